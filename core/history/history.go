@@ -1,0 +1,218 @@
+// Package history is the chain of entries that makes a unit's record.
+//
+// The hashed bytes of an entry are "ferry-entry/1", a zero byte, and the entry in
+// deterministic CBOR (RFC 8949, section 4.2.1); they are stored as they are.
+// Each entry names the hash of the one before it. The service signs the head.
+package history
+
+import (
+	"fmt"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"zealousferry/core"
+	"zealousferry/core/trust"
+)
+
+// Domains of hashes and signatures.
+const (
+	EntryDomain  = "ferry-entry/1"
+	RecordDomain = "ferry-record/1"
+	HeadDomain   = "ferry-head/1"
+)
+
+// The kinds of entry.
+const (
+	Entered    = "entered"    // the unit came into the register
+	Flashed    = "flash"      // a flash run closed, whatever its outcome
+	BackedUp   = "backup"     // a backup run closed
+	Restored   = "restore"    // a restore run closed
+	Correction = "correction" // a later word on an earlier entry
+	BackupRead = "backup-read"
+	Released   = "claim-released"
+)
+
+// Record is what a bench signs when a run closes. Times are microseconds since
+// 1970 UTC.
+type Record struct {
+	Run      string      `cbor:"run" json:"run"`
+	Kind     string      `cbor:"kind" json:"kind"`
+	Unit     string      `cbor:"unit" json:"unit"`
+	Model    string      `cbor:"model" json:"model"`
+	Serial   string      `cbor:"serial" json:"serial"`
+	By       string      `cbor:"by" json:"by"`
+	Bench    string      `cbor:"bench" json:"bench"`
+	Link     string      `cbor:"link" json:"link"`
+	From     string      `cbor:"from" json:"from"` // running version before
+	To       string      `cbor:"to" json:"to"`     // running version after
+	Release  string      `cbor:"release" json:"release"`
+	Images   []string    `cbor:"images" json:"images"` // SHA-256 of the files, in hex
+	Plan     string      `cbor:"plan" json:"plan"`
+	Backup   string      `cbor:"backup" json:"backup"` // manifest digest
+	Obtained []Obtained  `cbor:"obtained" json:"obtained"`
+	Verified string      `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
+	Identity string      `cbor:"identity" json:"identity"` // strength
+	Facts    []core.Fact `cbor:"facts" json:"facts"`
+	Outcome  string      `cbor:"outcome" json:"outcome"`
+	Reason   string      `cbor:"reason" json:"reason"`
+	Waivers  []string    `cbor:"waivers" json:"waivers"`
+	Halves   int         `cbor:"halves" json:"halves"` // how often the bench took the run up
+	Opened   int64       `cbor:"opened" json:"opened"`
+	Closed   int64       `cbor:"closed" json:"closed"`
+	Events   uint64      `cbor:"events" json:"events"`   // how many the journal holds
+	Journal  string      `cbor:"journal" json:"journal"` // SHA-256 of the journal up to here
+	Previous string      `cbor:"previous" json:"previous"`
+}
+
+// Obtained says how sectors of a backup came about.
+type Obtained struct {
+	How     string `cbor:"how" json:"how"` // wire, digest
+	Sectors int    `cbor:"sectors" json:"sectors"`
+	Bytes   uint64 `cbor:"bytes" json:"bytes"`
+}
+
+var deterministic = func() cbor.EncMode {
+	m, err := cbor.CoreDetEncOptions().EncMode()
+	if err != nil {
+		panic(err)
+	}
+	return m
+}()
+
+// Encode gives the bytes that the bench signs.
+func (r *Record) Encode() []byte { return encode(r) }
+
+func encode(v any) []byte {
+	b, err := deterministic.Marshal(v)
+	if err != nil {
+		panic(err) // plain structs always encode
+	}
+	return b
+}
+
+// DecodeRecord reads what Encode wrote.
+func DecodeRecord(b []byte) (*Record, error) {
+	var r Record
+	if err := cbor.Unmarshal(b, &r); err != nil {
+		return nil, core.Fail(core.BadFile, "a run's record cannot be read: %w", err)
+	}
+	return &r, nil
+}
+
+// Entry is one link of a unit's chain.
+type Entry struct {
+	Unit       string      `cbor:"unit"`
+	N          uint64      `cbor:"n"` // from 1
+	Previous   core.Digest `cbor:"prev"`
+	Kind       string      `cbor:"kind"`
+	HappenedAt int64       `cbor:"happened"` // microseconds
+	EnteredAt  int64       `cbor:"entered"`
+	By         string      `cbor:"by"`     // person's id
+	Run        string      `cbor:"run"`    // where it belongs to one
+	Text       string      `cbor:"text"`   // for entries without a record
+	Record     []byte      `cbor:"record"` // the bench's bytes, verbatim
+	Bench      string      `cbor:"bench"`
+	Signature  []byte      `cbor:"sig"` // of the record, by the bench
+}
+
+// Encode gives the bytes that are stored and hashed.
+func (e *Entry) Encode() []byte { return encode(e) }
+
+// HashEntry is the entry's place in the chain.
+func HashEntry(encoded []byte) core.Digest {
+	return core.DigestOf(append([]byte(EntryDomain+"\x00"), encoded...))
+}
+
+// DecodeEntry reads what Encode wrote.
+func DecodeEntry(b []byte) (*Entry, error) {
+	var e Entry
+	if err := cbor.Unmarshal(b, &e); err != nil {
+		return nil, core.Fail(core.BadFile, "an entry of the history cannot be read: %w", err)
+	}
+	return &e, nil
+}
+
+// Head is the newest entry of a unit, as the service signed it.
+type Head struct {
+	Unit      string      `cbor:"unit" json:"unit"`
+	N         uint64      `cbor:"n" json:"n"`
+	Hash      core.Digest `cbor:"hash" json:"hash"`
+	Signature []byte      `cbor:"-" json:"signature"`
+}
+
+func (h *Head) message() []byte {
+	return encode(struct {
+		Unit string `cbor:"unit"`
+		N    uint64 `cbor:"n"`
+		Hash []byte `cbor:"hash"`
+	}{h.Unit, h.N, h.Hash[:]})
+}
+
+// Sign signs the head with the service's key.
+func (h *Head) Sign(k trust.Key) { h.Signature = k.Sign(HeadDomain, h.message()) }
+
+// Verify tells whether the service's key signed this head.
+func (h *Head) Verify(p trust.Public) bool { return p.Verify(HeadDomain, h.message(), h.Signature) }
+
+// Stored is an entry as the database has it: verbatim bytes, and the columns that
+// were derived from them.
+type Stored struct {
+	N       uint64
+	Hash    core.Digest
+	Kind    string
+	Encoded []byte
+}
+
+// Check walks a unit's chain. heads are the heads that somebody kept (the
+// database, a bench); benches gives a bench's key, nil for an unknown one. The
+// findings are in words; none means the chain is intact.
+func Check(unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []string {
+	var found []string
+	say := func(format string, args ...any) { found = append(found, fmt.Sprintf(format, args...)) }
+	previous := core.Digest{}
+	for i, s := range chain {
+		n := uint64(i + 1)
+		if s.N != n {
+			say("entry %d is missing: entry %d stands in its place", n, s.N)
+			return found
+		}
+		if HashEntry(s.Encoded) != s.Hash {
+			say("entry %d was changed: its bytes do not give its hash", n)
+		}
+		e, err := DecodeEntry(s.Encoded)
+		if err != nil {
+			say("entry %d cannot be read", n)
+			previous = s.Hash
+			continue
+		}
+		if e.Unit != unit || e.N != n || e.Kind != s.Kind {
+			say("entry %d says of itself that it is %s %d of unit %s: its columns were changed", n, e.Kind, e.N, e.Unit)
+		}
+		if e.Previous != previous {
+			say("entry %d does not continue entry %d", n, n-1)
+		}
+		if len(e.Record) > 0 {
+			if key := benches(e.Bench); !key.Verify(RecordDomain, e.Record, e.Signature) {
+				say("entry %d: the record was not signed by bench %s", n, e.Bench)
+			}
+		}
+		previous = s.Hash
+	}
+	newest := uint64(0)
+	for i := range heads {
+		h := &heads[i]
+		newest = max(newest, h.N)
+		switch {
+		case !h.Verify(service):
+			say("the head at entry %d was not signed by this service", h.N)
+		case h.N > uint64(len(chain)):
+			say("entries %d to %d are missing: a signed head of entry %d was kept", len(chain)+1, h.N, h.N)
+		case h.N > 0 && chain[h.N-1].Hash != h.Hash:
+			say("entry %d is not the one that was signed: the chain was computed anew", h.N)
+		}
+	}
+	if n := uint64(len(chain)); n > 0 && newest < n {
+		say("entry %d has no signed head: it was put in behind the service's back", n)
+	}
+	return found
+}

@@ -1,0 +1,79 @@
+// Package link is the way to a unit. A link has one of three shapes: a byte
+// stream, CAN frames, or addressed messages. This slice has streams; the other
+// two stand beside Stream, not on top of it.
+package link
+
+import (
+	"context"
+	"time"
+
+	"zealousferry/core"
+)
+
+// Link is what every shape has.
+type Link interface {
+	// Generation changes whenever anything about the link changed: it was opened
+	// anew, its far end vanished, a modem line that tells of the unit dropped. An
+	// identity that was read in another generation is dead.
+	Generation() uint64
+	Close() error
+}
+
+// Mode is the line setting of a serial stream.
+type Mode struct {
+	Baud   int    `yaml:"baud" json:"baud"`
+	Bits   int    `yaml:"bits" json:"bits"`     // 5 to 8
+	Parity string `yaml:"parity" json:"parity"` // none, odd, even, mark, space
+	Stop   string `yaml:"stop" json:"stop"`     // 1, 1.5, 2
+}
+
+// Default is 8 bits, no parity, one stop bit.
+func Default(baud int) Mode { return Mode{Baud: baud, Bits: 8, Parity: "none", Stop: "1"} }
+
+// CharacterBits counts the bits that one character takes on the line.
+func (m Mode) CharacterBits() int {
+	n := 2 + m.Bits
+	if m.Parity != "none" {
+		n++
+	}
+	if m.Stop != "1" {
+		n++
+	}
+	return n
+}
+
+// Line is a modem line that the bench drives.
+type Line string
+
+// The lines.
+const (
+	DTR Line = "dtr"
+	RTS Line = "rts"
+)
+
+// Stream is a byte stream with the settings of a serial line. One goroutine may
+// read while another writes; the settings are changed while neither runs.
+type Stream interface {
+	Link
+	// Read returns what has arrived, at least one byte. After the deadline it
+	// returns os.ErrDeadlineExceeded. A link that is gone returns an error of kind
+	// not-answering.
+	Read(p []byte) (int, error)
+	Write(p []byte) (int, error)
+	SetReadDeadline(t time.Time) error
+	SetMode(m Mode) error
+	// SetLine drives a modem line. A stream without modem lines returns an error
+	// of kind refused-by-unit.
+	SetLine(l Line, on bool) error
+	// Purge drops what has arrived and was not read.
+	Purge() error
+}
+
+// Settings say where a link is: the keys depend on the kind of link.
+type Settings map[string]string
+
+// Kind opens links of one kind. core/registry lists them.
+type Kind interface {
+	Name() string // the word in a bench's configuration
+	Open(ctx context.Context, s Settings, clock core.Clock) (Link, error)
+}

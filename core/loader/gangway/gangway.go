@@ -1,0 +1,367 @@
+// Package gangway is the client of Gangway, our own boot loader protocol,
+// version 1, specified in docs/protocols/gangway.md with test vectors.
+//
+// Requests are numbered by tag and carried out in order. Several may be under
+// way at once, as far as the unit's receive buffer allows; what is lost or
+// damaged is sent again from the first gap on, and a request that the unit has
+// carried out already is answered again but not done again.
+package gangway
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"strconv"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+)
+
+// Operation codes. Those from 8 on are reserved.
+const (
+	opHello = iota + 1
+	opRead
+	opErase
+	opWrite
+	opDigest
+	opReset
+	opBoot
+	opSettingsGet
+	opSettingsPut
+	opSpeed
+	opProtection
+	opConsole
+)
+
+// Reply states.
+const (
+	done = iota
+	working
+	gap
+	refused
+	failed
+	unknownOp
+	badRequest
+	noSession
+)
+
+// headLength is the request header: op, session, tag, turn.
+const headLength = 6
+
+// record is the identity and capability record, the CBOR body of HELLO's reply.
+type record struct {
+	Version   int            `cbor:"v"`
+	Model     string         `cbor:"model"`
+	Revision  string         `cbor:"rev"`
+	Serial    string         `cbor:"serial"`
+	Region    string         `cbor:"region"`
+	Running   string         `cbor:"run"`
+	Chip      string         `cbor:"chip"`
+	Loader    string         `cbor:"ldr"`
+	Memory    uint64         `cbor:"mem"`
+	WriteMax  int            `cbor:"wmax"` // data bytes of one WRITE
+	ReadMax   int            `cbor:"rmax"` // body bytes of one reply
+	Window    int            `cbor:"win"`  // receive buffer, bytes on the wire
+	EraseMS   int            `cbor:"er"`   // longest erase of a sector, ms
+	DigestBPS int            `cbor:"dr"`   // digest rate, bytes per second
+	Ops       []int          `cbor:"ops"`
+	Reasons   map[int]string `cbor:"no"` // why an op that others have is not here
+	Protected bool           `cbor:"prot"`
+}
+
+// decodeRecord is bounded: the record comes from outside.
+var decodeRecord = func() cbor.DecMode {
+	m, err := cbor.DecOptions{MaxNestedLevels: 4, MaxArrayElements: 256, MaxMapPairs: 256, DupMapKey: cbor.DupMapKeyEnforcedAPF}.DecMode()
+	if err != nil {
+		panic(err)
+	}
+	return m
+}()
+
+func (r *record) check() error {
+	switch {
+	case r.Version != 1:
+		return core.Fail(core.RefusedByUnit, "the unit speaks Gangway version %d, this bench version 1", r.Version)
+	case r.WriteMax < 16 || r.WriteMax > 1<<16, r.ReadMax < 32 || r.ReadMax > 1<<16:
+		return core.Fail(core.RefusedByUnit, "the unit names pieces of %d bytes to write and %d to read; 16 or 32 to 65536 are possible", r.WriteMax, r.ReadMax)
+	case r.Window < r.WriteMax+r.WriteMax/254+32 || r.Window > 1<<20:
+		return core.Fail(core.RefusedByUnit, "the unit names a receive buffer of %d bytes, which does not hold one piece of %d", r.Window, r.WriteMax)
+	case len(r.Model) > 64 || len(r.Serial) > 64 || len(r.Revision) > 32 || len(r.Region) > 32 || len(r.Running) > 64 || len(r.Chip) > 64 || len(r.Loader) > 32:
+		return core.Fail(core.RefusedByUnit, "the unit's record has a field that is too long")
+	}
+	return nil
+}
+
+// Kind is the Gangway loader.
+type Kind struct{}
+
+// Name is "gangway".
+func (Kind) Name() string { return "gangway" }
+
+// Open plays the enter script and says HELLO, three times if need be.
+func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Session, error) {
+	stream, err := loader.Stream(l, "gangway")
+	if err != nil {
+		return nil, err
+	}
+	if err := stream.SetMode(o.Mode); err != nil {
+		return nil, err
+	}
+	s := &session{stream: stream, o: o}
+	if err := s.enter(ctx); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+type session struct {
+	stream  link.Stream
+	o       loader.Options
+	rec     record
+	number  uint16
+	nextTag uint16
+	turn    byte
+	in      *receiver
+}
+
+func (s *session) enter(ctx context.Context) error {
+	if err := link.Play(ctx, s.stream, s.o.Enter, s.o.Pace); err != nil {
+		return err
+	}
+	if err := s.stream.Purge(); err != nil {
+		return err
+	}
+	s.in = listen(s.stream)
+	if _, err := s.Identify(ctx); err != nil {
+		s.Close()
+		return err
+	}
+	return nil
+}
+
+func (s *session) Close() error {
+	if s.in != nil {
+		s.in.stop()
+		s.in = nil
+	}
+	return nil
+}
+
+// Identify opens a new session with the unit, whose record it returns as facts.
+func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
+	if s.in == nil {
+		return nil, core.Fail(core.NotAnswering, "the session was closed")
+	}
+	s.number, s.nextTag, s.turn = uint16(rand.Uint32())|1, 0, 0
+	hello := s.request(opHello, []byte{1})
+	var body []byte
+	err := s.exchange(ctx, once(hello), func(_ *request, b []byte) error { body = b; return nil })
+	if err != nil {
+		return nil, err
+	}
+	var rec record
+	if err := decodeRecord.Unmarshal(body, &rec); err != nil {
+		return nil, core.Fail(core.RefusedByUnit, "the unit's identity record cannot be read: %w", err)
+	}
+	if err := rec.check(); err != nil {
+		return nil, err
+	}
+	s.rec = rec
+	return s.facts(), nil
+}
+
+func (s *session) facts() []core.Fact {
+	now := s.o.Clock.Now().UTC()
+	var facts []core.Fact
+	add := func(name, value string) {
+		if value != "" {
+			facts = append(facts, core.Fact{Name: name, Value: value, Source: core.FromWire, At: now})
+		}
+	}
+	add(core.FactModel, s.rec.Model)
+	add(core.FactRevision, s.rec.Revision)
+	add(core.FactSerial, s.rec.Serial)
+	add(core.FactRegion, s.rec.Region)
+	add(core.FactRunning, s.rec.Running)
+	add(core.FactChip, s.rec.Chip)
+	add(core.FactLoader, s.rec.Loader)
+	if s.rec.Memory > 0 {
+		add(core.FactMemory, strconv.FormatUint(s.rec.Memory, 10))
+	}
+	return facts
+}
+
+var opOf = map[loader.Ability]int{loader.Read: opRead, loader.Erase: opErase, loader.Write: opWrite,
+	loader.Digest: opDigest, loader.Reset: opReset}
+
+func (s *session) Can(a loader.Ability) error {
+	op := opOf[a]
+	for _, has := range s.rec.Ops {
+		if has == op {
+			return nil
+		}
+	}
+	kind, reason := core.RefusedByUnit, s.rec.Reasons[op]
+	if s.rec.Protected {
+		kind = core.Protected
+	}
+	if reason == "" {
+		reason = "its loader does not have it"
+	}
+	return core.Fail(kind, "the unit does not offer %s: %s", a, reason)
+}
+
+func (s *session) request(op byte, body []byte) *request {
+	r := &request{op: op, tag: s.nextTag, body: body, size: headLength + len(body) + len(body)/254 + 7}
+	s.nextTag++
+	return r
+}
+
+func ranged(address, length uint64) []byte {
+	b := binary.LittleEndian.AppendUint64(nil, address)
+	return binary.LittleEndian.AppendUint32(b, uint32(length))
+}
+
+func (s *session) Read(ctx context.Context, address uint64, p []byte, got func(int)) error {
+	asked, have := 0, 0
+	next := func() (*request, error) {
+		if asked == len(p) {
+			return nil, nil
+		}
+		n := min(s.rec.ReadMax, len(p)-asked)
+		r := s.request(opRead, ranged(address+uint64(asked), uint64(n)))
+		r.answer = n
+		asked += n
+		return r, nil
+	}
+	return s.exchange(ctx, next, func(r *request, body []byte) error {
+		if len(body) != r.answer {
+			return core.Fail(core.RefusedByUnit, "the unit was asked for %d bytes and sent %d", r.answer, len(body))
+		}
+		have += copy(p[have:], body)
+		if got != nil {
+			got(have)
+		}
+		return nil
+	})
+}
+
+func (s *session) Digest(ctx context.Context, address, length, piece uint64) ([]core.Digest, error) {
+	if piece == 0 || length%piece != 0 {
+		return nil, core.Fail(core.RefusedByUnit, "%d bytes cannot be digested in pieces of %d", length, piece)
+	}
+	var all []core.Digest
+	asked := uint64(0)
+	most := uint64(s.rec.ReadMax/32) * piece
+	next := func() (*request, error) {
+		if asked == length {
+			return nil, nil
+		}
+		n := min(most, length-asked)
+		r := s.request(opDigest, binary.LittleEndian.AppendUint32(ranged(address+asked, n), uint32(piece)))
+		r.answer = int(n/piece) * 32
+		if s.rec.DigestBPS > 0 {
+			r.takes = time.Duration(float64(n) / float64(s.rec.DigestBPS) * float64(time.Second))
+		}
+		asked += n
+		return r, nil
+	}
+	err := s.exchange(ctx, next, func(r *request, body []byte) error {
+		if len(body) != r.answer {
+			return core.Fail(core.RefusedByUnit, "the unit was asked for %d bytes of digests and sent %d", r.answer, len(body))
+		}
+		for ; len(body) > 0; body = body[32:] {
+			all = append(all, core.Digest(body[:32]))
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Change turns each write op into pieces of the unit's size; the op is acked
+// with its last piece.
+func (s *session) Change(ctx context.Context, next func() (loader.Op, bool, error), acked func(loader.Op) error) error {
+	var op loader.Op
+	left, ended := []byte(nil), false
+	pull := func() (*request, error) {
+		if ended {
+			return nil, nil
+		}
+		if len(left) == 0 {
+			var ok bool
+			var err error
+			if op, ok, err = next(); err != nil || !ok {
+				ended = true
+				return nil, err
+			}
+			if op.Erase {
+				r := s.request(opErase, ranged(op.Address, op.Length))
+				r.op1, r.last = op, true
+				r.takes = s.o.Scaled(time.Duration(s.rec.EraseMS) * time.Millisecond)
+				return r, nil
+			}
+			left = op.Data
+		}
+		n := min(s.rec.WriteMax, len(left))
+		at := op.Address + uint64(len(op.Data)-len(left))
+		r := s.request(opWrite, append(binary.LittleEndian.AppendUint64(make([]byte, 0, 8+n), at), left[:n]...))
+		left = left[n:]
+		r.op1, r.last = op, len(left) == 0
+		return r, nil
+	}
+	return s.exchange(ctx, pull, func(r *request, _ []byte) error {
+		if r.last {
+			return acked(r.op1)
+		}
+		return nil
+	})
+}
+
+func (s *session) Restart(ctx context.Context, intoLoader bool) error {
+	target := byte(0)
+	if intoLoader {
+		target = 1
+	}
+	err := s.exchange(ctx, once(s.request(opReset, []byte{target})), func(*request, []byte) error { return nil })
+	if err != nil || !intoLoader {
+		return err
+	}
+	_, err = s.Identify(ctx)
+	return err
+}
+
+func once(r *request) func() (*request, error) {
+	return func() (*request, error) {
+		one := r
+		r = nil
+		return one, nil
+	}
+}
+
+// explain turns a reply that is not done into an error.
+func explain(r *request, status byte, body []byte) error {
+	text := ""
+	if len(body) > 0 && len(body) <= 200 {
+		text = fmt.Sprintf(": %q", body)
+	}
+	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot"}[r.op]
+	where := ""
+	if len(r.body) >= 8 && r.op != opReset {
+		where = fmt.Sprintf(" at 0x%06X", binary.LittleEndian.Uint64(r.body))
+	}
+	switch status {
+	case failed:
+		return core.Fail(core.RefusedByUnit, "the unit's memory failed to %s%s%s", name, where, text).
+			Do("Try the run again; if the same sector fails twice, set the unit apart: its flash is worn or damaged.")
+	case unknownOp:
+		return core.Fail(core.RefusedByUnit, "the unit's loader does not know %s", name)
+	case badRequest:
+		return core.Fail(core.RefusedByUnit, "the unit's loader says that %s%s is not possible%s", name, where, text)
+	}
+	return core.Fail(core.RefusedByUnit, "the unit refuses to %s%s%s", name, where, text)
+}

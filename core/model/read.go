@@ -1,0 +1,165 @@
+package model
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+	"go.yaml.in/yaml/v3"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"zealousferry/core"
+)
+
+// maxSheet bounds a sheet's file.
+const maxSheet = 1 << 20
+
+var compiled = sync.OnceValue(func() *jsonschema.Schema {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		panic(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("sheet.schema.json", doc); err != nil {
+		panic(err)
+	}
+	return c.MustCompile("sheet.schema.json")
+})
+
+// ReadSheet reads and checks a model sheet. Errors are of kind bad-file and name
+// line and field.
+func ReadSheet(data []byte) (*Sheet, error) {
+	if len(data) > maxSheet {
+		return nil, core.Fail(core.BadFile, "a model sheet has at most %d bytes, this has %d", maxSheet, len(data))
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal(data, &root); err != nil {
+		return nil, core.Fail(core.BadFile, "the sheet is not YAML: %w", err)
+	}
+	if len(root.Content) != 1 {
+		return nil, core.Fail(core.BadFile, "line 1: the sheet is empty")
+	}
+	plain, err := plainValue(root.Content[0], 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := compiled().Validate(plain); err != nil {
+		return nil, locate(root.Content[0], err)
+	}
+	var s Sheet
+	if err := root.Decode(&s); err != nil {
+		return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
+	}
+	if err := s.Memory.Check(); err != nil {
+		return nil, err
+	}
+	if _, err := regexp.Compile(s.Application.Answer); err != nil {
+		return nil, core.Fail(core.BadFile, "line %d: application.answer is not a regular expression: %w", lineOf(root.Content[0], []string{"application", "answer"}), err)
+	}
+	s.Digest = core.DigestOf(data)
+	return &s, nil
+}
+
+// plainValue turns a node into what a JSON Schema sees. Aliases are refused:
+// a small file could unfold without end.
+func plainValue(n *yaml.Node, depth int) (any, error) {
+	if depth > 32 {
+		return nil, core.Fail(core.BadFile, "line %d: nested deeper than 32 levels", n.Line)
+	}
+	switch n.Kind {
+	case yaml.MappingNode:
+		m := map[string]any{}
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			key := n.Content[i].Value
+			if _, twice := m[key]; twice {
+				return nil, core.Fail(core.BadFile, "line %d: %s is given twice", n.Content[i].Line, key)
+			}
+			v, err := plainValue(n.Content[i+1], depth+1)
+			if err != nil {
+				return nil, err
+			}
+			m[key] = v
+		}
+		return m, nil
+	case yaml.SequenceNode:
+		all := []any{}
+		for _, c := range n.Content {
+			v, err := plainValue(c, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, v)
+		}
+		return all, nil
+	case yaml.ScalarNode:
+		var v any
+		if err := n.Decode(&v); err != nil {
+			return nil, core.Fail(core.BadFile, "line %d: %w", n.Line, err)
+		}
+		switch x := v.(type) {
+		case int, int64, uint64:
+			return json.Number(fmt.Sprint(x)), nil
+		case float64:
+			return json.Number(strconv.FormatFloat(x, 'g', -1, 64)), nil
+		case nil, bool, string:
+			return x, nil
+		}
+		return n.Value, nil
+	}
+	return nil, core.Fail(core.BadFile, "line %d: aliases are not used in sheets", n.Line)
+}
+
+var english = message.NewPrinter(language.English)
+
+// locate turns the schema's complaint into line, field and what was expected.
+func locate(root *yaml.Node, err error) error {
+	var v *jsonschema.ValidationError
+	if !errors.As(err, &v) {
+		return core.Fail(core.BadFile, "the sheet does not follow its schema: %w", err)
+	}
+	for len(v.Causes) > 0 {
+		v = v.Causes[0]
+	}
+	path := v.InstanceLocation
+	if extra, ok := v.ErrorKind.(*kind.AdditionalProperties); ok && len(extra.Properties) > 0 {
+		path = append(append([]string(nil), path...), extra.Properties[0])
+	}
+	field := strings.Join(path, ".")
+	if field == "" {
+		field = "(top)"
+	}
+	return core.Fail(core.BadFile, "line %d: %s: %s", lineOf(root, path), field, v.ErrorKind.LocalizedString(english))
+}
+
+func lineOf(n *yaml.Node, path []string) int {
+	line := n.Line
+	for _, step := range path {
+		var next *yaml.Node
+		switch n.Kind {
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				if n.Content[i].Value == step {
+					line, next = n.Content[i].Line, n.Content[i+1]
+				}
+			}
+		case yaml.SequenceNode:
+			if i, err := strconv.Atoi(step); err == nil && i < len(n.Content) {
+				next = n.Content[i]
+				line = next.Line
+			}
+		}
+		if next == nil {
+			return line
+		}
+		n = next
+	}
+	return line
+}

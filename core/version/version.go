@@ -1,0 +1,170 @@
+// Package version orders version strings. Each model names its order; a string
+// that its order cannot read is never newer than anything.
+package version
+
+import (
+	"strconv"
+	"strings"
+)
+
+// Order is the way in which a model counts its versions.
+type Order string
+
+// The orders known.
+const (
+	Semantic Order = "semantic" // 4.2.1, 5.0.0-rc.1 (Semantic Versioning 2.0.0, section 11)
+	Dotted   Order = "dotted"   // 4.2, 4.2.0.17: numbers, a missing one counts as 0
+	Build    Order = "build"    // 1207, 1207c3: build number, a candidate comes before its final
+)
+
+// Orders lists them for schemas and help.
+var Orders = []Order{Semantic, Dotted, Build}
+
+// Compare tells whether a is older (-1), the same (0) or newer (1) than b.
+// ok is false if either cannot be read in this order.
+func Compare(order Order, a, b string) (c int, ok bool) {
+	switch order {
+	case Semantic:
+		return compare(a, b, parseSemantic, semantic.compare)
+	case Dotted:
+		return compare(a, b, parseDotted, compareNumbers)
+	case Build:
+		return compare(a, b, parseBuild, compareNumbers)
+	}
+	return 0, false
+}
+
+// Valid tells whether the order can read s.
+func Valid(order Order, s string) bool {
+	_, ok := Compare(order, s, s)
+	return ok
+}
+
+func compare[T any](a, b string, parse func(string) (T, bool), by func(T, T) int) (int, bool) {
+	x, ok := parse(a)
+	y, ok2 := parse(b)
+	if !ok || !ok2 {
+		return 0, false
+	}
+	return by(x, y), true
+}
+
+// number reads digits only, without sign; more than 18 digits are refused.
+func number(s string) (int64, bool) {
+	if s == "" || len(s) > 18 || strings.Trim(s, "0123456789") != "" {
+		return 0, false
+	}
+	n, err := strconv.ParseInt(s, 10, 64)
+	return n, err == nil
+}
+
+func compareNumbers(a, b []int64) int {
+	for i := range max(len(a), len(b)) {
+		var x, y int64
+		if i < len(a) {
+			x = a[i]
+		}
+		if i < len(b) {
+			y = b[i]
+		}
+		if x != y {
+			return sign(x < y)
+		}
+	}
+	return 0
+}
+
+func sign(less bool) int {
+	if less {
+		return -1
+	}
+	return 1
+}
+
+func parseDotted(s string) ([]int64, bool) {
+	var all []int64
+	for _, part := range strings.Split(s, ".") {
+		n, ok := number(part)
+		if !ok {
+			return nil, false
+		}
+		all = append(all, n)
+	}
+	return all, true
+}
+
+// parseBuild reads "1207" or "1207c3". A final counts as an endless candidate.
+func parseBuild(s string) ([]int64, bool) {
+	build, stage, candidate := strings.Cut(s, "c")
+	n, ok := number(build)
+	if !ok {
+		return nil, false
+	}
+	if !candidate {
+		return []int64{n, 1 << 62}, true
+	}
+	c, ok := number(stage)
+	return []int64{n, c}, ok
+}
+
+type semantic struct {
+	core []int64
+	pre  []string
+}
+
+func parseSemantic(s string) (v semantic, ok bool) {
+	s, _, _ = strings.Cut(s, "+") // build metadata does not count
+	numbers, pre, has := strings.Cut(s, "-")
+	v.core, ok = parseDotted(numbers)
+	if !ok || len(v.core) != 3 {
+		return v, false
+	}
+	for _, part := range strings.Split(numbers, ".") {
+		if len(part) > 1 && part[0] == '0' {
+			return v, false
+		}
+	}
+	if has {
+		v.pre = strings.Split(pre, ".")
+		for _, id := range v.pre {
+			if id == "" || strings.Trim(id, "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
+				return v, false
+			}
+		}
+	}
+	return v, true
+}
+
+func (v semantic) compare(w semantic) int {
+	if c := compareNumbers(v.core, w.core); c != 0 {
+		return c
+	}
+	switch {
+	case len(v.pre) == 0 && len(w.pre) == 0:
+		return 0
+	case len(v.pre) == 0:
+		return 1
+	case len(w.pre) == 0:
+		return -1
+	}
+	for i := range min(len(v.pre), len(w.pre)) {
+		a, b := v.pre[i], w.pre[i]
+		if a == b {
+			continue
+		}
+		x, xNumber := number(a)
+		y, yNumber := number(b)
+		switch {
+		case xNumber && yNumber && x != y:
+			return sign(x < y)
+		case xNumber != yNumber:
+			return sign(xNumber)
+		case !xNumber:
+			return sign(a < b)
+		}
+	}
+	if len(v.pre) == len(w.pre) {
+		return 0
+	}
+	return sign(len(v.pre) < len(w.pre))
+}
