@@ -39,7 +39,7 @@ type Sheet struct {
 	Order       version.Order       `yaml:"version-order" json:"versionOrder"`
 	Facts       map[string]FactRule `yaml:"facts" json:"facts"`
 	Loader      Loader              `yaml:"loader" json:"loader"`
-	Application link.Application  `yaml:"application" json:"application"`
+	Application link.Application    `yaml:"application" json:"application"`
 	Memory      memory.Map          `yaml:"memory" json:"memory"`
 
 	Digest core.Digest `yaml:"-" json:"digest"` // of the sheet's bytes
@@ -54,9 +54,9 @@ type FactRule struct {
 
 // Loader says how a unit of this model is spoken to.
 type Loader struct {
-	Kind  string        `yaml:"kind" json:"kind"`
-	Says  string        `yaml:"says" json:"says"` // what the unit calls its model
-	Baud  int           `yaml:"baud" json:"baud"`
+	Kind  string      `yaml:"kind" json:"kind"`
+	Says  string      `yaml:"says" json:"says"` // what the unit calls its model
+	Baud  int         `yaml:"baud" json:"baud"`
 	Enter []link.Hand `yaml:"enter" json:"enter"`
 	Leave []link.Hand `yaml:"leave" json:"leave"`
 }

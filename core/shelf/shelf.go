@@ -12,6 +12,7 @@ import (
 	"github.com/fxamacker/cbor/v2"
 
 	"zealousferry/core"
+	"zealousferry/core/memory"
 )
 
 // Sizes of the grid, in bytes.
@@ -100,6 +101,15 @@ func grid(address, length, size uint64) []span {
 		n := min(size-address%size, end-address)
 		all = append(all, span{address, n})
 		address += n
+	}
+	return all
+}
+
+// Grid cuts a stretch of memory into its chunks.
+func Grid(address, length uint64) []memory.Sector {
+	var all []memory.Sector
+	for _, s := range grid(address, length, ChunkSize) {
+		all = append(all, memory.Sector{Address: s.address, Length: s.length})
 	}
 	return all
 }

@@ -1,0 +1,231 @@
+// Package run executes one run against one unit: identify, fit, back up, plan,
+// write, verify, start, close. It keeps a journal, and its next step is a pure
+// function of it; whatever happens to the bench, the journal says where to go on.
+//
+// What changes memory has two events, about-to and done, on disk before and
+// after. Between them the unit's memory is unknown until it is read.
+package run
+
+import (
+	"encoding/json"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/history"
+	"zealousferry/core/plan"
+)
+
+// Schema is the number of the events' form. Readers refuse a higher one in words.
+const Schema = 1
+
+// Engine names the version of this engine in the opening event.
+const Engine = "ferry-run/1"
+
+// Event is one line of a journal. Numbers are without gaps from 1.
+type Event struct {
+	Schema int             `json:"schema"`
+	N      uint64          `json:"n"`
+	Epoch  uint64          `json:"epoch"`
+	At     int64           `json:"at"`   // wall clock, microseconds since 1970 UTC
+	Mono   int64           `json:"mono"` // microseconds since this bench took the run up
+	Kind   string          `json:"kind"`
+	Body   json.RawMessage `json:"body,omitempty"`
+}
+
+// The kinds of event.
+const (
+	KindOpened      = "opened"
+	KindTakenUp     = "taken-up"
+	KindIdentified  = "identified"
+	KindJudged      = "judged"
+	KindReading     = "reading"
+	KindBackedUp    = "backed-up"
+	KindWaiting     = "waiting"
+	KindStored      = "stored"
+	KindCovered     = "covered"
+	KindPlanned     = "planned"
+	KindSame        = "same-unit"
+	KindSurveyed    = "surveyed"
+	KindAboutTo     = "about-to"
+	KindDone        = "done"
+	KindVerifying   = "verifying"
+	KindVerified    = "verified"
+	KindStarted     = "started"
+	KindStopOrdered = "stop-ordered"
+	KindFault       = "fault"
+	KindClosed      = "closed"
+)
+
+// The kinds of run.
+const (
+	Flash   = "flash"
+	Restore = "restore"
+	BackUp  = "backup"
+)
+
+// Outcome is how a run stands for a person or a script.
+type Outcome string
+
+// The outcomes. Interrupted and waiting runs are still open.
+const (
+	Done        Outcome = "done"
+	NothingToDo Outcome = "nothing-to-do"
+	Refused     Outcome = "refused"
+	Failed      Outcome = "failed"
+	Interrupted Outcome = "interrupted"
+	Waiting     Outcome = "waiting"
+	Abandoned   Outcome = "abandoned"
+)
+
+// Opened holds, by digest where it can, all that the run depends on.
+type Opened struct {
+	Run      string        `json:"run"`
+	Kind     string        `json:"kind"`
+	Unit     string        `json:"unit"`
+	Model    string        `json:"model"`
+	Serial   string        `json:"serial"`
+	Bench    string        `json:"bench"`
+	Link     string        `json:"link"`
+	By       string        `json:"by"`
+	Role     string        `json:"role"`
+	Reason   string        `json:"reason,omitempty"`
+	Sheet    core.Digest   `json:"sheet"`
+	Release  core.Digest   `json:"release"` // of the release's JSON
+	Version  string        `json:"version"` // of the release
+	Label    string        `json:"label"`   // serial that the person read from the label and confirms
+	Again    bool          `json:"again"`   // write although it runs this version
+	Source   *Source       `json:"source"`  // of a restore
+	Covered  *Source       `json:"covered"` // an earlier run's backup that stands for this run's own
+	Noted    []core.Fact   `json:"noted"`   // what people and labels say of the unit
+	Engine   string        `json:"engine"`
+	Deadline time.Duration `json:"deadline"` // how long to wait for the service to store the backup
+}
+
+// Source is a backup that a run goes by.
+type Source struct {
+	Backup   string      `json:"backup"`
+	Manifest core.Digest `json:"manifest"`
+	Run      string      `json:"run"` // that took it
+	Unit     string      `json:"unit"`
+}
+
+// TakenUp says that a bench went on with an open run.
+type TakenUp struct {
+	Epoch uint64 `json:"epoch"`
+	By    string `json:"by"`
+	Label string `json:"label"`
+	Why   string `json:"why"`
+}
+
+// The strengths of an identity.
+const (
+	ThisUnit = "this unit on the wire"
+	ThisKind = "this kind on the wire"
+)
+
+// Identified is what the unit said of itself.
+type Identified struct {
+	Facts      []core.Fact `json:"facts"`
+	Strength   string      `json:"strength"`
+	Generation uint64      `json:"generation"`
+}
+
+// Judged is the fit's verdict.
+type Judged struct {
+	Verdict     *fit.Verdict `json:"verdict,omitempty"`
+	NothingToDo bool         `json:"nothingToDo"`
+}
+
+// Amount is progress within a step, in bytes.
+type Amount struct {
+	Done  uint64 `json:"done"`
+	Total uint64 `json:"total"`
+}
+
+// BackedUp is a finished reading of the unit's memory.
+type BackedUp struct {
+	Manifest core.Digest        `json:"manifest"`
+	Bytes    uint64             `json:"bytes"`
+	How      string             `json:"how"` // unit-digest or read-twice
+	Obtained []history.Obtained `json:"obtained"`
+	Now      []core.Digest      `json:"now"`  // of each sector, in order
+	Took     int64              `json:"took"` // microseconds
+	Digests  int64              `json:"digests"`
+}
+
+// Stored is the service's word that a backup is durable.
+type Stored struct {
+	Backup string `json:"backup"`
+	At     int64  `json:"at"`
+}
+
+// Waits names what the run waits for.
+type Waits struct {
+	For string `json:"for"`
+}
+
+// Planned is the plan's outline.
+type Planned struct {
+	Plan    core.Digest   `json:"plan"`
+	Sectors []plan.Sector `json:"sectors"`
+	Actions int           `json:"actions"`
+	Bytes   uint64        `json:"bytes"`
+	Pace    float64       `json:"pace"` // bytes per second that the line could carry at best
+}
+
+// Surveyed lists the planned sectors that were found right when the run was
+// taken up in the middle.
+type Surveyed struct {
+	Right []int `json:"right"`
+}
+
+// Act is an action that changes memory.
+type Act struct {
+	N      int    `json:"n"`
+	Sector int    `json:"sector"`
+	Erase  bool   `json:"erase,omitempty"`
+	Bytes  uint64 `json:"bytes"`
+	Last   bool   `json:"last,omitempty"` // of its sector
+}
+
+// Verified says how the memory was proved right.
+type Verified struct {
+	How     string `json:"how"` // unit-digest or read-back
+	Sectors int    `json:"sectors"`
+	Changed []int  `json:"changed,omitempty"` // kept sectors that changed while the run was interrupted
+}
+
+// Started is the program's own word after the restart.
+type Started struct {
+	Version string `json:"version"`
+	Note    string `json:"note,omitempty"`
+}
+
+// Stop is a person's order to end after the action in hand.
+type Stop struct {
+	By string `json:"by"`
+}
+
+// Fault is an error that ended a step.
+type Fault struct {
+	Kind    core.Kind `json:"kind"`
+	Step    Step      `json:"step"`
+	Message string    `json:"message"`
+	State   string    `json:"state"`
+	Next    string    `json:"next"`
+	Sector  *int      `json:"sector,omitempty"` // where it differs
+}
+
+// Err is the fault as an error.
+func (f *Fault) Err() error {
+	return &core.Error{Kind: f.Kind, Message: f.Message, State: f.State, Next: f.Next}
+}
+
+// Closed ends a run. Record is history.Record as the bench signed it.
+type Closed struct {
+	Outcome   Outcome `json:"outcome"`
+	Reason    string  `json:"reason"`
+	Record    []byte  `json:"record"`
+	Signature []byte  `json:"signature"`
+}

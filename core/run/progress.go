@@ -1,0 +1,112 @@
+package run
+
+import "zealousferry/core/plan"
+
+// View is how a run stands, for a person: what is being done, whether the unit
+// may be touched, how long it will take. Faces draw it and add nothing.
+type View struct {
+	Step    Step    `json:"step"`
+	Board   string  `json:"board"`   // hands-off, reading, waiting, stopped, ended
+	Done    uint64  `json:"done"`    // bytes of the step
+	Total   uint64  `json:"total"`   // bytes of the step
+	Rate    float64 `json:"rate"`    // bytes per second
+	Line    float64 `json:"line"`    // bytes per second that the line carries at best
+	Left    int64   `json:"left"`    // microseconds to the end of the step, -1 if not known
+	Touch   int64   `json:"touch"`   // microseconds until the unit may be touched, -1 if not known
+	Waits   string  `json:"waits"`   // for what
+	Outcome Outcome `json:"outcome"` // empty while it works
+	Changes int     `json:"changes"` // sectors to change in all
+	Right   int     `json:"right"`   // of them, sectors done
+}
+
+// The boards.
+const (
+	BoardHandsOff = "hands-off"
+	BoardReading  = "reading"
+	BoardWaiting  = "waiting"
+	BoardStopped  = "stopped"
+	BoardEnded    = "ended"
+)
+
+// View says how the run stands at its last event.
+func (s *State) View() View {
+	if s.Opened == nil {
+		return View{Board: BoardWaiting, Left: -1, Touch: -1}
+	}
+	v := View{Step: s.Next(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
+	if p := s.Planned; p != nil {
+		v.Line = p.Pace
+		for i, x := range p.Sectors {
+			if x.State == plan.Change {
+				v.Changes++
+				if s.Right[i] {
+					v.Right++
+				}
+			}
+		}
+	}
+	switch v.Step {
+	case StepBackUp:
+		v.Done, v.Total = s.Reading.Done, s.Reading.Total
+		if from := s.OpenedAt; v.Done > 0 && s.LastAt > from {
+			v.Rate = float64(v.Done) / float64(s.LastAt-from) * 1e6
+			v.Left = int64(float64(v.Total-v.Done) / v.Rate * 1e6)
+		}
+	case StepStore:
+		v.Board = BoardWaiting
+	case StepSame, StepSurvey, StepWrite:
+		v.Board = BoardHandsOff
+		v.Done, v.Total = min(s.Written, s.Planned.Bytes), s.Planned.Bytes
+		v.Rate = s.rate()
+		v.Left = int64(float64(v.Total-v.Done) / v.Rate * 1e6)
+		v.Touch = v.Left + s.verifies()
+	case StepVerify:
+		v.Board = BoardHandsOff
+		v.Done, v.Total = s.Verifying.Done, s.Verifying.Total
+		if v.Total == 0 && s.BackedUp != nil {
+			v.Total = s.BackedUp.Bytes
+		}
+		v.Rate = s.rate()
+		v.Left = s.verifies()
+		if v.Total > 0 {
+			v.Left = int64(float64(v.Left) * (1 - float64(v.Done)/float64(v.Total)))
+		}
+		v.Touch = v.Left
+	case StepPaused:
+		v.Board = BoardStopped
+		if s.Planned != nil {
+			v.Done, v.Total = min(s.Written, s.Planned.Bytes), s.Planned.Bytes
+		}
+	case StepClose, StepStart:
+		if s.Fault != nil && s.Dangerous {
+			v.Board = BoardStopped
+		}
+	case StepEnded:
+		v.Board = BoardEnded
+		if s.Dangerous && s.Closed.Outcome != Done {
+			v.Board = BoardStopped
+		}
+		v.Rate = s.rate()
+	}
+	return v
+}
+
+// rate is the payload written per second since the writing began or was taken
+// up; before that, nine tenths of the line.
+func (s *State) rate() float64 {
+	if s.Planned == nil {
+		return 0
+	}
+	if took, n := s.LastMono-s.WriteMono, s.Written-min(s.writeBase, s.Written); s.WriteMono > 0 && took > 500_000 && n > 0 && s.Verified == nil {
+		return float64(n) / float64(took) * 1e6
+	}
+	return s.Planned.Pace * 0.9
+}
+
+// verifies is how long the digests of the whole memory took at the backup.
+func (s *State) verifies() int64 {
+	if s.BackedUp != nil {
+		return s.BackedUp.Digests
+	}
+	return 0
+}

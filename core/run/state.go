@@ -1,0 +1,314 @@
+package run
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"zealousferry/core"
+	"zealousferry/core/plan"
+)
+
+// Step is what a run does next.
+type Step string
+
+// The steps, in the order of the work. Paused and Ended do nothing.
+const (
+	StepIdentify Step = "identify"
+	StepJudge    Step = "fit"
+	StepBackUp   Step = "backup"
+	StepStore    Step = "store"
+	StepPlan     Step = "plan"
+	StepSame     Step = "same-unit"
+	StepSurvey   Step = "survey"
+	StepWrite    Step = "flash"
+	StepVerify   Step = "verify"
+	StepStart    Step = "start"
+	StepClose    Step = "close-out"
+	StepPaused   Step = "paused"
+	StepEnded    Step = "ended"
+)
+
+// State is what a run's events add up to.
+type State struct {
+	Opened     *Opened
+	TakenUp    *TakenUp
+	Halves     int
+	Identified *Identified
+	Judged     *Judged
+	BackedUp   *BackedUp
+	Stored     *Stored
+	Covered    *Source
+	Planned    *Planned
+	Same       bool // identified again since the run was taken up
+	Surveyed   bool // since the run was taken up
+	Dangerous  bool // something was about to change memory
+	Unknown    bool // an about-to without its done, since the last survey
+	Right      map[int]bool
+	Verified   *Verified
+	Started    *Started
+	Stopped    bool
+	Fault      *Fault
+	Closed     *Closed
+	Waits      string
+
+	OpenedAt, WriteAt, LastAt int64 // microseconds, wall
+	Reading, Verifying        Amount
+	Written                   uint64
+	WriteMono, LastMono       int64
+	writeBase                 uint64
+}
+
+// Fold adds events up. An event of a newer schema or in an impossible place is
+// an error.
+func Fold(events []Event) (*State, error) {
+	var s State
+	for _, e := range events {
+		if err := s.apply(e); err != nil {
+			return nil, err
+		}
+	}
+	return &s, nil
+}
+
+// apply takes one event. Kinds that are not known are passed over: a reader
+// treats what it does not know as not done.
+func (s *State) apply(e Event) error {
+	if e.Schema > Schema {
+		return fmt.Errorf("event %d has schema %d, this version reads up to %d: use a newer version", e.N, e.Schema, Schema)
+	}
+	if s.Opened == nil && e.Kind != KindOpened {
+		return fmt.Errorf("event %d is %s, a journal begins with opened", e.N, e.Kind)
+	}
+	s.LastAt, s.LastMono = e.At, e.Mono
+	var err error
+	switch e.Kind {
+	case KindOpened:
+		if s.Opened != nil {
+			return fmt.Errorf("event %d opens the run again", e.N)
+		}
+		s.OpenedAt, s.Halves, s.Right = e.At, 1, map[int]bool{}
+		s.Opened, err = body[Opened](e)
+	case KindTakenUp:
+		err = s.takeUp(e)
+	case KindIdentified:
+		s.Identified, err = body[Identified](e)
+	case KindJudged:
+		s.Judged, err = body[Judged](e)
+	case KindReading:
+		err = into(e, &s.Reading)
+	case KindBackedUp:
+		s.BackedUp, err = body[BackedUp](e)
+	case KindWaiting:
+		var w Waits
+		err = into(e, &w)
+		s.Waits = w.For
+	case KindStored:
+		s.Waits = ""
+		s.Stored, err = body[Stored](e)
+	case KindCovered:
+		s.Covered, err = body[Source](e)
+	case KindPlanned:
+		s.Planned, err = body[Planned](e)
+	case KindSame:
+		s.Same = true
+	case KindSurveyed:
+		var v Surveyed
+		err = into(e, &v)
+		s.survey(v)
+	case KindAboutTo:
+		if !s.Dangerous || s.WriteMono == 0 {
+			s.WriteAt, s.WriteMono, s.writeBase = e.At, e.Mono, s.Written
+		}
+		s.Dangerous, s.Unknown = true, true
+	case KindDone:
+		var a Act
+		err = into(e, &a)
+		if !a.Erase {
+			s.Written += a.Bytes
+		}
+		if a.Last {
+			s.Right[a.Sector] = true
+			s.Unknown = !s.complete()
+		}
+	case KindVerifying:
+		err = into(e, &s.Verifying)
+	case KindVerified:
+		s.Verified, err = body[Verified](e)
+	case KindStarted:
+		s.Started, err = body[Started](e)
+	case KindStopOrdered:
+		s.Stopped = true
+	case KindFault:
+		s.Fault, err = body[Fault](e)
+	case KindClosed:
+		s.Closed, err = body[Closed](e)
+	}
+	if err != nil {
+		return fmt.Errorf("event %d (%s): %w", e.N, e.Kind, err)
+	}
+	return nil
+}
+
+// takeUp makes everything read on the wire stale. Before the first erase the run
+// begins anew; after it, it goes on with the backup that it has.
+func (s *State) takeUp(e Event) error {
+	t, err := body[TakenUp](e)
+	if err != nil {
+		return err
+	}
+	s.TakenUp, s.Halves = t, s.Halves+1
+	s.Same, s.Surveyed, s.Stopped, s.Fault, s.WriteMono, s.Waits = false, false, false, nil, 0, ""
+	if !s.Dangerous {
+		s.Identified, s.Judged, s.BackedUp, s.Stored, s.Covered, s.Planned = nil, nil, nil, nil, nil, nil
+	}
+	return nil
+}
+
+func (s *State) survey(v Surveyed) {
+	s.Surveyed, s.Unknown = true, false
+	s.Right = map[int]bool{}
+	s.Written = 0
+	for _, i := range v.Right {
+		s.Right[i] = true
+		if s.Planned != nil && i < len(s.Planned.Sectors) {
+			s.Written += s.Planned.Sectors[i].Length
+		}
+	}
+}
+
+func (s *State) complete() bool { return len(s.remaining()) == 0 }
+
+// remaining lists the sectors that are still to be changed.
+func (s *State) remaining() []int {
+	var all []int
+	if s.Planned != nil {
+		for i, x := range s.Planned.Sectors {
+			if x.State == plan.Change && !s.Right[i] {
+				all = append(all, i)
+			}
+		}
+	}
+	return all
+}
+
+// Next is the step that follows.
+func (s *State) Next() Step {
+	switch {
+	case s.Closed != nil:
+		return StepEnded
+	case s.Fault != nil && s.paused():
+		return StepPaused
+	case s.Fault != nil:
+		return StepClose
+	case s.Stopped && !s.Dangerous:
+		return StepClose
+	case s.Stopped && !s.complete():
+		return StepPaused
+	case s.Identified == nil:
+		return StepIdentify
+	case s.Judged == nil:
+		return StepJudge
+	case s.Judged.NothingToDo:
+		return StepClose
+	case s.BackedUp == nil && s.Covered == nil:
+		return StepBackUp
+	case s.Stored == nil && s.Covered == nil:
+		return StepStore
+	case s.Opened.Kind == BackUp:
+		if s.Started == nil {
+			return StepStart
+		}
+		return StepClose
+	case s.Planned == nil:
+		return StepPlan
+	case s.Planned.Actions == 0:
+		if s.Started == nil {
+			return StepStart
+		}
+		return StepClose
+	case !s.Same:
+		return StepSame
+	case s.Halves > 1 && s.Dangerous && !s.Surveyed:
+		return StepSurvey
+	case !s.complete():
+		return StepWrite
+	case s.Verified == nil:
+		return StepVerify
+	case s.Started == nil:
+		return StepStart
+	}
+	return StepClose
+}
+
+// paused tells whether the fault leaves a run that can be taken up: the unit was
+// lost or the bench could not go on after the first erase. What the unit itself
+// refused is final.
+func (s *State) paused() bool {
+	if !s.Dangerous || s.Verified != nil {
+		return false
+	}
+	switch s.Fault.Kind {
+	case core.NotAnswering, core.Interrupted, core.WrongUnit, core.NoSpace, core.CannotTell, core.Busy, core.NotFound:
+		return true
+	}
+	return false
+}
+
+// Outcome is how the run stands; empty while it works.
+func (s *State) Outcome() Outcome {
+	switch {
+	case s.Closed != nil:
+		return s.Closed.Outcome
+	case s.Next() == StepPaused:
+		return Interrupted
+	case s.Waits != "":
+		return Waiting
+	}
+	return ""
+}
+
+// closing says with what outcome and reason the run would close now.
+func (s *State) closing() (Outcome, string) {
+	switch {
+	case s.Fault != nil && !s.Dangerous && gate(s.Fault.Kind):
+		return Refused, s.Fault.Message
+	case s.Fault != nil:
+		return Failed, s.Fault.Message
+	case s.Stopped && !s.complete() || s.Stopped && !s.Dangerous:
+		return Abandoned, "stopped by order before anything was changed"
+	case s.Judged != nil && s.Judged.NothingToDo:
+		return NothingToDo, "the unit runs this version already"
+	case s.Planned != nil && s.Planned.Actions == 0:
+		return NothingToDo, "the unit's memory holds these bytes already"
+	}
+	return Done, ""
+}
+
+// gate tells whether a fault of this kind is a refusal rather than a failure.
+func gate(k core.Kind) bool {
+	switch k {
+	case core.DoesNotFit, core.CannotTell, core.WrongUnit, core.Protected, core.NotAllowed, core.NoWayBack, core.NoSpace, core.BadFile:
+		return true
+	}
+	return false
+}
+
+// Fact finds the newest value that the unit gave on the wire.
+func (s *State) Fact(name string) string {
+	if s.Identified != nil {
+		for _, f := range s.Identified.Facts {
+			if f.Name == name {
+				return f.Value
+			}
+		}
+	}
+	return ""
+}
+
+func body[T any](e Event) (*T, error) {
+	var v T
+	err := into(e, &v)
+	return &v, err
+}
+
+func into(e Event, v any) error { return json.Unmarshal(e.Body, v) }
