@@ -1,0 +1,199 @@
+package sim
+
+import (
+	"encoding/binary"
+	"net"
+	"sync"
+	"time"
+)
+
+// connection is one visitor of the unit's serial server: Telnet (RFC 854) with
+// the com port option (RFC 2217, section 3).
+type connection struct {
+	net.Conn
+	unit  *Unit
+	write sync.Mutex
+	rx    wire // bench to unit
+	tx    wire // unit to bench
+	gone  chan struct{}
+	once  sync.Once
+}
+
+// accept serves one visitor at a time; a second one is turned away.
+func (u *Unit) accept() {
+	for {
+		raw, err := u.listener.Accept()
+		if err != nil {
+			return
+		}
+		u.mu.Lock()
+		taken := u.conn != nil
+		var c *connection
+		if !taken {
+			c = &connection{Conn: raw, unit: u, gone: make(chan struct{}),
+				rx: wire{clock: u.clock, queue: make(chan parcel, 8)}, tx: wire{clock: u.clock, queue: make(chan parcel, 4096)}}
+			u.conn = c
+		}
+		u.mu.Unlock()
+		if taken {
+			raw.Close()
+			continue
+		}
+		go c.serve()
+	}
+}
+
+func (c *connection) Close() error {
+	c.once.Do(func() { close(c.gone) })
+	return c.Conn.Close()
+}
+
+// out puts bytes on the line to the bench; called with the unit's lock held.
+func (c *connection) out(data []byte, ready time.Time) {
+	c.tx.send(append([]byte(nil), data...), ready, c.unit.character(), c.unit.Delay/2, c.gone)
+}
+
+// modem tells of DSR (bit 5) and that it changed (bit 1), RFC 2217 section 3.
+func (c *connection) modem(dsr bool) {
+	state := byte(0x02)
+	if dsr {
+		state |= 0x20
+	}
+	go c.command(107, state)
+}
+
+func (c *connection) raw(b []byte) {
+	c.write.Lock()
+	defer c.write.Unlock()
+	c.SetWriteDeadline(time.Now().Add(10 * time.Second))
+	if _, err := c.Conn.Write(b); err != nil {
+		c.Close()
+	}
+}
+
+func (c *connection) command(code byte, value ...byte) {
+	c.raw(append(append([]byte{255, 250, 44, code}, double(value)...), 255, 240))
+}
+
+func double(b []byte) []byte {
+	out := make([]byte, 0, len(b)+8)
+	for _, x := range b {
+		if out = append(out, x); x == 255 {
+			out = append(out, 255)
+		}
+	}
+	return out
+}
+
+func (c *connection) serve() {
+	var carriers sync.WaitGroup
+	carriers.Add(2)
+	go func() { defer carriers.Done(); c.rx.carry(c.unit.arrive) }()
+	go func() {
+		defer carriers.Done()
+		c.tx.carry(func(p parcel) { c.raw(double(p.data)) })
+	}()
+	c.listen()
+	c.Close()
+	c.unit.mu.Lock()
+	c.unit.conn = nil
+	close(c.tx.queue)
+	c.unit.mu.Unlock()
+	close(c.rx.queue)
+	carriers.Wait()
+}
+
+// listen takes the visitor's stream apart.
+func (c *connection) listen() {
+	buf := make([]byte, 8192)
+	var sub, data []byte
+	state := 0 // 0 data, 1 IAC, 2 DO, 3 WILL, 4 other verb, 5 in a sub-negotiation, 6 IAC in one
+	for {
+		n, err := c.Conn.Read(buf)
+		data = data[:0]
+		for _, x := range buf[:n] {
+			switch state {
+			case 0:
+				if x == 255 {
+					state = 1
+				} else {
+					data = append(data, x)
+				}
+			case 1:
+				state = map[byte]int{253: 2, 251: 3, 252: 4, 254: 4, 250: 5}[x]
+				if x == 255 {
+					data = append(data, x)
+				}
+				sub = sub[:0]
+			case 2: // DO: we will, for binary and SGA
+				if x == 0 || x == 3 {
+					c.raw([]byte{255, 251, x})
+				} else {
+					c.raw([]byte{255, 252, x})
+				}
+				state = 0
+			case 3: // WILL: do
+				if x == 0 || x == 3 || x == 44 {
+					c.raw([]byte{255, 253, x})
+				} else {
+					c.raw([]byte{255, 254, x})
+				}
+				state = 0
+			case 4:
+				state = 0
+			case 5:
+				if x == 255 {
+					state = 6
+				} else if len(sub) < 64 {
+					sub = append(sub, x)
+				}
+			case 6:
+				state = 5
+				if x == 240 {
+					state = 0
+					c.set(sub)
+				} else if len(sub) < 64 {
+					sub = append(sub, x)
+				}
+			}
+		}
+		if len(data) > 0 && !c.rx.send(append([]byte(nil), data...), c.unit.clock.Now(), c.unit.character(), c.unit.Delay/2, c.gone) {
+			return
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// set carries out a com port command and answers with what is in force.
+func (c *connection) set(sub []byte) {
+	if len(sub) < 2 || sub[0] != 44 {
+		return
+	}
+	code, value := sub[1], append([]byte(nil), sub[2:]...)
+	u := c.unit
+	on, off := true, false
+	switch code {
+	case 1:
+		if len(value) == 4 {
+			u.mu.Lock()
+			u.baud = int(binary.BigEndian.Uint32(value))
+			u.mu.Unlock()
+		}
+	case 5:
+		if len(value) == 1 {
+			switch value[0] {
+			case 8:
+				u.lines(&on, nil)
+			case 9:
+				u.lines(&off, nil)
+			case 11:
+				u.lines(nil, &on)
+			case 12:
+				u.lines(nil, &off)
+			}
+		}
+	}
+	c.command(code+100, value...)
+}
