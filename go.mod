@@ -3,37 +3,14 @@ module zealousferry
 go 1.26.0
 
 require (
-	filippo.io/edwards25519 v1.2.0 // indirect
-	github.com/chromedp/cdproto v0.159.2 // indirect
-	github.com/chromedp/chromedp v0.16.0 // indirect
-	github.com/creack/pty v1.1.24 // indirect
-	github.com/danielgtaylor/huma/v2 v2.37.2 // indirect
-	github.com/fxamacker/cbor/v2 v2.10.0 // indirect
-	github.com/go-chi/chi/v5 v5.5.0 // indirect
-	github.com/go-json-experiment/json v0.0.0-20260623181947-01eb4420fa68 // indirect
-	github.com/go-sql-driver/mysql v1.10.1 // indirect
-	github.com/gobwas/httphead v0.1.0 // indirect
-	github.com/gobwas/pool v0.2.1 // indirect
-	github.com/gobwas/ws v1.4.0 // indirect
-	github.com/google/uuid v1.6.0 // indirect
-	github.com/inconshreveable/mousetrap v1.1.0 // indirect
-	github.com/jedib0t/go-pretty/v6 v6.8.3 // indirect
-	github.com/jmoiron/sqlx v1.4.0 // indirect
-	github.com/klauspost/compress v1.20.3 // indirect
-	github.com/mfridman/interpolate v0.0.2 // indirect
-	github.com/pressly/goose/v3 v3.29.0 // indirect
-	github.com/prometheus/client_golang v1.25.0 // indirect
-	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3 // indirect
-	github.com/sethvargo/go-retry v0.5.0 // indirect
-	github.com/spf13/cobra v1.10.2 // indirect
-	github.com/spf13/pflag v1.0.10 // indirect
+	github.com/fxamacker/cbor/v2 v2.10.0
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	go.bug.st/serial v1.8.0
+	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/text v0.43.0
+)
+
+require (
 	github.com/x448/float16 v0.8.4 // indirect
-	go.bug.st/serial v1.8.0 // indirect
-	go.uber.org/multierr v1.11.0 // indirect
-	go.yaml.in/yaml/v3 v3.0.6 // indirect
-	golang.org/x/crypto v0.58.0 // indirect
-	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
-	golang.org/x/term v0.47.0 // indirect
-	golang.org/x/text v0.43.0 // indirect
 )

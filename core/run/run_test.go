@@ -1,0 +1,77 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/run"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+// bench is a small board with a bench and a release to flash.
+type bench struct {
+	*testkit.Alone
+	unit *sim.Unit
+	open run.Opened
+	pace link.Pace
+}
+
+func newBench(t testing.TB, change func(*sim.Spec)) *bench {
+	t.Helper()
+	u, sheet, err := testkit.SmallUnit(change)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	a := testkit.NewAlone(u)
+	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.02}}
+	b.open = run.Opened{Run: "run-1", Kind: run.Flash, Unit: "unit-1", Model: sheet.Model, Serial: "S-0001", Bench: "b", Link: "b/l", By: "p",
+		Sheet: a.Put(testkit.Small), Version: "2.0.0", Deadline: time.Second}
+	b.open.Release = a.Release(sheet, "2.0.0", 0x1000, testkit.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
+	return b
+}
+
+// flash opens a run and works it to its end.
+func (b *bench) flash(t testing.TB, o run.Opened) *run.State {
+	t.Helper()
+	j, err := run.OpenJournal(&testkit.Disk{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := run.New(j, o, b, b.pace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Work(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	return j.State()
+}
+
+func TestFlashWritesVerifiesAndStarts(t *testing.T) {
+	b := newBench(t, nil)
+	before := b.unit.Memory()
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done {
+		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+	}
+	after := b.unit.Memory()
+	want := testkit.SmallProgram("2.0.0")
+	if !bytes.Equal(after[0x1000:][:len(want)], want) {
+		t.Error("the program in memory is not the image")
+	}
+	if !bytes.Equal(after[:0x1000], before[:0x1000]) || !bytes.Equal(after[0x7000:], before[0x7000:]) {
+		t.Error("memory outside the image changed")
+	}
+	if s.Started.Version != "2.0.0" {
+		t.Errorf("runs %q after the run (%s)", s.Started.Version, s.Started.Note)
+	}
+	if s.Verified.How != "unit-digest" || len(b.Stored) != 1 {
+		t.Errorf("verified %+v, stored %d backups", s.Verified, len(b.Stored))
+	}
+}

@@ -1,0 +1,184 @@
+package testkit
+
+import (
+	"context"
+	"encoding/json"
+	"sync"
+
+	"zealousferry/core"
+	"zealousferry/core/image"
+	"zealousferry/core/link"
+	"zealousferry/core/link/rfc2217"
+	"zealousferry/core/model"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+	"zealousferry/core/trust"
+	"zealousferry/internal/demo/world"
+	"zealousferry/internal/sim"
+)
+
+// Alone is a bench for core/run without a service: its shelf is in memory and
+// outlives it, as the service's would.
+type Alone struct {
+	Unit *sim.Unit
+	Key  trust.Key
+
+	mu     sync.Mutex
+	blobs  map[core.Digest][]byte
+	Record []byte
+	Stored []run.BackedUp
+	// OnChange is called after each event.
+	OnChange func()
+	// Away makes the service unreachable.
+	Away func() bool
+}
+
+// NewAlone makes a bench for one unit.
+func NewAlone(u *sim.Unit) *Alone {
+	key, err := trust.NewKey()
+	if err != nil {
+		panic(err)
+	}
+	return &Alone{Unit: u, Key: key, blobs: map[core.Digest][]byte{}}
+}
+
+// Put lays content on the shelf.
+func (a *Alone) Put(b []byte) core.Digest {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d := core.DigestOf(b)
+	a.blobs[d] = append([]byte(nil), b...)
+	return d
+}
+
+func (a *Alone) Open(ctx context.Context) (link.Link, error) {
+	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": a.Unit.Address()}, core.System{})
+}
+
+func (a *Alone) Blob(_ context.Context, d core.Digest) ([]byte, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if b, ok := a.blobs[d]; ok {
+		return b, nil
+	}
+	return nil, core.Fail(core.NotFound, "no blob %s", d.Short())
+}
+
+func (a *Alone) Missing(_ context.Context, names []core.Digest) ([]core.Digest, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var lacks []core.Digest
+	for _, n := range names {
+		if _, ok := a.blobs[n]; !ok {
+			lacks = append(lacks, n)
+		}
+	}
+	return lacks, nil
+}
+
+func (a *Alone) Keep(pieces []shelf.Piece) error {
+	for _, p := range pieces {
+		a.Put(p.Data)
+	}
+	return nil
+}
+
+func (a *Alone) Store(_ context.Context, o *run.Opened, b *run.BackedUp) (run.Stored, error) {
+	if a.Away != nil && a.Away() {
+		return run.Stored{}, core.Fail(core.NotAnswering, "the service is away")
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.Stored = append(a.Stored, *b)
+	return run.Stored{Backup: "b-" + b.Manifest.String()[:8]}, nil
+}
+
+func (a *Alone) Seal(record func(core.Digest) []byte, put func(record, signature []byte) error) error {
+	a.mu.Lock()
+	previous := core.Digest{}
+	if a.Record != nil {
+		previous = core.DigestOf(a.Record)
+	}
+	a.mu.Unlock()
+	raw := record(previous)
+	if err := put(raw, a.Key.Sign("ferry-record/1", raw)); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	a.Record = raw
+	a.mu.Unlock()
+	return nil
+}
+
+func (a *Alone) Changed() {
+	if a.OnChange != nil {
+		a.OnChange()
+	}
+}
+
+// Release puts a release of one program on the shelf.
+func (a *Alone) Release(sheet *model.Sheet, version string, address uint64, program []byte, fits map[string][]string) core.Digest {
+	var b image.Builder
+	b.Add(address, program, "")
+	im, err := b.Image()
+	if err != nil {
+		panic(err)
+	}
+	from, to := im.Extent()
+	r := model.Release{ID: "r-" + version, Model: sheet.Model, Version: version, Channel: model.Stable, Fits: fits,
+		Parts: []model.Part{{Name: "program", Image: a.Put(program), Format: "raw", Address: address, Content: im.Content(), From: from, To: to, Bytes: im.Bytes()}}}
+	raw, err := json.Marshal(r)
+	if err != nil {
+		panic(err)
+	}
+	return a.Put(raw)
+}
+
+// Small is a board with little memory, for trials that end at many places: a
+// loader of 4 KiB, a program of 24 KiB, settings and identity of 2 KiB each.
+var Small = []byte(`sheet: 1
+model: small
+name: { en: Small }
+kind: { en: trial board }
+version-order: semantic
+facts:
+  revision: { values: [C, D] }
+loader:
+  kind: gangway
+  says: SMALL
+  baud: 115200
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 3s }
+memory:
+  address-unit: 1
+  erased: 255
+  write: 4
+  regions:
+    - { name: loader, use: loader, address: 0, length: 4096, sector: 1024, read-only: true }
+    - { name: program, use: program, address: 0x1000, length: 24576, sector: 1024, uncovered: keep }
+    - { name: settings, use: settings, address: 0x7000, length: 2048, sector: 1024, uncovered: keep }
+    - { name: identity, use: identity, address: 0x7800, length: 2048, sector: 1024, read-only: true, own: true }
+`)
+
+// SmallUnit starts a small board that runs version 1.0.0, at a fiftieth of the
+// true times.
+func SmallUnit(change func(*sim.Spec)) (*sim.Unit, *model.Sheet, error) {
+	sheet, err := model.ReadSheet(Small)
+	if err != nil {
+		return nil, nil, err
+	}
+	s := world.Board(sheet, "S-0001")
+	s.Scale, s.WriteMax, s.ReadMax, s.Window = 0.02, 256, 1024, 2048
+	s.Fresh = func() []byte { return world.Memory(sheet, "S-0001", SmallProgram("1.0.0")) }
+	if change != nil {
+		change(&s)
+	}
+	u, err := sim.Start(s, "127.0.0.1:0", core.System{})
+	return u, sheet, err
+}
+
+// SmallProgram is a program for the small board.
+func SmallProgram(version string) []byte {
+	return sim.Program(version, 20<<10, 5, uint64(len(version))+uint64(version[0]))
+}
