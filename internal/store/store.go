@@ -1,0 +1,207 @@
+// Package store keeps the service's data in MariaDB. One function is one
+// statement or one transaction; every transaction may be run again after a
+// deadlock. History is only ever added to: the account that the service holds
+// cannot do anything else with it.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+	"github.com/klauspost/compress/zstd"
+	"github.com/pressly/goose/v3"
+
+	"zealousferry/core"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Schema is the number of the newest migration that this version knows.
+const Schema = 5
+
+// Store is the database.
+type Store struct {
+	db  *sqlx.DB
+	enc *zstd.Encoder
+	dec *zstd.Decoder
+}
+
+// config completes a data source name with what the store relies on.
+func config(dsn string) (*mysql.Config, error) {
+	c, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, core.Fail(core.BadFile, "the database's address cannot be read: %w", err).
+			Do("Write it as USER:PASSWORD@unix(/path/to/socket)/ferry or USER:PASSWORD@tcp(host:3306)/ferry.")
+	}
+	c.ParseTime, c.Loc, c.ClientFoundRows, c.InterpolateParams = true, time.UTC, true, true
+	c.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO'", "tx_isolation": "'READ-COMMITTED'"}
+	c.MaxAllowedPacket = 64 << 20
+	return c, nil
+}
+
+// Open connects and checks that the schema is the one that this version knows.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	c, err := config(dsn)
+	if err != nil {
+		return nil, err
+	}
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, err
+	}
+	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
+	db.SetMaxOpenConns(24)
+	db.SetMaxIdleConns(24)
+	s := &Store{db: db}
+	if s.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
+		return nil, err
+	}
+	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20)); err != nil {
+		return nil, err
+	}
+	if err := s.checkSchema(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Store) checkSchema(ctx context.Context) error {
+	var has int64
+	err := s.db.GetContext(ctx, &has, `SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version`)
+	switch {
+	case err != nil:
+		return core.Fail(core.NotAnswering, "the database does not answer or has no schema: %w", err).Do("Start it, then: ferry migrate.")
+	case has < Schema:
+		return core.Fail(core.BadFile, "the database has schema %d, this version needs %d", has, Schema).Do("Run ferry migrate.")
+	case has > Schema:
+		return core.Fail(core.BadFile, "the database has schema %d, this version knows up to %d", has, Schema).Do("Use the newer version of ferry.")
+	}
+	return nil
+}
+
+// Close closes the connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Ping asks whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+// Migrate brings the schema up to date under an account of its own, and grants
+// the service's account (USER@HOST, which must exist) what it may do: nothing but
+// adding to history and reading it.
+func Migrate(ctx context.Context, dsn, account string) error {
+	c, err := config(dsn)
+	if err != nil {
+		return err
+	}
+	c.MultiStatements = true
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return err
+	}
+	db := sql.OpenDB(connector)
+	defer db.Close()
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectMySQL, db, dir)
+	if err != nil {
+		return err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return core.Fail(core.BadFile, "the schema could not be brought up to date: %w", err)
+	}
+	return grant(ctx, db, c.DBName, account)
+}
+
+// growing are the tables that are only added to.
+var growing = map[string]bool{"entry": true, "head": true}
+
+func grant(ctx context.Context, db *sql.DB, name, account string) error {
+	user, host, ok := strings.Cut(account, "@")
+	if !ok || strings.ContainsAny(account+name, "'`\\") {
+		return core.Fail(core.BadFile, "the service's account is written USER@HOST, not %q", account)
+	}
+	rows, err := db.QueryContext(ctx, `SELECT table_name FROM information_schema.tables WHERE table_schema = ?`, name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var tables []string
+	for rows.Next() {
+		var t string
+		if err := rows.Scan(&t); err != nil {
+			return err
+		}
+		tables = append(tables, t)
+	}
+	for _, t := range tables {
+		rights := "SELECT, INSERT, UPDATE, DELETE"
+		if growing[t] {
+			rights = "SELECT, INSERT"
+		}
+		if t == "goose_db_version" {
+			rights = "SELECT"
+		}
+		if _, err := db.ExecContext(ctx, fmt.Sprintf("GRANT %s ON `%s`.`%s` TO '%s'@'%s'", rights, name, t, user, host)); err != nil {
+			return fmt.Errorf("granting rights on %s: %w", t, err)
+		}
+	}
+	return nil
+}
+
+// tx runs f in a transaction, again after a deadlock or a lock that took too long.
+func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {
+	for try := 0; ; try++ {
+		err := s.once(ctx, f)
+		var e *mysql.MySQLError
+		if (errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) || errors.Is(err, errRaced)) && try < 20 {
+			continue
+		}
+		return err
+	}
+}
+
+// errRaced says that somebody else put the next entry in first.
+var errRaced = errors.New("raced for the next entry")
+
+func (s *Store) once(ctx context.Context, f func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+func duplicate(err error) bool {
+	var e *mysql.MySQLError
+	return errors.As(err, &e) && e.Number == 1062
+}
+
+// none turns a missing row into an error of kind not-found.
+func none(err error, format string, args ...any) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return core.Fail(core.NotFound, format, args...)
+	}
+	return err
+}
+
+// NewID makes a UUIDv7.
+func NewID() string { return uuid.Must(uuid.NewV7()).String() }
+
+func micro(us int64) time.Time { return time.UnixMicro(us).UTC() }

@@ -1,0 +1,269 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
+)
+
+// The states of a unit in the register.
+const (
+	UnitKnown    = "known"     // entered, nothing done yet
+	UnitDone     = "done"      // its last run ended well
+	UnitHalfDone = "half-done" // a write was begun and did not end well
+)
+
+// Unit is one physical thing.
+type Unit struct {
+	ID       string         `db:"id"`
+	Model    string         `db:"model"`
+	Serial   string         `db:"serial"`
+	Site     string         `db:"site"`
+	Revision string         `db:"revision"`
+	Running  string         `db:"running"`
+	State    string         `db:"state"`
+	Ruined   sql.NullString `db:"ruined_by"` // the run that left it half done
+	Entered  time.Time      `db:"entered_at"`
+	Seen     sql.NullTime   `db:"seen_at"`
+	Run      sql.NullString `db:"run"` // open run
+}
+
+const unitColumns = `u.*, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = u.id) AS run`
+
+// Unit finds one by id or serial; a serial that two models share is ambiguous.
+func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
+	var all []Unit
+	if err := s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE u.id = ? OR u.serial = ?`, idOrSerial, idOrSerial); err != nil {
+		return Unit{}, err
+	}
+	switch len(all) {
+	case 0:
+		return Unit{}, core.Fail(core.NotFound, "there is no unit %q in the register", idOrSerial).Do("Identify it on its link: ferry identify BENCH/LINK.")
+	case 1:
+		return all[0], nil
+	}
+	return Unit{}, core.Fail(core.CannotTell, "two models have a unit with the serial %s: %s and %s", idOrSerial, all[0].Model, all[1].Model).Do("Give the unit's id: " + all[0].ID + " or " + all[1].ID + ".")
+}
+
+// UnitQuery selects units for a list.
+type UnitQuery struct {
+	Words, Model, State string
+	Page, Size          int
+}
+
+// Units lists a page of units, newest sign of life first, and counts all that match.
+func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, err error) {
+	where, args := []string{"TRUE"}, []any{}
+	for _, w := range strings.Fields(q.Words) {
+		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
+		where = append(where, `(u.serial LIKE ? OR u.site LIKE ? OR u.model LIKE ? OR u.running LIKE ?)`)
+		args = append(args, like, like, like, like)
+	}
+	if q.Model != "" {
+		where, args = append(where, "u.model = ?"), append(args, q.Model)
+	}
+	switch q.State {
+	case "":
+	case "open":
+		where = append(where, "EXISTS (SELECT 1 FROM claim c WHERE c.kind = 'unit' AND c.what = u.id)")
+	default:
+		where, args = append(where, "u.state = ?"), append(args, q.State)
+	}
+	cond := strings.Join(where, " AND ")
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM unit u WHERE `+cond, args...); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE `+cond+` ORDER BY u.state = 'half-done' DESC, u.seen_at IS NULL, u.seen_at DESC, u.serial LIMIT ? OFFSET ?`,
+		append(args, q.Size, q.Page*q.Size)...)
+	return all, total, err
+}
+
+// MeetUnit finds a unit by model and serial or enters it into the register, with
+// an entry in its history.
+func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, site, by string, at time.Time) (Unit, error) {
+	id := NewID()
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO unit (id, model, serial, site, entered_at) VALUES (?, ?, ?, ?, ?)`, id, modelName, serial, site, at.UTC())
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return nil
+		}
+		_, err = s.appendEntry(ctx, tx, key, &history.Entry{Unit: id, Kind: history.Entered, HappenedAt: at.UnixMicro(), By: by, Text: modelName + " " + serial})
+		return err
+	})
+	if err != nil && !duplicate(err) {
+		return Unit{}, err
+	}
+	var u Unit
+	err = s.db.GetContext(ctx, &u, `SELECT `+unitColumns+` FROM unit u WHERE u.model = ? AND u.serial = ?`, modelName, serial)
+	return u, err
+}
+
+// AddFacts appends what is known of a unit, and brings its columns up to date.
+func (s *Store) AddFacts(ctx context.Context, unit string, facts []core.Fact) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return addFacts(ctx, tx, unit, facts) })
+}
+
+func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) error {
+	for _, f := range facts {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO fact (unit, name, value, source, said_at, said_by) VALUES (?, ?, ?, ?, ?, ?)`,
+			unit, f.Name, f.Value, f.Source, f.At.UTC(), f.By); err != nil {
+			return err
+		}
+		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
+		if column == "" || f.Source != core.FromWire && f.Name == core.FactRunning {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE unit SET `+column+` = ? WHERE id = ?`, f.Value, unit); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE unit SET seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?) WHERE id = ?`, newest(facts).UTC(), unit)
+	return err
+}
+
+func newest(facts []core.Fact) time.Time {
+	t := time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
+	for _, f := range facts {
+		if f.At.After(t) {
+			t = f.At
+		}
+	}
+	return t
+}
+
+// Facts lists the newest fact of each name and source.
+func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
+	var rows []struct {
+		Name   string    `db:"name"`
+		Value  string    `db:"value"`
+		Source string    `db:"source"`
+		At     time.Time `db:"said_at"`
+		By     string    `db:"said_by"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by FROM fact f WHERE unit = ? AND id = (SELECT MAX(g.id) FROM fact g
+		WHERE g.unit = f.unit AND g.name = f.name AND g.source = f.source) ORDER BY name, source`, unit)
+	facts := make([]core.Fact, 0, len(rows))
+	for _, r := range rows {
+		facts = append(facts, core.Fact{Name: r.Name, Value: r.Value, Source: r.Source, At: r.At, By: r.By})
+	}
+	return facts, err
+}
+
+// Link is a way to a unit at a bench, with what was last found on it.
+type Link struct {
+	Bench      string         `db:"bench"`
+	BenchName  string         `db:"bench_name"`
+	Name       string         `db:"name"`
+	Kind       string         `db:"kind"`
+	Unit       sql.NullString `db:"unit"`
+	Serial     sql.NullString `db:"serial"`
+	Site       sql.NullString `db:"site"`
+	Model      string         `db:"model"`
+	Facts      sql.NullString `db:"facts"`
+	Identified sql.NullTime   `db:"identified_at"`
+	Run        sql.NullString `db:"run"`
+	Seen       sql.NullTime   `db:"seen_at"`
+	Revoked    sql.NullTime   `db:"revoked_at"`
+}
+
+// FullName is bench/link.
+func (l Link) FullName() string { return l.BenchName + "/" + l.Name }
+
+// Links lists all, by bench and name.
+func (s *Store) Links(ctx context.Context) (all []Link, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT l.*, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
+		(SELECT c.run FROM claim c WHERE c.kind = 'link' AND c.what = CONCAT(l.bench, '/', l.name)) AS run
+		FROM link l JOIN bench b ON b.id = l.bench LEFT JOIN unit u ON u.id = l.unit ORDER BY b.name, l.name`)
+	return all, err
+}
+
+// PutLinks makes these the links of a bench.
+func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		names := []string{""}
+		for _, l := range links {
+			names = append(names, l.Name)
+			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE kind = VALUES(kind)`, bench, l.Name, l.Kind); err != nil {
+				return err
+			}
+		}
+		q, args, err := sqlx.In(`DELETE FROM link WHERE bench = ? AND name NOT IN (?)`, bench, names)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, q, args...)
+		return err
+	})
+}
+
+// OnLink notes what was identified on a link; unit is empty where it is not known.
+func (s *Store) OnLink(ctx context.Context, bench, link, unit, modelName string, facts []core.Fact, at time.Time) error {
+	raw, err := json.Marshal(facts)
+	if err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE link SET unit = NULL WHERE unit = ?`, unit); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE link SET unit = ?, model = ?, facts = ?, identified_at = ? WHERE bench = ? AND name = ?`,
+			sql.NullString{String: unit, Valid: unit != ""}, modelName, raw, at.UTC(), bench, link)
+		return err
+	})
+}
+
+// Backup is a stored reading of a unit's memory.
+type Backup struct {
+	ID       string    `db:"id"`
+	Unit     string    `db:"unit"`
+	Run      string    `db:"run"`
+	Manifest []byte    `db:"manifest"`
+	Length   uint64    `db:"length"`
+	Running  string    `db:"running"`
+	How      string    `db:"how"`
+	Taken    time.Time `db:"taken_at"`
+	Stored   time.Time `db:"stored_at"`
+}
+
+// AddBackup keeps a backup; a run's second try finds the first.
+func (s *Store) AddBackup(ctx context.Context, b Backup) (Backup, error) {
+	_, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO backup (id, unit, run, manifest, length, running, how, taken_at, stored_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), length = VALUES(length), running = VALUES(running), how = VALUES(how), taken_at = VALUES(taken_at), stored_at = VALUES(stored_at)`,
+		b.ID, b.Unit, b.Run, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC())
+	if err != nil {
+		return b, err
+	}
+	return s.backup(ctx, `run = ?`, b.Run)
+}
+
+func (s *Store) backup(ctx context.Context, where string, arg any) (b Backup, err error) {
+	err = s.db.GetContext(ctx, &b, `SELECT * FROM backup WHERE `+where, arg)
+	return b, none(err, "there is no such backup (%v)", arg)
+}
+
+// Backup finds one by id.
+func (s *Store) Backup(ctx context.Context, id string) (Backup, error) {
+	return s.backup(ctx, `id = ?`, id)
+}
+
+// BackupOfRun finds the one that a run took.
+func (s *Store) BackupOfRun(ctx context.Context, run string) (Backup, error) {
+	return s.backup(ctx, `run = ?`, run)
+}
+
+// Backups lists a unit's, the newest first.
+func (s *Store) Backups(ctx context.Context, unit string) (all []Backup, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM backup WHERE unit = ? ORDER BY taken_at DESC, id DESC`, unit)
+	return all, err
+}
