@@ -1,0 +1,455 @@
+// Package client is the typed client of our own HTTP API, and the shapes that
+// go over it. The command line and the bench use it; the console's types are
+// generated from the same shapes.
+package client
+
+import (
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/history"
+	"zealousferry/core/model"
+	"zealousferry/core/run"
+)
+
+// Problem is an error on the wire, RFC 9457, with our kinds.
+type Problem struct {
+	Type   string    `json:"type" doc:"about:blank"`
+	Title  string    `json:"title"`
+	Status int       `json:"status"`
+	Detail string    `json:"detail" doc:"What happened."`
+	Kind   core.Kind `json:"kind" doc:"One of the kinds in docs/api.md."`
+	State  string    `json:"state,omitempty" doc:"The state that the unit is in."`
+	Next   string    `json:"next,omitempty" doc:"What to do next."`
+}
+
+// Person is somebody of the team.
+type Person struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	Role string `json:"role" enum:"technician,lead,viewer"`
+}
+
+// Link is a way to a unit.
+type Link struct {
+	Link       string     `json:"link" doc:"BENCH/NAME"`
+	Bench      string     `json:"bench"`
+	Name       string     `json:"name"`
+	Kind       string     `json:"kind"`
+	State      string     `json:"state" enum:"free,busy,offline"`
+	Run        string     `json:"run,omitempty" doc:"The run that has it."`
+	Unit       string     `json:"unit,omitempty" doc:"Id of the unit last identified on it."`
+	Serial     string     `json:"serial,omitempty"`
+	Model      string     `json:"model,omitempty"`
+	Site       string     `json:"site,omitempty"`
+	Identified *time.Time `json:"identified,omitempty"`
+}
+
+// Links is a list of links.
+type Links struct {
+	Links []Link `json:"links" nullable:"false"`
+}
+
+// Bench is a machine that owns links.
+type Bench struct {
+	ID         string     `json:"id"`
+	Name       string     `json:"name"`
+	Version    string     `json:"version"`
+	Online     bool       `json:"online"`
+	Revoked    bool       `json:"revoked"`
+	Enrolled   time.Time  `json:"enrolled"`
+	Seen       *time.Time `json:"seen,omitempty"`
+	ClockError int64      `json:"clockError" doc:"Microseconds that its clock is ahead of the service's."`
+}
+
+// Benches is a list of benches.
+type Benches struct {
+	Benches []Bench `json:"benches" nullable:"false"`
+}
+
+// Code is a one-use code, shown once.
+type Code struct {
+	Code    string    `json:"code"`
+	Expires time.Time `json:"expires"`
+}
+
+// FactValue is a fact's best value and where it comes from.
+type FactValue struct {
+	Value  string    `json:"value"`
+	Source string    `json:"source" enum:"wire,label,person,record"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by,omitempty" doc:"Name of the person who said it."`
+}
+
+// Identity is what was found on a link.
+type Identity struct {
+	Link      string               `json:"link"`
+	Unit      string               `json:"unit,omitempty" doc:"Id in the register; empty where the serial is not known."`
+	Serial    string               `json:"serial,omitempty"`
+	Model     string               `json:"model"`
+	ModelName string               `json:"modelName"`
+	Site      string               `json:"site,omitempty"`
+	Strength  string               `json:"strength"`
+	Facts     map[string]FactValue `json:"facts"`
+	Disagree  []string             `json:"disagree" nullable:"false" doc:"Names of facts on which the wire and the label disagree."`
+}
+
+// Fit is the verdict on every release of a unit's model.
+type Fit struct {
+	Link     string        `json:"link,omitempty"`
+	Unit     string        `json:"unit"`
+	Serial   string        `json:"serial"`
+	Model    string        `json:"model"`
+	Running  string        `json:"running"`
+	Verdicts []fit.Verdict `json:"verdicts" nullable:"false"`
+	Question *Question     `json:"question,omitempty"`
+}
+
+// Question is the one thing that stands between a unit and a verdict.
+type Question struct {
+	Fact   string   `json:"fact"`
+	Ask    string   `json:"ask"`
+	Values []string `json:"values" nullable:"false"`
+	Leads  []string `json:"leads" nullable:"false" doc:"The version recommended after each answer; empty for none."`
+}
+
+// Unit is one physical thing.
+type Unit struct {
+	ID         string     `json:"id"`
+	Model      string     `json:"model"`
+	ModelName  string     `json:"modelName"`
+	Serial     string     `json:"serial"`
+	Site       string     `json:"site"`
+	Revision   string     `json:"revision"`
+	Running    string     `json:"running"`
+	State      string     `json:"state" enum:"known,done,half-done"`
+	Run        string     `json:"run,omitempty" doc:"The run that is open on it."`
+	Link       string     `json:"link,omitempty" doc:"The link on which it was last identified."`
+	LinkState  string     `json:"linkState,omitempty"`
+	Identified *time.Time `json:"identified,omitempty"`
+	Entered    time.Time  `json:"entered"`
+	Seen       *time.Time `json:"seen,omitempty"`
+}
+
+// Units is a page of units.
+type Units struct {
+	Units []Unit `json:"units" nullable:"false"`
+	Total int    `json:"total"`
+	Page  int    `json:"page"`
+	Size  int    `json:"size"`
+}
+
+// UnitPage is a unit with all that is known of it.
+type UnitPage struct {
+	Unit
+	Facts   map[string]FactValue `json:"facts"`
+	Fit     *Fit                 `json:"fit,omitempty"`
+	Backups []Backup             `json:"backups" nullable:"false"`
+	Last    *Found               `json:"last,omitempty"`
+}
+
+// Found is as found and as left, of the last run.
+type Found struct {
+	Run     string         `json:"run"`
+	Kind    string         `json:"kind"`
+	At      time.Time      `json:"at"`
+	Outcome string         `json:"outcome"`
+	Found   []core.Fact    `json:"found" nullable:"false"`
+	From    string         `json:"from"`
+	To      string         `json:"to"`
+	Sectors map[string]int `json:"sectors" doc:"Count of sectors by what became of them."`
+}
+
+// Backup is a stored reading of a unit's memory.
+type Backup struct {
+	ID      string      `json:"id"`
+	Digest  core.Digest `json:"digest"`
+	Run     string      `json:"run"`
+	Bytes   uint64      `json:"bytes"`
+	Running string      `json:"running" doc:"The version that the unit ran."`
+	How     string      `json:"how" enum:"unit-digest,read-twice" doc:"How it was verified."`
+	Taken   time.Time   `json:"taken"`
+}
+
+// Backups is a unit's backups.
+type Backups struct {
+	Unit    string   `json:"unit"`
+	Backups []Backup `json:"backups" nullable:"false"`
+}
+
+// Sector is one cell of the strip.
+type Sector struct {
+	Address uint64 `json:"address"`
+	Length  uint64 `json:"length"`
+	Region  string `json:"region"`
+}
+
+// Strip is a unit's memory against a release.
+type Strip struct {
+	Sectors []Sector  `json:"sectors" nullable:"false"`
+	States  string    `json:"states" doc:"One letter a sector: a right already, e to erase, w writing, W written, v verified, k kept, d differs."`
+	Against string    `json:"against"`
+	Read    time.Time `json:"read"`
+}
+
+// Entry is one line of a unit's history.
+type Entry struct {
+	N       uint64      `json:"n"`
+	At      time.Time   `json:"at" doc:"When it happened."`
+	Entered time.Time   `json:"entered" doc:"When it came into the history."`
+	Kind    string      `json:"kind"`
+	By      string      `json:"by"`
+	From    string      `json:"from"`
+	To      string      `json:"to"`
+	Outcome string      `json:"outcome"`
+	Reason  string      `json:"reason"`
+	Run     string      `json:"run,omitempty"`
+	Bench   string      `json:"bench,omitempty"`
+	Halves  int         `json:"halves,omitempty" doc:"How often a bench took the run up."`
+	Overlap bool        `json:"overlap,omitempty" doc:"Another run of the unit was open at the same time."`
+	Hash    core.Digest `json:"hash"`
+}
+
+// History is a unit's record.
+type History struct {
+	Unit     string   `json:"unit" doc:"Serial."`
+	ID       string   `json:"id"`
+	Model    string   `json:"model"`
+	Chain    string   `json:"chain" enum:"intact,broken"`
+	Findings []string `json:"findings" nullable:"false" doc:"What the checker found; empty for an intact chain."`
+	Entries  []Entry  `json:"entries" nullable:"false"`
+}
+
+// Release is a release in the catalogue.
+type Release struct {
+	model.Release
+	Document core.Digest `json:"document"`
+}
+
+// Releases is a list of releases.
+type Releases struct {
+	Releases []Release `json:"releases" nullable:"false"`
+}
+
+// Model is a model in the catalogue.
+type Model struct {
+	Model string      `json:"model"`
+	Name  string      `json:"name"`
+	Kind  string      `json:"kind"`
+	Sheet core.Digest `json:"sheet"`
+	Bytes uint64      `json:"bytes" doc:"Size of its memory."`
+}
+
+// Models is a list of models.
+type Models struct {
+	Models []Model `json:"models" nullable:"false"`
+}
+
+// NewRelease adds a release.
+type NewRelease struct {
+	Model      string              `json:"model"`
+	Version    string              `json:"version"`
+	Channel    model.Channel       `json:"channel" enum:"stable,candidate"`
+	Cures      string              `json:"cures,omitempty"`
+	Supersedes []string            `json:"supersedes,omitempty"`
+	Fits       map[string][]string `json:"fits,omitempty"`
+	Parts      []NewPart           `json:"parts"`
+}
+
+// NewPart is a part of a new release, by the digest of an image that was sent.
+type NewPart struct {
+	Name    string      `json:"name"`
+	Image   core.Digest `json:"image"`
+	Format  string      `json:"format,omitempty" doc:"Found by content where it is empty."`
+	Address uint64      `json:"address,omitempty" doc:"Of the first byte, for formats that carry none."`
+}
+
+// Image is what an image file holds.
+type Image struct {
+	Digest   core.Digest `json:"sha256"`
+	Bytes    int         `json:"bytes"`
+	Format   string      `json:"format"`
+	From     uint64      `json:"from"`
+	To       uint64      `json:"to"`
+	Payload  uint64      `json:"payload"`
+	Warnings []string    `json:"warnings" nullable:"false"`
+}
+
+// NewRun opens a run.
+type NewRun struct {
+	Kind    string `json:"kind" enum:"flash,restore,backup"`
+	At      string `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Release string `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
+	Backup  string `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
+	Label   string `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
+	Again   bool   `json:"again,omitempty" doc:"Write although the unit runs this version."`
+	Reason  string `json:"reason,omitempty"`
+}
+
+// Run is a run and how it stands.
+type Run struct {
+	ID        string          `json:"id"`
+	Kind      string          `json:"kind" enum:"flash,restore,backup"`
+	Unit      Unit            `json:"unit"`
+	Bench     string          `json:"bench"`
+	Link      string          `json:"link"`
+	Online    bool            `json:"online" doc:"Whether its bench is in touch."`
+	By        string          `json:"by"`
+	State     string          `json:"state" enum:"open,paused,closed"`
+	Outcome   string          `json:"outcome"`
+	Release   string          `json:"release,omitempty"`
+	Version   string          `json:"version,omitempty"`
+	Channel   string          `json:"channel,omitempty"`
+	Source    string          `json:"source,omitempty" doc:"The backup that is put back."`
+	From      string          `json:"from"`
+	To        string          `json:"to"`
+	Backup    string          `json:"backup,omitempty" doc:"Digest of its backup's manifest."`
+	BackupID  string          `json:"backupId,omitempty"`
+	BackupHow string          `json:"backupHow,omitempty"`
+	BackupOf  uint64          `json:"backupBytes,omitempty"`
+	Halves    int             `json:"halves"`
+	Opened    time.Time       `json:"opened"`
+	Closed    *time.Time      `json:"closed,omitempty"`
+	Sectors   []Sector        `json:"sectors" nullable:"false"`
+	Progress  Progress        `json:"progress"`
+	Verdict   *fit.Verdict    `json:"verdict,omitempty"`
+	Record    *history.Record `json:"record,omitempty"`
+	Signed    bool            `json:"signed" doc:"Its record was signed by its bench."`
+}
+
+// Runs is a list of runs.
+type Runs struct {
+	Runs []Run `json:"runs" nullable:"false"`
+}
+
+// Progress is a message of a run's live stream: new events, and how the run
+// stands after them.
+type Progress struct {
+	Last    uint64      `json:"last" doc:"Number of the last event."`
+	Events  []run.Event `json:"events" nullable:"false"`
+	View    run.View    `json:"view"`
+	States  string      `json:"states" doc:"One letter a sector, as in Strip."`
+	Fault   *run.Fault  `json:"fault,omitempty"`
+	Outcome string      `json:"outcome"`
+}
+
+// Reason is a person's reason.
+type Reason struct {
+	Reason string `json:"reason" minLength:"3" maxLength:"400"`
+}
+
+// Noted are facts that a person adds.
+type Noted struct {
+	Facts []NotedFact `json:"facts" minItems:"1" maxItems:"20"`
+}
+
+// NotedFact is one of them.
+type NotedFact struct {
+	Name   string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
+	Value  string `json:"value" minLength:"1" maxLength:"120"`
+	Source string `json:"source" enum:"label,person"`
+}
+
+// What benches and the service say to each other. Readers pass over fields that
+// they do not know.
+
+// Protocol is the number of the talk between bench and service; the service
+// accepts the two before.
+const Protocol = 1
+
+// Enrolment is a bench's first word.
+type Enrolment struct {
+	Code      string `json:"code"`
+	Name      string `json:"name"`
+	PublicKey []byte `json:"publicKey"`
+	Version   string `json:"version"`
+	Protocol  int    `json:"protocol"`
+}
+
+// Enrolled is the answer to it.
+type Enrolled struct {
+	Bench      string `json:"bench"`
+	Token      string `json:"token"`
+	ServiceKey []byte `json:"serviceKey"`
+}
+
+// Joining tells the service what a bench has.
+type Joining struct {
+	Version  string      `json:"version"`
+	Protocol int         `json:"protocol"`
+	Now      int64       `json:"now"` // the bench's wall clock, microseconds
+	Links    []BenchLink `json:"links"`
+}
+
+// BenchLink is a link of a bench.
+type BenchLink struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+}
+
+// Catalogue is the sheets that a bench identifies with.
+type Catalogue struct {
+	Now    int64         `json:"now"` // the service's wall clock, microseconds
+	Sheets []core.Digest `json:"sheets"`
+}
+
+// The kinds of order.
+const (
+	OrderIdentify = "identify"
+	OrderRun      = "run"
+	OrderResume   = "resume"
+	OrderStop     = "stop"
+	OrderAbandon  = "abandon"
+)
+
+// Order tells a bench to do something once.
+type Order struct {
+	ID       string      `json:"id"`
+	Kind     string      `json:"kind"`
+	Deadline time.Time   `json:"deadline"`
+	Link     string      `json:"link,omitempty"`
+	Model    string      `json:"model,omitempty"` // last seen on the link
+	Run      string      `json:"run,omitempty"`
+	By       string      `json:"by,omitempty"`
+	Label    string      `json:"label,omitempty"`
+	Reason   string      `json:"reason,omitempty"`
+	Opened   *run.Opened `json:"opened,omitempty"`
+	Epoch    uint64      `json:"epoch,omitempty"`
+}
+
+// Result is what came of an order.
+type Result struct {
+	Error *Problem        `json:"error,omitempty"`
+	Found *run.Identified `json:"found,omitempty"`
+	Model string          `json:"model,omitempty"`
+}
+
+// Batch is events of one run, in order.
+type Batch struct {
+	Run     string   `json:"run"`
+	Epoch   uint64   `json:"epoch"`
+	First   uint64   `json:"first"`
+	Outcome string   `json:"outcome"`
+	Events  [][]byte `json:"events"`
+}
+
+// Have is how far the service has a run's events.
+type Have struct {
+	Have uint64        `json:"have"`
+	Head *history.Head `json:"head,omitempty"`
+}
+
+// Names is a list of digests.
+type Names struct {
+	Names []core.Digest `json:"names"`
+}
+
+// Stow asks the service to keep a backup whose pieces it has.
+type Stow struct {
+	Run      string      `json:"run"`
+	Manifest core.Digest `json:"manifest"`
+	How      string      `json:"how"`
+	Running  string      `json:"running"`
+	Taken    int64       `json:"taken"`
+}
