@@ -1,0 +1,203 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// How long a bench may take to begin an order, and an identification to end.
+const (
+	orderLasts    = 30 * time.Second
+	identifyLasts = 60 * time.Second
+)
+
+func (v *Service) listLinks(ctx context.Context, _ *none) (client.Links, error) {
+	rows, err := v.store.Links(ctx)
+	out := client.Links{Links: []client.Link{}}
+	for _, l := range rows {
+		out.Links = append(out.Links, v.link(l))
+	}
+	return out, err
+}
+
+func (v *Service) link(l store.Link) client.Link {
+	state := "free"
+	switch {
+	case !v.online(l.Seen, l.Revoked):
+		state = "offline"
+	case l.Run.Valid:
+		state = "busy"
+	}
+	return client.Link{Link: l.FullName(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
+		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: timeOf(l.Identified)}
+}
+
+// place is where an order is to be carried out: a link, and the unit that the
+// person named, if it was a unit.
+type place struct {
+	store.Link
+	unit *store.Unit
+}
+
+// find resolves BENCH/LINK or a unit's serial. A serial means the link where the
+// unit was last read.
+func (v *Service) find(ctx context.Context, at string) (place, error) {
+	links, err := v.store.Links(ctx)
+	if err != nil {
+		return place{}, err
+	}
+	if strings.Contains(at, "/") {
+		for _, l := range links {
+			if l.FullName() == at {
+				return v.within(place{Link: l})
+			}
+		}
+		return place{}, core.Fail(core.NotFound, "there is no link %q", at).Do("See which there are: ferry links.")
+	}
+	u, err := v.store.Unit(ctx, at)
+	if err != nil {
+		return place{}, err
+	}
+	for _, l := range links {
+		if l.Unit.String == u.ID {
+			return v.within(place{l, &u})
+		}
+	}
+	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Do("Plug it in, then: ferry identify BENCH/LINK.")
+}
+
+// within refuses a link whose bench is out of reach.
+func (v *Service) within(p place) (place, error) {
+	if !v.online(p.Seen, p.Revoked) {
+		return p, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", p.BenchName).Do("Start it: ferry bench.")
+	}
+	return p, nil
+}
+
+type identifyIn struct {
+	Body struct {
+		At    string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+		Label string `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
+	}
+}
+
+// identify has the bench ask the unit, and enters what it said.
+func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	if p.Run.Valid {
+		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+	}
+	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: p.Model}, p.Bench, identifyLasts)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	serial := in.Body.Label
+	for _, f := range result.Found.Facts {
+		if f.Name == core.FactSerial {
+			serial = f.Value
+		}
+	}
+	if p.unit != nil && serial != p.unit.Serial {
+		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.FullName(), serial, p.unit.Serial).Do("Plug in " + p.unit.Serial + ", or work with what is there: ferry identify " + p.FullName() + ".")
+	}
+	out := client.Identity{Link: p.FullName(), Serial: serial, Model: result.Model, Strength: result.Found.Strength}
+	facts := result.Found.Facts
+	if serial != "" {
+		u, err := v.store.MeetUnit(ctx, v.key, result.Model, serial, "", who(ctx).person.ID, v.clock.Now())
+		if err != nil {
+			return client.Identity{}, err
+		}
+		if err := v.store.AddFacts(ctx, u.ID, facts); err != nil {
+			return client.Identity{}, err
+		}
+		if facts, err = v.store.Facts(ctx, u.ID); err != nil {
+			return client.Identity{}, err
+		}
+		out.Unit, out.Site = u.ID, u.Site
+	}
+	if err := v.store.OnLink(ctx, p.Bench, p.Name, out.Unit, result.Model, result.Found.Facts, v.clock.Now()); err != nil {
+		return client.Identity{}, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	sheet, err := v.store.Sheet(ctx, result.Model)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	out.ModelName = sheet.Name.In("en")
+	out.Facts, out.Disagree = factValues(facts, names)
+	return out, nil
+}
+
+// factValues gives the best value of each fact, and the names of those on which
+// sources disagree.
+func factValues(facts []core.Fact, names map[string]string) (map[string]client.FactValue, []string) {
+	known := fit.Sort(facts)
+	out, disagree := map[string]client.FactValue{}, []string{}
+	for name := range known {
+		f, ok := known.Best(name)
+		if !ok {
+			continue
+		}
+		out[name] = client.FactValue{Value: f.Value, Source: f.Source, At: f.At, By: names[f.By]}
+		if _, _, yes := known.Contradiction(name); yes {
+			disagree = append(disagree, name)
+		}
+	}
+	return out, disagree
+}
+
+// ask gives a bench an order and waits for what comes of it.
+func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts time.Duration) (client.Result, error) {
+	order, err := v.order(o, bench)
+	if err != nil {
+		return client.Result{}, err
+	}
+	if err := v.store.AddOrder(ctx, order); err != nil {
+		return client.Result{}, err
+	}
+	late := v.clock.After(lasts)
+	for {
+		got, err := v.store.Order(ctx, order.ID)
+		if err != nil {
+			return client.Result{}, err
+		}
+		if got.Ended.Valid {
+			r, err := decode[client.Result]([]byte(got.Result.String))
+			if err == nil && r.Error != nil {
+				err = &problem{*r.Error}
+			}
+			if err == nil && o.Kind == client.OrderIdentify && r.Found == nil {
+				err = core.Fail(core.Interrupted, "the bench ended the order without an answer")
+			}
+			return r, err
+		}
+		select {
+		case <-v.clock.After(100 * time.Millisecond):
+		case <-late:
+			return client.Result{}, core.Fail(core.NotAnswering, "the bench did not answer within %s", lasts).Do("See that the bench runs: ferry links.")
+		case <-ctx.Done():
+			return client.Result{}, ctx.Err()
+		}
+	}
+}
+
+// order makes the row of an order.
+func (v *Service) order(o client.Order, bench string) (store.Order, error) {
+	now := v.clock.Now().UTC()
+	o.ID, o.Deadline = store.NewID(), now.Add(orderLasts)
+	raw, err := json.Marshal(o)
+	return store.Order{ID: o.ID, Bench: bench, Kind: o.Kind, Body: raw, Created: now, Deadline: o.Deadline}, err
+}

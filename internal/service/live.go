@@ -1,0 +1,156 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+// How often a live stream looks into the database, and how often it says that it
+// is alive when there is nothing new. Several services follow one database, so
+// nothing goes by a bus within the process.
+const (
+	lookEvery  = 150 * time.Millisecond
+	aliveEvery = 5 * time.Second
+)
+
+// sender writes server-sent events (HTML standard, section 9.2).
+type sender struct{ out io.Writer }
+
+func (s *sender) send(id, event string, v any) error {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if id != "" {
+		if _, err := fmt.Fprintf(s.out, "id: %s\n", id); err != nil {
+			return err
+		}
+	}
+	if _, err := fmt.Fprintf(s.out, "event: %s\ndata: %s\n\n", event, raw); err != nil {
+		return err
+	}
+	return s.push()
+}
+
+func (s *sender) alive() error {
+	if _, err := io.WriteString(s.out, ": alive\n\n"); err != nil {
+		return err
+	}
+	return s.push()
+}
+
+func (s *sender) push() error {
+	if w, ok := s.out.(http.ResponseWriter); ok {
+		return http.NewResponseController(w).Flush()
+	}
+	return nil
+}
+
+// every calls look at once and then at each turn, and says now and then that the
+// stream is alive, until look is done or the context ends.
+func (v *Service) every(ctx context.Context, s *sender, look func() (done, said bool, err error)) error {
+	told := v.clock.Now()
+	if err := s.alive(); err != nil {
+		return err
+	}
+	for {
+		done, said, err := look()
+		if err != nil || done {
+			return err
+		}
+		now := v.clock.Now()
+		if said {
+			told = now
+		} else if now.Sub(told) >= aliveEvery {
+			told = now
+			if err := s.alive(); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-v.clock.After(lookEvery):
+		}
+	}
+}
+
+type followIn struct {
+	Run   string `path:"run"`
+	After uint64 `query:"after" doc:"Number of the last event that the reader has."`
+	Last  uint64 `header:"Last-Event-ID"`
+}
+
+// followRun sends all events after the number given, and then each as it comes;
+// the stream ends with the run.
+func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
+	r, err := v.store.Run(ctx, in.Run)
+	if err != nil {
+		return nil, err
+	}
+	after := max(in.After, in.Last)
+	return func(ctx context.Context, s *sender) error {
+		var state run.State
+		seen, first := uint64(0), true
+		return v.every(ctx, s, func() (bool, bool, error) {
+			events, err := v.store.Events(ctx, r.ID, seen)
+			if err != nil {
+				return false, false, err
+			}
+			for _, e := range events {
+				if err := state.Apply(e); err != nil {
+					return false, false, err
+				}
+				seen = e.N
+			}
+			if len(events) == 0 && !first {
+				row, err := v.store.Run(ctx, r.ID)
+				if err != nil {
+					return false, false, err
+				}
+				return row.State == "closed", false, nil
+			}
+			first = false
+			fresh := events[:0]
+			for _, e := range events {
+				if e.N > after {
+					fresh = append(fresh, briefly(e))
+				}
+			}
+			m := progress(&state, fresh, seen)
+			return state.Closed != nil, true, s.send(fmt.Sprint(seen), "progress", m)
+		})
+	}, nil
+}
+
+// briefly drops from an event what only machines need.
+func briefly(e run.Event) run.Event {
+	switch e.Kind {
+	case run.KindPlanned, run.KindBackedUp, run.KindClosed, run.KindOpened, run.KindSurveyed:
+		var all map[string]json.RawMessage
+		if json.Unmarshal(e.Body, &all) != nil {
+			return e
+		}
+		for _, k := range []string{"sectors", "now", "record", "signature", "noted", "right"} {
+			delete(all, k)
+		}
+		if raw, err := json.Marshal(all); err == nil {
+			e.Body = raw
+		}
+	}
+	return e
+}
+
+func progress(s *run.State, events []run.Event, last uint64) client.Progress {
+	if events == nil {
+		events = []run.Event{}
+	}
+	return client.Progress{Last: last, Events: events, View: s.View(), States: s.Strip(), Fault: s.Fault, Outcome: string(s.Outcome())}
+}

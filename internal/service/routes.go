@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"zealousferry/internal/client"
+)
+
+// none is a call without parameters or answer.
+type none struct{}
+
+// body wraps an answer for huma.
+type body[T any] struct{ Body T }
+
+// routes is the table of the API: who may call what.
+func (v *Service) routes(api huma.API) {
+	raw(v, api, "POST", "/api/session", "sign-in", anybody, "Sign in with a one-use code or a password", v.signIn)
+	raw(v, api, "DELETE", "/api/session", "sign-out", Viewer, "Sign out", v.signOut)
+	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
+
+	route(v, api, "GET", "/api/benches", "list-benches", Viewer, "Benches", v.listBenches)
+	route(v, api, "POST", "/api/benches/codes", "new-bench-code", Lead, "A one-use code to enrol a bench", v.newBenchCode)
+	route(v, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", Lead, "End a bench's right to speak", v.revokeBench)
+	route(v, api, "GET", "/api/links", "list-links", Viewer, "Links of all benches, and what is on them", v.listLinks)
+	route(v, api, "POST", "/api/identify", "identify", Technician, "Ask the unit on a link who it is", v.identify)
+
+	route(v, api, "GET", "/api/models", "list-models", Viewer, "Models", v.listModels)
+	upload(v, api, "PUT", "/api/models", "put-model", Lead, "Put a model sheet in force", "application/yaml", v.putModel)
+	upload(v, api, "POST", "/api/images", "put-image", Lead, "Keep an image file", "application/octet-stream", v.putImage)
+	route(v, api, "GET", "/api/releases", "list-releases", Viewer, "Releases", v.listReleases)
+	route(v, api, "POST", "/api/releases", "add-release", Lead, "Add a release", v.addRelease)
+
+	route(v, api, "GET", "/api/units", "list-units", Viewer, "Units, a page at a time", v.listUnits)
+	route(v, api, "GET", "/api/units/{unit}", "get-unit", Viewer, "A unit by id or serial", v.getUnit)
+	route(v, api, "GET", "/api/units/{unit}/history", "get-history", Viewer, "A unit's history, checked", v.getHistory)
+	route(v, api, "GET", "/api/units/{unit}/backups", "list-backups", Viewer, "A unit's backups", v.listBackups)
+	route(v, api, "GET", "/api/units/{unit}/memory", "get-memory", Viewer, "A unit's memory against a release, by sectors", v.getMemory)
+	route(v, api, "POST", "/api/units/{unit}/facts", "note-facts", Technician, "Note what a label or a person says", v.noteFacts)
+	route(v, api, "GET", "/api/fit", "fit", Viewer, "Which release fits a unit, and why", v.fit)
+
+	route(v, api, "GET", "/api/runs", "list-runs", Viewer, "Runs, the newest first", v.listRuns)
+	route(v, api, "POST", "/api/runs", "open-run", Technician, "Open a run", v.openRun)
+	route(v, api, "GET", "/api/runs/{run}", "get-run", Viewer, "A run and how it stands", v.getRun)
+	stream(v, api, "/api/runs/{run}/events", "follow-run", Viewer, "A run's live stream", v.followRun)
+	route(v, api, "POST", "/api/runs/{run}/stop", "stop-run", Technician, "Stop after the action in hand", v.stopRun)
+	route(v, api, "POST", "/api/runs/{run}/resume", "resume-run", Technician, "Take a paused run up again", v.resumeRun)
+	route(v, api, "POST", "/api/runs/{run}/release", "release-run", Lead, "Give up a run whose bench does not come back", v.releaseRun)
+
+	tolerant(v, api, "POST", "/api/bench/enrol", "enrol", anybody, "Enrol with a one-use code", v.enrol)
+	tolerant(v, api, "POST", "/api/bench/join", "join", benchOnly, "Say what the bench has, every few seconds", v.join)
+	stream(v, api, "/api/bench/orders", "orders", benchOnly, "The bench's orders", v.orders)
+	tolerant(v, api, "POST", "/api/bench/orders/{order}", "end-order", benchOnly, "What came of an order", v.endOrder)
+	tolerant(v, api, "POST", "/api/bench/events", "take-events", benchOnly, "A run's events, each once", v.takeEvents)
+	tolerant(v, api, "POST", "/api/bench/missing", "missing", benchOnly, "Which pieces the shelf lacks", v.missing)
+	tolerant(v, api, "POST", "/api/bench/backups", "store-backup", benchOnly, "Keep a backup whose pieces are there", v.storeBackup)
+	upload(v, api, "PUT", "/api/bench/pieces", "put-pieces", benchOnly, "Pieces for the shelf, framed as docs/api.md says", "application/octet-stream", v.putPieces)
+	raw(v, api, "GET", "/api/bench/blobs/{digest}", "get-blob", benchOnly, "Content by SHA-256", v.getBlob)
+}
+
+func operation(method, path, id, role, summary string) huma.Operation {
+	o := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
+	if role != anybody {
+		o.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+		o.Description = "Role: " + role + "."
+	}
+	return o
+}
+
+// raw registers a handler that makes its whole answer itself.
+func raw[I, O any](v *Service, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (*O, error)) {
+	huma.Register(api, operation(method, path, id, role, summary), func(ctx context.Context, in *I) (*O, error) {
+		if err := allow(who(ctx), role); err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		return out, nil
+	})
+}
+
+// route registers a handler whose answer is JSON.
+func route[I, O any](v *Service, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (O, error)) {
+	raw(v, api, method, path, id, role, summary, func(ctx context.Context, in *I) (*body[O], error) {
+		out, err := f(ctx, in)
+		return &body[O]{out}, err
+	})
+}
+
+// Uploads and bench calls have bounds of their own.
+const (
+	maxUpload = 64 << 20
+	maxTalk   = 16 << 20
+)
+
+func received(v *Service, api huma.API, o huma.Operation, most int64) huma.Operation {
+	o.MaxBodyBytes, o.BodyReadTimeout = most, -1
+	return o
+}
+
+// upload registers a handler that takes bytes.
+func upload[I, O any](v *Service, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (O, error)) {
+	o := received(v, api, operation(method, path, id, role, summary), maxUpload)
+	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	register(v, api, o, role, f)
+}
+
+// tolerant registers a call of a bench: JSON that may hold fields that this
+// version does not know, decoded by the handler.
+func tolerant[I, O any](v *Service, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (O, error)) {
+	o := received(v, api, operation(method, path, id, role, summary), maxTalk)
+	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: "object", AdditionalProperties: true}}}}
+	o.SkipValidateBody = true
+	register(v, api, o, role, f)
+}
+
+func register[I, O any](v *Service, api huma.API, o huma.Operation, role string, f func(context.Context, *I) (O, error)) {
+	huma.Register(api, o, func(ctx context.Context, in *I) (*body[O], error) {
+		if err := allow(who(ctx), role); err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		return &body[O]{out}, nil
+	})
+}
+
+const eventStream = "text/event-stream"
+
+// follow sends a live stream until its context ends.
+type follow func(ctx context.Context, s *sender) error
+
+// stream registers a live stream of server-sent events. open refuses before
+// anything is sent.
+func stream[I any](v *Service, api huma.API, path, id, role, summary string, open func(context.Context, *I) (follow, error)) {
+	o := operation("GET", path, id, role, summary)
+	o.Responses = map[string]*huma.Response{"200": {Description: "Server-sent events", Content: map[string]*huma.MediaType{eventStream: {Schema: &huma.Schema{Type: "string"}}}}}
+	huma.Register(api, o, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+		if err := allow(who(ctx), role); err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		f, err := open(ctx, in)
+		if err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		return &huma.StreamResponse{Body: func(h huma.Context) {
+			h.SetHeader("Content-Type", eventStream)
+			h.SetHeader("Cache-Control", "no-store")
+			s := &sender{out: h.BodyWriter()}
+			if err := f(h.Context(), s); err != nil && h.Context().Err() == nil {
+				v.log.Warn("a live stream ended", "route", path, "error", err)
+			}
+		}}, nil
+	})
+}
+
+func (v *Service) whoAmI(ctx context.Context, _ *none) (client.Person, error) {
+	return person(who(ctx).person), nil
+}

@@ -1,0 +1,368 @@
+package service
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/run"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// storeLasts is how long a run waits for the service to store its backup.
+const storeLasts = 10 * time.Minute
+
+type newRunIn struct{ Body client.NewRun }
+
+// openRun claims the link and the unit that was last identified on it, and gives
+// the bench the order. Whether the release fits is judged again by the bench, on
+// the wire, so that a refusal is on the record too.
+func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error) {
+	n := in.Body
+	p, err := v.find(ctx, n.At)
+	if err != nil {
+		return client.Run{}, err
+	}
+	if !p.Unit.Valid {
+		return client.Run{}, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.FullName()).Do("Identify it: ferry identify " + p.FullName() + ".")
+	}
+	u, err := v.store.Unit(ctx, p.Unit.String)
+	if err != nil {
+		return client.Run{}, err
+	}
+	row := store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: who(ctx).person.ID, OpenedAt: v.clock.Now()}
+	o := run.Opened{Run: row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: row.By,
+		Role: who(ctx).person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
+	sheet, err := v.store.Sheet(ctx, u.Model)
+	if err != nil {
+		return client.Run{}, err
+	}
+	o.Sheet = sheet.Digest
+	facts, err := v.store.Facts(ctx, u.ID)
+	if err != nil {
+		return client.Run{}, err
+	}
+	for _, f := range facts {
+		if f.Source == core.FromLabel || f.Source == core.FromPerson {
+			o.Noted = append(o.Noted, f)
+		}
+	}
+	if err := v.source(ctx, n, u, &row, &o); err != nil {
+		return client.Run{}, err
+	}
+	if row.Opened, err = json.Marshal(o); err != nil {
+		return client.Run{}, err
+	}
+	order, err := v.order(client.Order{Kind: client.OrderRun, Link: p.Name, Run: row.ID, Opened: &o, Epoch: 1}, p.Bench)
+	if err != nil {
+		return client.Run{}, err
+	}
+	if err := v.store.OpenRun(ctx, row, order); err != nil {
+		return client.Run{}, err
+	}
+	v.log.Info("run opened", "run", row.ID, "kind", row.Kind, "unit", u.Serial, "link", p.FullName(), "by", row.By)
+	return v.run(ctx, row.ID)
+}
+
+// source finds what the run writes, and the backup that stands for its own where
+// the unit is half done: ruins are not read.
+func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row *store.Run, o *run.Opened) error {
+	if u.Ruined.Valid {
+		covered, err := v.before(ctx, u.Ruined.String)
+		if err != nil {
+			return err
+		}
+		o.Covered = covered
+	}
+	switch n.Kind {
+	case run.Flash:
+		r, err := v.releaseFor(ctx, u, n.Release)
+		if err != nil {
+			return err
+		}
+		if r.Withdrawn != nil {
+			return core.Fail(core.DoesNotFit, "release %s was withdrawn: %s", r.Version, r.Withdrawn.Reason).Unit("nothing was changed")
+		}
+		o.Release, o.Version = r.Document, r.Version
+		row.Firmware = sql.NullString{String: r.ID, Valid: true}
+	case run.Restore:
+		b, err := v.backupFor(ctx, u, n.Backup)
+		if err != nil {
+			return err
+		}
+		o.Source = &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.Run, Unit: b.Unit}
+		row.Source = sql.NullString{String: b.ID, Valid: true}
+		return v.endPaused(ctx, u)
+	}
+	return nil
+}
+
+// before is the backup from before a run began to write: its own, or the one
+// that stood for it.
+func (v *Service) before(ctx context.Context, id string) (*run.Source, error) {
+	b, err := v.store.BackupOfRun(ctx, id)
+	if err == nil {
+		return &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: id, Unit: b.Unit}, nil
+	}
+	if core.KindOf(err) != core.NotFound {
+		return nil, err
+	}
+	r, err := v.store.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	o, err := r.Opening()
+	if err != nil || o.Covered == nil {
+		return nil, core.Fail(core.NoWayBack, "run %s left the unit half done, and there is no backup from before it", id).Unit("half done").Do("Ask a lead.")
+	}
+	return o.Covered, nil
+}
+
+// backupFor finds a unit's backup by id or by the start of its digest; without a
+// name the one from before an interrupted write, or the newest.
+func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (store.Backup, error) {
+	all, err := v.store.Backups(ctx, u.ID)
+	if err != nil {
+		return store.Backup{}, err
+	}
+	if name == "" && u.Ruined.Valid {
+		s, err := v.before(ctx, u.Ruined.String)
+		if err != nil {
+			return store.Backup{}, err
+		}
+		name = s.Backup
+	}
+	var found []store.Backup
+	for _, b := range all {
+		if name == "" || b.ID == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
+			found = append(found, b)
+		}
+	}
+	if len(found) == 0 {
+		if b, err := v.store.Backup(ctx, name); err == nil && b.Unit != u.ID {
+			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Do("Choose one of " + u.Serial + "'s own: ferry history " + u.Serial + ".")
+		}
+		return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup %q", u.Serial, name).Do("See which it has: ferry backups " + u.Serial + ".")
+	}
+	if name != "" && len(found) > 1 && core.Digest(found[0].Manifest) != core.Digest(found[1].Manifest) {
+		return store.Backup{}, core.Fail(core.CannotTell, "%d backups of %s begin with %q", len(found), u.Serial, name).Do("Give more of the digest.")
+	}
+	return found[0], nil
+}
+
+// endPaused has the bench close a paused run of the unit, whose place a restore takes.
+func (v *Service) endPaused(ctx context.Context, u store.Unit) error {
+	if !u.Run.Valid {
+		return nil
+	}
+	r, err := v.store.Run(ctx, u.Run.String)
+	if err != nil {
+		return err
+	}
+	if r.State != store.RunPaused {
+		return nil // the claim will say who has it
+	}
+	_, err = v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Reason: "its backup is put back instead"}, r.Bench, orderLasts)
+	if err != nil {
+		return err
+	}
+	late := v.clock.After(orderLasts)
+	for {
+		if r, err = v.store.Run(ctx, r.ID); err != nil || r.State == store.RunClosed {
+			return err
+		}
+		select {
+		case <-v.clock.After(50 * time.Millisecond):
+		case <-late:
+			return core.Fail(core.NotAnswering, "the bench did not close run %s", r.ID)
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+type runPath struct {
+	Run string `path:"run"`
+}
+
+func (v *Service) getRun(ctx context.Context, in *runPath) (client.Run, error) {
+	return v.run(ctx, in.Run)
+}
+
+type runsIn struct {
+	Unit  string `query:"unit"`
+	State string `query:"state" enum:"open,paused,closed"`
+	Limit int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
+}
+
+func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error) {
+	unit := ""
+	if in.Unit != "" {
+		u, err := v.store.Unit(ctx, in.Unit)
+		if err != nil {
+			return client.Runs{}, err
+		}
+		unit = u.ID
+	}
+	rows, err := v.store.Runs(ctx, unit, in.State, in.Limit)
+	out := client.Runs{Runs: []client.Run{}}
+	for _, r := range rows {
+		x, err := v.run(ctx, r.ID)
+		if err != nil {
+			return out, err
+		}
+		x.Sectors, x.Progress.Events = []client.Sector{}, []run.Event{}
+		out.Runs = append(out.Runs, x)
+	}
+	return out, err
+}
+
+// run adds up a run's events.
+func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
+	r, err := v.store.Run(ctx, id)
+	if err != nil {
+		return client.Run{}, err
+	}
+	u, err := v.store.Unit(ctx, r.Unit)
+	if err != nil {
+		return client.Run{}, err
+	}
+	a, err := v.surroundings(ctx)
+	if err != nil {
+		return client.Run{}, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return client.Run{}, err
+	}
+	benches, err := v.store.Benches(ctx)
+	if err != nil {
+		return client.Run{}, err
+	}
+	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: names[r.By], State: r.State, Outcome: r.Outcome,
+		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}}
+	var key trust.Public
+	for _, b := range benches {
+		if b.ID == r.Bench {
+			key, out.Online = trust.Public(b.PublicKey), v.online(b.Seen, b.Revoked)
+		}
+	}
+	if r.Firmware.Valid {
+		f, err := v.store.Release(ctx, r.Firmware.String)
+		if err != nil {
+			return out, err
+		}
+		out.Release, out.Version, out.Channel = f.ID, f.Version, string(f.Channel)
+	}
+	events, err := v.store.Events(ctx, id, 0)
+	if err != nil {
+		return out, err
+	}
+	s, err := run.Fold(events)
+	if err != nil {
+		return out, core.Fail(core.BadFile, "the run's events cannot be read: %w", err)
+	}
+	brief := make([]run.Event, 0, len(events))
+	for _, e := range events {
+		brief = append(brief, briefly(e))
+	}
+	out.Progress = progress(s, brief, uint64(len(events)))
+	out.Halves, out.From, out.To = s.Halves, s.Fact(core.FactRunning), out.Version
+	if s.Planned != nil {
+		out.Sectors = sectors(s.Planned.Sectors)
+	}
+	if s.Judged != nil {
+		out.Verdict = s.Judged.Verdict
+	}
+	switch {
+	case s.BackedUp != nil:
+		out.Backup, out.BackupHow, out.BackupOf = s.BackedUp.Manifest.String(), s.BackedUp.How, s.BackedUp.Bytes
+		if s.Stored != nil {
+			out.BackupID = s.Stored.Backup
+		}
+	case s.Covered != nil:
+		out.Backup, out.BackupID, out.BackupHow = s.Covered.Manifest.String(), s.Covered.Backup, "run "+s.Covered.Run
+	}
+	if s.Closed != nil {
+		out.Outcome = string(s.Closed.Outcome)
+		if out.Record, err = history.DecodeRecord(s.Closed.Record); err != nil {
+			return out, err
+		}
+		out.Signed, out.To = key.Verify(history.RecordDomain, s.Closed.Record, s.Closed.Signature), out.Record.To
+	}
+	if r.State == store.RunClosed && s.Closed == nil {
+		out.Outcome = r.Outcome
+	}
+	return out, nil
+}
+
+type stopIn struct{ runPath }
+
+func (v *Service) stopRun(ctx context.Context, in *stopIn) (none, error) {
+	r, err := v.open(ctx, in.Run)
+	if err != nil {
+		return none{}, err
+	}
+	o, err := v.order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: who(ctx).person.ID}, r.Bench)
+	if err != nil {
+		return none{}, err
+	}
+	return none{}, v.store.AddOrder(ctx, o)
+}
+
+// open finds a run that is not closed.
+func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
+	r, err := v.store.Run(ctx, id)
+	if err == nil && r.State == store.RunClosed {
+		err = core.Fail(core.NotFound, "run %s is closed already, %s", id, r.Outcome).Do("See its record: ferry run show " + id + ".")
+	}
+	return r, err
+}
+
+type resumeIn struct {
+	runPath
+	Body struct {
+		Label string `json:"label,omitempty" maxLength:"64"`
+	}
+}
+
+func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) {
+	r, err := v.open(ctx, in.Run)
+	if err != nil {
+		return client.Run{}, err
+	}
+	_, err = v.ask(ctx, client.Order{Kind: client.OrderResume, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: r.Epoch}, r.Bench, orderLasts)
+	if err != nil {
+		return client.Run{}, err
+	}
+	return v.run(ctx, r.ID)
+}
+
+type releaseIn struct {
+	runPath
+	Body client.Reason
+}
+
+// releaseRun gives up the claims of a run for good. Whether its unit counts as
+// half done goes by the events that have come.
+func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (none, error) {
+	r, err := v.open(ctx, in.Run)
+	if err != nil {
+		return none{}, err
+	}
+	events, err := v.store.Events(ctx, r.ID, 0)
+	if err != nil {
+		return none{}, err
+	}
+	s, err := run.Fold(events)
+	if err != nil {
+		return none{}, err
+	}
+	return none{}, v.store.ReleaseRun(ctx, v.key, r, who(ctx).person.ID, in.Body.Reason, s.Dangerous || s.Stored != nil || s.Covered != nil)
+}

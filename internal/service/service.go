@@ -1,0 +1,212 @@
+// Package service is the team's memory and rules behind an HTTP API: people,
+// catalogue, units, runs, history. It keeps nothing but what is in MariaDB, so
+// several can run side by side. It never speaks to a unit; benches do.
+package service
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"zealousferry/core"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// Service answers the API.
+type Service struct {
+	store   *store.Store
+	key     trust.Key
+	clock   core.Clock
+	log     *slog.Logger
+	console fs.FS
+	secure  bool // cookies only over TLS
+
+	hashing  chan struct{} // bounds the memory of password checks
+	registry *prometheus.Registry
+	requests *prometheus.CounterVec
+	seconds  *prometheus.HistogramVec
+	closed   *prometheus.CounterVec
+}
+
+// New makes a service. console holds the built console; key signs history heads
+// and never lies in the database.
+func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *slog.Logger, secure bool) *Service {
+	v := &Service{store: s, key: key, clock: clock, log: log, console: console, secure: secure, hashing: make(chan struct{}, 2), registry: prometheus.NewRegistry(),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_http_requests_total", Help: "Requests by route and status."}, []string{"route", "status"}),
+		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ferry_http_seconds", Help: "Time to answer, by route; live streams are left out."}, []string{"route"}),
+		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"})}
+	v.registry.MustRegister(v.requests, v.seconds, v.closed)
+	return v
+}
+
+func init() {
+	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
+		return plainProblem(status, msg, errs...)
+	}
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		return plainProblem(status, msg, errs...)
+	}
+}
+
+// Handler is the whole service: /api, the console, and the pages for machines.
+func (v *Service) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.RequestID, v.observe, v.recover, middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/javascript", "text/css", "image/svg+xml"))
+	r.Use(http.NewCrossOriginProtection().Handler)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
+	r.Get("/readyz", v.ready)
+	r.Method("GET", "/metrics", promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))
+	r.Group(func(r chi.Router) {
+		r.Use(v.identifyCaller)
+		v.API(r)
+	})
+	r.Mount("/", v.consoleHandler())
+	return r
+}
+
+// API puts the routes of the API on a router.
+func (v *Service) API(r chi.Router) huma.API {
+	config := huma.DefaultConfig("Zealous Ferry", "1")
+	config.Info.Description = "Firmware service for deployed units. Errors are problems of RFC 9457 with kind, state and next."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath, config.CreateHooks = "/api/openapi", "", "", nil
+	config.RejectUnknownQueryParameters = true
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "A token of a person or a bench."},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
+	}
+	api := humachi.New(r, config)
+	v.routes(api)
+	return api
+}
+
+// schemaName tells types of the same name in different packages apart: those of
+// core carry their package's name.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if from := path.Base(t.PkgPath()); strings.Contains(t.PkgPath(), "/core/") {
+		return strings.ToUpper(from[:1]) + from[1:] + name
+	}
+	return name
+}
+
+func (v *Service) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := v.store.Ping(ctx); err != nil {
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	w.Write([]byte("ready\n"))
+}
+
+// observe logs and counts every request. Query strings are not logged.
+func (v *Service) observe(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		began := v.clock.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		route := chi.RouteContext(r.Context()).RoutePattern()
+		took := v.clock.Now().Sub(began)
+		v.requests.WithLabelValues(r.Method+" "+route, http.StatusText(ww.Status())).Inc()
+		if ww.Header().Get("Content-Type") != eventStream {
+			v.seconds.WithLabelValues(r.Method + " " + route).Observe(took.Seconds())
+		}
+		level := slog.LevelDebug
+		if ww.Status() >= 500 {
+			level = slog.LevelError
+		}
+		v.log.Log(r.Context(), level, "request", "method", r.Method, "route", route, "status", ww.Status(), "took", took, "id", middleware.GetReqID(r.Context()))
+	})
+}
+
+func (v *Service) recover(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if e := recover(); e != nil && e != http.ErrAbortHandler {
+				v.log.Error("a request failed", "panic", e, "route", r.URL.Path, "id", middleware.GetReqID(r.Context()))
+				writeProblem(w, plainProblem(http.StatusInternalServerError, ""))
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// Server wraps the handler with the timeouts that live streams allow.
+func (v *Service) Server() *http.Server {
+	return &http.Server{Handler: v.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(v.log.Handler(), slog.LevelWarn)}
+}
+
+// problem is client.Problem as an answer.
+type problem struct{ client.Problem }
+
+func (p *problem) Error() string             { return p.Detail }
+func (p *problem) GetStatus() int            { return p.Status }
+func (p *problem) ContentType(string) string { return "application/problem+json" }
+
+var statusOf = map[core.Kind]int{
+	core.NotAnswering: http.StatusGatewayTimeout, core.WrongUnit: http.StatusConflict, core.DoesNotFit: http.StatusConflict,
+	core.CannotTell: http.StatusConflict, core.Protected: http.StatusConflict, core.RefusedByUnit: http.StatusBadGateway,
+	core.VerifyDiffers: http.StatusConflict, core.BadFile: http.StatusUnprocessableEntity, core.Interrupted: http.StatusConflict,
+	core.Busy: http.StatusConflict, core.NotAllowed: http.StatusForbidden, core.NotFound: http.StatusNotFound,
+	core.NoWayBack: http.StatusConflict, core.NoSpace: http.StatusInsufficientStorage,
+}
+
+// Explain makes a problem of an error.
+func Explain(err error) client.Problem {
+	e := core.AsError(err, core.Interrupted)
+	return client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, State: e.State, Next: e.Next}
+}
+
+// plainProblem is for errors that have no kind of ours; what went wrong inside
+// is logged, not told.
+func plainProblem(status int, msg string, errs ...error) *problem {
+	p := client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg, Kind: core.BadFile}
+	switch {
+	case status == http.StatusUnauthorized || status == http.StatusForbidden:
+		p.Kind = core.NotAllowed
+	case status == http.StatusNotFound || status == http.StatusMethodNotAllowed:
+		p.Kind = core.NotFound
+	case status >= 500:
+		p.Kind, p.Detail, p.Next = core.Interrupted, "the service could not do this", "Try again; if it stays so, tell whoever looks after the service the time of this message."
+		return &problem{p}
+	}
+	for _, err := range errs {
+		if err != nil {
+			p.Detail += ": " + err.Error()
+		}
+	}
+	return &problem{p}
+}
+
+// fail turns any error of a handler into what is told to the caller.
+func (v *Service) fail(ctx context.Context, err error) error {
+	var p *problem
+	if errors.As(err, &p) {
+		return p
+	}
+	if core.KindOf(err) != "" {
+		return &problem{Explain(err)}
+	}
+	v.log.Error("a request failed", "error", err, "id", middleware.GetReqID(ctx))
+	return plainProblem(http.StatusInternalServerError, "")
+}

@@ -1,0 +1,475 @@
+package service
+
+import (
+	"context"
+	"sort"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/history"
+	"zealousferry/core/image"
+	"zealousferry/core/model"
+	"zealousferry/core/plan"
+	"zealousferry/core/registry"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+type unitsIn struct {
+	Words string `query:"q" maxLength:"100" doc:"Words that serial, site, model or version hold."`
+	Model string `query:"model"`
+	State string `query:"state" enum:"known,done,half-done,open"`
+	Page  int    `query:"page" minimum:"0" maximum:"100000"`
+	Size  int    `query:"size" minimum:"1" maximum:"200" default:"25"`
+}
+
+func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, error) {
+	rows, total, err := v.store.Units(ctx, store.UnitQuery{Words: in.Words, Model: in.Model, State: in.State, Page: in.Page, Size: in.Size})
+	if err != nil {
+		return client.Units{}, err
+	}
+	out := client.Units{Units: []client.Unit{}, Total: total, Page: in.Page, Size: in.Size}
+	wide, err := v.surroundings(ctx)
+	for _, u := range rows {
+		out.Units = append(out.Units, wide.unit(u))
+	}
+	return out, err
+}
+
+// around is what a list of units needs to be told of besides the units.
+type around struct {
+	titles map[string]string
+	links  map[string]client.Link // by unit
+}
+
+func (v *Service) surroundings(ctx context.Context) (around, error) {
+	a := around{map[string]string{}, map[string]client.Link{}}
+	models, err := v.store.Models(ctx)
+	if err != nil {
+		return a, err
+	}
+	for _, m := range models {
+		a.titles[m.Name] = m.Title
+	}
+	links, err := v.store.Links(ctx)
+	for _, l := range links {
+		if l.Unit.Valid {
+			a.links[l.Unit.String] = v.link(l)
+		}
+	}
+	return a, err
+}
+
+func (a around) unit(u store.Unit) client.Unit {
+	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Revision: u.Revision, Running: u.Running,
+		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: timeOf(u.Seen)}
+	if l, ok := a.links[u.ID]; ok {
+		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified
+	}
+	return out
+}
+
+type unitPath struct {
+	Unit string `path:"unit" doc:"Id or serial."`
+}
+
+func (v *Service) getUnit(ctx context.Context, in *unitPath) (client.UnitPage, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.UnitPage{}, err
+	}
+	a, err := v.surroundings(ctx)
+	if err != nil {
+		return client.UnitPage{}, err
+	}
+	out := client.UnitPage{Unit: a.unit(u)}
+	facts, err := v.store.Facts(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Facts, _ = factValues(facts, names)
+	f, err := v.fitOf(ctx, u, facts)
+	if err != nil {
+		return out, err
+	}
+	out.Fit = &f
+	if out.Backups, err = v.backups(ctx, u.ID); err != nil {
+		return out, err
+	}
+	out.Last, err = v.lastRun(ctx, u.ID)
+	return out, err
+}
+
+func (v *Service) lastRun(ctx context.Context, unit string) (*client.Found, error) {
+	runs, err := v.store.Runs(ctx, unit, store.RunClosed, 1)
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	r := runs[0]
+	events, err := v.store.Events(ctx, r.ID, 0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := run.Fold(events)
+	if err != nil || s.Closed == nil {
+		return nil, nil // given up, or of a newer version: there is nothing to show
+	}
+	record, err := history.DecodeRecord(s.Closed.Record)
+	if err != nil {
+		return nil, err
+	}
+	f := &client.Found{Run: r.ID, Kind: r.Kind, At: r.ClosedAt.Time, Outcome: r.Outcome, Found: append([]core.Fact{}, record.Facts...), From: record.From, To: record.To, Sectors: map[string]int{}}
+	for _, c := range s.Strip() {
+		f.Sectors[string(c)]++
+	}
+	return f, nil
+}
+
+func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, error) {
+	rows, err := v.store.Backups(ctx, unit)
+	out := []client.Backup{}
+	for _, b := range rows {
+		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.Run, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken})
+	}
+	return out, err
+}
+
+func (v *Service) listBackups(ctx context.Context, in *unitPath) (client.Backups, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.Backups{}, err
+	}
+	b, err := v.backups(ctx, u.ID)
+	return client.Backups{Unit: u.Serial, Backups: b}, err
+}
+
+type noteIn struct {
+	unitPath
+	Body client.Noted
+}
+
+func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return none{}, err
+	}
+	sheet, err := v.store.Sheet(ctx, u.Model)
+	if err != nil {
+		return none{}, err
+	}
+	var facts []core.Fact
+	for _, f := range in.Body.Facts {
+		rule, known := sheet.Facts[f.Name]
+		if !known {
+			return none{}, core.Fail(core.BadFile, "the sheet of %s has no fact %q", u.Model, f.Name)
+		}
+		ok := len(rule.Values) == 0
+		for _, value := range rule.Values {
+			ok = ok || value == f.Value
+		}
+		if !ok {
+			return none{}, core.Fail(core.BadFile, "%s cannot be %q; the sheet knows %v", f.Name, f.Value, rule.Values)
+		}
+		facts = append(facts, core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: who(ctx).person.ID})
+	}
+	return none{}, v.store.AddFacts(ctx, u.ID, facts)
+}
+
+type fitIn struct {
+	At string `query:"at" required:"true" doc:"A link (BENCH/NAME), or a unit's serial or id."`
+}
+
+// fit judges every release of a unit's model by what is known of it now.
+func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
+	u, link, err := v.unitAt(ctx, in.At)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	facts, err := v.store.Facts(ctx, u.ID)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	f, err := v.fitOf(ctx, u, facts)
+	f.Link = link
+	return f, err
+}
+
+// unitAt is the unit on a link, or the one named.
+func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, error) {
+	u, err := v.store.Unit(ctx, at)
+	if err == nil {
+		return u, "", nil
+	}
+	if core.KindOf(err) != core.NotFound {
+		return u, "", err
+	}
+	links, err2 := v.store.Links(ctx)
+	if err2 != nil {
+		return u, "", err2
+	}
+	for _, l := range links {
+		if l.FullName() != at {
+			continue
+		}
+		if !l.Unit.Valid {
+			return u, at, core.Fail(core.CannotTell, "nobody knows which unit is on %s", at).Do("Identify it: ferry identify " + at + ".")
+		}
+		u, err = v.store.Unit(ctx, l.Unit.String)
+		return u, at, err
+	}
+	return u, "", err
+}
+
+func (v *Service) fitOf(ctx context.Context, u store.Unit, facts []core.Fact) (client.Fit, error) {
+	sheet, releases, err := v.offered(ctx, u.Model)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	known := fit.Sort(ownModel(facts, sheet))
+	out := client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, Running: u.Running, Verdicts: fit.Rank(sheet, releases, known)}
+	out.Question = question(sheet, releases, known, out.Verdicts)
+	return out, nil
+}
+
+// ownModel adds what the register knows: a unit in it has a model, even if it
+// was never read on the wire.
+func ownModel(facts []core.Fact, sheet *model.Sheet) []core.Fact {
+	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}}, facts...)
+}
+
+func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, []*model.Release, error) {
+	sheet, err := v.store.Sheet(ctx, modelName)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := v.store.Releases(ctx, modelName)
+	var all []*model.Release
+	for _, r := range rows {
+		all = append(all, &r.Release)
+	}
+	return sheet, all, err
+}
+
+// question finds the one fact that nobody has answered and that would decide the
+// best verdict, and what each answer would lead to.
+func question(sheet *model.Sheet, releases []*model.Release, known fit.Known, verdicts []fit.Verdict) *client.Question {
+	for _, x := range verdicts {
+		if x.Answer == fit.Fits {
+			if x.Recommended {
+				return nil
+			}
+			continue
+		}
+		if x.Answer != fit.CannotTell {
+			continue
+		}
+		for _, r := range x.Reasons {
+			if r.Rule != fit.RuleUnknown || len(sheet.Facts[r.Fact].Values) == 0 {
+				continue
+			}
+			q := &client.Question{Fact: r.Fact, Ask: sheet.Facts[r.Fact].Ask.In("en"), Values: sheet.Facts[r.Fact].Values}
+			for _, value := range q.Values {
+				q.Leads = append(q.Leads, recommended(sheet, releases, with(known, r.Fact, value)))
+			}
+			return q
+		}
+	}
+	return nil
+}
+
+func with(known fit.Known, name, value string) fit.Known {
+	out := fit.Known{}
+	for k, sources := range known {
+		out[k] = sources
+	}
+	out[name] = map[string]core.Fact{core.FromPerson: {Name: name, Value: value, Source: core.FromPerson}}
+	return out
+}
+
+func recommended(sheet *model.Sheet, releases []*model.Release, known fit.Known) string {
+	for _, x := range fit.Rank(sheet, releases, known) {
+		if x.Recommended {
+			return x.Version
+		}
+	}
+	return ""
+}
+
+// getHistory reads a unit's chain and checks it.
+func (v *Service) getHistory(ctx context.Context, in *unitPath) (client.History, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.History{}, err
+	}
+	chain, heads, err := v.store.Chain(ctx, u.ID)
+	if err != nil {
+		return client.History{}, err
+	}
+	benches, err := v.store.Benches(ctx)
+	if err != nil {
+		return client.History{}, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return client.History{}, err
+	}
+	keys, benchNames := map[string]trust.Public{}, map[string]string{}
+	for _, b := range benches {
+		keys[b.ID], benchNames[b.ID] = trust.Public(b.PublicKey), b.Name
+	}
+	out := client.History{Unit: u.Serial, ID: u.ID, Model: u.Model, Chain: "intact", Entries: []client.Entry{}}
+	out.Findings = append([]string{}, history.Check(u.ID, chain, heads, v.key.Public(), func(id string) trust.Public { return keys[id] })...)
+	if len(out.Findings) > 0 {
+		out.Chain = "broken"
+	}
+	var spans [][2]int64
+	for _, x := range chain {
+		e, err := history.DecodeEntry(x.Encoded)
+		if err != nil {
+			continue // the findings say so
+		}
+		line := client.Entry{N: x.N, At: time.UnixMicro(e.HappenedAt).UTC(), Entered: time.UnixMicro(e.EnteredAt).UTC(), Kind: e.Kind, By: names[e.By], Run: e.Run, Reason: e.Text, Bench: benchNames[e.Bench], Hash: x.Hash}
+		span := [2]int64{}
+		if len(e.Record) > 0 {
+			if r, err := history.DecodeRecord(e.Record); err == nil {
+				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves
+				span = [2]int64{r.Opened, r.Closed}
+			}
+		}
+		for _, s := range spans {
+			line.Overlap = line.Overlap || span[1] > 0 && s[1] > 0 && span[0] < s[1] && s[0] < span[1]
+		}
+		spans = append(spans, span)
+		out.Entries = append(out.Entries, line)
+	}
+	sort.SliceStable(out.Entries, func(i, j int) bool { return out.Entries[i].At.After(out.Entries[j].At) })
+	return out, nil
+}
+
+type memoryIn struct {
+	unitPath
+	Against string `query:"release" doc:"Version or id; the recommended one where it is empty."`
+}
+
+// getMemory lays a release over the unit's newest backup. Secret ranges give
+// nothing away: only whether a sector would change.
+func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	backups, err := v.store.Backups(ctx, u.ID)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	sheet, err := v.store.Sheet(ctx, u.Model)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	if len(backups) == 0 {
+		return client.Strip{Sectors: []client.Sector{}}, nil
+	}
+	release, err := v.releaseFor(ctx, u, in.Against)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	now, base, err := v.contents(ctx, sheet, backups[0])
+	if err != nil {
+		return client.Strip{}, err
+	}
+	var images []*image.Image
+	for _, p := range release.Parts {
+		raw, err := v.store.Image(ctx, p.Image)
+		if err != nil {
+			return client.Strip{}, err
+		}
+		im, _, err := registry.Decode(raw, p.Format, p.Address)
+		if err != nil {
+			return client.Strip{}, err
+		}
+		images = append(images, im)
+	}
+	p, err := plan.Build(plan.Input{Map: &sheet.Memory, Images: images, Now: now, Base: base})
+	if err != nil {
+		return client.Strip{}, err
+	}
+	s := run.State{Planned: &run.Planned{Sectors: p.Sectors}}
+	return client.Strip{Sectors: sectors(p.Sectors), States: s.Strip(), Against: release.Version, Read: backups[0].Taken}, nil
+}
+
+// contents gives the digests of the sectors in a backup, and a reader of it.
+func (v *Service) contents(ctx context.Context, sheet *model.Sheet, b store.Backup) (map[uint64]core.Digest, func(uint64, []byte) error, error) {
+	raw, err := v.store.Piece(ctx, core.Digest(b.Manifest))
+	if err != nil {
+		return nil, nil, err
+	}
+	manifest, err := shelf.DecodeManifest(raw)
+	if err != nil {
+		return nil, nil, err
+	}
+	pages := map[core.Digest][]byte{}
+	base := func(address uint64, p []byte) error {
+		return manifest.Read(func(d core.Digest) ([]byte, error) {
+			if b, ok := pages[d]; ok {
+				return b, nil
+			}
+			b, err := v.store.Piece(ctx, d)
+			pages[d] = b
+			return b, err
+		}, address, p)
+	}
+	now := map[uint64]core.Digest{}
+	for _, s := range sheet.Memory.Sectors() {
+		data := make([]byte, s.Length)
+		if err := base(s.Address, data); err != nil {
+			return nil, nil, err
+		}
+		now[s.Address] = core.DigestOf(data)
+	}
+	return now, base, nil
+}
+
+func sectors(all []plan.Sector) []client.Sector {
+	out := []client.Sector{}
+	for _, s := range all {
+		out = append(out, client.Sector{Address: s.Address, Length: s.Length, Region: s.Region})
+	}
+	return out
+}
+
+// releaseFor finds a release of the unit's model by version or id; without a
+// name the one that fit ranks first.
+func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*store.Release, error) {
+	rows, err := v.store.Releases(ctx, u.Model)
+	if err != nil {
+		return nil, err
+	}
+	if name == "" {
+		facts, err := v.store.Facts(ctx, u.ID)
+		if err != nil {
+			return nil, err
+		}
+		f, err := v.fitOf(ctx, u, facts)
+		if err != nil {
+			return nil, err
+		}
+		if len(f.Verdicts) == 0 {
+			return nil, core.Fail(core.NotFound, "model %s has no release", u.Model).Do("A lead adds one: ferry release add.")
+		}
+		name = f.Verdicts[0].Release
+	}
+	for _, r := range rows {
+		if r.ID == name || r.Version == name {
+			return r, nil
+		}
+	}
+	return nil, core.Fail(core.NotFound, "model %s has no release %q", u.Model, name).Do("See which there are: ferry fit " + u.Serial + ".")
+}
