@@ -226,6 +226,7 @@ func (f *Fault) Err() error {
 type Closed struct {
 	Outcome   Outcome `json:"outcome"`
 	Reason    string  `json:"reason"`
+	Touched   bool    `json:"touched"` // memory was changed
 	Record    []byte  `json:"record"`
 	Signature []byte  `json:"signature"`
 }

@@ -130,7 +130,7 @@ func (j *Journal) take(e Event) error {
 	if want := uint64(len(j.events)) + 1; e.N != want {
 		return fmt.Errorf("event %d stands in the place of %d", e.N, want)
 	}
-	if err := j.state.apply(e); err != nil {
+	if err := j.state.Apply(e); err != nil {
 		return err
 	}
 	j.events = append(j.events, e)

@@ -110,3 +110,45 @@ func (s *State) verifies() int64 {
 	}
 	return 0
 }
+
+// The letters of a strip, one a sector.
+const (
+	CellAlready  = 'a'
+	CellErase    = 'e'
+	CellWriting  = 'w'
+	CellWritten  = 'W'
+	CellVerified = 'v'
+	CellKept     = 'k'
+	CellDiffers  = 'd'
+)
+
+// Strip gives a letter for each sector of the plan; empty before there is one.
+func (s *State) Strip() string {
+	if s.Planned == nil {
+		return ""
+	}
+	cells := make([]byte, len(s.Planned.Sectors))
+	writing := -1
+	if left := s.remaining(); s.Unknown && s.Fault == nil && len(left) > 0 {
+		writing = left[0] // sectors are written in their order
+	}
+	for i, x := range s.Planned.Sectors {
+		switch {
+		case s.Fault != nil && s.Fault.Sector != nil && *s.Fault.Sector == i:
+			cells[i] = CellDiffers
+		case x.State == plan.Kept:
+			cells[i] = CellKept
+		case x.State == plan.Already:
+			cells[i] = CellAlready
+		case s.Verified != nil:
+			cells[i] = CellVerified
+		case s.Right[i]:
+			cells[i] = CellWritten
+		case i == writing:
+			cells[i] = CellWriting
+		default:
+			cells[i] = CellErase
+		}
+	}
+	return string(cells)
+}

@@ -63,16 +63,16 @@ type State struct {
 func Fold(events []Event) (*State, error) {
 	var s State
 	for _, e := range events {
-		if err := s.apply(e); err != nil {
+		if err := s.Apply(e); err != nil {
 			return nil, err
 		}
 	}
 	return &s, nil
 }
 
-// apply takes one event. Kinds that are not known are passed over: a reader
+// Apply takes one event. Kinds that are not known are passed over: a reader
 // treats what it does not know as not done.
-func (s *State) apply(e Event) error {
+func (s *State) Apply(e Event) error {
 	if e.Schema > Schema {
 		return fmt.Errorf("event %d has schema %d, this version reads up to %d: use a newer version", e.N, e.Schema, Schema)
 	}

@@ -382,7 +382,7 @@ func (r *Run) close(ctx context.Context) error {
 	return r.bench.Seal(func(previous core.Digest) []byte {
 		return r.record(outcome, reason, previous).Encode()
 	}, func(record, signature []byte) error {
-		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason, Record: record, Signature: signature}, true)
+		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason, Touched: s.Dangerous, Record: record, Signature: signature}, true)
 	})
 }
 
@@ -391,7 +391,7 @@ func (r *Run) Abandon(reason string) error {
 	return r.bench.Seal(func(previous core.Digest) []byte {
 		return r.record(Abandoned, reason, previous).Encode()
 	}, func(record, signature []byte) error {
-		return r.append(KindClosed, Closed{Outcome: Abandoned, Reason: reason, Record: record, Signature: signature}, true)
+		return r.append(KindClosed, Closed{Outcome: Abandoned, Reason: reason, Touched: r.journal.state.Dangerous, Record: record, Signature: signature}, true)
 	})
 }
 

@@ -1,0 +1,362 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+// opening are the flags of verbs that open a run.
+type opening struct {
+	yes, again    bool
+	label, reason string
+}
+
+func (o *opening) flags(v *cobra.Command) {
+	v.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask, for scripts")
+	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
+	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
+}
+
+func (a *app) flashVerb() *cobra.Command {
+	var o opening
+	v := &cobra.Command{Use: "flash LINK|UNIT [RELEASE]", Short: "Back up, write, verify: a whole run", Args: cobra.RangeArgs(1, 2),
+		Long: "Identifies the unit, shows what will happen and asks once. The bench does the work: it backs\n" +
+			"the memory up, writes the sectors that differ, verifies them, and starts the program.\n" +
+			"Ctrl-C leaves the view and the run goes on; a second one within 5 s stops it.",
+		Example:           "  ferry flash van/quay-1\n  ferry flash van/quay-1 4.2.1\n  ferry flash Q80-4417-206 --yes --output json",
+		ValidArgsFunction: a.completeFlash,
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.NewRun{Kind: run.Flash, At: args[0], Label: o.label, Again: o.again, Reason: o.reason}
+			if len(args) == 2 {
+				n.Release = args[1]
+			}
+			return a.open(ctx, c, n, o)
+		})}
+	o.flags(v)
+	v.Flags().BoolVar(&o.again, "again", false, "write although the unit runs this version")
+	return v
+}
+
+func (a *app) completeFlash(cmd *cobra.Command, args []string, to string) ([]string, cobra.ShellCompDirective) {
+	return a.complete(func(ctx context.Context, c *client.Client) []string {
+		if len(args) == 0 {
+			return places(ctx, c)
+		}
+		f, err := c.Fit(ctx, args[0])
+		if err != nil {
+			return nil
+		}
+		var all []string
+		for _, v := range f.Verdicts {
+			all = append(all, v.Version+"\t"+string(v.Answer))
+		}
+		return all
+	})(cmd, args, to)
+}
+
+func (a *app) backupVerb() *cobra.Command {
+	var o opening
+	v := &cobra.Command{Use: "backup LINK|UNIT", Short: "Read a unit's memory and keep it", Args: cobra.ExactArgs(1),
+		Example:           "  ferry backup van/quay-1",
+		ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			o.yes = true // nothing is changed
+			return a.open(ctx, c, client.NewRun{Kind: run.BackUp, At: args[0], Label: o.label, Reason: o.reason}, o)
+		})}
+	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
+	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
+	return v
+}
+
+func (a *app) restoreVerb() *cobra.Command {
+	var o opening
+	v := &cobra.Command{Use: "restore LINK|UNIT [BACKUP]", Short: "Put a unit's backup back, bit for bit", Args: cobra.RangeArgs(1, 2),
+		Long:              "Without BACKUP the one from before an interrupted write is taken, or the newest. A run of the\nunit that was interrupted is closed as abandoned first.",
+		Example:           "  ferry restore van/quay-1\n  ferry restore Q80-4417-206 7d419be0",
+		ValidArgsFunction: a.completeRestore,
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.NewRun{Kind: run.Restore, At: args[0], Label: o.label, Reason: o.reason}
+			if len(args) == 2 {
+				n.Backup = args[1]
+			}
+			return a.open(ctx, c, n, o)
+		})}
+	o.flags(v)
+	return v
+}
+
+func (a *app) completeRestore(cmd *cobra.Command, args []string, to string) ([]string, cobra.ShellCompDirective) {
+	return a.complete(func(ctx context.Context, c *client.Client) []string {
+		if len(args) == 0 {
+			return places(ctx, c)
+		}
+		unit := args[0]
+		if l, err := c.Links(ctx); err == nil {
+			for _, x := range l.Links {
+				if x.Link == unit && x.Serial != "" {
+					unit = x.Serial
+				}
+			}
+		}
+		b, err := c.Backups(ctx, unit)
+		if err != nil {
+			return nil
+		}
+		var all []string
+		for _, x := range b.Backups {
+			all = append(all, x.Digest.String()[:8]+"\t"+when(x.Taken)+", ran "+dash(x.Running))
+		}
+		return all
+	})(cmd, args, to)
+}
+
+// open identifies, shows what will happen, asks, opens the run and follows it.
+func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o opening) error {
+	paused, err := a.interrupted(ctx, c, n)
+	if err != nil {
+		return err
+	}
+	if !paused {
+		id, err := c.Identify(ctx, n.At, n.Label)
+		if err != nil {
+			return err
+		}
+		if id.Unit == "" {
+			return core.Fail(core.CannotTell, "the unit on %s does not tell its serial", id.Link).Unit("nothing was changed").
+				Do("Read the label and say what it says: --label SERIAL.")
+		}
+		if err := a.ask(ctx, c, id, n, o); err != nil {
+			return err
+		}
+	} else if !o.yes {
+		if err := a.confirm("Put the backup back?"); err != nil {
+			return err
+		}
+	}
+	r, err := c.OpenRun(ctx, n)
+	if err != nil {
+		return err
+	}
+	return a.follow(ctx, c, r, 0)
+}
+
+// interrupted tells whether a restore is for a unit whose run was interrupted:
+// then nobody needs to be asked who it is, the run knows.
+func (a *app) interrupted(ctx context.Context, c *client.Client, n client.NewRun) (bool, error) {
+	if n.Kind != run.Restore {
+		return false, nil
+	}
+	l, err := c.Links(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, x := range l.Links {
+		if (x.Link == n.At || x.Serial == n.At) && x.Run != "" {
+			r, err := c.Run(ctx, x.Run)
+			return r.State == "paused", err
+		}
+	}
+	return false, nil
+}
+
+// ask shows the one page before the write, and asks.
+func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n client.NewRun, o opening) error {
+	if n.Kind == run.BackUp {
+		return nil
+	}
+	out := a.err
+	fmt.Fprintf(out, "\n  %s  %s  %s\n", a.bright(id.ModelName+" rev "+dash(id.Facts[core.FactRevision].Value)), id.Serial, id.Site)
+	running := dash(id.Facts[core.FactRunning].Value)
+	goes := true
+	if n.Kind == run.Flash {
+		f, err := c.Fit(ctx, id.Unit)
+		if err != nil {
+			return err
+		}
+		v, ok := chosen(f, n.Release)
+		if !ok {
+			return core.Fail(core.NotFound, "%s has no release %q", id.ModelName, n.Release).Unit("nothing was changed").Do("See which there are: ferry fit " + id.Serial + ".")
+		}
+		goes = v.Answer == fit.Fits && (!v.Current || n.Again)
+		fmt.Fprintf(out, "  %s  %s, %s\n", a.bright(running+" → "+v.Version), v.Channel, strings.ReplaceAll(string(v.Answer), "-", " "))
+	} else {
+		fmt.Fprintf(out, "  %s\n", a.bright("its memory goes back to backup "+newest(n.Backup)))
+	}
+	fmt.Fprintf(out, "  link       %s, %s\n", id.Link, id.Strength)
+	fmt.Fprintf(out, "  way back   full backup, taken and stored before the first erase\n")
+	fmt.Fprintf(out, "  hands off  while memory is written; then the unit starts its program\n\n")
+	if !goes || o.yes {
+		return nil // what does not fit is refused on the record
+	}
+	return a.confirm("Write it?")
+}
+
+func (a *app) bright(s string) string {
+	if !a.live || !a.color && os.Getenv("NO_COLOR") != "" {
+		return s
+	}
+	return bold + s + reset
+}
+
+func newest(name string) string {
+	if name == "" {
+		return "(the one from before, or the newest)"
+	}
+	return name
+}
+
+func chosen(f client.Fit, name string) (fit.Verdict, bool) {
+	for _, v := range f.Verdicts {
+		if name == "" || v.Version == name || v.Release == name {
+			return v, true
+		}
+	}
+	return fit.Verdict{}, false
+}
+
+func (a *app) confirm(question string) error {
+	if !isTerminal(a.in) {
+		return core.Fail(core.NotAllowed, "this asks before it writes, and there is nobody to ask").Unit("nothing was changed").Do("In a script, say --yes.")
+	}
+	fmt.Fprintf(a.err, "%s Type yes: ", question)
+	line, _ := bufio.NewReader(a.in).ReadString('\n')
+	if strings.TrimSpace(strings.ToLower(line)) != "yes" {
+		return core.Fail(core.NotAllowed, "you did not say yes").Unit("nothing was changed").Do("Begin again when you are ready.")
+	}
+	return nil
+}
+
+// again is how long a second Ctrl-C counts.
+const again = 5 * time.Second
+
+// follow shows a run until it is closed or paused. The first Ctrl-C leaves the
+// view, a second within 5 s orders the run to stop.
+func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after uint64) error {
+	ctx, cancel := context.WithCancel(context.Background()) // Ctrl-C means something else here
+	defer cancel()
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(signals)
+	view := a.newView(r)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- c.FollowRun(ctx, r.ID, after, func(p client.Progress) bool {
+			view.show(p)
+			return p.Outcome != string(run.Interrupted) || p.View.Step == run.StepEnded
+		})
+	}()
+	quiet := time.NewTicker(5 * time.Second)
+	defer quiet.Stop()
+	for {
+		select {
+		case err := <-ended:
+			view.close()
+			if err != nil {
+				return err
+			}
+			return a.conclude(c, r.ID)
+		case <-quiet.C:
+			view.heartbeat(ctx, c)
+		case <-signals:
+			view.note("Ctrl-C: you left the view; the run goes on at the bench. Look again: ferry run show %s --follow", r.ID)
+			view.note("A second Ctrl-C within 5 s stops it after the action in hand.")
+			select {
+			case <-signals:
+				view.note("Stopping after the action in hand …")
+				if err := c.StopRun(ctx, r.ID); err != nil {
+					view.close()
+					return err
+				}
+			case <-time.After(again):
+				view.close()
+				a.exit = ExitCode(core.Interrupted)
+				return a.show(map[string]any{"run": r.ID, "unit": r.Unit.Serial, "outcome": run.Waiting, "from": r.From, "to": r.To, "backup": r.Backup}, func() {})
+			case err := <-ended:
+				ended <- err
+			}
+		}
+	}
+}
+
+// conclude reports how a run stands at its end.
+func (a *app) conclude(c *client.Client, id string) error {
+	r, err := c.Run(context.Background(), id)
+	if err != nil {
+		return err
+	}
+	answer := map[string]any{"run": r.ID, "unit": r.Unit.Serial, "outcome": r.Outcome, "from": r.From, "to": r.To, "backup": r.Backup}
+	if f := r.Progress.Fault; f != nil && r.Outcome != string(run.Done) {
+		a.exit = ExitCode(f.Kind)
+		answer["error"] = map[string]any{"kind": f.Kind, "message": f.Message, "state": f.State, "next": f.Next}
+	} else if r.Outcome != string(run.Done) && r.Outcome != string(run.NothingToDo) {
+		a.exit = ExitCode(core.Interrupted)
+	}
+	return a.show(answer, func() { a.ending(r) })
+}
+
+func (a *app) ending(r client.Run) {
+	v := r.Progress.View
+	switch r.Outcome {
+	case string(run.Done):
+		head := map[string]string{run.Flash: "WRITTEN AND VERIFIED", run.Restore: "RESTORED AND VERIFIED", run.BackUp: "BACKED UP"}[r.Kind]
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal+bold, "✓"), a.paint(teal+bold, head))
+	case string(run.NothingToDo):
+		fmt.Fprintf(a.out, "– %s\n", a.paint(bold, "NOTHING TO DO: "+r.Record.Reason))
+	default:
+		f := r.Progress.Fault
+		if f == nil {
+			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(outcomeWords[r.Outcome])))
+			a.pair("state", stoppedState(r))
+			if r.State == "paused" {
+				a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
+				a.pair("", "or back: ferry restore "+r.Unit.Serial)
+			}
+			return
+		}
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, fmt.Sprintf("%s at %s: %s", strings.ToUpper(outcomeWords[r.Outcome]), gateWord(f.Step), strings.ReplaceAll(string(f.Kind), "-", " "))))
+		a.pair("what", wrap(f.Message, 13))
+		a.pair("state", wrap(f.State, 13))
+		a.pair("next", a.paint(bold, wrap(f.Next, 13)))
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("exit %d, in the history of %s", ExitCode(f.Kind), r.Unit.Serial)))
+		return
+	}
+	if r.To != "" {
+		a.pair("runs", a.paint(bold, r.To)+", asked after its start")
+	}
+	if v.Changes > 0 {
+		kept := strings.Count(r.Progress.States, "k")
+		same := strings.Count(r.Progress.States, "a")
+		a.pair("memory", fmt.Sprintf("%d sectors written, %d right already, %d kept", v.Right, same, kept))
+	}
+	if r.Backup != "" {
+		a.pair("way back", fmt.Sprintf("full backup %s, %s", short(r.Backup), strings.ReplaceAll(r.BackupHow, "-", " ")))
+	}
+	if r.Halves > 1 {
+		a.pair("run", fmt.Sprintf("in %d halves", r.Halves))
+	}
+	a.pair("history", fmt.Sprintf("entered, signed by bench %s: ferry history %s", r.Bench, r.Unit.Serial))
+}
+
+func stoppedState(r client.Run) string {
+	if r.Progress.View.Changes > 0 {
+		return fmt.Sprintf("half done: %d of %d sectors written; the unit stays in its loader", r.Progress.View.Right, r.Progress.View.Changes)
+	}
+	return "nothing was changed"
+}
+
+func gateWord(s run.Step) string {
+	return map[run.Step]string{run.StepSame: "identify again", run.StepStore: "backup", run.StepSurvey: "reading after the interruption"}[s] + map[bool]string{true: "", false: string(s)}[s == run.StepSame || s == run.StepStore || s == run.StepSurvey]
+}

@@ -1,0 +1,323 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/internal/client"
+)
+
+func (a *app) linksVerb() *cobra.Command {
+	return &cobra.Command{Use: "links", Short: "What is plugged in, on which bench, free or in use", Args: cobra.NoArgs,
+		Example: "  ferry links\n  ferry links --output json",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			l, err := c.Links(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(l, func() {
+				var rows [][]string
+				for _, x := range l.Links {
+					on := x.Serial
+					if on == "" {
+						on = "not identified"
+					}
+					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, ago(x.Identified)})
+				}
+				a.table([]string{"link", "state", "model", "unit", "site", "identified"}, rows)
+			})
+		})}
+}
+
+func (a *app) linkState(s string) string {
+	switch s {
+	case "free":
+		return a.paint(teal, "○ free")
+	case "busy":
+		return a.paint(blue, "● busy")
+	}
+	return a.paint(brick, "✗ offline")
+}
+
+func (a *app) identifyVerb() *cobra.Command {
+	label := ""
+	v := &cobra.Command{Use: "identify LINK|UNIT", Short: "Ask the unit on a link who it is", Args: cobra.ExactArgs(1),
+		Example:           "  ferry identify van/quay-1\n  ferry identify Q80-4417-206      (where it was last read)",
+		ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := c.Identify(ctx, args[0], label)
+			if err != nil {
+				return err
+			}
+			return a.show(id, func() { a.identity(id) })
+		})}
+	v.Flags().StringVar(&label, "label", "", "the serial on the label, where the unit does not tell it")
+	return v
+}
+
+// factOrder is how people ask for facts; others follow by name.
+var factOrder = []string{core.FactModel, core.FactRevision, core.FactSerial, core.FactRegion, core.FactRunning, core.FactChip, core.FactMemory, core.FactLoader}
+
+func (a *app) identity(id client.Identity) {
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, id.ModelName), id.Serial, a.paint(faint, id.Site))
+	names := append([]string(nil), factOrder...)
+	var rest []string
+	for name := range id.Facts {
+		if !has(names, name) {
+			rest = append(rest, name)
+		}
+	}
+	sort.Strings(rest)
+	var rows [][]string
+	for _, name := range append(names, rest...) {
+		f, ok := id.Facts[name]
+		if !ok {
+			if name == core.FactRegion || name == core.FactRevision || name == core.FactSerial {
+				rows = append(rows, []string{name, a.paint(brick, "not known"), "", ""})
+			}
+			continue
+		}
+		value := f.Value
+		if has(id.Disagree, name) {
+			value = a.paint(brick, value+" ≠ label")
+		}
+		by := f.Source
+		if f.By != "" {
+			by += ", " + f.By
+		}
+		rows = append(rows, []string{name, value, by, when(f.At)})
+	}
+	a.table([]string{"fact", "value", "source", "at"}, rows)
+	fmt.Fprintf(a.out, "%s on %s\n", id.Strength, id.Link)
+}
+
+func has(all []string, s string) bool {
+	for _, x := range all {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) fitVerb() *cobra.Command {
+	return &cobra.Command{Use: "fit LINK|UNIT", Short: "Which release fits a unit, and why", Args: cobra.ExactArgs(1),
+		Example:           "  ferry fit van/quay-1\n  ferry fit Q80-3982-051 --output json",
+		ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			f, err := c.Fit(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(f, func() { a.fit(f) })
+		})}
+}
+
+func (a *app) fit(f client.Fit) {
+	running := f.Running
+	if running == "" {
+		running = "an unknown version"
+	}
+	fmt.Fprintf(a.out, "%s runs %s.", a.paint(bold, f.Serial), running)
+	best := ""
+	for _, v := range f.Verdicts {
+		if v.Recommended && v.Current {
+			fmt.Fprintf(a.out, " %s", a.paint(teal, "Already up to date: nothing to do."))
+		}
+		if v.Recommended {
+			best = v.Version
+		}
+	}
+	fmt.Fprintln(a.out)
+	var rows [][]string
+	for _, v := range f.Verdicts {
+		mark, word := a.paint(teal, "✓"), a.paint(teal, "fits")
+		switch v.Answer {
+		case "does-not-fit":
+			mark, word = a.paint(brick, "✗"), a.paint(brick, "does not fit")
+		case "cannot-tell":
+			mark, word = "?", "cannot tell"
+		}
+		note := []string{}
+		if v.Recommended {
+			note = append(note, a.paint(bold, "recommended"))
+		}
+		if v.Current {
+			note = append(note, "runs now")
+		} else if v.Step == "older" {
+			note = append(note, "a step back")
+		}
+		reasons := []string{}
+		for _, r := range v.Reasons {
+			if r.Answer == v.Answer && (v.Answer != "fits" || r.Fact != "") {
+				reasons = append(reasons, r.Text)
+			}
+		}
+		rows = append(rows, []string{mark, a.paint(bold, v.Version), string(v.Channel), word, strings.Join(note, ", "), wrap(strings.Join(reasons, " "), 0)})
+	}
+	a.table([]string{"", "release", "channel", "verdict", "", "because"}, rows)
+	if q := f.Question; q != nil {
+		fmt.Fprintf(a.out, "\n%s %s\n", a.paint(amber, " ONE QUESTION "), q.Ask)
+		for i, value := range q.Values {
+			lead := "none would fit"
+			if q.Leads[i] != "" {
+				lead = "then " + q.Leads[i]
+			}
+			fmt.Fprintf(a.out, "  ferry note %s %s=%-14s %s\n", f.Serial, q.Fact, value, a.paint(faint, lead))
+		}
+	} else if best != "" {
+		fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, "ferry flash "+f.Serial))
+	}
+}
+
+func (a *app) noteVerb() *cobra.Command {
+	label := false
+	v := &cobra.Command{Use: "note UNIT FACT=VALUE...", Short: "Note what a label or a person says of a unit", Args: cobra.MinimumNArgs(2),
+		Example:           "  ferry note Q80-5120-009 region=inner-sound\n  ferry note Q80-3982-044 revision=D --label",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.Noted{}
+			for _, x := range args[1:] {
+				name, value, ok := strings.Cut(x, "=")
+				if !ok {
+					return fmt.Errorf("%q: write FACT=VALUE", x)
+				}
+				source := core.FromPerson
+				if label {
+					source = core.FromLabel
+				}
+				n.Facts = append(n.Facts, client.NotedFact{Name: name, Value: value, Source: source})
+			}
+			if err := c.Note(ctx, args[0], n); err != nil {
+				return err
+			}
+			return a.show(n, func() {
+				fmt.Fprintf(a.out, "%s noted with your name and the time.\nnext   %s\n", a.paint(teal, "✓"), a.paint(bold, "ferry fit "+args[0]))
+			})
+		})}
+	v.Flags().BoolVar(&label, "label", false, "it stands on the label (otherwise: you say so)")
+	return v
+}
+
+func (a *app) historyVerb() *cobra.Command {
+	return &cobra.Command{Use: "history UNIT", Short: "What was done to a unit, checked entry by entry", Args: cobra.ExactArgs(1),
+		Example:           "  ferry history Q80-4417-206\n  ferry history Q80-4417-206 --output json",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			h, err := c.History(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(h, func() { a.history(h) })
+		})}
+}
+
+func (a *app) history(h client.History) {
+	state := a.paint(teal, "chain intact")
+	if h.Chain != "intact" {
+		state = a.paint(brick+bold, "CHAIN BROKEN")
+	}
+	fmt.Fprintf(a.out, "%s  %s  %d entries, %s\n", a.paint(bold, h.Unit), h.Model, len(h.Entries), state)
+	for _, f := range h.Findings {
+		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f)
+	}
+	var rows [][]string
+	for _, e := range h.Entries {
+		what := e.Kind
+		change := ""
+		if e.From != "" || e.To != "" {
+			change = e.From
+			if e.To != e.From {
+				change = dash(e.From) + " → " + dash(e.To)
+			}
+		}
+		note := e.Reason
+		if e.Halves > 1 {
+			note = strings.TrimSpace(fmt.Sprintf("in %d halves %s", e.Halves, note))
+		}
+		if e.Overlap {
+			note += " (overlaps another run)"
+		}
+		rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), what, a.outcome(e.Outcome), change, e.By, wrap(note, 0)})
+	}
+	a.table([]string{"n", "at", "what", "outcome", "version", "by", "note"}, rows)
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "?"
+	}
+	return s
+}
+
+func (a *app) outcome(s string) string {
+	word := outcomeWords[s]
+	switch s {
+	case "done":
+		return a.paint(teal, "✓ "+word)
+	case "nothing-to-do":
+		return "– " + word
+	case "":
+		return ""
+	}
+	return a.paint(brick, "✗ "+word)
+}
+
+func (a *app) unitsVerb() *cobra.Command {
+	words, page := "", 0
+	v := &cobra.Command{Use: "units", Short: "Units in the register", Args: cobra.NoArgs,
+		Example: "  ferry units\n  ferry units --find gannet",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			u, err := c.Units(ctx, words, page, 25)
+			if err != nil {
+				return err
+			}
+			return a.show(u, func() {
+				var rows [][]string
+				for _, x := range u.Units {
+					rows = append(rows, []string{a.paint(bold, x.Serial), x.ModelName, dash(x.Revision), dash(x.Running), a.unitState(x), x.Site, ago(x.Seen)})
+				}
+				a.table([]string{"unit", "model", "rev", "runs", "state", "site", "seen"}, rows)
+				fmt.Fprintf(a.out, "%d of %d units, page %d\n", len(u.Units), u.Total, u.Page)
+			})
+		})}
+	v.Flags().StringVar(&words, "find", "", "words in serial, site, model or version")
+	v.Flags().IntVar(&page, "page", 0, "page, from 0")
+	return v
+}
+
+func (a *app) unitState(u client.Unit) string {
+	switch {
+	case u.Run != "":
+		return a.paint(blue, "● run open")
+	case u.State == "half-done":
+		return a.paint(brick, "◐ half done")
+	case u.State == "done":
+		return a.paint(teal, "✓ last run well")
+	}
+	return "no run yet"
+}
+
+func (a *app) backupsVerb() *cobra.Command {
+	return &cobra.Command{Use: "backups UNIT", Short: "A unit's backups", Args: cobra.ExactArgs(1),
+		Example:           "  ferry backups Q80-4417-206",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			b, err := c.Backups(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(b, func() {
+				var rows [][]string
+				for _, x := range b.Backups {
+					rows = append(rows, []string{a.paint(bold, x.Digest.String()[:8]), when(x.Taken), kib(x.Bytes), "full, " + strings.ReplaceAll(x.How, "-", " "), dash(x.Running), x.ID})
+				}
+				a.table([]string{"digest", "taken", "size", "verified by", "ran", "id"}, rows)
+			})
+		})}
+}

@@ -1,0 +1,224 @@
+// Package cli is the command line: a face of the HTTP API without rules of its
+// own. People get words and tables, scripts get JSON on stdout and nothing else
+// there.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"zealousferry/core"
+	"zealousferry/internal/client"
+)
+
+// app is one call of the program.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	output   string
+	url      string
+	token    string
+	color    bool // on out
+	live     bool // err is a terminal
+	exit     int  // of a call that ended without an error but not well
+	clock    core.Clock
+}
+
+// Exit codes: 0 done, 1 anything unforeseen, 2 a wrong call, then 10 and up in
+// the order of core.Kinds.
+const (
+	exitUnforeseen = 1
+	exitUsage      = 2
+	exitFirstKind  = 10
+)
+
+// ExitCode is the code of an error kind.
+func ExitCode(k core.Kind) int {
+	for i, x := range core.Kinds {
+		if x == k {
+			return exitFirstKind + i
+		}
+	}
+	return exitUnforeseen
+}
+
+// Run carries out a command line and returns its exit code.
+func Run(args []string, in io.Reader, out, errs io.Writer) int {
+	a := &app{in: in, out: out, err: errs, clock: core.System{}, url: os.Getenv("FERRY_URL"), token: os.Getenv("FERRY_TOKEN")}
+	if a.url == "" {
+		a.url = "http://127.0.0.1:8470"
+	}
+	plain := os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb"
+	a.color = isTerminal(out) && !plain
+	a.live = isTerminal(errs) && os.Getenv("TERM") != "dumb"
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.Execute()
+	if err == nil {
+		return a.exit
+	}
+	return a.report(err)
+}
+
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// report tells an error to a person or a script.
+func (a *app) report(err error) int {
+	e, known := err.(*core.Error)
+	if !known {
+		known = errors.As(err, &e)
+	}
+	if !known {
+		if errors.Is(err, context.Canceled) {
+			return exitUnforeseen
+		}
+		e = &core.Error{Message: err.Error(), Next: "See ferry help."}
+	}
+	code := exitUsage
+	if known {
+		code = ExitCode(e.Kind)
+	}
+	if a.output == "json" {
+		json.NewEncoder(a.out).Encode(map[string]any{"error": map[string]any{"kind": e.Kind, "message": e.Message, "state": e.State, "next": e.Next}})
+		return code
+	}
+	word := strings.ReplaceAll(string(e.Kind), "-", " ")
+	if word == "" {
+		word = "not understood"
+	}
+	fmt.Fprintf(a.err, "%s %s\n  what   %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(word)), wrap(e.Message, 9))
+	if e.State != "" {
+		fmt.Fprintf(a.err, "  state  %s\n", wrap(e.State, 9))
+	}
+	if e.Next != "" {
+		fmt.Fprintf(a.err, "  next   %s\n", a.paint(bold, wrap(e.Next, 9)))
+	}
+	fmt.Fprintf(a.err, "  exit   %d\n", code)
+	return code
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "ferry",
+		Short:         "Service the firmware of units in the field",
+		Long:          "Zealous Ferry finds out what a unit is, says which firmware fits it and why, saves its\nmemory, writes the new image, proves that it arrived, and keeps the record.",
+		Example:       "  ferry links\n  ferry identify van/quay-1\n  ferry fit van/quay-1\n  ferry flash van/quay-1\n  ferry history Q80-4417-206",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "text for people, json for scripts")
+	root.PersistentFlags().StringVar(&a.url, "url", a.url, "address of the service (FERRY_URL)")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.output != "text" && a.output != "json" {
+			return fmt.Errorf("--output is text or json, not %q", a.output)
+		}
+		return nil
+	}
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddGroup(&cobra.Group{ID: "work", Title: "In the order of the work:"}, &cobra.Group{ID: "team", Title: "The team's catalogue and register:"}, &cobra.Group{ID: "machine", Title: "Machines:"})
+	for group, verbs := range map[string][]*cobra.Command{
+		"work":    {a.linksVerb(), a.identifyVerb(), a.fitVerb(), a.noteVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.historyVerb()},
+		"team":    {a.unitsVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb()},
+		"machine": {a.serveVerb(), a.migrateVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
+	} {
+		for _, v := range verbs {
+			v.GroupID = group
+			root.AddCommand(v)
+		}
+	}
+	cobra.EnableCommandSorting = false
+	return root
+}
+
+func (a *app) client() *client.Client { return client.New(a.url, a.token, a.clock) }
+
+// call gives a verb a client and a context that Ctrl-C ends.
+func (a *app) call(f func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(_ *cobra.Command, args []string) error {
+		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+		defer stop()
+		c := a.client()
+		defer c.Close()
+		return f(ctx, c, args)
+	}
+}
+
+// show writes v as JSON, or as text has it.
+func (a *app) show(v any, text func()) error {
+	if a.output == "json" {
+		e := json.NewEncoder(a.out)
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	}
+	text()
+	return nil
+}
+
+// complete offers the values that list gives, with the service asked for a
+// second at most.
+func (a *app) complete(list func(ctx context.Context, c *client.Client) []string) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		c := a.client()
+		defer c.Close()
+		return list(ctx, c), cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+// places lists links and the serials on them.
+func places(ctx context.Context, c *client.Client) []string {
+	l, err := c.Links(ctx)
+	if err != nil {
+		return nil
+	}
+	var all []string
+	for _, x := range l.Links {
+		all = append(all, x.Link+"\t"+x.State+" "+x.Serial)
+		if x.Serial != "" {
+			all = append(all, x.Serial+"\ton "+x.Link)
+		}
+	}
+	return all
+}
+
+func serials(ctx context.Context, c *client.Client) []string {
+	u, err := c.Units(ctx, "", 0, 200)
+	if err != nil {
+		return nil
+	}
+	var all []string
+	for _, x := range u.Units {
+		all = append(all, x.Serial+"\t"+x.ModelName+" "+x.Site)
+	}
+	return all
+}
+
+func openRuns(ctx context.Context, c *client.Client) []string {
+	r, err := c.Runs(ctx, "", "open", 50)
+	if err != nil {
+		return nil
+	}
+	var all []string
+	for _, x := range r.Runs {
+		all = append(all, x.ID+"\t"+x.Kind+" "+x.Unit.Serial)
+	}
+	return all
+}

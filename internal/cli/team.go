@@ -1,0 +1,256 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core/model"
+	"zealousferry/internal/client"
+)
+
+func (a *app) runVerb() *cobra.Command {
+	v := &cobra.Command{Use: "run", Short: "Look at runs, take them up, stop them"}
+	follow := false
+	show := &cobra.Command{Use: "show RUN", Short: "How a run stands", Args: cobra.ExactArgs(1), Example: "  ferry run show 0193f2a0-… --follow", ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := c.Run(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if follow && r.State == "open" {
+				return a.follow(ctx, c, r, 0)
+			}
+			return a.show(r, func() { a.showRun(r) })
+		})}
+	show.Flags().BoolVarP(&follow, "follow", "f", false, "stay until it is closed or paused")
+	label := ""
+	resume := &cobra.Command{Use: "resume RUN", Short: "Take a paused run up again", Args: cobra.ExactArgs(1), Example: "  ferry run resume 0193f2a0-…", ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			before, err := c.Run(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := c.ResumeRun(ctx, args[0], label)
+			if err != nil {
+				return err
+			}
+			return a.follow(ctx, c, r, before.Progress.Last)
+		})}
+	resume.Flags().StringVar(&label, "label", "", "the serial on the label, where the unit does not tell it")
+	stop := &cobra.Command{Use: "stop RUN", Short: "Stop a run after the action in hand", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.StopRun(ctx, args[0]); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"run": args[0], "order": "stop"}, func() { fmt.Fprintln(a.out, "Ordered. See how it stands: ferry run show "+args[0]) })
+		})}
+	reason := ""
+	release := &cobra.Command{Use: "release RUN", Short: "Give up a run whose bench does not come back (lead)", Args: cobra.ExactArgs(1), Example: "  ferry run release 0193f2a0-… --reason \"laptop lost at sea\"", ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.ReleaseRun(ctx, args[0], reason); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"run": args[0], "outcome": "abandoned"}, func() { fmt.Fprintln(a.out, "Given up, with your name and the reason in the unit's history.") })
+		})}
+	release.Flags().StringVar(&reason, "reason", "", "why (stands in the unit's history)")
+	release.MarkFlagRequired("reason")
+	state := ""
+	list := &cobra.Command{Use: "list", Short: "Runs, the newest first", Args: cobra.NoArgs, Example: "  ferry run list --state open",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			rs, err := c.Runs(ctx, "", state, 30)
+			if err != nil {
+				return err
+			}
+			return a.show(rs, func() {
+				var rows [][]string
+				for _, r := range rs.Runs {
+					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), outcomeWords[r.Outcome], r.By, when(r.Opened)})
+				}
+				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened"}, rows)
+			})
+		})}
+	list.Flags().StringVar(&state, "state", "", "open, paused or closed")
+	v.AddCommand(list, show, resume, stop, release)
+	return v
+}
+
+func (a *app) showRun(r client.Run) {
+	fmt.Fprintf(a.out, "%s  %s of %s, %s\n", a.paint(bold, r.Unit.Serial), r.Kind, r.Unit.ModelName, outcomeWords[r.Outcome])
+	a.pair("run", r.ID)
+	a.pair("link", r.Link)
+	a.pair("by", r.By)
+	a.pair("version", dash(r.From)+" → "+dash(r.To))
+	a.pair("opened", when(r.Opened))
+	if r.Closed != nil {
+		a.pair("closed", when(*r.Closed))
+	}
+	if r.Halves > 1 {
+		a.pair("halves", fmt.Sprintf("%d: the bench took it up again %d times", r.Halves, r.Halves-1))
+	}
+	if r.Backup != "" {
+		a.pair("backup", short(r.Backup))
+	}
+	if s := r.Progress.States; s != "" {
+		fmt.Fprintf(a.out, "\n  %s\n  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n", a.strip(s, 72))
+	}
+	if r.Record != nil {
+		signed := a.paint(teal, "signed by bench "+r.Bench)
+		if !r.Signed {
+			signed = a.paint(brick, "NOT SIGNED BY ITS BENCH")
+		}
+		a.pair("record", fmt.Sprintf("%s; verified by %s; journal %s", signed, dash(strings.ReplaceAll(r.Record.Verified, "-", " ")), short(r.Record.Journal)))
+	}
+	fmt.Fprintln(a.out)
+	for _, e := range r.Progress.Events {
+		if w := eventWords(e); w != "" {
+			fmt.Fprintf(a.out, "  %4d  %s  %s\n", e.N, a.paint(faint, clock(e.At)), w)
+		}
+	}
+	if f := r.Progress.Fault; f != nil {
+		a.pair("what", wrap(f.Message, 13))
+		a.pair("state", wrap(f.State, 13))
+		a.pair("next", a.paint(bold, wrap(f.Next, 13)))
+	} else if r.State == "paused" {
+		a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
+	}
+}
+
+func (a *app) modelVerb() *cobra.Command {
+	v := &cobra.Command{Use: "model", Short: "Models and their sheets"}
+	v.AddCommand(
+		&cobra.Command{Use: "list", Short: "Models", Args: cobra.NoArgs, Example: "  ferry model list",
+			RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+				m, err := c.Models(ctx)
+				if err != nil {
+					return err
+				}
+				return a.show(m, func() {
+					var rows [][]string
+					for _, x := range m.Models {
+						rows = append(rows, []string{a.paint(bold, x.Model), x.Name, x.Kind, kib(x.Bytes), short(x.Sheet.String())})
+					}
+					a.table([]string{"model", "name", "kind", "memory", "sheet"}, rows)
+				})
+			})},
+		&cobra.Command{Use: "add SHEET", Short: "Put a model sheet in force (lead)", Args: cobra.ExactArgs(1), Example: "  ferry model add quill-80.yaml",
+			RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+				raw, err := os.ReadFile(args[0])
+				if err != nil {
+					return err
+				}
+				m, err := c.PutModel(ctx, raw)
+				if err != nil {
+					return err
+				}
+				return a.show(m, func() { fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model) })
+			})},
+		&cobra.Command{Use: "check SHEET", Short: "Check a model sheet, without a service", Args: cobra.ExactArgs(1), Example: "  ferry model check quill-80.yaml",
+			RunE: func(_ *cobra.Command, args []string) error {
+				raw, err := os.ReadFile(args[0])
+				if err != nil {
+					return err
+				}
+				s, err := model.ReadSheet(raw)
+				if err != nil {
+					return err
+				}
+				return a.show(map[string]any{"model": s.Model, "sheet": s.Digest}, func() {
+					fmt.Fprintf(a.out, "%s %s: %d regions, %s\n", a.paint(teal, "✓"), s.Model, len(s.Memory.Regions), kib(s.Memory.Bytes()))
+				})
+			}},
+	)
+	return v
+}
+
+func (a *app) releaseVerb() *cobra.Command {
+	v := &cobra.Command{Use: "release", Short: "Releases in the catalogue"}
+	which := ""
+	list := &cobra.Command{Use: "list", Short: "Releases", Args: cobra.NoArgs, Example: "  ferry release list --model quill-80",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			r, err := c.Releases(ctx, which)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() {
+				var rows [][]string
+				for _, x := range r.Releases {
+					var fits []string
+					for name, values := range x.Fits {
+						fits = append(fits, name+" "+strings.Join(values, "/"))
+					}
+					bytes := uint64(0)
+					for _, p := range x.Parts {
+						bytes += p.Bytes
+					}
+					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), string(x.Channel), strings.Join(fits, ", "), kib(bytes), x.Cures.In("en")})
+				}
+				a.table([]string{"model", "release", "channel", "fits", "size", "cures"}, rows)
+			})
+		})}
+	list.Flags().StringVar(&which, "model", "", "of this model only")
+	var parts, fits, supersedes []string
+	channel, cures := "stable", ""
+	add := &cobra.Command{Use: "add MODEL VERSION --part NAME=FILE[@ADDRESS]", Short: "Add a release from image files (lead)", Args: cobra.ExactArgs(2),
+		Example: "  ferry release add quill-80 4.2.1 --part program=quill.hex --fits revision=D --fits region=inner-sound,outer-isles\n  ferry release add quill-80 4.2.3 --part program=quill.bin@0x8000 --fits revision=C",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.NewRelease{Model: args[0], Version: args[1], Cures: cures, Supersedes: supersedes, Fits: map[string][]string{}}
+			n.Channel = model.Channel(channel)
+			for _, f := range fits {
+				name, values, ok := strings.Cut(f, "=")
+				if !ok {
+					return fmt.Errorf("--fits %q: write FACT=VALUE[,VALUE]", f)
+				}
+				n.Fits[name] = strings.Split(values, ",")
+			}
+			for _, p := range parts {
+				part, err := a.sendPart(ctx, c, p)
+				if err != nil {
+					return err
+				}
+				n.Parts = append(n.Parts, part)
+			}
+			r, err := c.AddRelease(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() {
+				fmt.Fprintf(a.out, "%s %s %s is in the catalogue.\n", a.paint(teal, "✓"), r.Model, r.Version)
+			})
+		})}
+	add.Flags().StringArrayVar(&parts, "part", nil, "NAME=FILE, or NAME=FILE@ADDRESS for raw binary; in the order of writing")
+	add.Flags().StringArrayVar(&fits, "fits", nil, "FACT=VALUE[,VALUE]: which units it is for")
+	add.Flags().StringVar(&channel, "channel", channel, "stable or candidate")
+	add.Flags().StringVar(&cures, "cures", "", "why it exists")
+	add.Flags().StringSliceVar(&supersedes, "supersedes", nil, "versions that it replaces")
+	add.MarkFlagRequired("part")
+	v.AddCommand(list, add)
+	return v
+}
+
+// sendPart reads NAME=FILE[@ADDRESS] and sends the file.
+func (a *app) sendPart(ctx context.Context, c *client.Client, text string) (client.NewPart, error) {
+	name, file, ok := strings.Cut(text, "=")
+	if !ok {
+		return client.NewPart{}, fmt.Errorf("--part %q: write NAME=FILE or NAME=FILE@ADDRESS", text)
+	}
+	address, format := uint64(0), ""
+	if i := strings.LastIndex(file, "@"); i > 0 {
+		n, err := strconv.ParseUint(file[i+1:], 0, 64)
+		if err != nil {
+			return client.NewPart{}, fmt.Errorf("--part %q: %q is not an address", text, file[i+1:])
+		}
+		address, file, format = n, file[:i], "raw"
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return client.NewPart{}, err
+	}
+	im, err := c.PutImage(ctx, filepath.Base(file), format, address, raw)
+	return client.NewPart{Name: name, Image: im.Digest, Format: format, Address: address}, err
+}

@@ -1,0 +1,245 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+// view is a run on a terminal: the steps that are behind as lines, three bars,
+// the strip of sectors and the board. Without a terminal it is lines only.
+type view struct {
+	app  *app
+	run  client.Run
+	bars *mpb.Progress
+	rows []*mpb.Bar
+
+	mu    sync.Mutex
+	last  client.Progress
+	heard time.Time
+	away  bool
+	took  map[int]time.Duration
+	began map[int]time.Time
+	total map[int]uint64
+}
+
+var barNames = []string{"backup", "flash", "verify"}
+
+func (a *app) newView(r client.Run) *view {
+	v := &view{app: a, run: r, heard: time.Now(), took: map[int]time.Duration{}, began: map[int]time.Time{}, total: map[int]uint64{}}
+	if !a.live {
+		return v
+	}
+	names := barNames
+	if r.Kind == run.BackUp {
+		names = names[:1]
+	}
+	v.bars = mpb.New(mpb.WithOutput(a.err), mpb.WithWidth(28), mpb.WithRefreshRate(150*time.Millisecond), mpb.WithAutoRefresh())
+	for i, name := range names {
+		options := []mpb.BarOption{
+			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return fmt.Sprintf("  %-7s ", name) })),
+			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return v.amount(i) })),
+		}
+		if i == len(names)-1 {
+			options = append(options, mpb.BarExtender(mpb.BarFillerFunc(func(w io.Writer, _ decor.Statistics) error {
+				_, err := io.WriteString(w, v.below())
+				return err
+			}), false))
+		}
+		v.rows = append(v.rows, v.bars.New(1, mpb.BarStyle().Lbound("").Rbound("").Filler("█").Tip("█").Padding("░"), options...))
+	}
+	return v
+}
+
+// row is the bar of a step, -1 for none.
+func row(s run.Step) int {
+	switch s {
+	case run.StepBackUp, run.StepStore:
+		return 0
+	case run.StepSame, run.StepSurvey, run.StepWrite:
+		return 1
+	case run.StepVerify:
+		return 2
+	}
+	return -1
+}
+
+// amount stands right of a bar.
+func (v *view) amount(i int) string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	p := v.last.View
+	switch {
+	case v.took[i] > 0:
+		return fmt.Sprintf(" %10s            took %s", kib(v.total[i]), minutes(v.took[i].Microseconds()))
+	case row(p.Step) == i && p.Waits != "":
+		return " waits for " + p.Waits
+	case row(p.Step) == i && p.Total > 0:
+		return fmt.Sprintf(" %s of %s  %5.1f KiB/s  %s left", grouped(p.Done>>10), kib(p.Total), p.Rate/1024, minutes(p.Left))
+	}
+	return " waits"
+}
+
+// below is the strip and the board.
+func (v *view) below() string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	var b strings.Builder
+	p := v.last
+	if p.States != "" {
+		fmt.Fprintf(&b, "\n  %s\n", v.app.strip(p.States, 72))
+		b.WriteString("  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n")
+	}
+	switch p.View.Board {
+	case run.BoardHandsOff:
+		b.WriteString("\n" + v.board(ink, fmt.Sprintf("  HANDS OFF  %s  until you may touch it", minutes(p.View.Touch)), "  Leave the unit, its leads and its power alone."))
+	case run.BoardReading:
+		b.WriteString("\n  Reading. Nothing is lost if the lead slips.\n")
+	case run.BoardWaiting:
+		b.WriteString("\n  Waiting for " + waits(p.View.Waits) + ". Nothing has been changed.\n")
+	}
+	if v.away {
+		b.WriteString("  The bench is out of touch with the service; its run goes on there.\n")
+	}
+	return b.String()
+}
+
+func waits(s string) string {
+	if s == "" {
+		return "the backup to be stored"
+	}
+	return s
+}
+
+func (v *view) board(how string, lines ...string) string {
+	var b strings.Builder
+	for _, l := range lines {
+		line := l + strings.Repeat(" ", max(0, 74-len([]rune(l))))
+		if v.app.color || v.app.live {
+			line = how + line + reset
+		}
+		b.WriteString("  " + line + "\n")
+	}
+	return b.String()
+}
+
+// strip draws the states of sectors in at most width cells; a cell that stands
+// for several shows the one that is farthest from done.
+func (a *app) strip(states string, width int) string {
+	const order = "dweWavk" // from the one most worth seeing
+	glyphs := map[byte]string{'v': "█", 'W': "▓", 'w': "▒", 'e': "░", 'a': "─", 'k': "═", 'd': "✗"}
+	colours := map[byte]string{'v': teal, 'W': blue, 'w': blue, 'a': teal, 'd': brick}
+	n := min(width, len(states))
+	var b strings.Builder
+	for i := range n {
+		part := states[i*len(states)/n : (i+1)*len(states)/n]
+		worst := part[0]
+		for j := range len(part) {
+			if strings.IndexByte(order, part[j]) < strings.IndexByte(order, worst) {
+				worst = part[j]
+			}
+		}
+		if (a.color || a.live) && colours[worst] != "" {
+			b.WriteString(colours[worst] + glyphs[worst] + reset)
+		} else {
+			b.WriteString(glyphs[worst])
+		}
+	}
+	return b.String()
+}
+
+// show takes a message of the run's stream.
+func (v *view) show(p client.Progress) {
+	v.mu.Lock()
+	before := v.last.View.Step
+	v.last, v.heard, v.away = p, time.Now(), false
+	i, was := row(p.View.Step), row(before)
+	if i >= 0 && v.began[i].IsZero() {
+		v.began[i] = time.Now()
+	}
+	if i >= 0 && p.View.Total > 0 {
+		v.total[i] = p.View.Total
+	}
+	if was >= 0 && was != i && v.took[was] == 0 && p.Fault == nil {
+		v.took[was] = max(time.Since(v.began[was]), time.Millisecond)
+	}
+	v.mu.Unlock()
+	for _, e := range p.Events {
+		v.event(e)
+	}
+	if v.bars == nil {
+		return
+	}
+	if was >= 0 && was != i && was < len(v.rows) && p.Fault == nil {
+		v.rows[was].SetTotal(int64(max(v.total[was], 1)), false)
+		v.rows[was].SetCurrent(int64(max(v.total[was], 1)))
+	}
+	if i >= 0 && i < len(v.rows) && p.View.Total > 0 {
+		v.rows[i].SetTotal(int64(p.View.Total), false)
+		v.rows[i].SetCurrent(int64(p.View.Done))
+	}
+}
+
+// event writes a line for what a person wants to read later.
+func (v *view) event(e run.Event) {
+	words := eventWords(e)
+	switch e.Kind {
+	case run.KindFault, run.KindOpened, run.KindClosed, "":
+		return
+	case run.KindPlanned:
+		p := v.last.States
+		words = fmt.Sprintf("planned: %d sectors to erase and write, %d right already, %d kept", strings.Count(p, "e")+strings.Count(p, "w")+strings.Count(p, "W")+strings.Count(p, "v"), strings.Count(p, "a"), strings.Count(p, "k"))
+	}
+	if words != "" {
+		v.note("%s %s  %s", v.app.bright("✓"), time.UnixMicro(e.At).Local().Format("15:04:05"), words)
+	}
+}
+
+// note writes a line above the bars.
+func (v *view) note(format string, args ...any) {
+	line := fmt.Sprintf("  "+format+"\n", args...)
+	if v.bars != nil {
+		v.bars.Write([]byte(line))
+		return
+	}
+	io.WriteString(v.app.err, line)
+}
+
+// heartbeat looks after a while of silence whether the bench is in touch.
+func (v *view) heartbeat(ctx context.Context, c *client.Client) {
+	v.mu.Lock()
+	quiet := time.Since(v.heard) > 8*time.Second
+	v.mu.Unlock()
+	if !quiet {
+		return
+	}
+	r, err := c.Run(ctx, v.run.ID)
+	v.mu.Lock()
+	was := v.away
+	v.away = err == nil && !r.Online
+	now := v.away
+	v.mu.Unlock()
+	if now && !was {
+		v.note("bench %s is out of touch with the service; its run goes on there if it is alive", r.Bench)
+	}
+}
+
+func (v *view) close() {
+	if v.bars == nil {
+		return
+	}
+	time.Sleep(200 * time.Millisecond) // one more turn of the bars
+	for _, b := range v.rows {
+		b.Abort(false)
+	}
+	v.bars.Wait()
+}

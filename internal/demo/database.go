@@ -1,0 +1,173 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"syscall"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // the root connection
+)
+
+// Database is a private MariaDB: a child of this process that listens on a
+// socket in its own folder and nowhere else.
+type Database struct {
+	dir   string
+	cmd   *exec.Cmd
+	ended chan error
+}
+
+const logFile = "--innodb-log-file-size=8M"
+
+// common are the arguments of every start. quick gives up durability, for tests.
+func common(dir string, quick bool) []string {
+	me := "root"
+	if u, err := user.Current(); err == nil {
+		me = u.Username
+	}
+	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"),
+		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", logFile,
+		"--max-allowed-packet=64M", "--log-error=" + filepath.Join(dir, "log")}
+	if quick {
+		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--innodb-buffer-pool-size=64M", "--performance-schema=OFF")
+	}
+	return args
+}
+
+// InitDatabase makes the data folder if it is not there.
+func InitDatabase(dir string) error {
+	data := filepath.Join(dir, "data")
+	if _, err := os.Stat(filepath.Join(data, "mysql")); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	me, err := user.Current()
+	if err != nil {
+		return err
+	}
+	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+me.Username, "--datadir="+data, "--skip-test-db",
+		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, logFile).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("MariaDB's data folder could not be made: %w\n%s", err, out)
+	}
+	return nil
+}
+
+// StartDatabase starts MariaDB on a folder that InitDatabase made. It ends with
+// this process, even if this process is killed.
+func StartDatabase(dir string, quick bool) (*Database, error) {
+	if len(filepath.Join(dir, "sock")) > 107 {
+		return nil, fmt.Errorf("the folder's name is too long for a socket: %s", dir)
+	}
+	d := &Database{dir: dir, ended: make(chan error, 1)}
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the child dies with this thread, which lives as long as we wait
+		d.cmd = exec.Command("mariadbd", common(dir, quick)...)
+		d.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+		err := d.cmd.Start()
+		started <- err
+		if err == nil {
+			d.ended <- d.cmd.Wait()
+		}
+	}()
+	if err := <-started; err != nil {
+		return nil, fmt.Errorf("MariaDB does not start: %w", err)
+	}
+	db, err := d.root()
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	for end := time.Now().Add(60 * time.Second); ; {
+		if db.Ping() == nil {
+			return d, nil
+		}
+		select {
+		case err := <-d.ended:
+			text, _ := os.ReadFile(filepath.Join(dir, "log"))
+			return nil, fmt.Errorf("MariaDB ended at once (%v):\n%s", err, tail(text, 2000))
+		case <-time.After(50 * time.Millisecond):
+		}
+		if time.Now().After(end) {
+			d.Stop()
+			return nil, fmt.Errorf("MariaDB does not answer on %s", d.Socket())
+		}
+	}
+}
+
+func tail(b []byte, n int) []byte { return b[max(0, len(b)-n):] }
+
+// Socket is where it listens.
+func (d *Database) Socket() string { return filepath.Join(d.dir, "sock") }
+
+// Stop ends it in order.
+func (d *Database) Stop() {
+	d.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-d.ended:
+	case <-time.After(20 * time.Second):
+		d.Kill()
+	}
+}
+
+// Kill ends it at once, as a loss of power would.
+func (d *Database) Kill() {
+	d.cmd.Process.Kill()
+	<-d.ended
+}
+
+func (d *Database) root() (*sql.DB, error) {
+	return sql.Open("mysql", fmt.Sprintf("root@unix(%s)/", d.Socket()))
+}
+
+// Accounts are the two ways into a database: the service's, and the one that
+// migrates, which ferry serve never holds.
+type Accounts struct {
+	Service string // user@host, for the grants
+	Serve   string // data source names
+	Migrate string
+	Root    string
+}
+
+// Provide makes a database and its accounts, with passwords from the system's
+// randomness.
+func (d *Database) Provide(ctx context.Context, name string) (Accounts, error) {
+	db, err := d.root()
+	if err != nil {
+		return Accounts{}, err
+	}
+	defer db.Close()
+	one, two := random(), random()
+	serve, migrate := name+"_serve", name+"_migrate"
+	for _, q := range []string{
+		"CREATE DATABASE IF NOT EXISTS `" + name + "`",
+		"CREATE OR REPLACE USER '" + serve + "'@'localhost' IDENTIFIED BY '" + one + "'",
+		"CREATE OR REPLACE USER '" + migrate + "'@'localhost' IDENTIFIED BY '" + two + "'",
+		"GRANT ALL ON `" + name + "`.* TO '" + migrate + "'@'localhost' WITH GRANT OPTION",
+	} {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			return Accounts{}, fmt.Errorf("making the accounts: %w", err)
+		}
+	}
+	source := func(user, password string) string {
+		return fmt.Sprintf("%s:%s@unix(%s)/%s", user, password, d.Socket(), name)
+	}
+	return Accounts{Service: serve + "@localhost", Serve: source(serve, one), Migrate: source(migrate, two), Root: fmt.Sprintf("root@unix(%s)/%s", d.Socket(), name)}, nil
+}
+
+func random() string {
+	b := make([]byte, 20)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}

@@ -1,0 +1,396 @@
+// Package demo starts the demo's world: a private MariaDB, the service, a bench
+// and the simulated units, each a process of its own, all on loopback.
+package demo
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"zealousferry/core"
+	"zealousferry/core/trust"
+	"zealousferry/internal/bench"
+	"zealousferry/internal/client"
+	"zealousferry/internal/demo/world"
+	"zealousferry/internal/service"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/store"
+)
+
+// Options of a demo.
+type Options struct {
+	Dir    string // its folder, var/demo
+	Listen string // of the service
+	Scale  float64
+	Out    io.Writer
+	Err    io.Writer
+}
+
+// secrets are kept in the demo's folder, mode 0600.
+type secrets struct {
+	Token string `json:"token"` // of the technician, for the command line
+	Lead  string `json:"lead"`
+}
+
+// Run starts everything and stays until the context ends, then stops it all.
+func Run(ctx context.Context, o Options) error {
+	began := time.Now()
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return err
+	}
+	o.Dir = dir
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	say := func(format string, args ...any) { fmt.Fprintf(o.Err, format+"\n", args...) }
+	say("MariaDB on a socket of its own …")
+	if err := InitDatabase(filepath.Join(dir, "db")); err != nil {
+		return err
+	}
+	db, err := StartDatabase(filepath.Join(dir, "db"), false)
+	if err != nil {
+		return err
+	}
+	defer db.Stop()
+	accounts, err := db.Provide(ctx, "ferry")
+	if err != nil {
+		return err
+	}
+	if err := store.Migrate(ctx, accounts.Migrate, accounts.Service); err != nil {
+		return err
+	}
+	s, codes, err := people(ctx, accounts, dir)
+	if err != nil {
+		return err
+	}
+	say("the service at http://%s …", o.Listen)
+	if err := serviceKey(filepath.Join(dir, "service.key")); err != nil {
+		return err
+	}
+	base := "http://" + o.Listen
+	serve, err := child(o.Err, []string{"FERRY_DATABASE=" + accounts.Serve}, "serve", "--listen", o.Listen, "--key", filepath.Join(dir, "service.key"))
+	if err != nil {
+		return err
+	}
+	defer serve.stop()
+	if err := ready(ctx, base, serve); err != nil {
+		return err
+	}
+	lead := client.New(base, s.Lead, core.System{})
+	if err := catalogue(ctx, lead, say); err != nil {
+		return err
+	}
+	say("%d simulated units …", len(world.Units))
+	os.Remove(filepath.Join(dir, "units", "units.json"))
+	units, err := child(o.Err, nil, "sim", "--dir", filepath.Join(dir, "units"), "--scale", fmt.Sprint(o.Scale))
+	if err != nil {
+		return err
+	}
+	defer units.stop()
+	if err := links(ctx, dir); err != nil {
+		return err
+	}
+	say("a bench called van …")
+	if err := enrol(ctx, lead, base, filepath.Join(dir, "bench")); err != nil {
+		return err
+	}
+	van, err := child(o.Err, nil, "bench", "--dir", filepath.Join(dir, "bench"), "--scale", fmt.Sprint(o.Scale))
+	if err != nil {
+		return err
+	}
+	defer van.stop()
+	if err := joined(ctx, lead); err != nil {
+		return err
+	}
+	if err := register(ctx, accounts, dir); err != nil {
+		return err
+	}
+	env := fmt.Sprintf("export FERRY_URL=%s\nexport FERRY_TOKEN=%s\n", base, s.Token)
+	if err := os.WriteFile(filepath.Join(dir, "env"), []byte(env), 0o600); err != nil {
+		return err
+	}
+	greet(o.Out, base, codes, time.Since(began))
+	select {
+	case <-ctx.Done():
+		say("\nstopping …")
+		return nil
+	case <-serve.ended:
+		return errors.New("the service ended by itself")
+	case <-van.ended:
+		return errors.New("the bench ended by itself")
+	case <-units.ended:
+		return errors.New("the simulated units ended by themselves")
+	}
+}
+
+func greet(w io.Writer, base string, codes map[string]string, took time.Duration) {
+	fmt.Fprintf(w, "\nUp after %.0f s. The console, signed in (each link once, within %s):\n\n", took.Seconds(), service.SignInLasts)
+	for _, p := range world.People {
+		if code := codes[p.ID]; code != "" {
+			fmt.Fprintf(w, "  %-14s %-11s %s/sign-in#%s\n", p.Name, p.Role, base, code)
+		}
+	}
+	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . var/demo/env\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n")
+}
+
+// people enters the demo's people, and makes tokens and one-use sign-in codes.
+func people(ctx context.Context, a Accounts, dir string) (s secrets, codes map[string]string, err error) {
+	db, err := store.Open(ctx, a.Serve)
+	if err != nil {
+		return s, nil, err
+	}
+	defer db.Close()
+	codes = map[string]string{}
+	for _, p := range world.People {
+		if err := db.PutPerson(ctx, store.Person{ID: p.ID, Name: p.Name, Role: p.Role}); err != nil {
+			return s, nil, err
+		}
+		if p.Role == service.Viewer {
+			continue
+		}
+		text, digest := service.Secret()
+		codes[p.ID] = text
+		if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Name: "demo",
+			Expires: sql.NullTime{Time: time.Now().Add(service.SignInLasts).UTC(), Valid: true}}); err != nil {
+			return s, nil, err
+		}
+	}
+	path := filepath.Join(dir, "secrets.json")
+	if raw, err := os.ReadFile(path); err == nil && json.Unmarshal(raw, &s) == nil {
+		return s, codes, nil
+	}
+	for _, t := range []struct {
+		to     *string
+		person string
+	}{{&s.Token, world.People[0].ID}, {&s.Lead, world.People[1].ID}} {
+		text, digest := service.Secret()
+		*t.to = text
+		if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Person: sql.NullString{String: t.person, Valid: true}, Name: "demo"}); err != nil {
+			return s, nil, err
+		}
+	}
+	raw, err := json.Marshal(s)
+	if err != nil {
+		return s, nil, err
+	}
+	return s, codes, os.WriteFile(path, raw, 0o600)
+}
+
+func serviceKey(path string) error {
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	key, err := trust.NewKey()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
+}
+
+// catalogue sends the model sheets, and the releases that are not there yet.
+func catalogue(ctx context.Context, c *client.Client, say func(string, ...any)) error {
+	for _, sheet := range [][]byte{world.Quill80, world.Quill120} {
+		if _, err := c.PutModel(ctx, sheet); err != nil {
+			return err
+		}
+	}
+	have, err := c.Releases(ctx, "")
+	if err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	for _, r := range have.Releases {
+		there[r.Model+" "+r.Version] = true
+	}
+	for _, r := range world.Releases {
+		if there[r.Model+" "+r.Version] {
+			continue
+		}
+		say("release %s of %s …", r.Version, r.Model)
+		im, err := c.PutImage(ctx, fmt.Sprintf("%s-%s.hex", r.Model, r.Version), "", 0, r.HexFile())
+		if err != nil {
+			return err
+		}
+		_, err = c.AddRelease(ctx, client.NewRelease{Model: r.Model, Version: r.Version, Channel: r.Channel, Cures: r.Cures, Supersedes: r.Supersedes, Fits: r.Fits,
+			Parts: []client.NewPart{{Name: "program", Image: im.Digest}}})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// links waits for the simulated units and writes the bench's list of links.
+func links(ctx context.Context, dir string) error {
+	var standings struct {
+		Units []sim.Standing `json:"units"`
+	}
+	for {
+		raw, err := os.ReadFile(filepath.Join(dir, "units", "units.json"))
+		if err == nil && json.Unmarshal(raw, &standings) == nil && len(standings.Units) == len(world.Units) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	var file struct {
+		Links []bench.Port `yaml:"links"`
+	}
+	for _, u := range standings.Units {
+		file.Links = append(file.Links, bench.Port{Name: u.Name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address}})
+	}
+	raw, err := yaml.Marshal(file)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "bench"), 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "bench", "links.yaml"), raw, 0o600)
+}
+
+func enrol(ctx context.Context, lead *client.Client, base, dir string) error {
+	if _, err := os.Stat(filepath.Join(dir, "bench.json")); err == nil {
+		return nil
+	}
+	code, err := lead.NewBenchCode(ctx)
+	if err != nil {
+		return err
+	}
+	return bench.Enrol(ctx, dir, base, code.Code, "van")
+}
+
+func joined(ctx context.Context, c *client.Client) error {
+	for {
+		l, err := c.Links(ctx)
+		if err != nil {
+			return err
+		}
+		if len(l.Links) == len(world.Units) && l.Links[0].State != "offline" {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// register enters the units that the team knows already, with what their labels
+// say.
+func register(ctx context.Context, a Accounts, dir string) error {
+	db, err := store.Open(ctx, a.Serve)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	raw, err := os.ReadFile(filepath.Join(dir, "service.key"))
+	if err != nil {
+		return err
+	}
+	key, err := trust.DecodeKey(strings.TrimSpace(string(raw)))
+	if err != nil {
+		return err
+	}
+	for _, u := range world.Units {
+		if _, err := db.Unit(ctx, u.Serial); err == nil || !u.Seen {
+			continue
+		}
+		at := time.Now().Add(-90 * 24 * time.Hour)
+		known, err := db.MeetUnit(ctx, key, u.Model, u.Serial, u.Site, world.People[1].ID, at)
+		if err != nil {
+			return err
+		}
+		if err := db.AddFacts(ctx, known.ID, u.Facts(at)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// process is a child: another verb of this program.
+type process struct {
+	cmd   *exec.Cmd
+	ended chan struct{}
+}
+
+func child(out io.Writer, env []string, args ...string) (*process, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	p := &process{ended: make(chan struct{})}
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the child dies with this thread
+		p.cmd = exec.Command(self, args...)
+		p.cmd.Env = append(os.Environ(), env...)
+		p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+		pipe, err := p.cmd.StderrPipe()
+		if err == nil {
+			err = p.cmd.Start()
+		}
+		started <- err
+		if err != nil {
+			return
+		}
+		lines := bufio.NewScanner(pipe)
+		for lines.Scan() {
+			fmt.Fprintf(out, "%s: %s\n", args[0], lines.Text())
+		}
+		p.cmd.Wait()
+		close(p.ended)
+	}()
+	if err := <-started; err != nil {
+		return nil, fmt.Errorf("ferry %s does not start: %w", args[0], err)
+	}
+	return p, nil
+}
+
+func (p *process) stop() {
+	p.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-p.ended:
+	case <-time.After(15 * time.Second):
+		p.cmd.Process.Kill()
+		<-p.ended
+	}
+}
+
+func ready(ctx context.Context, base string, p *process) error {
+	for {
+		resp, err := http.Get(base + "/readyz")
+		if err == nil {
+			resp.Body.Close()
+			if resp.StatusCode == http.StatusOK {
+				return nil
+			}
+		}
+		select {
+		case <-p.ended:
+			return core.Fail(core.Busy, "the service did not start; see the lines above").Do("If its address is in use: make demo LISTEN=127.0.0.1:8471.")
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,68 @@
+package sim
+
+import (
+	"encoding/json"
+	"net/http"
+	"sort"
+)
+
+// Fleet is several units with a switchboard for their faults.
+type Fleet map[string]*Unit
+
+// Standing is what the switchboard shows of a unit.
+type Standing struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Serial  string `json:"serial"`
+	Runs    string `json:"runs"`
+	Faults  Faults `json:"faults"`
+}
+
+// Standings lists the units by name.
+func (f Fleet) Standings() []Standing {
+	var all []Standing
+	for name, u := range f {
+		u.mu.Lock()
+		all = append(all, Standing{name, u.Address(), u.Serial, u.version(), u.faults})
+		u.mu.Unlock()
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].Name < all[j].Name })
+	return all
+}
+
+// Change is what the switchboard can do to a unit.
+type Change struct {
+	Faults   *Faults `json:"faults,omitempty"`
+	Power    *bool   `json:"power,omitempty"`
+	Serial   string  `json:"serial,omitempty"` // another unit is put on the lead
+	Revision string  `json:"revision,omitempty"`
+}
+
+// ServeHTTP is the switchboard: GET / lists, POST /NAME takes a Change.
+func (f Fleet) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	if r.Method == http.MethodGet {
+		json.NewEncoder(w).Encode(f.Standings())
+		return
+	}
+	u, ok := f[r.URL.Path[1:]]
+	if !ok {
+		http.Error(w, `{"error":"there is no such unit"}`, http.StatusNotFound)
+		return
+	}
+	var c Change
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<16)).Decode(&c); err != nil {
+		http.Error(w, `{"error":"the change cannot be read"}`, http.StatusBadRequest)
+		return
+	}
+	if c.Faults != nil {
+		u.Set(*c.Faults)
+	}
+	if c.Power != nil {
+		u.Power(*c.Power)
+	}
+	if c.Serial != "" {
+		u.Swap(c.Serial, c.Revision, nil)
+	}
+	json.NewEncoder(w).Encode(f.Standings())
+}
