@@ -210,3 +210,9 @@ func (v *Service) fail(ctx context.Context, err error) error {
 	v.log.Error("a request failed", "error", err, "id", middleware.GetReqID(ctx))
 	return plainProblem(http.StatusInternalServerError, "")
 }
+
+// Describe gives the API's description without a database behind it.
+func Describe() *huma.OpenAPI {
+	v := New(nil, trust.Key{}, nil, core.System{}, slog.New(slog.DiscardHandler), false)
+	return v.API(chi.NewRouter()).OpenAPI()
+}

@@ -1,0 +1,60 @@
+# Zealous Ferry. The two commands: make demo, make test.
+LISTEN ?= 127.0.0.1:8470
+export PATH := $(PATH):/usr/sbin
+CONSOLE := $(shell find console/src console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
+
+.PHONY: help demo demo-fresh test trials bench build types clean
+help:
+	@echo "make demo        the demo's world: database, service, bench, simulated units, console"
+	@echo "make demo-fresh  the same, from nothing"
+	@echo "make test        all tests (about 10 minutes)"
+	@echo "make trials      the full matrices of faults"
+	@echo "make bench       figures of the whole system, into var/bench.json"
+	@echo "make types       the API's description and the console's types, after a change of the API"
+
+demo: build
+	bin/ferry demo --listen $(LISTEN)
+
+demo-fresh:
+	rm -rf var/demo
+	$(MAKE) demo
+
+build: bin/ferry
+
+bin/ferry: console/dist/index.html $(shell find . -name '*.go' -not -path './console/node_modules/*' -o -name '*.sql' -not -path './console/node_modules/*' -o -name '*.yaml' -not -path './console/node_modules/*') go.sum
+	@scripts/need demo
+	go build -o bin/ferry ./cmd/ferry
+
+console/node_modules/.installed: console/package-lock.json
+	@scripts/need demo
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/dist/index.html: console/node_modules/.installed $(CONSOLE)
+	cd console && npx vite build --logLevel warn
+	touch console/dist/.keep $@
+
+types: console/node_modules/.installed
+	go run ./internal/service/describe > docs/openapi.json
+	cd console && npm run --silent types
+
+test: console/dist/index.html
+	@scripts/need test
+	@test -z "$$(gofmt -l cmd core internal console/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal; exit 1; }
+	go vet ./...
+	cd console && npm run --silent typecheck && npm run --silent lint
+	go build -o bin/ferry ./cmd/ferry
+	go test -timeout 15m ./...
+
+trials: console/dist/index.html
+	@scripts/need test
+	FERRY_TRIALS=full go test -timeout 120m ./...
+
+bench: console/dist/index.html
+	@scripts/need demo
+	go build -o bin/ferry ./cmd/ferry
+	@mkdir -p var
+	go run ./internal/measure -out var/bench.json
+
+clean:
+	rm -rf bin var console/dist/* console/node_modules
