@@ -187,11 +187,12 @@ func (v *Service) endPaused(ctx context.Context, u store.Unit) error {
 	}
 }
 
-type runPath struct {
+// RunPath is a run in a path.
+type RunPath struct {
 	Run string `path:"run"`
 }
 
-func (v *Service) getRun(ctx context.Context, in *runPath) (client.Run, error) {
+func (v *Service) getRun(ctx context.Context, in *RunPath) (client.Run, error) {
 	return v.run(ctx, in.Run)
 }
 
@@ -302,7 +303,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	return out, nil
 }
 
-type stopIn struct{ runPath }
+type stopIn struct{ RunPath }
 
 func (v *Service) stopRun(ctx context.Context, in *stopIn) (none, error) {
 	r, err := v.open(ctx, in.Run)
@@ -326,7 +327,7 @@ func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
 }
 
 type resumeIn struct {
-	runPath
+	RunPath
 	Body struct {
 		Label string `json:"label,omitempty" maxLength:"64"`
 	}
@@ -345,7 +346,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 }
 
 type releaseIn struct {
-	runPath
+	RunPath
 	Body client.Reason
 }
 

@@ -55,6 +55,7 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 }
 
 func init() {
+	huma.DefaultArrayNullable = false
 	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
 		return plainProblem(status, msg, errs...)
 	}

@@ -73,11 +73,12 @@ func (a around) unit(u store.Unit) client.Unit {
 	return out
 }
 
-type unitPath struct {
+// UnitPath is a unit in a path.
+type UnitPath struct {
 	Unit string `path:"unit" doc:"Id or serial."`
 }
 
-func (v *Service) getUnit(ctx context.Context, in *unitPath) (client.UnitPage, error) {
+func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err
@@ -142,7 +143,7 @@ func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, er
 	return out, err
 }
 
-func (v *Service) listBackups(ctx context.Context, in *unitPath) (client.Backups, error) {
+func (v *Service) listBackups(ctx context.Context, in *UnitPath) (client.Backups, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Backups{}, err
@@ -152,7 +153,7 @@ func (v *Service) listBackups(ctx context.Context, in *unitPath) (client.Backups
 }
 
 type noteIn struct {
-	unitPath
+	UnitPath
 	Body client.Noted
 }
 
@@ -304,7 +305,7 @@ func recommended(sheet *model.Sheet, releases []*model.Release, known fit.Known)
 }
 
 // getHistory reads a unit's chain and checks it.
-func (v *Service) getHistory(ctx context.Context, in *unitPath) (client.History, error) {
+func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.History{}, err
@@ -355,7 +356,7 @@ func (v *Service) getHistory(ctx context.Context, in *unitPath) (client.History,
 }
 
 type memoryIn struct {
-	unitPath
+	UnitPath
 	Against string `query:"release" doc:"Version or id; the recommended one where it is empty."`
 }
 

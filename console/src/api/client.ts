@@ -1,0 +1,40 @@
+// Calls of the API, with types made from docs/openapi.json.
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+export const api = createClient<paths>({ baseUrl: '/' })
+
+type Schemas = components['schemas']
+export type Person = Schemas['Person']
+export type Problem = Schemas['Problem']
+export type Unit = Schemas['Unit']
+export type UnitPage = Schemas['UnitPage']
+export type Link = Schemas['Link']
+export type Bench = Schemas['Bench']
+export type Identity = Schemas['Identity']
+export type Fit = Schemas['Fit']
+export type Verdict = Schemas['FitVerdict']
+export type Run = Schemas['Run']
+export type Progress = Schemas['Progress']
+export type View = Schemas['RunView']
+export type RunEvent = Schemas['RunEvent']
+export type Sector = Schemas['Sector']
+export type Strip = Schemas['Strip']
+export type History = Schemas['History']
+export type Entry = Schemas['Entry']
+export type Backup = Schemas['Backup']
+
+// problem makes three lines of anything that went wrong: what happened, what
+// state the unit is in, what to do next.
+export function problem(e: unknown): Problem {
+  if (e && typeof e === 'object' && 'kind' in e && 'detail' in e) return e as Problem
+  return {
+    type: 'about:blank',
+    title: 'Not answering',
+    status: 0,
+    kind: 'not-answering',
+    detail: 'The service does not answer.',
+    next: 'A run at a bench goes on. Look whether the service is up, then load this page again.',
+  }
+}

@@ -1,0 +1,4 @@
+/// <reference types="vite/client" />
+declare module 'vuetify/styles/core'
+declare module 'vuetify/styles/colors'
+declare module '@fontsource/*'

@@ -1,0 +1,94 @@
+<script setup lang="ts">
+import { mdiCircle, mdiCircleOutline, mdiLaptop, mdiLanDisconnect } from '@mdi/js'
+import { computed, onMounted, onUnmounted, reactive, ref } from 'vue'
+
+import { api, problem, type Bench, type Link, type Problem } from '../api/client'
+import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
+import { when } from '../words'
+
+const benches = ref<Bench[]>([])
+const links = ref<Link[]>([])
+const loaded = ref(false)
+const trouble = ref<Problem | null>(null)
+const asking = reactive(new Map<string, boolean>())
+const said = reactive(new Map<string, Problem>())
+let timer = 0
+
+async function load() {
+  try {
+    const [a, b] = await Promise.all([api.GET('/api/benches'), api.GET('/api/links')])
+    if (a.error || b.error) throw a.error ?? b.error
+    benches.value = a.data.benches
+    links.value = b.data.links
+    trouble.value = null
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+  loaded.value = true
+}
+onMounted(() => {
+  load()
+  timer = window.setInterval(load, 3000)
+})
+onUnmounted(() => clearInterval(timer))
+
+async function identify(l: Link) {
+  asking.set(l.link, true)
+  said.delete(l.link)
+  try {
+    const { error } = await api.POST('/api/identify', { body: { at: l.link } })
+    if (error) throw error
+  } catch (e) {
+    said.set(l.link, problem(e))
+  }
+  asking.delete(l.link)
+  load()
+}
+
+const of = computed(() => (b: Bench) => links.value.filter((l) => l.bench === b.name))
+const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b.clockError / 1e6).toFixed(0)} s off` : '')
+</script>
+
+<template>
+  <div class="page">
+    <Trouble v-if="trouble" :problem="trouble" />
+    <v-empty-state v-else-if="loaded && !benches.length" title="No bench yet" text="A bench is a machine with links: a lead makes a code with “ferry bench code”, and the machine joins with “ferry bench enrol”." />
+    <section v-for="b in benches" :key="b.id" class="bench">
+      <div class="row spread">
+        <h1><v-icon :icon="mdiLaptop" /> Bench {{ b.name }}</h1>
+        <span :class="b.online ? 'muted' : 'brick'">{{ b.revoked ? 'revoked' : b.online ? 'joined to the service' : `out of touch since ${when(b.seen)}` }}{{ drift(b) }}, version {{ b.version }}</span>
+      </div>
+      <hr class="rule" />
+      <ul class="rows links">
+        <li v-for="l in of(b)" :key="l.link" :data-link="l.link">
+          <div class="link">
+            <div class="name"><strong class="mono">{{ l.link }}</strong><div class="small muted">{{ l.kind === 'rfc2217' ? 'serial over the network' : 'serial port' }}</div></div>
+            <div class="state"><v-icon :icon="l.state === 'busy' ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="l.state === 'free' ? 'secondary' : l.state === 'busy' ? 'primary' : 'error'" /> {{ l.state === 'busy' ? 'in use' : l.state }}</div>
+            <div class="on">
+              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><div class="small muted">identified {{ when(l.identified) }}</div></template>
+              <template v-else><span class="unknown">what is on it is not known</span></template>
+            </div>
+            <div class="do">
+              <v-btn v-if="l.run" variant="outlined" :to="`/runs/${l.run}`">Look at the run</v-btn>
+              <template v-else-if="session.may('technician') && l.state === 'free'">
+                <v-btn variant="text" color="primary" :loading="asking.get(l.link)" data-identify @click="identify(l)">Identify</v-btn>
+                <v-btn variant="outlined" :to="`/work/${l.link}`" data-work>Start a run</v-btn>
+              </template>
+            </div>
+          </div>
+          <Trouble v-if="said.get(l.link)" :problem="said.get(l.link)!" />
+        </li>
+      </ul>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.bench + .bench { margin-top: 32px; }
+.link { display: grid; grid-template-columns: 200px 110px 1fr auto; gap: 16px; align-items: center; }
+.state { display: flex; gap: 8px; align-items: center; }
+.do { display: flex; gap: 16px; }
+.unknown { border: 1.5px dashed var(--outline); padding: 2px 10px; border-radius: 4px; }
+@media (max-width: 800px) { .link { grid-template-columns: 1fr 1fr; } .do, .on { grid-column: span 2; } }
+</style>

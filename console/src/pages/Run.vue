@@ -1,0 +1,299 @@
+<script setup lang="ts">
+// A run: live while it works, its record once it is closed. The page is drawn
+// from the run as the service adds it up, then follows its event stream.
+import { mdiArchiveCheck, mdiArchiveOff, mdiCheckDecagram, mdiAlertDecagram } from '@mdi/js'
+import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, problem, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
+import ActionBoard from '../parts/ActionBoard.vue'
+import DigestText from '../parts/DigestText.vue'
+import LineOfStops from '../parts/LineOfStops.vue'
+import SectorStrip from '../parts/SectorStrip.vue'
+import { rideOf, stopsOf } from '../parts/stops'
+import Trouble from '../parts/Trouble.vue'
+import UnitPlate from '../parts/UnitPlate.vue'
+import { session } from '../session'
+import { clock, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
+
+const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const run = ref<Run | null>(null)
+const progress = ref<Progress | null>(null)
+const events = ref<RunEvent[]>([])
+const trouble = ref<Problem | null>(null)
+const said = ref<Problem | null>(null)
+const lost = ref<Date | null>(null)
+const now = ref(Date.now())
+const heard = ref(Date.now())
+const asking = ref(false)
+const stopping = ref(false)
+const lastStep = ref('identify')
+let source: EventSource | null = null
+let timer = 0
+
+async function load() {
+  try {
+    const { data, error } = await api.GET('/api/runs/{run}', { params: { path: { run: props.id } } })
+    if (error) throw error
+    run.value = data
+    take(data.progress, true)
+    trouble.value = null
+    return true
+  } catch (e) {
+    if (!run.value) trouble.value = problem(e)
+    return false
+  }
+}
+
+function take(p: Progress, whole = false) {
+  heard.value = Date.now()
+  if (whole) events.value = p.events
+  else {
+    const have = events.value[events.value.length - 1]?.n ?? 0
+    events.value = [...events.value, ...p.events.filter((e) => e.n > have)]
+  }
+  progress.value = p
+  const step = p.fault?.step ?? p.view.step
+  if (step !== 'paused' && step !== 'ended') lastStep.value = step
+}
+
+function follow() {
+  source?.close()
+  source = new EventSource(`/api/runs/${props.id}/events?after=${progress.value?.last ?? 0}`)
+  source.onopen = () => (lost.value = null)
+  source.onerror = () => {
+    lost.value ??= new Date()
+    if (source?.readyState === EventSource.CLOSED) setTimeout(follow, 1000)
+  }
+  source.addEventListener('progress', (m) => {
+    lost.value = null
+    const p = JSON.parse(m.data) as Progress
+    const before = progress.value?.view
+    take(p)
+    if (p.view.step === 'ended') {
+      source?.close()
+      load()
+    } else if (p.view.board !== before?.board || !run.value?.sectors.length !== !p.states) load()
+  })
+}
+
+onMounted(async () => {
+  timer = window.setInterval(() => {
+    now.value = Date.now()
+    if (run.value?.state !== 'closed' && now.value - heard.value > 6000) load()
+  }, 1000)
+  for (;;) {
+    if (await load()) break
+    await new Promise((r) => setTimeout(r, 1000))
+    if (trouble.value?.kind === 'not-found') return
+  }
+  if (run.value?.state !== 'closed') follow()
+})
+onUnmounted(() => {
+  source?.close()
+  clearInterval(timer)
+})
+
+const view = computed(() => progress.value?.view)
+const paused = computed(() => run.value?.state === 'paused' || progress.value?.outcome === 'interrupted')
+const closed = computed(() => run.value?.state === 'closed')
+const stops = computed(() => (run.value && view.value ? stopsOf(run.value, view.value, closed.value && run.value.outcome === 'done' ? 'ended' : lastStep.value) : []))
+const since = computed(() => (now.value - heard.value) / 1000)
+const touch = computed(() => {
+  const t = view.value?.touch ?? -1
+  return t < 0 ? -1 : Math.max(0, t / 1e6 - since.value)
+})
+const late = computed(() => view.value?.board === 'hands-off' && since.value > 8)
+const wrote = computed(() => events.value.find((e) => e.kind === 'same-unit' || e.kind === 'about-to'))
+const share = computed(() => {
+  if (!wrote.value || touch.value < 0) return 1
+  const spent = Math.max(0.1, (now.value * 1000 - wrote.value.at) / 1e6)
+  return touch.value / (touch.value + spent)
+})
+
+const board = computed(() => {
+  const v = view.value
+  const r = run.value
+  const f = progress.value?.fault
+  if (!v || !r) return null
+  if (closed.value) {
+    const ok = r.outcome === 'done'
+    if (v.board === 'stopped' || r.unit.state === 'half-done') return { board: 'stopped' as const, head: 'Do not put it back to work', sentence: f ? `${f.message}. ${f.state}` : 'The run was given up in the middle of the write; the unit is half done.' }
+    const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
+    return { board: 'ended' as const, head, sentence: ok ? `It runs ${r.to || 'its program'}, asked after its start. You may touch it.` : (f?.message ?? r.record?.reason ?? '') }
+  }
+  if (paused.value) return { board: 'stopped' as const, head: v.changes ? 'Half done. Leave it as it is' : 'Interrupted', sentence: f ? f.message : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
+  if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
+  if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
+  const words: Record<string, string> = { identify: 'Asking the unit who it is', fit: 'Judging the fit', backup: 'Reading the memory', plan: 'Laying the image over the memory', start: 'Starting the program', 'close-out': 'Closing' }
+  return { board: 'reading' as const, head: words[v.step] ?? 'Reading', sentence: v.step === 'backup' && v.total ? `${kib(v.done)} of ${kib(v.total)}${v.left >= 0 ? `, ${minutes(v.left / 1e6)} left` : ''}. Nothing is lost if the lead slips.` : 'Nothing is lost if the lead slips.' }
+})
+const under = computed(() => {
+  const v = view.value
+  if (!v || v.board !== 'hands-off') return ''
+  if (late.value) return `Longer than usual, still alive: last word ${Math.round(since.value)} s ago`
+  if (v.step === 'verify') return `Verify ${minutes(Math.max(0, v.left / 1e6 - since.value))} left`
+  return `Flash ${minutes(Math.max(0, v.left / 1e6 - since.value))} left, then verify ${minutes((v.touch - v.left) / 1e6)}`
+})
+
+const points = computed<[number, number][]>(() => {
+  const out: [number, number][] = []
+  let start = 0
+  let window: [number, number][] = []
+  for (const e of events.value) {
+    if (e.kind === 'about-to' && !start) start = e.mono
+    if (e.kind !== 'done') continue
+    const b = e.body as { bytes: number; erase?: boolean }
+    window.push([e.mono, b.erase ? 0 : b.bytes])
+    window = window.filter(([t]) => e.mono - t < 1e6)
+    const span = Math.max(2e5, e.mono - Math.max(start, e.mono - 1e6))
+    out.push([(e.mono - start) / 1e6, (window.reduce((n, [, x]) => n + x, 0) / span) * 1e6])
+  }
+  return out
+})
+const told = computed(() => events.value.map((e) => ({ e, words: event(e) })).filter((x) => x.words))
+const all = ref(false)
+const shown = computed(() => (all.value ? [...told.value].reverse() : told.value.slice(-6).reverse()))
+
+async function order(what: 'stop' | 'resume') {
+  asking.value = true
+  said.value = null
+  const path = { params: { path: { run: props.id } } }
+  try {
+    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: {} })
+    if (error) throw error
+    stopping.value = false
+    await load()
+    follow()
+  } catch (e) {
+    said.value = problem(e)
+  }
+  asking.value = false
+}
+
+async function putBack() {
+  asking.value = true
+  said.value = null
+  try {
+    const { data, error } = await api.POST('/api/runs', { body: { kind: 'restore', at: run.value!.link } })
+    if (error) throw error
+    router.push(`/runs/${data.id}`)
+  } catch (e) {
+    said.value = problem(e)
+  }
+  asking.value = false
+}
+</script>
+
+<template>
+  <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
+  <template v-else-if="run && view && board">
+    <LineOfStops :stops="stops" :ride="closed || paused ? 0 : rideOf(view)" />
+    <ActionBoard :board="board.board" :head="board.head" :sentence="board.sentence" :seconds="late ? -1 : touch" :share="share" :under="under" :data-outcome="run.outcome">
+      <div v-if="paused && session.may('technician')" class="row ways">
+        <v-btn color="surface" size="large" :loading="asking" data-resume @click="order('resume')">Go on with the write</v-btn>
+        <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
+      </div>
+      <div v-else-if="closed && board.board === 'stopped' && session.may('technician') && run.unit.state === 'half-done'" class="row ways">
+        <v-btn color="surface" size="large" :loading="asking" data-restore @click="putBack">Put its backup back</v-btn>
+        <v-btn variant="outlined" size="large" :to="`/work/${run.link}`">Write again</v-btn>
+      </div>
+      <p v-if="progress?.fault && (paused || closed)" class="next"><strong>Next:</strong> {{ progress.fault.next }}</p>
+    </ActionBoard>
+    <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
+    <div v-if="!run.online && !closed" class="lost" role="status">Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</div>
+    <div class="page body">
+      <Trouble v-if="said" :problem="said" />
+      <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" />
+      <div class="four">
+        <section>
+          <UnitPlate :unit="run.unit" :note="`${run.from || '?'} → ${run.to || run.version || '?'} ${run.channel ?? ''}`" />
+          <p class="small"><router-link :to="`/units/${run.unit.id}`">All of this unit</router-link></p>
+        </section>
+        <section v-if="run.kind !== 'backup'">
+          <div class="row spread"><h2 class="counts">{{ (view.rate / 1024).toFixed(1) }} KiB/s</h2><span class="small muted">{{ view.line ? `${Math.round((view.rate / view.line) * 100)} % of the line` : '' }}</span></div>
+          <RateChart v-if="points.length" :points="points" :line="view.line" />
+          <p v-else class="small muted">Drawn once memory is written.</p>
+        </section>
+        <section>
+          <h3 class="muted">Way back</h3>
+          <template v-if="run.backup">
+            <div class="way"><v-icon :icon="mdiArchiveCheck" size="32" color="secondary" /><strong class="lead">Full backup{{ run.backupId ? ', stored' : '' }}</strong></div>
+            <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? `from ${run.backupHow}` }}</p>
+            <DigestText :digest="run.backup" />
+          </template>
+          <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>None yet; nothing is erased before there is one.</span></div>
+        </section>
+        <section>
+          <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="told.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${told.length}` }}</v-btn></div>
+          <ol class="events small"><li v-for="x in shown" :key="x.e.n"><span class="mono muted">{{ clock(new Date(x.e.at / 1000)) }}</span> {{ x.words }}</li></ol>
+        </section>
+      </div>
+      <template v-if="closed && run.record">
+        <hr class="rule gap" />
+        <div class="row spread record">
+          <h2>Record</h2>
+          <span v-if="run.signed" class="teal seal"><v-icon :icon="mdiCheckDecagram" /> signed by bench {{ run.bench }}</span>
+          <span v-else class="brick seal"><v-icon :icon="mdiAlertDecagram" /> not signed by its bench</span>
+        </div>
+        <div class="columns">
+          <table class="plain"><tbody>
+            <tr><td class="muted">Outcome</td><td><strong>{{ outcomes[run.record.outcome] }}</strong><div class="small">{{ run.record.reason }}</div></td></tr>
+            <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
+            <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
+            <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
+            <tr v-if="run.halves > 1"><td class="muted">Halves</td><td>{{ run.halves }}: the bench took it up again {{ run.halves - 1 }}×</td></tr>
+          </tbody></table>
+          <table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
+            <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>
+            <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">{{ sources[f.source] }}</td></tr>
+          </tbody></table>
+          <table class="plain"><tbody>
+            <tr v-if="run.record.verified"><td class="muted">Verified</td><td>{{ hows[run.record.verified] ?? run.record.verified }}</td></tr>
+            <tr><td class="muted">Identity</td><td>{{ run.record.identity || 'not identified' }}</td></tr>
+            <tr v-for="i in run.record.images ?? []" :key="i"><td class="muted">Image</td><td><DigestText :digest="i" /></td></tr>
+            <tr v-for="o in run.record.obtained ?? []" :key="o.how"><td class="muted">Backup</td><td>{{ kib(o.bytes) }} {{ o.how === 'wire' ? 'read on the wire' : 'known by the unit’s digest' }}</td></tr>
+            <tr><td class="muted">Journal</td><td><DigestText :digest="run.record.journal" /></td></tr>
+          </tbody></table>
+        </div>
+      </template>
+    </div>
+    <footer v-if="!closed && !paused" class="foot">
+      <span class="lead"><strong>{{ view.board === 'hands-off' ? 'Nothing for you to do.' : 'Reading only.' }}</strong> {{ view.board === 'hands-off' ? 'The unit starts its program by itself at the end.' : 'You may leave this page; the bench goes on.' }}</span>
+      <v-btn v-if="session.may('technician')" variant="outlined" data-stop @click="stopping = true">Stop after this sector…</v-btn>
+    </footer>
+    <v-dialog v-model="stopping" max-width="520">
+      <v-card>
+        <v-card-title>Stop this run?</v-card-title>
+        <v-card-text>The action in hand is finished first. {{ view.changes ? 'The unit is then half done and stays in its loader: go on with it, or put its backup back.' : 'Nothing has been changed yet; the run is closed.' }}</v-card-text>
+        <v-card-actions><v-spacer /><v-btn variant="text" @click="stopping = false">Let it go on</v-btn><v-btn color="error" variant="outlined" :loading="asking" data-stop-yes @click="order('stop')">Stop</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+  </template>
+  <div v-else class="page"><v-skeleton-loader type="heading, image, list-item-three-line" color="background" /></div>
+</template>
+
+<style scoped>
+.body { padding-top: 12px; }
+.four { display: grid; grid-template-columns: auto 1fr 1fr 1.2fr; gap: 28px; margin-top: 20px; }
+.four > * + * { border-left: 1px solid var(--line); padding-left: 24px; }
+.way { display: flex; gap: 8px; align-items: center; }
+.ways { margin: 12px 0 8px; gap: 16px; }
+.next { max-width: 80ch; }
+.events { list-style: none; }
+.events li { border-bottom: 1px solid var(--line); padding: 6px 0; }
+.all { height: 44px; margin: -10px 0; }
+h3 { font-size: 15px; }
+.gap { margin: 24px 0 16px; }
+.seal { display: inline-flex; gap: 6px; font-weight: 700; }
+.lost { background: rgb(var(--v-theme-tint-amber)); padding: 10px 24px; font-weight: 700; }
+.foot { position: sticky; bottom: 0; background: rgb(var(--v-theme-surface)); border-top: 1px solid var(--line); display: flex; justify-content: space-between; align-items: center; gap: 16px; padding: 12px 24px; z-index: 4; }
+@media (max-width: 1000px) {
+  .four { grid-template-columns: minmax(0, 1fr); }
+  .four > * + * { border-left: 0; padding-left: 0; border-top: 1px solid var(--line); padding-top: 12px; }
+}
+@media (max-width: 600px) { .foot { flex-direction: column; align-items: stretch; } }
+</style>

@@ -1,0 +1,59 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, problem, type Problem } from '../api/client'
+import FerryMark from '../parts/FerryMark.vue'
+import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
+
+const route = useRoute()
+const router = useRouter()
+const name = ref('')
+const password = ref('')
+const busy = ref(false)
+const trouble = ref<Problem | null>(null)
+
+async function enter(body: { code: string } | { name: string; password: string }) {
+  busy.value = true
+  trouble.value = null
+  try {
+    const { data, error } = await api.POST('/api/session', { body })
+    if (error) throw error
+    session.person = data
+    session.asked = true
+    const to = route.query.to
+    router.replace(typeof to === 'string' && to.startsWith('/') && !to.startsWith('//') ? to : '/today')
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+  busy.value = false
+}
+
+onMounted(() => {
+  // The code stands in the fragment, which no server and no log sees.
+  const code = location.hash.slice(1)
+  if (!code) return
+  history.replaceState(history.state, '', location.pathname + location.search)
+  enter({ code })
+})
+</script>
+
+<template>
+  <div class="door">
+    <h1><FerryMark /> Zealous Ferry</h1>
+    <p class="muted">Firmware service of the team. Sign in with the link that a lead gave you, or with name and password.</p>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <form @submit.prevent="enter({ name, password })">
+      <v-text-field v-model="name" label="Name" autocomplete="username" />
+      <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
+      <v-btn type="submit" color="primary" :loading="busy" block>Sign in</v-btn>
+    </form>
+  </div>
+</template>
+
+<style scoped>
+.door { max-width: 420px; margin: 10vh auto; padding: 16px; display: grid; gap: 16px; }
+h1 { display: flex; gap: 14px; align-items: center; }
+form { display: grid; gap: 16px; }
+</style>

@@ -1,0 +1,154 @@
+<script setup lang="ts">
+import { mdiArchiveCheck, mdiArrowRight, mdiMinusCircleOutline } from '@mdi/js'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+
+import { api, problem, type History, type Problem, type Strip, type UnitPage } from '../api/client'
+import DigestText from '../parts/DigestText.vue'
+import HistoryChain from '../parts/HistoryChain.vue'
+import SectorStrip from '../parts/SectorStrip.vue'
+import Trouble from '../parts/Trouble.vue'
+import UnitPlate from '../parts/UnitPlate.vue'
+import VerdictTag from '../parts/VerdictTag.vue'
+import { session } from '../session'
+import { factNames, hows, kib, outcomes, sources, standing, verdicts, when } from '../words'
+
+const props = defineProps<{ unit: string }>()
+const page = ref<UnitPage | null>(null)
+const history = ref<History | null>(null)
+const strip = ref<Strip | null>(null)
+const trouble = ref<Problem | null>(null)
+let timer = 0
+
+async function load() {
+  const path = { params: { path: { unit: props.unit } } }
+  try {
+    const [a, b, c] = await Promise.all([api.GET('/api/units/{unit}', path), api.GET('/api/units/{unit}/history', path), api.GET('/api/units/{unit}/memory', path)])
+    if (a.error || b.error) throw a.error ?? b.error
+    page.value = a.data
+    history.value = b.data
+    strip.value = c.data ?? null
+    trouble.value = null
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+}
+onMounted(() => {
+  load()
+  timer = window.setInterval(load, 5000)
+})
+onUnmounted(() => clearInterval(timer))
+
+const recommended = computed(() => page.value?.fit?.verdicts.find((v) => v.recommended))
+const facts = computed(() => Object.entries(page.value?.facts ?? {}).filter(([n]) => !['serial', 'model'].includes(n)))
+const last = computed(() => page.value?.last)
+const wayBack = computed(() => page.value?.backups[0])
+const blocked = computed(() => {
+  const u = page.value
+  if (!u) return ''
+  if (!session.may('technician')) return 'A technician starts runs; ask one.'
+  if (!u.link) return 'It is on no link now. Plug it in and identify it on the page Benches.'
+  if (u.linkState === 'offline') return `Bench ${u.link.split('/')[0]} is out of touch with the service.`
+  return ''
+})
+</script>
+
+<template>
+  <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
+  <template v-else-if="page">
+    <div class="band">
+      <div class="page head">
+        <UnitPlate :unit="page" />
+        <div class="say">
+          <h1 class="big" :class="{ brick: page.state === 'half-done' }">{{ standing(page, recommended?.version) }}</h1>
+          <p class="lead">
+            <template v-if="page.running">Runs <strong>{{ page.running }}</strong>. </template>
+            <template v-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
+            <template v-if="page.fit?.question">One question stands between this unit and a verdict: {{ page.fit.question.ask }}</template>
+          </p>
+          <div class="row">
+            <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
+            <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
+          </div>
+        </div>
+        <div class="act">
+          <v-btn v-if="page.run" color="primary" size="x-large" block :to="`/runs/${page.run}`" :append-icon="mdiArrowRight">To its run</v-btn>
+          <v-btn v-else-if="!blocked" color="primary" size="x-large" block :to="`/work/${page.link}`" :append-icon="mdiArrowRight" data-start>
+            {{ recommended && recommended.version !== page.running ? `Start a run with ${recommended.version}` : 'Start a run' }}
+          </v-btn>
+          <template v-else><v-btn color="primary" size="x-large" block disabled>Start a run</v-btn></template>
+          <p class="small">{{ blocked || `On ${page.link}. It is identified again first; nothing is written before you say so.` }}</p>
+        </div>
+      </div>
+    </div>
+    <div class="page">
+      <template v-if="strip && strip.sectors.length">
+        <div class="row spread"><h2>Memory now, against {{ strip.against }}</h2><span class="small muted">read {{ when(strip.read) }}</span></div>
+        <SectorStrip :sectors="strip.sectors" :states="strip.states" would />
+      </template>
+      <p v-else class="muted">Its memory was never read. A backup or a run draws it here.</p>
+      <hr class="rule gap" />
+      <div class="columns">
+        <section>
+          <h2>What fits now</h2>
+          <ul class="rows">
+            <li v-for="v in page.fit?.verdicts" :key="v.release" class="fit" :class="{ chosen: v.recommended }">
+              <div class="row spread"><span><strong class="mono">{{ v.version }}</strong> {{ v.channel }}</span><VerdictTag :verdict="v.verdict" /></div>
+              <div class="small muted">
+                <template v-if="v.current"><v-icon :icon="mdiMinusCircleOutline" size="16" /> runs now<template v-if="v.recommended">, nothing to do</template></template>
+                <template v-else-if="v.recommended">recommended</template>
+                <template v-else-if="v.verdict === 'fits'">{{ v.step === 'older' ? 'a step back' : v.channel === 'candidate' ? 'on trial' : v.step }}</template>
+                <template v-else>{{ v.reasons.filter((r) => r.answer === v.verdict).map((r) => r.text).join(' ') || verdicts[v.verdict] }}</template>
+              </div>
+            </li>
+          </ul>
+          <h2 class="gap">Known facts</h2>
+          <table class="plain">
+            <tbody>
+              <tr v-for="[name, f] in facts" :key="name"><td class="muted">{{ factNames[name] ?? name }}</td><td><strong>{{ name === 'memory' ? kib(Number(f.value)) : f.value }}</strong><div class="small muted">{{ sources[f.source] }}<template v-if="f.by">, {{ f.by }}</template>, {{ when(f.at) }}</div></td></tr>
+            </tbody>
+          </table>
+        </section>
+        <section>
+          <h2>Last run<template v-if="last">, {{ when(last.at) }}</template></h2>
+          <table v-if="last" class="plain">
+            <thead><tr><th /><th>as found</th><th>as left</th></tr></thead>
+            <tbody>
+              <tr><td class="muted">Runs</td><td class="mono">{{ last.from || 'not read' }}</td><td class="mono"><strong>{{ last.to || 'not read' }}</strong></td></tr>
+              <tr v-for="f in last.found.filter((x) => ['revision', 'region', 'chip'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td>{{ f.value }}</td></tr>
+              <tr v-if="last.sectors.v"><td class="muted">Memory</td><td>{{ last.sectors.v }} sectors old</td><td><strong>{{ last.sectors.v }} written, verified</strong></td></tr>
+              <tr><td class="muted">Outcome</td><td /><td><router-link :to="`/runs/${last.run}`">{{ outcomes[last.outcome] }}</router-link></td></tr>
+            </tbody>
+          </table>
+          <p v-else class="muted">No run of this unit is closed yet.</p>
+          <h2 class="gap">Backups, {{ page.backups.length }}</h2>
+          <ul class="rows">
+            <li v-for="b in page.backups" :key="b.id" class="row spread backup">
+              <span><strong>Full</strong>, {{ when(b.taken) }}<br /><span class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
+              <v-btn v-if="!blocked && !page.run" variant="text" color="primary" :to="`/work/${page.link}?backup=${b.id}`">Restore…</v-btn>
+            </li>
+          </ul>
+          <p v-if="!page.backups.length" class="muted">None yet.</p>
+        </section>
+        <section v-if="history">
+          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} entries, chain {{ history.chain === 'intact' ? 'whole' : 'broken' }}</span></div>
+          <HistoryChain class="chain" :history="history" />
+        </section>
+      </div>
+    </div>
+  </template>
+  <div v-else class="page"><v-skeleton-loader type="article, table-tbody" color="background" /></div>
+</template>
+
+<style scoped>
+.head { display: flex; gap: 28px; align-items: center; flex-wrap: wrap; padding-top: 14px; padding-bottom: 14px; }
+.say { flex: 1; min-width: 300px; display: grid; gap: 8px; }
+.big { font-size: 32px; }
+.act { width: 320px; display: grid; gap: 8px; }
+.tag { font-weight: 700; }
+.gap { margin-top: 20px; }
+hr.gap { margin-bottom: 16px; }
+.fit { padding: 10px 12px; }
+.chosen { background: rgb(var(--v-theme-tint-teal)); border: 2px solid rgb(var(--v-theme-secondary)); border-radius: 6px; margin-top: 6px; }
+.chain { margin-top: 12px; }
+@media (max-width: 600px) { .act { width: 100%; } .big { font-size: 26px; } }
+</style>

@@ -1,0 +1,110 @@
+<script setup lang="ts">
+import { mdiCheckCircle, mdiCircleHalfFull, mdiCircleOutline, mdiFerry } from '@mdi/js'
+import { ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, problem, type Problem, type Unit } from '../api/client'
+import Trouble from '../parts/Trouble.vue'
+import { when } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const units = ref<Unit[]>([])
+const total = ref(0)
+const loading = ref(false)
+const trouble = ref<Problem | null>(null)
+const words = ref(String(route.query.q ?? ''))
+const state = ref(String(route.query.state ?? ''))
+const model = ref(String(route.query.model ?? ''))
+const page = ref(1)
+const size = ref(25)
+const models = ref<{ title: string; value: string }[]>([{ title: 'All models', value: '' }])
+const states = [
+  { title: 'All states', value: '' },
+  { title: 'Run open', value: 'open' },
+  { title: 'Half done', value: 'half-done' },
+  { title: 'Last run well', value: 'done' },
+  { title: 'No run yet', value: 'known' },
+]
+const headers = [
+  { title: 'Unit', key: 'serial', sortable: false },
+  { title: 'Model', key: 'modelName', sortable: false },
+  { title: 'Rev', key: 'revision', sortable: false },
+  { title: 'Runs', key: 'running', sortable: false },
+  { title: 'State', key: 'state', sortable: false },
+  { title: 'Site', key: 'site', sortable: false },
+  { title: 'Seen', key: 'seen', sortable: false },
+] as const
+
+let turn = 0
+async function load() {
+  const mine = ++turn
+  loading.value = true
+  try {
+    const query = { q: words.value, page: page.value - 1, size: size.value, ...(model.value ? { model: model.value } : {}), ...(state.value ? { state: state.value as 'open' } : {}) }
+    const { data, error } = await api.GET('/api/units', { params: { query } })
+    if (error) throw error
+    if (mine !== turn) return
+    units.value = data.units
+    total.value = data.total
+    trouble.value = null
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+  loading.value = false
+}
+
+api.GET('/api/models').then(({ data }) => data?.models.forEach((m) => models.value.push({ title: m.name, value: m.model })))
+let pause = 0
+watch([words, state, model], () => {
+  page.value = 1
+  clearTimeout(pause)
+  pause = window.setTimeout(load, 200)
+  router.replace({ query: { ...(words.value && { q: words.value }), ...(state.value && { state: state.value }), ...(model.value && { model: model.value }) } })
+})
+watch(() => route.query.q, (q) => (words.value = String(q ?? '')))
+
+function mark(u: Unit): [string, string, string] {
+  if (u.run) return [mdiFerry, 'run open', 'primary']
+  if (u.state === 'half-done') return [mdiCircleHalfFull, 'half done', 'error']
+  if (u.state === 'done') return [mdiCheckCircle, 'last run well', 'secondary']
+  return [mdiCircleOutline, 'no run yet', '']
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="row spread">
+      <h1>Units</h1>
+      <div class="row filters">
+        <v-text-field v-model="words" label="Serial, site, model or version" clearable class="words" @click:clear="words = ''" />
+        <v-select v-model="model" :items="models" label="Model" class="pick" />
+        <v-select v-model="state" :items="states" label="State" class="pick" />
+      </div>
+    </div>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <v-data-table-server v-else v-model:page="page" v-model:items-per-page="size" class="table" :headers="headers" :items="units" :items-length="total" :loading="loading" :items-per-page-options="[25, 50, 100]" mobile-breakpoint="sm" @update:options="load">
+      <template #[`item.serial`]="{ item }"><router-link class="mono serial" :to="`/units/${item.id}`">{{ item.serial }}</router-link></template>
+      <template #[`item.revision`]="{ item }">{{ item.revision || '?' }}</template>
+      <template #[`item.running`]="{ item }"><span class="mono">{{ item.running || '?' }}</span></template>
+      <template #[`item.state`]="{ item }">
+        <router-link v-if="item.run" :to="`/runs/${item.run}`" class="state"><v-icon :icon="mark(item)[0]" size="20" /> {{ mark(item)[1] }}</router-link>
+        <span v-else class="state"><v-icon :icon="mark(item)[0]" :color="mark(item)[2]" size="20" /> {{ mark(item)[1] }}</span>
+      </template>
+      <template #[`item.seen`]="{ item }"><span class="small">{{ when(item.seen) }}</span></template>
+      <template #no-data>
+        <v-empty-state v-if="words || state || model" title="No unit is like that" text="Search by a part of the serial, the site, the model or the version." />
+        <v-empty-state v-else title="No unit yet" text="Read one on a link, and it stands here." action-text="To the links" to="/benches" />
+      </template>
+    </v-data-table-server>
+  </div>
+</template>
+
+<style scoped>
+.filters { flex: 1; justify-content: flex-end; }
+.words { max-width: 320px; min-width: 220px; }
+.pick { max-width: 190px; min-width: 150px; }
+.table { background: none; margin-top: 16px; }
+.serial { font-weight: 600; display: inline-block; padding: 10px 0; }
+.state { display: inline-flex; gap: 6px; align-items: center; white-space: nowrap; }
+</style>

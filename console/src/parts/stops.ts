@@ -1,0 +1,60 @@
+import type { Run, View } from '../api/client'
+import { hows, kib, minutes, verdicts } from '../words'
+
+export interface Stop {
+  key: string
+  word: string
+  fact: string
+  hand?: boolean
+  state: 'done' | 'now' | 'ahead'
+}
+
+// Where each step of a run stands on the line.
+const place: Record<string, number> = {
+  identify: 0,
+  fit: 1,
+  backup: 3,
+  store: 3,
+  plan: 3,
+  'same-unit': 4,
+  survey: 4,
+  flash: 4,
+  verify: 5,
+  start: 6,
+  'close-out': 6,
+  ended: 7,
+}
+
+const words = ['Identify', 'Fit', 'Card', 'Backup', 'Flash', 'Verify', 'Close-out']
+
+// stopsOf lays a run on the line of stops. A paused run stands where it was.
+export function stopsOf(run: Run, view: View, step: string): Stop[] {
+  const now = place[step] ?? 0
+  const left = run.kind === 'backup' ? [1, 2, 4, 5] : run.kind === 'restore' ? [1] : []
+  const facts = [
+    run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : 'by itself',
+    run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : 'by itself',
+    `said yes: ${run.by}`,
+    backupFact(run),
+    view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
+    step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
+    run.state === 'closed' ? 'in the history' : 'by itself',
+  ]
+  return words
+    .map((word, i): Stop => ({ key: word, word, fact: facts[i] ?? '', hand: i === 2, state: i < now ? 'done' : i === now ? 'now' : 'ahead' }))
+    .filter((_, i) => !left.includes(i))
+}
+
+function backupFact(run: Run): string {
+  if (run.backupHow?.startsWith('run ')) return 'from before'
+  return run.backupId ? 'full, stored' : run.backup ? 'read, to be stored' : 'by itself'
+}
+
+// ride is the share of the present step that is done.
+export function rideOf(view: View): number {
+  return view.total > 0 ? view.done / view.total : 0
+}
+
+export function leftWords(seconds: number): string {
+  return seconds < 0 ? '' : minutes(seconds)
+}

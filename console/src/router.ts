@@ -1,0 +1,28 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { session } from './session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/today' },
+    { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true, title: 'Sign in' } },
+    { path: '/today', component: () => import('./pages/Today.vue'), meta: { title: 'Today' } },
+    { path: '/units', component: () => import('./pages/Units.vue'), meta: { title: 'Units' } },
+    { path: '/units/:unit', component: () => import('./pages/Unit.vue'), props: true, meta: { title: 'Unit' } },
+    { path: '/benches', component: () => import('./pages/Benches.vue'), meta: { title: 'Benches' } },
+    { path: '/work/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
+    { path: '/runs/:id', component: () => import('./pages/Run.vue'), props: true, meta: { title: 'Run' } },
+    { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not found' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.meta.open) return true
+  if (await session.load()) return true
+  return { path: '/sign-in', query: { to: to.fullPath } }
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title ?? '')} · Zealous Ferry`
+})

@@ -1,0 +1,171 @@
+// Words and figures for people. Every number has its unit, every time its zone.
+import type { Entry, RunEvent, Unit } from './api/client'
+
+export function zone(t: Date): string {
+  const m = -t.getTimezoneOffset()
+  if (m === 0) return 'UTC'
+  const h = Math.trunc(m / 60)
+  const rest = Math.abs(m % 60)
+  return `UTC${h >= 0 ? '+' : '−'}${Math.abs(h)}${rest ? ':' + String(rest).padStart(2, '0') : ''}`
+}
+
+const two = (n: number) => String(n).padStart(2, '0')
+const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
+
+export function day(at: string | Date): string {
+  const t = new Date(at)
+  return `${two(t.getDate())} ${months[t.getMonth()]} ${t.getFullYear()}`
+}
+
+export function clock(at: string | Date, seconds = true): string {
+  const t = new Date(at)
+  return `${two(t.getHours())}:${two(t.getMinutes())}${seconds ? ':' + two(t.getSeconds()) : ''}`
+}
+
+export function when(at?: string | null): string {
+  if (!at) return 'never'
+  const t = new Date(at)
+  const today = new Date().toDateString() === t.toDateString()
+  return `${today ? 'today' : day(t)}, ${clock(t, false)} ${zone(t)}`
+}
+
+export function kib(bytes: number): string {
+  return `${grouped(Math.round(bytes / 1024))} KiB`
+}
+
+export function grouped(n: number): string {
+  return String(n).replace(/\B(?=(\d{3})+$)/g, '\u202f')
+}
+
+export function hex(address: number): string {
+  return '0x' + address.toString(16).toUpperCase().padStart(6, '0')
+}
+
+// minutes writes seconds as m:ss.
+export function minutes(seconds: number): string {
+  const s = Math.max(0, Math.ceil(seconds))
+  return `${Math.floor(s / 60)}:${two(s % 60)}`
+}
+
+export function shortDigest(d: string): string {
+  return d.length === 64 ? `${d.slice(0, 4)} ${d.slice(4, 8)} … ${d.slice(60)}` : d
+}
+
+export const outcomes: Record<string, string> = {
+  done: 'done',
+  'nothing-to-do': 'nothing to do',
+  refused: 'refused',
+  failed: 'failed',
+  interrupted: 'interrupted, half done',
+  waiting: 'waiting',
+  abandoned: 'abandoned',
+  '': 'at work',
+}
+
+export const verdicts: Record<string, string> = {
+  fits: 'fits',
+  'does-not-fit': 'does not fit',
+  'cannot-tell': 'cannot tell',
+}
+
+export const hows: Record<string, string> = {
+  'unit-digest': "by the unit's own digest",
+  'read-twice': 'read twice, both alike',
+  'read-back': 'by reading it back',
+}
+
+export const factNames: Record<string, string> = {
+  model: 'Model',
+  revision: 'Revision',
+  serial: 'Serial',
+  region: 'Region',
+  running: 'Runs',
+  chip: 'Chip id',
+  loader: 'Loader',
+  memory: 'Memory',
+}
+
+export const sources: Record<string, string> = {
+  wire: 'read on the wire',
+  label: 'on the label',
+  person: 'said by a person',
+  record: 'from the record',
+}
+
+// event tells an event in a few words; empty for what says nothing to a person.
+export function event(e: RunEvent): string {
+  const b = (e.body ?? {}) as Record<string, unknown>
+  switch (e.kind) {
+    case 'opened':
+      return 'run opened'
+    case 'taken-up':
+      return 'taken up again'
+    case 'identified':
+      return 'identified on the wire'
+    case 'judged':
+      return 'fit judged'
+    case 'backed-up':
+      return 'memory read'
+    case 'waiting':
+      return 'waits for the service'
+    case 'stored':
+      return 'backup stored by the service'
+    case 'covered':
+      return 'an earlier backup stands for this one'
+    case 'planned':
+      return `planned: ${b.actions} actions, ${kib(Number(b.bytes))}`
+    case 'same-unit':
+      return 'identified again: same unit'
+    case 'surveyed':
+      return 'memory read after the interruption'
+    case 'about-to':
+      return b.erase ? '' : ''
+    case 'done':
+      return b.last ? `sector ${b.sector} written` : ''
+    case 'verified':
+      return `${b.sectors} sectors verified`
+    case 'started':
+      return b.version ? `program ${b.version} started` : 'program restarted'
+    case 'stop-ordered':
+      return 'stop ordered'
+    case 'fault':
+      return `fault: ${b.kind}`.replaceAll('-', ' ')
+    case 'closed':
+      return `closed: ${outcomes[String(b.outcome)]}`
+  }
+  return ''
+}
+
+// entry gives a history entry its heading.
+export function entry(e: Entry): string {
+  const to = e.to || 'an unknown version'
+  switch (e.kind) {
+    case 'entered':
+      return 'Entered the register'
+    case 'flash':
+      if (e.outcome === 'done') return `Flashed ${to}`
+      if (e.outcome === 'nothing-to-do') return `Nothing to do, ran ${e.from} already`
+      return `${cap(outcomes[e.outcome] ?? e.outcome)}: flash`
+    case 'restore':
+      return e.outcome === 'done' ? `Restored, runs ${to}` : `${cap(outcomes[e.outcome] ?? e.outcome)}: restore`
+    case 'backup':
+      return e.outcome === 'done' ? 'Backed up' : `${cap(outcomes[e.outcome] ?? e.outcome)}: backup`
+    case 'claim-released':
+      return 'Run given up'
+  }
+  return cap(e.kind.replaceAll('-', ' '))
+}
+
+export function cap(s: string): string {
+  return s ? s[0]!.toUpperCase() + s.slice(1) : s
+}
+
+// standing is the state of a unit as a sentence.
+export function standing(u: Unit, recommended?: string): string {
+  if (u.run) return 'A run is open on it.'
+  if (u.state === 'half-done') return 'Half done. Do not put it back to work.'
+  if (!u.running) return 'Not read yet.'
+  if (!recommended) return 'Nothing fits for certain yet.'
+  if (recommended === u.running) return 'Up to date.'
+  return 'Runs another release than the team uses.'
+}
