@@ -242,7 +242,7 @@ func forbidden(sheet *model.Sheet, p model.Part) string {
 	return ""
 }
 
-// Rank judges all releases of a model: fitting ones first, the newest first, and
+// Rank judges all releases of a model: fitting ones first, stable ones first, the newest first, and
 // the newest stable one that fits is recommended.
 func Rank(sheet *model.Sheet, releases []*model.Release, known Known) []Verdict {
 	all := make([]Verdict, 0, len(releases))
@@ -270,6 +270,9 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known) []Verdict 
 		}
 		if weight[a.Answer] != weight[b.Answer] {
 			return weight[a.Answer] < weight[b.Answer]
+		}
+		if a.Channel != b.Channel {
+			return a.Channel == model.Stable
 		}
 		return newer(a, b)
 	})

@@ -121,6 +121,19 @@ func (a *app) showRun(r client.Run) {
 	}
 }
 
+func (a *app) consoleVerb() *cobra.Command {
+	return &cobra.Command{Use: "console", Short: "A one-use link that opens the console, signed in", Args: cobra.NoArgs, Example: "  ferry console",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			code, err := c.NewSignInCode(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"link": a.url + "/sign-in#" + code.Code, "expires": code.Expires}, func() {
+				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, code.Code, when(code.Expires))
+			})
+		})}
+}
+
 func (a *app) modelVerb() *cobra.Command {
 	v := &cobra.Command{Use: "model", Short: "Models and their sheets"}
 	v.AddCommand(

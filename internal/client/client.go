@@ -147,6 +147,11 @@ func (c *Client) WhoAmI(ctx context.Context) (Person, error) {
 	return get[Person](ctx, c, "/api/session")
 }
 
+// NewSignInCode asks for a one-use code to open the console.
+func (c *Client) NewSignInCode(ctx context.Context) (Code, error) {
+	return post[Code](ctx, c, "/api/session/codes", nil)
+}
+
 // Links lists the links of all benches.
 func (c *Client) Links(ctx context.Context) (Links, error) { return get[Links](ctx, c, "/api/links") }
 

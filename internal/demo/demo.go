@@ -57,6 +57,14 @@ func Run(ctx context.Context, o Options) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return core.Fail(core.Busy, "a demo runs in %s already", dir).Do("Stop that one with Ctrl-C first.")
+	}
 	say := func(format string, args ...any) { fmt.Fprintf(o.Err, format+"\n", args...) }
 	say("MariaDB on a socket of its own …")
 	if err := InitDatabase(filepath.Join(dir, "db")); err != nil {

@@ -20,6 +20,7 @@ func (v *Service) routes(api huma.API) {
 	raw(v, api, "POST", "/api/session", "sign-in", anybody, "Sign in with a one-use code or a password", v.signIn)
 	raw(v, api, "DELETE", "/api/session", "sign-out", Viewer, "Sign out", v.signOut)
 	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
+	route(v, api, "POST", "/api/session/codes", "new-sign-in-code", Viewer, "A one-use code to sign in to the console as oneself", v.newSignInCode)
 
 	route(v, api, "GET", "/api/benches", "list-benches", Viewer, "Benches", v.listBenches)
 	route(v, api, "POST", "/api/benches/codes", "new-bench-code", Lead, "A one-use code to enrol a bench", v.newBenchCode)

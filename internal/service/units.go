@@ -386,6 +386,10 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 	if err != nil {
 		return client.Strip{}, err
 	}
+	read, err := v.since(ctx, u, backups[0], now)
+	if err != nil {
+		return client.Strip{}, err
+	}
 	var images []*image.Image
 	for _, p := range release.Parts {
 		raw, err := v.store.Image(ctx, p.Image)
@@ -403,7 +407,40 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 		return client.Strip{}, err
 	}
 	s := run.State{Planned: &run.Planned{Sectors: p.Sectors}}
-	return client.Strip{Sectors: sectors(p.Sectors), States: s.Strip(), Against: release.Version, Read: backups[0].Taken}, nil
+	return client.Strip{Sectors: sectors(p.Sectors), States: s.Strip(), Against: release.Version, Read: read}, nil
+}
+
+// since lays over a backup what runs have written after it was taken: now is
+// changed to what they verified. Of a run that did not end well only the sectors
+// that it finished are known.
+func (v *Service) since(ctx context.Context, u store.Unit, b store.Backup, now map[uint64]core.Digest) (time.Time, error) {
+	read := b.Taken
+	runs, err := v.store.Runs(ctx, u.ID, store.RunClosed, 10)
+	for i := len(runs) - 1; i >= 0 && err == nil; i-- {
+		r := runs[i]
+		if r.ClosedAt.Time.Before(b.Taken) {
+			continue
+		}
+		events, err := v.store.Events(ctx, r.ID, 0)
+		if err != nil {
+			return read, err
+		}
+		s, err := run.Fold(events)
+		if err != nil || s.Planned == nil || !s.Dangerous {
+			continue
+		}
+		read = r.ClosedAt.Time
+		for i, x := range s.Planned.Sectors {
+			if x.State != plan.Change {
+				continue
+			}
+			delete(now, x.Address)
+			if s.Right[i] {
+				now[x.Address] = x.Want
+			}
+		}
+	}
+	return read, err
 }
 
 // contents gives the digests of the sectors in a backup, and a reader of it.

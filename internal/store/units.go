@@ -128,6 +128,9 @@ func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) 
 			return err
 		}
 	}
+	if len(facts) == 0 {
+		return nil
+	}
 	_, err := tx.ExecContext(ctx, `UPDATE unit SET seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?) WHERE id = ?`, newest(facts).UTC(), unit)
 	return err
 }

@@ -140,18 +140,22 @@ const under = computed(() => {
 })
 
 const points = computed<[number, number][]>(() => {
-  const out: [number, number][] = []
+  // Payload over the last four seconds or so, from one done action to another.
+  const done: [number, number][] = []
   let start = 0
-  let window: [number, number][] = []
   for (const e of events.value) {
     if (e.kind === 'about-to' && !start) start = e.mono
-    if (e.kind !== 'done') continue
     const b = e.body as { bytes: number; erase?: boolean }
-    window.push([e.mono, b.erase ? 0 : b.bytes])
-    window = window.filter(([t]) => e.mono - t < 1e6)
-    const span = Math.max(2e5, e.mono - Math.max(start, e.mono - 1e6))
-    out.push([(e.mono - start) / 1e6, (window.reduce((n, [, x]) => n + x, 0) / span) * 1e6])
+    if (e.kind === 'done' && !b.erase) done.push([e.mono, b.bytes])
   }
+  const out: [number, number][] = []
+  done.forEach(([t], i) => {
+    let from = i
+    while (from > 0 && t - done[from]![0] < 4e6) from--
+    const since = from > 0 || t - done[0]![0] >= 4e6 ? done[from]![0] : start
+    const bytes = done.slice(since === start ? 0 : from + 1, i + 1).reduce((n, [, x]) => n + x, 0)
+    if (t > since) out.push([(t - start) / 1e6, (bytes / (t - since)) * 1e6])
+  })
   return out
 })
 const told = computed(() => events.value.map((e) => ({ e, words: event(e) })).filter((x) => x.words))
@@ -277,7 +281,7 @@ async function putBack() {
 </template>
 
 <style scoped>
-.body { padding-top: 12px; }
+.body { padding-top: 12px; padding-bottom: 110px; }
 .four { display: grid; grid-template-columns: auto 1fr 1fr 1.2fr; gap: 28px; margin-top: 20px; }
 .four > * + * { border-left: 1px solid var(--line); padding-left: 24px; }
 .way { display: flex; gap: 8px; align-items: center; }
@@ -290,7 +294,7 @@ h3 { font-size: 15px; }
 .gap { margin: 24px 0 16px; }
 .seal { display: inline-flex; gap: 6px; font-weight: 700; }
 .lost { background: rgb(var(--v-theme-tint-amber)); padding: 10px 24px; font-weight: 700; }
-.foot { position: sticky; bottom: 0; background: rgb(var(--v-theme-surface)); border-top: 1px solid var(--line); display: flex; justify-content: space-between; align-items: center; gap: 16px; padding: 12px 24px; z-index: 4; }
+.foot { position: fixed; bottom: 0; left: 0; right: 0; background: rgb(var(--v-theme-surface)); border-top: 1px solid var(--line); display: flex; justify-content: space-between; align-items: center; gap: 16px; padding: 12px 24px; z-index: 4; }
 @media (max-width: 1000px) {
   .four { grid-template-columns: minmax(0, 1fr); }
   .four > * + * { border-left: 0; padding-left: 0; border-top: 1px solid var(--line); padding-top: 12px; }

@@ -200,8 +200,9 @@ onMounted(begin)
 .again { margin-top: 12px; }
 .label { max-width: 560px; margin-top: 16px; flex-wrap: nowrap; }
 .releases :deep(.v-selection-control-group) { gap: 8px; }
-.release { display: grid; grid-template-columns: 44px 110px 200px 160px 1fr; gap: 8px; align-items: center; border: 1px solid var(--line); border-radius: 6px; padding: 4px 12px 4px 4px; background: rgb(var(--v-theme-surface)); cursor: pointer; }
+.release { display: grid; grid-template-columns: 44px 120px 170px 170px 1fr; gap: 8px; align-items: center; border: 1px solid var(--line); border-radius: 6px; padding: 4px 12px 4px 4px; background: rgb(var(--v-theme-surface)); cursor: pointer; }
 .release.picked { border: 2px solid var(--ink); padding: 3px 11px 3px 3px; }
+.radio { grid-area: auto; }
 .version { font-weight: 600; font-size: 18px; }
 .gap { margin: 20px 0 8px; }
 .memory { margin-top: 20px; }

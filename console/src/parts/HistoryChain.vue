@@ -34,7 +34,7 @@ function detail(e: Entry): string {
       <li v-for="e in history.entries" :key="e.n">
         <span class="mark" :class="mark(e)[1]"><v-icon :icon="mark(e)[0]" size="18" /></span>
         <div class="what">
-          <div class="row spread">
+          <div class="row spread tight">
             <strong><router-link v-if="e.run" :to="`/runs/${e.run}`">{{ entry(e) }}</router-link><template v-else>{{ entry(e) }}</template></strong>
             <span class="small muted">{{ when(e.at) }}</span>
           </div>
@@ -54,5 +54,6 @@ li:not(:last-child)::before { content: ''; position: absolute; left: 12px; top: 
 .mark.full { background: var(--ink); color: rgb(var(--v-theme-background)); }
 .mark.back { border-color: rgb(var(--v-theme-secondary)); color: rgb(var(--v-theme-secondary)); }
 .mark.bad { border-radius: 4px; border-color: rgb(var(--v-theme-error)); color: rgb(var(--v-theme-error)); background: rgb(var(--v-theme-tint-brick)); }
+.tight { gap: 0 12px; }
 .what { flex: 1; border-bottom: 1px solid var(--line); padding-bottom: 10px; min-width: 0; }
 </style>

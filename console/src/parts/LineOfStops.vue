@@ -11,7 +11,8 @@ const props = defineProps<{ stops: Stop[]; ride?: number }>() // ride: 0 to 1 fr
 const now = computed(() => props.stops.findIndex((s) => s.state === 'now'))
 const reached = computed(() => {
   if (now.value < 0) return props.stops.every((s) => s.state === 'done') ? 1 : 0
-  return (now.value + Math.min(0.92, Math.max(0, props.ride ?? 0))) / (props.stops.length - 1)
+  const ride = props.ride ? 0.2 + 0.65 * Math.min(1, props.ride) : 0 // between the two stops, not on them
+  return Math.min(1, (now.value + ride) / (props.stops.length - 1))
 })
 const half = computed(() => 100 / props.stops.length / 2)
 const at = (share: number) => `${half.value + share * (100 - 2 * half.value)}%`
@@ -19,8 +20,8 @@ const at = (share: number) => `${half.value + share * (100 - 2 * half.value)}%`
 
 <template>
   <nav class="line" aria-label="Order of the work">
-    <div class="ahead" :style="{ left: `${half}%`, right: `${half}%` }" />
-    <div class="behind" :style="{ left: `${half}%`, width: `calc(${at(reached)} - ${half}%)` }" />
+    <div class="way to-come" :style="{ left: `${half}%`, right: `${half}%` }" />
+    <div class="way gone" :style="{ left: `${half}%`, width: `calc(${at(reached)} - ${half}%)` }" />
     <svg v-if="now >= 0 && (ride ?? 0) > 0" class="boat" viewBox="0 0 44 28" width="44" height="28" :style="{ left: at(reached) }" aria-hidden="true">
       <path class="hull" d="M0 16h44l-8 11H7zM9 9h20v6H9zM13 3h12v5H13z" /><path class="funnel" d="M31 2h6v13h-6z" />
     </svg>
@@ -42,9 +43,9 @@ const at = (share: number) => `${half.value + share * (100 - 2 * half.value)}%`
 .line { position: relative; padding: 8px 0 8px; max-width: 1400px; margin: 0 auto; }
 ol { list-style: none; display: flex; position: relative; }
 li { flex: 1; display: flex; flex-direction: column; align-items: center; text-align: center; min-width: 0; }
-.ahead, .behind { position: absolute; top: 24px; height: 0; }
-.ahead { border-top: 4px dashed var(--outline); }
-.behind { border-top: 5px solid var(--ink); margin-top: -0.5px; }
+.way { position: absolute; top: 24px; height: 0; }
+.to-come { border-top: 4px dashed var(--outline); }
+.gone { border-top: 5px solid var(--ink); margin-top: -0.5px; }
 .boat { position: absolute; top: 0; transform: translateX(-50%); z-index: 2; transition: left 1s linear; }
 .hull { fill: var(--ink); }
 .funnel { fill: rgb(var(--v-theme-warning)); }
@@ -61,7 +62,7 @@ li { flex: 1; display: flex; flex-direction: column; align-items: center; text-a
   li:not(.now) .word, .fact { display: none; }
   .now .word { white-space: nowrap; font-size: 16px; }
   .stop { width: 30px; height: 30px; }
-  .ahead, .behind { top: 21px; }
+  .way { top: 21px; }
 }
 @media (prefers-reduced-motion: reduce) { .boat { transition: none; } }
 </style>

@@ -19,13 +19,14 @@ const option = computed(() => {
   const c = theme.global.current.value.colors
   return {
     animation: false,
+    textStyle: { fontFamily: 'Atkinson Hyperlegible' },
     grid: { left: 4, right: 8, top: 14, bottom: 22 },
     xAxis: { type: 'value', min: 0, max: 'dataMax', axisLine: { lineStyle: { color: c.outline } }, axisTick: { show: false }, splitLine: { show: false },
       axisLabel: { color: c.muted, fontSize: 13.5, showMinLabel: true, showMaxLabel: true, hideOverlap: true, formatter: (s: number) => minutes(s) } },
-    yAxis: { type: 'value', min: 0, max: props.line * 1.08, show: false },
+    yAxis: { type: 'value', min: 0, max: Math.max(props.line * 1.15, ...props.points.map(([, y]) => y)), show: false },
     series: [{ type: 'line', data: props.points, showSymbol: false, lineStyle: { color: c['sec-written'], width: 2 }, areaStyle: { color: c['tint-blue'], opacity: 1 },
       markLine: { silent: true, symbol: 'none', data: [{ yAxis: props.line }], lineStyle: { color: c.outline, type: 'dashed' },
-        label: { position: 'insideEndBottom', color: c.muted, fontSize: 13.5, formatter: `line ${(props.line / 1024).toFixed(1)} KiB/s` } } }],
+        label: { position: 'insideEndTop', color: c.muted, fontSize: 13.5, formatter: `line ${(props.line / 1024).toFixed(1)} KiB/s` } } }],
   }
 })
 </script>

@@ -105,7 +105,7 @@ const label = (c: Cell) => `${hex(c.from)} to ${hex(c.to)}, ${c.region}, ${kib(c
 <template>
   <figure class="strip" aria-label="Memory by sectors">
     <div class="regions" :style="{ gridTemplateColumns: `repeat(${cells.length}, minmax(0, 1fr))` }" aria-hidden="true">
-      <div v-for="(r, i) in regions" :key="i" class="region" :class="{ last: i === regions.length - 1 && i > 0 }" :style="{ gridColumn: `span ${r.cells}` }">
+      <div v-for="(r, i) in regions" :key="i" class="region" :class="{ last: i === regions.length - 1 && i > 0, pushed: i > 0 && regions[i - 1]!.cells / cells.length < 0.06 }" :style="{ gridColumn: `span ${r.cells}` }">
         <span class="name"><strong>{{ r.name }}</strong> <span class="mono muted note">{{ r.note }}</span></span>
       </div>
     </div>
@@ -123,6 +123,7 @@ const label = (c: Cell) => `${hex(c.from)} to ${hex(c.to)}, ${c.region}, ${kib(c
 .region { border: 1.5px solid var(--outline); border-bottom: 0; height: 6px; margin-top: 24px; position: relative; min-width: 0; }
 .name { position: absolute; bottom: 7px; left: 0; white-space: nowrap; font-size: 14px; line-height: 1.2; }
 .last .name { left: auto; right: 0; }
+.pushed:not(.last) .name { left: 12px; }
 .note { font-size: 13.5px; }
 .cells { display: grid; grid-template-columns: repeat(var(--n), minmax(0, 1fr)); gap: 1px; margin-top: 4px; }
 .cell { height: 44px; border-radius: 1px; position: relative; display: block; }

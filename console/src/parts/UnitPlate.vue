@@ -32,7 +32,7 @@ defineProps<{ unit: Unit; note?: string }>()
 .plate i:nth-child(4) { bottom: 10px; right: 10px; }
 .top { display: flex; justify-content: space-between; gap: 12px; padding-bottom: 6px; }
 .model { font-size: 19px; }
-.serial { font-size: 22px; border-top: 1px solid var(--line); border-bottom: 1px solid var(--line); padding: 4px 0; }
+.serial { font-size: 22px; font-weight: 600; border-top: 1px solid var(--line); border-bottom: 1px solid var(--line); padding: 4px 0; }
 .foot { padding-top: 6px; line-height: 1.4; }
 @media (max-width: 600px) {
   .plate { max-width: none; width: 100%; min-width: 0; padding: 0; border-width: 1.5px; }

@@ -1,5 +1,5 @@
 import type { Run, View } from '../api/client'
-import { hows, kib, minutes, verdicts } from '../words'
+import { hows, kib, verdicts } from '../words'
 
 export interface Stop {
   key: string
@@ -35,7 +35,7 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
     run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : 'by itself',
     run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : 'by itself',
     `said yes: ${run.by}`,
-    backupFact(run),
+    step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
     view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
     step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
     run.state === 'closed' ? 'in the history' : 'by itself',
@@ -53,8 +53,4 @@ function backupFact(run: Run): string {
 // ride is the share of the present step that is done.
 export function rideOf(view: View): number {
   return view.total > 0 ? view.done / view.total : 0
-}
-
-export function leftWords(seconds: number): string {
-  return seconds < 0 ? '' : minutes(seconds)
 }

@@ -1,0 +1,74 @@
+// Command pictures takes pictures of the console of a running demo, for
+// docs/screenshots and for looking at a page while it is made:
+//
+//	go run ./internal/demo/pictures [-size 1280x800] [-dark] [-wait SELECTOR] PATH FILE [PATH FILE...]
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"zealousferry/core"
+	"zealousferry/internal/client"
+	"zealousferry/internal/testkit"
+)
+
+func main() {
+	size := flag.String("size", "1280x800", "width and height")
+	dark := flag.Bool("dark", false, "dark")
+	wait := flag.String("wait", "h1, [data-board]", "what must be there")
+	scroll := flag.Int("scroll", 0, "scroll down by so many pixels")
+	settle := flag.Duration("settle", 0, "wait so long more")
+	flag.Parse()
+	if err := shoot(*size, *dark, *wait, *scroll, *settle, flag.Args()); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func shoot(size string, dark bool, wait string, scroll int, settle time.Duration, args []string) error {
+	base, token := os.Getenv("FERRY_URL"), os.Getenv("FERRY_TOKEN")
+	var w, h int
+	fmt.Sscanf(size, "%dx%d", &w, &h)
+	b, err := testkit.NewBrowser()
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	tab, err := b.Tab(w, h, dark)
+	if err != nil {
+		return err
+	}
+	defer tab.Close()
+	code, err := client.New(base, token, core.System{}).NewSignInCode(context.Background())
+	if err != nil {
+		return err
+	}
+	if err := tab.Do(20*time.Second, chromedp.Navigate(base+"/sign-in#"+code.Code), testkit.Until(`location.pathname === "/today"`)); err != nil {
+		fmt.Println(tab.Wrong())
+		return err
+	}
+	for ; len(args) >= 2; args = args[2:] {
+		err := tab.Do(60*time.Second, chromedp.Navigate(base+args[0]), testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, wait)), chromedp.Sleep(800*time.Millisecond+settle),
+			chromedp.Evaluate(fmt.Sprintf(`window.scrollTo(0, %d)`, scroll), nil))
+		if err != nil {
+			return err
+		}
+		png, err := tab.Shot()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(args[1], png, 0o644); err != nil {
+			return err
+		}
+	}
+	for _, x := range tab.Wrong() {
+		fmt.Fprintln(os.Stderr, "in the page:", x)
+	}
+	return nil
+}

@@ -1,0 +1,78 @@
+package testkit
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"zealousferry/internal/demo"
+	"zealousferry/internal/store"
+)
+
+// Database is a MariaDB of a test's own, migrated.
+type Database struct {
+	*demo.Database
+	demo.Accounts
+	dir string
+}
+
+// NewDatabase copies an initialised data folder, starts MariaDB on it, and
+// migrates. It is stopped when the test ends.
+func NewDatabase(t testing.TB) *Database {
+	t.Helper()
+	template, err := template()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir, err := os.MkdirTemp("", "ferry-db-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if out, err := exec.Command("cp", "-a", filepath.Join(template, "data"), dir).CombinedOutput(); err != nil {
+		t.Fatalf("copying the data folder: %v %s", err, out)
+	}
+	d := &Database{dir: dir}
+	if d.Database, err = demo.StartDatabase(dir, true); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Database.Kill() })
+	if d.Accounts, err = d.Provide(context.Background(), "ferry"); err != nil {
+		t.Fatal(err)
+	}
+	if err := store.Migrate(context.Background(), d.Migrate, d.Service); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// Again starts the database after it was killed.
+func (d *Database) Again() (err error) {
+	d.Database, err = demo.StartDatabase(d.dir, true)
+	return err
+}
+
+// template makes the data folder that others are copied from, once a machine.
+func template() (string, error) {
+	dir := filepath.Join(os.TempDir(), fmt.Sprintf("ferry-db-template-%d", os.Getuid()))
+	if _, err := os.Stat(filepath.Join(dir, "made")); err == nil {
+		return dir, nil
+	}
+	fresh, err := os.MkdirTemp("", "ferry-db-new-")
+	if err != nil {
+		return "", err
+	}
+	if err := demo.InitDatabase(fresh); err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(filepath.Join(fresh, "made"), nil, 0o600); err != nil {
+		return "", err
+	}
+	if os.Rename(fresh, dir) != nil { // somebody else was first
+		os.RemoveAll(fresh)
+	}
+	return dir, nil
+}

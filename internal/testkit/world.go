@@ -1,0 +1,272 @@
+package testkit
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"zealousferry/console"
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/trust"
+	"zealousferry/internal/bench"
+	"zealousferry/internal/client"
+	"zealousferry/internal/demo/world"
+	"zealousferry/internal/service"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/store"
+)
+
+// World is the whole of it on loopback: MariaDB, a service, a bench, small
+// simulated boards. Any part can be killed and started again.
+type World struct {
+	t     testing.TB
+	Scale float64
+	DB    *Database
+	Store *store.Store
+	Key   trust.Key
+	Base  string
+	Units map[string]*sim.Unit // by link
+	Dir   string               // of the bench
+	Bench *bench.Bench
+	Sheet *model.Sheet
+
+	Technician, Lead, Viewer *client.Client
+	Tokens                   map[string]string // by role
+
+	address     string
+	server      *http.Server
+	endStreams  func()
+	benchEnd    func()
+	benchEnded  chan struct{}
+	benchClock  core.Clock
+	benchFolder bench.Disk
+}
+
+// Version1 and Version2 are the releases of the small board in a World.
+const (
+	Version1 = "1.0.0"
+	Version2 = "2.0.0"
+)
+
+// NewWorld starts everything with units on links a, b, … as the specs say;
+// without specs one small board is on link a.
+func NewWorld(t testing.TB, change ...func(*sim.Spec)) *World {
+	t.Helper()
+	w := &World{t: t, Scale: 0.02, DB: NewDatabase(t), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	ctx := context.Background()
+	var err error
+	if w.Store, err = store.Open(ctx, w.DB.Serve); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { w.Store.Close() })
+	if w.Key, err = trust.NewKey(); err != nil {
+		t.Fatal(err)
+	}
+	w.StartService()
+	t.Cleanup(w.StopService)
+	for _, p := range world.People {
+		if err := w.Store.PutPerson(ctx, store.Person{ID: p.ID, Name: p.Name, Role: p.Role}); err != nil {
+			t.Fatal(err)
+		}
+		text, digest := service.Secret()
+		if err := w.Store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Person: sql.NullString{String: p.ID, Valid: true}}); err != nil {
+			t.Fatal(err)
+		}
+		w.Tokens[p.Role] = text
+	}
+	w.Technician, w.Lead, w.Viewer = w.Client("technician"), w.Client("lead"), w.Client("viewer")
+	w.catalogue()
+	if len(change) == 0 {
+		change = []func(*sim.Spec){nil}
+	}
+	var links []bench.Port
+	for i, c := range change {
+		name := string(rune('a' + i))
+		u, sheet, err := SmallUnit(func(s *sim.Spec) {
+			s.Serial, s.Scale = fmt.Sprintf("S-%04d", i+1), w.Scale
+			s.Fresh = func() []byte { return world.Memory(w.sheet(), s.Serial, SmallProgram(Version1)) }
+			if c != nil {
+				c(s)
+			}
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(u.Close)
+		w.Units[name], w.Sheet = u, sheet
+		links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
+	}
+	w.Dir = t.TempDir()
+	code, err := w.Lead.NewBenchCode(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := bench.Enrol(ctx, w.Dir, w.Base, code.Code, "b"); err != nil {
+		t.Fatal(err)
+	}
+	w.StartBench(links)
+	t.Cleanup(w.StopBench)
+	w.Wait("the bench to join", func() bool {
+		l, err := w.Technician.Links(ctx)
+		return err == nil && len(l.Links) == len(links) && l.Links[0].State == "free"
+	})
+	return w
+}
+
+func (w *World) sheet() *model.Sheet {
+	s, err := model.ReadSheet(Small)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return s
+}
+
+// catalogue puts the small board and two releases of it into the service.
+func (w *World) catalogue() {
+	ctx := context.Background()
+	if _, err := w.Lead.PutModel(ctx, Small); err != nil {
+		w.t.Fatal(err)
+	}
+	for _, v := range []string{Version1, Version2} {
+		w.AddRelease(v, SmallProgram(v), map[string][]string{"revision": {"D"}})
+	}
+}
+
+// AddRelease puts a release of the small board into the catalogue.
+func (w *World) AddRelease(version string, program []byte, fits map[string][]string) client.Release {
+	ctx := context.Background()
+	im, err := w.Lead.PutImage(ctx, "small.bin", "raw", 0x1000, program)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	r, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: version, Channel: model.Stable, Fits: fits,
+		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return r
+}
+
+// Client calls the service as somebody of the role.
+func (w *World) Client(role string) *client.Client {
+	return client.New(w.Base, w.Tokens[role], core.System{})
+}
+
+// StartService starts the service, at the address where it was before.
+func (w *World) StartService() {
+	w.t.Helper()
+	if w.address == "" {
+		w.address = "127.0.0.1:0"
+	}
+	l, err := net.Listen("tcp", w.address)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.address = l.Addr().String()
+	w.Base = "http://" + w.address
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError + 1}))
+	w.server = service.New(w.Store, w.Key, console.Files(), core.System{}, log, false).Server()
+	streams, end := context.WithCancel(context.Background())
+	w.endStreams = end
+	w.server.BaseContext = func(net.Listener) context.Context { return streams }
+	go w.server.Serve(l)
+}
+
+// StopService cuts every connection at once.
+func (w *World) StopService() {
+	w.endStreams()
+	w.server.Close()
+}
+
+// Service is a second service on the same database.
+func (w *World) Service() http.Handler {
+	return service.New(w.Store, w.Key, console.Files(), core.System{}, slog.New(slog.DiscardHandler), false).Handler()
+}
+
+// StartBench starts the bench on its folder. Without links it reads what it had.
+func (w *World) StartBench(links []bench.Port) {
+	w.t.Helper()
+	if links == nil {
+		for name, u := range w.Units {
+			links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
+		}
+	}
+	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.Scale, Log: slog.New(slog.DiscardHandler), Disk: w.benchFolder})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	ctx, end := context.WithCancel(context.Background())
+	w.Bench, w.benchEnd, w.benchEnded = b, end, make(chan struct{})
+	ended := w.benchEnded
+	go func() {
+		b.Work(ctx)
+		b.Close()
+		close(ended)
+	}()
+}
+
+// StopBench ends the bench where it is; runs at work are left in the middle.
+func (w *World) StopBench() {
+	w.benchEnd()
+	<-w.benchEnded
+}
+
+// Journals is the folder of the bench's journals.
+func (w *World) Journals() string { return filepath.Join(w.Dir, "journals") }
+
+// Wait waits until a condition holds, by asking again, for 30 s at most.
+func (w *World) Wait(what string, holds func() bool) {
+	w.t.Helper()
+	for end := time.Now().Add(30 * time.Second); !holds(); {
+		if time.Now().After(end) {
+			w.t.Fatalf("waited 30 s for %s", what)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// Flash identifies the unit on a link, opens a run and follows it to its end or
+// pause.
+func (w *World) Flash(link, release string) client.Run {
+	w.t.Helper()
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/" + link, Release: release})
+	return w.Follow(r.ID)
+}
+
+// Open identifies and opens a run.
+func (w *World) Open(n client.NewRun) client.Run {
+	w.t.Helper()
+	ctx := context.Background()
+	if _, err := w.Technician.Identify(ctx, n.At, n.Label); err != nil {
+		w.t.Fatalf("identify %s: %v", n.At, err)
+	}
+	r, err := w.Technician.OpenRun(ctx, n)
+	if err != nil {
+		w.t.Fatalf("open: %v", err)
+	}
+	return r
+}
+
+// Follow follows a run until it is closed or paused.
+func (w *World) Follow(id string) client.Run {
+	w.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	err := w.Technician.FollowRun(ctx, id, 0, func(p client.Progress) bool { return p.Outcome != "interrupted" })
+	if err != nil {
+		w.t.Fatalf("following run %s: %v", id, err)
+	}
+	r, err := w.Technician.Run(context.Background(), id)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return r
+}
