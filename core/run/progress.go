@@ -97,7 +97,7 @@ func (s *State) rate() float64 {
 	if s.Planned == nil {
 		return 0
 	}
-	if took, n := s.LastMono-s.WriteMono, s.Written-min(s.writeBase, s.Written); s.WriteMono > 0 && took > 500_000 && n > 0 && s.Verified == nil {
+	if took, n := s.DoneMono-s.WriteMono, s.Written-min(s.writeBase, s.Written); s.WriteMono > 0 && took > 100_000 && n > 0 {
 		return float64(n) / float64(took) * 1e6
 	}
 	return s.Planned.Pace * 0.9

@@ -16,9 +16,34 @@ import (
 // bench is a small board with a bench and a release to flash.
 type bench struct {
 	*testkit.Alone
-	unit *sim.Unit
-	open run.Opened
-	pace link.Pace
+	unit    *sim.Unit
+	open    run.Opened
+	pace    link.Pace
+	spoil   bool // hands out a wrong image
+	journal *run.Journal
+	run     *run.Run
+}
+
+// Blob hands out what is on the shelf; a spoilt bench gives other bytes for
+// anything as large as a program.
+func (b *bench) Blob(ctx context.Context, d core.Digest) ([]byte, error) {
+	raw, err := b.Alone.Blob(ctx, d)
+	if b.spoil && len(raw) == 20<<10 {
+		raw = bytes.Clone(raw)
+		raw[100] ^= 1
+	}
+	return raw, err
+}
+
+// onEvent calls do once, in the middle of the run, as soon as when holds.
+func (b *bench) onEvent(when func(*run.Journal) bool, do func()) {
+	done := false
+	b.OnChange = func() {
+		if !done && b.journal != nil && b.run != nil && when(b.journal) {
+			done = true
+			do()
+		}
+	}
 }
 
 func newBench(t testing.TB, change func(*sim.Spec)) *bench {
@@ -29,7 +54,7 @@ func newBench(t testing.TB, change func(*sim.Spec)) *bench {
 	}
 	t.Cleanup(u.Close)
 	a := testkit.NewAlone(u)
-	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.02}}
+	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.2}}
 	b.open = run.Opened{Run: "run-1", Kind: run.Flash, Unit: "unit-1", Model: sheet.Model, Serial: "S-0001", Bench: "b", Link: "b/l", By: "p",
 		Sheet: a.Put(testkit.Small), Version: "2.0.0", Deadline: time.Second}
 	b.open.Release = a.Release(sheet, "2.0.0", 0x1000, testkit.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
@@ -43,10 +68,12 @@ func (b *bench) flash(t testing.TB, o run.Opened) *run.State {
 	if err != nil {
 		t.Fatal(err)
 	}
+	b.journal = j
 	r, err := run.New(j, o, b, b.pace)
 	if err != nil {
 		t.Fatal(err)
 	}
+	b.run = r
 	if err := r.Work(context.Background()); err != nil {
 		t.Fatal(err)
 	}

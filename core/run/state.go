@@ -54,7 +54,7 @@ type State struct {
 	OpenedAt, WriteAt, LastAt int64 // microseconds, wall
 	Reading, Verifying        Amount
 	Written                   uint64
-	WriteMono, LastMono       int64
+	WriteMono, DoneMono       int64 // monotonic: the first action since it was taken up, the last one done
 	writeBase                 uint64
 }
 
@@ -79,7 +79,7 @@ func (s *State) Apply(e Event) error {
 	if s.Opened == nil && e.Kind != KindOpened {
 		return fmt.Errorf("event %d is %s, a journal begins with opened", e.N, e.Kind)
 	}
-	s.LastAt, s.LastMono = e.At, e.Mono
+	s.LastAt = e.At
 	var err error
 	switch e.Kind {
 	case KindOpened:
@@ -123,6 +123,7 @@ func (s *State) Apply(e Event) error {
 	case KindDone:
 		var a Act
 		err = into(e, &a)
+		s.DoneMono = e.Mono
 		if !a.Erase {
 			s.Written += a.Bytes
 		}

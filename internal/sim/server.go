@@ -26,6 +26,7 @@ func (u *Unit) accept() {
 		if err != nil {
 			return
 		}
+		u.vacant()
 		u.mu.Lock()
 		taken := u.conn != nil
 		var c *connection
@@ -40,6 +41,23 @@ func (u *Unit) accept() {
 			continue
 		}
 		go c.serve()
+	}
+}
+
+// vacant gives a visitor who has hung up a moment to be gone.
+func (u *Unit) vacant() {
+	for range 100 {
+		u.mu.Lock()
+		free := u.conn == nil
+		u.mu.Unlock()
+		if free {
+			return
+		}
+		select {
+		case <-u.clock.After(5 * time.Millisecond):
+		case <-u.ended:
+			return
+		}
 	}
 }
 

@@ -178,7 +178,20 @@ func SmallUnit(change func(*sim.Spec)) (*sim.Unit, *model.Sheet, error) {
 	return u, sheet, err
 }
 
-// SmallProgram is a program for the small board.
+// SmallProgram is a program for the small board; no two versions share a sector.
 func SmallProgram(version string) []byte {
-	return sim.Program(version, 20<<10, 5, uint64(len(version))+uint64(version[0]))
+	seed := uint64(0)
+	for _, c := range version {
+		seed = seed*31 + uint64(c)
+	}
+	return sim.Program(version, 20<<10, seed, seed)
+}
+
+// SmallSheet is the sheet of the small board.
+func SmallSheet() *model.Sheet {
+	s, err := model.ReadSheet(Small)
+	if err != nil {
+		panic(err)
+	}
+	return s
 }

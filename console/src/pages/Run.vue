@@ -244,24 +244,24 @@ async function putBack() {
           <span v-else class="brick seal"><v-icon :icon="mdiAlertDecagram" /> not signed by its bench</span>
         </div>
         <div class="columns">
-          <table class="plain"><tbody>
+          <div><table class="plain"><tbody>
             <tr><td class="muted">Outcome</td><td><strong>{{ outcomes[run.record.outcome] }}</strong><div class="small">{{ run.record.reason }}</div></td></tr>
             <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
             <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
             <tr v-if="run.halves > 1"><td class="muted">Halves</td><td>{{ run.halves }}: the bench took it up again {{ run.halves - 1 }}×</td></tr>
-          </tbody></table>
-          <table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
+          </tbody></table></div>
+          <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
             <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>
             <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">{{ sources[f.source] }}</td></tr>
-          </tbody></table>
-          <table class="plain"><tbody>
+          </tbody></table></div>
+          <div><table class="plain"><tbody>
             <tr v-if="run.record.verified"><td class="muted">Verified</td><td>{{ hows[run.record.verified] ?? run.record.verified }}</td></tr>
             <tr><td class="muted">Identity</td><td>{{ run.record.identity || 'not identified' }}</td></tr>
             <tr v-for="i in run.record.images ?? []" :key="i"><td class="muted">Image</td><td><DigestText :digest="i" /></td></tr>
             <tr v-for="o in run.record.obtained ?? []" :key="o.how"><td class="muted">Backup</td><td>{{ kib(o.bytes) }} {{ o.how === 'wire' ? 'read on the wire' : 'known by the unit’s digest' }}</td></tr>
             <tr><td class="muted">Journal</td><td><DigestText :digest="run.record.journal" /></td></tr>
-          </tbody></table>
+          </tbody></table></div>
         </div>
       </template>
     </div>

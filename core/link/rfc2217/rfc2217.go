@@ -91,7 +91,7 @@ func (Kind) Open(ctx context.Context, s link.Settings, clock core.Clock) (link.L
 // Over negotiates on a connection that is open already, and owns it from then on.
 func Over(ctx context.Context, conn net.Conn, clock core.Clock) (link.Stream, error) {
 	p := &port{conn: conn, clock: clock, where: conn.RemoteAddr().String(),
-		answers: make(chan answer, 16), agreed: make(chan bool, 1)}
+		answers: make(chan answer, 16), agreed: make(chan bool, 1), ended: make(chan struct{})}
 	p.changed = sync.NewCond(&p.mu)
 	p.generation.Store(1)
 	go p.receive()
@@ -106,6 +106,9 @@ func Over(ctx context.Context, conn net.Conn, clock core.Clock) (link.Stream, er
 			p.Close()
 			return nil, core.Fail(core.NotAnswering, "%s refused the com port option of RFC 2217", p.where)
 		}
+	case <-p.ended:
+		p.Close()
+		return nil, core.Fail(core.NotAnswering, "%s hung up at once", p.where).Do("See whether another program holds that port.")
 	case <-ctx.Done():
 		p.Close()
 		return nil, core.Fail(core.NotAnswering, "%s is connected but does not speak RFC 2217: no answer to WILL COM-PORT-OPTION within %s", p.where, Patience)
@@ -129,6 +132,7 @@ type port struct {
 	generation atomic.Uint64
 	answers    chan answer
 	agreed     chan bool
+	ended      chan struct{} // receive has returned
 	write      sync.Mutex
 
 	mu       sync.Mutex
@@ -291,6 +295,7 @@ func (p *port) Purge() error {
 
 // receive takes the stream apart until the connection ends.
 func (p *port) receive() {
+	defer close(p.ended)
 	defer close(p.answers)
 	var t telnet
 	chunk := make([]byte, 16<<10)

@@ -1,0 +1,270 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/run"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+// TestGates: whatever a gate refuses, the memory is untouched and the record says why.
+func TestGates(t *testing.T) {
+	fitsC := map[string][]string{"revision": {"C"}}
+	fitsD := map[string][]string{"revision": {"D"}}
+	for name, x := range map[string]struct {
+		spec    func(*sim.Spec)
+		prepare func(b *bench)
+		kind    core.Kind
+		outcome run.Outcome
+		step    run.Step
+		words   string
+	}{
+		"image for the other revision": {nil, func(b *bench) {
+			b.open.Release = b.Release(testkit.SmallSheet(), "2.0.0", 0x1000, testkit.SmallProgram("2.0.0"), fitsC)
+		}, core.DoesNotFit, run.Refused, run.StepJudge, "It is for revision C; this unit is revision D (wire)"},
+		"a fact that nobody answered": {func(s *sim.Spec) { s.Revision = "" }, nil, core.CannotTell, run.Refused, run.StepJudge, "The revision is not known"},
+		"wire and label disagree": {nil, func(b *bench) {
+			b.open.Noted = []core.Fact{{Name: "revision", Value: "C", Source: core.FromLabel}}
+		}, core.CannotTell, run.Refused, run.StepJudge, "The wire says revision D, the label says C"},
+		"image larger than the memory": {nil, func(b *bench) {
+			b.open.Release = b.Release(testkit.SmallSheet(), "2.0.0", 0x1000, make([]byte, 60<<10), fitsD)
+		}, core.DoesNotFit, run.Refused, run.StepJudge, "the memory has 32 KiB"},
+		"over the boot loader": {nil, func(b *bench) {
+			b.open.Release = b.Release(testkit.SmallSheet(), "2.0.0", 0x0800, make([]byte, 4<<10), fitsD)
+		}, core.DoesNotFit, run.Refused, run.StepJudge, "would overwrite region loader"},
+		"another unit on the link":                   {func(s *sim.Spec) { s.Serial = "S-0999" }, nil, core.WrongUnit, run.Refused, run.StepIdentify, "the run is for unit S-0001; on the link is S-0999"},
+		"another model on the link":                  {func(s *sim.Spec) { s.Says = "OTHER" }, nil, core.WrongUnit, run.Refused, run.StepIdentify, `on the link is "OTHER"`},
+		"no serial on the wire, label not confirmed": {func(s *sim.Spec) { s.Serial = "" }, nil, core.CannotTell, run.Refused, run.StepIdentify, "nobody has confirmed"},
+		"a silent link":                              {nil, func(b *bench) { b.unit.Set(sim.Faults{Silent: true}) }, core.NotAnswering, run.Failed, run.StepIdentify, "does not answer"},
+		"memory that cannot be read":                 {func(s *sim.Spec) { s.NoRead = true }, nil, core.Protected, run.Refused, run.StepBackUp, "reading is locked"},
+		"an image that is not the named":             {nil, func(b *bench) { b.spoil = true }, core.BadFile, run.Refused, run.StepPlan, "is not the one that the release names"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, x.spec)
+			if x.prepare != nil {
+				x.prepare(b)
+			}
+			before := b.unit.Memory()
+			s := b.flash(t, b.open)
+			if s.Closed == nil || s.Closed.Outcome != x.outcome || s.Fault == nil || s.Fault.Kind != x.kind || s.Fault.Step != x.step {
+				t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+			}
+			if !strings.Contains(s.Fault.Message, x.words) || s.Fault.State != "nothing was changed" || s.Fault.Next == "" {
+				t.Errorf("a technician reads %+v, want %q", s.Fault, x.words)
+			}
+			if !bytes.Equal(b.unit.Memory(), before) {
+				t.Error("memory was changed")
+			}
+			record, err := history.DecodeRecord(s.Closed.Record)
+			if err != nil || record.Outcome != string(x.outcome) || record.Reason != s.Fault.Message {
+				t.Errorf("record %+v %v", record, err)
+			}
+		})
+	}
+}
+
+// Law 2: a unit that is exchanged between identify and erase is not written.
+func TestAUnitSwappedBeforeTheErase(t *testing.T) {
+	for name, serial := range map[string]string{"another serial": "S-0002", "no serial on the wire": ""} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, func(s *sim.Spec) {
+				if serial == "" {
+					s.Serial = ""
+				}
+			})
+			b.open.Label = "S-0001"
+			b.onEvent(func(j *run.Journal) bool { return j.State().Planned != nil && !j.State().Same }, func() {
+				b.unit.Swap(serial, "D", nil)
+			})
+			before := b.unit.Memory()
+			s := b.flash(t, b.open)
+			if s.Closed == nil || s.Closed.Outcome == run.Done || s.Dangerous {
+				t.Fatalf("closed %+v", s.Closed)
+			}
+			if k := s.Fault.Kind; k != core.WrongUnit && k != core.Interrupted && k != core.NotAnswering {
+				t.Errorf("fault %+v", s.Fault)
+			}
+			if !bytes.Equal(b.unit.Memory(), before) {
+				t.Error("the other unit was written")
+			}
+		})
+	}
+}
+
+// Law 1: until the service has the backup nothing is erased; the run waits, and a
+// person may stop it.
+func TestTheRunWaitsForTheBackupToBeStored(t *testing.T) {
+	b := newBench(t, nil)
+	away := true
+	b.Away = func() bool { return away }
+	b.open.Deadline = time.Minute
+	before := b.unit.Memory()
+	b.onEvent(func(j *run.Journal) bool { return j.State().Waits != "" }, func() {
+		if !bytes.Equal(b.unit.Memory(), before) || b.journal.State().Outcome() != run.Waiting {
+			t.Error("it does not wait")
+		}
+		away = false
+	})
+	if s := b.flash(t, b.open); s.Closed.Outcome != run.Done || len(b.Stored) != 1 {
+		t.Errorf("closed %+v %+v", s.Closed, s.Fault)
+	}
+	b = newBench(t, nil)
+	b.Away = func() bool { return true }
+	b.open.Deadline = time.Minute
+	before = b.unit.Memory()
+	b.onEvent(func(j *run.Journal) bool { return j.State().Waits != "" }, func() { b.run.Stop("p") })
+	if s := b.flash(t, b.open); s.Closed.Outcome != run.Abandoned || !bytes.Equal(b.unit.Memory(), before) {
+		t.Errorf("closed %+v %+v", s.Closed, s.Fault)
+	}
+	b = newBench(t, nil)
+	b.Away = func() bool { return true }
+	b.open.Deadline = 0
+	if s := b.flash(t, b.open); s.Closed.Outcome != run.Failed || s.Fault.Kind != core.NotAnswering || s.Fault.Step != run.StepStore {
+		t.Errorf("closed %+v %+v", s.Closed, s.Fault)
+	}
+}
+
+func TestNothingToDo(t *testing.T) {
+	b := newBench(t, nil)
+	b.open.Release = b.Release(testkit.SmallSheet(), "1.0.0", 0x1000, testkit.SmallProgram("1.0.0"), map[string][]string{"revision": {"D"}})
+	s := b.flash(t, b.open)
+	if s.Closed.Outcome != run.NothingToDo || s.BackedUp != nil || b.unit.Version() != "1.0.0" {
+		t.Errorf("closed %+v", s.Closed)
+	}
+	b.open.Again = true
+	if s = b.flash(t, b.open); s.Closed.Outcome != run.NothingToDo || s.Planned == nil || s.Dangerous {
+		t.Errorf("bytes that are there already: %+v %+v", s.Closed, s.Fault)
+	}
+}
+
+// Law 4: a sector that does not hold what was written is found, and the record
+// does not say done.
+func TestVerifyFindsWhatDiffers(t *testing.T) {
+	b := newBench(t, nil)
+	b.onEvent(func(j *run.Journal) bool {
+		s := j.State()
+		return s.Dangerous && s.Verified == nil && s.Next() == run.StepVerify
+	}, func() { b.unit.Write(0x1403, []byte{0x55, 0x66}) })
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Failed || s.Fault.Kind != core.VerifyDiffers || s.Fault.Sector == nil || !strings.Contains(s.Fault.Message, "0x001400") {
+		t.Fatalf("closed %+v fault %+v", s.Closed, s.Fault)
+	}
+	if s.View().Board != run.BoardStopped || !strings.Contains(s.Strip(), string(run.CellDiffers)) {
+		t.Errorf("board %+v strip %s", s.View(), s.Strip())
+	}
+}
+
+// A stuck sector ends the run; the next one goes by the first one's backup, since
+// ruins are not read again.
+func TestAStuckSectorThenARestoreByTheFirstBackup(t *testing.T) {
+	b := newBench(t, nil)
+	before := b.unit.Memory()
+	stuck := uint64(0x1800)
+	b.unit.Set(sim.Faults{Stuck: &stuck})
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Failed || s.Fault.Kind != core.RefusedByUnit || !s.Closed.Touched {
+		t.Fatalf("closed %+v fault %+v", s.Closed, s.Fault)
+	}
+	b.unit.Set(sim.Faults{})
+	o := b.open
+	o.Run, o.Kind, o.Release = "run-2", run.Restore, core.Digest{}
+	o.Source = &run.Source{Backup: "b", Manifest: s.BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
+	o.Covered = o.Source
+	s = b.flash(t, o)
+	if s.Closed.Outcome != run.Done || s.BackedUp != nil || s.Covered == nil {
+		t.Fatalf("closed %+v fault %+v", s.Closed, s.Fault)
+	}
+	if !bytes.Equal(b.unit.Memory(), before) || s.Started.Version != "1.0.0" {
+		t.Error("the restore is not bit for bit")
+	}
+}
+
+func TestABackupOfAnotherUnitIsRefused(t *testing.T) {
+	b := newBench(t, nil)
+	o := b.open
+	o.Kind, o.Release, o.Source = run.Restore, core.Digest{}, &run.Source{Backup: "b", Unit: "unit-2"}
+	if s := b.flash(t, o); s.Closed.Outcome != run.Refused || s.Fault.Kind != core.NotAllowed {
+		t.Errorf("closed %+v fault %+v", s.Closed, s.Fault)
+	}
+}
+
+func TestAUnitWithoutDigestsIsReadTwiceAndReadBack(t *testing.T) {
+	b := newBench(t, func(s *sim.Spec) { s.NoDigest = true })
+	s := b.flash(t, b.open)
+	if s.Closed.Outcome != run.Done || s.BackedUp.How != "read-twice" || s.Verified.How != "read-back" {
+		t.Errorf("closed %+v fault %+v", s.Closed, s.Fault)
+	}
+}
+
+func TestABackupReadsOnlyWhatNoShelfHolds(t *testing.T) {
+	b := newBench(t, nil)
+	o := b.open
+	o.Kind, o.Release = run.BackUp, core.Digest{}
+	first := b.flash(t, o)
+	b.unit.Write(0x7010, []byte("other"))
+	o.Run = "run-2"
+	second := b.flash(t, o)
+	wire := func(s *run.State) (n uint64) {
+		for _, x := range s.BackedUp.Obtained {
+			if x.How == "wire" {
+				n += x.Bytes
+			}
+		}
+		return n
+	}
+	if wire(first) < 24<<10 || wire(second) != 2048 {
+		t.Errorf("read %d bytes, then %d; want all that differs, then one chunk", wire(first), wire(second))
+	}
+	if second.Started.Version != "1.0.0" || second.Closed.Outcome != run.Done {
+		t.Errorf("closed %+v", second.Closed)
+	}
+}
+
+func TestStopInTheMiddleLeavesAPausedRun(t *testing.T) {
+	b := newBench(t, nil)
+	before := b.unit.Memory()
+	b.onEvent(func(j *run.Journal) bool { return j.State().View().Right == 5 }, func() { b.run.Stop("p") })
+	s := b.flash(t, b.open)
+	if s.Closed != nil || s.Outcome() != run.Interrupted || s.View().Board != run.BoardStopped {
+		t.Fatalf("%+v", s.View())
+	}
+	b.OnChange = nil
+	r, err := run.TakeUp(b.journal, run.TakenUp{By: "p"}, b, b.pace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Work(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	ended(t, b, b.journal.State(), before)
+	record, _ := history.DecodeRecord(b.journal.State().Closed.Record)
+	if record.Halves != 2 {
+		t.Errorf("the record shows %d halves", record.Halves)
+	}
+}
+
+// Another unit on the link when a run is taken up leaves it paused, unwritten.
+func TestTakenUpWithAnotherUnit(t *testing.T) {
+	b := newBench(t, nil)
+	b.onEvent(func(j *run.Journal) bool { return j.State().View().Right == 5 }, func() { b.run.Stop("p") })
+	b.flash(t, b.open)
+	b.OnChange = nil
+	b.unit.Swap("S-0002", "D", bytes.Repeat([]byte{0xAB}, 32<<10))
+	r, err := run.TakeUp(b.journal, run.TakenUp{By: "p"}, b, b.pace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Work(context.Background())
+	s := b.journal.State()
+	if s.Outcome() != run.Interrupted || s.Fault.Kind != core.WrongUnit || !bytes.Equal(b.unit.Memory(), bytes.Repeat([]byte{0xAB}, 32<<10)) {
+		t.Errorf("%s %+v", s.Outcome(), s.Fault)
+	}
+}

@@ -1,0 +1,166 @@
+package run_test
+
+import (
+	"encoding/json"
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"zealousferry/core"
+	"zealousferry/core/run"
+	"zealousferry/internal/testkit"
+)
+
+var update = flag.Bool("update", false, "write the golden journals of this version")
+
+// written is a journal of a few events.
+func written(t *testing.T) *testkit.Disk {
+	t.Helper()
+	d := &testkit.Disk{}
+	j, err := run.OpenJournal(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range []struct {
+		kind string
+		body any
+	}{{run.KindOpened, run.Opened{Run: "r", Kind: run.Flash}}, {run.KindIdentified, run.Identified{Strength: run.ThisUnit}}, {run.KindReading, run.Amount{Done: 1, Total: 2}}} {
+		if _, err := j.Append(e.kind, e.body, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return d
+}
+
+func reopened(raw []byte) (*run.Journal, error) {
+	d := &testkit.Disk{}
+	d.WriteAt(raw, 0)
+	return run.OpenJournal(d)
+}
+
+func TestATornLastRecordIsCutOff(t *testing.T) {
+	raw := written(t).Bytes()
+	whole, _ := reopened(raw)
+	if len(whole.Events()) != 3 {
+		t.Fatal("not three events")
+	}
+	last := len(raw)
+	for n := last - 1; n > 0; n-- {
+		j, err := reopened(raw[:n])
+		if err != nil {
+			t.Fatalf("cut at %d: %v", n, err)
+		}
+		if got := len(j.Events()); got > 2 {
+			t.Fatalf("cut at %d: %d events", n, got)
+		}
+	}
+	j, err := reopened(append(raw[:last:last], make([]byte, 50)...))
+	if err != nil || len(j.Events()) != 3 {
+		t.Errorf("zeros behind the end: %v", err)
+	}
+	spoilt := append([]byte(nil), raw...)
+	spoilt[last-1] ^= 1
+	if j, err := reopened(spoilt); err != nil || len(j.Events()) != 2 {
+		t.Errorf("a last record that is not whole: %v", err)
+	}
+}
+
+func TestAnyOtherDamageIsAnError(t *testing.T) {
+	raw := written(t).Bytes()
+	for at := range len(raw) / 2 {
+		spoilt := append([]byte(nil), raw...)
+		spoilt[at] ^= 0x10
+		_, err := reopened(spoilt)
+		if core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "damaged at offset") {
+			t.Fatalf("byte %d: %v", at, err)
+		}
+	}
+}
+
+func TestANewerSchemaIsRefusedInWords(t *testing.T) {
+	_, err := run.Fold([]run.Event{{Schema: run.Schema + 1, N: 1, Kind: run.KindOpened, Body: json.RawMessage(`{}`)}})
+	if err == nil || !strings.Contains(err.Error(), "use a newer version") {
+		t.Errorf("got %v", err)
+	}
+	s, err := run.Fold([]run.Event{{Schema: 1, N: 1, Kind: run.KindOpened, Body: json.RawMessage(`{"run":"r","later":1}`)}, {Schema: 1, N: 2, Kind: "of-a-later-version"}})
+	if err != nil || s.Next() != run.StepIdentify {
+		t.Errorf("unknown fields and kinds: %v", err)
+	}
+}
+
+// Journals that earlier versions wrote lead to the same next step.
+func TestGoldenJournals(t *testing.T) {
+	if *update {
+		goldens(t)
+	}
+	files, err := filepath.Glob("testdata/*.journal")
+	if err != nil || len(files) < 3 {
+		t.Fatalf("golden journals: %v %v", files, err)
+	}
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		j, err := reopened(raw)
+		if err != nil {
+			t.Errorf("%s: %v", f, err)
+			continue
+		}
+		want := run.Step(strings.Split(strings.TrimSuffix(filepath.Base(f), ".journal"), "_")[1])
+		if got := j.State().Next(); got != want {
+			t.Errorf("%s: next is %s, want %s", f, got, want)
+		}
+	}
+}
+
+// goldens writes a journal at each step of a run: NAME_STEP.journal.
+func goldens(t *testing.T) {
+	b := newBench(t, nil)
+	disk := &testkit.Disk{}
+	seen := map[run.Step]bool{}
+	j, _ := run.OpenJournal(disk)
+	b.OnChange = func() {
+		if s := j.State().Next(); !seen[s] {
+			seen[s] = true
+			os.MkdirAll("testdata", 0o755)
+			os.WriteFile(filepath.Join("testdata", "schema1_"+string(s)+".journal"), disk.Bytes(), 0o644)
+		}
+	}
+	r, err := run.New(j, b.open, b, b.pace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Work(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func FuzzJournal(f *testing.F) {
+	f.Add([]byte{1, 0, 0, 0})
+	if files, _ := filepath.Glob("testdata/*.journal"); len(files) > 0 {
+		raw, _ := os.ReadFile(files[0])
+		f.Add(raw)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		j, err := reopened(data)
+		if err != nil {
+			return
+		}
+		j.State().Next()
+		j.State().View()
+		j.State().Strip()
+	})
+}
+
+func BenchmarkAppend(b *testing.B) {
+	j, _ := run.OpenJournal(&testkit.Disk{})
+	j.Append(run.KindOpened, run.Opened{Run: "r"}, true)
+	for b.Loop() {
+		if _, err := j.Append(run.KindReading, run.Amount{Done: 1, Total: 2}, false); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
