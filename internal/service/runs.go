@@ -73,6 +73,15 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 // source finds what the run writes, and the backup that stands for its own where
 // the unit is half done: ruins are not read.
 func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row *store.Run, o *run.Opened) error {
+	if n.Kind == run.Restore {
+		if err := v.endPaused(ctx, u); err != nil {
+			return err
+		}
+		var err error
+		if u, err = v.store.Unit(ctx, u.ID); err != nil { // which may be half done now
+			return err
+		}
+	}
 	if u.Ruined.Valid {
 		covered, err := v.before(ctx, u.Ruined.String)
 		if err != nil {
@@ -98,7 +107,6 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 		}
 		o.Source = &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.Run, Unit: b.Unit}
 		row.Source = sql.NullString{String: b.ID, Valid: true}
-		return v.endPaused(ctx, u)
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package testkit
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"os"
 	"os/exec"
@@ -16,12 +17,14 @@ import (
 type Database struct {
 	*demo.Database
 	demo.Accounts
-	dir string
+	dir   string
+	quick bool
 }
 
 // NewDatabase copies an initialised data folder, starts MariaDB on it, and
-// migrates. It is stopped when the test ends.
-func NewDatabase(t testing.TB) *Database {
+// migrates. It is stopped when the test ends. A durable one keeps what it has
+// committed when it is killed, and is slower.
+func NewDatabase(t testing.TB, durable bool) *Database {
 	t.Helper()
 	template, err := template()
 	if err != nil {
@@ -35,8 +38,8 @@ func NewDatabase(t testing.TB) *Database {
 	if out, err := exec.Command("cp", "-a", filepath.Join(template, "data"), dir).CombinedOutput(); err != nil {
 		t.Fatalf("copying the data folder: %v %s", err, out)
 	}
-	d := &Database{dir: dir}
-	if d.Database, err = demo.StartDatabase(dir, true); err != nil {
+	d := &Database{dir: dir, quick: !durable}
+	if d.Database, err = demo.StartDatabase(dir, d.quick); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { d.Database.Kill() })
@@ -51,7 +54,7 @@ func NewDatabase(t testing.TB) *Database {
 
 // Again starts the database after it was killed.
 func (d *Database) Again() (err error) {
-	d.Database, err = demo.StartDatabase(d.dir, true)
+	d.Database, err = demo.StartDatabase(d.dir, d.quick)
 	return err
 }
 
@@ -75,4 +78,15 @@ func template() (string, error) {
 		os.RemoveAll(fresh)
 	}
 	return dir, nil
+}
+
+// Open opens one of the database's accounts.
+func (d *Database) Open(t testing.TB, dsn string) *sql.DB {
+	t.Helper()
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db
 }

@@ -28,7 +28,7 @@ import (
 // simulated boards. Any part can be killed and started again.
 type World struct {
 	t     testing.TB
-	Scale float64
+	Scale float64 // of the units' times; the bench is ten times as patient
 	DB    *Database
 	Store *store.Store
 	Key   trust.Key
@@ -58,9 +58,16 @@ const (
 
 // NewWorld starts everything with units on links a, b, … as the specs say;
 // without specs one small board is on link a.
-func NewWorld(t testing.TB, change ...func(*sim.Spec)) *World {
+func NewWorld(t testing.TB, change ...func(*sim.Spec)) *World { return newWorld(t, false, change) }
+
+// NewDurableWorld is a World whose database may be killed.
+func NewDurableWorld(t testing.TB, change ...func(*sim.Spec)) *World {
+	return newWorld(t, true, change)
+}
+
+func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
 	t.Helper()
-	w := &World{t: t, Scale: 0.02, DB: NewDatabase(t), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	w := &World{t: t, Scale: 0.02, DB: NewDatabase(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
 	ctx := context.Background()
 	var err error
 	if w.Store, err = store.Open(ctx, w.DB.Serve); err != nil {
@@ -199,7 +206,7 @@ func (w *World) StartBench(links []bench.Port) {
 			links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
 		}
 	}
-	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.Scale, Log: slog.New(slog.DiscardHandler), Disk: w.benchFolder})
+	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: 0.2, Log: slog.New(slog.DiscardHandler), Disk: w.benchFolder})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -269,4 +276,13 @@ func (w *World) Follow(id string) client.Run {
 		w.t.Fatal(err)
 	}
 	return r
+}
+
+// Right is how many sectors of a run the service knows to be done.
+func (w *World) Right(id string) int {
+	r, err := w.Technician.Run(context.Background(), id)
+	if err != nil {
+		return 0
+	}
+	return r.Progress.View.Right
 }

@@ -1,0 +1,127 @@
+package trials
+
+import (
+	"encoding/json"
+	"go/parser"
+	"go/token"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"zealousferry/internal/service"
+)
+
+func newServer(t *testing.T, h http.Handler) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &http.Server{Handler: h}
+	go s.Serve(l)
+	t.Cleanup(func() { s.Close() })
+	return "http://" + l.Addr().String()
+}
+
+// floors are the floors of the house; a package without one is an error.
+var floors = map[string]int{
+	"core": -1, "console": 0,
+	"core/image": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0,
+	"core/model": 1, "core/loader": 1, "core/shelf": 1, "core/history": 1,
+	"core/registry": 2, "core/fit": 2, "core/plan": 2,
+	"core/run":        3,
+	"internal/client": 4, "internal/store": 4, "internal/sim": 4,
+	"internal/service": 5, "internal/bench": 5,
+	"internal/demo":    6,
+	"internal/cli":     7,
+	"internal/measure": 7,
+	"internal/testkit": 7,
+	"internal/trials":  8,
+	"cmd/ferry":        8,
+}
+
+// floorOf finds a package's floor: its own or its parent's.
+func floorOf(path string) (floor int, room string, ok bool) {
+	for p := path; p != "."; p = filepath.Dir(p) {
+		if f, found := floors[p]; found {
+			return f, p, true
+		}
+	}
+	return 0, "", false
+}
+
+// TestImportsOnlyGoDown: from lower floors, from the parent, never from a
+// neighbour; and core knows no HTTP, SQL, Cobra or printing.
+func TestImportsOnlyGoDown(t *testing.T) {
+	root := filepath.Join("..", "..")
+	forbidden := []string{"net/http", "database/sql", "github.com/spf13/cobra", "log", "log/slog", "github.com/jmoiron/sqlx"}
+	seen := 0
+	err := filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git" || d.Name() == "var") {
+			return filepath.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		rel, _ := filepath.Rel(root, path)
+		pkg := filepath.Dir(rel)
+		floor, _, ok := floorOf(pkg)
+		if !ok {
+			t.Errorf("%s stands on no floor", pkg)
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		seen++
+		for _, im := range file.Imports {
+			name, _ := strconv.Unquote(im.Path.Value)
+			if strings.HasPrefix(pkg, "core") {
+				for _, f := range forbidden {
+					if name == f {
+						t.Errorf("%s imports %s", rel, name)
+					}
+				}
+			}
+			inside, ours := strings.CutPrefix(name, "zealousferry/")
+			if !ours {
+				continue
+			}
+			other, _, _ := floorOf(inside)
+			parent := strings.HasPrefix(pkg, inside+"/")
+			tool := strings.HasPrefix(pkg, "internal/service/describe") || strings.HasPrefix(pkg, "internal/demo/pictures") || strings.HasPrefix(pkg, "internal/demo") && strings.HasPrefix(inside, "internal/demo/")
+			if other >= floor && !parent && !tool {
+				t.Errorf("%s (floor %d) imports %s (floor %d)", rel, floor, inside, other)
+			}
+		}
+		return nil
+	})
+	if err != nil || seen < 50 {
+		t.Fatalf("read %d files: %v", seen, err)
+	}
+}
+
+// TestTheApiIsDescribed: docs/openapi.json and with it the console's types are
+// those of the service.
+func TestTheApiIsDescribed(t *testing.T) {
+	want, err := json.MarshalIndent(service.Describe(), "", "  ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	have, err := os.ReadFile(filepath.Join("..", "..", "docs", "openapi.json"))
+	if err != nil || strings.TrimSpace(string(have)) != string(want) {
+		t.Errorf("docs/openapi.json is stale: make types (%v)", err)
+	}
+	types, err := os.Stat(filepath.Join("..", "..", "console", "src", "api", "schema.d.ts"))
+	if err != nil || types.Size() == 0 {
+		t.Errorf("the console has no types: %v", err)
+	}
+}
