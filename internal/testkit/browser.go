@@ -67,7 +67,7 @@ type Tab struct {
 
 // Tab opens a tab of the given size.
 func (b *Browser) Tab(width, height int, dark bool) (*Tab, error) {
-	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithErrorf(func(string, ...any) {}))
+	ctx, cancel := chromedp.NewContext(b.ctx)
 	t := &Tab{Context: ctx, cancel: cancel, bytes: map[string]float64{}}
 	kinds := map[network.RequestID]string{}
 	chromedp.ListenTarget(ctx, func(ev any) {

@@ -28,7 +28,8 @@ import (
 // simulated boards. Any part can be killed and started again.
 type World struct {
 	t     testing.TB
-	Scale float64 // of the units' times; the bench is ten times as patient
+	Scale float64 // of the units' times
+	pace  float64 // of the bench, which is more patient than the slowest unit
 	DB    *Database
 	Store *store.Store
 	Key   trust.Key
@@ -67,7 +68,7 @@ func NewDurableWorld(t testing.TB, change ...func(*sim.Spec)) *World {
 
 func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
 	t.Helper()
-	w := &World{t: t, Scale: 0.02, DB: NewDatabase(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	w := &World{t: t, Scale: 0.02, pace: 0.2, DB: NewDatabase(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
 	ctx := context.Background()
 	var err error
 	if w.Store, err = store.Open(ctx, w.DB.Serve); err != nil {
@@ -108,6 +109,7 @@ func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
 			t.Fatal(err)
 		}
 		t.Cleanup(u.Close)
+		w.pace = max(w.pace, u.Scale)
 		w.Units[name], w.Sheet = u, sheet
 		links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
 	}
@@ -206,7 +208,7 @@ func (w *World) StartBench(links []bench.Port) {
 			links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
 		}
 	}
-	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: 0.2, Log: slog.New(slog.DiscardHandler), Disk: w.benchFolder})
+	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.pace, Log: slog.New(slog.DiscardHandler), Disk: w.benchFolder})
 	if err != nil {
 		w.t.Fatal(err)
 	}

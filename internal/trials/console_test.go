@@ -1,0 +1,155 @@
+package trials
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"zealousferry/core/run"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+// tab opens a tab of the console, signed in as somebody.
+func tab(t *testing.T, w *testkit.World, role string, width, height int) *testkit.Tab {
+	t.Helper()
+	b, err := testkit.NewBrowser()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	x, err := b.Tab(width, height, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if wrong := x.Wrong(); len(wrong) > 0 {
+			t.Errorf("in the page: %s", strings.Join(wrong, "; "))
+		}
+		x.Close()
+	})
+	code, err := w.Client(role).NewSignInCode(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/sign-in#"+code.Code), testkit.Until(`location.pathname === "/today" && !location.hash`))
+	return x
+}
+
+func do(t *testing.T, x *testkit.Tab, actions ...chromedp.Action) {
+	t.Helper()
+	if err := x.Do(40*time.Second, actions...); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func click(selector string) chromedp.Action {
+	return chromedp.Tasks{testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.Click(selector, chromedp.ByQuery)}
+}
+
+func says(words string) chromedp.Action {
+	return testkit.Until(fmt.Sprintf(`document.body.innerText.includes(%q)`, words))
+}
+
+// TestAFlashByClicks: from the link to the record, with a reload in the middle
+// of the write and the stream lost for 10 s; at the end the page is held against
+// the journal.
+func TestAFlashByClicks(t *testing.T) {
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 2.5 })
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/benches"), says("b/a"), says("what is on it is not known"), click(`[data-link="b/a"] [data-identify]`), says("S-0001"))
+	do(t, x, click(`[data-link="b/a"] [data-work]`), says("2.0.0: fits"), says("Back up, then write 2.0.0"), click(`[data-go]`), testkit.Until(`location.pathname.startsWith("/runs/")`))
+	var id string
+	do(t, x, chromedp.Evaluate(`location.pathname.split("/")[2]`, &id), says("Reading the memory"))
+	do(t, x, testkit.Until(`document.querySelector(".hands-off")`), says("HANDS OFF"), says("until you may touch it"))
+	w.Wait("some sectors", func() bool { return w.Right(id) >= 2 })
+	do(t, x, chromedp.Reload(), testkit.Until(`document.querySelector(".hands-off")`), testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`))
+	// The stream is lost for 10 s. The page says so, and catches up.
+	w.StopService()
+	do(t, x, says("No word from the service"))
+	time.Sleep(9 * time.Second) // the loss itself, not a wait for something
+	w.StartService()
+	do(t, x, says("Written and verified"), says("It runs 2.0.0"), says("signed by bench b"))
+	w.Wait("the run to be closed", func() bool { r, err := w.Technician.Run(ctx, id); return err == nil && r.State == "closed" })
+	r, err := w.Technician.Run(ctx, id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var cells string
+	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("[data-cell]")].map(c => c.className.match(/s-(.)/)[1]).join("")`, &cells))
+	if cells != r.Progress.States || strings.Count(cells, "v") != 20 {
+		t.Errorf("the strip shows %s, the journal %s", cells, r.Progress.States)
+	}
+	var last int
+	do(t, x, chromedp.Click(`.all`, chromedp.ByQuery), chromedp.Evaluate(`document.querySelectorAll(".events li").length`, &last))
+	told := 0
+	for _, e := range r.Progress.Events {
+		switch e.Kind {
+		case run.KindReading, run.KindVerifying, run.KindAboutTo:
+		case run.KindDone:
+			var a run.Act
+			if json.Unmarshal(e.Body, &a); a.Last {
+				told++
+			}
+		default:
+			told++
+		}
+	}
+	if last != told {
+		t.Errorf("the page lists %d events, the journal has %d worth telling", last, told)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("Up to date."), says("Flashed 2.0.0"), says("chain whole"))
+}
+
+func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
+	w := testkit.NewWorld(t)
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, says("No open ends"))
+	if n := x.Loaded("Script"); n == 0 || n > 300<<10 {
+		t.Errorf("first load: %d KiB of compressed script, at most 300", n>>10)
+	}
+}
+
+func TestTheQuestionIsAskedAndAnswered(t *testing.T) {
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Revision = "" })
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("cannot tell, one question left"), testkit.Until(`document.querySelector("[data-question]")`))
+	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("[data-question] button")].find(b => b.innerText.includes("D")).click()`, nil), says("2.0.0: fits"))
+	u, err := w.Technician.Unit(ctx, "S-0001")
+	if err != nil || u.Facts["revision"].Source != "person" || u.Facts["revision"].By != "Sunniva Dale" {
+		t.Errorf("%+v %v", u.Facts, err)
+	}
+}
+
+func TestStopGoOnAndPutBackByClicks(t *testing.T) {
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
+	x := tab(t, w, "technician", 390, 844)
+	before := w.Units["a"].Memory()
+	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("Back up, then write"), click(`[data-go]`), testkit.Until(`document.querySelector(".hands-off")`))
+	do(t, x, testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), testkit.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond), click(`[data-stop-yes]`))
+	do(t, x, says("Half done. Leave it as it is"), click(`[data-restore]`), says("Restored and verified"))
+	if string(w.Units["a"].Memory()) != string(before) {
+		t.Error("not bit for bit")
+	}
+}
+
+func TestAViewerLooksAndDoesNotTouch(t *testing.T) {
+	w := testkit.NewWorld(t)
+	w.Flash("a", "2.0.0")
+	x := tab(t, w, "viewer", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("A technician starts runs; ask one."))
+	do(t, x, chromedp.Navigate(w.Base+"/benches"), says("b/a"), testkit.Until(`!document.querySelector("[data-identify]")`))
+	do(t, x, chromedp.Navigate(w.Base+"/nowhere"), says("There is no such page"))
+}
+
+// A silent link is told on the page, in the three lines.
+func TestTroubleIsTold(t *testing.T) {
+	w := testkit.NewWorld(t)
+	w.Units["a"].Set(sim.Faults{Silent: true})
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("Not answering"), says("nothing was changed"), says("Look at the supply, the plug and the strap"))
+}
