@@ -118,8 +118,6 @@ export function event(e: RunEvent): string {
       return 'identified again: same unit'
     case 'surveyed':
       return 'memory read after the interruption'
-    case 'about-to':
-      return b.erase ? '' : ''
     case 'done':
       return b.last ? `sector ${b.sector} written` : ''
     case 'verified':
@@ -128,6 +126,8 @@ export function event(e: RunEvent): string {
       return b.version ? `program ${b.version} started` : 'program restarted'
     case 'stop-ordered':
       return 'stop ordered'
+    case 'stopped':
+      return 'stopped, nothing under way'
     case 'fault':
       return `fault: ${b.kind}`.replaceAll('-', ' ')
     case 'closed':

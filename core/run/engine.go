@@ -141,6 +141,9 @@ func (r *Run) Work(ctx context.Context) error {
 			return err
 		}
 		step := r.journal.State().Next()
+		if step == StepPaused && r.journal.State().Outcome() != Interrupted {
+			return r.append(KindStopped, struct{}{}, true)
+		}
 		if step == StepEnded || step == StepPaused {
 			return nil
 		}

@@ -53,6 +53,7 @@ const (
 	KindVerified    = "verified"
 	KindStarted     = "started"
 	KindStopOrdered = "stop-ordered"
+	KindStopped     = "stopped" // the action in hand is done; nothing is under way any more
 	KindFault       = "fault"
 	KindClosed      = "closed"
 )

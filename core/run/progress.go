@@ -45,6 +45,9 @@ func (s *State) View() View {
 			}
 		}
 	}
+	if v.Step == StepPaused && v.Outcome != Interrupted {
+		v.Step = StepWrite // the action in hand is still being done
+	}
 	switch v.Step {
 	case StepBackUp:
 		v.Done, v.Total = s.Reading.Done, s.Reading.Total

@@ -46,7 +46,8 @@ type State struct {
 	Right      map[int]bool
 	Verified   *Verified
 	Started    *Started
-	Stopped    bool
+	Stopped    bool // by order
+	AtRest     bool // and nothing is under way any more
 	Fault      *Fault
 	Closed     *Closed
 	Waits      string
@@ -139,6 +140,8 @@ func (s *State) Apply(e Event) error {
 		s.Started, err = body[Started](e)
 	case KindStopOrdered:
 		s.Stopped = true
+	case KindStopped:
+		s.AtRest = true
 	case KindFault:
 		s.Fault, err = body[Fault](e)
 	case KindClosed:
@@ -158,7 +161,7 @@ func (s *State) takeUp(e Event) error {
 		return err
 	}
 	s.TakenUp, s.Halves = t, s.Halves+1
-	s.Same, s.Surveyed, s.Stopped, s.Fault, s.WriteMono, s.Waits = false, false, false, nil, 0, ""
+	s.Same, s.Surveyed, s.Stopped, s.AtRest, s.Fault, s.WriteMono, s.Waits = false, false, false, false, nil, 0, ""
 	if !s.Dangerous {
 		s.Identified, s.Judged, s.BackedUp, s.Stored, s.Covered, s.Planned = nil, nil, nil, nil, nil, nil
 	}
@@ -260,7 +263,7 @@ func (s *State) Outcome() Outcome {
 	switch {
 	case s.Closed != nil:
 		return s.Closed.Outcome
-	case s.Next() == StepPaused:
+	case s.Next() == StepPaused && (s.AtRest || s.Fault != nil):
 		return Interrupted
 	case s.Waits != "":
 		return Waiting

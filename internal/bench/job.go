@@ -116,7 +116,16 @@ func (b *Bench) resume(ctx context.Context, o client.Order) error {
 	return nil
 }
 
+// atWork tells whether somebody works on the run; one that is just putting down
+// its tools is waited for.
 func (j *job) atWork() bool {
+	j.mu.Lock()
+	leaving := j.working && j.outcome == run.Interrupted && j.ended != nil
+	ended := j.ended
+	j.mu.Unlock()
+	if leaving {
+		<-ended
+	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.working

@@ -177,6 +177,8 @@ func eventWords(e run.Event) string {
 		return "program started"
 	case run.KindStopOrdered:
 		return "stop ordered"
+	case run.KindStopped:
+		return "stopped; nothing is under way any more"
 	case run.KindFault:
 		return "fault"
 	case run.KindClosed:

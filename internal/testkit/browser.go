@@ -93,7 +93,7 @@ func (b *Browser) Tab(width, height int, dark bool) (*Tab, error) {
 	if dark {
 		scheme = "dark"
 	}
-	err := chromedp.Run(ctx, network.Enable(), network.ClearBrowserCookies(), log.Enable(), runtime.Enable(), chromedp.EmulateViewport(int64(width), int64(height)),
+	err := chromedp.Run(ctx, page.BringToFront(), network.Enable(), network.ClearBrowserCookies(), log.Enable(), runtime.Enable(), chromedp.EmulateViewport(int64(width), int64(height)),
 		emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}))
 	return t, err
 }

@@ -130,7 +130,8 @@ func TestStopGoOnAndPutBackByClicks(t *testing.T) {
 	x := tab(t, w, "technician", 390, 844)
 	before := w.Units["a"].Memory()
 	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("Back up, then write"), click(`[data-go]`), testkit.Until(`document.querySelector(".hands-off")`))
-	do(t, x, testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), testkit.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond), click(`[data-stop-yes]`))
+	do(t, x, testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), testkit.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond))
+	do(t, x, click(`[data-stop-yes]`))
 	do(t, x, says("Half done. Leave it as it is"), click(`[data-restore]`), says("Restored and verified"))
 	if string(w.Units["a"].Memory()) != string(before) {
 		t.Error("not bit for bit")
