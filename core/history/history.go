@@ -35,33 +35,33 @@ const (
 // Record is what a bench signs when a run closes. Times are microseconds since
 // 1970 UTC.
 type Record struct {
-	Run      string      `cbor:"run" json:"run"`
-	Kind     string      `cbor:"kind" json:"kind"`
-	Unit     string      `cbor:"unit" json:"unit"`
-	Model    string      `cbor:"model" json:"model"`
-	Serial   string      `cbor:"serial" json:"serial"`
-	By       string      `cbor:"by" json:"by"`
-	Bench    string      `cbor:"bench" json:"bench"`
-	Link     string      `cbor:"link" json:"link"`
-	From     string      `cbor:"from" json:"from"` // running version before
-	To       string      `cbor:"to" json:"to"`     // running version after
-	Release  string      `cbor:"release" json:"release"`
-	Images   []string    `cbor:"images" json:"images"` // SHA-256 of the files, in hex
-	Plan     string      `cbor:"plan" json:"plan"`
-	Backup   string      `cbor:"backup" json:"backup"` // manifest digest
-	Obtained []Obtained  `cbor:"obtained" json:"obtained"`
-	Verified string      `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
-	Identity string      `cbor:"identity" json:"identity"` // strength
-	Facts    []core.Fact `cbor:"facts" json:"facts"`
-	Outcome  string      `cbor:"outcome" json:"outcome"`
-	Reason   string      `cbor:"reason" json:"reason"`
-	Waivers  []string    `cbor:"waivers" json:"waivers"`
-	Halves   int         `cbor:"halves" json:"halves"` // how often the bench took the run up
-	Opened   int64       `cbor:"opened" json:"opened"`
-	Closed   int64       `cbor:"closed" json:"closed"`
-	Events   uint64      `cbor:"events" json:"events"`   // how many the journal holds
-	Journal  string      `cbor:"journal" json:"journal"` // SHA-256 of the journal up to here
-	Previous string      `cbor:"previous" json:"previous"`
+	Run      string        `cbor:"run" json:"run"`
+	Kind     string        `cbor:"kind" json:"kind"`
+	Unit     string        `cbor:"unit" json:"unit"`
+	Model    string        `cbor:"model" json:"model"`
+	Serial   string        `cbor:"serial" json:"serial"`
+	By       string        `cbor:"by" json:"by"`
+	Bench    string        `cbor:"bench" json:"bench"`
+	Link     string        `cbor:"link" json:"link"`
+	From     string        `cbor:"from" json:"from"` // running version before
+	To       string        `cbor:"to" json:"to"`     // running version after
+	Release  string        `cbor:"release" json:"release"`
+	Images   []core.Digest `cbor:"images" json:"images"` // of the files
+	Plan     core.Digest   `cbor:"plan" json:"plan"`     // zero if there was none
+	Backup   core.Digest   `cbor:"backup" json:"backup"` // of the manifest; zero if there was none
+	Obtained []Obtained    `cbor:"obtained" json:"obtained"`
+	Verified string        `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
+	Identity string        `cbor:"identity" json:"identity"` // strength
+	Facts    []core.Fact   `cbor:"facts" json:"facts"`
+	Outcome  string        `cbor:"outcome" json:"outcome"`
+	Reason   string        `cbor:"reason" json:"reason"`
+	Waivers  []string      `cbor:"waivers" json:"waivers"`
+	Halves   int           `cbor:"halves" json:"halves"` // how often the bench took the run up
+	Opened   int64         `cbor:"opened" json:"opened"`
+	Closed   int64         `cbor:"closed" json:"closed"`
+	Events   uint64        `cbor:"events" json:"events"`     // how many the journal holds
+	Journal  core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
+	Previous core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
 }
 
 // Obtained says how sectors of a backup came about.

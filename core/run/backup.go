@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"context"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/history"
@@ -43,10 +44,11 @@ func (r *Run) backUp(ctx context.Context) error {
 			return err
 		}
 	}
-	digested := r.pace.Clock.Now()
-	now, _, err := r.digestsOr(ctx, b.now)
-	if err != nil {
-		return err
+	var now []core.Digest
+	if !r.chunked() {
+		if now, _, err = r.digestsOr(ctx, b.now); err != nil {
+			return err
+		}
 	}
 	manifest, pages, err := shelf.Bind(b.stretches)
 	if err != nil {
@@ -57,7 +59,7 @@ func (r *Run) backUp(ctx context.Context) error {
 		return err
 	}
 	out := BackedUp{Manifest: core.DigestOf(raw), Bytes: manifest.Bytes(), How: b.how, Now: now,
-		Took: r.pace.Clock.Now().Sub(began).Microseconds(), Digests: r.pace.Clock.Now().Sub(digested).Microseconds()}
+		Took: r.pace.Clock.Now().Sub(began).Microseconds(), Digests: b.digests.Microseconds()}
 	for _, o := range []history.Obtained{{How: "wire", Bytes: b.wire, Sectors: b.wireChunks}, {How: "digest", Bytes: b.held, Sectors: b.heldChunks}} {
 		if o.Bytes > 0 {
 			out.Obtained = append(out.Obtained, o)
@@ -75,15 +77,29 @@ type reading struct {
 	now                    []core.Digest // of the sectors, where they are known already
 	wire, held             uint64
 	wireChunks, heldChunks int
+	digests                time.Duration // how long the unit took to digest all of it
+}
+
+// chunked tells whether every sector is one chunk of the shelf: then the
+// manifest itself tells what each sector holds.
+func (r *Run) chunked() bool {
+	for _, region := range r.sheet.Memory.Regions {
+		if region.Sector != shelf.ChunkSize || region.Address%shelf.ChunkSize != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // byDigest asks for the digests of the chunks and reads the ones that are new.
 func (b *reading) byDigest(ctx context.Context, region *memory.Region) error {
 	chunks := shelf.Grid(region.Address, region.Length)
+	began := b.run.pace.Clock.Now()
 	names, err := b.names(ctx, chunks)
 	if err != nil {
 		return err
 	}
+	b.digests += b.run.pace.Clock.Now().Sub(began)
 	missing, err := b.run.bench.Missing(ctx, names)
 	if err != nil && core.KindOf(err) == core.NotAnswering {
 		missing, err = names, nil // nobody can be asked: read it all

@@ -150,8 +150,8 @@ type BackedUp struct {
 	Bytes    uint64             `json:"bytes"`
 	How      string             `json:"how"` // unit-digest or read-twice
 	Obtained []history.Obtained `json:"obtained"`
-	Now      []core.Digest      `json:"now"`  // of each sector, in order
-	Took     int64              `json:"took"` // microseconds
+	Now      []core.Digest      `json:"now,omitempty"` // of each sector, in order; none where each is one chunk of the manifest
+	Took     int64              `json:"took"`          // microseconds
 	Digests  int64              `json:"digests"`
 }
 

@@ -150,15 +150,14 @@ func (r *Run) build(ctx context.Context) (*plan.Plan, error) {
 	if err := r.load(ctx); err != nil {
 		return nil, err
 	}
+	var err error
 	s := r.journal.State()
 	in := plan.Input{Map: &r.sheet.Memory, Now: map[uint64]core.Digest{}, Whole: s.Opened.Kind == Restore}
 	base := core.Digest{}
 	if s.BackedUp != nil {
 		base = s.BackedUp.Manifest
-		for i, sector := range r.sheet.Memory.Sectors() {
-			if i < len(s.BackedUp.Now) {
-				in.Now[sector.Address] = s.BackedUp.Now[i]
-			}
+		if in.Now, err = r.now(ctx, s.BackedUp); err != nil {
+			return nil, err
 		}
 	} else if s.Covered != nil {
 		base = s.Covered.Manifest
@@ -187,6 +186,32 @@ func (r *Run) build(ctx context.Context) (*plan.Plan, error) {
 		r.plan = p
 	}
 	return p, err
+}
+
+// now gives the digest of each sector, by address, as it was at the backup.
+func (r *Run) now(ctx context.Context, b *BackedUp) (map[uint64]core.Digest, error) {
+	now := map[uint64]core.Digest{}
+	if len(b.Now) > 0 {
+		for i, sector := range r.sheet.Memory.Sectors() {
+			if i < len(b.Now) {
+				now[sector.Address] = b.Now[i]
+			}
+		}
+		return now, nil
+	}
+	raw, err := r.bench.Blob(ctx, b.Manifest)
+	if err != nil {
+		return nil, err
+	}
+	manifest, err := shelf.DecodeManifest(raw)
+	if err != nil {
+		return nil, err
+	}
+	chunks, err := manifest.Chunks(func(d core.Digest) ([]byte, error) { return r.bench.Blob(ctx, d) })
+	for _, c := range chunks {
+		now[c.Address] = c.Chunks[0]
+	}
+	return now, err
 }
 
 func (r *Run) images(ctx context.Context) ([]*image.Image, error) {
@@ -400,7 +425,7 @@ func (r *Run) record(outcome Outcome, reason string, previous core.Digest) *hist
 	o := s.Opened
 	h := &history.Record{Run: o.Run, Kind: o.Kind, Unit: o.Unit, Model: o.Model, Serial: o.Serial, By: o.By, Bench: o.Bench, Link: o.Link,
 		From: s.Fact(core.FactRunning), Outcome: string(outcome), Reason: reason, Halves: s.Halves, Opened: s.OpenedAt,
-		Closed: r.pace.Clock.Now().UnixMicro(), Events: uint64(len(r.journal.events)), Journal: r.journal.Digest().String(), Previous: previous.String()}
+		Closed: r.pace.Clock.Now().UnixMicro(), Events: uint64(len(r.journal.events)), Journal: r.journal.Digest(), Previous: previous}
 	h.To = h.From
 	if s.Dangerous {
 		h.To = ""
@@ -414,17 +439,17 @@ func (r *Run) record(outcome Outcome, reason string, previous core.Digest) *hist
 	if r.release != nil {
 		h.Release = r.release.ID
 		for _, p := range r.release.Parts {
-			h.Images = append(h.Images, p.Image.String())
+			h.Images = append(h.Images, p.Image)
 		}
 	}
 	switch {
 	case s.BackedUp != nil:
-		h.Backup, h.Obtained = s.BackedUp.Manifest.String(), s.BackedUp.Obtained
+		h.Backup, h.Obtained = s.BackedUp.Manifest, s.BackedUp.Obtained
 	case s.Covered != nil:
-		h.Backup = s.Covered.Manifest.String()
+		h.Backup = s.Covered.Manifest
 	}
 	if s.Planned != nil {
-		h.Plan = s.Planned.Plan.String()
+		h.Plan = s.Planned.Plan
 	}
 	if s.Verified != nil {
 		h.Verified = s.Verified.How

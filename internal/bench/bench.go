@@ -155,7 +155,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 		if err := os.MkdirAll(filepath.Join(dir, "journals"), 0o700); err != nil {
 			return nil, err
 		}
-		b.Disk = folder(filepath.Join(dir, "journals"))
+		b.Disk = Folder(filepath.Join(dir, "journals"))
 	}
 	if err := b.readOrders(); err != nil {
 		return nil, err
@@ -199,7 +199,7 @@ func (b *Bench) readJournals() error {
 	if err != nil {
 		return err
 	}
-	previous := map[string]bool{}
+	previous := map[core.Digest]bool{}
 	var records []*history.Record
 	var digests []core.Digest
 	for _, name := range names {
@@ -229,7 +229,7 @@ func (b *Bench) readJournals() error {
 		}
 	}
 	for i := range records {
-		if !previous[digests[i].String()] {
+		if !previous[digests[i]] {
 			b.record = digests[i]
 		}
 	}

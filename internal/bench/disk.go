@@ -19,12 +19,12 @@ type Disk interface {
 	List() ([]string, error)
 }
 
-// folder is journals in a folder of this machine.
-type folder string
+// Folder is journals in a folder of this machine.
+type Folder string
 
 const journalSuffix = ".journal"
 
-func (f folder) Open(name string) (run.File, error) {
+func (f Folder) Open(name string) (run.File, error) {
 	path := filepath.Join(string(f), name+journalSuffix)
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
@@ -33,7 +33,7 @@ func (f folder) Open(name string) (run.File, error) {
 	return journalFile{file}, syncFolder(string(f))
 }
 
-func (f folder) List() ([]string, error) {
+func (f Folder) List() ([]string, error) {
 	entries, err := os.ReadDir(string(f))
 	var names []string
 	for _, e := range entries {

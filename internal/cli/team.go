@@ -104,7 +104,7 @@ func (a *app) showRun(r client.Run) {
 		if !r.Signed {
 			signed = a.paint(brick, "NOT SIGNED BY ITS BENCH")
 		}
-		a.pair("record", fmt.Sprintf("%s; verified by %s; journal %s", signed, dash(strings.ReplaceAll(r.Record.Verified, "-", " ")), short(r.Record.Journal)))
+		a.pair("record", fmt.Sprintf("%s; verified by %s; journal %s", signed, dash(strings.ReplaceAll(r.Record.Verified, "-", " ")), short(r.Record.Journal.String())))
 	}
 	fmt.Fprintln(a.out)
 	for _, e := range r.Progress.Events {

@@ -36,14 +36,17 @@ type Run struct {
 	Epoch     uint64         `db:"epoch"`
 	State     string         `db:"state"`
 	Outcome   string         `db:"outcome"`
-	Opened    []byte         `db:"opened"`
+	Opened    []byte         `db:"opened"` // run.Opened in JSON; packed once it is stored
 	OpenedAt  time.Time      `db:"opened_at"`
 	ClosedAt  sql.NullTime   `db:"closed_at"`
 }
 
 // Opening is the run's opening event as it was ordered.
 func (r Run) Opening() (o run.Opened, err error) {
-	err = json.Unmarshal(r.Opened, &o)
+	raw, err := unpack.DecodeAll(r.Opened, nil)
+	if err == nil {
+		err = json.Unmarshal(raw, &o)
+	}
 	return o, err
 }
 
@@ -57,7 +60,7 @@ func (s *Store) OpenRun(ctx context.Context, r Run, order Order) error {
 			}
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?)`,
-			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, r.Opened, r.OpenedAt.UTC()); err != nil {
+			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC()); err != nil {
 			return err
 		}
 		return addOrder(ctx, tx, order)
@@ -115,6 +118,9 @@ func (s *Store) Events(ctx context.Context, id string, after uint64) ([]run.Even
 	all := make([]run.Event, 0, len(raw))
 	for _, b := range raw {
 		var e run.Event
+		if b, err = unpack.DecodeAll(b, nil); err != nil {
+			return nil, err
+		}
 		if err := json.Unmarshal(b, &e); err != nil {
 			return nil, err
 		}
@@ -142,7 +148,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, epoch uint
 		var args []any
 		now := time.Now().UTC()
 		for i, b := range fresh {
-			args = append(args, r.ID, epoch, have+1+uint64(i), now, b)
+			args = append(args, r.ID, epoch, have+1+uint64(i), now, s.ev.EncodeAll(b, nil))
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body) VALUES `+strings.Repeat("(?, ?, ?, ?, ?),", len(fresh)-1)+"(?, ?, ?, ?, ?)", args...); err != nil {
 			if duplicate(err) {
@@ -307,8 +313,9 @@ func (s *Store) Order(ctx context.Context, id string) (o Order, err error) {
 	return o, none(err, "there is no order %q", id)
 }
 
-// EndOrder keeps what came of an order; the first word stands.
+// EndOrder keeps what came of an order; the first word stands. What was ordered
+// is in the run's own events.
 func (s *Store) EndOrder(ctx context.Context, bench, id string, result []byte) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE bench_order SET ended_at = ?, result = ? WHERE id = ? AND bench = ? AND ended_at IS NULL`, time.Now().UTC(), result, id, bench)
+	_, err := s.db.ExecContext(ctx, `UPDATE bench_order SET ended_at = ?, result = ?, body = '{}' WHERE id = ? AND bench = ? AND ended_at IS NULL`, time.Now().UTC(), result, id, bench)
 	return err
 }

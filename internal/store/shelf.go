@@ -49,7 +49,7 @@ func (s *Store) Piece(ctx context.Context, name core.Digest) ([]byte, error) {
 	if err := s.db.GetContext(ctx, &row, `SELECT length, body FROM piece WHERE name = ?`, name[:]); err != nil {
 		return nil, none(err, "the shelf does not hold %s", name.Short())
 	}
-	b, err := s.dec.DecodeAll(row.Body, make([]byte, 0, row.Length))
+	b, err := unpack.DecodeAll(row.Body, make([]byte, 0, row.Length))
 	if err != nil || core.DigestOf(b) != name {
 		return nil, core.Fail(core.BadFile, "the shelf holds other bytes under the name %s", name.Short())
 	}

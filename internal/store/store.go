@@ -32,8 +32,8 @@ const Schema = 5
 // Store is the database.
 type Store struct {
 	db  *sqlx.DB
-	enc *zstd.Encoder
-	dec *zstd.Decoder
+	enc *zstd.Encoder // of pieces
+	ev  *zstd.Encoder // of events
 }
 
 // config completes a data source name with what the store relies on.
@@ -67,7 +67,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if s.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
 		return nil, err
 	}
-	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20)); err != nil {
+	if s.ev, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderDictRaw(eventWordsID, eventWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedBetterCompression)); err != nil {
 		return nil, err
 	}
 	if err := s.checkSchema(ctx); err != nil {
@@ -161,6 +161,24 @@ func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	}
 	return nil
 }
+
+// eventWords is what events have in common; without it each of them is too short
+// to be packed well. What was packed with it needs it for ever: a better one gets
+// another id and stands beside it.
+//
+//go:embed events.dict
+var eventWords []byte
+
+const eventWordsID = 1
+
+// unpack undoes what the store packed.
+var unpack = func() *zstd.Decoder {
+	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderDictRaw(eventWordsID, eventWords))
+	if err != nil {
+		panic(err)
+	}
+	return d
+}()
 
 // tx runs f in a transaction, again after a deadlock or a lock that took too long.
 func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"sort"
 	"strings"
 	"time"
 
@@ -115,8 +116,10 @@ func (s *Store) AddFacts(ctx context.Context, unit string, facts []core.Fact) er
 }
 
 func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) error {
+	facts = append([]core.Fact(nil), facts...) // in the order of the key, which fills pages well
+	sort.Slice(facts, func(i, j int) bool { return facts[i].Name < facts[j].Name })
 	for _, f := range facts {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO fact (unit, name, value, source, said_at, said_by) VALUES (?, ?, ?, ?, ?, ?)`,
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by) VALUES (?, ?, ?, ?, ?, ?)`,
 			unit, f.Name, f.Value, f.Source, f.At.UTC(), f.By); err != nil {
 			return err
 		}
@@ -154,7 +157,7 @@ func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
 		At     time.Time `db:"said_at"`
 		By     string    `db:"said_by"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by FROM fact f WHERE unit = ? AND id = (SELECT MAX(g.id) FROM fact g
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by FROM fact f WHERE unit = ? AND said_at = (SELECT MAX(g.said_at) FROM fact g
 		WHERE g.unit = f.unit AND g.name = f.name AND g.source = f.source) ORDER BY name, source`, unit)
 	facts := make([]core.Fact, 0, len(rows))
 	for _, r := range rows {

@@ -80,6 +80,9 @@ func template() (string, error) {
 	return dir, nil
 }
 
+// Folder is where its files are.
+func (d *Database) Folder() string { return d.dir }
+
 // Open opens one of the database's accounts.
 func (d *Database) Open(t testing.TB, dsn string) *sql.DB {
 	t.Helper()

@@ -15,14 +15,13 @@ CREATE TABLE IF NOT EXISTS unit (
 );
 -- Facts are appended, never overwritten.
 CREATE TABLE IF NOT EXISTS fact (
-  id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY,
   unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
   name VARCHAR(40) COLLATE utf8mb4_bin NOT NULL,
   value VARCHAR(120) COLLATE utf8mb4_bin NOT NULL,
   source VARCHAR(12) COLLATE utf8mb4_bin NOT NULL,
   said_at DATETIME(6) NOT NULL,
   said_by VARCHAR(36) COLLATE utf8mb4_bin NOT NULL,
-  KEY fact_unit (unit, name, source, said_at)
+  PRIMARY KEY (unit, name, source, said_at)
 );
 CREATE TABLE IF NOT EXISTS link (
   bench CHAR(36) COLLATE utf8mb4_bin NOT NULL,

@@ -9,8 +9,7 @@ CREATE TABLE IF NOT EXISTS entry (
   happened_at DATETIME(6) NOT NULL,
   entered_at DATETIME(6) NOT NULL,
   encoded MEDIUMBLOB NOT NULL,
-  PRIMARY KEY (unit, n),
-  KEY entry_run (run)
+  PRIMARY KEY (unit, n)
 );
 CREATE TABLE IF NOT EXISTS head (
   unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,

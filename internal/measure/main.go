@@ -1,0 +1,99 @@
+// Command measure prints figures of the whole system at true pace, as ratios in
+// one run: NAME VALUE UNIT AIM met|missed, and writes them to a file.
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+)
+
+// figure is one line.
+type figure struct {
+	Name  string  `json:"name"`
+	Value float64 `json:"value"`
+	Unit  string  `json:"unit"`
+	Aim   string  `json:"aim"`
+	Met   bool    `json:"met"`
+}
+
+var figures []figure
+
+// report adds a figure; aim is ">= x", "<= x" or "" for one that has none.
+func report(name string, value float64, unit, aim string) {
+	f := figure{name, value, unit, aim, true}
+	var sign string
+	var bound float64
+	if n, _ := fmt.Sscanf(aim, "%s %f", &sign, &bound); n == 2 {
+		f.Met = sign == ">=" && value >= bound || sign == "<=" && value <= bound
+	}
+	if aim == "" {
+		f.Aim = "none"
+	}
+	figures = append(figures, f)
+	word := "met"
+	if !f.Met {
+		word = "missed"
+	}
+	fmt.Printf("%s %.4g %s %s %s\n", f.Name, f.Value, f.Unit, strings.ReplaceAll(f.Aim, " ", ""), word)
+}
+
+// stand is what the parts of the tests need of a test: cleaning up, and ending.
+type stand struct {
+	testing.TB
+	cleanups []func()
+}
+
+func (s *stand) Helper()          {}
+func (s *stand) Cleanup(f func()) { s.cleanups = append(s.cleanups, f) }
+func (s *stand) Fatal(args ...any) {
+	s.end()
+	fmt.Fprintln(os.Stderr, args...)
+	os.Exit(1)
+}
+func (s *stand) Fatalf(format string, args ...any) { s.Fatal(fmt.Sprintf(format, args...)) }
+func (s *stand) TempDir() string {
+	dir, err := os.MkdirTemp("", "ferry-measure-")
+	if err != nil {
+		s.Fatal(err)
+	}
+	s.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+func (s *stand) end() {
+	for i := len(s.cleanups) - 1; i >= 0; i-- {
+		s.cleanups[i]()
+	}
+	s.cleanups = nil
+}
+
+func main() {
+	out := flag.String("out", "", "file for the figures, JSON")
+	only := flag.String("only", "", "only the parts whose name holds this")
+	backups := flag.Int("backups", 1000, "how many alike backups")
+	flag.Parse()
+	for _, part := range []struct {
+		name string
+		f    func(*stand)
+	}{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"backups", func(s *stand) { alike(s, *backups) }}} {
+		if strings.Contains(part.name, *only) {
+			s := &stand{}
+			part.f(s)
+			s.end()
+		}
+	}
+	if *out != "" {
+		raw, err := json.MarshalIndent(figures, "", "  ")
+		if err == nil {
+			err = os.WriteFile(*out, append(raw, '\n'), 0o644)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+	}
+}

@@ -1,0 +1,235 @@
+package main
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/demo/world"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+)
+
+func replaceAll(s, from, to string) string { return strings.ReplaceAll(s, from, to) }
+
+// alike takes backups of units that differ in their serial and in 200 random
+// bytes of one settings sector, by whole runs through bench and service, and
+// asks the database how large it has become.
+func alike(s *stand, n int) {
+	ctx := context.Background()
+	const links = 1 // one after another, as at one bench
+	program := world.Find("quill-80", "3.9.4").Bytes()
+	quill := world.Units[0]
+	var specs []func(*sim.Spec)
+	for range links {
+		specs = append(specs, func(spec *sim.Spec) {
+			*spec = world.Board(quill.Sheet(), "none")
+			spec.Scale = 0.005
+			spec.Fresh = func() []byte { return world.Memory(quill.Sheet(), "none", program) }
+		})
+	}
+	w := testkit.NewWorld(s, specs...)
+	if _, err := w.Lead.PutModel(ctx, world.Quill80); err != nil {
+		s.Fatal(err)
+	}
+	person, err := w.Technician.WhoAmI(ctx)
+	if err != nil {
+		s.Fatal(err)
+	}
+	bench, err := w.Technician.Benches(ctx)
+	if err != nil {
+		s.Fatal(err)
+	}
+	one := func(link string, i int) {
+		serial := fmt.Sprintf("Q80-%04d-%03d", i/1000, i%1000)
+		memory := world.Memory(quill.Sheet(), serial, program)
+		w.Units[link].Swap(serial, "D", memory)
+		// What identify enters, without its waits: the unit, its facts, what is on the link.
+		u, err := w.Store.MeetUnit(ctx, w.Key, "quill-80", serial, "", person.ID, time.Now())
+		if err != nil {
+			s.Fatal(err)
+		}
+		if err := w.Store.OnLink(ctx, bench.Benches[0].ID, link, u.ID, "quill-80", []core.Fact{{Name: core.FactSerial, Value: serial, Source: core.FromWire}}, time.Now()); err != nil {
+			s.Fatal(err)
+		}
+		r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: run.BackUp, At: "b/" + link})
+		if err != nil {
+			s.Fatal(err)
+		}
+		if r = w.Follow(r.ID); r.Outcome != "done" {
+			s.Fatalf("backup %d: %s %+v", i, r.Outcome, r.Progress.Fault)
+		}
+	}
+	before := rows(s, w)
+	one("a", 0)
+	first, chunks := size(s, w)
+	begun := rows(s, w) - before
+	var all sync.WaitGroup
+	var next sync.Mutex
+	done := 1
+	for l := range links {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for {
+				next.Lock()
+				i := done
+				done++
+				next.Unlock()
+				if i >= n {
+					return
+				}
+				one(string(rune('a'+l)), i)
+				if i%100 == 0 {
+					fmt.Fprintf(os.Stderr, "%d backups\n", i)
+				}
+			}
+		}()
+	}
+	all.Wait()
+	last, after := size(s, w)
+	if os.Getenv("FERRY_MEASURE_TABLES") != "" {
+		fmt.Fprintf(os.Stderr, "rows hold %d more bytes a backup\n", (rows(s, w)-before-begun)/int64(n-1))
+	}
+	fmt.Fprintf(os.Stderr, "first backup %d KiB, each further %.1f KiB, pieces %d then %d\n", begun>>10, float64(last-first)/float64(n-1)/1024, chunks.pieces, after.pieces)
+	report("shelf-bytes-of-all-backups", after.content/chunks.content, "of-the-first", "<= 3")
+	report("shelf-pieces-of-all-backups", float64(after.pieces)/float64(chunks.pieces), "of-the-first", "")
+	report("growth-per-further-backup", float64(last-first)/float64(n-1)/float64(begun), "of-the-first", "<= 0.02")
+}
+
+// rows counts the bytes in the columns of all rows, without pages, gaps and
+// indexes: what a first backup is taken to be, so that the growth is held
+// against the smaller figure.
+func rows(s *stand, w *testkit.World) (n int64) {
+	db := w.DB.Open(s, w.DB.Root)
+	columns, err := db.Query(`SELECT table_name, GROUP_CONCAT('COALESCE(LENGTH(` + "`', column_name, '`" + `), 0)' SEPARATOR ' + ') FROM information_schema.columns WHERE table_schema = 'ferry' GROUP BY table_name`)
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer columns.Close()
+	for columns.Next() {
+		var table, sum string
+		columns.Scan(&table, &sum)
+		var part int64
+		if err := db.QueryRow("SELECT COALESCE(SUM(" + sum + "), 0) FROM `" + table + "`").Scan(&part); err != nil {
+			s.Fatal(err)
+		}
+		n += part
+		if os.Getenv("FERRY_MEASURE_TABLES") != "" {
+			fmt.Fprintf(os.Stderr, "  %s %d\n", table, part)
+		}
+	}
+	return n
+}
+
+// held counts pieces and the bytes of their content.
+type held struct {
+	pieces  int
+	content float64
+}
+
+// size counts the bytes of all pages that hold rows, index entries or long values,
+// in the files of the database, which is stopped for it; pages that are only set
+// aside are left out. It also counts the shelf's pieces.
+func size(s *stand, w *testkit.World) (bytes int64, h held) {
+	db := w.DB.Open(s, w.DB.Root)
+	if err := db.QueryRow(`SELECT COUNT(*), SUM(LENGTH(body)) FROM piece`).Scan(&h.pieces, &h.content); err != nil {
+		s.Fatal(err)
+	}
+	w.DB.Stop()
+	files, err := filepath.Glob(filepath.Join(w.DB.Folder(), "data", "ferry", "*.ibd"))
+	if err != nil || len(files) == 0 {
+		s.Fatal("no tables: ", err)
+	}
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		if err != nil {
+			s.Fatal(err)
+		}
+		used := int64(0)
+		for at := 0; at+pageSize <= len(raw); at += pageSize {
+			switch binary.BigEndian.Uint16(raw[at+24:]) { // the type of the page
+			case indexPage, blobPage:
+				used += pageSize
+			}
+		}
+		if os.Getenv("FERRY_MEASURE_TABLES") != "" {
+			fmt.Fprintf(os.Stderr, "  %s %d\n", filepath.Base(f), used)
+		}
+		bytes += used
+	}
+	if err := w.DB.Again(); err != nil {
+		s.Fatal(err)
+	}
+	return bytes, h
+}
+
+// InnoDB's pages.
+const (
+	pageSize  = 16 << 10
+	indexPage = 0x45BF
+	blobPage  = 0x000A
+)
+
+// events is how fast events come into MariaDB, with all that goes with them,
+// against bare multi-row INSERTs of the same bytes in the same batches.
+func events(s *stand) {
+	ctx := context.Background()
+	w := testkit.NewWorld(s)
+	w.StopBench()
+	person, err := w.Technician.WhoAmI(ctx)
+	if err != nil {
+		s.Fatal(err)
+	}
+	bench, err := w.Technician.Benches(ctx)
+	if err != nil {
+		s.Fatal(err)
+	}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench.Benches[0].ID, Link: "a", By: person.ID, Epoch: 1, State: store.RunOpen, Opened: []byte(`{}`), OpenedAt: time.Now()}
+	if err := w.Store.OpenRun(ctx, r, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+		s.Fatal(err)
+	}
+	const batches, each = 100, 200
+	body := func(n int) []byte {
+		raw, _ := json.Marshal(run.Event{Schema: 1, N: uint64(n), Epoch: 1, At: time.Now().UnixMicro(), Kind: run.KindDone, Body: json.RawMessage(`{"n":12,"sector":7,"bytes":4096,"last":true}`)})
+		return raw
+	}
+	began := time.Now()
+	for b := range batches {
+		var bodies [][]byte
+		for i := range each {
+			bodies = append(bodies, body(b*each+i+1))
+		}
+		if have, _, err := w.Store.TakeEvents(ctx, w.Key, r, 1, uint64(b*each+1), bodies, ""); err != nil || have != uint64((b+1)*each) {
+			s.Fatal(have, err)
+		}
+	}
+	ours := batches * each / time.Since(began).Seconds()
+	db := w.DB.Open(s, w.DB.Root+"?interpolateParams=true")
+	if _, err := db.Exec(`CREATE TABLE bare LIKE run_event`); err != nil {
+		s.Fatal(err)
+	}
+	began = time.Now()
+	for b := range batches {
+		var args []any
+		for i := range each {
+			args = append(args, r.ID, 1, b*each+i+1, time.Now().UTC(), body(b*each+i+1))
+		}
+		if _, err := db.Exec(`INSERT INTO bare VALUES `+strings.Repeat("(?, ?, ?, ?, ?),", each-1)+"(?, ?, ?, ?, ?)", args...); err != nil {
+			s.Fatal(err)
+		}
+	}
+	bare := batches * each / time.Since(began).Seconds()
+	report("events-per-second", ours, "1/s", "")
+	report("events-against-bare-inserts", ours/bare, "ratio", "")
+}
