@@ -8,20 +8,19 @@ import (
 	"sync"
 	"time"
 
-	"github.com/vbauerster/mpb/v8"
-	"github.com/vbauerster/mpb/v8/decor"
-
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
 
-// view is a run on a terminal: the steps that are behind as lines, three bars,
-// the strip of sectors and the board. Without a terminal it is lines only.
+// view is a run on a terminal: the steps that are behind as lines, and below them
+// a part that is drawn anew: three bars, the strip of sectors and the board.
+// Without a terminal it is lines only.
 type view struct {
 	app  *app
 	run  client.Run
-	bars *mpb.Progress
-	rows []*mpb.Bar
+	live bool
+	stop chan struct{}
+	gone chan struct{}
 
 	mu    sync.Mutex
 	last  client.Progress
@@ -30,34 +29,68 @@ type view struct {
 	took  map[int]time.Duration
 	began map[int]time.Time
 	total map[int]uint64
+	drawn int // lines of the part that is drawn anew
 }
 
 var barNames = []string{"backup", "flash", "verify"}
 
 func (a *app) newView(r client.Run) *view {
-	v := &view{app: a, run: r, heard: time.Now(), took: map[int]time.Duration{}, began: map[int]time.Time{}, total: map[int]uint64{}}
-	if !a.live {
+	v := &view{app: a, run: r, live: a.live, heard: time.Now(), took: map[int]time.Duration{}, began: map[int]time.Time{}, total: map[int]uint64{}, stop: make(chan struct{}), gone: make(chan struct{})}
+	if !v.live {
+		close(v.gone)
 		return v
 	}
+	go func() {
+		defer close(v.gone)
+		turn := time.NewTicker(150 * time.Millisecond)
+		defer turn.Stop()
+		for {
+			select {
+			case <-turn.C:
+				v.draw("")
+			case <-v.stop:
+				return
+			}
+		}
+	}()
+	return v
+}
+
+// draw writes above the live part, and the live part anew in its old place.
+func (v *view) draw(above string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	text := above
+	if v.drawn > 0 {
+		text = fmt.Sprintf("\x1b[%dA\r\x1b[J", v.drawn) + above
+	}
+	part := v.part()
+	v.drawn = strings.Count(part, "\n")
+	io.WriteString(v.app.err, text+part)
+}
+
+// part is the live part; called with the lock held.
+func (v *view) part() string {
 	names := barNames
-	if r.Kind == run.BackUp {
+	if v.run.Kind == run.BackUp {
 		names = names[:1]
 	}
-	v.bars = mpb.New(mpb.WithOutput(a.err), mpb.WithWidth(28), mpb.WithRefreshRate(150*time.Millisecond), mpb.WithAutoRefresh())
+	var b strings.Builder
+	b.WriteString("\n")
 	for i, name := range names {
-		options := []mpb.BarOption{
-			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return fmt.Sprintf("  %-7s ", name) })),
-			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return v.amount(i) })),
+		share, how := 0.0, faint
+		switch p := v.last.View; {
+		case v.took[i] > 0:
+			share, how = 1, teal
+		case row(p.Step) == i && p.Total > 0:
+			share, how = float64(p.Done)/float64(p.Total), blue
 		}
-		if i == len(names)-1 {
-			options = append(options, mpb.BarExtender(mpb.BarFillerFunc(func(w io.Writer, _ decor.Statistics) error {
-				_, err := io.WriteString(w, v.below())
-				return err
-			}), false))
-		}
-		v.rows = append(v.rows, v.bars.New(1, mpb.BarStyle().Lbound("").Rbound("").Filler("█").Tip("█").Padding("░"), options...))
+		const width = 28
+		full := int(share*width + 0.5)
+		b.WriteString(fmt.Sprintf("  %-7s ", name) + how + strings.Repeat("█", full) + reset + faint + strings.Repeat("░", width-full) + reset + v.amount(i) + "\n")
 	}
-	return v
+	b.WriteString(v.below())
+	return b.String()
 }
 
 // row is the bar of a step, -1 for none.
@@ -73,10 +106,8 @@ func row(s run.Step) int {
 	return -1
 }
 
-// amount stands right of a bar.
+// amount stands right of a bar; called with the lock held.
 func (v *view) amount(i int) string {
-	v.mu.Lock()
-	defer v.mu.Unlock()
 	p := v.last.View
 	switch {
 	case v.took[i] > 0:
@@ -91,8 +122,6 @@ func (v *view) amount(i int) string {
 
 // below is the strip and the board.
 func (v *view) below() string {
-	v.mu.Lock()
-	defer v.mu.Unlock()
 	var b strings.Builder
 	p := v.last
 	if p.States != "" {
@@ -176,17 +205,6 @@ func (v *view) show(p client.Progress) {
 	for _, e := range p.Events {
 		v.event(e)
 	}
-	if v.bars == nil {
-		return
-	}
-	if was >= 0 && was != i && was < len(v.rows) && p.Fault == nil {
-		v.rows[was].SetTotal(int64(max(v.total[was], 1)), false)
-		v.rows[was].SetCurrent(int64(max(v.total[was], 1)))
-	}
-	if i >= 0 && i < len(v.rows) && p.View.Total > 0 {
-		v.rows[i].SetTotal(int64(p.View.Total), false)
-		v.rows[i].SetCurrent(int64(p.View.Done))
-	}
 }
 
 // event writes a line for what a person wants to read later.
@@ -207,8 +225,8 @@ func (v *view) event(e run.Event) {
 // note writes a line above the bars.
 func (v *view) note(format string, args ...any) {
 	line := fmt.Sprintf("  "+format+"\n", args...)
-	if v.bars != nil {
-		v.bars.Write([]byte(line))
+	if v.live {
+		v.draw(line)
 		return
 	}
 	io.WriteString(v.app.err, line)
@@ -233,13 +251,12 @@ func (v *view) heartbeat(ctx context.Context, c *client.Client) {
 	}
 }
 
+// close ends the drawing; what is drawn stays.
 func (v *view) close() {
-	if v.bars == nil {
-		return
+	if v.live {
+		close(v.stop)
+		<-v.gone
+		v.draw("")
+		fmt.Fprintln(v.app.err)
 	}
-	time.Sleep(200 * time.Millisecond) // one more turn of the bars
-	for _, b := range v.rows {
-		b.Abort(false)
-	}
-	v.bars.Wait()
 }

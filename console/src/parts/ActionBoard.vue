@@ -50,7 +50,7 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
 <style scoped>
 .board { position: sticky; top: 56px; z-index: 5; }
 .quiet { background: rgb(var(--v-theme-surface)); border-left: 8px solid rgb(var(--v-theme-secondary)); border-bottom: 1px solid var(--line); }
-.inside { display: flex; align-items: center; gap: 24px; max-width: 1400px; margin: 0 auto; padding: 24px 24px 12px; min-height: 150px; }
+.inside { display: flex; align-items: center; gap: 24px; max-width: 1400px; margin: 0 auto; padding: 16px 24px 4px; min-height: 140px; }
 .quiet .inside { min-height: 96px; padding-bottom: 24px; }
 .sign { width: 120px; flex: none; }
 .palm { fill: currentColor; }
@@ -63,10 +63,10 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
 .hands-off .sentence { font-size: 22px; margin-top: 8px; }
 .hands-on .head { font-size: 56px; line-height: 1.05; }
 .time { text-align: right; white-space: nowrap; }
-.boom { position: relative; height: 40px; max-width: 1400px; margin: 0 auto; padding: 0 24px; }
+.boom { position: relative; height: 62px; max-width: 1400px; margin: 0 auto; padding: 0 24px; }
 .under { position: absolute; left: 24px; top: 0; font-size: 18px; }
-.boom::before { content: ''; position: absolute; left: 24px; right: 24px; top: 26px; border-top: 3px solid rgb(var(--v-theme-hands-off-soft)); }
-.bar { position: absolute; right: 24px; top: 6px; height: 24px; max-width: calc(100% - 48px); border-right: 14px solid rgb(var(--v-theme-boom-white)); transition: width 1s linear;
+.boom::before { content: ''; position: absolute; left: 24px; right: 24px; top: 49px; border-top: 3px solid rgb(var(--v-theme-hands-off-soft)); }
+.bar { position: absolute; right: 24px; top: 28px; height: 24px; max-width: calc(100% - 48px); border-right: 14px solid rgb(var(--v-theme-boom-white)); transition: width 1s linear;
   background: repeating-linear-gradient(115deg, rgb(var(--v-theme-boom-red)) 0 32px, rgb(var(--v-theme-boom-white)) 32px 64px); }
 @media (max-width: 900px) {
   .hands-off .head { font-size: 52px; }

@@ -63,6 +63,7 @@ li { flex: 1; display: flex; flex-direction: column; align-items: center; text-a
   .now .word { white-space: nowrap; font-size: 16px; }
   .stop { width: 30px; height: 30px; }
   .way { top: 21px; }
+  .boat { display: none; }
 }
 @media (prefers-reduced-motion: reduce) { .boat { transition: none; } }
 </style>
