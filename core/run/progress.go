@@ -76,7 +76,7 @@ func (s *State) View() View {
 		}
 		v.Touch = v.Left
 	case StepPaused:
-		v.Board = BoardStopped
+		v.Board, v.Rate = BoardStopped, s.rate()
 		if s.Planned != nil {
 			v.Done, v.Total = min(s.Written, s.Planned.Bytes), s.Planned.Bytes
 		}

@@ -330,7 +330,11 @@ func (a *app) ending(r client.Run) {
 		a.pair("what", wrap(f.Message, 13))
 		a.pair("state", wrap(f.State, 13))
 		a.pair("next", a.paint(bold, wrap(f.Next, 13)))
-		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("exit %d, in the history of %s", ExitCode(f.Kind), r.Unit.Serial)))
+		where := "in the history of " + r.Unit.Serial
+		if r.State == "paused" {
+			where = "the run stays open"
+		}
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("exit %d, %s", ExitCode(f.Kind), where)))
 		return
 	}
 	if r.To != "" {

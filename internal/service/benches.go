@@ -187,6 +187,9 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
 		return none{}, err
 	}
 	o, err := v.store.Order(ctx, in.Order)
+	if core.KindOf(err) == core.NotFound {
+		return none{}, nil // it ended before, and the bench had not heard it
+	}
 	if err != nil {
 		return none{}, err
 	}
@@ -206,7 +209,7 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
 			return none{}, err
 		}
 	}
-	return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody)
+	return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }
 
 func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error) {
@@ -342,9 +345,9 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 		return run.Stored{}, core.Fail(core.NotFound, "the shelf lacks %d pieces of this backup", len(missing))
 	}
 	now := v.clock.Now()
-	b, err := v.store.AddBackup(ctx, store.Backup{ID: store.NewID(), Unit: r.Unit, Run: r.ID, Manifest: s.Manifest[:], Length: manifest.Bytes(),
+	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: manifest.Bytes(),
 		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now})
-	return run.Stored{Backup: b.ID, At: now.UnixMicro()}, err
+	return run.Stored{Backup: r.ID, At: now.UnixMicro()}, err
 }
 
 type blobIn struct {

@@ -105,7 +105,7 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 		if err != nil {
 			return err
 		}
-		o.Source = &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.Run, Unit: b.Unit}
+		o.Source = &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.ID, Unit: b.Unit}
 		row.Source = sql.NullString{String: b.ID, Valid: true}
 	}
 	return nil
@@ -114,7 +114,7 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 // before is the backup from before a run began to write: its own, or the one
 // that stood for it.
 func (v *Service) before(ctx context.Context, id string) (*run.Source, error) {
-	b, err := v.store.BackupOfRun(ctx, id)
+	b, err := v.store.Backup(ctx, id)
 	if err == nil {
 		return &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: id, Unit: b.Unit}, nil
 	}

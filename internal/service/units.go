@@ -138,7 +138,7 @@ func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, er
 	rows, err := v.store.Backups(ctx, unit)
 	out := []client.Backup{}
 	for _, b := range rows {
-		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.Run, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken})
+		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken})
 	}
 	return out, err
 }

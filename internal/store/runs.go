@@ -313,9 +313,15 @@ func (s *Store) Order(ctx context.Context, id string) (o Order, err error) {
 	return o, none(err, "there is no order %q", id)
 }
 
-// EndOrder keeps what came of an order; the first word stands. What was ordered
-// is in the run's own events.
-func (s *Store) EndOrder(ctx context.Context, bench, id string, result []byte) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE bench_order SET ended_at = ?, result = ?, body = '{}' WHERE id = ? AND bench = ? AND ended_at IS NULL`, time.Now().UTC(), result, id, bench)
+// EndOrder keeps what came of an order; the first word stands. An order to open
+// a run that the bench has carried out leaves nothing behind: it is the run's
+// first event.
+func (s *Store) EndOrder(ctx context.Context, bench, id string, result []byte, opened bool) error {
+	q := `UPDATE bench_order SET ended_at = ?, result = ?, body = '{}' WHERE id = ? AND bench = ? AND ended_at IS NULL`
+	args := []any{time.Now().UTC(), result, id, bench}
+	if opened {
+		q, args = `DELETE FROM bench_order WHERE id = ? AND bench = ?`, args[2:]
+	}
+	_, err := s.db.ExecContext(ctx, q, args...)
 	return err
 }

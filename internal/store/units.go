@@ -65,7 +65,7 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, 
 	where, args := []string{"TRUE"}, []any{}
 	for _, w := range strings.Fields(q.Words) {
 		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
-		where = append(where, `(u.serial LIKE ? OR u.site LIKE ? OR u.model LIKE ? OR u.running LIKE ?)`)
+		where = append(where, `(u.serial COLLATE utf8mb4_unicode_ci LIKE ? OR u.site LIKE ? OR u.model COLLATE utf8mb4_unicode_ci LIKE ? OR u.running COLLATE utf8mb4_unicode_ci LIKE ?)`)
 		args = append(args, like, like, like, like)
 	}
 	if q.Model != "" {
@@ -233,7 +233,6 @@ func (s *Store) OnLink(ctx context.Context, bench, link, unit, modelName string,
 type Backup struct {
 	ID       string    `db:"id"`
 	Unit     string    `db:"unit"`
-	Run      string    `db:"run"`
 	Manifest []byte    `db:"manifest"`
 	Length   uint64    `db:"length"`
 	Running  string    `db:"running"`
@@ -242,15 +241,13 @@ type Backup struct {
 	Stored   time.Time `db:"stored_at"`
 }
 
-// AddBackup keeps a backup; a run's second try finds the first.
-func (s *Store) AddBackup(ctx context.Context, b Backup) (Backup, error) {
-	_, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO backup (id, unit, run, manifest, length, running, how, taken_at, stored_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+// AddBackup keeps a backup under its run's id; a run's second try takes the place
+// of the first.
+func (s *Store) AddBackup(ctx context.Context, b Backup) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO backup (id, unit, manifest, length, running, how, taken_at, stored_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), length = VALUES(length), running = VALUES(running), how = VALUES(how), taken_at = VALUES(taken_at), stored_at = VALUES(stored_at)`,
-		b.ID, b.Unit, b.Run, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC())
-	if err != nil {
-		return b, err
-	}
-	return s.backup(ctx, `run = ?`, b.Run)
+		b.ID, b.Unit, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC())
+	return err
 }
 
 func (s *Store) backup(ctx context.Context, where string, arg any) (b Backup, err error) {
@@ -258,14 +255,9 @@ func (s *Store) backup(ctx context.Context, where string, arg any) (b Backup, er
 	return b, none(err, "there is no such backup (%v)", arg)
 }
 
-// Backup finds one by id.
+// Backup finds one by id, which is that of the run that took it.
 func (s *Store) Backup(ctx context.Context, id string) (Backup, error) {
 	return s.backup(ctx, `id = ?`, id)
-}
-
-// BackupOfRun finds the one that a run took.
-func (s *Store) BackupOfRun(ctx context.Context, run string) (Backup, error) {
-	return s.backup(ctx, `run = ?`, run)
 }
 
 // Backups lists a unit's, the newest first.

@@ -47,7 +47,6 @@ type World struct {
 	endStreams  func()
 	benchEnd    func()
 	benchEnded  chan struct{}
-	benchClock  core.Clock
 	benchFolder bench.Disk
 }
 

@@ -14,7 +14,7 @@ import { rideOf, stopsOf } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import { session } from '../session'
-import { clock, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
+import { cap, clock, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -121,11 +121,11 @@ const board = computed(() => {
   if (!v || !r) return null
   if (closed.value) {
     const ok = r.outcome === 'done'
-    if (v.board === 'stopped' || r.unit.state === 'half-done') return { board: 'stopped' as const, head: 'Do not put it back to work', sentence: f ? `${f.message}. ${f.state}` : 'The run was given up in the middle of the write; the unit is half done.' }
+    if (v.board === 'stopped' || r.unit.state === 'half-done') return { board: 'stopped' as const, head: 'Do not put it back to work', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : 'The run was given up in the middle of the write; the unit is half done.' }
     const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
-    return { board: 'ended' as const, head, sentence: ok ? `It runs ${r.to || 'its program'}, asked after its start. You may touch it.` : (f?.message ?? r.record?.reason ?? '') }
+    return { board: 'ended' as const, head, sentence: ok ? `It runs ${r.to || 'its program'}, asked after its start. You may touch it.` : cap(f?.message ?? r.record?.reason ?? '') }
   }
-  if (paused.value) return { board: 'stopped' as const, head: v.changes ? 'Half done. Leave it as it is' : 'Interrupted', sentence: f ? f.message : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
+  if (paused.value) return { board: 'stopped' as const, head: v.changes ? 'Half done. Leave it as it is' : 'Interrupted', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
   if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
   if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
   const words: Record<string, string> = { identify: 'Asking the unit who it is', fit: 'Judging the fit', backup: 'Reading the memory', plan: 'Laying the image over the memory', start: 'Starting the program', 'close-out': 'Closing' }

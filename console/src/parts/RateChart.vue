@@ -21,7 +21,7 @@ const option = computed(() => {
     animation: false,
     textStyle: { fontFamily: 'Atkinson Hyperlegible' },
     grid: { left: 4, right: 8, top: 14, bottom: 22 },
-    xAxis: { type: 'value', min: 0, max: 'dataMax', axisLine: { lineStyle: { color: c.outline } }, axisTick: { show: false }, splitLine: { show: false },
+    xAxis: { type: 'value', min: 0, minInterval: 1, max: 'dataMax', axisLine: { lineStyle: { color: c.outline } }, axisTick: { show: false }, splitLine: { show: false },
       axisLabel: { color: c.muted, fontSize: 13.5, showMinLabel: true, showMaxLabel: true, hideOverlap: true, formatter: (s: number) => minutes(s) } },
     yAxis: { type: 'value', min: 0, max: Math.max(props.line * 1.15, ...props.points.map(([, y]) => y)), show: false },
     series: [{ type: 'line', data: props.points, showSymbol: false, lineStyle: { color: c['sec-written'], width: 2 }, areaStyle: { color: c['tint-blue'], opacity: 1 },

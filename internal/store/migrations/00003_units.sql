@@ -33,17 +33,16 @@ CREATE TABLE IF NOT EXISTS link (
   identified_at DATETIME(6) NULL,
   PRIMARY KEY (bench, name)
 );
+-- A run takes one backup at most, which has the run's id.
 CREATE TABLE IF NOT EXISTS backup (
   id CHAR(36) COLLATE utf8mb4_bin PRIMARY KEY,
   unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
-  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
   manifest BINARY(32) NOT NULL,
   length BIGINT UNSIGNED NOT NULL,
   running VARCHAR(64) COLLATE utf8mb4_bin NOT NULL,
   how VARCHAR(20) COLLATE utf8mb4_bin NOT NULL,
   taken_at DATETIME(6) NOT NULL,
   stored_at DATETIME(6) NOT NULL,
-  UNIQUE KEY backup_run (run),
   KEY backup_unit (unit, taken_at)
 );
 -- +goose Down

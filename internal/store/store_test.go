@@ -1,0 +1,327 @@
+package store_test
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/model"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+	"zealousferry/core/trust"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+)
+
+var ctx = context.Background()
+
+func open(t *testing.T) (*store.Store, *testkit.Database, trust.Key) {
+	t.Helper()
+	db := testkit.NewDatabase(t, false)
+	s, err := store.Open(ctx, db.Serve)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, db, key
+}
+
+func TestSchemas(t *testing.T) {
+	_, db, _ := open(t)
+	if err := store.Migrate(ctx, db.Migrate, db.Service); err != nil {
+		t.Errorf("a second time: %v", err)
+	}
+	root := db.Open(t, db.Root)
+	if _, err := root.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Open(ctx, db.Serve); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "this version knows up to") {
+		t.Errorf("a newer schema: %v", err)
+	}
+	if _, err := root.Exec(`DELETE FROM goose_db_version WHERE version_id > 3`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Open(ctx, db.Serve); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "this version needs") {
+		t.Errorf("an older schema: %v", err)
+	}
+	if _, err := store.Open(ctx, "no address"); core.KindOf(err) != core.BadFile {
+		t.Errorf("no address: %v", err)
+	}
+	if err := store.Migrate(ctx, db.Migrate, "some'body@localhost"); core.KindOf(err) != core.BadFile {
+		t.Errorf("a quote in the account: %v", err)
+	}
+	serve := db.Open(t, db.Serve)
+	if _, err := serve.Exec(`CREATE TABLE x (y INT)`); err == nil {
+		t.Error("the service's account makes tables")
+	}
+}
+
+func TestPieces(t *testing.T) {
+	s, db, _ := open(t)
+	a, b := bytes.Repeat([]byte("a"), 4096), []byte("b")
+	if err := s.PutPieces(ctx, []shelf.Piece{{Name: core.DigestOf(a), Data: a}, {Name: core.DigestOf(b), Data: b}, {Name: core.DigestOf(a), Data: a}}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Piece(ctx, core.DigestOf(a)); err != nil || !bytes.Equal(got, a) {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+	none := core.DigestOf([]byte("none"))
+	if m, err := s.Missing(ctx, []core.Digest{core.DigestOf(a), none, none}); err != nil || len(m) != 1 || m[0] != none {
+		t.Errorf("missing %v %v", m, err)
+	}
+	if err := s.PutPieces(ctx, []shelf.Piece{{Name: none, Data: a}}); core.KindOf(err) != core.BadFile {
+		t.Errorf("a false name: %v", err)
+	}
+	if _, err := s.Piece(ctx, none); core.KindOf(err) != core.NotFound {
+		t.Errorf("nothing there: %v", err)
+	}
+	if _, err := db.Open(t, db.Root).Exec(`UPDATE piece SET body = (SELECT c.body FROM (SELECT body FROM piece WHERE length = 1) c) WHERE length = 4096`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Piece(ctx, core.DigestOf(a)); core.KindOf(err) != core.BadFile {
+		t.Errorf("a changed piece: %v", err)
+	}
+}
+
+func TestImagesAndReleases(t *testing.T) {
+	s, _, _ := open(t)
+	data := bytes.Repeat([]byte("image "), 30000)
+	for range 2 {
+		if err := s.PutImage(ctx, data, "x.bin", "p"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, err := s.Image(ctx, core.DigestOf(data)); err != nil || !bytes.Equal(got, data) {
+		t.Errorf("%d bytes %v", len(got), err)
+	}
+	r := &model.Release{ID: store.NewID(), Model: "m", Version: "1.0.0", Channel: model.Stable}
+	document, err := s.AddRelease(ctx, r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := *r
+	again.ID = store.NewID()
+	if _, err := s.AddRelease(ctx, &again); core.KindOf(err) != core.Busy {
+		t.Errorf("a version twice: %v", err)
+	}
+	all, err := s.Releases(ctx, "m")
+	if err != nil || len(all) != 1 || all[0].Document != document || all[0].Version != "1.0.0" {
+		t.Errorf("%+v %v", all, err)
+	}
+	raw, err := s.Piece(ctx, document)
+	if err != nil || !strings.Contains(string(raw), `"version":"1.0.0"`) {
+		t.Errorf("the document is not kept verbatim: %s %v", raw, err)
+	}
+}
+
+func TestUnitsAreFoundAndPaged(t *testing.T) {
+	s, _, key := open(t)
+	for i := range 30 {
+		if _, err := s.MeetUnit(ctx, key, "quill-80", fmt.Sprintf("Q-%03d", i), fmt.Sprintf("Quay %d%%", i%3), "p", time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.MeetUnit(ctx, key, "other", "Q-001", "", "p", time.Now())
+	for name, x := range map[string]struct {
+		q     store.UnitQuery
+		total int
+		page  int
+	}{
+		"all":              {store.UnitQuery{Size: 10}, 31, 10},
+		"last page":        {store.UnitQuery{Size: 10, Page: 3}, 31, 1},
+		"by serial":        {store.UnitQuery{Words: "q-00", Size: 50}, 11, 11},
+		"by two words":     {store.UnitQuery{Words: "quay Q-01", Size: 50}, 10, 10},
+		"a per cent sign":  {store.UnitQuery{Words: "1%", Size: 50}, 10, 10},
+		"an underscore":    {store.UnitQuery{Words: "_", Size: 50}, 0, 0},
+		"by model":         {store.UnitQuery{Model: "other", Size: 50}, 1, 1},
+		"by state":         {store.UnitQuery{State: "half-done", Size: 50}, 0, 0},
+		"with an open run": {store.UnitQuery{State: "open", Size: 50}, 0, 0},
+	} {
+		rows, total, err := s.Units(ctx, x.q)
+		if err != nil || total != x.total || len(rows) != x.page {
+			t.Errorf("%s: %d of %d, %v; want %d of %d", name, len(rows), total, err, x.page, x.total)
+		}
+	}
+	if _, err := s.Unit(ctx, "Q-001"); core.KindOf(err) != core.CannotTell {
+		t.Errorf("a serial of two models: %v", err)
+	}
+	if u, err := s.Unit(ctx, "Q-002"); err != nil || u.Model != "quill-80" {
+		t.Errorf("%+v %v", u, err)
+	}
+}
+
+func TestTheNewestFactOfEachSource(t *testing.T) {
+	s, _, key := open(t)
+	u, _ := s.MeetUnit(ctx, key, "m", "S", "", "p", time.Now())
+	noon := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+	facts := []core.Fact{{Name: "revision", Value: "C", Source: "wire", At: noon}, {Name: "revision", Value: "D", Source: "wire", At: noon.Add(time.Second)}, {Name: "revision", Value: "C", Source: "label", At: noon, By: "p"}, {Name: "running", Value: "1.2.3", Source: "wire", At: noon}}
+	for range 2 { // the same facts twice change nothing
+		if err := s.AddFacts(ctx, u.ID, facts); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := s.Facts(ctx, u.ID)
+	if err != nil || len(got) != 3 {
+		t.Fatalf("%+v %v", got, err)
+	}
+	for _, f := range got {
+		if f.Name == "revision" && f.Source == "wire" && f.Value != "D" {
+			t.Errorf("the wire says %s", f.Value)
+		}
+	}
+	if u, _ = s.Unit(ctx, "S"); u.Running != "1.2.3" || !u.Seen.Time.Equal(noon.Add(time.Second)) {
+		t.Errorf("%+v", u)
+	}
+}
+
+// Many write to one chain at once, without locks; it has no gap and no fork.
+func TestOneChainManyWriters(t *testing.T) {
+	s, _, key := open(t)
+	var all sync.WaitGroup
+	for i := range 12 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: "u", Kind: history.Entered, HappenedAt: int64(i), By: "p"}); err != nil {
+				t.Error(err)
+			}
+		}()
+	}
+	all.Wait()
+	chain, heads, err := s.Chain(ctx, "u")
+	if err != nil || len(chain) != 12 || len(heads) != 12 {
+		t.Fatalf("%d entries, %d heads, %v", len(chain), len(heads), err)
+	}
+	if found := history.Check("u", chain, heads, key.Public(), func(string) trust.Public { return nil }); len(found) > 0 {
+		t.Error(found)
+	}
+}
+
+func event(n uint64, kind string, body any) []byte {
+	raw, _ := json.Marshal(body)
+	e, _ := json.Marshal(run.Event{Schema: 1, N: n, Epoch: 1, At: int64(n), Kind: kind, Body: raw})
+	return e
+}
+
+func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
+	s, _, key := open(t)
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: make([]byte, 32)}); err != nil {
+		t.Fatal(err)
+	}
+	order := store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}
+	if err := s.OpenRun(ctx, r, order); err != nil {
+		t.Fatal(err)
+	}
+	other := r
+	other.ID, other.Unit, order.ID = store.NewID(), store.NewID(), store.NewID()
+	if err := s.OpenRun(ctx, other, order); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), r.ID) {
+		t.Errorf("the same link: %v", err)
+	}
+	other.Link, other.Unit = "b", r.Unit
+	if err := s.OpenRun(ctx, other, order); core.KindOf(err) != core.Busy {
+		t.Errorf("the same unit: %v", err)
+	}
+	r, err := s.Run(ctx, r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o, err := r.Opening(); err != nil || o.Serial != "S" {
+		t.Errorf("%+v %v", o, err)
+	}
+	var bodies [][]byte
+	for n := uint64(1); n <= 10; n++ {
+		bodies = append(bodies, event(n, run.KindReading, run.Amount{Done: n}))
+	}
+	for _, x := range []struct {
+		first uint64
+		to    int
+		have  uint64
+	}{{1, 3, 3}, {1, 3, 3}, {2, 5, 5}, {8, 10, 5}, {6, 10, 10}, {11, 10, 10}} {
+		have, _, err := s.TakeEvents(ctx, key, r, 1, x.first, bodies[x.first-1:x.to], "")
+		if err != nil || have != x.have {
+			t.Errorf("from %d to %d: have %d, %v; want %d", x.first, x.to, have, err, x.have)
+		}
+	}
+	var all sync.WaitGroup // two services hand over the same events
+	for range 4 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			if _, _, err := s.TakeEvents(ctx, key, r, 1, 11, [][]byte{event(11, run.KindReading, nil), event(12, run.KindReading, nil)}, ""); err != nil {
+				t.Error(err)
+			}
+		}()
+	}
+	all.Wait()
+	events, err := s.Events(ctx, r.ID, 4)
+	if err != nil || len(events) != 8 || events[0].N != 5 || events[7].N != 12 {
+		t.Errorf("%d events, %v", len(events), err)
+	}
+	if _, _, err := s.TakeEvents(ctx, key, r, 1, 13, nil, string(run.Interrupted)); err != nil {
+		t.Fatal(err)
+	}
+	if r, _ = s.Run(ctx, r.ID); r.State != store.RunPaused || r.Outcome != "interrupted" {
+		t.Errorf("%+v", r)
+	}
+	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); core.KindOf(err) != core.NotFound {
+		t.Errorf("a second time: %v", err)
+	}
+	if err := s.OpenRun(ctx, other, order); err != nil {
+		t.Errorf("after the release: %v", err)
+	}
+}
+
+func TestACodeIsGoodOnce(t *testing.T) {
+	s, _, _ := open(t)
+	d := core.DigestOf([]byte("code"))
+	now := time.Now()
+	add := func(ends time.Time) {
+		t.Helper()
+		if err := s.AddSecret(ctx, store.Secret{Digest: d[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	add(now.Add(time.Minute))
+	var mu sync.Mutex
+	won := 0
+	var all sync.WaitGroup
+	for range 8 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			if _, err := s.UseSecret(ctx, d, store.SecretEnrol, now); err == nil {
+				mu.Lock()
+				won++
+				mu.Unlock()
+			}
+		}()
+	}
+	all.Wait()
+	if won != 1 {
+		t.Errorf("%d of 8 got in by one code", won)
+	}
+	s.DropSecret(ctx, d)
+	add(now.Add(time.Minute))
+	if _, err := s.UseSecret(ctx, d, store.SecretSignIn, now); err == nil {
+		t.Error("an enrolment code signs a person in")
+	}
+	if _, err := s.UseSecret(ctx, d, store.SecretEnrol, now.Add(2*time.Minute)); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("too old: %v", err)
+	}
+}

@@ -1,0 +1,58 @@
+package testkit
+
+import (
+	"sync"
+	"time"
+)
+
+// Clock is a clock that a test moves. What waits on it fires when it is moved
+// past its time.
+type Clock struct {
+	mu    sync.Mutex
+	now   time.Time
+	waits []wait
+}
+
+type wait struct {
+	at time.Time
+	c  chan time.Time
+}
+
+// NewClock starts at a time.
+func NewClock(at time.Time) *Clock { return &Clock{now: at} }
+
+// Now is the clock's time.
+func (c *Clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
+// After fires once the clock was moved by d.
+func (c *Clock) After(d time.Duration) <-chan time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	w := wait{c.now.Add(d), make(chan time.Time, 1)}
+	if d <= 0 {
+		w.c <- c.now
+		return w.c
+	}
+	c.waits = append(c.waits, w)
+	return w.c
+}
+
+// Move moves the clock on.
+func (c *Clock) Move(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = c.now.Add(d)
+	left := c.waits[:0]
+	for _, w := range c.waits {
+		if w.at.After(c.now) {
+			left = append(left, w)
+			continue
+		}
+		w.c <- c.now
+	}
+	c.waits = left
+}
