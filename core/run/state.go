@@ -210,9 +210,9 @@ func (s *State) Next() Step {
 		return StepPaused
 	case s.Identified == nil:
 		return StepIdentify
-	case s.Judged == nil:
+	case s.Judged == nil && s.Opened.Kind != BackUp: // there is nothing to judge in a reading
 		return StepJudge
-	case s.Judged.NothingToDo:
+	case s.Judged != nil && s.Judged.NothingToDo:
 		return StepClose
 	case s.BackedUp == nil && s.Covered == nil:
 		return StepBackUp
