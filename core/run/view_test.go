@@ -115,7 +115,7 @@ func TestTimeLeft(t *testing.T) {
 	if v = s.View(); v.Rate != 4096 || v.Left != 1e6 || v.Touch != 3e6 || v.Done != 4096 || v.Right != 1 {
 		t.Errorf("one of two sectors in a second: %+v", v)
 	}
-	if v = fold(t, upTo()[:4]...).View(); v.Done != 4096 || v.Total != 16384 || v.Left != 9e6 {
+	if v = fold(t, upTo()[:4]...).View(); v.Done != 4096 || v.Total != 16384 || v.Left != 8999999 {
 		t.Errorf("reading: %+v", v)
 	}
 }

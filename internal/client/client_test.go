@@ -1,0 +1,95 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/run"
+)
+
+func TestProblemsBecomeErrorsOfTheirKind(t *testing.T) {
+	for name, x := range map[string]struct {
+		status int
+		body   string
+		kind   core.Kind
+		words  string
+	}{
+		"a problem":          {409, `{"kind":"busy","detail":"in use","next":"wait","status":409}`, core.Busy, "in use"},
+		"from a proxy":       {502, `<html>Bad gateway</html>`, core.NotAnswering, "502"},
+		"something else":     {418, `tea`, core.Interrupted, "418"},
+		"wrong inside":       {500, `{"kind":"interrupted","detail":"the service could not do this","status":500}`, core.NotAnswering, "could not"},
+		"nobody signed in":   {401, `{"kind":"not-allowed","detail":"nobody is signed in","status":401}`, core.NotAllowed, "nobody"},
+		"a kind of tomorrow": {409, `{"kind":"sea-sick","detail":"d","status":409}`, "sea-sick", "d"},
+	} {
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(x.status)
+			fmt.Fprint(w, x.body)
+		}))
+		_, err := New(s.URL, "", core.System{}).Links(context.Background())
+		s.Close()
+		if core.KindOf(err) != x.kind || !strings.Contains(err.Error(), x.words) {
+			t.Errorf("%s: %v (%s)", name, err, core.KindOf(err))
+		}
+	}
+	_, err := New("http://127.0.0.1:1", "", core.System{}).Links(context.Background())
+	if core.KindOf(err) != core.NotAnswering || core.AsError(err, "").Next == "" {
+		t.Errorf("nobody there: %v", err)
+	}
+}
+
+func TestABlobThatIsAnotherIsRefused(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "other") }))
+	defer s.Close()
+	c := New(s.URL, "", core.System{})
+	if _, err := c.Blob(context.Background(), core.DigestOf([]byte("one"))); core.KindOf(err) != core.BadFile {
+		t.Errorf("got %v", err)
+	}
+	if b, err := c.Blob(context.Background(), core.DigestOf([]byte("other"))); err != nil || string(b) != "other" {
+		t.Errorf("%s %v", b, err)
+	}
+}
+
+// A live stream that breaks off is taken up where it was, and a refusal ends it.
+func TestAStreamIsTakenUpWhereItWas(t *testing.T) {
+	asked := []string{}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked = append(asked, r.URL.RawQuery)
+		if r.URL.Path == "/api/runs/none/events" {
+			w.WriteHeader(404)
+			fmt.Fprint(w, `{"kind":"not-found","detail":"no such run","status":404}`)
+			return
+		}
+		switch len(asked) {
+		case 1:
+			fmt.Fprint(w, ": alive\n\nid: 3\nevent: progress\ndata: {\"last\":3,\ndata: \"view\":{\"step\":\"flash\"}}\n\nid: 4\nevent: progress\ndata: {\"last\":4,\"vi") // and breaks off
+		case 2:
+			w.WriteHeader(503)
+		default:
+			fmt.Fprint(w, "event: other\ndata: x\n\nid: 5\nevent: progress\ndata: {\"last\":5,\"view\":{\"step\":\"ended\"}}\n\n")
+		}
+	}))
+	defer s.Close()
+	var got []uint64
+	c := New(s.URL, "", core.System{})
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	err := c.FollowRun(ctx, "r", 0, func(p Progress) bool {
+		got = append(got, p.Last)
+		return true
+	})
+	if err != nil || fmt.Sprint(got) != "[3 5]" || strings.Join(asked, " ") != " after=3 after=3" {
+		t.Errorf("%v, asked %q, %v", got, asked, err)
+	}
+	if err := c.FollowRun(ctx, "none", 0, func(Progress) bool { return true }); core.KindOf(err) != core.NotFound {
+		t.Errorf("a run that is not there: %v", err)
+	}
+	if run.StepEnded != "ended" {
+		t.Error("the step's name is part of the API")
+	}
+}
