@@ -180,7 +180,10 @@ func (w *World) StartService() {
 	}
 	w.address = l.Addr().String()
 	w.Base = "http://" + w.address
-	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError + 1}))
+	log := slog.New(slog.DiscardHandler)
+	if os.Getenv("FERRY_TEST_LOG") != "" {
+		log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
+	}
 	w.server = service.New(w.Store, w.Key, console.Files(), core.System{}, log, false).Server()
 	streams, end := context.WithCancel(context.Background())
 	w.endStreams = end
