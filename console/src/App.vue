@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { mdiAccountOutline, mdiChevronDown, mdiLaptop, mdiLogout, mdiMagnify, mdiThemeLightDark } from '@mdi/js'
-import { onMounted, onUnmounted, ref } from 'vue'
+import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 
 import { api, type Bench } from './api/client'
+import { every } from './every'
 import FerryMark from './parts/FerryMark.vue'
 import { session } from './session'
 import { clock, zone } from './words'
@@ -15,7 +16,6 @@ const theme = useTheme()
 const find = ref('')
 const benches = ref<Bench[]>([])
 const away = ref<Date | null>(null)
-let timer = 0
 
 async function look() {
   if (!session.person) return
@@ -45,12 +45,8 @@ async function leave() {
   router.push('/sign-in')
 }
 
-onMounted(() => {
-  look()
-  timer = window.setInterval(look, 5000)
-  router.afterEach(() => look())
-})
-onUnmounted(() => clearInterval(timer))
+every(5000, look)
+router.afterEach(() => look())
 
 const pages = [
   { to: '/today', word: 'Today' },

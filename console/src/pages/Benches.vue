@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { mdiCircle, mdiCircleOutline, mdiLaptop, mdiLanDisconnect } from '@mdi/js'
-import { computed, onMounted, onUnmounted, reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Bench, type Link, type Problem } from '../api/client'
+import { every } from '../every'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { when } from '../words'
@@ -13,7 +14,6 @@ const loaded = ref(false)
 const trouble = ref<Problem | null>(null)
 const asking = reactive(new Map<string, boolean>())
 const said = reactive(new Map<string, Problem>())
-let timer = 0
 
 async function load() {
   try {
@@ -27,11 +27,7 @@ async function load() {
   }
   loaded.value = true
 }
-onMounted(() => {
-  load()
-  timer = window.setInterval(load, 3000)
-})
-onUnmounted(() => clearInterval(timer))
+every(3000, load)
 
 async function identify(l: Link) {
   asking.set(l.link, true)

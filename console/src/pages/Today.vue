@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { mdiClose, mdiCircleHalfFull, mdiFerry, mdiPause } from '@mdi/js'
-import { onMounted, onUnmounted, ref } from 'vue'
+import { ref } from 'vue'
 
 import { api, problem, type Problem, type Run, type Unit } from '../api/client'
+import { every } from '../every'
 import Trouble from '../parts/Trouble.vue'
 import { outcomes, when } from '../words'
 
@@ -11,7 +12,6 @@ const half = ref<Unit[]>([])
 const last = ref<Run[]>([])
 const loaded = ref(false)
 const trouble = ref<Problem | null>(null)
-let timer = 0
 
 async function load() {
   try {
@@ -30,11 +30,7 @@ async function load() {
   }
   loaded.value = true
 }
-onMounted(() => {
-  load()
-  timer = window.setInterval(load, 3000)
-})
-onUnmounted(() => clearInterval(timer))
+every(3000, load)
 </script>
 
 <template>

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { mdiArchiveCheck, mdiArrowRight, mdiMinusCircleOutline } from '@mdi/js'
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, problem, type History, type Problem, type Strip, type UnitPage } from '../api/client'
+import { every } from '../every'
 import DigestText from '../parts/DigestText.vue'
 import HistoryChain from '../parts/HistoryChain.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
@@ -17,7 +18,6 @@ const page = ref<UnitPage | null>(null)
 const history = ref<History | null>(null)
 const strip = ref<Strip | null>(null)
 const trouble = ref<Problem | null>(null)
-let timer = 0
 
 async function load() {
   const path = { params: { path: { unit: props.unit } } }
@@ -32,11 +32,7 @@ async function load() {
     trouble.value = problem(e)
   }
 }
-onMounted(() => {
-  load()
-  timer = window.setInterval(load, 5000)
-})
-onUnmounted(() => clearInterval(timer))
+every(5000, load)
 
 const recommended = computed(() => page.value?.fit?.verdicts.find((v) => v.recommended))
 const facts = computed(() => Object.entries(page.value?.facts ?? {}).filter(([n]) => !['serial', 'model'].includes(n)))
