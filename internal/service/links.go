@@ -148,8 +148,8 @@ func factValues(facts []core.Fact, names map[string]string) (map[string]client.F
 	out, disagree := map[string]client.FactValue{}, []string{}
 	for name := range known {
 		f, ok := known.Best(name)
-		if !ok {
-			continue
+		if !ok || f.Value == "" {
+			continue // not told, or not known any more
 		}
 		out[name] = client.FactValue{Value: f.Value, Source: f.Source, At: f.At, By: names[f.By]}
 		if _, _, yes := known.Contradiction(name); yes {

@@ -236,6 +236,15 @@ func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 	if err != nil {
 		return nil, err
 	}
+	if c.Touched { // what it runs now was asked on the wire; after a write that did not end well nobody knows
+		now := core.Fact{Name: core.FactRunning, Source: core.FromWire, At: micro(at)}
+		if c.Outcome == run.Done {
+			now.Value = record.To
+		}
+		if err := addFacts(ctx, tx, r.Unit, []core.Fact{now}); err != nil {
+			return nil, err
+		}
+	}
 	return &head, unitAfter(ctx, tx, r, c, record)
 }
 

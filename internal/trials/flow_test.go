@@ -40,6 +40,9 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 	if got := w.Units["a"].Memory(); !bytes.Equal(got[0x1000:][:20<<10], testkit.SmallProgram("2.0.0")) || bytes.Equal(got, before) {
 		t.Error("what was matched is not what is in the memory")
 	}
+	if f, _ = w.Technician.Fit(ctx, "S-0001"); !f.Verdicts[0].Current || f.Verdicts[1].Step != "older" {
+		t.Errorf("after the run the fit still goes by what ran before: %+v", f.Verdicts)
+	}
 	if r := w.Flash("a", ""); r.Outcome != "nothing-to-do" {
 		t.Errorf("again: %s", r.Outcome)
 	}
@@ -178,7 +181,7 @@ func TestALeadGivesUpARunWhoseBenchIsGone(t *testing.T) {
 	if err := w.Lead.ReleaseRun(ctx, r.ID, "laptop lost"); err != nil {
 		t.Fatal(err)
 	}
-	if u, _ := w.Lead.Unit(ctx, "S-0001"); u.State != "half-done" || u.Run != "" {
+	if u, _ := w.Lead.Unit(ctx, "S-0001"); u.State != "half-done" || u.Run != "" || u.Running != "" {
 		t.Errorf("%+v", u)
 	}
 	// The bench comes back and ends its half: its record is kept beside the word of the lead.
