@@ -38,7 +38,7 @@ var floors = map[string]int{
 	"internal/service": 5, "internal/bench": 5,
 	"internal/demo":    6,
 	"internal/cli":     7,
-	"internal/measure": 7,
+	"internal/measure": 8,
 	"internal/testkit": 7,
 	"internal/trials":  8,
 	"cmd/ferry":        8,
