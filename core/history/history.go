@@ -23,13 +23,11 @@ const (
 
 // The kinds of entry.
 const (
-	Entered    = "entered"    // the unit came into the register
-	Flashed    = "flash"      // a flash run closed, whatever its outcome
-	BackedUp   = "backup"     // a backup run closed
-	Restored   = "restore"    // a restore run closed
-	Correction = "correction" // a later word on an earlier entry
-	BackupRead = "backup-read"
-	Released   = "claim-released"
+	Entered  = "entered" // the unit came into the register
+	Flashed  = "flash"   // a flash run closed, whatever its outcome
+	BackedUp = "backup"  // a backup run closed
+	Restored = "restore" // a restore run closed
+	Released = "claim-released"
 )
 
 // Record is what a bench signs when a run closes. Times are microseconds since

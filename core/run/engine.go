@@ -289,13 +289,30 @@ func (r *Run) disconnect() {
 
 // leave brings the unit back into its program, as well as it can.
 func (r *Run) leave(ctx context.Context) {
-	if r.session == nil {
-		return
+	if r.session != nil {
+		LeaveLoader(ctx, r.session, r.link, r.sheet, r.pace)
+		r.session = nil
 	}
-	r.session.Close()
-	r.session = nil
-	if s, ok := r.link.(link.Stream); ok {
-		link.Play(ctx, s, r.sheet.Loader.Leave, r.pace)
+}
+
+// LeaveLoader ends a session and brings its unit back into its program, as well
+// as it can.
+func LeaveLoader(ctx context.Context, s loader.Session, l link.Link, sheet *model.Sheet, p link.Pace) {
+	stream, ok := l.(link.Stream)
+	if ok {
+		restart(ctx, s, stream)
+	}
+	s.Close()
+	if ok {
+		link.Play(ctx, stream, sheet.Loader.Leave, p)
+	}
+}
+
+// restart asks the loader itself to start the program, where the link has no
+// modem lines that could do it. Whether it did is asked afterwards.
+func restart(ctx context.Context, s loader.Session, l link.Stream) {
+	if err := l.SetLine(link.RTS, false); core.KindOf(err) == core.RefusedByUnit && s.Can(loader.Reset) == nil {
+		s.Restart(ctx, false)
 	}
 }
 

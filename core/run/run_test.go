@@ -3,11 +3,16 @@ package run_test
 import (
 	"bytes"
 	"context"
+	"io"
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
+	"golang.org/x/term"
+
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/link/serial"
 	"zealousferry/core/run"
 	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
@@ -22,6 +27,52 @@ type bench struct {
 	spoil   bool // hands out a wrong image
 	journal *run.Journal
 	run     *run.Run
+	port    string // a serial port, in place of the network
+}
+
+func (b *bench) Open(ctx context.Context) (link.Link, error) {
+	if b.port != "" {
+		return serial.Kind{}.Open(ctx, link.Settings{"path": b.port}, core.System{})
+	}
+	return b.Alone.Open(ctx)
+}
+
+// wired puts the bench's unit behind a pseudo-terminal, which has no modem lines:
+// a person has set its strap and started it in its loader.
+func (b *bench) wired(t *testing.T) {
+	t.Helper()
+	far, near, err := pty.Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := term.MakeRaw(int(near.Fd())); err != nil {
+		t.Fatal(err)
+	}
+	l, err := b.Alone.Open(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close(); far.Close(); near.Close() })
+	s := l.(link.Stream)
+	if err := link.Play(context.Background(), s, testkit.SmallSheet().Loader.Enter, b.pace); err != nil {
+		t.Fatal(err)
+	}
+	go io.Copy(s, far)
+	go io.Copy(far, s)
+	b.port = near.Name()
+}
+
+func TestAWholeRunOverASerialPortWithoutModemLines(t *testing.T) {
+	b := newBench(t, nil)
+	b.wired(t)
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Started.Version != "2.0.0" {
+		t.Fatalf("closed %+v, fault %+v, started %+v", s.Closed, s.Fault, s.Started)
+	}
+	want := testkit.SmallProgram("2.0.0")
+	if !bytes.Equal(b.unit.Memory()[0x1000:][:len(want)], want) {
+		t.Error("the program in memory is not the image")
+	}
 }
 
 // Blob hands out what is on the shelf; a spoilt bench gives other bytes for

@@ -373,12 +373,13 @@ func (r *Run) start(ctx context.Context) error {
 	if err := r.connect(ctx); err != nil {
 		return err
 	}
-	r.session.Close()
-	r.session = nil
 	stream, err := loader.Stream(r.link, r.sheet.Loader.Kind)
 	if err != nil {
 		return err
 	}
+	restart(ctx, r.session, stream)
+	r.session.Close()
+	r.session = nil
 	version, err := link.AskVersion(ctx, stream, r.sheet.Application, r.sheet.Loader.Leave, r.pace)
 	st := Started{Version: version}
 	if err != nil {

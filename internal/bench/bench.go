@@ -465,12 +465,9 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 		return client.Result{}, err
 	}
 	facts, err := session.Identify(ctx)
-	session.Close()
+	run.LeaveLoader(ctx, session, l, s, b.pace())
 	if err != nil {
 		return client.Result{}, err
-	}
-	if stream, ok := l.(link.Stream); ok {
-		link.Play(ctx, stream, s.Loader.Leave, b.pace())
 	}
 	found := run.Identified{Facts: facts, Strength: run.ThisKind, Generation: l.Generation()}
 	says := ""

@@ -204,8 +204,9 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n c
 	return a.confirm("Write it?")
 }
 
+// bright is for lines on stderr.
 func (a *app) bright(s string) string {
-	if !a.live || !a.color && os.Getenv("NO_COLOR") != "" {
+	if !a.live || a.plain {
 		return s
 	}
 	return bold + s + reset
@@ -361,6 +362,15 @@ func stoppedState(r client.Run) string {
 	return "nothing was changed"
 }
 
+// gateWord names a step for a person.
 func gateWord(s run.Step) string {
-	return map[run.Step]string{run.StepSame: "identify again", run.StepStore: "backup", run.StepSurvey: "reading after the interruption"}[s] + map[bool]string{true: "", false: string(s)}[s == run.StepSame || s == run.StepStore || s == run.StepSurvey]
+	switch s {
+	case run.StepSame:
+		return "identify again"
+	case run.StepStore:
+		return "backup"
+	case run.StepSurvey:
+		return "reading after the interruption"
+	}
+	return string(s)
 }

@@ -31,6 +31,7 @@ type app struct {
 	token    string
 	color    bool // on out
 	live     bool // err is a terminal
+	plain    bool // without colours
 	exit     int  // of a call that ended without an error but not well
 	clock    core.Clock
 }
@@ -60,6 +61,7 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 		a.url = "http://127.0.0.1:8470"
 	}
 	plain := os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb"
+	a.plain = plain
 	a.color = isTerminal(out) && !plain
 	a.live = isTerminal(errs) && os.Getenv("TERM") != "dumb"
 	root := a.root()

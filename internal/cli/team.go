@@ -97,7 +97,7 @@ func (a *app) showRun(r client.Run) {
 		a.pair("backup", short(r.Backup))
 	}
 	if s := r.Progress.States; s != "" {
-		fmt.Fprintf(a.out, "\n  %s\n  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n", a.strip(s, 72))
+		fmt.Fprintf(a.out, "\n  %s\n  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n", strip(s, 72, a.color))
 	}
 	if r.Record != nil {
 		signed := a.paint(teal, "signed by bench "+r.Bench)

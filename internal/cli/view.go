@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -66,8 +67,14 @@ func (v *view) draw(above string) {
 	}
 	part := v.part()
 	v.drawn = strings.Count(part, "\n")
+	if v.app.plain {
+		text, part = colours.ReplaceAllString(text, ""), colours.ReplaceAllString(part, "")
+	}
 	io.WriteString(v.app.err, text+part)
 }
+
+// colours are what NO_COLOR leaves out.
+var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")
 
 // part is the live part; called with the lock held.
 func (v *view) part() string {
@@ -125,7 +132,7 @@ func (v *view) below() string {
 	var b strings.Builder
 	p := v.last
 	if p.States != "" {
-		fmt.Fprintf(&b, "\n  %s\n", v.app.strip(p.States, 72))
+		fmt.Fprintf(&b, "\n  %s\n", strip(p.States, 72, true))
 		b.WriteString("  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n")
 	}
 	switch p.View.Board {
@@ -153,20 +160,17 @@ func (v *view) board(how string, lines ...string) string {
 	var b strings.Builder
 	for _, l := range lines {
 		line := l + strings.Repeat(" ", max(0, 74-len([]rune(l))))
-		if v.app.color || v.app.live {
-			line = how + line + reset
-		}
-		b.WriteString("  " + line + "\n")
+		b.WriteString("  " + how + line + reset + "\n")
 	}
 	return b.String()
 }
 
 // strip draws the states of sectors in at most width cells; a cell that stands
 // for several shows the one that is farthest from done.
-func (a *app) strip(states string, width int) string {
+func strip(states string, width int, coloured bool) string {
 	const order = "dweWavk" // from the one most worth seeing
 	glyphs := map[byte]string{'v': "█", 'W': "▓", 'w': "▒", 'e': "░", 'a': "─", 'k': "═", 'd': "✗"}
-	colours := map[byte]string{'v': teal, 'W': blue, 'w': blue, 'a': teal, 'd': brick}
+	hues := map[byte]string{'v': teal, 'W': blue, 'w': blue, 'a': teal, 'd': brick}
 	n := min(width, len(states))
 	var b strings.Builder
 	for i := range n {
@@ -177,8 +181,8 @@ func (a *app) strip(states string, width int) string {
 				worst = part[j]
 			}
 		}
-		if (a.color || a.live) && colours[worst] != "" {
-			b.WriteString(colours[worst] + glyphs[worst] + reset)
+		if coloured && hues[worst] != "" {
+			b.WriteString(hues[worst] + glyphs[worst] + reset)
 		} else {
 			b.WriteString(glyphs[worst])
 		}

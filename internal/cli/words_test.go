@@ -47,13 +47,12 @@ func TestEveryVerbIsDocumented(t *testing.T) {
 }
 
 func TestTheStripShowsTheWorstOfACell(t *testing.T) {
-	a := &app{}
 	for _, x := range []struct {
 		states string
 		width  int
 		want   string
 	}{{"kkvvWwead", 20, "══██▓▒░─✗"}, {"vvvvvvvv", 4, "████"}, {"vvvvvdvv", 4, "██✗█"}, {"aaeevvkk", 4, "─░█═"}, {"", 5, ""}} {
-		if got := a.strip(x.states, x.width); got != x.want {
+		if got := strip(x.states, x.width, false); got != x.want {
 			t.Errorf("%s in %d cells is %s, want %s", x.states, x.width, got, x.want)
 		}
 	}

@@ -76,6 +76,7 @@ func main() {
 	only := flag.String("only", "", "only the parts whose name holds this")
 	backups := flag.Int("backups", 1000, "how many alike backups")
 	flag.Parse()
+	os.Setenv("FERRY_TEST_LOG", "1") // what goes wrong inside the service is to be seen
 	for _, part := range []struct {
 		name string
 		f    func(*stand)

@@ -10,6 +10,7 @@ import (
 
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
+	"zealousferry/internal/store"
 )
 
 // How often a live stream looks into the database, and how often it says that it
@@ -110,12 +111,19 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 				}
 				seen = e.N
 			}
-			if len(events) == 0 && !first {
+			if len(events) == 0 {
 				row, err := v.store.Run(ctx, r.ID)
 				if err != nil {
 					return false, false, err
 				}
-				return row.State == "closed", false, nil
+				if row.State == store.RunClosed && state.Closed == nil { // given up by a lead: no event will come
+					m := progress(&state, nil, seen)
+					m.View.Step, m.View.Board, m.Outcome = run.StepEnded, run.BoardStopped, row.Outcome
+					return true, true, s.send(fmt.Sprint(seen), "progress", m)
+				}
+				if !first {
+					return row.State == store.RunClosed, false, nil
+				}
 			}
 			first = false
 			fresh := events[:0]

@@ -98,14 +98,14 @@ const (
 	maxTalk   = 16 << 20
 )
 
-func received(v *Service, api huma.API, o huma.Operation, most int64) huma.Operation {
+func received(o huma.Operation, most int64) huma.Operation {
 	o.MaxBodyBytes, o.BodyReadTimeout = most, -1
 	return o
 }
 
 // upload registers a handler that takes bytes.
 func upload[I, O any](v *Service, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (O, error)) {
-	o := received(v, api, operation(method, path, id, role, summary), maxUpload)
+	o := received(operation(method, path, id, role, summary), maxUpload)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	register(v, api, o, role, f)
 }
@@ -113,7 +113,7 @@ func upload[I, O any](v *Service, api huma.API, method, path, id, role, summary,
 // tolerant registers a call of a bench: JSON that may hold fields that this
 // version does not know, decoded by the handler.
 func tolerant[I, O any](v *Service, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (O, error)) {
-	o := received(v, api, operation(method, path, id, role, summary), maxTalk)
+	o := received(operation(method, path, id, role, summary), maxTalk)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: "object", AdditionalProperties: true}}}}
 	o.SkipValidateBody = true
 	register(v, api, o, role, f)

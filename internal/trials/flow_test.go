@@ -184,6 +184,9 @@ func TestALeadGivesUpARunWhoseBenchIsGone(t *testing.T) {
 	if u, _ := w.Lead.Unit(ctx, "S-0001"); u.State != "half-done" || u.Run != "" || u.Running != "" {
 		t.Errorf("%+v", u)
 	}
+	if given := w.Follow(r.ID); given.Outcome != "abandoned" {
+		t.Errorf("whoever follows it is told %q", given.Outcome)
+	}
 	// The bench comes back and ends its half: its record is kept beside the word of the lead.
 	w.StartBench(nil)
 	w.Wait("the bench to be back", func() bool { l, err := w.Lead.Links(ctx); return err == nil && l.Links[0].State == "free" })
