@@ -1,0 +1,59 @@
+package core
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"testing"
+)
+
+func TestErrorsKeepKindStateAndCause(t *testing.T) {
+	plain := Fail(NotAnswering, "the link is gone: %w", io.EOF)
+	e := plain.Unit("nothing was changed").Do("look")
+	if plain.State != "" || e.State != "nothing was changed" || e.Next != "look" || e.Error() != "the link is gone: EOF" {
+		t.Errorf("%+v", e)
+	}
+	wrapped := fmt.Errorf("run 1: %w", e)
+	if KindOf(wrapped) != NotAnswering || !errors.Is(wrapped, io.EOF) || AsError(wrapped, Busy) != e {
+		t.Errorf("%v", wrapped)
+	}
+	if KindOf(io.EOF) != "" || AsError(io.EOF, Busy).Kind != Busy || KindOf(nil) != "" {
+		t.Error("an error without a kind has one")
+	}
+	outer := Fail(Busy, "in use: %w", e)
+	if KindOf(outer) != Busy {
+		t.Error("the outermost kind counts")
+	}
+}
+
+func TestKindsStandOnce(t *testing.T) {
+	seen := map[Kind]bool{}
+	for _, k := range Kinds {
+		if seen[k] {
+			t.Errorf("%s twice", k)
+		}
+		seen[k] = true
+	}
+	if len(Kinds) != 14 {
+		t.Errorf("%d kinds; exit codes and docs/cli.md go by their order", len(Kinds))
+	}
+}
+
+func TestDigests(t *testing.T) {
+	d := DigestOf([]byte("abc")) // FIPS 180-4's example
+	const hex = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+	if d.String() != hex || d.Short() != "ba78 16bf … 15ad" || d.IsZero() || !(Digest{}).IsZero() {
+		t.Errorf("%s %s", d, d.Short())
+	}
+	raw, err := json.Marshal(map[string]Digest{"d": d})
+	var back map[string]Digest
+	if err != nil || json.Unmarshal(raw, &back) != nil || back["d"] != d {
+		t.Errorf("%s %v", raw, err)
+	}
+	for _, bad := range []string{"", hex[:62], hex + "00", "g" + hex[1:]} {
+		if _, err := ParseDigest(bad); KindOf(err) != BadFile {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
+}
