@@ -220,5 +220,6 @@ dt { color: var(--muted); }
   .work { grid-template-columns: minmax(0, 1fr); }
   .release { grid-template-columns: 44px 1fr auto; }
   .channel, .why { grid-column: 2 / -1; }
+  .release :deep(.verdict), .release > .verdict { grid-column: 3; grid-row: 1; }
 }
 </style>
