@@ -4,6 +4,7 @@
 package bench
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,7 +20,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
-	"zealousferry/core/history"
 	"zealousferry/core/link"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
@@ -192,17 +192,37 @@ func (b *Bench) readOrders() error {
 	}
 }
 
-// readJournals finds open runs, and the newest record of this bench: the one that
-// no other record names as the one before it.
+// handed is a line of the file handed: a closed run whose events the service has
+// all. Its journal stays as evidence and is not read again.
+type handed struct {
+	Run      string      `json:"run"`
+	Record   core.Digest `json:"record"`
+	Previous core.Digest `json:"previous"`
+}
+
+// readJournals finds the runs that are open or not yet handed over, and the
+// newest record of this bench: the one that no other names as the one before it.
 func (b *Bench) readJournals() error {
 	names, err := b.Disk.List()
 	if err != nil {
 		return err
 	}
-	previous := map[core.Digest]bool{}
-	var records []*history.Record
-	var digests []core.Digest
+	chain := map[core.Digest]core.Digest{} // record to the one before it
+	over := map[string]bool{}
+	lines, err := os.ReadFile(filepath.Join(b.dir, "handed"))
+	if err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	for _, line := range bytes.Split(lines, []byte("\n")) {
+		var h handed
+		if json.Unmarshal(line, &h) == nil { // a torn last line is handed over once more
+			over[h.Run], chain[h.Record] = true, h.Previous
+		}
+	}
 	for _, name := range names {
+		if over[name] {
+			continue
+		}
 		f, err := b.Disk.Open(name)
 		if err != nil {
 			return err
@@ -221,19 +241,45 @@ func (b *Bench) readJournals() error {
 		job := &job{bench: b, id: name, journal: j}
 		job.changed()
 		b.jobs[name] = job
-		if s.Closed != nil {
-			if r, err := history.DecodeRecord(s.Closed.Record); err == nil {
-				records, digests = append(records, r), append(digests, core.DigestOf(s.Closed.Record))
-				previous[r.Previous] = true
-			}
+		if h, ok := job.handed(); ok {
+			chain[h.Record] = h.Previous
 		}
 	}
-	for i := range records {
-		if !previous[digests[i]] {
-			b.record = digests[i]
+	named := map[core.Digest]bool{}
+	for _, previous := range chain {
+		named[previous] = true
+	}
+	for record := range chain {
+		if !named[record] {
+			b.record = record
 		}
 	}
 	return nil
+}
+
+// forget puts down that a closed run is handed over, and lets go of its journal.
+func (b *Bench) forget(j *job) {
+	h, ok := j.handed()
+	if !ok {
+		return
+	}
+	raw, err := json.Marshal(h)
+	if err != nil {
+		return
+	}
+	f, err := os.OpenFile(filepath.Join(b.dir, "handed"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		b.Log.Error("it cannot be put down that a run is handed over", "run", j.id, "error", err)
+		return
+	}
+	defer f.Close()
+	if _, err := f.Write(append(raw, '\n')); err != nil || f.Sync() != nil {
+		return
+	}
+	b.mu.Lock()
+	delete(b.jobs, j.id)
+	b.mu.Unlock()
+	j.journal.Close()
 }
 
 // Close gives up the folder.

@@ -202,6 +202,27 @@ func (j *job) standing() run.Outcome {
 	return j.outcome
 }
 
+// over tells whether the run is closed, nobody works on it, and the service has
+// all its events.
+func (j *job) over() bool {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.closed && !j.working && j.asked && j.sent == uint64(len(j.events))
+}
+
+// handed names a closed run's record and the one before it.
+func (j *job) handed() (handed, bool) {
+	s := j.journal.State()
+	if s.Closed == nil {
+		return handed{}, false
+	}
+	r, err := history.DecodeRecord(s.Closed.Record)
+	if err != nil {
+		return handed{}, false
+	}
+	return handed{j.id, core.DigestOf(s.Closed.Record), r.Previous}, true
+}
+
 // What core/run needs of a bench.
 
 // Open opens the job's link.
@@ -352,8 +373,11 @@ func (b *Bench) handOver(ctx context.Context) {
 				failed = true
 				break
 			}
-			if err != nil && ctx.Err() == nil {
+			switch {
+			case err != nil && ctx.Err() == nil:
 				b.Log.Error("the service does not take a run's events", "run", j.id, "error", err)
+			case err == nil && j.over():
+				b.forget(j)
 			}
 		}
 		wake := b.wake

@@ -264,6 +264,37 @@ func TestOrdersAreCarriedOutOnceAndNotLate(t *testing.T) {
 	}
 }
 
+// Records of a bench are chained over restarts, and a run that was handed over is
+// not handed over again.
+func TestABenchChainsItsRecordsOverRestarts(t *testing.T) {
+	w := testkit.NewWorld(t)
+	var records []*history.Record
+	for _, release := range []string{"2.0.0", "1.0.0", "2.0.0"} {
+		r := w.Flash("a", release)
+		if r.Outcome != "done" {
+			t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+		}
+		records = append(records, r.Record)
+		w.Wait("the run to be handed over", func() bool {
+			raw, _ := os.ReadFile(filepath.Join(w.Dir, "handed"))
+			return bytes.Contains(raw, []byte(r.ID))
+		})
+		w.StopBench()
+		w.StartBench(nil)
+		w.Wait("the bench to be back", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
+	}
+	if !records[0].Previous.IsZero() || records[1].Previous != core.DigestOf(records[0].Encode()) || records[2].Previous != core.DigestOf(records[1].Encode()) {
+		t.Error("the records are not chained")
+	}
+	raw, _ := os.ReadFile(filepath.Join(w.Dir, "handed"))
+	if n := bytes.Count(raw, []byte("\n")); n != 3 {
+		t.Errorf("%d lines for 3 runs", n)
+	}
+	if h, _ := w.Technician.History(ctx, "S-0001"); len(h.Entries) != 4 || h.Chain != "intact" {
+		t.Errorf("%+v", h)
+	}
+}
+
 func TestBenchesEnrolOnceAndCanBeRevoked(t *testing.T) {
 	w := testkit.NewWorld(t)
 	code, err := w.Lead.NewBenchCode(ctx)
