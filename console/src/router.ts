@@ -11,7 +11,7 @@ export const router = createRouter({
     { path: '/units', component: () => import('./pages/Units.vue'), meta: { title: 'Units' } },
     { path: '/units/:unit', component: () => import('./pages/Unit.vue'), props: true, meta: { title: 'Unit' } },
     { path: '/benches', component: () => import('./pages/Benches.vue'), meta: { title: 'Benches' } },
-    { path: '/work/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
+    { path: '/begin/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
     { path: '/runs/:id', component: () => import('./pages/Run.vue'), props: true, meta: { title: 'Run' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not found' } },
   ],

@@ -61,6 +61,9 @@ type Input struct {
 	Base func(address uint64, p []byte) error
 	// Whole makes the backup itself the target: every sector that may be written.
 	Whole bool
+	// Mend lays the images over the backup in every sector that may be written: an
+	// earlier write was cut off, and may have ruined sectors that no image covers.
+	Mend bool
 }
 
 // Build makes the plan. Bytes that it would need and does not have, and writes
@@ -115,7 +118,7 @@ func (in *Input) touches(s memory.Sector) bool {
 	if s.Region.ReadOnly {
 		return false
 	}
-	if in.Whole {
+	if in.Whole || in.Mend {
 		return true
 	}
 	for _, im := range in.Images {
@@ -139,7 +142,7 @@ func (in *Input) wanted(s memory.Sector) ([]byte, error) {
 		covered += im.Overlay(s.Address, data)
 	}
 	if covered < len(data) {
-		if s.Region.Uncovered == memory.Erase {
+		if s.Region.Uncovered == memory.Erase && (covered > 0 || !in.Mend) {
 			for i := range data {
 				data[i] = in.Map.Erased
 			}

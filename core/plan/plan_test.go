@@ -131,3 +131,24 @@ func TestAShelfThatChangedIsFound(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 }
+
+// After a write that was cut off, sectors that no image covers go back to what
+// the backup holds.
+func TestMendingTouchesWhatNoImageCovers(t *testing.T) {
+	m := board()
+	now := digests(m, 7)
+	now[256] = core.DigestOf([]byte("a ruin"))
+	p, err := Build(Input{Map: m, Mend: true, Images: []*image.Image{at(64, bytes.Repeat([]byte{1}, 64))}, Now: now, Base: filled(7)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []State{Kept, Change, Already, Already, Change, Already}
+	for i, s := range p.Sectors {
+		if s.State != want[i] {
+			t.Errorf("sector %d is %s, want %s", i, s.State, want[i])
+		}
+	}
+	if op, err := p.Op(3); err != nil || !bytes.Equal(op.Data, bytes.Repeat([]byte{7}, 64)) {
+		t.Errorf("the ruin becomes %v, %v", op.Data, err)
+	}
+}

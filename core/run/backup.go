@@ -14,11 +14,16 @@ import (
 
 // backUp reads the unit's memory. Where the unit computes digests, only chunks
 // that no shelf holds are read, and each is held against the unit's own digest;
-// elsewhere all is read twice and compared.
+// elsewhere all is read twice and compared. Ruins are not read: an earlier run's
+// backup stands for this one, and the unit only tells what each sector holds.
 func (r *Run) backUp(ctx context.Context) error {
 	s := r.journal.State()
 	if c := s.Opened.Covered; c != nil {
-		return r.append(KindCovered, c, true)
+		now, _, err := r.digests(ctx, nil)
+		if err != nil {
+			return err
+		}
+		return r.append(KindCovered, Covered{*c, now}, true)
 	}
 	if err := r.connect(ctx); err != nil {
 		return err

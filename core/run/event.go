@@ -155,6 +155,13 @@ type BackedUp struct {
 	Digests  int64              `json:"digests"`
 }
 
+// Covered says that an earlier run's backup stands for this run's own, and what
+// the sectors hold now, in order.
+type Covered struct {
+	Source
+	Now []core.Digest `json:"now"`
+}
+
 // Stored is the service's word that a backup is durable.
 type Stored struct {
 	Backup string `json:"backup"`

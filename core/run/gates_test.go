@@ -187,6 +187,34 @@ func TestAStuckSectorThenARestoreByTheFirstBackup(t *testing.T) {
 	}
 }
 
+// A flash after a write that was cut off mends what that write ruined, also where
+// the new image does not reach.
+func TestAFlashAfterACutWriteMendsWhatItRuined(t *testing.T) {
+	b := newBench(t, nil)
+	before := b.unit.Memory()
+	stuck := uint64(0x5800)
+	b.unit.Set(sim.Faults{Stuck: &stuck})
+	first := b.flash(t, b.open)
+	if first.Closed == nil || first.Closed.Outcome != run.Failed || !first.Closed.Touched {
+		t.Fatalf("closed %+v fault %+v", first.Closed, first.Fault)
+	}
+	b.unit.Set(sim.Faults{})
+	small := testkit.SmallProgram("3.0.0")[:8<<10]
+	o := b.open
+	o.Run, o.Version = "run-2", "3.0.0"
+	o.Release = b.Release(testkit.SmallSheet(), "3.0.0", 0x1000, small, map[string][]string{"revision": {"D"}})
+	o.Covered = &run.Source{Backup: "b", Manifest: first.BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
+	s := b.flash(t, o)
+	if s.Closed == nil || s.Closed.Outcome != run.Done {
+		t.Fatalf("closed %+v fault %+v", s.Closed, s.Fault)
+	}
+	want := bytes.Clone(before)
+	copy(want[0x1000:], small)
+	if !bytes.Equal(b.unit.Memory(), want) {
+		t.Error("what the first write ruined behind the image is still ruined")
+	}
+}
+
 func TestABackupOfAnotherUnitIsRefused(t *testing.T) {
 	b := newBench(t, nil)
 	o := b.open

@@ -37,7 +37,7 @@ type State struct {
 	Judged     *Judged
 	BackedUp   *BackedUp
 	Stored     *Stored
-	Covered    *Source
+	Covered    *Covered
 	Planned    *Planned
 	Same       bool // identified again since the run was taken up
 	Surveyed   bool // since the run was taken up
@@ -107,7 +107,7 @@ func (s *State) Apply(e Event) error {
 		s.Waits = ""
 		s.Stored, err = body[Stored](e)
 	case KindCovered:
-		s.Covered, err = body[Source](e)
+		s.Covered, err = body[Covered](e)
 	case KindPlanned:
 		s.Planned, err = body[Planned](e)
 	case KindSame:

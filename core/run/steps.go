@@ -160,7 +160,12 @@ func (r *Run) build(ctx context.Context) (*plan.Plan, error) {
 			return nil, err
 		}
 	} else if s.Covered != nil {
-		base = s.Covered.Manifest
+		base, in.Mend = s.Covered.Manifest, true
+		for i, sector := range r.sheet.Memory.Sectors() {
+			if i < len(s.Covered.Now) {
+				in.Now[sector.Address] = s.Covered.Now[i]
+			}
+		}
 	}
 	if in.Whole {
 		base = s.Opened.Source.Manifest

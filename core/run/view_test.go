@@ -87,7 +87,7 @@ func TestTheNextStepAndTheBoardAtEachEvent(t *testing.T) {
 		"closed, half done":               {with(half, told{run.KindClosed, run.Closed{Outcome: run.Abandoned, Touched: true}}), run.StepEnded, run.BoardStopped, "kWwa", run.Abandoned},
 		"nothing to do":                   {with(upTo()[:2], told{run.KindJudged, run.Judged{NothingToDo: true}}), run.StepClose, run.BoardReading, "", ""},
 		"a backup judges nothing":         {[]told{{run.KindOpened, run.Opened{Kind: run.BackUp}}, {run.KindIdentified, run.Identified{}}}, run.StepBackUp, run.BoardReading, "", ""},
-		"an earlier backup stands for it": {with(upTo()[:3], told{run.KindCovered, run.Source{}}), run.StepPlan, run.BoardReading, "", ""},
+		"an earlier backup stands for it": {with(upTo()[:3], told{run.KindCovered, run.Covered{}}), run.StepPlan, run.BoardReading, "", ""},
 	} {
 		s := fold(t, x.events...)
 		if got := s.Next(); got != x.next {

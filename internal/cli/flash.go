@@ -338,8 +338,11 @@ func (a *app) ending(r client.Run) {
 		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("exit %d, %s", ExitCode(f.Kind), where)))
 		return
 	}
-	if r.To != "" {
+	if r.To != "" && r.Kind != run.BackUp {
 		a.pair("runs", a.paint(bold, r.To)+", asked after its start")
+	}
+	if r.Record != nil && r.Record.Reason != "" && r.Outcome == string(run.Done) {
+		a.pair("but", a.paint(brick+bold, wrap(r.Record.Reason, 13)))
 	}
 	if v.Changes > 0 {
 		kept := strings.Count(r.Progress.States, "k")

@@ -146,6 +146,8 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	cobra.EnableCommandSorting = false
+	const examples = "{{if .HasExample}}\n\nExamples:\n{{.Example}}{{end}}" // in cobra's own template; they come first here
+	root.SetUsageTemplate("{{if .HasExample}}Examples:\n{{.Example}}\n\n{{end}}" + strings.Replace(root.UsageTemplate(), examples, "", 1))
 	return root
 }
 

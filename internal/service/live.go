@@ -141,7 +141,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 // briefly drops from an event what only machines need.
 func briefly(e run.Event) run.Event {
 	switch e.Kind {
-	case run.KindPlanned, run.KindBackedUp, run.KindClosed, run.KindOpened, run.KindSurveyed:
+	case run.KindPlanned, run.KindBackedUp, run.KindCovered, run.KindClosed, run.KindOpened, run.KindSurveyed:
 		var all map[string]json.RawMessage
 		if json.Unmarshal(e.Body, &all) != nil {
 			return e

@@ -135,12 +135,6 @@ func (t *Tab) Shot() ([]byte, error) {
 	return png, err
 }
 
-// Text waits until the first node that matches holds the words, and clicks it if
-// asked to.
-func Text(selector, words string) string {
-	return fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))`, selector, words)
-}
-
 // Until waits until a script's expression is true.
 func Until(expression string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {

@@ -117,7 +117,7 @@ func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
 func TestTheQuestionIsAskedAndAnswered(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Revision = "" })
 	x := tab(t, w, "technician", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("cannot tell, one question left"), testkit.Until(`document.querySelector("[data-question]")`))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("cannot tell, one question left"), testkit.Until(`document.querySelector("[data-question]")`))
 	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("[data-question] button")].find(b => b.innerText.includes("D")).click()`, nil), says("2.0.0: fits"))
 	u, err := w.Technician.Unit(ctx, "S-0001")
 	if err != nil || u.Facts["revision"].Source != "person" || u.Facts["revision"].By != "Sunniva Dale" {
@@ -129,7 +129,7 @@ func TestStopGoOnAndPutBackByClicks(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
 	x := tab(t, w, "technician", 390, 844)
 	before := w.Units["a"].Memory()
-	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("Back up, then write"), click(`[data-go]`), testkit.Until(`document.querySelector(".hands-off")`))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("Back up, then write"), click(`[data-go]`), testkit.Until(`document.querySelector(".hands-off")`))
 	do(t, x, testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), testkit.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond))
 	do(t, x, click(`[data-stop-yes]`))
 	do(t, x, says("Half done. Leave it as it is"), click(`[data-restore]`), says("Restored and verified"))
@@ -152,5 +152,5 @@ func TestTroubleIsTold(t *testing.T) {
 	w := testkit.NewWorld(t)
 	w.Units["a"].Set(sim.Faults{Silent: true})
 	x := tab(t, w, "technician", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/work/b/a"), says("Not answering"), says("nothing was changed"), says("Look at the supply, the plug and the strap"))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("Not answering"), says("nothing was changed"), says("Look at the supply, the plug and the strap"))
 }

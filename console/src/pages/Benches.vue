@@ -69,7 +69,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
               <v-btn v-if="l.run" variant="outlined" :to="`/runs/${l.run}`">Look at the run</v-btn>
               <template v-else-if="session.may('technician') && l.state === 'free'">
                 <v-btn variant="text" color="primary" :loading="asking.get(l.link)" data-identify @click="identify(l)">Identify</v-btn>
-                <v-btn variant="outlined" :to="`/work/${l.link}`" data-work>Start a run</v-btn>
+                <v-btn variant="outlined" :to="`/begin/${l.link}`" data-work>Start a run</v-btn>
               </template>
             </div>
           </div>

@@ -123,7 +123,7 @@ const board = computed(() => {
     const ok = r.outcome === 'done'
     if (v.board === 'stopped' || r.unit.state === 'half-done') return { board: 'stopped' as const, head: 'Do not put it back to work', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : 'The run was given up in the middle of the write; the unit is half done.' }
     const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
-    return { board: 'ended' as const, head, sentence: ok ? `It runs ${r.to || 'its program'}, asked after its start. You may touch it.` : cap(f?.message ?? r.record?.reason ?? '') }
+    return { board: 'ended' as const, head, sentence: ok ? (r.record?.reason ? `But ${r.record.reason}. Look whether it works before you leave it.` : `It runs ${r.to || 'its program'}, asked after its start. You may touch it.`) : cap(f?.message ?? r.record?.reason ?? '') }
   }
   if (paused.value) return { board: 'stopped' as const, head: v.changes ? 'Half done. Leave it as it is' : 'Interrupted', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
   if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
@@ -203,7 +203,7 @@ async function putBack() {
       </div>
       <div v-else-if="closed && board.board === 'stopped' && session.may('technician') && run.unit.state === 'half-done'" class="row ways">
         <v-btn color="surface" size="large" :loading="asking" data-restore @click="putBack">Put its backup back</v-btn>
-        <v-btn variant="outlined" size="large" :to="`/work/${run.link}`">Write again</v-btn>
+        <v-btn variant="outlined" size="large" :to="`/begin/${run.link}`">Write again</v-btn>
       </div>
       <p v-if="progress?.fault && (paused || closed)" class="next"><strong>Next:</strong> {{ progress.fault.next }}</p>
     </ActionBoard>

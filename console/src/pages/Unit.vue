@@ -68,7 +68,7 @@ const blocked = computed(() => {
         </div>
         <div class="act">
           <v-btn v-if="page.run" color="primary" size="x-large" block :to="`/runs/${page.run}`" :append-icon="mdiArrowRight">To its run</v-btn>
-          <v-btn v-else-if="!blocked" color="primary" size="x-large" block :to="`/work/${page.link}`" :append-icon="mdiArrowRight" data-start>
+          <v-btn v-else-if="!blocked" color="primary" size="x-large" block :to="`/begin/${page.link}`" :append-icon="mdiArrowRight" data-start>
             {{ recommended && recommended.version !== page.running ? `Start a run with ${recommended.version}` : 'Start a run' }}
           </v-btn>
           <template v-else><v-btn color="primary" size="x-large" block disabled>Start a run</v-btn></template>
@@ -120,7 +120,7 @@ const blocked = computed(() => {
           <ul class="rows">
             <li v-for="b in page.backups" :key="b.id" class="row spread backup">
               <span><strong>Full</strong>, {{ when(b.taken) }}<br /><span class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
-              <v-btn v-if="!blocked && !page.run" variant="text" color="primary" :to="`/work/${page.link}?backup=${b.id}`">Restore…</v-btn>
+              <v-btn v-if="!blocked && !page.run" variant="text" color="primary" :to="`/begin/${page.link}?backup=${b.id}`">Restore…</v-btn>
             </li>
           </ul>
           <p v-if="!page.backups.length" class="muted">None yet.</p>

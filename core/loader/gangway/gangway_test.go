@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/hex"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"strings"
@@ -85,5 +86,21 @@ func BenchmarkSeal(b *testing.B) {
 	b.SetBytes(int64(len(p)))
 	for b.Loop() {
 		seal(p)
+	}
+}
+
+// The check value of CRC-32C (RFC 3720, appendix B.4), and a calculation bit by
+// bit beside the library's table.
+func TestTheChecksumIsCRC32C(t *testing.T) {
+	digits := []byte("123456789")
+	sum := ^uint32(0)
+	for _, c := range digits {
+		sum ^= uint32(c)
+		for range 8 {
+			sum = sum>>1 ^ 0x82F63B78*(sum&1)
+		}
+	}
+	if ^sum != 0xE3069283 || crc32.Checksum(digits, castagnoli) != 0xE3069283 {
+		t.Errorf("%08X and %08X", ^sum, crc32.Checksum(digits, castagnoli))
 	}
 }
