@@ -338,8 +338,12 @@ func (a *app) ending(r client.Run) {
 		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("exit %d, %s", ExitCode(f.Kind), where)))
 		return
 	}
-	if r.To != "" && r.Kind != run.BackUp {
+	switch {
+	case r.To == "" || r.Kind == run.BackUp:
+	case r.Outcome == string(run.Done):
 		a.pair("runs", a.paint(bold, r.To)+", asked after its start")
+	default:
+		a.pair("runs", a.paint(bold, r.To)+", read on the wire")
 	}
 	if r.Record != nil && r.Record.Reason != "" && r.Outcome == string(run.Done) {
 		a.pair("but", a.paint(brick+bold, wrap(r.Record.Reason, 13)))
