@@ -77,10 +77,15 @@ func main() {
 	backups := flag.Int("backups", 1000, "how many alike backups")
 	flag.Parse()
 	os.Setenv("FERRY_TEST_LOG", "1") // what goes wrong inside the service is to be seen
-	for _, part := range []struct {
+	type part struct {
 		name string
 		f    func(*stand)
-	}{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"backups", func(s *stand) { alike(s, *backups) }}} {
+	}
+	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}}
+	for _, f := range fleets() {
+		parts = append(parts, part{"backups-" + f.name, func(s *stand) { alike(s, *backups, f) }})
+	}
+	for _, part := range parts {
 		if strings.Contains(part.name, *only) {
 			s := &stand{}
 			part.f(s)
