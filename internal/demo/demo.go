@@ -7,7 +7,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -138,12 +137,18 @@ func Run(ctx context.Context, o Options) error {
 		say("\nstopping …")
 		return nil
 	case <-serve.ended:
-		return errors.New("the service ended by itself")
+		return alone("the service")
 	case <-van.ended:
-		return errors.New("the bench ended by itself")
+		return alone("the bench")
 	case <-units.ended:
-		return errors.New("the simulated units ended by themselves")
+		return alone("the simulated units")
 	}
+}
+
+// alone says that a part of the demo ended by itself; the rest is stopped.
+func alone(part string) error {
+	return core.Fail(core.Interrupted, "%s ended; the lines above say why", part).
+		Do("Start again: make demo. A run that was at work is paused: ferry run list --state open.")
 }
 
 func greet(w io.Writer, base string, codes map[string]string, took time.Duration) {
