@@ -44,7 +44,28 @@ type Error struct {
 	Message string
 	State   string // state of the unit; empty where no unit is concerned
 	Next    string // the next thing to do
+	At      *Place // where in a file, for kind bad-file
 	Cause   error  // already part of Message
+}
+
+// Place is a place in a file: the number of a line, from 1, or an offset in
+// bytes, from 0.
+type Place struct {
+	Unit string // line or offset
+	N    int64
+}
+
+// Line is the place of a line; Offset that of a byte.
+func Line(n int64) Place   { return Place{"line", n} }
+func Offset(n int64) Place { return Place{"offset", n} }
+
+func (p Place) String() string { return fmt.Sprintf("%s %d", p.Unit, p.N) }
+
+// BadAt makes an error of kind bad-file that begins with the place.
+func BadAt(at Place, format string, args ...any) *Error {
+	e := Fail(BadFile, at.String()+": "+format, args...)
+	e.At = &at
+	return e
 }
 
 func (e *Error) Error() string { return e.Message }

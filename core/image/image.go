@@ -1,18 +1,16 @@
-// Package image holds firmware files as sparse images: sorted, non-overlapping
-// segments with 64-bit addresses, whatever format they came in.
-//
-// A format is a subfolder with a Format value; core/registry lists them.
+// Package image is firmware as it stands in memory: sorted, non-overlapping
+// segments with 64-bit addresses. The file formats in the subfolders read and
+// write it; it knows nothing of files itself.
 package image
 
 import (
-	"fmt"
 	"io"
 	"sort"
 
 	"zealousferry/core"
 )
 
-// Segment is a run of bytes at an address.
+// Segment is bytes that lie side by side from Address on.
 type Segment struct {
 	Address uint64
 	Data    []byte
@@ -21,109 +19,87 @@ type Segment struct {
 // End is the first address behind the segment.
 func (s Segment) End() uint64 { return s.Address + uint64(len(s.Data)) }
 
-// Image is what a file says about memory.
+// Image is what a firmware file puts into memory.
 type Image struct {
 	Segments []Segment // sorted, apart by at least one byte
 	Start    *uint64   // entry point, where the file names one
+	Notes    []Note    // what else the file says, which is not memory
 	Warnings []string
 }
 
-// Format reads and writes one file format.
+// Note is something that a file says beside its bytes. Each format carries some
+// notes and not others.
+type Note struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// The notes.
+const (
+	NoteHeader  = "header"  // free text
+	NoteFamily  = "family"  // number of the kind of chip, hexadecimal
+	NoteVendor  = "vendor"  // USB vendor number, hexadecimal
+	NoteProduct = "product" // USB product number, hexadecimal
+	NoteDevice  = "device"  // USB device release number, hexadecimal
+)
+
+// Note gives the value of a note.
+func (im *Image) Note(name string) (string, bool) {
+	for _, n := range im.Notes {
+		if n.Name == name {
+			return n.Value, true
+		}
+	}
+	return "", false
+}
+
+// Options steer reading and writing. The zero value suits most files.
+type Options struct {
+	At     uint64  // address of the first byte, for formats that carry none
+	Size   int64   // of the file in bytes where it is known, to take memory once
+	Family *uint32 // which family's blocks to read, where a file holds several
+	Fill   byte    // what stands in gaps that a format cannot leave out; 0 means the erased value 0xFF
+	Fill00 bool    // Fill is meant to be 0x00
+}
+
+// FillByte is what stands in gaps.
+func (o Options) FillByte() byte {
+	if o.Fill == 0 && !o.Fill00 {
+		return 0xFF
+	}
+	return o.Fill
+}
+
+// Format reads and writes one kind of file. All methods may be called
+// concurrently.
 type Format interface {
 	// Name is the word for the format in the API, e.g. "intel-hex".
 	Name() string
-	// Sniff tells whether the head of a file (up to 512 bytes) is of this format.
-	Sniff(head []byte) bool
-	// Decode reads a whole file. at is the address of the first byte for formats
-	// that carry no address; the others ignore it. Errors are of kind bad-file and
-	// name the line or offset.
-	Decode(r io.Reader, at uint64) (*Image, error)
+	// Title is the word for people, e.g. "Intel HEX".
+	Title() string
+	// Extensions are usual endings of file names, with the dot, in lower case.
+	Extensions() []string
+	// Sniff tells whether a file is of this format by its first and last bytes
+	// (up to 512 and 64).
+	Sniff(head, tail []byte) bool
+	// Decode reads a whole file. Errors are of kind bad-file and name the line or
+	// offset.
+	Decode(r io.Reader, o Options) (*Image, error)
 	// Encode writes the image; an image that the format cannot carry is an error.
-	Encode(w io.Writer, im *Image) error
+	Encode(w io.Writer, im *Image, o Options) error
+	// Carries tells what a file of this format keeps beside the bytes: "address",
+	// "gaps", "start" and the names of notes.
+	Carries(what string) bool
 }
 
-// MaxPayload bounds the bytes that one image may hold.
-const MaxPayload = 256 << 20
+// What a format may carry beside the notes.
+const (
+	CarriesAddress = "address"
+	CarriesGaps    = "gaps"
+	CarriesStart   = "start"
+)
 
-// Builder collects records in file order into an Image.
-type Builder struct {
-	parts    []piece
-	total    int
-	warnings []string
-	start    *uint64
-}
-
-type piece struct {
-	Segment
-	where string
-}
-
-// Add takes bytes for an address; where ("line 12", "offset 0x40") is used in
-// errors. Data is copied.
-func (b *Builder) Add(address uint64, data []byte, where string) error {
-	if len(data) == 0 {
-		return nil
-	}
-	if address+uint64(len(data)) < address {
-		return core.Fail(core.BadFile, "%s: %d bytes at 0x%X run past the end of the address space", where, len(data), address)
-	}
-	if b.total += len(data); b.total > MaxPayload {
-		return core.Fail(core.BadFile, "%s: the file holds more than %d MiB", where, MaxPayload>>20)
-	}
-	if n := len(b.parts); n > 0 {
-		last := &b.parts[n-1]
-		if last.End() == address && len(last.Data) < 1<<16 {
-			last.Data = append(last.Data, data...)
-			return nil
-		}
-	}
-	grown := make([]byte, len(data), max(len(data), 1<<10))
-	copy(grown, data)
-	b.parts = append(b.parts, piece{Segment{address, grown}, where})
-	return nil
-}
-
-// SetStart records the entry point.
-func (b *Builder) SetStart(address uint64) { b.start = &address }
-
-// Warn notes something odd that is not an error.
-func (b *Builder) Warn(format string, args ...any) {
-	b.warnings = append(b.warnings, fmt.Sprintf(format, args...))
-}
-
-// Image sorts and joins what was added. Overlap with different bytes is an
-// error that names both places; with equal bytes a warning.
-func (b *Builder) Image() (*Image, error) {
-	sort.SliceStable(b.parts, func(i, j int) bool { return b.parts[i].Address < b.parts[j].Address })
-	im := &Image{Start: b.start}
-	where := ""
-	for _, p := range b.parts {
-		n := len(im.Segments)
-		if n == 0 || im.Segments[n-1].End() < p.Address {
-			im.Segments = append(im.Segments, p.Segment)
-			where = p.where
-			continue
-		}
-		last := &im.Segments[n-1]
-		over := min(last.End()-p.Address, uint64(len(p.Data)))
-		off := p.Address - last.Address
-		for i := range over {
-			if last.Data[off+i] != p.Data[i] {
-				return nil, core.Fail(core.BadFile, "%s and %s both give byte 0x%X, once as 0x%02X and once as 0x%02X",
-					where, p.where, p.Address+i, last.Data[off+i], p.Data[i])
-			}
-		}
-		if over > 0 {
-			b.Warn("%s repeats %d bytes at 0x%X that %s has already given, with the same value", p.where, over, p.Address, where)
-		}
-		last.Data = append(last.Data, p.Data[over:]...)
-		where = p.where
-	}
-	im.Warnings = b.warnings
-	return im, nil
-}
-
-// Bytes counts the payload.
+// Bytes is the payload: bytes of all segments.
 func (im *Image) Bytes() uint64 {
 	var n uint64
 	for _, s := range im.Segments {
@@ -132,7 +108,7 @@ func (im *Image) Bytes() uint64 {
 	return n
 }
 
-// Extent gives the first address and the first behind the last; 0, 0 if empty.
+// Extent is the first address and the first behind the last.
 func (im *Image) Extent() (from, to uint64) {
 	if len(im.Segments) == 0 {
 		return 0, 0
@@ -140,8 +116,8 @@ func (im *Image) Extent() (from, to uint64) {
 	return im.Segments[0].Address, im.Segments[len(im.Segments)-1].End()
 }
 
-// Overlay copies the image's bytes that fall within [address, address+len(buf))
-// into buf and returns how many it covered.
+// Overlay copies what the image holds of [address, address+len(buf)) into buf
+// and returns how many bytes it covered.
 func (im *Image) Overlay(address uint64, buf []byte) int {
 	end := address + uint64(len(buf))
 	covered := 0
@@ -154,13 +130,43 @@ func (im *Image) Overlay(address uint64, buf []byte) int {
 	return covered
 }
 
-// Content is the digest of addresses and bytes alone, the same for one image in
-// any format: SHA-256 over each segment's address and length (big endian, 64
-// bit) and bytes, in order.
+// Content is a digest of addresses and bytes: the same image in another format
+// has the same one.
 func (im *Image) Content() core.Digest {
 	h := newContentHash()
 	for _, s := range im.Segments {
 		h.add(s)
 	}
 	return h.sum()
+}
+
+// WriteFlat writes the image from its first address to its last with gaps
+// filled, for formats without addresses. It refuses more than MaxPayload.
+func (im *Image) WriteFlat(w io.Writer, fill byte) error {
+	from, to := im.Extent()
+	if to-from > MaxPayload {
+		return core.Fail(core.BadFile, "from 0x%X to 0x%X there are %d MiB; a file without addresses would be larger than %d MiB", from, to-1, (to-from)>>20, MaxPayload>>20)
+	}
+	var gap []byte
+	at := from
+	for _, s := range im.Segments {
+		for at < s.Address {
+			if gap == nil {
+				gap = make([]byte, 64<<10)
+				for i := range gap {
+					gap[i] = fill
+				}
+			}
+			n := min(s.Address-at, uint64(len(gap)))
+			if _, err := w.Write(gap[:n]); err != nil {
+				return err
+			}
+			at += n
+		}
+		if _, err := w.Write(s.Data); err != nil {
+			return err
+		}
+		at = s.End()
+	}
+	return nil
 }

@@ -8,30 +8,30 @@ import (
 )
 
 func TestOverlap(t *testing.T) {
-	var b Builder
-	b.Add(0x10, []byte("abcd"), "line 1")
-	b.Add(0x100, []byte("x"), "line 2")
-	b.Add(0x12, []byte("cdef"), "line 3")
+	b := Builder{Unit: "line"}
+	b.Add(0x10, []byte("abcd"), 1)
+	b.Add(0x100, []byte("x"), 2)
+	b.Add(0x12, []byte("cdef"), 3)
 	im, err := b.Image()
 	if err != nil || string(im.Segments[0].Data) != "abcdef" || len(im.Warnings) != 1 || !strings.Contains(im.Warnings[0], "line 3 repeats 2 bytes") {
 		t.Fatalf("equal bytes: %v %+v", err, im)
 	}
-	b = Builder{}
-	b.Add(0x10, []byte("abcd"), "line 1")
-	b.Add(0x100, []byte("x"), "line 2")
-	b.Add(0x12, []byte("cX"), "line 3")
-	if _, err := b.Image(); err == nil || !strings.Contains(err.Error(), "line 1 and line 3 both give byte 0x13") {
+	b = Builder{Unit: "line"}
+	b.Add(0x10, []byte("abcd"), 1)
+	b.Add(0x100, []byte("x"), 2)
+	b.Add(0x12, []byte("cX"), 3)
+	if _, err := b.Image(); err == nil || !strings.Contains(err.Error(), "line 3: gives byte 0x13 as 0x58, line 1 gave it as 0x64") {
 		t.Errorf("different bytes: %v", err)
 	}
 }
 
 func TestBounds(t *testing.T) {
 	var b Builder
-	if err := b.Add(^uint64(0), []byte{1, 2}, "line 1"); core.KindOf(err) != core.BadFile {
+	if err := b.Add(^uint64(0), []byte{1, 2}, 1); core.KindOf(err) != core.BadFile {
 		t.Errorf("past the end of the address space: %v", err)
 	}
 	b = Builder{total: MaxPayload}
-	if err := b.Add(0, []byte{1}, "line 1"); core.KindOf(err) != core.BadFile {
+	if err := b.Add(0, []byte{1}, 1); core.KindOf(err) != core.BadFile {
 		t.Errorf("more than the payload: %v", err)
 	}
 }

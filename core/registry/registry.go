@@ -3,12 +3,15 @@
 package registry
 
 import (
-	"bytes"
-
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/dfu"
+	"zealousferry/core/image/elf"
 	"zealousferry/core/image/ihex"
 	"zealousferry/core/image/raw"
+	"zealousferry/core/image/srec"
+	"zealousferry/core/image/titext"
+	"zealousferry/core/image/uf2"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/link/serial"
@@ -17,43 +20,13 @@ import (
 )
 
 // Formats in the order in which they are sniffed; raw claims nothing and is last.
-var Formats = []image.Format{ihex.Format{}, raw.Format{}}
+var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Format{}, srec.Format{}, titext.Format{}, raw.Format{}}
 
 // Links by kind.
 var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}}
 
 // Loaders by kind.
 var Loaders = []loader.Kind{gangway.Kind{}}
-
-// Sniff finds the format of a file by its content; what nothing claims is raw.
-func Sniff(data []byte) image.Format {
-	head := data[:min(len(data), 512)]
-	for _, f := range Formats {
-		if f.Sniff(head) {
-			return f
-		}
-	}
-	return raw.Format{}
-}
-
-// Decode reads a file in the named format, or in the one that its content shows
-// if the name is empty. The format used is returned.
-func Decode(data []byte, format string, at uint64) (*image.Image, string, error) {
-	f := Sniff(data)
-	if format != "" {
-		f = nil
-		for _, x := range Formats {
-			if x.Name() == format {
-				f = x
-			}
-		}
-		if f == nil {
-			return nil, "", core.Fail(core.BadFile, "format %q is not known", format)
-		}
-	}
-	im, err := f.Decode(bytes.NewReader(data), at)
-	return im, f.Name(), err
-}
 
 // Link finds a kind of link.
 func Link(name string) (link.Kind, error) {

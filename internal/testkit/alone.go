@@ -119,7 +119,7 @@ func (a *Alone) Changed() {
 // Release puts a release of one program on the shelf.
 func (a *Alone) Release(sheet *model.Sheet, version string, address uint64, program []byte, fits map[string][]string) core.Digest {
 	var b image.Builder
-	b.Add(address, program, "")
+	b.Add(address, program, 0)
 	im, err := b.Image()
 	if err != nil {
 		panic(err)

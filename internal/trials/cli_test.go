@@ -158,7 +158,7 @@ func TestABadFileNamesItsLine(t *testing.T) {
 	l := commandLine(t, w, "lead")
 	var b bytes.Buffer
 	program := bytes.Repeat([]byte{1, 2, 3, 4}, 6000)
-	if err := (ihex.Format{}).Encode(&b, &image.Image{Segments: []image.Segment{{Address: 0x1000, Data: program}}}); err != nil {
+	if err := (ihex.Format{}).Encode(&b, &image.Image{Segments: []image.Segment{{Address: 0x1000, Data: program}}}, image.Options{}); err != nil {
 		t.Fatal(err)
 	}
 	good := filepath.Join(t.TempDir(), "good.hex")

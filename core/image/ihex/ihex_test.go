@@ -2,7 +2,6 @@ package ihex
 
 import (
 	"bytes"
-	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -11,7 +10,9 @@ import (
 	"zealousferry/core/image"
 )
 
-func decode(s string) (*image.Image, error) { return Format{}.Decode(strings.NewReader(s), 0) }
+func decode(s string) (*image.Image, error) {
+	return Format{}.Decode(strings.NewReader(s), image.Options{})
+}
 
 func TestEveryRecordType(t *testing.T) {
 	// 00 data, 02 segment base 0x1000, 03 CS:IP 0x0000:0x3800, 04 linear base 0x0801, 05 EIP 0x080000CD, 01 end.
@@ -52,10 +53,10 @@ func TestDamagedFilesNameTheLine(t *testing.T) {
 		"after end":     {":0200000041427B\n:00000001FF\n:0200000041427B\n", "line 3: text after the end record"},
 		"no colon":      {"0200000041427B\n", "line 1: expected a colon"},
 		"odd digits":    {":0200000041427\n", "line 1: an odd number of hex digits"},
-		"not hex":       {":02000000414G7B\n", "line 1: not a hex digit"},
+		"not hex":       {":02000000414G7B\n", "line 1: expected a hex digit at column 13, came 'G'"},
 		"unknown type":  {":00000006FA\n", "line 1: record type 06 is not one of 00 to 05"},
 		"base length":   {":0300000408010000F0\n", "the count says 3 data bytes, the line holds 4"},
-		"overlap":       {":0200000041427B\n:0200100061622B\n:02000100414379\n:00000001FF\n", "line 1 and line 3 both give byte 0x1, once as 0x42 and once as 0x41"},
+		"overlap":       {":0200000041427B\n:0200100061622B\n:02000100414379\n:00000001FF\n", "line 3: gives byte 0x1 as 0x41, line 1 gave it as 0x42"},
 		"past the base": {":020000040801F1\n:02FFFF0041427D\n:00000001FF\n", "line 2: 2 bytes at offset 0xFFFF run past the 64 KiB"},
 		"nothing in it": {":00000001FF\n", "the file holds no data records"},
 		"a very long":   {":" + strings.Repeat("0", 600) + "\n", "line 1: longer than"},
@@ -71,7 +72,7 @@ func TestDamagedFilesNameTheLine(t *testing.T) {
 func TestChecksumInLine1207(t *testing.T) {
 	var b bytes.Buffer
 	im := &image.Image{Segments: []image.Segment{{Address: 0x8000, Data: bytes.Repeat([]byte("ferry"), 8000)}}}
-	if err := (Format{}).Encode(&b, im); err != nil {
+	if err := (Format{}).Encode(&b, im, image.Options{}); err != nil {
 		t.Fatal(err)
 	}
 	lines := strings.Split(b.String(), "\n")
@@ -93,7 +94,7 @@ func TestRoundTripKeepsBytesAndAddresses(t *testing.T) {
 			for i := range data {
 				data[i] = byte(r.Uint32())
 			}
-			if b.Add(uint64(r.Uint32()&0xFFF0000)+uint64(r.IntN(9000)), data, fmt.Sprint(r.Uint32())) != nil {
+			if b.Add(uint64(r.Uint32()&0xFFF0000)+uint64(r.IntN(9000)), data, int64(r.Uint32())) != nil {
 				t.Fatal("cannot add")
 			}
 		}
@@ -104,10 +105,10 @@ func TestRoundTripKeepsBytesAndAddresses(t *testing.T) {
 		start := uint64(r.Uint32())
 		im.Start = &start
 		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im); err != nil {
+		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil {
 			t.Fatal(err)
 		}
-		again, err := Format{}.Decode(&out, 0)
+		again, err := Format{}.Decode(&out, image.Options{})
 		if err != nil || again.Content() != im.Content() || *again.Start != start {
 			t.Fatalf("came back as something else: %v", err)
 		}
@@ -116,7 +117,7 @@ func TestRoundTripKeepsBytesAndAddresses(t *testing.T) {
 
 func TestEncodeRefusesAddressesAbove32Bits(t *testing.T) {
 	im := &image.Image{Segments: []image.Segment{{Address: 0xFFFFFFFF, Data: []byte{1, 2}}}}
-	if err := (Format{}).Encode(&bytes.Buffer{}, im); core.KindOf(err) != core.BadFile {
+	if err := (Format{}).Encode(&bytes.Buffer{}, im, image.Options{}); core.KindOf(err) != core.BadFile {
 		t.Errorf("got %v", err)
 	}
 }
@@ -126,7 +127,7 @@ func FuzzDecode(f *testing.F) {
 	f.Add([]byte(":0400000300003800C1\n:00000001FF"))
 	f.Add([]byte(":020000021000EC\n:02FFFF0041427D\n:00000001FF\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		im, err := Format{}.Decode(bytes.NewReader(data), 0)
+		im, err := Format{}.Decode(bytes.NewReader(data), image.Options{})
 		if err != nil {
 			if core.KindOf(err) != core.BadFile {
 				t.Fatalf("an error without a kind: %v", err)
@@ -134,10 +135,10 @@ func FuzzDecode(f *testing.F) {
 			return
 		}
 		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im); err != nil {
+		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil {
 			return
 		}
-		again, err := Format{}.Decode(&out, 0)
+		again, err := Format{}.Decode(&out, image.Options{})
 		if err != nil || again.Content() != im.Content() {
 			t.Fatalf("what was read cannot be written and read again: %v", err)
 		}
@@ -146,10 +147,10 @@ func FuzzDecode(f *testing.F) {
 
 func BenchmarkDecode(b *testing.B) {
 	var out bytes.Buffer
-	Format{}.Encode(&out, &image.Image{Segments: []image.Segment{{Data: bytes.Repeat([]byte{1, 2, 3, 4}, 128<<10)}}})
+	Format{}.Encode(&out, &image.Image{Segments: []image.Segment{{Data: bytes.Repeat([]byte{1, 2, 3, 4}, 128<<10)}}}, image.Options{})
 	b.SetBytes(int64(out.Len()))
 	for b.Loop() {
-		if _, err := (Format{}).Decode(bytes.NewReader(out.Bytes()), 0); err != nil {
+		if _, err := (Format{}).Decode(bytes.NewReader(out.Bytes()), image.Options{}); err != nil {
 			b.Fatal(err)
 		}
 	}

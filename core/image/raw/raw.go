@@ -1,4 +1,4 @@
-// Package raw reads and writes plain binary: bytes without addresses.
+// Package raw reads and writes plain bytes without addresses.
 package raw
 
 import (
@@ -8,37 +8,45 @@ import (
 	"zealousferry/core/image"
 )
 
-// Format is raw binary. It never claims a file by sniffing; it is what is left.
+// Format is raw binary.
 type Format struct{}
 
-// Name is "raw".
-func (Format) Name() string { return "raw" }
+func (Format) Name() string              { return "raw" }
+func (Format) Title() string             { return "raw binary" }
+func (Format) Extensions() []string      { return []string{".bin", ".img", ".rom"} }
+func (Format) Sniff(head, _ []byte) bool { return false } // what is of no other format is raw
+func (Format) Carries(what string) bool  { return false }
 
-// Sniff is always false.
-func (Format) Sniff([]byte) bool { return false }
-
-// Decode takes all bytes as one segment at the address.
-func (Format) Decode(r io.Reader, at uint64) (*image.Image, error) {
-	data, err := io.ReadAll(io.LimitReader(r, image.MaxPayload+1))
-	if err != nil {
-		return nil, core.Fail(core.BadFile, "offset %d: %w", len(data), err)
-	}
-	if len(data) == 0 {
-		return nil, core.Fail(core.BadFile, "offset 0: the file is empty, expected at least one byte")
-	}
-	var b image.Builder
-	if err := b.Add(at, data, "offset 0"); err != nil {
-		return nil, err
-	}
-	return b.Image()
+// Decode places the bytes at Options.At.
+func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
+	return Read(r, o, "the file")
 }
 
-// Encode writes the one segment of the image. Raw binary cannot carry a gap
-// or an address, so an image with several segments is refused.
-func (Format) Encode(w io.Writer, im *image.Image) error {
-	if len(im.Segments) != 1 {
-		return core.Fail(core.BadFile, "raw binary carries one segment, this image has %d", len(im.Segments))
+// Read is Decode for formats that are bytes with something around them.
+func Read(r io.Reader, o image.Options, what string) (*image.Image, error) {
+	b := image.Builder{Unit: "offset", Size: o.Size}
+	buf := make([]byte, 256<<10)
+	for n := int64(0); ; {
+		k, err := io.ReadFull(r, buf)
+		if k > 0 {
+			if err := b.Add(o.At+uint64(n), buf[:k], n); err != nil {
+				return nil, err
+			}
+			n += int64(k)
+		}
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			if n == 0 {
+				return nil, core.BadAt(core.Offset(0), "%s is empty, expected at least one byte", what)
+			}
+			return b.Image()
+		}
+		if err != nil {
+			return nil, core.BadAt(core.Offset(n), "%w", err)
+		}
 	}
-	_, err := w.Write(im.Segments[0].Data)
-	return err
+}
+
+// Encode writes from the first address to the last, gaps filled.
+func (Format) Encode(w io.Writer, im *image.Image, o image.Options) error {
+	return im.WriteFlat(w, o.FillByte())
 }

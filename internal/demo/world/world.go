@@ -76,13 +76,13 @@ func (r Release) Bytes() []byte {
 // HexFile is the release's program as an Intel HEX file.
 func (r Release) HexFile() []byte {
 	var b image.Builder
-	b.Add(r.Address, r.Bytes(), "")
+	b.Add(r.Address, r.Bytes(), 0)
 	im, err := b.Image()
 	if err != nil {
 		panic(err)
 	}
 	var out bytes.Buffer
-	if err := (ihex.Format{}).Encode(&out, im); err != nil {
+	if err := (ihex.Format{}).Encode(&out, im, image.Options{}); err != nil {
 		panic(err)
 	}
 	return out.Bytes()

@@ -1,0 +1,204 @@
+package image
+
+import (
+	"bytes"
+	"io"
+	"runtime"
+
+	"zealousferry/core"
+)
+
+// Record is a line of a format whose lines are a few characters and then hex.
+// It is good until the next one is asked for.
+type Record struct {
+	Line  int64
+	Head  [2]byte // its first characters; 0 where there are none
+	Text  int     // characters of the line without trailing blanks, at least 1
+	Raw   []byte  // what its hex digits spell
+	Sum   byte    // of Raw
+	Bad   int     // column of the first character that is no hex digit, from 1; 0 for none
+	Wrong byte    // that character
+}
+
+// Remark tells whether the line is a comment.
+func (r *Record) Remark() bool { return Comment(r.Head[:1]) }
+
+// Odd tells whether a digit is missing.
+func (r *Record) Odd(prefix int) bool { return (r.Text-prefix)%2 != 0 }
+
+// Records reads a text whose lines end in CR, LF or CRLF. Stretches of it are
+// read on all cores; the caller gets the records in order. Blank lines are
+// counted and passed over. Memory is bounded, whatever the text's size.
+type Records struct {
+	Line int64 // number of the line that Next gave last, or at which it ended, from 1
+
+	most, prefix int
+	longest      string
+	order        chan *stretch
+	spare        chan *stretch
+	work         chan *stretch
+	stop         chan struct{}
+	now          *stretch
+	at           int
+	before       int64 // lines before the stretch in hand
+}
+
+// stretch is some whole lines and the records in them, with line numbers that
+// count from its beginning.
+type stretch struct {
+	text    []byte
+	raw     []byte
+	records []Record
+	lines   int64
+	tooLong int64 // the line that is longer than allowed; 0 for none
+	err     error // behind the text
+	done    chan struct{}
+}
+
+const (
+	stretchBytes = 64 << 10
+	stretches    = 8
+)
+
+// NewRecords reads lines of at most most characters, of which the first prefix
+// are no digits. Close must be called.
+func NewRecords(r io.Reader, most int, longest string, prefix int) *Records {
+	x := &Records{most: most, prefix: prefix, longest: longest, order: make(chan *stretch, stretches), spare: make(chan *stretch, stretches), work: make(chan *stretch, stretches), stop: make(chan struct{})}
+	for range stretches {
+		x.spare <- &stretch{text: make([]byte, 0, stretchBytes), raw: make([]byte, stretchBytes/2), done: make(chan struct{}, 1)}
+	}
+	x.now = &stretch{}
+	go x.split(r)
+	for range min(runtime.GOMAXPROCS(0), 4) {
+		go func() {
+			for s := range x.work {
+				s.read(x.most, x.prefix)
+				s.done <- struct{}{}
+			}
+		}()
+	}
+	return x
+}
+
+// split cuts the text into stretches behind line ends.
+func (x *Records) split(r io.Reader) {
+	defer close(x.work)
+	var rest []byte
+	for {
+		var s *stretch
+		select {
+		case s = <-x.spare:
+		case <-x.stop:
+			return
+		}
+		s.err = nil
+		s.text = append(s.text[:0], rest...)
+		for len(s.text) < stretchBytes && s.err == nil {
+			var n int
+			n, s.err = r.Read(s.text[len(s.text):stretchBytes])
+			s.text = s.text[:len(s.text)+n]
+		}
+		rest = rest[:0]
+		if s.err == nil {
+			cut := bytes.LastIndexByte(s.text, '\n') + 1
+			if cut == 0 { // a CR at the very end may have its LF behind it
+				cut = bytes.LastIndexByte(s.text[:len(s.text)-1], '\r') + 1
+			}
+			if cut == 0 {
+				cut = len(s.text) // a line longer than any; it is refused
+				s.err = io.EOF
+			}
+			rest = append(rest, s.text[cut:]...)
+			s.text = s.text[:cut]
+		}
+		end := s.err != nil
+		select {
+		case x.order <- s:
+			x.work <- s // has room for every stretch
+		case <-x.stop:
+			return
+		}
+		if end {
+			return
+		}
+	}
+}
+
+func (s *stretch) read(most, prefix int) {
+	s.records, s.lines, s.tooLong = s.records[:0], 0, 0
+	text, used := s.text, 0
+	cr := bytes.IndexByte(text, '\r') >= 0
+	for len(text) > 0 {
+		line, next := text, len(text)
+		if i := bytes.IndexByte(text, '\n'); i >= 0 {
+			line, next = text[:i], i+1
+		}
+		if cr {
+			if c := bytes.IndexByte(line, '\r'); c >= 0 {
+				line, next = text[:c], c+1
+				if next < len(text) && text[next] == '\n' {
+					next++
+				}
+			}
+		}
+		text = text[next:]
+		s.lines++
+		for len(line) > 0 && (line[len(line)-1] == ' ' || line[len(line)-1] == '\t') {
+			line = line[:len(line)-1]
+		}
+		if len(line) == 0 {
+			continue
+		}
+		if len(line) > most {
+			s.tooLong = s.lines
+			return
+		}
+		r := Record{Line: s.lines, Text: len(line)}
+		copy(r.Head[:], line)
+		if len(line) > prefix {
+			digits := line[prefix:]
+			r.Raw = s.raw[used : used+len(digits)/2]
+			used += len(r.Raw)
+			sum, bad := Hex(r.Raw, digits)
+			if r.Sum = sum; bad >= 0 {
+				r.Bad, r.Wrong = prefix+bad+1, digits[bad]
+			}
+		}
+		s.records = append(s.records, r)
+	}
+}
+
+// Next gives the next record. The error is io.EOF at the end, and has kind
+// bad-file otherwise.
+func (x *Records) Next() (*Record, error) {
+	for x.at == len(x.now.records) {
+		s := x.now
+		if s.tooLong > 0 {
+			x.Line = x.before + s.tooLong
+			return nil, core.BadAt(core.Line(x.Line), "longer than the %d characters of %s", x.most, x.longest)
+		}
+		x.before += s.lines
+		if s.err == io.EOF {
+			x.Line = x.before + 1
+			return nil, io.EOF
+		}
+		if s.err != nil {
+			x.Line = x.before + 1
+			return nil, core.BadAt(core.Line(x.Line), "%w", s.err)
+		}
+		if s.done != nil {
+			s.lines = 0
+			x.spare <- s
+		}
+		x.now, x.at = <-x.order, 0
+		<-x.now.done
+	}
+	r := &x.now.records[x.at]
+	x.at++
+	r.Line += x.before
+	x.Line = r.Line
+	return r, nil
+}
+
+// Close ends the reading.
+func (x *Records) Close() { close(x.stop) }

@@ -1,0 +1,239 @@
+package registry
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/image"
+	"zealousferry/core/image/archive"
+	"zealousferry/core/image/raw"
+)
+
+// Source is a file that somebody gave us.
+type Source struct {
+	At   io.ReaderAt
+	Size int64
+	Name string // of the file, if it has one
+}
+
+// Bytes is a source in memory.
+func Bytes(data []byte, name string) Source {
+	return Source{bytes.NewReader(data), int64(len(data)), name}
+}
+
+// Choice says what a person wants of the file. Empty fields are found out.
+type Choice struct {
+	Format string // by its name
+	Member string // which file of an archive
+	image.Options
+}
+
+// Opened is what was found in a file.
+type Opened struct {
+	Image  *image.Image
+	Format image.Format
+	Packed string // zip, gzip or ""
+	Member string // the file in the archive
+}
+
+// Open reads a firmware file of whatever format, also from within an archive,
+// and says so when its name misleads.
+func Open(src Source, c Choice) (*Opened, error) {
+	head := make([]byte, min(src.Size, 512))
+	if _, err := src.At.ReadAt(head, 0); err != nil && err != io.EOF {
+		return nil, core.BadAt(core.Offset(0), "%w", err)
+	}
+	kind := archive.Kind(head)
+	if kind == "" || c.Format == (raw.Format{}).Name() {
+		f, warning, err := choose(head, tailOf(src), src.Name, c.Format)
+		if err != nil {
+			return nil, err
+		}
+		o := c.Options
+		o.Size = src.Size
+		im, err := f.Decode(io.NewSectionReader(src.At, 0, src.Size), o)
+		return ended(&Opened{Format: f, Image: im}, warning, err)
+	}
+	members, err := archive.Members(kind, src.At, src.Size, src.Name)
+	if err != nil {
+		return nil, err
+	}
+	m, err := pick(members, c.Member)
+	if err != nil {
+		return nil, err
+	}
+	r, err := m.Open()
+	if err != nil {
+		return nil, err
+	}
+	in := bufio.NewReaderSize(r, 64<<10)
+	head, err = in.Peek(512)
+	if err != nil && err != io.EOF {
+		return nil, core.AsError(err, core.BadFile)
+	}
+	if k := archive.Kind(head); k != "" {
+		return nil, core.Fail(core.BadFile, "%s is an archive (%s) in an archive (%s)", m.Name, k, kind).Do("Unpack the outer one and give the inner one.")
+	}
+	o := c.Options
+	o.Size = max(m.Size, 0)
+	var tail []byte
+	var whole io.Reader = in
+	if f := sniff(head, nil); f == nil && c.Format == "" { // its end may tell more
+		all, err := io.ReadAll(io.LimitReader(in, image.MaxPayload+1024))
+		if err != nil {
+			return nil, core.AsError(err, core.BadFile)
+		}
+		o.Size = int64(len(all))
+		tail, whole = all[max(len(all)-64, 0):], bytes.NewReader(all)
+	}
+	f, warning, err := choose(head, tail, m.Name, c.Format)
+	if err != nil {
+		return nil, err
+	}
+	im, err := f.Decode(whole, o)
+	return ended(&Opened{Format: f, Image: im, Packed: kind, Member: m.Name}, warning, err)
+}
+
+func ended(o *Opened, warning string, err error) (*Opened, error) {
+	if err != nil {
+		return nil, err
+	}
+	if warning != "" {
+		o.Image.Warnings = append(o.Image.Warnings, warning)
+	}
+	return o, nil
+}
+
+func tailOf(src Source) []byte {
+	tail := make([]byte, min(src.Size, 64))
+	src.At.ReadAt(tail, src.Size-int64(len(tail))) // what cannot be read tells nothing
+	return tail
+}
+
+func sniff(head, tail []byte) image.Format {
+	for _, f := range Formats {
+		if f.Sniff(head, tail) {
+			return f
+		}
+	}
+	return nil
+}
+
+// choose finds the format of a file: the one that is asked for, or what its
+// content says. A name that says otherwise gives a warning; a text that is none
+// of the known formats is read as what its name says, so that the error names
+// the line.
+func choose(head, tail []byte, name, wanted string) (image.Format, string, error) {
+	if wanted != "" {
+		f, err := FormatNamed(wanted)
+		return f, "", err
+	}
+	found := sniff(head, tail)
+	named := byExtension(name)
+	if found == nil {
+		if named != nil && isText(head) && len(head) > 0 && named.Name() != "raw" {
+			return named, "", nil
+		}
+		found = raw.Format{}
+	}
+	if named != nil && named.Name() != found.Name() {
+		return found, fmt.Sprintf("the name ends in %s, as of %s; the content is %s", path.Ext(name), named.Title(), found.Title()), nil
+	}
+	return found, "", nil
+}
+
+func byExtension(name string) image.Format {
+	ext := strings.ToLower(path.Ext(name))
+	for _, f := range Formats {
+		for _, e := range f.Extensions() {
+			if e == ext && ext != ".txt" { // any text may be called so
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+func isText(head []byte) bool {
+	for _, c := range head {
+		if c != '\n' && c != '\r' && c != '\t' && (c < ' ' || c > '~') {
+			return false
+		}
+	}
+	return true
+}
+
+// pick finds the one firmware file among the members of an archive.
+func pick(members []archive.Member, wanted string) (archive.Member, error) {
+	if wanted != "" {
+		for _, m := range members {
+			if m.Name == wanted {
+				return m, nil
+			}
+		}
+		return archive.Member{}, core.Fail(core.NotFound, "the archive has no file %q; it has %s", wanted, names(members))
+	}
+	if len(members) == 1 {
+		return members[0], nil
+	}
+	var likely []archive.Member
+	for _, m := range members[:min(len(members), 1000)] {
+		f := byExtension(m.Name)
+		if r, err := m.Open(); err == nil && f == nil {
+			head := make([]byte, 512)
+			n, _ := io.ReadFull(r, head)
+			f = sniff(head[:n], nil)
+		}
+		if f != nil {
+			likely = append(likely, m)
+		}
+	}
+	if len(likely) == 1 {
+		return likely[0], nil
+	}
+	if len(likely) == 0 {
+		likely = members
+	}
+	return archive.Member{}, core.Fail(core.BadFile, "the archive holds %d files that may be meant: %s", len(likely), names(likely)).Do("Choose one: --member NAME.")
+}
+
+func names(members []archive.Member) string {
+	var all []string
+	for _, m := range members {
+		if len(all) == 20 {
+			all = append(all, fmt.Sprintf("and %d more", len(members)-20))
+			break
+		}
+		all = append(all, m.Name)
+	}
+	return strings.Join(all, ", ")
+}
+
+// FormatNamed finds a format by its name.
+func FormatNamed(name string) (image.Format, error) {
+	var all []string
+	for _, f := range Formats {
+		if f.Name() == name {
+			return f, nil
+		}
+		all = append(all, f.Name())
+	}
+	return nil, core.Fail(core.BadFile, "format %q is not known; the formats are %s", name, strings.Join(all, ", "))
+}
+
+// Decode reads a file of a known or unknown format that is no archive, as the
+// shelf holds them.
+func Decode(data []byte, format string, at uint64) (*image.Image, string, error) {
+	src := Bytes(data, "")
+	f, _, err := choose(data[:min(len(data), 512)], tailOf(src), "", format)
+	if err != nil {
+		return nil, "", err
+	}
+	im, err := f.Decode(bytes.NewReader(data), image.Options{At: at, Size: src.Size})
+	return im, f.Name(), err
+}
