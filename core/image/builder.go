@@ -30,6 +30,7 @@ type Builder struct {
 	start    *uint64
 	notes    []Note
 	repeated int
+	reserved int64
 	next     int // number of runs at which they are sorted again
 }
 
@@ -94,11 +95,19 @@ func (b *Builder) Add(address uint64, data []byte, place int64) error {
 	return nil
 }
 
-// grow makes room in a run. Large ones take in one go what may still come: room
-// that is never touched costs no memory, copying does.
+// grow makes room in a run. Large ones take in one go what may still come, as long
+// as that is not taken too often: room that is never touched costs no memory,
+// copying does.
 func (b *Builder) grow(r *run, n int) {
 	need := len(r.Data) + n
-	if room := min(b.Size-int64(b.total-n), 8*int64(need)); need >= 256<<10 && room > int64(n) {
+	if need < 256<<10 {
+		return
+	}
+	room := b.Size - int64(b.total-n)
+	if b.reserved += room; b.reserved > 4*b.Size {
+		room = min(room, 2*int64(need))
+	}
+	if room > int64(n) {
 		r.Data = append(make([]byte, 0, len(r.Data)+int(room)), r.Data...)
 	}
 }

@@ -119,27 +119,31 @@ func Hex(dst, text []byte) (sum byte, bad int) {
 	total, wrong := uint64(0), uint64(0)
 	i := 0
 	for ; i+8 <= len(text); i += 8 {
-		w := binary.LittleEndian.Uint64(text[i:])
-		small := w | 0x20*each
-		// The top bit of each byte: at least '0', not more than '9'; the same for a to f.
-		digit := (w + (0x80-'0')*each) &^ (w + (0x80-'9'-1)*each)
-		letter := (small + (0x80-'a')*each) &^ (small + (0x80-'f'-1)*each)
-		wrong |= w | ^(digit | letter)
-		w = w&(0x0F*each) + 9*(w>>6&each)
-		w = (w<<4 | w>>8) & 0x00FF00FF00FF00FF
-		total += w
-		w = (w | w>>8) & 0x0000FFFF0000FFFF
-		binary.LittleEndian.PutUint32(dst[i/2:], uint32(w|w>>16))
+		v, w := eight(binary.LittleEndian.Uint64(text[i:]))
+		wrong |= w
+		total += v
+		v = (v | v>>8) & 0x0000FFFF0000FFFF
+		binary.LittleEndian.PutUint32(dst[i/2:], uint32(v|v>>16))
 	}
-	dst, text = dst[i/2:], text[i:]
+	if rest := len(text) - i; rest > 0 {
+		last := uint64('0' * each) // what is missing counts as 0
+		if len(text) >= 8 {
+			last = last<<(8*rest) | binary.LittleEndian.Uint64(text[len(text)-8:])>>(64-8*rest)
+		} else {
+			for k := rest - 1; k >= 0; k-- {
+				last = last<<8 | uint64(text[i+k])
+			}
+		}
+		v, w := eight(last)
+		wrong |= w
+		total += v
+		for k := i / 2; k < len(dst); k++ {
+			dst[k] = byte(v)
+			v >>= 16
+		}
+	}
 	total += total >> 32
 	sum = byte(total) + byte(total>>16)
-	for i := range dst {
-		hi, lo := digitOf(text[2*i]), digitOf(text[2*i+1])
-		wrong |= uint64(hi|lo) << 3 & 0x80
-		dst[i] = hi<<4 | lo&15
-		sum += dst[i]
-	}
 	if wrong&tops == 0 {
 		return sum, -1
 	}
@@ -149,6 +153,18 @@ func Hex(dst, text []byte) (sum byte, bad int) {
 		}
 	}
 	return sum, bad
+}
+
+// eight reads eight digits: the four bytes stand in the low halves of 16 bits
+// each. Where wrong has the top bit of a byte set, that character is no digit.
+func eight(w uint64) (v, wrong uint64) {
+	small := w | 0x20*each
+	// The top bit of each byte: at least '0', not more than '9'; the same for a to f.
+	digit := (w + (0x80-'0')*each) &^ (w + (0x80-'9'-1)*each)
+	letter := (small + (0x80-'a')*each) &^ (small + (0x80-'f'-1)*each)
+	wrong = w | ^(digit | letter)
+	w = w&(0x0F*each) + 9*(w>>6&each)
+	return (w<<4 | w>>8) & 0x00FF00FF00FF00FF, wrong
 }
 
 // digitOf is the value of a hex digit, or 16.

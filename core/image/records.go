@@ -124,24 +124,36 @@ func (x *Records) split(r io.Reader) {
 	}
 }
 
+// read finds the records of the text. Nearly all texts end their lines alike: CRs
+// are looked for only where counting shows that one stands alone.
 func (s *stretch) read(most, prefix int) {
+	crs := bytes.Count(s.text, []byte{'\r'})
+	if s.cut(most, prefix, false) != crs {
+		s.cut(most, prefix, true)
+	}
+}
+
+// cut returns how many CRs stood before an LF.
+func (s *stretch) cut(most, prefix int, lone bool) (paired int) {
 	s.records, s.lines, s.tooLong = s.records[:0], 0, 0
-	text, used := s.text, 0
-	cr := bytes.IndexByte(text, '\r') >= 0
-	for len(text) > 0 {
-		line, next := text, len(text)
-		if i := bytes.IndexByte(text, '\n'); i >= 0 {
-			line, next = text[:i], i+1
-		}
-		if cr {
-			if c := bytes.IndexByte(line, '\r'); c >= 0 {
-				line, next = text[:c], c+1
-				if next < len(text) && text[next] == '\n' {
-					next++
-				}
+	text := s.text
+	used := 0
+	for at := 0; at < len(text); {
+		end, next := len(text), len(text)
+		if i := bytes.IndexByte(text[at:], '\n'); i >= 0 {
+			end, next = at+i, at+i+1
+			if i > 0 && text[end-1] == '\r' {
+				end--
+				paired++
 			}
 		}
-		text = text[next:]
+		if lone {
+			if c := bytes.IndexByte(text[at:end], '\r'); c >= 0 {
+				end, next = at+c, at+c+1
+			}
+		}
+		line := text[at:end]
+		at = next
 		s.lines++
 		for len(line) > 0 && (line[len(line)-1] == ' ' || line[len(line)-1] == '\t') {
 			line = line[:len(line)-1]
@@ -151,10 +163,14 @@ func (s *stretch) read(most, prefix int) {
 		}
 		if len(line) > most {
 			s.tooLong = s.lines
-			return
+			return paired
 		}
-		r := Record{Line: s.lines, Text: len(line)}
-		copy(r.Head[:], line)
+		s.records = append(s.records, Record{Line: s.lines, Text: len(line)})
+		r := &s.records[len(s.records)-1]
+		r.Head[0] = line[0]
+		if len(line) > 1 {
+			r.Head[1] = line[1]
+		}
 		if len(line) > prefix {
 			digits := line[prefix:]
 			r.Raw = s.raw[used : used+len(digits)/2]
@@ -164,8 +180,8 @@ func (s *stretch) read(most, prefix int) {
 				r.Bad, r.Wrong = prefix+bad+1, digits[bad]
 			}
 		}
-		s.records = append(s.records, r)
 	}
+	return paired
 }
 
 // Next gives the next record. The error is io.EOF at the end, and has kind

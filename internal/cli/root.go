@@ -98,7 +98,11 @@ func (a *app) report(err error) int {
 		code = ExitCode(e.Kind)
 	}
 	if a.output == "json" {
-		json.NewEncoder(a.out).Encode(map[string]any{"error": map[string]any{"kind": e.Kind, "message": e.Message, "state": e.State, "next": e.Next}})
+		told := map[string]any{"kind": e.Kind, "message": e.Message, "state": e.State, "next": e.Next}
+		if e.At != nil {
+			told[e.At.Unit] = e.At.N
+		}
+		json.NewEncoder(a.out).Encode(map[string]any{"error": told})
 		return code
 	}
 	word := strings.ReplaceAll(string(e.Kind), "-", " ")
@@ -137,7 +141,7 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "In the order of the work:"}, &cobra.Group{ID: "team", Title: "The team's catalogue and register:"}, &cobra.Group{ID: "machine", Title: "Machines:"})
 	for group, verbs := range map[string][]*cobra.Command{
 		"work":    {a.linksVerb(), a.identifyVerb(), a.fitVerb(), a.noteVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.historyVerb()},
-		"team":    {a.consoleVerb(), a.unitsVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb()},
+		"team":    {a.consoleVerb(), a.unitsVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb(), a.imageVerb()},
 		"machine": {a.serveVerb(), a.migrateVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
 	} {
 		for _, v := range verbs {

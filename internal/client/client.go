@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
 )
@@ -224,6 +225,25 @@ func (c *Client) PutModel(ctx context.Context, sheet []byte) (m Model, err error
 func (c *Client) PutImage(ctx context.Context, name, format string, address uint64, data []byte) (Image, error) {
 	return post[Image](ctx, c, fmt.Sprintf("/api/images?name=%s&format=%s&address=%d", url.QueryEscape(name), url.QueryEscape(format), address), data)
 }
+
+// Inspect has the service look at a firmware file, without keeping it.
+func (c *Client) Inspect(ctx context.Context, file io.ReaderAt, size int64, name string, o registry.Choice) (Inspection, error) {
+	if size > MaxImage {
+		return Inspection{}, core.Fail(core.BadFile, "the service takes files of up to %d MiB", MaxImage>>20)
+	}
+	data := make([]byte, size)
+	if _, err := file.ReadAt(data, 0); err != nil && err != io.EOF {
+		return Inspection{}, err
+	}
+	q := url.Values{"name": {name}, "format": {o.Format}, "member": {o.Member}, "address": {fmt.Sprint(o.At)}}
+	if o.Family != nil {
+		q.Set("family", fmt.Sprint(*o.Family))
+	}
+	return post[Inspection](ctx, c, "/api/images/inspect?"+q.Encode(), data)
+}
+
+// MaxImage is the largest file that the service takes.
+const MaxImage = 64 << 20
 
 // Releases lists the releases of a model, or all for "".
 func (c *Client) Releases(ctx context.Context, model string) (Releases, error) {

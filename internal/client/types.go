@@ -4,11 +4,14 @@
 package client
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
+	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 )
@@ -22,6 +25,8 @@ type Problem struct {
 	Kind   core.Kind `json:"kind" doc:"One of the kinds in docs/api.md."`
 	State  string    `json:"state,omitempty" doc:"The state that the unit is in."`
 	Next   string    `json:"next,omitempty" doc:"What to do next."`
+	Place  string    `json:"place,omitempty" enum:"line,offset" doc:"What at counts, where a file is bad."`
+	At     int64     `json:"at,omitempty"`
 }
 
 // Person is somebody of the team.
@@ -274,6 +279,63 @@ type Image struct {
 	To       uint64      `json:"to"`
 	Payload  uint64      `json:"payload"`
 	Warnings []string    `json:"warnings" nullable:"false"`
+}
+
+// Inspection is what a firmware file holds, and what the catalogue knows of it.
+type Inspection struct {
+	Name   string      `json:"name,omitempty"`
+	Format string      `json:"format"`
+	Bytes  int64       `json:"bytes" doc:"Of the file."`
+	SHA256 core.Digest `json:"sha256" doc:"Of the file."`
+	Packed string      `json:"packed,omitempty" enum:"zip,gzip"`
+	Member string      `json:"member,omitempty" doc:"The file in the archive."`
+	image.Report
+	Known  []Known `json:"known,omitempty" doc:"Releases that hold this image, or the nearest one."`
+	Models []Size  `json:"models,omitempty" doc:"How it suits the memory of each model."`
+}
+
+// Known is a release that holds an image, or some of it.
+type Known struct {
+	Release string `json:"release" doc:"Id."`
+	Model   string `json:"model"`
+	Version string `json:"version"`
+	Part    string `json:"part"`
+	How     string `json:"how" enum:"same-file,same-image,nearest" doc:"Byte for byte, the same bytes in memory, or the most in common."`
+	Same    int    `json:"same" doc:"Chunks of 4 KiB in common, for the nearest."`
+	Of      int    `json:"of"`
+}
+
+// Words say it to a person.
+func (k Known) Words() string {
+	s := fmt.Sprintf("part %s of %s %s", k.Part, k.Model, k.Version)
+	switch k.How {
+	case "same-file":
+		return s + ", the very file"
+	case "same-image":
+		return s + ", the same image in another file"
+	}
+	return fmt.Sprintf("not known; nearest is %s: %d of %d pieces of 4 KiB alike", s, k.Same, k.Of)
+}
+
+// Size says how an image suits a model's memory.
+type Size struct {
+	Model   string   `json:"model"`
+	Name    string   `json:"name"`
+	Memory  uint64   `json:"memory" doc:"Bytes from the first region on."`
+	Inside  bool     `json:"inside" doc:"Every byte lies in a region."`
+	Touches []string `json:"touches" nullable:"false" doc:"Regions that it would write."`
+	Bars    string   `json:"bars,omitempty" doc:"Why it may not be written there."`
+}
+
+// Words say it to a person.
+func (m Size) Words() string {
+	switch {
+	case m.Bars != "":
+		return fmt.Sprintf("✗ %s: %s", m.Name, m.Bars)
+	case !m.Inside:
+		return fmt.Sprintf("✗ %s: reaches outside of its %d KiB", m.Name, m.Memory>>10)
+	}
+	return fmt.Sprintf("✓ %s, %d KiB: writes %s", m.Name, m.Memory>>10, strings.Join(m.Touches, ", "))
 }
 
 // NewRun opens a run.

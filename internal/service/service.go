@@ -175,7 +175,11 @@ var statusOf = map[core.Kind]int{
 // Explain makes a problem of an error.
 func Explain(err error) client.Problem {
 	e := core.AsError(err, core.Interrupted)
-	return client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, State: e.State, Next: e.Next}
+	p := client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, State: e.State, Next: e.Next}
+	if e.At != nil {
+		p.Place, p.At = e.At.Unit, e.At.N
+	}
+	return p
 }
 
 // plainProblem is for errors that have no kind of ours; what went wrong inside
