@@ -2,7 +2,6 @@ package image
 
 import (
 	"bytes"
-	"encoding/binary"
 	"io"
 
 	"zealousferry/core"
@@ -101,70 +100,51 @@ func Comment(line []byte) bool {
 	return len(line) > 0 && (line[0] == ';' || line[0] == '#')
 }
 
-// Bytes of a word, each the same.
-const (
-	each = 0x0101010101010101
-	tops = 0x80 * each
-)
+// The value of a digit in the upper and the lower half of a byte; 0x100 for what
+// is no digit.
+var upper, lower = func() (u, l [256]uint16) {
+	for c := range 256 {
+		if d := uint16(digitOf(byte(c))); d < 16 {
+			u[c], l[c] = d<<4, d
+		} else {
+			u[c], l[c] = 0x100, 0x100
+		}
+	}
+	return u, l
+}()
 
 // Hex reads hex digits into dst, which must hold half as many bytes. sum is that
 // of the bytes; bad is the index of the first character that is no digit, or -1.
-//
-// Eight digits are read at a time, each in its byte of a word: a letter has bit 6
-// set and its value is 9 more than its low four bits say.
 func Hex(dst, text []byte) (sum byte, bad int) {
 	all := text
 	n := len(text) / 2
 	dst, text = dst[:n], text[:2*n]
-	total, wrong := uint64(0), uint64(0)
-	i := 0
-	for ; i+8 <= len(text); i += 8 {
-		v, w := eight(binary.LittleEndian.Uint64(text[i:]))
-		wrong |= w
-		total += v
-		v = (v | v>>8) & 0x0000FFFF0000FFFF
-		binary.LittleEndian.PutUint32(dst[i/2:], uint32(v|v>>16))
+	var total, seen uint16
+	for len(dst) >= 4 && len(text) >= 8 {
+		a := upper[text[0]] | lower[text[1]]
+		b := upper[text[2]] | lower[text[3]]
+		c := upper[text[4]] | lower[text[5]]
+		d := upper[text[6]] | lower[text[7]]
+		dst[0], dst[1], dst[2], dst[3] = byte(a), byte(b), byte(c), byte(d)
+		seen |= a | b | c | d
+		total += a + b + c + d
+		dst, text = dst[4:], text[8:]
 	}
-	if rest := len(text) - i; rest > 0 {
-		last := uint64('0' * each) // what is missing counts as 0
-		if len(text) >= 8 {
-			last = last<<(8*rest) | binary.LittleEndian.Uint64(text[len(text)-8:])>>(64-8*rest)
-		} else {
-			for k := rest - 1; k >= 0; k-- {
-				last = last<<8 | uint64(text[i+k])
-			}
-		}
-		v, w := eight(last)
-		wrong |= w
-		total += v
-		for k := i / 2; k < len(dst); k++ {
-			dst[k] = byte(v)
-			v >>= 16
-		}
+	for i := range dst {
+		a := upper[text[2*i]] | lower[text[2*i+1]]
+		dst[i] = byte(a)
+		seen |= a
+		total += a
 	}
-	total += total >> 32
-	sum = byte(total) + byte(total>>16)
-	if wrong&tops == 0 {
-		return sum, -1
+	if seen < 0x100 {
+		return byte(total), -1
 	}
 	for bad = range all {
 		if digitOf(all[bad]) > 15 {
 			break
 		}
 	}
-	return sum, bad
-}
-
-// eight reads eight digits: the four bytes stand in the low halves of 16 bits
-// each. Where wrong has the top bit of a byte set, that character is no digit.
-func eight(w uint64) (v, wrong uint64) {
-	small := w | 0x20*each
-	// The top bit of each byte: at least '0', not more than '9'; the same for a to f.
-	digit := (w + (0x80-'0')*each) &^ (w + (0x80-'9'-1)*each)
-	letter := (small + (0x80-'a')*each) &^ (small + (0x80-'f'-1)*each)
-	wrong = w | ^(digit | letter)
-	w = w&(0x0F*each) + 9*(w>>6&each)
-	return (w<<4 | w>>8) & 0x00FF00FF00FF00FF, wrong
+	return byte(total), bad
 }
 
 // digitOf is the value of a hex digit, or 16.

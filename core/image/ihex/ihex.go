@@ -54,7 +54,7 @@ func (Format) Sniff(head, _ []byte) bool {
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 1)}
 	defer d.lines.Close()
-	d.b.Unit, d.b.Size = "line", o.Size*2/5
+	d.b.Unit, d.b.Size = "line", o.Size/2
 	for {
 		r, err := d.lines.Next()
 		if err == io.EOF {

@@ -47,7 +47,7 @@ var width = [10]int{0: 2, 1: 2, 2: 3, 3: 4, 5: 2, 6: 3, 7: 4, 8: 3, 9: 2}
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 2)}
 	defer d.lines.Close()
-	d.b.Unit, d.b.Size = "line", o.Size*2/5
+	d.b.Unit, d.b.Size = "line", o.Size/2
 	for {
 		r, err := d.lines.Next()
 		if err == io.EOF {
