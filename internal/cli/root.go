@@ -142,7 +142,7 @@ func (a *app) root() *cobra.Command {
 	for group, verbs := range map[string][]*cobra.Command{
 		"work":    {a.linksVerb(), a.identifyVerb(), a.fitVerb(), a.noteVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.historyVerb()},
 		"team":    {a.consoleVerb(), a.unitsVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb(), a.imageVerb()},
-		"machine": {a.serveVerb(), a.migrateVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
+		"machine": {a.serveVerb(), a.migrateVerb(), a.dumpVerb(), a.loadVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
 	} {
 		for _, v := range verbs {
 			v.GroupID = group

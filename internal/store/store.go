@@ -10,7 +10,6 @@ import (
 	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"strings"
 	"time"
 
@@ -18,7 +17,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 	"github.com/klauspost/compress/zstd"
-	"github.com/pressly/goose/v3"
 
 	"zealousferry/core"
 )
@@ -112,16 +110,8 @@ func Migrate(ctx context.Context, dsn, account string) error {
 	}
 	db := sql.OpenDB(connector)
 	defer db.Close()
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
+	if err := migrateTo(ctx, db, Schema); err != nil {
 		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectMySQL, db, dir)
-	if err != nil {
-		return err
-	}
-	if _, err := provider.Up(ctx); err != nil {
-		return core.Fail(core.BadFile, "the schema could not be brought up to date: %w", err)
 	}
 	return grant(ctx, db, c.DBName, account)
 }

@@ -26,6 +26,18 @@ type Database struct {
 // committed when it is killed, and is slower.
 func NewDatabase(t testing.TB, durable bool) *Database {
 	t.Helper()
+	d := newDatabase(t, durable)
+	if err := store.Migrate(context.Background(), d.Migrate, d.Service); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// NewEmptyDatabase is a database in which nothing was made yet but the accounts.
+func NewEmptyDatabase(t testing.TB) *Database { return newDatabase(t, false) }
+
+func newDatabase(t testing.TB, durable bool) *Database {
+	t.Helper()
 	template, err := template()
 	if err != nil {
 		t.Fatal(err)
@@ -44,9 +56,6 @@ func NewDatabase(t testing.TB, durable bool) *Database {
 	}
 	t.Cleanup(func() { d.Database.Kill() })
 	if d.Accounts, err = d.Provide(context.Background(), "ferry"); err != nil {
-		t.Fatal(err)
-	}
-	if err := store.Migrate(context.Background(), d.Migrate, d.Service); err != nil {
 		t.Fatal(err)
 	}
 	return d

@@ -1,0 +1,190 @@
+package trials
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+)
+
+var land = flag.Bool("land", false, "write testdata/schema-N.dump for the schema of this version")
+
+// lived is a world in which something has happened: flashes, a restore, a
+// refusal, a note, a run that is interrupted.
+func lived(t *testing.T) *testkit.World {
+	w := testkit.NewWorld(t, nil, nil)
+	ctx := context.Background()
+	for _, v := range []string{testkit.Version2, testkit.Version1} {
+		if r := w.Flash("a", v); r.Outcome != "done" {
+			t.Fatalf("%s: %+v", v, r)
+		}
+	}
+	r := w.Open(client.NewRun{Kind: "restore", At: "b/a"})
+	if r = w.Follow(r.ID); r.Outcome != "done" && r.Outcome != "nothing-to-do" {
+		t.Fatalf("restore: %s", r.Outcome)
+	}
+	w.Flash("b", testkit.Version2)
+	if err := w.Technician.Note(ctx, "S-0002", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// chains checks the chain of every unit in a database.
+func chains(t *testing.T, s *store.Store, service trust.Public) (entries int) {
+	t.Helper()
+	ctx := context.Background()
+	benches, err := s.Benches(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	keys := map[string]trust.Public{}
+	for _, b := range benches {
+		keys[b.ID] = trust.Public(b.PublicKey)
+	}
+	units, _, err := s.Units(ctx, store.UnitQuery{Size: 200})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, u := range units {
+		chain, heads, err := s.Chain(ctx, u.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f := history.Check(u.ID, chain, heads, service, func(id string) trust.Public { return keys[id] }); len(f) > 0 || len(chain) == 0 {
+			t.Errorf("unit %s, %d entries: %v", u.Serial, len(chain), f)
+		}
+		entries += len(chain)
+	}
+	return entries
+}
+
+// TestDumpsOfLandedSchemasMigrate loads what each landed version has left, brings
+// it up to date, and checks every chain and every backup.
+func TestDumpsOfLandedSchemasMigrate(t *testing.T) {
+	here := fmt.Sprintf("testdata/schema-%d.dump", store.Schema)
+	if _, err := os.Stat(here); *land && err != nil {
+		w := lived(t)
+		var out bytes.Buffer
+		if _, err := store.Dump(context.Background(), w.DB.Root, &out, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+		os.MkdirAll("testdata", 0o755)
+		if err := os.WriteFile(here, out.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		os.WriteFile(strings.TrimSuffix(here, ".dump")+".pub", []byte(base64.StdEncoding.EncodeToString(w.Key.Public())+"\n"), 0o644)
+	}
+	dumps, _ := filepath.Glob("testdata/schema-*.dump")
+	if len(dumps) == 0 {
+		t.Fatal("there is no dump of a landed schema")
+	}
+	for _, d := range dumps {
+		t.Run(strings.TrimSuffix(filepath.Base(d), ".dump"), func(t *testing.T) {
+			t.Parallel()
+			raw, err := os.ReadFile(d)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text, err := os.ReadFile(strings.TrimSuffix(d, ".dump") + ".pub")
+			if err != nil {
+				t.Fatal(err)
+			}
+			key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			db := testkit.NewEmptyDatabase(t)
+			ctx := context.Background()
+			if _, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(raw)); err != nil {
+				t.Fatal(err)
+			}
+			s, err := store.Open(ctx, db.Serve)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			if n := chains(t, s, key); n < 6 {
+				t.Errorf("only %d entries", n)
+			}
+			u, err := s.Unit(ctx, "S-0001")
+			if err != nil {
+				t.Fatal(err)
+			}
+			backups, err := s.Backups(ctx, u.ID)
+			if err != nil || len(backups) == 0 {
+				t.Fatalf("backups: %d, %v", len(backups), err)
+			}
+			for _, b := range backups {
+				if raw, err := s.Piece(ctx, core.Digest(b.Manifest)); err != nil || core.DigestOf(raw) != core.Digest(b.Manifest) {
+					t.Errorf("backup %s: %v", b.ID, err)
+				}
+			}
+			if r, err := s.Releases(ctx, "small"); err != nil || len(r) < 2 {
+				t.Errorf("releases: %d, %v", len(r), err)
+			}
+		})
+	}
+}
+
+// TestAWholeServiceMoves dumps a service that has lived, loads it elsewhere, and
+// compares what the two say.
+func TestAWholeServiceMoves(t *testing.T) {
+	w := lived(t)
+	ctx := context.Background()
+	var out bytes.Buffer
+	m, err := store.Dump(ctx, w.DB.Migrate, &out, time.Now())
+	if err != nil || m.Schema != store.Schema || m.Rows["entry"] == 0 || m.Rows["piece"] == 0 {
+		t.Fatalf("dump: %v %+v", err, m)
+	}
+	db := testkit.NewEmptyDatabase(t)
+	for name, bad := range map[string][]byte{"cut": out.Bytes()[:out.Len()/2], "not one": []byte("hello"), "empty": nil} {
+		if _, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(bad)); core.KindOf(err) != core.BadFile {
+			t.Errorf("%s: %v", name, err)
+		}
+		if _, err := db.Open(t, db.Root).Exec("DROP DATABASE ferry"); err != nil {
+			t.Fatal(err)
+		}
+		if db.Accounts, err = db.Provide(ctx, "ferry"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(out.Bytes()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for table, n := range m.Rows {
+		if got.Rows[table] != n {
+			t.Errorf("%s: %d rows of %d", table, got.Rows[table], n)
+		}
+	}
+	if _, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(out.Bytes())); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("into a database that is not empty: %v", err)
+	}
+	before := chains(t, w.Store, w.Key.Public())
+	s, err := store.Open(ctx, db.Serve)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if after := chains(t, s, w.Key.Public()); after != before || after == 0 {
+		t.Errorf("%d entries, before %d", after, before)
+	}
+	// The account of the service has no more rights than before.
+	if _, err := db.Open(t, db.Serve).Exec("UPDATE entry SET n = n"); err == nil {
+		t.Error("history can be changed after loading")
+	}
+}
