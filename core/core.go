@@ -164,9 +164,10 @@ func ParseDigest(s string) (Digest, error) {
 type Fact struct {
 	Name   string    `json:"name" cbor:"name"`
 	Value  string    `json:"value" cbor:"value"`
-	Source string    `json:"source" cbor:"source"` // wire, label, person, record
+	Source string    `json:"source" cbor:"source"` // wire, label, person, record, sheet
 	At     time.Time `json:"at" cbor:"at"`
 	By     string    `json:"by,omitempty" cbor:"by,omitempty"` // person's id, where a person said it
+	Photo  *Digest   `json:"photo,omitempty" cbor:"photo,omitempty"`
 }
 
 // The sources of a fact, from the strongest.

@@ -1,11 +1,12 @@
 // Package fit says whether a release fits a unit: fits, does not fit, or cannot
-// tell, with a reason for each rule. It is a pure function of the sheet, the
-// release and the facts. "Cannot tell" never counts as a yes.
+// tell, with a reason for each rule; which of the releases is the one to put in;
+// which one question is left; and what the job wants first. All of it is a pure
+// function of the sheet, the releases and the facts. "Cannot tell" never counts
+// as a yes.
 package fit
 
 import (
 	"fmt"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -30,10 +31,16 @@ const (
 	RuleModel         = "model"
 	RuleValue         = "value"
 	RuleUnknown       = "unknown"
+	RuleStale         = "stale"
 	RuleContradiction = "contradiction"
 	RuleMemory        = "memory"
 	RuleRegion        = "protected-region"
 	RuleWithdrawn     = "withdrawn"
+	RuleFlaw          = "flaw"      // a known defect; a warning unless it bars
+	RuleFloor         = "floor"     // what runs forbids going further back
+	RuleReached       = "reached"   // from what runs it cannot be reached in one step
+	RuleTrust         = "trust"     // nobody vouches for its images
+	RuleStepBack      = "step-back" // a warning: it is older than what runs
 )
 
 // Reason is what one rule found.
@@ -46,7 +53,9 @@ type Reason struct {
 	At     time.Time `json:"at,omitzero"`
 	Wants  []string  `json:"wants,omitempty"`
 	Text   string    `json:"text"`
+	Short  string    `json:"short,omitempty"` // a few words, for a cell of the matrix
 	Next   string    `json:"next,omitempty"`
+	Warns  bool      `json:"warns,omitempty"` // to be read although it fits
 }
 
 // Verdict is the answer for one release.
@@ -58,7 +67,20 @@ type Verdict struct {
 	Recommended bool          `json:"recommended"`
 	Current     bool          `json:"current"` // the unit says that it runs this version
 	Step        string        `json:"step"`    // newer, older, same, unknown: against what runs
+	Target      bool          `json:"target,omitempty"`
+	Path        []string      `json:"path,omitempty"`   // releases to put in first, where it cannot be reached in one step
+	Toward      string        `json:"toward,omitempty"` // the release that this is a step to
 	Reasons     []Reason      `json:"reasons"`
+}
+
+// Deciding is the first reason that carries the answer.
+func (v Verdict) Deciding() (Reason, bool) {
+	for _, r := range v.Reasons {
+		if r.Answer == v.Answer && (v.Answer != Fits || r.Warns) {
+			return r, true
+		}
+	}
+	return Reason{}, false
 }
 
 // Err turns a verdict that is not "fits" into an error for a gate.
@@ -70,57 +92,10 @@ func (v Verdict) Err() error {
 	if v.Answer == CannotTell {
 		kind, word = core.CannotTell, "cannot tell"
 	}
-	for _, r := range v.Reasons {
-		if r.Answer == v.Answer {
-			return core.Fail(kind, "release %s: %s. %s", v.Version, word, r.Text).Unit("nothing was changed").Do(r.Next)
-		}
+	if r, ok := v.Deciding(); ok {
+		return core.Fail(kind, "release %s: %s. %s", v.Version, word, r.Text).Unit("nothing was changed").Do(r.Next)
 	}
 	return core.Fail(kind, "release %s: %s", v.Version, word).Unit("nothing was changed")
-}
-
-// Known is the facts of one unit, the newest of each source.
-type Known map[string]map[string]core.Fact
-
-// Sort keeps the newest fact of each name and source.
-func Sort(facts []core.Fact) Known {
-	k := Known{}
-	for _, f := range facts {
-		if k[f.Name] == nil {
-			k[f.Name] = map[string]core.Fact{}
-		}
-		if old, ok := k[f.Name][f.Source]; !ok || !f.At.Before(old.At) {
-			k[f.Name][f.Source] = f
-		}
-	}
-	return k
-}
-
-// Best is the fact from the strongest source.
-func (k Known) Best(name string) (core.Fact, bool) {
-	for _, source := range []string{core.FromWire, core.FromPerson, core.FromLabel, core.FromRecord} {
-		if f, ok := k[name][source]; ok {
-			return f, true
-		}
-	}
-	return core.Fact{}, false
-}
-
-// Contradiction finds two sources that disagree on a fact that does not change
-// in a unit's life. The record of an earlier reading gives way to the wire.
-func (k Known) Contradiction(name string) (a, b core.Fact, yes bool) {
-	a, ok := k[name][core.FromWire]
-	if !ok {
-		a, ok = k[name][core.FromPerson]
-	}
-	if !ok {
-		return a, b, false
-	}
-	for _, source := range []string{core.FromLabel, core.FromPerson} {
-		if b, ok := k[name][source]; ok && b.Value != a.Value {
-			return a, b, true
-		}
-	}
-	return a, b, false
 }
 
 // Evaluate judges one release for one unit.
@@ -134,26 +109,40 @@ func Evaluate(sheet *model.Sheet, release *model.Release, known Known) Verdict {
 	}
 	judge(modelRule(sheet, release, known))
 	if release.Withdrawn != nil {
-		judge(Reason{Rule: RuleWithdrawn, Answer: DoesNotFit, Text: "It was withdrawn: " + release.Withdrawn.Reason + "."})
+		judge(Reason{Rule: RuleWithdrawn, Answer: DoesNotFit, Short: "withdrawn", Text: "It was withdrawn: " + release.Withdrawn.Reason + ".", Next: "Choose another release: ferry fit shows them."})
 	}
-	names := make([]string, 0, len(release.Fits))
-	for name := range release.Fits {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	for _, name := range names {
-		judge(valueRule(sheet, name, release.Fits[name], known))
+	for _, rule := range release.AllRules() {
+		judge(factRule(sheet, rule, known))
 	}
 	for _, r := range memoryRules(sheet, release, known) {
 		judge(r)
 	}
-	if f, ok := known.Best(core.FactRunning); ok {
-		if c, ok := version.Compare(sheet.Order, release.Version, f.Value); ok {
-			v.Step = map[int]string{-1: "older", 0: "same", 1: "newer"}[c]
-			v.Current = c == 0
+	for _, f := range sheet.Flaws {
+		if r, ok := flaw(sheet, f, known); ok {
+			judge(r)
 		}
 	}
+	if f, ok := known.Best(core.FactRunning); ok {
+		v.Step = step(sheet, release, f.Value)
+		v.Current = v.Step == "same"
+	}
 	return v
+}
+
+// step says where the release stands against the version that runs.
+func step(sheet *model.Sheet, release *model.Release, running string) string {
+	if running == release.Version || running != "" && running == release.Number {
+		return "same"
+	}
+	for _, old := range release.Supersedes {
+		if old == running {
+			return "newer"
+		}
+	}
+	if c, ok := version.Compare(sheet.Order, release.Version, running); ok {
+		return map[int]string{-1: "older", 0: "same", 1: "newer"}[c]
+	}
+	return "unknown"
 }
 
 func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
@@ -165,50 +154,105 @@ func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
 		r.Answer, r.Text, r.Next = CannotTell, "The model is not known.", "Identify the unit on its link."
 	case f.Value != sheet.Model && f.Value != sheet.Loader.Says || release.Model != sheet.Model:
 		r.Answer, r.Text = DoesNotFit, fmt.Sprintf("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
+		r.Short = "model " + release.Model
 	default:
 		r.Answer, r.Text = Fits, fmt.Sprintf("Model %s.", sheet.Model)
 	}
 	return r
 }
 
-func valueRule(sheet *model.Sheet, name string, wants []string, known Known) Reason {
-	r := Reason{Rule: RuleValue, Fact: name, Wants: wants}
+// factRule judges one rule, and says so.
+func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
+	name := rule.Fact
+	r := Reason{Rule: RuleValue, Fact: name, Wants: rule.OneOf}
+	if rule.OneOf == nil {
+		r.Wants = []string{rule.Plain()}
+	}
 	if a, b, yes := known.Contradiction(name); yes {
 		r.Rule, r.Answer, r.Value, r.Source, r.At = RuleContradiction, CannotTell, a.Value, a.Source, a.At
+		r.Short = fmt.Sprintf("%s or %s?", a.Value, b.Value)
 		r.Text = fmt.Sprintf("The %s says %s %s, the %s says %s.", a.Source, name, a.Value, b.Source, b.Value)
 		r.Next = fmt.Sprintf("Look at the board again. If the %s is wrong, note what is right: ferry note UNIT %s=VALUE --label.", b.Source, name)
 		return r
 	}
 	f, ok := known.Best(name)
 	if !ok {
-		r.Rule, r.Answer = RuleUnknown, CannotTell
-		r.Text = fmt.Sprintf("The %s is not known: it could not be read on the wire and nobody has noted it.", name)
-		r.Next = fmt.Sprintf("Note it: ferry note UNIT %s=%s.", name, strings.Join(sheet.Facts[name].Values, "|"))
-		if ask := sheet.Facts[name].Ask.In("en"); ask != "" {
-			r.Next = ask + " " + r.Next
-		}
-		return r
+		return unknown(sheet, r, known)
 	}
 	r.Value, r.Source, r.At = f.Value, f.Source, f.At
-	for _, w := range wants {
-		if w == f.Value {
-			r.Answer, r.Text = Fits, fmt.Sprintf("%s %s (%s).", title(name), f.Value, f.Source)
-			return r
-		}
+	switch holds(sheet, rule, f.Value) {
+	case Fits:
+		r.Answer, r.Text = Fits, fmt.Sprintf("%s %s (%s).", title(name), f.Value, f.Source)
+		return r
+	case CannotTell:
+		r.Answer, r.Short = CannotTell, name+" "+f.Value+"?"
+		r.Text = fmt.Sprintf("It needs %s %s; %q (%s) cannot be compared with that.", name, rule.Plain(), f.Value, f.Source)
+		r.Next = "Read the " + name + " again, or note it: ferry note UNIT " + name + "=VALUE."
+		return r
 	}
-	r.Answer = DoesNotFit
-	r.Text = fmt.Sprintf("It is for %s %s; this unit is %s %s (%s).", name, strings.Join(wants, " or "), name, f.Value, f.Source)
+	r.Answer, r.Short = DoesNotFit, name+" "+rule.Plain()
+	r.Text = fmt.Sprintf("It is for %s %s; this unit is %s %s (%s).", name, rule.Plain(), name, f.Value, f.Source)
 	r.Next = "Choose a release that fits: ferry fit shows them."
+	if name == core.FactRunning {
+		r.Rule = RuleReached
+		r.Text = fmt.Sprintf("It can be reached from %s; this unit runs %s (%s).", rule.Plain(), f.Value, f.Source)
+		r.Short = "from " + rule.Plain()
+	}
+	if why := rule.Why.In("en"); why != "" {
+		r.Text += " " + why
+	}
+	return r
+}
+
+func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
+	name := r.Fact
+	r.Rule, r.Answer, r.Short = RuleUnknown, CannotTell, name+" not known"
+	r.Text = fmt.Sprintf("The %s is not known: it could not be read on the wire and nobody has noted it.", name)
+	if old, ok := known.Stale(name); ok {
+		r.Rule, r.Value, r.Source, r.At = RuleStale, old.Value, old.Source, old.At
+		r.Text = fmt.Sprintf("The %s was %s on %s (%s); such a reading holds for %s only.", name, old.Value, old.At.UTC().Format("2 January 2006"), old.Source, sheet.Facts[name].GoodFor)
+	}
+	values := strings.Join(sheet.Facts[name].Values, "|")
+	if values == "" {
+		values = "VALUE"
+	}
+	r.Next = fmt.Sprintf("Note it: ferry note UNIT %s=%s.", name, values)
+	if ask := sheet.Facts[name].Ask.In("en"); ask != "" {
+		r.Next = ask + " " + r.Next
+	}
 	return r
 }
 
 func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
+// flaw says that a known defect is in this unit. A defect of which nobody can
+// tell whether it is there is passed over, unless it bars every write.
+func flaw(sheet *model.Sheet, f model.Flaw, known Known) (Reason, bool) {
+	r := Reason{Rule: RuleFlaw, Answer: Fits, Warns: true, Text: f.Says.In("en")}
+	answer, fact := all(sheet, f.When, known)
+	r.Fact, r.Value, r.Source, r.At = fact.Name, fact.Value, fact.Source, fact.At
+	switch {
+	case answer == DoesNotFit:
+		return r, false
+	case answer == CannotTell && !f.Bars:
+		return r, false
+	case answer == CannotTell:
+		r.Answer, r.Fact, r.Warns = CannotTell, f.When[0].Fact, false
+		r = unknown(sheet, r, known)
+		r.Text = "There are units that must not be written (" + strings.TrimSuffix(f.Says.In("en"), ".") + "). " + r.Text
+	case f.Bars:
+		r.Answer, r.Warns, r.Short = DoesNotFit, false, "known flaw"
+		r.Next = "Ask the lead; this unit must not be written."
+	default:
+		r.Short = "known flaw"
+	}
+	return r, true
+}
+
 // memoryRules hold the parts against the unit's memory and the sheet's regions.
 func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reason {
 	var all []Reason
-	limit := sheet.Memory.Bytes()
-	source := "sheet"
+	limit, source := sheet.Memory.Bytes(), "sheet"
 	if f, ok := known.Best(core.FactMemory); ok {
 		if n, err := strconv.ParseUint(f.Value, 10, 64); err == nil && n < limit {
 			limit, source = n, f.Source
@@ -217,13 +261,14 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 	base := sheet.Memory.Regions[0].Address
 	for _, p := range release.Parts {
 		if p.From < base || p.To-base > limit {
-			all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Fact: core.FactMemory, Source: source,
-				Value: fmt.Sprint(limit), Text: fmt.Sprintf("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
-				Next: "Choose a release for this memory size."})
+			all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Fact: core.FactMemory, Source: source, Value: fmt.Sprint(limit),
+				Short: fmt.Sprintf("memory %d KiB", limit>>10),
+				Text:  fmt.Sprintf("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
+				Next:  "Choose a release for this memory size."})
 			continue
 		}
 		if r := forbidden(sheet, p); r != "" {
-			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit,
+			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "overwrites " + r,
 				Text: fmt.Sprintf("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
 				Next: "Ask the lead who published the release; it does not suit this sheet."})
 		}
@@ -240,41 +285,4 @@ func forbidden(sheet *model.Sheet, p model.Part) string {
 		}
 	}
 	return ""
-}
-
-// Rank judges all releases of a model: fitting ones first, stable ones first, the newest first, and
-// the newest stable one that fits is recommended.
-func Rank(sheet *model.Sheet, releases []*model.Release, known Known) []Verdict {
-	all := make([]Verdict, 0, len(releases))
-	for _, r := range releases {
-		all = append(all, Evaluate(sheet, r, known))
-	}
-	newer := func(a, b Verdict) bool {
-		c, _ := version.Compare(sheet.Order, a.Version, b.Version)
-		return c > 0
-	}
-	best := -1
-	for i, v := range all {
-		if v.Answer == Fits && v.Channel == model.Stable && (best < 0 || newer(v, all[best])) {
-			best = i
-		}
-	}
-	if best >= 0 {
-		all[best].Recommended = true
-	}
-	weight := map[Answer]int{Fits: 0, CannotTell: 1, DoesNotFit: 2}
-	sort.SliceStable(all, func(i, j int) bool {
-		a, b := all[i], all[j]
-		if a.Recommended != b.Recommended {
-			return a.Recommended
-		}
-		if weight[a.Answer] != weight[b.Answer] {
-			return weight[a.Answer] < weight[b.Answer]
-		}
-		if a.Channel != b.Channel {
-			return a.Channel == model.Stable
-		}
-		return newer(a, b)
-	})
-	return all
 }

@@ -99,7 +99,7 @@ func TestRank(t *testing.T) {
 	sheet, _ := model.ReadSheet(world.Quill80)
 	trial := release("5.0.0-rc.1", forD)
 	trial.Channel = model.Candidate
-	all := fit.Rank(sheet, []*model.Release{release("3.9.4", forD), trial, release("4.10.0", forD), release("4.2.1", forD), release("6.0.0", map[string][]string{"revision": {"C"}})}, fit.Sort(on()))
+	all := fit.Rank(sheet, []*model.Release{release("3.9.4", forD), trial, release("4.10.0", forD), release("4.2.1", forD), release("6.0.0", map[string][]string{"revision": {"C"}})}, fit.Sort(on()), fit.Team{})
 	var order []string
 	for _, v := range all {
 		order = append(order, v.Version)
@@ -110,7 +110,7 @@ func TestRank(t *testing.T) {
 	if !all[0].Recommended || all[0].Step != "newer" || !all[2].Current || all[2].Step != "same" {
 		t.Errorf("marks %+v", all)
 	}
-	if none := fit.Rank(sheet, []*model.Release{trial}, fit.Sort(on())); none[0].Recommended {
+	if none := fit.Rank(sheet, []*model.Release{trial}, fit.Sort(on()), fit.Team{}); none[0].Recommended {
 		t.Error("a candidate is recommended")
 	}
 }

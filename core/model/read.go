@@ -22,23 +22,51 @@ import (
 // maxSheet bounds a sheet's file.
 const maxSheet = 1 << 20
 
-var compiled = sync.OnceValue(func() *jsonschema.Schema {
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+var (
+	compiledSheet   = sync.OnceValue(func() *jsonschema.Schema { return compile("sheet.schema.json", Schema) })
+	compiledRelease = sync.OnceValue(func() *jsonschema.Schema { return compile("release.schema.json", ReleaseSchema) })
+)
+
+func compile(name string, text []byte) *jsonschema.Schema {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
 		panic(err)
 	}
 	c := jsonschema.NewCompiler()
-	if err := c.AddResource("sheet.schema.json", doc); err != nil {
+	if err := c.AddResource(name, doc); err != nil {
 		panic(err)
 	}
-	return c.MustCompile("sheet.schema.json")
-})
+	return c.MustCompile(name)
+}
 
 // ReadSheet reads and checks a model sheet. Errors are of kind bad-file and name
 // line and field.
 func ReadSheet(data []byte) (*Sheet, error) {
+	root, err := readYAML(data, compiledSheet())
+	if err != nil {
+		return nil, err
+	}
+	var s Sheet
+	if err := root.Decode(&s); err != nil {
+		return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
+	}
+	if err := s.Memory.Check(); err != nil {
+		return nil, err
+	}
+	if _, err := regexp.Compile(s.Application.Answer); err != nil {
+		return nil, core.Fail(core.BadFile, "line %d: application.answer is not a regular expression: %w", lineOf(root, []string{"application", "answer"}), err)
+	}
+	if err := s.check(); err != nil {
+		return nil, err
+	}
+	s.Digest = core.DigestOf(data)
+	return &s, nil
+}
+
+// readYAML reads a document and checks it against its schema.
+func readYAML(data []byte, schema *jsonschema.Schema) (*yaml.Node, error) {
 	if len(data) > maxSheet {
-		return nil, core.Fail(core.BadFile, "a model sheet has at most %d bytes, this has %d", maxSheet, len(data))
+		return nil, core.Fail(core.BadFile, "a sheet has at most %d bytes, this has %d", maxSheet, len(data))
 	}
 	var root yaml.Node
 	if err := yaml.Unmarshal(data, &root); err != nil {
@@ -51,21 +79,52 @@ func ReadSheet(data []byte) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := compiled().Validate(plain); err != nil {
+	if err := schema.Validate(plain); err != nil {
 		return nil, locate(root.Content[0], err)
 	}
-	var s Sheet
-	if err := root.Decode(&s); err != nil {
-		return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
-	}
-	if err := s.Memory.Check(); err != nil {
+	return root.Content[0], nil
+}
+
+// ReleaseSheet is the file that describes a release before its images are known
+// by digest.
+type ReleaseSheet struct {
+	Format     int                 `yaml:"release"`
+	Model      string              `yaml:"model"`
+	Version    string              `yaml:"version"`
+	Number     string              `yaml:"number"`
+	Channel    Channel             `yaml:"channel"`
+	Cures      Words               `yaml:"cures"`
+	Changes    Words               `yaml:"changes"`
+	Supersedes []string            `yaml:"supersedes"`
+	Floor      string              `yaml:"floor"`
+	Fits       map[string][]string `yaml:"fits"`
+	Rules      []Rule              `yaml:"rules"`
+	Wants      []Want              `yaml:"wants"`
+	Origin     *Origin             `yaml:"origin"`
+	Parts      []PartFile          `yaml:"parts"`
+}
+
+// PartFile is a part by its file.
+type PartFile struct {
+	Name    string `yaml:"name"`
+	File    string `yaml:"file"`
+	Format  string `yaml:"format"`
+	Member  string `yaml:"member"`
+	Address uint64 `yaml:"address"`
+}
+
+// ReadRelease reads and checks a release sheet. Errors are of kind bad-file and
+// name line and field.
+func ReadRelease(data []byte) (*ReleaseSheet, error) {
+	root, err := readYAML(data, compiledRelease())
+	if err != nil {
 		return nil, err
 	}
-	if _, err := regexp.Compile(s.Application.Answer); err != nil {
-		return nil, core.Fail(core.BadFile, "line %d: application.answer is not a regular expression: %w", lineOf(root.Content[0], []string{"application", "answer"}), err)
+	r := ReleaseSheet{Channel: Stable}
+	if err := root.Decode(&r); err != nil {
+		return nil, core.Fail(core.BadFile, "the release sheet cannot be read: %w", err)
 	}
-	s.Digest = core.DigestOf(data)
-	return &s, nil
+	return &r, nil
 }
 
 // plainValue turns a node into what a JSON Schema sees. Aliases are refused:

@@ -6,6 +6,9 @@ package model
 import (
 	_ "embed"
 	"regexp"
+	"slices"
+	"sort"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -18,6 +21,11 @@ import (
 //
 //go:embed sheet.schema.json
 var Schema []byte
+
+// ReleaseSchema is the JSON Schema (2020-12) of a release sheet.
+//
+//go:embed release.schema.json
+var ReleaseSchema []byte
 
 // Words is a text for people by language; "en" is always there.
 type Words map[string]string
@@ -38,6 +46,10 @@ type Sheet struct {
 	Kind        Words               `yaml:"kind" json:"kind"`
 	Order       version.Order       `yaml:"version-order" json:"versionOrder"`
 	Facts       map[string]FactRule `yaml:"facts" json:"facts"`
+	Tells       []Tell              `yaml:"tells" json:"tells,omitempty"`
+	Flaws       []Flaw              `yaml:"flaws" json:"flaws,omitempty"`
+	Wants       []Want              `yaml:"wants" json:"wants,omitempty"`
+	Sisters     []Sister            `yaml:"sisters" json:"sisters,omitempty"`
 	Loader      Loader              `yaml:"loader" json:"loader"`
 	Application link.Application    `yaml:"application" json:"application"`
 	Memory      memory.Map          `yaml:"memory" json:"memory"`
@@ -48,8 +60,101 @@ type Sheet struct {
 // FactRule says which values a fact of this model may have and how a person
 // finds it out.
 type FactRule struct {
-	Values []string `yaml:"values" json:"values,omitempty"`
-	Ask    Words    `yaml:"ask" json:"ask,omitempty"`
+	Values  []string          `yaml:"values" json:"values,omitempty"`
+	Ask     Words             `yaml:"ask" json:"ask,omitempty"`
+	Look    Words             `yaml:"look" json:"look,omitempty"`        // where to look, what to read
+	Answers map[string]Shown  `yaml:"answers" json:"answers,omitempty"`  // what each value looks like
+	Order   version.Order     `yaml:"order" json:"order,omitempty"`      // for facts that are versions or numbers
+	Changes bool              `yaml:"changes" json:"changes,omitempty"`  // in a unit's life: the newest reading holds
+	GoodFor string            `yaml:"good-for" json:"goodFor,omitempty"` // a duration such as 720h, after which it counts as unknown
+	Same    map[string]string `yaml:"same" json:"same,omitempty"`        // alternate values, to the one that rules name
+	Follows map[string]string `yaml:"follows" json:"follows,omitempty"`  // part number to the one that it supersedes
+}
+
+// Life is how long a reading of the fact holds; 0 means for ever.
+func (f FactRule) Life() time.Duration {
+	d, _ := time.ParseDuration(f.GoodFor) // the sheet was checked
+	return d
+}
+
+// Shown is what a person sees where a fact has a value.
+type Shown struct {
+	Says Words    `yaml:"says" json:"says"`
+	Draw []Stroke `yaml:"draw" json:"draw,omitempty"`
+}
+
+// Stroke is a piece of a small drawing, 136 wide and 94 high.
+type Stroke struct {
+	Shape  string  `yaml:"shape" json:"shape"` // rect, circle, line, text
+	X      float64 `yaml:"x" json:"x"`
+	Y      float64 `yaml:"y" json:"y"`
+	W      float64 `yaml:"w" json:"w,omitempty"`
+	H      float64 `yaml:"h" json:"h,omitempty"`
+	R      float64 `yaml:"r" json:"r,omitempty"`
+	Text   string  `yaml:"text" json:"text,omitempty"`
+	Fill   string  `yaml:"fill" json:"fill,omitempty"` // none, part, ink, sand
+	Dashed bool    `yaml:"dashed" json:"dashed,omitempty"`
+}
+
+// Rule is a condition on one fact. All of its parts must hold. A rule on a fact
+// that is not known cannot be judged.
+type Rule struct {
+	Fact    string        `yaml:"fact" json:"fact"`
+	OneOf   []string      `yaml:"one-of" json:"oneOf,omitempty"`
+	NoneOf  []string      `yaml:"none-of" json:"noneOf,omitempty"`
+	AtLeast string        `yaml:"at-least" json:"atLeast,omitempty"`
+	Below   string        `yaml:"below" json:"below,omitempty"`
+	Between []Range       `yaml:"between" json:"between,omitempty"`  // serial ranges, any of them
+	OrLater bool          `yaml:"or-later" json:"orLater,omitempty"` // of OneOf: part numbers that supersede them hold too
+	Order   version.Order `yaml:"order" json:"order,omitempty"`      // instead of the fact's own
+	Why     Words         `yaml:"why" json:"why,omitempty"`
+}
+
+// Range is from and to, both included. Digits in it count as numbers.
+type Range struct {
+	From string `yaml:"from" json:"from"`
+	To   string `yaml:"to" json:"to"`
+}
+
+// Tell concludes a fact from others, e.g. that a unit is a clone from its chip.
+type Tell struct {
+	Fact  string `yaml:"fact" json:"fact"`
+	Value string `yaml:"value" json:"value"`
+	When  []Rule `yaml:"when" json:"when"`
+	Why   Words  `yaml:"why" json:"why,omitempty"`
+}
+
+// Flaw is a known defect of some units: a warning, or a bar to every write.
+type Flaw struct {
+	When []Rule `yaml:"when" json:"when"`
+	Says Words  `yaml:"says" json:"says"`
+	Bars bool   `yaml:"bars" json:"bars,omitempty"`
+}
+
+// Sister is a model that is easily taken for this one.
+type Sister struct {
+	Model string `yaml:"model" json:"model"`
+	Says  Words  `yaml:"says" json:"says"`
+}
+
+// The kinds of thing that a job may want.
+const (
+	Accessory   = "accessory"
+	Cable       = "cable"
+	Adapter     = "adapter"
+	Software    = "software"
+	Entitlement = "entitlement"
+)
+
+// Want is something that must be there before a release can be put into a unit.
+type Want struct {
+	Kind     string `yaml:"kind" json:"kind"`
+	Name     string `yaml:"name" json:"name"`
+	AtLeast  string `yaml:"at-least" json:"atLeast,omitempty"` // version, dotted
+	Says     Words  `yaml:"says" json:"says,omitempty"`        // its constraint, or where to get it
+	LeadDays int    `yaml:"lead-days" json:"leadDays,omitempty"`
+	Optional bool   `yaml:"optional" json:"optional,omitempty"`
+	When     []Rule `yaml:"when" json:"when,omitempty"`
 }
 
 // Loader says how a unit of this model is spoken to.
@@ -75,13 +180,42 @@ type Release struct {
 	ID         string              `json:"id"`
 	Model      string              `json:"model"`
 	Version    string              `json:"version"`
+	Number     string              `json:"number,omitempty"` // part number
 	Channel    Channel             `json:"channel"`
-	Cures      Words               `json:"cures,omitempty"` // why it exists
-	Supersedes []string            `json:"supersedes,omitempty"`
-	Fits       map[string][]string `json:"fits"` // fact name to the values that fit
+	Cures      Words               `json:"cures,omitempty"`      // why it exists
+	Changes    Words               `json:"changes,omitempty"`    // what will look different
+	Supersedes []string            `json:"supersedes,omitempty"` // versions or part numbers
+	Floor      string              `json:"floor,omitempty"`      // once it runs, nothing older than this may follow
+	Fits       map[string][]string `json:"fits"`                 // fact name to the values that fit
+	Rules      []Rule              `json:"rules,omitempty"`      // beside Fits; a rule on running says from where it may be reached
+	Wants      []Want              `json:"wants,omitempty"`
 	Parts      []Part              `json:"parts"`
+	Origin     *Origin             `json:"origin,omitempty"`
 	Withdrawn  *Withdrawal         `json:"withdrawn,omitempty"`
 	At         time.Time           `json:"at"`
+}
+
+// Origin is where the images of a release came from.
+type Origin struct {
+	From      string                 `json:"from" yaml:"from"`                               // maker, page or person
+	Source    string                 `json:"source,omitempty" yaml:"source"`                 // label of the source it was built from
+	BuiltBy   string                 `json:"builtBy,omitempty" yaml:"built-by"`              // who, with which tools
+	BuiltAt   string                 `json:"builtAt,omitempty" yaml:"built-at"`              // day
+	Published map[string]core.Digest `json:"published,omitempty" yaml:"published,omitempty"` // part to the SHA-256 that the maker gives
+}
+
+// AllRules are Fits and Rules together, in a fixed order.
+func (r *Release) AllRules() []Rule {
+	names := make([]string, 0, len(r.Fits))
+	for name := range r.Fits {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	all := make([]Rule, 0, len(names)+len(r.Rules))
+	for _, name := range names {
+		all = append(all, Rule{Fact: name, OneOf: r.Fits[name]})
+	}
+	return append(all, r.Rules...)
 }
 
 // Part is one image of a release, in the order in which parts are written.
@@ -126,25 +260,160 @@ func (r *Release) Check(s *Sheet) error {
 		}
 		seen[p.Name] = true
 	}
-	for name, values := range r.Fits {
-		rule, known := s.Facts[name]
-		if !known {
-			return core.Fail(core.BadFile, "the release fits by %q, which the sheet of %s does not list among its facts", name, s.Model)
+	for _, rule := range r.AllRules() {
+		if err := s.checkRule("the release", rule); err != nil {
+			return err
 		}
-		for _, v := range values {
-			if len(rule.Values) > 0 && !contains(rule.Values, v) {
-				return core.Fail(core.BadFile, "the release fits %s %q; the sheet knows only %v", name, v, rule.Values)
-			}
+	}
+	for _, w := range r.Wants {
+		if err := s.checkWant("the release", w); err != nil {
+			return err
+		}
+	}
+	if r.Floor != "" && !version.Valid(s.Order, r.Floor) {
+		return core.Fail(core.BadFile, "floor %q cannot be read in the order %s", r.Floor, s.Order)
+	}
+	if r.Number != "" && len(r.Number) > 64 {
+		return core.Fail(core.BadFile, "a part number has at most 64 characters")
+	}
+	return r.checkOrigin()
+}
+
+func (r *Release) checkOrigin() error {
+	if r.Origin == nil {
+		return nil
+	}
+	for part, want := range r.Origin.Published {
+		i := slices.IndexFunc(r.Parts, func(p Part) bool { return p.Name == part })
+		if i < 0 {
+			return core.Fail(core.BadFile, "a published checksum is for part %q, which the release has not", part)
+		}
+		if r.Parts[i].Image != want {
+			return core.Fail(core.BadFile, "the maker publishes SHA-256 %s for part %s; this file has %s", want, part, r.Parts[i].Image).
+				Do("Fetch the file again from its maker; nothing of it was used.")
 		}
 	}
 	return nil
 }
 
-func contains(all []string, s string) bool {
-	for _, a := range all {
-		if a == s {
-			return true
+// common are the facts that every model has.
+var common = map[string]bool{core.FactRunning: true, core.FactSerial: true, core.FactMemory: true, core.FactLoader: true, core.FactChip: true}
+
+// OrderOf is the order of a fact's values.
+func (s *Sheet) OrderOf(rule Rule) version.Order {
+	switch {
+	case rule.Order != "":
+		return rule.Order
+	case s.Facts[rule.Fact].Order != "":
+		return s.Facts[rule.Fact].Order
+	case rule.Fact == core.FactRunning:
+		return s.Order
+	case rule.Fact == core.FactMemory:
+		return version.Number
+	}
+	return version.Dotted
+}
+
+func (s *Sheet) checkRule(of string, rule Rule) error {
+	f, known := s.Facts[rule.Fact]
+	if !known && !common[rule.Fact] {
+		return core.Fail(core.BadFile, "%s has a rule on %q, which the sheet of %s does not list among its facts", of, rule.Fact, s.Model)
+	}
+	for _, v := range append(slices.Clone(rule.OneOf), rule.NoneOf...) {
+		if len(f.Values) > 0 && !slices.Contains(f.Values, v) {
+			return core.Fail(core.BadFile, "%s has a rule on %s %q; the sheet knows only %v", of, rule.Fact, v, f.Values)
 		}
 	}
-	return false
+	for _, v := range []string{rule.AtLeast, rule.Below} {
+		if v != "" && !version.Valid(s.OrderOf(rule), v) {
+			return core.Fail(core.BadFile, "%s compares %s with %q, which cannot be read in the order %s", of, rule.Fact, v, s.OrderOf(rule))
+		}
+	}
+	if len(rule.OneOf)+len(rule.NoneOf)+len(rule.Between) == 0 && rule.AtLeast == "" && rule.Below == "" {
+		return core.Fail(core.BadFile, "%s has a rule on %s that asks for nothing; expected one-of, none-of, at-least, below or between", of, rule.Fact)
+	}
+	return nil
+}
+
+func (s *Sheet) checkWant(of string, w Want) error {
+	if w.AtLeast != "" && !version.Valid(version.Dotted, w.AtLeast) {
+		return core.Fail(core.BadFile, "%s wants %s %s at least %q; expected a dotted version", of, w.Kind, w.Name, w.AtLeast)
+	}
+	for _, rule := range w.When {
+		if err := s.checkRule(of, rule); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// check finds in the sheet what its schema cannot.
+func (s *Sheet) check() error {
+	for name, f := range s.Facts {
+		if f.GoodFor != "" {
+			if d, err := time.ParseDuration(f.GoodFor); err != nil || d <= 0 {
+				return core.Fail(core.BadFile, "facts.%s.good-for: %q is not a duration; write it like 720h", name, f.GoodFor)
+			}
+		}
+		for v := range f.Answers {
+			if len(f.Values) > 0 && !slices.Contains(f.Values, v) {
+				return core.Fail(core.BadFile, "facts.%s.answers: %q is not among its values %v", name, v, f.Values)
+			}
+		}
+		seen := map[string]bool{}
+		for v := range f.Follows {
+			for clear(seen); v != ""; v = f.Follows[v] {
+				if seen[v] {
+					return core.Fail(core.BadFile, "facts.%s.follows: %s supersedes itself", name, v)
+				}
+				seen[v] = true
+			}
+		}
+	}
+	var rules []Rule
+	for _, t := range s.Tells {
+		rules = append(rules, append(slices.Clone(t.When), Rule{Fact: t.Fact, OneOf: []string{t.Value}})...)
+	}
+	for _, f := range s.Flaws {
+		rules = append(rules, f.When...)
+	}
+	for _, r := range rules {
+		if err := s.checkRule("the sheet", r); err != nil {
+			return err
+		}
+	}
+	for _, w := range s.Wants {
+		if err := s.checkWant("the sheet", w); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Plain writes a rule as a person says it.
+func (r Rule) Plain() string {
+	var all []string
+	if len(r.OneOf) > 0 {
+		all = append(all, strings.Join(r.OneOf, " or "))
+	}
+	if r.OrLater {
+		all = append(all, "or what supersedes it")
+	}
+	if len(r.NoneOf) > 0 {
+		all = append(all, "not "+strings.Join(r.NoneOf, ", nor "))
+	}
+	if r.AtLeast != "" {
+		all = append(all, "at least "+r.AtLeast)
+	}
+	if r.Below != "" {
+		all = append(all, "below "+r.Below)
+	}
+	for i, b := range r.Between {
+		word := "from "
+		if i > 0 {
+			word = "or from "
+		}
+		all = append(all, word+b.From+" to "+b.To)
+	}
+	return strings.Join(all, " ")
 }

@@ -237,3 +237,29 @@ func Decode(data []byte, format string, at uint64) (*image.Image, string, error)
 	im, err := f.Decode(bytes.NewReader(data), image.Options{At: at, Size: src.Size})
 	return im, f.Name(), err
 }
+
+// Unpack gives a file of an archive, in one piece of at most MaxPayload bytes.
+func Unpack(src Source, member string) ([]byte, error) {
+	head := make([]byte, min(src.Size, 16))
+	src.At.ReadAt(head, 0)
+	members, err := archive.Members(archive.Kind(head), src.At, src.Size, src.Name)
+	if err != nil {
+		return nil, err
+	}
+	if member == "" || len(members) == 1 {
+		member = members[0].Name
+	}
+	m, err := pick(members, member)
+	if err != nil {
+		return nil, err
+	}
+	r, err := m.Open()
+	if err != nil {
+		return nil, err
+	}
+	data, err := io.ReadAll(io.LimitReader(r, image.MaxPayload+1))
+	if err == nil && len(data) > image.MaxPayload {
+		err = core.Fail(core.BadFile, "%s unfolds to more than %d MiB", m.Name, image.MaxPayload>>20)
+	}
+	return data, err
+}

@@ -17,6 +17,7 @@ import (
 	"zealousferry/core/link/serial"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/gangway"
+	"zealousferry/core/model"
 )
 
 // Formats in the order in which they are sniffed; raw claims nothing and is last.
@@ -46,4 +47,14 @@ func Loader(name string) (loader.Kind, error) {
 		}
 	}
 	return nil, core.Fail(core.NotFound, "there is no loader %q", name)
+}
+
+// PartOf reads an image file and says what it is as a part of a release.
+func PartOf(name string, data []byte, format string, address uint64) (model.Part, error) {
+	im, found, err := Decode(data, format, address)
+	if err != nil {
+		return model.Part{}, err
+	}
+	from, to := im.Extent()
+	return model.Part{Name: name, Image: core.DigestOf(data), Format: found, Address: address, Content: im.Content(), From: from, To: to, Bytes: im.Bytes()}, nil
 }

@@ -32,6 +32,10 @@ type Bench interface {
 	// it is durable. A service out of reach is an error of kind not-answering,
 	// which the engine waits out.
 	Store(ctx context.Context, o *Opened, b *BackedUp) (Stored, error)
+	// MayWrite is asked immediately before the first erase: an error says that the
+	// release was withdrawn. A service out of reach is no error; what the bench
+	// heard last counts then.
+	MayWrite(ctx context.Context, o *Opened) error
 	// Seal makes the run's record with the digest of this bench's previous record,
 	// signs it and puts it into the journal, one run at a time.
 	Seal(record func(previous core.Digest) []byte, put func(record, signature []byte) error) error

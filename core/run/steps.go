@@ -83,7 +83,7 @@ func (r *Run) judge(ctx context.Context) error {
 		}
 	case Flash:
 		all := append(append([]core.Fact(nil), o.Noted...), s.Identified.Facts...)
-		v := fit.Evaluate(r.sheet, r.release, fit.Sort(all))
+		v := fit.Evaluate(r.sheet, r.release, fit.Prepare(r.sheet, all, r.pace.Clock.Now()))
 		j := Judged{Verdict: &v, NothingToDo: v.Answer == fit.Fits && v.Current && !o.Again}
 		if err := r.append(KindJudged, j, true); err != nil {
 			return err
@@ -265,6 +265,11 @@ func (r *Run) same(ctx context.Context) error {
 	if value(facts, core.FactSerial) == "" && !fresh && r.link.Generation() != s.Identified.Generation {
 		return core.Fail(core.WrongUnit, "the unit left the link since it was identified, and it does not tell its serial").
 			Do("Read the label again and begin anew with --label SERIAL.")
+	}
+	if s.Opened.Kind == Flash && !s.Dangerous {
+		if err := r.bench.MayWrite(ctx, s.Opened); err != nil {
+			return err
+		}
 	}
 	return r.append(KindSame, Identified{Facts: facts, Strength: s.Identified.Strength, Generation: r.link.Generation()}, true)
 }

@@ -34,8 +34,10 @@ func DecodeKey(s string) (Key, error) {
 	if err != nil || len(seed) != ed25519.SeedSize {
 		return Key{}, core.Fail(core.BadFile, "a key file holds %d bytes in base64; this one does not", ed25519.SeedSize)
 	}
-	return Key{ed25519.NewKeyFromSeed(seed)}, nil
+	return keyFromSeed(seed), nil
 }
+
+func keyFromSeed(seed []byte) Key { return Key{ed25519.NewKeyFromSeed(seed)} }
 
 // Public gives the checking half.
 func (k Key) Public() Public { return Public(k.private.Public().(ed25519.PublicKey)) }

@@ -15,10 +15,13 @@ const (
 	Semantic Order = "semantic" // 4.2.1, 5.0.0-rc.1 (Semantic Versioning 2.0.0, section 11)
 	Dotted   Order = "dotted"   // 4.2, 4.2.0.17: numbers, a missing one counts as 0
 	Build    Order = "build"    // 1207, 1207c3: build number, a candidate comes before its final
+	Date     Order = "date"     // 2026-03-14, 2026.03.14, 2026-03-14.2: day, then a count within the day
+	Part     Order = "part"     // QP-2210-C: part number, then a revision of letters; other numbers do not compare
+	Number   Order = "number"   // 524288, 0x80000: whole numbers, as of bytes
 )
 
 // Orders lists them for schemas and help.
-var Orders = []Order{Semantic, Dotted, Build}
+var Orders = []Order{Semantic, Dotted, Build, Date, Part, Number}
 
 // Compare tells whether a is older (-1), the same (0) or newer (1) than b.
 // ok is false if either cannot be read in this order.
@@ -30,8 +33,45 @@ func Compare(order Order, a, b string) (c int, ok bool) {
 		return compare(a, b, parseDotted, compareNumbers)
 	case Build:
 		return compare(a, b, parseBuild, compareNumbers)
+	case Date:
+		return compare(a, b, parseDate, compareNumbers)
+	case Number:
+		return compare(a, b, parseNumber, compareNumbers)
+	case Part:
+		x, y, ok := SplitPart(a)
+		v, w, ok2 := SplitPart(b)
+		if !ok || !ok2 || x != v {
+			return 0, false
+		}
+		switch {
+		case y == w:
+			return 0, true
+		case len(y) != len(w): // Z, then AA
+			return sign(len(y) < len(w)), true
+		}
+		return sign(y < w), true
 	}
 	return 0, false
+}
+
+// SplitPart takes a part number apart: the number, and the one or two letters of
+// its revision behind a hyphen or a digit.
+func SplitPart(s string) (number, revision string, ok bool) {
+	if len(s) > 64 || strings.ContainsAny(s, " \t") {
+		return "", "", false
+	}
+	i := len(s)
+	for i > 0 && s[i-1] >= 'A' && s[i-1] <= 'Z' {
+		i--
+	}
+	number, revision = strings.TrimSuffix(s[:i], "-"), s[i:]
+	if revision == "" || len(revision) > 2 || number == "" || !strings.ContainsAny(number, "0123456789") {
+		return "", "", false
+	}
+	if last := s[i-1]; last != '-' && (last < '0' || last > '9') {
+		return "", "", false
+	}
+	return number, revision, true
 }
 
 // Valid tells whether the order can read s.
@@ -105,6 +145,34 @@ func parseBuild(s string) ([]int64, bool) {
 	}
 	c, ok := number(stage)
 	return []int64{n, c}, ok
+}
+
+var daysOf = [...]int64{31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}
+
+func parseDate(s string) ([]int64, bool) {
+	if len(s) < 10 || s[4] != s[7] || s[4] != '-' && s[4] != '.' {
+		return nil, false
+	}
+	y, ok := number(s[:4])
+	m, ok2 := number(s[5:7])
+	d, ok3 := number(s[8:10])
+	if !ok || !ok2 || !ok3 || m < 1 || m > 12 || d < 1 || d > daysOf[m-1] {
+		return nil, false
+	}
+	v := []int64{y, m, d}
+	if rest := s[10:]; rest != "" {
+		n, ok := number(rest[1:])
+		if rest[0] != '.' || !ok {
+			return nil, false
+		}
+		v = append(v, n)
+	}
+	return v, true
+}
+
+func parseNumber(s string) ([]int64, bool) {
+	n, err := strconv.ParseInt(s, 0, 64)
+	return []int64{n}, err == nil && n >= 0
 }
 
 type semantic struct {

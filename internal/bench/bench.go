@@ -69,11 +69,12 @@ type Bench struct {
 	done   map[string]bool // orders carried out, by id
 	log    *os.File        // the same on disk
 
-	mu     sync.Mutex
-	jobs   map[string]*job
-	offset time.Duration // the service's clock minus ours
-	sheets []core.Digest
-	wake   chan struct{}
+	mu        sync.Mutex
+	jobs      map[string]*job
+	offset    time.Duration // the service's clock minus ours
+	sheets    []core.Digest
+	withdrawn map[string]string // open runs whose release was taken back, as heard last
+	wake      chan struct{}
 
 	seal   sync.Mutex
 	record core.Digest // of this bench's newest record
@@ -330,6 +331,7 @@ func (b *Bench) joining(ctx context.Context) {
 		switch {
 		case err == nil:
 			b.mu.Lock()
+			b.withdrawn = c.Withdrawn
 			b.sheets, b.offset = c.Sheets, time.Duration(c.Now-b.Clock.Now().UnixMicro())*time.Microsecond
 			b.mu.Unlock()
 			if away {

@@ -271,6 +271,26 @@ func (j *job) Missing(ctx context.Context, names []core.Digest) ([]core.Digest, 
 // Keep puts pieces on this bench's shelf.
 func (j *job) Keep(pieces []shelf.Piece) error { return j.bench.pack.put(pieces) }
 
+// askLasts is how long the first erase waits for the service's word; without it
+// what the bench heard last counts.
+const askLasts = 3 * time.Second
+
+// MayWrite asks the service whether the release was withdrawn meanwhile.
+func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
+	call, cancel := context.WithTimeout(ctx, askLasts)
+	defer cancel()
+	j.bench.mu.Lock()
+	bars := j.bench.withdrawn[o.Run]
+	j.bench.mu.Unlock()
+	if m, err := j.bench.client.MayWrite(call, o.Run); err == nil {
+		bars = m.Bars
+	}
+	if bars != "" {
+		return core.Fail(core.DoesNotFit, "%s", bars).Unit("nothing was changed").Do("Choose another release: ferry fit " + o.Serial + ".")
+	}
+	return nil
+}
+
 // Store hands over the pieces that the service lacks and has it keep the backup.
 func (j *job) Store(ctx context.Context, o *run.Opened, b *run.BackedUp) (run.Stored, error) {
 	call, cancel := context.WithTimeout(ctx, 2*time.Minute)

@@ -55,7 +55,7 @@ func (a *app) completeFlash(cmd *cobra.Command, args []string, to string) ([]str
 		if len(args) == 0 {
 			return places(ctx, c)
 		}
-		f, err := c.Fit(ctx, args[0])
+		f, err := c.Fit(ctx, args[0], "", "")
 		if err != nil {
 			return nil
 		}
@@ -182,7 +182,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n c
 	running := dash(id.Facts[core.FactRunning].Value)
 	goes := true
 	if n.Kind == run.Flash {
-		f, err := c.Fit(ctx, id.Unit)
+		f, err := c.Fit(ctx, id.Unit, "", "")
 		if err != nil {
 			return err
 		}
@@ -192,6 +192,20 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n c
 		}
 		goes = v.Answer == fit.Fits && (!v.Current || n.Again)
 		fmt.Fprintf(out, "  %s  %s, %s\n", a.bright(running+" → "+v.Version), v.Channel, strings.ReplaceAll(string(v.Answer), "-", " "))
+		if v.Toward != "" {
+			fmt.Fprintf(out, "  step       on the way to %s\n", v.Toward)
+		}
+		for _, r := range v.Reasons {
+			if r.Warns {
+				fmt.Fprintf(out, "  beware     %s\n", wrap(r.Text, 13))
+			}
+		}
+		if r, err := c.ReleasePage(ctx, v.Release); err == nil {
+			if changes := r.Changes.In("en"); changes != "" {
+				fmt.Fprintf(out, "  changes    %s\n", wrap(changes, 13))
+			}
+			fmt.Fprintf(out, "  image      SHA-256 %s; %s\n", short(r.Places[len(r.Places)-1].Image.String()), r.Trust.Text)
+		}
 	} else {
 		fmt.Fprintf(out, "  %s\n", a.bright("its memory goes back to backup "+newest(n.Backup)))
 	}
@@ -220,8 +234,11 @@ func newest(name string) string {
 }
 
 func chosen(f client.Fit, name string) (fit.Verdict, bool) {
+	if name == "" {
+		return fit.Chosen(f.Verdicts)
+	}
 	for _, v := range f.Verdicts {
-		if name == "" || v.Version == name || v.Release == name {
+		if v.Version == name || v.Release == name {
 			return v, true
 		}
 	}

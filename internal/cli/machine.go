@@ -283,20 +283,26 @@ func (a *app) personVerb() *cobra.Command {
 }
 
 func (a *app) askPassword() (sql.NullString, error) {
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return sql.NullString{}, errors.New("a password is typed on a terminal")
-	}
-	fmt.Fprint(a.err, "Password (12 characters or more): ")
-	raw, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
+	secret, err := a.askSecret("Password (12 characters or more): ")
 	if err != nil {
 		return sql.NullString{}, err
 	}
-	if len(raw) < 12 {
-		return sql.NullString{}, fmt.Errorf("the password has %d characters, 12 are the least", len(raw))
+	if len(secret) < 12 {
+		return sql.NullString{}, fmt.Errorf("the password has %d characters, 12 are the least", len(secret))
 	}
-	return sql.NullString{String: service.HashPassword(string(raw)), Valid: true}, nil
+	return sql.NullString{String: service.HashPassword(secret), Valid: true}, nil
+}
+
+// askSecret has somebody type a secret on a terminal, unseen.
+func (a *app) askSecret(ask string) (string, error) {
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", errors.New("a secret is typed on a terminal")
+	}
+	fmt.Fprint(a.err, ask)
+	raw, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return string(raw), err
 }
 
 func (a *app) benchVerb() *cobra.Command {

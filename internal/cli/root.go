@@ -141,7 +141,7 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "In the order of the work:"}, &cobra.Group{ID: "team", Title: "The team's catalogue and register:"}, &cobra.Group{ID: "machine", Title: "Machines:"})
 	for group, verbs := range map[string][]*cobra.Command{
 		"work":    {a.linksVerb(), a.identifyVerb(), a.fitVerb(), a.noteVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.historyVerb()},
-		"team":    {a.consoleVerb(), a.unitsVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb(), a.imageVerb()},
+		"team":    {a.consoleVerb(), a.unitsVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb()},
 		"machine": {a.serveVerb(), a.migrateVerb(), a.dumpVerb(), a.loadVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
 	} {
 		for _, v := range verbs {

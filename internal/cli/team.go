@@ -3,14 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"zealousferry/core/model"
 	"zealousferry/internal/client"
 )
 
@@ -132,138 +128,4 @@ func (a *app) consoleVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, code.Code, when(code.Expires))
 			})
 		})}
-}
-
-func (a *app) modelVerb() *cobra.Command {
-	v := &cobra.Command{Use: "model", Short: "Models and their sheets"}
-	v.AddCommand(
-		&cobra.Command{Use: "list", Short: "Models", Args: cobra.NoArgs, Example: "  ferry model list",
-			RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-				m, err := c.Models(ctx)
-				if err != nil {
-					return err
-				}
-				return a.show(m, func() {
-					var rows [][]string
-					for _, x := range m.Models {
-						rows = append(rows, []string{a.paint(bold, x.Model), x.Name, x.Kind, kib(x.Bytes), short(x.Sheet.String())})
-					}
-					a.table([]string{"model", "name", "kind", "memory", "sheet"}, rows)
-				})
-			})},
-		&cobra.Command{Use: "add SHEET", Short: "Put a model sheet in force (lead)", Args: cobra.ExactArgs(1), Example: "  ferry model add quill-80.yaml",
-			RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-				raw, err := os.ReadFile(args[0])
-				if err != nil {
-					return err
-				}
-				m, err := c.PutModel(ctx, raw)
-				if err != nil {
-					return err
-				}
-				return a.show(m, func() { fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model) })
-			})},
-		&cobra.Command{Use: "check SHEET", Short: "Check a model sheet, without a service", Args: cobra.ExactArgs(1), Example: "  ferry model check quill-80.yaml",
-			RunE: func(_ *cobra.Command, args []string) error {
-				raw, err := os.ReadFile(args[0])
-				if err != nil {
-					return err
-				}
-				s, err := model.ReadSheet(raw)
-				if err != nil {
-					return err
-				}
-				return a.show(map[string]any{"model": s.Model, "sheet": s.Digest}, func() {
-					fmt.Fprintf(a.out, "%s %s: %d regions, %s\n", a.paint(teal, "✓"), s.Model, len(s.Memory.Regions), kib(s.Memory.Bytes()))
-				})
-			}},
-	)
-	return v
-}
-
-func (a *app) releaseVerb() *cobra.Command {
-	v := &cobra.Command{Use: "release", Short: "Releases in the catalogue"}
-	which := ""
-	list := &cobra.Command{Use: "list", Short: "Releases", Args: cobra.NoArgs, Example: "  ferry release list --model quill-80",
-		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			r, err := c.Releases(ctx, which)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func() {
-				var rows [][]string
-				for _, x := range r.Releases {
-					var fits []string
-					for name, values := range x.Fits {
-						fits = append(fits, name+" "+strings.Join(values, "/"))
-					}
-					bytes := uint64(0)
-					for _, p := range x.Parts {
-						bytes += p.Bytes
-					}
-					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), string(x.Channel), strings.Join(fits, ", "), kib(bytes), x.Cures.In("en")})
-				}
-				a.table([]string{"model", "release", "channel", "fits", "size", "cures"}, rows)
-			})
-		})}
-	list.Flags().StringVar(&which, "model", "", "of this model only")
-	var parts, fits, supersedes []string
-	channel, cures := "stable", ""
-	add := &cobra.Command{Use: "add MODEL VERSION --part NAME=FILE[@ADDRESS]", Short: "Add a release from image files (lead)", Args: cobra.ExactArgs(2),
-		Example: "  ferry release add quill-80 4.2.1 --part program=quill.hex --fits revision=D --fits region=inner-sound,outer-isles\n  ferry release add quill-80 4.2.3 --part program=quill.bin@0x8000 --fits revision=C",
-		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			n := client.NewRelease{Model: args[0], Version: args[1], Cures: cures, Supersedes: supersedes, Fits: map[string][]string{}}
-			n.Channel = model.Channel(channel)
-			for _, f := range fits {
-				name, values, ok := strings.Cut(f, "=")
-				if !ok {
-					return fmt.Errorf("--fits %q: write FACT=VALUE[,VALUE]", f)
-				}
-				n.Fits[name] = strings.Split(values, ",")
-			}
-			for _, p := range parts {
-				part, err := a.sendPart(ctx, c, p)
-				if err != nil {
-					return err
-				}
-				n.Parts = append(n.Parts, part)
-			}
-			r, err := c.AddRelease(ctx, n)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func() {
-				fmt.Fprintf(a.out, "%s %s %s is in the catalogue.\n", a.paint(teal, "✓"), r.Model, r.Version)
-			})
-		})}
-	add.Flags().StringArrayVar(&parts, "part", nil, "NAME=FILE, or NAME=FILE@ADDRESS for raw binary; in the order of writing")
-	add.Flags().StringArrayVar(&fits, "fits", nil, "FACT=VALUE[,VALUE]: which units it is for")
-	add.Flags().StringVar(&channel, "channel", channel, "stable or candidate")
-	add.Flags().StringVar(&cures, "cures", "", "why it exists")
-	add.Flags().StringSliceVar(&supersedes, "supersedes", nil, "versions that it replaces")
-	add.MarkFlagRequired("part")
-	v.AddCommand(list, add)
-	return v
-}
-
-// sendPart reads NAME=FILE[@ADDRESS] and sends the file.
-func (a *app) sendPart(ctx context.Context, c *client.Client, text string) (client.NewPart, error) {
-	name, file, ok := strings.Cut(text, "=")
-	if !ok {
-		return client.NewPart{}, fmt.Errorf("--part %q: write NAME=FILE or NAME=FILE@ADDRESS", text)
-	}
-	address, format := uint64(0), ""
-	if i := strings.LastIndex(file, "@"); i > 0 {
-		n, err := strconv.ParseUint(file[i+1:], 0, 64)
-		if err != nil {
-			return client.NewPart{}, fmt.Errorf("--part %q: %q is not an address", text, file[i+1:])
-		}
-		address, file, format = n, file[:i], "raw"
-	}
-	raw, err := os.ReadFile(file)
-	if err != nil {
-		return client.NewPart{}, err
-	}
-	im, err := c.PutImage(ctx, filepath.Base(file), format, address, raw)
-	return client.NewPart{Name: name, Image: im.Digest, Format: format, Address: address}, err
 }

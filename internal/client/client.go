@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/fit"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
@@ -175,9 +176,94 @@ func (c *Client) Identify(ctx context.Context, at, label string) (Identity, erro
 	return post[Identity](ctx, c, "/api/identify", in)
 }
 
-// Fit judges every release for a unit.
-func (c *Client) Fit(ctx context.Context, at string) (Fit, error) {
-	return get[Fit](ctx, c, "/api/fit?at="+url.QueryEscape(at))
+// Fit judges every release for a unit, and holds what the job wants against what
+// there is, on the day (empty for today) and for the release (empty for the
+// recommended one).
+func (c *Client) Fit(ctx context.Context, at, day, release string) (Fit, error) {
+	return get[Fit](ctx, c, "/api/fit?"+url.Values{"at": {at}, "day": {day}, "release": {release}}.Encode())
+}
+
+// Inside says what a unit's memory holds.
+func (c *Client) Inside(ctx context.Context, unit string) (Inside, error) {
+	return get[Inside](ctx, c, "/api/units/"+segment(unit)+"/inside")
+}
+
+// PutEvidence keeps a photo.
+func (c *Client) PutEvidence(ctx context.Context, kind string, data []byte) (Kept, error) {
+	return post[Kept](ctx, c, "/api/evidence?kind="+url.QueryEscape(kind), data)
+}
+
+// ModelPage gives a model with its sheet and matrix.
+func (c *Client) ModelPage(ctx context.Context, model string) (ModelPage, error) {
+	return get[ModelPage](ctx, c, "/api/models/"+segment(model))
+}
+
+// PutTarget chooses the release that the team uses.
+func (c *Client) PutTarget(ctx context.Context, t NewTarget) (Target, error) {
+	return post[Target](ctx, c, "/api/targets", t)
+}
+
+// ImageFile gets an image file.
+func (c *Client) ImageFile(ctx context.Context, digest core.Digest) (data []byte, err error) {
+	err = c.call(ctx, "GET", "/api/images/"+digest.String(), nil, &data)
+	return data, err
+}
+
+// ReleasePage gives a release, by id or MODEL@VERSION.
+func (c *Client) ReleasePage(ctx context.Context, release string) (ReleasePage, error) {
+	return get[ReleasePage](ctx, c, "/api/releases/"+segment(release))
+}
+
+// Document gives a release's document byte for byte.
+func (c *Client) Document(ctx context.Context, release string) (data []byte, err error) {
+	err = c.call(ctx, "GET", "/api/releases/"+segment(release)+"/document", nil, &data)
+	return data, err
+}
+
+// Withdraw takes a release back.
+func (c *Client) Withdraw(ctx context.Context, release, reason string) (Withdrawn, error) {
+	return post[Withdrawn](ctx, c, "/api/releases/"+segment(release)+"/withdraw", Reason{reason})
+}
+
+// Accept vouches for a release by name.
+func (c *Client) Accept(ctx context.Context, release, reason string) (Release, error) {
+	return post[Release](ctx, c, "/api/releases/"+segment(release)+"/accept", Reason{reason})
+}
+
+// Sign enters a signature of a release's document.
+func (c *Client) Sign(ctx context.Context, release, signature string) (Release, error) {
+	return post[Release](ctx, c, "/api/releases/"+segment(release)+"/sign", Signature{signature})
+}
+
+// ImportPack takes in a release pack.
+func (c *Client) ImportPack(ctx context.Context, pack []byte, accept string, older bool) (Imported, error) {
+	return post[Imported](ctx, c, "/api/packs?"+url.Values{"accept": {accept}, "older": {fmt.Sprint(older)}}.Encode(), pack)
+}
+
+// Keys lists the keys whose signatures count.
+func (c *Client) Keys(ctx context.Context) (Keys, error) { return get[Keys](ctx, c, "/api/keys") }
+
+// AddKey decides to trust a key.
+func (c *Client) AddKey(ctx context.Context, k NewKey) (Key, error) {
+	return post[Key](ctx, c, "/api/keys", k)
+}
+
+// RevokeKey ends the trust in a key.
+func (c *Client) RevokeKey(ctx context.Context, id, reason string) error {
+	return c.call(ctx, "POST", "/api/keys/"+segment(id)+"/revoke", Reason{reason}, nil)
+}
+
+// Gear lists what the team has for its jobs.
+func (c *Client) Gear(ctx context.Context) (Gear, error) { return get[Gear](ctx, c, "/api/gear") }
+
+// PutGear adds or changes a thing.
+func (c *Client) PutGear(ctx context.Context, g NewGear) (fit.Have, error) {
+	return post[fit.Have](ctx, c, "/api/gear", g)
+}
+
+// DropGear takes a thing off the list.
+func (c *Client) DropGear(ctx context.Context, id string) error {
+	return c.call(ctx, "POST", "/api/gear/"+segment(id)+"/drop", nil, nil)
 }
 
 // Units lists a page of units.
@@ -210,9 +296,9 @@ func (c *Client) Note(ctx context.Context, unit string, n Noted) error {
 	return c.call(ctx, "POST", "/api/units/"+segment(unit)+"/facts", n, nil)
 }
 
-// Models lists the models.
-func (c *Client) Models(ctx context.Context) (Models, error) {
-	return get[Models](ctx, c, "/api/models")
+// Models lists the models that the words are found in.
+func (c *Client) Models(ctx context.Context, words string) (Models, error) {
+	return get[Models](ctx, c, "/api/models?q="+url.QueryEscape(words))
 }
 
 // PutModel puts a model sheet in force.
@@ -245,9 +331,9 @@ func (c *Client) Inspect(ctx context.Context, file io.ReaderAt, size int64, name
 // MaxImage is the largest file that the service takes.
 const MaxImage = 64 << 20
 
-// Releases lists the releases of a model, or all for "".
-func (c *Client) Releases(ctx context.Context, model string) (Releases, error) {
-	return get[Releases](ctx, c, "/api/releases?model="+url.QueryEscape(model))
+// Releases searches the catalogue: words, and the model or "" for all.
+func (c *Client) Releases(ctx context.Context, words, model string, page, size int) (Releases, error) {
+	return get[Releases](ctx, c, "/api/releases?"+url.Values{"q": {words}, "model": {model}, "page": {fmt.Sprint(page)}, "size": {fmt.Sprint(size)}}.Encode())
 }
 
 // AddRelease adds a release.
@@ -453,6 +539,11 @@ func (c *Client) PutPieces(ctx context.Context, pieces []shelf.Piece) error {
 // StoreBackup asks the service to keep a backup whose pieces it has.
 func (c *Client) StoreBackup(ctx context.Context, s Stow) (run.Stored, error) {
 	return post[run.Stored](ctx, c, "/api/bench/backups", s)
+}
+
+// MayWrite asks whether a run's release still stands.
+func (c *Client) MayWrite(ctx context.Context, run string) (May, error) {
+	return post[May](ctx, c, "/api/bench/may-write", MayWrite{Run: run})
 }
 
 // Blob gets content by digest.

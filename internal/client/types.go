@@ -82,9 +82,10 @@ type Code struct {
 // FactValue is a fact's best value and where it comes from.
 type FactValue struct {
 	Value  string    `json:"value"`
-	Source string    `json:"source" enum:"wire,label,person,record"`
+	Source string    `json:"source" enum:"wire,label,person,record,sheet"`
 	At     time.Time `json:"at"`
 	By     string    `json:"by,omitempty" doc:"Name of the person who said it."`
+	Photo  string    `json:"photo,omitempty" doc:"Digest of the evidence behind it."`
 }
 
 // Identity is what was found on a link.
@@ -102,21 +103,75 @@ type Identity struct {
 
 // Fit is the verdict on every release of a unit's model.
 type Fit struct {
-	Link     string        `json:"link,omitempty"`
-	Unit     string        `json:"unit"`
-	Serial   string        `json:"serial"`
-	Model    string        `json:"model"`
-	Running  string        `json:"running"`
-	Verdicts []fit.Verdict `json:"verdicts" nullable:"false"`
-	Question *Question     `json:"question,omitempty"`
+	Link      string        `json:"link,omitempty"`
+	Unit      string        `json:"unit"`
+	Serial    string        `json:"serial"`
+	Model     string        `json:"model"`
+	ModelName string        `json:"modelName"`
+	Site      string        `json:"site,omitempty"`
+	Running   string        `json:"running"`
+	Verdicts  []fit.Verdict `json:"verdicts" nullable:"false"`
+	Question  *fit.Question `json:"question,omitempty"`
+	Inside    *Inside       `json:"inside,omitempty" doc:"What its memory holds, by the newest backup."`
+	Needs     []fit.Need    `json:"needs" nullable:"false" doc:"What the job wants first, for the release that is recommended or asked for."`
+	NeedsFor  string        `json:"needsFor,omitempty"`
+	Day       *time.Time    `json:"day,omitempty" doc:"The day that needs are judged for."`
+	Sisters   []string      `json:"sisters" nullable:"false" doc:"Models that are easily taken for this one, in words."`
+	Matrix    *Matrix       `json:"matrix,omitempty"`
 }
 
-// Question is the one thing that stands between a unit and a verdict.
-type Question struct {
-	Fact   string   `json:"fact"`
-	Ask    string   `json:"ask"`
-	Values []string `json:"values" nullable:"false"`
-	Leads  []string `json:"leads" nullable:"false" doc:"The version recommended after each answer; empty for none."`
+// Matrix is the verdict on each release for each revision, by the revision alone.
+type Matrix struct {
+	Fact      string         `json:"fact" doc:"What the columns are, e.g. revision."`
+	Columns   []MatrixColumn `json:"columns" nullable:"false"`
+	Rows      []MatrixRow    `json:"rows" nullable:"false"`
+	ColumnNow string         `json:"columnNow,omitempty" doc:"The unit's own column, where it is known."`
+}
+
+// MatrixColumn is one value of the fact.
+type MatrixColumn struct {
+	Value    string `json:"value"`
+	Possible bool   `json:"possible" doc:"The unit may be of it."`
+	Flaw     string `json:"flaw,omitempty" doc:"What is known to be wrong with it."`
+	Target   string `json:"target,omitempty" doc:"The version that the team has chosen for it."`
+	Units    int    `json:"units" doc:"How many units in the register are of it."`
+}
+
+// MatrixRow is a release.
+type MatrixRow struct {
+	Release   string     `json:"release"`
+	Version   string     `json:"version"`
+	Number    string     `json:"number,omitempty"`
+	Channel   string     `json:"channel" enum:"stable,candidate"`
+	Withdrawn bool       `json:"withdrawn"`
+	Runs      bool       `json:"runs" doc:"The unit runs it."`
+	Cells     []fit.Cell `json:"cells" nullable:"false"`
+	Unit      *fit.Cell  `json:"unit,omitempty" doc:"The verdict for this unit."`
+}
+
+// Inside is what a unit's memory holds, found by content.
+type Inside struct {
+	Backup  string     `json:"backup" doc:"Id."`
+	Taken   time.Time  `json:"taken"`
+	Known   bool       `json:"known" doc:"False: no image of the catalogue; main is then the nearest."`
+	Main    *InsideOf  `json:"main,omitempty"`
+	Others  []InsideOf `json:"others" nullable:"false"`
+	Unknown []string   `json:"unknown" nullable:"false" doc:"Regions with content that no image explains."`
+	Says    string     `json:"says" doc:"What the unit said that it ran."`
+	Lies    bool       `json:"lies" doc:"Another version than it says."`
+	Text    string     `json:"text"`
+}
+
+// InsideOf is an image found in a memory.
+type InsideOf struct {
+	Release string   `json:"release"`
+	Version string   `json:"version"`
+	Model   string   `json:"model"`
+	Part    string   `json:"part"`
+	Same    int      `json:"same" doc:"Pieces of 4 KiB found where they belong."`
+	Of      int      `json:"of"`
+	Differs []uint64 `json:"differs" nullable:"false" doc:"Addresses of pieces that are not what the image says."`
+	Where   []string `json:"where" nullable:"false" doc:"Regions in which those lie."`
 }
 
 // Unit is one physical thing.
@@ -230,36 +285,153 @@ type History struct {
 type Release struct {
 	model.Release
 	Document core.Digest `json:"document"`
+	Trust    *Trust      `json:"trust,omitempty"`
 }
 
-// Releases is a list of releases.
+// Releases is a page of releases.
 type Releases struct {
 	Releases []Release `json:"releases" nullable:"false"`
+	Total    int       `json:"total"`
+	Page     int       `json:"page"`
+	Size     int       `json:"size"`
+}
+
+// Trust is who vouches for a release.
+type Trust struct {
+	State   string  `json:"state" enum:"signed,accepted,not-vouched"`
+	Text    string  `json:"text"`
+	Vouches []Vouch `json:"vouches" nullable:"false"`
+}
+
+// Vouch is somebody's word for a release.
+type Vouch struct {
+	How     string    `json:"how" enum:"signature,pack,person,before"`
+	Who     string    `json:"who" doc:"Name of the key or the person."`
+	Key     string    `json:"key,omitempty"`
+	Reason  string    `json:"reason,omitempty"`
+	Dated   time.Time `json:"dated"`
+	Entered time.Time `json:"entered"`
+	By      string    `json:"by,omitempty"`
+	Counts  bool      `json:"counts"`
+	Bars    string    `json:"bars,omitempty" doc:"Why it does not count."`
+}
+
+// ReleasePage is a release with all that is known of it.
+type ReleasePage struct {
+	Release
+	ModelName    string         `json:"modelName"`
+	Places       []PartPlace    `json:"places" nullable:"false"`
+	Regions      []Region       `json:"regions" nullable:"false"`
+	Units        []Unit         `json:"units" nullable:"false" doc:"The first 50 that say they run it."`
+	UnitsTotal   int            `json:"unitsTotal"`
+	SupersededBy []string       `json:"supersededBy" nullable:"false"`
+	ReachedFrom  string         `json:"reachedFrom,omitempty" doc:"From which running versions it can be put in."`
+	Targets      []Target       `json:"targets" nullable:"false" doc:"Where the team has chosen it."`
+	Needs        []fit.Need     `json:"needs" nullable:"false"`
+	RuleTexts    []string       `json:"ruleTexts" nullable:"false" doc:"What it fits, as sentences."`
+	OriginTexts  []string       `json:"originTexts" nullable:"false"`
+	Files        map[string]int `json:"files" doc:"Bytes of each image file, by its digest."`
+}
+
+// PartPlace is a part on the memory strip.
+type PartPlace struct {
+	Name    string      `json:"name"`
+	Image   core.Digest `json:"image"`
+	Content core.Digest `json:"content"`
+	File    string      `json:"file"`
+	Format  string      `json:"format"`
+	From    uint64      `json:"from"`
+	To      uint64      `json:"to"`
+	Bytes   uint64      `json:"bytes"`
+	Regions []string    `json:"regions" nullable:"false"`
+	Loader  bool        `json:"loader" doc:"It would write the boot loader."`
+	Agrees  string      `json:"agrees" enum:"published,unpublished" doc:"Whether its maker publishes the checksum that it has."`
+}
+
+// Region is a stretch of a model's memory.
+type Region struct {
+	Name     string `json:"name"`
+	Use      string `json:"use"`
+	Address  uint64 `json:"address"`
+	Length   uint64 `json:"length"`
+	Sector   uint64 `json:"sector"`
+	ReadOnly bool   `json:"readOnly"`
+	Own      bool   `json:"own"`
 }
 
 // Model is a model in the catalogue.
 type Model struct {
-	Model string      `json:"model"`
-	Name  string      `json:"name"`
-	Kind  string      `json:"kind"`
-	Sheet core.Digest `json:"sheet"`
-	Bytes uint64      `json:"bytes" doc:"Size of its memory."`
+	Model    string      `json:"model"`
+	Name     string      `json:"name"`
+	Kind     string      `json:"kind"`
+	Sheet    core.Digest `json:"sheet"`
+	Bytes    uint64      `json:"bytes" doc:"Size of its memory."`
+	Releases int         `json:"releases"`
+	Units    int         `json:"units"`
+	Newest   string      `json:"newest,omitempty" doc:"Its newest stable release."`
 }
 
 // Models is a list of models.
 type Models struct {
 	Models []Model `json:"models" nullable:"false"`
+	Total  int     `json:"total"`
+}
+
+// ModelPage is a model with its sheet and its matrix.
+type ModelPage struct {
+	Model
+	SheetText string               `json:"sheetText" doc:"The sheet as it was sent."`
+	Facts     map[string]ModelFact `json:"facts"`
+	Regions   []Region             `json:"regions" nullable:"false"`
+	Flaws     []string             `json:"flaws" nullable:"false"`
+	Sisters   []string             `json:"sisters" nullable:"false"`
+	Wants     []fit.Need           `json:"wants" nullable:"false"`
+	Targets   []Target             `json:"targets" nullable:"false"`
+	Matrix    Matrix               `json:"matrix"`
+}
+
+// ModelFact is a fact that releases of a model ask for.
+type ModelFact struct {
+	Values []string `json:"values" nullable:"false"`
+	Ask    string   `json:"ask,omitempty"`
+	Look   string   `json:"look,omitempty"`
+}
+
+// Target is the release that the team has chosen for a model and revision.
+type Target struct {
+	Model    string    `json:"model"`
+	Revision string    `json:"revision"`
+	Release  string    `json:"release,omitempty" doc:"Id."`
+	Version  string    `json:"version,omitempty"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Reason   string    `json:"reason"`
+}
+
+// NewTarget chooses a release; without one the choice is open again.
+type NewTarget struct {
+	Model    string `json:"model"`
+	Revision string `json:"revision"`
+	Version  string `json:"version,omitempty"`
+	Reason   string `json:"reason" minLength:"3" maxLength:"400"`
 }
 
 // NewRelease adds a release.
 type NewRelease struct {
 	Model      string              `json:"model"`
 	Version    string              `json:"version"`
+	Number     string              `json:"number,omitempty"`
 	Channel    model.Channel       `json:"channel" enum:"stable,candidate"`
 	Cures      string              `json:"cures,omitempty"`
+	Changes    string              `json:"changes,omitempty"`
 	Supersedes []string            `json:"supersedes,omitempty"`
+	Floor      string              `json:"floor,omitempty"`
 	Fits       map[string][]string `json:"fits,omitempty"`
+	Rules      []model.Rule        `json:"rules,omitempty"`
+	Wants      []model.Want        `json:"wants,omitempty"`
+	Origin     *model.Origin       `json:"origin,omitempty"`
 	Parts      []NewPart           `json:"parts"`
+	Accept     string              `json:"accept,omitempty" maxLength:"400" doc:"Why the lead who adds it vouches for its images by name."`
 }
 
 // NewPart is a part of a new release, by the digest of an image that was sent.
@@ -268,6 +440,79 @@ type NewPart struct {
 	Image   core.Digest `json:"image"`
 	Format  string      `json:"format,omitempty" doc:"Found by content where it is empty."`
 	Address uint64      `json:"address,omitempty" doc:"Of the first byte, for formats that carry none."`
+}
+
+// Withdrawn is what a withdrawal meets.
+type Withdrawn struct {
+	Version string `json:"version"`
+	Model   string `json:"model"`
+	Units   []Unit `json:"units" nullable:"false" doc:"The first 200 units that say they run it."`
+	Total   int    `json:"total"`
+	Runs    int    `json:"runs" doc:"Open runs that were about to write it."`
+}
+
+// Signature is a detached JWS of a release's document.
+type Signature struct {
+	Signature string `json:"signature" maxLength:"4096"`
+}
+
+// Key is a key in the team's list.
+type Key struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Public  []byte     `json:"public" doc:"Ed25519, base64."`
+	From    time.Time  `json:"from"`
+	Until   *time.Time `json:"until,omitempty"`
+	Revoked *time.Time `json:"revoked,omitempty"`
+	Reason  string     `json:"reason,omitempty"`
+	By      string     `json:"by"`
+	State   string     `json:"state" enum:"trusted,not-yet,over,revoked"`
+}
+
+// Keys is the team's list.
+type Keys struct {
+	Keys []Key `json:"keys" nullable:"false"`
+}
+
+// NewKey puts a key into the list.
+type NewKey struct {
+	Name   string     `json:"name" minLength:"1" maxLength:"120"`
+	Public []byte     `json:"public"`
+	From   *time.Time `json:"from,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
+}
+
+// Imported is what came of a release pack.
+type Imported struct {
+	Series   string    `json:"series"`
+	Number   uint64    `json:"number"`
+	Date     time.Time `json:"date"`
+	By       string    `json:"by,omitempty" doc:"Name of the key that signed it."`
+	Releases []Release `json:"releases" nullable:"false"`
+	New      int       `json:"new" doc:"Releases that were not there yet."`
+}
+
+// Gear is what the team has for its jobs.
+type Gear struct {
+	Gear []fit.Have `json:"gear" nullable:"false"`
+}
+
+// NewGear adds a thing, or changes the one with the id.
+type NewGear struct {
+	ID      string     `json:"id,omitempty"`
+	Kind    string     `json:"kind" enum:"accessory,cable,adapter,software,entitlement"`
+	Name    string     `json:"name" minLength:"1" maxLength:"80"`
+	Version string     `json:"version,omitempty" maxLength:"40"`
+	Owner   string     `json:"owner" minLength:"1" maxLength:"120"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Left    *int       `json:"left,omitempty" minimum:"0"`
+	Cost    string     `json:"cost,omitempty" maxLength:"40"`
+	Note    string     `json:"note,omitempty" maxLength:"400"`
+}
+
+// Kept is evidence that was stored.
+type Kept struct {
+	Digest core.Digest `json:"digest"`
 }
 
 // Image is what an image file holds.
@@ -411,6 +656,7 @@ type NotedFact struct {
 	Name   string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
 	Value  string `json:"value" minLength:"1" maxLength:"120"`
 	Source string `json:"source" enum:"label,person"`
+	Photo  string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
 }
 
 // What benches and the service say to each other. Readers pass over fields that
@@ -454,6 +700,19 @@ type BenchLink struct {
 type Catalogue struct {
 	Now    int64         `json:"now"` // the service's wall clock, microseconds
 	Sheets []core.Digest `json:"sheets"`
+	// Withdrawn names open runs whose release was taken back, and why.
+	Withdrawn map[string]string `json:"withdrawn,omitempty"`
+}
+
+// MayWrite asks, immediately before the first erase of a run, whether its release
+// still stands.
+type MayWrite struct {
+	Run string `json:"run"`
+}
+
+// May is the answer.
+type May struct {
+	Bars string `json:"bars,omitempty"`
 }
 
 // The kinds of order.

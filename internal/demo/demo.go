@@ -41,8 +41,9 @@ type Options struct {
 
 // secrets are kept in the demo's folder, mode 0600.
 type secrets struct {
-	Token string `json:"token"` // of the technician, for the command line
-	Lead  string `json:"lead"`
+	Token      string `json:"token"` // of the technician, for the command line
+	Lead       string `json:"lead"`
+	Passphrase string // of the demo's signing keys
 }
 
 // Run starts everything and stays until the context ends, then stops it all.
@@ -99,7 +100,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	lead := client.New(base, s.Lead, core.System{})
-	if err := catalogue(ctx, lead, say); err != nil {
+	if err := catalogue(ctx, lead, dir, s.Passphrase, say); err != nil {
 		return err
 	}
 	say("%d simulated units …", len(world.Units))
@@ -127,7 +128,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := register(ctx, accounts, dir); err != nil {
 		return err
 	}
-	env := fmt.Sprintf("export FERRY_URL=%s\nexport FERRY_TOKEN=%s\n", base, s.Token)
+	env := fmt.Sprintf("export FERRY_URL=%s\nexport FERRY_TOKEN=%s\nexport FERRY_LEAD_TOKEN=%s\nexport FERRY_PASSPHRASE=%s\n", base, s.Token, s.Lead, s.Passphrase)
 	if err := os.WriteFile(filepath.Join(dir, "env"), []byte(env), 0o600); err != nil {
 		return err
 	}
@@ -158,7 +159,7 @@ func greet(w io.Writer, base string, codes map[string]string, took time.Duration
 			fmt.Fprintf(w, "  %-14s %-11s %s/sign-in#%s\n", p.Name, p.Role, base, code)
 		}
 	}
-	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . var/demo/env\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n")
+	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . var/demo/env\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry fit van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n")
 }
 
 // people enters the demo's people, and makes tokens and one-use sign-in codes.
@@ -197,6 +198,7 @@ func people(ctx context.Context, a Accounts, dir string) (s secrets, codes map[s
 			return s, nil, err
 		}
 	}
+	s.Passphrase, _ = service.Secret()
 	raw, err := json.Marshal(s)
 	if err != nil {
 		return s, nil, err
@@ -213,39 +215,6 @@ func serviceKey(path string) error {
 		return err
 	}
 	return os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
-}
-
-// catalogue sends the model sheets, and the releases that are not there yet.
-func catalogue(ctx context.Context, c *client.Client, say func(string, ...any)) error {
-	for _, sheet := range [][]byte{world.Quill80, world.Quill120} {
-		if _, err := c.PutModel(ctx, sheet); err != nil {
-			return err
-		}
-	}
-	have, err := c.Releases(ctx, "")
-	if err != nil {
-		return err
-	}
-	there := map[string]bool{}
-	for _, r := range have.Releases {
-		there[r.Model+" "+r.Version] = true
-	}
-	for _, r := range world.Releases {
-		if there[r.Model+" "+r.Version] {
-			continue
-		}
-		say("release %s of %s …", r.Version, r.Model)
-		im, err := c.PutImage(ctx, fmt.Sprintf("%s-%s.hex", r.Model, r.Version), "", 0, r.HexFile())
-		if err != nil {
-			return err
-		}
-		_, err = c.AddRelease(ctx, client.NewRelease{Model: r.Model, Version: r.Version, Channel: r.Channel, Cures: r.Cures, Supersedes: r.Supersedes, Fits: r.Fits,
-			Parts: []client.NewPart{{Name: "program", Image: im.Digest}}})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // links waits for the simulated units and writes the bench's list of links.

@@ -132,6 +132,10 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	for _, m := range models {
 		out.Sheets = append(out.Sheets, core.Digest(m.Sheet))
 	}
+	if err != nil {
+		return out, err
+	}
+	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)
 	return out, err
 }
 
@@ -369,4 +373,15 @@ func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 		b, err = v.store.Image(ctx, d)
 	}
 	return &blobOut{"application/octet-stream", b}, err
+}
+
+// mayWrite says whether the release of a run still stands. The bench asks before
+// its first erase.
+func (v *Service) mayWrite(ctx context.Context, in *rawIn) (client.May, error) {
+	m, err := decode[client.MayWrite](in.RawBody)
+	if err != nil {
+		return client.May{}, err
+	}
+	all, err := v.store.Withdrawn(ctx, who(ctx).bench)
+	return client.May{Bars: all[m.Run]}, err
 }

@@ -8,6 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/model"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -137,26 +138,33 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		return client.Identity{}, err
 	}
 	out.ModelName = sheet.Name.In("en")
-	out.Facts, out.Disagree = factValues(facts, names)
+	out.Facts, out.Disagree = factValues(sheet, facts, names, v.clock.Now())
 	return out, nil
 }
 
 // factValues gives the best value of each fact, and the names of those on which
 // sources disagree.
-func factValues(facts []core.Fact, names map[string]string) (map[string]client.FactValue, []string) {
-	known := fit.Sort(facts)
+func factValues(sheet *model.Sheet, facts []core.Fact, names map[string]string, now time.Time) (map[string]client.FactValue, []string) {
+	known := fit.Prepare(sheet, facts, now)
 	out, disagree := map[string]client.FactValue{}, []string{}
-	for name := range known {
+	for _, name := range known.Names() {
 		f, ok := known.Best(name)
 		if !ok || f.Value == "" {
 			continue // not told, or not known any more
 		}
-		out[name] = client.FactValue{Value: f.Value, Source: f.Source, At: f.At, By: names[f.By]}
+		out[name] = client.FactValue{Value: f.Value, Source: f.Source, At: f.At, By: names[f.By], Photo: photoOf(f)}
 		if _, _, yes := known.Contradiction(name); yes {
 			disagree = append(disagree, name)
 		}
 	}
 	return out, disagree
+}
+
+func photoOf(f core.Fact) string {
+	if f.Photo == nil {
+		return ""
+	}
+	return f.Photo.String()
 }
 
 // ask gives a bench an order and waits for what comes of it.

@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/fit"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
@@ -98,6 +100,9 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 		if r.Withdrawn != nil {
 			return core.Fail(core.DoesNotFit, "release %s was withdrawn: %s", r.Version, r.Withdrawn.Reason).Unit("nothing was changed")
 		}
+		if err := v.consent(ctx, u, r, n.Reason); err != nil {
+			return err
+		}
 		o.Release, o.Version = r.Document, r.Version
 		row.Firmware = sql.NullString{String: r.ID, Valid: true}
 	case run.Restore:
@@ -107,6 +112,37 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 		}
 		o.Source = &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.ID, Unit: b.Unit}
 		row.Source = sql.NullString{String: b.ID, Valid: true}
+	}
+	return nil
+}
+
+// consent asks for what the bench cannot judge by itself: somebody must vouch for
+// the images, and a step back or a candidate wants a reason that stands in the
+// record.
+func (v *Service) consent(ctx context.Context, u store.Unit, r *store.Release, reason string) error {
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return err
+	}
+	for _, x := range j.verdicts {
+		if x.Release != r.ID {
+			continue
+		}
+		for _, why := range x.Reasons {
+			if why.Rule == fit.RuleTrust {
+				return core.Fail(core.NotAllowed, "release %s: %s", r.Version, why.Text).Unit("nothing was changed").Do(why.Next)
+			}
+			if why.Rule == fit.RuleFloor {
+				return core.Fail(core.DoesNotFit, "release %s: %s", r.Version, why.Text).Unit("nothing was changed").Do(why.Next)
+			}
+		}
+		switch {
+		case strings.TrimSpace(reason) != "":
+		case x.Step == "older":
+			return core.Fail(core.NotAllowed, "release %s is a step back: the unit runs %s", r.Version, j.unit.Running).Unit("nothing was changed").Do("Say why: ferry flash " + u.Serial + " " + r.Version + " --reason …")
+		case x.Channel == model.Candidate && !x.Target:
+			return core.Fail(core.NotAllowed, "release %s is a candidate, which is not for every unit", r.Version).Unit("nothing was changed").Do("Say why this unit: ferry flash " + u.Serial + " " + r.Version + " --reason …")
+		}
 	}
 	return nil
 }

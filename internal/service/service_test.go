@@ -183,7 +183,9 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	rank := map[string]int{"viewer": 1, "technician": 2, "lead": 3}
 	open := map[string]bool{"sign-in": true, "enrol": true}
 	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`,
-		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`}
+		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
+		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
+		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`}
 	variable := regexp.MustCompile(`\{[^}]+\}`)
 	seen := 0
 	for path, item := range service.Describe().Paths {

@@ -96,9 +96,16 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 	if err != nil {
 		return out, err
 	}
-	out.Facts, _ = factValues(facts, names)
-	f, err := v.fitOf(ctx, u, facts)
+	j, err := v.judge(ctx, u)
 	if err != nil {
+		return out, err
+	}
+	out.Facts, _ = factValues(j.sheet, facts, names, v.clock.Now())
+	f, err := v.fitOf(ctx, j)
+	if err != nil {
+		return out, err
+	}
+	if f.Inside, err = v.inside(ctx, u, j.sheet); err != nil {
 		return out, err
 	}
 	out.Fit = &f
@@ -179,13 +186,26 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 		if !ok {
 			return none{}, core.Fail(core.BadFile, "%s cannot be %q; the sheet knows %v", f.Name, f.Value, rule.Values)
 		}
-		facts = append(facts, core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: who(ctx).person.ID})
+		fact := core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: who(ctx).person.ID}
+		if f.Photo != "" {
+			d, err := core.ParseDigest(f.Photo)
+			if err != nil {
+				return none{}, err
+			}
+			if _, err := v.store.Evidence(ctx, d); err != nil {
+				return none{}, err
+			}
+			fact.Photo = &d
+		}
+		facts = append(facts, fact)
 	}
 	return none{}, v.store.AddFacts(ctx, u.ID, facts)
 }
 
 type fitIn struct {
-	At string `query:"at" required:"true" doc:"A link (BENCH/NAME), or a unit's serial or id."`
+	At      string `query:"at" required:"true" doc:"A link (BENCH/NAME), or a unit's serial or id."`
+	Day     string `query:"day" doc:"The planned day, e.g. 2026-12-01, for what the job needs first."`
+	Release string `query:"release" doc:"Version, part number or id: whose needs are told, instead of the recommended one's."`
 }
 
 // fit judges every release of a unit's model by what is known of it now.
@@ -194,13 +214,53 @@ func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 	if err != nil {
 		return client.Fit{}, err
 	}
-	facts, err := v.store.Facts(ctx, u.ID)
+	day, err := v.day(in.Day)
 	if err != nil {
 		return client.Fit{}, err
 	}
-	f, err := v.fitOf(ctx, u, facts)
-	f.Link = link
-	return f, err
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	out, err := v.fitOf(ctx, j)
+	if err != nil {
+		return out, err
+	}
+	out.Link = link
+	if in.Day != "" {
+		out.Day = &day
+	}
+	if err := v.needs(ctx, j, in.Release, day, &out); err != nil {
+		return out, err
+	}
+	if out.Inside, err = v.inside(ctx, u, j.sheet); err != nil {
+		return out, err
+	}
+	out.Matrix, err = v.matrix(ctx, j.sheet, j.releases, j)
+	return out, err
+}
+
+// needs holds what the job wants first against what the team has.
+func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Time, out *client.Fit) error {
+	gear, err := v.gear(ctx)
+	if err != nil {
+		return err
+	}
+	var release *model.Release
+	for _, x := range j.verdicts {
+		if name == "" && x.Recommended || name != "" && (name == x.Version || name == x.Release) {
+			for _, r := range j.releases {
+				if r.ID == x.Release {
+					release, out.NeedsFor = r, r.Version
+				}
+			}
+		}
+	}
+	if name != "" && release == nil {
+		return core.Fail(core.NotFound, "model %s has no release %q", j.sheet.Model, name)
+	}
+	out.Needs = append(out.Needs, fit.Needs(j.sheet, release, j.known, gear, day, 1)...)
+	return nil
 }
 
 // unitAt is the unit on a link, or the one named.
@@ -229,15 +289,48 @@ func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, er
 	return u, "", err
 }
 
-func (v *Service) fitOf(ctx context.Context, u store.Unit, facts []core.Fact) (client.Fit, error) {
-	sheet, releases, err := v.offered(ctx, u.Model)
+// judged is a unit with the verdict on every release of its model.
+type judged struct {
+	unit     store.Unit
+	sheet    *model.Sheet
+	releases []*model.Release
+	known    fit.Known
+	team     fit.Team
+	verdicts []fit.Verdict
+}
+
+func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
+	facts, err := v.store.Facts(ctx, u.ID)
 	if err != nil {
-		return client.Fit{}, err
+		return nil, err
 	}
-	known := fit.Sort(ownModel(facts, sheet))
-	out := client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, Running: u.Running, Verdicts: fit.Rank(sheet, releases, known)}
-	out.Question = question(sheet, releases, known, out.Verdicts)
-	return out, nil
+	j := &judged{unit: u}
+	if j.sheet, j.releases, err = v.offered(ctx, u.Model); err != nil {
+		return nil, err
+	}
+	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet), v.clock.Now())
+	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
+		return nil, err
+	}
+	targets, err := v.targets(ctx, u.Model)
+	if err != nil {
+		return nil, err
+	}
+	if f, ok := j.known.Best(columnFact(j.sheet)); ok {
+		for _, t := range targets {
+			if t.Revision == f.Value {
+				j.team.Target = t.Release
+			}
+		}
+	}
+	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
+	return j, nil
+}
+
+func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
+	u := j.unit
+	return client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
+		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
 }
 
 // ownModel adds what the register knows: a unit in it has a model, even if it
@@ -257,51 +350,6 @@ func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, 
 		all = append(all, &r.Release)
 	}
 	return sheet, all, err
-}
-
-// question finds the one fact that nobody has answered and that would decide the
-// best verdict, and what each answer would lead to.
-func question(sheet *model.Sheet, releases []*model.Release, known fit.Known, verdicts []fit.Verdict) *client.Question {
-	for _, x := range verdicts {
-		if x.Answer == fit.Fits {
-			if x.Recommended {
-				return nil
-			}
-			continue
-		}
-		if x.Answer != fit.CannotTell {
-			continue
-		}
-		for _, r := range x.Reasons {
-			if r.Rule != fit.RuleUnknown || len(sheet.Facts[r.Fact].Values) == 0 {
-				continue
-			}
-			q := &client.Question{Fact: r.Fact, Ask: sheet.Facts[r.Fact].Ask.In("en"), Values: sheet.Facts[r.Fact].Values}
-			for _, value := range q.Values {
-				q.Leads = append(q.Leads, recommended(sheet, releases, with(known, r.Fact, value)))
-			}
-			return q
-		}
-	}
-	return nil
-}
-
-func with(known fit.Known, name, value string) fit.Known {
-	out := fit.Known{}
-	for k, sources := range known {
-		out[k] = sources
-	}
-	out[name] = map[string]core.Fact{core.FromPerson: {Name: name, Value: value, Source: core.FromPerson}}
-	return out
-}
-
-func recommended(sheet *model.Sheet, releases []*model.Release, known fit.Known) string {
-	for _, x := range fit.Rank(sheet, releases, known) {
-		if x.Recommended {
-			return x.Version
-		}
-	}
-	return ""
 }
 
 // getHistory reads a unit's chain and checks it.
@@ -491,21 +539,18 @@ func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*s
 		return nil, err
 	}
 	if name == "" {
-		facts, err := v.store.Facts(ctx, u.ID)
+		j, err := v.judge(ctx, u)
 		if err != nil {
 			return nil, err
 		}
-		f, err := v.fitOf(ctx, u, facts)
-		if err != nil {
-			return nil, err
-		}
-		if len(f.Verdicts) == 0 {
+		chosen, ok := fit.Chosen(j.verdicts)
+		if !ok {
 			return nil, core.Fail(core.NotFound, "model %s has no release", u.Model).Do("A lead adds one: ferry release add.")
 		}
-		name = f.Verdicts[0].Release
+		name = chosen.Release
 	}
 	for _, r := range rows {
-		if r.ID == name || r.Version == name {
+		if r.ID == name || r.Version == name || name != "" && r.Number == name {
 			return r, nil
 		}
 	}

@@ -239,6 +239,9 @@ func Load(ctx context.Context, dsn, account string, r io.Reader) (m Moved, err e
 	if err := migrateTo(ctx, db, Schema); err != nil {
 		return m, err
 	}
+	if err := fill(ctx, dsn); err != nil {
+		return m, err
+	}
 	return m, grant(ctx, db, name, account)
 }
 

@@ -25,7 +25,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 5
+const Schema = 11
 
 // Store is the database.
 type Store struct {
@@ -84,9 +84,19 @@ func (s *Store) checkSchema(ctx context.Context) error {
 	case has < Schema:
 		return core.Fail(core.BadFile, "the database has schema %d, this version needs %d", has, Schema).Do("Run ferry migrate.")
 	case has > Schema:
-		return core.Fail(core.BadFile, "the database has schema %d, this version knows up to %d", has, Schema).Do("Use the newer version of ferry.")
+		return s.keepsPromise(ctx, has)
 	}
 	return nil
+}
+
+// keepsPromise tells whether a newer schema says that this version can still work
+// with it, so that two versions can run side by side while a service is renewed.
+func (s *Store) keepsPromise(ctx context.Context, has int64) error {
+	var oldest int64
+	if err := s.db.GetContext(ctx, &oldest, `SELECT oldest FROM schema_promise WHERE one = 1`); err == nil && oldest <= Schema {
+		return nil
+	}
+	return core.Fail(core.BadFile, "the database has schema %d, this version knows up to %d", has, Schema).Do("Use the newer version of ferry.")
 }
 
 // Close closes the connections.
@@ -111,6 +121,9 @@ func Migrate(ctx context.Context, dsn, account string) error {
 	db := sql.OpenDB(connector)
 	defer db.Close()
 	if err := migrateTo(ctx, db, Schema); err != nil {
+		return err
+	}
+	if err := fill(ctx, dsn); err != nil {
 		return err
 	}
 	return grant(ctx, db, c.DBName, account)
@@ -142,7 +155,7 @@ func grant(ctx context.Context, db *sql.DB, name, account string) error {
 		if growing[t] {
 			rights = "SELECT, INSERT"
 		}
-		if t == "goose_db_version" {
+		if t == "goose_db_version" || t == "schema_promise" {
 			rights = "SELECT"
 		}
 		if _, err := db.ExecContext(ctx, fmt.Sprintf("GRANT %s ON `%s`.`%s` TO '%s'@'%s'", rights, name, t, user, host)); err != nil {

@@ -47,6 +47,15 @@ func TestSchemas(t *testing.T) {
 	if _, err := root.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)`); err != nil {
 		t.Fatal(err)
 	}
+	// A newer schema that still promises to hold for this version runs beside it; one that does not is refused in words.
+	if s, err := store.Open(ctx, db.Serve); err != nil {
+		t.Errorf("a newer schema that promises to hold: %v", err)
+	} else {
+		s.Close()
+	}
+	if _, err := root.Exec(`UPDATE schema_promise SET oldest = ?`, store.Schema+1); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := store.Open(ctx, db.Serve); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "this version knows up to") {
 		t.Errorf("a newer schema: %v", err)
 	}
@@ -107,20 +116,22 @@ func TestImagesAndReleases(t *testing.T) {
 		t.Errorf("%d bytes %v", len(got), err)
 	}
 	r := &model.Release{ID: store.NewID(), Model: "m", Version: "1.0.0", Channel: model.Stable}
-	document, err := s.AddRelease(ctx, r)
+	raw, _ := json.Marshal(r)
+	document, err := s.AddRelease(ctx, r, raw, 0xFF, "p")
 	if err != nil {
 		t.Fatal(err)
 	}
 	again := *r
 	again.ID = store.NewID()
-	if _, err := s.AddRelease(ctx, &again); core.KindOf(err) != core.Busy {
+	other, _ := json.Marshal(again)
+	if _, err := s.AddRelease(ctx, &again, other, 0xFF, "p"); core.KindOf(err) != core.Busy {
 		t.Errorf("a version twice: %v", err)
 	}
 	all, err := s.Releases(ctx, "m")
 	if err != nil || len(all) != 1 || all[0].Document != document || all[0].Version != "1.0.0" {
 		t.Errorf("%+v %v", all, err)
 	}
-	raw, err := s.Piece(ctx, document)
+	raw, err = s.Piece(ctx, document)
 	if err != nil || !strings.Contains(string(raw), `"version":"1.0.0"`) {
 		t.Errorf("the document is not kept verbatim: %s %v", raw, err)
 	}

@@ -119,8 +119,12 @@ func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) 
 	facts = append([]core.Fact(nil), facts...) // in the order of the key, which fills pages well
 	sort.Slice(facts, func(i, j int) bool { return facts[i].Name < facts[j].Name })
 	for _, f := range facts {
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by) VALUES (?, ?, ?, ?, ?, ?)`,
-			unit, f.Name, f.Value, f.Source, f.At.UTC(), f.By); err != nil {
+		var photo []byte
+		if f.Photo != nil {
+			photo = f.Photo[:]
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by, evidence) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			unit, f.Name, f.Value, f.Source, f.At.UTC(), f.By, photo); err != nil {
 			return err
 		}
 		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
@@ -156,12 +160,18 @@ func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
 		Source string    `db:"source"`
 		At     time.Time `db:"said_at"`
 		By     string    `db:"said_by"`
+		Photo  []byte    `db:"evidence"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by FROM fact f WHERE unit = ? AND said_at = (SELECT MAX(g.said_at) FROM fact g
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by, evidence FROM fact f WHERE unit = ? AND said_at = (SELECT MAX(g.said_at) FROM fact g
 		WHERE g.unit = f.unit AND g.name = f.name AND g.source = f.source) ORDER BY name, source`, unit)
 	facts := make([]core.Fact, 0, len(rows))
 	for _, r := range rows {
-		facts = append(facts, core.Fact{Name: r.Name, Value: r.Value, Source: r.Source, At: r.At, By: r.By})
+		f := core.Fact{Name: r.Name, Value: r.Value, Source: r.Source, At: r.At, By: r.By}
+		if r.Photo != nil {
+			d := core.Digest(r.Photo)
+			f.Photo = &d
+		}
+		facts = append(facts, f)
 	}
 	return facts, err
 }

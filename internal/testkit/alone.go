@@ -29,6 +29,8 @@ type Alone struct {
 	Stored []run.BackedUp
 	// OnChange is called after each event.
 	OnChange func()
+	// Withdrawn is why the service says that the release was taken back.
+	Withdrawn string
 	// Away makes the service unreachable.
 	Away func() bool
 }
@@ -40,6 +42,14 @@ func NewAlone(u *sim.Unit) *Alone {
 		panic(err)
 	}
 	return &Alone{Unit: u, Key: key, blobs: map[core.Digest][]byte{}}
+}
+
+// MayWrite says that the release stands, unless the test has withdrawn it.
+func (a *Alone) MayWrite(context.Context, *run.Opened) error {
+	if a.Withdrawn != "" {
+		return core.Fail(core.DoesNotFit, "%s", a.Withdrawn)
+	}
+	return nil
 }
 
 // Put lays content on the shelf.

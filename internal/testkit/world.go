@@ -155,7 +155,7 @@ func (w *World) AddRelease(version string, program []byte, fits map[string][]str
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	r, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: version, Channel: model.Stable, Fits: fits,
+	r, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: version, Channel: model.Stable, Fits: fits, Accept: "made by the test",
 		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}})
 	if err != nil {
 		w.t.Fatal(err)
@@ -248,7 +248,7 @@ func (w *World) Wait(what string, holds func() bool) {
 // pause.
 func (w *World) Flash(link, release string) client.Run {
 	w.t.Helper()
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/" + link, Release: release})
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/" + link, Release: release, Reason: "a test"})
 	return w.Follow(r.ID)
 }
 

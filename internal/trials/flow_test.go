@@ -29,7 +29,7 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 	if err != nil || id.Serial != "S-0001" || id.Facts["running"].Value != "1.0.0" || id.Facts["running"].Source != "wire" {
 		t.Fatalf("%+v %v", id, err)
 	}
-	f, err := w.Technician.Fit(ctx, "b/a")
+	f, err := w.Technician.Fit(ctx, "b/a", "", "")
 	if err != nil || f.Verdicts[0].Version != "2.0.0" || !f.Verdicts[0].Recommended || !f.Verdicts[1].Current {
 		t.Fatalf("%+v %v", f, err)
 	}
@@ -40,7 +40,7 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 	if got := w.Units["a"].Memory(); !bytes.Equal(got[0x1000:][:20<<10], testkit.SmallProgram("2.0.0")) || bytes.Equal(got, before) {
 		t.Error("what was matched is not what is in the memory")
 	}
-	if f, _ = w.Technician.Fit(ctx, "S-0001"); !f.Verdicts[0].Current || f.Verdicts[1].Step != "older" {
+	if f, _ = w.Technician.Fit(ctx, "S-0001", "", ""); !f.Verdicts[0].Current || f.Verdicts[1].Step != "older" {
 		t.Errorf("after the run the fit still goes by what ran before: %+v", f.Verdicts)
 	}
 	if r := w.Flash("a", ""); r.Outcome != "nothing-to-do" {

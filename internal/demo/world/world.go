@@ -1,5 +1,6 @@
-// Package world is the demo's invented world: the ticket-printer boards on the
-// quays of Saltmere, their releases, and the people who look after them.
+// Package world is the demo's invented world: the ticket printers on the quays of
+// Saltmere, the receivers of its hull-inspection drones and the modules of its
+// luggage tugs, their releases, and the people who look after them.
 package world
 
 import (
@@ -10,9 +11,14 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/image/ihex"
+	"zealousferry/core/image/raw"
+	"zealousferry/core/image/srec"
+	"zealousferry/core/image/uf2"
 	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/internal/sim"
@@ -24,43 +30,58 @@ var (
 	Quill80 []byte
 	//go:embed quill-120.yaml
 	Quill120 []byte
+	//go:embed dunlin.yaml
+	Dunlin []byte
+	//go:embed porter-lamp.yaml
+	PorterLamp []byte
+	//go:embed porter-drive.yaml
+	PorterDrive []byte
+	//go:embed releases.yaml
+	releases []byte
 )
+
+// Sheets are all model sheets by model.
+var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive}
 
 // Release is a release of the demo.
 type Release struct {
-	Model, Version string
-	Channel        model.Channel
-	Fits           map[string][]string
-	Cures          string
-	Supersedes     []string
-	Size           int
-	Address        uint64
+	Model      string              `yaml:"model"`
+	Version    string              `yaml:"version"`
+	Number     string              `yaml:"number"`
+	Channel    model.Channel       `yaml:"channel"`
+	Cures      string              `yaml:"cures"`
+	Changes    string              `yaml:"changes"`
+	Supersedes []string            `yaml:"supersedes"`
+	Floor      string              `yaml:"floor"`
+	Fits       map[string][]string `yaml:"fits"`
+	Rules      []model.Rule        `yaml:"rules"`
+	Wants      []model.Want        `yaml:"wants"`
+	Origin     *model.Origin       `yaml:"origin"`
+	Withdrawn  string              `yaml:"withdrawn"` // why it was taken back
+	Unsigned   bool                `yaml:"unsigned"`  // nobody vouches for it yet
+	Parts      []Part              `yaml:"parts"`
 }
 
-const (
-	quill80Program  = 0x08000
-	quill120Program = 0x10000
-)
-
-// Releases of both models, oldest first.
-var Releases = []Release{
-	{"quill-80", "3.8.0", model.Stable, fits("CD", "inner-sound", "outer-isles"), "First release with both paper widths.", nil, 352 << 10, quill80Program},
-	{"quill-80", "3.9.4", model.Stable, fits("CD", "inner-sound", "outer-isles"), "The tray light no longer flickers in the cold.", []string{"3.8.0"}, 360 << 10, quill80Program},
-	{"quill-80", "4.1.6", model.Stable, fits("C", "inner-sound", "outer-isles"), "Ends the stall after warm-up on revision C.", []string{"3.9.4"}, 372 << 10, quill80Program},
-	{"quill-80", "4.2.1", model.Stable, fits("D", "inner-sound", "outer-isles"), "Ends the stall after warm-up that Gannet Quay reported.", []string{"3.9.4"}, 380 << 10, quill80Program},
-	{"quill-80", "4.2.2", model.Stable, fits("D", "outer-isles"), "Prints the fares of the outer isles.", []string{"4.2.1"}, 380 << 10, quill80Program},
-	{"quill-80", "5.0.0-rc.1", model.Candidate, fits("D", "inner-sound", "outer-isles"), "New fonts; on trial at Lantern Wharf.", []string{"4.2.1"}, 400 << 10, quill80Program},
-	{"quill-120", "2.0.3", model.Stable, map[string][]string{"revision": {"A", "B"}}, "First release.", nil, 1100 << 10, quill120Program},
-	{"quill-120", "2.1.0", model.Stable, map[string][]string{"revision": {"A", "B"}}, "Cuts wide tickets cleanly.", []string{"2.0.3"}, 1180 << 10, quill120Program},
+// Part is a part of a release.
+type Part struct {
+	Name    string `yaml:"name"`
+	KiB     int    `yaml:"kib"`
+	Address uint64 `yaml:"address"`
+	As      string `yaml:"as"` // the version whose bytes it has, for parts that several releases share
 }
 
-func fits(revisions string, regions ...string) map[string][]string {
-	var r []string
-	for _, c := range revisions {
-		r = append(r, string(c))
+// Releases of all models, oldest first within a model.
+var Releases = func() (all []Release) {
+	if err := yaml.Unmarshal(releases, &all); err != nil {
+		panic(err)
 	}
-	return map[string][]string{"revision": r, "region": regions}
-}
+	for i := range all {
+		if all[i].Channel == "" {
+			all[i].Channel = model.Stable
+		}
+	}
+	return all
+}()
 
 func hash(s string) uint64 {
 	h := fnv.New64a()
@@ -69,23 +90,56 @@ func hash(s string) uint64 {
 }
 
 // Bytes makes the release's program.
-func (r Release) Bytes() []byte {
-	return sim.Program(r.Version, r.Size, hash(r.Model), hash(r.Model+r.Version))
+func (r Release) Bytes() []byte { return r.Part(len(r.Parts) - 1) }
+
+// Part makes the bytes of a part. The last part is the program, which starts with
+// its version; others are what they are.
+func (r Release) Part(n int) []byte {
+	p := r.Parts[n]
+	if n == len(r.Parts)-1 {
+		return sim.Program(r.Version, p.KiB<<10, hash(r.Model), hash(r.Model+r.Version))
+	}
+	b := make([]byte, p.KiB<<10)
+	own := rand.New(rand.NewPCG(hash(r.Model+p.Name+p.As), 6))
+	for i := range b {
+		b[i] = byte(own.Uint32())
+	}
+	copy(b, r.Model+" "+p.Name+" "+p.As+"\x00")
+	return b
 }
 
-// HexFile is the release's program as an Intel HEX file.
-func (r Release) HexFile() []byte {
-	var b image.Builder
-	b.Add(r.Address, r.Bytes(), 0)
+// File is a part as a file: Intel HEX for the Quills, S-record for the Dunlin,
+// UF2 for the lamps, raw binary for the drives.
+func (r Release) File(n int) (name, format string, data []byte) {
+	p := r.Parts[n]
+	b := image.Builder{}
+	b.Add(p.Address, r.Part(n), 0)
 	im, err := b.Image()
 	if err != nil {
 		panic(err)
 	}
+	var f image.Format
+	ext := ""
+	switch r.Model {
+	case "dunlin":
+		f, ext = srec.Format{}, ".s19"
+	case "porter-lamp":
+		f, ext = uf2.Format{}, ".uf2"
+		im.Notes = []image.Note{{Name: image.NoteFamily, Value: "0x5A17A4E1"}}
+	case "porter-drive":
+		f, ext = raw.Format{}, ".bin"
+	default:
+		f, ext = ihex.Format{}, ".hex"
+	}
 	var out bytes.Buffer
-	if err := (ihex.Format{}).Encode(&out, im, image.Options{}); err != nil {
+	if err := f.Encode(&out, im, image.Options{}); err != nil {
 		panic(err)
 	}
-	return out.Bytes()
+	name = r.Model + "-" + r.Version
+	if len(r.Parts) > 1 {
+		name += "-" + p.Name
+	}
+	return name + ext, f.Name(), out.Bytes()
 }
 
 // Find gives a release of the demo.
@@ -109,41 +163,79 @@ type Unit struct {
 	Site     string
 	Label    map[string]string // what the label says
 	Silent   bool
-	Seen     bool // in the register from the start
+	Seen     bool              // in the register from the start
+	Chip     string            // empty: the maker's own
+	Boot     string            // version of the boot part, where it is another
+	Told     map[string]string // what people have noted
+	Strange  bool              // a program that nobody knows
 }
+
+func seen(u Unit) Unit { u.Seen = true; return u }
 
 // Units at the bench of the demo.
 var Units = []Unit{
-	{"quay-1", "quill-80", "D", "Q80-4417-206", "inner-sound", "3.9.4", "Gannet Quay, hall B, printer 3", map[string]string{"revision": "D"}, false, true},
-	{"quay-2", "quill-80", "D", "Q80-4417-198", "inner-sound", "4.2.1", "Gannet Quay, hall A, printer 1", map[string]string{"revision": "D"}, false, true},
-	{"quay-3", "quill-80", "C", "Q80-3982-051", "outer-isles", "3.8.0", "Ormsay, ticket hut", map[string]string{"revision": "C"}, false, true},
-	{"quay-4", "quill-80", "D", "Q80-3982-044", "outer-isles", "3.9.4", "Lantern Wharf, gate 2", map[string]string{"revision": "C"}, false, true},
-	{"quay-5", "quill-80", "D", "Q80-5120-009", "", "3.9.4", "Skerry Point, printer 1", nil, false, true},
-	{"quay-6", "quill-80", "C", "Q80-5120-013", "inner-sound", "3.9.4", "Skerry Point, printer 2", nil, true, true},
-	{"quay-7", "quill-80", "C", "Q80-4417-211", "inner-sound", "3.9.4", "Port Brannoch, office", nil, false, false},
-	{"quay-8", "quill-120", "A", "Q12-0031-007", "inner-sound", "2.0.3", "Port Brannoch, hall", nil, false, true},
+	seen(Unit{Link: "quay-1", Model: "quill-80", Revision: "D", Serial: "Q80-4417-206", Region: "inner-sound", Runs: "3.9.4", Site: "Gannet Quay, hall B, printer 3", Label: map[string]string{"revision": "D"}}),
+	seen(Unit{Link: "quay-2", Model: "quill-80", Revision: "D", Serial: "Q80-4417-198", Region: "inner-sound", Runs: "4.2.1", Site: "Gannet Quay, hall A, printer 1", Label: map[string]string{"revision": "D"}}),
+	seen(Unit{Link: "quay-3", Model: "quill-80", Revision: "C", Serial: "Q80-3982-051", Region: "outer-isles", Runs: "3.8.0", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "C"}}),
+	seen(Unit{Link: "quay-4", Model: "quill-80", Revision: "D", Serial: "Q80-3982-044", Region: "outer-isles", Runs: "3.9.4", Site: "Lantern Wharf, gate 2", Label: map[string]string{"revision": "C"}}),
+	seen(Unit{Link: "quay-5", Model: "quill-80", Revision: "D", Serial: "Q80-5120-009", Runs: "3.9.4", Site: "Skerry Point, printer 1"}),
+	seen(Unit{Link: "quay-6", Model: "quill-80", Revision: "C", Serial: "Q80-5120-013", Region: "inner-sound", Runs: "3.9.4", Site: "Skerry Point, printer 2", Silent: true}),
+	{Link: "quay-7", Model: "quill-80", Revision: "C", Serial: "Q80-4417-211", Region: "inner-sound", Runs: "3.9.4", Site: "Port Brannoch, office"},
+	seen(Unit{Link: "quay-8", Model: "quill-120", Revision: "A", Serial: "Q12-0031-007", Region: "inner-sound", Runs: "2.0.3", Site: "Port Brannoch, hall"}),
+	seen(Unit{Link: "quay-9", Model: "quill-80", Revision: "B", Serial: "Q80-1107-032", Region: "inner-sound", Runs: "3.9.9-hut", Site: "Skerry Point, ticket hut", Strange: true}),
+	seen(Unit{Link: "pier-1", Model: "dunlin", Revision: "2", Serial: "DN-20417", Runs: "1145", Site: "Lantern Wharf, drone shed", Told: map[string]string{"link-protocol": "shoal-2", "hand-box": "2.1", "genuine": "genuine"}}),
+	seen(Unit{Link: "pier-2", Model: "dunlin", Revision: "2", Serial: "DN-20977", Runs: "1145", Site: "Lantern Wharf, drone shed", Chip: "0x2B40"}),
+	seen(Unit{Link: "tug-1", Model: "porter-lamp", Revision: "B", Serial: "PL-700112", Runs: "PL-3310-B", Site: "Gannet Quay, tug 4", Told: map[string]string{"board": "PL-3301-C"}}),
+	seen(Unit{Link: "tug-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "Gannet Quay, tug 4", Told: map[string]string{"motor": "twin"}}),
 }
 
 // Sheet reads the unit's model sheet.
 func (u Unit) Sheet() *model.Sheet {
-	raw := Quill80
-	if u.Model == "quill-120" {
-		raw = Quill120
-	}
-	s, err := model.ReadSheet(raw)
+	s, err := model.ReadSheet(Sheets[u.Model])
 	if err != nil {
 		panic(err)
 	}
 	return s
 }
 
+// chips are what the makers use.
+var chips = map[string]string{"dunlin": "0x2A10", "porter-lamp": "0x4410", "porter-drive": "0x5120"}
+
 // Spec is the simulated unit.
 func (u Unit) Spec() sim.Spec {
 	s := Board(u.Sheet(), u.Serial)
 	s.Name, s.Revision, s.Region = u.Link, u.Revision, u.Region
-	program := Find(u.Model, u.Runs)
-	s.Fresh = func() []byte { return Memory(u.Sheet(), u.Serial, program.Bytes()) }
+	if c := chips[u.Model]; c != "" {
+		s.Chip = c
+	}
+	if u.Chip != "" {
+		s.Chip = u.Chip
+	}
+	s.Fresh = func() []byte { return u.memory() }
 	return s
+}
+
+// memory is what the unit holds at first.
+func (u Unit) memory() []byte {
+	sheet := u.Sheet()
+	if u.Strange {
+		return Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash("nobody knows"), hash(u.Serial)))
+	}
+	r := Find(u.Model, u.Runs)
+	b := Memory(sheet, u.Serial, r.Bytes())
+	base := sheet.Memory.Regions[0].Address
+	for n, p := range r.Parts[:len(r.Parts)-1] {
+		if u.Boot != "" {
+			for k, old := range Find(u.Model, u.Boot).Parts {
+				if old.Name == p.Name {
+					copy(b[p.Address-base:], Find(u.Model, u.Boot).Part(k))
+				}
+			}
+			continue
+		}
+		copy(b[p.Address-base:], r.Part(n))
+	}
+	return b
 }
 
 // Board is a simulated unit for a sheet, with nothing in its memory.
@@ -212,5 +304,27 @@ func (u Unit) Facts(at time.Time) []core.Fact {
 	for name, v := range u.Label {
 		all = append(all, core.Fact{Name: name, Value: v, Source: core.FromLabel, At: at, By: People[0].ID})
 	}
+	for name, v := range u.Told {
+		all = append(all, core.Fact{Name: name, Value: v, Source: core.FromPerson, At: at, By: People[0].ID})
+	}
 	return all
+}
+
+// Gear is what the team has for its jobs. Days count from today.
+type Gear struct {
+	Kind, Name, Version, Owner string
+	Days                       int // until it runs out; 0 for never
+	Left                       int // uses; 0 for no count
+	Cost, Note                 string
+}
+
+// Things that Tern & Tide have.
+var Things = []Gear{
+	{Kind: model.Cable, Name: "tray lead", Owner: "van"},
+	{Kind: model.Adapter, Name: "one-wire lead", Owner: "van", Note: "3.3 V, inverted"},
+	{Kind: model.Software, Name: "hand-box tool", Version: "2.2", Owner: "van"},
+	{Kind: model.Software, Name: "hand-box tool", Version: "2.5", Owner: "Imre Kolding"},
+	{Kind: model.Entitlement, Name: "Porter service access", Owner: "the team", Days: 9, Cost: "240 a year"},
+	{Kind: model.Entitlement, Name: "drive write token", Owner: "the team", Left: 1, Cost: "35 each"},
+	{Kind: model.Cable, Name: "tug diagnosis lead", Owner: "Imre Kolding"},
 }

@@ -1,0 +1,305 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/internal/client"
+)
+
+func (a *app) fitVerb() *cobra.Command {
+	day, why, matrix := "", "", false
+	v := &cobra.Command{Use: "fit LINK|UNIT", Short: "Which release fits a unit, and why; what the job needs first", Args: cobra.ExactArgs(1),
+		Example:           "  ferry fit van/quay-1\n  ferry fit Q80-3982-051 --why 4.2.1\n  ferry fit Q80-3982-051 --day 2026-12-01\n  ferry fit Q80-3982-051 --output json",
+		ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			f, err := c.Fit(ctx, args[0], day, why)
+			if err != nil {
+				return err
+			}
+			return a.show(f, func() {
+				switch {
+				case why != "":
+					a.why(f, why)
+				case matrix:
+					a.matrix(*f.Matrix)
+				default:
+					a.fit(f)
+				}
+			})
+		})}
+	v.Flags().StringVar(&day, "day", "", "the planned day, for what runs out before it")
+	v.Flags().StringVar(&why, "why", "", "every rule of this release, with fact, source and age")
+	v.Flags().BoolVar(&matrix, "matrix", false, "revisions against releases")
+	return v
+}
+
+func (a *app) answer(x fit.Answer) (mark, word string) {
+	switch x {
+	case fit.DoesNotFit:
+		return a.paint(brick, "✗"), a.paint(brick, "does not fit")
+	case fit.CannotTell:
+		return "?", "cannot tell"
+	}
+	return a.paint(teal, "✓"), a.paint(teal, "fits")
+}
+
+func (a *app) fit(f client.Fit) {
+	running := f.Running
+	if running == "" {
+		running = "an unknown version"
+	}
+	fmt.Fprintf(a.out, "%s runs %s.", a.paint(bold, f.Serial), running)
+	var best *fit.Verdict
+	for i, v := range f.Verdicts {
+		if v.Recommended {
+			best = &f.Verdicts[i]
+		}
+	}
+	if best != nil && best.Current {
+		fmt.Fprintf(a.out, " %s", a.paint(teal, "Already up to date: nothing to do."))
+	}
+	fmt.Fprintln(a.out)
+	if f.Inside != nil {
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "inside "), wrap(f.Inside.Text, 8))
+	}
+	for _, s := range f.Sisters {
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "beware "), wrap(s, 8))
+	}
+	fmt.Fprintln(a.out)
+	var rows [][]string
+	for _, v := range f.Verdicts {
+		mark, word := a.answer(v.Answer)
+		rows = append(rows, []string{mark, a.paint(bold, v.Version), string(v.Channel), word, a.notes(v), wrap(because(v), 30)})
+	}
+	a.table([]string{"", "release", "channel", "verdict", "", "because"}, rows)
+	a.needs(f)
+	if q := f.Question; q != nil {
+		a.question(f, q)
+	} else if best != nil && !best.Current {
+		next := "ferry flash " + f.Serial
+		if best.Toward != "" {
+			next += "   " + fmt.Sprintf("(%s first; it is a step to %s)", best.Version, best.Toward)
+		}
+		fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, next))
+	}
+}
+
+func (a *app) notes(v fit.Verdict) string {
+	var note []string
+	if v.Recommended {
+		note = append(note, a.paint(bold, "recommended"))
+	}
+	if v.Target {
+		note = append(note, "our choice")
+	}
+	if v.Current {
+		note = append(note, "runs now")
+	} else if v.Step == "older" {
+		note = append(note, "a step back")
+	}
+	if len(v.Path) > 0 {
+		note = append(note, "after "+strings.Join(v.Path, ", "))
+	}
+	return strings.Join(note, ", ")
+}
+
+// because is what decided, in a sentence or two.
+func because(v fit.Verdict) string {
+	var all []string
+	for _, r := range v.Reasons {
+		if r.Answer == v.Answer && (v.Answer != fit.Fits || r.Warns && r.Rule != fit.RuleStepBack) {
+			all = append(all, r.Text)
+		}
+	}
+	if len(all) == 0 && v.Answer == fit.Fits {
+		for _, r := range v.Reasons {
+			if r.Fact != "" && r.Rule == fit.RuleValue && len(all) < 3 {
+				all = append(all, r.Text)
+			}
+		}
+	}
+	return strings.Join(all, " ")
+}
+
+func (a *app) question(f client.Fit, q *fit.Question) {
+	fmt.Fprintf(a.out, "\n%s %s\n", a.paint(amber, " ONE QUESTION "), q.Ask)
+	if q.Look != "" {
+		fmt.Fprintf(a.out, "  %s\n", wrap(q.Look, 2))
+	}
+	for _, x := range q.Answers {
+		lead := "then none fits"
+		if x.Leads != "" {
+			lead = "then " + x.Leads
+		}
+		says := x.Says
+		if says != "" {
+			says += "; "
+		}
+		fmt.Fprintf(a.out, "  ferry note %s %s=%-12s %s\n", f.Serial, q.Fact, x.Value, a.paint(faint, says+lead))
+	}
+	fmt.Fprintf(a.out, "  %s\n", a.paint(faint, "with a photo: --photo FILE"))
+}
+
+var needSigns = map[string]string{fit.Ready: "✓", fit.RunsOut: "!", fit.Unproven: "?"}
+
+func (a *app) needs(f client.Fit) {
+	if len(f.Needs) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s", a.paint(bold, "The job needs"))
+	if f.Day != nil {
+		fmt.Fprintf(a.out, " on %s", f.Day.Format("2 January 2006"))
+	}
+	fmt.Fprintln(a.out)
+	var rows [][]string
+	for _, n := range f.Needs {
+		sign, ok := needSigns[n.State]
+		switch {
+		case n.State == fit.Ready:
+			sign = a.paint(teal, sign)
+		case !ok && n.Optional:
+			sign = "–"
+		case !ok:
+			sign = a.paint(brick, "✗")
+		}
+		word := strings.ReplaceAll(n.State, "-", " ")
+		if n.Optional {
+			word += ", optional"
+		}
+		rows = append(rows, []string{sign, n.Kind, a.paint(bold, n.Name), word, wrap(strings.TrimSpace(n.Text+" "+n.Says), 30)})
+	}
+	a.table([]string{"", "kind", "name", "", ""}, rows)
+}
+
+// why writes every rule of one release.
+func (a *app) why(f client.Fit, version string) {
+	for _, v := range f.Verdicts {
+		if v.Version != version && v.Release != version {
+			continue
+		}
+		mark, word := a.answer(v.Answer)
+		fmt.Fprintf(a.out, "%s %s %s for %s. %s\n\n", mark, a.paint(bold, v.Version), word, f.Serial, a.notes(v))
+		var rows [][]string
+		for _, r := range v.Reasons {
+			mark, _ := a.answer(r.Answer)
+			if r.Warns {
+				mark = "!"
+			}
+			from := r.Source
+			if !r.At.IsZero() {
+				from += ", " + when(r.At)
+			}
+			rows = append(rows, []string{mark, strings.ReplaceAll(r.Rule, "-", " "), r.Fact, r.Value, from, wrap(r.Text, 30)})
+		}
+		a.table([]string{"", "rule", "fact", "value", "source", "says"}, rows)
+		if d, ok := v.Deciding(); ok && d.Next != "" {
+			fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, wrap(d.Next, 7)))
+		}
+	}
+}
+
+// matrix writes releases against revisions.
+func (a *app) matrix(m client.Matrix) {
+	head := []string{"release"}
+	for _, c := range m.Columns {
+		name := m.Fact + " " + c.Value
+		if c.Value == m.ColumnNow {
+			name = "▸ " + name
+		}
+		head = append(head, name)
+	}
+	var rows [][]string
+	for _, r := range m.Rows {
+		name := a.paint(bold, r.Version)
+		switch {
+		case r.Withdrawn:
+			name += " withdrawn"
+		case r.Channel == "candidate":
+			name += " candidate"
+		}
+		if r.Runs {
+			name += ", runs now"
+		}
+		row := []string{name}
+		for _, c := range r.Cells {
+			row = append(row, a.cell(c))
+		}
+		if r.Unit != nil {
+			row = append(row, a.cell(*r.Unit))
+		}
+		rows = append(rows, row)
+	}
+	if len(m.Rows) > 0 && m.Rows[0].Unit != nil {
+		head = append(head, "this unit")
+	}
+	a.table(head, rows)
+	for _, c := range m.Columns {
+		if c.Flaw != "" {
+			fmt.Fprintf(a.out, "%s %s %s: %s\n", a.paint(brick, "!"), m.Fact, c.Value, c.Flaw)
+		}
+		if c.Target != "" {
+			fmt.Fprintf(a.out, "  %s %s: our choice is %s\n", m.Fact, c.Value, c.Target)
+		}
+	}
+}
+
+func (a *app) cell(c fit.Cell) string {
+	mark, word := a.answer(c.Answer)
+	if c.Answer == fit.Fits {
+		if c.Warns {
+			return mark + " " + word + " ! " + c.Short
+		}
+		return mark + " " + word
+	}
+	return mark + " " + c.Short
+}
+
+func (a *app) noteVerb() *cobra.Command {
+	label, photo := false, ""
+	v := &cobra.Command{Use: "note UNIT FACT=VALUE...", Short: "Note what a label or a person says of a unit", Args: cobra.MinimumNArgs(2),
+		Example:           "  ferry note Q80-5120-009 region=inner-sound\n  ferry note Q80-3982-044 revision=D --label --photo label.jpg",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.Noted{}
+			digest := ""
+			if photo != "" {
+				raw, err := os.ReadFile(photo)
+				if err != nil {
+					return core.Fail(core.NotFound, "%w", err)
+				}
+				kept, err := c.PutEvidence(ctx, strings.Split(http.DetectContentType(raw), ";")[0], raw)
+				if err != nil {
+					return err
+				}
+				digest = kept.Digest.String()
+			}
+			for _, x := range args[1:] {
+				name, value, ok := strings.Cut(x, "=")
+				if !ok {
+					return fmt.Errorf("%q: write FACT=VALUE", x)
+				}
+				source := core.FromPerson
+				if label {
+					source = core.FromLabel
+				}
+				n.Facts = append(n.Facts, client.NotedFact{Name: name, Value: value, Source: source, Photo: digest})
+			}
+			if err := c.Note(ctx, args[0], n); err != nil {
+				return err
+			}
+			return a.show(n, func() {
+				fmt.Fprintf(a.out, "%s noted with your name and the time.\nnext   %s\n", a.paint(teal, "✓"), a.paint(bold, "ferry fit "+args[0]))
+			})
+		})}
+	v.Flags().BoolVar(&label, "label", false, "it stands on the label (otherwise: you say so)")
+	v.Flags().StringVar(&photo, "photo", "", "a photo that shows it (JPEG, PNG or WebP)")
+	return v
+}

@@ -1,0 +1,210 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/image"
+	"zealousferry/core/model"
+	"zealousferry/core/recognise"
+	"zealousferry/core/shelf"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// inside finds out by content what a unit's newest backup holds.
+func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) (*client.Inside, error) {
+	backups, err := v.store.Backups(ctx, u.ID)
+	if err != nil || len(backups) == 0 {
+		return nil, err
+	}
+	b := backups[0]
+	raw, err := v.store.Piece(ctx, core.Digest(b.Manifest))
+	if err != nil {
+		return nil, err
+	}
+	manifest, err := shelf.DecodeManifest(raw)
+	if err != nil {
+		return nil, err
+	}
+	stretches, err := manifest.Chunks(func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) })
+	if err != nil {
+		return nil, err
+	}
+	memory := recognise.Memory(stretches)
+	images, held, err := v.store.Alike(ctx, u.Model, memory)
+	if err == nil && len(images) == 0 { // perhaps it is another model's
+		images, held, err = v.store.Alike(ctx, "", memory)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := explain(images, held, memory, sheet)
+	out.Backup, out.Taken, out.Says = b.ID, b.Taken, b.Running
+	if out.Known && out.Says != "" && out.Main.Version != out.Says {
+		out.Lies = !slices.ContainsFunc(held[0], func(h store.Holder) bool { return h.Version == out.Says })
+	}
+	out.Text = insideWords(out)
+	return out, nil
+}
+
+func explain(images [][]recognise.Chunk, held [][]store.Holder, memory []recognise.Chunk, sheet *model.Sheet) *client.Inside {
+	out := &client.Inside{Others: []client.InsideOf{}, Unknown: []string{}}
+	var index recognise.Index
+	for _, chunks := range images {
+		index.Add(chunks)
+	}
+	index.Make()
+	found := index.Recognise(memory)
+	name := func(m recognise.Match) client.InsideOf {
+		h := held[m.Image][0]
+		x := client.InsideOf{Release: h.Release, Version: h.Version, Model: h.Model, Part: h.Part, Same: m.Same, Of: m.Of, Differs: append([]uint64{}, m.Differs...), Where: regionsOf(sheet, m.Differs)}
+		return x
+	}
+	out.Known = found.Known()
+	if found.Main != nil {
+		x := name(*found.Main)
+		out.Main = &x
+	}
+	for _, m := range found.Others {
+		out.Others = append(out.Others, name(m))
+	}
+	// What a unit has of its own, and the loader where no release carries it, need no image.
+	var strange []uint64
+	for _, at := range found.Unknown {
+		if r, ok := sheet.Memory.At(at); ok && r.Use != "program" {
+			continue
+		}
+		strange = append(strange, at)
+	}
+	out.Unknown = regionsOf(sheet, strange)
+	return out
+}
+
+func regionsOf(sheet *model.Sheet, addresses []uint64) []string {
+	all := []string{}
+	for _, at := range addresses {
+		name := fmt.Sprintf("0x%X", at)
+		if r, ok := sheet.Memory.At(at); ok {
+			name = r.Name
+		}
+		if !slices.Contains(all, name) && len(all) < 20 {
+			all = append(all, name)
+		}
+	}
+	return all
+}
+
+// insideWords say it in a sentence or two.
+func insideWords(in *client.Inside) string {
+	var s []string
+	switch {
+	case in.Main == nil:
+		s = append(s, "Unknown firmware: nothing in it is like anything in the catalogue.")
+	case !in.Known:
+		s = append(s, fmt.Sprintf("Unknown firmware; nearest is release %s of %s, %d of %d pieces alike.", in.Main.Version, in.Main.Model, in.Main.Same, in.Main.Of))
+	case len(in.Main.Differs) == 0:
+		s = append(s, fmt.Sprintf("Release %s (%s), every piece.", in.Main.Version, in.Main.Part))
+	default:
+		s = append(s, fmt.Sprintf("Release %s (%s), %d of %d pieces differ (%s).", in.Main.Version, in.Main.Part, len(in.Main.Differs), in.Main.Of, strings.Join(in.Main.Where, ", ")))
+	}
+	if in.Known {
+		for _, o := range in.Others {
+			s = append(s, fmt.Sprintf("%d pieces of %s from %s.", o.Same, o.Part, o.Version))
+		}
+		if in.Lies {
+			s = append(s, fmt.Sprintf("It says that it runs %s, which is not so.", in.Says))
+		}
+	}
+	return strings.Join(s, " ")
+}
+
+func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.Inside{}, err
+	}
+	sheet, err := v.store.Sheet(ctx, u.Model)
+	if err != nil {
+		return client.Inside{}, err
+	}
+	out, err := v.inside(ctx, u, sheet)
+	if err != nil {
+		return client.Inside{}, err
+	}
+	if out == nil {
+		return client.Inside{}, core.Fail(core.NotFound, "unit %s has no backup that could be looked into", u.Serial).Do("Read its memory: ferry backup " + u.Serial + ".")
+	}
+	return *out, nil
+}
+
+// inspect looks at a firmware file without keeping it.
+func (v *Service) inspect(ctx context.Context, in *imageIn) (client.Inspection, error) {
+	o, err := in.open()
+	if err != nil {
+		return client.Inspection{}, err
+	}
+	x := client.Inspection{Name: in.Name, Format: o.Format.Name(), Bytes: int64(len(in.RawBody)), SHA256: core.DigestOf(in.RawBody), Packed: o.Packed, Member: o.Member, Report: image.Describe(o.Image), Known: []client.Known{}, Models: []client.Size{}}
+	holders, err := v.store.Holders(ctx, x.SHA256, x.Content)
+	if err != nil {
+		return x, err
+	}
+	for _, h := range holders {
+		how := "same-image"
+		if core.Digest(h.Image) == x.SHA256 {
+			how = "same-file"
+		}
+		x.Known = append(x.Known, client.Known{Release: h.Release, Model: h.Model, Version: h.Version, Part: h.Part, How: how})
+	}
+	chunks := recognise.Of(o.Image, 0xFF)
+	if len(holders) == 0 {
+		images, held, err := v.store.Alike(ctx, "", chunks)
+		if err != nil {
+			return x, err
+		}
+		var index recognise.Index
+		for _, c := range images {
+			index.Add(c)
+		}
+		index.Make()
+		if f := index.Recognise(chunks); f.Main != nil {
+			h := held[f.Main.Image][0]
+			x.Known = append(x.Known, client.Known{Release: h.Release, Model: h.Model, Version: h.Version, Part: h.Part, How: "nearest", Same: f.Main.Same, Of: f.Main.Of})
+		}
+	}
+	models, err := v.store.Models(ctx)
+	for _, m := range models[:min(len(models), 50)] {
+		sheet, err := v.store.Sheet(ctx, m.Name)
+		if err != nil {
+			return x, err
+		}
+		x.Models = append(x.Models, suits(sheet, o.Image))
+	}
+	return x, err
+}
+
+// suits holds an image against a model's memory.
+func suits(sheet *model.Sheet, im *image.Image) client.Size {
+	s := client.Size{Model: sheet.Model, Name: sheet.Name.In("en"), Memory: sheet.Memory.Bytes(), Inside: true, Touches: []string{}}
+	for _, seg := range im.Segments {
+		covered := uint64(0)
+		for _, r := range sheet.Memory.Regions {
+			from, to := max(seg.Address, r.Address), min(seg.End(), r.End())
+			if from >= to {
+				continue
+			}
+			covered += to - from
+			if !slices.Contains(s.Touches, r.Name) {
+				s.Touches = append(s.Touches, r.Name)
+			}
+			if r.ReadOnly && s.Bars == "" {
+				s.Bars = "it would overwrite " + r.Name
+			}
+		}
+		s.Inside = s.Inside && covered == uint64(len(seg.Data))
+	}
+	return s
+}

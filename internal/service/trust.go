@@ -1,0 +1,282 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/pack"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// trustOf says who vouches for each release of a model, or for one.
+func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[string]client.Trust, error) {
+	vouches, err := v.store.Vouches(ctx, modelName, release)
+	if err != nil {
+		return nil, err
+	}
+	keys, _, err := v.store.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]client.Trust{}
+	for _, w := range vouches {
+		t := all[w.Firmware]
+		if t.State == "" {
+			t.State = "not-vouched"
+		}
+		x := client.Vouch{How: w.How, Who: names[w.Who], Reason: w.Reason, Dated: w.Dated, Entered: w.Entered, By: names[w.By], Counts: true}
+		switch w.How {
+		case store.VouchSignature, store.VouchPack:
+			x.Key, x.Who, x.Bars = w.Who, "key "+w.Who, "its key "+w.Who+" is not in the list."
+			for _, k := range keys {
+				if k.ID == w.Who {
+					x.Who, x.Bars = k.Name, k.Bars(w.Dated)
+				}
+			}
+			if x.Counts = x.Bars == ""; x.Counts {
+				t.State, t.Text = "signed", fmt.Sprintf("Signed by %s.", x.Who)
+			} else if t.Text == "" {
+				t.Text = "It is signed, but " + x.Bars
+			}
+		case store.VouchPerson:
+			if t.State != "signed" {
+				t.State, t.Text = "accepted", fmt.Sprintf("Accepted by %s: %s.", x.Who, strings.TrimSuffix(w.Reason, "."))
+			}
+		default:
+			if t.State == "not-vouched" {
+				t.State, t.Text = "accepted", w.Reason
+			}
+		}
+		t.Vouches = append(t.Vouches, x)
+		all[w.Firmware] = t
+	}
+	return all, nil
+}
+
+func (v *Service) trustIn(ctx context.Context, release string) (client.Trust, error) {
+	all, err := v.trustOf(ctx, "", release)
+	if t, ok := all[release]; ok {
+		return t, err
+	}
+	return client.Trust{State: "not-vouched", Text: nobodyVouches, Vouches: []client.Vouch{}}, err
+}
+
+const nobodyVouches = "Nobody vouches for its images: it is not signed, and no lead has accepted it."
+
+// distrust says of which releases nobody vouches for, and why.
+func (v *Service) distrust(ctx context.Context, modelName string, releases []*model.Release) (map[string]string, error) {
+	all, err := v.trustOf(ctx, modelName, "")
+	out := map[string]string{}
+	for _, r := range releases {
+		switch t := all[r.ID]; t.State {
+		case "signed", "accepted":
+		case "":
+			out[r.ID] = nobodyVouches
+		default:
+			out[r.ID] = t.Text
+		}
+	}
+	return out, err
+}
+
+func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
+	now := v.clock.Now().UTC()
+	return v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: who(ctx).person.ID, Reason: reason, Dated: now, By: who(ctx).person.ID, Entered: now}, nil)
+}
+
+// acceptRelease is a lead's word, by name, for images that no trusted key signed.
+func (v *Service) acceptRelease(ctx context.Context, in *reasonIn) (client.Release, error) {
+	r, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return client.Release{}, err
+	}
+	if err := v.acceptBy(ctx, r.ID, in.Body.Reason); err != nil {
+		return client.Release{}, err
+	}
+	return v.release(ctx, r.ID)
+}
+
+type signIn2 struct {
+	ReleasePath
+	Body client.Signature
+}
+
+// signRelease takes a signature of a release's document, made elsewhere.
+func (v *Service) signRelease(ctx context.Context, in *signIn2) (client.Release, error) {
+	r, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return client.Release{}, err
+	}
+	document, err := v.store.Piece(ctx, r.Document)
+	if err != nil {
+		return client.Release{}, err
+	}
+	id, err := trust.KeyID(in.Body.Signature)
+	if err != nil {
+		return client.Release{}, err
+	}
+	keys, _, err := v.store.Keys(ctx)
+	if err != nil {
+		return client.Release{}, err
+	}
+	now := v.clock.Now().UTC()
+	for _, k := range keys {
+		if k.ID != id {
+			continue
+		}
+		if err := k.Public.VerifyDetached(trust.PurposeRelease, document, in.Body.Signature); err != nil {
+			return client.Release{}, err
+		}
+		if why := k.Bars(now); why != "" {
+			return client.Release{}, core.Fail(core.NotAllowed, "the signature is right, but %s", why)
+		}
+		err := v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchSignature, Who: id, Signature: in.Body.Signature, Dated: now, By: who(ctx).person.ID, Entered: now}, document)
+		if err != nil {
+			return client.Release{}, err
+		}
+		return v.release(ctx, r.ID)
+	}
+	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which nobody here has decided to trust", id).Do("A lead puts it into the list: ferry key trust.")
+}
+
+func (v *Service) listKeys(ctx context.Context, _ *none) (client.Keys, error) {
+	_, rows, err := v.store.Keys(ctx)
+	if err != nil {
+		return client.Keys{}, err
+	}
+	names, err := v.store.Names(ctx)
+	out := client.Keys{Keys: []client.Key{}}
+	now := v.clock.Now()
+	for _, k := range rows {
+		x := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: timeOf(k.Until), Revoked: timeOf(k.Revoked), Reason: k.Reason, By: names[k.By], State: "trusted"}
+		switch {
+		case k.Revoked.Valid:
+			x.State = "revoked"
+		case now.Before(k.From):
+			x.State = "not-yet"
+		case k.Until.Valid && now.After(k.Until.Time):
+			x.State = "over"
+		}
+		out.Keys = append(out.Keys, x)
+	}
+	return out, err
+}
+
+type newKeyIn struct{ Body client.NewKey }
+
+func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) {
+	b := in.Body
+	if len(b.Public) != 32 {
+		return client.Key{}, core.Fail(core.BadFile, "a public key has 32 bytes, this has %d", len(b.Public)).Do("Give what ferry key make has printed.")
+	}
+	now := v.clock.Now().UTC()
+	k := store.TrustedKey{ID: trust.Public(b.Public).ID(), Name: b.Name, Public: b.Public, From: now.Add(-time.Minute), By: who(ctx).person.ID, At: now}
+	if b.From != nil {
+		k.From = b.From.UTC()
+	}
+	if b.Until != nil {
+		k.Until.Time, k.Until.Valid = b.Until.UTC(), true
+		if !k.Until.Time.After(k.From) {
+			return client.Key{}, core.Fail(core.BadFile, "the key would end before it begins")
+		}
+	}
+	return client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}, v.store.PutKey(ctx, k)
+}
+
+type revokeKeyIn struct {
+	Key  string `path:"key"`
+	Body client.Reason
+}
+
+func (v *Service) revokeKey(ctx context.Context, in *revokeKeyIn) (none, error) {
+	return none{}, v.store.RevokeKey(ctx, in.Key, who(ctx).person.ID, in.Body.Reason, v.clock.Now())
+}
+
+type packIn struct {
+	Accept  string `query:"accept" maxLength:"400" doc:"Why the lead vouches by name for a pack that no trusted key signed."`
+	Older   bool   `query:"older" doc:"Take it although its signer has sent a newer one."`
+	RawBody []byte
+}
+
+// importPack takes the releases of a pack into the catalogue.
+func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, error) {
+	p, err := pack.Read(in.RawBody)
+	if err != nil {
+		return client.Imported{}, err
+	}
+	keys, _, err := v.store.Keys(ctx)
+	if err != nil {
+		return client.Imported{}, err
+	}
+	by, why, err := p.Signed(keys, v.clock.Now())
+	if err != nil {
+		return client.Imported{}, err
+	}
+	if by == nil && in.Accept == "" {
+		return client.Imported{}, core.Fail(core.NotAllowed, "%s", why).Do("A lead may vouch for it by name: ferry release import FILE --accept REASON.")
+	}
+	signer := who(ctx).person.ID
+	out := client.Imported{Series: p.Manifest.Series, Number: p.Manifest.Number, Date: p.Manifest.Date, Releases: []client.Release{}}
+	if by != nil {
+		signer, out.By = by.ID, by.Name
+	}
+	sheets := map[string]*model.Sheet{}
+	for _, r := range p.Releases {
+		if sheets[r.Model] == nil {
+			if sheets[r.Model], err = v.store.Sheet(ctx, r.Model); err != nil {
+				return out, core.Fail(core.NotFound, "the pack is for model %s, whose sheet is not here", r.Model).Do("Add the sheet first: ferry model add SHEET.")
+			}
+		}
+		if err := r.Check(sheets[r.Model]); err != nil {
+			return out, err
+		}
+	}
+	newest, ok, err := v.store.SeePack(ctx, signer, p.Manifest.Series, p.Manifest.Number, p.Manifest.Date, in.Older)
+	if err != nil {
+		return out, err
+	}
+	if !ok {
+		return out, core.Fail(core.NotAllowed, "this is pack %d of series %s; number %d was taken in before, so this one is old", p.Manifest.Number, p.Manifest.Series, newest).Do("Use the newest pack, or say that you mean the old one: --older.")
+	}
+	for _, f := range p.Manifest.Images {
+		if err := v.store.PutImage(ctx, p.Images[f.Image], f.Name, who(ctx).person.ID); err != nil {
+			return out, err
+		}
+	}
+	now := v.clock.Now().UTC()
+	for i, r := range p.Releases {
+		if err := v.measure(ctx, r, true); err != nil {
+			return out, err
+		}
+		if _, err := v.store.Release(ctx, r.ID); core.KindOf(err) == core.NotFound {
+			out.New++
+		}
+		if _, err := v.store.AddRelease(ctx, r, p.Documents[i], sheets[r.Model].Memory.Erased, who(ctx).person.ID); err != nil {
+			return out, err
+		}
+		if by != nil {
+			err = v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchPack, Who: by.ID, Reason: fmt.Sprintf("pack %d of series %s", p.Manifest.Number, p.Manifest.Series), Signature: p.Signature, Dated: p.Manifest.Date.UTC(), By: who(ctx).person.ID, Entered: now}, p.Raw)
+		} else {
+			err = v.acceptBy(ctx, r.ID, in.Accept)
+		}
+		if err != nil {
+			return out, err
+		}
+		one, err := v.release(ctx, r.ID)
+		if err != nil {
+			return out, err
+		}
+		out.Releases = append(out.Releases, one)
+	}
+	return out, nil
+}

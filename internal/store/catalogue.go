@@ -1,0 +1,526 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/recognise"
+	"zealousferry/core/registry"
+	"zealousferry/core/shelf"
+)
+
+// Model is a model with the sheet that is in force.
+type Model struct {
+	Name    string    `db:"name"`
+	Title   string    `db:"title"`
+	Sheet   []byte    `db:"sheet"`
+	Changed time.Time `db:"changed_at"`
+}
+
+// PutModel keeps a sheet and puts it in force.
+func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: sheet.Digest, Data: raw}}); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO model (name, title, sheet, changed_at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE title = VALUES(title), sheet = VALUES(sheet), changed_at = VALUES(changed_at)`,
+			sheet.Model, sheet.Name.In("en"), sheet.Digest[:], time.Now().UTC())
+		return err
+	})
+}
+
+// Models lists all.
+func (s *Store) Models(ctx context.Context) (all []Model, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM model ORDER BY name`)
+	return all, err
+}
+
+// Sheet reads the sheet in force of a model.
+func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
+	var digest []byte
+	if err := s.db.GetContext(ctx, &digest, `SELECT sheet FROM model WHERE name = ?`, name); err != nil {
+		return nil, none(err, "there is no model %q", name)
+	}
+	raw, err := s.Piece(ctx, core.Digest(digest))
+	if err != nil {
+		return nil, err
+	}
+	return model.ReadSheet(raw)
+}
+
+// PutImage keeps an image file, in chunks. An image that is there is left as it is.
+func (s *Store) PutImage(ctx context.Context, data []byte, fileName, by string) error {
+	manifest, pages, err := shelf.Bind([]shelf.Stretch{{Length: uint64(len(data)), Chunks: shelf.Names(0, data)}})
+	if err != nil {
+		return err
+	}
+	raw := manifest.Encode()
+	name, digest := core.DigestOf(raw), core.DigestOf(data)
+	pieces := append(append(shelf.Cut(0, data), pages...), shelf.Piece{Name: name, Data: raw})
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.putPieces(ctx, tx, pieces); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO image (digest, manifest, length, file_name, added_by, added_at) VALUES (?, ?, ?, ?, ?, ?)`,
+			digest[:], name[:], len(data), fileName, by, time.Now().UTC())
+		return err
+	})
+}
+
+// Image gets an image file.
+func (s *Store) Image(ctx context.Context, digest core.Digest) ([]byte, error) {
+	var row struct {
+		Manifest []byte `db:"manifest"`
+		Length   uint64 `db:"length"`
+	}
+	if err := s.db.GetContext(ctx, &row, `SELECT manifest, length FROM image WHERE digest = ?`, digest[:]); err != nil {
+		return nil, none(err, "there is no image %s", digest.Short())
+	}
+	raw, err := s.Piece(ctx, core.Digest(row.Manifest))
+	if err != nil {
+		return nil, err
+	}
+	manifest, err := shelf.DecodeManifest(raw)
+	if err != nil {
+		return nil, err
+	}
+	data := make([]byte, row.Length)
+	if err := manifest.Read(func(d core.Digest) ([]byte, error) { return s.Piece(ctx, d) }, 0, data); err != nil {
+		return nil, err
+	}
+	if core.DigestOf(data) != digest {
+		return nil, core.Fail(core.BadFile, "the image %s does not have its digest any more", digest.Short())
+	}
+	return data, nil
+}
+
+type firmware struct {
+	ID        string         `db:"id"`
+	Model     string         `db:"model"`
+	Version   string         `db:"version"`
+	Document  []byte         `db:"document"`
+	Withdrawn sql.NullTime   `db:"withdrawn_at"`
+	By        sql.NullString `db:"withdrawn_by"`
+	Reason    sql.NullString `db:"withdrawn_reason"`
+}
+
+const firmwareColumns = `f.id, f.model, f.version, f.document, f.withdrawn_at, f.withdrawn_by, f.withdrawn_reason`
+
+// Release is a release with the digest of its document.
+type Release struct {
+	model.Release
+	Document core.Digest `json:"document"`
+}
+
+// AddRelease keeps a release, its document byte for byte, and the chunks of its
+// images, by which memory is recognised. A version that the model has already is
+// busy, unless it is the very same release.
+func (s *Store) AddRelease(ctx context.Context, r *model.Release, document []byte, erased byte, by string) (core.Digest, error) {
+	name := core.DigestOf(document)
+	if old, err := s.Release(ctx, r.ID); err == nil && old.Document == name {
+		return name, nil
+	}
+	marks, err := s.marks(ctx, r, erased)
+	if err != nil {
+		return name, err
+	}
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: name, Data: document}}); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO firmware (id, model, version, document, channel, number, added_at, added_by, words) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			r.ID, r.Model, r.Version, name[:], r.Channel, r.Number, time.Now().UTC(), by, searched(r)); err != nil {
+			return err
+		}
+		return putParts(ctx, tx, r, marks)
+	})
+	if duplicate(err) {
+		return name, core.Fail(core.Busy, "%s has a release %s already", r.Model, r.Version).Do("A release is immutable: give the new one another version.")
+	}
+	return name, err
+}
+
+// searched is the text in which a release is looked for.
+func searched(r *model.Release) string {
+	words := []string{r.Model, r.Version, r.Number, string(r.Channel), r.Cures.In("en"), r.Changes.In("en")}
+	words = append(words, r.Supersedes...)
+	for _, rule := range r.AllRules() {
+		words = append(words, rule.Fact, rule.Plain())
+	}
+	for _, p := range r.Parts {
+		words = append(words, p.Name, p.Image.String())
+	}
+	if r.Origin != nil {
+		words = append(words, r.Origin.From, r.Origin.Source)
+	}
+	return strings.Join(words, " ")
+}
+
+// marks are the chunks of a release's images.
+func (s *Store) marks(ctx context.Context, r *model.Release, erased byte) (map[core.Digest][]recognise.Chunk, error) {
+	all := map[core.Digest][]recognise.Chunk{}
+	for _, p := range r.Parts {
+		raw, err := s.Image(ctx, p.Image)
+		if err != nil {
+			return nil, err
+		}
+		im, _, err := registry.Decode(raw, p.Format, p.Address)
+		if err != nil {
+			return nil, err
+		}
+		all[p.Content] = recognise.Of(im, erased)
+	}
+	return all, nil
+}
+
+func putParts(ctx context.Context, tx *sqlx.Tx, r *model.Release, marks map[core.Digest][]recognise.Chunk) error {
+	for n, p := range r.Parts {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO firmware_part (firmware, n, name, image, content, from_at, to_at, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			r.ID, n, p.Name, p.Image[:], p.Content[:], p.From, p.To, p.Bytes); err != nil {
+			return err
+		}
+		chunks := marks[p.Content]
+		for len(chunks) > 0 {
+			n := min(len(chunks), 500)
+			var args []any
+			for _, c := range chunks[:n] {
+				args = append(args, c.Name[:], p.Content[:], c.Address, c.Edge)
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO image_chunk (place, content, address, edge) VALUES (?, ?, ?, ?)`+strings.Repeat(", (?, ?, ?, ?)", n-1), args...); err != nil {
+				return err
+			}
+			chunks = chunks[n:]
+		}
+	}
+	return nil
+}
+
+// fill computes what columns and tables that came later want of the releases that
+// are there.
+func fill(ctx context.Context, dsn string) error {
+	s, err := Open(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.words IS NULL`); err != nil {
+		return err
+	}
+	erased := map[string]byte{}
+	for _, row := range rows {
+		r, err := s.release(ctx, row)
+		if err != nil {
+			return err
+		}
+		if _, ok := erased[r.Model]; !ok {
+			sheet, err := s.Sheet(ctx, r.Model)
+			if err != nil {
+				return err
+			}
+			erased[r.Model] = sheet.Memory.Erased
+		}
+		marks, err := s.marks(ctx, &r.Release, erased[r.Model])
+		if err != nil {
+			return err
+		}
+		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
+			if _, err := tx.ExecContext(ctx, `UPDATE firmware SET channel = ?, number = ?, added_at = ?, words = ? WHERE id = ?`, r.Channel, r.Number, r.At.UTC(), searched(&r.Release), r.ID); err != nil {
+				return err
+			}
+			// What was there before images had to be vouched for was entered by a lead, whose rule it was.
+			if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO vouch (firmware, how, who, reason, dated_at, entered_by, entered_at) VALUES (?, ?, '', 'It was in the catalogue before images had to be vouched for.', ?, '', ?)`,
+				r.ID, VouchBefore, r.At.UTC(), time.Now().UTC()); err != nil {
+				return err
+			}
+			return putParts(ctx, tx, &r.Release, marks)
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Releases lists the releases of a model.
+func (s *Store) Releases(ctx context.Context, modelName string) ([]*Release, error) {
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.model = ? ORDER BY f.id`, modelName); err != nil {
+		return nil, err
+	}
+	return s.releases(ctx, rows)
+}
+
+func (s *Store) releases(ctx context.Context, rows []firmware) ([]*Release, error) {
+	all := make([]*Release, 0, len(rows))
+	for _, row := range rows {
+		r, err := s.release(ctx, row)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, r)
+	}
+	return all, nil
+}
+
+// ReleaseQuery asks for a page of releases.
+type ReleaseQuery struct {
+	Words      string // all of which must be found; a version or part number by its beginning
+	Model      string
+	Channel    string
+	Page, Size int
+}
+
+// FindReleases searches the catalogue, the newest first.
+func (s *Store) FindReleases(ctx context.Context, q ReleaseQuery) (all []*Release, total int, err error) {
+	where, args := q.where()
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM firmware f WHERE `+where, args...); err != nil || total == 0 {
+		return nil, total, err
+	}
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM firmware f WHERE `+where+` ORDER BY f.added_at DESC, f.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...); err != nil {
+		return nil, total, err
+	}
+	all, err = s.releases(ctx, rows)
+	return all, total, err
+}
+
+func (q ReleaseQuery) where() (string, []any) {
+	where, args := []string{"1 = 1"}, []any{}
+	if q.Model != "" {
+		where, args = append(where, "f.model = ?"), append(args, q.Model)
+	}
+	if q.Channel != "" {
+		where, args = append(where, "f.channel = ?"), append(args, q.Channel)
+	}
+	var full []string
+	for _, word := range strings.Fields(q.Words) {
+		like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(word) + "%"
+		plain := strings.Map(func(r rune) rune {
+			if strings.ContainsRune(`+-><()~*"@.:/`, r) {
+				return ' '
+			}
+			return r
+		}, word)
+		if len(word) < 3 || strings.ContainsAny(word, "0123456789") && len(word) < 40 {
+			where = append(where, "(f.version LIKE ? OR f.number LIKE ? OR f.model LIKE ?)")
+			args = append(args, like, like, like)
+			continue
+		}
+		for _, p := range strings.Fields(plain) {
+			if len(p) >= 3 {
+				full = append(full, "+"+p+"*")
+			}
+		}
+	}
+	if len(full) > 0 {
+		where, args = append(where, "MATCH (f.words) AGAINST (? IN BOOLEAN MODE)"), append(args, strings.Join(full, " "))
+	}
+	return strings.Join(where, " AND "), args
+}
+
+// Release finds one by id.
+func (s *Store) Release(ctx context.Context, id string) (*Release, error) {
+	var row firmware
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.id = ?`, id); err != nil {
+		return nil, none(err, "there is no release %q", id)
+	}
+	return s.release(ctx, row)
+}
+
+func (s *Store) release(ctx context.Context, row firmware) (*Release, error) {
+	raw, err := s.Piece(ctx, core.Digest(row.Document))
+	if err != nil {
+		return nil, err
+	}
+	r := Release{Document: core.Digest(row.Document)}
+	if err := json.Unmarshal(raw, &r.Release); err != nil {
+		return nil, err
+	}
+	if row.Withdrawn.Valid {
+		r.Withdrawn = &model.Withdrawal{At: row.Withdrawn.Time, Reason: row.Reason.String, By: row.By.String}
+	}
+	return &r, nil
+}
+
+// ReleaseOf finds a release of a model by its version, part number or id.
+func (s *Store) ReleaseOf(ctx context.Context, modelName, name string) (*Release, error) {
+	var row firmware
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.model = ? AND (f.version = ? OR f.number = ? OR f.id = ?) ORDER BY f.version = ? DESC LIMIT 1`, modelName, name, name, name, name); err != nil {
+		return nil, none(err, "model %s has no release %q", modelName, name)
+	}
+	return s.release(ctx, row)
+}
+
+// Withdraw takes a release back. A release that was withdrawn stays as it is.
+func (s *Store) Withdraw(ctx context.Context, id, by, reason string, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE firmware SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_reason = ? WHERE id = ? AND withdrawn_at IS NULL`, at.UTC(), by, reason, id)
+	return err
+}
+
+// Withdrawn says which of the releases that open runs of a bench write was
+// withdrawn, and why.
+func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string, error) {
+	var rows []struct {
+		Run    string `db:"id"`
+		Reason string `db:"reason"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, CONCAT('release ', f.version, ' was withdrawn: ', f.withdrawn_reason) AS reason FROM run r JOIN firmware f ON f.id = r.firmware WHERE r.bench = ? AND r.state <> ? AND f.withdrawn_at IS NOT NULL`, bench, RunClosed)
+	all := map[string]string{}
+	for _, r := range rows {
+		all[r.Run] = r.Reason
+	}
+	return all, err
+}
+
+// Holder is a release that has an image.
+type Holder struct {
+	Release string `db:"id"`
+	Model   string `db:"model"`
+	Version string `db:"version"`
+	Part    string `db:"name"`
+	Image   []byte `db:"image"`
+	Content []byte `db:"content"`
+}
+
+const holders = `SELECT f.id, f.model, f.version, p.name, p.image, p.content FROM firmware_part p JOIN firmware f ON f.id = p.firmware WHERE `
+
+// Holders lists the releases that hold an image, by the file or by its content.
+func (s *Store) Holders(ctx context.Context, file, content core.Digest) (all []Holder, err error) {
+	err = s.db.SelectContext(ctx, &all, holders+`p.image = ? OR p.content = ? ORDER BY f.added_at, f.id LIMIT 50`, file[:], content[:])
+	return all, err
+}
+
+// Alike gives the images that have chunks in common with a memory, and their
+// chunks; of one model, or of all for "". At most 400 are given, those with the
+// most in common.
+func (s *Store) Alike(ctx context.Context, modelName string, memory []recognise.Chunk) (images [][]recognise.Chunk, held [][]Holder, err error) {
+	if len(memory) == 0 {
+		return nil, nil, nil
+	}
+	count := map[string]int{}
+	for at := 0; at < len(memory); at += 500 {
+		part := memory[at:min(at+500, len(memory))]
+		args := make([]any, 0, len(part))
+		for _, c := range part {
+			args = append(args, c.Name[:])
+		}
+		var rows []struct {
+			Content []byte `db:"content"`
+			N       int    `db:"n"`
+		}
+		if err := s.db.SelectContext(ctx, &rows, `SELECT content, COUNT(*) AS n FROM image_chunk WHERE place IN (?`+strings.Repeat(",?", len(part)-1)+`) GROUP BY content`, args...); err != nil {
+			return nil, nil, err
+		}
+		for _, r := range rows {
+			count[string(r.Content)] += r.N
+		}
+	}
+	best := make([]string, 0, len(count))
+	for c := range count {
+		best = append(best, c)
+	}
+	slices.SortFunc(best, func(a, b string) int { return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a, b)) })
+	for _, content := range best[:min(len(best), 400)] {
+		var h []Holder
+		if err := s.db.SelectContext(ctx, &h, holders+`p.content = ? AND (? = '' OR f.model = ?) ORDER BY f.added_at DESC, f.id DESC LIMIT 10`, []byte(content), modelName, modelName); err != nil {
+			return nil, nil, err
+		}
+		if len(h) == 0 {
+			continue
+		}
+		var rows []struct {
+			Place   []byte `db:"place"`
+			Address uint64 `db:"address"`
+			Edge    bool   `db:"edge"`
+		}
+		if err := s.db.SelectContext(ctx, &rows, `SELECT place, address, edge FROM image_chunk WHERE content = ? ORDER BY address`, []byte(content)); err != nil {
+			return nil, nil, err
+		}
+		chunks := make([]recognise.Chunk, len(rows))
+		for i, r := range rows {
+			chunks[i] = recognise.Chunk{Address: r.Address, Name: recognise.Name(r.Place), Edge: r.Edge}
+		}
+		images, held = append(images, chunks), append(held, h)
+	}
+	return images, held, nil
+}
+
+// Carriers lists the units of a model that say they run a version.
+func (s *Store) Carriers(ctx context.Context, modelName, version string, limit int) (all []Unit, total int, err error) {
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM unit WHERE model = ? AND running = ?`, modelName, version); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE u.model = ? AND u.running = ? ORDER BY u.serial LIMIT ?`, modelName, version, limit)
+	return all, total, err
+}
+
+// Counted is a model and how much there is of it.
+type Counted struct {
+	Name     string `db:"name"`
+	Releases int    `db:"releases"`
+	Units    int    `db:"units"`
+	Newest   string `db:"newest"`
+}
+
+const counted = `SELECT m.name, (SELECT COUNT(*) FROM firmware f WHERE f.model = m.name) AS releases, (SELECT COUNT(*) FROM unit u WHERE u.model = m.name) AS units,
+	COALESCE((SELECT f.version FROM firmware f WHERE f.model = m.name AND f.channel = 'stable' AND f.withdrawn_at IS NULL ORDER BY f.added_at DESC, f.id DESC LIMIT 1), '') AS newest FROM model m WHERE `
+
+// FindModels searches models by words of name or title.
+func (s *Store) FindModels(ctx context.Context, words string, page, size int) (all []Counted, total int, err error) {
+	where, args := []string{"1 = 1"}, []any{}
+	for _, w := range strings.Fields(words) {
+		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
+		where, args = append(where, "(m.name LIKE ? OR m.title LIKE ?)"), append(args, like, like)
+	}
+	condition := strings.Join(where, " AND ")
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM model m WHERE `+condition, args...); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &all, counted+condition+` ORDER BY m.name LIMIT ? OFFSET ?`, append(args, size, page*size)...)
+	return all, total, err
+}
+
+// CountModel is one model with its counts.
+func (s *Store) CountModel(ctx context.Context, name string) (c Counted, err error) {
+	err = s.db.GetContext(ctx, &c, counted+`m.name = ?`, name)
+	return c, none(err, "there is no model %q", name)
+}
+
+// CountUnits counts the units of a model by revision.
+func (s *Store) CountUnits(ctx context.Context, modelName string) (map[string]int, error) {
+	var rows []struct {
+		Revision string `db:"revision"`
+		N        int    `db:"n"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT revision, COUNT(*) AS n FROM unit WHERE model = ? GROUP BY revision`, modelName)
+	all := map[string]int{}
+	for _, r := range rows {
+		all[r.Revision] = r.N
+	}
+	return all, err
+}
+
+// ImageFile is an image's file name and length.
+func (s *Store) ImageFile(ctx context.Context, digest core.Digest) (name string, bytes int, err error) {
+	var row struct {
+		Name   string `db:"file_name"`
+		Length int    `db:"length"`
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT file_name, length FROM image WHERE digest = ?`, digest[:])
+	return row.Name, row.Length, none(err, "there is no image %s", digest.Short())
+}
+
+// OpenRunsOf counts the open runs that write a release.
+func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state <> ?`, release, RunClosed)
+	return n, err
+}

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/shelf"
+	"zealousferry/core/trust"
+)
+
+// The ways in which somebody vouches for a release.
+const (
+	VouchSignature = "signature" // a key signed its document
+	VouchPack      = "pack"      // a key signed a pack that holds it
+	VouchPerson    = "person"    // a lead accepted it by name
+	VouchBefore    = "before"    // it was there before anybody had to
+)
+
+// Vouch is somebody's word for a release.
+type Vouch struct {
+	Firmware  string    `db:"firmware"`
+	How       string    `db:"how"`
+	Who       string    `db:"who"` // a key's id or a person's
+	Reason    string    `db:"reason"`
+	Signed    []byte    `db:"signed"` // digest of what was signed
+	Signature string    `db:"signature"`
+	Dated     time.Time `db:"dated_at"`
+	By        string    `db:"entered_by"`
+	Entered   time.Time `db:"entered_at"`
+}
+
+// PutVouch enters somebody's word, with what was signed.
+func (s *Store) PutVouch(ctx context.Context, v Vouch, signed []byte) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if signed != nil {
+			d := core.DigestOf(signed)
+			v.Signed = d[:]
+			if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: d, Data: signed}}); err != nil {
+				return err
+			}
+		}
+		_, err := tx.NamedExecContext(ctx, `INSERT IGNORE INTO vouch (firmware, how, who, reason, signed, signature, dated_at, entered_by, entered_at)
+			VALUES (:firmware, :how, :who, :reason, :signed, :signature, :dated_at, :entered_by, :entered_at)`, v)
+		return err
+	})
+}
+
+// Vouches lists who vouches for the releases of a model, or for one release.
+func (s *Store) Vouches(ctx context.Context, modelName, release string) (all []Vouch, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT v.* FROM vouch v JOIN firmware f ON f.id = v.firmware WHERE (? = '' OR f.model = ?) AND (? = '' OR f.id = ?) ORDER BY v.entered_at`, modelName, modelName, release, release)
+	return all, err
+}
+
+// TrustedKey is a key in the team's list.
+type TrustedKey struct {
+	ID      string         `db:"id"`
+	Name    string         `db:"name"`
+	Public  []byte         `db:"public"`
+	From    time.Time      `db:"valid_from"`
+	Until   sql.NullTime   `db:"valid_until"`
+	Revoked sql.NullTime   `db:"revoked_at"`
+	Revoker sql.NullString `db:"revoked_by"`
+	Reason  string         `db:"reason"`
+	By      string         `db:"added_by"`
+	At      time.Time      `db:"added_at"`
+}
+
+// PutKey adds a key; one that is there is busy.
+func (s *Store) PutKey(ctx context.Context, k TrustedKey) error {
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO trusted_key (id, name, public, valid_from, valid_until, added_by, added_at) VALUES (:id, :name, :public, :valid_from, :valid_until, :added_by, :added_at)`, k)
+	if duplicate(err) {
+		return core.Fail(core.Busy, "key %s is in the list already", k.ID)
+	}
+	return err
+}
+
+// RevokeKey ends the trust in a key.
+func (s *Store) RevokeKey(ctx context.Context, id, by, reason string, at time.Time) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE trusted_key SET revoked_at = ?, revoked_by = ?, reason = ? WHERE id = ? AND revoked_at IS NULL`, at.UTC(), by, reason, id)
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return core.Fail(core.NotFound, "there is no key %q that could be revoked", id)
+	}
+	return nil
+}
+
+// Keys lists the keys.
+func (s *Store) Keys(ctx context.Context) (all []trust.Trusted, rows []TrustedKey, err error) {
+	if err = s.db.SelectContext(ctx, &rows, `SELECT * FROM trusted_key ORDER BY added_at`); err != nil {
+		return nil, nil, err
+	}
+	for _, k := range rows {
+		t := trust.Trusted{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Reason: k.Reason}
+		if k.Until.Valid {
+			t.Until = &k.Until.Time
+		}
+		if k.Revoked.Valid {
+			t.Revoked = &k.Revoked.Time
+		}
+		all = append(all, t)
+	}
+	return all, rows, nil
+}
+
+// SeePack enters the number of a pack. One that is older than what its signer has
+// sent before in the series gives the newest number and false.
+func (s *Store) SeePack(ctx context.Context, signer, series string, number uint64, dated time.Time, force bool) (newest uint64, ok bool, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		ok = true
+		err := tx.GetContext(ctx, &newest, `SELECT number FROM pack_seen WHERE signer = ? AND series = ? FOR UPDATE`, signer, series)
+		if err != nil && err != sql.ErrNoRows {
+			return err
+		}
+		if number < newest {
+			ok = force
+			return nil
+		}
+		newest = number
+		_, err = tx.ExecContext(ctx, `INSERT INTO pack_seen (signer, series, number, dated_at, entered_at) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE number = VALUES(number), dated_at = VALUES(dated_at), entered_at = VALUES(entered_at)`,
+			signer, series, number, dated.UTC(), time.Now().UTC())
+		return err
+	})
+	return newest, ok, err
+}
