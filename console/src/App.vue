@@ -48,9 +48,14 @@ async function leave() {
 every(5000, look)
 router.afterEach(() => look())
 
+// Pages that hang on another one, which the bar shows.
+const under: Record<string, string[]> = { '/releases': ['/releases', '/models', '/inspect', '/keys', '/gear'] }
+const within = (to: string) => (under[to] ?? [to]).some((p) => route.path.startsWith(p))
+
 const pages = [
   { to: '/today', word: 'Today' },
   { to: '/units', word: 'Units' },
+  { to: '/releases', word: 'Releases' },
   { to: '/benches', word: 'Benches' },
 ]
 </script>
@@ -61,7 +66,7 @@ const pages = [
     <v-app-bar v-if="session.person" flat height="56" color="surface" class="bar">
       <router-link to="/today" class="brand"><FerryMark /><strong>Zealous Ferry</strong></router-link>
       <nav class="pages" aria-label="Pages">
-        <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: route.path.startsWith(p.to) }" :aria-current="route.path.startsWith(p.to) ? 'page' : undefined">{{ p.word }}</router-link>
+        <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: within(p.to) }" :aria-current="within(p.to) ? 'page' : undefined">{{ p.word }}</router-link>
       </nav>
       <v-spacer />
       <form class="find" role="search" @submit.prevent="search">

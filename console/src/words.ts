@@ -90,7 +90,31 @@ export const sources: Record<string, string> = {
   label: 'on the label',
   person: 'said by a person',
   record: 'from the record',
+  sheet: 'follows from the model sheet',
 }
+
+export const channels: Record<string, string> = { stable: 'stable', candidate: 'candidate, on trial' }
+
+export const formats: Record<string, string> = {
+  'intel-hex': 'Intel HEX',
+  's-record': 'S-record',
+  elf: 'ELF',
+  raw: 'raw binary',
+  'ti-txt': 'TI-TXT',
+  uf2: 'UF2',
+  dfu: 'USB DFU',
+}
+
+export const needStates: Record<string, string> = {
+  ready: 'ready',
+  missing: 'missing',
+  'too-old': 'too old',
+  expired: 'run out',
+  'runs-out': 'ready, runs out soon',
+  'used-up': 'used up',
+  'cannot-tell': 'cannot tell',
+}
+
 
 // event tells an event in a few words; empty for what says nothing to a person.
 export function event(e: RunEvent): string {

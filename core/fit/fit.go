@@ -40,6 +40,7 @@ const (
 	RuleFloor         = "floor"     // what runs forbids going further back
 	RuleReached       = "reached"   // from what runs it cannot be reached in one step
 	RuleTrust         = "trust"     // nobody vouches for its images
+	RuleStrange       = "strange"   // a warning: what runs is no release that is known
 	RuleStepBack      = "step-back" // a warning: it is older than what runs
 )
 

@@ -101,7 +101,7 @@ func one(w model.Want, h Have, day time.Time, uses int) (state, text string) {
 		return Expired, fmt.Sprintf("It runs out on %s, before the planned day %s (%s).", h.Expires.UTC().Format("2 January 2006"), day.UTC().Format("2 January 2006"), by)
 	}
 	if h.Left != nil && *h.Left < uses {
-		return UsedUp, fmt.Sprintf("%d uses are left, %d are needed (%s).", *h.Left, uses, by)
+		return UsedUp, fmt.Sprintf("It is good for %d more, %d are needed (%s).", *h.Left, uses, by)
 	}
 	if h.Expires != nil && h.Expires.Before(day.AddDate(0, 0, 14)) {
 		return RunsOut, fmt.Sprintf("Ready, %s, but it runs out on %s.", by, h.Expires.UTC().Format("2 January 2006"))
@@ -111,7 +111,7 @@ func one(w model.Want, h Have, day time.Time, uses int) (state, text string) {
 		text += ", version " + h.Version
 	}
 	if h.Left != nil {
-		text += fmt.Sprintf(", %d uses left", *h.Left)
+		text += fmt.Sprintf(", good for %d more", *h.Left)
 	}
 	return Ready, text + "."
 }

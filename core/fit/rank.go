@@ -91,6 +91,10 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 				v.Current = c == 0
 			}
 			back(sheet, lineage, r, running, &v)
+			if lineage.byName[running.Value] == nil {
+				v.add(Reason{Rule: RuleStrange, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "strange program",
+					Text: fmt.Sprintf("The catalogue has no release %s: nobody here knows what runs in this unit.", running.Value)})
+			}
 		}
 		if why := team.Distrust[r.ID]; why != "" {
 			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Text: why, Next: fmt.Sprintf("A lead accepts it by name: ferry release accept %s %s --reason …", r.Model, r.Version)})

@@ -7,6 +7,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strings"
 
 	"zealousferry/core"
 )
@@ -102,8 +103,7 @@ func versions(s Segment, most int) (all []Text) {
 			if m := versionLike.FindSubmatchIndex(word[:min(len(word), 4096)]); m != nil {
 				from := max(0, m[2]-40)
 				text := string(word[from:min(len(word), from+80)])
-				// A bare number in the middle of program code is chance; words around it are not.
-				if len(text) >= 6 && !seen[text] {
+				if !seen[text] && meant(text, string(word[m[2]:m[3]])) {
 					seen[text] = true
 					all = append(all, Text{s.Address + uint64(i+from), text})
 				}
@@ -112,6 +112,28 @@ func versions(s Segment, most int) (all []Text) {
 		i = j
 	}
 	return all
+}
+
+// meant tells whether somebody wrote the text: a bare number in the middle of
+// program code is chance, three numbers or words around it are not.
+func meant(text, version string) bool {
+	if text == version {
+		return strings.Count(version, ".") >= 2 || len(version) >= 10
+	}
+	letters, longest, odd := 0, 0, 0
+	for _, c := range text {
+		switch {
+		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z':
+			letters++
+			longest = max(longest, letters)
+			continue
+		case c >= '0' && c <= '9' || strings.ContainsRune(" .-_:/=()", c):
+		default:
+			odd++
+		}
+		letters = 0
+	}
+	return longest >= 4 && 8*odd <= len(text)
 }
 
 // Difference is how two images differ.

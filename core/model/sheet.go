@@ -390,11 +390,19 @@ func (s *Sheet) check() error {
 	return nil
 }
 
+// either joins values: A, B or C.
+func either(all []string) string {
+	if len(all) < 2 {
+		return strings.Join(all, "")
+	}
+	return strings.Join(all[:len(all)-1], ", ") + " or " + all[len(all)-1]
+}
+
 // Plain writes a rule as a person says it.
 func (r Rule) Plain() string {
 	var all []string
 	if len(r.OneOf) > 0 {
-		all = append(all, strings.Join(r.OneOf, " or "))
+		all = append(all, either(r.OneOf))
 	}
 	if r.OrLater {
 		all = append(all, "or what supersedes it")

@@ -139,9 +139,9 @@ type Found struct {
 	Unknown []uint64 // addresses of chunks that no image explains
 }
 
-// Known tells whether the main image is there at least by half; otherwise it is
-// only the nearest one.
-func (f Found) Known() bool { return f.Main != nil && 2*f.Main.Same >= f.Main.Of }
+// Known tells whether three quarters of the main image are there at least; releases
+// of one model often share half of their chunks. Otherwise it is only the nearest.
+func (f Found) Known() bool { return f.Main != nil && 4*f.Main.Same >= 3*f.Main.Of }
 
 const mostOthers = 8
 

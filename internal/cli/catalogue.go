@@ -124,7 +124,7 @@ func (a *app) showModel(m client.ModelPage) {
 	fmt.Fprintln(a.out)
 	a.matrix(m.Matrix)
 	for _, f := range m.Flaws {
-		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "!"), wrap(f, 4))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "!"), wrap(f, 2))
 	}
 	var rows [][]string
 	for _, r := range m.Regions {
@@ -169,7 +169,7 @@ func (a *app) releaseList() *cobra.Command {
 					for _, rule := range x.AllRules() {
 						fits = append(fits, rule.Fact+" "+rule.Plain())
 					}
-					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), x.Number, state, wrap(strings.Join(fits, "; "), 44), wrap(x.Cures.In("en"), 44)})
+					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), x.Number, state, column(strings.Join(fits, "; "), 40), column(x.Cures.In("en"), 34)})
 				}
 				a.table([]string{"model", "release", "number", "state", "fits", "cures"}, rows)
 				fmt.Fprintf(a.out, "%d of %d releases\n", len(r.Releases), r.Total)
@@ -438,7 +438,7 @@ func (a *app) gearVerb() *cobra.Command {
 					if x.Left != nil {
 						left = fmt.Sprint(*x.Left)
 					}
-					rows = append(rows, []string{x.Kind, a.paint(bold, x.Name), x.Version, x.Owner, until, left, x.Cost, wrap(x.Note, 50), x.ID})
+					rows = append(rows, []string{x.Kind, a.paint(bold, x.Name), x.Version, x.Owner, until, left, x.Cost, column(x.Note, 24), x.ID})
 				}
 				a.table([]string{"kind", "name", "version", "with", "until", "left", "cost", "note", "id"}, rows)
 			})

@@ -30,6 +30,11 @@ func (a *app) fitVerb() *cobra.Command {
 					a.why(f, why)
 				case matrix:
 					a.matrix(*f.Matrix)
+					for _, c := range f.Matrix.Columns {
+						if c.Flaw != "" {
+							fmt.Fprintf(a.out, "%s %s %s: %s\n", a.paint(brick, "!"), f.Matrix.Fact, c.Value, c.Flaw)
+						}
+					}
 				default:
 					a.fit(f)
 				}
@@ -77,7 +82,7 @@ func (a *app) fit(f client.Fit) {
 	var rows [][]string
 	for _, v := range f.Verdicts {
 		mark, word := a.answer(v.Answer)
-		rows = append(rows, []string{mark, a.paint(bold, v.Version), string(v.Channel), word, a.notes(v), wrap(because(v), 30)})
+		rows = append(rows, []string{mark, a.paint(bold, v.Version), string(v.Channel), word, a.notes(v), column(because(v), 56)})
 	}
 	a.table([]string{"", "release", "channel", "verdict", "", "because"}, rows)
 	a.needs(f)
@@ -174,7 +179,7 @@ func (a *app) needs(f client.Fit) {
 		if n.Optional {
 			word += ", optional"
 		}
-		rows = append(rows, []string{sign, n.Kind, a.paint(bold, n.Name), word, wrap(strings.TrimSpace(n.Text+" "+n.Says), 30)})
+		rows = append(rows, []string{sign, n.Kind, a.paint(bold, n.Name), word, column(strings.TrimSpace(n.Text+" "+n.Says), 60)})
 	}
 	a.table([]string{"", "kind", "name", "", ""}, rows)
 }
@@ -197,7 +202,7 @@ func (a *app) why(f client.Fit, version string) {
 			if !r.At.IsZero() {
 				from += ", " + when(r.At)
 			}
-			rows = append(rows, []string{mark, strings.ReplaceAll(r.Rule, "-", " "), r.Fact, r.Value, from, wrap(r.Text, 30)})
+			rows = append(rows, []string{mark, strings.ReplaceAll(r.Rule, "-", " "), r.Fact, r.Value, from, column(r.Text, 52)})
 		}
 		a.table([]string{"", "rule", "fact", "value", "source", "says"}, rows)
 		if d, ok := v.Deciding(); ok && d.Next != "" {
@@ -242,9 +247,6 @@ func (a *app) matrix(m client.Matrix) {
 	}
 	a.table(head, rows)
 	for _, c := range m.Columns {
-		if c.Flaw != "" {
-			fmt.Fprintf(a.out, "%s %s %s: %s\n", a.paint(brick, "!"), m.Fact, c.Value, c.Flaw)
-		}
 		if c.Target != "" {
 			fmt.Fprintf(a.out, "  %s %s: our choice is %s\n", m.Fact, c.Value, c.Target)
 		}

@@ -74,10 +74,15 @@ func (a *app) identity(id client.Identity) {
 	}
 	sort.Strings(rest)
 	var rows [][]string
+	for _, name := range id.Missing {
+		if !has(names, name) && !has(rest, name) {
+			rest = append(rest, name)
+		}
+	}
 	for _, name := range append(names, rest...) {
 		f, ok := id.Facts[name]
 		if !ok {
-			if name == core.FactRegion || name == core.FactRevision || name == core.FactSerial {
+			if has(id.Missing, name) || name == core.FactSerial {
 				rows = append(rows, []string{name, a.paint(brick, "not known"), "", ""})
 			}
 			continue

@@ -39,6 +39,15 @@ func wrap(s string, indent int) string {
 	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
 }
 
+// column breaks a text for a cell of a table.
+func column(s string, width int) string {
+	lines := strings.Split(text.WrapSoft(s, width), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
 // table writes rows under headings.
 func (a *app) table(head []string, rows [][]string) {
 	t := table.NewWriter()

@@ -98,6 +98,7 @@ type Identity struct {
 	Site      string               `json:"site,omitempty"`
 	Strength  string               `json:"strength"`
 	Facts     map[string]FactValue `json:"facts"`
+	Missing   []string             `json:"missing" nullable:"false" doc:"Names of facts that releases of this model ask for and nobody knows."`
 	Disagree  []string             `json:"disagree" nullable:"false" doc:"Names of facts on which the wire and the label disagree."`
 }
 

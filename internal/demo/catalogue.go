@@ -196,6 +196,6 @@ func choices(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
-	_, err = c.PutTarget(ctx, client.NewTarget{Model: "quill-80", Revision: "D", Version: "4.2.1", Reason: "three weeks without a stall at Gannet Quay"})
+	_, err = c.PutTarget(ctx, client.NewTarget{Model: "quill-80", Revision: "C", Version: "4.1.6", Reason: "three weeks without a stall at Ormsay"})
 	return err
 }

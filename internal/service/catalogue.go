@@ -188,7 +188,8 @@ func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*mo
 	return m, nil
 }
 
-type imageIn struct {
+// ImageIn is a firmware file that was sent.
+type ImageIn struct {
 	Name    string `query:"name" maxLength:"200" doc:"Name of the file."`
 	Format  string `query:"format" doc:"Found by content where it is empty."`
 	Member  string `query:"member" maxLength:"400" doc:"Which file of an archive."`
@@ -197,7 +198,7 @@ type imageIn struct {
 	RawBody []byte
 }
 
-func (in *imageIn) open() (*registry.Opened, error) {
+func (in *ImageIn) open() (*registry.Opened, error) {
 	c := registry.Choice{Format: in.Format, Member: in.Member}
 	c.At = in.Address
 	if in.Family != "" {
@@ -212,7 +213,7 @@ func (in *imageIn) open() (*registry.Opened, error) {
 
 // putImage keeps a file that can be read; a broken one is refused with the line.
 // Of an archive the one firmware file in it is kept.
-func (v *Service) putImage(ctx context.Context, in *imageIn) (client.Image, error) {
+func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, error) {
 	o, err := in.open()
 	if err != nil {
 		return client.Image{}, err

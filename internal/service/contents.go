@@ -1,15 +1,19 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/recognise"
+	"zealousferry/core/registry"
 	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -142,7 +146,7 @@ func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, e
 }
 
 // inspect looks at a firmware file without keeping it.
-func (v *Service) inspect(ctx context.Context, in *imageIn) (client.Inspection, error) {
+func (v *Service) inspect(ctx context.Context, in *ImageIn) (client.Inspection, error) {
 	o, err := in.open()
 	if err != nil {
 		return client.Inspection{}, err
@@ -207,4 +211,89 @@ func suits(sheet *model.Sheet, im *image.Image) client.Size {
 		s.Inside = s.Inside && covered == uint64(len(seg.Data))
 	}
 	return s
+}
+
+type diffIn struct {
+	First   int64  `query:"first" minimum:"0" doc:"How many bytes of the body are the first file; the rest is the second."`
+	NameA   string `query:"nameA" maxLength:"200"`
+	NameB   string `query:"nameB" maxLength:"200"`
+	Against string `query:"against" maxLength:"64" doc:"SHA-256 of an image of the catalogue, in place of a second file."`
+	Address uint64 `query:"address" doc:"Of the first byte, for formats that carry none."`
+	Sector  uint64 `query:"sector" minimum:"16" maximum:"1048576" default:"4096"`
+	RawBody []byte
+}
+
+// diffImages compares two firmware files without keeping them.
+func (v *Service) diffImages(ctx context.Context, in *diffIn) (image.Difference, error) {
+	c := registry.Choice{}
+	c.At = in.Address
+	if in.Against != "" {
+		in.First = int64(len(in.RawBody))
+	}
+	if in.First > int64(len(in.RawBody)) {
+		return image.Difference{}, core.Fail(core.BadFile, "the first file would have %d bytes, %d came in all", in.First, len(in.RawBody))
+	}
+	a, err := registry.Open(registry.Bytes(in.RawBody[:in.First], in.NameA), c)
+	if err != nil {
+		return image.Difference{}, err
+	}
+	if in.Against == "" {
+		b, err := registry.Open(registry.Bytes(in.RawBody[in.First:], in.NameB), c)
+		if err != nil {
+			return image.Difference{}, err
+		}
+		return image.Diff(a.Image, b.Image, in.Sector), nil
+	}
+	d, err := core.ParseDigest(in.Against)
+	if err != nil {
+		return image.Difference{}, err
+	}
+	data, err := v.store.Image(ctx, d)
+	if err != nil {
+		return image.Difference{}, err
+	}
+	format, address, err := v.store.PartRead(ctx, d)
+	if err != nil {
+		return image.Difference{}, err
+	}
+	b, _, err := registry.Decode(data, format, address)
+	if err != nil {
+		return image.Difference{}, err
+	}
+	return image.Diff(a.Image, b, in.Sector), nil
+}
+
+type convertIn struct {
+	ImageIn
+	To   string `query:"to" required:"true" doc:"The new format."`
+	Fill string `query:"fill" default:"0xFF" doc:"What stands in gaps, for formats that have none."`
+}
+
+type converted struct {
+	ContentType string `header:"Content-Type"`
+	Lost        string `header:"Ferry-Lost" doc:"JSON: what the new format cannot carry, in words."`
+	Body        []byte
+}
+
+// convertImage writes a firmware file in another format.
+func (v *Service) convertImage(_ context.Context, in *convertIn) (*converted, error) {
+	o, err := in.open()
+	if err != nil {
+		return nil, err
+	}
+	f, err := registry.FormatNamed(in.To)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.ParseUint(in.Fill, 0, 8)
+	if err != nil {
+		return nil, core.Fail(core.BadFile, "fill %q is not a byte; write it like 0xFF", in.Fill)
+	}
+	var out bytes.Buffer
+	lost, err := image.Convert(&out, o.Image, f, image.Options{Fill: byte(n), Fill00: n == 0})
+	if err != nil {
+		return nil, err
+	}
+	words, err := json.Marshal(append([]string{}, lost...))
+	return &converted{"application/octet-stream", string(words), out.Bytes()}, err
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"sort"
 	"strings"
 	"time"
 
@@ -139,6 +140,13 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	}
 	out.ModelName = sheet.Name.In("en")
 	out.Facts, out.Disagree = factValues(sheet, facts, names, v.clock.Now())
+	out.Missing = []string{}
+	for name := range sheet.Facts {
+		if _, known := out.Facts[name]; !known {
+			out.Missing = append(out.Missing, name)
+		}
+	}
+	sort.Strings(out.Missing)
 	return out, nil
 }
 

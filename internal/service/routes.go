@@ -34,6 +34,8 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/targets", "put-target", Lead, "Choose the release that the team uses for a model and revision", v.putTarget)
 	upload(v, api, "POST", "/api/images", "put-image", Lead, "Keep an image file", "application/octet-stream", v.putImage)
 	upload(v, api, "POST", "/api/images/inspect", "inspect-image", Viewer, "Look at a firmware file without keeping it", "application/octet-stream", v.inspect)
+	upload(v, api, "POST", "/api/images/diff", "diff-images", Viewer, "How two firmware files differ", "application/octet-stream", v.diffImages)
+	rawUpload(v, api, "POST", "/api/images/convert", "convert-image", Viewer, "A firmware file in another format", "application/octet-stream", v.convertImage)
 	raw(v, api, "GET", "/api/images/{digest}", "get-image", Technician, "An image file by its SHA-256", v.getImage)
 	route(v, api, "GET", "/api/releases", "list-releases", Viewer, "Releases, searched, a page at a time", v.listReleases)
 	route(v, api, "POST", "/api/releases", "add-release", Lead, "Add a release", v.addRelease)
@@ -128,6 +130,22 @@ func upload[I, O any](v *Service, api huma.API, method, path, id, role, summary,
 	o := received(operation(method, path, id, role, summary), maxUpload)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	register(v, api, o, role, f)
+}
+
+// rawUpload takes bytes and makes its whole answer itself.
+func rawUpload[I, O any](v *Service, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (*O, error)) {
+	o := received(operation(method, path, id, role, summary), maxUpload)
+	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	huma.Register(api, o, func(ctx context.Context, in *I) (*O, error) {
+		if err := allow(who(ctx), role); err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, v.fail(ctx, err)
+		}
+		return out, nil
+	})
 }
 
 // tolerant registers a call of a bench: JSON that may hold fields that this

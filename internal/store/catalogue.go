@@ -524,3 +524,21 @@ func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err erro
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state <> ?`, release, RunClosed)
 	return n, err
 }
+
+// PartRead says how an image is read that a release has: in which format, from
+// which address on.
+func (s *Store) PartRead(ctx context.Context, file core.Digest) (format string, address uint64, err error) {
+	var row firmware
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM firmware f JOIN firmware_part p ON p.firmware = f.id WHERE p.image = ? LIMIT 1`, file[:]); err != nil {
+		return "", 0, none(err, "no release has an image %s", file.Short())
+	}
+	r, err := s.release(ctx, row)
+	if err != nil {
+		return "", 0, err
+	}
+	i := slices.IndexFunc(r.Parts, func(p model.Part) bool { return p.Image == file })
+	if i < 0 {
+		return "", 0, core.Fail(core.NotFound, "no release has an image %s", file.Short())
+	}
+	return r.Parts[i].Format, r.Parts[i].Address, nil
+}

@@ -24,6 +24,28 @@ export type Strip = Schemas['Strip']
 export type History = Schemas['History']
 export type Entry = Schemas['Entry']
 export type Backup = Schemas['Backup']
+export type Model = Schemas['Model']
+export type ModelPage = Schemas['ModelPage']
+export type Release = Schemas['Release']
+export type ReleasePage = Schemas['ReleasePage']
+export type Matrix = Schemas['Matrix']
+export type Cell = Schemas['FitCell']
+export type Need = Schemas['FitNeed']
+export type Have = Schemas['FitHave']
+export type Question = Schemas['FitQuestion']
+export type Inspection = Schemas['Inspection']
+export type Difference = Schemas['ImageDifference']
+export type Key = Schemas['Key']
+export type Region = Schemas['Region']
+export type Stroke = Schemas['ModelStroke']
+
+// send puts a file's bytes into a call whose answer is JSON.
+export async function send<T>(path: string, body: Blob | ArrayBuffer, method = 'POST'): Promise<T> {
+  const r = await fetch(path, { method, body, headers: { 'Content-Type': 'application/octet-stream' } })
+  const answer = await r.json()
+  if (!r.ok) throw answer
+  return answer as T
+}
 
 // problem makes three lines of anything that went wrong: what happened, what
 // state the unit is in, what to do next.

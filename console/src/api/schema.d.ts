@@ -101,6 +101,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench/may-write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Whether a run's release still stands, before its first erase
+         * @description Role: bench.
+         */
+        post: operations["may-write"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bench/missing": {
         parameters: {
             query?: never;
@@ -241,6 +261,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep a photo or a text that stands behind a fact
+         * @description Role: technician.
+         */
+        post: operations["put-evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/evidence/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Evidence by its SHA-256
+         * @description Role: viewer.
+         */
+        get: operations["get-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/fit": {
         parameters: {
             query?: never;
@@ -255,6 +315,50 @@ export interface paths {
         get: operations["fit"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/gear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Adapters, cables, software and entitlements that the team has
+         * @description Role: viewer.
+         */
+        get: operations["list-gear"];
+        put?: never;
+        /**
+         * Add or change a thing that the team has
+         * @description Role: technician.
+         */
+        post: operations["put-gear"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/gear/{gear}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a thing off the list
+         * @description Role: technician.
+         */
+        post: operations["drop-gear"];
         delete?: never;
         options?: never;
         head?: never;
@@ -301,6 +405,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/images/convert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A firmware file in another format
+         * @description Role: viewer.
+         */
+        post: operations["convert-image"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/images/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How two firmware files differ
+         * @description Role: viewer.
+         */
+        post: operations["diff-images"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/images/inspect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at a firmware file without keeping it
+         * @description Role: viewer.
+         */
+        post: operations["inspect-image"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/images/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * An image file by its SHA-256
+         * @description Role: technician.
+         */
+        get: operations["get-image"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Keys whose signatures count
+         * @description Role: viewer.
+         */
+        get: operations["list-keys"];
+        put?: never;
+        /**
+         * Decide to trust a key
+         * @description Role: lead.
+         */
+        post: operations["add-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{key}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End the trust in a key
+         * @description Role: lead.
+         */
+        post: operations["revoke-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/links": {
         parameters: {
             query?: never;
@@ -329,7 +557,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Models
+         * Models, a page at a time
          * @description Role: viewer.
          */
         get: operations["list-models"];
@@ -345,6 +573,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/models/{model}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A model, its sheet, and the matrix of revisions and releases
+         * @description Role: viewer.
+         */
+        get: operations["get-model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/packs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take in a release pack
+         * @description Role: lead.
+         */
+        post: operations["import-pack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/releases": {
         parameters: {
             query?: never;
@@ -353,7 +621,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Releases
+         * Releases, searched, a page at a time
          * @description Role: viewer.
          */
         get: operations["list-releases"];
@@ -363,6 +631,106 @@ export interface paths {
          * @description Role: lead.
          */
         post: operations["add-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{release}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A release by id or MODEL@VERSION
+         * @description Role: viewer.
+         */
+        get: operations["get-release"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{release}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Vouch by name for images that no trusted key signed
+         * @description Role: lead.
+         */
+        post: operations["accept-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{release}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A release's document, byte for byte, to be signed
+         * @description Role: viewer.
+         */
+        get: operations["get-document"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{release}/sign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Enter a signature of a release's document
+         * @description Role: lead.
+         */
+        post: operations["sign-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{release}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a release back, with a reason
+         * @description Role: lead.
+         */
+        post: operations["withdraw-release"];
         delete?: never;
         options?: never;
         head?: never;
@@ -538,6 +906,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Choose the release that the team uses for a model and revision
+         * @description Role: lead.
+         */
+        post: operations["put-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/units": {
         parameters: {
             query?: never;
@@ -638,6 +1026,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/units/{unit}/inside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a unit's memory holds, by content
+         * @description Role: viewer.
+         */
+        get: operations["get-inside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/units/{unit}/memory": {
         parameters: {
             query?: never;
@@ -705,6 +1113,9 @@ export interface components {
             /** Format: int64 */
             now: number;
             sheets: string[];
+            withdrawn?: {
+                [key: string]: string;
+            };
         };
         Code: {
             code: string;
@@ -751,6 +1162,7 @@ export interface components {
             at: string;
             by?: string;
             name: string;
+            photo?: string;
             source: string;
             value: string;
         };
@@ -759,18 +1171,84 @@ export interface components {
             at: string;
             /** @description Name of the person who said it. */
             by?: string;
+            /** @description Digest of the evidence behind it. */
+            photo?: string;
             /** @enum {string} */
-            source: "wire" | "label" | "person" | "record";
+            source: "wire" | "label" | "person" | "record" | "sheet";
             value: string;
         };
         Fit: {
+            /**
+             * Format: date-time
+             * @description The day that needs are judged for.
+             */
+            day?: string;
+            /** @description What its memory holds, by the newest backup. */
+            inside?: components["schemas"]["Inside"];
             link?: string;
+            matrix?: components["schemas"]["Matrix"];
             model: string;
-            question?: components["schemas"]["Question"];
+            modelName: string;
+            /** @description What the job wants first, for the release that is recommended or asked for. */
+            needs: components["schemas"]["FitNeed"][];
+            needsFor?: string;
+            question?: components["schemas"]["FitQuestion"];
             running: string;
             serial: string;
+            /** @description Models that are easily taken for this one, in words. */
+            sisters: string[];
+            site?: string;
             unit: string;
             verdicts: components["schemas"]["FitVerdict"][];
+        };
+        FitCell: {
+            short?: string;
+            text?: string;
+            /** @enum {string} */
+            verdict: "fits" | "does-not-fit" | "cannot-tell";
+            warns?: boolean;
+        };
+        FitHave: {
+            cost?: string;
+            /** Format: date-time */
+            expires?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "accessory" | "cable" | "adapter" | "software" | "entitlement";
+            /**
+             * Format: int64
+             * @description How often it can still be used, for tokens.
+             */
+            left?: number;
+            name: string;
+            note?: string;
+            /** @description Who has it: a person, a bench, the team's account. */
+            owner: string;
+            version?: string;
+        };
+        FitNeed: {
+            have?: components["schemas"]["FitHave"];
+            /** @enum {string} */
+            kind: "accessory" | "cable" | "adapter" | "software" | "entitlement";
+            name: string;
+            optional?: boolean;
+            /** @description Its constraint, or where to get it. */
+            says?: string;
+            /** @enum {string} */
+            state: "ready" | "missing" | "too-old" | "expired" | "runs-out" | "used-up" | "cannot-tell";
+            text: string;
+        };
+        FitQuestion: {
+            answers: components["schemas"]["FitValueAnswer"][];
+            ask: string;
+            fact: string;
+            /** @description The version recommended after each answer; empty for none. */
+            leads: string[];
+            /** Format: int64 */
+            left: number;
+            look?: string;
+            values: string[];
+            version: string;
         };
         FitReason: {
             answer: string;
@@ -779,18 +1257,35 @@ export interface components {
             fact?: string;
             next?: string;
             rule: string;
+            short?: string;
             source?: string;
             text: string;
             value?: string;
             wants?: string[];
+            warns?: boolean;
+        };
+        FitValueAnswer: {
+            draw?: components["schemas"]["ModelStroke"][];
+            /** @description The version then recommended; empty for none. */
+            leads: string;
+            says?: string;
+            value: string;
+            /**
+             * @description Of the release that waits.
+             * @enum {string}
+             */
+            verdict: "fits" | "does-not-fit" | "cannot-tell";
         };
         FitVerdict: {
             channel: string;
             current: boolean;
+            path?: string[];
             reasons: components["schemas"]["FitReason"][];
             recommended: boolean;
             release: string;
             step: string;
+            target?: boolean;
+            toward?: string;
             verdict: string;
             version: string;
         };
@@ -807,6 +1302,9 @@ export interface components {
                 [key: string]: number;
             };
             to: string;
+        };
+        Gear: {
+            gear: components["schemas"]["FitHave"][];
         };
         Have: {
             /** Format: int64 */
@@ -884,6 +1382,8 @@ export interface components {
                 [key: string]: components["schemas"]["FactValue"];
             };
             link: string;
+            /** @description Names of facts that releases of this model ask for and nobody knows. */
+            missing: string[];
             model: string;
             modelName: string;
             serial?: string;
@@ -904,6 +1404,181 @@ export interface components {
             /** Format: int64 */
             to: number;
             warnings: string[];
+        };
+        ImageCell: {
+            /** Format: int64 */
+            address: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            state: "same" | "differs" | "only-a" | "only-b";
+        };
+        ImageDifference: {
+            cells: components["schemas"]["ImageCell"][];
+            /** Format: int64 */
+            differs: number;
+            /** Format: int64 */
+            more: number;
+            /** Format: int64 */
+            onlyA: number;
+            /** Format: int64 */
+            onlyB: number;
+            ranges: components["schemas"]["ImageRange"][];
+            /** Format: int64 */
+            same: number;
+            /** Format: int64 */
+            sector: number;
+        };
+        ImageNote: {
+            name: string;
+            value: string;
+        };
+        ImagePiece: {
+            /** Format: int64 */
+            address: number;
+            /** Format: int64 */
+            length: number;
+            sha256: string;
+        };
+        ImageRange: {
+            a: string;
+            /** Format: int64 */
+            address: number;
+            b: string;
+            /** Format: int64 */
+            length: number;
+            /** @enum {string} */
+            state: "differs" | "only-a" | "only-b";
+        };
+        ImageStretch: {
+            /** Format: int64 */
+            address: number;
+            /** Format: int64 */
+            length: number;
+        };
+        ImageText: {
+            /** Format: int64 */
+            address: number;
+            text: string;
+        };
+        Imported: {
+            /** @description Name of the key that signed it. */
+            by?: string;
+            /** Format: date-time */
+            date: string;
+            /**
+             * Format: int64
+             * @description Releases that were not there yet.
+             */
+            new: number;
+            /** Format: int64 */
+            number: number;
+            releases: components["schemas"]["Release"][];
+            series: string;
+        };
+        Inside: {
+            /** @description Id. */
+            backup: string;
+            /** @description False: no image of the catalogue; main is then the nearest. */
+            known: boolean;
+            /** @description Another version than it says. */
+            lies: boolean;
+            main?: components["schemas"]["InsideOf"];
+            others: components["schemas"]["InsideOf"][];
+            /** @description What the unit said that it ran. */
+            says: string;
+            /** Format: date-time */
+            taken: string;
+            text: string;
+            /** @description Regions with content that no image explains. */
+            unknown: string[];
+        };
+        InsideOf: {
+            /** @description Addresses of pieces that are not what the image says. */
+            differs: number[];
+            model: string;
+            /** Format: int64 */
+            of: number;
+            part: string;
+            release: string;
+            /**
+             * Format: int64
+             * @description Pieces of 4 KiB found where they belong.
+             */
+            same: number;
+            version: string;
+            /** @description Regions in which those lie. */
+            where: string[];
+        };
+        Inspection: {
+            /**
+             * Format: int64
+             * @description Of the file.
+             */
+            bytes: number;
+            content: string;
+            format: string;
+            gaps: components["schemas"]["ImageStretch"][];
+            /** @description Releases that hold this image, or the nearest one. */
+            known?: components["schemas"]["Known"][];
+            /** @description The file in the archive. */
+            member?: string;
+            /** @description How it suits the memory of each model. */
+            models?: components["schemas"]["Size"][];
+            name?: string;
+            notes: components["schemas"]["ImageNote"][];
+            /** @enum {string} */
+            packed?: "zip" | "gzip";
+            /** Format: int64 */
+            payload: number;
+            segments: components["schemas"]["ImagePiece"][];
+            /** @description Of the file. */
+            sha256: string;
+            /** Format: int64 */
+            start: number | null;
+            versions: components["schemas"]["ImageText"][];
+            warnings: string[];
+        };
+        Kept: {
+            digest: string;
+        };
+        Key: {
+            by: string;
+            /** Format: date-time */
+            from: string;
+            id: string;
+            name: string;
+            /** @description Ed25519, base64. */
+            public: string;
+            reason?: string;
+            /** Format: date-time */
+            revoked?: string;
+            /** @enum {string} */
+            state: "trusted" | "not-yet" | "over" | "revoked";
+            /** Format: date-time */
+            until?: string;
+        };
+        Keys: {
+            keys: components["schemas"]["Key"][];
+        };
+        Known: {
+            /**
+             * @description Byte for byte, the same bytes in memory, or the most in common.
+             * @enum {string}
+             */
+            how: "same-file" | "same-image" | "nearest";
+            model: string;
+            /** Format: int64 */
+            of: number;
+            part: string;
+            /** @description Id. */
+            release: string;
+            /**
+             * Format: int64
+             * @description Chunks of 4 KiB in common, for the nearest.
+             */
+            same: number;
+            version: string;
         };
         Link: {
             bench: string;
@@ -926,6 +1601,44 @@ export interface components {
         Links: {
             links: components["schemas"]["Link"][];
         };
+        Matrix: {
+            /** @description The unit's own column, where it is known. */
+            columnNow?: string;
+            columns: components["schemas"]["MatrixColumn"][];
+            /** @description What the columns are, e.g. revision. */
+            fact: string;
+            rows: components["schemas"]["MatrixRow"][];
+        };
+        MatrixColumn: {
+            /** @description What is known to be wrong with it. */
+            flaw?: string;
+            /** @description The unit may be of it. */
+            possible: boolean;
+            /** @description The version that the team has chosen for it. */
+            target?: string;
+            /**
+             * Format: int64
+             * @description How many units in the register are of it.
+             */
+            units: number;
+            value: string;
+        };
+        MatrixRow: {
+            cells: components["schemas"]["FitCell"][];
+            /** @enum {string} */
+            channel: "stable" | "candidate";
+            number?: string;
+            release: string;
+            /** @description The unit runs it. */
+            runs: boolean;
+            /** @description The verdict for this unit. */
+            unit?: components["schemas"]["FitCell"];
+            version: string;
+            withdrawn: boolean;
+        };
+        May: {
+            bars?: string;
+        };
         Model: {
             /**
              * Format: int64
@@ -935,7 +1648,55 @@ export interface components {
             kind: string;
             model: string;
             name: string;
+            /** @description Its newest stable release. */
+            newest?: string;
+            /** Format: int64 */
+            releases: number;
             sheet: string;
+            /** Format: int64 */
+            units: number;
+        };
+        ModelFact: {
+            ask?: string;
+            look?: string;
+            values: string[];
+        };
+        ModelOrigin: {
+            builtAt?: string;
+            builtBy?: string;
+            from: string;
+            published?: {
+                [key: string]: string;
+            };
+            source?: string;
+        };
+        ModelPage: {
+            /**
+             * Format: int64
+             * @description Size of its memory.
+             */
+            bytes: number;
+            facts: {
+                [key: string]: components["schemas"]["ModelFact"];
+            };
+            flaws: string[];
+            kind: string;
+            matrix: components["schemas"]["Matrix"];
+            model: string;
+            name: string;
+            /** @description Its newest stable release. */
+            newest?: string;
+            regions: components["schemas"]["Region"][];
+            /** Format: int64 */
+            releases: number;
+            sheet: string;
+            /** @description The sheet as it was sent. */
+            sheetText: string;
+            sisters: string[];
+            targets: components["schemas"]["Target"][];
+            /** Format: int64 */
+            units: number;
+            wants: components["schemas"]["FitNeed"][];
         };
         ModelPart: {
             /** Format: int64 */
@@ -951,6 +1712,51 @@ export interface components {
             /** Format: int64 */
             to: number;
         };
+        ModelRange: {
+            from: string;
+            to: string;
+        };
+        ModelRule: {
+            atLeast?: string;
+            below?: string;
+            between?: components["schemas"]["ModelRange"][];
+            fact: string;
+            noneOf?: string[];
+            oneOf?: string[];
+            orLater?: boolean;
+            order?: string;
+            why?: {
+                [key: string]: string;
+            };
+        };
+        ModelStroke: {
+            dashed?: boolean;
+            fill?: string;
+            /** Format: double */
+            h?: number;
+            /** Format: double */
+            r?: number;
+            shape: string;
+            text?: string;
+            /** Format: double */
+            w?: number;
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            y: number;
+        };
+        ModelWant: {
+            atLeast?: string;
+            kind: string;
+            /** Format: int64 */
+            leadDays?: number;
+            name: string;
+            optional?: boolean;
+            says?: {
+                [key: string]: string;
+            };
+            when?: components["schemas"]["ModelRule"][];
+        };
         ModelWithdrawal: {
             /** Format: date-time */
             at: string;
@@ -959,9 +1765,33 @@ export interface components {
         };
         Models: {
             models: components["schemas"]["Model"][];
+            /** Format: int64 */
+            total: number;
         };
         Names: {
             names: string[];
+        };
+        NewGear: {
+            cost?: string;
+            /** Format: date-time */
+            expires?: string;
+            id?: string;
+            /** @enum {string} */
+            kind: "accessory" | "cable" | "adapter" | "software" | "entitlement";
+            /** Format: int64 */
+            left?: number;
+            name: string;
+            note?: string;
+            owner: string;
+            version?: string;
+        };
+        NewKey: {
+            /** Format: date-time */
+            from?: string;
+            name: string;
+            public: string;
+            /** Format: date-time */
+            until?: string;
         };
         NewPart: {
             /**
@@ -975,16 +1805,24 @@ export interface components {
             name: string;
         };
         NewRelease: {
+            /** @description Why the lead who adds it vouches for its images by name. */
+            accept?: string;
+            changes?: string;
             /** @enum {string} */
             channel: "stable" | "candidate";
             cures?: string;
             fits?: {
                 [key: string]: string[];
             };
+            floor?: string;
             model: string;
+            number?: string;
+            origin?: components["schemas"]["ModelOrigin"];
             parts: components["schemas"]["NewPart"][];
+            rules?: components["schemas"]["ModelRule"][];
             supersedes?: string[];
             version: string;
+            wants?: components["schemas"]["ModelWant"][];
         };
         NewRun: {
             /** @description Write although the unit runs this version. */
@@ -1001,15 +1839,44 @@ export interface components {
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
         };
+        NewTarget: {
+            model: string;
+            reason: string;
+            revision: string;
+            version?: string;
+        };
         None: Record<string, never>;
         Noted: {
             facts: components["schemas"]["NotedFact"][];
         };
         NotedFact: {
             name: string;
+            /** @description Digest of evidence that was sent. */
+            photo?: string;
             /** @enum {string} */
             source: "label" | "person";
             value: string;
+        };
+        PartPlace: {
+            /**
+             * @description Whether its maker publishes the checksum that it has.
+             * @enum {string}
+             */
+            agrees: "published" | "unpublished";
+            /** Format: int64 */
+            bytes: number;
+            content: string;
+            file: string;
+            format: string;
+            /** Format: int64 */
+            from: number;
+            image: string;
+            /** @description It would write the boot loader. */
+            loader: boolean;
+            name: string;
+            regions: string[];
+            /** Format: int64 */
+            to: number;
         };
         Person: {
             id: string;
@@ -1018,12 +1885,19 @@ export interface components {
             role: "technician" | "lead" | "viewer";
         };
         Problem: {
+            /** Format: int64 */
+            at?: number;
             /** @description What happened. */
             detail: string;
             /** @description One of the kinds in docs/api.md. */
             kind: string;
             /** @description What to do next. */
             next?: string;
+            /**
+             * @description What at counts, where a file is bad.
+             * @enum {string}
+             */
+            place?: "line" | "offset";
             /** @description The state that the unit is in. */
             state?: string;
             /** Format: int64 */
@@ -1045,19 +1919,27 @@ export interface components {
             states: string;
             view: components["schemas"]["RunView"];
         };
-        Question: {
-            ask: string;
-            fact: string;
-            /** @description The version recommended after each answer; empty for none. */
-            leads: string[];
-            values: string[];
-        };
         Reason: {
             reason: string;
+        };
+        Region: {
+            /** Format: int64 */
+            address: number;
+            /** Format: int64 */
+            length: number;
+            name: string;
+            own: boolean;
+            readOnly: boolean;
+            /** Format: int64 */
+            sector: number;
+            use: string;
         };
         Release: {
             /** Format: date-time */
             at: string;
+            changes?: {
+                [key: string]: string;
+            };
             channel: string;
             cures?: {
                 [key: string]: string;
@@ -1066,15 +1948,74 @@ export interface components {
             fits: {
                 [key: string]: string[];
             };
+            floor?: string;
             id: string;
             model: string;
+            number?: string;
+            origin?: components["schemas"]["ModelOrigin"];
             parts: components["schemas"]["ModelPart"][];
+            rules?: components["schemas"]["ModelRule"][];
             supersedes?: string[];
+            trust?: components["schemas"]["Trust"];
             version: string;
+            wants?: components["schemas"]["ModelWant"][];
+            withdrawn?: components["schemas"]["ModelWithdrawal"];
+        };
+        ReleasePage: {
+            /** Format: date-time */
+            at: string;
+            changes?: {
+                [key: string]: string;
+            };
+            channel: string;
+            cures?: {
+                [key: string]: string;
+            };
+            document: string;
+            /** @description Bytes of each image file, by its digest. */
+            files: {
+                [key: string]: number;
+            };
+            fits: {
+                [key: string]: string[];
+            };
+            floor?: string;
+            id: string;
+            model: string;
+            modelName: string;
+            needs: components["schemas"]["FitNeed"][];
+            number?: string;
+            origin?: components["schemas"]["ModelOrigin"];
+            originTexts: string[];
+            parts: components["schemas"]["ModelPart"][];
+            places: components["schemas"]["PartPlace"][];
+            /** @description From which running versions it can be put in. */
+            reachedFrom?: string;
+            regions: components["schemas"]["Region"][];
+            /** @description What it fits, as sentences. */
+            ruleTexts: string[];
+            rules?: components["schemas"]["ModelRule"][];
+            supersededBy: string[];
+            supersedes?: string[];
+            /** @description Where the team has chosen it. */
+            targets: components["schemas"]["Target"][];
+            trust?: components["schemas"]["Trust"];
+            /** @description The first 50 that say they run it. */
+            units: components["schemas"]["Unit"][];
+            /** Format: int64 */
+            unitsTotal: number;
+            version: string;
+            wants?: components["schemas"]["ModelWant"][];
             withdrawn?: components["schemas"]["ModelWithdrawal"];
         };
         Releases: {
+            /** Format: int64 */
+            page: number;
             releases: components["schemas"]["Release"][];
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            total: number;
         };
         ResumeInBody: {
             label?: string;
@@ -1184,6 +2125,24 @@ export interface components {
             name?: string;
             password?: string;
         };
+        Signature: {
+            signature: string;
+        };
+        Size: {
+            /** @description Why it may not be written there. */
+            bars?: string;
+            /** @description Every byte lies in a region. */
+            inside: boolean;
+            /**
+             * Format: int64
+             * @description Bytes from the first region on.
+             */
+            memory: number;
+            model: string;
+            name: string;
+            /** @description Regions that it would write. */
+            touches: string[];
+        };
         Strip: {
             against: string;
             /** Format: date-time */
@@ -1191,6 +2150,23 @@ export interface components {
             sectors: components["schemas"]["Sector"][];
             /** @description One letter a sector: a right already, e to erase, w writing, W written, v verified, k kept, d differs. */
             states: string;
+        };
+        Target: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            model: string;
+            reason: string;
+            /** @description Id. */
+            release?: string;
+            revision: string;
+            version?: string;
+        };
+        Trust: {
+            /** @enum {string} */
+            state: "signed" | "accepted" | "not-vouched";
+            text: string;
+            vouches: components["schemas"]["Vouch"][];
         };
         Unit: {
             /** Format: date-time */
@@ -1250,6 +2226,35 @@ export interface components {
             /** Format: int64 */
             total: number;
             units: components["schemas"]["Unit"][];
+        };
+        Vouch: {
+            /** @description Why it does not count. */
+            bars?: string;
+            by?: string;
+            counts: boolean;
+            /** Format: date-time */
+            dated: string;
+            /** Format: date-time */
+            entered: string;
+            /** @enum {string} */
+            how: "signature" | "pack" | "person" | "before";
+            key?: string;
+            reason?: string;
+            /** @description Name of the key or the person. */
+            who: string;
+        };
+        Withdrawn: {
+            model: string;
+            /**
+             * Format: int64
+             * @description Open runs that were about to write it.
+             */
+            runs: number;
+            /** Format: int64 */
+            total: number;
+            /** @description The first 200 units that say they run it. */
+            units: components["schemas"]["Unit"][];
+            version: string;
         };
     };
     responses: never;
@@ -1603,6 +2608,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Catalogue"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "may-write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["May"];
                 };
             };
             /** @description Unauthorized */
@@ -2165,11 +3251,174 @@ export interface operations {
             };
         };
     };
+    "put-evidence": {
+        parameters: {
+            query?: {
+                kind?: "image/jpeg" | "image/png" | "image/webp" | "text/plain";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    "X-Content-Type-Options"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     fit: {
         parameters: {
             query: {
                 /** @description A link (BENCH/NAME), or a unit's serial or id. */
                 at: string;
+                /** @description The planned day, e.g. 2026-12-01, for what the job needs first. */
+                day?: string;
+                /** @description Version, part number or id: whose needs are told, instead of the recommended one's. */
+                release?: string;
             };
             header?: never;
             path?: never;
@@ -2184,6 +3433,225 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fit"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-gear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gear"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-gear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGear"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitHave"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-gear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gear: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
                 };
             };
             /** @description Unauthorized */
@@ -2327,8 +3795,12 @@ export interface operations {
                 name?: string;
                 /** @description Found by content where it is empty. */
                 format?: string;
+                /** @description Which file of an archive. */
+                member?: string;
                 /** @description Of the first byte, for formats that carry none. */
                 address?: number;
+                /** @description Which family's blocks of a UF2 file. */
+                family?: string;
             };
             header?: never;
             path?: never;
@@ -2347,6 +3819,578 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Image"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "convert-image": {
+        parameters: {
+            query: {
+                /** @description Name of the file. */
+                name?: string;
+                /** @description Found by content where it is empty. */
+                format?: string;
+                /** @description Which file of an archive. */
+                member?: string;
+                /** @description Of the first byte, for formats that carry none. */
+                address?: number;
+                /** @description Which family's blocks of a UF2 file. */
+                family?: string;
+                /** @description The new format. */
+                to: string;
+                /** @description What stands in gaps, for formats that have none. */
+                fill?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    "Ferry-Lost"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "diff-images": {
+        parameters: {
+            query?: {
+                /** @description How many bytes of the body are the first file; the rest is the second. */
+                first?: number;
+                nameA?: string;
+                nameB?: string;
+                /** @description SHA-256 of an image of the catalogue, in place of a second file. */
+                against?: string;
+                /** @description Of the first byte, for formats that carry none. */
+                address?: number;
+                sector?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageDifference"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "inspect-image": {
+        parameters: {
+            query?: {
+                /** @description Name of the file. */
+                name?: string;
+                /** @description Found by content where it is empty. */
+                format?: string;
+                /** @description Which file of an archive. */
+                member?: string;
+                /** @description Of the first byte, for formats that carry none. */
+                address?: number;
+                /** @description Which family's blocks of a UF2 file. */
+                family?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inspection"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-image": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "revoke-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
                 };
             };
             /** @description Unauthorized */
@@ -2472,7 +4516,12 @@ export interface operations {
     };
     "list-models": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Words that name or title hold. */
+                q?: string;
+                page?: number;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2517,6 +4566,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2605,10 +4663,175 @@ export interface operations {
             };
         };
     };
+    "get-model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "import-pack": {
+        parameters: {
+            query?: {
+                /** @description Why the lead vouches by name for a pack that no trusted key signed. */
+                accept?: string;
+                /** @description Take it although its signer has sent a newer one. */
+                older?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-releases": {
         parameters: {
             query?: {
+                /** @description Words that the release holds; versions and part numbers by their beginning. */
+                q?: string;
                 model?: string;
+                channel?: "stable" | "candidate";
+                page?: number;
+                size?: number;
             };
             header?: never;
             path?: never;
@@ -2701,6 +4924,404 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id, or MODEL@VERSION. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleasePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "accept-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id, or MODEL@VERSION. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id, or MODEL@VERSION. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "sign-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id, or MODEL@VERSION. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Signature"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "withdraw-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id, or MODEL@VERSION. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Withdrawn"];
                 };
             };
             /** @description Unauthorized */
@@ -3581,6 +6202,84 @@ export interface operations {
             };
         };
     };
+    "put-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTarget"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Target"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-units": {
         parameters: {
             query?: {
@@ -3916,6 +6615,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-inside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inside"];
                 };
             };
             /** @description Unauthorized */

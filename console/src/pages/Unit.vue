@@ -82,17 +82,19 @@ const blocked = computed(() => {
         <SectorStrip :sectors="strip.sectors" :states="strip.states" would />
       </template>
       <p v-else class="muted">Its memory was never read. A backup or a run draws it here.</p>
+      <p v-if="page.fit?.inside" class="inside" :class="{ brick: page.fit.inside.lies || !page.fit.inside.known }"><strong>In there:</strong> {{ page.fit.inside.text }} <span class="small muted">By content, read {{ when(page.fit.inside.taken) }}.</span></p>
       <hr class="rule gap" />
       <div class="columns">
         <section>
           <h2>What fits now</h2>
           <ul class="rows">
             <li v-for="v in page.fit?.verdicts" :key="v.release" class="fit" :class="{ chosen: v.recommended }">
-              <div class="row spread"><span><strong class="mono">{{ v.version }}</strong> {{ v.channel }}</span><VerdictTag :verdict="v.verdict" /></div>
+              <div class="row spread"><span><router-link :to="`/releases/${v.release}`" class="mono"><strong>{{ v.version }}</strong></router-link> {{ v.channel }}</span><VerdictTag :verdict="v.verdict" /></div>
               <div class="small muted">
                 <template v-if="v.current"><v-icon :icon="mdiMinusCircleOutline" size="16" /> runs now<template v-if="v.recommended">, nothing to do</template></template>
                 <template v-else-if="v.recommended">recommended</template>
                 <template v-else-if="v.verdict === 'fits'">{{ v.step === 'older' ? 'a step back' : v.channel === 'candidate' ? 'on trial' : v.step }}</template>
+                <template v-else-if="v.path?.length">after {{ v.path.join(', then ') }}</template>
                 <template v-else>{{ v.reasons.filter((r) => r.answer === v.verdict).map((r) => r.text).join(' ') || verdicts[v.verdict] }}</template>
               </div>
             </li>
@@ -146,5 +148,6 @@ hr.gap { margin-bottom: 16px; }
 .fit { padding: 10px 12px; }
 .chosen { background: rgb(var(--v-theme-tint-teal)); border: 2px solid rgb(var(--v-theme-secondary)); border-radius: 6px; margin-top: 6px; }
 .chain { margin-top: 12px; }
+.inside { margin-top: 12px; max-width: 100ch; }
 @media (max-width: 600px) { .act { width: 100%; } .big { font-size: 26px; } }
 </style>

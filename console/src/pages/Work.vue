@@ -1,17 +1,19 @@
 <script setup lang="ts">
 // From what is plugged in to the one question before the write.
-import { mdiArrowRight, mdiHandBackRight } from '@mdi/js'
+import { mdiAlert, mdiArrowRight, mdiCheckCircle, mdiCloseCircle, mdiHandBackRight, mdiHelpCircle } from '@mdi/js'
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, problem, type Backup, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
+import { api, problem, send, type Backup, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
 import DigestText from '../parts/DigestText.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
+import FitMatrix from '../parts/FitMatrix.vue'
+import NeedList from '../parts/NeedList.vue'
+import QuestionCard from '../parts/QuestionCard.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
 import type { Stop } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
-import VerdictTag from '../parts/VerdictTag.vue'
 import { factNames, kib, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
@@ -25,19 +27,26 @@ const chosen = ref('')
 const trouble = ref<Problem | null>(null)
 const busy = ref(false)
 const label = ref('')
+const reason = ref('')
+const later = ref(false)
 const restoring = computed(() => String(route.query.backup ?? ''))
 
-const fit = computed<Fit | null>(() => unit.value?.fit ?? null)
+const fit = ref<Fit | null>(null)
+const recommended = computed(() => fit.value?.verdicts.find((v) => v.recommended))
 const verdict = computed(() => fit.value?.verdicts.find((v) => v.release === chosen.value))
 const backup = computed<Backup | undefined>(() => unit.value?.backups.find((b) => b.id === restoring.value))
 const stage = computed(() => (!identity.value ? 0 : restoring.value || verdict.value?.verdict === 'fits' ? 2 : 1))
+// A step back and a candidate want a reason, which stands in the record.
+const wantsReason = computed(() => !restoring.value && !!verdict.value && verdict.value.verdict === 'fits' && (verdict.value.step === 'older' || (verdict.value.channel === 'candidate' && !verdict.value.target)))
+const beware = computed(() => verdict.value?.reasons.filter((r) => r.warns) ?? [])
+const missing = computed(() => fit.value?.needs.filter((n) => !n.optional && !['ready', 'runs-out'].includes(n.state)) ?? [])
 const disagree = computed(() => identity.value?.disagree ?? [])
 
 const stops = computed<Stop[]>(() => {
   const facts = identity.value?.facts
   const out: Stop[] = [
     { key: 'i', word: 'Identify', fact: facts ? `rev ${facts.revision?.value ?? '?'}, runs ${facts.running?.value ?? '?'}` : 'asking the unit', state: 'ahead' },
-    { key: 'f', word: 'Fit', fact: fit.value?.question ? '1 question left' : verdict.value ? `${verdict.value.version} ${verdicts[verdict.value.verdict]}` : 'by itself', hand: !!fit.value?.question, state: 'ahead' },
+    { key: 'f', word: 'Fit', fact: fit.value?.question ? `${fit.value.question.left} ${fit.value.question.left === 1 ? 'question' : 'questions'} left` : verdict.value ? `${verdict.value.version} ${verdicts[verdict.value.verdict]}` : 'by itself', hand: !!fit.value?.question, state: 'ahead' },
     { key: 'c', word: 'Card', fact: 'your turn', hand: true, state: 'ahead' },
     { key: 'b', word: 'Backup', fact: 'by itself', state: 'ahead' },
     { key: 'w', word: 'Flash', fact: 'by itself', state: 'ahead' },
@@ -74,7 +83,11 @@ async function judge() {
   const { data, error } = await api.GET('/api/units/{unit}', path)
   if (error) throw error
   unit.value = data
-  chosen.value = data.fit?.verdicts.find((v) => v.recommended)?.release ?? data.fit?.verdicts[0]?.release ?? ''
+  const { data: judged, error: wrong } = await api.GET('/api/fit', { params: { query: { at: identity.value.unit } } })
+  if (wrong) throw wrong
+  fit.value = judged
+  const v = judged.verdicts
+  chosen.value = (v.find((x) => x.recommended) ?? v.find((x) => x.version === judged.question?.version) ?? v.find((x) => x.current) ?? v[0])?.release ?? ''
   look()
 }
 
@@ -85,10 +98,11 @@ async function look() {
   strip.value = data && data.sectors.length ? data : null
 }
 
-async function answer(fact: string, value: string, source: 'person' | 'label') {
+async function answer(fact: string, value: string, source: 'person' | 'label', photo: File | null = null) {
   busy.value = true
   try {
-    const { error } = await api.POST('/api/units/{unit}/facts', { params: { path: { unit: unit.value!.id } }, body: { facts: [{ name: fact, value, source }] } })
+    const kept = photo ? (await send<{ digest: string }>(`/api/evidence?kind=${encodeURIComponent(photo.type)}`, photo)).digest : ''
+    const { error } = await api.POST('/api/units/{unit}/facts', { params: { path: { unit: unit.value!.id } }, body: { facts: [{ name: fact, value, source, ...(kept && { photo: kept }) }] } })
     if (error) throw error
     identity.value!.disagree = []
     await judge()
@@ -102,7 +116,7 @@ async function go() {
   busy.value = true
   trouble.value = null
   try {
-    const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false }
+    const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false, ...(reason.value && { reason: reason.value }) }
     const { data, error } = await api.POST('/api/runs', { body: label.value ? { ...body, label: label.value } : body })
     if (error) throw error
     router.push(`/runs/${data.id}`)
@@ -135,21 +149,25 @@ onMounted(begin)
           <UnitPlate :unit="unit" :note="identity.strength" />
           <div>
             <h1 v-if="restoring">Put the backup back?</h1>
-            <h1 v-else-if="verdict">{{ verdict.version }}: {{ verdicts[verdict.verdict] }}<template v-if="fit?.question">, one question left</template><template v-else-if="verdict.current">, it runs already</template></h1>
+            <h1 v-else-if="verdict">{{ verdict.version }}: {{ verdicts[verdict.verdict] }}<template v-if="fit?.question && verdict.version === fit.question.version">, {{ fit.question.left === 1 ? 'one question' : `${fit.question.left} questions` }} left</template><template v-else-if="verdict.current">, it runs already</template></h1>
             <h1 v-else>No release for this model</h1>
-            <p v-if="!restoring" class="lead">Runs <strong>{{ identity.facts.running?.value ?? 'an unknown version' }}</strong>.</p>
+            <p v-if="!restoring" class="lead">Runs <strong>{{ identity.facts.running?.value ?? 'an unknown version' }}</strong>.<template v-if="verdict?.toward"> {{ verdict.version }} is a step on the way to <strong>{{ verdict.toward }}</strong>.</template></p>
           </div>
         </div>
         <template v-if="!restoring">
-          <v-radio-group v-model="chosen" class="releases" hide-details aria-label="Release" @update:model-value="look">
-            <label v-for="v in fit?.verdicts" :key="v.release" class="release" :class="{ picked: v.release === chosen }">
-              <v-radio :value="v.release" :aria-label="`${v.version} ${verdicts[v.verdict]}`" class="radio" />
-              <span class="mono version">{{ v.version }}</span>
-              <span class="small channel">{{ v.channel }}<template v-if="v.recommended">, recommended</template><template v-if="v.current">, runs now</template><template v-else-if="v.step === 'older' && v.verdict === 'fits'">, a step back</template></span>
-              <VerdictTag :verdict="v.verdict" />
-              <span class="small why">{{ v.reasons.filter((r) => r.answer === v.verdict && (v.verdict !== 'fits' || r.fact !== 'model')).map((r) => r.text).join(' ') }}</span>
-            </label>
-          </v-radio-group>
+          <FitMatrix v-if="fit?.matrix" :matrix="fit.matrix" :picked="chosen" :recommended="recommended?.release" @pick="((chosen = $event), look())" />
+          <template v-if="verdict">
+            <h2 class="gap">Why “{{ verdicts[verdict.verdict] }}” for {{ verdict.version }} on this unit</h2>
+            <ul class="why">
+              <li v-for="r in verdict.reasons" :key="r.rule + r.fact + r.text" :class="r.answer">
+                <v-icon :icon="r.warns ? mdiAlert : { fits: mdiCheckCircle, 'does-not-fit': mdiCloseCircle, 'cannot-tell': mdiHelpCircle }[r.answer]" :class="r.warns || r.answer === 'does-not-fit' ? 'brick' : r.answer === 'fits' ? 'teal' : ''" size="20" />
+                <span><strong v-if="r.answer === 'fits' && !r.warns && r.fact">{{ factNames[r.fact] ?? r.fact }} {{ r.value }}</strong><span v-else>{{ r.text }}</span><span v-if="r.source" class="small muted src">{{ sources[r.source] }}<template v-if="r.at">, {{ when(r.at) }}</template></span></span>
+              </li>
+            </ul>
+            <p v-if="verdict.path?.length" class="lead">First <strong class="mono">{{ verdict.path.join(', then ') }}</strong>, then {{ verdict.version }}.</p>
+          </template>
+          <template v-if="fit?.inside"><h2 class="gap">What its memory holds</h2><p :class="{ brick: fit.inside.lies || !fit.inside.known }">{{ fit.inside.text }} <span class="small muted">By content, read {{ when(fit.inside.taken) }}.</span></p></template>
+          <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>
           <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">As its memory was read {{ when(strip.read) }}; the run reads it again.</p></div>
         </template>
         <h2 class="gap">Known facts</h2>
@@ -166,13 +184,7 @@ onMounted(begin)
           <v-btn variant="outlined" block :loading="busy" @click="answer(disagree[0]!, identity.facts[disagree[0]!]!.value, 'label')">It says {{ identity.facts[disagree[0]!]?.value }}: the note was wrong</v-btn>
           <p class="small muted">If the label really says something else, this unit is not what it seems. Set it apart and ask a lead.</p>
         </div>
-        <div v-else-if="fit?.question && !restoring" class="card turn" data-question>
-          <div class="field"><v-icon :icon="mdiHandBackRight" /> <strong>Your turn: one question</strong><p class="ask">{{ fit.question.ask }}</p></div>
-          <button v-for="(value, i) in fit.question.values" :key="value" type="button" class="choice" :disabled="busy" @click="answer(fit.question!.fact, value, 'person')">
-            <strong>{{ value }}</strong><span v-if="fit.question.leads[i]" class="leads teal">{{ fit.question.leads[i] }} fits</span><span v-else class="leads brick">nothing fits</span>
-          </button>
-          <p class="small muted">Kept as a fact of this unit with your name and the time.</p>
-        </div>
+        <QuestionCard v-else-if="fit?.question && !restoring && !later" :question="fit.question" :busy="busy" @answer="(value, photo) => answer(fit!.question!.fact, value, 'person', photo)" @later="later = true" />
         <div v-else class="card">
           <h2>Before it begins</h2>
           <dl>
@@ -184,7 +196,10 @@ onMounted(begin)
             <dt>Lost</dt><dd>nothing outside the sectors that differ; settings are kept</dd>
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>
-          <v-btn color="primary" size="x-large" block :loading="busy" :disabled="!restoring && !verdict" :append-icon="mdiArrowRight" data-go @click="go">
+          <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>
+          <div v-if="missing.length" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> Missing for this job: {{ missing.map((n) => n.name).join(', ') }}.</div>
+          <v-text-field v-if="wantsReason" v-model="reason" :label="verdict?.step === 'older' ? 'Why a step back?' : 'Why a candidate on this unit?'" data-reason />
+          <v-btn color="primary" size="x-large" block :loading="busy" :disabled="(!restoring && !verdict) || (wantsReason && reason.trim().length < 3)" :append-icon="mdiArrowRight" data-go @click="go">
             {{ restoring ? 'Put it back' : verdict?.verdict !== 'fits' ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
           </v-btn>
         </div>
@@ -199,11 +214,10 @@ onMounted(begin)
 .asking { display: grid; gap: 12px; max-width: 60ch; }
 .again { margin-top: 12px; }
 .label { max-width: 560px; margin-top: 16px; flex-wrap: nowrap; }
-.releases :deep(.v-selection-control-group) { gap: 8px; }
-.release { display: grid; grid-template-columns: 44px 120px 170px 170px 1fr; gap: 8px; align-items: center; border: 1px solid var(--line); border-radius: 6px; padding: 4px 12px 4px 4px; background: rgb(var(--v-theme-surface)); cursor: pointer; }
-.release.picked { border: 2px solid var(--ink); padding: 3px 11px 3px 3px; }
-.radio { grid-area: auto; }
-.version { font-weight: 600; font-size: 18px; }
+.why { list-style: none; display: grid; grid-template-columns: repeat(auto-fill, minmax(250px, 1fr)); gap: 0 24px; }
+.why li { display: flex; gap: 8px; padding: 8px 0; border-top: 1px solid var(--line); }
+.src { display: block; }
+.beware { display: flex; gap: 8px; font-size: 15px; }
 .gap { margin: 20px 0 8px; }
 .memory { margin-top: 20px; }
 .facts { display: grid; grid-template-columns: repeat(auto-fill, minmax(200px, 1fr)); gap: 12px 24px; }
@@ -212,14 +226,10 @@ onMounted(begin)
 .turn > *:not(.field) { margin: 0 12px; }
 .field { background: rgb(var(--v-theme-hands-on)); color: rgb(var(--v-theme-on-hands-on)); padding: 16px; }
 .ask { font-size: 20px; font-weight: 700; line-height: 1.3; margin-top: 8px; }
-.choice { font: inherit; color: inherit; background: none; border: 1.5px solid var(--ink); border-radius: 6px; min-height: 64px; padding: 8px 16px; text-align: left; display: flex; justify-content: space-between; align-items: center; cursor: pointer; font-size: 18px; }
-.leads { font-weight: 700; font-size: 16px; }
 dl { display: grid; grid-template-columns: 90px 1fr; gap: 8px 12px; }
 dt { color: var(--muted); }
 @media (max-width: 1000px) {
   .work { grid-template-columns: minmax(0, 1fr); }
-  .release { grid-template-columns: 44px 1fr auto; }
-  .channel, .why { grid-column: 2 / -1; }
-  .release :deep(.verdict), .release > .verdict { grid-column: 3; grid-row: 1; }
+  aside { order: -1; }
 }
 </style>

@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -24,14 +25,16 @@ func main() {
 	wait := flag.String("wait", "h1, [data-board]", "what must be there")
 	scroll := flag.Int("scroll", 0, "scroll down by so many pixels")
 	settle := flag.Duration("settle", 0, "wait so long more")
+	var files []string
+	flag.Func("file", "SELECTOR=FILE to give to an input of the page; may be given again", func(s string) error { files = append(files, s); return nil })
 	flag.Parse()
-	if err := shoot(*size, *dark, *wait, *scroll, *settle, flag.Args()); err != nil {
+	if err := shoot(*size, *dark, *wait, *scroll, *settle, files, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func shoot(size string, dark bool, wait string, scroll int, settle time.Duration, args []string) error {
+func shoot(size string, dark bool, wait string, scroll int, settle time.Duration, files, args []string) error {
 	base, token := os.Getenv("FERRY_URL"), os.Getenv("FERRY_TOKEN")
 	var w, h int
 	fmt.Sscanf(size, "%dx%d", &w, &h)
@@ -54,8 +57,13 @@ func shoot(size string, dark bool, wait string, scroll int, settle time.Duration
 		return err
 	}
 	for ; len(args) >= 2; args = args[2:] {
-		err := tab.Do(60*time.Second, chromedp.Navigate(base+args[0]), testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, wait)), chromedp.Sleep(800*time.Millisecond+settle),
-			chromedp.Evaluate(fmt.Sprintf(`window.scrollTo(0, %d)`, scroll), nil))
+		steps := []chromedp.Action{chromedp.Navigate(base + args[0]), testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, wait))}
+		for _, f := range files {
+			input, name, _ := strings.Cut(f, "=")
+			steps = append(steps, testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, input)), chromedp.SetUploadFiles(input, []string{name}, chromedp.ByQuery), chromedp.Sleep(time.Second))
+		}
+		err := tab.Do(60*time.Second, append(steps, chromedp.Sleep(800*time.Millisecond+settle),
+			chromedp.Evaluate(fmt.Sprintf(`window.scrollTo(0, %d)`, scroll), nil))...)
 		if err != nil {
 			return err
 		}

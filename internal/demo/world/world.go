@@ -219,7 +219,7 @@ func (u Unit) Spec() sim.Spec {
 func (u Unit) memory() []byte {
 	sheet := u.Sheet()
 	if u.Strange {
-		return Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash("nobody knows"), hash(u.Serial)))
+		return Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash(u.Model), hash(u.Serial)))
 	}
 	r := Find(u.Model, u.Runs)
 	b := Memory(sheet, u.Serial, r.Bytes())

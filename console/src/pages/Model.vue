@@ -1,0 +1,85 @@
+<script setup lang="ts">
+import { mdiAlert } from '@mdi/js'
+import { computed, ref } from 'vue'
+
+import { api, problem, type ModelPage, type Problem } from '../api/client'
+import AddressLine from '../parts/AddressLine.vue'
+import FitMatrix from '../parts/FitMatrix.vue'
+import NeedList from '../parts/NeedList.vue'
+import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
+import { hex, kib, when } from '../words'
+
+const props = defineProps<{ model: string }>()
+const page = ref<ModelPage | null>(null)
+const trouble = ref<Problem | null>(null)
+const wrong = ref<Problem | null>(null)
+const revision = ref('')
+const version = ref('')
+const reason = ref('')
+const sheet = ref(false)
+
+async function load() {
+  const { data, error } = await api.GET('/api/models/{model}', { params: { path: { model: props.model } } })
+  if (error) trouble.value = problem(error)
+  else page.value = data
+}
+load()
+
+async function choose() {
+  wrong.value = null
+  const { error } = await api.POST('/api/targets', { body: { model: props.model, revision: revision.value, version: version.value, reason: reason.value } })
+  if (error) {
+    wrong.value = problem(error)
+    return
+  }
+  reason.value = ''
+  await load()
+}
+const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.value?.matrix.rows.filter((r) => !r.withdrawn).map((r) => ({ title: r.version, value: r.version })) ?? [])])
+</script>
+
+<template>
+  <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
+  <div v-else-if="page" class="page">
+    <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ page.units }} {{ page.units === 1 ? 'unit' : 'units' }} in the register</router-link></div>
+    <p class="lead">{{ page.kind }}, {{ kib(page.bytes) }} of memory. <template v-if="page.newest">Its newest stable release is <strong class="mono">{{ page.newest }}</strong>.</template></p>
+    <p v-for="s in page.sisters" :key="s"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ s }}</p>
+    <section class="gap"><h2>What fits which {{ page.matrix.fact }}</h2><FitMatrix :matrix="page.matrix" /></section>
+    <div class="columns gap">
+      <section>
+        <h2>Our choice</h2>
+        <ul class="rows"><li v-for="t in page.targets" :key="t.revision"><strong>{{ page.matrix.fact }} {{ t.revision }}: <span class="mono">{{ t.version }}</span></strong><div class="small muted">{{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</div></li></ul>
+        <p v-if="!page.targets.length" class="muted">None: the newest stable release that fits is recommended.</p>
+        <form v-if="session.may('lead')" class="choose" @submit.prevent="choose">
+          <div class="row"><v-select v-model="revision" :items="page.matrix.columns.map((c) => c.value)" :label="page.matrix.fact" /><v-select v-model="version" :items="versions" label="Release" /></div>
+          <v-text-field v-model="reason" label="Why" />
+          <Trouble v-if="wrong" :problem="wrong" />
+          <v-btn type="submit" variant="outlined" :disabled="!revision || reason.length < 3">Choose it</v-btn>
+        </form>
+        <p v-else class="small muted">A lead chooses.</p>
+      </section>
+      <section>
+        <h2>Memory</h2>
+        <AddressLine :segments="page.regions.filter((r) => !r.readOnly)" :regions="page.regions" />
+        <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td>{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>
+      </section>
+      <section>
+        <h2>Facts that releases ask for</h2>
+        <ul class="rows"><li v-for="(f, name) in page.facts" :key="name"><strong>{{ String(name).replaceAll('-', ' ') }}</strong> <span class="muted">{{ f.values.join(', ') }}</span><div class="small">{{ f.ask }} <span class="muted">{{ f.look }}</span></div></li></ul>
+        <template v-if="page.flaws.length"><h2 class="gap">Known flaws</h2><ul class="rows"><li v-for="f in page.flaws" :key="f"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ f }}</li></ul></template>
+        <template v-if="page.wants.length"><h2 class="gap">Every job needs</h2><NeedList :needs="page.wants" /></template>
+      </section>
+    </div>
+    <v-btn variant="text" class="gap" :aria-expanded="sheet" @click="sheet = !sheet">{{ sheet ? 'Hide the model sheet' : 'Show the model sheet' }}</v-btn>
+    <pre v-if="sheet" class="sheet mono small">{{ page.sheetText }}</pre>
+  </div>
+  <div v-else class="page"><v-skeleton-loader type="article, table-tbody" color="background" /></div>
+</template>
+
+<style scoped>
+.gap { margin-top: 20px; }
+.choose { display: grid; gap: 12px; margin-top: 12px; }
+.choose .row { flex-wrap: nowrap; }
+.sheet { background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 16px; overflow-x: auto; }
+</style>
