@@ -170,3 +170,28 @@ func (im *Image) WriteFlat(w io.Writer, fill byte) error {
 	}
 	return nil
 }
+
+// ReadFlat reads plain bytes and places them at Options.At, for formats that are
+// bytes with at most something around them. what is the word for the bytes in errors.
+func ReadFlat(r io.Reader, o Options, what string) (*Image, error) {
+	b := Builder{Unit: "offset", Size: o.Size}
+	buf := make([]byte, 256<<10)
+	for n := int64(0); ; {
+		k, err := io.ReadFull(r, buf)
+		if k > 0 {
+			if err := b.Add(o.At+uint64(n), buf[:k], n); err != nil {
+				return nil, err
+			}
+			n += int64(k)
+		}
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			if n == 0 {
+				return nil, core.BadAt(core.Offset(0), "%s is empty, expected at least one byte", what)
+			}
+			return b.Image()
+		}
+		if err != nil {
+			return nil, core.BadAt(core.Offset(n), "%w", err)
+		}
+	}
+}

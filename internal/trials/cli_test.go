@@ -181,7 +181,7 @@ func TestABadFileNamesItsLine(t *testing.T) {
 	}
 	large := filepath.Join(t.TempDir(), "large.bin")
 	os.WriteFile(large, make([]byte, 64<<10), 0o600)
-	if m, code = l.json("release", "add", "small", "4.0.0", "--part", "program="+large+"@0x1000", "--fits", "revision=D"); code != 0 {
+	if m, code = l.json("release", "add", "small", "4.0.0", "--part", "program="+large+"@0x1000", "--fits", "revision=D", "--accept", "made by the test"); code != 0 {
 		t.Fatalf("%d %v", code, m)
 	}
 	tech := commandLine(t, w, "technician")

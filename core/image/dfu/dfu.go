@@ -12,7 +12,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
-	"zealousferry/core/image/raw"
 )
 
 // suffix is the length of the suffix of version 1.1; bLength may say more.
@@ -40,7 +39,7 @@ func (Format) Sniff(_, tail []byte) bool {
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	t := &tail{in: r}
 	o.Size -= suffix
-	im, err := raw.Read(t, o, "the file without its suffix")
+	im, err := image.ReadFlat(t, o, "the file without its suffix")
 	end := core.Offset(t.given)
 	if err != nil && len(t.kept) == suffix && core.AsError(err, "").At == nil {
 		return nil, err
