@@ -310,6 +310,9 @@ func (q ReleaseQuery) where() (string, []any) {
 			}
 			return r
 		}, word)
+		if strings.TrimSpace(plain) == "" {
+			continue
+		}
 		if len(word) < 3 || strings.ContainsAny(word, "0123456789") && len(word) < 40 {
 			where = append(where, "(f.version LIKE ? OR f.number LIKE ? OR f.model LIKE ?)")
 			args = append(args, like, like, like)

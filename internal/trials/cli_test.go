@@ -34,6 +34,13 @@ var ferry = sync.OnceValues(func() (string, error) {
 })
 
 func TestMain(m *testing.M) {
+	if path := os.Getenv("FERRY_MEASURED"); path != "" {
+		c := exec.Command(path, os.Args[1:]...)
+		c.Stdout, c.Stderr, c.Env = os.Stdout, os.Stderr, []string{"PATH=" + os.Getenv("PATH")}
+		c.Run()
+		fmt.Fprintf(os.Stderr, "KiB used: %d\n", c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)
+		os.Exit(c.ProcessState.ExitCode())
+	}
 	code := m.Run()
 	if path, err := ferry(); err == nil {
 		os.RemoveAll(filepath.Dir(path))

@@ -3,6 +3,8 @@ package trials
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -153,4 +155,49 @@ func TestTroubleIsTold(t *testing.T) {
 	w.Units["a"].Set(sim.Faults{Silent: true})
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("Not answering"), says("nothing was changed"), says("Look at the supply, the plug and the strap"))
+}
+
+// TestALeadWithdrawsByClicks looks a release up, takes it back with a reason, and
+// sees it struck out in the matrix.
+func TestALeadWithdrawsByClicks(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	x := tab(t, w, "lead", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/releases"), says("2.0.0"), chromedp.SendKeys(`[data-find] input`, "2.0", chromedp.ByQuery), testkit.Until(`!document.body.innerText.includes("1.0.0")`))
+	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("a")].find(a => a.innerText === "2.0.0").click()`, nil), says("In use."), says("Accepted by Imre Kolding"), says("S-0001"), click(`[data-withdraw]`),
+		testkit.Until(`document.querySelector("[data-reason] input")`), chromedp.SendKeys(`[data-reason] input`, "loses the tray", chromedp.ByQuery), click(`[data-say]`), says("Withdrawn: loses the tray"), says("1 unit says that it runs it."))
+	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("What fits which revision"), testkit.Until(`document.querySelector(".gone")?.innerText === "2.0.0"`))
+	p, err := w.Viewer.ReleasePage(ctx, "small@2.0.0")
+	if err != nil || p.Withdrawn == nil || p.Withdrawn.Reason != "loses the tray" {
+		t.Errorf("%+v %v", p.Withdrawn, err)
+	}
+}
+
+// TestAFileIsLookedAtInTheConsole drops two files, reads what they are, and takes
+// one home in another format.
+func TestAFileIsLookedAtInTheConsole(t *testing.T) {
+	w := testkit.NewWorld(t)
+	dir := t.TempDir()
+	one, two := filepath.Join(dir, "one.bin"), filepath.Join(dir, "two.bin")
+	os.WriteFile(one, testkit.SmallProgram("2.0.0"), 0o600)
+	os.WriteFile(two, testkit.SmallProgram("1.0.0"), 0o600)
+	x := tab(t, w, "viewer", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/inspect"), testkit.Until(`document.querySelector("[data-file]")`), chromedp.SetUploadFiles(`[data-file]`, []string{one}, chromedp.ByQuery), says("raw binary"), says("small 2.0.0"),
+		chromedp.SetUploadFiles(`[data-other]`, []string{two}, chromedp.ByQuery), says("How they differ"), testkit.Until(`document.querySelector("[data-difference] .differs")`))
+	bad := filepath.Join(dir, "bad.hex")
+	os.WriteFile(bad, []byte(":0200000041427C\n"), 0o600)
+	do(t, x, chromedp.SetUploadFiles(`[data-file]`, []string{bad}, chromedp.ByQuery), says("line 1: checksum is 0x7C"))
+}
+
+// TestAStepBackWantsAReasonInTheConsole picks an older release in the matrix.
+func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), testkit.Until(`document.querySelector("[data-go]").disabled`),
+		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), testkit.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))
 }
