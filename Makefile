@@ -3,12 +3,13 @@ LISTEN ?= 127.0.0.1:8470
 export PATH := $(PATH):/usr/sbin
 CONSOLE := $(shell find console/src console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: help demo demo-fresh test trials bench build types clean
+.PHONY: help demo demo-fresh test trials fuzz bench build types clean
 help:
 	@echo "make demo        the demo's world: database, service, bench, simulated units, console"
 	@echo "make demo-fresh  the same, from nothing"
-	@echo "make test        all tests (about 10 minutes)"
+	@echo "make test        all tests (about 5 minutes)"
 	@echo "make trials      the full matrices of faults"
+	@echo "make fuzz        every parser with random input, 30 s each"
 	@echo "make bench       figures of the whole system, into var/bench.json"
 	@echo "make types       the API's description and the console's types, after a change of the API"
 
@@ -50,8 +51,17 @@ trials: console/dist/index.html
 	@scripts/need test
 	FERRY_TRIALS=full go test -parallel 8 -timeout 120m ./...
 
+FUZZTIME ?= 30s
+fuzz:
+	@grep -rlE '^func Fuzz' --include=*_test.go core internal | while read -r f; do \
+	  grep -oE '^func Fuzz[A-Za-z0-9]*' $$f | sed 's/func //' | while read -r name; do \
+	    echo "$$name in $$(dirname $$f)"; \
+	    go test ./$$(dirname $$f) -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x || exit 1; \
+	  done || exit 1; \
+	done
+
 bench: console/dist/index.html
-	@scripts/need demo
+	@scripts/need test
 	go build -o bin/ferry ./cmd/ferry
 	@mkdir -p var
 	go run ./internal/measure -out var/bench.json

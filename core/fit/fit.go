@@ -181,7 +181,7 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 		return unknown(sheet, r, known)
 	}
 	r.Value, r.Source, r.At = f.Value, f.Source, f.At
-	switch holds(sheet, rule, f.Value) {
+	switch holds(sheet, &rule, f.Value) {
 	case Fits:
 		r.Answer, r.Text = Fits, fmt.Sprintf("%s %s (%s).", title(name), f.Value, f.Source)
 		return r

@@ -10,7 +10,7 @@ import (
 )
 
 // holds judges a rule for a value. What cannot be compared is never a yes.
-func holds(sheet *model.Sheet, rule model.Rule, value string) Answer {
+func holds(sheet *model.Sheet, rule *model.Rule, value string) Answer {
 	if len(rule.OneOf) > 0 && !slices.Contains(rule.OneOf, value) && !(rule.OrLater && supersedesAny(sheet, rule, value)) {
 		return DoesNotFit
 	}
@@ -21,7 +21,7 @@ func holds(sheet *model.Sheet, rule model.Rule, value string) Answer {
 		if value == None { // a companion that is not there has no version
 			return DoesNotFit
 		}
-		order := sheet.OrderOf(rule)
+		order := sheet.OrderOf(*rule)
 		if rule.AtLeast != "" {
 			if c, ok := version.Compare(order, value, rule.AtLeast); !ok {
 				return CannotTell
@@ -50,7 +50,7 @@ const None = "none"
 
 // supersedesAny tells whether a part number is a later revision of one of those
 // that the rule names, or follows one of them.
-func supersedesAny(sheet *model.Sheet, rule model.Rule, value string) bool {
+func supersedesAny(sheet *model.Sheet, rule *model.Rule, value string) bool {
 	follows := sheet.Facts[rule.Fact].Follows
 	for n := 0; value != "" && n < 100; n++ {
 		for _, wanted := range rule.OneOf {
@@ -101,7 +101,7 @@ func all(sheet *model.Sheet, rules []model.Rule, known Known) (Answer, core.Fact
 		f, ok := known.Best(rule.Fact)
 		a := CannotTell
 		if ok {
-			a = holds(sheet, rule, f.Value)
+			a = holds(sheet, &rules[i], f.Value)
 		}
 		if _, _, contradicts := known.Contradiction(rule.Fact); contradicts {
 			a = CannotTell

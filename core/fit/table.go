@@ -29,6 +29,13 @@ type column struct {
 	unknown sets // where the fact is not known, or contradicts itself
 	values  map[string]sets
 	scratch sets
+	rules   []ruleOf
+}
+
+// ruleOf is a rule on the column's fact, and the release that has it.
+type ruleOf struct {
+	release int
+	rule    model.Rule
 }
 
 // mostValues bounds what is remembered of a fact; serials have no end.
@@ -63,6 +70,7 @@ func NewTable(sheet *model.Sheet, releases []*model.Release) *Table {
 			for _, rule := range r.AllRules() {
 				if rule.Fact == c.name {
 					set(c.unknown.cannot, i)
+					c.rules = append(c.rules, ruleOf{i, rule})
 				}
 			}
 			switch c.name {
@@ -154,27 +162,21 @@ func (t *Table) value(c *column, value string) sets {
 		clear(s.no)
 		clear(s.cannot)
 	}
-	for i, r := range t.releases {
-		switch c.name {
-		case core.FactModel:
-			if value != t.sheet.Model && value != t.sheet.Loader.Says || r.Model != t.sheet.Model {
-				set(s.no, i)
-			}
-		case core.FactMemory:
-			if len(memoryRules(t.sheet, r, Sort([]core.Fact{{Name: core.FactMemory, Value: value, Source: core.FromWire}}))) > 0 {
+	if c.name == core.FactModel || c.name == core.FactMemory {
+		for i, r := range t.releases {
+			if c.name == core.FactModel && (value != t.sheet.Model && value != t.sheet.Loader.Says || r.Model != t.sheet.Model) ||
+				c.name == core.FactMemory && len(memoryRules(t.sheet, r, Sort([]core.Fact{{Name: core.FactMemory, Value: value, Source: core.FromWire}}))) > 0 {
 				set(s.no, i)
 			}
 		}
-		for _, rule := range r.AllRules() {
-			if rule.Fact != c.name {
-				continue
-			}
-			switch holds(t.sheet, rule, value) {
-			case DoesNotFit:
-				set(s.no, i)
-			case CannotTell:
-				set(s.cannot, i)
-			}
+	}
+	for i := range c.rules {
+		x := &c.rules[i]
+		switch holds(t.sheet, &x.rule, value) {
+		case DoesNotFit:
+			set(s.no, x.release)
+		case CannotTell:
+			set(s.cannot, x.release)
 		}
 	}
 	return s

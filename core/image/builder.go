@@ -95,6 +95,20 @@ func (b *Builder) Add(address uint64, data []byte, place int64) error {
 	return nil
 }
 
+// Give is Add for bytes that nobody else uses: they are not copied where they
+// begin a piece of their own.
+func (b *Builder) Give(address uint64, data []byte, place int64) error {
+	if n := len(b.runs); len(data) == 0 || n > 0 && b.runs[n-1].End() == address || address+uint64(len(data)) < address || b.total+len(data) > MaxPayload {
+		return b.Add(address, data, place)
+	}
+	b.total += len(data)
+	r := run{Segment: Segment{Address: address}}
+	b.mark(&r, place)
+	r.Data = data
+	b.runs = append(b.runs, r)
+	return nil
+}
+
 // grow makes room in a run. Large ones take in one go what may still come, as long
 // as that is not taken too often: room that is never touched costs no memory,
 // copying does.

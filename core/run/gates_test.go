@@ -44,6 +44,7 @@ func TestGates(t *testing.T) {
 		"no serial on the wire, label not confirmed": {func(s *sim.Spec) { s.Serial = "" }, nil, core.CannotTell, run.Refused, run.StepIdentify, "nobody has confirmed"},
 		"a silent link":                              {nil, func(b *bench) { b.unit.Set(sim.Faults{Silent: true}) }, core.NotAnswering, run.Failed, run.StepIdentify, "does not answer"},
 		"memory that cannot be read":                 {func(s *sim.Spec) { s.NoRead = true }, nil, core.Protected, run.Refused, run.StepBackUp, "reading is locked"},
+		"withdrawn while the memory was read":        {nil, func(b *bench) { b.Withdrawn = "release 2.0.0 was withdrawn: loses the tray" }, core.DoesNotFit, run.Refused, run.StepSame, "release 2.0.0 was withdrawn: loses the tray"},
 		"an image that is not the named":             {nil, func(b *bench) { b.spoil = true }, core.BadFile, run.Refused, run.StepPlan, "is not the one that the release names"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -87,7 +87,7 @@ func releases(ctx context.Context, c *client.Client, name string, maker, worksho
 	data := map[core.Digest][]byte{}
 	content.Open = func(d core.Digest) ([]byte, error) { return data[d], nil }
 	var alone []world.Release
-	for n, r := range world.Releases {
+	for n, r := range world.Releases() {
 		if r.Model != name {
 			continue
 		}
@@ -114,7 +114,7 @@ func releases(ctx context.Context, c *client.Client, name string, maker, worksho
 			return err
 		}
 	}
-	for _, r := range world.Releases {
+	for _, r := range world.Releases() {
 		if r.Model == name && r.Withdrawn != "" {
 			if _, err := c.Withdraw(ctx, r.Model+"@"+r.Version, r.Withdrawn); err != nil {
 				return err

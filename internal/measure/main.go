@@ -72,6 +72,10 @@ func (s *stand) end() {
 }
 
 func main() {
+	if os.Getenv("FERRY_MEASURED") != "" {
+		measured(os.Args[1:])
+		return
+	}
 	out := flag.String("out", "", "file for the figures, JSON")
 	only := flag.String("only", "", "only the parts whose name holds this")
 	backups := flag.Int("backups", 1000, "how many alike backups")
@@ -81,7 +85,7 @@ func main() {
 		name string
 		f    func(*stand)
 	}
-	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}}
+	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"convert", convert}, {"verdicts", verdicts}, {"recognise", recognised}, {"search", search}}
 	for _, f := range fleets() {
 		parts = append(parts, part{"backups-" + f.name, func(s *stand) { alike(s, *backups, f) }})
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -35,7 +36,7 @@ type fleet struct {
 func fleets() []fleet {
 	small := world.Units[0]
 	program := world.Find("quill-80", "3.9.4").Bytes()
-	large := world.Units[len(world.Units)-1]
+	large := world.Units[slices.IndexFunc(world.Units, func(u world.Unit) bool { return u.Model == "quill-120" })]
 	full := random(2<<20, 3)
 	copy(full[0x10000:], sim.Program("2.0.3", 0x170000, 3, 3))
 	return []fleet{

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -50,11 +51,42 @@ func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
 	if err := s.db.GetContext(ctx, &digest, `SELECT sheet FROM model WHERE name = ?`, name); err != nil {
 		return nil, none(err, "there is no model %q", name)
 	}
-	raw, err := s.Piece(ctx, core.Digest(digest))
+	return s.sheets.get(core.Digest(digest), func(d core.Digest) (*model.Sheet, error) {
+		raw, err := s.Piece(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		return model.ReadSheet(raw)
+	})
+}
+
+// sheetCache keeps sheets that were read lately. A sheet is named by its content,
+// so that what is kept can never be old. What get returns must not be changed.
+type sheetCache struct {
+	mu   sync.Mutex
+	kept map[core.Digest]*model.Sheet
+}
+
+const mostSheets = 256
+
+func (c *sheetCache) get(d core.Digest, read func(core.Digest) (*model.Sheet, error)) (*model.Sheet, error) {
+	c.mu.Lock()
+	s := c.kept[d]
+	c.mu.Unlock()
+	if s != nil {
+		return s, nil
+	}
+	s, err := read(d)
 	if err != nil {
 		return nil, err
 	}
-	return model.ReadSheet(raw)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.kept == nil || len(c.kept) >= mostSheets {
+		c.kept = map[core.Digest]*model.Sheet{}
+	}
+	c.kept[d] = s
+	return s, nil
 }
 
 // PutImage keeps an image file, in chunks. An image that is there is left as it is.
@@ -111,9 +143,13 @@ type firmware struct {
 	Withdrawn sql.NullTime   `db:"withdrawn_at"`
 	By        sql.NullString `db:"withdrawn_by"`
 	Reason    sql.NullString `db:"withdrawn_reason"`
+	Body      []byte         `db:"body"` // the document, packed
 }
 
-const firmwareColumns = `f.id, f.model, f.version, f.document, f.withdrawn_at, f.withdrawn_by, f.withdrawn_reason`
+const (
+	firmwareColumns = `f.id, f.model, f.version, f.document, f.withdrawn_at, f.withdrawn_by, f.withdrawn_reason, d.body`
+	firmwareTables  = `firmware f JOIN piece d ON d.name = f.document`
+)
 
 // Release is a release with the digest of its document.
 type Release struct {
@@ -213,7 +249,7 @@ func fill(ctx context.Context, dsn string) error {
 	}
 	defer s.Close()
 	var rows []firmware
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.words IS NULL`); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.words IS NULL`); err != nil {
 		return err
 	}
 	erased := map[string]byte{}
@@ -253,7 +289,7 @@ func fill(ctx context.Context, dsn string) error {
 // Releases lists the releases of a model.
 func (s *Store) Releases(ctx context.Context, modelName string) ([]*Release, error) {
 	var rows []firmware
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.model = ? ORDER BY f.id`, modelName); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.model = ? ORDER BY f.id`, modelName); err != nil {
 		return nil, err
 	}
 	return s.releases(ctx, rows)
@@ -279,21 +315,31 @@ type ReleaseQuery struct {
 	Page, Size int
 }
 
-// FindReleases searches the catalogue, the newest first.
+// FindReleases searches the catalogue, the newest first. A number that no version
+// and no part number of a release begins with is looked for in its rules: it may
+// be a board's.
 func (s *Store) FindReleases(ctx context.Context, q ReleaseQuery) (all []*Release, total int, err error) {
-	where, args := q.where()
+	all, total, err = s.findReleases(ctx, q, false)
+	if err == nil && total == 0 && strings.ContainsAny(q.Words, "0123456789") {
+		return s.findReleases(ctx, q, true)
+	}
+	return all, total, err
+}
+
+func (s *Store) findReleases(ctx context.Context, q ReleaseQuery, anywhere bool) (all []*Release, total int, err error) {
+	where, args := q.where(anywhere)
 	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM firmware f WHERE `+where, args...); err != nil || total == 0 {
 		return nil, total, err
 	}
 	var rows []firmware
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM firmware f WHERE `+where+` ORDER BY f.added_at DESC, f.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE `+where+` ORDER BY f.added_at DESC, f.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...); err != nil {
 		return nil, total, err
 	}
 	all, err = s.releases(ctx, rows)
 	return all, total, err
 }
 
-func (q ReleaseQuery) where() (string, []any) {
+func (q ReleaseQuery) where(anywhere bool) (string, []any) {
 	where, args := []string{"1 = 1"}, []any{}
 	if q.Model != "" {
 		where, args = append(where, "f.model = ?"), append(args, q.Model)
@@ -305,7 +351,7 @@ func (q ReleaseQuery) where() (string, []any) {
 	for _, word := range strings.Fields(q.Words) {
 		like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(word) + "%"
 		plain := strings.Map(func(r rune) rune {
-			if strings.ContainsRune(`+-><()~*"@.:/`, r) {
+			if strings.ContainsRune(`+><()~*"@.:/`, r) || r == '-' && !anywhere {
 				return ' '
 			}
 			return r
@@ -313,9 +359,13 @@ func (q ReleaseQuery) where() (string, []any) {
 		if strings.TrimSpace(plain) == "" {
 			continue
 		}
-		if len(word) < 3 || strings.ContainsAny(word, "0123456789") && len(word) < 40 {
+		if len(word) < 3 || strings.ContainsAny(word, "0123456789") && len(word) < 40 && !anywhere {
 			where = append(where, "(f.version LIKE ? OR f.number LIKE ? OR f.model LIKE ?)")
 			args = append(args, like, like, like)
+			continue
+		}
+		if anywhere && strings.Contains(word, "-") {
+			full = append(full, `+"`+strings.ReplaceAll(plain, "-", " ")+`"`)
 			continue
 		}
 		for _, p := range strings.Fields(plain) {
@@ -333,14 +383,14 @@ func (q ReleaseQuery) where() (string, []any) {
 // Release finds one by id.
 func (s *Store) Release(ctx context.Context, id string) (*Release, error) {
 	var row firmware
-	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.id = ?`, id); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.id = ?`, id); err != nil {
 		return nil, none(err, "there is no release %q", id)
 	}
 	return s.release(ctx, row)
 }
 
-func (s *Store) release(ctx context.Context, row firmware) (*Release, error) {
-	raw, err := s.Piece(ctx, core.Digest(row.Document))
+func (s *Store) release(_ context.Context, row firmware) (*Release, error) {
+	raw, err := opened(core.Digest(row.Document), row.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -357,7 +407,7 @@ func (s *Store) release(ctx context.Context, row firmware) (*Release, error) {
 // ReleaseOf finds a release of a model by its version, part number or id.
 func (s *Store) ReleaseOf(ctx context.Context, modelName, name string) (*Release, error) {
 	var row firmware
-	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM firmware f WHERE f.model = ? AND (f.version = ? OR f.number = ? OR f.id = ?) ORDER BY f.version = ? DESC LIMIT 1`, modelName, name, name, name, name); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.model = ? AND (f.version = ? OR f.number = ? OR f.id = ?) ORDER BY f.version = ? DESC LIMIT 1`, modelName, name, name, name, name); err != nil {
 		return nil, none(err, "model %s has no release %q", modelName, name)
 	}
 	return s.release(ctx, row)
@@ -532,7 +582,7 @@ func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err erro
 // which address on.
 func (s *Store) PartRead(ctx context.Context, file core.Digest) (format string, address uint64, err error) {
 	var row firmware
-	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM firmware f JOIN firmware_part p ON p.firmware = f.id WHERE p.image = ? LIMIT 1`, file[:]); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` JOIN firmware_part p ON p.firmware = f.id WHERE p.image = ? LIMIT 1`, file[:]); err != nil {
 		return "", 0, none(err, "no release has an image %s", file.Short())
 	}
 	r, err := s.release(ctx, row)

@@ -45,7 +45,12 @@ func (s *Store) Piece(ctx context.Context, name core.Digest) ([]byte, error) {
 	if err := s.db.GetContext(ctx, &row, `SELECT length, body FROM piece WHERE name = ?`, name[:]); err != nil {
 		return nil, none(err, "the shelf does not hold %s", name.Short())
 	}
-	b, err := unpack.DecodeAll(row.Body, make([]byte, 0, row.Length))
+	return opened(name, row.Body)
+}
+
+// opened unpacks a piece and checks that it has its name.
+func opened(name core.Digest, body []byte) ([]byte, error) {
+	b, err := unpack.DecodeAll(body, nil)
 	if err != nil || core.DigestOf(b) != name {
 		return nil, core.Fail(core.BadFile, "the shelf holds other bytes under the name %s", name.Short())
 	}

@@ -32,6 +32,8 @@ type Store struct {
 	db  *sqlx.DB
 	enc *zstd.Encoder // of pieces
 	ev  *zstd.Encoder // of events
+
+	sheets sheetCache
 }
 
 // config completes a data source name with what the store relies on.

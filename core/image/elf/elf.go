@@ -45,7 +45,6 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	}
 	b := image.Builder{Unit: "offset", Size: size}
 	inFile, memoryOnly := uint64(0), uint64(0)
-	buf := make([]byte, 256<<10)
 	for i, p := range f.Progs {
 		if p.Type != elf.PT_LOAD {
 			continue
@@ -59,15 +58,12 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 		if p.Memsz > p.Filesz {
 			memoryOnly += p.Memsz - p.Filesz
 		}
-		for n := uint64(0); n < p.Filesz; {
-			k := min(p.Filesz-n, uint64(len(buf)))
-			if _, err := at.ReadAt(buf[:k], int64(p.Off+n)); err != nil {
-				return nil, core.BadAt(core.Offset(int64(p.Off+n)), "%w", err)
-			}
-			if err := b.Add(p.Paddr+n, buf[:k], int64(p.Off+n)); err != nil {
-				return nil, err
-			}
-			n += k
+		data := make([]byte, p.Filesz) // no more than the file has, as was checked
+		if _, err := at.ReadAt(data, int64(p.Off)); err != nil {
+			return nil, core.BadAt(core.Offset(int64(p.Off)), "%w", err)
+		}
+		if err := b.Give(p.Paddr, data, int64(p.Off)); err != nil {
+			return nil, err
 		}
 	}
 	if inFile == 0 {

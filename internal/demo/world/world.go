@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math/rand/v2"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -71,7 +72,7 @@ type Part struct {
 }
 
 // Releases of all models, oldest first within a model.
-var Releases = func() (all []Release) {
+var Releases = sync.OnceValue(func() (all []Release) {
 	if err := yaml.Unmarshal(releases, &all); err != nil {
 		panic(err)
 	}
@@ -81,7 +82,7 @@ var Releases = func() (all []Release) {
 		}
 	}
 	return all
-}()
+})
 
 func hash(s string) uint64 {
 	h := fnv.New64a()
@@ -144,7 +145,7 @@ func (r Release) File(n int) (name, format string, data []byte) {
 
 // Find gives a release of the demo.
 func Find(modelName, version string) Release {
-	for _, r := range Releases {
+	for _, r := range Releases() {
 		if r.Model == modelName && r.Version == version {
 			return r
 		}

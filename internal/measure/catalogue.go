@@ -1,0 +1,375 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/image"
+	"zealousferry/core/model"
+	"zealousferry/core/recognise"
+	"zealousferry/core/shelf"
+	"zealousferry/core/version"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+)
+
+// process runs a whole process: seconds, and the most memory it had, in bytes. A
+// process counts the memory of the one that starts it, so a small one does.
+func process(s *stand, name string, args ...string) (seconds, most float64) {
+	c := exec.Command(os.Args[0], append([]string{name}, args...)...)
+	c.Env = append(os.Environ(), "FERRY_MEASURED=1")
+	out, err := c.Output()
+	if err == nil {
+		_, err = fmt.Sscan(string(out), &seconds, &most)
+	}
+	if err != nil {
+		s.Fatalf("%s %v: %v\n%s", name, args, err, out)
+	}
+	return seconds, most
+}
+
+// measured is that small one.
+func measured(args []string) {
+	c := exec.Command(args[0], args[1:]...)
+	c.Stderr = os.Stderr
+	began := time.Now()
+	if err := c.Run(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	fmt.Println(time.Since(began).Seconds(), c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss*1024)
+}
+
+func median(all []float64) float64 {
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
+// convert turns files of 32 MiB payload into raw binary with ferry and with
+// objcopy, both whole processes on a memory file system, in turns.
+func convert(s *stand) {
+	if _, err := exec.LookPath("objcopy"); err != nil {
+		fmt.Fprintln(os.Stderr, "convert: left out, objcopy is not there")
+		return
+	}
+	dir, err := os.MkdirTemp("/dev/shm", "ferry-convert-")
+	if err != nil {
+		dir = s.TempDir()
+	}
+	s.Cleanup(func() { os.RemoveAll(dir) })
+	at := func(name string) string { return filepath.Join(dir, name) }
+	const payload = 32 << 20
+	raw := random(payload, 9)
+	if err := os.WriteFile(at("a.bin"), raw, 0o600); err != nil {
+		s.Fatal(err)
+	}
+	process(s, "objcopy", "-I", "binary", "-O", "ihex", at("a.bin"), at("a.hex"))
+	process(s, "objcopy", "-I", "binary", "-O", "srec", at("a.bin"), at("a.srec"))
+	os.WriteFile(at("script"), []byte("SECTIONS { . = 0x8000; .all : { *(.data) } }"), 0o600)
+	format, err := exec.Command("ld", "--print-output-format").Output()
+	if err != nil {
+		s.Fatal(err)
+	}
+	process(s, "ld", "--oformat", strings.TrimSpace(string(format)), "-b", "binary", "-T", at("script"), "-o", at("a.elf"), at("a.bin"))
+	for _, x := range []struct{ name, file, theirs, aim string }{{"hex", "a.hex", "ihex", ">= 5"}, {"s-record", "a.srec", "srec", ">= 5"}, {"elf", "a.elf", "", ">= 1"}} {
+		var ours, peers, memory []float64
+		for range 9 {
+			args := []string{"-O", "binary", at(x.file), at("theirs.bin")}
+			if x.theirs != "" {
+				args = append([]string{"-I", x.theirs}, args...)
+			}
+			t, _ := process(s, "objcopy", args...)
+			peers = append(peers, t)
+			t, m := process(s, "bin/ferry", "image", "convert", at(x.file), at("ours.bin"), "--to", "raw", "--replace")
+			ours, memory = append(ours, t), append(memory, m)
+		}
+		a, _ := os.ReadFile(at("ours.bin"))
+		b, _ := os.ReadFile(at("theirs.bin"))
+		if string(a) != string(b) || len(a) != payload {
+			s.Fatalf("%s: ours and objcopy's differ", x.name)
+		}
+		report("convert-"+x.name+"-against-objcopy", median(peers)/median(ours), "times-as-fast", x.aim)
+		report("convert-"+x.name+"-memory", median(memory)/payload, "of-payload", "<= 2")
+	}
+}
+
+const crowdSheet = `
+sheet: 1
+model: heron
+name: {en: Heron}
+kind: {en: tide gauge}
+version-order: semantic
+facts:
+  revision: {values: [A, B, C, D]}
+  region: {values: [inner-sound, outer-isles]}
+  display: {order: dotted, changes: true}
+loader: {kind: gangway, says: HERON, baud: 115200, enter: [], leave: []}
+application: {baud: 115200, ask: "v", answer: "v(.*)", wait: 100ms}
+memory: {address-unit: 1, erased: 255, write: 4, regions: [{name: app, use: program, address: 0, length: 65536, sector: 4096}]}
+`
+
+// verdicts judges 100 000 units against 200 releases of their model with five
+// rules each; a tenth of the facts is missing, two in a hundred contradict. Facts
+// are sorted within the time. A sample is held against a plain evaluator.
+func verdicts(s *stand) {
+	sheet, err := model.ReadSheet([]byte(crowdSheet))
+	if err != nil {
+		s.Fatal(err)
+	}
+	r := rand.New(rand.NewPCG(7, 1))
+	revisions, regions := []string{"A", "B", "C", "D"}, []string{"inner-sound", "outer-isles"}
+	var releases []*model.Release
+	for i := range 200 {
+		releases = append(releases, &model.Release{ID: fmt.Sprint(i), Model: "heron", Version: fmt.Sprintf("%d.%d.0", 1+i/20, i%20), Channel: model.Stable,
+			Fits: map[string][]string{"revision": revisions[r.IntN(3):], "region": regions[:1+r.IntN(2)]},
+			Rules: []model.Rule{{Fact: "running", AtLeast: fmt.Sprintf("%d.0.0", r.IntN(5))}, {Fact: "display", AtLeast: fmt.Sprintf("%d.0", r.IntN(3))},
+				{Fact: "serial", Between: []model.Range{{From: fmt.Sprintf("H-%d", r.IntN(5000)), To: "H-90000"}}}},
+			Parts: []model.Part{{Name: "app", To: uint64(1 + r.IntN(60000))}}})
+	}
+	at := time.Now()
+	values := []struct {
+		name string
+		make func() string
+	}{
+		{"revision", func() string { return revisions[r.IntN(4)] }}, {"region", func() string { return regions[r.IntN(2)] }}, {"running", func() string { return fmt.Sprintf("%d.%d.0", r.IntN(8), r.IntN(20)) }},
+		{"display", func() string { return fmt.Sprintf("%d.%d", r.IntN(4), r.IntN(10)) }}, {"serial", func() string { return fmt.Sprintf("H-%d", r.IntN(100000)) }},
+	}
+	const units = 100_000
+	facts := make([][]core.Fact, units)
+	for i := range facts {
+		facts[i] = append(facts[i], core.Fact{Name: "model", Value: "HERON", Source: core.FromWire, At: at})
+		for _, v := range values {
+			switch p := r.IntN(100); {
+			case p < 10:
+				continue
+			case p < 12:
+				facts[i] = append(facts[i], core.Fact{Name: v.name, Value: v.make(), Source: core.FromLabel, At: at})
+			}
+			facts[i] = append(facts[i], core.Fact{Name: v.name, Value: v.make(), Source: core.FromWire, At: at})
+		}
+	}
+	table := fit.NewTable(sheet, releases)
+	var j fit.Judged
+	count := map[fit.Answer]int{}
+	began := time.Now()
+	for i := range facts {
+		table.Judge(fit.Prepare(sheet, facts[i], at), &j)
+		for k := range releases {
+			count[j.Answer(k)]++
+		}
+	}
+	report("verdicts", units*float64(len(releases))/time.Since(began).Seconds()/1e6, "million-per-second", ">= 2")
+	wrong := 0
+	for i := 0; i < units; i += 997 {
+		table.Judge(fit.Prepare(sheet, facts[i], at), &j)
+		for k, x := range releases {
+			if plainVerdict(x, facts[i]) != j.Answer(k) {
+				wrong++
+			}
+		}
+	}
+	report("verdicts-that-differ-from-a-plain-evaluator", float64(wrong), "verdicts", "<= 0")
+	for _, a := range []fit.Answer{fit.Fits, fit.DoesNotFit, fit.CannotTell} {
+		report("verdicts-"+string(a), float64(count[a])/units/float64(len(releases)), "of-all", "")
+	}
+}
+
+// plainVerdict goes through a release's rules one by one.
+func plainVerdict(r *model.Release, facts []core.Fact) fit.Answer {
+	known := map[string][]string{}
+	for _, f := range facts {
+		known[f.Name] = append(known[f.Name], f.Value)
+	}
+	answer := fit.Fits
+	rule := func(name string, changes bool, good func(string) bool) {
+		v := known[name]
+		switch {
+		case len(v) == 0 || !changes && len(v) == 2 && v[0] != v[1]:
+			if answer == fit.Fits {
+				answer = fit.CannotTell
+			}
+		case !good(v[len(v)-1]):
+			answer = fit.DoesNotFit
+		}
+	}
+	rule("revision", false, func(v string) bool { return slices.Contains(r.Fits["revision"], v) })
+	rule("region", false, func(v string) bool { return slices.Contains(r.Fits["region"], v) })
+	rule("running", true, func(v string) bool { c, _ := version.Compare(version.Semantic, v, r.Rules[0].AtLeast); return c >= 0 })
+	rule("display", true, func(v string) bool { c, _ := version.Compare(version.Dotted, v, r.Rules[1].AtLeast); return c >= 0 })
+	rule("serial", false, func(v string) bool {
+		var n, from int
+		fmt.Sscanf(v, "H-%d", &n)
+		fmt.Sscanf(r.Rules[2].Between[0].From, "H-%d", &from)
+		return n >= from && n <= 90000
+	})
+	return answer
+}
+
+// recognised finds what a backup of 1 MiB holds among 10 000 images of 1 MiB, of
+// which each shares half of its chunks with the one before.
+func recognised(s *stand) {
+	r := rand.New(rand.NewPCG(5, 5))
+	const images, chunks = 10_000, 256
+	var x recognise.Index
+	var last []recognise.Chunk
+	memory := random(chunks*shelf.ChunkSize, 11)
+	im := &image.Image{Segments: []image.Segment{{Data: memory}}}
+	for i := range images {
+		next := make([]recognise.Chunk, chunks)
+		for k := range next {
+			if last != nil && r.IntN(2) == 0 {
+				next[k] = last[k]
+				continue
+			}
+			next[k].Address = uint64(k) * shelf.ChunkSize
+			for b := range next[k].Name {
+				next[k].Name[b] = byte(r.Uint32())
+			}
+		}
+		if i == images/2 {
+			next = recognise.Of(im, 0xFF)
+		}
+		x.Add(next)
+		last = next
+	}
+	x.Make()
+	for k := range 3 {
+		memory[k*70000] ^= 1
+	}
+	var hashing, finding []float64
+	for range 50 {
+		began := time.Now()
+		names := shelf.Names(0, memory)
+		hashing = append(hashing, time.Since(began).Seconds()*1000)
+		stretches := make([]shelf.Stretch, len(names))
+		for i, n := range names {
+			stretches[i] = shelf.Stretch{Address: uint64(i) * shelf.ChunkSize, Length: shelf.ChunkSize, Chunks: []core.Digest{n}}
+		}
+		began = time.Now()
+		f := x.Recognise(recognise.Memory(stretches))
+		finding = append(finding, time.Since(began).Seconds()*1000)
+		if f.Main == nil || f.Main.Image != images/2 || len(f.Main.Differs) != 3 {
+			s.Fatalf("the wrong image: %+v", f.Main)
+		}
+	}
+	report("recognise-1-MiB-among-10000-images", median(finding), "ms", "<= 20")
+	report("recognise-hashing-the-backup", median(hashing), "ms", "")
+}
+
+// search looks through 5 000 models and 100 000 releases in MariaDB, and beside
+// it does the same by statements written by hand.
+func search(s *stand) {
+	ctx := context.Background()
+	db := testkit.NewDatabase(s, false)
+	sqlDB := db.Open(s, db.Root)
+	exec := func(q string, args ...any) {
+		if _, err := sqlDB.Exec(q, args...); err != nil {
+			s.Fatalf("%.60s: %v", q, err)
+		}
+	}
+	r := rand.New(rand.NewPCG(12, 1))
+	words := strings.Fields("stall warm tray light frost tide quay lamp brake ramp fare print cut wide paper pier link radio pairing settings zero wave gull hatch door bridge mast rope anchor buoy chart crane winch deck hull keel")
+	sentence := func(n int) string {
+		var all []string
+		for range n {
+			all = append(all, words[r.IntN(len(words))])
+		}
+		return strings.Join(all, " ")
+	}
+	enc, _ := zstd.NewWriter(nil)
+	const models, releases = 5000, 100_000
+	for at := 0; at < models; at += 500 {
+		var args []any
+		for i := range 500 {
+			args = append(args, fmt.Sprintf("model-%d", at+i), "Model "+sentence(2), make([]byte, 32), time.Now().UTC())
+		}
+		exec(`INSERT INTO ferry.model (name, title, sheet, changed_at) VALUES (?,?,?,?)`+strings.Repeat(",(?,?,?,?)", 499), args...)
+	}
+	for at := 0; at < releases; at += 500 {
+		var pieces, rows []any
+		for i := range 500 {
+			n := at + i
+			m := model.Release{ID: fmt.Sprintf("%036d", n), Model: fmt.Sprintf("model-%d", n%models), Version: fmt.Sprintf("%d.%d.%d", n%7, n/models, n%10), Number: fmt.Sprintf("QF-%d-%c", n, 'A'+n%5), Channel: model.Stable, Cures: model.Words{"en": sentence(8)}, At: time.Now().UTC()}
+			raw, _ := json.Marshal(m)
+			d := core.DigestOf(raw)
+			pieces = append(pieces, d[:], len(raw), enc.EncodeAll(raw, nil))
+			rows = append(rows, m.ID, m.Model, m.Version, d[:], "stable", m.Number, time.Now().UTC().Add(time.Duration(n)*time.Second), m.Model+" "+m.Version+" "+m.Number+" "+m.Cures["en"])
+		}
+		exec(`INSERT IGNORE INTO ferry.piece (name, length, body) VALUES (?,?,?)`+strings.Repeat(",(?,?,?)", 499), pieces...)
+		exec(`INSERT INTO ferry.firmware (id, model, version, document, channel, number, added_at, words) VALUES (?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?)", 499), rows...)
+	}
+	exec(`ANALYZE TABLE ferry.firmware, ferry.piece`)
+	st, err := store.Open(ctx, db.Serve)
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer st.Close()
+	hand := db.Open(s, db.Serve)
+	dec, _ := zstd.NewReader(nil)
+	var ours, byHand []float64
+	for n := range 120 {
+		q := store.ReleaseQuery{Size: 25}
+		where, args := "1=1", []any{}
+		switch n % 3 {
+		case 0: // words of a complaint
+			a, b, c := words[r.IntN(len(words))], words[r.IntN(len(words))], words[r.IntN(len(words))]
+			q.Words, where, args = a+" "+b+" "+c, "MATCH (f.words) AGAINST (? IN BOOLEAN MODE)", []any{"+" + a + "* +" + b + "* +" + c + "*"}
+		case 1: // the beginning of a part number
+			p := fmt.Sprintf("QF-%d", 1000+r.IntN(9000))
+			q.Words, where, args = p, "(f.version LIKE ? OR f.number LIKE ? OR f.model LIKE ?)", []any{p + "%", p + "%", p + "%"}
+		case 2: // one model
+			m := fmt.Sprintf("model-%d", r.IntN(models))
+			q.Model, where, args = m, "f.model = ?", []any{m}
+		}
+		for turn := range 2 {
+			if (n+turn)%2 == 0 {
+				began := time.Now()
+				if _, _, err := st.FindReleases(ctx, q); err != nil {
+					s.Fatal(err)
+				}
+				ours = append(ours, time.Since(began).Seconds()*1000)
+				continue
+			}
+			began := time.Now()
+			var total int
+			if err := hand.QueryRow(`SELECT COUNT(*) FROM firmware f WHERE `+where, args...).Scan(&total); err != nil {
+				s.Fatal(err)
+			}
+			rows, err := hand.Query(`SELECT f.id, f.model, f.version, f.withdrawn_reason, d.name, d.body FROM firmware f JOIN piece d ON d.name = f.document WHERE `+where+` ORDER BY f.added_at DESC, f.id DESC LIMIT 25`, args...)
+			if err != nil {
+				s.Fatal(err)
+			}
+			for rows.Next() {
+				var id, m, v string
+				var why *string
+				var name, body []byte
+				if err := rows.Scan(&id, &m, &v, &why, &name, &body); err != nil {
+					s.Fatal(err)
+				}
+				raw, err := dec.DecodeAll(body, nil)
+				var one model.Release
+				if err != nil || json.Unmarshal(raw, &one) != nil {
+					s.Fatal("a document cannot be read")
+				}
+			}
+			rows.Close()
+			byHand = append(byHand, time.Since(began).Seconds()*1000)
+		}
+	}
+	p95 := func(all []float64) float64 { slices.Sort(all); return all[len(all)*95/100] }
+	report("search-p95-against-by-hand", p95(ours)/p95(byHand), "ratio", "<= 1.3")
+	report("search-p95", p95(ours), "ms", "")
+}
