@@ -1,8 +1,11 @@
 package model_test
 
 import (
+	"bytes"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,7 +16,7 @@ import (
 )
 
 func TestSheetsOfTheDemoAreGood(t *testing.T) {
-	for _, raw := range [][]byte{world.Quill80, world.Quill120, testkit.Small} {
+	for _, raw := range append(slices.Collect(maps.Values(world.Sheets)), testkit.Small) {
 		if _, err := model.ReadSheet(raw); err != nil {
 			t.Error(err)
 		}
@@ -31,7 +34,7 @@ func TestErrorsNameLineAndField(t *testing.T) {
 		"not in the list": {"version-order: semantic", "version-order: lunar", line("version-order") + ": version-order"},
 		"duration":        {"wait: 5s", "wait: 5 minutes", line("wait: 5s") + ": application.wait"},
 		"twice":           {"sheet: 1", "sheet: 1\nsheet: 1", "line 2: sheet is given twice"},
-		"alias":           {"values: [C, D]", "values: &x [C, D]\n    ask: { en: *x }", "aliases are not used"},
+		"alias":           {"values: [A, B, C, D]", "values: &x [C, D]\n    ask: { en: *x }", "aliases are not used"},
 		"pattern":         {`"program ([0-9`, `"program (((`, ": application.answer is not a regular expression"},
 		"overlap":         {"address: 0x08000", "address: 0x07000", "memory: region \"program\" begins at 0x7000"},
 		"not YAML":        {"facts:", "facts: [", "the sheet is not YAML"},
@@ -74,7 +77,7 @@ func TestReleaseCheck(t *testing.T) {
 		"1 to 64 parts":                 func(r *model.Release) { r.Parts = nil },
 		"each name once":                func(r *model.Release) { r.Parts = append(r.Parts, r.Parts[0]) },
 		"does not list among its facts": func(r *model.Release) { r.Fits["colour"] = []string{"red"} },
-		"the sheet knows only [C D]":    func(r *model.Release) { r.Fits["revision"] = []string{"E"} },
+		"the sheet knows only [A B C D]":    func(r *model.Release) { r.Fits["revision"] = []string{"E"} },
 	} {
 		r := good()
 		spoil(r)
@@ -97,6 +100,91 @@ func FuzzReadSheet(f *testing.F) {
 	f.Add([]byte("sheet: 1\nmodel: [a, {b: c}]\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if _, err := model.ReadSheet(data); err != nil && core.KindOf(err) != core.BadFile {
+			t.Fatalf("an error without a kind: %v", err)
+		}
+	})
+}
+
+func TestAReleaseSheetNamesLineAndField(t *testing.T) {
+	const good = "release: 1\nmodel: heron\nversion: 1.2.0\nfits: {revision: [A]}\nrules:\n  - {fact: running, at-least: 1.1.0}\nparts:\n  - {name: app, file: a.hex}\n"
+	r, err := model.ReadRelease([]byte(good))
+	if err != nil || r.Channel != model.Stable || r.Rules[0].AtLeast != "1.1.0" || r.Parts[0].File != "a.hex" {
+		t.Fatalf("%v %+v", err, r)
+	}
+	for name, x := range map[string]struct{ from, to, want string }{
+		"a field that is not known": {"version: 1.2.0", "version: 1.2.0\nvendor: x", "line 4: vendor"},
+		"no parts":                  {"parts:\n  - {name: app, file: a.hex}\n", "", "(top)"},
+		"a channel":                 {"model: heron", "model: heron\nchannel: nightly", "line 3: channel"},
+		"a rule without fact":       {"{fact: running, at-least: 1.1.0}", "{at-least: 1.1.0}", "line 6: rules.0"},
+		"an alias":                  {"[A]", "*a", "YAML"},
+	} {
+		if _, err := model.ReadRelease([]byte(strings.Replace(good, x.from, x.to, 1))); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: got %v, want %q", name, err, x.want)
+		}
+	}
+	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "release.schema.json"))
+	if err != nil || !bytes.Equal(raw, model.ReleaseSchema) {
+		t.Errorf("docs/release.schema.json is not the schema in force (%v): copy core/model/release.schema.json", err)
+	}
+}
+
+func TestReleasesAreHeldAgainstTheSheet(t *testing.T) {
+	s, err := model.ReadSheet(world.Quill80)
+	if err != nil {
+		t.Fatal(err)
+	}
+	digest := core.DigestOf([]byte("x"))
+	good := func() *model.Release {
+		return &model.Release{Model: "quill-80", Version: "9.0.0", Channel: model.Stable, Parts: []model.Part{{Name: "program", Image: digest}}}
+	}
+	if err := good().Check(s); err != nil {
+		t.Fatal(err)
+	}
+	for name, x := range map[string]struct {
+		change func(*model.Release)
+		want   string
+	}{
+		"a fact that is not there":      {func(r *model.Release) { r.Rules = []model.Rule{{Fact: "colour", OneOf: []string{"red"}}} }, `has a rule on "colour"`},
+		"a value that is not there":     {func(r *model.Release) { r.Rules = []model.Rule{{Fact: "revision", NoneOf: []string{"Z"}}} }, "the sheet knows only"},
+		"a version that cannot be read": {func(r *model.Release) { r.Rules = []model.Rule{{Fact: "running", AtLeast: "three"}} }, "cannot be read in the order semantic"},
+		"a rule that asks for nothing":  {func(r *model.Release) { r.Rules = []model.Rule{{Fact: "running"}} }, "asks for nothing"},
+		"a floor that cannot be read":   {func(r *model.Release) { r.Floor = "low" }, `floor "low"`},
+		"a wanted version":              {func(r *model.Release) { r.Wants = []model.Want{{Kind: model.Software, Name: "tool", AtLeast: "new"}} }, "expected a dotted version"},
+		"another checksum than published": {func(r *model.Release) {
+			r.Origin = &model.Origin{From: "m", Published: map[string]core.Digest{"program": {1}}}
+		}, "the maker publishes SHA-256"},
+		"a checksum of no part": {func(r *model.Release) {
+			r.Origin = &model.Origin{From: "m", Published: map[string]core.Digest{"boot": digest}}
+		}, "which the release has not"},
+	} {
+		r := good()
+		x.change(r)
+		if err := r.Check(s); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: got %v, want %q", name, err, x.want)
+		}
+	}
+}
+
+func TestSheetsThatContradictThemselves(t *testing.T) {
+	good := string(world.PorterLamp)
+	for name, x := range map[string]struct{ from, to, want string }{
+		"a number that supersedes itself": {`"PL-4400-A": "PL-3301-C"`, `"PL-4400-A": "PL-3301-C", "PL-3301-C": "PL-4400-A"`, "supersedes itself"},
+		"an answer that is no value":      {`A: { says: { en: "A grey plug" } }`, `Q: { says: { en: "A grey plug" } }`, `"Q" is not among its values`},
+	} {
+		changed := strings.Replace(good, x.from, x.to, 1)
+		if changed == good {
+			t.Fatalf("%s: the sheet has no %q", name, x.from)
+		}
+		if _, err := model.ReadSheet([]byte(changed)); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func FuzzReadRelease(f *testing.F) {
+	f.Add([]byte("release: 1\nmodel: heron\nversion: 1.2.0\nparts:\n  - {name: app, file: a.hex}\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if _, err := model.ReadRelease(data); err != nil && core.KindOf(err) == "" {
 			t.Fatalf("an error without a kind: %v", err)
 		}
 	})
