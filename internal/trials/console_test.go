@@ -201,3 +201,27 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), testkit.Until(`document.querySelector("[data-go]").disabled`),
 		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), testkit.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))
 }
+
+// TestALeadAddsAReleaseByClicks fills in the form; the release is then the one
+// that is recommended.
+func TestALeadAddsAReleaseByClicks(t *testing.T) {
+	w := testkit.NewWorld(t)
+	file := filepath.Join(t.TempDir(), "small-3.bin")
+	os.WriteFile(file, testkit.SmallProgram("3.0.0"), 0o600)
+	x := tab(t, w, "lead", 1280, 800)
+	fill := func(field, text string) chromedp.Action {
+		selector := fmt.Sprintf(`[%s] input`, field)
+		return chromedp.Tasks{testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.SendKeys(selector, text, chromedp.ByQuery)}
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/releases/new"), says("Add a release"), testkit.Until(`document.querySelector("[data-model] .v-field")`), chromedp.Click(`[data-model] .v-field`, chromedp.ByQuery), testkit.Until(`document.querySelector(".v-overlay--active .v-list-item")`),
+		chromedp.Evaluate(`document.querySelector(".v-overlay--active .v-list-item").click()`, nil), says("Which units it fits"),
+		fill("data-version", "3.0.0"), fill("data-cures", "Ends the stall."), fill("data-at", "0x1000"), fill("data-accept", "built by us"), chromedp.SetUploadFiles(`input[type=file]`, []string{file}, chromedp.ByQuery),
+		click(`.tick input[value="D"]`), testkit.Until(`!document.querySelector("[data-add]").disabled`), click(`[data-add]`), says("Accepted by Imre Kolding: built by us."), says("Ends the stall."))
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	f, err := w.Technician.Fit(ctx, "b/a", "", "")
+	if err != nil || f.Verdicts[0].Version != "3.0.0" || !f.Verdicts[0].Recommended {
+		t.Errorf("%+v %v", f.Verdicts, err)
+	}
+}

@@ -61,14 +61,14 @@ async function add() {
     <h1>Add a release</h1>
     <p v-if="!session.may('lead')" class="lead">A lead adds releases; ask one.</p>
     <form v-else class="form" @submit.prevent="add">
-      <v-select v-model="model" :items="models.map((m) => ({ title: m.name, value: m.model }))" label="Model" />
-      <div class="two"><v-text-field v-model="form.version" label="Version" class="mono" /><v-text-field v-model="form.number" label="Part number" class="mono" /></div>
+      <v-select v-model="model" :items="models.map((m) => ({ title: m.name, value: m.model }))" label="Model" data-model />
+      <div class="two"><v-text-field v-model="form.version" label="Version" class="mono" data-version /><v-text-field v-model="form.number" label="Part number" class="mono" /></div>
       <v-select v-model="form.channel" :items="[{ title: 'Stable', value: 'stable' }, { title: 'Candidate, on trial', value: 'candidate' }]" label="Channel" />
-      <v-text-field v-model="form.cures" label="Why it exists: the complaint that it cures" />
+      <v-text-field v-model="form.cures" label="Why it exists: the complaint that it cures" data-cures />
       <v-text-field v-model="form.changes" label="What will look different afterwards" />
       <h2>Parts, in the order of writing</h2>
       <div v-for="(p, i) in parts" :key="i" class="three">
-        <v-text-field v-model="p.name" label="Part" /><v-file-input label="File" variant="outlined" density="comfortable" hide-details prepend-icon="" @update:model-value="p.file = ($event as File) ?? null" /><v-text-field v-model="p.address" label="At, for raw binary" class="mono" />
+        <v-text-field v-model="p.name" label="Part" /><v-file-input label="File" variant="outlined" density="comfortable" hide-details prepend-icon="" @update:model-value="p.file = ($event as File) ?? null" /><v-text-field v-model="p.address" label="At, for raw binary" class="mono" data-at />
       </div>
       <div><v-btn variant="text" @click="parts.push({ name: '', file: null, address: '' })">One more part</v-btn></div>
       <template v-if="asked.length">
@@ -78,9 +78,9 @@ async function add() {
       <h2>Before and after</h2>
       <div class="two"><v-text-field v-model="form.supersedes" label="Supersedes (versions, by comma)" class="mono" /><v-text-field v-model="form.from" label="Reached from at least" class="mono" /></div>
       <div class="two"><v-text-field v-model="form.floor" label="Afterwards nothing older than" class="mono" /><v-text-field v-model="form.origin" label="Where the files came from" /></div>
-      <v-text-field v-model="form.accept" label="Vouch for it by your name, and say why (or sign it later)" />
+      <v-text-field v-model="form.accept" label="Vouch for it by your name, and say why (or sign it later)" data-accept />
       <Trouble v-if="trouble" :problem="trouble" />
-      <div><v-btn type="submit" color="primary" :loading="busy" :disabled="!ready">Add it</v-btn></div>
+      <div><v-btn type="submit" color="primary" :loading="busy" :disabled="!ready" data-add>Add it</v-btn></div>
     </form>
   </div>
 </template>

@@ -35,6 +35,13 @@ async function load() {
 every(5000, load)
 
 const recommended = computed(() => page.value?.fit?.verdicts.find((v) => v.recommended))
+const strange = computed(() => page.value?.fit?.verdicts.some((v) => v.reasons.some((r) => r.rule === 'strange')) ?? false)
+const heading = computed(() => {
+  const u = page.value
+  if (!u) return ''
+  if (strange.value && !u.run && u.state !== 'half-done') return 'Runs a program that nobody here knows.'
+  return standing(u, recommended.value?.version)
+})
 const facts = computed(() => Object.entries(page.value?.facts ?? {}).filter(([n]) => !['serial', 'model'].includes(n)))
 const last = computed(() => page.value?.last)
 const wayBack = computed(() => page.value?.backups[0])
@@ -55,7 +62,7 @@ const blocked = computed(() => {
       <div class="page head">
         <UnitPlate :unit="page" />
         <div class="say">
-          <h1 class="big" :class="{ brick: page.state === 'half-done' }">{{ standing(page, recommended?.version) }}</h1>
+          <h1 class="big" :class="{ brick: page.state === 'half-done' || strange }">{{ heading }}</h1>
           <p class="lead">
             <template v-if="page.running">Runs <strong>{{ page.running }}</strong>. </template>
             <template v-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
