@@ -116,13 +116,16 @@ func (a *app) notes(v fit.Verdict) string {
 	return strings.Join(note, ", ")
 }
 
-// because is what decided, in a sentence or two.
+// because is what decided, in a sentence or two; --why tells the rest.
 func because(v fit.Verdict) string {
 	var all []string
 	for _, r := range v.Reasons {
 		if r.Answer == v.Answer && (v.Answer != fit.Fits || r.Warns && r.Rule != fit.RuleStepBack) {
 			all = append(all, r.Text)
 		}
+	}
+	if len(all) > 1 {
+		all = []string{all[0], fmt.Sprintf("And %d more.", len(all)-1)}
 	}
 	if len(all) == 0 && v.Answer == fit.Fits {
 		for _, r := range v.Reasons {

@@ -47,6 +47,7 @@ const state = computed(() => {
   if (p.trust?.state === 'not-vouched') return 'Not offered: nobody vouches for it.'
   return p.channel === 'candidate' ? 'On trial.' : 'In use.'
 })
+const packing = computed(() => `ferry release pack OUT.zip ${page.value?.model}@${page.value?.version} --series NAME --number N --key FILE`)
 const command = computed(() => `ferry release sign ${page.value?.model}@${page.value?.version} --key FILE`)
 </script>
 
@@ -94,7 +95,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
           <h2>Who vouches for it</h2>
           <p class="vouch" :class="page.trust?.state"><v-icon :icon="page.trust?.state === 'not-vouched' ? mdiShieldAlertOutline : mdiCheckDecagram" /> <strong>{{ page.trust?.text }}</strong></p>
           <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template><span v-if="!w.counts" class="brick"> does not count: {{ w.bars }}</span></div></li></ul>
-          <template v-if="session.may('lead')"><p class="small">Sign it where the key is; the key never comes here:</p><p class="mono small command">{{ command }}</p></template>
+          <template v-if="session.may('lead')"><p class="small">Sign it, or pack it for another team, where the key is; the key never comes here:</p><p class="mono small command">{{ command }}</p><p class="mono small command">{{ packing }}</p></template>
           <h2 v-if="page.originTexts.length" class="gap">Where it came from</h2>
           <ul class="rows"><li v-for="o in page.originTexts" :key="o">{{ o }}</li></ul>
         </section>
@@ -133,6 +134,7 @@ dt { color: var(--muted); }
 .vouch { display: flex; gap: 8px; padding: 8px 0; }
 .vouch.signed, .vouch.accepted { color: rgb(var(--v-theme-secondary)); }
 .vouch.not-vouched { color: rgb(var(--v-theme-error)); }
+.command + .command { margin-top: 6px; }
 .command { background: rgb(var(--v-theme-surface-light)); padding: 8px 12px; border-radius: 4px; overflow-wrap: anywhere; }
 .ask { padding: 24px; display: grid; gap: 14px; }
 @media (max-width: 900px) { table.plain { display: block; overflow-x: auto; } }
