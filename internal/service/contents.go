@@ -8,37 +8,31 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/recognise"
 	"zealousferry/core/registry"
+	"zealousferry/core/run"
 	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
 
-// inside finds out by content what a unit's newest backup holds.
+// inside finds out by content what a unit holds: its newest backup, and what runs
+// have verifiably written since. Of a unit that is half done it says nothing.
 func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) (*client.Inside, error) {
 	backups, err := v.store.Backups(ctx, u.ID)
-	if err != nil || len(backups) == 0 {
+	if err != nil || len(backups) == 0 || u.Ruined.Valid {
 		return nil, err
 	}
 	b := backups[0]
-	raw, err := v.store.Piece(ctx, core.Digest(b.Manifest))
-	if err != nil {
+	memory, at, err := v.memoryNow(ctx, u, b)
+	if err != nil || memory == nil {
 		return nil, err
 	}
-	manifest, err := shelf.DecodeManifest(raw)
-	if err != nil {
-		return nil, err
-	}
-	stretches, err := manifest.Chunks(func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) })
-	if err != nil {
-		return nil, err
-	}
-	memory := recognise.Memory(stretches)
 	images, held, err := v.store.Alike(ctx, u.Model, memory)
 	if err == nil && len(images) == 0 { // perhaps it is another model's
 		images, held, err = v.store.Alike(ctx, "", memory)
@@ -47,16 +41,106 @@ func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) 
 		return nil, err
 	}
 	out := explain(images, held, memory, sheet)
-	out.Backup, out.Taken, out.Says = b.ID, b.Taken, b.Running
+	out.Backup, out.Taken, out.Says = b.ID, at, u.Running
 	if out.Known && out.Says != "" && out.Main.Version != out.Says {
-		out.Lies = !slices.ContainsFunc(held[0], func(h store.Holder) bool { return h.Version == out.Says })
+		out.Lies = !slices.ContainsFunc(out.versions, func(version string) bool { return version == out.Says })
 	}
-	out.Text = insideWords(out)
-	return out, nil
+	out.Text = insideWords(out.Inside)
+	return out.Inside, nil
 }
 
-func explain(images [][]recognise.Chunk, held [][]store.Holder, memory []recognise.Chunk, sheet *model.Sheet) *client.Inside {
-	out := &client.Inside{Others: []client.InsideOf{}, Unknown: []string{}}
+// memoryNow gives the chunks of a backup with what runs have written since laid
+// over it; nil where a run left something that is not known.
+func (v *Service) memoryNow(ctx context.Context, u store.Unit, b store.Backup) ([]recognise.Chunk, time.Time, error) {
+	at := b.Taken
+	manifest := core.Digest(b.Manifest)
+	var laid []*image.Image
+	runs, err := v.store.Runs(ctx, u.ID, store.RunClosed, 10)
+	if err != nil {
+		return nil, at, err
+	}
+	for i := len(runs) - 1; i >= 0; i-- {
+		r := runs[i]
+		if r.ClosedAt.Time.Before(b.Taken) {
+			continue
+		}
+		switch {
+		case r.Kind == run.Flash && r.Outcome == string(run.Done):
+			release, err := v.store.Release(ctx, r.Firmware.String)
+			if err != nil {
+				return nil, at, err
+			}
+			for _, p := range release.Parts {
+				raw, err := v.store.Image(ctx, p.Image)
+				if err != nil {
+					return nil, at, err
+				}
+				im, _, err := registry.Decode(raw, p.Format, p.Address)
+				if err != nil {
+					return nil, at, err
+				}
+				laid = append(laid, im)
+			}
+			at = r.ClosedAt.Time
+		case r.Kind == run.Restore && r.Outcome == string(run.Done):
+			source, err := v.store.Backup(ctx, r.Source.String)
+			if err != nil {
+				return nil, at, err
+			}
+			manifest, laid, at = core.Digest(source.Manifest), nil, r.ClosedAt.Time
+		case r.Kind != run.BackUp && (r.Outcome == string(run.Failed) || r.Outcome == string(run.Interrupted) || r.Outcome == string(run.Abandoned)):
+			events, err := v.store.Events(ctx, r.ID, 0)
+			if err != nil {
+				return nil, at, err
+			}
+			if s, err := run.Fold(events); err != nil || s.Dangerous {
+				return nil, at, nil
+			}
+		}
+	}
+	raw, err := v.store.Piece(ctx, manifest)
+	if err != nil {
+		return nil, at, err
+	}
+	m, err := shelf.DecodeManifest(raw)
+	if err != nil {
+		return nil, at, err
+	}
+	get := func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }
+	stretches, err := m.Chunks(get)
+	if err != nil {
+		return nil, at, err
+	}
+	for i, s := range stretches {
+		data := make([]byte, s.Length)
+		touched := 0
+		for _, im := range laid {
+			if n := im.Overlay(s.Address, data); n > touched {
+				touched = n
+			}
+		}
+		if touched == 0 {
+			continue
+		}
+		if err := m.Read(get, s.Address, data); err != nil {
+			return nil, at, err
+		}
+		for _, im := range laid {
+			im.Overlay(s.Address, data)
+		}
+		stretches[i].Chunks = []core.Digest{core.DigestOf(data)}
+	}
+	return recognise.Memory(stretches), at, nil
+}
+
+// explained is what was found, with every version that the main image has.
+type explained struct {
+	*client.Inside
+	versions []string
+}
+
+func explain(images [][]recognise.Chunk, held [][]store.Holder, memory []recognise.Chunk, sheet *model.Sheet) explained {
+	out := explained{Inside: &client.Inside{Others: []client.InsideOf{}, Unknown: []string{}}}
 	var index recognise.Index
 	for _, chunks := range images {
 		index.Add(chunks)
@@ -72,6 +156,9 @@ func explain(images [][]recognise.Chunk, held [][]store.Holder, memory []recogni
 	if found.Main != nil {
 		x := name(*found.Main)
 		out.Main = &x
+		for _, h := range held[found.Main.Image] {
+			out.versions = append(out.versions, h.Version)
+		}
 	}
 	for _, m := range found.Others {
 		out.Others = append(out.Others, name(m))

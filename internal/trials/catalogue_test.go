@@ -208,6 +208,20 @@ func TestMemoryIsKnownByItsContent(t *testing.T) {
 	if in := look("a", "S-0001"); !in.Known || in.Main.Version != "1.0.0" || len(in.Main.Differs) > 0 || in.Lies || in.Text != "Release 1.0.0 (program), every piece." {
 		t.Errorf("as it was flashed: %+v %+v", in, in.Main)
 	}
+	// What a run has written since counts; of a unit that was put back, what was put back.
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	if in, err := w.Technician.Inside(ctx, "S-0001"); err != nil || !in.Known || in.Main.Version != "2.0.0" || len(in.Main.Differs) > 0 || in.Lies {
+		t.Errorf("after a flash: %+v %v", in, err)
+	}
+	r := w.Open(client.NewRun{Kind: "restore", At: "b/a"})
+	if r = w.Follow(r.ID); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	if in, err := w.Technician.Inside(ctx, "S-0001"); err != nil || in.Main == nil || in.Main.Version != "1.0.0" || in.Lies {
+		t.Errorf("after a restore: %+v %v", in, err)
+	}
 	if in := look("b", "S-0002"); in.Main == nil || in.Main.Version != "1.0.0" || len(in.Main.Differs) != 1 || !slices.Contains(in.Unknown, "program") {
 		t.Errorf("patched in one place: %+v %+v", in, in.Main)
 	}
