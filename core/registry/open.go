@@ -83,13 +83,16 @@ func Open(src Source, c Choice) (*Opened, error) {
 	o.Size = max(m.Size, 0)
 	var tail []byte
 	var whole io.Reader = in
-	if f := sniff(head, nil); f == nil && c.Format == "" { // its end may tell more
-		all, err := io.ReadAll(io.LimitReader(in, image.MaxPayload+1024))
-		if err != nil {
-			return nil, core.AsError(err, core.BadFile)
+	if f := sniff(head, nil); f == nil && c.Format == "" {
+		// Its end may tell more, and how long it really is: it is unfolded once
+		// without being kept, and again to be read.
+		head = bytes.Clone(head)
+		if o.Size, tail, err = measure(in); err != nil {
+			return nil, err
 		}
-		o.Size = int64(len(all))
-		tail, whole = all[max(len(all)-64, 0):], bytes.NewReader(all)
+		if whole, err = m.Open(); err != nil {
+			return nil, err
+		}
 	}
 	f, warning, err := choose(head, tail, m.Name, c.Format)
 	if err != nil {
@@ -97,6 +100,25 @@ func Open(src Source, c Choice) (*Opened, error) {
 	}
 	im, err := f.Decode(whole, o)
 	return ended(&Opened{Format: f, Image: im, Packed: kind, Member: m.Name}, warning, err)
+}
+
+// measure reads a stream to its end and keeps its last bytes.
+func measure(r io.Reader) (size int64, tail []byte, err error) {
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := r.Read(buf)
+		if size += int64(n); size > image.MaxPayload+64 {
+			return 0, nil, core.Fail(core.BadFile, "it unfolds to more than %d MiB; a firmware file is not that large", image.MaxPayload>>20)
+		}
+		tail = append(tail, buf[max(0, n-64):n]...)
+		tail = tail[max(0, len(tail)-64):]
+		if err == io.EOF {
+			return size, tail, nil
+		}
+		if err != nil {
+			return 0, nil, core.AsError(err, core.BadFile)
+		}
+	}
 }
 
 func ended(o *Opened, warning string, err error) (*Opened, error) {

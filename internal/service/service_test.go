@@ -198,6 +198,9 @@ func TestEveryCallAsksForARole(t *testing.T) {
 			if o.OperationID == "fit" {
 				at += "?at=x"
 			}
+			if o.OperationID == "convert-image" {
+				at += "?to=raw"
+			}
 			body := bodies[o.OperationID]
 			if body == "" && (method == "POST" || method == "PUT") {
 				body = "{}"

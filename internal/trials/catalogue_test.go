@@ -2,6 +2,7 @@ package trials
 
 import (
 	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -483,6 +484,22 @@ func TestImageInspectWithoutAService(t *testing.T) {
 	}
 }
 
+// folded is a gzip of so many zeros.
+func folded(t *testing.T, n int64) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	zeros := make([]byte, 1<<20)
+	for ; n > 0; n -= int64(len(zeros)) {
+		w.Write(zeros)
+	}
+	w.Close()
+	return out.Bytes()
+}
+
 // TestNoFileFillsTheProcess gives files that want memory; the process stays below
 // four times the payload and 64 MB.
 func TestNoFileFillsTheProcess(t *testing.T) {
@@ -520,6 +537,7 @@ func TestNoFileFillsTheProcess(t *testing.T) {
 		want    int
 	}{
 		"scattered": {scattered.Bytes(), 400_000, 17}, "repeated": {repeated.Bytes(), 8000, 0}, "backwards": {single.Bytes(), 65536, 0}, "blank lines": {append([]byte(":0200000041427B\n"), blank...), 2, 17},
+		"a gzip that unfolds without end": {folded(t, 2<<30), 0, 17}, "a gzip of zeros": {folded(t, 1<<20), 1 << 20, 0},
 		"a long line": {append([]byte(":"), bytes.Repeat([]byte("0"), 30<<20)...), 0, 17},
 	} {
 		file := filepath.Join(dir, name+".hex")

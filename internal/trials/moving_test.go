@@ -40,6 +40,22 @@ func lived(t *testing.T) *testkit.World {
 	if err := w.Technician.Note(ctx, "S-0002", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := w.Lead.PutTarget(ctx, client.NewTarget{Model: "small", Revision: "D", Version: testkit.Version2, Reason: "proven"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.PutGear(ctx, client.NewGear{Kind: "cable", Name: "lead", Owner: "van"}); err != nil {
+		t.Fatal(err)
+	}
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddKey(ctx, client.NewKey{Name: "Marsk Boards", Public: key.Public()}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.PutEvidence(ctx, "image/png", []byte("\x89PNG\r\n\x1A\nboard")); err != nil {
+		t.Fatal(err)
+	}
 	return w
 }
 
