@@ -218,3 +218,30 @@ func (x *Records) Next() (*Record, error) {
 
 // Close ends the reading.
 func (x *Records) Close() { close(x.stop) }
+
+// Each gives every record that is no remark to f, until f says that the file has
+// ended with it. A remark is a warning, anything behind the end an error.
+func (x *Records) Each(b *Builder, f func(*Record) (ended bool, err error)) (ended bool, err error) {
+	for {
+		r, err := x.Next()
+		if err == io.EOF {
+			return ended, nil
+		}
+		if err != nil {
+			return ended, err
+		}
+		switch {
+		case r.Remark():
+			b.Warn("line %d is a remark, which the format does not know; it was passed over", r.Line)
+		case ended:
+			return ended, core.BadAt(core.Line(r.Line), "text after the end record").Do(FetchAgain)
+		default:
+			if ended, err = f(r); err != nil {
+				return ended, err
+			}
+		}
+	}
+}
+
+// FetchAgain is what to do about a damaged file.
+const FetchAgain = "Fetch the file again from where it came; nothing of it was used."

@@ -59,7 +59,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	}
 	if want := binary.LittleEndian.Uint32(s[12:]); want != t.crc() {
 		return nil, core.BadAt(end, "the checksum of the suffix is 0x%08X, the file gives 0x%08X; it is damaged or cut off", want, t.crc()).
-			Do("Fetch the file again from where it came; nothing of it was used.")
+			Do(image.FetchAgain)
 	}
 	if err != nil {
 		return nil, err

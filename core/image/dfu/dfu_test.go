@@ -3,12 +3,11 @@ package dfu
 import (
 	"bytes"
 	"encoding/hex"
-	"strings"
 	"testing"
 	"testing/iotest"
 
-	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/formattest"
 )
 
 func decode(b []byte) (*image.Image, error) {
@@ -43,38 +42,17 @@ func TestVector(t *testing.T) {
 func TestDamagedFilesNameTheOffset(t *testing.T) {
 	good, _ := hex.DecodeString(vector)
 	with := func(i int, c byte) []byte { b := bytes.Clone(good); b[i] = c; return b }
-	for name, x := range map[string]struct {
-		file []byte
-		want string
-	}{
-		"a byte":    {with(0, 'x'), "offset 4: the checksum of the suffix is 0x56FBCCB0, the file gives"},
-		"signature": {with(12, 'X'), "offset 4: expected the signature UFD"},
-		"version":   {with(10, 0x1A), "offset 4: the suffix is of version"},
-		"length":    {with(15, 40), "offset 4: the suffix says that it has 40 bytes"},
-		"no bytes":  {good[4:], "offset 0: the checksum"},
-		"short":     {good[:9], "offset 0: expected at least 16 bytes of suffix"},
-	} {
-		_, err := decode(x.file)
-		if err == nil || !strings.Contains(err.Error(), x.want) || core.KindOf(err) != core.BadFile {
-			t.Errorf("%s: got %v, want %q", name, err, x.want)
-		}
-	}
+	formattest.Refuses(t, Format{}, map[string][2]string{
+		"a byte":    {string(with(0, 'x')), "offset 4: the checksum of the suffix is 0x56FBCCB0, the file gives"},
+		"signature": {string(with(12, 'X')), "offset 4: expected the signature UFD"},
+		"version":   {string(with(10, 0x1A)), "offset 4: the suffix is of version"},
+		"length":    {string(with(15, 40)), "offset 4: the suffix says that it has 40 bytes"},
+		"no bytes":  {string(good[4:]), "offset 0: the checksum"},
+		"short":     {string(good[:9]), "offset 0: expected at least 16 bytes of suffix"},
+	})
 }
 
 func FuzzDecode(f *testing.F) {
 	good, _ := hex.DecodeString(vector)
-	f.Add(good)
-	f.Fuzz(func(t *testing.T, data []byte) {
-		im, err := decode(data)
-		if err != nil {
-			if core.KindOf(err) != core.BadFile || core.AsError(err, "").At == nil {
-				t.Fatalf("an error without a kind or a place: %v", err)
-			}
-			return
-		}
-		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil || len(out.Bytes()) != len(data) {
-			t.Fatalf("written again: %v", err)
-		}
-	})
+	formattest.Fuzz(f, Format{}, good)
 }

@@ -8,6 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/formattest"
 )
 
 func decode(s string) (*image.Image, error) {
@@ -46,7 +47,7 @@ func TestEveryRecordType(t *testing.T) {
 }
 
 func TestDamagedFilesNameTheLine(t *testing.T) {
-	for name, x := range map[string]struct{ file, want string }{
+	formattest.Refuses(t, Format{}, map[string][2]string{
 		"checksum":      {":0200000041427C\n:00000001FF\n", "line 1: checksum is 0x7C, the bytes of the line give 0x7B"},
 		"count":         {":0300000041427B\n:00000001FF\n", "line 1: the count says 3 data bytes, the line holds 2"},
 		"no end":        {":0200000041427B\n", "line 2: the file ends without an end record"},
@@ -61,12 +62,7 @@ func TestDamagedFilesNameTheLine(t *testing.T) {
 		"nothing in it": {":00000001FF\n", "the file holds no data records"},
 		"a very long":   {":" + strings.Repeat("0", 600) + "\n", "line 1: longer than"},
 		"empty":         {"", "line 1: the file ends without"},
-	} {
-		_, err := decode(x.file)
-		if err == nil || !strings.Contains(err.Error(), x.want) || core.KindOf(err) != core.BadFile {
-			t.Errorf("%s: got %v (%s), want %q", name, err, core.KindOf(err), x.want)
-		}
-	}
+	})
 }
 
 func TestChecksumInLine1207(t *testing.T) {
@@ -123,26 +119,7 @@ func TestEncodeRefusesAddressesAbove32Bits(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add([]byte(":020000040801F1\n:0200000041427B\n:00000001FF\n"))
-	f.Add([]byte(":0400000300003800C1\n:00000001FF"))
-	f.Add([]byte(":020000021000EC\n:02FFFF0041427D\n:00000001FF\n"))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		im, err := Format{}.Decode(bytes.NewReader(data), image.Options{})
-		if err != nil {
-			if core.KindOf(err) != core.BadFile {
-				t.Fatalf("an error without a kind: %v", err)
-			}
-			return
-		}
-		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil {
-			return
-		}
-		again, err := Format{}.Decode(&out, image.Options{})
-		if err != nil || again.Content() != im.Content() {
-			t.Fatalf("what was read cannot be written and read again: %v", err)
-		}
-	})
+	formattest.Fuzz(f, Format{}, []byte(":020000040801F1\n:0200000041427B\n:00000001FF\n"), []byte(":0400000300003800C1\n:00000001FF"), []byte(":020000021000EC\n:02FFFF0041427D\n:00000001FF\n"))
 }
 
 func BenchmarkDecode(b *testing.B) {

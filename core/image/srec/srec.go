@@ -48,26 +48,11 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 2)}
 	defer d.lines.Close()
 	d.b.Unit, d.b.Size = "line", o.Size/2
-	for {
-		r, err := d.lines.Next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return nil, err
-		}
-		switch {
-		case r.Remark():
-			d.b.Warn("line %d is a remark, which the format does not know; it was passed over", d.lines.Line)
-		case d.ended:
-			return nil, d.bad("text after the end record")
-		default:
-			if err := d.record(r); err != nil {
-				return nil, err
-			}
-		}
+	ended, err := d.lines.Each(&d.b, func(r *image.Record) (bool, error) { err := d.record(r); return d.ended, err })
+	if err != nil {
+		return nil, err
 	}
-	if !d.ended {
+	if !ended {
 		return nil, d.bad("the file ends without an end record (S7, S8 or S9); it may be cut off")
 	}
 	if d.records == 0 {
@@ -85,7 +70,7 @@ type decoder struct {
 }
 
 func (d *decoder) bad(format string, args ...any) error {
-	return core.BadAt(core.Line(d.lines.Line), format, args...).Do("Fetch the file again from where it came; nothing of it was used.")
+	return core.BadAt(core.Line(d.lines.Line), format, args...).Do(image.FetchAgain)
 }
 
 func (d *decoder) record(r *image.Record) error {

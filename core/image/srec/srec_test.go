@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/formattest"
 )
 
 func decode(s string) (*image.Image, error) {
@@ -47,7 +48,7 @@ func TestEveryRecordType(t *testing.T) {
 
 func TestDamagedFilesNameTheLine(t *testing.T) {
 	const good, end = "S107001041424344DE\n", "S9030000FC\n"
-	for name, x := range map[string]struct{ file, want string }{
+	formattest.Refuses(t, Format{}, map[string][2]string{
 		"checksum":         {"S107001041424344DF\n" + end, "line 1: checksum is 0xDF, the bytes of the line give 0xDE"},
 		"count of bytes":   {"S1080010414243449D\n" + end, "line 1: the count says 8 bytes, the line holds 7"},
 		"no end":           {good, "line 2: the file ends without an end record"},
@@ -66,12 +67,7 @@ func TestDamagedFilesNameTheLine(t *testing.T) {
 		"empty":            {"", "line 1: the file ends without"},
 		"data in an end":   {good + "S90400000101FA\n", "line 2: the count says"},
 		"a very long line": {"S1" + strings.Repeat("0", 700) + "\n", "line 1: longer than the 514 characters"},
-	} {
-		_, err := decode(x.file)
-		if err == nil || !strings.Contains(err.Error(), x.want) || core.KindOf(err) != core.BadFile {
-			t.Errorf("%s: got %v, want %q", name, err, x.want)
-		}
-	}
+	})
 }
 
 func TestTheWidthFollowsTheAddresses(t *testing.T) {
@@ -90,24 +86,5 @@ func TestTheWidthFollowsTheAddresses(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add([]byte("S00600004844521B\nS107001041424344DE\nS5030001FB\nS9030000FC\n"))
-	f.Add([]byte("S2060A000041426C \r\nS8040A01F000\r\n"))
-	f.Add([]byte("S3070801000041426C\rS70508000100F1"))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		im, err := Format{}.Decode(bytes.NewReader(data), image.Options{Size: int64(len(data))})
-		if err != nil {
-			if core.KindOf(err) != core.BadFile || core.AsError(err, "").At == nil {
-				t.Fatalf("an error without a kind or a place: %v", err)
-			}
-			return
-		}
-		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil {
-			t.Fatal(err)
-		}
-		again, err := Format{}.Decode(&out, image.Options{})
-		if err != nil || again.Content() != im.Content() {
-			t.Fatalf("what was read cannot be written and read again: %v", err)
-		}
-	})
+	formattest.Fuzz(f, Format{}, []byte("S00600004844521B\nS107001041424344DE\nS5030001FB\nS9030000FC\n"), []byte("S2060A000041426C \r\nS8040A01F000\r\n"), []byte("S3070801000041426C\rS70508000100F1"))
 }

@@ -55,7 +55,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	lines := image.NewLines(r, maxLine, "a line of this format")
 	b := image.Builder{Unit: "line", Size: o.Size / 3}
 	bad := func(format string, args ...any) error {
-		return core.BadAt(core.Line(lines.N), format, args...).Do("Fetch the file again from where it came; nothing of it was used.")
+		return core.BadAt(core.Line(lines.N), format, args...).Do(image.FetchAgain)
 	}
 	var raw [maxLine / 2]byte
 	address, placed, ended, count := uint64(0), false, false, 0

@@ -5,8 +5,8 @@ import (
 	"strings"
 	"testing"
 
-	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/formattest"
 )
 
 func decode(s string) (*image.Image, error) {
@@ -27,7 +27,7 @@ func TestReading(t *testing.T) {
 }
 
 func TestDamagedFilesNameTheLine(t *testing.T) {
-	for name, x := range map[string]struct{ file, want string }{
+	formattest.Refuses(t, Format{}, map[string][2]string{
 		"no q":              {"@F000\n31 40\n", "line 3: the file ends without the q"},
 		"cut byte":          {"@F000\n31 4\nq\n", "line 2: expected two hex digits at column 4, the line holds one"},
 		"not hex":           {"@F000\n31 4G\nq\n", "line 2: expected a hex digit at column 5, came 'G'"},
@@ -38,31 +38,9 @@ func TestDamagedFilesNameTheLine(t *testing.T) {
 		"nothing":           {"@F000\nq\n", "line 3: the file holds no bytes"},
 		"overlap":           {"@F000\n31 40\n@F001\n41\nq\n", "line 4: gives byte 0xF001 as 0x41, line 2 gave it as 0x40"},
 		"past the last one": {"@FFFFFFFFFFFFFFFF\n31 40\nq\n", "line 2: 2 bytes at 0xFFFFFFFFFFFFFFFF run past"},
-	} {
-		_, err := decode(x.file)
-		if err == nil || !strings.Contains(err.Error(), x.want) || core.KindOf(err) != core.BadFile {
-			t.Errorf("%s: got %v, want %q", name, err, x.want)
-		}
-	}
+	})
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add([]byte("@F000\n31 40 00 03\n@FFFE\n00 F0\nq\n"))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		im, err := Format{}.Decode(bytes.NewReader(data), image.Options{Size: int64(len(data))})
-		if err != nil {
-			if core.KindOf(err) != core.BadFile || core.AsError(err, "").At == nil {
-				t.Fatalf("an error without a kind or a place: %v", err)
-			}
-			return
-		}
-		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil {
-			t.Fatal(err)
-		}
-		again, err := Format{}.Decode(&out, image.Options{})
-		if err != nil || again.Content() != im.Content() {
-			t.Fatalf("what was read cannot be written and read again: %v", err)
-		}
-	})
+	formattest.Fuzz(f, Format{}, []byte("@F000\n31 40 00 03\n@FFFE\n00 F0\nq\n"))
 }

@@ -80,7 +80,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	for {
 		this, at := blocks, blocks*blockSize
 		bad := func(format string, args ...any) error {
-			return core.BadAt(core.Offset(at), fmt.Sprintf("block %d: ", this)+format, args...).Do("Fetch the file again from where it came; nothing of it was used.")
+			return core.BadAt(core.Offset(at), fmt.Sprintf("block %d: ", this)+format, args...).Do(image.FetchAgain)
 		}
 		n, err := io.ReadFull(in, buf[:])
 		if err == io.EOF {
@@ -180,7 +180,7 @@ func finish(b *image.Builder, families map[string]*family, sums []sum, skipped, 
 			for f.seen[first/64]&(1<<(first%64)) != 0 {
 				first++
 			}
-			return nil, bad("%d of %d blocks are missing, the first is number %d", f.total-f.count, f.total, first).Do("Fetch the file again from where it came; nothing of it was used.")
+			return nil, bad("%d of %d blocks are missing, the first is number %d", f.total-f.count, f.total, first).Do(image.FetchAgain)
 		}
 		if f.named {
 			b.Note(image.NoteFamily, key)

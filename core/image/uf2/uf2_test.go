@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/formattest"
 )
 
 // file makes a file of the image, changed block by block.
@@ -78,31 +78,23 @@ func TestDamagedFilesNameTheOffset(t *testing.T) {
 			}
 		}
 	}
-	for name, x := range map[string]struct {
-		file []byte
-		want string
-	}{
-		"first magic":     {file(t, at(1, func(b []byte) { b[0]++ })), "offset 512: block 1: expected the magic numbers"},
-		"last magic":      {file(t, at(2, func(b []byte) { b[510]++ })), "offset 1024: block 2: expected the final magic number"},
-		"cut off":         {file(t, nil)[:1200], "offset 1024: block 2: expected 512 bytes, came 176; the file is cut off"},
-		"missing":         {append(append([]byte{}, file(t, nil)[:512]...), file(t, nil)[1024:]...), "1 of 4 blocks are missing, the first is number 1"},
-		"too much data":   {file(t, at(0, func(b []byte) { set(b, 4, 477) })), "offset 0: block 0: expected 1 to 476 data bytes, the count says 477"},
-		"number":          {file(t, at(3, func(b []byte) { set(b, 5, 4) })), "offset 1536: block 3: it says that it is number 4 of 4"},
-		"totals disagree": {file(t, at(3, func(b []byte) { set(b, 6, 9) })), "offset 1536: block 3: it says that there are 9 blocks, the ones before said 4"},
-		"holds files":     {file(t, at(0, func(b []byte) { set(b, 2, container) })), "it holds files, not memory"},
-		"wraps":           {file(t, at(0, func(b []byte) { set(b, 3, 0xFFFFFFF0) })), "256 bytes at 0xFFFFFFF0 run past 0xFFFFFFFF"},
-		"overlap":         {file(t, at(1, func(b []byte) { set(b, 3, 0x2001) })), "offset 512: gives byte 0x2001 as 0x71, offset 0 gave it as 0x75"},
-		"a wrong sum": {file(t, at(0, func(b []byte) {
+	formattest.Refuses(t, Format{}, map[string][2]string{
+		"first magic":     {string(file(t, at(1, func(b []byte) { b[0]++ }))), "offset 512: block 1: expected the magic numbers"},
+		"last magic":      {string(file(t, at(2, func(b []byte) { b[510]++ }))), "offset 1024: block 2: expected the final magic number"},
+		"cut off":         {string(file(t, nil)[:1200]), "offset 1024: block 2: expected 512 bytes, came 176; the file is cut off"},
+		"missing":         {string(append(append([]byte{}, file(t, nil)[:512]...), file(t, nil)[1024:]...)), "1 of 4 blocks are missing, the first is number 1"},
+		"too much data":   {string(file(t, at(0, func(b []byte) { set(b, 4, 477) }))), "offset 0: block 0: expected 1 to 476 data bytes, the count says 477"},
+		"number":          {string(file(t, at(3, func(b []byte) { set(b, 5, 4) }))), "offset 1536: block 3: it says that it is number 4 of 4"},
+		"totals disagree": {string(file(t, at(3, func(b []byte) { set(b, 6, 9) }))), "offset 1536: block 3: it says that there are 9 blocks, the ones before said 4"},
+		"holds files":     {string(file(t, at(0, func(b []byte) { set(b, 2, container) }))), "it holds files, not memory"},
+		"wraps":           {string(file(t, at(0, func(b []byte) { set(b, 3, 0xFFFFFFF0) }))), "256 bytes at 0xFFFFFFF0 run past 0xFFFFFFFF"},
+		"overlap":         {string(file(t, at(1, func(b []byte) { set(b, 3, 0x2001) }))), "offset 512: gives byte 0x2001 as 0x71, offset 0 gave it as 0x75"},
+		"a wrong sum": {string(file(t, at(0, func(b []byte) {
 			set(b, 2, hasFamily|hasChecksum)
 			binary.LittleEndian.PutUint32(b[32+452:], 0x2000)
 			binary.LittleEndian.PutUint32(b[32+456:], 1024)
-		})), "offset 0: the checksum of 0x2000 to 0x23FF differs"},
-	} {
-		_, err := decode(x.file, image.Options{})
-		if err == nil || !strings.Contains(err.Error(), x.want) || core.KindOf(err) != core.BadFile {
-			t.Errorf("%s: got %v, want %q", name, err, x.want)
-		}
-	}
+		}))), "offset 0: the checksum of 0x2000 to 0x23FF differs"},
+	})
 	right := file(t, at(0, func(b []byte) {
 		set(b, 2, hasFamily|hasChecksum)
 		binary.LittleEndian.PutUint32(b[32+452:], 0x2000)
@@ -116,23 +108,5 @@ func TestDamagedFilesNameTheOffset(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add(file(f, nil))
-	f.Add(file(f, func(n int, b []byte) { set(b, 2, hasChecksum) }))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		im, err := decode(data, image.Options{Size: int64(len(data))})
-		if err != nil {
-			if core.KindOf(err) != core.BadFile || core.AsError(err, "").At == nil {
-				t.Fatalf("an error without a kind or a place: %v", err)
-			}
-			return
-		}
-		var out bytes.Buffer
-		if err := (Format{}).Encode(&out, im, image.Options{}); err != nil {
-			t.Fatal(err)
-		}
-		again, err := decode(out.Bytes(), image.Options{})
-		if err != nil || again.Content() != im.Content() {
-			t.Fatalf("what was read cannot be written and read again: %v", err)
-		}
-	})
+	formattest.Fuzz(f, Format{}, file(f, nil), file(f, func(n int, b []byte) { set(b, 2, hasChecksum) }))
 }
