@@ -122,7 +122,7 @@ func (b *Builder) grow(r *run, n int) {
 		room = min(room, 2*int64(need))
 	}
 	if room > int64(n) {
-		r.Data = append(make([]byte, 0, len(r.Data)+int(room)), r.Data...)
+		r.Data = append(Room(len(r.Data)+int(room)), r.Data...)
 	}
 }
 

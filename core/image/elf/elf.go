@@ -58,7 +58,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 		if p.Memsz > p.Filesz {
 			memoryOnly += p.Memsz - p.Filesz
 		}
-		data := make([]byte, p.Filesz) // no more than the file has, as was checked
+		data := image.Room(int(p.Filesz))[:p.Filesz] // no more than the file has, as was checked
 		if _, err := at.ReadAt(data, int64(p.Off)); err != nil {
 			return nil, core.BadAt(core.Offset(int64(p.Off)), "%w", err)
 		}

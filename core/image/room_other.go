@@ -1,0 +1,5 @@
+//go:build !linux
+
+package image
+
+func largePages([]byte) {}
