@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/version"
 )
@@ -36,12 +37,13 @@ const (
 	RuleMemory        = "memory"
 	RuleRegion        = "protected-region"
 	RuleWithdrawn     = "withdrawn"
-	RuleFlaw          = "flaw"      // a known defect; a warning unless it bars
-	RuleFloor         = "floor"     // what runs forbids going further back
-	RuleReached       = "reached"   // from what runs it cannot be reached in one step
-	RuleTrust         = "trust"     // nobody vouches for its images
-	RuleStrange       = "strange"   // a warning: what runs is no release that is known
-	RuleStepBack      = "step-back" // a warning: it is older than what runs
+	RuleFlaw          = "flaw"        // a known defect; a warning unless it bars
+	RuleFloor         = "floor"       // what runs forbids going further back
+	RuleReached       = "reached"     // from what runs it cannot be reached in one step
+	RuleTrust         = "trust"       // nobody vouches for its images
+	RuleLoader        = "boot-loader" // a warning: it writes the boot loader
+	RuleStrange       = "strange"     // a warning: what runs is no release that is known
+	RuleStepBack      = "step-back"   // a warning: it is older than what runs
 )
 
 // Reason is what one rule found.
@@ -268,6 +270,10 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 				Next:  "Choose a release for this memory size."})
 			continue
 		}
+		if r := bootLoader(sheet, p); r != "" {
+			all = append(all, Reason{Rule: RuleLoader, Answer: Fits, Warns: true, Short: "writes the boot loader",
+				Text: fmt.Sprintf("Part %s writes the boot loader (region %s): cut off there, the unit no longer answers on its usual lead.", p.Name, r)})
+		}
 		if r := forbidden(sheet, p); r != "" {
 			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "overwrites " + r,
 				Text: fmt.Sprintf("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
@@ -275,6 +281,16 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 		}
 	}
 	return all
+}
+
+// bootLoader names the region with the boot loader that a part would write.
+func bootLoader(sheet *model.Sheet, p model.Part) string {
+	for _, r := range sheet.Memory.Regions {
+		if r.Use == memory.Loader && !r.ReadOnly && p.From < r.End() && p.To > r.Address {
+			return r.Name
+		}
+	}
+	return ""
 }
 
 // forbidden names the region that a release may never write and the part's

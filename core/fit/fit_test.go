@@ -86,6 +86,23 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
+func TestAReleaseThatWritesTheBootLoaderWarns(t *testing.T) {
+	sheet, err := model.ReadSheet(world.PorterDrive)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &model.Release{Model: "porter-drive", Version: "2026-10-11", Parts: []model.Part{{Name: "boot", From: 0x4000, To: 0x7000}, {Name: "program", From: 0x8000, To: 0x9000}}}
+	known := fit.Sort([]core.Fact{fact("model", "PDRIVE", "wire")})
+	v := fit.Evaluate(sheet, r, known)
+	if reason, ok := v.Deciding(); v.Answer != fit.Fits || !ok || reason.Rule != fit.RuleLoader || !reason.Warns {
+		t.Errorf("%+v", v)
+	}
+	var j fit.Judged
+	if fit.NewTable(sheet, []*model.Release{r}).Judge(known, &j); j.Answer(0) != fit.Fits {
+		t.Errorf("the table says %s", j.Answer(0))
+	}
+}
+
 func TestTheNewestFactOfASourceCounts(t *testing.T) {
 	later := fact("region", "outer-isles", "person")
 	later.At = noon.Add(time.Hour)

@@ -83,9 +83,9 @@ func look(w model.Want, haves []Have, day time.Time, uses int) (state, text stri
 	}
 	if best == nil {
 		text = "Nobody has it."
-		if w.LeadDays > 0 {
-			text += fmt.Sprintf(" A new one takes %d days to become usable.", w.LeadDays)
-		}
+	}
+	if state != Ready && w.LeadDays > 0 {
+		text += fmt.Sprintf(" A new one takes %d days to become usable.", w.LeadDays)
 	}
 	return state, text, best
 }

@@ -1,6 +1,8 @@
 package fit
 
 import (
+	"slices"
+
 	"zealousferry/core"
 	"zealousferry/core/model"
 )
@@ -77,7 +79,7 @@ func NewTable(sheet *model.Sheet, releases []*model.Release) *Table {
 			case core.FactModel:
 				set(c.unknown.cannot, i)
 			case core.FactMemory:
-				if len(memoryRules(sheet, r, Known{})) > 0 {
+				if tooLarge(sheet, r, Known{}) {
 					set(c.unknown.no, i)
 				}
 			}
@@ -89,6 +91,11 @@ func NewTable(sheet *model.Sheet, releases []*model.Release) *Table {
 		}
 	}
 	return t
+}
+
+// tooLarge tells whether the memory rules out a release.
+func tooLarge(sheet *model.Sheet, r *model.Release, known Known) bool {
+	return slices.ContainsFunc(memoryRules(sheet, r, known), func(x Reason) bool { return x.Answer == DoesNotFit })
 }
 
 func (t *Table) sets() sets { return sets{make([]uint64, t.words), make([]uint64, t.words)} }
@@ -165,7 +172,7 @@ func (t *Table) value(c *column, value string) sets {
 	if c.name == core.FactModel || c.name == core.FactMemory {
 		for i, r := range t.releases {
 			if c.name == core.FactModel && (value != t.sheet.Model && value != t.sheet.Loader.Says || r.Model != t.sheet.Model) ||
-				c.name == core.FactMemory && len(memoryRules(t.sheet, r, Sort([]core.Fact{{Name: core.FactMemory, Value: value, Source: core.FromWire}}))) > 0 {
+				c.name == core.FactMemory && tooLarge(t.sheet, r, Sort([]core.Fact{{Name: core.FactMemory, Value: value, Source: core.FromWire}})) {
 				set(s.no, i)
 			}
 		}

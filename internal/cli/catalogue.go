@@ -89,7 +89,21 @@ func (a *app) modelVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s %s: %d regions, %s; %d facts, %d conclusions, %d flaws\n", a.paint(teal, "✓"), s.Model, len(s.Memory.Regions), kib(s.Memory.Bytes()), len(s.Facts), len(s.Tells), len(s.Flaws))
 			})
 		}}
-	v.AddCommand(list, show, add, check, target)
+	targets := &cobra.Command{Use: "targets", Short: "Which release the team uses for which model and revision", Args: cobra.NoArgs, Example: "  ferry model targets",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			t, err := c.Targets(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() {
+				var rows [][]string
+				for _, x := range t.Targets {
+					rows = append(rows, []string{x.Model, x.Revision, a.paint(bold, x.Version), x.By, when(x.At), column(x.Reason, 50)})
+				}
+				a.table([]string{"model", "revision", "release", "by", "since", "why"}, rows)
+			})
+		})}
+	v.AddCommand(list, show, add, check, target, targets)
 	return v
 }
 
@@ -263,7 +277,7 @@ func (a *app) releaseAdd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if err := sendSheet(ctx, c, args[0], sheet, &n); err != nil {
+				if err := a.sendSheet(ctx, c, args[0], sheet, &n); err != nil {
 					return err
 				}
 				return a.added(ctx, c, n)
@@ -322,7 +336,7 @@ func readReleaseSheet(file string) (*model.ReleaseSheet, error) {
 }
 
 // sendSheet sends the images of a release sheet and fills in the release.
-func sendSheet(ctx context.Context, c *client.Client, file string, s *model.ReleaseSheet, n *client.NewRelease) error {
+func (a *app) sendSheet(ctx context.Context, c *client.Client, file string, s *model.ReleaseSheet, n *client.NewRelease) error {
 	accept := n.Accept
 	*n = client.NewRelease{Model: s.Model, Version: s.Version, Number: s.Number, Channel: s.Channel, Cures: s.Cures.In("en"), Changes: s.Changes.In("en"), Supersedes: s.Supersedes, Floor: s.Floor,
 		Fits: s.Fits, Rules: s.Rules, Wants: s.Wants, Origin: s.Origin, Accept: accept}
@@ -335,6 +349,7 @@ func sendSheet(ctx context.Context, c *client.Client, file string, s *model.Rele
 		if err != nil {
 			return err
 		}
+		a.already(im)
 		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Image: im.Digest, Format: p.Format, Address: p.Address})
 	}
 	return nil
@@ -377,7 +392,15 @@ func (a *app) sendPart(ctx context.Context, c *client.Client, text string) (clie
 		return client.NewPart{}, core.Fail(core.NotFound, "%w", err)
 	}
 	im, err := c.PutImage(ctx, filepath.Base(file), format, address, raw)
+	a.already(im)
 	return client.NewPart{Name: name, Image: im.Digest, Format: im.Format, Address: address}, err
+}
+
+// already says that a release has the same image.
+func (a *app) already(im client.Image) {
+	for _, k := range im.Known {
+		fmt.Fprintf(a.err, "  beware  the same image as %s\n", k.Words())
+	}
 }
 
 func (a *app) releaseWithdraw() *cobra.Command {

@@ -198,6 +198,11 @@ func (c *Client) ModelPage(ctx context.Context, model string) (ModelPage, error)
 	return get[ModelPage](ctx, c, "/api/models/"+segment(model))
 }
 
+// Targets lists the team's choices.
+func (c *Client) Targets(ctx context.Context) (Targets, error) {
+	return get[Targets](ctx, c, "/api/targets")
+}
+
 // PutTarget chooses the release that the team uses.
 func (c *Client) PutTarget(ctx context.Context, t NewTarget) (Target, error) {
 	return post[Target](ctx, c, "/api/targets", t)

@@ -525,6 +525,12 @@ type Image struct {
 	To       uint64      `json:"to"`
 	Payload  uint64      `json:"payload"`
 	Warnings []string    `json:"warnings" nullable:"false"`
+	Known    []Known     `json:"known,omitempty" doc:"Releases that have this image already."`
+}
+
+// Targets are the team's choices.
+type Targets struct {
+	Targets []Target `json:"targets" nullable:"false"`
 }
 
 // Inspection is what a firmware file holds, and what the catalogue knows of it.

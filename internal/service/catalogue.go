@@ -228,7 +228,24 @@ func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, erro
 	im := o.Image
 	from, to := im.Extent()
 	out := client.Image{Digest: core.DigestOf(data), Bytes: len(data), Format: o.Format.Name(), From: from, To: to, Payload: im.Bytes(), Warnings: append([]string{}, im.Warnings...)}
+	if out.Known, err = v.holders(ctx, out.Digest, im.Content()); err != nil {
+		return out, err
+	}
 	return out, v.store.PutImage(ctx, data, name, who(ctx).person.ID)
+}
+
+// holders lists the releases that have an image, in this file or another.
+func (v *Service) holders(ctx context.Context, file, content core.Digest) ([]client.Known, error) {
+	rows, err := v.store.Holders(ctx, file, content)
+	all := []client.Known{}
+	for _, h := range rows {
+		how := "same-image"
+		if core.Digest(h.Image) == file {
+			how = "same-file"
+		}
+		all = append(all, client.Known{Release: h.Release, Model: h.Model, Version: h.Version, Part: h.Part, How: how})
+	}
+	return all, err
 }
 
 type imagePath struct {
@@ -509,6 +526,12 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 		out.Release, out.Version = r.ID, r.Version
 	}
 	return out, v.store.PutTarget(ctx, t)
+}
+
+// listTargets says in one place which release the team uses for what.
+func (v *Service) listTargets(ctx context.Context, _ *none) (client.Targets, error) {
+	all, err := v.targets(ctx, "")
+	return client.Targets{Targets: append([]client.Target{}, all...)}, err
 }
 
 func (v *Service) targets(ctx context.Context, modelName string) ([]client.Target, error) {

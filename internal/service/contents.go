@@ -239,19 +239,11 @@ func (v *Service) inspect(ctx context.Context, in *ImageIn) (client.Inspection, 
 		return client.Inspection{}, err
 	}
 	x := client.Inspection{Name: in.Name, Format: o.Format.Name(), Bytes: int64(len(in.RawBody)), SHA256: core.DigestOf(in.RawBody), Packed: o.Packed, Member: o.Member, Report: image.Describe(o.Image), Known: []client.Known{}, Models: []client.Size{}}
-	holders, err := v.store.Holders(ctx, x.SHA256, x.Content)
-	if err != nil {
+	if x.Known, err = v.holders(ctx, x.SHA256, x.Content); err != nil {
 		return x, err
 	}
-	for _, h := range holders {
-		how := "same-image"
-		if core.Digest(h.Image) == x.SHA256 {
-			how = "same-file"
-		}
-		x.Known = append(x.Known, client.Known{Release: h.Release, Model: h.Model, Version: h.Version, Part: h.Part, How: how})
-	}
 	chunks := recognise.Of(o.Image, 0xFF)
-	if len(holders) == 0 {
+	if len(x.Known) == 0 {
 		images, held, err := v.store.Alike(ctx, "", chunks)
 		if err != nil {
 			return x, err

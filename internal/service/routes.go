@@ -31,6 +31,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/models", "list-models", Viewer, "Models, a page at a time", v.listModels)
 	upload(v, api, "PUT", "/api/models", "put-model", Lead, "Put a model sheet in force", "application/yaml", v.putModel)
 	route(v, api, "GET", "/api/models/{model}", "get-model", Viewer, "A model, its sheet, and the matrix of revisions and releases", v.getModel)
+	route(v, api, "GET", "/api/targets", "list-targets", Viewer, "Which release the team uses for which model and revision", v.listTargets)
 	route(v, api, "POST", "/api/targets", "put-target", Lead, "Choose the release that the team uses for a model and revision", v.putTarget)
 	upload(v, api, "POST", "/api/images", "put-image", Lead, "Keep an image file", "application/octet-stream", v.putImage)
 	upload(v, api, "POST", "/api/images/inspect", "inspect-image", Viewer, "Look at a firmware file without keeping it", "application/octet-stream", v.inspect)

@@ -913,7 +913,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Which release the team uses for which model and revision
+         * @description Role: viewer.
+         */
+        get: operations["list-targets"];
         put?: never;
         /**
          * Choose the release that the team uses for a model and revision
@@ -1398,6 +1402,8 @@ export interface components {
             format: string;
             /** Format: int64 */
             from: number;
+            /** @description Releases that have this image already. */
+            known?: components["schemas"]["Known"][];
             /** Format: int64 */
             payload: number;
             sha256: string;
@@ -2161,6 +2167,9 @@ export interface components {
             release?: string;
             revision: string;
             version?: string;
+        };
+        Targets: {
+            targets: components["schemas"]["Target"][];
         };
         Trust: {
             /** @enum {string} */
@@ -6153,6 +6162,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Code"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Targets"];
                 };
             };
             /** @description Unauthorized */

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { mdiFileSearchOutline, mdiKeyOutline, mdiPackageVariantClosed, mdiPlus, mdiToolboxOutline } from '@mdi/js'
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, problem, send, type Model, type Problem, type Release } from '../api/client'
+import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { channels, kib, when } from '../words'
@@ -12,6 +12,8 @@ const route = useRoute()
 const router = useRouter()
 const models = ref<Model[]>([])
 const releases = ref<Release[]>([])
+const targets = ref<Target[]>([])
+const names = computed(() => Object.fromEntries(models.value.map((m) => [m.model, m.name])))
 const total = ref(0)
 const page = ref(1)
 const size = ref(25)
@@ -47,6 +49,8 @@ async function load() {
 async function loadModels() {
   const { data } = await api.GET('/api/models')
   if (data) models.value = data.models
+  const { data: chosen } = await api.GET('/api/targets')
+  if (chosen) targets.value = chosen.targets
 }
 loadModels()
 
@@ -92,6 +96,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
         <span class="small"><strong class="mono">{{ m.newest || 'no release' }}</strong> newest of {{ m.releases }} · {{ m.units }} {{ m.units === 1 ? 'unit' : 'units' }}</span>
       </router-link>
     </section>
+    <p v-if="targets.length" class="targets">Our choice: <template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link></template>. For everything else the newest stable release that fits.</p>
     <div v-if="session.may('lead')" class="row lead-row">
       <v-btn color="primary" to="/releases/new" :prepend-icon="mdiPlus">Add a release…</v-btn>
       <label class="file"><v-icon :icon="mdiPackageVariantClosed" /> Take in a release pack…<input type="file" accept=".zip" class="out" data-pack @change="take($event, '/api/packs', 'POST', packTaken)" /></label>
@@ -120,6 +125,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
 .models { display: grid; grid-template-columns: repeat(auto-fill, minmax(230px, 1fr)); gap: 12px; margin: 16px 0; }
 .model { display: grid; gap: 2px; align-content: start; padding: 12px 16px; border: 1px solid var(--line); border-radius: 8px; background: rgb(var(--v-theme-surface)); text-decoration: none; color: inherit; }
 .model > strong:first-child { font-size: 18px; color: rgb(var(--v-theme-primary)); text-decoration: underline; text-underline-offset: 3px; }
+.targets { margin-bottom: 16px; }
 .lead-row { margin-bottom: 16px; }
 .file { min-height: 48px; display: inline-flex; align-items: center; gap: 8px; padding: 0 16px; border: 1.5px solid currentColor; border-radius: 4px; font-weight: 700; cursor: pointer; }
 .file:focus-within { outline: 3px solid rgb(var(--v-theme-primary)); outline-offset: 2px; }

@@ -1,0 +1,43 @@
+package bench
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"zealousferry/core"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+// TestWhatWasHeardLastCountsWhileTheServiceIsAway: a withdrawal that came with the
+// last joining stops the first erase although nobody can be asked, and the
+// service's word counts where it can be heard.
+func TestWhatWasHeardLastCountsWhileTheServiceIsAway(t *testing.T) {
+	says := ""
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		w.Write([]byte(`{"bars":"` + says + `"}`))
+	}))
+	b := &Bench{withdrawn: map[string]string{"one": "release 2.0.0 was withdrawn: heard before"}}
+	b.client = client.New(service.URL, "t", core.System{})
+	ask := func(id string) error {
+		return (&job{bench: b}).MayWrite(context.Background(), &run.Opened{Run: id, Serial: "S-0001"})
+	}
+	if err := ask("two"); err != nil {
+		t.Errorf("the service says that it may: %v", err)
+	}
+	says = "release 2.0.0 was withdrawn: asked"
+	if err := ask("two"); core.KindOf(err) != core.DoesNotFit || !strings.Contains(err.Error(), "asked") {
+		t.Errorf("the service says no: %v", err)
+	}
+	service.Close()
+	if err := ask("one"); core.KindOf(err) != core.DoesNotFit || !strings.Contains(err.Error(), "heard before") {
+		t.Errorf("away, heard before: %v", err)
+	}
+	if err := ask("two"); err != nil {
+		t.Errorf("away, heard nothing: %v", err)
+	}
+}
