@@ -11,7 +11,7 @@ import (
 // Bounds of what one file may hold.
 const (
 	MaxPayload  = 256 << 20 // bytes
-	MaxSegments = 1 << 16   // pieces that do not touch
+	MaxSegments = 1 << 15   // pieces that do not touch
 	maxMarks    = 1 << 18   // places kept to name in errors
 	maxRunning  = 8 << 10   // pieces that wait for sorting
 	merged      = 1 << 20   // pieces grow to this size by merging
@@ -83,10 +83,10 @@ func (b *Builder) Add(address uint64, data []byte, place int64) error {
 		if err := b.settle(merged); err != nil {
 			return err
 		}
-		b.next = 2 * len(b.runs)
 		if len(b.runs) > MaxSegments {
 			return core.BadAt(b.at(place), "more than %d pieces that do not touch; a firmware file has a few", MaxSegments)
 		}
+		b.next = min(2*len(b.runs), MaxSegments+1)
 	}
 	r := run{Segment: Segment{Address: address}}
 	b.mark(&r, place)

@@ -215,7 +215,7 @@ func flashing(t *testing.T, w *testkit.World, l line) (c *exec.Cmd, out, errs *b
 }
 
 func TestASecondCtrlCStopsTheRun(t *testing.T) {
-	w := testkit.NewWorld(t, slow)
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
 	l := commandLine(t, w, "technician")
 	c, out, errs, id := flashing(t, w, l)
 	c.Process.Signal(os.Interrupt)
