@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -452,17 +453,46 @@ func (s *Store) Holders(ctx context.Context, file, content core.Digest) (all []H
 	return all, err
 }
 
-// Alike gives the images that have chunks in common with a memory, and their
-// chunks; of one model, or of all for "". At most 400 are given, those with the
-// most in common.
+// Alike gives the images that have most chunks in common with a memory, and their
+// chunks; of one model, or of all for "". What the best of them does not explain
+// is looked for again, so that a boot sector from somewhere else is found too.
 func (s *Store) Alike(ctx context.Context, modelName string, memory []recognise.Chunk) (images [][]recognise.Chunk, held [][]Holder, err error) {
-	if len(memory) == 0 {
-		return nil, nil, nil
+	const rounds, each = 3, 24
+	taken := map[string]bool{}
+	left := memory
+	for range rounds {
+		contents, err := s.common(ctx, modelName, left, taken, each)
+		if err != nil || len(contents) == 0 {
+			return images, held, err
+		}
+		chunks, holders, err := s.chunksOf(ctx, modelName, contents)
+		if err != nil {
+			return nil, nil, err
+		}
+		explained := map[recognise.Name]bool{}
+		for i, content := range contents {
+			taken[content] = true
+			if len(holders[content]) == 0 {
+				continue
+			}
+			images, held = append(images, chunks[content]), append(held, holders[content])
+			if i == 0 {
+				for _, c := range chunks[content] {
+					explained[c.Name] = true
+				}
+			}
+		}
+		left = slices.DeleteFunc(slices.Clone(left), func(c recognise.Chunk) bool { return explained[c.Name] })
 	}
+	return images, held, nil
+}
+
+// common lists the contents that have most chunks in common with a memory.
+func (s *Store) common(ctx context.Context, modelName string, memory []recognise.Chunk, taken map[string]bool, most int) ([]string, error) {
 	count := map[string]int{}
 	for at := 0; at < len(memory); at += 500 {
 		part := memory[at:min(at+500, len(memory))]
-		args := make([]any, 0, len(part))
+		args := make([]any, 0, len(part)+2)
 		for _, c := range part {
 			args = append(args, c.Name[:])
 		}
@@ -470,41 +500,50 @@ func (s *Store) Alike(ctx context.Context, modelName string, memory []recognise.
 			Content []byte `db:"content"`
 			N       int    `db:"n"`
 		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT content, COUNT(*) AS n FROM image_chunk WHERE place IN (?`+strings.Repeat(",?", len(part)-1)+`) GROUP BY content`, args...); err != nil {
-			return nil, nil, err
+		if err := s.db.SelectContext(ctx, &rows, `SELECT c.content, COUNT(*) AS n FROM image_chunk c WHERE c.place IN (?`+strings.Repeat(",?", len(part)-1)+`)
+			AND (? = '' OR EXISTS (SELECT 1 FROM firmware_part p JOIN firmware f ON f.id = p.firmware WHERE p.content = c.content AND f.model = ?)) GROUP BY c.content`, append(args, modelName, modelName)...); err != nil {
+			return nil, err
 		}
 		for _, r := range rows {
-			count[string(r.Content)] += r.N
+			if !taken[string(r.Content)] {
+				count[string(r.Content)] += r.N
+			}
 		}
 	}
-	best := make([]string, 0, len(count))
-	for c := range count {
-		best = append(best, c)
-	}
+	best := slices.Collect(maps.Keys(count))
 	slices.SortFunc(best, func(a, b string) int { return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a, b)) })
-	for _, content := range best[:min(len(best), 400)] {
-		var h []Holder
-		if err := s.db.SelectContext(ctx, &h, holders+`p.content = ? AND (? = '' OR f.model = ?) ORDER BY f.added_at DESC, f.id DESC LIMIT 10`, []byte(content), modelName, modelName); err != nil {
-			return nil, nil, err
-		}
-		if len(h) == 0 {
-			continue
-		}
-		var rows []struct {
-			Place   []byte `db:"place"`
-			Address uint64 `db:"address"`
-			Edge    bool   `db:"edge"`
-		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT place, address, edge FROM image_chunk WHERE content = ? ORDER BY address`, []byte(content)); err != nil {
-			return nil, nil, err
-		}
-		chunks := make([]recognise.Chunk, len(rows))
-		for i, r := range rows {
-			chunks[i] = recognise.Chunk{Address: r.Address, Name: recognise.Name(r.Place), Edge: r.Edge}
-		}
-		images, held = append(images, chunks), append(held, h)
+	return best[:min(len(best), most)], nil
+}
+
+// chunksOf gives the chunks of contents, and the releases that hold them, the
+// newest first.
+func (s *Store) chunksOf(ctx context.Context, modelName string, contents []string) (chunks map[string][]recognise.Chunk, held map[string][]Holder, err error) {
+	args := make([]any, 0, len(contents)+2)
+	for _, c := range contents {
+		args = append(args, []byte(c))
 	}
-	return images, held, nil
+	in := `(?` + strings.Repeat(",?", len(contents)-1) + `)`
+	var rows []struct {
+		Content []byte `db:"content"`
+		Place   []byte `db:"place"`
+		Address uint64 `db:"address"`
+		Edge    bool   `db:"edge"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT content, place, address, edge FROM image_chunk WHERE content IN `+in+` ORDER BY address`, args...); err != nil {
+		return nil, nil, err
+	}
+	chunks, held = map[string][]recognise.Chunk{}, map[string][]Holder{}
+	for _, r := range rows {
+		chunks[string(r.Content)] = append(chunks[string(r.Content)], recognise.Chunk{Address: r.Address, Name: recognise.Name(r.Place), Edge: r.Edge})
+	}
+	var all []Holder
+	if err := s.db.SelectContext(ctx, &all, holders+`p.content IN `+in+` AND (? = '' OR f.model = ?) ORDER BY f.added_at DESC, f.id DESC LIMIT 1000`, append(args, modelName, modelName)...); err != nil {
+		return nil, nil, err
+	}
+	for _, h := range all {
+		held[string(h.Content)] = append(held[string(h.Content)], h)
+	}
+	return chunks, held, nil
 }
 
 // Carriers lists the units of a model that say they run a version.
