@@ -174,6 +174,8 @@ export function entry(e: Entry): string {
       return e.outcome === 'done' ? `Restored, runs ${to}` : `${cap(outcomes[e.outcome] ?? e.outcome)}: restore`
     case 'backup':
       return e.outcome === 'done' ? 'Backed up' : `${cap(outcomes[e.outcome] ?? e.outcome)}: backup`
+    case 'refused':
+      return 'Refused before a run began'
     case 'claim-released':
       return 'Run given up'
   }

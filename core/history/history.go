@@ -28,6 +28,7 @@ const (
 	BackedUp = "backup"  // a backup run closed
 	Restored = "restore" // a restore run closed
 	Released = "claim-released"
+	Refused  = "refused" // a run was asked for and not opened
 )
 
 // Record is what a bench signs when a run closes. Times are microseconds since

@@ -56,7 +56,7 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 		}
 	}
 	if err := v.source(ctx, n, u, &row, &o); err != nil {
-		return client.Run{}, err
+		return client.Run{}, v.refuse(ctx, u, err)
 	}
 	if row.Opened, err = json.Marshal(o); err != nil {
 		return client.Run{}, err
@@ -70,6 +70,18 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	}
 	v.log.Info("run opened", "run", row.ID, "kind", row.Kind, "unit", u.Serial, "link", p.FullName(), "by", row.By)
 	return v.run(ctx, row.ID)
+}
+
+// refuse enters a refusal into the unit's history: an attempt that came to nothing
+// is one too. What was only not found, or is in use, is none.
+func (v *Service) refuse(ctx context.Context, u store.Unit, why error) error {
+	switch core.KindOf(why) {
+	case core.NotAllowed, core.DoesNotFit, core.CannotTell, core.NoWayBack:
+		if err := v.store.NoteRefusal(ctx, v.key, u.ID, who(ctx).person.ID, why.Error(), v.clock.Now()); err != nil {
+			return err
+		}
+	}
+	return why
 }
 
 // source finds what the run writes, and the backup that stands for its own where

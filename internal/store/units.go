@@ -110,6 +110,14 @@ func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, 
 	return u, err
 }
 
+// NoteRefusal enters into a unit's history that a run was asked for and not opened.
+func (s *Store) NoteRefusal(ctx context.Context, key trust.Key, unit, by, why string, at time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		_, err := s.appendEntry(ctx, tx, key, &history.Entry{Unit: unit, Kind: history.Refused, HappenedAt: at.UnixMicro(), By: by, Text: why})
+		return err
+	})
+}
+
 // AddFacts appends what is known of a unit, and brings its columns up to date.
 func (s *Store) AddFacts(ctx context.Context, unit string, facts []core.Fact) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error { return addFacts(ctx, tx, unit, facts) })

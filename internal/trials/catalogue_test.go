@@ -169,6 +169,17 @@ func TestConsent(t *testing.T) {
 	if err := open("4.0.0", "on trial"); err != nil {
 		t.Error(err)
 	}
+	// What was refused before a run began stands in the history as well.
+	h, err := w.Viewer.History(ctx, "S-0001")
+	refused := 0
+	for _, e := range h.Entries {
+		if e.Kind == "refused" && e.By == "Sunniva Dale" && strings.Contains(e.Reason, "release") {
+			refused++
+		}
+	}
+	if err != nil || h.Chain != "intact" || refused != 3 {
+		t.Errorf("%d refusals, chain %s, %v: %+v", refused, h.Chain, err, h.Entries)
+	}
 }
 
 // TestMemoryIsKnownByItsContent reads what is in a unit: a release, a release of
