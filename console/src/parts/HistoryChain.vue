@@ -9,6 +9,7 @@ defineProps<{ history: History }>()
 
 function mark(e: Entry): [icon: string, kind: string] {
   if (e.kind === 'entered') return [mdiPlus, 'open']
+  if (e.kind === 'refused') return [mdiClose, 'bad']
   if (e.outcome === 'nothing-to-do') return [mdiMinus, 'open']
   if (e.outcome === 'done' && e.kind === 'restore') return [mdiRestore, 'back']
   if (e.outcome === 'done' && e.kind === 'backup') return [mdiContentSave, 'open']
