@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
@@ -367,6 +369,9 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 	if err != nil || len(u.Facts["revision"].Photo) != 64 {
 		t.Errorf("%+v %v", u.Facts["revision"], err)
 	}
+	x := tab(t, w, "viewer", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), testkit.Until(`document.querySelector("[data-photo]")`),
+		chromedp.Evaluate(`fetch(document.querySelector("[data-photo]").href).then(async r => window.photo = r.headers.get("Content-Type") + " " + (await r.blob()).size)`, nil), testkit.Until(`window.photo === "image/png 508"`))
 	os.WriteFile(photo, []byte("<script>"), 0o600)
 	if _, errs, code := l.run("note", "S-0001", "revision=D", "--photo", photo); code == 0 {
 		t.Errorf("a page as a photo: %s", errs)

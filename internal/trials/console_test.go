@@ -167,7 +167,8 @@ func TestALeadWithdrawsByClicks(t *testing.T) {
 	x := tab(t, w, "lead", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/releases"), says("2.0.0"), chromedp.SendKeys(`[data-find] input`, "2.0", chromedp.ByQuery), testkit.Until(`!document.body.innerText.includes("1.0.0")`))
 	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("a")].find(a => a.innerText === "2.0.0").click()`, nil), says("In use."), says("Accepted by Imre Kolding"), says("S-0001"), click(`[data-withdraw]`),
-		testkit.Until(`document.querySelector("[data-reason] input")`), chromedp.SendKeys(`[data-reason] input`, "loses the tray", chromedp.ByQuery), click(`[data-say]`), says("Withdrawn: loses the tray"), says("1 unit says that it runs it."))
+		testkit.Until(`document.querySelector("[data-reason] input")`), testkit.Until(`document.activeElement?.matches("[data-reason] input")`), chromedp.SendKeys(`[data-reason] input`, "loses the tray", chromedp.ByQuery),
+		testkit.Until(`document.querySelector("[data-reason] input").value === "loses the tray" && !document.querySelector("[data-say]").disabled`), chromedp.Evaluate(`document.querySelector("[data-say]").click()`, nil), says("Withdrawn: loses the tray"), says("1 unit says that it runs it."))
 	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("What fits which revision"), testkit.Until(`document.querySelector(".gone")?.innerText === "2.0.0"`))
 	p, err := w.Viewer.ReleasePage(ctx, "small@2.0.0")
 	if err != nil || p.Withdrawn == nil || p.Withdrawn.Reason != "loses the tray" {

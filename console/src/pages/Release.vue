@@ -60,7 +60,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
     </div>
     <div class="page">
       <div class="row spread">
-        <div><h1><router-link :to="`/models/${page.model}`">{{ page.modelName }}</router-link> <span class="mono">{{ page.version }}</span></h1><p class="lead"><strong>{{ state }}</strong> {{ page.number }}<template v-if="!page.withdrawn">, {{ channels[page.channel] }}</template></p></div>
+        <div><h1><router-link :to="`/models/${page.model}`">{{ page.modelName }}</router-link> <span class="mono">{{ page.version }}</span></h1><p class="lead"><strong>{{ state }}</strong> {{ [page.number, page.withdrawn ? '' : channels[page.channel]].filter(Boolean).join(', ') }}</p></div>
         <div v-if="session.may('lead')" class="row">
           <v-btn v-if="page.trust?.state === 'not-vouched'" variant="outlined" data-accept @click="asking = 'accept'">Accept it by name…</v-btn>
           <v-btn v-if="!page.withdrawn" variant="outlined" color="error" data-withdraw @click="asking = 'withdraw'">Withdraw…</v-btn>

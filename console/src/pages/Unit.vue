@@ -109,7 +109,7 @@ const blocked = computed(() => {
           <h2 class="gap">Known facts</h2>
           <table class="plain">
             <tbody>
-              <tr v-for="[name, f] in facts" :key="name"><td class="muted">{{ factNames[name] ?? name }}</td><td><strong>{{ name === 'memory' ? kib(Number(f.value)) : f.value }}</strong><div class="small muted">{{ sources[f.source] }}<template v-if="f.by">, {{ f.by }}</template>, {{ when(f.at) }}</div></td></tr>
+              <tr v-for="[name, f] in facts" :key="name"><td class="muted">{{ factNames[name] ?? name }}</td><td><strong>{{ name === 'memory' ? kib(Number(f.value)) : f.value }}</strong><div class="small muted">{{ sources[f.source] }}<template v-if="f.by">, {{ f.by }}</template>, {{ when(f.at) }}<template v-if="f.photo"> · <a :href="`/api/evidence/${f.photo}`" target="_blank" rel="noopener" data-photo>photo</a></template></div></td></tr>
             </tbody>
           </table>
         </section>
