@@ -142,6 +142,9 @@ func (v *Service) consent(ctx context.Context, u store.Unit, r *store.Release, r
 		}
 		for _, why := range x.Reasons {
 			if why.Rule == fit.RuleTrust {
+				if d, ok := x.Deciding(); ok && d.Rule != fit.RuleTrust { // what does not fit needs nobody's word
+					return core.Fail(core.DoesNotFit, "release %s: does not fit. %s", r.Version, d.Text).Unit("nothing was changed").Do(d.Next)
+				}
 				return core.Fail(core.NotAllowed, "release %s: %s", r.Version, why.Text).Unit("nothing was changed").Do(why.Next)
 			}
 			if why.Rule == fit.RuleFloor {

@@ -150,6 +150,10 @@ func TestConsent(t *testing.T) {
 	if err := open("3.0.0", "because"); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "Nobody vouches for its images") {
 		t.Errorf("nobody vouches: %v", err)
 	}
+	add(t, w, client.NewRelease{Version: "3.1.0", Fits: map[string][]string{"revision": {"C"}}}, testkit.SmallProgram("3.1.0"))
+	if err := open("3.1.0", "because"); core.KindOf(err) != core.DoesNotFit || !strings.Contains(err.Error(), "It is for revision C") {
+		t.Errorf("nobody vouches, and it does not fit: %v", err)
+	}
 	if err := open("4.0.0", ""); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "is a candidate") {
 		t.Errorf("a candidate without reason: %v", err)
 	}
@@ -179,7 +183,7 @@ func TestConsent(t *testing.T) {
 			refused++
 		}
 	}
-	if err != nil || h.Chain != "intact" || refused != 3 {
+	if err != nil || h.Chain != "intact" || refused != 4 {
 		t.Errorf("%d refusals, chain %s, %v: %+v", refused, h.Chain, err, h.Entries)
 	}
 }
