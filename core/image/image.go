@@ -58,16 +58,15 @@ type Options struct {
 	At     uint64  // address of the first byte, for formats that carry none
 	Size   int64   // of the file in bytes where it is known, to take memory once
 	Family *uint32 // which family's blocks to read, where a file holds several
-	Fill   byte    // what stands in gaps that a format cannot leave out; 0 means the erased value 0xFF
-	Fill00 bool    // Fill is meant to be 0x00
+	Fill   *byte   // what stands in gaps that a format cannot leave out; nil means the erased value 0xFF
 }
 
 // FillByte is what stands in gaps.
 func (o Options) FillByte() byte {
-	if o.Fill == 0 && !o.Fill00 {
+	if o.Fill == nil {
 		return 0xFF
 	}
-	return o.Fill
+	return *o.Fill
 }
 
 // Format reads and writes one kind of file. All methods may be called

@@ -298,7 +298,8 @@ func (a *app) imageConvert() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("--fill %q is not a byte; write it like 0xFF", fill)
 			}
-			lost, err := writeImage(args[1], replace, o.Image, format, image.Options{Fill: byte(n), Fill00: n == 0})
+			gap := byte(n)
+			lost, err := writeImage(args[1], replace, o.Image, format, image.Options{Fill: &gap})
 			if err != nil {
 				return err
 			}

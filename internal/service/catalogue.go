@@ -451,10 +451,8 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 	return out, err
 }
 
-type documentIn struct{ ReleasePath }
-
 // getDocument gives a release's document byte for byte: what a signature is of.
-func (v *Service) getDocument(ctx context.Context, in *documentIn) (*blob, error) {
+func (v *Service) getDocument(ctx context.Context, in *ReleasePath) (*blob, error) {
 	r, err := v.findRelease(ctx, in.Release)
 	if err != nil {
 		return nil, err

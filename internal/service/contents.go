@@ -70,18 +70,11 @@ func (v *Service) memoryNow(ctx context.Context, u store.Unit, b store.Backup) (
 			if err != nil {
 				return nil, at, err
 			}
-			for _, p := range release.Parts {
-				raw, err := v.store.Image(ctx, p.Image)
-				if err != nil {
-					return nil, at, err
-				}
-				im, _, err := registry.Decode(raw, p.Format, p.Address)
-				if err != nil {
-					return nil, at, err
-				}
-				laid = append(laid, im)
+			images, err := v.store.Images(ctx, &release.Release)
+			if err != nil {
+				return nil, at, err
 			}
-			at = r.ClosedAt.Time
+			laid, at = append(laid, images...), r.ClosedAt.Time
 		case r.Kind == run.Restore && r.Outcome == string(run.Done):
 			source, err := v.store.Backup(ctx, r.Source.String)
 			if err != nil {
@@ -368,8 +361,9 @@ func (v *Service) convertImage(_ context.Context, in *convertIn) (*converted, er
 	if err != nil {
 		return nil, core.Fail(core.BadFile, "fill %q is not a byte; write it like 0xFF", in.Fill)
 	}
+	gap := byte(n)
 	var out bytes.Buffer
-	lost, err := image.Convert(&out, o.Image, f, image.Options{Fill: byte(n), Fill00: n == 0})
+	lost, err := image.Convert(&out, o.Image, f, image.Options{Fill: &gap})
 	if err != nil {
 		return nil, err
 	}

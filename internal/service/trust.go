@@ -106,13 +106,13 @@ func (v *Service) acceptRelease(ctx context.Context, in *reasonIn) (client.Relea
 	return v.release(ctx, r.ID)
 }
 
-type signIn2 struct {
+type signatureIn struct {
 	ReleasePath
 	Body client.Signature
 }
 
 // signRelease takes a signature of a release's document, made elsewhere.
-func (v *Service) signRelease(ctx context.Context, in *signIn2) (client.Release, error) {
+func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Release, error) {
 	r, err := v.findRelease(ctx, in.Release)
 	if err != nil {
 		return client.Release{}, err

@@ -8,10 +8,8 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
-	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
-	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
@@ -438,17 +436,9 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 	if err != nil {
 		return client.Strip{}, err
 	}
-	var images []*image.Image
-	for _, p := range release.Parts {
-		raw, err := v.store.Image(ctx, p.Image)
-		if err != nil {
-			return client.Strip{}, err
-		}
-		im, _, err := registry.Decode(raw, p.Format, p.Address)
-		if err != nil {
-			return client.Strip{}, err
-		}
-		images = append(images, im)
+	images, err := v.store.Images(ctx, &release.Release)
+	if err != nil {
+		return client.Strip{}, err
 	}
 	p, err := plan.Build(plan.Input{Map: &sheet.Memory, Images: images, Now: now, Base: base})
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"zealousferry/core"
+	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/recognise"
 	"zealousferry/core/registry"
@@ -204,7 +205,20 @@ func searched(r *model.Release) string {
 
 // marks are the chunks of a release's images.
 func (s *Store) marks(ctx context.Context, r *model.Release, erased byte) (map[core.Digest][]recognise.Chunk, error) {
+	images, err := s.Images(ctx, r)
+	if err != nil {
+		return nil, err
+	}
 	all := map[core.Digest][]recognise.Chunk{}
+	for i, im := range images {
+		all[r.Parts[i].Content] = recognise.Of(im, erased)
+	}
+	return all, nil
+}
+
+// Images are a release's images, read as its parts say, in their order.
+func (s *Store) Images(ctx context.Context, r *model.Release) ([]*image.Image, error) {
+	var all []*image.Image
 	for _, p := range r.Parts {
 		raw, err := s.Image(ctx, p.Image)
 		if err != nil {
@@ -214,7 +228,7 @@ func (s *Store) marks(ctx context.Context, r *model.Release, erased byte) (map[c
 		if err != nil {
 			return nil, err
 		}
-		all[p.Content] = recognise.Of(im, erased)
+		all = append(all, im)
 	}
 	return all, nil
 }
