@@ -106,5 +106,5 @@ function mark(u: Unit): [string, string, string] {
 .pick { max-width: 190px; min-width: 150px; }
 .table { background: none; margin-top: 16px; }
 .serial { font-weight: 600; display: inline-block; padding: 10px 0; }
-.state { display: inline-flex; gap: 6px; align-items: center; white-space: nowrap; }
+.state { display: inline-flex; gap: 6px; align-items: center; vertical-align: middle; white-space: nowrap; }
 </style>
