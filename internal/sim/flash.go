@@ -2,7 +2,6 @@ package sim
 
 import (
 	"encoding/binary"
-	"fmt"
 	"hash/crc32"
 	"math/rand/v2"
 	"os"
@@ -144,6 +143,5 @@ type Faults struct {
 	CutLead  int64   `json:"cutLead"`  // the connection breaks after so many more received bytes
 	Serial   string  `json:"serial"`   // it gives another serial
 	Revision string  `json:"revision"` // it gives another revision
+	Wiring
 }
-
-func (f Faults) String() string { return fmt.Sprintf("%+v", struct{ Faults }{f}) }

@@ -1,9 +1,11 @@
 package sim
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
 	"hash/crc32"
+	"os"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -14,14 +16,38 @@ import (
 
 var crcTable = crc32.MakeTable(crc32.Castagnoli)
 
-// sessionState is section 4: the session's number, the tag that is due, and the
+// gangwayBoot is section 4: the session's number, the tag that is due, and the
 // answers already given to requests that must not be done twice.
-type sessionState struct {
+type gangwayBoot struct {
+	u      *Unit
 	open   bool
 	number uint16
 	due    uint16
 	given  map[uint16]answer
 	gap    int // turn in which a gap was reported, -1 for none
+}
+
+func (g *gangwayBoot) enter() { *g = gangwayBoot{u: g.u} }
+
+func (g *gangwayBoot) at() uart {
+	baud := g.u.Baud
+	if g.u.speed > 0 {
+		baud = g.u.speed
+	}
+	return uart{baud, g.u.Parity, g.u.Inverted}
+}
+
+// turn takes one frame.
+func (g *gangwayBoot) turn() bool {
+	u := g.u
+	i := bytes.IndexByte(u.rx, 0)
+	if i < 0 {
+		return false
+	}
+	frame := bytes.Clone(u.rx[:i])
+	u.rx = append(u.rx[:0], u.rx[i+1:]...)
+	g.frame(frame)
+	return true
 }
 
 type answer struct {
@@ -42,7 +68,8 @@ const (
 )
 
 // frame takes one frame without its closing zero, sections 2 and 3.
-func (u *Unit) frame(wire []byte) {
+func (g *gangwayBoot) frame(wire []byte) {
+	u := g.u
 	p := decodeCOBS(wire)
 	if len(p) < 10 {
 		return
@@ -57,13 +84,13 @@ func (u *Unit) frame(wire []byte) {
 		u.speak(encodeFrame(append(head, a.body...)), u.busy)
 	}
 	if op == 1 {
-		if s := &u.session; !s.open || s.number != session {
-			*s = sessionState{open: true, number: session, due: tag + 1, given: map[uint16]answer{}, gap: -1}
+		if !g.open || g.number != session {
+			*g = gangwayBoot{u: u, open: true, number: session, due: tag + 1, given: map[uint16]answer{}, gap: -1}
 		}
 		reply(answer{stDone, u.identity()})
 		return
 	}
-	s := &u.session
+	s := g
 	switch ahead := int16(tag - s.due); {
 	case !s.open || s.number != session:
 		reply(answer{status: stNoSession})
@@ -93,8 +120,17 @@ func (u *Unit) frame(wire []byte) {
 		}
 		s.due++
 		reply(a)
-		if op == 6 || op == 7 {
+		switch {
+		case op == 6 || op == 7:
+			if u.OpensFor > 0 && !(len(body) > 6 && body[6] == 1) {
+				u.life++
+				u.start()
+				return
+			}
 			u.restart(len(body) > 6 && body[6] == 1)
+		case op == 10 && a.status == stDone: // once the answer is through, section 6
+			speed := int(binary.LittleEndian.Uint32(body[6:]))
+			u.after(time.Duration(len(wire)+40)*g.at().character(), func() { u.speed = speed })
 		}
 	}
 }
@@ -108,9 +144,10 @@ func (u *Unit) identity() []byte {
 		revision = u.faults.Revision
 	}
 	ops, no := []int{1}, map[int]string{}
-	for op := 2; op <= 7; op++ {
+	for op := 2; op <= 12; op++ {
 		switch {
-		case op == 2 && u.NoRead:
+		case op == 8 || op == 9:
+		case op == 2 && (u.NoRead || u.locked):
 			no[op] = "reading is locked in this unit"
 		case op == 5 && u.NoDigest:
 			no[op] = "this loader computes no digests"
@@ -120,7 +157,7 @@ func (u *Unit) identity() []byte {
 	}
 	b, err := cbor.Marshal(map[string]any{"v": 1, "model": u.Says, "rev": revision, "serial": serial, "region": u.Region,
 		"run": u.version(), "chip": u.Chip, "ldr": u.Loader, "mem": u.Size, "wmax": u.WriteMax, "rmax": u.ReadMax, "win": u.Window,
-		"er": int(u.Erase / time.Millisecond), "dr": u.DigestBPS, "ops": ops, "no": no})
+		"er": int(u.Erase / time.Millisecond), "dr": u.DigestBPS, "ops": ops, "no": no, "prot": u.locked})
 	if err != nil {
 		panic(err)
 	}
@@ -134,7 +171,18 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 	if op == 6 || op == 7 {
 		return answer{}, true
 	}
-	if op > 7 {
+	switch op {
+	case 10:
+		if len(b) != 4 || binary.LittleEndian.Uint32(b) < 1200 || binary.LittleEndian.Uint32(b) > 4_000_000 {
+			return bad("no such speed")
+		}
+		return answer{}, true
+	case 11:
+		return u.protect(b)
+	case 12:
+		return answer{body: []byte(u.console(bytes.TrimRight(b, "\r\n")))}, true
+	}
+	if op == 8 || op == 9 || op > 12 {
 		return answer{status: stUnknown}, true
 	}
 	if len(b) < 8 {
@@ -156,7 +204,7 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 		if length > uint64(u.ReadMax) {
 			return bad("more than one reply holds")
 		}
-		if u.NoRead {
+		if u.NoRead || u.locked {
 			return answer{stRefused, []byte("reading is locked")}, true
 		}
 		return answer{body: append([]byte(nil), u.flash.slice(address, length)...)}, true
@@ -182,6 +230,53 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 		return u.digest(address, length, piece, reply)
 	}
 	return answer{status: stUnknown}, true
+}
+
+// protect is PROTECTION: 0 asks, 1 locks reading, 2 lifts that, which erases all
+// that the loader may write.
+func (u *Unit) protect(b []byte) (answer, bool) {
+	if len(b) != 1 || b[0] > 2 {
+		return answer{stBadRequest, []byte("not 0, 1 or 2")}, true
+	}
+	if b[0] == 2 && u.locked {
+		if !u.eraseAll() {
+			return answer{}, false
+		}
+	}
+	if b[0] != 0 {
+		u.lock(b[0] == 1)
+	}
+	state := byte(0)
+	if u.locked {
+		state = 1
+	}
+	return answer{body: []byte{state}}, true
+}
+
+// lock sets the protection against reading, which outlives the power.
+func (u *Unit) lock(on bool) {
+	u.locked = on
+	if u.Path != "" {
+		os.Remove(u.Path + ".locked")
+		if on {
+			os.WriteFile(u.Path+".locked", nil, 0o644)
+		}
+	}
+}
+
+// eraseAll erases every sector that the loader may write.
+func (u *Unit) eraseAll() bool {
+	for at := u.Base; at < u.Base+uint64(u.Size); at += uint64(u.Sector) {
+		if u.closed(at, uint64(u.Sector)) {
+			continue
+		}
+		if !u.labour(u.Erase) {
+			u.flash.ruin(at, uint64(u.Sector), u.random)
+			return false
+		}
+		u.flash.erase(at, uint64(u.Sector))
+	}
+	return true
 }
 
 func (u *Unit) closed(address, length uint64) bool {

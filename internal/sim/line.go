@@ -10,6 +10,7 @@ import (
 type parcel struct {
 	data []byte
 	at   time.Time
+	from uart // the setting of the end that sent them
 }
 
 // wire is one direction of a serial line: it takes as long as the line rate
@@ -35,7 +36,7 @@ func (w *wire) carry(deliver func(parcel)) {
 
 // send puts bytes on the line, not before ready. character is the time of one
 // byte; delay is added to the arrival and does not occupy the line.
-func (w *wire) send(data []byte, ready time.Time, character, delay time.Duration, ended <-chan struct{}) bool {
+func (w *wire) send(data []byte, ready time.Time, character, delay time.Duration, from uart, ended <-chan struct{}) bool {
 	if w.free.Before(ready) {
 		w.free = ready
 	}
@@ -43,7 +44,7 @@ func (w *wire) send(data []byte, ready time.Time, character, delay time.Duration
 		n := min(len(data), parcelSize)
 		w.free = w.free.Add(time.Duration(n) * character)
 		select {
-		case w.queue <- parcel{data[:n:n], w.free.Add(delay)}:
+		case w.queue <- parcel{data[:n:n], w.free.Add(delay), from}:
 		case <-ended:
 			return false
 		}

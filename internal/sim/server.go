@@ -11,12 +11,8 @@ import (
 // the com port option (RFC 2217, section 3).
 type connection struct {
 	net.Conn
-	unit  *Unit
-	write sync.Mutex
-	rx    wire // bench to unit
-	tx    wire // unit to bench
-	gone  chan struct{}
-	once  sync.Once
+	adapter *adapter
+	write   sync.Mutex
 }
 
 // accept serves one visitor at a time; a second one is turned away.
@@ -27,28 +23,31 @@ func (u *Unit) accept() {
 			return
 		}
 		u.vacant()
-		u.mu.Lock()
-		taken := u.conn != nil
-		var c *connection
-		if !taken {
-			c = &connection{Conn: raw, unit: u, gone: make(chan struct{}),
-				rx: wire{clock: u.clock, queue: make(chan parcel, 8)}, tx: wire{clock: u.clock, queue: make(chan parcel, 4096)}}
-			u.conn = c
-		}
-		u.mu.Unlock()
-		if taken {
+		c := &connection{Conn: raw}
+		if c.adapter = u.plug(c); c.adapter == nil {
 			raw.Close()
 			continue
 		}
-		go c.serve()
+		go c.adapter.carry(c.listen)
 	}
+}
+
+// plug puts an adapter on the unit; nil if another is there.
+func (u *Unit) plug(h host) *adapter {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.adapter != nil {
+		return nil
+	}
+	u.adapter = newAdapter(u, h)
+	return u.adapter
 }
 
 // vacant gives a visitor who has hung up a moment to be gone.
 func (u *Unit) vacant() {
 	for range 100 {
 		u.mu.Lock()
-		free := u.conn == nil
+		free := u.adapter == nil
 		u.mu.Unlock()
 		if free {
 			return
@@ -61,31 +60,18 @@ func (u *Unit) vacant() {
 	}
 }
 
-func (c *connection) Close() error {
-	c.once.Do(func() { close(c.gone) })
-	return c.Conn.Close()
-}
+func (c *connection) deliver(data []byte) { c.raw(double(data)) }
 
-// out puts bytes on the line to the bench; called with the unit's lock held.
-func (c *connection) out(data []byte, ready time.Time) {
-	c.tx.send(append([]byte(nil), data...), ready, c.unit.character(), c.unit.Delay/2, c.gone)
-}
-
-// modem tells of DSR (bit 5) and that it changed (bit 1), RFC 2217 section 3.
-func (c *connection) modem(dsr bool) {
-	state := byte(0x02)
-	if dsr {
-		state |= 0x20
-	}
-	go c.command(107, state)
-}
+// lineState and modemState are notices 106 and 107 of RFC 2217, section 3.
+func (c *connection) lineState(bits byte)  { c.command(106, bits) }
+func (c *connection) modemState(bits byte) { c.command(107, bits) }
 
 func (c *connection) raw(b []byte) {
 	c.write.Lock()
 	defer c.write.Unlock()
 	c.SetWriteDeadline(time.Now().Add(10 * time.Second))
 	if _, err := c.Conn.Write(b); err != nil {
-		c.Close()
+		c.adapter.unplug()
 	}
 }
 
@@ -101,24 +87,6 @@ func double(b []byte) []byte {
 		}
 	}
 	return out
-}
-
-func (c *connection) serve() {
-	var carriers sync.WaitGroup
-	carriers.Add(2)
-	go func() { defer carriers.Done(); c.rx.carry(c.unit.arrive) }()
-	go func() {
-		defer carriers.Done()
-		c.tx.carry(func(p parcel) { c.raw(double(p.data)) })
-	}()
-	c.listen()
-	c.Close()
-	c.unit.mu.Lock()
-	c.unit.conn = nil
-	close(c.tx.queue)
-	c.unit.mu.Unlock()
-	close(c.rx.queue)
-	carriers.Wait()
 }
 
 // listen takes the visitor's stream apart.
@@ -175,14 +143,13 @@ func (c *connection) listen() {
 				}
 			}
 		}
-		if len(data) > 0 && !c.rx.send(append([]byte(nil), data...), c.unit.clock.Now(), c.unit.character(), c.unit.Delay/2, c.gone) {
-			return
-		}
-		if err != nil {
+		if len(data) > 0 && !c.adapter.take(append([]byte(nil), data...)) || err != nil {
 			return
 		}
 	}
 }
+
+var parityNames = map[byte]string{1: "none", 2: "odd", 3: "even"}
 
 // set carries out a com port command and answers with what is in force.
 func (c *connection) set(sub []byte) {
@@ -190,27 +157,29 @@ func (c *connection) set(sub []byte) {
 		return
 	}
 	code, value := sub[1], append([]byte(nil), sub[2:]...)
-	u := c.unit
+	u := c.adapter.unit
 	on, off := true, false
-	switch code {
-	case 1:
-		if len(value) == 4 {
-			u.mu.Lock()
-			u.baud = int(binary.BigEndian.Uint32(value))
-			u.mu.Unlock()
+	switch {
+	case code == 1 && len(value) == 4:
+		u.mu.Lock()
+		if b := int(binary.BigEndian.Uint32(value)); b > 0 {
+			c.adapter.mode.baud = b
 		}
-	case 5:
-		if len(value) == 1 {
-			switch value[0] {
-			case 8:
-				u.lines(&on, nil)
-			case 9:
-				u.lines(&off, nil)
-			case 11:
-				u.lines(nil, &on)
-			case 12:
-				u.lines(nil, &off)
-			}
+		u.mu.Unlock()
+	case code == 3 && len(value) == 1 && parityNames[value[0]] != "":
+		u.mu.Lock()
+		c.adapter.mode.parity = parityNames[value[0]]
+		u.mu.Unlock()
+	case code == 5 && len(value) == 1:
+		switch value[0] {
+		case 8:
+			u.lines(&on, nil)
+		case 9:
+			u.lines(&off, nil)
+		case 11:
+			u.lines(nil, &on)
+		case 12:
+			u.lines(nil, &off)
 		}
 	}
 	c.command(code+100, value...)

@@ -158,8 +158,8 @@ func TestOneVisitorAtATime(t *testing.T) {
 func TestBytesTakeTheirTime(t *testing.T) {
 	at := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
 	w := wire{clock: core.System{}, queue: make(chan parcel, 100)}
-	w.send(make([]byte, 2000), at, time.Second*10/115200, 20*time.Millisecond, nil)
-	w.send(make([]byte, 1), at, time.Second*10/115200, 20*time.Millisecond, nil)
+	w.send(make([]byte, 2000), at, time.Second*10/115200, 20*time.Millisecond, uart{}, nil)
+	w.send(make([]byte, 1), at, time.Second*10/115200, 20*time.Millisecond, uart{}, nil)
 	close(w.queue)
 	var last parcel
 	n := 0
@@ -176,9 +176,11 @@ func FuzzWhatComesOverTheLine(f *testing.F) {
 	f.Add([]byte{3, 1, 1, 1, 1, 1, 6, 1, 0xBF, 0xAE, 0x66, 0xCE, 0})
 	f.Add([]byte{255, 250, 44, 1, 0, 0, 0, 1, 255, 240})
 	f.Fuzz(func(t *testing.T, data []byte) {
-		u := &Unit{Spec: Spec{Says: "U", Size: 256, Sector: 64, Baud: 9600, WriteMax: 64, ReadMax: 64, Window: 1024, Scale: 1e-9}, clock: core.System{}, powered: true, inLoader: true, random: rand.New(rand.NewPCG(1, 1)), ended: make(chan struct{}), wake: make(chan struct{}, 1), baud: 9600}
+		u := &Unit{Spec: Spec{Says: "U", Size: 256, Sector: 64, Baud: 9600, WriteMax: 64, ReadMax: 64, Window: 1024, Scale: 1e-9}, clock: core.System{}, powered: true, inLoader: true, random: rand.New(rand.NewPCG(1, 1)), ended: make(chan struct{}), wake: make(chan struct{}, 1)}
+		u.boot = u.newBoot()
+		u.boot.enter()
 		u.flash, _ = openFlash("", 0, 64, func() []byte { return make([]byte, 256) })
-		u.arrive(parcel{data, time.Now()})
+		u.arrive(parcel{data, time.Now(), u.setting()})
 		for range 100 {
 			if !u.turn() {
 				break
@@ -189,6 +191,50 @@ func FuzzWhatComesOverTheLine(f *testing.F) {
 		}
 	})
 }
+
+// What a receiver at another setting makes of bytes: with no fault the bytes, at
+// half the speed rubbish with framing errors, with the wrong parity parity errors,
+// inverted breaks.
+func TestLevelsAreSampled(t *testing.T) {
+	data := []byte("program 1.2.3\r\n")
+	count := func(chars []char) (same, framing, parity int) {
+		for i, c := range chars {
+			if i < len(data) && c.value == data[i] && !c.framing {
+				same++
+			}
+			if c.framing {
+				framing++
+			}
+			if c.parity {
+				parity++
+			}
+		}
+		return
+	}
+	for _, x := range []struct {
+		name                  string
+		from, to              uart
+		same, framing, parity func(int) bool
+	}{
+		{"alike", uart{9600, "none", false}, uart{9600, "none", false}, is(15), is(0), is(0)},
+		{"inverted alike", uart{9600, "none", true}, uart{9600, "none", true}, is(15), is(0), is(0)},
+		{"3 % off", uart{9600, "none", false}, uart{9888, "none", false}, is(15), is(0), is(0)},
+		{"even", uart{9600, "even", false}, uart{9600, "even", false}, is(15), is(0), is(0)},
+		{"even read as odd", uart{9600, "even", false}, uart{9600, "odd", false}, is(15), is(0), is(15)},
+		{"half the speed", uart{9600, "none", false}, uart{4800, "none", false}, below(3), above(2), is(0)},
+		{"twice the speed", uart{9600, "none", false}, uart{19200, "none", false}, below(3), above(2), is(0)},
+		{"inverted", uart{9600, "none", false}, uart{9600, "none", true}, below(3), above(2), is(0)},
+	} {
+		same, framing, parity := count(sampled(data, x.from, x.to))
+		if !x.same(same) || !x.framing(framing) || !x.parity(parity) {
+			t.Errorf("%s: %d right, %d without a stop bit, %d with a wrong parity", x.name, same, framing, parity)
+		}
+	}
+}
+
+func is(n int) func(int) bool    { return func(m int) bool { return m == n } }
+func below(n int) func(int) bool { return func(m int) bool { return m < n } }
+func above(n int) func(int) bool { return func(m int) bool { return m > n } }
 
 func ExampleProgram() {
 	fmt.Println(programVersion(Program("2.0.0", 100, 1, 1)))

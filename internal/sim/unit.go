@@ -1,7 +1,8 @@
 // Package sim is simulated units: each is a serial server on loopback (RFC 2217)
-// with boot straps on DTR and RTS, an application that prints a banner and tells
-// its version, a Gangway loader, flash in a file, and the pace of the real thing.
-// Its codecs are its own, written from docs/protocols/gangway.md and RFC 2217.
+// or a pseudo-terminal, with boot straps on DTR and RTS, an application that
+// prints a banner and tells its version, a loader, flash in a file, the pace of
+// the real thing, and an adapter whose wires may be wrong. Its codecs are its own,
+// written from docs/protocols and the standards; they import nothing of core.
 package sim
 
 import (
@@ -9,6 +10,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"os"
 	"sync"
 	"time"
 
@@ -26,7 +28,15 @@ type Spec struct {
 	Serial   string
 	Region   string // empty: it does not tell
 	Chip     string
-	Loader   string
+	Loader   string // its version
+	Kind     string // of loader: gangway (the default), uartrom, xmodem, ymodem
+
+	Parity   string        // of its loader; none where it is empty
+	Inverted bool          // its lines idle low
+	OneWire  bool          // it speaks and listens on one wire, so that the bench hears itself
+	OpensFor time.Duration // after power-up it waits so long for its loader to be called; 0: the strap decides
+	ChipID   uint16        // that a uartrom tells
+	Locked   bool          // its memory is locked against reading when it is new
 
 	Base      uint64
 	Size      int
@@ -62,20 +72,30 @@ type Unit struct {
 	faults   Faults
 	flash    *flash
 	random   *rand.Rand
-	conn     *connection
+	adapter  *adapter
+	bridge   string // where a person has bridged the data pins
+	boot     bootloader
+	locked   bool            // against reading
+	guarded  map[uint64]bool // sectors locked against writing
 	powered  bool
 	reset    bool
 	strap    bool
 	inLoader bool
 	life     int // grows with every reset and loss of power
-	baud     int
+	speed    int // that the loader was told to take; 0 is its own
 	rx       []byte
 	rxAt     time.Time
 	wake     chan struct{}
 	received int64
 	busy     time.Time // until when the unit works
 	boots    int
-	session  sessionState
+}
+
+// bootloader is the unit's side of a loader; it is called with the unit's lock.
+type bootloader interface {
+	enter()     // the unit starts in it
+	turn() bool // takes a piece of what has arrived; false if there is too little yet
+	at() uart   // its line setting
 }
 
 // Start opens a unit on address, e.g. "127.0.0.1:0".
@@ -95,7 +115,15 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 		return nil, fmt.Errorf("unit %s: %w", s.Name, err)
 	}
 	u := &Unit{Spec: s, clock: clock, listener: l, flash: f, ended: make(chan struct{}), wake: make(chan struct{}, 1),
-		powered: true, random: rand.New(rand.NewPCG(s.Seed, 7)), baud: s.Baud}
+		powered: true, random: rand.New(rand.NewPCG(s.Seed, 7)), locked: s.Locked, guarded: map[uint64]bool{}}
+	if s.Path != "" && !s.Locked {
+		_, err := os.Stat(s.Path + ".locked")
+		u.locked = err == nil
+	}
+	u.boot = u.newBoot()
+	u.mu.Lock()
+	u.restart(false)
+	u.mu.Unlock()
 	go u.accept()
 	go u.work()
 	return u, nil
@@ -110,8 +138,8 @@ func (u *Unit) Close() {
 		close(u.ended)
 		u.listener.Close()
 		u.mu.Lock()
-		if u.conn != nil {
-			u.conn.Close()
+		if u.adapter != nil {
+			u.adapter.unplug()
 		}
 		if u.flash.file != nil {
 			u.flash.file.Close()
@@ -130,7 +158,11 @@ func (u *Unit) Set(f Faults) {
 	if f.CutLead > 0 {
 		f.CutLead += u.received
 	}
+	held := u.faults.HeldReset
 	u.faults = f
+	if held && !f.HeldReset || f.Sag {
+		u.restart(u.strapped())
+	}
 }
 
 // Power switches the unit off or on; on, it starts in its program.
@@ -145,10 +177,47 @@ func (u *Unit) power(on bool) {
 		return
 	}
 	u.powered = on
-	u.restart(u.strap)
-	if u.conn != nil {
-		u.conn.modem(on)
+	u.speed = 0
+	u.restart(u.strapped())
+	if a := u.adapter; a != nil { // DSR (bit 5) and that it changed (bit 1), RFC 2217 section 3
+		state := byte(0x02)
+		if on {
+			state |= 0x20
+		}
+		go a.host.modemState(state)
+		a.idle()
 	}
+}
+
+// strapped tells whether the strap brings the unit into its loader.
+func (u *Unit) strapped() bool { return u.strap && !u.faults.NoStrap }
+
+// setting is the line setting of what runs now.
+func (u *Unit) setting() uart {
+	s := uart{u.Baud, "none", u.Inverted}
+	if u.inLoader {
+		s = u.boot.at()
+	}
+	if u.faults.Baud > 0 {
+		s.baud = u.faults.Baud
+	}
+	if u.faults.Parity != "" {
+		s.parity = u.faults.Parity
+	}
+	if u.faults.Inverted {
+		s.inverted = !s.inverted
+	}
+	return s
+}
+
+func (u *Unit) newBoot() bootloader {
+	switch u.Kind {
+	case "uartrom":
+		return &romBoot{u: u}
+	case "xmodem", "ymodem":
+		return &fileBoot{u: u, batch: u.Kind == "ymodem"}
+	}
+	return &gangwayBoot{u: u}
 }
 
 // Swap puts another unit on the lead: serial, revision and memory are its own.
@@ -197,54 +266,76 @@ func (u *Unit) Received() int64 {
 
 func (u *Unit) scaled(d time.Duration) time.Duration { return time.Duration(float64(d) * u.Scale) }
 
-// character is the time of one byte: ten bits.
-func (u *Unit) character() time.Duration {
-	return u.scaled(time.Second * 10 / time.Duration(u.Baud))
-}
-
 // restart begins a new life in the loader or in the program.
 func (u *Unit) restart(loader bool) {
 	u.life++
-	u.inLoader = loader || u.version() == ""
 	u.rx = u.rx[:0]
-	u.session = sessionState{}
 	u.busy = u.clock.Now()
-	if u.powered && !u.inLoader {
-		u.boots++
-		u.speak([]byte(fmt.Sprintf("\r\n%s %s starting, program %s\r\n", u.Says, u.Revision, u.version())), u.busy.Add(u.scaled(30*time.Millisecond)))
+	if !u.powered || u.faults.HeldReset {
+		return
 	}
+	if u.faults.Sag {
+		u.after(150*time.Millisecond, func() { u.restart(false) })
+	}
+	if u.OpensFor > 0 && !loader && u.version() != "" {
+		u.inLoader = true
+		u.boot.enter()
+		u.after(u.OpensFor, func() {
+			if g, ok := u.boot.(*gangwayBoot); !ok || !g.open {
+				u.start()
+			}
+		})
+		return
+	}
+	if loader || u.version() == "" {
+		u.inLoader = true
+		u.boot.enter()
+		return
+	}
+	u.start()
 }
 
-// lines takes DTR (reset while on) and RTS (the boot strap).
+// start lets the program run.
+func (u *Unit) start() {
+	u.inLoader, u.speed, u.rx = false, 0, u.rx[:0]
+	u.boots++
+	u.speak([]byte(fmt.Sprintf("\r\n%s %s starting, program %s\r\n", u.Says, u.Revision, u.version())), u.clock.Now().Add(u.scaled(30*time.Millisecond)))
+}
+
+// lines takes DTR (reset while on) and RTS (the boot strap). A unit that opens
+// its loader by itself after power-up has neither.
 func (u *Unit) lines(dtr, rts *bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
+	if u.OpensFor > 0 || u.faults.DeadAdapter || u.bridge != "" {
+		return
+	}
 	if rts != nil {
 		u.strap = *rts
 	}
-	if dtr == nil || *dtr == u.reset {
+	if dtr == nil || *dtr == u.reset || u.faults.NoReset {
 		return
 	}
 	u.reset = *dtr
 	if u.reset {
 		u.life++
-		u.rx = u.rx[:0]
+		u.rx, u.speed = u.rx[:0], 0
 	} else if u.powered {
-		u.restart(u.strap)
+		u.restart(u.strapped())
 	}
 }
 
-// arrive takes bytes off the line.
+// arrive takes bytes off the line; what has no stop bit or a wrong parity is no
+// byte.
 func (u *Unit) arrive(p parcel) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	data := u.spoil(p.data)
-	for _, c := range data {
+	for _, c := range u.heard(p.data, p.from, u.setting()) {
 		u.received++
 		if u.faults.CutLead > 0 && u.received >= u.faults.CutLead {
 			u.faults.CutLead = 0
-			if u.conn != nil {
-				u.conn.Close()
+			if u.adapter != nil {
+				u.adapter.unplug()
 			}
 			return
 		}
@@ -253,8 +344,8 @@ func (u *Unit) arrive(p parcel) {
 			u.power(false)
 			return
 		}
-		if u.powered && !u.reset && len(u.rx) < u.Window {
-			u.rx = append(u.rx, c)
+		if u.listens() && !c.framing && !c.parity && len(u.rx) < u.Window {
+			u.rx = append(u.rx, c.value)
 		}
 	}
 	u.rxAt = p.at
@@ -264,33 +355,14 @@ func (u *Unit) arrive(p parcel) {
 	}
 }
 
-// spoil applies noise, loss and a wrong line speed.
-func (u *Unit) spoil(data []byte) []byte {
-	if u.faults.Noise == 0 && u.faults.Loss == 0 && u.baud == u.Baud {
-		return data
-	}
-	out := make([]byte, 0, len(data))
-	for _, c := range data {
-		if u.random.Float64() < u.faults.Loss {
-			continue
-		}
-		if u.random.Float64() < u.faults.Noise {
-			c ^= 1 << u.random.UintN(8)
-		}
-		if u.baud != u.Baud {
-			c = byte(u.random.Uint32())
-		}
-		out = append(out, c)
-	}
-	return out
-}
+// listens tells whether anything runs in the unit.
+func (u *Unit) listens() bool { return u.powered && !u.reset && !u.faults.HeldReset }
 
 // speak sends bytes to whoever holds the lead.
 func (u *Unit) speak(data []byte, ready time.Time) {
-	if u.conn == nil || u.faults.Silent || !u.powered {
-		return
+	if u.adapter != nil && !u.faults.Silent && u.listens() {
+		u.adapter.say(data, ready)
 	}
-	u.conn.out(u.spoil(data), ready)
 }
 
 // work is the unit's processor: it takes what arrived, piece by piece.
@@ -306,35 +378,41 @@ func (u *Unit) work() {
 	}
 }
 
-// turn handles one frame or one line of text; false if there is none.
+// turn handles one piece of what arrived: of the loader's talk, or a line of text
+// for the program; false if there is none.
 func (u *Unit) turn() bool {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if !u.powered || u.reset {
+	if !u.listens() {
 		return false
 	}
-	end := byte(0)
-	if !u.inLoader {
-		end = '\r'
-	}
-	i := bytes.IndexByte(u.rx, end)
-	if i < 0 {
-		if !u.inLoader && len(u.rx) > 80 {
-			u.rx = u.rx[:0]
-		}
-		return false
-	}
-	frame := bytes.Clone(u.rx[:i])
-	u.rx = append(u.rx[:0], u.rx[i+1:]...)
 	if u.busy.Before(u.rxAt) {
 		u.busy = u.rxAt
 	}
 	if u.inLoader {
-		u.frame(frame)
-	} else if bytes.HasSuffix(frame, []byte("V?")) {
-		u.speak([]byte("program "+u.version()+"\r\n"), u.busy.Add(u.scaled(2*time.Millisecond)))
+		return u.boot.turn()
+	}
+	i := bytes.IndexByte(u.rx, '\r')
+	if i < 0 {
+		if len(u.rx) > 80 {
+			u.rx = u.rx[:0]
+		}
+		return false
+	}
+	line := bytes.Clone(u.rx[:i])
+	u.rx = append(u.rx[:0], u.rx[i+1:]...)
+	if said := u.console(line); said != "" {
+		u.speak([]byte(said), u.busy.Add(u.scaled(2*time.Millisecond)))
 	}
 	return true
+}
+
+// console is what the program answers to a line.
+func (u *Unit) console(line []byte) string {
+	if bytes.HasSuffix(line, []byte("V?")) {
+		return "program " + u.version() + "\r\n"
+	}
+	return ""
 }
 
 // labour lets time pass while the unit works; it is called with the lock held
