@@ -69,6 +69,36 @@ type Stream interface {
 	Purge() error
 }
 
+// Signs are what a stream has seen beside bytes.
+type Signs struct {
+	Told    bool   `json:"told"` // the link can tell at all
+	Framing uint64 `json:"framing"`
+	Parity  uint64 `json:"parity"`
+	Overrun uint64 `json:"overrun"`
+	Breaks  uint64 `json:"breaks"`
+	CTS     bool   `json:"cts"`
+	DSR     bool   `json:"dsr"`
+	DCD     bool   `json:"dcd"`
+	RI      bool   `json:"ri"`
+}
+
+// Watcher is a stream that tells of them.
+type Watcher interface{ Signs() Signs }
+
+// SignsOf is what a stream has seen; nothing where it cannot tell.
+func SignsOf(s Stream) Signs {
+	for {
+		if w, ok := s.(Watcher); ok {
+			return w.Signs()
+		}
+		inner, ok := s.(interface{ Within() Stream })
+		if !ok {
+			return Signs{}
+		}
+		s = inner.Within()
+	}
+}
+
 // Settings say where a link is: the keys depend on the kind of link.
 type Settings map[string]string
 

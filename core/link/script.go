@@ -42,7 +42,7 @@ func Play(ctx context.Context, s Stream, script []Hand, p Pace) error {
 			select {
 			case <-p.Clock.After(p.Scaled(h.Wait)):
 			case <-ctx.Done():
-				return ctx.Err()
+				return core.Fail(core.Interrupted, "the work was ended: %w", ctx.Err())
 			}
 		}
 	}

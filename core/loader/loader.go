@@ -7,9 +7,11 @@ package loader
 
 import (
 	"context"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/memory"
 )
 
 // Ability is something that a unit's loader may or may not do.
@@ -22,6 +24,35 @@ const (
 	Write  Ability = "write"
 	Digest Ability = "digest"
 	Reset  Ability = "reset"
+	File   Ability = "file" // takes a whole file, and nothing less
+	Guard  Ability = "protection"
+	Talk   Ability = "console"
+)
+
+// Limits are what the loaders of a kind can do at best. They are known before
+// any unit is asked, and shape the plan, the gates and the words.
+type Limits struct {
+	Can      []Ability
+	Identity string // the strongest identity that it gives, as core/run names them
+	Verify   string // how a write is proved, for a person
+	Instead  string // what stands in for a backup where it cannot read; empty where it can
+}
+
+// Has tells whether the ability is among them.
+func (l Limits) Has(a Ability) bool {
+	for _, x := range l.Can {
+		if x == a {
+			return true
+		}
+	}
+	return false
+}
+
+// The strengths of an identity.
+const (
+	ThisUnit = "this unit on the wire"
+	ThisKind = "this kind on the wire"
+	ByEye    = "by eye only"
 )
 
 // Op is one change to memory: an erase of whole sectors, or a write of bytes
@@ -54,20 +85,78 @@ type Session interface {
 	Change(ctx context.Context, next func() (Op, bool, error), acked func(Op) error) error
 	// Restart leaves the loader for the application, or enters it anew.
 	Restart(ctx context.Context, intoLoader bool) error
+	// Probe asks one harmless question, once, and returns nil if the answer came
+	// and was sound.
+	Probe(ctx context.Context) error
 	// Close ends the session and leaves the link open.
 	Close() error
+}
+
+// Filer is a session of a loader with the ability File.
+type Filer interface {
+	// SendFile sends a file. sent is told how many of its bytes the unit has
+	// acknowledged; it may be nil.
+	SendFile(ctx context.Context, name string, data []byte, sent func(n int)) error
+}
+
+// Guarded is a session of a loader with the ability Guard.
+type Guarded interface {
+	// Locked tells whether the memory is locked against reading.
+	Locked(ctx context.Context) (bool, error)
+	// Unlock lifts that; the unit erases everything it may erase.
+	Unlock(ctx context.Context) error
+	// Lock locks the memory against reading. The session may be over after it.
+	Lock(ctx context.Context) error
+}
+
+// Talker is a session of a loader with the ability Talk.
+type Talker interface {
+	// Say passes a line to the program's console and returns what it answers.
+	Say(ctx context.Context, line string) (string, error)
 }
 
 // Options come from the model sheet and the bench.
 type Options struct {
 	Mode  link.Mode
 	Enter []link.Hand // how the link's lines bring the unit into its loader
+	// Await is how long the loader calls for a unit that a person is about to
+	// switch on; 0 for one that is there.
+	Await time.Duration
+	// Ready is called once the loader calls or listens for such a unit; may be nil.
+	Ready   func()
+	OneWire bool        // the bench hears what it sends, and must not speak while the unit does
+	Fast    int         // baud to change to once the loader answers; 0 stays
+	Map     *memory.Map // for loaders that count pages
 	link.Pace
+}
+
+// Wait calls knock, again after each pause, until it returns true or an error, or
+// Await (tries, for a unit that is there) is over. Ready is called before the
+// second knock.
+func (o Options) Wait(ctx context.Context, pause time.Duration, tries int, knock func(pause time.Duration) (bool, error)) error {
+	end := o.Clock.Now().Add(o.Await)
+	for n := 0; n < tries || o.Clock.Now().Before(end); n++ {
+		if n == 1 && o.Await > 0 && o.Ready != nil {
+			o.Ready()
+		}
+		if ok, err := knock(o.Scaled(pause)); ok || err != nil {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	if o.Await > 0 {
+		return core.Fail(core.NotAnswering, "the unit did not call within %s after it was to be switched on", o.Await).
+			Do("Take its power off, begin again, and apply the power when you are told.")
+	}
+	return core.Fail(core.NotAnswering, "the unit does not answer: %d tries", tries).Do("Look at the plug, the supply and the strap, then try again.")
 }
 
 // Kind opens sessions of one loader.
 type Kind interface {
 	Name() string
+	Limits() Limits
 	// Open plays Enter, finds the unit and asks who it is. A unit that says nothing
 	// is an error of kind not-answering.
 	Open(ctx context.Context, l link.Link, o Options) (Session, error)
@@ -80,4 +169,23 @@ func Stream(l link.Link, loader string) (link.Stream, error) {
 		return nil, core.Fail(core.RefusedByUnit, "loader %s needs a byte stream; this link carries %T", loader, l)
 	}
 	return s, nil
+}
+
+// Begin sets the line, plays the enter script and purges; on one wire it returns
+// a stream without the bench's own echo.
+func (o Options) Begin(ctx context.Context, l link.Link, loader string) (link.Stream, error) {
+	s, err := Stream(l, loader)
+	if err != nil {
+		return nil, err
+	}
+	if o.OneWire {
+		s = link.OneWire(s, o.Mode, o.Clock)
+	}
+	if err := s.SetMode(o.Mode); err != nil {
+		return nil, err
+	}
+	if err := link.Play(ctx, s, o.Enter, o.Pace); err != nil {
+		return nil, err
+	}
+	return s, s.Purge()
 }

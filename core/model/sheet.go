@@ -159,11 +159,34 @@ type Want struct {
 
 // Loader says how a unit of this model is spoken to.
 type Loader struct {
-	Kind  string      `yaml:"kind" json:"kind"`
-	Says  string      `yaml:"says" json:"says"` // what the unit calls its model
-	Baud  int         `yaml:"baud" json:"baud"`
-	Enter []link.Hand `yaml:"enter" json:"enter"`
-	Leave []link.Hand `yaml:"leave" json:"leave"`
+	Kind    string        `yaml:"kind" json:"kind"`
+	Says    string        `yaml:"says" json:"says"` // what the unit calls its model, or its chip where the loader tells no more
+	Baud    int           `yaml:"baud" json:"baud"`
+	Parity  string        `yaml:"parity" json:"parity,omitempty"`    // none where it is empty
+	OneWire bool          `yaml:"one-wire" json:"oneWire,omitempty"` // the bench hears what it sends
+	Await   time.Duration `yaml:"await" json:"await,omitempty"`      // the tool calls first, and a person then applies the power
+	Fast    int           `yaml:"fast" json:"fast,omitempty"`        // baud to go on with once the loader has answered
+	File    string        `yaml:"file" json:"file,omitempty"`        // name under which a whole file is sent
+	Enter   []link.Hand   `yaml:"enter" json:"enter"`
+	Leave   []link.Hand   `yaml:"leave" json:"leave"`
+}
+
+// Mode is the line setting of the loader.
+func (l Loader) Mode() link.Mode {
+	m := link.Default(l.Baud)
+	if l.Parity != "" {
+		m.Parity = l.Parity
+	}
+	return m
+}
+
+// Pace is what the line carries at best once the loader is open, in bytes a second.
+func (l Loader) Pace() float64 {
+	m := l.Mode()
+	if l.Fast > 0 {
+		m.Baud = l.Fast
+	}
+	return float64(m.Baud) / float64(m.CharacterBits())
 }
 
 // Channel is how far a release is trusted.

@@ -17,6 +17,8 @@ import (
 	"zealousferry/core/link/serial"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/gangway"
+	"zealousferry/core/loader/uartrom"
+	"zealousferry/core/loader/xmodem"
 	"zealousferry/core/model"
 )
 
@@ -27,7 +29,7 @@ var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Form
 var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}}
 
 // Loaders by kind.
-var Loaders = []loader.Kind{gangway.Kind{}}
+var Loaders = []loader.Kind{gangway.Kind{}, uartrom.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
 
 // Link finds a kind of link.
 func Link(name string) (link.Kind, error) {

@@ -262,7 +262,7 @@ func (r *Run) connect(ctx context.Context) error {
 		}
 		r.link = l
 	}
-	s, err := OpenLoader(ctx, r.link, r.sheet, r.pace)
+	s, err := OpenLoader(ctx, r.link, r.sheet, r.pace, nil)
 	if err != nil {
 		r.disconnect()
 		return err
@@ -271,13 +271,15 @@ func (r *Run) connect(ctx context.Context) error {
 	return nil
 }
 
-// OpenLoader opens the loader that a sheet names on a link.
-func OpenLoader(ctx context.Context, l link.Link, sheet *model.Sheet, p link.Pace) (loader.Session, error) {
+// OpenLoader opens the loader that a sheet names on a link. ready is called where
+// a person must apply the power now; it may be nil.
+func OpenLoader(ctx context.Context, l link.Link, sheet *model.Sheet, p link.Pace, ready func()) (loader.Session, error) {
 	kind, err := registry.Loader(sheet.Loader.Kind)
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, l, loader.Options{Mode: link.Default(sheet.Loader.Baud), Enter: sheet.Loader.Enter, Pace: p})
+	x := sheet.Loader
+	return kind.Open(ctx, l, loader.Options{Mode: x.Mode(), Enter: x.Enter, Await: x.Await, Ready: ready, OneWire: x.OneWire, Fast: x.Fast, Map: &sheet.Memory, Pace: p})
 }
 
 func (r *Run) disconnect() {
@@ -304,7 +306,7 @@ func (r *Run) leave(ctx context.Context) {
 func LeaveLoader(ctx context.Context, s loader.Session, l link.Link, sheet *model.Sheet, p link.Pace) {
 	stream, ok := l.(link.Stream)
 	if ok {
-		restart(ctx, s, stream)
+		restart(ctx, s, stream, sheet)
 	}
 	s.Close()
 	if ok {
@@ -312,10 +314,11 @@ func LeaveLoader(ctx context.Context, s loader.Session, l link.Link, sheet *mode
 	}
 }
 
-// restart asks the loader itself to start the program, where the link has no
-// modem lines that could do it. Whether it did is asked afterwards.
-func restart(ctx context.Context, s loader.Session, l link.Stream) {
-	if err := l.SetLine(link.RTS, false); core.KindOf(err) == core.RefusedByUnit && s.Can(loader.Reset) == nil {
+// restart asks the loader itself to start the program, where no modem line could
+// do it. Whether it did is asked afterwards.
+func restart(ctx context.Context, s loader.Session, l link.Stream, sheet *model.Sheet) {
+	lines := len(sheet.Loader.Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
+	if !lines && s.Can(loader.Reset) == nil {
 		s.Restart(ctx, false)
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
+	"zealousferry/core/loader"
 	"zealousferry/core/plan"
 )
 
@@ -121,8 +122,9 @@ type TakenUp struct {
 
 // The strengths of an identity.
 const (
-	ThisUnit = "this unit on the wire"
-	ThisKind = "this kind on the wire"
+	ThisUnit = loader.ThisUnit
+	ThisKind = loader.ThisKind
+	ByEye    = loader.ByEye
 )
 
 // Identified is what the unit said of itself.

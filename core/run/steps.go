@@ -137,9 +137,8 @@ func (r *Run) makePlan(ctx context.Context) error {
 	if err := r.journal.file.Reserve(int64(2*len(p.Actions)*perEvent + len(p.Sectors)*200 + others)); err != nil {
 		return core.Fail(core.NoSpace, "there is no room on the bench's disk for this run's journal: %w", err).Do("Make room, then begin again.")
 	}
-	mode := link.Default(r.sheet.Loader.Baud)
 	return r.append(KindPlanned, Planned{Plan: p.Digest(), Sectors: p.Sectors, Actions: len(p.Actions), Bytes: p.Bytes(),
-		Pace: float64(mode.Baud) / float64(mode.CharacterBits())}, true)
+		Pace: r.sheet.Loader.Pace()}, true)
 }
 
 // build makes the plan out of what the journal names, the same each time.
@@ -387,7 +386,7 @@ func (r *Run) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	restart(ctx, r.session, stream)
+	restart(ctx, r.session, stream, r.sheet)
 	r.session.Close()
 	r.session = nil
 	version, err := link.AskVersion(ctx, stream, r.sheet.Application, r.sheet.Loader.Leave, r.pace)

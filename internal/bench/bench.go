@@ -508,7 +508,7 @@ func (b *Bench) pace() link.Pace { return link.Pace{Clock: b.Clock, Scale: b.Sca
 
 // askWho opens one loader, reads who is there, and lets its program run again.
 func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet) (client.Result, error) {
-	session, err := run.OpenLoader(ctx, l, s, b.pace())
+	session, err := run.OpenLoader(ctx, l, s, b.pace(), nil)
 	if err != nil {
 		return client.Result{}, err
 	}

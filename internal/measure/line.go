@@ -68,7 +68,7 @@ func once(s *stand, u *sim.Unit, baud, size int) (write, read float64) {
 	}
 	defer l.Close()
 	sheet := &model.Sheet{Loader: model.Loader{Kind: "gangway", Baud: baud, Enter: []link.Hand{{Line: link.RTS, On: true}, {Line: link.DTR, On: true}, {Wait: 50 * time.Millisecond}, {Line: link.DTR}, {Wait: 50 * time.Millisecond}}}}
-	session, err := run.OpenLoader(ctx, l, sheet, link.Pace{Clock: clock})
+	session, err := run.OpenLoader(ctx, l, sheet, link.Pace{Clock: clock}, nil)
 	if err != nil {
 		s.Fatal(err)
 	}

@@ -144,9 +144,50 @@ func (a *Alone) Release(sheet *model.Sheet, version string, address uint64, prog
 	return a.Put(raw)
 }
 
-// Small is a board with little memory, for trials that end at many places: a
-// loader of 4 KiB, a program of 24 KiB, settings and identity of 2 KiB each.
-var Small = []byte(`sheet: 1
+// loaders are the small board's, by name.
+var loaders = map[string]string{
+	"gangway": `  kind: gangway
+  says: SMALL
+  baud: 115200
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+`,
+	"one-wire": `  kind: gangway
+  says: SMALL
+  baud: 115200
+  one-wire: true
+  await: 20s
+  enter: []
+  leave: []
+`,
+	"uartrom": `  kind: uartrom
+  says: "0x0A17"
+  baud: 115200
+  parity: even
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+`,
+	"xmodem": `  kind: xmodem
+  says: ""
+  baud: 115200
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: []
+`,
+	"ymodem": `  kind: ymodem
+  says: ""
+  baud: 115200
+  file: small.bin
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: []
+`,
+}
+
+// Loaders are the names that SmallSheetOf knows.
+var Loaders = []string{"gangway", "one-wire", "uartrom", "xmodem", "ymodem"}
+
+// SmallSheetOf is the sheet of the small board with one of Loaders.
+func SmallSheetOf(name string) []byte {
+	return []byte(`sheet: 1
 model: small
 name: { en: Small }
 kind: { en: trial board }
@@ -154,12 +195,7 @@ version-order: semantic
 facts:
   revision: { values: [C, D] }
 loader:
-  kind: gangway
-  says: SMALL
-  baud: 115200
-  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
-application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 3s }
+` + loaders[name] + `application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 3s }
 memory:
   address-unit: 1
   erased: 255
@@ -170,11 +206,21 @@ memory:
     - { name: settings, use: settings, address: 0x7000, length: 2048, sector: 1024, uncovered: keep }
     - { name: identity, use: identity, address: 0x7800, length: 2048, sector: 1024, read-only: true, own: true }
 `)
+}
+
+// Small is a board with little memory, for trials that end at many places: a
+// loader of 4 KiB, a program of 24 KiB, settings and identity of 2 KiB each.
+var Small = SmallSheetOf("gangway")
 
 // SmallUnit starts a small board that runs version 1.0.0, at a fiftieth of the
 // true times.
 func SmallUnit(change func(*sim.Spec)) (*sim.Unit, *model.Sheet, error) {
-	sheet, err := model.ReadSheet(Small)
+	return SmallUnitOf("gangway", change)
+}
+
+// SmallUnitOf starts a small board with one of Loaders.
+func SmallUnitOf(name string, change func(*sim.Spec)) (*sim.Unit, *model.Sheet, error) {
+	sheet, err := model.ReadSheet(SmallSheetOf(name))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -205,3 +251,6 @@ func SmallSheet() *model.Sheet {
 	}
 	return s
 }
+
+// SmallSheetNamed reads SmallSheetOf.
+func SmallSheetNamed(name string) (*model.Sheet, error) { return model.ReadSheet(SmallSheetOf(name)) }

@@ -6,6 +6,7 @@ package rfc2217
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"net"
 	"os"
 	"sync"
@@ -40,6 +41,7 @@ const (
 	setControl        = 5
 	notifyLineState   = 6
 	notifyModemState  = 7
+	setLineStateMask  = 10
 	setModemStateMask = 11
 	purgeData         = 12
 	fromServer        = 100
@@ -113,11 +115,20 @@ func Over(ctx context.Context, conn net.Conn, clock core.Clock) (link.Stream, er
 		p.Close()
 		return nil, core.Fail(core.NotAnswering, "%s is connected but does not speak RFC 2217: no answer to WILL COM-PORT-OPTION within %s", p.where, Patience)
 	}
-	if _, err := p.ask(setModemStateMask, []byte{0xFF}); err != nil {
-		p.Close()
-		return nil, err
+	// Not every server answers these; one that cannot tell of its lines says nothing.
+	for _, mask := range []byte{setLineStateMask, setModemStateMask} {
+		if err := p.send(sub(mask, []byte{0xFF})); err != nil {
+			p.Close()
+			return nil, err
+		}
 	}
 	return p, nil
+}
+
+// sub makes a sub-negotiation of the com port option.
+func sub(command byte, value []byte) []byte {
+	msg := append([]byte{iac, sb, optComPort, command}, escaped(nil, value)...)
+	return append(msg, iac, se)
 }
 
 type answer struct {
@@ -141,8 +152,10 @@ type port struct {
 	deadline time.Time
 	timer    *time.Timer
 	err      error
-	modem    byte
+	signs    link.Signs
 	closed   bool
+
+	noLines bool // the server does not answer to the setting of a line
 }
 
 func (p *port) Generation() uint64 { return p.generation.Load() }
@@ -226,8 +239,7 @@ func (p *port) ask(command byte, value []byte) ([]byte, error) {
 	for len(p.answers) > 0 {
 		<-p.answers
 	}
-	msg := append([]byte{iac, sb, optComPort, command}, escaped(nil, value)...)
-	if err := p.send(append(msg, iac, se)); err != nil {
+	if err := p.send(sub(command, value)); err != nil {
 		return nil, err
 	}
 	late := p.clock.After(Patience)
@@ -279,7 +291,33 @@ func (p *port) SetMode(m link.Mode) error {
 
 func (p *port) SetLine(l link.Line, on bool) error {
 	value := map[link.Line]map[bool]byte{link.DTR: {true: dtrOn, false: dtrOff}, link.RTS: {true: rtsOn, false: rtsOff}}[l][on]
-	return p.set("line "+string(l), setControl, []byte{value})
+	refused := func(err error) error {
+		return core.Fail(core.RefusedByUnit, "%s has no modem line %s: %w", p.where, l, err)
+	}
+	if p.noLines {
+		return refused(errNoLines)
+	}
+	err := p.set("line "+string(l), setControl, []byte{value})
+	if err != nil && core.KindOf(err) == core.NotAnswering && p.alive() {
+		p.noLines = true
+		return refused(errNoLines)
+	}
+	return err
+}
+
+var errNoLines = errors.New("its server does not answer when one is set")
+
+func (p *port) alive() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.err == nil && !p.closed
+}
+
+// Signs are what the server's notices have told.
+func (p *port) Signs() link.Signs {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.signs
 }
 
 func (p *port) Purge() error {
@@ -346,7 +384,10 @@ func (p *port) command(body []byte) {
 		if len(body) == 3 {
 			p.modemState(body[2])
 		}
-	case notifyLineState + fromServer: // a damaged byte shows in the loader's own checks
+	case notifyLineState + fromServer:
+		if len(body) == 3 {
+			p.lineState(body[2])
+		}
 	default:
 		select {
 		case p.answers <- answer{body[1], append([]byte(nil), body[2:]...)}:
@@ -359,10 +400,24 @@ func (p *port) command(body []byte) {
 // or lost its power.
 func (p *port) modemState(state byte) {
 	p.mu.Lock()
-	p.modem = state
+	p.signs.Told = true
+	p.signs.CTS, p.signs.DSR, p.signs.RI, p.signs.DCD = state&0x10 != 0, state&0x20 != 0, state&0x40 != 0, state&0x80 != 0
 	p.mu.Unlock()
 	if state&(deltaDSR|deltaDCD) != 0 {
 		p.generation.Add(1)
+	}
+}
+
+// lineState counts what the server's receiver complains of; the bytes themselves
+// come as data.
+func (p *port) lineState(state byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.signs.Told = true
+	for bit, count := range map[byte]*uint64{0x02: &p.signs.Overrun, 0x04: &p.signs.Parity, 0x08: &p.signs.Framing, 0x10: &p.signs.Breaks} {
+		if state&bit != 0 {
+			*count++
+		}
 	}
 }
 

@@ -149,6 +149,9 @@ func (s *session) room(under []*request) bool {
 	if len(under) == 0 {
 		return true
 	}
+	if s.o.OneWire { // the unit's answer must not meet the next question
+		return false
+	}
 	size, answers := 0, 0
 	for _, r := range under {
 		size += r.size

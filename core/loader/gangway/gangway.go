@@ -105,18 +105,22 @@ func (Kind) Name() string { return "gangway" }
 
 // Open plays the enter script and says HELLO, three times if need be.
 func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Session, error) {
-	stream, err := loader.Stream(l, "gangway")
+	stream, err := o.Begin(ctx, l, "gangway")
 	if err != nil {
-		return nil, err
-	}
-	if err := stream.SetMode(o.Mode); err != nil {
 		return nil, err
 	}
 	s := &session{stream: stream, o: o}
 	if err := s.enter(ctx); err != nil {
+		s.Close()
 		return nil, err
 	}
 	return s, nil
+}
+
+// Limits: all that a loader can do.
+func (Kind) Limits() loader.Limits {
+	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.Guard, loader.Talk},
+		Identity: loader.ThisUnit, Verify: "the unit's own SHA-256 of every sector"}
 }
 
 type session struct {
@@ -130,18 +134,64 @@ type session struct {
 }
 
 func (s *session) enter(ctx context.Context) error {
-	if err := link.Play(ctx, s.stream, s.o.Enter, s.o.Pace); err != nil {
-		return err
-	}
-	if err := s.stream.Purge(); err != nil {
-		return err
-	}
 	s.in = listen(s.stream)
+	if s.o.Await > 0 {
+		if err := s.knock(ctx); err != nil {
+			return err
+		}
+	}
 	if _, err := s.Identify(ctx); err != nil {
-		s.Close()
 		return err
+	}
+	if s.o.Fast > 0 && s.o.Fast != s.o.Mode.Baud && s.offers(opSpeed) {
+		return s.hurry(ctx, s.o.Fast)
 	}
 	return nil
+}
+
+// knock says HELLO until anybody answers: the unit opens its loader only for a
+// moment after it is switched on.
+func (s *session) knock(ctx context.Context) error {
+	return s.o.Wait(ctx, knockEvery, 1, func(pause time.Duration) (bool, error) {
+		s.number = uint16(rand.Uint32()) | 1
+		if err := s.send(&request{op: opHello, body: []byte{1}}); err != nil {
+			return false, err
+		}
+		late := s.o.Clock.After(pause)
+		for {
+			select {
+			case r, open := <-s.in.replies:
+				if !open {
+					return false, s.in.failure()
+				}
+				if r.op == opHello|0x80 && r.session == s.number {
+					return true, nil
+				}
+			case <-late:
+				return false, nil
+			case <-ctx.Done():
+				return false, ctx.Err()
+			}
+		}
+	})
+}
+
+// knockEvery is well below the shortest moment in which a unit listens.
+const knockEvery = 100 * time.Millisecond
+
+// hurry changes the speed of both ends, section 6: the answer still comes at the
+// old one.
+func (s *session) hurry(ctx context.Context, baud int) error {
+	err := s.exchange(ctx, once(s.request(opSpeed, binary.LittleEndian.AppendUint32(nil, uint32(baud)))), func(*request, []byte) error { return nil })
+	if err != nil {
+		return err
+	}
+	s.o.Mode.Baud = baud
+	if err := s.stream.SetMode(s.o.Mode); err != nil {
+		return err
+	}
+	_, err = s.Identify(ctx)
+	return err
 }
 
 func (s *session) Close() error {
@@ -197,14 +247,21 @@ func (s *session) facts() []core.Fact {
 }
 
 var opOf = map[loader.Ability]int{loader.Read: opRead, loader.Erase: opErase, loader.Write: opWrite,
-	loader.Digest: opDigest, loader.Reset: opReset}
+	loader.Digest: opDigest, loader.Reset: opReset, loader.Guard: opProtection, loader.Talk: opConsole}
+
+func (s *session) offers(op int) bool {
+	for _, has := range s.rec.Ops {
+		if has == op {
+			return true
+		}
+	}
+	return false
+}
 
 func (s *session) Can(a loader.Ability) error {
 	op := opOf[a]
-	for _, has := range s.rec.Ops {
-		if has == op {
-			return nil
-		}
+	if s.offers(op) {
+		return nil
 	}
 	kind, reason := core.RefusedByUnit, s.rec.Reasons[op]
 	if s.rec.Protected {
@@ -335,6 +392,80 @@ func (s *session) Restart(ctx context.Context, intoLoader bool) error {
 	return err
 }
 
+// Probe is one HELLO, sent once.
+func (s *session) Probe(ctx context.Context) error {
+	if s.in == nil {
+		return core.Fail(core.NotAnswering, "the session was closed")
+	}
+	r := &request{op: opHello, body: []byte{1}, size: headLength + 8, answer: 200}
+	if err := s.send(r); err != nil {
+		return err
+	}
+	late := s.o.Clock.After(s.wait([]*request{r}))
+	for {
+		select {
+		case got, open := <-s.in.replies:
+			switch {
+			case !open:
+				return s.in.failure()
+			case got.op == opHello|0x80 && got.session == s.number && got.turn == s.turn:
+				s.turn++
+				return nil
+			}
+		case <-late:
+			s.turn++
+			return core.Fail(core.NotAnswering, "no answer to one question within %s", s.wait([]*request{r}).Round(time.Millisecond))
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// Protection, section 6.
+const (
+	askLock  = 0
+	setLock  = 1
+	liftLock = 2
+)
+
+func (s *session) protection(ctx context.Context, what byte) (locked bool, err error) {
+	r := s.request(opProtection, []byte{what})
+	if what == liftLock { // it erases sector by sector
+		r.takes = s.o.Scaled(time.Duration(s.rec.EraseMS)*time.Millisecond) * time.Duration(s.rec.Memory>>10+1)
+	}
+	err = s.exchange(ctx, once(r), func(_ *request, body []byte) error {
+		if len(body) != 1 {
+			return core.Fail(core.RefusedByUnit, "the unit told its protection in %d bytes, not 1", len(body))
+		}
+		locked = body[0]&1 != 0
+		return nil
+	})
+	s.rec.Protected = locked
+	return locked, err
+}
+
+// Locked, Unlock and Lock are PROTECTION 0, 2 and 1.
+func (s *session) Locked(ctx context.Context) (bool, error) { return s.protection(ctx, askLock) }
+
+func (s *session) Unlock(ctx context.Context) error {
+	if _, err := s.protection(ctx, liftLock); err != nil {
+		return err
+	}
+	_, err := s.Identify(ctx) // what it offers has changed
+	return err
+}
+
+func (s *session) Lock(ctx context.Context) error { _, err := s.protection(ctx, setLock); return err }
+
+// Say is CONSOLE.
+func (s *session) Say(ctx context.Context, line string) (said string, err error) {
+	err = s.exchange(ctx, once(s.request(opConsole, []byte(line))), func(_ *request, body []byte) error {
+		said = string(body)
+		return nil
+	})
+	return said, err
+}
+
 func once(r *request) func() (*request, error) {
 	return func() (*request, error) {
 		one := r
@@ -349,9 +480,9 @@ func explain(r *request, status byte, body []byte) error {
 	if len(body) > 0 && len(body) <= 200 {
 		text = fmt.Sprintf(": %q", body)
 	}
-	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot"}[r.op]
+	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSpeed: "speed", opProtection: "protection", opConsole: "console"}[r.op]
 	where := ""
-	if len(r.body) >= 8 && r.op != opReset {
+	if len(r.body) >= 8 && r.op >= opRead && r.op <= opDigest {
 		where = fmt.Sprintf(" at 0x%06X", binary.LittleEndian.Uint64(r.body))
 	}
 	switch status {

@@ -148,7 +148,7 @@ func TestLostRepeatedReorderedAndDelayedFrames(t *testing.T) {
 				}
 				defer raw.Close()
 				m := &mangled{Stream: raw.(link.Stream), random: rand.New(rand.NewPCG(seed, 3)), how: how}
-				s, err := run.OpenLoader(context.Background(), m, testkit.SmallSheet(), link.Pace{Clock: core.System{}, Scale: 0.1})
+				s, err := run.OpenLoader(context.Background(), m, testkit.SmallSheet(), link.Pace{Clock: core.System{}, Scale: 0.1}, nil)
 				if err != nil {
 					t.Fatal(err)
 				}

@@ -33,7 +33,7 @@ func tryOpen(u *sim.Unit) (loader.Session, link.Link, error) {
 		return nil, nil, err
 	}
 	sheet := testkit.SmallSheet()
-	s, err := run.OpenLoader(context.Background(), l, sheet, link.Pace{Clock: core.System{}, Scale: 0.2})
+	s, err := run.OpenLoader(context.Background(), l, sheet, link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
 	if err != nil {
 		l.Close()
 	}

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math/rand/v2"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -248,6 +250,14 @@ func Board(sheet *model.Sheet, serial string) sim.Spec {
 		Seed: hash(serial)}
 	if s.Sector > 4096 {
 		s.Erase = 60 * time.Millisecond
+	}
+	s.Kind, s.Parity, s.OneWire = sheet.Loader.Kind, sheet.Loader.Parity, sheet.Loader.OneWire
+	if s.Kind == "uartrom" {
+		id, _ := strconv.ParseUint(sheet.Loader.Says, 0, 16) // the sheet was made for it
+		s.ChipID, s.Says = uint16(id), strings.ToUpper(sheet.Model)
+	}
+	if sheet.Loader.Await > 0 {
+		s.OpensFor = 800 * time.Millisecond
 	}
 	for _, r := range m.Regions {
 		if r.Use == memory.Program && s.Program == 0 {

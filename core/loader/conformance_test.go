@@ -1,0 +1,63 @@
+package loader_test
+
+import (
+	"context"
+	"testing"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/link/rfc2217"
+	"zealousferry/core/loader"
+	"zealousferry/core/loader/loadertest"
+	"zealousferry/core/registry"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+type unit struct{ *sim.Unit }
+
+func (u unit) Link(ctx context.Context) (link.Link, error) {
+	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, core.System{})
+}
+func (u unit) Silent(on bool)      { u.Set(sim.Faults{Silent: on}) }
+func (u unit) Noise(share float64) { u.Set(sim.Faults{Noise: share}) }
+
+// TestEveryLoader runs the one test on every loader and its simulated unit.
+func TestEveryLoader(t *testing.T) {
+	seen := map[string]bool{}
+	for _, name := range testkit.Loaders {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			_, sheet, err := testkit.SmallUnitOf(name, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			kind, err := registry.Loader(sheet.Loader.Kind)
+			if err != nil {
+				t.Fatal(err)
+			}
+			x := sheet.Loader
+			loadertest.Run(t, loadertest.Subject{
+				Kind: kind,
+				Options: loader.Options{Mode: x.Mode(), Enter: x.Enter, Await: x.Await, OneWire: x.OneWire, Map: &sheet.Memory,
+					Pace: link.Pace{Clock: core.System{}, Scale: 0.2}},
+				New: func(t *testing.T) loadertest.Unit {
+					u, _, err := testkit.SmallUnitOf(name, nil)
+					if err != nil {
+						t.Fatal(err)
+					}
+					t.Cleanup(u.Close)
+					return unit{u}
+				},
+				Program: testkit.SmallProgram("2.0.0"),
+			})
+		})
+		sheet, _ := testkit.SmallSheetNamed(name)
+		seen[sheet.Loader.Kind] = true
+	}
+	for _, k := range registry.Loaders {
+		if !seen[k.Name()] {
+			t.Errorf("loader %s is not tried", k.Name())
+		}
+	}
+}

@@ -1,0 +1,335 @@
+// Package loadertest is the test that every loader must pass on a unit of its
+// kind: that it can do what its limits say and refuses the rest in words, that
+// silence, noise and the end of the context end every call, and that memory
+// becomes what was asked for.
+package loadertest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+	"zealousferry/core/memory"
+)
+
+// Unit is a unit on a link, and the hands of whoever tests it.
+type Unit interface {
+	Link(ctx context.Context) (link.Link, error)
+	Memory() []byte
+	Power(on bool)
+	Silent(on bool)
+	Noise(share float64)
+}
+
+// Subject is a loader under test.
+type Subject struct {
+	Kind    loader.Kind
+	Options loader.Options
+	// New makes a unit with power and a valid program, whose sectors from
+	// 0x1000 to 0x7000, of 1 KiB, may be written; what lies below may not.
+	New func(t *testing.T) Unit
+	// Program is a file that the unit takes as its program.
+	Program []byte
+}
+
+type unit struct {
+	Unit
+	s *Subject
+}
+
+// open opens a session; a unit that waits for its power gets it when the loader
+// is ready.
+func (u unit) open(t *testing.T) (loader.Session, link.Link, error) {
+	t.Helper()
+	l, err := u.Link(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	o := u.s.Options
+	if o.Await > 0 {
+		u.Power(false)
+		o.Ready = func() { u.Power(true) }
+	}
+	s, err := u.s.Kind.Open(context.Background(), l, o)
+	if err == nil {
+		t.Cleanup(func() { s.Close() })
+	}
+	return s, l, err
+}
+
+func (u unit) mustOpen(t *testing.T) loader.Session {
+	t.Helper()
+	s, _, err := u.open(t)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+var abilities = []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.File, loader.Guard, loader.Talk}
+
+// Run runs it.
+func Run(t *testing.T, s Subject) {
+	fresh := func(t *testing.T) unit { return unit{s.New(t), &s} }
+	has := s.Kind.Limits().Has
+	t.Run("limits hold", func(t *testing.T) {
+		session := fresh(t).mustOpen(t)
+		for _, a := range abilities {
+			err := session.Can(a)
+			if has(a) != (err == nil) {
+				t.Errorf("%s: the limits say %v, the session %v", a, has(a), err)
+			}
+			if err != nil && (core.KindOf(err) != core.RefusedByUnit || len(err.Error()) < 20) {
+				t.Errorf("%s is refused as %s, %v", a, core.KindOf(err), err)
+			}
+		}
+		if s.Kind.Limits().Verify == "" || !has(loader.Read) && s.Kind.Limits().Instead == "" {
+			t.Error("the limits lack words")
+		}
+	})
+	t.Run("identity", func(t *testing.T) {
+		session := fresh(t).mustOpen(t)
+		for range 3 {
+			facts, err := session.Identify(context.Background())
+			if err != nil {
+				t.Fatal(err)
+			}
+			serial, any := false, false
+			for _, f := range facts {
+				serial = serial || f.Name == core.FactSerial
+				any = true
+				if f.Source != core.FromWire || f.At.IsZero() || f.Value == "" {
+					t.Errorf("fact %+v", f)
+				}
+			}
+			strength := map[bool]string{true: loader.ThisUnit, false: loader.ThisKind}[serial]
+			if !any {
+				strength = loader.ByEye
+			}
+			if want := s.Kind.Limits().Identity; strength != want {
+				t.Errorf("it identifies %q, its limits say %q", strength, want)
+			}
+		}
+	})
+	t.Run("a harmless question", func(t *testing.T) {
+		u := fresh(t)
+		before := u.Memory()
+		session := u.mustOpen(t)
+		for range 5 {
+			if err := session.Probe(context.Background()); err != nil {
+				t.Error(err)
+			}
+		}
+		u.Silent(true)
+		if err := session.Probe(context.Background()); err == nil {
+			t.Error("the question is answered by a silent unit: a proof that cannot fail")
+		}
+		if !bytes.Equal(u.Memory(), before) {
+			t.Error("the question changed memory")
+		}
+	})
+	t.Run("silence is not-answering", func(t *testing.T) {
+		short := s
+		if s.Options.Await > 0 {
+			short.Options.Await = 300 * time.Millisecond
+		}
+		u := unit{s.New(t), &short}
+		u.Silent(true)
+		if _, _, err := u.open(t); core.KindOf(err) != core.NotAnswering || core.AsError(err, "").Next == "" {
+			t.Errorf("%v", err)
+		}
+	})
+	t.Run("the end of the context", func(t *testing.T) {
+		u := fresh(t)
+		session := u.mustOpen(t)
+		u.Silent(true)
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Millisecond)
+		defer cancel()
+		var err error
+		if has(loader.File) {
+			err = session.(loader.Filer).SendFile(ctx, "x", s.Program, nil)
+		} else {
+			err = session.Read(ctx, 0x1000, make([]byte, 64), nil)
+		}
+		if k := core.KindOf(err); k != core.Interrupted && k != core.NotAnswering {
+			t.Errorf("%v", err)
+		}
+	})
+	if has(loader.Write) {
+		t.Run("memory", func(t *testing.T) { writes(t, fresh) })
+	}
+	if has(loader.File) {
+		t.Run("a file", func(t *testing.T) { files(t, fresh, s) })
+	}
+	if has(loader.Guard) {
+		t.Run("protection", func(t *testing.T) { guards(t, fresh) })
+	}
+	t.Run("a line that spoils bytes", func(t *testing.T) {
+		u := fresh(t)
+		session := u.mustOpen(t)
+		before := u.Memory()
+		u.Noise(0.0004)
+		if has(loader.File) {
+			err := session.(loader.Filer).SendFile(context.Background(), "x", s.Program, nil)
+			if err == nil && !bytes.Equal(u.Memory()[0x1000:][:len(s.Program)], s.Program) {
+				t.Error("it says done, and the memory is not the file")
+			}
+			if err != nil && core.KindOf(err) == "" {
+				t.Errorf("an error without a kind: %v", err)
+			}
+			return
+		}
+		want := pattern(1024, 9)
+		err := change(context.Background(), session, 0x2000, want)
+		if err == nil && !bytes.Equal(u.Memory()[0x2000:0x2400], want) {
+			t.Error("it says done, and the memory is not what was written")
+		}
+		if err != nil && core.KindOf(err) == "" {
+			t.Errorf("an error without a kind: %v", err)
+		}
+		if !bytes.Equal(u.Memory()[:0x2000], before[:0x2000]) {
+			t.Error("memory elsewhere changed")
+		}
+	})
+}
+
+func pattern(n int, seed byte) []byte {
+	b := make([]byte, n)
+	for i := range b {
+		b[i] = byte(i)*7 ^ seed
+	}
+	return b
+}
+
+// change erases a sector and writes it.
+func change(ctx context.Context, s loader.Session, address uint64, data []byte) error {
+	ops := []loader.Op{{N: 0, Erase: true, Address: address, Length: 1024}, {N: 1, Address: address, Length: uint64(len(data)), Data: data}}
+	asked, acked := 0, 0
+	err := s.Change(ctx, func() (loader.Op, bool, error) {
+		if asked == len(ops) {
+			return loader.Op{}, false, nil
+		}
+		asked++
+		return ops[asked-1], true, nil
+	}, func(op loader.Op) error {
+		if op.N != acked {
+			return errors.New("acknowledged out of order")
+		}
+		acked++
+		return nil
+	})
+	if err == nil && acked != 2 {
+		return errors.New("not everything was acknowledged")
+	}
+	return err
+}
+
+func writes(t *testing.T, fresh func(*testing.T) unit) {
+	ctx := context.Background()
+	u := fresh(t)
+	session := u.mustOpen(t)
+	before := u.Memory()
+	want := pattern(1024, 5)
+	if err := change(ctx, session, 0x1400, want); err != nil {
+		t.Fatal(err)
+	}
+	copy(before[0x1400:], want)
+	if !bytes.Equal(u.Memory(), before) {
+		t.Error("the memory is not as before beside what was written")
+	}
+	got, told := make([]byte, 3000), 0
+	if err := session.Read(ctx, 0x1000, got, func(n int) { told = n }); err != nil || !bytes.Equal(got, before[0x1000:][:3000]) || told != 3000 {
+		t.Errorf("read back: %v, told %d", err, told)
+	}
+	if session.Can(loader.Digest) == nil {
+		d, err := session.Digest(ctx, 0x1000, 2048, 1024)
+		if err != nil || len(d) != 2 || d[1] != core.DigestOf(want) {
+			t.Errorf("digests %v %v", d, err)
+		}
+	} else if _, err := session.Digest(ctx, 0x1000, 2048, 1024); core.KindOf(err) != core.RefusedByUnit {
+		t.Errorf("a digest that it cannot do: %v", err)
+	}
+	if err := change(ctx, session, 0, make([]byte, 1024)); core.KindOf(err) != core.RefusedByUnit {
+		t.Errorf("the closed loader: %v", err)
+	}
+	stop := errors.New("no more")
+	if err := session.Change(ctx, func() (loader.Op, bool, error) { return loader.Op{}, false, stop }, nil); !errors.Is(err, stop) {
+		t.Errorf("the caller's own error became %v", err)
+	}
+	if err := change(ctx, session, 0x1800, pattern(64, 1)); err != nil {
+		t.Errorf("after the refusals: %v", err)
+	}
+	if err := session.Restart(ctx, true); err != nil {
+		t.Errorf("into the loader again: %v", err)
+	}
+	if _, err := session.Identify(ctx); err != nil {
+		t.Error(err)
+	}
+}
+
+func files(t *testing.T, fresh func(*testing.T) unit, s Subject) {
+	u := fresh(t)
+	session := u.mustOpen(t)
+	before := u.Memory()
+	told := 0
+	if err := session.(loader.Filer).SendFile(context.Background(), "x.bin", s.Program, func(n int) {
+		if n < told {
+			t.Errorf("%d bytes after %d", n, told)
+		}
+		told = n
+	}); err != nil {
+		t.Fatal(err)
+	}
+	after := u.Memory()
+	if !bytes.Equal(after[0x1000:][:len(s.Program)], s.Program) || told != len(s.Program) {
+		t.Errorf("the memory is not the file; told %d of %d", told, len(s.Program))
+	}
+	if !bytes.Equal(after[:0x1000], before[:0x1000]) || !bytes.Equal(after[0x7000:], before[0x7000:]) {
+		t.Error("memory elsewhere changed")
+	}
+}
+
+func guards(t *testing.T, fresh func(*testing.T) unit) {
+	ctx := context.Background()
+	u := fresh(t)
+	session := u.mustOpen(t)
+	g := session.(loader.Guarded)
+	before := u.Memory()
+	if locked, err := g.Locked(ctx); locked || err != nil {
+		t.Fatalf("new, and locked %v, %v", locked, err)
+	}
+	if err := g.Lock(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := session.Identify(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if err := session.Can(loader.Read); core.KindOf(err) != core.Protected {
+		t.Errorf("reading a locked memory: %v", err)
+	}
+	if !bytes.Equal(u.Memory(), before) {
+		t.Error("locking changed memory")
+	}
+	if err := g.Unlock(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if locked, err := g.Locked(ctx); locked || err != nil || session.Can(loader.Read) != nil {
+		t.Errorf("unlocked, and locked %v, %v, %v", locked, err, session.Can(loader.Read))
+	}
+	if after := u.Memory(); !bytes.Equal(after[0x1000:0x7000], bytes.Repeat([]byte{0xFF}, 0x6000)) {
+		t.Error("lifting the lock erased nothing")
+	}
+}
+
+// Map is the memory of the units that New makes.
+func Map() *memory.Map {
+	return &memory.Map{AddressUnit: 1, Erased: 0xFF, Write: 4, Regions: []memory.Region{
+		{Name: "loader", Use: memory.Loader, Length: 0x1000, Sector: 1024, ReadOnly: true},
+		{Name: "program", Use: memory.Program, Address: 0x1000, Length: 0x6000, Sector: 1024}}}
+}

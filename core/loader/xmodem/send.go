@@ -1,0 +1,289 @@
+package xmodem
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+)
+
+// Bytes of the protocol.
+const (
+	soh = 0x01 // a block of 128 bytes follows
+	stx = 0x02 // a block of 1024 bytes follows
+	eot = 0x04
+	ack = 0x06
+	nak = 0x15
+	can = 0x18 // two of them cancel
+	sub = 0x1A // fills the last block
+	big = 1024
+	old = 128
+)
+
+// Waits, after "Timing considerations".
+const (
+	askEvery = 3 * time.Second  // a receiver asks for the first block
+	blockIn  = 10 * time.Second // a block, or the answer to one, must have come
+	quiet    = 1 * time.Second  // between the bytes of a block
+	asks     = 20
+	again    = 10 // of one block
+)
+
+// File is a file on its way.
+type File struct {
+	Name string
+	Data []byte
+}
+
+// Line is what both ends need.
+type Line struct {
+	Stream link.Stream
+	link.Pace
+}
+
+var errLate = errors.New("nothing came")
+
+// byteIn waits for one byte; errLate if none came.
+func (l *Line) byteIn(ctx context.Context, wait time.Duration) (byte, error) {
+	var b [1]byte
+	_, err := l.full(ctx, b[:], wait)
+	return b[0], err
+}
+
+func (l *Line) full(ctx context.Context, b []byte, wait time.Duration) (int, error) {
+	l.Stream.SetReadDeadline(l.Clock.Now().Add(l.Scaled(wait)))
+	defer l.Stream.SetReadDeadline(time.Time{})
+	for got := 0; ; {
+		if err := ctx.Err(); err != nil {
+			return got, core.Fail(core.Interrupted, "the transfer was ended: %w", err)
+		}
+		n, err := l.Stream.Read(b[got:])
+		if got += n; got == len(b) {
+			return got, nil
+		}
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			return got, errLate
+		}
+		if err != nil {
+			return got, err
+		}
+	}
+}
+
+func (l *Line) say(b ...byte) error { _, err := l.Stream.Write(b); return err }
+
+// cancel tells the other end that it is over; eight of them, as "Canceling" has it.
+func (l *Line) cancel() { l.say(can, can, can, can, can, can, can, can) }
+
+// CRC is the 16-bit CRC of "CRC-16 option": polynomial 0x1021, start 0.
+func CRC(b []byte) uint16 {
+	var crc uint16
+	for _, c := range b {
+		crc = crc<<8 ^ table[byte(crc>>8)^c]
+	}
+	return crc
+}
+
+var table = func() (t [256]uint16) {
+	for i := range t {
+		crc := uint16(i) << 8
+		for range 8 {
+			if crc&0x8000 != 0 {
+				crc = crc<<1 ^ 0x1021
+			} else {
+				crc <<= 1
+			}
+		}
+		t[i] = crc
+	}
+	return t
+}()
+
+// Sum is the one-byte checksum of the first form.
+func Sum(b []byte) (sum byte) {
+	for _, c := range b {
+		sum += c
+	}
+	return sum
+}
+
+// block makes a block on the wire. short means a one-byte checksum.
+func block(n byte, data []byte, short bool) []byte {
+	size, head := old, byte(soh)
+	if len(data) > old {
+		size, head = big, stx
+	}
+	b := make([]byte, 3, size+5)
+	b[0], b[1], b[2] = head, n, ^n
+	b = append(b, data...)
+	for len(b) < size+3 {
+		b = append(b, sub)
+	}
+	if short {
+		return append(b, Sum(b[3:]))
+	}
+	crc := CRC(b[3:])
+	return append(b, byte(crc>>8), byte(crc))
+}
+
+// invited waits for a receiver that asks: C for a CRC, NAK for a checksum.
+func (l *Line) invited(ctx context.Context, wait time.Duration, ready func()) (short bool, err error) {
+	end := l.Clock.Now().Add(l.Scaled(wait))
+	cans := 0
+	for first := true; ; first = false {
+		c, err := l.byteIn(ctx, min(askEvery, max(wait, time.Millisecond)))
+		switch {
+		case errors.Is(err, errLate):
+			if first && ready != nil {
+				ready()
+			}
+			if !l.Clock.Now().Before(end) {
+				return false, core.Fail(core.NotAnswering, "no receiver has asked for a file within %s", wait).
+					Do("See that the unit waits for a file: its sign, its strap; then try again.")
+			}
+		case err != nil:
+			return false, err
+		case c == 'C':
+			return false, nil
+		case c == nak:
+			return true, nil
+		case c == can:
+			if cans++; cans >= 2 {
+				return false, core.Fail(core.RefusedByUnit, "the unit cancelled the transfer")
+			}
+		}
+	}
+}
+
+// put sends a block until it is acknowledged.
+func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) error {
+	wire := block(n, data, short)
+	for try := 1; ; try++ {
+		if err := l.say(wire...); err != nil {
+			return err
+		}
+		answer, err := l.answer(ctx)
+		switch {
+		case err != nil && !errors.Is(err, errLate):
+			return err
+		case err == nil && answer == ack:
+			return nil
+		case try == again:
+			l.cancel()
+			return core.Fail(core.NotAnswering, "block %d was sent %d times and not acknowledged", n, again).
+				Do("Look at the plug and the ground; then begin again: the file is sent from its start.")
+		}
+	}
+}
+
+// answer is the next ACK or NAK; other bytes are noise.
+func (l *Line) answer(ctx context.Context) (byte, error) {
+	for cans, noise := 0, 0; noise < 4*big; noise++ {
+		c, err := l.byteIn(ctx, blockIn)
+		switch {
+		case err != nil:
+			return 0, err
+		case c == ack || c == nak:
+			return c, nil
+		case c == can:
+			if cans++; cans >= 2 {
+				return 0, core.Fail(core.RefusedByUnit, "the unit cancelled the transfer").
+					Do("It takes no such file: see its name, its size, and whether it is made for this model.")
+			}
+		default:
+			cans = 0
+		}
+	}
+	return 0, errLate
+}
+
+// body sends the bytes of a file, and EOT.
+func (l *Line) body(ctx context.Context, data []byte, short, oneK bool, sent func(int)) error {
+	n := byte(1)
+	for at := 0; at < len(data); n++ {
+		size := old
+		if oneK && !short && len(data)-at > old { // what is short goes in short blocks
+			size = big
+		}
+		size = min(size, len(data)-at)
+		if err := l.put(ctx, n, data[at:at+size], short); err != nil {
+			return err
+		}
+		at += size
+		if sent != nil {
+			sent(at)
+		}
+	}
+	for try := 1; ; try++ {
+		if err := l.say(eot); err != nil {
+			return err
+		}
+		c, err := l.answer(ctx)
+		switch {
+		case err != nil && !errors.Is(err, errLate):
+			return err
+		case err == nil && c == ack:
+			return nil
+		case try == again:
+			return core.Fail(core.NotAnswering, "the end of the file was not acknowledged")
+		}
+	}
+}
+
+// Send sends one file by XMODEM: in blocks of 1024 bytes where oneK is set and
+// the receiver asks for CRCs. The receiver gets it filled up to whole blocks.
+func (l *Line) Send(ctx context.Context, data []byte, oneK bool, sent func(int)) error {
+	short, err := l.invited(ctx, asks*askEvery, nil)
+	if err != nil {
+		return err
+	}
+	return l.body(ctx, data, short, oneK, sent)
+}
+
+// SendBatch sends files by YMODEM: a block 0 with name and size before each, an
+// empty one at the end.
+func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) error {
+	short, err := l.invited(ctx, asks*askEvery, nil)
+	if err != nil {
+		return err
+	}
+	done := 0
+	for _, f := range files {
+		if err := l.put(ctx, 0, head(f), short); err != nil {
+			return err
+		}
+		if short, err = l.invited(ctx, blockIn, nil); err != nil {
+			return err
+		}
+		before := done
+		if err := l.body(ctx, f.Data, short, true, func(n int) {
+			if sent != nil {
+				sent(before + n)
+			}
+		}); err != nil {
+			return err
+		}
+		done += len(f.Data)
+		if short, err = l.invited(ctx, blockIn, nil); err != nil {
+			return err
+		}
+	}
+	return l.put(ctx, 0, make([]byte, old), short)
+}
+
+// head is block 0: name, zero, size in decimal, filled with zeros.
+func head(f File) []byte {
+	text := fmt.Sprintf("%s\x00%d", path.Base(f.Name), len(f.Data))
+	size := old
+	if len(text) >= old {
+		size = big
+	}
+	b := make([]byte, size)
+	copy(b, text)
+	return b
+}
