@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"sync"
 	"testing"
 	"time"
 
@@ -20,11 +19,11 @@ import (
 	"zealousferry/core/link/serial"
 )
 
-// terminals are two pseudo-terminals joined by a relay that loses and flips a
-// share of the bytes. One end is ours, the other the peer's; what the peer says
+// terminals are two pseudo-terminals joined by a relay that on a bad line spoils
+// one byte and loses another, each way. One end is ours, the other the peer's; what the peer says
 // goes through a pipe, for it flushes its terminal at its end, and its last
 // answer with it.
-func terminals(t *testing.T, spoilt float64) (l *Line, in, out *os.File) {
+func terminals(t *testing.T, bad bool) (l *Line, in, out *os.File) {
 	t.Helper()
 	open := func() (far, near *os.File) {
 		far, near, err := pty.Open()
@@ -39,27 +38,24 @@ func terminals(t *testing.T, spoilt float64) (l *Line, in, out *os.File) {
 	}
 	far1, near1 := open()
 	far2, near2 := open()
-	var mu sync.Mutex
-	random := rand.New(rand.NewPCG(4, 4))
-	relay := func(to io.Writer, from io.Reader) {
+	relay := func(to io.Writer, from io.Reader, spoilt, lost int) {
 		buf := make([]byte, 256)
-		for {
+		for at := 1; ; {
 			n, err := from.Read(buf)
 			if err != nil {
 				return
 			}
 			out := buf[:0:256]
-			mu.Lock()
 			for _, c := range buf[:n] {
-				switch r := random.Float64(); {
-				case r < spoilt/2:
-					continue
-				case r < spoilt:
-					c ^= 1 << random.UintN(8)
+				switch at {
+				case lost:
+				case spoilt:
+					out = append(out, c^4)
+				default:
+					out = append(out, c)
 				}
-				out = append(out, c)
+				at++
 			}
-			mu.Unlock()
 			to.Write(out)
 		}
 	}
@@ -68,8 +64,13 @@ func terminals(t *testing.T, spoilt float64) (l *Line, in, out *os.File) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { said.Close(); out.Close() })
-	go relay(far1, said)
-	go relay(far2, far1)
+	if bad { // answers are few: the fourth is spoilt, the ninth lost
+		go relay(far1, said, 4, 9)
+		go relay(far2, far1, 1500, 3200)
+	} else {
+		go relay(far1, said, 0, 0)
+		go relay(far2, far1, 0, 0)
+	}
 	port, err := serial.Kind{}.Open(context.Background(), link.Settings{"path": near1.Name()}, core.System{})
 	if err != nil {
 		t.Fatal(err)
@@ -117,9 +118,9 @@ func TestAgainstAnotherProgram(t *testing.T) {
 		return bytes.HasPrefix(got, data) && len(bytes.TrimRight(got[len(data):], "\x1a")) == 0 && len(got) < len(data)+big
 	}
 	for _, line := range []struct {
-		name   string
-		spoilt float64
-	}{{"clean", 0}, {"one byte in 2500 spoilt", 1.0 / 2500}} {
+		name string
+		bad  bool
+	}{{"clean", false}, {"with losses", true}} {
 		for name, exchange := range map[string]func(t *testing.T, ctx context.Context, l *Line, on end, dir string){
 			"XMODEM to it, checksum": func(t *testing.T, ctx context.Context, l *Line, on end, dir string) {
 				wait := peer(t, on, dir, "rx", "got")
@@ -192,7 +193,7 @@ func TestAgainstAnotherProgram(t *testing.T) {
 				dir := t.TempDir()
 				os.WriteFile(filepath.Join(dir, "src"), data, 0o600)
 				os.WriteFile(filepath.Join(dir, "small"), data[:77], 0o600)
-				l, in, out := terminals(t, line.spoilt)
+				l, in, out := terminals(t, line.bad)
 				ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 				defer cancel()
 				exchange(t, ctx, l, end{in, out}, dir)
