@@ -171,6 +171,20 @@ type Loader struct {
 	Leave   []link.Hand   `yaml:"leave" json:"leave"`
 }
 
+// Calls is what a unit calls itself by these facts: its model, or its chip where
+// its loader tells no more.
+func Calls(facts []core.Fact) (says string) {
+	for _, f := range facts {
+		if f.Name == core.FactModel {
+			return f.Value
+		}
+		if f.Name == core.FactChip {
+			says = f.Value
+		}
+	}
+	return says
+}
+
 // Mode is the line setting of the loader.
 func (l Loader) Mode() link.Mode {
 	m := link.Default(l.Baud)

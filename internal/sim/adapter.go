@@ -107,6 +107,8 @@ func (a *adapter) echoes() bool {
 	switch u.bridge {
 	case BridgeAdapter:
 		return !f.DeadAdapter
+	case BridgeOff:
+		return !f.DeadAdapter && u.OneWire
 	case BridgePlug:
 		return !f.DeadAdapter && !f.OpenToUnit && !f.OpenToBench
 	}
@@ -169,7 +171,7 @@ func (u *Unit) heard(data []byte, from, to uart) []char {
 	}
 	noise, loss := f.Noise, f.Loss
 	if f.LongLead && from.baud > 57600 {
-		noise = max(noise, 0.004)
+		noise = max(noise, 0.0006)
 	}
 	if f.OpenGround {
 		noise = max(noise, 0.5)
@@ -215,6 +217,7 @@ func (a *adapter) idle() {
 const (
 	BridgeAdapter = "adapter"
 	BridgePlug    = "plug"
+	BridgeOff     = "off" // none; the lead is off the adapter
 )
 
 // Bridge is a person's wire bridge between the data pins; "" takes it off and

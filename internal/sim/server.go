@@ -158,6 +158,12 @@ func (c *connection) set(sub []byte) {
 	}
 	code, value := sub[1], append([]byte(nil), sub[2:]...)
 	u := c.adapter.unit
+	u.mu.Lock()
+	delay := 2 * time.Duration(u.faults.Delay) * time.Millisecond
+	u.mu.Unlock()
+	if delay > 0 { // a slow network delays the server's own answers too
+		<-u.clock.After(delay)
+	}
 	on, off := true, false
 	switch {
 	case code == 1 && len(value) == 4:

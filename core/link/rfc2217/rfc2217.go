@@ -313,6 +313,13 @@ func (p *port) alive() bool {
 	return p.err == nil && !p.closed
 }
 
+// Ping asks the server for the speed that it has set, which it answers itself.
+func (p *port) Ping(context.Context) (time.Duration, error) {
+	began := p.clock.Now()
+	_, err := p.ask(setBaudRate, []byte{0, 0, 0, 0})
+	return p.clock.Now().Sub(began), err
+}
+
 // Signs are what the server's notices have told.
 func (p *port) Signs() link.Signs {
 	p.mu.Lock()

@@ -144,7 +144,7 @@ func (s *session) enter(ctx context.Context) error {
 		return err
 	}
 	if s.o.Fast > 0 && s.o.Fast != s.o.Mode.Baud && s.offers(opSpeed) {
-		return s.hurry(ctx, s.o.Fast)
+		return s.Hurry(ctx, s.o.Fast)
 	}
 	return nil
 }
@@ -179,9 +179,9 @@ func (s *session) knock(ctx context.Context) error {
 // knockEvery is well below the shortest moment in which a unit listens.
 const knockEvery = 100 * time.Millisecond
 
-// hurry changes the speed of both ends, section 6: the answer still comes at the
+// Hurry changes the speed of both ends, section 6: the answer still comes at the
 // old one.
-func (s *session) hurry(ctx context.Context, baud int) error {
+func (s *session) Hurry(ctx context.Context, baud int) error {
 	err := s.exchange(ctx, once(s.request(opSpeed, binary.LittleEndian.AppendUint32(nil, uint32(baud)))), func(*request, []byte) error { return nil })
 	if err != nil {
 		return err

@@ -1,0 +1,356 @@
+package diagnose
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
+)
+
+// Seen is what the tool saw on a line.
+type Seen struct {
+	Kind      string        `json:"kind"`  // of the loader that was called
+	Asked     link.Mode     `json:"asked"` // the setting that the sheet names
+	Held      bool          `json:"held"`  // the line stood low before anything was asked
+	Loader    bool          `json:"loader"`
+	Other     string        `json:"other,omitempty"` // what answered instead
+	OtherKind string        `json:"otherKind,omitempty"`
+	Waits     bool          `json:"waits,omitempty"` // the model opens its loader only at power-up
+	Echo      bool          `json:"echo"`
+	Banner    string        `json:"banner,omitempty"`
+	Restarts  int           `json:"restarts"`
+	Version   string        `json:"version,omitempty"` // the program's own word
+	Heard     int           `json:"heard"`             // bytes that were not our echo
+	Framing   uint64        `json:"framing"`
+	Parity    uint64        `json:"parity"`
+	Decodes   *link.Mode    `json:"decodes,omitempty"`
+	Proof     loader.Proof  `json:"proof"`
+	Due       time.Duration `json:"due"`    // what one answer takes on the line
+	Server    time.Duration `json:"server"` // the serial server's own answer
+	Slower    *loader.Proof `json:"slower,omitempty"`
+}
+
+// Candidate is a loader that may answer, with the sheet it belongs to.
+type Candidate struct {
+	Sheet *model.Sheet
+	Kind  loader.Kind
+}
+
+// Pinger is a stream whose own far end can be asked.
+type Pinger interface {
+	Ping(ctx context.Context) (time.Duration, error)
+}
+
+// questions of a check.
+const questions = 100
+
+// tap records what passes through a stream.
+type tap struct {
+	link.Stream
+	mu   sync.Mutex
+	sent []byte
+	got  []byte
+}
+
+const most = 64 << 10
+
+func (t *tap) Read(p []byte) (int, error) {
+	n, err := t.Stream.Read(p)
+	t.mu.Lock()
+	if len(t.got) < most {
+		t.got = append(t.got, p[:n]...)
+	}
+	t.mu.Unlock()
+	return n, err
+}
+
+func (t *tap) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	if len(t.sent) < most {
+		t.sent = append(t.sent, p...)
+	}
+	t.mu.Unlock()
+	return t.Stream.Write(p)
+}
+
+func (t *tap) Within() link.Stream { return t.Stream }
+
+// taken gives what was recorded, and begins anew.
+func (t *tap) taken() (sent, got []byte) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	sent, got = t.sent, t.got
+	t.sent, t.got = nil, nil
+	return sent, got
+}
+
+// Watch asks and listens, harmlessly: nothing that it sends changes memory. The
+// first candidate is the loader that should be there. What the unit itself does
+// wrong is what is seen; an error means that the link is gone.
+func Watch(ctx context.Context, s link.Stream, all []Candidate, p link.Pace) (seen Seen, err error) {
+	first := all[0]
+	x := first.Sheet.Loader
+	seen = Seen{Kind: x.Kind, Asked: x.Mode(), Waits: x.Await > 0}
+	t := &tap{Stream: s}
+	before := link.SignsOf(s)
+	defer func() {
+		now := link.SignsOf(s)
+		seen.Framing, seen.Parity = now.Framing-before.Framing, now.Parity-before.Parity
+	}()
+	if err := s.SetMode(x.Mode()); err != nil {
+		return seen, err
+	}
+	idle, err := listen(ctx, t, p, 200*time.Millisecond)
+	if err != nil {
+		return seen, err
+	}
+	seen.Held = link.SignsOf(s).Breaks > 0 && len(bytes.Trim(idle, "\x00")) == 0
+	seen.Heard = len(bytes.Trim(idle, "\x00"))
+	t.taken()
+	if done, err := seen.call(ctx, t, all, p); done || err != nil {
+		return seen, err
+	}
+	if err := seen.reset(ctx, t, first.Sheet, p); err != nil {
+		return seen, err
+	}
+	if seen.Banner == "" && seen.Version == "" && seen.Heard > 0 && seen.Restarts == 0 {
+		return seen, seen.sweep(ctx, t, first.Sheet, p)
+	}
+	return seen, nil
+}
+
+// call tries the loaders; done if one of them answered.
+func (seen *Seen) call(ctx context.Context, t *tap, all []Candidate, p link.Pace) (done bool, err error) {
+	for i, c := range all {
+		x := c.Sheet.Loader
+		o := loader.Options{Mode: x.Mode(), Enter: x.Enter, OneWire: x.OneWire, Map: &c.Sheet.Memory, Pace: p}
+		session, err := c.Kind.Open(ctx, t, o)
+		sent, got := t.taken()
+		if i == 0 {
+			seen.unecho(sent, got, x.OneWire)
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return true, ctx.Err()
+			}
+			if k := core.KindOf(err); k != core.NotAnswering && k != core.RefusedByUnit {
+				return true, err
+			}
+			continue
+		}
+		says, err := calls(ctx, session)
+		if err != nil {
+			session.Close()
+			continue
+		}
+		switch {
+		case i == 0 && (says == x.Says || says == "" || x.Says == ""):
+			seen.Loader = true
+			err = seen.prove(ctx, t, session, x, p)
+		default:
+			seen.Other, seen.OtherKind = pick(says == "", "a unit with the loader "+x.Kind, says+" ("+x.Kind+")"), x.Kind
+		}
+		session.Close()
+		t.taken()
+		return true, err
+	}
+	return false, nil
+}
+
+// calls is what the unit calls itself: its model, or its chip.
+func calls(ctx context.Context, s loader.Session) (string, error) {
+	facts, err := s.Identify(ctx)
+	return model.Calls(facts), err
+}
+
+// unecho takes our own bytes off what was heard: on a line that echoes, what was
+// sent comes first.
+func (seen *Seen) unecho(sent, got []byte, oneWire bool) {
+	got = bytes.TrimLeft(got, "\x00")
+	sent = bytes.TrimLeft(sent, "\x00")
+	same := 0
+	for same < len(sent) && same < len(got) && sent[same] == got[same] {
+		same++
+	}
+	if same > 2 && same == min(len(sent), len(got)) {
+		got = got[same:]
+		seen.Echo = !oneWire
+	}
+	seen.Heard += len(got)
+}
+
+// prove asks many times, and where that is bad asks at a lower speed, where it is
+// slow asks the server.
+func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.Loader, p link.Pace) error {
+	m := x.Mode()
+	seen.Due = time.Duration(250*m.CharacterBits()) * time.Second / time.Duration(m.Baud)
+	var err error
+	if seen.Proof, err = loader.Prove(ctx, s, questions, p.Clock); err != nil {
+		return err
+	}
+	if ping, ok := t.Stream.(Pinger); ok {
+		if seen.Server, err = ping.Ping(ctx); err != nil {
+			return err
+		}
+	}
+	slow, can := s.(interface {
+		Hurry(ctx context.Context, baud int) error
+	})
+	if seen.Proof.Share() <= 0.02 || !can || m.Baud <= slowest {
+		return nil
+	}
+	if err := slow.Hurry(ctx, slowest); err != nil {
+		return nil // it stays bad: that is the answer
+	}
+	lower, err := loader.Prove(ctx, s, questions/2, p.Clock)
+	seen.Slower = &lower
+	if err != nil {
+		return err
+	}
+	slow.Hurry(ctx, m.Baud)
+	return nil
+}
+
+const slowest = 38400
+
+// listen collects what comes within a while.
+func listen(ctx context.Context, s link.Stream, p link.Pace, while time.Duration) ([]byte, error) {
+	var all []byte
+	buf := make([]byte, 1024)
+	s.SetReadDeadline(p.Clock.Now().Add(p.Scaled(while)))
+	defer s.SetReadDeadline(time.Time{})
+	for len(all) < most {
+		n, err := s.Read(buf)
+		all = append(all, buf[:n]...)
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			return all, ctx.Err()
+		}
+		if err != nil {
+			return all, err
+		}
+	}
+	return all, ctx.Err()
+}
+
+// reset brings the unit into its program and listens for its banner, then asks
+// for its version.
+func (seen *Seen) reset(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
+	said, clean, err := hear(ctx, t, sheet, link.Default(sheet.Application.Baud), p)
+	if err != nil {
+		return err
+	}
+	lines := texts(said)
+	if clean && len(lines) > 0 {
+		seen.Banner = lines[0]
+		for _, l := range lines {
+			if l == lines[0] {
+				seen.Restarts++
+			}
+		}
+		if seen.Restarts == 1 {
+			seen.Restarts = 0
+		}
+	} else {
+		seen.Heard += len(bytes.Trim(said, "\x00"))
+	}
+	t.taken()
+	pattern, err := regexp.Compile(sheet.Application.Answer)
+	if err != nil {
+		return err
+	}
+	if _, err := t.Write([]byte(sheet.Application.Ask)); err != nil {
+		return err
+	}
+	got, err := listen(ctx, t, p, 500*time.Millisecond)
+	if m := pattern.FindSubmatch(got); m != nil && len(m) > 1 {
+		seen.Version = string(m[1])
+	} else if seen.Banner == "" {
+		if seen.Echo {
+			got = bytes.ReplaceAll(got, []byte(sheet.Application.Ask), nil)
+		}
+		seen.Heard += len(bytes.Trim(got, "\x00"))
+	}
+	return err
+}
+
+// hear resets the unit into its program and listens for a second. clean tells
+// that every byte had its stop bit and parity, as far as the link tells.
+func hear(ctx context.Context, t *tap, sheet *model.Sheet, m link.Mode, p link.Pace) (said []byte, clean bool, err error) {
+	if err := t.SetMode(m); err != nil {
+		return nil, false, err
+	}
+	if err := link.Play(ctx, t, sheet.Loader.Leave, p); err != nil {
+		return nil, false, err
+	}
+	before := link.SignsOf(t)
+	said, err = listen(ctx, t, p, time.Second)
+	now := link.SignsOf(t)
+	return said, now.Parity == before.Parity && now.Framing == before.Framing, err
+}
+
+// texts are the lines of readable text of at least eight letters.
+func texts(b []byte) []string {
+	var all []string
+	for _, line := range strings.FieldsFunc(string(b), func(r rune) bool { return r == '\r' || r == '\n' }) {
+		line = strings.Trim(line, "\x00")
+		readable := len(line) >= 8
+		for _, r := range line {
+			readable = readable && r < unicode.MaxASCII && unicode.IsPrint(r)
+		}
+		if readable {
+			all = append(all, line)
+		}
+	}
+	return all
+}
+
+// speeds that are tried, the usual ones first.
+var speeds = []int{115200, 9600, 57600, 38400, 19200, 230400, 460800, 921600, 4800, 2400}
+
+// sweep resets the unit once with each usual setting until its banner can be read.
+func (seen *Seen) sweep(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
+	for _, parity := range []string{"none", "even", "odd"} {
+		for _, baud := range append([]int{sheet.Application.Baud}, speeds...) {
+			m := link.Mode{Baud: baud, Bits: 8, Parity: parity, Stop: "1"}
+			if m == link.Default(sheet.Application.Baud) || parity != "none" && baud != sheet.Application.Baud {
+				continue
+			}
+			said, clean, err := hear(ctx, t, sheet, m, p)
+			if core.KindOf(err) == core.RefusedByUnit {
+				continue // this adapter does not have the setting
+			}
+			if err != nil {
+				return err
+			}
+			if clean && len(texts(said)) > 0 {
+				seen.Decodes = &m
+				return t.SetMode(seen.Asked)
+			}
+		}
+	}
+	return t.SetMode(seen.Asked)
+}
+
+// ComesBack sends a few bytes and tells whether they come back: the self-test of
+// an adapter whose data pins are bridged.
+func ComesBack(ctx context.Context, s link.Stream, p link.Pace) (bool, error) {
+	if err := s.Purge(); err != nil {
+		return false, err
+	}
+	sent := []byte("ferry \x55\xAA\x00\xFF 0123456789")
+	if _, err := s.Write(sent); err != nil {
+		return false, err
+	}
+	got, err := listen(ctx, s, p, 400*time.Millisecond)
+	return bytes.Contains(got, sent), err
+}
