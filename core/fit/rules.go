@@ -118,3 +118,10 @@ func all(sheet *model.Sheet, rules []model.Rule, known Known) (Answer, core.Fact
 	}
 	return answer, decided
 }
+
+// Judge tells whether rules hold together, or surely do not; what is not known is
+// neither. Faces and procedures ask it; verdicts have their own reasons.
+func (k Known) Judge(sheet *model.Sheet, rules []model.Rule) (yes, no bool) {
+	answer, _ := all(sheet, rules, k)
+	return answer == Fits, answer == DoesNotFit
+}

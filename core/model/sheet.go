@@ -53,6 +53,7 @@ type Sheet struct {
 	Loader      Loader              `yaml:"loader" json:"loader"`
 	Application link.Application    `yaml:"application" json:"application"`
 	Memory      memory.Map          `yaml:"memory" json:"memory"`
+	Procedures  []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 
 	Digest core.Digest `yaml:"-" json:"digest"` // of the sheet's bytes
 }
@@ -424,7 +425,7 @@ func (s *Sheet) check() error {
 			return err
 		}
 	}
-	return nil
+	return s.checkProcedures()
 }
 
 // either joins values: A, B or C.

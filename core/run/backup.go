@@ -29,8 +29,7 @@ func (r *Run) backUp(ctx context.Context) error {
 		return err
 	}
 	if err := r.session.Can(loader.Read); err != nil {
-		return core.Fail(core.Protected, "the memory cannot be saved: %w", err).
-			Do("Without a backup nothing is written. Ask a lead about the ways on.")
+		return r.cannotRead(ctx, err)
 	}
 	began := r.pace.Clock.Now()
 	b := reading{run: r, amount: Amount{Total: r.sheet.Memory.Bytes()}, how: "unit-digest"}
@@ -71,6 +70,31 @@ func (r *Run) backUp(ctx context.Context) error {
 		}
 	}
 	return r.append(KindBackedUp, out, true)
+}
+
+// cannotRead passes the gate by a waiver, or says what cannot be saved, what going
+// on would erase, and the ways on.
+func (r *Run) cannotRead(ctx context.Context, why error) error {
+	gate, erases := GateBackup, "What the write replaces is lost."
+	if g, ok := r.session.(loader.Guarded); ok && r.session.Can(loader.Guard) == nil {
+		locked, err := g.Locked(ctx)
+		if err != nil {
+			return err
+		}
+		if locked {
+			gate, erases = GateProtection, "Lifting the lock erases all of it, settings and calibration too."
+		}
+	}
+	o := r.journal.State().Opened
+	if w, ok := o.Waived(gate); ok {
+		return r.append(KindWaived, w, true)
+	}
+	back := "There is no way back then."
+	if o.WayBack == BackImage {
+		back = "The way back is the image of the version that it runs, which the catalogue holds."
+	}
+	return core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
+		Do("Note its settings by hand, or ask a lead, who may go on by name: --waive " + gate + " --reason …")
 }
 
 // reading collects a backup.

@@ -69,16 +69,19 @@ type Run struct {
 	link    link.Link
 	session loader.Session
 
-	mu   sync.Mutex
-	stop *Stop
-	told time.Time
+	mu     sync.Mutex
+	stop   *Stop
+	told   time.Time
+	waits  string // id of the item that a person must answer
+	answer chan given
+	nudged chan struct{}
 }
 
 // New opens a run in an empty journal.
 func New(j *Journal, o Opened, b Bench, p link.Pace) (*Run, error) {
 	j.pace = &pace{p.Clock, p.Clock.Now()}
 	o.Engine = Engine
-	r := &Run{journal: j, bench: b, pace: p}
+	r := newRun(j, b, p)
 	return r, r.append(KindOpened, o, true)
 }
 
@@ -88,7 +91,7 @@ func TakeUp(j *Journal, t TakenUp, b Bench, p link.Pace) (*Run, error) {
 		return nil, core.Fail(core.BadFile, "the journal is empty; the run was never opened")
 	}
 	j.pace = &pace{p.Clock, p.Clock.Now()}
-	r := &Run{journal: j, bench: b, pace: p}
+	r := newRun(j, b, p)
 	if t.Epoch == 0 {
 		t.Epoch = j.epoch
 	}
@@ -96,6 +99,10 @@ func TakeUp(j *Journal, t TakenUp, b Bench, p link.Pace) (*Run, error) {
 		return r, nil
 	}
 	return r, r.append(KindTakenUp, t, true)
+}
+
+func newRun(j *Journal, b Bench, p link.Pace) *Run {
+	return &Run{journal: j, bench: b, pace: p, answer: make(chan given), nudged: make(chan struct{}, 1)}
 }
 
 // Journal is the run's journal; only events already appended may be read while
@@ -109,6 +116,10 @@ func (r *Run) Stop(by string) {
 	defer r.mu.Unlock()
 	if r.stop == nil {
 		r.stop = &Stop{By: by}
+	}
+	select {
+	case r.nudged <- struct{}{}:
+	default:
 	}
 }
 
@@ -169,6 +180,14 @@ func (r *Run) Work(ctx context.Context) error {
 
 func (r *Run) do(ctx context.Context, step Step) error {
 	switch step {
+	case StepCard:
+		return r.card(ctx)
+	case StepHands:
+		return r.hands(ctx)
+	case StepProve:
+		return r.prove(ctx)
+	case StepLock:
+		return r.lock(ctx)
 	case StepIdentify:
 		return r.identify(ctx)
 	case StepJudge:
@@ -203,8 +222,10 @@ func (r *Run) fault(step Step, err error) Fault {
 	switch {
 	case !s.Dangerous:
 		f.State = "nothing was changed"
-	case f.State == "":
+	case f.State == "" && s.WayBack() == BackFull:
 		f.State = "its memory is partly written; it stays in its loader, and the backup from before is stored"
+	case f.State == "":
+		f.State = "its memory is partly written, and there is no backup of it"
 	}
 	var at *differs
 	if asDiffers(err, &at) {
@@ -213,7 +234,10 @@ func (r *Run) fault(step Step, err error) Fault {
 	if f.Next == "" {
 		f.Next = "Look at the plug and the supply, then try again."
 	}
-	if s.Dangerous {
+	switch {
+	case s.Dangerous && s.WayBack() != BackFull:
+		f.Next += fmt.Sprintf(" Go on: ferry run resume %s.", s.Opened.Run)
+	case s.Dangerous:
 		f.Next += fmt.Sprintf(" Go on: ferry run resume %s. Or back: ferry restore %s.", s.Opened.Run, s.Opened.Serial)
 	}
 	return f
@@ -255,20 +279,28 @@ func (r *Run) connect(ctx context.Context) error {
 	if r.session != nil {
 		return nil
 	}
-	if r.link == nil {
-		l, err := r.bench.Open(ctx)
-		if err != nil {
-			return err
-		}
-		r.link = l
+	if err := r.plugIn(ctx); err != nil {
+		return err
 	}
-	s, err := OpenLoader(ctx, r.link, r.sheet, r.pace, nil)
+	s, err := OpenLoader(ctx, r.link, r.sheet, r.pace, r.calling)
 	if err != nil {
 		r.disconnect()
 		return err
 	}
 	r.session = s
-	return nil
+	return r.called()
+}
+
+// plugIn opens the link alone.
+func (r *Run) plugIn(ctx context.Context) error {
+	if r.link != nil {
+		return nil
+	}
+	l, err := r.bench.Open(ctx)
+	if err == nil {
+		r.link = l
+	}
+	return err
 }
 
 // OpenLoader opens the loader that a sheet names on a link. ready is called where

@@ -14,14 +14,19 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
 	"zealousferry/core/loader"
+	"zealousferry/core/model"
 	"zealousferry/core/plan"
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
-const Schema = 1
+const Schema = 2
 
-// Engine names the version of this engine in the opening event.
-const Engine = "ferry-run/1"
+// Engine names the version of this engine in the opening event. Runs that were
+// opened by ferry-run/1 have neither card nor proof, and go on without.
+const (
+	Engine    = "ferry-run/2"
+	engineOne = "ferry-run/1"
+)
 
 // Event is one line of a journal. Numbers are without gaps from 1.
 type Event struct {
@@ -57,7 +62,53 @@ const (
 	KindStopped     = "stopped" // the action in hand is done; nothing is under way any more
 	KindFault       = "fault"
 	KindClosed      = "closed"
+	KindCarded      = "carded"   // the procedure that this run goes by
+	KindHands       = "hands"    // a person must act
+	KindAnswered    = "answered" // and has
+	KindProved      = "proved"   // the link
+	KindWaived      = "waived"   // a gate, by a named person
+	KindSending     = "sending"  // of a whole file
+	KindLocked      = "locked"   // the memory's protection is set again
 )
+
+// The gates that a person may waive.
+const (
+	GateBackup     = "backup"     // memory that cannot be read
+	GateProtection = "protection" // a lock whose lifting erases
+)
+
+// Waiver is a named person's reasoned permission to pass a gate.
+type Waiver struct {
+	Gate   string `json:"gate"`
+	Reason string `json:"reason"`
+	By     string `json:"by"`
+	Role   string `json:"role"`
+}
+
+// The ways back.
+const (
+	BackFull     = "full"
+	BackSettings = "settings"
+	BackImage    = "image"
+	BackNone     = "none"
+)
+
+// Carded is the procedure as it was when the run began; without one it has no
+// items.
+type Carded struct {
+	Procedure string         `json:"procedure,omitempty"`
+	Edition   int            `json:"edition,omitempty"`
+	Standing  string         `json:"standing,omitempty"` // proven, unproven, failed
+	Items     []model.Item   `json:"items,omitempty"`
+	Limits    *loader.Limits `json:"limits,omitempty"`
+}
+
+// Hands names what a person must do now.
+type Hands struct {
+	Item    string `json:"item"` // empty where the sheet has no item for it
+	Says    string `json:"says"`
+	Calling bool   `json:"calling,omitempty"` // the tool calls; the unit's answer is the sign
+}
 
 // The kinds of run.
 const (
@@ -102,6 +153,18 @@ type Opened struct {
 	Noted    []core.Fact   `json:"noted"`   // what people and labels say of the unit
 	Engine   string        `json:"engine"`
 	Deadline time.Duration `json:"deadline"` // how long to wait for the service to store the backup
+	Waivers  []Waiver      `json:"waivers,omitempty"`
+	WayBack  string        `json:"wayBack,omitempty"` // without a backup: image where the catalogue holds what it runs
+}
+
+// Waived finds the waiver of a gate.
+func (o *Opened) Waived(gate string) (Waiver, bool) {
+	for _, w := range o.Waivers {
+		if w.Gate == gate {
+			return w, true
+		}
+	}
+	return Waiver{}, false
 }
 
 // Source is a backup that a run goes by.
@@ -196,7 +259,9 @@ type Act struct {
 	Sector int    `json:"sector"`
 	Erase  bool   `json:"erase,omitempty"`
 	Bytes  uint64 `json:"bytes"`
-	Last   bool   `json:"last,omitempty"` // of its sector
+	Last   bool   `json:"last,omitempty"`   // of its sector
+	File   bool   `json:"file,omitempty"`   // a whole file: all sectors of the plan
+	Unlock bool   `json:"unlock,omitempty"` // the protection is lifted, which erases
 }
 
 // Verified says how the memory was proved right.

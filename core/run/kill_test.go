@@ -49,6 +49,7 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 	if err != nil {
 		return nil, err
 	}
+	b.journal = j
 	var r *run.Run
 	opened := make(chan struct{})
 	go func() {
@@ -67,6 +68,7 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 		if j, err = run.OpenJournal(disk); err != nil {
 			return nil, err
 		}
+		b.journal = j
 		if j.State().Opened == nil {
 			r, err = run.New(j, b.open, b, b.pace)
 		} else {
@@ -86,25 +88,31 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 }
 
 // TestKilledAtEveryEvent is law 3 for the bench: at every event of a run, on a
-// disk that forgets everything not flushed.
+// disk that forgets everything not flushed, with every loader.
 func TestKilledAtEveryEvent(t *testing.T) {
-	b := newBench(t, nil)
-	events := 0
-	b.OnChange = func() { events++ }
-	if s := b.flash(t, b.open); s.Closed.Outcome != run.Done {
-		t.Fatalf("%+v", s.Fault)
-	}
-	for n := 1; n <= events; n++ {
-		t.Run(fmt.Sprintf("after event %d", n), func(t *testing.T) {
-			t.Parallel()
-			b := newBench(t, nil)
-			before := b.unit.Memory()
-			s, err := killAt(b, &testkit.Disk{}, n)
-			if err != nil {
-				t.Fatal(err)
-			}
-			ended(t, b, s, before)
-		})
+	for _, name := range testkit.Loaders {
+		b := newBenchOf(t, name, nil)
+		events := 0
+		b.OnChange = func() { events++ }
+		if s := b.flash(t, b.open); s.Closed == nil || s.Closed.Outcome != run.Done {
+			t.Fatalf("%s: closed %+v, fault %+v", name, s.Closed, s.Fault)
+		}
+		step := 1
+		if name != "gangway" {
+			step = trials(3, 1)
+		}
+		for n := 1; n <= events; n += step {
+			t.Run(fmt.Sprintf("%s after event %d", name, n), func(t *testing.T) {
+				t.Parallel()
+				b := newBenchOf(t, name, nil)
+				before := b.unit.Memory()
+				s, err := killAt(b, &testkit.Disk{}, n)
+				if err != nil {
+					t.Fatal(err)
+				}
+				ended(t, b, s, before)
+			})
+		}
 	}
 }
 
@@ -124,17 +132,29 @@ func ended(t *testing.T, b *bench, s *run.State, before []byte) {
 // TestTheLinkCutAt200RandomBytes is law 3 for the cable: wherever it is cut, the
 // run ends right when taken up, or the backup can be restored.
 func TestTheLinkCutAt200RandomBytes(t *testing.T) {
-	cutSomewhere(t, 200, func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
+	cutSomewhere(t, "gangway", 200, func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
 }
 
 // TestThePowerCutAtRandomBytes: the unit loses its power in the middle of an
 // erase or of a page, which leaves a ruin.
 func TestThePowerCutAtRandomBytes(t *testing.T) {
-	cutSomewhere(t, trials(60, 1000), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
+	cutSomewhere(t, "gangway", trials(60, 1000), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
 }
 
-func cutSomewhere(t *testing.T, times int, fault func(int64) sim.Faults) {
-	whole := newBench(t, nil)
+// TestCutsWithTheOtherLoaders does both to each of them.
+func TestCutsWithTheOtherLoaders(t *testing.T) {
+	for _, name := range testkit.Loaders[1:] {
+		t.Run(name+", lead", func(t *testing.T) {
+			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
+		})
+		t.Run(name+", power", func(t *testing.T) {
+			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
+		})
+	}
+}
+
+func cutSomewhere(t *testing.T, name string, times int, fault func(int64) sim.Faults) {
+	whole := newBenchOf(t, name, nil)
 	whole.flash(t, whole.open)
 	bytesOfARun := whole.unit.Received()
 	r := rand.New(rand.NewPCG(20261124, 1))
@@ -142,10 +162,11 @@ func cutSomewhere(t *testing.T, times int, fault func(int64) sim.Faults) {
 		n := 1 + r.Int64N(bytesOfARun)
 		t.Run(fmt.Sprintf("%d at byte %d", i, n), func(t *testing.T) {
 			t.Parallel()
-			b := newBench(t, func(s *sim.Spec) { s.Seed = uint64(i) })
+			b := newBenchOf(t, name, func(s *sim.Spec) { s.Seed = uint64(i) })
 			before := b.unit.Memory()
 			disk := &testkit.Disk{}
 			j, _ := run.OpenJournal(disk)
+			b.journal = j
 			u, err := run.New(j, b.open, b, b.pace)
 			if err != nil {
 				t.Fatal(err)

@@ -1,27 +1,38 @@
 package run
 
-import "zealousferry/core/plan"
+import (
+	"zealousferry/core/model"
+	"zealousferry/core/plan"
+	"zealousferry/core/procedure"
+)
 
 // View is how a run stands, for a person: what is being done, whether the unit
 // may be touched, how long it will take. Faces draw it and add nothing.
 type View struct {
-	Step    Step    `json:"step"`
-	Board   string  `json:"board"`   // hands-off, reading, waiting, stopped, ended
-	Done    uint64  `json:"done"`    // bytes of the step
-	Total   uint64  `json:"total"`   // bytes of the step
-	Rate    float64 `json:"rate"`    // bytes per second
-	Line    float64 `json:"line"`    // bytes per second that the line carries at best
-	Left    int64   `json:"left"`    // microseconds to the end of the step, -1 if not known
-	Touch   int64   `json:"touch"`   // microseconds until the unit may be touched, -1 if not known
-	Waits   string  `json:"waits"`   // for what
-	Outcome Outcome `json:"outcome"` // empty while it works
-	Changes int     `json:"changes"` // sectors to change in all
-	Right   int     `json:"right"`   // of them, sectors done
+	Step    Step             `json:"step"`
+	Board   string           `json:"board"`           // hands-off, reading, waiting, stopped, ended
+	Done    uint64           `json:"done"`            // bytes of the step
+	Total   uint64           `json:"total"`           // bytes of the step
+	Rate    float64          `json:"rate"`            // bytes per second
+	Line    float64          `json:"line"`            // bytes per second that the line carries at best
+	Left    int64            `json:"left"`            // microseconds to the end of the step, -1 if not known
+	Touch   int64            `json:"touch"`           // microseconds until the unit may be touched, -1 if not known
+	Waits   string           `json:"waits"`           // for what
+	Outcome Outcome          `json:"outcome"`         // empty while it works
+	Changes int              `json:"changes"`         // sectors to change in all
+	Right   int              `json:"right"`           // of them, sectors done
+	Hands   *Hands           `json:"hands,omitempty"` // what a person must do now
+	Item    *model.Item      `json:"item,omitempty"`  // the same, as the procedure has it
+	Turn    int              `json:"turn"`            // which of the person's items it is, from 1
+	Turns   int              `json:"turns"`           // and how many there are
+	WayBack string           `json:"wayBack,omitempty"`
+	Undo    []procedure.Undo `json:"undo,omitempty"`
 }
 
 // The boards.
 const (
 	BoardHandsOff = "hands-off"
+	BoardHandsOn  = "hands-on"
 	BoardReading  = "reading"
 	BoardWaiting  = "waiting"
 	BoardStopped  = "stopped"
@@ -34,6 +45,20 @@ func (s *State) View() View {
 		return View{Board: BoardWaiting, Left: -1, Touch: -1}
 	}
 	v := View{Step: s.Next(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
+	v.WayBack, v.Undo = s.WayBack(), s.UndoList()
+	if s.Carded != nil {
+		var left int
+		left, v.Turns = procedure.Left(s.Carded.Items, s.Answers)
+		v.Turn = min(v.Turns-left+1, v.Turns)
+	}
+	if h := s.Hands; h != nil && s.Closed == nil {
+		v.Hands = h
+		for i := range s.itemsOf() {
+			if s.Carded.Items[i].ID == h.Item {
+				v.Item = &s.Carded.Items[i]
+			}
+		}
+	}
 	if p := s.Planned; p != nil {
 		v.Line = p.Pace
 		for i, x := range p.Sectors {
@@ -91,7 +116,17 @@ func (s *State) View() View {
 		}
 		v.Rate = s.rate()
 	}
+	if v.Hands != nil {
+		v.Board = BoardHandsOn
+	}
 	return v
+}
+
+func (s *State) itemsOf() []model.Item {
+	if s.Carded == nil {
+		return nil
+	}
+	return s.Carded.Items
 }
 
 // rate is the payload written per second since the writing began or was taken

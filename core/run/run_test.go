@@ -28,6 +28,13 @@ type bench struct {
 	journal *run.Journal
 	run     *run.Run
 	port    string // a serial port, in place of the network
+	hand    func() // of whoever stands beside
+}
+
+// Changed has the hand act, then the test.
+func (b *bench) Changed() {
+	b.hand()
+	b.Alone.Changed()
 }
 
 func (b *bench) Open(ctx context.Context) (link.Link, error) {
@@ -99,7 +106,14 @@ func (b *bench) onEvent(when func(*run.Journal) bool, do func()) {
 
 func newBench(t testing.TB, change func(*sim.Spec)) *bench {
 	t.Helper()
-	u, sheet, err := testkit.SmallUnit(change)
+	return newBenchOf(t, "gangway", change)
+}
+
+// newBenchOf is the same with another of testkit.Loaders. What such a unit cannot
+// do is waived, its label is read, its power applied when it is called for.
+func newBenchOf(t testing.TB, name string, change func(*sim.Spec)) *bench {
+	t.Helper()
+	u, sheet, err := testkit.SmallUnitOf(name, change)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +121,18 @@ func newBench(t testing.TB, change func(*sim.Spec)) *bench {
 	a := testkit.NewAlone(u)
 	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.2}}
 	b.open = run.Opened{Run: "run-1", Kind: run.Flash, Unit: "unit-1", Model: sheet.Model, Serial: "S-0001", Bench: "b", Link: "b/l", By: "p",
-		Sheet: a.Put(testkit.Small), Version: "2.0.0", Deadline: time.Second}
+		Sheet: a.Put(testkit.SmallSheetOf(name)), Version: "2.0.0", Deadline: time.Second}
+	if name != "gangway" && name != "one-wire" {
+		b.open.Label = "S-0001"
+		b.open.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromLabel, At: time.Now()}}
+		b.open.Waivers = []run.Waiver{{Gate: run.GateBackup, Reason: "it cannot be read", By: "lead", Role: "lead"}}
+	}
+	b.hand = func() {
+		if b.journal != nil && b.journal.State().Hands != nil && b.journal.State().Hands.Calling {
+			u.Power(false)
+			u.Power(true)
+		}
+	}
 	b.open.Release = a.Release(sheet, "2.0.0", 0x1000, testkit.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
 	return b
 }

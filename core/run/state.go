@@ -3,9 +3,13 @@ package run
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"zealousferry/core"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
 	"zealousferry/core/plan"
+	"zealousferry/core/procedure"
 )
 
 // Step is what a run does next.
@@ -14,6 +18,10 @@ type Step string
 // The steps, in the order of the work. Paused and Ended do nothing.
 const (
 	StepIdentify Step = "identify"
+	StepCard     Step = "card"
+	StepHands    Step = "hands"
+	StepProve    Step = "prove"
+	StepLock     Step = "lock"
 	StepJudge    Step = "fit"
 	StepBackUp   Step = "backup"
 	StepStore    Step = "store"
@@ -31,6 +39,13 @@ const (
 // State is what a run's events add up to.
 type State struct {
 	Opened     *Opened
+	Carded     *Carded
+	Hands      *Hands // what a person must do now
+	Answers    []procedure.Answer
+	Proved     *loader.Proof
+	Waived     *Waiver
+	Unlocked   bool // the protection was lifted by this run
+	Locked     bool // and set again
 	TakenUp    *TakenUp
 	Halves     int
 	Identified *Identified
@@ -91,6 +106,26 @@ func (s *State) Apply(e Event) error {
 		s.Opened, err = body[Opened](e)
 	case KindTakenUp:
 		err = s.takeUp(e)
+	case KindCarded:
+		s.Carded, err = body[Carded](e)
+	case KindHands:
+		s.Hands, err = body[Hands](e)
+	case KindAnswered:
+		var a procedure.Answer
+		err = into(e, &a)
+		s.Answers = append(s.Answers, a)
+		s.Hands = nil
+	case KindProved:
+		s.Proved, err = body[loader.Proof](e)
+	case KindWaived:
+		s.Waived, err = body[Waiver](e)
+	case KindSending:
+		var a Amount
+		err = into(e, &a)
+		s.Written = a.Done
+		s.DoneMono = e.Mono
+	case KindLocked:
+		s.Locked = true
 	case KindIdentified:
 		s.Identified, err = body[Identified](e)
 	case KindJudged:
@@ -125,8 +160,18 @@ func (s *State) Apply(e Event) error {
 		var a Act
 		err = into(e, &a)
 		s.DoneMono = e.Mono
-		if !a.Erase {
+		if !a.Erase && !a.Unlock {
 			s.Written += a.Bytes
+		}
+		if a.Unlock {
+			s.Unlocked = true
+		}
+		if a.File {
+			s.Written = a.Bytes
+			for _, i := range s.remaining() {
+				s.Right[i] = true
+			}
+			s.Unknown = false
 		}
 		if a.Last {
 			s.Right[a.Sector] = true
@@ -143,6 +188,7 @@ func (s *State) Apply(e Event) error {
 	case KindStopped:
 		s.AtRest = true
 	case KindFault:
+		s.Hands = nil
 		s.Fault, err = body[Fault](e)
 	case KindClosed:
 		s.Closed, err = body[Closed](e)
@@ -162,10 +208,79 @@ func (s *State) takeUp(e Event) error {
 	}
 	s.TakenUp, s.Halves = t, s.Halves+1
 	s.Same, s.Surveyed, s.Stopped, s.AtRest, s.Fault, s.WriteMono, s.Waits = false, false, false, false, nil, 0, ""
+	s.Hands = nil
+	s.forget(model.AtPower)
 	if !s.Dangerous {
+		s.Proved, s.Waived = nil, nil
 		s.Identified, s.Judged, s.BackedUp, s.Stored, s.Covered, s.Planned = nil, nil, nil, nil, nil, nil
 	}
 	return nil
+}
+
+// forget drops the answers at a stage: what was done with the power is done again.
+func (s *State) forget(stage string) {
+	if s.Carded == nil {
+		return
+	}
+	s.Answers = slices.DeleteFunc(slices.Clone(s.Answers), func(a procedure.Answer) bool {
+		return slices.ContainsFunc(s.Carded.Items, func(i model.Item) bool { return i.ID == a.Item && i.At == stage })
+	})
+}
+
+// hands is the item that a person or the tool must do next at these stages.
+func (s *State) hands(stages ...string) *model.Item {
+	if s.Carded == nil {
+		return nil
+	}
+	return procedure.Next(s.Carded.Items, s.Answers, stages...)
+}
+
+var before = model.Stages[:len(model.Stages)-1]
+
+// refused tells whether a person said that something is not as it should be.
+func (s *State) refused() *procedure.Answer {
+	if n := len(s.Answers); n > 0 && s.Answers[n-1].Value == procedure.No {
+		return &s.Answers[n-1]
+	}
+	return nil
+}
+
+// undo is the item that takes back the next temporary change.
+func (s *State) undo() *model.Item {
+	for _, u := range s.UndoList() {
+		if u.State == "open" {
+			for n := range s.Carded.Items {
+				if s.Carded.Items[n].ID == u.Back {
+					return &s.Carded.Items[n]
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// UndoList is every temporary change of this run, and whether it was taken back.
+func (s *State) UndoList() []procedure.Undo {
+	if s.Carded == nil {
+		return nil
+	}
+	return procedure.UndoList(s.Carded.Items, s.Answers)
+}
+
+// WayBack says what could undo the write.
+func (s *State) WayBack() string {
+	switch {
+	case s.BackedUp != nil || s.Covered != nil:
+		return BackFull
+	case s.Opened != nil && s.Opened.WayBack != "":
+		return s.Opened.WayBack
+	}
+	return BackNone
+}
+
+// carded tells whether this run goes by a card and a proof at all.
+func (s *State) carded() bool {
+	return s.Opened != nil && s.Opened.Engine != engineOne && s.Opened.Engine != ""
 }
 
 func (s *State) survey(v Surveyed) {
@@ -202,34 +317,34 @@ func (s *State) Next() Step {
 		return StepEnded
 	case s.Fault != nil && s.paused():
 		return StepPaused
-	case s.Fault != nil:
-		return StepClose
-	case s.Stopped && !s.Dangerous:
-		return StepClose
+	case s.Fault != nil || s.Stopped && !s.Dangerous:
+		return s.end(true)
 	case s.Stopped && !s.complete():
 		return StepPaused
+	case s.carded() && s.Carded == nil && !s.Dangerous:
+		return StepCard
+	case s.carded() && !s.Dangerous && s.hands(before...) != nil:
+		return StepHands
+	case s.carded() && s.hands(model.AtPower) != nil && !s.complete():
+		return StepHands
 	case s.Identified == nil:
 		return StepIdentify
 	case s.Judged == nil && s.Opened.Kind != BackUp: // there is nothing to judge in a reading
 		return StepJudge
 	case s.Judged != nil && s.Judged.NothingToDo:
-		return StepClose
-	case s.BackedUp == nil && s.Covered == nil:
+		return s.end(false)
+	case s.carded() && s.Proved == nil && !s.Dangerous:
+		return StepProve
+	case s.BackedUp == nil && s.Covered == nil && s.Waived == nil:
 		return StepBackUp
-	case s.Stored == nil && s.Covered == nil:
+	case s.Stored == nil && s.Covered == nil && s.Waived == nil:
 		return StepStore
 	case s.Opened.Kind == BackUp:
-		if s.Started == nil {
-			return StepStart
-		}
-		return StepClose
+		return s.started()
 	case s.Planned == nil:
 		return StepPlan
 	case s.Planned.Actions == 0:
-		if s.Started == nil {
-			return StepStart
-		}
-		return StepClose
+		return s.started()
 	case !s.Same:
 		return StepSame
 	case s.Halves > 1 && s.Dangerous && !s.Surveyed:
@@ -238,8 +353,24 @@ func (s *State) Next() Step {
 		return StepWrite
 	case s.Verified == nil:
 		return StepVerify
-	case s.Started == nil:
+	case s.Unlocked && !s.Locked:
+		return StepLock
+	}
+	return s.started()
+}
+
+func (s *State) started() Step {
+	if s.Started == nil {
 		return StepStart
+	}
+	return s.end(false)
+}
+
+// end is closing, once a person has taken back what was changed by hand; a run
+// that got to its end has its last items done too.
+func (s *State) end(early bool) Step {
+	if s.carded() && (s.undo() != nil || !early && s.hands(model.AtLeft) != nil) {
+		return StepHands
 	}
 	return StepClose
 }
@@ -248,7 +379,7 @@ func (s *State) Next() Step {
 // lost or the bench could not go on after the first erase. What the unit itself
 // refused is final.
 func (s *State) paused() bool {
-	if !s.Dangerous || s.Verified != nil {
+	if !s.Dangerous || s.Verified != nil && !(s.Unlocked && !s.Locked) {
 		return false
 	}
 	switch s.Fault.Kind {

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
 	"zealousferry/core/memory"
+	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/registry"
 	"zealousferry/core/shelf"
@@ -20,6 +21,10 @@ import (
 // identify asks the unit who it is and holds it against the unit that the run
 // was opened for.
 func (r *Run) identify(ctx context.Context) error {
+	before, err := r.beforehand(ctx)
+	if err != nil {
+		return err
+	}
 	if err := r.connect(ctx); err != nil {
 		return err
 	}
@@ -27,21 +32,55 @@ func (r *Run) identify(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	id := Identified{Facts: facts, Strength: ThisUnit, Generation: r.link.Generation()}
-	if value(facts, core.FactSerial) == "" {
-		id.Strength = ThisKind
-	}
+	id := Identified{Facts: append(facts, before...), Strength: StrengthOf(facts), Generation: r.link.Generation()}
 	if err := r.append(KindIdentified, id, true); err != nil {
 		return err
 	}
 	return r.isUnit(facts)
 }
 
+// StrengthOf says how sure an identity is that rests on these facts of the wire.
+func StrengthOf(facts []core.Fact) string {
+	switch {
+	case value(facts, core.FactSerial) != "":
+		return ThisUnit
+	case len(facts) > 0:
+		return ThisKind
+	}
+	return ByEye
+}
+
+// beforehand asks the program for its version where the loader cannot be asked
+// anything; a program that is silent is no fault.
+func (r *Run) beforehand(ctx context.Context) ([]core.Fact, error) {
+	if err := r.load(ctx); err != nil {
+		return nil, err
+	}
+	kind, err := registry.Loader(r.sheet.Loader.Kind)
+	if err != nil || kind.Limits().Identity != ByEye || r.session != nil {
+		return nil, err
+	}
+	if err := r.plugIn(ctx); err != nil {
+		return nil, err
+	}
+	s, err := loader.Stream(r.link, kind.Name())
+	if err != nil {
+		return nil, err
+	}
+	a := r.sheet.Application
+	a.Wait = time.Second
+	version, err := link.AskVersion(ctx, s, a, nil, r.pace)
+	if core.KindOf(err) == core.NotAnswering && ctx.Err() == nil {
+		return nil, nil
+	}
+	return []core.Fact{{Name: core.FactRunning, Value: version, Source: core.FromWire, At: r.pace.Clock.Now().UTC()}}, err
+}
+
 // isUnit refuses any unit but the run's own.
 func (r *Run) isUnit(facts []core.Fact) error {
 	s := r.journal.State()
 	o := s.Opened
-	if says := value(facts, core.FactModel); says != r.sheet.Loader.Says {
+	if says := model.Calls(facts); len(facts) > 0 && says != r.sheet.Loader.Says {
 		return core.Fail(core.WrongUnit, "the run is for a %s, which calls itself %q; on the link is %q", o.Model, r.sheet.Loader.Says, says).
 			Do("Identify what is on the link: ferry identify " + o.Link + ".")
 	}
@@ -83,6 +122,9 @@ func (r *Run) judge(ctx context.Context) error {
 		}
 	case Flash:
 		all := append(append([]core.Fact(nil), o.Noted...), s.Identified.Facts...)
+		if value(s.Identified.Facts, core.FactModel) == "" { // isUnit has held its chip, or a person its label, against the register
+			all = append(all, core.Fact{Name: core.FactModel, Value: r.sheet.Model, Source: core.FromRecord, At: r.pace.Clock.Now()})
+		}
 		v := fit.Evaluate(r.sheet, r.release, fit.Prepare(r.sheet, all, r.pace.Clock.Now()))
 		j := Judged{Verdict: &v, NothingToDo: v.Answer == fit.Fits && v.Current && !o.Again}
 		if err := r.append(KindJudged, j, true); err != nil {
@@ -126,7 +168,7 @@ func (r *Run) store(ctx context.Context) error {
 // this bench's disk when it ends, and there is room for the whole journal.
 func (r *Run) makePlan(ctx context.Context) error {
 	s := r.journal.State()
-	if c := s.Opened.Covered; c != nil && s.Covered == nil && s.BackedUp == nil {
+	if s.Covered == nil && s.BackedUp == nil && s.Waived == nil {
 		return core.Fail(core.NoWayBack, "there is no backup to plan with")
 	}
 	p, err := r.build(ctx)
@@ -168,6 +210,22 @@ func (r *Run) build(ctx context.Context) (*plan.Plan, error) {
 	}
 	if in.Whole {
 		base = s.Opened.Source.Manifest
+	}
+	if s.Waived != nil && !in.Whole { // what is not in an image is erased: by the unlocking, or by the unit itself
+		in.Base = func(_ uint64, p []byte) error {
+			for i := range p {
+				p[i] = r.sheet.Memory.Erased
+			}
+			return nil
+		}
+		if in.Images, err = r.images(ctx); err != nil {
+			return nil, err
+		}
+		p, err := plan.Build(in)
+		if err == nil {
+			r.plan = p
+		}
+		return p, err
 	}
 	raw, err := r.bench.Blob(ctx, base)
 	if err != nil {
@@ -274,8 +332,15 @@ func (r *Run) same(ctx context.Context) error {
 }
 
 // survey finds out what an interrupted write has left: planned sectors that hold
-// what they should are done, all others begin with their erase again.
+// what they should are done, all others begin with their erase again. A unit that
+// takes a whole file gets it from its start; one that is locked still gets all.
 func (r *Run) survey(ctx context.Context) error {
+	if err := r.connect(ctx); err != nil {
+		return err
+	}
+	if r.session.Can(loader.Read) != nil {
+		return r.append(KindSurveyed, Surveyed{}, true)
+	}
 	now, _, err := r.digests(ctx, nil)
 	if err != nil {
 		return err
@@ -301,6 +366,12 @@ func (r *Run) write(ctx context.Context) error {
 	}
 	if err := r.connect(ctx); err != nil {
 		return err
+	}
+	if err := r.unlock(ctx); err != nil {
+		return err
+	}
+	if f, ok := r.session.(loader.Filer); ok && r.session.Can(loader.File) == nil {
+		return r.sendFile(ctx, p, f)
 	}
 	for _, need := range []loader.Ability{loader.Erase, loader.Write} {
 		if err := r.session.Can(need); err != nil {
@@ -342,6 +413,101 @@ func (r *Run) write(ctx context.Context) error {
 	})
 }
 
+// connectTo is connect, but only plugs in where a file was sent: the loader of
+// such a unit is over then.
+func (r *Run) connectTo(ctx context.Context) error {
+	if err := r.load(ctx); err != nil {
+		return err
+	}
+	c := r.journal.State().Carded
+	if c == nil || c.Limits == nil || !c.Limits.Has(loader.File) || !r.journal.State().Dangerous {
+		return r.connect(ctx)
+	}
+	if r.session != nil {
+		r.session.Close()
+		r.session = nil
+	}
+	return r.plugIn(ctx)
+}
+
+// unlock lifts the protection that a waiver was given for. It erases, so it is an
+// action like any other.
+func (r *Run) unlock(ctx context.Context) error {
+	s := r.journal.State()
+	if s.Waived == nil || s.Waived.Gate != GateProtection {
+		return nil
+	}
+	g, ok := r.session.(loader.Guarded)
+	if !ok {
+		return nil
+	}
+	locked, err := g.Locked(ctx)
+	if err != nil || !locked {
+		return err
+	}
+	if err := r.append(KindAboutTo, Act{Unlock: true}, true); err != nil {
+		return err
+	}
+	if err := g.Unlock(ctx); err != nil {
+		return err
+	}
+	return r.append(KindDone, Act{Unlock: true}, true)
+}
+
+// lock sets the protection again that was on before.
+func (r *Run) lock(ctx context.Context) error {
+	if err := r.connect(ctx); err != nil {
+		return err
+	}
+	g, ok := r.session.(loader.Guarded)
+	if !ok {
+		return core.Fail(core.RefusedByUnit, "the loader cannot lock the memory again")
+	}
+	if err := g.Lock(ctx); err != nil {
+		return err
+	}
+	return r.append(KindLocked, struct{}{}, true)
+}
+
+// sendFile sends the images as one file, from its first byte. It is one action,
+// and resumed as a whole.
+func (r *Run) sendFile(ctx context.Context, p *plan.Plan, f loader.Filer) error {
+	images, err := r.images(ctx)
+	if err != nil {
+		return err
+	}
+	from, to := images[0].Extent()
+	for _, im := range images[1:] {
+		a, b := im.Extent()
+		from, to = min(from, a), max(to, b)
+	}
+	data := make([]byte, to-from)
+	for i := range data {
+		data[i] = r.sheet.Memory.Erased
+	}
+	for _, im := range images {
+		im.Overlay(from, data)
+	}
+	name := r.sheet.Loader.File
+	if name == "" {
+		name = r.sheet.Model + ".bin"
+	}
+	act := Act{File: true, Bytes: uint64(len(data))}
+	if err := r.append(KindAboutTo, act, true); err != nil {
+		return err
+	}
+	var told error
+	err = f.SendFile(ctx, name, data, func(n int) {
+		if told == nil {
+			told = r.progress(KindSending, Amount{uint64(n), act.Bytes})
+		}
+	})
+	if err := first(err, told); err != nil {
+		return err
+	}
+	return r.append(KindDone, act, true)
+}
+
 type differs struct {
 	sector int
 	cause  *core.Error
@@ -355,6 +521,12 @@ func asDiffers(err error, to **differs) bool { return errors.As(err, to) }
 // verify holds every sector of the memory against what it should be: the ones
 // written, the ones right before, and the ones that nobody was to touch.
 func (r *Run) verify(ctx context.Context) error {
+	if err := r.connectTo(ctx); err != nil {
+		return err
+	}
+	if c := r.journal.State().Carded; r.session == nil && c != nil && c.Limits != nil { // the unit has left its loader with the last block
+		return r.append(KindVerified, Verified{How: "transfer", Sectors: len(r.journal.State().Planned.Sectors)}, true)
+	}
 	now, how, err := r.digests(ctx, func(a Amount) error { return r.progress(KindVerifying, a) })
 	if err != nil {
 		return err
@@ -377,18 +549,21 @@ func (r *Run) verify(ctx context.Context) error {
 	return r.append(KindVerified, v, true)
 }
 
-// start lets the program run and asks it for its version.
+// start lets the program run and asks it for its version. A unit that took a file
+// has started it already.
 func (r *Run) start(ctx context.Context) error {
-	if err := r.connect(ctx); err != nil {
+	if err := r.connectTo(ctx); err != nil {
 		return err
 	}
 	stream, err := loader.Stream(r.link, r.sheet.Loader.Kind)
 	if err != nil {
 		return err
 	}
-	restart(ctx, r.session, stream, r.sheet)
-	r.session.Close()
-	r.session = nil
+	if r.session != nil {
+		restart(ctx, r.session, stream, r.sheet)
+		r.session.Close()
+		r.session = nil
+	}
 	version, err := link.AskVersion(ctx, stream, r.sheet.Application, r.sheet.Loader.Leave, r.pace)
 	st := Started{Version: version}
 	if err != nil {
@@ -398,6 +573,13 @@ func (r *Run) start(ctx context.Context) error {
 		st.Note = err.Error()
 	}
 	s := r.journal.State()
+	if s.Verified != nil && s.Verified.How == "transfer" && st.Version != s.Opened.Version {
+		said := core.Fail(core.VerifyDiffers, "the program says that it is %q, expected %s, and nothing else proves what was written", st.Version, s.Opened.Version)
+		if st.Version == "" {
+			said = core.Fail(core.NotAnswering, "the program does not say that it is %s, and nothing else proves what was written", s.Opened.Version)
+		}
+		return said.Unit("a file was sent whole; what runs is not known").Do("Look at the unit's signs; then send the file again.")
+	}
 	if st.Version == "" && s.Verified == nil {
 		st.Note = "" // it was not touched; whether its program runs is not this run's doing
 	}

@@ -51,14 +51,14 @@ func (f *fileBoot) ask(tick int) {
 		return
 	}
 	u.speak([]byte{'C'}, u.clock.Now())
-	u.after(time.Second, func() { f.ask(tick) })
+	u.after(3*time.Second, func() { f.ask(tick) })
 }
 
-// missed asks again for the block in hand if nothing comes for two seconds.
+// missed asks again for the block in hand if nothing comes for ten seconds.
 func (f *fileBoot) missed() {
 	f.tick++
 	tick, u := f.tick, f.u
-	u.after(2*time.Second, func() {
+	u.after(10*time.Second, func() {
 		if f.tick == tick && u.inLoader {
 			u.rx = u.rx[:0]
 			u.speak([]byte{nak}, u.clock.Now())

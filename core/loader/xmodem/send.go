@@ -32,6 +32,7 @@ const (
 	quiet    = 1 * time.Second  // between the bytes of a block
 	asks     = 20
 	again    = 10 // of one block
+	silences = 4  // in a row, after which the other end is gone
 )
 
 // File is a file on its way.
@@ -163,7 +164,7 @@ func (l *Line) invited(ctx context.Context, wait time.Duration, ready func()) (s
 // put sends a block until it is acknowledged.
 func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) error {
 	wire := block(n, data, short)
-	for try := 1; ; try++ {
+	for try, silent := 1, 0; ; try++ {
 		if err := l.say(wire...); err != nil {
 			return err
 		}
@@ -171,14 +172,32 @@ func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) error {
 		switch {
 		case err != nil && !errors.Is(err, errLate):
 			return err
-		case err == nil && answer == ack:
+		case err == nil && answer == ack && try == 1:
 			return nil
-		case try == again:
+		case err == nil && answer == ack: // a second answer to the same block must not count for the next
+			return l.settle(ctx)
+		case try == again || silent == silences-1:
 			l.cancel()
-			return core.Fail(core.NotAnswering, "block %d was sent %d times and not acknowledged", n, again).
+			return core.Fail(core.NotAnswering, "block %d was not acknowledged, though it was sent %d times", n, try).
 				Do("Look at the plug and the ground; then begin again: the file is sent from its start.")
+		case errors.Is(err, errLate):
+			silent++
+		default:
+			silent = 0
 		}
 	}
+}
+
+// settle lets answers pass that are still under way.
+func (l *Line) settle(ctx context.Context) error {
+	for range 4 * big {
+		if _, err := l.byteIn(ctx, quiet/4); errors.Is(err, errLate) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // answer is the next ACK or NAK; other bytes are noise.

@@ -31,15 +31,20 @@ func TestChecks(t *testing.T) {
 	}
 }
 
-// tape is a stream that plays what was recorded, and keeps what is said to it.
+// tape is a stream that plays what was recorded, and keeps what is said to it. The
+// byte pause, if set, is one.
 type tape struct {
 	in       *bytes.Reader
 	said     bytes.Buffer
 	deadline time.Time
+	pause    byte
 }
 
 func (p *tape) Read(b []byte) (int, error) {
-	n, err := p.in.Read(b)
+	n, err := p.in.Read(b[:1])
+	if n == 1 && p.pause != 0 && b[0] == p.pause {
+		return 0, os.ErrDeadlineExceeded
+	}
 	if err == io.EOF {
 		return n, os.ErrDeadlineExceeded
 	}
@@ -65,9 +70,10 @@ func TestWhatASenderMeets(t *testing.T) {
 		kind    core.Kind
 		words   string
 	}{
+		"dead in the middle":       {"C\x06", core.NotAnswering, "was not acknowledged"},
 		"all well":                 {"C\x06\x06\x06", "", ""},
 		"noise before the answer":  {"C\xff\x11\x06\x06\x06", "", ""},
-		"a block sent again":       {"C\x15\x06\x06\x06", "", ""},
+		"a block sent again":       {"C\x15\x06\x06~\x06\x06", "", ""},
 		"the end sent again":       {"C\x06\x06\x15\x06", "", ""},
 		"nobody asks":              {"", core.NotAnswering, "no receiver has asked"},
 		"one CAN is noise":         {"C\x18\x06\x06\x06", "", ""},
@@ -76,7 +82,8 @@ func TestWhatASenderMeets(t *testing.T) {
 		"never acknowledged":       {"C" + strings.Repeat("\x15", 20), core.NotAnswering, "sent 10 times"},
 		"the end not acknowledged": {"C\x06\x06" + strings.Repeat("\x15", 20), core.NotAnswering, "end of the file"},
 	} {
-		l, _ := playing([]byte(x.answers))
+		l, p := playing([]byte(x.answers))
+		p.pause = '~'
 		err := l.Send(context.Background(), make([]byte, 200), false, nil)
 		if core.KindOf(err) != x.kind || err != nil && !strings.Contains(err.Error(), x.words) {
 			t.Errorf("%s: %v", name, err)

@@ -1,0 +1,258 @@
+package model
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+)
+
+// The kinds of item of a procedure: what a person does, and what the tool does.
+const (
+	Confirm = "confirm" // a person says that it is so
+	Choose  = "choose"  // a person says which
+	Measure = "measure" // a person reads a value, within limits
+	Photo   = "photo"   // a person takes a picture
+	Apply   = "apply"   // a person acts while the tool calls; the loader's answer is the sign
+	SetLine = "line"    // the tool sets a modem line
+	WaitFor = "wait"    // the tool waits for a text
+	Check   = "check"   // the tool proves the link
+	ReadOut = "read"    // the tool asks the program for its version
+)
+
+// The stages of a procedure, in the order of the work.
+const (
+	AtHazard  = "hazard"
+	AtTool    = "tool"
+	AtPrepare = "prepare" // open, solder, cut, bridge
+	AtFound   = "found"   // as found
+	AtConnect = "connect"
+	AtPower   = "power"
+	AtLeft    = "left" // after the write: undo, as left, the finishing test
+)
+
+// Stages in their order.
+var Stages = []string{AtHazard, AtTool, AtPrepare, AtFound, AtConnect, AtPower, AtLeft}
+
+// Procedure is the ordered way to service a model, for the revisions that When
+// names.
+type Procedure struct {
+	Name      string   `yaml:"name" json:"name"`
+	Edition   int      `yaml:"edition" json:"edition"`
+	When      []Rule   `yaml:"when" json:"when,omitempty"`
+	Place     string   `yaml:"place" json:"place"` // bench, in-place
+	Takes     string   `yaml:"takes" json:"takes"` // a duration, such as 12m
+	Meanwhile Words    `yaml:"meanwhile" json:"meanwhile,omitempty"`
+	Test      Words    `yaml:"test" json:"test,omitempty"` // what counts as done
+	Supply    *Supply  `yaml:"supply" json:"supply,omitempty"`
+	Wiring    []Wiring `yaml:"wiring" json:"wiring,omitempty"` // one for each adapter
+	Proven    []Tried  `yaml:"proven" json:"proven,omitempty"`
+	Failed    []Tried  `yaml:"failed" json:"failed,omitempty"`
+	Items     []Item   `yaml:"items" json:"items"`
+}
+
+// Supply is the one source that powers the unit.
+type Supply struct {
+	From  string  `yaml:"from" json:"from"` // adapter, own, none
+	Volts float64 `yaml:"volts" json:"volts"`
+	Pin   string  `yaml:"pin" json:"pin,omitempty"`
+	Says  Words   `yaml:"says" json:"says,omitempty"`
+}
+
+// Tried says on what the procedure is proven, or known to fail.
+type Tried struct {
+	When []Rule `yaml:"when" json:"when"`
+	Says Words  `yaml:"says" json:"says,omitempty"`
+}
+
+// Wiring joins the unit's connector with that of an adapter.
+type Wiring struct {
+	Adapter  string    `yaml:"adapter" json:"adapter"` // its name, as in wants
+	Unit     Connector `yaml:"unit" json:"unit"`
+	Tool     Connector `yaml:"tool" json:"tool"`
+	Selector string    `yaml:"selector" json:"selector,omitempty"` // position of the adapter's switch
+	Wires    []Wire    `yaml:"wires" json:"wires"`
+}
+
+// Connector is a row of pins, counted from a named edge.
+type Connector struct {
+	Name string `yaml:"name" json:"name"`
+	Edge Words  `yaml:"edge" json:"edge"` // where pin one is
+	Pins []Pin  `yaml:"pins" json:"pins"` // in their order, from pin one
+}
+
+// Pin is one contact.
+type Pin struct {
+	Name string `yaml:"name" json:"name"`
+	Job  string `yaml:"job" json:"job"` // ground, transmit, receive, data, supply, strap, reset, empty
+	Says Words  `yaml:"says" json:"says,omitempty"`
+}
+
+// Wire joins a pin of the tool with one of the unit, by their numbers from 1.
+type Wire struct {
+	Tool   int    `yaml:"tool" json:"tool"`
+	Unit   int    `yaml:"unit" json:"unit"`
+	Colour string `yaml:"colour" json:"colour,omitempty"` // usual colour; the person says which was used
+}
+
+// Item is one thing to do.
+type Item struct {
+	ID      string        `yaml:"id" json:"id"`
+	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,apply,line,wait,check,read"`
+	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,left"`
+	Says    Words         `yaml:"says" json:"says"`
+	Why     Words         `yaml:"why" json:"why,omitempty"`
+	Signs   []Sign        `yaml:"signs" json:"signs,omitempty"`
+	When    []Rule        `yaml:"when" json:"when,omitempty"`
+	Choices []Choice      `yaml:"choices" json:"choices,omitempty"`
+	Fact    string        `yaml:"fact" json:"fact,omitempty"` // that the answer becomes
+	Unit    string        `yaml:"unit" json:"unit,omitempty"` // of a measured value
+	Least   float64       `yaml:"least" json:"least,omitempty"`
+	Most    float64       `yaml:"most" json:"most,omitempty"`
+	Line    link.Line     `yaml:"line" json:"line,omitempty"`
+	On      bool          `yaml:"on" json:"on,omitempty"`
+	Text    string        `yaml:"text" json:"text,omitempty"` // regular expression that is waited for
+	Within  time.Duration `yaml:"within" json:"within,omitempty"`
+	Undo    string        `yaml:"undo" json:"undo,omitempty"` // the item that takes it back
+	Draw    []Stroke      `yaml:"draw" json:"draw,omitempty"`
+}
+
+// ByTool tells whether the tool does it alone.
+func (i Item) ByTool() bool {
+	switch i.Do {
+	case SetLine, WaitFor, Check, ReadOut:
+		return true
+	}
+	return false
+}
+
+// Sign is what right looks like, or what must not be seen.
+type Sign struct {
+	Says Words `yaml:"says" json:"says"`
+	Not  bool  `yaml:"not" json:"not,omitempty"`
+}
+
+// Choice is one answer.
+type Choice struct {
+	Value string `yaml:"value" json:"value"`
+	Says  Words  `yaml:"says" json:"says"`
+}
+
+// Duration is how long the procedure takes.
+func (p *Procedure) Duration() time.Duration {
+	d, _ := time.ParseDuration(p.Takes) // the sheet was checked
+	return d
+}
+
+// Item finds an item by its id.
+func (p *Procedure) Item(id string) (*Item, bool) {
+	i := slices.IndexFunc(p.Items, func(i Item) bool { return i.ID == id })
+	if i < 0 {
+		return nil, false
+	}
+	return &p.Items[i], true
+}
+
+// checkProcedures finds what the schema cannot.
+func (s *Sheet) checkProcedures() error {
+	seen := map[string]bool{}
+	for i := range s.Procedures {
+		p := &s.Procedures[i]
+		of := "procedure " + p.Name
+		if seen[p.Name] {
+			return core.Fail(core.BadFile, "procedures.%d.name: %s is there twice", i, p.Name)
+		}
+		seen[p.Name] = true
+		if d, err := time.ParseDuration(p.Takes); err != nil || d <= 0 {
+			return core.Fail(core.BadFile, "procedures.%d.takes: %q is not a duration; write it like 12m", i, p.Takes)
+		}
+		rules := slices.Clone(p.When)
+		for _, t := range append(slices.Clone(p.Proven), p.Failed...) {
+			rules = append(rules, t.When...)
+		}
+		for _, item := range p.Items {
+			rules = append(rules, item.When...)
+		}
+		for _, r := range rules {
+			if err := s.checkRule(of, r); err != nil {
+				return err
+			}
+		}
+		for n, w := range p.Wiring {
+			if err := w.check(fmt.Sprintf("procedures.%d.wiring.%d", i, n)); err != nil {
+				return err
+			}
+		}
+		if err := p.checkItems(i, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w Wiring) check(at string) error {
+	for n, x := range w.Wires {
+		if x.Tool < 1 || x.Tool > len(w.Tool.Pins) || x.Unit < 1 || x.Unit > len(w.Unit.Pins) {
+			return core.Fail(core.BadFile, "%s.wires.%d: it joins pins %d and %d; the tool has %d pins, the unit %d", at, n, x.Tool, x.Unit, len(w.Tool.Pins), len(w.Unit.Pins))
+		}
+		tool, unit := w.Tool.Pins[x.Tool-1], w.Unit.Pins[x.Unit-1]
+		if want := partner[tool.Job]; want != unit.Job {
+			return core.Fail(core.BadFile, "%s.wires.%d: the tool's %s (%s) goes to the unit's %s (%s); a %s pin goes to a %s pin", at, n, tool.Name, tool.Job, unit.Name, unit.Job, tool.Job, want)
+		}
+	}
+	return nil
+}
+
+// partner is what a pin of the tool must meet: the data lines cross.
+var partner = map[string]string{"ground": "ground", "transmit": "receive", "receive": "transmit", "data": "data", "supply": "supply", "strap": "strap", "reset": "reset"}
+
+func (p *Procedure) checkItems(i int, s *Sheet) error {
+	ids := map[string]bool{}
+	stage := 0
+	for n, item := range p.Items {
+		bad := func(format string, args ...any) error {
+			return core.Fail(core.BadFile, fmt.Sprintf("procedures.%d.items.%d (%s): ", i, n, item.ID)+format, args...)
+		}
+		if ids[item.ID] {
+			return bad("the id is there twice")
+		}
+		ids[item.ID] = true
+		at := slices.Index(Stages, item.At)
+		if at < stage {
+			return bad("it is at %s, behind an item at %s; the stages are %v, in this order", item.At, Stages[stage], Stages)
+		}
+		stage = at
+		if item.Undo != "" {
+			back, ok := p.Item(item.Undo)
+			if !ok || back.At != AtLeft {
+				return bad("undo names %q, which is no item at left", item.Undo)
+			}
+		}
+		switch item.Do {
+		case Choose:
+			if len(item.Choices) < 2 {
+				return bad("a choice has at least two choices")
+			}
+		case Measure:
+			if item.Unit == "" || item.Least > item.Most {
+				return bad("a measurement has a unit, and least is not above most")
+			}
+		case SetLine:
+			if item.Line != link.DTR && item.Line != link.RTS {
+				return bad("line is %q; expected dtr or rts", item.Line)
+			}
+		case WaitFor:
+			if _, err := regexp.Compile(item.Text); err != nil || item.Text == "" || item.Within <= 0 {
+				return bad("a wait has a text, a regular expression, and a time within which it comes")
+			}
+		case Apply:
+			if s.Loader.Await == 0 || item.At != AtPower {
+				return bad("apply is for the stage power of a model whose loader has await")
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,312 @@
+// Package procedure plays a model's procedure: which item is next, whether an
+// answer will do, what is still to be undone. It is a pure state machine: the
+// state is the list of answers, and nothing here waits, asks or draws.
+package procedure
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+)
+
+// Answer is what became of an item.
+type Answer struct {
+	Item  string       `json:"item"`
+	Value string       `json:"value"` // yes; a choice; a number; seen; excused
+	Note  string       `json:"note,omitempty"`
+	Photo *core.Digest `json:"photo,omitempty"`
+	By    string       `json:"by,omitempty"` // person's id; "tool"
+	At    int64        `json:"at"`           // microseconds since 1970 UTC
+}
+
+// Values with a meaning of their own.
+const (
+	Yes     = "yes"
+	No      = "no"      // it is not so: the person saw something else
+	Excused = "excused" // left undone, with a reason
+	Tool    = "tool"
+)
+
+// Holds judges conditions on facts. Three-valued: what is not known is neither.
+type Holds func(rules []model.Rule) (yes, no bool)
+
+// Pick finds the procedure for a unit; nil if the sheet has none for it. Two that
+// claim the same unit are an error of kind cannot-tell, which a lead settles.
+func Pick(s *model.Sheet, holds Holds) (*model.Procedure, error) {
+	var found []*model.Procedure
+	for i := range s.Procedures {
+		p := &s.Procedures[i]
+		yes, no := holds(p.When)
+		if len(p.When) == 0 || yes {
+			found = append(found, p)
+		} else if !no {
+			return nil, core.Fail(core.CannotTell, "whether procedure %s is for this unit hangs on %s, which is not known", p.Name, facts(p.When)).
+				Do("Find it out: ferry fit LINK says where to look.")
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, nil
+	case 1:
+		return found[0], nil
+	}
+	return nil, core.Fail(core.CannotTell, "two procedures are for this unit, %s and %s", found[0].Name, found[1].Name).
+		Do("A lead settles it in the model sheet.")
+}
+
+func facts(rules []model.Rule) string {
+	var all []string
+	for _, r := range rules {
+		if !slices.Contains(all, r.Fact) {
+			all = append(all, r.Fact)
+		}
+	}
+	return strings.Join(all, " and ")
+}
+
+// Standing says whether a procedure is proven for a unit, known to fail, or
+// neither. What is not known proves nothing.
+func Standing(p *model.Procedure, holds Holds) (word, says string) {
+	for _, t := range p.Failed {
+		if yes, _ := holds(t.When); yes {
+			return "failed", t.Says.In("en")
+		}
+	}
+	for _, t := range p.Proven {
+		if yes, _ := holds(t.When); yes {
+			return "proven", t.Says.In("en")
+		}
+	}
+	return "unproven", ""
+}
+
+// Due are the items that hold for a unit, without those whose condition does not.
+// Items whose condition cannot be judged are due: they are rather done twice.
+func Due(p *model.Procedure, holds Holds) []model.Item {
+	var due []model.Item
+	for _, i := range p.Items {
+		if _, no := holds(i.When); len(i.When) == 0 || !no {
+			due = append(due, i)
+		}
+	}
+	return due
+}
+
+// Next is the item that follows among those at the stages; nil if none is left.
+// Items that a person does while the tool calls are not waited for. An item that
+// takes another back is due only once that one was done.
+func Next(items []model.Item, answers []Answer, stages ...string) *model.Item {
+	for n := range items {
+		i := &items[n]
+		if i.Do == model.Apply || !slices.Contains(stages, i.At) || done(answers, i.ID) {
+			continue
+		}
+		if undoes := undone(items, i.ID); len(undoes) > 0 && !slices.ContainsFunc(undoes, func(id string) bool { return done(answers, id) }) {
+			continue
+		}
+		return i
+	}
+	return nil
+}
+
+// done tells whether an item has an answer that lets the work go on.
+func done(answers []Answer, id string) bool {
+	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && a.Value != No })
+}
+
+// undone lists the items that the item takes back.
+func undone(items []model.Item, id string) (all []string) {
+	for _, i := range items {
+		if i.Undo == id {
+			all = append(all, i.ID)
+		}
+	}
+	return all
+}
+
+// Left counts the items of a person that are still to come, and where the one in
+// hand stands among all of them.
+func Left(items []model.Item, answers []Answer) (left, all int) {
+	for _, i := range items {
+		if i.ByTool() || i.Do == model.Apply {
+			continue
+		}
+		all++
+		if !done(answers, i.ID) {
+			left++
+		}
+	}
+	return left, all
+}
+
+// Undo is an entry of the undo list.
+type Undo struct {
+	Item  string `json:"item"` // what was done
+	Back  string `json:"back"` // the item that takes it back
+	Says  string `json:"says"`
+	State string `json:"state" enum:"open,undone,excused"`
+	Note  string `json:"note,omitempty"`
+}
+
+// UndoList is every temporary change that was made, and whether it was taken back.
+func UndoList(items []model.Item, answers []Answer) []Undo {
+	var list []Undo
+	for _, i := range items {
+		if i.Undo == "" || !done(answers, i.ID) {
+			continue
+		}
+		u := Undo{Item: i.ID, Back: i.Undo, State: "open"}
+		for _, back := range items {
+			if back.ID == i.Undo {
+				u.Says = back.Says.In("en")
+			}
+		}
+		for _, a := range answers {
+			switch {
+			case a.Item != i.Undo || a.Value == No:
+			case a.Value == Excused:
+				u.State, u.Note = "excused", a.Note
+			default:
+				u.State = "undone"
+			}
+		}
+		list = append(list, u)
+	}
+	return list
+}
+
+// Judge says whether an answer will do for an item: nil, or what is wrong with
+// it. Nothing happens by a wrong answer; the item is asked again.
+func Judge(i *model.Item, a Answer) error {
+	if i.ByTool() && a.By != Tool {
+		return core.Fail(core.NotAllowed, "%s: the tool does that itself", i.ID)
+	}
+	if a.Value == Excused {
+		if i.At != model.AtLeft {
+			return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Do(i.Says.In("en"))
+		}
+		if len(strings.TrimSpace(a.Note)) < 3 {
+			return core.Fail(core.NotAllowed, "%s is left undone only with a reason", i.ID).Do("Say why it stays as it is.")
+		}
+		return nil
+	}
+	if a.Value == No {
+		return nil
+	}
+	switch i.Do {
+	case model.Confirm, model.Apply, model.SetLine, model.Check:
+		if a.Value != Yes {
+			return core.Fail(core.BadFile, "%s is answered by yes or no, not %q", i.ID, a.Value)
+		}
+	case model.Choose:
+		if !slices.ContainsFunc(i.Choices, func(c model.Choice) bool { return c.Value == a.Value }) {
+			var all []string
+			for _, c := range i.Choices {
+				all = append(all, c.Value)
+			}
+			return core.Fail(core.BadFile, "%s is one of %s, not %q", i.ID, strings.Join(all, ", "), a.Value)
+		}
+	case model.Measure:
+		v, err := strconv.ParseFloat(strings.TrimSpace(a.Value), 64)
+		if err != nil {
+			return core.Fail(core.BadFile, "%s is a number in %s, not %q", i.ID, i.Unit, a.Value)
+		}
+		if v < i.Least || v > i.Most {
+			return core.Fail(core.NotAllowed, "%s: %s %s is outside of %s to %s %s", i.ID, number(v), i.Unit, number(i.Least), number(i.Most), i.Unit).
+				Do("Do not go on: find out why, mend it, and measure again.")
+		}
+	case model.Photo:
+		if a.Photo == nil {
+			return core.Fail(core.BadFile, "%s is answered by a picture", i.ID)
+		}
+	}
+	return nil
+}
+
+func number(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
+
+// Facts are what the answers say of the unit.
+func Facts(items []model.Item, answers []Answer) map[string]Answer {
+	facts := map[string]Answer{}
+	for _, a := range answers {
+		for _, i := range items {
+			if i.ID == a.Item && i.Fact != "" && a.Value != No {
+				facts[i.Fact] = a
+			}
+		}
+	}
+	return facts
+}
+
+// Contradiction is two procedures of one model that disagree where they may be
+// for the same unit, or where a person would take them for each other.
+type Contradiction struct {
+	A, B string // names
+	Text string
+}
+
+// Contradictions finds procedures whose conditions may hold together and which
+// differ in supply, voltage or the order of items that they share.
+func Contradictions(s *model.Sheet) (all []Contradiction) {
+	for i := range s.Procedures {
+		for k := i + 1; k < len(s.Procedures); k++ {
+			a, b := &s.Procedures[i], &s.Procedures[k]
+			if apart(a.When, b.When) {
+				continue
+			}
+			add := func(format string, args ...any) {
+				all = append(all, Contradiction{a.Name, b.Name, fmt.Sprintf(format, args...)})
+			}
+			add("both may be for the same unit")
+			if x, y := a.Supply, b.Supply; x != nil && y != nil {
+				if x.Volts != y.Volts {
+					add("%s feeds %s V, %s feeds %s V", a.Name, number(x.Volts), b.Name, number(y.Volts))
+				}
+				if x.From != y.From {
+					add("%s feeds the unit from %s, %s from %s", a.Name, x.From, b.Name, y.From)
+				}
+			}
+			if first, second, differ := order(a, b); differ {
+				add("%s has %s before %s, %s the other way round", a.Name, first, second, b.Name)
+			}
+		}
+	}
+	return all
+}
+
+// apart tells whether two conditions can never hold together: some fact has no
+// value that both take.
+func apart(a, b []model.Rule) bool {
+	for _, x := range a {
+		for _, y := range b {
+			if x.Fact == y.Fact && len(x.OneOf) > 0 && len(y.OneOf) > 0 && !slices.ContainsFunc(x.OneOf, func(v string) bool { return slices.Contains(y.OneOf, v) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// order finds two items that both have and do the other way round.
+func order(a, b *model.Procedure) (first, second string, differ bool) {
+	place := map[string]int{}
+	for n, i := range b.Items {
+		place[i.ID] = n
+	}
+	for n, x := range a.Items {
+		at, ok := place[x.ID]
+		if !ok {
+			continue
+		}
+		for _, y := range a.Items[n+1:] {
+			if later, ok := place[y.ID]; ok && later < at {
+				return x.ID, y.ID, true
+			}
+		}
+	}
+	return "", "", false
+}
