@@ -171,14 +171,14 @@ var loaders = map[string]string{
   says: ""
   baud: 115200
   enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: []
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
 `,
 	"ymodem": `  kind: ymodem
   says: ""
   baud: 115200
   file: small.bin
   enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: []
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
 `,
 }
 

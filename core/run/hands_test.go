@@ -1,0 +1,222 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+// steps is a procedure for the small board with a strap to take off again.
+const steps = `procedures:
+  - name: quay
+    edition: 3
+    place: bench
+    takes: 6m
+    proven: [{ when: [{ fact: revision, one-of: [D] }] }]
+    items:
+      - { id: static, do: confirm, at: hazard, says: { en: "Touch the bare metal first." } }
+      - { id: lamp, do: choose, at: found, says: { en: "Which lamp burns?" }, choices: [{ value: green, says: { en: green } }, { value: none, says: { en: none } }] }
+      - { id: strap, do: confirm, at: connect, says: { en: "Fit the strap." }, undo: strap-off }
+      - { id: volts, do: measure, at: power, says: { en: "Measure the supply." }, unit: V, least: 3.1, most: 3.5 }
+      - { id: reset, do: line, at: power, says: { en: "The tool lets the unit run." }, line: dtr, on: false }
+      - { id: strap-off, do: confirm, at: left, says: { en: "Take the strap off." } }
+      - { id: test, do: confirm, at: left, says: { en: "Print a ticket." } }
+`
+
+// handed is a bench whose run goes by the procedure, and a person who answers.
+func handed(t *testing.T, answers map[string]string) *bench {
+	t.Helper()
+	b := newBench(t, nil)
+	b.open.Sheet = b.Put(append(testkit.SmallSheetOf("gangway"), steps...))
+	b.open.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromLabel, At: time.Now()}}
+	b.OnChange = func() {
+		if b.journal == nil || b.run == nil {
+			return
+		}
+		h := b.journal.State().Hands
+		if h == nil {
+			return
+		}
+		value, known := answers[h.Item]
+		if !known {
+			value = procedure.Yes
+		}
+		r := b.run
+		go answer(r, procedure.Answer{Item: h.Item, Value: value, By: "p", Note: "as seen"})
+	}
+	return b
+}
+
+// answer gives an answer as soon as the run waits for it.
+func answer(r *run.Run, a procedure.Answer) error {
+	for range 1000 {
+		err := r.Answer(context.Background(), a)
+		if core.KindOf(err) != core.NotFound {
+			return err
+		}
+		time.Sleep(time.Millisecond) // the run is on its way to the question
+	}
+	return core.Fail(core.NotFound, "never asked")
+}
+
+func TestARunWithAProcedureAsksAndTakesBack(t *testing.T) {
+	b := handed(t, map[string]string{"lamp": "green", "volts": "3.3"})
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done {
+		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+	}
+	var order []string
+	danger, kinds := -1, []string{}
+	for _, e := range b.journal.Events() {
+		kinds = append(kinds, e.Kind)
+		if e.Kind == run.KindAboutTo && danger < 0 {
+			danger = len(order)
+		}
+	}
+	for _, a := range s.Answers {
+		order = append(order, a.Item)
+	}
+	if got := strings.Join(order, " "); got != "static lamp strap volts reset strap-off test" {
+		t.Errorf("answered %s", got)
+	}
+	if list := s.UndoList(); len(list) != 1 || list[0].State != "undone" {
+		t.Errorf("undo list %+v", list)
+	}
+	if s.Carded.Standing != "proven" || s.Carded.Edition != 3 || s.Proved == nil || s.Proved.Asked == 0 {
+		t.Errorf("card %+v, proof %+v", s.Carded, s.Proved)
+	}
+	joined := strings.Join(kinds, " ")
+	if strings.Index(joined, run.KindProved) > strings.Index(joined, run.KindBackedUp) || strings.LastIndex(joined, run.KindAnswered) < strings.LastIndex(joined, run.KindVerified) {
+		t.Errorf("the order was %s", joined)
+	}
+}
+
+// TestSomethingElseEndsTheRunWithItsUndoList: who sees something else before the
+// write changes nothing, and still takes the strap off.
+func TestSomethingElseEndsTheRunWithItsUndoList(t *testing.T) {
+	b := handed(t, map[string]string{"lamp": "green", "volts": procedure.No})
+	before := b.unit.Memory()
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Refused || !strings.Contains(s.Closed.Reason, "somebody saw something else") {
+		t.Fatalf("closed %+v", s.Closed)
+	}
+	if list := s.UndoList(); len(list) != 1 || list[0].State != "undone" {
+		t.Errorf("undo list %+v", list)
+	}
+	if !bytes.Equal(b.unit.Memory(), before) {
+		t.Error("the memory was changed")
+	}
+}
+
+func TestAWrongAnswerIsAskedAgain(t *testing.T) {
+	b := handed(t, map[string]string{"lamp": "green"})
+	var refused error
+	tried := false
+	inner := b.OnChange
+	b.OnChange = func() {
+		if h := b.journal.State().Hands; h != nil && h.Item == "volts" {
+			if !tried {
+				tried = true
+				r := b.run
+				go func() {
+					refused = answer(r, procedure.Answer{Item: "volts", Value: "5.0", By: "p"})
+					answer(r, procedure.Answer{Item: "volts", Value: "3.3", By: "p"})
+				}()
+			}
+			return
+		}
+		inner()
+	}
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || core.KindOf(refused) != core.NotAllowed {
+		t.Errorf("closed %+v; 5.0 V was met with %v", s.Closed, refused)
+	}
+}
+
+// A run that waits for a person can be stopped; what was done by hand is still
+// taken back.
+func TestARunThatWaitsCanBeStopped(t *testing.T) {
+	b := handed(t, map[string]string{"lamp": "green"})
+	inner := b.OnChange
+	b.OnChange = func() {
+		if h := b.journal.State().Hands; h != nil && h.Item == "volts" && !b.journal.State().Stopped {
+			b.run.Stop("p")
+			return
+		}
+		inner()
+	}
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Abandoned || s.UndoList()[0].State != "undone" {
+		t.Errorf("closed %+v, undo %+v", s.Closed, s.UndoList())
+	}
+}
+
+func TestAProcedureKnownToFailStopsTheRun(t *testing.T) {
+	b := handed(t, nil)
+	b.open.Sheet = b.Put([]byte(string(testkit.SmallSheetOf("gangway")) + strings.Replace(steps, "proven:", "failed:", 1)))
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Refused || !strings.Contains(s.Closed.Reason, "known to fail") {
+		t.Errorf("closed %+v", s.Closed)
+	}
+}
+
+// TestMemoryThatCannotBeRead is law 1 for units without a backup: nothing is
+// written without a named person's reason, and the record holds it.
+func TestMemoryThatCannotBeRead(t *testing.T) {
+	for _, name := range []string{"xmodem", "ymodem"} {
+		b := newBenchOf(t, name, nil)
+		before := b.unit.Memory()
+		o := b.open
+		o.Waivers = nil
+		s := b.flash(t, o)
+		if s.Closed == nil || s.Closed.Outcome != run.Refused || s.Fault.Kind != core.Protected || !bytes.Equal(b.unit.Memory(), before) {
+			t.Errorf("%s without a waiver: closed %+v, fault %+v", name, s.Closed, s.Fault)
+		}
+		s = b.flash(t, b.open)
+		if s.Closed == nil || s.Closed.Outcome != run.Done || s.Waived == nil || s.Waived.By != "lead" || s.WayBack() != run.BackNone || s.Verified.How != "transfer" {
+			t.Errorf("%s: closed %+v, waived %+v, verified %+v, fault %+v", name, s.Closed, s.Waived, s.Verified, s.Fault)
+		}
+		if s.Fact(core.FactRunning) != "1.0.0" || s.Identified.Strength != run.ByEye {
+			t.Errorf("%s: before it ran %q, identified %s", name, s.Fact(core.FactRunning), s.Identified.Strength)
+		}
+	}
+}
+
+// A lock is lifted only by a waiver of that very gate; the page of memory that it
+// erased is written, and the lock is set again.
+func TestALockedMemory(t *testing.T) {
+	for _, name := range []string{"gangway", "uartrom"} {
+		b := newBenchOf(t, name, func(s *sim.Spec) { s.Locked = true })
+		before := b.unit.Memory()
+		o := b.open
+		for gate, waivers := range map[string][]run.Waiver{"none": nil, "the wrong one": {{Gate: run.GateBackup, By: "lead"}}} {
+			o.Waivers = waivers
+			s := b.flash(t, o)
+			if s.Closed == nil || s.Closed.Outcome != run.Refused || s.Fault.Kind != core.Protected || !strings.Contains(s.Fault.Message, "erases all of it") || !bytes.Equal(b.unit.Memory(), before) {
+				t.Fatalf("%s, waiver %s: closed %+v, fault %+v", name, gate, s.Closed, s.Fault)
+			}
+		}
+		o.Waivers = []run.Waiver{{Gate: run.GateProtection, Reason: "the maker's image is at hand", By: "lead", Role: "lead"}}
+		s := b.flash(t, o)
+		if s.Closed == nil || s.Closed.Outcome != run.Done || !s.Unlocked || !s.Locked {
+			t.Fatalf("%s: closed %+v, fault %+v, unlocked %v, locked %v", name, s.Closed, s.Fault, s.Unlocked, s.Locked)
+		}
+		want := testkit.SmallProgram("2.0.0")
+		after := b.unit.Memory()
+		if !bytes.Equal(after[0x1000:][:len(want)], want) || !bytes.Equal(after[0x7000:0x7800], bytes.Repeat([]byte{0xFF}, 0x800)) {
+			t.Errorf("%s: the memory is not the image and erased settings", name)
+		}
+		o.Waivers, o.Again = nil, true
+		if s := b.flash(t, o); s.Fault == nil || s.Fault.Kind != core.Protected {
+			t.Errorf("%s: it is not locked again: %+v", name, s.Fault)
+		}
+	}
+}
