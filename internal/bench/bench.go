@@ -21,6 +21,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/link/ports"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
@@ -36,6 +37,7 @@ type Port struct {
 	Name     string        `yaml:"name"`
 	Kind     string        `yaml:"kind"`
 	Settings link.Settings `yaml:"settings"`
+	Adapter  string        `yaml:"adapter,omitempty"` // serial of the adapter; a serial link may be found by it
 }
 
 // identity is what enrolment left in the bench's folder.
@@ -323,7 +325,7 @@ func (b *Bench) joining(ctx context.Context) {
 	for ctx.Err() == nil {
 		var links []client.BenchLink
 		for _, name := range b.order {
-			links = append(links, client.BenchLink{Name: name, Kind: b.ports[name].Kind})
+			links = append(links, client.BenchLink{Name: name, Kind: b.ports[name].Kind, Adapter: b.ports[name].Adapter})
 		}
 		call, cancel := context.WithTimeout(ctx, 10*time.Second)
 		c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links})
@@ -421,6 +423,14 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		err = b.stop(o)
 	case client.OrderAbandon:
 		err = b.abandon(o)
+	case client.OrderAnswer:
+		err = b.answer(ctx, o)
+	case client.OrderCheck:
+		r, err = b.check(ctx, o)
+	case client.OrderEcho:
+		r, err = b.echo(ctx, o)
+	case client.OrderPorts:
+		r.Ports, err = b.serialPorts()
 	default:
 		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of ferry on the bench.")
 	}
@@ -454,7 +464,19 @@ func (p *port) open(ctx context.Context, clock core.Clock) (link.Link, error) {
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, p.Settings, clock)
+	settings := p.Settings
+	if p.Kind == "serial" && settings["path"] == "" && p.Adapter != "" { // wherever it is plugged in now
+		all, err := ports.List(machine("/sys"), nil)
+		if err != nil {
+			return nil, err
+		}
+		found, err := ports.ByAdapter(all, p.Adapter)
+		if err != nil {
+			return nil, err
+		}
+		settings = link.Settings{"path": found.Path}
+	}
+	return kind.Open(ctx, settings, clock)
 }
 
 // identify tries the loaders of all models, the one last seen on the link first.
@@ -478,12 +500,18 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	defer l.Close()
 	var tried []string
 	seen := map[string]bool{}
-	for _, s := range first(sheets, o.Model) {
+	for i, s := range first(sheets, o.Model) {
 		way := fmt.Sprintf("%s at %d baud", s.Loader.Kind, s.Loader.Baud)
-		if seen[way] {
+		named := i == 0 && s.Model == o.Model
+		if seen[way] || !named && (byEye(s) || s.Loader.Await > 0) { // such a one is called only by name
 			continue
 		}
 		seen[way], tried = true, append(tried, way)
+		if !o.Await && s.Loader.Await > 0 {
+			quick := *s
+			quick.Loader.Await = 0
+			s = &quick
+		}
 		r, err := b.askWho(ctx, l, s, sheets)
 		if core.KindOf(err) == core.NotAnswering {
 			continue
@@ -517,16 +545,11 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 	if err != nil {
 		return client.Result{}, err
 	}
-	found := run.Identified{Facts: facts, Strength: run.ThisKind, Generation: l.Generation()}
-	says := ""
-	for _, f := range facts {
-		switch f.Name {
-		case core.FactSerial:
-			found.Strength = run.ThisUnit
-		case core.FactModel:
-			says = f.Value
-		}
+	found := run.Identified{Facts: facts, Strength: run.StrengthOf(facts), Generation: l.Generation()}
+	if found.Strength == run.ByEye {
+		return client.Result{Found: &found, Model: s.Model}, nil
 	}
+	says := model.Calls(facts)
 	for _, other := range all {
 		if other.Loader.Says == says && other.Loader.Kind == s.Loader.Kind {
 			return client.Result{Found: &found, Model: other.Model}, nil

@@ -22,12 +22,14 @@ import (
 type opening struct {
 	yes, again    bool
 	label, reason string
+	waive         []string
 }
 
 func (o *opening) flags(v *cobra.Command) {
 	v.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask, for scripts")
 	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
 	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
+	v.Flags().StringSliceVar(&o.waive, "waive", nil, "a gate that you pass by name, with --reason: backup, protection (lead)")
 }
 
 func (a *app) flashVerb() *cobra.Command {
@@ -39,7 +41,7 @@ func (a *app) flashVerb() *cobra.Command {
 		Example:           "  ferry flash van/quay-1\n  ferry flash van/quay-1 4.2.1\n  ferry flash Q80-4417-206 --yes --output json",
 		ValidArgsFunction: a.completeFlash,
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			n := client.NewRun{Kind: run.Flash, At: args[0], Label: o.label, Again: o.again, Reason: o.reason}
+			n := client.NewRun{Kind: run.Flash, At: args[0], Label: o.label, Again: o.again, Reason: o.reason, Waive: o.waive}
 			if len(args) == 2 {
 				n.Release = args[1]
 			}
@@ -130,7 +132,7 @@ func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o ope
 		return err
 	}
 	if !paused {
-		id, err := c.Identify(ctx, n.At, n.Label)
+		id, err := a.who(ctx, c, n)
 		if err != nil {
 			return err
 		}
@@ -151,6 +153,24 @@ func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o ope
 		return err
 	}
 	return a.follow(ctx, c, r, 0)
+}
+
+// who is on the link: by asking it, or, where its loader opens only after hands
+// have acted, by what the register holds; the run asks it before anything else.
+func (a *app) who(ctx context.Context, c *client.Client, n client.NewRun) (client.Identity, error) {
+	id, err := c.Identify(ctx, n.At, n.Label)
+	if core.KindOf(err) != core.NotAnswering {
+		return id, err
+	}
+	card, cardErr := c.Card(ctx, n.At, n.Release, "")
+	if cardErr != nil || card.Procedure == "" || card.Link == "" {
+		return id, err
+	}
+	u, unitErr := c.Unit(ctx, card.Unit)
+	if unitErr != nil {
+		return id, err
+	}
+	return client.Identity{Link: card.Link, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: u.ModelName, Site: u.Site, Strength: "by the register; the run asks it on the wire", Facts: u.Facts}, nil
 }
 
 // interrupted tells whether a restore is for a unit whose run was interrupted:
@@ -210,7 +230,17 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n c
 		fmt.Fprintf(out, "  %s\n", a.bright("its memory goes back to backup "+newest(n.Backup)))
 	}
 	fmt.Fprintf(out, "  link       %s, %s\n", id.Link, id.Strength)
-	fmt.Fprintf(out, "  way back   full backup, taken and stored before the first erase\n")
+	back := run.BackFull
+	if card, err := c.Card(ctx, id.Unit, n.Release, ""); err == nil {
+		back = card.WayBack
+		if card.Procedure != "" {
+			fmt.Fprintf(out, "  card       procedure %s, %s; about %d min with your hands: ferry card %s\n", card.Procedure, card.Standing, card.Minutes, id.Serial)
+		}
+	}
+	if len(n.Waive) > 0 {
+		fmt.Fprintf(out, "  waived     %s, by you: %s\n", strings.Join(n.Waive, ", "), n.Reason)
+	}
+	fmt.Fprintf(out, "  way back   %s\n", wayBack(back))
 	fmt.Fprintf(out, "  hands off  while memory is written; then the unit starts its program\n\n")
 	if !goes || o.yes {
 		return nil // what does not fit is refused on the record
@@ -276,6 +306,9 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 			return p.Outcome != string(run.Interrupted) || p.View.Step == run.StepEnded
 		})
 	}()
+	if isTerminal(a.in) {
+		go a.answers(ctx, c, view)
+	}
 	quiet := time.NewTicker(5 * time.Second)
 	defer quiet.Stop()
 	for {
@@ -369,6 +402,15 @@ func (a *app) ending(r client.Run) {
 		kept := strings.Count(r.Progress.States, "k")
 		same := strings.Count(r.Progress.States, "a")
 		a.pair("memory", fmt.Sprintf("%d sectors written, %d right already, %d kept", v.Right, same, kept))
+	}
+	if r.Waiver != nil {
+		a.pair("waived", wrap(fmt.Sprintf("%s, by %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))
+		a.pair("way back", wayBack(r.Progress.View.WayBack))
+	}
+	for _, u := range r.Progress.View.Undo {
+		if u.State == "excused" {
+			a.pair("left", wrap(u.Says+" Not done: "+u.Note, 13))
+		}
 	}
 	if r.Backup != "" {
 		a.pair("way back", fmt.Sprintf("full backup %s, %s", short(r.Backup), strings.ReplaceAll(r.BackupHow, "-", " ")))

@@ -13,9 +13,31 @@ import (
 )
 
 func (a *app) linksVerb() *cobra.Command {
-	return &cobra.Command{Use: "links", Short: "What is plugged in, on which bench, free or in use", Args: cobra.NoArgs,
-		Example: "  ferry links\n  ferry links --output json",
+	watch, bench := false, ""
+	v := &cobra.Command{Use: "links", Short: "What is plugged in, on which bench, free or in use", Args: cobra.NoArgs,
+		Example: "  ferry links\n  ferry links --watch --bench van      (pull an adapter out and put it in again)\n  ferry links --output json",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			if watch || bench != "" {
+				if bench == "" {
+					all, err := c.Benches(ctx)
+					if err != nil {
+						return err
+					}
+					for _, b := range all.Benches {
+						if b.Online {
+							bench = b.Name
+						}
+					}
+				}
+				if watch {
+					return a.watchPorts(ctx, c, bench)
+				}
+				p, err := c.Ports(ctx, bench)
+				if err != nil {
+					return err
+				}
+				return a.show(p, func() { a.ports(p.Ports) })
+			}
 			l, err := c.Links(ctx)
 			if err != nil {
 				return err
@@ -27,11 +49,18 @@ func (a *app) linksVerb() *cobra.Command {
 					if on == "" {
 						on = "not identified"
 					}
-					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, ago(x.Identified)})
+					proof := "never"
+					if x.Checked != nil {
+						proof = x.Class + ", " + ago(x.Checked)
+					}
+					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, ago(x.Identified), proof})
 				}
-				a.table([]string{"link", "state", "model", "unit", "site", "identified"}, rows)
+				a.table([]string{"link", "state", "model", "unit", "site", "identified", "checked"}, rows)
 			})
 		})}
+	v.Flags().BoolVarP(&watch, "watch", "w", false, "show which serial ports come and go")
+	v.Flags().StringVar(&bench, "bench", "", "list the serial ports of a bench")
+	return v
 }
 
 func (a *app) linkState(s string) string {
@@ -45,18 +74,23 @@ func (a *app) linkState(s string) string {
 }
 
 func (a *app) identifyVerb() *cobra.Command {
-	label := ""
+	label, as, power := "", "", false
 	v := &cobra.Command{Use: "identify LINK|UNIT", Short: "Ask the unit on a link who it is", Args: cobra.ExactArgs(1),
-		Example:           "  ferry identify van/quay-1\n  ferry identify Q80-4417-206      (where it was last read)",
+		Example:           "  ferry identify van/quay-1\n  ferry identify Q80-4417-206      (where it was last read)\n  ferry identify van/pier-1 --model dunlin --power   (switch it on while the tool calls)",
 		ValidArgsFunction: a.complete(places),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := c.Identify(ctx, args[0], label)
+			if power {
+				fmt.Fprintln(a.err, "The tool calls now. Take the unit's power off, and apply it again.")
+			}
+			id, err := c.IdentifyAs(ctx, args[0], label, as, power)
 			if err != nil {
 				return err
 			}
 			return a.show(id, func() { a.identity(id) })
 		})}
 	v.Flags().StringVar(&label, "label", "", "the serial on the label, where the unit does not tell it")
+	v.Flags().StringVar(&as, "model", "", "the model whose loader is called first; one told only by eye must be named")
+	v.Flags().BoolVar(&power, "power", false, "the unit opens its loader only when it is switched on: a person does that while the tool calls")
 	return v
 }
 

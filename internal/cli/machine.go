@@ -364,17 +364,23 @@ type switchboard struct {
 }
 
 func (a *app) simVerb() *cobra.Command {
-	dir, scale := "units", 1.0
+	dir, scale := "", 1.0
 	v := &cobra.Command{Use: "sim", Short: "Simulated units on loopback", Args: cobra.NoArgs, Example: "  ferry sim --dir var/demo/units\n  ferry sim set quay-1 silent=true",
 		RunE: func(*cobra.Command, []string) error {
+			if dir == "" {
+				return core.Fail(core.BadFile, "simulated units keep their memories in a folder, and none is named").Do("Say where: ferry sim --dir var/demo/units.")
+			}
 			return untilStopped(func(ctx context.Context) error { return a.simulate(ctx, dir, scale) })
 		}}
-	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories")
+	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: var/demo/units by itself)")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on all their times")
 	set := &cobra.Command{Use: "set UNIT [FAULT=VALUE...]", Short: "Put faults on a unit that runs, or take them off", Args: cobra.MinimumNArgs(1),
-		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision. Without faults all are taken off. Also: power=on|off, swap=SERIAL.",
+		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of the wires: crossed, openToUnit, openToBench, openGround, bridged,\ninverted, lowLevel, deadAdapter, noStrap, noReset, heldReset, sag, longLead (true), latency, delay\n(ms), baud, parity. Without faults all are taken off. Also: power=on|off|cycle, swap=SERIAL,\nbridge=adapter|plug|off|none.",
 		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set quay-1",
 		RunE: func(_ *cobra.Command, args []string) error {
+			if dir == "" {
+				dir = "var/demo/units"
+			}
 			standings, err := setFaults(dir, args[0], args[1:])
 			if err != nil {
 				return err
@@ -446,6 +452,14 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 		switch name {
 		case "power":
 			change["power"] = value == "on"
+			if value == "cycle" {
+				delete(change, "power")
+				change["cycle"] = true
+			}
+		case "bridge":
+			change["bridge"] = value
+		case "parity":
+			faults[name] = value
 		case "swap":
 			change["serial"] = value
 		case "serial", "revision":

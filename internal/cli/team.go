@@ -72,7 +72,7 @@ func (a *app) runVerb() *cobra.Command {
 			})
 		})}
 	list.Flags().StringVar(&state, "state", "", "open, paused or closed")
-	v.AddCommand(list, show, resume, stop, release)
+	v.AddCommand(list, show, a.answerVerb(), resume, stop, release)
 	return v
 }
 

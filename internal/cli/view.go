@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"regexp"
@@ -9,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"zealousferry/core/loader"
+	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
@@ -31,6 +34,7 @@ type view struct {
 	began map[int]time.Time
 	total map[int]uint64
 	drawn int // lines of the part that is drawn anew
+	asked string
 }
 
 var barNames = []string{"backup", "flash", "verify"}
@@ -48,7 +52,12 @@ func (a *app) newView(r client.Run) *view {
 		for {
 			select {
 			case <-turn.C:
-				v.draw("")
+				v.mu.Lock()
+				typing := v.last.View.Hands != nil && v.drawn > 0
+				v.mu.Unlock()
+				if !typing { // what a person types is not drawn over
+					v.draw("")
+				}
 			case <-v.stop:
 				return
 			}
@@ -136,6 +145,8 @@ func (v *view) below() string {
 		b.WriteString("  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n")
 	}
 	switch p.View.Board {
+	case run.BoardHandsOn:
+		b.WriteString(v.turn())
 	case run.BoardHandsOff:
 		b.WriteString("\n" + v.board(ink, fmt.Sprintf("  HANDS OFF  %s  until you may touch it", minutes(p.View.Touch)), "  Leave the unit, its leads and its power alone."))
 	case run.BoardReading:
@@ -209,12 +220,37 @@ func (v *view) show(p client.Progress) {
 	for _, e := range p.Events {
 		v.event(e)
 	}
+	if h := p.View.Hands; h != nil && !v.live && h.Item+h.Says != v.asked {
+		v.asked = h.Item + h.Says
+		v.note("HANDS ON: %s", h.Says)
+		if !h.Calling {
+			v.note("answer: ferry run answer %s VALUE", v.run.ID)
+		}
+	} else if h == nil {
+		v.asked = ""
+	}
 }
 
 // event writes a line for what a person wants to read later.
 func (v *view) event(e run.Event) {
 	words := eventWords(e)
 	switch e.Kind {
+	case run.KindAnswered:
+		var x procedure.Answer
+		if json.Unmarshal(e.Body, &x) != nil || x.Item == "" {
+			return
+		}
+		words = strings.ReplaceAll(x.Item, "-", " ") + ": " + x.Value
+	case run.KindProved:
+		var x loader.Proof
+		if json.Unmarshal(e.Body, &x) == nil {
+			words = fmt.Sprintf("link proved: %d of %d questions answered, %s at the middle", x.Asked-x.Lost, x.Asked, x.Median.Round(100*time.Microsecond))
+		}
+	case run.KindWaived:
+		var x run.Waiver
+		if json.Unmarshal(e.Body, &x) == nil {
+			words = "gate " + x.Gate + " passed by name: " + x.Reason
+		}
 	case run.KindFault, run.KindOpened, run.KindClosed, "":
 		return
 	case run.KindPlanned:

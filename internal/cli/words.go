@@ -170,6 +170,18 @@ func eventWords(e run.Event) string {
 		return "memory read"
 	case run.KindWaiting:
 		return "waits for the service"
+	case run.KindCarded:
+		return "card laid out"
+	case run.KindHands:
+		return "" // the board says it
+	case run.KindAnswered:
+		return "answered"
+	case run.KindProved:
+		return "link proved"
+	case run.KindWaived:
+		return "gate passed by name"
+	case run.KindLocked:
+		return "memory locked again"
 	case run.KindStored:
 		return "backup stored by the service"
 	case run.KindCovered:

@@ -9,10 +9,13 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/diagnose"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
 	"zealousferry/core/image"
+	"zealousferry/core/link/ports"
 	"zealousferry/core/model"
+	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 )
 
@@ -49,6 +52,9 @@ type Link struct {
 	Model      string     `json:"model,omitempty"`
 	Site       string     `json:"site,omitempty"`
 	Identified *time.Time `json:"identified,omitempty"`
+	Adapter    string     `json:"adapter,omitempty" doc:"Serial of the adapter that the bench has on it."`
+	Checked    *time.Time `json:"checked,omitempty" doc:"When it was proved last."`
+	Class      string     `json:"class,omitempty" doc:"What the last check saw; sound for a good link."`
 }
 
 // Links is a list of links.
@@ -370,6 +376,9 @@ type Model struct {
 	Releases int         `json:"releases"`
 	Units    int         `json:"units"`
 	Newest   string      `json:"newest,omitempty" doc:"Its newest stable release."`
+
+	Procedures     int      `json:"procedures"`
+	Contradictions []string `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
 }
 
 // Models is a list of models.
@@ -592,13 +601,14 @@ func (m Size) Words() string {
 
 // NewRun opens a run.
 type NewRun struct {
-	Kind    string `json:"kind" enum:"flash,restore,backup"`
-	At      string `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
-	Release string `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
-	Backup  string `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
-	Label   string `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
-	Again   bool   `json:"again,omitempty" doc:"Write although the unit runs this version."`
-	Reason  string `json:"reason,omitempty"`
+	Kind    string   `json:"kind" enum:"flash,restore,backup"`
+	At      string   `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Release string   `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
+	Backup  string   `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
+	Label   string   `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
+	Again   bool     `json:"again,omitempty" doc:"Write although the unit runs this version."`
+	Reason  string   `json:"reason,omitempty"`
+	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection."`
 }
 
 // Run is a run and how it stands.
@@ -630,6 +640,162 @@ type Run struct {
 	Verdict   *fit.Verdict    `json:"verdict,omitempty"`
 	Record    *history.Record `json:"record,omitempty"`
 	Signed    bool            `json:"signed" doc:"Its record was signed by its bench."`
+	Answers   []Answered      `json:"answers" nullable:"false" doc:"What people and the tool answered to the procedure's items."`
+	Procedure string          `json:"procedure,omitempty"`
+	Waiver    *run.Waiver     `json:"waiver,omitempty"`
+	WaivedBy  string          `json:"waivedBy,omitempty" doc:"Name of who passed a gate."`
+}
+
+// Answered is an item of the procedure with its answer.
+type Answered struct {
+	Item  string    `json:"item"`
+	Says  string    `json:"says"`
+	Value string    `json:"value"`
+	Note  string    `json:"note,omitempty"`
+	Photo string    `json:"photo,omitempty"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
+
+// NewAnswer is a person's answer to the item that a run waits for.
+type NewAnswer struct {
+	Item  string `json:"item" minLength:"1" maxLength:"40"`
+	Value string `json:"value" minLength:"1" maxLength:"120" doc:"yes, no, a choice, a number, excused"`
+	Note  string `json:"note,omitempty" maxLength:"400"`
+	Photo string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
+}
+
+// NewIdentify asks who is on a link.
+type NewIdentify struct {
+	At    string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Label string `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
+	Model string `json:"model,omitempty" maxLength:"63" doc:"Whose loader is called first; one that can be told only by eye must be named."`
+	Await bool   `json:"await,omitempty" doc:"A person applies the power while the bench calls."`
+}
+
+// Check is what a check of a link showed.
+type Check struct {
+	ID        string         `json:"id,omitempty"`
+	Link      string         `json:"link"`
+	Model     string         `json:"model" doc:"Whose loader was called."`
+	Class     string         `json:"class" doc:"A class of docs/diagnosis.md; sound for a good link."`
+	Words     []string       `json:"words" nullable:"false" doc:"What was seen, in order."`
+	Test      *diagnose.Test `json:"test,omitempty" doc:"What tells the faults of the class apart."`
+	Asks      bool           `json:"asks" doc:"A person must do the test."`
+	Fault     string         `json:"fault,omitempty"`
+	Says      string         `json:"says,omitempty"`
+	Do        string         `json:"do,omitempty"`
+	Seen      diagnose.Seen  `json:"seen"`
+	Unplugged bool           `json:"unplugged,omitempty" doc:"The counter-proof: nothing may answer."`
+	Passed    bool           `json:"passed" doc:"The link is proved; of a counter-proof: nothing answered."`
+	By        string         `json:"by,omitempty"`
+	At        time.Time      `json:"at"`
+}
+
+// Checks are the checks of a link, the newest first.
+type Checks struct {
+	Checks []Check `json:"checks" nullable:"false"`
+}
+
+// NewCheck asks for a check.
+type NewCheck struct {
+	At        string           `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Model     string           `json:"model,omitempty" maxLength:"63" doc:"Whose loader should answer; the one last seen there where it is empty."`
+	Unplugged bool             `json:"unplugged,omitempty" doc:"The plug is pulled: the same question has to fail."`
+	Answer    *diagnose.Answer `json:"answer,omitempty" doc:"Of the test that the last check proposed."`
+}
+
+// Echo asks whether what is sent on a link comes back: the self-test of an adapter.
+type Echo struct {
+	At   string `json:"at" minLength:"1" maxLength:"120"`
+	Baud int    `json:"baud,omitempty"`
+}
+
+// Echoed is the answer.
+type Echoed struct {
+	Came bool `json:"came"`
+}
+
+// Ports are the serial ports of a bench.
+type Ports struct {
+	Bench string       `json:"bench"`
+	Ports []ports.Port `json:"ports" nullable:"false"`
+}
+
+// Adapter is an adapter with its record.
+type Adapter struct {
+	Serial   string     `json:"serial"`
+	Name     string     `json:"name" doc:"As in a sheet's wants."`
+	Volts    string     `json:"volts,omitempty" doc:"Position of its voltage selector."`
+	Inverted bool       `json:"inverted"`
+	Firmware string     `json:"firmware,omitempty" doc:"Its own."`
+	Latency  int        `json:"latency,omitempty" doc:"ms, of its driver."`
+	State    string     `json:"state" enum:"ready,lent,set-aside,retired"`
+	Note     string     `json:"note,omitempty"`
+	Tested   *time.Time `json:"tested,omitempty" doc:"Its last self-test."`
+	Sound    bool       `json:"sound" doc:"The self-test's result."`
+	Links    []string   `json:"links" nullable:"false" doc:"Where it is now."`
+	Changed  time.Time  `json:"changed"`
+	By       string     `json:"by"`
+	Families []Family   `json:"families" nullable:"false" doc:"Learned from runs."`
+}
+
+// Family is how an adapter did with a model.
+type Family struct {
+	Model  string `json:"model"`
+	Worked int    `json:"worked"`
+	Failed int    `json:"failed"`
+}
+
+// Adapters is a list.
+type Adapters struct {
+	Adapters []Adapter `json:"adapters" nullable:"false"`
+}
+
+// NewAdapter enters an adapter, or what changed about it.
+type NewAdapter struct {
+	Serial   string `json:"serial" minLength:"1" maxLength:"64"`
+	Name     string `json:"name" minLength:"1" maxLength:"80"`
+	Volts    string `json:"volts,omitempty" maxLength:"20"`
+	Inverted bool   `json:"inverted,omitempty"`
+	Firmware string `json:"firmware,omitempty" maxLength:"40"`
+	Latency  int    `json:"latency,omitempty" minimum:"0" maximum:"1000"`
+	State    string `json:"state,omitempty" enum:"ready,lent,set-aside,retired"`
+	Note     string `json:"note,omitempty" maxLength:"400"`
+}
+
+// Card is the job card of a unit: what a person does before, during and after.
+type Card struct {
+	Unit         string        `json:"unit,omitempty"`
+	Serial       string        `json:"serial,omitempty"`
+	Site         string        `json:"site,omitempty"`
+	Model        string        `json:"model"`
+	ModelName    string        `json:"modelName"`
+	Revision     string        `json:"revision,omitempty"`
+	Running      string        `json:"running,omitempty"`
+	Release      string        `json:"release,omitempty" doc:"Version that the job is about."`
+	Reason       string        `json:"reason,omitempty" doc:"What the release cures."`
+	Link         string        `json:"link,omitempty"`
+	Procedure    string        `json:"procedure,omitempty" doc:"Empty where the sheet has none for this unit."`
+	Edition      int           `json:"edition,omitempty"`
+	Standing     string        `json:"standing,omitempty" enum:"proven,unproven,failed"`
+	StandingSays string        `json:"standingSays,omitempty"`
+	Place        string        `json:"place,omitempty" enum:"bench,in-place"`
+	Minutes      int           `json:"minutes,omitempty"`
+	Meanwhile    string        `json:"meanwhile,omitempty"`
+	Test         string        `json:"test,omitempty" doc:"What counts as done."`
+	Supply       *model.Supply `json:"supply,omitempty"`
+	Wiring       *model.Wiring `json:"wiring,omitempty" doc:"For the adapter that is chosen."`
+	Adapters     []string      `json:"adapters" nullable:"false" doc:"That the sheet has a wiring for."`
+	Items        []model.Item  `json:"items" nullable:"false"`
+	Needs        []fit.Need    `json:"needs" nullable:"false"`
+	Flaws        []string      `json:"flaws" nullable:"false"`
+	Loader       string        `json:"loader"`
+	Identity     string        `json:"identity" doc:"The strongest identity that its loader gives."`
+	Verify       string        `json:"verify" doc:"How the write will be proved."`
+	Instead      string        `json:"instead,omitempty" doc:"What stands in for a backup where none can be read."`
+	WayBack      string        `json:"wayBack" enum:"full,image,none"`
+	Made         time.Time     `json:"made"`
 }
 
 // Runs is a list of runs.
@@ -699,8 +865,9 @@ type Joining struct {
 
 // BenchLink is a link of a bench.
 type BenchLink struct {
-	Name string `json:"name"`
-	Kind string `json:"kind"`
+	Name    string `json:"name"`
+	Kind    string `json:"kind"`
+	Adapter string `json:"adapter,omitempty"`
 }
 
 // Catalogue is the sheets that a bench identifies with.
@@ -729,21 +896,28 @@ const (
 	OrderResume   = "resume"
 	OrderStop     = "stop"
 	OrderAbandon  = "abandon"
+	OrderAnswer   = "answer"
+	OrderCheck    = "check"
+	OrderEcho     = "echo"
+	OrderPorts    = "ports"
 )
 
 // Order tells a bench to do something once.
 type Order struct {
-	ID       string      `json:"id"`
-	Kind     string      `json:"kind"`
-	Deadline time.Time   `json:"deadline"`
-	Link     string      `json:"link,omitempty"`
-	Model    string      `json:"model,omitempty"` // last seen on the link
-	Run      string      `json:"run,omitempty"`
-	By       string      `json:"by,omitempty"`
-	Label    string      `json:"label,omitempty"`
-	Reason   string      `json:"reason,omitempty"`
-	Opened   *run.Opened `json:"opened,omitempty"`
-	Epoch    uint64      `json:"epoch,omitempty"`
+	ID       string            `json:"id"`
+	Kind     string            `json:"kind"`
+	Deadline time.Time         `json:"deadline"`
+	Link     string            `json:"link,omitempty"`
+	Model    string            `json:"model,omitempty"` // last seen on the link
+	Run      string            `json:"run,omitempty"`
+	By       string            `json:"by,omitempty"`
+	Label    string            `json:"label,omitempty"`
+	Reason   string            `json:"reason,omitempty"`
+	Opened   *run.Opened       `json:"opened,omitempty"`
+	Epoch    uint64            `json:"epoch,omitempty"`
+	Await    bool              `json:"await,omitempty"` // a person applies the power while the bench calls
+	Baud     int               `json:"baud,omitempty"`
+	Answer   *procedure.Answer `json:"answer,omitempty"`
 }
 
 // Result is what came of an order.
@@ -751,6 +925,9 @@ type Result struct {
 	Error *Problem        `json:"error,omitempty"`
 	Found *run.Identified `json:"found,omitempty"`
 	Model string          `json:"model,omitempty"`
+	Seen  *diagnose.Seen  `json:"seen,omitempty"`
+	Came  bool            `json:"came,omitempty"`
+	Ports []ports.Port    `json:"ports,omitempty"`
 }
 
 // Batch is events of one run, in order.

@@ -52,6 +52,11 @@ func catalogue(ctx context.Context, c *client.Client, dir, phrase string, say fu
 			return err
 		}
 	}
+	for _, x := range world.Adapters {
+		if _, err := c.PutAdapter(ctx, client.NewAdapter{Serial: x.Serial, Name: x.Name, Volts: x.Volts, Inverted: x.Inverted, Latency: x.Latency}); err != nil {
+			return err
+		}
+	}
 	return choices(ctx, c)
 }
 

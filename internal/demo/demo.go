@@ -237,7 +237,7 @@ func links(ctx context.Context, dir string) error {
 		Links []bench.Port `yaml:"links"`
 	}
 	for _, u := range standings.Units {
-		file.Links = append(file.Links, bench.Port{Name: u.Name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address}})
+		file.Links = append(file.Links, bench.Port{Name: u.Name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address}, Adapter: world.AdapterOn(u.Name)})
 	}
 	raw, err := yaml.Marshal(file)
 	if err != nil {

@@ -122,7 +122,7 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 		if !benchName.MatchString(l.Name) {
 			return client.Catalogue{}, core.Fail(core.BadFile, "a link's name has lower-case letters, digits and hyphens; this is %q", l.Name)
 		}
-		links = append(links, store.Link{Name: l.Name, Kind: l.Kind})
+		links = append(links, store.Link{Name: l.Name, Kind: l.Kind, Adapter: l.Adapter})
 	}
 	if err := v.store.PutLinks(ctx, who(ctx).bench, links); err != nil {
 		return client.Catalogue{}, err

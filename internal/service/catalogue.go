@@ -11,6 +11,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
+	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -36,7 +37,11 @@ func (v *Service) listModels(ctx context.Context, in *modelsIn) (client.Models, 
 }
 
 func oneModel(s *model.Sheet, m store.Counted) client.Model {
-	return client.Model{Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
+	var disagree []string
+	for _, c := range procedure.Contradictions(s) {
+		disagree = append(disagree, fmt.Sprintf("procedures %s and %s: %s", c.A, c.B, c.Text))
+	}
+	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
 }
 
 func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error) {

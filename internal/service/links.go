@@ -38,7 +38,8 @@ func (v *Service) link(l store.Link) client.Link {
 		state = "busy"
 	}
 	return client.Link{Link: l.FullName(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
-		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: timeOf(l.Identified)}
+		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: timeOf(l.Identified),
+		Adapter: l.Adapter, Checked: timeOf(l.Checked), Class: l.Class.String}
 }
 
 // place is where an order is to be carried out: a link, and the unit that the
@@ -83,12 +84,7 @@ func (v *Service) within(p place) (place, error) {
 	return p, nil
 }
 
-type identifyIn struct {
-	Body struct {
-		At    string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
-		Label string `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
-	}
-}
+type identifyIn struct{ Body client.NewIdentify }
 
 // identify has the bench ask the unit, and enters what it said.
 func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity, error) {
@@ -99,7 +95,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if p.Run.Valid {
 		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
 	}
-	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: p.Model}, p.Bench, identifyLasts)
+	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: or(in.Body.Model, p.Model), Await: in.Body.Await}, p.Bench, identifyLasts)
 	if err != nil {
 		return client.Identity{}, err
 	}

@@ -51,9 +51,17 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 		return client.Run{}, err
 	}
 	for _, f := range facts {
-		if f.Source == core.FromLabel || f.Source == core.FromPerson {
+		switch {
+		case f.Source == core.FromLabel || f.Source == core.FromPerson:
+			o.Noted = append(o.Noted, f)
+		case f.Source == core.FromWire && f.Name != core.FactModel && f.Name != core.FactRunning && f.Name != core.FactSerial:
+			f.Source = core.FromRecord // an earlier reading: the card goes by it until the wire speaks
 			o.Noted = append(o.Noted, f)
 		}
+	}
+	row.Adapter = p.Adapter
+	if err := v.waive(ctx, n, u, &o); err != nil {
+		return client.Run{}, v.refuse(ctx, u, err)
 	}
 	if err := v.source(ctx, n, u, &row, &o); err != nil {
 		return client.Run{}, v.refuse(ctx, u, err)
@@ -98,7 +106,7 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 	}
 	if u.Ruined.Valid {
 		covered, err := v.before(ctx, u.Ruined.String)
-		if err != nil {
+		if _, waived := o.Waived(run.GateBackup); err != nil && !waived {
 			return err
 		}
 		o.Covered = covered
@@ -306,7 +314,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		return client.Run{}, err
 	}
 	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: names[r.By], State: r.State, Outcome: r.Outcome,
-		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}}
+		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}}
 	var key trust.Public
 	for _, b := range benches {
 		if b.ID == r.Bench {
@@ -339,6 +347,13 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	}
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
+	}
+	out.Answers = answered(s, names)
+	if s.Carded != nil {
+		out.Procedure = s.Carded.Procedure
+	}
+	if s.Waived != nil {
+		out.Waiver, out.WaivedBy = s.Waived, names[s.Waived.By]
 	}
 	switch {
 	case s.BackedUp != nil:

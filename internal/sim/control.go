@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"sort"
+	"strings"
 )
 
 // Fleet is several units with a switchboard for their faults.
@@ -36,6 +37,8 @@ type Change struct {
 	Power    *bool   `json:"power,omitempty"`
 	Serial   string  `json:"serial,omitempty"` // another unit is put on the lead
 	Revision string  `json:"revision,omitempty"`
+	Cycle    bool    `json:"cycle,omitempty"`  // its power is taken off and applied again
+	Bridge   *string `json:"bridge,omitempty"` // where a person has bridged the data pins
 }
 
 // ServeHTTP is the switchboard: GET / lists, POST /NAME takes a Change.
@@ -60,6 +63,13 @@ func (f Fleet) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if c.Power != nil {
 		u.Power(*c.Power)
+	}
+	if c.Cycle {
+		u.Power(false)
+		u.Power(true)
+	}
+	if c.Bridge != nil {
+		u.Bridge(strings.TrimSuffix(*c.Bridge, "none"))
 	}
 	if c.Serial != "" {
 		u.Swap(c.Serial, c.Revision, nil)

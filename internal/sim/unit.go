@@ -106,6 +106,8 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 	if s.Fresh == nil {
 		s.Fresh = func() []byte { return bytes.Repeat([]byte{0xFF}, s.Size) }
 	}
+	_, err := os.Stat(s.Path)
+	known := s.Path != "" && err == nil
 	f, err := openFlash(s.Path, s.Base, uint64(s.Sector), s.Fresh)
 	if err != nil {
 		return nil, fmt.Errorf("unit %s: %w", s.Name, err)
@@ -115,10 +117,12 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 		return nil, fmt.Errorf("unit %s: %w", s.Name, err)
 	}
 	u := &Unit{Spec: s, clock: clock, listener: l, flash: f, ended: make(chan struct{}), wake: make(chan struct{}, 1),
-		powered: true, random: rand.New(rand.NewPCG(s.Seed, 7)), locked: s.Locked, guarded: map[uint64]bool{}}
-	if s.Path != "" && !s.Locked {
+		powered: true, random: rand.New(rand.NewPCG(s.Seed, 7)), guarded: map[uint64]bool{}}
+	if known {
 		_, err := os.Stat(s.Path + ".locked")
 		u.locked = err == nil
+	} else if s.Locked {
+		u.lock(true)
 	}
 	u.boot = u.newBoot()
 	u.mu.Lock()

@@ -39,6 +39,7 @@ type Run struct {
 	Opened    []byte         `db:"opened"` // run.Opened in JSON; packed once it is stored
 	OpenedAt  time.Time      `db:"opened_at"`
 	ClosedAt  sql.NullTime   `db:"closed_at"`
+	Adapter   string         `db:"adapter"`
 }
 
 // Opening is the run's opening event as it was ordered.
@@ -59,8 +60,8 @@ func (s *Store) OpenRun(ctx context.Context, r Run, order Order) error {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?)`,
-			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at, adapter) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?)`,
+			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter); err != nil {
 			return err
 		}
 		return addOrder(ctx, tx, order)

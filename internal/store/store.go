@@ -25,7 +25,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 11
+const Schema = 12
 
 // Store is the database.
 type Store struct {
@@ -132,7 +132,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 }
 
 // growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true}
+var growing = map[string]bool{"entry": true, "head": true, "link_check": true}
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")

@@ -199,6 +199,9 @@ type Link struct {
 	Run        sql.NullString `db:"run"`
 	Seen       sql.NullTime   `db:"seen_at"`
 	Revoked    sql.NullTime   `db:"revoked_at"`
+	Adapter    string         `db:"adapter"`
+	Checked    sql.NullTime   `db:"checked_at"`
+	Class      sql.NullString `db:"class"`
 }
 
 // FullName is bench/link.
@@ -207,6 +210,8 @@ func (l Link) FullName() string { return l.BenchName + "/" + l.Name }
 // Links lists all, by bench and name.
 func (s *Store) Links(ctx context.Context) (all []Link, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT l.*, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
+		(SELECT MAX(k.checked_at) FROM link_check k WHERE k.bench = l.bench AND k.link = l.name) AS checked_at,
+		(SELECT k.class FROM link_check k WHERE k.bench = l.bench AND k.link = l.name ORDER BY k.checked_at DESC, k.id DESC LIMIT 1) AS class,
 		(SELECT c.run FROM claim c WHERE c.kind = 'link' AND c.what = CONCAT(l.bench, '/', l.name)) AS run
 		FROM link l JOIN bench b ON b.id = l.bench LEFT JOIN unit u ON u.id = l.unit ORDER BY b.name, l.name`)
 	return all, err
@@ -218,7 +223,7 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		names := []string{""}
 		for _, l := range links {
 			names = append(names, l.Name)
-			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE kind = VALUES(kind)`, bench, l.Name, l.Kind); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter); err != nil {
 				return err
 			}
 		}

@@ -4,6 +4,30 @@
  */
 
 export interface paths {
+    "/api/adapters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Adapters and their records
+         * @description Role: viewer.
+         */
+        get: operations["list-adapters"];
+        put?: never;
+        /**
+         * Enter an adapter, or what changed about it
+         * @description Role: technician.
+         */
+        post: operations["put-adapter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bench/backups": {
         parameters: {
             query?: never;
@@ -241,6 +265,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/benches/{bench}/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Serial ports of a bench and the adapters behind them
+         * @description Role: viewer.
+         */
+        get: operations["list-ports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/benches/{bench}/revoke": {
         parameters: {
             query?: never;
@@ -255,6 +299,90 @@ export interface paths {
          * @description Role: lead.
          */
         post: operations["revoke-bench"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The job card of a unit
+         * @description Role: viewer.
+         */
+        get: operations["get-card"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The job card to print
+         * @description Role: viewer.
+         */
+        get: operations["print-card"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The checks of a link, the newest first
+         * @description Role: viewer.
+         */
+        get: operations["list-checks"];
+        put?: never;
+        /**
+         * Prove a link, or find out why nothing sensible comes
+         * @description Role: technician.
+         */
+        post: operations["check-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/echo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a few bytes on a link and see whether they come back
+         * @description Role: technician.
+         */
+        post: operations["echo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -781,6 +909,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer the item that a run waits for
+         * @description Role: technician.
+         */
+        post: operations["answer-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run}/events": {
         parameters: {
             query?: never;
@@ -1074,6 +1222,51 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Adapter: {
+            by: string;
+            /** Format: date-time */
+            changed: string;
+            /** @description Learned from runs. */
+            families: components["schemas"]["Family"][];
+            /** @description Its own. */
+            firmware?: string;
+            inverted: boolean;
+            /**
+             * Format: int64
+             * @description ms, of its driver.
+             */
+            latency?: number;
+            /** @description Where it is now. */
+            links: string[];
+            /** @description As in a sheet's wants. */
+            name: string;
+            note?: string;
+            serial: string;
+            /** @description The self-test's result. */
+            sound: boolean;
+            /** @enum {string} */
+            state: "ready" | "lent" | "set-aside" | "retired";
+            /**
+             * Format: date-time
+             * @description Its last self-test.
+             */
+            tested?: string;
+            /** @description Position of its voltage selector. */
+            volts?: string;
+        };
+        Adapters: {
+            adapters: components["schemas"]["Adapter"][];
+        };
+        Answered: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            item: string;
+            note?: string;
+            photo?: string;
+            says: string;
+            value: string;
+        };
         Backup: {
             /** Format: int64 */
             bytes: number;
@@ -1113,6 +1306,53 @@ export interface components {
         Benches: {
             benches: components["schemas"]["Bench"][];
         };
+        Card: {
+            /** @description That the sheet has a wiring for. */
+            adapters: string[];
+            /** Format: int64 */
+            edition?: number;
+            flaws: string[];
+            /** @description The strongest identity that its loader gives. */
+            identity: string;
+            /** @description What stands in for a backup where none can be read. */
+            instead?: string;
+            items: components["schemas"]["ModelItem"][];
+            link?: string;
+            loader: string;
+            /** Format: date-time */
+            made: string;
+            meanwhile?: string;
+            /** Format: int64 */
+            minutes?: number;
+            model: string;
+            modelName: string;
+            needs: components["schemas"]["FitNeed"][];
+            /** @enum {string} */
+            place?: "bench" | "in-place";
+            /** @description Empty where the sheet has none for this unit. */
+            procedure?: string;
+            /** @description What the release cures. */
+            reason?: string;
+            /** @description Version that the job is about. */
+            release?: string;
+            revision?: string;
+            running?: string;
+            serial?: string;
+            site?: string;
+            /** @enum {string} */
+            standing?: "proven" | "unproven" | "failed";
+            standingSays?: string;
+            supply?: components["schemas"]["ModelSupply"];
+            /** @description What counts as done. */
+            test?: string;
+            unit?: string;
+            /** @description How the write will be proved. */
+            verify: string;
+            /** @enum {string} */
+            wayBack: "full" | "image" | "none";
+            /** @description For the adapter that is chosen. */
+            wiring?: components["schemas"]["ModelWiring"];
+        };
         Catalogue: {
             /** Format: int64 */
             now: number;
@@ -1121,10 +1361,89 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Check: {
+            /** @description A person must do the test. */
+            asks: boolean;
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** @description A class of docs/diagnosis.md; sound for a good link. */
+            class: string;
+            do?: string;
+            fault?: string;
+            id?: string;
+            link: string;
+            /** @description Whose loader was called. */
+            model: string;
+            /** @description The link is proved; of a counter-proof: nothing answered. */
+            passed: boolean;
+            says?: string;
+            seen: components["schemas"]["DiagnoseSeen"];
+            /** @description What tells the faults of the class apart. */
+            test?: components["schemas"]["DiagnoseTest"];
+            /** @description The counter-proof: nothing may answer. */
+            unplugged?: boolean;
+            /** @description What was seen, in order. */
+            words: string[];
+        };
+        Checks: {
+            checks: components["schemas"]["Check"][];
+        };
         Code: {
             code: string;
             /** Format: date-time */
             expires: string;
+        };
+        DiagnoseAnswer: {
+            came?: {
+                [key: string]: boolean;
+            };
+            /** Format: double */
+            value: number;
+            yes: boolean;
+        };
+        DiagnoseSeen: {
+            asked: components["schemas"]["LinkMode"];
+            banner?: string;
+            decodes?: components["schemas"]["LinkMode"];
+            /** Format: int64 */
+            due: number;
+            echo: boolean;
+            /** Format: int64 */
+            framing: number;
+            /** Format: int64 */
+            heard: number;
+            held: boolean;
+            kind: string;
+            loader: boolean;
+            other?: string;
+            otherKind?: string;
+            /** Format: int64 */
+            parity: number;
+            proof: components["schemas"]["LoaderProof"];
+            /** Format: int64 */
+            restarts: number;
+            /** Format: int64 */
+            server: number;
+            slower?: components["schemas"]["LoaderProof"];
+            version?: string;
+            waits?: boolean;
+        };
+        DiagnoseTest: {
+            among: string[];
+            kind: string;
+            says: string;
+            unit?: string;
+            what: string;
+            why: string;
+        };
+        Echo: {
+            at: string;
+            /** Format: int64 */
+            baud?: number;
+        };
+        Echoed: {
+            came: boolean;
         };
         Enrolled: {
             bench: string;
@@ -1180,6 +1499,13 @@ export interface components {
             /** @enum {string} */
             source: "wire" | "label" | "person" | "record" | "sheet";
             value: string;
+        };
+        Family: {
+            /** Format: int64 */
+            failed: number;
+            model: string;
+            /** Format: int64 */
+            worked: number;
         };
         Fit: {
             /**
@@ -1372,12 +1698,6 @@ export interface components {
             unit: string;
             verified: string;
             waivers: string[];
-        };
-        IdentifyInBody: {
-            /** @description A link (BENCH/NAME) or a unit's serial. */
-            at: string;
-            /** @description The serial on the label, where the wire does not tell it. */
-            label?: string;
         };
         Identity: {
             /** @description Names of facts on which the wire and the label disagree. */
@@ -1587,7 +1907,16 @@ export interface components {
             version: string;
         };
         Link: {
+            /** @description Serial of the adapter that the bench has on it. */
+            adapter?: string;
             bench: string;
+            /**
+             * Format: date-time
+             * @description When it was proved last.
+             */
+            checked?: string;
+            /** @description What the last check saw; sound for a good link. */
+            class?: string;
             /** Format: date-time */
             identified?: string;
             kind: string;
@@ -1604,8 +1933,28 @@ export interface components {
             /** @description Id of the unit last identified on it. */
             unit?: string;
         };
+        LinkMode: {
+            /** Format: int64 */
+            baud: number;
+            /** Format: int64 */
+            bits: number;
+            parity: string;
+            stop: string;
+        };
         Links: {
             links: components["schemas"]["Link"][];
+        };
+        LoaderProof: {
+            /** Format: int64 */
+            asked: number;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lost: number;
+            /** Format: int64 */
+            median: number;
+            /** Format: int64 */
+            worst: number;
         };
         Matrix: {
             /** @description The unit's own column, where it is known. */
@@ -1651,21 +2000,67 @@ export interface components {
              * @description Size of its memory.
              */
             bytes: number;
+            /** @description What its procedures disagree on; a lead settles it. */
+            contradictions?: string[];
             kind: string;
             model: string;
             name: string;
             /** @description Its newest stable release. */
             newest?: string;
             /** Format: int64 */
+            procedures: number;
+            /** Format: int64 */
             releases: number;
             sheet: string;
             /** Format: int64 */
             units: number;
         };
+        ModelChoice: {
+            says: {
+                [key: string]: string;
+            };
+            value: string;
+        };
+        ModelConnector: {
+            edge: {
+                [key: string]: string;
+            };
+            name: string;
+            pins: components["schemas"]["ModelPin"][];
+        };
         ModelFact: {
             ask?: string;
             look?: string;
             values: string[];
+        };
+        ModelItem: {
+            /** @enum {string} */
+            at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "left";
+            choices?: components["schemas"]["ModelChoice"][];
+            /** @enum {string} */
+            do: "confirm" | "choose" | "measure" | "photo" | "apply" | "line" | "wait" | "check" | "read";
+            draw?: components["schemas"]["ModelStroke"][];
+            fact?: string;
+            id: string;
+            /** Format: double */
+            least?: number;
+            line?: string;
+            /** Format: double */
+            most?: number;
+            on?: boolean;
+            says: {
+                [key: string]: string;
+            };
+            signs?: components["schemas"]["ModelSign"][];
+            text?: string;
+            undo?: string;
+            unit?: string;
+            when?: components["schemas"]["ModelRule"][];
+            why?: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            within?: number;
         };
         ModelOrigin: {
             builtAt?: string;
@@ -1682,6 +2077,8 @@ export interface components {
              * @description Size of its memory.
              */
             bytes: number;
+            /** @description What its procedures disagree on; a lead settles it. */
+            contradictions?: string[];
             facts: {
                 [key: string]: components["schemas"]["ModelFact"];
             };
@@ -1692,6 +2089,8 @@ export interface components {
             name: string;
             /** @description Its newest stable release. */
             newest?: string;
+            /** Format: int64 */
+            procedures: number;
             regions: components["schemas"]["Region"][];
             /** Format: int64 */
             releases: number;
@@ -1718,6 +2117,13 @@ export interface components {
             /** Format: int64 */
             to: number;
         };
+        ModelPin: {
+            job: string;
+            name: string;
+            says?: {
+                [key: string]: string;
+            };
+        };
         ModelRange: {
             from: string;
             to: string;
@@ -1732,6 +2138,12 @@ export interface components {
             orLater?: boolean;
             order?: string;
             why?: {
+                [key: string]: string;
+            };
+        };
+        ModelSign: {
+            not?: boolean;
+            says: {
                 [key: string]: string;
             };
         };
@@ -1751,6 +2163,15 @@ export interface components {
             /** Format: double */
             y: number;
         };
+        ModelSupply: {
+            from: string;
+            pin?: string;
+            says?: {
+                [key: string]: string;
+            };
+            /** Format: double */
+            volts: number;
+        };
         ModelWant: {
             atLeast?: string;
             kind: string;
@@ -1762,6 +2183,20 @@ export interface components {
                 [key: string]: string;
             };
             when?: components["schemas"]["ModelRule"][];
+        };
+        ModelWire: {
+            colour?: string;
+            /** Format: int64 */
+            tool: number;
+            /** Format: int64 */
+            unit: number;
+        };
+        ModelWiring: {
+            adapter: string;
+            selector?: string;
+            tool: components["schemas"]["ModelConnector"];
+            unit: components["schemas"]["ModelConnector"];
+            wires: components["schemas"]["ModelWire"][];
         };
         ModelWithdrawal: {
             /** Format: date-time */
@@ -1777,6 +2212,36 @@ export interface components {
         Names: {
             names: string[];
         };
+        NewAdapter: {
+            firmware?: string;
+            inverted?: boolean;
+            /** Format: int64 */
+            latency?: number;
+            name: string;
+            note?: string;
+            serial: string;
+            /** @enum {string} */
+            state?: "ready" | "lent" | "set-aside" | "retired";
+            volts?: string;
+        };
+        NewAnswer: {
+            item: string;
+            note?: string;
+            /** @description Digest of evidence that was sent. */
+            photo?: string;
+            /** @description yes, no, a choice, a number, excused */
+            value: string;
+        };
+        NewCheck: {
+            /** @description Of the test that the last check proposed. */
+            answer?: components["schemas"]["DiagnoseAnswer"];
+            /** @description A link (BENCH/NAME) or a unit's serial. */
+            at: string;
+            /** @description Whose loader should answer; the one last seen there where it is empty. */
+            model?: string;
+            /** @description The plug is pulled: the same question has to fail. */
+            unplugged?: boolean;
+        };
         NewGear: {
             cost?: string;
             /** Format: date-time */
@@ -1790,6 +2255,16 @@ export interface components {
             note?: string;
             owner: string;
             version?: string;
+        };
+        NewIdentify: {
+            /** @description A link (BENCH/NAME) or a unit's serial. */
+            at: string;
+            /** @description A person applies the power while the bench calls. */
+            await?: boolean;
+            /** @description The serial on the label, where the wire does not tell it. */
+            label?: string;
+            /** @description Whose loader is called first; one that can be told only by eye must be named. */
+            model?: string;
         };
         NewKey: {
             /** Format: date-time */
@@ -1844,6 +2319,8 @@ export interface components {
             reason?: string;
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
+            /** @description Gates that a lead passes by name, with the reason: backup, protection. */
+            waive?: string[];
         };
         NewTarget: {
             model: string;
@@ -1890,6 +2367,22 @@ export interface components {
             /** @enum {string} */
             role: "technician" | "lead" | "viewer";
         };
+        Ports: {
+            bench: string;
+            ports: components["schemas"]["PortsPort"][];
+        };
+        PortsPort: {
+            aside?: string;
+            driver?: string;
+            held?: string;
+            /** Format: int64 */
+            latency?: number;
+            name?: string;
+            path: string;
+            product?: string;
+            serial?: string;
+            vendor?: string;
+        };
         Problem: {
             /** Format: int64 */
             at?: number;
@@ -1911,6 +2404,14 @@ export interface components {
             title: string;
             /** @description about:blank */
             type: string;
+        };
+        ProcedureUndo: {
+            back: string;
+            item: string;
+            note?: string;
+            says: string;
+            /** @enum {string} */
+            state: "open" | "undone" | "excused";
         };
         Progress: {
             events: components["schemas"]["RunEvent"][];
@@ -2027,6 +2528,8 @@ export interface components {
             label?: string;
         };
         Run: {
+            /** @description What people and the tool answered to the procedure's items. */
+            answers: components["schemas"]["Answered"][];
             /** @description Digest of its backup's manifest. */
             backup?: string;
             /** Format: int64 */
@@ -2050,6 +2553,7 @@ export interface components {
             /** Format: date-time */
             opened: string;
             outcome: string;
+            procedure?: string;
             progress: components["schemas"]["Progress"];
             record?: components["schemas"]["HistoryRecord"];
             release?: string;
@@ -2064,6 +2568,9 @@ export interface components {
             unit: components["schemas"]["Unit"];
             verdict?: components["schemas"]["FitVerdict"];
             version?: string;
+            /** @description Name of who passed a gate. */
+            waivedBy?: string;
+            waiver?: components["schemas"]["RunWaiver"];
         };
         RunEvent: {
             /** Format: int64 */
@@ -2088,6 +2595,11 @@ export interface components {
             state: string;
             step: string;
         };
+        RunHands: {
+            calling?: boolean;
+            item: string;
+            says: string;
+        };
         RunStored: {
             /** Format: int64 */
             at: number;
@@ -2099,6 +2611,8 @@ export interface components {
             changes: number;
             /** Format: int64 */
             done: number;
+            hands?: components["schemas"]["RunHands"];
+            item?: components["schemas"]["ModelItem"];
             /** Format: int64 */
             left: number;
             /** Format: double */
@@ -2113,7 +2627,19 @@ export interface components {
             total: number;
             /** Format: int64 */
             touch: number;
+            /** Format: int64 */
+            turn: number;
+            /** Format: int64 */
+            turns: number;
+            undo?: components["schemas"]["ProcedureUndo"][];
             waits: string;
+            wayBack?: string;
+        };
+        RunWaiver: {
+            by: string;
+            gate: string;
+            reason: string;
+            role: string;
         };
         Runs: {
             runs: components["schemas"]["Run"][];
@@ -2274,6 +2800,149 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-adapters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adapters"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-adapter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdapter"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adapter"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "store-backup": {
         parameters: {
             query?: never;
@@ -3184,6 +3853,82 @@ export interface operations {
             };
         };
     };
+    "list-ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bench: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ports"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "revoke-bench": {
         parameters: {
             query?: never;
@@ -3202,6 +3947,401 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-card": {
+        parameters: {
+            query?: {
+                /** @description A unit's serial or id, or a link. */
+                at?: string;
+                /** @description Version that the job is about; the recommended one where it is empty. */
+                release?: string;
+                /** @description Name of the adapter at hand. */
+                adapter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Card"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "print-card": {
+        parameters: {
+            query?: {
+                /** @description A unit's serial or id, or a link. */
+                at?: string;
+                /** @description Version that the job is about; the recommended one where it is empty. */
+                release?: string;
+                /** @description Name of the adapter at hand. */
+                adapter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-checks": {
+        parameters: {
+            query?: {
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checks"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    echo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Echo"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Echoed"];
                 };
             };
             /** @description Unauthorized */
@@ -3728,7 +4868,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["IdentifyInBody"];
+                "application/json": components["schemas"]["NewIdentify"];
             };
         };
         responses: {
@@ -5555,6 +6695,86 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "answer-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAnswer"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -39,12 +39,16 @@ var (
 	PorterLamp []byte
 	//go:embed porter-drive.yaml
 	PorterDrive []byte
+	//go:embed porter-body.yaml
+	PorterBody []byte
+	//go:embed sanderling-7.yaml
+	Sanderling7 []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
-var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive}
+var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7}
 
 // Release is a release of the demo.
 type Release struct {
@@ -171,6 +175,7 @@ type Unit struct {
 	Boot     string            // version of the boot part, where it is another
 	Told     map[string]string // what people have noted
 	Strange  bool              // a program that nobody knows
+	Locked   bool              // its memory is locked against reading
 }
 
 func seen(u Unit) Unit { u.Seen = true; return u }
@@ -186,10 +191,33 @@ var Units = []Unit{
 	{Link: "quay-7", Model: "quill-80", Revision: "C", Serial: "Q80-4417-211", Region: "inner-sound", Runs: "3.9.4", Site: "Port Brannoch, office"},
 	seen(Unit{Link: "quay-8", Model: "quill-120", Revision: "A", Serial: "Q12-0031-007", Region: "inner-sound", Runs: "2.0.3", Site: "Port Brannoch, hall"}),
 	seen(Unit{Link: "quay-9", Model: "quill-80", Revision: "B", Serial: "Q80-1107-032", Region: "inner-sound", Runs: "3.9.9-hut", Site: "Skerry Point, ticket hut", Strange: true}),
-	seen(Unit{Link: "pier-1", Model: "dunlin", Revision: "2", Serial: "DN-20417", Runs: "1145", Site: "Lantern Wharf, drone shed", Told: map[string]string{"link-protocol": "shoal-2", "hand-box": "2.1", "genuine": "genuine"}}),
+	seen(Unit{Link: "pier-1", Model: "dunlin", Revision: "2", Serial: "DN-20417", Runs: "1145", Site: "Lantern Wharf, drone shed", Label: map[string]string{"revision": "2"}, Told: map[string]string{"link-protocol": "shoal-2", "hand-box": "2.1", "genuine": "genuine"}}),
 	seen(Unit{Link: "pier-2", Model: "dunlin", Revision: "2", Serial: "DN-20977", Runs: "1145", Site: "Lantern Wharf, drone shed", Chip: "0x2B40"}),
 	seen(Unit{Link: "tug-1", Model: "porter-lamp", Revision: "B", Serial: "PL-700112", Runs: "PL-3310-B", Site: "Gannet Quay, tug 4", Told: map[string]string{"board": "PL-3301-C"}}),
 	seen(Unit{Link: "tug-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "Gannet Quay, tug 4", Told: map[string]string{"motor": "twin"}}),
+	seen(Unit{Link: "tug-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "Gannet Quay, tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
+	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
+}
+
+// Adapters of the team, by the place of the links that they are on.
+var Adapters = []struct {
+	Serial, Name, Volts, Place string
+	Inverted                   bool
+	Latency                    int
+}{
+	{"TT-0388", "tray lead", "3.3 V", "quay", false, 1},
+	{"TT-0417", "one-wire lead", "3.3 V", "pier", true, 1},
+	{"TT-0502", "tug diagnosis lead", "3.3 V", "tug", false, 16},
+}
+
+// AdapterOn is the serial of the adapter on a link of the demo.
+func AdapterOn(link string) string {
+	for _, a := range Adapters {
+		if strings.HasPrefix(link, a.Place+"-") {
+			return a.Serial
+		}
+	}
+	return ""
 }
 
 // Sheet reads the unit's model sheet.
@@ -214,6 +242,8 @@ func (u Unit) Spec() sim.Spec {
 	if u.Chip != "" {
 		s.Chip = u.Chip
 	}
+	s.Locked = u.Locked
+	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
 	return s
 }

@@ -1,0 +1,116 @@
+package bench
+
+import (
+	"context"
+
+	"zealousferry/core"
+	"zealousferry/core/diagnose"
+	"zealousferry/core/link"
+	"zealousferry/core/link/ports"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
+	"zealousferry/core/registry"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+// machine is where the trees of this machine's devices are.
+var machine = func(root string) ports.Tree { return ports.Tree(root) }
+
+func (b *Bench) serialPorts() ([]ports.Port, error) {
+	all, err := ports.List(machine("/sys"), machine("/proc"))
+	if all == nil {
+		all = []ports.Port{}
+	}
+	return all, err
+}
+
+// byEye tells whether units with this loader can be told only by looking at them.
+func byEye(s *model.Sheet) bool {
+	k, err := registry.Loader(s.Loader.Kind)
+	return err == nil && k.Limits().Identity == run.ByEye
+}
+
+// answer hands a person's answer to the run that waits for it.
+func (b *Bench) answer(ctx context.Context, o client.Order) error {
+	j, err := b.job(o.Run)
+	if err != nil {
+		return err
+	}
+	j.mu.Lock()
+	r, working := j.run, j.working
+	j.mu.Unlock()
+	if !working || r == nil || o.Answer == nil {
+		return core.Fail(core.NotFound, "run %s is not at work", o.Run).Do("Look how it stands: ferry run show " + o.Run + ".")
+	}
+	return r.Answer(ctx, *o.Answer)
+}
+
+// stream opens a link as a byte stream, for one worker.
+func (b *Bench) stream(ctx context.Context, name string) (link.Stream, func(), error) {
+	p, err := b.hold(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := p.open(ctx, b.Clock)
+	if err != nil {
+		p.letGo()
+		return nil, nil, err
+	}
+	s, err := loader.Stream(l, "of a check")
+	done := func() { l.Close(); p.letGo() }
+	if err != nil {
+		done()
+	}
+	return s, done, err
+}
+
+// check looks at a link with the loader of the model that should be on it, then
+// with those of the others.
+func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error) {
+	sheets, err := b.readSheets(ctx)
+	if err != nil {
+		return client.Result{}, err
+	}
+	var all []diagnose.Candidate
+	ways := map[string]bool{}
+	for i, s := range first(sheets, o.Model) {
+		kind, err := registry.Loader(s.Loader.Kind)
+		if err != nil {
+			continue
+		}
+		way := s.Loader.Kind + s.Loader.Mode().Parity
+		if i > 0 && (ways[way] || kind.Limits().Identity == run.ByEye) { // one of a kind is asked; waiting for a file says nothing
+			continue
+		}
+		ways[way] = true
+		all = append(all, diagnose.Candidate{Sheet: s, Kind: kind})
+	}
+	if len(all) == 0 {
+		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Do("A lead adds one: ferry model add SHEET.")
+	}
+	s, done, err := b.stream(ctx, o.Link)
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer done()
+	seen, err := diagnose.Watch(ctx, s, all, b.pace())
+	if err == nil && seen.Loader { // the program runs on as before
+		link.Play(ctx, s, all[0].Sheet.Loader.Leave, b.pace())
+	}
+	return client.Result{Seen: &seen, Model: all[0].Sheet.Model}, err
+}
+
+// echo is the self-test of an adapter whose data pins are bridged.
+func (b *Bench) echo(ctx context.Context, o client.Order) (client.Result, error) {
+	s, done, err := b.stream(ctx, o.Link)
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer done()
+	if err := s.SetMode(link.Default(max(o.Baud, 9600))); err != nil {
+		return client.Result{}, err
+	}
+	came, err := diagnose.ComesBack(ctx, s, b.pace())
+	return client.Result{Came: came}, err
+}

@@ -1,0 +1,341 @@
+// Package paper prints what a person takes to the bench: the job card, as a PDF of
+// one A4 page where it fits.
+package paper
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"github.com/go-pdf/fpdf"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/internal/client"
+)
+
+// Sizes in millimetres.
+const (
+	margin = 14.0
+	width  = 210 - 2*margin
+	line   = 4.6
+	box    = 3.2 // of a tick
+)
+
+// page is a PDF that is being written.
+type page struct {
+	*fpdf.Fpdf
+	text func(string) string // the built-in fonts know Windows-1252
+}
+
+// Card prints a job card.
+func Card(c client.Card) ([]byte, error) {
+	f := fpdf.New("P", "mm", "A4", "")
+	f.SetMargins(margin, margin, margin)
+	f.SetAutoPageBreak(true, margin)
+	f.SetTitle("Job card "+c.Serial, true)
+	f.SetCreationDate(c.Made)
+	f.SetModificationDate(c.Made)
+	f.SetCatalogSort(true)
+	p := &page{f, f.UnicodeTranslatorFromDescriptor("")}
+	f.SetFooterFunc(func() {
+		f.SetY(-10)
+		p.font("", 8)
+		f.CellFormat(width/2, 4, p.text(fmt.Sprintf("%s %s, made %s UTC", c.ModelName, c.Serial, c.Made.Format("2006-01-02 15:04"))), "", 0, "L", false, 0, "")
+		f.CellFormat(width/2, 4, fmt.Sprintf("page %d", f.PageNo()), "", 0, "R", false, 0, "")
+	})
+	f.AddPage()
+	p.head(c)
+	p.facts(c)
+	if c.Wiring != nil {
+		p.wiring(c.Wiring, c.Supply)
+	}
+	for _, s := range stages {
+		p.stage(s.title, s.write, c, s.at)
+	}
+	var out bytes.Buffer
+	if err := f.Output(&out); err != nil {
+		return nil, core.Fail(core.BadFile, "the card cannot be printed: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+var stages = []struct {
+	at, title string
+	write     bool // room to write beside the item
+}{
+	{model.AtHazard, "Hazards: confirm each", false},
+	{model.AtTool, "Take along", false},
+	{model.AtPrepare, "Prepare", false},
+	{model.AtFound, "As found", true},
+	{model.AtConnect, "Connect", false},
+	{model.AtPower, "Power and hands, in this order", true},
+	{model.AtLeft, "After the write", true},
+}
+
+func (p *page) font(style string, size float64) { p.SetFont("Helvetica", style, size) }
+
+// head is the rating plate: a double frame, the unit, how the procedure stands.
+func (p *page) head(c client.Card) {
+	const high = 19.0
+	y := p.GetY()
+	p.SetLineWidth(0.5)
+	p.Rect(margin, y, width, high, "D")
+	p.SetLineWidth(0.2)
+	p.Rect(margin+1, y+1, width-2, high-2, "D")
+	p.SetXY(margin+4, y+2.5)
+	p.font("B", 15)
+	p.CellFormat(110, 7, p.text(strings.TrimSpace(c.ModelName+revision(c.Revision))), "", 2, "L", false, 0, "")
+	p.SetFont("Courier", "B", 12)
+	p.CellFormat(110, 5, p.text(c.Serial), "", 2, "L", false, 0, "")
+	p.font("", 9)
+	p.CellFormat(110, 4, p.text(c.Site), "", 0, "L", false, 0, "")
+	p.SetXY(margin+width-72, y+2.5)
+	p.font("B", 11)
+	p.CellFormat(68, 6, "JOB CARD", "", 2, "R", false, 0, "")
+	p.font("", 9)
+	name := "no procedure for this unit"
+	if c.Procedure != "" {
+		name = fmt.Sprintf("procedure %s, edition %d", c.Procedure, c.Edition)
+	}
+	p.CellFormat(68, 4.5, p.text(name), "", 2, "R", false, 0, "")
+	p.font("B", 9)
+	p.CellFormat(68, 4.5, p.text(standing(c)), "", 2, "R", false, 0, "")
+	p.SetXY(margin, y+high+2)
+}
+
+func revision(r string) string {
+	if r == "" {
+		return ""
+	}
+	return ", revision " + r
+}
+
+func standing(c client.Card) string {
+	switch c.Standing {
+	case "proven":
+		return "proven on this revision"
+	case "failed":
+		return "KNOWN TO FAIL on this revision"
+	case "unproven":
+		return "not proven on this revision"
+	}
+	return ""
+}
+
+// facts are the answers to what is asked first, in two columns.
+func (p *page) facts(c client.Card) {
+	var rows [][2]string
+	add := func(name, value string) {
+		if value != "" {
+			rows = append(rows, [2]string{name, value})
+		}
+	}
+	add("Why", c.Reason)
+	if c.Release != "" {
+		add("Firmware", fmt.Sprintf("%s now, %s is to go in", or(c.Running, "not known"), c.Release))
+	}
+	add("Done when", c.Test)
+	if c.Minutes > 0 {
+		add("Takes", fmt.Sprintf("%d minutes, %s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place]))
+	}
+	add("Meanwhile", c.Meanwhile)
+	add("Way back", map[string]string{"full": "full backup, before the first erase", "image": "no backup; the image of the version that it runs", "none": "NONE: nothing brings it back"}[c.WayBack])
+	add("Proof", c.Verify)
+	if s := c.Supply; s != nil {
+		from := map[string]string{"adapter": "the adapter feeds it", "own": "its own supply feeds it", "none": "nothing may feed it"}[s.From]
+		if s.Volts > 0 {
+			from += fmt.Sprintf(", %g V", s.Volts)
+		}
+		add("Power", strings.TrimSpace(from+". "+s.Says.In("en")))
+	}
+	for _, f := range c.Flaws {
+		add("Beware", f)
+	}
+	for _, r := range rows {
+		p.font("B", 9)
+		y := p.GetY()
+		p.CellFormat(24, line, p.text(r[0]), "", 0, "L", false, 0, "")
+		p.font("", 9)
+		p.SetXY(margin+24, y)
+		p.MultiCell(width-24, line, p.text(r[1]), "", "L", false)
+	}
+	p.Ln(1)
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func (p *page) title(s string) {
+	if p.GetY() > 297-margin-14 {
+		p.AddPage()
+	}
+	p.font("B", 10)
+	p.SetLineWidth(0.2)
+	y := p.GetY() + 1
+	p.Line(margin, y, margin+width, y)
+	p.SetY(y + 0.8)
+	p.CellFormat(width, 5.2, p.text(s), "", 1, "L", false, 0, "")
+}
+
+// stage lists a stage's items, each with a box to tick.
+func (p *page) stage(title string, write bool, c client.Card, at string) {
+	var items []model.Item
+	for _, i := range c.Items {
+		if i.At == at && !i.ByTool() {
+			items = append(items, i)
+		}
+	}
+	var needs []string
+	if at == model.AtTool {
+		for _, n := range c.Needs {
+			needs = append(needs, n.Name+": "+n.Text)
+		}
+	}
+	if len(items)+len(needs) == 0 {
+		return
+	}
+	p.title(title)
+	for _, n := range needs {
+		p.tick(n, "", "", false)
+	}
+	for _, i := range items {
+		says := i.Says.In("en")
+		if i.Do == model.Measure {
+			says += fmt.Sprintf(" (%g to %g %s)", i.Least, i.Most, i.Unit)
+		}
+		if i.Do == model.Choose {
+			var all []string
+			for _, x := range i.Choices {
+				all = append(all, x.Says.In("en"))
+			}
+			says += " (" + strings.Join(all, " / ") + ")"
+		}
+		var signs []string
+		for _, s := range i.Signs {
+			word := "right: "
+			if s.Not {
+				word = "not right: "
+			}
+			signs = append(signs, word+s.Says.In("en"))
+		}
+		p.tick(says, i.Why.In("en"), strings.Join(signs, "  "), write && i.Do != model.Confirm && i.Do != model.Apply)
+	}
+}
+
+func (p *page) tick(says, why, signs string, write bool) {
+	if p.GetY() > 297-margin-8 {
+		p.AddPage()
+	}
+	y := p.GetY()
+	p.SetLineWidth(0.3)
+	p.Rect(margin+0.5, y+0.7, box, box, "D")
+	room := width - 7
+	if write {
+		room -= 38
+		p.SetLineWidth(0.2)
+		p.Line(margin+width-35, y+line-0.6, margin+width, y+line-0.6)
+	}
+	p.SetXY(margin+6, y)
+	p.font("", 9)
+	p.MultiCell(room, line, p.text(says), "", "L", false)
+	for _, more := range []string{why, signs} {
+		if more != "" {
+			p.SetX(margin + 6)
+			p.font("I", 8)
+			p.MultiCell(room, 3.8, p.text(more), "", "L", false)
+		}
+	}
+}
+
+// wiring draws both connectors, counted from pin one, and the wires between them;
+// data lines are seen to cross.
+func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
+	const row, pin = 6.4, 4.0
+	rows := max(len(w.Unit.Pins), len(w.Tool.Pins))
+	high := float64(rows)*row + 12
+	if p.GetY()+high > 297-margin {
+		p.AddPage()
+	}
+	p.title("Wiring with " + w.Adapter + selector(w))
+	top := p.GetY() + 5
+	leftX, rightX := margin+58.0, margin+width-58
+	p.font("B", 8.5)
+	p.SetXY(margin, top-5)
+	p.CellFormat(58, 4, p.text("This writes: "+w.Tool.Name), "", 0, "L", false, 0, "")
+	p.SetXY(rightX-4, top-5)
+	p.CellFormat(62, 4, p.text("This is written: "+w.Unit.Name), "", 0, "L", false, 0, "")
+	y := func(n int) float64 { return top + float64(n)*row + row/2 }
+	for n, x := range w.Tool.Pins {
+		p.pin(leftX-pin, y(n), pin, n, x, true)
+	}
+	for n, x := range w.Unit.Pins {
+		p.pin(rightX, y(n), pin, n, x, false)
+	}
+	p.SetLineWidth(0.5)
+	for n, x := range w.Wires {
+		from, to := y(x.Tool-1), y(x.Unit-1)
+		bend := leftX + 6 + float64(n)*5
+		p.Line(leftX, from, bend, from)
+		p.Line(bend, from, bend+10, to)
+		p.Line(bend+10, to, rightX, to)
+		label := x.Colour
+		if label == "" {
+			label = "________"
+		}
+		p.font("", 7)
+		p.SetFillColor(255, 255, 255)
+		wide := p.GetStringWidth(p.text(label)) + 2
+		p.SetXY(rightX-3-wide, to-1.6)
+		p.CellFormat(wide, 3.2, p.text(label), "", 0, "C", true, 0, "")
+	}
+	p.SetY(top + float64(rows)*row + 1)
+	p.font("", 8)
+	p.MultiCell(width, 3.8, p.text("Pin 1 of the tool: "+w.Tool.Edge.In("en")+". Pin 1 of the unit: "+w.Unit.Edge.In("en")+". Transmit goes to receive. Write the colours of this lead over the ones printed, if they differ."), "", "L", false)
+	p.Ln(0.5)
+}
+
+func selector(w *model.Wiring) string {
+	if w.Selector == "" {
+		return ""
+	}
+	return ", switch at " + w.Selector
+}
+
+// pin draws one contact: the first square, an empty one dashed.
+func (p *page) pin(x, y, size float64, n int, of model.Pin, left bool) {
+	p.SetLineWidth(0.35)
+	if of.Job == "empty" {
+		p.SetDashPattern([]float64{0.8, 0.8}, 0)
+	}
+	if n == 0 {
+		p.Rect(x, y-size/2, size, size, "D")
+	} else {
+		p.Circle(x+size/2, y, size/2, "D")
+	}
+	p.SetDashPattern(nil, 0)
+	text := fmt.Sprintf("%d  %s", n+1, of.Name)
+	switch of.Job {
+	case "empty":
+		text += ", leave empty"
+		if why := of.Says.In("en"); why != "" {
+			text += ": " + why
+		}
+	default:
+		if !strings.EqualFold(of.Name, of.Job) {
+			text += ", " + of.Job
+		}
+	}
+	p.font("", 8)
+	if left {
+		p.SetXY(margin, y-2)
+		p.CellFormat(x-margin-1.5, 4, p.text(text), "", 0, "R", false, 0, "")
+		return
+	}
+	p.SetXY(x+size+1.5, y-2)
+	p.CellFormat(margin+width-x-size-1.5, 4, p.text(text), "", 0, "L", false, 0, "")
+}

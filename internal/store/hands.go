@@ -1,0 +1,85 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Adapter is the thing between bench and unit.
+type Adapter struct {
+	Serial   string       `db:"serial"`
+	Name     string       `db:"name"`
+	Volts    string       `db:"volts"`
+	Inverted bool         `db:"inverted"`
+	Firmware string       `db:"firmware"`
+	Latency  int          `db:"latency"`
+	State    string       `db:"state"`
+	Note     string       `db:"note"`
+	Tested   sql.NullTime `db:"tested_at"`
+	Sound    bool         `db:"sound"`
+	By       string       `db:"changed_by"`
+	At       time.Time    `db:"changed_at"`
+}
+
+// PutAdapter enters an adapter, or what changed about it; its self-test stays.
+func (s *Store) PutAdapter(ctx context.Context, a Adapter) error {
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO adapter (serial, name, volts, inverted, firmware, latency, state, note, changed_by, changed_at) VALUES (:serial, :name, :volts, :inverted, :firmware, :latency, :state, :note, :changed_by, :changed_at)
+		ON DUPLICATE KEY UPDATE name = VALUES(name), volts = VALUES(volts), inverted = VALUES(inverted), firmware = VALUES(firmware), latency = VALUES(latency), state = VALUES(state), note = VALUES(note), changed_by = VALUES(changed_by), changed_at = VALUES(changed_at)`, a)
+	return err
+}
+
+// TestedAdapter notes a self-test; an adapter that is not in the list is passed over.
+func (s *Store) TestedAdapter(ctx context.Context, serial string, sound bool, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE adapter SET tested_at = ?, sound = ? WHERE serial = ?`, at.UTC(), sound, serial)
+	return err
+}
+
+// Adapters lists all.
+func (s *Store) Adapters(ctx context.Context) (all []Adapter, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM adapter ORDER BY name, serial`)
+	return all, err
+}
+
+// Family is how an adapter did with a model.
+type Family struct {
+	Adapter string `db:"adapter"`
+	Model   string `db:"model"`
+	Worked  int    `db:"worked"`
+	Failed  int    `db:"failed"`
+}
+
+// Families counts closed runs by adapter and model. A refusal says nothing of the
+// adapter.
+func (s *Store) Families(ctx context.Context) (all []Family, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT r.adapter, u.model, COALESCE(SUM(r.outcome IN ('done', 'nothing-to-do')), 0) AS worked, COALESCE(SUM(r.outcome = 'failed'), 0) AS failed
+		FROM run r JOIN unit u ON u.id = r.unit WHERE r.adapter <> '' AND r.outcome IN ('done', 'nothing-to-do', 'failed') GROUP BY r.adapter, u.model ORDER BY r.adapter, u.model`)
+	return all, err
+}
+
+// LinkCheck is a check of a link, kept as evidence.
+type LinkCheck struct {
+	ID        string    `db:"id"`
+	Bench     string    `db:"bench"`
+	Link      string    `db:"link"`
+	Model     string    `db:"model"`
+	Adapter   string    `db:"adapter"`
+	Class     string    `db:"class"`
+	Fault     string    `db:"fault"`
+	Unplugged bool      `db:"unplugged"`
+	Seen      string    `db:"seen"` // diagnose.Seen in JSON
+	By        string    `db:"checked_by"`
+	At        time.Time `db:"checked_at"`
+}
+
+// AddCheck keeps a check.
+func (s *Store) AddCheck(ctx context.Context, c LinkCheck) error {
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO link_check (id, bench, link, model, adapter, class, fault, unplugged, seen, checked_by, checked_at) VALUES (:id, :bench, :link, :model, :adapter, :class, :fault, :unplugged, :seen, :checked_by, :checked_at)`, c)
+	return err
+}
+
+// Checks lists the newest checks of a link.
+func (s *Store) Checks(ctx context.Context, bench, link string, limit int) (all []LinkCheck, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM link_check WHERE bench = ? AND link = ? ORDER BY checked_at DESC, id DESC LIMIT ?`, bench, link, limit)
+	return all, err
+}
