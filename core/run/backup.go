@@ -90,7 +90,7 @@ func (r *Run) cannotRead(ctx context.Context, why error) error {
 		return r.append(KindWaived, w, true)
 	}
 	back := "There is no way back then."
-	if o.WayBack == BackImage {
+	if r.journal.State().WayBack() == BackImage {
 		back = "The way back is the image of the version that it runs, which the catalogue holds."
 	}
 	return core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).

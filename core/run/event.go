@@ -154,7 +154,7 @@ type Opened struct {
 	Engine   string        `json:"engine"`
 	Deadline time.Duration `json:"deadline"` // how long to wait for the service to store the backup
 	Waivers  []Waiver      `json:"waivers,omitempty"`
-	WayBack  string        `json:"wayBack,omitempty"` // without a backup: image where the catalogue holds what it runs
+	Held     []string      `json:"held,omitempty"` // versions whose images the catalogue holds
 }
 
 // Waived finds the waiver of a gate.

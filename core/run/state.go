@@ -272,8 +272,8 @@ func (s *State) WayBack() string {
 	switch {
 	case s.BackedUp != nil || s.Covered != nil:
 		return BackFull
-	case s.Opened != nil && s.Opened.WayBack != "":
-		return s.Opened.WayBack
+	case s.Opened != nil && slices.Contains(s.Opened.Held, s.Fact(core.FactRunning)):
+		return BackImage
 	}
 	return BackNone
 }

@@ -50,30 +50,38 @@ func StrengthOf(facts []core.Fact) string {
 	return ByEye
 }
 
-// beforehand asks the program for its version where the loader cannot be asked
-// anything; a program that is silent is no fault.
+// beforehand is Beforehand, once for a connection.
 func (r *Run) beforehand(ctx context.Context) ([]core.Fact, error) {
 	if err := r.load(ctx); err != nil {
 		return nil, err
 	}
-	kind, err := registry.Loader(r.sheet.Loader.Kind)
-	if err != nil || kind.Limits().Identity != ByEye || r.session != nil {
-		return nil, err
+	if r.session != nil {
+		return nil, nil
 	}
 	if err := r.plugIn(ctx); err != nil {
 		return nil, err
 	}
-	s, err := loader.Stream(r.link, kind.Name())
+	return Beforehand(ctx, r.link, r.sheet, r.pace)
+}
+
+// Beforehand asks the program for its version, where the model's loader does not
+// tell it. A program that is silent is no fault.
+func Beforehand(ctx context.Context, l link.Link, sheet *model.Sheet, p link.Pace) ([]core.Fact, error) {
+	kind, err := registry.Loader(sheet.Loader.Kind)
+	if err != nil || kind.Limits().Identity == ThisUnit {
+		return nil, err
+	}
+	s, err := loader.Stream(l, kind.Name())
 	if err != nil {
 		return nil, err
 	}
-	a := r.sheet.Application
+	a := sheet.Application
 	a.Wait = time.Second
-	version, err := link.AskVersion(ctx, s, a, nil, r.pace)
+	version, err := link.AskVersion(ctx, s, a, nil, p)
 	if core.KindOf(err) == core.NotAnswering && ctx.Err() == nil {
 		return nil, nil
 	}
-	return []core.Fact{{Name: core.FactRunning, Value: version, Source: core.FromWire, At: r.pace.Clock.Now().UTC()}}, err
+	return []core.Fact{{Name: core.FactRunning, Value: version, Source: core.FromWire, At: p.Clock.Now().UTC()}}, err
 }
 
 // isUnit refuses any unit but the run's own.

@@ -536,6 +536,10 @@ func (b *Bench) pace() link.Pace { return link.Pace{Clock: b.Clock, Scale: b.Sca
 
 // askWho opens one loader, reads who is there, and lets its program run again.
 func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet) (client.Result, error) {
+	runs, err := run.Beforehand(ctx, l, s, b.pace())
+	if err != nil {
+		return client.Result{}, err
+	}
 	session, err := run.OpenLoader(ctx, l, s, b.pace(), nil)
 	if err != nil {
 		return client.Result{}, err
@@ -546,6 +550,7 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 		return client.Result{}, err
 	}
 	found := run.Identified{Facts: facts, Strength: run.StrengthOf(facts), Generation: l.Generation()}
+	found.Facts = append(found.Facts, runs...)
 	if found.Strength == run.ByEye {
 		return client.Result{Found: &found, Model: s.Model}, nil
 	}

@@ -72,6 +72,17 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	if err != nil {
 		return client.Result{}, err
 	}
+	if o.Model == "" { // whoever answers is the one that should be there
+		found, err := b.identify(ctx, o)
+		if core.KindOf(err) == core.NotAnswering {
+			return client.Result{}, core.Fail(core.CannotTell, "nothing answers on %s/%s, and nobody has said which model should be there", b.id.Name, o.Link).
+				Do("Say which: ferry check " + b.id.Name + "/" + o.Link + " --model MODEL.")
+		}
+		if err != nil {
+			return client.Result{}, err
+		}
+		o.Model = found.Model
+	}
 	var all []diagnose.Candidate
 	ways := map[string]bool{}
 	for i, s := range first(sheets, o.Model) {

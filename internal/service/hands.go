@@ -29,7 +29,15 @@ func or(a, b string) string {
 // waive enters the gates that a lead passes by name, and what could undo the write
 // without a backup.
 func (v *Service) waive(ctx context.Context, n client.NewRun, u store.Unit, o *run.Opened) error {
-	o.WayBack = v.wayBack(ctx, u)
+	rows, err := v.store.Releases(ctx, u.Model)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if r.Withdrawn == nil {
+			o.Held = append(o.Held, r.Version)
+		}
+	}
 	for _, gate := range n.Waive {
 		if gate != run.GateBackup && gate != run.GateProtection {
 			return core.Fail(core.BadFile, "there is no gate %q; %s and %s can be waived", gate, run.GateBackup, run.GateProtection)
