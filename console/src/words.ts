@@ -72,6 +72,7 @@ export const hows: Record<string, string> = {
   'unit-digest': "by the unit's own digest",
   'read-twice': 'read twice, both alike',
   'read-back': 'by reading it back',
+  transfer: 'by the checks of the transfer and the version that it tells',
 }
 
 export const factNames: Record<string, string> = {
@@ -132,6 +133,16 @@ export function event(e: RunEvent): string {
       return 'memory read'
     case 'waiting':
       return 'waits for the service'
+    case 'carded':
+      return b.procedure ? `procedure ${b.procedure} laid out` : ''
+    case 'answered':
+      return b.item ? `${String(b.item).replaceAll('-', ' ')}: ${b.value}` : 'the unit answered'
+    case 'proved':
+      return `link proved: ${Number(b.asked) - Number(b.lost)} of ${b.asked} answers`
+    case 'waived':
+      return `gate ${b.gate} passed by name`
+    case 'locked':
+      return 'memory locked again'
     case 'stored':
       return 'backup stored by the service'
     case 'covered':

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -188,4 +189,58 @@ func FuzzReadRelease(f *testing.F) {
 			t.Fatalf("an error without a kind: %v", err)
 		}
 	})
+}
+
+// TestTheExamplesOfProceduresAreRead puts every item of docs/writing-a-procedure.md
+// into a procedure of its own, and its wiring too.
+func TestTheExamplesOfProceduresAreRead(t *testing.T) {
+	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "writing-a-procedure.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	base := string(testkit.Small)
+	base = strings.Replace(base, "  baud: ", "  await: 20s\n  baud: ", 1)
+	kinds := map[string]bool{}
+	for _, m := range regexp.MustCompile("`(\\{ id: [^`]*\\})`").FindAllStringSubmatch(string(raw), -1) {
+		text := base + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n    items:\n      - " + m[1] + "\n      - { id: sensor-back, do: confirm, at: left, says: { en: \"Back.\" } }\n"
+		s, err := model.ReadSheet([]byte(text))
+		if err != nil {
+			t.Errorf("%s\n%v", m[1], err)
+			continue
+		}
+		kinds[s.Procedures[0].Items[0].Do] = true
+	}
+	if len(kinds) != 9 {
+		t.Errorf("the page shows %d of 9 kinds of item: %v", len(kinds), kinds)
+	}
+	wiring := regexp.MustCompile("(?s)## Wiring\n```yaml\n(.*?)```").FindStringSubmatch(string(raw))
+	text := base + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n" + wiring[1] + "    items: [{ id: a, do: confirm, at: left, says: { en: \"A.\" } }]\n"
+	if _, err := model.ReadSheet([]byte(text)); err != nil {
+		t.Errorf("the wiring: %v", err)
+	}
+}
+
+func TestProceduresThatCannotBe(t *testing.T) {
+	head := string(testkit.Small) + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n"
+	item := func(s string) string { return head + "    items: [" + s + "]\n" }
+	for name, x := range map[string]struct{ text, words string }{
+		"an unknown kind":         {item(`{ id: a, do: sing, at: left, says: { en: a } }`), "line "},
+		"stages out of order":     {item(`{ id: a, do: confirm, at: left, says: { en: a } }, { id: b, do: confirm, at: hazard, says: { en: b } }`), "items.1 (b): it is at hazard, behind an item at left"},
+		"the same id twice":       {item(`{ id: a, do: confirm, at: left, says: { en: a } }, { id: a, do: confirm, at: left, says: { en: b } }`), "the id is there twice"},
+		"undo of nothing":         {item(`{ id: a, do: confirm, at: connect, undo: b, says: { en: a } }`), `undo names "b"`},
+		"a choice without choice": {item(`{ id: a, do: choose, at: found, says: { en: a } }`), "at least two choices"},
+		"limits upside down":      {item(`{ id: a, do: measure, at: power, unit: V, least: 5, most: 3, says: { en: a } }`), "least is not above most"},
+		"waiting for nothing":     {item(`{ id: a, do: wait, at: power, says: { en: a } }`), "a regular expression"},
+		"apply without await":     {item(`{ id: a, do: apply, at: power, says: { en: a } }`), "loader has await"},
+		"transmit to transmit": {head + `    wiring: [{ adapter: x, tool: { name: t, edge: { en: e }, pins: [{ name: TX, job: transmit }] }, unit: { name: u, edge: { en: e }, pins: [{ name: TX, job: transmit }] }, wires: [{ tool: 1, unit: 1 }] }]
+    items: [{ id: a, do: confirm, at: left, says: { en: a } }]
+`, "a transmit pin goes to a receive pin"},
+		"a pin that is not there": {head + `    wiring: [{ adapter: x, tool: { name: t, edge: { en: e }, pins: [{ name: G, job: ground }] }, unit: { name: u, edge: { en: e }, pins: [{ name: G, job: ground }] }, wires: [{ tool: 1, unit: 2 }] }]
+    items: [{ id: a, do: confirm, at: left, says: { en: a } }]
+`, "the unit 1"},
+	} {
+		if _, err := model.ReadSheet([]byte(x.text)); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), x.words) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
 }

@@ -93,9 +93,18 @@ func (r *Run) cannotRead(ctx context.Context, why error) error {
 	if r.journal.State().WayBack() == BackImage {
 		back = "The way back is the image of the version that it runs, which the catalogue holds."
 	}
-	return core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
-		Do("Note its settings by hand, or ask a lead, who may go on by name: --waive " + gate + " --reason …")
+	return &barred{gate, core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
+		Do("Note its settings by hand, or ask a lead, who may go on by name: --waive " + gate + " --reason …")}
 }
+
+// barred is an error at a gate that may be waived.
+type barred struct {
+	gate  string
+	cause *core.Error
+}
+
+func (b *barred) Error() string { return b.cause.Error() }
+func (b *barred) Unwrap() error { return b.cause }
 
 // reading collects a backup.
 type reading struct {

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -230,6 +231,10 @@ func (r *Run) fault(step Step, err error) Fault {
 	var at *differs
 	if asDiffers(err, &at) {
 		f.Sector = &at.sector
+	}
+	var b *barred
+	if errors.As(err, &b) {
+		f.Gate = b.gate
 	}
 	if f.Next == "" {
 		f.Next = "Look at the plug and the supply, then try again."

@@ -290,6 +290,7 @@ type Fault struct {
 	State   string    `json:"state"`
 	Next    string    `json:"next"`
 	Sector  *int      `json:"sector,omitempty"` // where it differs
+	Gate    string    `json:"gate,omitempty"`   // that a named person may pass
 }
 
 // Err is the fault as an error.

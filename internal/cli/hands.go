@@ -19,7 +19,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
-	"zealousferry/internal/paper"
+	"zealousferry/internal/client/paper"
 )
 
 func (a *app) cardVerb() *cobra.Command {

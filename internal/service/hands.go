@@ -15,7 +15,7 @@ import (
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
-	"zealousferry/internal/paper"
+	"zealousferry/internal/client/paper"
 	"zealousferry/internal/store"
 )
 

@@ -185,7 +185,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`,
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
-		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`}
+		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`}
 	variable := regexp.MustCompile(`\{[^}]+\}`)
 	seen := 0
 	for path, item := range service.Describe().Paths {
@@ -195,7 +195,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 			}
 			seen++
 			at := variable.ReplaceAllString(path, "01930000-0000-7000-8000-00000000dead")
-			if o.OperationID == "fit" {
+			if o.OperationID == "fit" || o.OperationID == "get-card" || o.OperationID == "print-card" || o.OperationID == "list-checks" {
 				at += "?at=x"
 			}
 			if o.OperationID == "convert-image" {

@@ -91,7 +91,7 @@ func TestAFlashByClicks(t *testing.T) {
 	told := 0
 	for _, e := range r.Progress.Events {
 		switch e.Kind {
-		case run.KindReading, run.KindVerifying, run.KindAboutTo:
+		case run.KindReading, run.KindVerifying, run.KindAboutTo, run.KindCarded, run.KindHands:
 		case run.KindDone:
 			var a run.Act
 			if json.Unmarshal(e.Body, &a); a.Last {

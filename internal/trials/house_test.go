@@ -32,7 +32,7 @@ var floors = map[string]int{
 	"core": -1, "console": 0,
 	"core/image": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0,
 	"core/model": 1, "core/loader": 1, "core/shelf": 1, "core/history": 1,
-	"core/registry": 2, "core/fit": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2,
+	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/diagnose": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2,
 	"core/run":        3,
 	"internal/client": 4, "internal/store": 4, "internal/sim": 4,
 	"internal/service": 5, "internal/bench": 5,

@@ -39,6 +39,12 @@ export type Target = Schemas['Target']
 export type Key = Schemas['Key']
 export type Region = Schemas['Region']
 export type Stroke = Schemas['ModelStroke']
+export type Card = Schemas['Card']
+export type Check = Schemas['Check']
+export type Adapter = Schemas['Adapter']
+export type Item = Schemas['ModelItem']
+export type Wiring = Schemas['ModelWiring']
+export type Pin = Schemas['ModelPin']
 
 // send puts a file's bytes into a call whose answer is JSON.
 export async function send<T>(path: string, body: Blob | ArrayBuffer, method = 'POST'): Promise<T> {

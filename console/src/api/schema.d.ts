@@ -2587,6 +2587,7 @@ export interface components {
             schema: number;
         };
         RunFault: {
+            gate?: string;
             kind: string;
             message: string;
             next: string;

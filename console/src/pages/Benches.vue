@@ -6,6 +6,7 @@ import { api, problem, type Bench, type Link, type Problem } from '../api/client
 import { every } from '../every'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
+import { classes } from '../hands'
 import { when } from '../words'
 
 const benches = ref<Bench[]>([])
@@ -48,6 +49,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
 
 <template>
   <div class="page">
+    <p class="row gear"><router-link to="/adapters">Adapters and what they are set to</router-link></p>
     <Trouble v-if="trouble" :problem="trouble" />
     <v-empty-state v-else-if="loaded && !benches.length" title="No bench yet" text="A bench is a machine with links: a lead makes a code with “ferry bench code”, and the machine joins with “ferry bench enrol”." />
     <section v-for="b in benches" :key="b.id" class="bench">
@@ -64,10 +66,12 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
             <div class="on">
               <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><div class="small muted">identified {{ when(l.identified) }}</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
+              <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ classes[l.class ?? ''] ?? l.class }}, checked {{ when(l.checked) }}</div>
             </div>
             <div class="do">
               <v-btn v-if="l.run" variant="outlined" :to="`/runs/${l.run}`">Look at the run</v-btn>
               <template v-else-if="session.may('technician') && l.state === 'free'">
+                <v-btn variant="text" color="primary" :to="`/check/${l.link}`" data-prove>Prove</v-btn>
                 <v-btn variant="text" color="primary" :loading="asking.get(l.link)" data-identify @click="identify(l)">Identify</v-btn>
                 <v-btn variant="outlined" :to="`/begin/${l.link}`" data-work>Start a run</v-btn>
               </template>
@@ -81,6 +85,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
 </template>
 
 <style scoped>
+.gear { justify-content: flex-end; min-height: 44px; margin-top: -16px; }
 .bench + .bench { margin-top: 32px; }
 .link { display: grid; grid-template-columns: 200px 110px 1fr auto; gap: 16px; align-items: center; }
 .state { display: flex; gap: 8px; align-items: center; }

@@ -1,18 +1,21 @@
 <script setup lang="ts">
 // A run: live while it works, its record once it is closed. The page is drawn
 // from the run as the service adds it up, then follows its event stream.
-import { mdiArchiveCheck, mdiArchiveOff, mdiCheckDecagram, mdiAlertDecagram } from '@mdi/js'
+import { mdiCheckCircle, mdiCloseCircle, mdiArchiveCheck, mdiArchiveOff, mdiCheckDecagram, mdiAlertDecagram } from '@mdi/js'
 import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problem, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
+import { api, problem, send, type Card, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
+import { backs } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
 import DigestText from '../parts/DigestText.vue'
+import ItemAnswer from '../parts/ItemAnswer.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
 import { rideOf, stopsOf } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
+import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
 import { cap, clock, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
 
@@ -91,6 +94,7 @@ onMounted(async () => {
     if (trouble.value?.kind === 'not-found') return
   }
   if (run.value?.state !== 'closed') follow()
+  if (run.value?.procedure || run.value?.state !== 'closed') card.value = (await api.GET('/api/card', { params: { query: { at: run.value!.unit.id } } })).data ?? null
 })
 onUnmounted(() => {
   source?.close()
@@ -98,6 +102,41 @@ onUnmounted(() => {
 })
 
 const view = computed(() => progress.value?.view)
+const turn = computed(() => (closed.value ? null : (view.value?.hands ?? null)))
+const item = computed(() => view.value?.item ?? null)
+const card = ref<Card | null>(null)
+const waiving = ref(false)
+const why = ref('')
+
+async function answer(value: string, note: string, photo: File | null) {
+  asking.value = true
+  said.value = null
+  try {
+    const kept = photo ? (await send<{ digest: string }>(`/api/evidence?kind=${encodeURIComponent(photo.type)}`, photo)).digest : ''
+    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(kept && { photo: kept }) } })
+    if (error) throw error
+    run.value = data
+    take(data.progress, true)
+  } catch (e) {
+    said.value = problem(e)
+  }
+  asking.value = false
+}
+
+// A lead goes on by name at a gate that cannot be met.
+async function waive() {
+  asking.value = true
+  try {
+    const r = run.value!
+    const { data, error } = await api.POST('/api/runs', { body: { kind: 'flash', at: r.link, release: r.release, label: r.unit.serial, reason: why.value, waive: [progress.value!.fault!.gate!] } })
+    if (error) throw error
+    router.push(`/runs/${data.id}`)
+  } catch (e) {
+    said.value = problem(e)
+  }
+  waiving.value = false
+  asking.value = false
+}
 const paused = computed(() => run.value?.state === 'paused' || progress.value?.outcome === 'interrupted')
 const closed = computed(() => run.value?.state === 'closed')
 const stops = computed(() => (run.value && view.value ? stopsOf(run.value, view.value, closed.value && run.value.outcome === 'done' ? 'ended' : lastStep.value) : []))
@@ -125,6 +164,7 @@ const board = computed(() => {
     const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
     return { board: 'ended' as const, head, sentence: ok ? (r.record?.reason ? `But ${r.record.reason}. Look whether it works before you leave it.` : `It runs ${r.to || 'its program'}, asked after its start. You may touch it.`) : cap(f?.message ?? r.record?.reason ?? '') }
   }
+  if (turn.value) return { board: 'hands-on' as const, head: turn.value.says, sentence: `HANDS ON: your turn${v.turns && !turn.value.calling ? `, ${v.turn} of ${v.turns}` : ''}. ${turn.value.calling ? 'The tool is calling now; the unit’s answer ends this.' : (item.value?.why?.en ?? '')}` }
   if (paused.value) return { board: 'stopped' as const, head: v.changes ? 'Half done. Leave it as it is' : 'Interrupted', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
   if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
   if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
@@ -205,12 +245,18 @@ async function putBack() {
         <v-btn color="surface" size="large" :loading="asking" data-restore @click="putBack">Put its backup back</v-btn>
         <v-btn variant="outlined" size="large" :to="`/begin/${run.link}`">Write again</v-btn>
       </div>
+      <template v-if="turn">
+        <ul v-if="item?.signs?.length" class="signs"><li v-for="g in item.signs" :key="g.says.en"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" size="24" /> <span><strong>{{ g.not ? 'Not right:' : 'Right:' }}</strong> {{ g.says.en }}</span></li></ul>
+        <ItemAnswer v-if="item && !turn.calling && session.may('technician')" :key="item.id" :item="item" :busy="asking" :lead="session.may('lead')" @answer="answer" />
+      </template>
+      <p v-if="progress?.fault?.gate && closed && session.may('lead')" class="next"><v-btn variant="outlined" size="large" data-waive @click="waiving = true">Go on by name…</v-btn></p>
       <p v-if="progress?.fault && (paused || closed)" class="next"><strong>Next:</strong> {{ progress.fault.next }}</p>
     </ActionBoard>
     <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
     <div v-if="!run.online && !closed" class="lost" role="status">Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</div>
     <div class="page body">
       <Trouble v-if="said" :problem="said" />
+      <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" :wiring="card.wiring" :unit="run.unit.serial" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" />
       <div class="four">
         <section>
@@ -229,7 +275,9 @@ async function putBack() {
             <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? `from ${run.backupHow}` }}</p>
             <DigestText :digest="run.backup" />
           </template>
-          <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>None yet; nothing is erased before there is one.</span></div>
+          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ backs[view.wayBack ?? 'none'] }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p></template>
+          <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? backs[card.wayBack] : 'None yet; nothing is erased before there is one.' }}</span></div>
+          <template v-if="view.undo?.length"><h3 class="muted undo">Undo list</h3><ul class="rows small"><li v-for="u in view.undo" :key="u.item" class="row"><v-icon :icon="u.state === 'open' ? mdiCloseCircle : mdiCheckCircle" :class="u.state === 'open' ? 'brick' : 'teal'" size="20" /> {{ u.says }} <strong>{{ { open: 'still to do', undone: 'done', excused: `left: ${u.note}` }[u.state] }}</strong></li></ul></template>
         </section>
         <section>
           <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="told.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${told.length}` }}</v-btn></div>
@@ -249,6 +297,8 @@ async function putBack() {
             <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
             <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
+            <tr v-if="run.procedure"><td class="muted">Procedure</td><td>{{ run.procedure }}</td></tr>
+            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ a.value }}</strong> {{ a.note }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
             <tr v-if="run.halves > 1"><td class="muted">Halves</td><td>{{ run.halves }}: the bench took it up again {{ run.halves - 1 }}×</td></tr>
           </tbody></table></div>
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
@@ -266,9 +316,16 @@ async function putBack() {
       </template>
     </div>
     <footer v-if="!closed && !paused" class="foot">
-      <span class="lead"><strong>{{ view.board === 'hands-off' ? 'Nothing for you to do.' : 'Reading only.' }}</strong> {{ view.board === 'hands-off' ? 'The unit starts its program by itself at the end.' : 'You may leave this page; the bench goes on.' }}</span>
+      <span class="lead"><strong>{{ turn ? 'The tool waits for you.' : view.board === 'hands-off' ? 'Nothing for you to do.' : 'Reading only.' }}</strong> {{ turn ? 'Nothing goes on before your answer.' : view.board === 'hands-off' ? 'The unit starts its program by itself at the end.' : 'You may leave this page; the bench goes on.' }}</span>
       <v-btn v-if="session.may('technician')" variant="outlined" data-stop @click="stopping = true">Stop after this sector…</v-btn>
     </footer>
+    <v-dialog v-model="waiving" max-width="560">
+      <v-card>
+        <v-card-title>Go on without a way back?</v-card-title>
+        <v-card-text><p>{{ cap(progress?.fault?.message ?? '') }}</p><v-text-field v-model="why" label="Why, in the record under your name" data-why /></v-card-text>
+        <v-card-actions><v-spacer /><v-btn variant="text" @click="waiving = false">Leave it</v-btn><v-btn color="error" variant="outlined" :disabled="why.trim().length < 3" :loading="asking" data-waive-yes @click="waive">Write it all the same</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
     <v-dialog v-model="stopping" max-width="520">
       <v-card>
         <v-card-title>Stop this run?</v-card-title>
@@ -287,6 +344,9 @@ async function putBack() {
 .way { display: flex; gap: 8px; align-items: center; }
 .ways { margin: 12px 0 8px; gap: 16px; }
 .next { max-width: 80ch; }
+.signs { list-style: none; margin-top: 8px; }
+.signs li { display: flex; gap: 8px; font-size: 18px; }
+.undo { margin-top: 16px; }
 .events { list-style: none; }
 .events li { border-bottom: 1px solid var(--line); padding: 6px 0; }
 .all { height: 44px; margin: -10px 0; }

@@ -79,6 +79,7 @@ const blocked = computed(() => {
             {{ recommended && recommended.version !== page.running ? `Start a run with ${recommended.version}` : 'Start a run' }}
           </v-btn>
           <template v-else><v-btn color="primary" size="x-large" block disabled>Start a run</v-btn></template>
+          <p class="small"><router-link :to="`/card/${page.id}`" data-card>Its job card: what to know, take along and do</router-link></p>
           <p class="small">{{ blocked || `On ${page.link}. It is identified again first; nothing is written before you say so.` }}</p>
         </div>
       </div>

@@ -4,7 +4,7 @@ import { mdiAlert, mdiArrowRight, mdiCheckCircle, mdiCloseCircle, mdiHandBackRig
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, problem, send, type Backup, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
+import { api, problem, send, type Backup, type Card, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
 import DigestText from '../parts/DigestText.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
@@ -14,6 +14,7 @@ import SectorStrip from '../parts/SectorStrip.vue'
 import type { Stop } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
+import { backs } from '../hands'
 import { factNames, kib, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
@@ -32,6 +33,7 @@ const later = ref(false)
 const restoring = computed(() => String(route.query.backup ?? ''))
 
 const fit = ref<Fit | null>(null)
+const card = ref<Card | null>(null)
 const recommended = computed(() => fit.value?.verdicts.find((v) => v.recommended))
 const verdict = computed(() => fit.value?.verdicts.find((v) => v.release === chosen.value))
 const backup = computed<Backup | undefined>(() => unit.value?.backups.find((b) => b.id === restoring.value))
@@ -73,8 +75,20 @@ async function begin() {
       const run = data?.links.find((l) => l.link === at)?.run
       if (run) return router.replace(`/runs/${run}`)
     }
+    // A loader that opens only after hands have acted: the run asks it on the wire.
+    if (p.kind === 'not-answering' && (await byRegister())) return
     trouble.value = p
   }
+}
+
+async function byRegister() {
+  const { data: known } = await api.GET('/api/card', { params: { query: { at } } })
+  if (!known?.procedure || !known.unit) return false
+  const { data: u } = await api.GET('/api/units/{unit}', { params: { path: { unit: known.unit } } })
+  if (!u) return false
+  identity.value = { link: at, unit: u.id, serial: u.serial, model: u.model, modelName: u.modelName, site: u.site, strength: 'by the register; the run asks it on the wire', facts: u.facts, missing: [], disagree: [] }
+  await judge()
+  return true
 }
 
 async function judge() {
@@ -86,6 +100,7 @@ async function judge() {
   const { data: judged, error: wrong } = await api.GET('/api/fit', { params: { query: { at: identity.value.unit } } })
   if (wrong) throw wrong
   fit.value = judged
+  card.value = (await api.GET('/api/card', { params: { query: { at: identity.value.unit } } })).data ?? null
   const v = judged.verdicts
   chosen.value = (v.find((x) => x.recommended) ?? v.find((x) => x.version === judged.question?.version) ?? v.find((x) => x.current) ?? v[0])?.release ?? ''
   look()
@@ -133,7 +148,7 @@ onMounted(begin)
   <LineOfStops :stops="stops" />
   <hr class="rule" />
   <div class="page">
-    <Trouble v-if="trouble" :problem="trouble"><v-btn variant="outlined" class="again" @click="begin">Ask again</v-btn></Trouble>
+    <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${at}`" data-prove>Find out why</v-btn></span></Trouble>
     <div v-else-if="!identity" class="asking lead">
       <v-progress-linear indeterminate color="primary" class="bar" />
       Asking on <strong class="mono">{{ at }}</strong> who is there. Nothing is changed.
@@ -192,7 +207,8 @@ onMounted(begin)
             <dt>Link</dt><dd class="mono">{{ at }}</dd>
             <template v-if="restoring && backup"><dt>Backup</dt><dd>{{ when(backup.taken) }}, ran {{ backup.running || '?' }}<br /><DigestText :digest="backup.digest" /></dd></template>
             <template v-else-if="verdict"><dt>Version</dt><dd class="mono">{{ identity.facts.running?.value ?? '?' }} → {{ verdict.version }}</dd></template>
-            <dt>Way back</dt><dd>{{ unit.state === 'half-done' ? 'the backup from before the interrupted write' : 'full backup, taken and stored before the first erase' }}</dd>
+            <template v-if="card?.procedure"><dt>Card</dt><dd><router-link :to="`/card/${unit.id}`" data-card>{{ card.procedure }}, {{ card.standing }}</router-link>, about {{ card.minutes }} min with your hands</dd></template>
+            <dt>Way back</dt><dd v-if="card && card.wayBack !== 'full'" class="brick"><strong>{{ backs[card.wayBack] }}</strong></dd><dd v-else>{{ unit.state === 'half-done' ? 'the backup from before the interrupted write' : 'full backup, taken and stored before the first erase' }}</dd>
             <dt>Lost</dt><dd>nothing outside the sectors that differ; settings are kept</dd>
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>

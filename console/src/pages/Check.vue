@@ -1,0 +1,146 @@
+<script setup lang="ts">
+// Prove a link, or be led to what is wrong with it.
+import { mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPowerPlugOff } from '@mdi/js'
+import { computed, onMounted, ref } from 'vue'
+
+import { api, problem, type Check, type Problem } from '../api/client'
+import Trouble from '../parts/Trouble.vue'
+import { classes, session } from '../hands'
+import { when } from '../words'
+
+const props = defineProps<{ bench: string; link: string }>()
+const at = `${props.bench}/${props.link}`
+const check = ref<Check | null>(null)
+const past = ref<Check[]>([])
+const models = ref<{ title: string; value: string }[]>([])
+const model = ref('')
+const trouble = ref<Problem | null>(null)
+const busy = ref('')
+const value = ref('')
+const came = ref<Record<string, boolean>>({})
+
+async function history() {
+  const { data } = await api.GET('/api/checks', { params: { query: { at } } })
+  past.value = data?.checks ?? []
+}
+
+async function run(what: string, body: { unplugged?: boolean; answer?: { value: number; yes: boolean; came?: Record<string, boolean> } } = {}) {
+  busy.value = what
+  trouble.value = null
+  try {
+    const { data, error } = await api.POST('/api/checks', { body: { at, ...(model.value && { model: model.value }), ...body } })
+    if (error) throw error
+    check.value = data
+    value.value = ''
+    came.value = {}
+    await history()
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+  busy.value = ''
+}
+
+async function echo(place: string) {
+  busy.value = place
+  try {
+    const { data, error } = await api.POST('/api/echo', { body: { at } })
+    if (error) throw error
+    came.value = { ...came.value, [place]: data.came }
+    const places = check.value?.test?.what.split(', ') ?? []
+    if (check.value?.test?.kind === 'look') return run('answer', { answer: { value: 0, yes: data.came } })
+    if (places.every((p) => p in came.value)) return run('answer', { answer: { value: 0, yes: false, came: came.value } })
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+  busy.value = ''
+}
+
+onMounted(async () => {
+  history()
+  const { data } = await api.GET('/api/models')
+  models.value = (data?.models ?? []).map((m) => ({ title: m.name, value: m.model }))
+})
+
+const head = computed(() => {
+  const c = check.value
+  if (!c) return ''
+  if (c.unplugged) return c.passed ? 'Counter-proof: nothing answers with the plug pulled' : 'Something answers, though the plug is said to be pulled'
+  if (c.passed) return 'Proved: the link is sound'
+  return c.says || `Not proved: ${classes[c.class] ?? c.class}`
+})
+const steps = computed(() => check.value?.test?.what.split(', ') ?? [])
+const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
+</script>
+
+<template>
+  <div class="page">
+    <div class="row spread">
+      <h1>Connect and prove <span class="mono">{{ at }}</span></h1>
+      <div v-if="session.may('technician')" class="row">
+        <v-select v-model="model" :items="[{ title: 'whoever answers', value: '' }, ...models]" label="Model that should answer" class="model" hide-details />
+        <v-btn color="primary" :loading="busy === 'check'" data-check @click="run('check')">Ask it</v-btn>
+        <v-btn variant="outlined" :loading="busy === 'unplugged'" :prepend-icon="mdiPowerPlugOff" @click="run('unplugged', { unplugged: true })">Plug pulled: ask again</v-btn>
+      </div>
+    </div>
+    <p class="muted">A hundred harmless questions; nothing is changed. The counter-proof shows that the question can fail.</p>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <template v-if="check">
+      <section class="result" :class="check.passed ? 'good' : 'bad'" data-result :data-class="check.class" :data-fault="check.fault">
+        <v-icon :icon="check.passed ? mdiCheckDecagram : mdiCloseOctagon" size="56" :class="check.passed ? 'teal' : 'brick'" />
+        <div><h2 class="big">{{ head }}</h2><p v-if="check.do" class="lead"><strong>Next:</strong> {{ check.do }}</p></div>
+      </section>
+      <section v-if="check.asks && check.test && session.may('technician')" class="turn bg-hands-on" aria-live="assertive">
+        <div class="row"><v-icon :icon="mdiHandBackRight" size="40" /><strong class="big">Your turn</strong></div>
+        <p class="ask">{{ check.test.says }}</p>
+        <p>{{ check.test.why }}</p>
+        <form v-if="check.test.kind === 'measure'" class="row" @submit.prevent="run('answer', { answer: { value: Number(value.replace(',', '.')), yes: false } })">
+          <input v-model="value" class="meter counts" inputmode="decimal" :aria-label="`What the meter shows, in ${check.test.unit}`" data-value /><strong class="big">{{ check.test.unit }}</strong>
+          <v-btn type="submit" color="on-hands-on" size="x-large" class="yes" :loading="busy === 'answer'" :disabled="!/^[0-9]/.test(value)">That is what it shows</v-btn>
+        </form>
+        <div v-else-if="check.test.kind === 'bridge'" class="row">
+          <v-btn v-for="p in steps" :key="p" color="on-hands-on" size="x-large" class="yes" :loading="busy === p" :disabled="p in came" :data-bridge="p" @click="echo(p)">{{ p in came ? `${p}: ${came[p] ? 'comes back' : 'nothing'}` : `Bridged at the ${p}: send` }}</v-btn>
+        </div>
+        <v-btn v-else color="on-hands-on" size="x-large" class="yes" :loading="busy === 'off'" @click="echo('off')">The lead is off: send</v-btn>
+      </section>
+      <div class="columns seen">
+        <div><h3>What was seen</h3><ol><li v-for="w in check.words" :key="w">{{ w }}</li></ol></div>
+        <div>
+          <h3>The line</h3>
+          <table class="plain"><tbody>
+            <tr><td class="muted">Called</td><td>{{ check.seen.kind }}, as {{ check.model }}, {{ check.seen.asked.baud }} baud, parity {{ check.seen.asked.parity }}</td></tr>
+            <tr v-if="check.seen.proof.asked"><td class="muted">Answers</td><td>{{ check.seen.proof.asked - check.seen.proof.lost }} of {{ check.seen.proof.asked }}; {{ ms(check.seen.proof.median) }} at the middle, {{ ms(check.seen.proof.worst) }} at worst</td></tr>
+            <tr v-if="check.seen.server"><td class="muted">Serial server</td><td>answers by itself in {{ ms(check.seen.server) }}</td></tr>
+            <tr><td class="muted">Without a stop bit</td><td>{{ check.seen.framing }}</td></tr>
+            <tr><td class="muted">Wrong parity</td><td>{{ check.seen.parity }}</td></tr>
+            <tr><td class="muted">Stood low at first</td><td>{{ check.seen.held ? 'yes' : 'no' }}</td></tr>
+          </tbody></table>
+        </div>
+        <div><h3>And then</h3><p v-if="check.passed"><v-btn color="primary" :to="`/begin/${at}`">Start a run</v-btn></p><p v-else class="muted">Check again after every change: an old answer says nothing of a wire that was touched since.</p></div>
+      </div>
+    </template>
+    <section v-if="past.length" class="past">
+      <h2>Checks of this link</h2>
+      <table class="plain"><thead><tr><th>When</th><th>As</th><th>Seen</th><th>Fault</th><th>By</th></tr></thead><tbody>
+        <tr v-for="p in past" :key="p.id"><td>{{ when(p.at) }}</td><td>{{ p.model }}</td><td :class="p.passed ? 'teal' : 'brick'">{{ p.unplugged ? 'plug pulled: ' : '' }}{{ classes[p.class] ?? p.class }}</td><td>{{ p.says }}</td><td>{{ p.by }}</td></tr>
+      </tbody></table>
+    </section>
+    <v-empty-state v-else-if="!check" title="This link was not checked yet" text="Ask it: what answers, how soon, how often not." />
+  </div>
+</template>
+
+<style scoped>
+.model { min-width: 220px; }
+.result { display: flex; gap: 20px; align-items: center; padding: 20px; margin: 16px 0; border-left: 8px solid; background: rgb(var(--v-theme-surface)); }
+.good { border-color: rgb(var(--v-theme-secondary)); }
+.bad { border-color: rgb(var(--v-theme-error)); }
+.big { font-size: 28px; line-height: 1.2; }
+.turn { padding: 20px 24px; margin: 16px 0; display: grid; gap: 12px; }
+.ask { font-size: 22px; font-weight: 700; line-height: 1.3; max-width: 60ch; }
+.yes { min-height: 72px; color: rgb(var(--v-theme-hands-on)) !important; }
+.meter { width: 150px; height: 72px; font: 700 40px var(--mono); padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; color: inherit; background: none; }
+.seen { margin: 20px 0; }
+.seen ol { padding-left: 20px; }
+h3 { font-size: 16px; margin-bottom: 8px; }
+.past { margin-top: 24px; }
+@media (max-width: 600px) { .past { overflow-x: auto; } .yes { width: 100%; min-height: 92px; } .model { width: 100%; } }
+</style>

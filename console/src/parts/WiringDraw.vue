@@ -1,0 +1,80 @@
+<script setup lang="ts">
+// Both connectors, counted from pin one, and the wires between them: data lines
+// are seen to cross. Drawn from the model sheet; the colours of wires are data.
+import { computed } from 'vue'
+
+import type { Pin, Wiring } from '../api/client'
+
+const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; volts?: number }>()
+const row = 52
+const top = 62
+const unitX = 250
+const toolX = 650
+const y = (n: number) => top + (n - 1) * row
+const high = computed(() => top + Math.max(props.wiring.unit.pins.length, props.wiring.tool.pins.length) * row + 6)
+const joined = computed(() => new Set(props.wiring.wires.map((w) => w.unit)))
+// The colours that leads have; another name is drawn as plain ink and still named.
+const wires: Record<string, string> = { black: '#1b1b1b', white: '#f7f7f2', red: '#b3261e', green: '#2e7d32', blue: '#1f5fa8', yellow: '#e3b505', brown: '#6d4c41', grey: '#8a8f94', orange: '#d9730d', violet: '#6a3d9a' }
+const lines = computed(() =>
+  props.wiring.wires.map((w, n) => {
+    const a = y(w.unit)
+    const b = y(w.tool)
+    const bend = unitX + 120 + n * 26
+    return { ...w, path: `M${unitX + 12} ${a} H${bend} L${bend + 70} ${b} H${toolX - 12}`, fill: wires[w.colour ?? ''] ?? 'currentColor', crosses: w.unit !== w.tool, at: a }
+  }),
+)
+const pinName = (p?: Pin) => (p ? `${p.name}${p.job !== 'empty' && p.name.toLowerCase() !== p.job ? `, ${p.job}` : ''}` : '')
+const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.pins[w.tool - 1]?.job === 'transmit'))
+</script>
+
+<template>
+  <figure class="wiring">
+    <div class="sheet">
+      <svg :viewBox="`0 0 900 ${high}`" role="img" :aria-label="`Wiring of ${wiring.unit.name} with ${wiring.adapter}; the table below says the same`">
+        <text x="12" y="20" class="head">This is written: {{ wiring.unit.name }} <tspan class="mono">{{ unit }}</tspan></text>
+        <text x="888" y="20" class="head" text-anchor="end">This writes: {{ wiring.tool.name }} <tspan class="mono">{{ adapter }}</tspan></text>
+        <text x="12" y="40" class="small">pin 1: {{ wiring.unit.edge.en }}</text>
+        <text x="888" y="40" class="small" text-anchor="end">pin 1: {{ wiring.tool.edge.en }}</text>
+        <g v-for="w in lines" :key="`${w.tool}-${w.unit}`">
+          <path :d="w.path" class="casing" /><path :d="w.path" class="wire" :style="{ stroke: w.fill }" />
+        </g>
+        <g v-for="(p, n) in wiring.unit.pins" :key="`u${n}`" :class="{ empty: !joined.has(n + 1) }">
+          <rect v-if="n === 0" :x="unitX - 12" :y="y(1) - 12" width="24" height="24" class="pin" /><circle v-else :cx="unitX" :cy="y(n + 1)" r="12" class="pin" />
+          <text :x="unitX - 22" :y="y(n + 1) + 2" text-anchor="end" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ pinName(p) }}</text>
+          <text v-if="!joined.has(n + 1)" :x="unitX - 22" :y="y(n + 1) + 20" text-anchor="end" class="small">leave empty{{ p.says?.en ? `: ${p.says.en}` : '' }}</text>
+        </g>
+        <g v-for="(p, n) in wiring.tool.pins" :key="`t${n}`" :class="{ empty: p.job === 'empty' }">
+          <rect v-if="n === 0" :x="toolX - 12" :y="y(1) - 12" width="24" height="24" class="pin" /><circle v-else :cx="toolX" :cy="y(n + 1)" r="12" class="pin" />
+          <text :x="toolX + 22" :y="y(n + 1) + 2" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ pinName(p) }}</text>
+          <text v-if="p.job === 'empty'" :x="toolX + 22" :y="y(n + 1) + 20" class="small">leave empty{{ p.says?.en ? `: ${p.says.en}` : '' }}</text>
+        </g>
+        <g v-for="w in lines" :key="`l${w.tool}-${w.unit}`">
+          <rect :x="unitX + 22" :y="w.at - 12" width="88" height="24" rx="12" class="pill" /><text :x="unitX + 66" :y="w.at + 5" text-anchor="middle" class="small ink">{{ w.colour || '________' }}</text>
+        </g>
+      </svg>
+    </div>
+    <p class="small"><strong v-if="crossed">The data lines cross: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template>If this lead has other colours, go by the pins.</p>
+    <table class="plain">
+      <thead><tr><th>Unit’s pin</th><th>Adapter’s pin</th><th>Colour</th></tr></thead>
+      <tbody>
+        <tr v-for="w in wiring.wires" :key="`${w.tool}${w.unit}`"><td>{{ w.unit }} {{ pinName(wiring.unit.pins[w.unit - 1]) }}</td><td>{{ w.tool }} {{ pinName(wiring.tool.pins[w.tool - 1]) }}</td><td>{{ w.colour || 'not told' }}</td></tr>
+      </tbody>
+    </table>
+  </figure>
+</template>
+
+<style scoped>
+.sheet { overflow-x: auto; background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 12px; }
+svg { width: 100%; min-width: 640px; max-width: 900px; height: auto; display: block; color: var(--ink); }
+text { font: 16px var(--body); fill: var(--ink); }
+.head { font-weight: 700; }
+.small { font-size: 14px; fill: var(--muted); }
+.ink { fill: var(--ink); }
+.mono { font-family: var(--mono); }
+.pin { fill: rgb(var(--v-theme-surface-light)); stroke: var(--ink); stroke-width: 2; }
+.empty .pin { fill: none; stroke-dasharray: 4 3; }
+.casing { fill: none; stroke: var(--ink); stroke-width: 9; }
+.wire { fill: none; stroke-width: 5; }
+.pill { fill: rgb(var(--v-theme-surface)); stroke: var(--ink); stroke-width: 1.5; }
+p { margin: 8px 0; }
+</style>
