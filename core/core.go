@@ -188,4 +188,5 @@ const (
 	FactChip     = "chip"
 	FactLoader   = "loader"
 	FactMemory   = "memory" // bytes, decimal
+	FactLock     = "lock"   // of the memory against reading: locked or open
 )

@@ -41,7 +41,7 @@ func (k Known) add(f core.Fact) {
 // that rules name, readings that are too old at the time count as unknown, and
 // what follows from other facts is added.
 func Prepare(sheet *model.Sheet, facts []core.Fact, at time.Time) Known {
-	k := Known{facts: map[string]map[string]core.Fact{}, changes: map[string]bool{core.FactRunning: true, core.FactLoader: true}, stale: map[string]core.Fact{}}
+	k := Known{facts: map[string]map[string]core.Fact{}, changes: map[string]bool{core.FactRunning: true, core.FactLoader: true, core.FactLock: true}, stale: map[string]core.Fact{}}
 	for name, rule := range sheet.Facts {
 		if rule.Changes {
 			k.changes[name] = true

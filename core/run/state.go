@@ -245,15 +245,18 @@ func (s *State) refused() *procedure.Answer {
 	return nil
 }
 
-// undo is the item that takes back the next temporary change.
+// undo is the item that takes back the next temporary change, in the order in
+// which the procedure takes them back.
 func (s *State) undo() *model.Item {
+	open := map[string]bool{}
 	for _, u := range s.UndoList() {
 		if u.State == "open" {
-			for n := range s.Carded.Items {
-				if s.Carded.Items[n].ID == u.Back {
-					return &s.Carded.Items[n]
-				}
-			}
+			open[u.Back] = true
+		}
+	}
+	for n := range s.itemsOf() {
+		if i := &s.Carded.Items[n]; open[i.ID] {
+			return i
 		}
 	}
 	return nil

@@ -82,6 +82,9 @@ func (a *app) card(c client.Card) {
 		a.pair("meanwhile", wrap(c.Meanwhile, 13))
 	}
 	a.pair("way back", wayBack(c.WayBack))
+	if c.Locked {
+		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it, settings too; a lead may do that by name.", 13)))
+	}
 	a.pair("proof", wrap(c.Verify, 13))
 	for _, f := range c.Flaws {
 		a.pair("beware", a.paint(brick, wrap(f, 13)))

@@ -795,6 +795,7 @@ type Card struct {
 	Verify       string        `json:"verify" doc:"How the write will be proved."`
 	Instead      string        `json:"instead,omitempty" doc:"What stands in for a backup where none can be read."`
 	WayBack      string        `json:"wayBack" enum:"full,image,none"`
+	Locked       bool          `json:"locked" doc:"Its memory is locked against reading; lifting that erases all."`
 	Made         time.Time     `json:"made"`
 }
 

@@ -344,7 +344,8 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	limits := kind.Limits()
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Made: v.clock.Now().UTC()}
-	if !limits.Has("read") {
+	lock, known := j.known.Best(core.FactLock)
+	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has("read") {
 		out.WayBack = v.wayBack(ctx, u)
 	}
 	for _, f := range j.sheet.Flaws {

@@ -1319,6 +1319,8 @@ export interface components {
             items: components["schemas"]["ModelItem"][];
             link?: string;
             loader: string;
+            /** @description Its memory is locked against reading; lifting that erases all. */
+            locked: boolean;
             /** Format: date-time */
             made: string;
             meanwhile?: string;

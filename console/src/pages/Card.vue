@@ -75,6 +75,7 @@ function tick(id: string) {
           <template v-if="card.instead"><dt>Instead of a backup</dt><dd>{{ card.instead }}</dd></template>
         </dl>
       </div>
+      <div v-if="card.locked" class="row tight beware brick"><v-icon :icon="mdiAlert" size="22" /> <strong>Its memory is locked against reading. Lifting the lock erases all of it, settings and calibration too.</strong></div>
       <div v-for="f in card.flaws" :key="f" class="row tight beware"><v-icon :icon="mdiAlert" class="brick" size="22" /> {{ f }}</div>
       <section v-for="s in stages" v-show="at(s.at).length || (s.at === 'tool' && card.needs.length) || (s.at === 'connect' && card.wiring)" :key="s.at" class="stage" :data-stage="s.at">
         <h2>{{ s.title }}</h2>

@@ -22,6 +22,11 @@ const came = ref<Record<string, boolean>>({})
 async function history() {
   const { data } = await api.GET('/api/checks', { params: { query: { at } } })
   past.value = data?.checks ?? []
+  const last = past.value[0] // a fresh one is gone on with
+  if (last && !check.value && Date.now() - new Date(last.at).getTime() < 36e5) {
+    check.value = last
+    model.value = last.model
+  }
 }
 
 async function run(what: string, body: { unplugged?: boolean; answer?: { value: number; yes: boolean; came?: Record<string, boolean> } } = {}) {
@@ -95,12 +100,12 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <p>{{ check.test.why }}</p>
         <form v-if="check.test.kind === 'measure'" class="row" @submit.prevent="run('answer', { answer: { value: Number(value.replace(',', '.')), yes: false } })">
           <input v-model="value" class="meter counts" inputmode="decimal" :aria-label="`What the meter shows, in ${check.test.unit}`" data-value /><strong class="big">{{ check.test.unit }}</strong>
-          <v-btn type="submit" color="on-hands-on" size="x-large" class="yes" :loading="busy === 'answer'" :disabled="!/^[0-9]/.test(value)">That is what it shows</v-btn>
+          <v-btn type="submit" size="x-large" class="yes" :loading="busy === 'answer'" :disabled="!/^[0-9]/.test(value)">That is what it shows</v-btn>
         </form>
         <div v-else-if="check.test.kind === 'bridge'" class="row">
-          <v-btn v-for="p in steps" :key="p" color="on-hands-on" size="x-large" class="yes" :loading="busy === p" :disabled="p in came" :data-bridge="p" @click="echo(p)">{{ p in came ? `${p}: ${came[p] ? 'comes back' : 'nothing'}` : `Bridged at the ${p}: send` }}</v-btn>
+          <v-btn v-for="p in steps" :key="p" size="x-large" class="yes" :loading="busy === p" :disabled="p in came" :data-bridge="p" @click="echo(p)">{{ p in came ? `${p}: ${came[p] ? 'comes back' : 'nothing'}` : `Bridged at the ${p}: send` }}</v-btn>
         </div>
-        <v-btn v-else color="on-hands-on" size="x-large" class="yes" :loading="busy === 'off'" @click="echo('off')">The lead is off: send</v-btn>
+        <v-btn v-else size="x-large" class="yes" :loading="busy === 'off'" @click="echo('off')">The lead is off: send</v-btn>
       </section>
       <div class="columns seen">
         <div><h3>What was seen</h3><ol><li v-for="w in check.words" :key="w">{{ w }}</li></ol></div>
@@ -136,7 +141,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
 .big { font-size: 28px; line-height: 1.2; }
 .turn { padding: 20px 24px; margin: 16px 0; display: grid; gap: 12px; }
 .ask { font-size: 22px; font-weight: 700; line-height: 1.3; max-width: 60ch; }
-.yes { min-height: 72px; color: rgb(var(--v-theme-hands-on)) !important; }
+.yes { min-height: 72px; background: rgb(var(--v-theme-on-hands-on)) !important; color: rgb(var(--v-theme-hands-on)) !important; }
 .meter { width: 150px; height: 72px; font: 700 40px var(--mono); padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; color: inherit; background: none; }
 .seen { margin: 20px 0; }
 .seen ol { padding-left: 20px; }

@@ -277,7 +277,7 @@ async function putBack() {
           </template>
           <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ backs[view.wayBack ?? 'none'] }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? backs[card.wayBack] : 'None yet; nothing is erased before there is one.' }}</span></div>
-          <template v-if="view.undo?.length"><h3 class="muted undo">Undo list</h3><ul class="rows small"><li v-for="u in view.undo" :key="u.item" class="row"><v-icon :icon="u.state === 'open' ? mdiCloseCircle : mdiCheckCircle" :class="u.state === 'open' ? 'brick' : 'teal'" size="20" /> {{ u.says }} <strong>{{ { open: 'still to do', undone: 'done', excused: `left: ${u.note}` }[u.state] }}</strong></li></ul></template>
+          <template v-if="view.undo?.length"><h3 class="muted undo">Undo list</h3><ul class="rows small"><li v-for="u in view.undo" :key="u.item" class="back"><v-icon :icon="u.state === 'open' ? mdiCloseCircle : mdiCheckCircle" :class="u.state === 'open' ? 'brick' : 'teal'" size="20" /> <span>{{ u.says }} <strong>{{ { open: 'Still to do.', undone: 'Done.', excused: `Left: ${u.note}` }[u.state] }}</strong></span></li></ul></template>
         </section>
         <section>
           <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="told.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${told.length}` }}</v-btn></div>
@@ -317,7 +317,7 @@ async function putBack() {
     </div>
     <footer v-if="!closed && !paused" class="foot">
       <span class="lead"><strong>{{ turn ? 'The tool waits for you.' : view.board === 'hands-off' ? 'Nothing for you to do.' : 'Reading only.' }}</strong> {{ turn ? 'Nothing goes on before your answer.' : view.board === 'hands-off' ? 'The unit starts its program by itself at the end.' : 'You may leave this page; the bench goes on.' }}</span>
-      <v-btn v-if="session.may('technician')" variant="outlined" data-stop @click="stopping = true">Stop after this sector…</v-btn>
+      <v-btn v-if="session.may('technician')" variant="outlined" data-stop @click="stopping = true">{{ view.board === 'hands-off' ? 'Stop after this sector…' : 'Stop…' }}</v-btn>
     </footer>
     <v-dialog v-model="waiving" max-width="560">
       <v-card>
@@ -347,6 +347,7 @@ async function putBack() {
 .signs { list-style: none; margin-top: 8px; }
 .signs li { display: flex; gap: 8px; font-size: 18px; }
 .undo { margin-top: 16px; }
+.back { display: grid; grid-template-columns: 24px 1fr; gap: 8px; }
 .events { list-style: none; }
 .events li { border-bottom: 1px solid var(--line); padding: 6px 0; }
 .all { height: 44px; margin: -10px 0; }

@@ -76,7 +76,9 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
 }
 @media (max-width: 600px) {
   .inside { flex-wrap: wrap; gap: 12px; padding: 16px; min-height: 0; }
-  .hands-off .head, .hands-on .head { font-size: 43px; white-space: nowrap; }
+  .hands-off .head { font-size: 43px; white-space: nowrap; }
+  .hands-on .head { font-size: 32px; }
+  .hands-on .inside > .v-icon { display: none; }
   .sign { display: none; }
   .time { text-align: left; width: 100%; }
   .words { min-width: 200px; }

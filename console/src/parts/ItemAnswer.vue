@@ -25,23 +25,23 @@ function measured() {
   <div class="answer" data-answer>
     <div v-if="!other">
       <div v-if="item.do === 'choose'" class="row">
-        <v-btn v-for="c in item.choices ?? []" :key="c.value" color="on-hands-on" size="x-large" class="yes" :disabled="busy" :data-choice="c.value" @click="emit('answer', c.value, '', null)">{{ c.says.en }}</v-btn>
+        <v-btn v-for="c in item.choices ?? []" :key="c.value" size="x-large" class="yes" :disabled="busy" :data-choice="c.value" @click="emit('answer', c.value, '', null)">{{ c.says.en }}</v-btn>
       </div>
       <form v-else-if="item.do === 'measure'" class="row" @submit.prevent="measured">
         <input v-model="value" class="meter counts" type="text" inputmode="decimal" :aria-label="`What the meter shows, in ${item.unit}`" data-measure /><strong class="unit">{{ item.unit }}</strong>
-        <v-btn type="submit" color="on-hands-on" size="x-large" class="yes" :loading="busy">That is what it shows</v-btn>
+        <v-btn type="submit" size="x-large" class="yes" :loading="busy">That is what it shows</v-btn>
         <span>{{ item.least }} to {{ item.most }} {{ item.unit }} is right</span>
       </form>
       <div v-else-if="item.do === 'photo'" class="row">
         <label class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
-        <v-btn color="on-hands-on" size="x-large" class="yes" :disabled="!photo" :loading="busy" @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
+        <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
       </div>
-      <v-btn v-else color="on-hands-on" size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ word[item.do] }}</v-btn>
+      <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ word[item.do] }}</v-btn>
       <div class="else"><v-btn variant="outlined" :disabled="busy" data-else @click="other = true">I see something else</v-btn></div>
     </div>
     <form v-else class="row" @submit.prevent="emit('answer', item.at === 'left' && lead ? 'excused' : 'no', note, null)">
       <input v-model="note" class="note" type="text" aria-label="What you see" :placeholder="item.at === 'left' && lead ? 'Why it stays undone' : 'What do you see?'" data-note />
-      <v-btn type="submit" color="on-hands-on" size="large" :disabled="note.trim().length < 3" :loading="busy">{{ item.at === 'left' && lead ? 'Leave it undone' : 'Stop here' }}</v-btn>
+      <v-btn type="submit" size="large" :disabled="note.trim().length < 3" :loading="busy">{{ item.at === 'left' && lead ? 'Leave it undone' : 'Stop here' }}</v-btn>
       <v-btn variant="outlined" size="large" @click="other = false">Back</v-btn>
     </form>
   </div>
@@ -49,7 +49,7 @@ function measured() {
 
 <style scoped>
 .answer { margin-top: 12px; display: grid; gap: 12px; }
-.yes { min-height: 72px; font-size: 22px; color: rgb(var(--v-theme-hands-on)) !important; }
+.yes { min-height: 72px; font-size: 22px; background: rgb(var(--v-theme-on-hands-on)) !important; color: rgb(var(--v-theme-hands-on)) !important; }
 .else { margin-top: 16px; }
 .meter { width: 150px; height: 72px; font: 700 40px var(--mono); padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; background: rgb(var(--v-theme-warning)); color: inherit; }
 .note { flex: 1; min-width: 220px; height: 56px; font: 18px var(--body); padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; color: inherit; background: none; }

@@ -8,8 +8,8 @@ import type { Pin, Wiring } from '../api/client'
 const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; volts?: number }>()
 const row = 52
 const top = 62
-const unitX = 250
-const toolX = 650
+const unitX = 290
+const toolX = 690
 const y = (n: number) => top + (n - 1) * row
 const high = computed(() => top + Math.max(props.wiring.unit.pins.length, props.wiring.tool.pins.length) * row + 6)
 const joined = computed(() => new Set(props.wiring.wires.map((w) => w.unit)))
@@ -30,11 +30,11 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
 <template>
   <figure class="wiring">
     <div class="sheet">
-      <svg :viewBox="`0 0 900 ${high}`" role="img" :aria-label="`Wiring of ${wiring.unit.name} with ${wiring.adapter}; the table below says the same`">
+      <svg :viewBox="`0 0 980 ${high}`" role="img" :aria-label="`Wiring of ${wiring.unit.name} with ${wiring.adapter}; the table below says the same`">
         <text x="12" y="20" class="head">This is written: {{ wiring.unit.name }} <tspan class="mono">{{ unit }}</tspan></text>
-        <text x="888" y="20" class="head" text-anchor="end">This writes: {{ wiring.tool.name }} <tspan class="mono">{{ adapter }}</tspan></text>
+        <text x="968" y="20" class="head" text-anchor="end">This writes: {{ wiring.tool.name }} <tspan class="mono">{{ adapter }}</tspan></text>
         <text x="12" y="40" class="small">pin 1: {{ wiring.unit.edge.en }}</text>
-        <text x="888" y="40" class="small" text-anchor="end">pin 1: {{ wiring.tool.edge.en }}</text>
+        <text x="968" y="40" class="small" text-anchor="end">pin 1: {{ wiring.tool.edge.en }}</text>
         <g v-for="w in lines" :key="`${w.tool}-${w.unit}`">
           <path :d="w.path" class="casing" /><path :d="w.path" class="wire" :style="{ stroke: w.fill }" />
         </g>
@@ -65,7 +65,7 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
 
 <style scoped>
 .sheet { overflow-x: auto; background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 12px; }
-svg { width: 100%; min-width: 640px; max-width: 900px; height: auto; display: block; color: var(--ink); }
+svg { width: 100%; min-width: 640px; max-width: 980px; height: auto; display: block; color: var(--ink); }
 text { font: 16px var(--body); fill: var(--ink); }
 .head { font-weight: 700; }
 .small { font-size: 14px; fill: var(--muted); }

@@ -13,6 +13,10 @@ export interface Stop {
 const place: Record<string, number> = {
   identify: 0,
   fit: 1,
+  card: 2,
+  hands: 2,
+  prove: 3,
+  lock: 5,
   backup: 3,
   store: 3,
   plan: 3,
@@ -29,19 +33,21 @@ const words = ['Identify', 'Fit', 'Card', 'Backup', 'Flash', 'Verify', 'Close-ou
 
 // stopsOf lays a run on the line of stops. A paused run stands where it was.
 export function stopsOf(run: Run, view: View, step: string): Stop[] {
-  const now = place[step] ?? 0
+  const after = view.item?.at === 'left' // a person's turn at the end
+  const now = after ? 6 : (place[step] ?? 0)
+  const carded = run.answers.length > 0 && step !== 'hands' && step !== 'card'
   const left = run.kind === 'backup' ? [1, 2, 4, 5] : run.kind === 'restore' ? [1] : []
   const facts = [
     run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : 'by itself',
     run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : 'by itself',
-    `said yes: ${run.by}`,
+    view.hands && !after ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} items done` : `said yes: ${run.by}`,
     step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
     view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
     step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
-    run.state === 'closed' ? 'in the history' : 'by itself',
+    run.state === 'closed' ? 'in the history' : after ? `your turn, ${view.turn} of ${view.turns}` : 'by itself',
   ]
   return words
-    .map((word, i): Stop => ({ key: word, word, fact: facts[i] ?? '', hand: i === 2, state: i < now ? 'done' : i === now ? 'now' : 'ahead' }))
+    .map((word, i): Stop => ({ key: word, word, fact: facts[i] ?? '', hand: i === 2 || (i === 6 && after), state: i < now || (i === 2 && carded) ? 'done' : i === now ? 'now' : 'ahead' }))
     .filter((_, i) => !left.includes(i))
 }
 

@@ -240,6 +240,9 @@ func (s *session) facts() []core.Fact {
 	add(core.FactRunning, s.rec.Running)
 	add(core.FactChip, s.rec.Chip)
 	add(core.FactLoader, s.rec.Loader)
+	if s.rec.Protected {
+		add(core.FactLock, "locked")
+	}
 	if s.rec.Memory > 0 {
 		add(core.FactMemory, strconv.FormatUint(s.rec.Memory, 10))
 	}

@@ -257,7 +257,8 @@ func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
 	}
 	now := s.o.Clock.Now().UTC()
 	return []core.Fact{{Name: core.FactChip, Value: s.chip, Source: core.FromWire, At: now},
-		{Name: core.FactLoader, Value: fmt.Sprintf("%d.%d", s.version>>4, s.version&15), Source: core.FromWire, At: now}}, nil
+		{Name: core.FactLoader, Value: fmt.Sprintf("%d.%d", s.version>>4, s.version&15), Source: core.FromWire, At: now},
+		{Name: core.FactLock, Value: map[bool]string{true: "locked", false: "open"}[s.locked], Source: core.FromWire, At: now}}, nil
 }
 
 // Probe is Get ID.

@@ -77,7 +77,7 @@ func (p *page) font(style string, size float64) { p.SetFont("Helvetica", style, 
 
 // head is the rating plate: a double frame, the unit, how the procedure stands.
 func (p *page) head(c client.Card) {
-	const high = 19.0
+	const high = 22.0
 	y := p.GetY()
 	p.SetLineWidth(0.5)
 	p.Rect(margin, y, width, high, "D")
@@ -141,6 +141,9 @@ func (p *page) facts(c client.Card) {
 	}
 	add("Meanwhile", c.Meanwhile)
 	add("Way back", map[string]string{"full": "full backup, before the first erase", "image": "no backup; the image of the version that it runs", "none": "NONE: nothing brings it back"}[c.WayBack])
+	if c.Locked {
+		add("Locked", "its memory cannot be read; lifting the lock erases all of it, settings too. Only a lead may do that, by name.")
+	}
 	add("Proof", c.Verify)
 	if s := c.Supply; s != nil {
 		from := map[string]string{"adapter": "the adapter feeds it", "own": "its own supply feeds it", "none": "nothing may feed it"}[s.From]
@@ -266,19 +269,19 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	leftX, rightX := margin+58.0, margin+width-58
 	p.font("B", 8.5)
 	p.SetXY(margin, top-5)
-	p.CellFormat(58, 4, p.text("This writes: "+w.Tool.Name), "", 0, "L", false, 0, "")
+	p.CellFormat(58, 4, p.text("This is written: "+w.Unit.Name), "", 0, "L", false, 0, "")
 	p.SetXY(rightX-4, top-5)
-	p.CellFormat(62, 4, p.text("This is written: "+w.Unit.Name), "", 0, "L", false, 0, "")
+	p.CellFormat(62, 4, p.text("This writes: "+w.Tool.Name), "", 0, "L", false, 0, "")
 	y := func(n int) float64 { return top + float64(n)*row + row/2 }
-	for n, x := range w.Tool.Pins {
+	for n, x := range w.Unit.Pins {
 		p.pin(leftX-pin, y(n), pin, n, x, true)
 	}
-	for n, x := range w.Unit.Pins {
+	for n, x := range w.Tool.Pins {
 		p.pin(rightX, y(n), pin, n, x, false)
 	}
 	p.SetLineWidth(0.5)
 	for n, x := range w.Wires {
-		from, to := y(x.Tool-1), y(x.Unit-1)
+		from, to := y(x.Unit-1), y(x.Tool-1)
 		bend := leftX + 6 + float64(n)*5
 		p.Line(leftX, from, bend, from)
 		p.Line(bend, from, bend+10, to)
@@ -295,7 +298,7 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	}
 	p.SetY(top + float64(rows)*row + 1)
 	p.font("", 8)
-	p.MultiCell(width, 3.8, p.text("Pin 1 of the tool: "+w.Tool.Edge.In("en")+". Pin 1 of the unit: "+w.Unit.Edge.In("en")+". Transmit goes to receive. Write the colours of this lead over the ones printed, if they differ."), "", "L", false)
+	p.MultiCell(width, 3.8, p.text("Pin 1 of the unit: "+w.Unit.Edge.In("en")+". Pin 1 of the tool: "+w.Tool.Edge.In("en")+". Transmit goes to receive. Write the colours of this lead over the ones printed, if they differ."), "", "L", false)
 	p.Ln(0.5)
 }
 
