@@ -542,6 +542,9 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 	}
 	session, err := run.OpenLoader(ctx, l, s, b.pace(), nil)
 	if err != nil {
+		if stream, ok := l.(link.Stream); ok { // another loader's strap may have stopped its program
+			link.Play(ctx, stream, s.Loader.Leave, b.pace())
+		}
 		return client.Result{}, err
 	}
 	facts, err := session.Identify(ctx)

@@ -1,0 +1,297 @@
+package trials
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"zealousferry/core"
+	"zealousferry/core/diagnose"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+// underSeat is a procedure for the small board.
+const underSeat = `procedures:
+  - name: under-seat
+    edition: 2
+    place: bench
+    takes: 6m
+    supply: { from: own, volts: 3.3 }
+    wiring:
+      - adapter: two-wire lead
+        tool: { name: lead, edge: { en: "the stripe" }, pins: [{ name: GND, job: ground }, { name: TX, job: transmit }, { name: RX, job: receive }] }
+        unit: { name: X7, edge: { en: "the latch" }, pins: [{ name: GND, job: ground }, { name: TXD, job: transmit }, { name: RXD, job: receive }, { name: V, job: empty }] }
+        wires: [{ tool: 1, unit: 1, colour: black }, { tool: 2, unit: 3, colour: white }, { tool: 3, unit: 2, colour: green }]
+    items:
+      - { id: mains, do: confirm, at: hazard, says: { en: "Pull the mains plug." } }
+      - { id: lamp, do: choose, at: found, says: { en: "Which lamp burns?" }, choices: [{ value: green, says: { en: the green one } }, { value: none, says: { en: none of them } }] }
+      - { id: strap, do: confirm, at: connect, says: { en: "Fit the strap." }, undo: strap-off }
+      - { id: volts, do: measure, at: power, says: { en: "Measure the supply." }, unit: V, least: 3.1, most: 3.5 }
+      - { id: strap-off, do: confirm, at: left, says: { en: "Take the strap off." } }
+`
+
+// handed is a world whose small board has another loader and the procedure.
+func handed(t *testing.T, loader string, change func(*sim.Spec)) *testkit.World {
+	t.Helper()
+	w := testkit.NewWorld(t, func(s *sim.Spec) {
+		if loader == "uartrom" {
+			s.Kind, s.Parity, s.ChipID = "uartrom", "even", 0x0A17
+		}
+		if change != nil {
+			change(s)
+		}
+	})
+	if _, err := w.Lead.PutModel(ctx, append(testkit.SmallSheetOf(loader), underSeat...)); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the bench to hear of the sheet", func() bool {
+		_, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
+		return err == nil
+	})
+	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// turn waits until the run wants a person, and says for what.
+func turn(t *testing.T, w *testkit.World, id string) string {
+	t.Helper()
+	item := ""
+	w.Wait("a person's turn", func() bool {
+		r, err := w.Technician.Run(ctx, id)
+		if err == nil && r.Progress.View.Hands != nil {
+			item = r.Progress.View.Hands.Item
+		}
+		return item != "" || err == nil && r.State == "closed"
+	})
+	return item
+}
+
+// answerAll answers each item as it comes, and returns them in their order.
+func answerAll(t *testing.T, w *testkit.World, c *client.Client, id string, values map[string]string) (order []string) {
+	t.Helper()
+	for {
+		item := turn(t, w, id)
+		if item == "" {
+			return order
+		}
+		order = append(order, item)
+		value := values[item]
+		if value == "" {
+			value = "yes"
+		}
+		if _, err := c.Answer(ctx, id, client.NewAnswer{Item: item, Value: value}); err != nil {
+			t.Fatalf("%s: %v", item, err)
+		}
+	}
+}
+
+var asSeen = map[string]string{"lamp": "green", "volts": "3.3"}
+
+// TestALockedUnitThroughEveryDoor: the card says beforehand what is lost; a
+// technician is refused, with nothing changed and the strap taken off; a lead's
+// name and reason open the gate, and stand in the record.
+func TestALockedUnitThroughEveryDoor(t *testing.T) {
+	w := handed(t, "uartrom", func(s *sim.Spec) { s.Locked = true })
+	before := w.Units["a"].Memory()
+	card, err := w.Technician.Card(ctx, "b/a", "", "")
+	if err != nil || !card.Locked || card.WayBack != run.BackImage || card.Running != "1.0.0" || card.Procedure != "under-seat" || len(card.Items) != 5 || card.Wiring == nil {
+		t.Fatalf("%+v %v", card, err)
+	}
+	new := client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001", Waive: []string{run.GateProtection}, Reason: "the maker's image is at hand"}
+	if _, err := w.Technician.OpenRun(ctx, new); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a technician waives: %v", err)
+	}
+	plain := new
+	plain.Waive = nil
+	r := w.Open(plain)
+	if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: "volts", Value: "3.3"}); core.KindOf(err) != core.NotFound {
+		t.Errorf("an answer before its question: %v", err)
+	}
+	if got := strings.Join(answerAll(t, w, w.Technician, r.ID, asSeen), " "); got != "mains lamp strap volts strap-off" {
+		t.Errorf("asked for %s", got)
+	}
+	if r = w.Follow(r.ID); r.Outcome != "refused" || r.Progress.Fault.Kind != core.Protected || r.Progress.Fault.Gate != run.GateProtection || !bytes.Equal(w.Units["a"].Memory(), before) {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	noReason := new
+	noReason.Reason = ""
+	if _, err := w.Lead.OpenRun(ctx, noReason); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("without a reason: %v", err)
+	}
+	r, err = w.Lead.OpenRun(ctx, new)
+	if err != nil {
+		t.Fatal(err)
+	}
+	answerAll(t, w, w.Technician, r.ID, asSeen)
+	if r = w.Follow(r.ID); r.Outcome != "done" || r.WaivedBy != "Imre Kolding" || r.Waiver.Reason != new.Reason || r.Record.To != "2.0.0" || r.Record.Verified != "read-back" {
+		t.Fatalf("%s %+v %+v", r.Outcome, r.Progress.Fault, r.Record)
+	}
+	if len(r.Answers) != 5 || r.Answers[0].By != "Sunniva Dale" || r.Answers[3].Value != "3.3" {
+		t.Errorf("answers %+v", r.Answers)
+	}
+	id, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
+	if err != nil || id.Facts[core.FactLock].Value != "locked" {
+		t.Errorf("after the run: %+v %v", id.Facts, err)
+	}
+}
+
+// Only a lead leaves something undone, and says why.
+func TestTheUndoListHoldsTheClose(t *testing.T) {
+	w := handed(t, "gangway", nil)
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
+	for _, v := range []string{"yes", "green", "yes", "3.3"} {
+		if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: turn(t, w, r.ID), Value: v}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Wait("the strap to be asked for", func() bool { return turn(t, w, r.ID) == "strap-off" })
+	left := client.NewAnswer{Item: "strap-off", Value: "excused", Note: "the board stays on the bench"}
+	if _, err := w.Technician.Answer(ctx, r.ID, left); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a technician leaves it: %v", err)
+	}
+	if got, _ := w.Technician.Run(ctx, r.ID); got.State != "open" {
+		t.Fatalf("closed with an open undo list: %s", got.State)
+	}
+	if _, err := w.Lead.Answer(ctx, r.ID, left); err != nil {
+		t.Fatal(err)
+	}
+	if r = w.Follow(r.ID); r.Outcome != "done" || len(r.Progress.View.Undo) != 1 || r.Progress.View.Undo[0].State != "excused" {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.View.Undo)
+	}
+}
+
+// TestALinkIsProvedAndDiagnosed: over the API, with what came of it kept.
+func TestALinkIsProvedAndDiagnosed(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"})
+	if err != nil || !k.Passed || k.Seen.Proof.Asked != 100 || k.Model != "small" {
+		t.Fatalf("%+v %v", k, err)
+	}
+	u := w.Units["a"]
+	u.Bridge(sim.BridgeOff)
+	if k, err = w.Technician.Check(ctx, client.NewCheck{At: "b/a", Unplugged: true}); err != nil || !k.Passed || !k.Unplugged {
+		t.Errorf("the counter-proof: %+v %v", k, err)
+	}
+	u.Bridge("")
+	if k, err = w.Technician.Check(ctx, client.NewCheck{At: "b/a", Unplugged: true}); err != nil || k.Passed {
+		t.Errorf("a counter-proof with the plug in: %+v %v", k, err)
+	}
+	u.Set(sim.Faults{Wiring: sim.Wiring{Crossed: true}})
+	if k, err = w.Technician.Check(ctx, client.NewCheck{At: "b/a"}); err != nil || k.Class != string(diagnose.Silent) || !k.Asks {
+		t.Fatalf("crossed: %+v %v", k, err)
+	}
+	a := diagnose.Answer{Came: map[string]bool{}}
+	for _, place := range strings.Split(k.Test.What, ", ") {
+		u.Bridge(place)
+		e, err := w.Technician.Echo(ctx, "b/a")
+		if err != nil {
+			t.Fatal(err)
+		}
+		a.Came[place] = e.Came
+	}
+	u.Bridge("")
+	if k, err = w.Technician.Check(ctx, client.NewCheck{At: "b/a", Answer: &a}); err != nil || k.Fault != "crossed" || k.Do == "" {
+		t.Errorf("named %+v %v", k, err)
+	}
+	all, err := w.Viewer.Checks(ctx, "b/a")
+	if err != nil || len(all.Checks) != 5 || all.Checks[0].Fault != "crossed" || !all.Checks[4].Passed || all.Checks[0].By != "Sunniva Dale" {
+		t.Errorf("kept %+v %v", all.Checks, err)
+	}
+	if l, err := w.Viewer.Links(ctx); err != nil || l.Links[0].Class != string(diagnose.Silent) || l.Links[0].Checked == nil {
+		t.Errorf("%+v %v", l.Links, err)
+	}
+	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "TT-1", Name: "two-wire lead", Volts: "3.3 V"}); err != nil {
+		t.Fatal(err)
+	}
+	if x, err := w.Viewer.Adapters(ctx); err != nil || len(x.Adapters) != 1 || x.Adapters[0].State != "ready" {
+		t.Errorf("%+v %v", x, err)
+	}
+}
+
+// TestHandsByClicks: a run at 390 px wide, by the keyboard alone: the card, the
+// items in their order, the wiring beside its step, the undo list at the end.
+func TestHandsByClicks(t *testing.T) {
+	w := handed(t, "gangway", nil)
+	x := tab(t, w, "technician", 390, 844)
+	do(t, x, chromedp.Navigate(w.Base+"/card/S-0001"), says("Pull the mains plug."), says("Take the strap off."), testkit.Until(`document.querySelector(".wiring svg")`))
+	wide := 0.0
+	do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
+	if wide > 390 {
+		t.Errorf("the card is %v wide at 390", wide)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), testkit.Until(`document.querySelector("[data-go]")`), press("[data-go]"),
+		says("Pull the mains plug."), press("[data-confirm]"),
+		says("Which lamp burns?"), press(`[data-choice="green"]`),
+		says("Fit the strap."), testkit.Until(`document.querySelector(".wiring svg")`), press("[data-confirm]"),
+		says("Measure the supply."), chromedp.SendKeys("[data-measure]", "5"+kb.Enter, chromedp.ByQuery), says("outside of 3.1 to 3.5 V"),
+		chromedp.Evaluate(`document.querySelector("[data-measure]").value = ""`, nil), chromedp.SendKeys("[data-measure]", "3.3"+kb.Enter, chromedp.ByQuery),
+		says("Take the strap off."), press("[data-confirm]"), says("Written and verified"))
+	do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
+	if wide > 390 {
+		t.Errorf("the run is %v wide at 390", wide)
+	}
+}
+
+// press puts the focus on a control and presses Enter.
+func press(selector string) chromedp.Action {
+	return chromedp.Tasks{testkit.Until(`document.querySelector(` + quote(selector) + `)`), chromedp.Focus(selector, chromedp.ByQuery), chromedp.KeyEvent(kb.Enter)}
+}
+
+func quote(s string) string { return "`" + s + "`" }
+
+func TestALinkByClicks(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{HeldReset: true}})
+	x := tab(t, w, "technician", 390, 844)
+	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), press("[data-check]"), testkit.Until(`document.querySelector("[data-result]")?.dataset.class === "held-low"`),
+		says("Measure the voltage"), chromedp.SendKeys("[data-value]", "3.3"+kb.Enter, chromedp.ByQuery), testkit.Until(`document.querySelector("[data-result]").dataset.fault === "held-in-reset"`), says("Let go of the reset button"))
+}
+
+// The same on the command line, as a script meets it.
+func TestCardAndCheckOnTheCommandLine(t *testing.T) {
+	w := handed(t, "gangway", nil)
+	l := commandLine(t, w, "technician")
+	dir := t.TempDir()
+	ferry := func(args ...string) (string, int) {
+		c := exec.Command(l.path, args...)
+		c.Dir, c.Env = dir, l.env
+		out, _ := c.CombinedOutput()
+		return string(out), c.ProcessState.ExitCode()
+	}
+	if out, code := ferry("card", "S-0001"); code != 0 || !strings.Contains(out, "transmit → receive") || !strings.Contains(out, "□ Pull the mains plug.") {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+	if out, code := ferry("card", "S-0001", "--pdf", "card.pdf"); code != 0 {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+	if raw, err := os.ReadFile(filepath.Join(dir, "card.pdf")); err != nil || !bytes.HasPrefix(raw, []byte("%PDF-")) {
+		t.Errorf("the printed card: %v", err)
+	}
+	if out, code := ferry("check", "b/a"); code != 0 || !strings.Contains(out, "PROVED: the link is sound") {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+	w.Units["a"].Power(false)
+	if out, code := ferry("check", "b/a"); code != 10 || !strings.Contains(out, "--value SUPPLY") {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+	if out, code := ferry("check", "b/a", "--value", "0.1"); code != 10 || !strings.Contains(out, "THE UNIT HAS NO POWER") {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+}
