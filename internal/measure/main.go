@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -72,6 +73,11 @@ func (s *stand) end() {
 }
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == "units" && os.Getenv("FERRY_MEASURED") != "" {
+		n, _ := strconv.Atoi(os.Args[2])
+		units(n)
+		return
+	}
 	if os.Getenv("FERRY_MEASURED") != "" {
 		measured(os.Args[1:])
 		return
@@ -85,7 +91,7 @@ func main() {
 		name string
 		f    func(*stand)
 	}
-	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"convert", convert}, {"verdicts", verdicts}, {"recognise", recognised}, {"search", search}}
+	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"lines", lines}, {"protocols", protocols}, {"again", again}, {"estimates", estimates}, {"convert", convert}, {"verdicts", verdicts}, {"recognise", recognised}, {"search", search}}
 	for _, f := range fleets() {
 		parts = append(parts, part{"backups-" + f.name, func(s *stand) { alike(s, *backups, f) }})
 	}
