@@ -117,11 +117,14 @@ func Run(ctx context.Context, o Options) error {
 	if err := enrol(ctx, lead, base, filepath.Join(dir, "bench")); err != nil {
 		return err
 	}
-	van, err := child(o.Err, nil, "bench", "--dir", filepath.Join(dir, "bench"), "--scale", fmt.Sprint(o.Scale))
+	startBench := func() (*process, error) {
+		return child(o.Err, nil, "bench", "--dir", filepath.Join(dir, "bench"), "--scale", fmt.Sprint(o.Scale))
+	}
+	van, err := startBench()
 	if err != nil {
 		return err
 	}
-	defer van.stop()
+	defer func() { van.stop() }()
 	if err := joined(ctx, lead); err != nil {
 		return err
 	}
@@ -133,16 +136,28 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	greet(o.Out, base, codes, time.Since(began))
-	select {
-	case <-ctx.Done():
-		say("\nstopping …")
-		return nil
-	case <-serve.ended:
-		return alone("the service")
-	case <-van.ended:
-		return alone("the bench")
-	case <-units.ended:
-		return alone("the simulated units")
+	for {
+		select {
+		case <-ctx.Done():
+			say("\nstopping …")
+			return nil
+		case <-serve.ended:
+			return alone("the service")
+		case <-van.ended: // killing it is what people try; a laptop would be switched on again
+			say("the bench ended; it is started again. A run that was at work is paused: ferry run list --state paused")
+			select {
+			case <-time.After(2 * time.Second):
+			case <-ctx.Done():
+				return nil
+			}
+			again, err := startBench()
+			if err != nil {
+				return err
+			}
+			van = again
+		case <-units.ended:
+			return alone("the simulated units")
+		}
 	}
 }
 

@@ -237,8 +237,8 @@ func TestHandsByClicks(t *testing.T) {
 		says("Pull the mains plug."), press("[data-confirm]"),
 		says("Which lamp burns?"), press(`[data-choice="green"]`),
 		says("Fit the strap."), testkit.Until(`document.querySelector(".wiring svg")`), press("[data-confirm]"),
-		says("Measure the supply."), chromedp.SendKeys("[data-measure]", "5"+kb.Enter, chromedp.ByQuery), says("outside of 3.1 to 3.5 V"),
-		chromedp.Evaluate(`document.querySelector("[data-measure]").value = ""`, nil), chromedp.SendKeys("[data-measure]", "3.3"+kb.Enter, chromedp.ByQuery),
+		says("Measure the supply."), fill("[data-measure]", "5"), says("outside of 3.1 to 3.5 V"),
+		fill("[data-measure]", "3.3"),
 		says("Take the strap off."), press("[data-confirm]"), says("Written and verified"))
 	do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {
@@ -246,9 +246,19 @@ func TestHandsByClicks(t *testing.T) {
 	}
 }
 
+// focus waits until a control can take the focus, and has it.
+func focus(selector string) chromedp.Action {
+	return testkit.Until(`(e => e && !e.disabled && (e.focus(), document.activeElement === e))(document.querySelector(` + quote(selector) + `))`)
+}
+
 // press puts the focus on a control and presses Enter.
 func press(selector string) chromedp.Action {
-	return chromedp.Tasks{testkit.Until(`document.querySelector(` + quote(selector) + `)`), chromedp.Focus(selector, chromedp.ByQuery), chromedp.KeyEvent(kb.Enter)}
+	return chromedp.Tasks{focus(selector), chromedp.KeyEvent(kb.Enter)}
+}
+
+// fill types into a field, in place of what is in it, and presses Enter.
+func fill(selector, text string) chromedp.Action {
+	return chromedp.Tasks{focus(selector), chromedp.Evaluate(`document.activeElement.select()`, nil), chromedp.KeyEvent(text + kb.Enter)}
 }
 
 func quote(s string) string { return "`" + s + "`" }
@@ -261,7 +271,7 @@ func TestALinkByClicks(t *testing.T) {
 	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{HeldReset: true}})
 	x := tab(t, w, "technician", 390, 844)
 	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), press("[data-check]"), testkit.Until(`document.querySelector("[data-result]")?.dataset.class === "held-low"`),
-		says("Measure the voltage"), chromedp.SendKeys("[data-value]", "3.3"+kb.Enter, chromedp.ByQuery), testkit.Until(`document.querySelector("[data-result]").dataset.fault === "held-in-reset"`), says("Let go of the reset button"))
+		says("Measure the voltage"), fill("[data-value]", "3.3"), testkit.Until(`document.querySelector("[data-result]").dataset.fault === "held-in-reset"`), says("Let go of the reset button"))
 }
 
 // The same on the command line, as a script meets it.

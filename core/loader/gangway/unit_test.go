@@ -199,3 +199,63 @@ func TestTheEndOfTheContextEndsTheExchange(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 }
+
+// SPEED: both ends go on at the other speed; a reset brings back the first one.
+func TestTheSpeedChangesAtBothEnds(t *testing.T) {
+	u := board(t, nil)
+	s, l := session(t, u)
+	ctx := context.Background()
+	faster, ok := s.(interface {
+		Hurry(ctx context.Context, baud int) error
+	})
+	if !ok {
+		t.Fatal("a Gangway session cannot change its speed")
+	}
+	if err := faster.Hurry(ctx, 460800); err != nil {
+		t.Fatal(err)
+	}
+	if err := change(ctx, s, 0x1000, bytes.Repeat([]byte{7}, 1024)); err != nil {
+		t.Error(err)
+	}
+	if err := faster.Hurry(ctx, 10); core.KindOf(err) != core.RefusedByUnit {
+		t.Errorf("10 baud: %v", err)
+	}
+	s.Close()
+	if _, err := run.OpenLoader(ctx, l, testkit.SmallSheet(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil); err != nil {
+		t.Errorf("after a reset at the first speed: %v", err)
+	}
+}
+
+func TestAFastLoaderIsOpenedFast(t *testing.T) {
+	u := board(t, nil)
+	l, err := rfc2217.Kind{}.Open(context.Background(), link.Settings{"address": u.Address()}, core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	sheet := testkit.SmallSheet()
+	sheet.Loader.Fast = 921600
+	s, err := run.OpenLoader(context.Background(), l, sheet, link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := change(context.Background(), s, 0x1000, make([]byte, 1024)); err != nil {
+		t.Error(err)
+	}
+}
+
+// CONSOLE passes a line to the program's console.
+func TestTheConsoleAnswers(t *testing.T) {
+	s, _ := session(t, board(t, nil))
+	talker, ok := s.(loader.Talker)
+	if !ok || s.Can(loader.Talk) != nil {
+		t.Fatal("no console")
+	}
+	if said, err := talker.Say(context.Background(), "V?"); err != nil || said != "program 1.0.0\r\n" {
+		t.Errorf("said %q, %v", said, err)
+	}
+	if said, err := talker.Say(context.Background(), "what?"); err != nil || said != "" {
+		t.Errorf("said %q, %v", said, err)
+	}
+}
