@@ -216,7 +216,7 @@ func estimates(s *stand) {
 	var mu sync.Mutex
 	var off []float64
 	var all sync.WaitGroup
-	room := make(chan bool, 3)
+	room := make(chan bool, 6)
 	for _, unit := range world.Units {
 		sheet := unit.Sheet()
 		if k, err := registry.Loader(sheet.Loader.Kind); err != nil || k.Limits().Identity != run.ThisUnit || sheet.Loader.Await > 0 || unit.Strange {
