@@ -54,8 +54,11 @@ type Record struct {
 	Facts    []core.Fact   `cbor:"facts" json:"facts"`
 	Outcome  string        `cbor:"outcome" json:"outcome"`
 	Reason   string        `cbor:"reason" json:"reason"`
-	Waivers  []string      `cbor:"waivers" json:"waivers"`
-	Halves   int           `cbor:"halves" json:"halves"` // how often the bench took the run up
+	Waivers  []string      `cbor:"waivers" json:"waivers"` // gate, person's id, reason
+	WayBack  string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
+	Card     string        `cbor:"card,omitempty" json:"card,omitempty"`     // procedure/edition
+	Undone   []string      `cbor:"undone,omitempty" json:"undone,omitempty"` // temporary changes that were left, with the reason
+	Halves   int           `cbor:"halves" json:"halves"`                     // how often the bench took the run up
 	Opened   int64         `cbor:"opened" json:"opened"`
 	Closed   int64         `cbor:"closed" json:"closed"`
 	Events   uint64        `cbor:"events" json:"events"`     // how many the journal holds

@@ -249,6 +249,10 @@ type Contradiction struct {
 	Text string
 }
 
+func (c Contradiction) String() string {
+	return fmt.Sprintf("procedures %s and %s: %s", c.A, c.B, c.Text)
+}
+
 // Contradictions finds procedures whose conditions may hold together and which
 // differ in supply, voltage or the order of items that they share.
 func Contradictions(s *model.Sheet) (all []Contradiction) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/sim"
@@ -183,6 +184,10 @@ func TestMemoryThatCannotBeRead(t *testing.T) {
 		s = b.flash(t, b.open)
 		if s.Closed == nil || s.Closed.Outcome != run.Done || s.Waived == nil || s.Waived.By != "lead" || s.WayBack() != run.BackNone || s.Verified.How != "transfer" {
 			t.Errorf("%s: closed %+v, waived %+v, verified %+v, fault %+v", name, s.Closed, s.Waived, s.Verified, s.Fault)
+		}
+		r, err := history.DecodeRecord(s.Closed.Record)
+		if err != nil || len(r.Waivers) != 1 || !strings.Contains(r.Waivers[0], "backup, lead: it cannot be read") || r.WayBack != run.BackNone {
+			t.Errorf("%s: the record has %+v, %v", name, r, err)
 		}
 		if s.Fact(core.FactRunning) != "1.0.0" || s.Identified.Strength != run.ByEye {
 			t.Errorf("%s: before it ran %q, identified %s", name, s.Fact(core.FactRunning), s.Identified.Strength)

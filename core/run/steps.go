@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"zealousferry/core"
@@ -14,6 +15,7 @@ import (
 	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
+	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/core/shelf"
 )
@@ -130,6 +132,11 @@ func (r *Run) judge(ctx context.Context) error {
 		}
 	case Flash:
 		all := append(append([]core.Fact(nil), o.Noted...), s.Identified.Facts...)
+		if s.Carded != nil { // what a person has just seen counts too
+			for name, a := range procedure.Facts(s.Carded.Items, s.Answers) {
+				all = append(all, core.Fact{Name: name, Value: a.Value, Source: core.FromPerson, At: time.UnixMicro(a.At).UTC(), By: a.By, Photo: a.Photo})
+			}
+		}
 		if value(s.Identified.Facts, core.FactModel) == "" { // isUnit has held its chip, or a person its label, against the register
 			all = append(all, core.Fact{Name: core.FactModel, Value: r.sheet.Model, Source: core.FromRecord, At: r.pace.Clock.Now()})
 		}
@@ -650,6 +657,18 @@ func (r *Run) record(outcome Outcome, reason string, previous core.Digest) *hist
 	}
 	if s.Planned != nil {
 		h.Plan = s.Planned.Plan
+		h.WayBack = s.WayBack()
+	}
+	if w := s.Waived; w != nil {
+		h.Waivers = append(h.Waivers, fmt.Sprintf("%s, %s: %s", w.Gate, w.By, w.Reason))
+	}
+	if c := s.Carded; c != nil && c.Procedure != "" {
+		h.Card = fmt.Sprintf("%s/%d", c.Procedure, c.Edition)
+	}
+	for _, u := range s.UndoList() {
+		if u.State != "undone" {
+			h.Undone = append(h.Undone, u.Says+" "+u.State+": "+u.Note)
+		}
 	}
 	if s.Verified != nil {
 		h.Verified = s.Verified.How

@@ -12,6 +12,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/model"
+	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
 )
@@ -73,7 +74,10 @@ func (a *app) modelVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(m, func() { fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model) })
+			return a.show(m, func() {
+				fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
+				a.contradictions(m.Contradictions)
+			})
 		})}
 	check := &cobra.Command{Use: "check SHEET", Short: "Check a model sheet, without a service", Args: cobra.ExactArgs(1), Example: "  ferry model check quill-80.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -85,8 +89,13 @@ func (a *app) modelVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest}, func() {
-				fmt.Fprintf(a.out, "%s %s: %d regions, %s; %d facts, %d conclusions, %d flaws\n", a.paint(teal, "✓"), s.Model, len(s.Memory.Regions), kib(s.Memory.Bytes()), len(s.Facts), len(s.Tells), len(s.Flaws))
+			disagree := []string{}
+			for _, x := range procedure.Contradictions(s) {
+				disagree = append(disagree, x.String())
+			}
+			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest, "contradictions": disagree}, func() {
+				fmt.Fprintf(a.out, "%s %s: %d regions, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, len(s.Memory.Regions), kib(s.Memory.Bytes()), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
+				a.contradictions(disagree)
 			})
 		}}
 	targets := &cobra.Command{Use: "targets", Short: "Which release the team uses for which model and revision", Args: cobra.NoArgs, Example: "  ferry model targets",
@@ -105,6 +114,16 @@ func (a *app) modelVerb() *cobra.Command {
 		})}
 	v.AddCommand(list, show, add, check, target, targets)
 	return v
+}
+
+// contradictions are what a lead must settle before such a unit is serviced.
+func (a *app) contradictions(all []string) {
+	for _, x := range all {
+		a.pair("disagree", a.paint(brick, wrap(x, 13)))
+	}
+	if len(all) > 0 {
+		a.pair("next", a.paint(bold, "Settle it in the sheet; until then a run of such a unit is refused."))
+	}
 }
 
 func modelNames(ctx context.Context, c *client.Client) (all []string) {

@@ -39,7 +39,7 @@ func (v *Service) listModels(ctx context.Context, in *modelsIn) (client.Models, 
 func oneModel(s *model.Sheet, m store.Counted) client.Model {
 	var disagree []string
 	for _, c := range procedure.Contradictions(s) {
-		disagree = append(disagree, fmt.Sprintf("procedures %s and %s: %s", c.A, c.B, c.Text))
+		disagree = append(disagree, c.String())
 	}
 	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
 }

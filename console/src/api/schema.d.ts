@@ -1672,6 +1672,7 @@ export interface components {
             backup: string;
             bench: string;
             by: string;
+            card?: string;
             /** Format: int64 */
             closed: number;
             /** Format: int64 */
@@ -1697,9 +1698,11 @@ export interface components {
             run: string;
             serial: string;
             to: string;
+            undone?: string[];
             unit: string;
             verified: string;
             waivers: string[];
+            wayBack?: string;
         };
         Identity: {
             /** @description Names of facts on which the wire and the label disagree. */

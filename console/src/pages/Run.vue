@@ -297,7 +297,8 @@ async function putBack() {
             <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
             <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
-            <tr v-if="run.procedure"><td class="muted">Procedure</td><td>{{ run.procedure }}</td></tr>
+            <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ run.record.card.replace('/', ', edition ') }}</td></tr>
+            <tr v-for="u in run.record.undone ?? []" :key="u"><td class="muted">Left undone</td><td class="brick">{{ u }}</td></tr>
             <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ a.value }}</strong> {{ a.note }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
             <tr v-if="run.halves > 1"><td class="muted">Halves</td><td>{{ run.halves }}: the bench took it up again {{ run.halves - 1 }}×</td></tr>
           </tbody></table></div>
