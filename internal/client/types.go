@@ -649,6 +649,7 @@ type Run struct {
 // Answered is an item of the procedure with its answer.
 type Answered struct {
 	Item  string    `json:"item"`
+	Stage string    `json:"stage" doc:"Of the procedure: hazard, tool, prepare, found, connect, power, left."`
 	Says  string    `json:"says"`
 	Value string    `json:"value"`
 	Note  string    `json:"note,omitempty"`

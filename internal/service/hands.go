@@ -75,7 +75,7 @@ func answered(s *run.State, names map[string]string) []client.Answered {
 		}
 		for _, i := range s.Carded.Items {
 			if i.ID == a.Item {
-				x.Says = i.Says.In("en")
+				x.Says, x.Stage = i.Says.In("en"), i.At
 			}
 		}
 		out = append(out, x)

@@ -1265,6 +1265,8 @@ export interface components {
             note?: string;
             photo?: string;
             says: string;
+            /** @description Of the procedure: hazard, tool, prepare, found, connect, power, left. */
+            stage: string;
             value: string;
         };
         Backup: {

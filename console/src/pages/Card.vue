@@ -89,8 +89,8 @@ function tick(id: string) {
             <label v-if="!byTool(i)" class="box"><input type="checkbox" :checked="ticked.has(i.id)" :aria-label="i.says.en" @change="tick(i.id)" /></label>
             <v-icon v-else :icon="i.do === 'apply' ? mdiHandBackRight : mdiRobotIndustrial" size="24" class="box" />
             <div>
-              <strong>{{ i.says.en }}</strong><span v-if="i.do === 'measure'"> {{ i.least }} to {{ i.most }} {{ i.unit }}</span>
-              <span v-if="i.do === 'choose'" class="muted"> {{ i.choices?.map((c) => c.says.en).join(' / ') }}</span>
+              <strong>{{ i.says.en }}</strong><span v-if="i.do === 'measure'">{{ ' ' }}{{ i.least }} to {{ i.most }} {{ i.unit }}</span>
+              <span v-if="i.do === 'choose'" class="muted">{{ ' ' }}{{ i.choices?.map((c) => c.says.en).join(' / ') }}</span>
               <div v-if="i.why?.en" class="muted">{{ i.why.en }}</div>
               <div v-for="g in i.signs ?? []" :key="g.says.en" class="row tight"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" :class="g.not ? 'brick' : 'teal'" size="20" /> <span>{{ g.not ? 'not right: ' : 'right: ' }}{{ g.says.en }}</span></div>
             </div>
@@ -112,8 +112,9 @@ dt { color: var(--muted); }
 .beware { margin-top: 12px; font-size: 18px; }
 .stage { margin-top: 28px; }
 .stage h2 { border-bottom: 1px solid var(--line); padding-bottom: 6px; }
+.stage :deep(.wiring) { margin: 16px 0; }
 .adapter { max-width: 360px; margin: 12px 0; }
-.item { display: grid; grid-template-columns: 44px 1fr auto; gap: 12px; align-items: start; }
+.item { display: grid; grid-template-columns: 44px 1fr auto; gap: 12px; align-items: center; }
 .box { width: 44px; min-height: 44px; display: grid; place-items: center; }
 .box input { width: 24px; height: 24px; accent-color: rgb(var(--v-theme-primary)); }
 </style>

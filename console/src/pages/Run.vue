@@ -102,6 +102,11 @@ onUnmounted(() => {
 })
 
 const view = computed(() => progress.value?.view)
+// What a person saw before and after, side by side: by the picture or the question.
+const sides = computed(() => {
+  const of = (stage: string) => (run.value?.answers ?? []).filter((a) => a.stage === stage && a.value !== 'yes' || a.stage === stage && a.photo)
+  return [...of('found').map((a) => ({ says: a.says, found: a, left: undefined })), ...of('left').map((a) => ({ says: a.says, found: undefined, left: a }))]
+})
 const turn = computed(() => (closed.value ? null : (view.value?.hands ?? null)))
 const item = computed(() => view.value?.item ?? null)
 const card = ref<Card | null>(null)
@@ -304,6 +309,7 @@ async function putBack() {
           </tbody></table></div>
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
             <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>
+            <tr v-for="x in sides" :key="x.says"><td class="muted small">{{ x.says }}</td><td>{{ x.found?.value }} <a v-if="x.found?.photo" :href="`/api/evidence/${x.found.photo}`" target="_blank">picture</a></td><td>{{ x.left?.value }} {{ x.left?.note }} <a v-if="x.left?.photo" :href="`/api/evidence/${x.left.photo}`" target="_blank">picture</a></td></tr>
             <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">{{ sources[f.source] }}</td></tr>
           </tbody></table></div>
           <div><table class="plain"><tbody>

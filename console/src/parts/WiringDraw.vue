@@ -53,7 +53,7 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
         </g>
       </svg>
     </div>
-    <p class="small"><strong v-if="crossed">The data lines cross: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template>If this lead has other colours, go by the pins.</p>
+    <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template>If this lead has other colours, go by the pins.</p>
     <table class="plain">
       <thead><tr><th>Unit’s pin</th><th>Adapter’s pin</th><th>Colour</th></tr></thead>
       <tbody>
