@@ -300,7 +300,7 @@ func TestCardAndCheckOnTheCommandLine(t *testing.T) {
 	two := strings.Replace(underSeat, "procedures:\n", "", 1)
 	two = strings.NewReplacer("name: under-seat", "name: on-the-bench", "volts: 3.3", "volts: 5").Replace(two)
 	os.WriteFile(filepath.Join(dir, "two.yaml"), append(testkit.SmallSheetOf("gangway"), underSeat+two...), 0o600)
-	if out, code := ferry("model", "check", "two.yaml"); code != 0 || !strings.Contains(out, "under-seat feeds 3.3 V, on-the-bench feeds 5 V") {
+	if out, code := ferry("model", "check", "two.yaml"); code != 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), "under-seat feeds 3.3 V, on-the-bench feeds 5 V") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	w.Units["a"].Power(false)
