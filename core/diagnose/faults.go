@@ -1,5 +1,5 @@
 // Package diagnose finds out why nothing sensible comes over a link. What is seen
-// on the line (Look) puts the fault into a class of faults that look alike there
+// on the line (Watch) puts the fault into a class of faults that look alike there
 // (Classify); each class has one test that tells its members apart, and the
 // answer to it names the fault (Name). docs/diagnosis.md has the table.
 package diagnose

@@ -7,15 +7,13 @@ import (
 	"testing"
 	"time"
 
-	"github.com/creack/pty"
-	"golang.org/x/term"
-
 	"zealousferry/core"
 	"zealousferry/core/link"
 	"zealousferry/core/link/serial"
 	"zealousferry/core/run"
 	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/terminal"
 )
 
 // bench is a small board with a bench and a release to flash.
@@ -48,18 +46,12 @@ func (b *bench) Open(ctx context.Context) (link.Link, error) {
 // a person has set its strap and started it in its loader.
 func (b *bench) wired(t *testing.T) {
 	t.Helper()
-	far, near, err := pty.Open()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := term.MakeRaw(int(near.Fd())); err != nil {
-		t.Fatal(err)
-	}
+	far, near := terminal.Raw(t)
 	l, err := b.Alone.Open(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close(); far.Close(); near.Close() })
+	t.Cleanup(func() { l.Close() })
 	s := l.(link.Stream)
 	if err := link.Play(context.Background(), s, testkit.SmallSheet().Loader.Enter, b.pace); err != nil {
 		t.Fatal(err)

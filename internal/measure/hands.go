@@ -184,16 +184,16 @@ func again(s *stand) {
 	a := testkit.NewAlone(u)
 	o := run.Opened{Run: "r", Kind: run.BackUp, Unit: "u", Model: sheet.Model, Serial: spec.Serial, Link: "b/l", Sheet: a.Put(raw), Deadline: time.Minute}
 	took := func() time.Duration {
-		j := alone(s, a, o)
+		j := alone(s, a, o, &testkit.Disk{})
 		return time.Duration(j.State().BackedUp.Took) * time.Microsecond
 	}
 	first := took()
 	report("second-backup-against-first", took().Seconds()/first.Seconds(), "ratio", "<= 0.1")
 }
 
-// alone works a run to its end without a service.
-func alone(s *stand, a *testkit.Alone, o run.Opened) *run.Journal {
-	j, err := run.OpenJournal(&testkit.Disk{})
+// alone works a run to its end without a service; its journal is in f.
+func alone(s *stand, a *testkit.Alone, o run.Opened, f run.File) *run.Journal {
+	j, err := run.OpenJournal(f)
 	if err != nil {
 		s.Fatal(err)
 	}
@@ -241,7 +241,7 @@ func estimates(s *stand) {
 			a := testkit.NewAlone(u)
 			o := run.Opened{Run: "r", Kind: run.Flash, Unit: "u", Model: unit.Model, Serial: unit.Serial, Link: "b/l", Sheet: a.Put(world.Sheets[unit.Model]), Version: newest, Deadline: time.Minute, Again: true}
 			o.Release = a.Release(sheet, newest, r.Parts[len(r.Parts)-1].Address, r.Bytes(), nil)
-			j := alone(s, a, o)
+			j := alone(s, a, o, &testkit.Disk{})
 			var state run.State
 			var said, from, to int64
 			for _, e := range j.Events() {

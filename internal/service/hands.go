@@ -29,14 +29,9 @@ func or(a, b string) string {
 // waive enters the gates that a lead passes by name, and what could undo the write
 // without a backup.
 func (v *Service) waive(ctx context.Context, n client.NewRun, u store.Unit, o *run.Opened) error {
-	rows, err := v.store.Releases(ctx, u.Model)
-	if err != nil {
+	var err error
+	if o.Held, err = v.held(ctx, u.Model); err != nil {
 		return err
-	}
-	for _, r := range rows {
-		if r.Withdrawn == nil {
-			o.Held = append(o.Held, r.Version)
-		}
 	}
 	for _, gate := range n.Waive {
 		if gate != run.GateBackup && gate != run.GateProtection {
@@ -53,14 +48,16 @@ func (v *Service) waive(ctx context.Context, n client.NewRun, u store.Unit, o *r
 	return nil
 }
 
-// wayBack is what could undo a write without a backup.
-func (v *Service) wayBack(ctx context.Context, u store.Unit) string {
-	if u.Running != "" {
-		if held, err := v.releaseFor(ctx, u, u.Running); err == nil && held.Version == u.Running {
-			return run.BackImage
+// held are the versions of a model whose images the catalogue holds and that were
+// not withdrawn: one of them is a way back for a unit that runs it.
+func (v *Service) held(ctx context.Context, model string) (all []string, err error) {
+	rows, err := v.store.Releases(ctx, model)
+	for _, r := range rows {
+		if r.Withdrawn == nil {
+			all = append(all, r.Version)
 		}
 	}
-	return run.BackNone
+	return all, err
 }
 
 func answered(s *run.State, names map[string]string) []client.Answered {
@@ -346,7 +343,13 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has("read") {
-		out.WayBack = v.wayBack(ctx, u)
+		held, err := v.held(ctx, u.Model)
+		if err != nil {
+			return out, err
+		}
+		if out.WayBack = run.BackNone; slices.Contains(held, u.Running) {
+			out.WayBack = run.BackImage
+		}
 	}
 	for _, f := range j.sheet.Flaws {
 		if yes, _ := j.known.Judge(j.sheet, f.When); yes {

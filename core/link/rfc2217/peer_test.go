@@ -12,12 +12,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/creack/pty"
 	"golang.org/x/sys/unix"
-	"golang.org/x/term"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/internal/testkit/terminal"
 )
 
 // served is a pseudo-terminal behind ser2net, and our client on it.
@@ -27,14 +26,7 @@ func served(t *testing.T) (far *os.File, s link.Stream, server *exec.Cmd) {
 	if err != nil {
 		path = "/usr/sbin/ser2net"
 	}
-	far, near, err := pty.Open()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := term.MakeRaw(int(near.Fd())); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { far.Close(); near.Close() })
+	far, near := terminal.Raw(t)
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

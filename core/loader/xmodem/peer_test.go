@@ -11,12 +11,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/creack/pty"
-	"golang.org/x/term"
-
 	"zealousferry/core"
 	"zealousferry/core/link"
 	"zealousferry/core/link/serial"
+	"zealousferry/internal/testkit/terminal"
 )
 
 // terminals are two pseudo-terminals joined by a relay that on a bad line spoils
@@ -25,19 +23,8 @@ import (
 // answer with it.
 func terminals(t *testing.T, bad bool) (l *Line, in, out *os.File) {
 	t.Helper()
-	open := func() (far, near *os.File) {
-		far, near, err := pty.Open()
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := term.MakeRaw(int(near.Fd())); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { far.Close(); near.Close() })
-		return far, near
-	}
-	far1, near1 := open()
-	far2, near2 := open()
+	far1, near1 := terminal.Raw(t)
+	far2, near2 := terminal.Raw(t)
 	relay := func(to io.Writer, from io.Reader, spoilt, lost int) {
 		buf := make([]byte, 256)
 		for at := 1; ; {
