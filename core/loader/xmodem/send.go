@@ -292,7 +292,12 @@ func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) erro
 			return err
 		}
 	}
-	return l.put(ctx, 0, make([]byte, old), short)
+	// Every file was acknowledged by now. A receiver that has gone once it saw the
+	// end of the batch, and whose last answer was lost, has them all.
+	if err := l.put(ctx, 0, make([]byte, old), short); err != nil && core.KindOf(err) != core.NotAnswering {
+		return err
+	}
+	return nil
 }
 
 // head is block 0: name, zero, size in decimal, filled with zeros.

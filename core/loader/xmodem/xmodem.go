@@ -89,9 +89,10 @@ func (s *session) Restart(ctx context.Context, intoLoader bool) error {
 	return err
 }
 
-// Probe waits for the next time that the unit asks.
+// Probe waits for the next time that the unit asks; for twice as long as units
+// take to ask again, so that one that is a little late counts.
 func (s *session) Probe(ctx context.Context) error {
-	c, err := s.line.byteIn(ctx, askEvery)
+	c, err := s.line.byteIn(ctx, 2*askEvery)
 	if err == nil && c != 'C' && c != nak {
 		return core.Fail(core.NotAnswering, "0x%02X came, expected C or NAK", c)
 	}
