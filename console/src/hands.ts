@@ -13,6 +13,7 @@ export const stages = [
 
 export const backs: Record<string, string> = {
   full: 'Full backup, before the first erase',
+  settings: 'Its settings, read before and put back after',
   image: 'No backup; the image of the version that it runs',
   none: 'None: nothing brings it back',
 }

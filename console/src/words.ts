@@ -29,6 +29,15 @@ export function when(at?: string | null): string {
   return `${today ? 'today' : day(t)}, ${clock(t, false)} ${zone(t)}`
 }
 
+// ago is an age in a few words.
+export function ago(at: string, now = Date.now()): string {
+  const s = Math.max(0, (now - new Date(at).getTime()) / 1000)
+  if (s < 60) return 'just now'
+  if (s < 5400) return `${Math.round(s / 60)} min ago`
+  if (s < 129600) return `${Math.round(s / 3600)} h ago`
+  return `${Math.round(s / 86400)} days ago`
+}
+
 export function kib(bytes: number): string {
   return `${grouped(Math.round(bytes / 1024))} KiB`
 }
@@ -56,7 +65,7 @@ export const outcomes: Record<string, string> = {
   'nothing-to-do': 'nothing to do',
   refused: 'refused',
   failed: 'failed',
-  interrupted: 'interrupted, half done',
+  interrupted: 'interrupted',
   waiting: 'waiting',
   abandoned: 'abandoned',
   '': 'at work',
@@ -141,6 +150,10 @@ export function event(e: RunEvent): string {
       return `link proved: ${Number(b.asked) - Number(b.lost)} of ${b.asked} answers`
     case 'waived':
       return `gate ${b.gate} passed by name`
+    case 'settings':
+      return `${(b.settings as unknown[])?.length ?? 0} settings read and kept`
+    case 'settled':
+      return `${b.back} settings put back${(b.differ as string[])?.length ? `, not taken: ${(b.differ as string[]).join(', ')}` : ''}`
     case 'locked':
       return 'memory locked again'
     case 'stored':

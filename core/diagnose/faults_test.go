@@ -74,7 +74,7 @@ func candidates(t *testing.T, first string) []diagnose.Candidate {
 	return all
 }
 
-var pace = link.Pace{Clock: core.System{}, Scale: 0.5}
+var pace = link.Pace{Clock: core.System{}, Scale: 1}
 
 func (f injected) unit(t *testing.T) *sim.Unit {
 	t.Helper()

@@ -34,36 +34,38 @@ const (
 // Record is what a bench signs when a run closes. Times are microseconds since
 // 1970 UTC.
 type Record struct {
-	Run      string        `cbor:"run" json:"run"`
-	Kind     string        `cbor:"kind" json:"kind"`
-	Unit     string        `cbor:"unit" json:"unit"`
-	Model    string        `cbor:"model" json:"model"`
-	Serial   string        `cbor:"serial" json:"serial"`
-	By       string        `cbor:"by" json:"by"`
-	Bench    string        `cbor:"bench" json:"bench"`
-	Link     string        `cbor:"link" json:"link"`
-	From     string        `cbor:"from" json:"from"` // running version before
-	To       string        `cbor:"to" json:"to"`     // running version after
-	Release  string        `cbor:"release" json:"release"`
-	Images   []core.Digest `cbor:"images" json:"images"` // of the files
-	Plan     core.Digest   `cbor:"plan" json:"plan"`     // zero if there was none
-	Backup   core.Digest   `cbor:"backup" json:"backup"` // of the manifest; zero if there was none
-	Obtained []Obtained    `cbor:"obtained" json:"obtained"`
-	Verified string        `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
-	Identity string        `cbor:"identity" json:"identity"` // strength
-	Facts    []core.Fact   `cbor:"facts" json:"facts"`
-	Outcome  string        `cbor:"outcome" json:"outcome"`
-	Reason   string        `cbor:"reason" json:"reason"`
-	Waivers  []string      `cbor:"waivers" json:"waivers"` // gate, person's id, reason
-	WayBack  string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
-	Card     string        `cbor:"card,omitempty" json:"card,omitempty"`     // procedure/edition
-	Undone   []string      `cbor:"undone,omitempty" json:"undone,omitempty"` // temporary changes that were left, with the reason
-	Halves   int           `cbor:"halves" json:"halves"`                     // how often the bench took the run up
-	Opened   int64         `cbor:"opened" json:"opened"`
-	Closed   int64         `cbor:"closed" json:"closed"`
-	Events   uint64        `cbor:"events" json:"events"`     // how many the journal holds
-	Journal  core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
-	Previous core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
+	Run       string        `cbor:"run" json:"run"`
+	Kind      string        `cbor:"kind" json:"kind"`
+	Unit      string        `cbor:"unit" json:"unit"`
+	Model     string        `cbor:"model" json:"model"`
+	Serial    string        `cbor:"serial" json:"serial"`
+	By        string        `cbor:"by" json:"by"`
+	Bench     string        `cbor:"bench" json:"bench"`
+	Link      string        `cbor:"link" json:"link"`
+	From      string        `cbor:"from" json:"from"` // running version before
+	To        string        `cbor:"to" json:"to"`     // running version after
+	Release   string        `cbor:"release" json:"release"`
+	Images    []core.Digest `cbor:"images" json:"images"` // of the files
+	Plan      core.Digest   `cbor:"plan" json:"plan"`     // zero if there was none
+	Backup    core.Digest   `cbor:"backup" json:"backup"` // of the manifest; zero if there was none
+	Obtained  []Obtained    `cbor:"obtained" json:"obtained"`
+	Verified  string        `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
+	Identity  string        `cbor:"identity" json:"identity"` // strength
+	Facts     []core.Fact   `cbor:"facts" json:"facts"`
+	Outcome   string        `cbor:"outcome" json:"outcome"`
+	Reason    string        `cbor:"reason" json:"reason"`
+	Waivers   []string      `cbor:"waivers" json:"waivers"` // gate, person's id, reason
+	WayBack   string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
+	Card      string        `cbor:"card,omitempty" json:"card,omitempty"`           // procedure/edition
+	Reference string        `cbor:"reference,omitempty" json:"reference,omitempty"` // release that the unit ran, where none of its memory could be saved: what to put in to go back
+	Adapter   string        `cbor:"adapter,omitempty" json:"adapter,omitempty"`     // serial of what stood between
+	Undone    []string      `cbor:"undone,omitempty" json:"undone,omitempty"`       // temporary changes that were left, with the reason
+	Halves    int           `cbor:"halves" json:"halves"`                           // how often the bench took the run up
+	Opened    int64         `cbor:"opened" json:"opened"`
+	Closed    int64         `cbor:"closed" json:"closed"`
+	Events    uint64        `cbor:"events" json:"events"`     // how many the journal holds
+	Journal   core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
+	Previous  core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
 }
 
 // Obtained says how sectors of a backup came about.

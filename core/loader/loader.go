@@ -27,6 +27,7 @@ const (
 	File   Ability = "file" // takes a whole file, and nothing less
 	Guard  Ability = "protection"
 	Talk   Ability = "console"
+	Keep   Ability = "settings"
 )
 
 // Limits are what the loaders of a kind can do at best. They are known before
@@ -113,6 +114,19 @@ type Guarded interface {
 type Talker interface {
 	// Say passes a line to the program's console and returns what it answers.
 	Say(ctx context.Context, line string) (string, error)
+}
+
+// Setting is a value that a unit keeps apart from its program.
+type Setting struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Keeper is a session of a loader with the ability Keep: it gives the settings even
+// where the memory is locked.
+type Keeper interface {
+	Settings(ctx context.Context) ([]Setting, error)
+	PutSetting(ctx context.Context, s Setting) error
 }
 
 // Options come from the model sheet and the bench.

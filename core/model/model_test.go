@@ -210,8 +210,8 @@ func TestTheExamplesOfProceduresAreRead(t *testing.T) {
 		}
 		kinds[s.Procedures[0].Items[0].Do] = true
 	}
-	if len(kinds) != 9 {
-		t.Errorf("the page shows %d of 9 kinds of item: %v", len(kinds), kinds)
+	if len(kinds) != 10 {
+		t.Errorf("the page shows %d of 10 kinds of item: %v", len(kinds), kinds)
 	}
 	wiring := regexp.MustCompile("(?s)## Wiring\n```yaml\n(.*?)```").FindStringSubmatch(string(raw))
 	text := base + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n" + wiring[1] + "    items: [{ id: a, do: confirm, at: left, says: { en: \"A.\" } }]\n"
@@ -231,6 +231,8 @@ func TestProceduresThatCannotBe(t *testing.T) {
 		"a choice without choice": {item(`{ id: a, do: choose, at: found, says: { en: a } }`), "at least two choices"},
 		"limits upside down":      {item(`{ id: a, do: measure, at: power, unit: V, least: 5, most: 3, says: { en: a } }`), "least is not above most"},
 		"waiting for nothing":     {item(`{ id: a, do: wait, at: power, says: { en: a } }`), "a regular expression"},
+		"again of nothing":        {item(`{ id: a, do: confirm, at: left, again: b, says: { en: a } }`), `again names "b"`},
+		"again of another kind":   {item(`{ id: a, do: photo, at: found, says: { en: a } }, { id: b, do: confirm, at: left, again: a, says: { en: b } }`), "of the same kind"},
 		"apply without await":     {item(`{ id: a, do: apply, at: power, says: { en: a } }`), "loader has await"},
 		"transmit to transmit": {head + `    wiring: [{ adapter: x, tool: { name: t, edge: { en: e }, pins: [{ name: TX, job: transmit }] }, unit: { name: u, edge: { en: e }, pins: [{ name: TX, job: transmit }] }, wires: [{ tool: 1, unit: 1 }] }]
     items: [{ id: a, do: confirm, at: left, says: { en: a } }]

@@ -16,6 +16,7 @@ const (
 	Choose  = "choose"  // a person says which
 	Measure = "measure" // a person reads a value, within limits
 	Photo   = "photo"   // a person takes a picture
+	Wires   = "wires"   // a person looks at the wires a second time, and says which colours they have
 	Apply   = "apply"   // a person acts while the tool calls; the loader's answer is the sign
 	SetLine = "line"    // the tool sets a modem line
 	WaitFor = "wait"    // the tool waits for a text
@@ -70,7 +71,9 @@ type Tried struct {
 
 // Wiring joins the unit's connector with that of an adapter.
 type Wiring struct {
-	Adapter  string    `yaml:"adapter" json:"adapter"` // its name, as in wants
+	Adapter  string    `yaml:"adapter" json:"adapter"`       // its name, as in wants
+	Volts    float64   `yaml:"volts" json:"volts,omitempty"` // of its signals; 0: not told
+	Inverted bool      `yaml:"inverted" json:"inverted,omitempty"`
 	Unit     Connector `yaml:"unit" json:"unit"`
 	Tool     Connector `yaml:"tool" json:"tool"`
 	Selector string    `yaml:"selector" json:"selector,omitempty"` // position of the adapter's switch
@@ -101,7 +104,7 @@ type Wire struct {
 // Item is one thing to do.
 type Item struct {
 	ID      string        `yaml:"id" json:"id"`
-	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,apply,line,wait,check,read"`
+	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read"`
 	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,left"`
 	Says    Words         `yaml:"says" json:"says"`
 	Why     Words         `yaml:"why" json:"why,omitempty"`
@@ -116,8 +119,38 @@ type Item struct {
 	On      bool          `yaml:"on" json:"on,omitempty"`
 	Text    string        `yaml:"text" json:"text,omitempty"` // regular expression that is waited for
 	Within  time.Duration `yaml:"within" json:"within,omitempty"`
-	Undo    string        `yaml:"undo" json:"undo,omitempty"` // the item that takes it back
+	Undo    string        `yaml:"undo" json:"undo,omitempty"`   // the item that takes it back
+	Again   string        `yaml:"again" json:"again,omitempty"` // the item at found whose question it asks once more
 	Draw    []Stroke      `yaml:"draw" json:"draw,omitempty"`
+}
+
+// ask gives an item the question that this one asks, where it has none of its own.
+func (i *Item) ask(of *Item) {
+	if len(of.Choices) == 0 {
+		of.Choices = i.Choices
+	}
+	if of.Unit == "" {
+		of.Unit, of.Least, of.Most = i.Unit, i.Least, i.Most
+	}
+}
+
+// Asked is the item with its whole question: one that asks again needs to name
+// only the first.
+func (p *Procedure) Asked(i Item) Item {
+	if was, ok := p.Item(i.Again); ok {
+		was.ask(&i)
+	}
+	return i
+}
+
+// SecondLook is the id of the item that asks for a second look at the wires. Every
+// procedure that has wires gets one before there is power, if it has none itself.
+const SecondLook = "second-look"
+
+// Look is that item.
+func Look() Item {
+	return Item{ID: SecondLook, Do: Wires, At: AtConnect, Says: Words{"en": "Look at every wire a second time, from pin 1 on."},
+		Why: Words{"en": "The next step brings power. Say which colours the wires have this time."}}
 }
 
 // ByTool tells whether the tool does it alone.
@@ -230,6 +263,13 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 			if !ok || back.At != AtLeft {
 				return bad("undo names %q, which is no item at left", item.Undo)
 			}
+		}
+		if item.Again != "" {
+			was, ok := p.Item(item.Again)
+			if !ok || was.At != AtFound || item.At != AtLeft || was.Do != item.Do {
+				return bad("again names %q; it is for an item at left, and names one at found of the same kind", item.Again)
+			}
+			was.ask(&item)
 		}
 		switch item.Do {
 		case Choose:

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/model"
@@ -16,11 +17,39 @@ import (
 // Answer is what became of an item.
 type Answer struct {
 	Item  string       `json:"item"`
-	Value string       `json:"value"` // yes; a choice; a number; seen; excused
+	Fact  string       `json:"fact,omitempty"` // that it says of the unit
+	Value string       `json:"value"`          // yes; a choice; a number; seen; excused
 	Note  string       `json:"note,omitempty"`
 	Photo *core.Digest `json:"photo,omitempty"`
+	Wires Colours      `json:"wires,omitempty"`
 	By    string       `json:"by,omitempty"` // person's id; "tool"
 	At    int64        `json:"at"`           // microseconds since 1970 UTC
+}
+
+// Colours are the colours that wires have this time, or what is written on them,
+// by the number of the unit's pin.
+type Colours map[string]string
+
+// Check refuses what names no pin.
+func (c Colours) Check() error {
+	for pin, colour := range c {
+		if n, err := strconv.Atoi(pin); err != nil || n < 1 || n > 64 || len(colour) > 40 || strings.TrimSpace(colour) == "" {
+			return core.Fail(core.BadFile, "a wire is the number of the unit's pin and a colour of at most 40 letters, not %q and %q", pin, colour)
+		}
+	}
+	return nil
+}
+
+// Said is the fact that an answer says of its unit, if it says one.
+func (a Answer) Said() []core.Fact {
+	if a.Fact == "" || a.Value == No || a.Value == Excused {
+		return nil
+	}
+	f := core.Fact{Name: a.Fact, Value: a.Value, Source: core.FromPerson, At: time.UnixMicro(a.At).UTC(), By: a.By, Photo: a.Photo}
+	if a.By == Tool {
+		f.Source, f.By = core.FromWire, ""
+	}
+	return []core.Fact{f}
 }
 
 // Values with a meaning of their own.
@@ -85,13 +114,22 @@ func Standing(p *model.Procedure, holds Holds) (word, says string) {
 }
 
 // Due are the items that hold for a unit, without those whose condition does not.
-// Items whose condition cannot be judged are due: they are rather done twice.
+// Items whose condition cannot be judged are due: they are rather done twice. Where
+// there are wires, the second look at them stands before the power.
 func Due(p *model.Procedure, holds Holds) []model.Item {
 	var due []model.Item
 	for _, i := range p.Items {
 		if _, no := holds(i.When); len(i.When) == 0 || !no {
-			due = append(due, i)
+			due = append(due, p.Asked(i))
 		}
+	}
+	looks := slices.ContainsFunc(due, func(i model.Item) bool { return i.Do == model.Wires || i.ID == model.SecondLook })
+	if len(p.Wiring) > 0 && !looks {
+		at := slices.IndexFunc(due, func(i model.Item) bool { return i.At == model.AtPower || i.At == model.AtLeft })
+		if at < 0 {
+			at = len(due)
+		}
+		due = slices.Insert(due, at, model.Look())
 	}
 	return due
 }
@@ -198,7 +236,10 @@ func Judge(i *model.Item, a Answer) error {
 		return nil
 	}
 	switch i.Do {
-	case model.Confirm, model.Apply, model.SetLine, model.Check:
+	case model.Confirm, model.Wires, model.Apply, model.SetLine, model.Check:
+		if err := a.Wires.Check(); err != nil {
+			return err
+		}
 		if a.Value != Yes {
 			return core.Fail(core.BadFile, "%s is answered by yes or no, not %q", i.ID, a.Value)
 		}
@@ -230,16 +271,63 @@ func Judge(i *model.Item, a Answer) error {
 func number(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
 
 // Facts are what the answers say of the unit.
-func Facts(items []model.Item, answers []Answer) map[string]Answer {
-	facts := map[string]Answer{}
+func Facts(items []model.Item, answers []Answer) (facts []core.Fact) {
 	for _, a := range answers {
 		for _, i := range items {
-			if i.ID == a.Item && i.Fact != "" && a.Value != No {
-				facts[i.Fact] = a
+			if i.ID == a.Item && a.Fact == "" { // a journal from before answers named their facts
+				a.Fact = i.Fact
 			}
 		}
+		facts = append(facts, a.Said()...)
 	}
 	return facts
+}
+
+// Side is what was seen before the work and after it.
+type Side struct {
+	Says  string  `json:"says"`
+	Do    string  `json:"do"`
+	Found *Answer `json:"found,omitempty"`
+	Left  *Answer `json:"left,omitempty"`
+	Other bool    `json:"other"` // both are there and differ, as far as that can be told
+}
+
+// Sides lays what was found beside what was left: each question or picture of the
+// stage found, with the item at left that asks it again; then what only one side has.
+func Sides(items []model.Item, answers []Answer) []Side {
+	last := func(id string) *Answer {
+		for n := len(answers) - 1; n >= 0; n-- {
+			if answers[n].Item == id && answers[n].Value != No {
+				return &answers[n]
+			}
+		}
+		return nil
+	}
+	var all []Side
+	paired := map[string]bool{}
+	for _, i := range items {
+		if i.ByTool() || i.Do == model.Confirm || paired[i.ID] {
+			continue
+		}
+		s := Side{Says: i.Says.In("en"), Do: i.Do}
+		switch i.At {
+		case model.AtLeft:
+			s.Left = last(i.ID)
+		case model.AtFound:
+			s.Found = last(i.ID)
+			for _, x := range items {
+				if x.Again == i.ID {
+					s.Left, paired[x.ID] = last(x.ID), true
+				}
+			}
+		}
+		if s.Found == nil && s.Left == nil {
+			continue
+		}
+		s.Other = s.Found != nil && s.Left != nil && i.Do == model.Choose && s.Found.Value != s.Left.Value
+		all = append(all, s)
+	}
+	return all
 }
 
 // Contradiction is two procedures of one model that disagree where they may be

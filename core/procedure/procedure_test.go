@@ -74,7 +74,7 @@ func TestItemsComeInTheirOrder(t *testing.T) {
 	if left, all := procedure.Left(items, answers); left != 0 || all != 6 {
 		t.Errorf("%d of %d left", left, all)
 	}
-	if f := procedure.Facts(items, answers); f["lamp"].Value != "none" || len(f) != 1 {
+	if f := procedure.Facts(items, answers); len(f) != 1 || f[0].Name != "lamp" || f[0].Value != "none" || f[0].Source != core.FromPerson {
 		t.Errorf("facts %v", f)
 	}
 }

@@ -3,6 +3,8 @@ package run
 import (
 	"bytes"
 	"context"
+	"fmt"
+	"slices"
 	"time"
 
 	"zealousferry/core"
@@ -86,15 +88,65 @@ func (r *Run) cannotRead(ctx context.Context, why error) error {
 		}
 	}
 	o := r.journal.State().Opened
+	if err := r.keepSettings(ctx); err != nil {
+		return err
+	}
 	if w, ok := o.Waived(gate); ok {
 		return r.append(KindWaived, w, true)
 	}
-	back := "There is no way back then."
-	if r.journal.State().WayBack() == BackImage {
-		back = "The way back is the image of the version that it runs, which the catalogue holds."
+	back, do := "There is no way back then.", "Note its settings by hand, or ask a lead"
+	switch s := r.journal.State(); s.WayBack() {
+	case BackSettings:
+		back, do = fmt.Sprintf("The unit gives its %d settings all the same: they are kept, and put back after the write.", len(s.Settings.Settings)), "Ask a lead"
+	case BackImage:
+		back = "The way back is the image of " + r.journal.State().Reference() + ", which it runs and which the catalogue holds: a backup by reference."
 	}
 	return &barred{gate, core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
-		Do("Note its settings by hand, or ask a lead, who may go on by name: --waive " + gate + " --reason …")}
+		Do(do + ", who may go on by name: --waive " + gate + " --reason …")}
+}
+
+// keepSettings keeps what the unit tells of its settings, if its loader does.
+func (r *Run) keepSettings(ctx context.Context) error {
+	k, ok := r.session.(loader.Keeper)
+	if !ok || r.session.Can(loader.Keep) != nil {
+		return nil
+	}
+	all, err := k.Settings(ctx)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	return r.append(KindSettings, Settings{all}, true)
+}
+
+// settle puts the settings back and reads them again. What the unit does not take
+// is said; it ends nothing, because the program is written and right.
+func (r *Run) settle(ctx context.Context) error {
+	if err := r.connect(ctx); err != nil {
+		return err
+	}
+	k, ok := r.session.(loader.Keeper)
+	if !ok {
+		return core.Fail(core.RefusedByUnit, "the loader no longer takes settings")
+	}
+	want := r.journal.State().Settings.Settings
+	for _, x := range want {
+		if err := k.PutSetting(ctx, x); err != nil && core.KindOf(err) != core.RefusedByUnit {
+			return err
+		}
+	}
+	now, err := k.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	var out Settled
+	for _, x := range want {
+		if slices.Contains(now, x) {
+			out.Back++
+		} else {
+			out.Differ = append(out.Differ, x.Name)
+		}
+	}
+	return r.append(KindSettled, out, true)
 }
 
 // barred is an error at a gate that may be waived.

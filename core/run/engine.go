@@ -189,6 +189,8 @@ func (r *Run) do(ctx context.Context, step Step) error {
 		return r.prove(ctx)
 	case StepLock:
 		return r.lock(ctx)
+	case StepSettings:
+		return r.settle(ctx)
 	case StepIdentify:
 		return r.identify(ctx)
 	case StepJudge:

@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
+	"zealousferry/core/procedure"
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
@@ -69,6 +70,8 @@ const (
 	KindWaived      = "waived"   // a gate, by a named person
 	KindSending     = "sending"  // of a whole file
 	KindLocked      = "locked"   // the memory's protection is set again
+	KindSettings    = "settings" // as the unit gave them before the write
+	KindSettled     = "settled"  // put back
 )
 
 // The gates that a person may waive.
@@ -101,6 +104,17 @@ type Carded struct {
 	Standing  string         `json:"standing,omitempty"` // proven, unproven, failed
 	Items     []model.Item   `json:"items,omitempty"`
 	Limits    *loader.Limits `json:"limits,omitempty"`
+}
+
+// Settings are what the unit gave of them where its memory could not be saved.
+type Settings struct {
+	Settings []loader.Setting `json:"settings"`
+}
+
+// Settled says how they stand after they were put back.
+type Settled struct {
+	Back   int      `json:"back"`             // read back as they were
+	Differ []string `json:"differ,omitempty"` // names of those that the unit did not take
 }
 
 // Hands names what a person must do now.
@@ -155,6 +169,8 @@ type Opened struct {
 	Deadline time.Duration `json:"deadline"` // how long to wait for the service to store the backup
 	Waivers  []Waiver      `json:"waivers,omitempty"`
 	Held     []string      `json:"held,omitempty"` // versions whose images the catalogue holds
+
+	Adapter *procedure.Adapter `json:"adapter,omitempty"` // on the link, as its record says that it is set
 }
 
 // Waived finds the waiver of a gate.

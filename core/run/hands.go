@@ -34,6 +34,11 @@ func (r *Run) card(ctx context.Context) error {
 		return err
 	}
 	if p != nil {
+		if a := r.journal.State().Opened.Adapter; a != nil {
+			if err := a.Suits(procedure.WiringFor(p, a.Name)); err != nil {
+				return err
+			}
+		}
 		c.Procedure, c.Edition, c.Items = p.Name, p.Edition, procedure.Due(p, holds)
 		var says string
 		if c.Standing, says = procedure.Standing(p, holds); c.Standing == "failed" {
@@ -88,7 +93,7 @@ func (r *Run) hands(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		return r.append(KindAnswered, procedure.Answer{Item: item.ID, Value: value, By: procedure.Tool, At: r.pace.Clock.Now().UnixMicro()}, true)
+		return r.append(KindAnswered, procedure.Answer{Item: item.ID, Fact: item.Fact, Value: value, By: procedure.Tool, At: r.pace.Clock.Now().UnixMicro()}, true)
 	}
 	if s.Hands == nil || s.Hands.Item != item.ID {
 		if err := r.append(KindHands, Hands{Item: item.ID, Says: item.Says.In("en")}, true); err != nil {
@@ -112,7 +117,7 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 	for {
 		select {
 		case g := <-r.answer:
-			g.At = r.pace.Clock.Now().UnixMicro()
+			g.At, g.Fact = r.pace.Clock.Now().UnixMicro(), item.Fact
 			err := procedure.Judge(item, g.Answer)
 			if err == nil {
 				err = r.append(KindAnswered, g.Answer, true)

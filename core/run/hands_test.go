@@ -216,8 +216,12 @@ func TestALockedMemory(t *testing.T) {
 		}
 		want := testkit.SmallProgram("2.0.0")
 		after := b.unit.Memory()
-		if !bytes.Equal(after[0x1000:][:len(want)], want) || !bytes.Equal(after[0x7000:0x7800], bytes.Repeat([]byte{0xFF}, 0x800)) {
-			t.Errorf("%s: the memory is not the image and erased settings", name)
+		settings := bytes.Repeat([]byte{0xFF}, 0x800)
+		if name == "gangway" { // it gave them as text, and has taken them back
+			copy(settings[0x200:], before[0x7200:0x7800])
+		}
+		if !bytes.Equal(after[0x1000:][:len(want)], want) || !bytes.Equal(after[0x7000:0x7800], settings) {
+			t.Errorf("%s: the memory is not the image and its settings", name)
 		}
 		o.Waivers, o.Again = nil, true
 		if s := b.flash(t, o); s.Fault == nil || s.Fault.Kind != core.Protected {

@@ -72,7 +72,7 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 		if j.State().Opened == nil {
 			r, err = run.New(j, b.open, b, b.pace)
 		} else {
-			r, err = run.TakeUp(j, run.TakenUp{By: "p", Why: "killed"}, b, b.pace)
+			r, err = run.TakeUp(j, run.TakenUp{By: "p", Label: b.open.Label, Why: "killed"}, b, b.pace)
 		}
 		if err != nil {
 			return nil, err
@@ -184,7 +184,7 @@ func cutSomewhere(t *testing.T, name string, times int, fault func(int64) sim.Fa
 				if j.State().Outcome() != run.Interrupted {
 					t.Fatalf("open, but %q", j.State().Outcome())
 				}
-				if u, err = run.TakeUp(j, run.TakenUp{By: "p"}, b, b.pace); err != nil {
+				if u, err = run.TakeUp(j, run.TakenUp{By: "p", Label: b.open.Label}, b, b.pace); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -238,7 +238,7 @@ func TestADiskThatFailsStopsBeforeTheNextChange(t *testing.T) {
 			if !j.State().Dangerous && !bytes.Equal(b.unit.Memory(), before) {
 				t.Fatal("memory changed, and the journal does not know")
 			}
-			if r, err = run.TakeUp(j, run.TakenUp{By: "p"}, b, b.pace); err != nil {
+			if r, err = run.TakeUp(j, run.TakenUp{By: "p", Label: b.open.Label}, b, b.pace); err != nil {
 				t.Fatal(err)
 			}
 			if err := r.Work(context.Background()); err != nil {

@@ -21,6 +21,7 @@ type View struct {
 	Outcome Outcome          `json:"outcome"`         // empty while it works
 	Changes int              `json:"changes"`         // sectors to change in all
 	Right   int              `json:"right"`           // of them, sectors done
+	Touched bool             `json:"touched"`         // something was about to change memory
 	Hands   *Hands           `json:"hands,omitempty"` // what a person must do now
 	Item    *model.Item      `json:"item,omitempty"`  // the same, as the procedure has it
 	Turn    int              `json:"turn"`            // which of the person's items it is, from 1
@@ -45,7 +46,7 @@ func (s *State) View() View {
 		return View{Board: BoardWaiting, Left: -1, Touch: -1}
 	}
 	v := View{Step: s.Next(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
-	v.WayBack, v.Undo = s.WayBack(), s.UndoList()
+	v.WayBack, v.Undo, v.Touched = s.WayBack(), s.UndoList(), s.Dangerous
 	if s.Carded != nil {
 		var left int
 		left, v.Turns = procedure.Left(s.Carded.Items, s.Answers)

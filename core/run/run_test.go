@@ -111,7 +111,7 @@ func newBenchOf(t testing.TB, name string, change func(*sim.Spec)) *bench {
 	}
 	t.Cleanup(u.Close)
 	a := testkit.NewAlone(u)
-	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.2}}
+	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.5}}
 	b.open = run.Opened{Run: "run-1", Kind: run.Flash, Unit: "unit-1", Model: sheet.Model, Serial: "S-0001", Bench: "b", Link: "b/l", By: "p",
 		Sheet: a.Put(testkit.SmallSheetOf(name)), Version: "2.0.0", Deadline: time.Second}
 	if name != "gangway" && name != "one-wire" {

@@ -22,6 +22,7 @@ const (
 	StepHands    Step = "hands"
 	StepProve    Step = "prove"
 	StepLock     Step = "lock"
+	StepSettings Step = "settings"
 	StepJudge    Step = "fit"
 	StepBackUp   Step = "backup"
 	StepStore    Step = "store"
@@ -44,8 +45,10 @@ type State struct {
 	Answers    []procedure.Answer
 	Proved     *loader.Proof
 	Waived     *Waiver
-	Unlocked   bool // the protection was lifted by this run
-	Locked     bool // and set again
+	Unlocked   bool      // the protection was lifted by this run
+	Locked     bool      // and set again
+	Settings   *Settings // kept, where the memory could not be saved
+	Settled    *Settled
 	TakenUp    *TakenUp
 	Halves     int
 	Identified *Identified
@@ -126,6 +129,10 @@ func (s *State) Apply(e Event) error {
 		s.DoneMono = e.Mono
 	case KindLocked:
 		s.Locked = true
+	case KindSettings:
+		s.Settings, err = body[Settings](e)
+	case KindSettled:
+		s.Settled, err = body[Settled](e)
 	case KindIdentified:
 		s.Identified, err = body[Identified](e)
 	case KindJudged:
@@ -211,7 +218,7 @@ func (s *State) takeUp(e Event) error {
 	s.Hands = nil
 	s.forget(model.AtPower)
 	if !s.Dangerous {
-		s.Proved, s.Waived = nil, nil
+		s.Proved, s.Waived, s.Settings = nil, nil, nil
 		s.Identified, s.Judged, s.BackedUp, s.Stored, s.Covered, s.Planned = nil, nil, nil, nil, nil, nil
 	}
 	return nil
@@ -275,10 +282,21 @@ func (s *State) WayBack() string {
 	switch {
 	case s.BackedUp != nil || s.Covered != nil:
 		return BackFull
-	case s.Opened != nil && slices.Contains(s.Opened.Held, s.Fact(core.FactRunning)):
+	case s.Settings != nil:
+		return BackSettings
+	case s.Reference() != "":
 		return BackImage
 	}
 	return BackNone
+}
+
+// Reference is the version that stands for a backup where there is none: the unit
+// ran it, and the catalogue keeps its image. Empty where there is none either.
+func (s *State) Reference() string {
+	if v := s.Fact(core.FactRunning); s.Opened != nil && s.BackedUp == nil && s.Covered == nil && slices.Contains(s.Opened.Held, v) {
+		return v
+	}
+	return ""
 }
 
 // carded tells whether this run goes by a card and a proof at all.
@@ -356,6 +374,8 @@ func (s *State) Next() Step {
 		return StepWrite
 	case s.Verified == nil:
 		return StepVerify
+	case s.Settings != nil && s.Settled == nil:
+		return StepSettings
 	case s.Unlocked && !s.Locked:
 		return StepLock
 	}
@@ -382,7 +402,7 @@ func (s *State) end(early bool) Step {
 // lost or the bench could not go on after the first erase. What the unit itself
 // refused is final.
 func (s *State) paused() bool {
-	if !s.Dangerous || s.Verified != nil && !(s.Unlocked && !s.Locked) {
+	if !s.Dangerous || s.Verified != nil && !s.unsettled() {
 		return false
 	}
 	switch s.Fault.Kind {
@@ -390,6 +410,11 @@ func (s *State) paused() bool {
 		return true
 	}
 	return false
+}
+
+// unsettled tells whether a verified write still lacks what was to be put back.
+func (s *State) unsettled() bool {
+	return s.Unlocked && !s.Locked || s.Settings != nil && s.Settled == nil
 }
 
 // Outcome is how the run stands; empty while it works.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -95,7 +96,7 @@ func (r *Run) isUnit(facts []core.Fact) error {
 			Do("Identify what is on the link: ferry identify " + o.Link + ".")
 	}
 	serial, label := value(facts, core.FactSerial), o.Label
-	if s.TakenUp != nil && s.TakenUp.Label != "" {
+	if s.TakenUp != nil { // what hangs on the lead may have changed meanwhile
 		label = s.TakenUp.Label
 	}
 	switch {
@@ -133,9 +134,7 @@ func (r *Run) judge(ctx context.Context) error {
 	case Flash:
 		all := append(append([]core.Fact(nil), o.Noted...), s.Identified.Facts...)
 		if s.Carded != nil { // what a person has just seen counts too
-			for name, a := range procedure.Facts(s.Carded.Items, s.Answers) {
-				all = append(all, core.Fact{Name: name, Value: a.Value, Source: core.FromPerson, At: time.UnixMicro(a.At).UTC(), By: a.By, Photo: a.Photo})
-			}
+			all = append(all, procedure.Facts(s.Carded.Items, s.Answers)...)
 		}
 		if value(s.Identified.Facts, core.FactModel) == "" { // isUnit has held its chip, or a person its label, against the register
 			all = append(all, core.Fact{Name: core.FactModel, Value: r.sheet.Model, Source: core.FromRecord, At: r.pace.Clock.Now()})
@@ -611,6 +610,9 @@ func (r *Run) close(ctx context.Context) error {
 	if outcome == Done && s.Started != nil && s.Started.Note != "" {
 		reason = s.Started.Note
 	}
+	if t := s.Settled; outcome == Done && t != nil && len(t.Differ) > 0 {
+		reason = strings.TrimSpace(fmt.Sprintf("%s these settings were not taken: %s", reason, strings.Join(t.Differ, ", ")))
+	}
 	return r.bench.Seal(func(previous core.Digest) []byte {
 		return r.record(outcome, reason, previous).Encode()
 	}, func(record, signature []byte) error {
@@ -657,10 +659,13 @@ func (r *Run) record(outcome Outcome, reason string, previous core.Digest) *hist
 	}
 	if s.Planned != nil {
 		h.Plan = s.Planned.Plan
-		h.WayBack = s.WayBack()
+		h.WayBack, h.Reference = s.WayBack(), s.Reference()
 	}
 	if w := s.Waived; w != nil {
 		h.Waivers = append(h.Waivers, fmt.Sprintf("%s, %s: %s", w.Gate, w.By, w.Reason))
+	}
+	if o.Adapter != nil {
+		h.Adapter = o.Adapter.Serial
 	}
 	if c := s.Carded; c != nil && c.Procedure != "" {
 		h.Card = fmt.Sprintf("%s/%d", c.Procedure, c.Edition)

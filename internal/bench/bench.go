@@ -325,7 +325,7 @@ func (b *Bench) joining(ctx context.Context) {
 	for ctx.Err() == nil {
 		var links []client.BenchLink
 		for _, name := range b.order {
-			links = append(links, client.BenchLink{Name: name, Kind: b.ports[name].Kind, Adapter: b.ports[name].Adapter})
+			links = append(links, client.BenchLink{Name: name, Kind: b.ports[name].Kind, Adapter: b.ports[name].Adapter, Latency: b.latency(b.ports[name].Adapter)})
 		}
 		call, cancel := context.WithTimeout(ctx, 10*time.Second)
 		c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links})
@@ -427,6 +427,8 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		err = b.answer(ctx, o)
 	case client.OrderCheck:
 		r, err = b.check(ctx, o)
+	case client.OrderListen:
+		r, err = b.listen(ctx, o)
 	case client.OrderEcho:
 		r, err = b.echo(ctx, o)
 	case client.OrderPorts:

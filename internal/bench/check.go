@@ -2,6 +2,7 @@ package bench
 
 import (
 	"context"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/diagnose"
@@ -23,6 +24,23 @@ func (b *Bench) serialPorts() ([]ports.Port, error) {
 		all = []ports.Port{}
 	}
 	return all, err
+}
+
+// latency is how long this machine's driver holds an adapter's bytes back, in ms; 0
+// where it does not tell.
+func (b *Bench) latency(adapter string) int {
+	if adapter == "" {
+		return 0
+	}
+	all, err := b.serialPorts()
+	if err != nil {
+		return 0
+	}
+	p, err := ports.ByAdapter(all, adapter)
+	if err != nil {
+		return 0
+	}
+	return p.Latency
 }
 
 // byEye tells whether units with this loader can be told only by looking at them.
@@ -124,4 +142,64 @@ func (b *Bench) echo(ctx context.Context, o client.Order) (client.Result, error)
 	}
 	came, err := diagnose.ComesBack(ctx, s, b.pace())
 	return client.Result{Came: came}, err
+}
+
+// listen hears what is on a line, at the speed of the model's program, or passes a
+// line of text through its loader.
+func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, error) {
+	mode := link.Default(or(o.Baud, 115200))
+	var sheet *model.Sheet
+	if o.Model != "" {
+		sheets, err := b.readSheets(ctx)
+		if err != nil {
+			return client.Result{}, err
+		}
+		for _, s := range sheets {
+			if s.Model == o.Model {
+				sheet, mode = s, link.Default(or(o.Baud, s.Application.Baud))
+			}
+		}
+	}
+	s, done, err := b.stream(ctx, o.Link)
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer done()
+	if o.Loader {
+		if sheet == nil {
+			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.id.Name, o.Link).Do("Identify it first: ferry identify " + b.id.Name + "/" + o.Link + ".")
+		}
+		answer, err := b.through(ctx, s, sheet, o.Say)
+		return client.Result{Heard: &client.Heard{Answer: answer, Heard: diagnose.Heard{Mode: sheet.Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
+	}
+	say := o.Say
+	if say != "" {
+		say += "\r"
+	}
+	h, err := diagnose.Listen(ctx, s, mode, say, time.Duration(o.Lasts)*time.Millisecond, b.Clock)
+	return client.Result{Heard: &client.Heard{Heard: h}}, err
+}
+
+// through says a line to the program by way of the unit's loader.
+func (b *Bench) through(ctx context.Context, s link.Stream, sheet *model.Sheet, say string) (string, error) {
+	session, err := run.OpenLoader(ctx, s, sheet, b.pace(), nil)
+	if err != nil {
+		return "", err
+	}
+	defer run.LeaveLoader(ctx, session, s, sheet, b.pace())
+	talker, ok := session.(loader.Talker)
+	if !ok {
+		return "", core.Fail(core.RefusedByUnit, "loader %s has no console to pass a line through", sheet.Loader.Kind)
+	}
+	if err := session.Can(loader.Talk); err != nil {
+		return "", err
+	}
+	return talker.Say(ctx, say)
+}
+
+func or(n, otherwise int) int {
+	if n > 0 {
+		return n
+	}
+	return otherwise
 }

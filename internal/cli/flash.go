@@ -369,7 +369,7 @@ func (a *app) ending(r client.Run) {
 	default:
 		f := r.Progress.Fault
 		if f == nil {
-			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(outcomeWords[r.Outcome])))
+			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(stands(r))))
 			a.pair("state", stoppedState(r))
 			if r.State == "paused" {
 				a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
@@ -377,7 +377,7 @@ func (a *app) ending(r client.Run) {
 			}
 			return
 		}
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, fmt.Sprintf("%s at %s: %s", strings.ToUpper(outcomeWords[r.Outcome]), gateWord(f.Step), strings.ReplaceAll(string(f.Kind), "-", " "))))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, fmt.Sprintf("%s at %s: %s", strings.ToUpper(stands(r)), gateWord(f.Step), strings.ReplaceAll(string(f.Kind), "-", " "))))
 		a.pair("what", wrap(f.Message, 13))
 		a.pair("state", wrap(f.State, 13))
 		a.pair("next", a.paint(bold, wrap(f.Next, 13)))

@@ -83,7 +83,13 @@ func (a *app) card(c client.Card) {
 	}
 	a.pair("way back", wayBack(c.WayBack))
 	if c.Locked {
-		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it, settings too; a lead may do that by name.", 13)))
+		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it; a lead may do that by name.", 13)))
+	}
+	for i, f := range c.Fates {
+		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), map[string]string{"stays": "stays as it is", "written": "written anew", "put-back": "erased, and put back after the write", "lost": a.paint(brick, "erased, and lost")}[f.Fate]))
+	}
+	if c.Reference != "" && c.WayBack != run.BackFull {
+		a.pair("reference", wrap("The catalogue keeps the image of "+c.Reference+", which it runs: a backup by reference.", 13))
 	}
 	a.pair("proof", wrap(c.Verify, 13))
 	for _, f := range c.Flaws {
@@ -94,6 +100,7 @@ func (a *app) card(c client.Card) {
 	}
 	if c.Wiring != nil {
 		a.wiring(c.Wiring)
+		a.seenWires(c)
 	}
 	for _, at := range model.Stages {
 		var lines []string
@@ -147,6 +154,8 @@ func wayBack(w string) string {
 	switch w {
 	case run.BackFull:
 		return "full backup, taken and stored before the first erase"
+	case run.BackSettings:
+		return "its settings, read before the write and put back after it"
 	case run.BackImage:
 		return "no backup can be read; the image that it runs is in the catalogue"
 	}
@@ -304,74 +313,9 @@ func (a *app) askTest(ctx context.Context, c *client.Client, at string, t *diagn
 	return &diagnose.Answer{Yes: e.Came}, err
 }
 
-func (a *app) adapterVerb() *cobra.Command {
-	v := &cobra.Command{Use: "adapter", Short: "Adapters: what they are set to, what they worked with"}
-	list := &cobra.Command{Use: "list", Short: "Adapters and their records", Args: cobra.NoArgs, Example: "  ferry adapter list",
-		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			all, err := c.Adapters(ctx)
-			if err != nil {
-				return err
-			}
-			return a.show(all, func() {
-				var rows [][]string
-				for _, x := range all.Adapters {
-					var worked []string
-					for _, f := range x.Families {
-						worked = append(worked, fmt.Sprintf("%s %d✓ %d✗", f.Model, f.Worked, f.Failed))
-					}
-					level := x.Volts
-					if x.Inverted {
-						level += ", inverted"
-					}
-					test := "never"
-					if x.Tested != nil {
-						test = map[bool]string{true: "sound", false: "DEAD"}[x.Sound] + ", " + ago(x.Tested)
-					}
-					rows = append(rows, []string{a.paint(bold, x.Serial), x.Name, x.State, level, test, strings.Join(x.Links, " "), strings.Join(worked, "  ")})
-				}
-				a.table([]string{"adapter", "name", "state", "set to", "self-test", "on", "runs"}, rows)
-			})
-		})}
-	var n client.NewAdapter
-	set := &cobra.Command{Use: "set SERIAL", Short: "Enter an adapter, or what changed about it", Args: cobra.ExactArgs(1),
-		Example: "  ferry adapter set TT-0417 --name \"one-wire lead\" --volts 3.3 --inverted",
-		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			n.Serial = args[0]
-			all, err := c.Adapters(ctx)
-			if err != nil {
-				return err
-			}
-			for _, x := range all.Adapters {
-				if x.Serial == n.Serial && n.Name == "" {
-					n.Name = x.Name
-				}
-			}
-			if n.Name == "" {
-				n.Name = n.Serial
-			}
-			got, err := c.PutAdapter(ctx, n)
-			if err != nil {
-				return err
-			}
-			return a.show(got, func() {
-				fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, got.Serial), got.Name, got.State, dash(got.Volts))
-			})
-		})}
-	f := set.Flags()
-	f.StringVar(&n.Name, "name", "", "what sheets call it, e.g. one-wire lead")
-	f.StringVar(&n.Volts, "volts", "", "position of its voltage selector")
-	f.BoolVar(&n.Inverted, "inverted", false, "its lines are inverted")
-	f.StringVar(&n.Firmware, "firmware", "", "its own firmware")
-	f.IntVar(&n.Latency, "latency", 0, "ms that its driver holds bytes back")
-	f.StringVar(&n.State, "state", "ready", "ready, lent, set-aside, retired")
-	f.StringVar(&n.Note, "note", "", "anything else")
-	v.AddCommand(list, set)
-	return v
-}
-
 func (a *app) answerVerb() *cobra.Command {
 	n := client.NewAnswer{}
-	photo := ""
+	photo, wires := "", []string{}
 	v := &cobra.Command{Use: "answer RUN VALUE", Short: "Answer the item that a run waits for", Args: cobra.ExactArgs(2),
 		Example:           "  ferry run answer 0193f2a0-… yes\n  ferry run answer 0193f2a0-… 3.31\n  ferry run answer 0193f2a0-… yes --photo board.jpg\n  ferry run answer 0193f2a0-… no --note \"the red light blinks\"",
 		ValidArgsFunction: a.complete(openRuns),
@@ -385,6 +329,9 @@ func (a *app) answerVerb() *cobra.Command {
 				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Do("Look how it stands: ferry run show " + args[0] + ".")
 			}
 			n.Item, n.Value = h.Item, args[1]
+			if n.Wires, err = wiresOf(wires); err != nil {
+				return err
+			}
 			if photo != "" {
 				if n.Photo, err = a.putPhoto(ctx, c, photo); err != nil {
 					return err
@@ -396,6 +343,7 @@ func (a *app) answerVerb() *cobra.Command {
 			return a.show(r, func() { fmt.Fprintln(a.out, "Taken. Look on: ferry run show "+r.ID+" --follow") })
 		})}
 	v.Flags().StringVar(&n.Note, "note", "", "what was seen, or why it stays undone")
+	v.Flags().StringSliceVar(&wires, "wire", nil, "at the second look: a wire's colour by the unit's pin, PIN=COLOUR")
 	v.Flags().StringVar(&photo, "photo", "", "file of a picture")
 	return v
 }

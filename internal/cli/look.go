@@ -257,6 +257,9 @@ func (a *app) backupsVerb() *cobra.Command {
 				for _, x := range b.Backups {
 					rows = append(rows, []string{a.paint(bold, x.Digest.String()[:8]), when(x.Taken), kib(x.Bytes), "full, " + strings.ReplaceAll(x.How, "-", " "), dash(x.Running), x.ID})
 				}
+				for _, x := range b.References {
+					rows = append(rows, []string{"–", when(x.At), "–", "by reference: the catalogue's image", x.Version, x.Run})
+				}
 				a.table([]string{"digest", "taken", "size", "verified by", "ran", "id"}, rows)
 			})
 		})}

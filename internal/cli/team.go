@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zealousferry/core/model"
 	"zealousferry/internal/client"
 )
 
@@ -66,7 +67,7 @@ func (a *app) runVerb() *cobra.Command {
 			return a.show(rs, func() {
 				var rows [][]string
 				for _, r := range rs.Runs {
-					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), outcomeWords[r.Outcome], r.By, when(r.Opened)})
+					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), stands(r), r.By, when(r.Opened)})
 				}
 				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened"}, rows)
 			})
@@ -77,7 +78,7 @@ func (a *app) runVerb() *cobra.Command {
 }
 
 func (a *app) showRun(r client.Run) {
-	fmt.Fprintf(a.out, "%s  %s of %s, %s\n", a.paint(bold, r.Unit.Serial), r.Kind, r.Unit.ModelName, outcomeWords[r.Outcome])
+	fmt.Fprintf(a.out, "%s  %s of %s, %s\n", a.paint(bold, r.Unit.Serial), r.Kind, r.Unit.ModelName, stands(r))
 	a.pair("run", r.ID)
 	a.pair("link", r.Link)
 	a.pair("by", r.By)
@@ -102,6 +103,7 @@ func (a *app) showRun(r client.Run) {
 		}
 		a.pair("record", fmt.Sprintf("%s; verified by %s; journal %s", signed, dash(strings.ReplaceAll(r.Record.Verified, "-", " ")), short(r.Record.Journal.String())))
 	}
+	a.sides(r.Sides)
 	fmt.Fprintln(a.out)
 	for _, e := range r.Progress.Events {
 		if w := eventWords(e); w != "" {
@@ -115,6 +117,35 @@ func (a *app) showRun(r client.Run) {
 	} else if r.State == "paused" {
 		a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
 	}
+}
+
+// sides lays what was found beside what was left.
+func (a *app) sides(all []client.Sides) {
+	if len(all) == 0 {
+		return
+	}
+	of := func(x *client.Answered) string {
+		switch {
+		case x == nil:
+			return "–"
+		case x.Photo != "":
+			return "picture " + short(x.Photo)
+		}
+		return strings.TrimSpace(x.Value + " " + x.Note)
+	}
+	var rows [][]string
+	for _, s := range all {
+		mark := ""
+		switch {
+		case s.Other:
+			mark = a.paint(bold, "other than found")
+		case s.Found != nil && s.Left != nil && s.Do == model.Choose:
+			mark = "as found"
+		}
+		rows = append(rows, []string{"  " + s.Says, of(s.Found), of(s.Left), mark})
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"  seen", "as found", "as left", ""}, rows)
 }
 
 func (a *app) consoleVerb() *cobra.Command {

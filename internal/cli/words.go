@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"zealousferry/core/run"
+	"zealousferry/internal/client"
 )
 
 // Colours of the terminal, by meaning (SGR sequences).
@@ -151,8 +152,17 @@ func short(digest string) string {
 
 // outcomeWords say how a run stands, in words for a person.
 var outcomeWords = map[string]string{
-	"done": "done", "nothing-to-do": "nothing to do", "refused": "refused", "failed": "failed", "interrupted": "interrupted, half done",
+	"done": "done", "nothing-to-do": "nothing to do", "refused": "refused", "failed": "failed", "interrupted": "interrupted",
 	"waiting": "waiting", "abandoned": "abandoned", "": "at work",
+}
+
+// stands says how a run stands: an interrupted one with what became of the unit.
+func stands(r client.Run) string {
+	w := outcomeWords[r.Outcome]
+	if r.Outcome == string(run.Interrupted) {
+		w += map[bool]string{true: ", half done", false: ", nothing changed"}[r.Progress.View.Touched]
+	}
+	return w
 }
 
 // eventWords tell an event in a few words; empty for what says nothing to a person.
@@ -180,6 +190,10 @@ func eventWords(e run.Event) string {
 		return "link proved"
 	case run.KindWaived:
 		return "gate passed by name"
+	case run.KindSettings:
+		return "settings read and kept"
+	case run.KindSettled:
+		return "settings put back and read again"
 	case run.KindLocked:
 		return "memory locked again"
 	case run.KindStored:

@@ -21,6 +21,16 @@ func (c *Client) Checks(ctx context.Context, at string) (Checks, error) {
 	return get[Checks](ctx, c, "/api/checks?"+url.Values{"at": {at}}.Encode())
 }
 
+// Listen hears what is on a line.
+func (c *Client) Listen(ctx context.Context, n NewListen) (Heard, error) {
+	return post[Heard](ctx, c, "/api/listen", n)
+}
+
+// PutWires says which colours the wires on a link have.
+func (c *Client) PutWires(ctx context.Context, n NewWires) (Wires, error) {
+	return post[Wires](ctx, c, "/api/wires", n)
+}
+
 // Echo asks whether what is sent comes back.
 func (c *Client) Echo(ctx context.Context, at string) (Echoed, error) {
 	return post[Echoed](ctx, c, "/api/echo", Echo{At: at})

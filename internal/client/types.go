@@ -243,6 +243,16 @@ type Backup struct {
 type Backups struct {
 	Unit    string   `json:"unit"`
 	Backups []Backup `json:"backups" nullable:"false"`
+
+	References []Reference `json:"references" nullable:"false" doc:"Runs that could not read the memory, and what stands for its backup."`
+}
+
+// Reference is a backup by reference: the release that a unit ran when its memory
+// could not be read. The catalogue keeps its image.
+type Reference struct {
+	Run     string    `json:"run"`
+	Version string    `json:"version"`
+	At      time.Time `json:"at"`
 }
 
 // Sector is one cell of the strip.
@@ -641,6 +651,8 @@ type Run struct {
 	Record    *history.Record `json:"record,omitempty"`
 	Signed    bool            `json:"signed" doc:"Its record was signed by its bench."`
 	Answers   []Answered      `json:"answers" nullable:"false" doc:"What people and the tool answered to the procedure's items."`
+	Sides     []Sides         `json:"sides" nullable:"false" doc:"As found and as left, by question and by picture."`
+	Relabel   bool            `json:"relabel" doc:"Its unit tells no serial: the label must be read anew before the run goes on."`
 	Procedure string          `json:"procedure,omitempty"`
 	Waiver    *run.Waiver     `json:"waiver,omitempty"`
 	WaivedBy  string          `json:"waivedBy,omitempty" doc:"Name of who passed a gate."`
@@ -656,6 +668,17 @@ type Answered struct {
 	Photo string    `json:"photo,omitempty"`
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
+
+	Wires procedure.Colours `json:"wires,omitempty"`
+}
+
+// Sides is what was seen before the work and after it.
+type Sides struct {
+	Says  string    `json:"says"`
+	Do    string    `json:"do"`
+	Found *Answered `json:"found,omitempty"`
+	Left  *Answered `json:"left,omitempty"`
+	Other bool      `json:"other" doc:"Both are there, and the answer is another one."`
 }
 
 // NewAnswer is a person's answer to the item that a run waits for.
@@ -664,6 +687,23 @@ type NewAnswer struct {
 	Value string `json:"value" minLength:"1" maxLength:"120" doc:"yes, no, a choice, a number, excused"`
 	Note  string `json:"note,omitempty" maxLength:"400"`
 	Photo string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
+
+	Wires procedure.Colours `json:"wires,omitempty" doc:"Colours that the wires have this time, by the unit's pin."`
+}
+
+// NewWires says which colours the wires on a link have.
+type NewWires struct {
+	At    string            `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Wires procedure.Colours `json:"wires" doc:"Colour, or what is written on the wire, by the unit's pin."`
+}
+
+// Wires are the wires on a link as somebody saw them last.
+type Wires struct {
+	Link    string            `json:"link"`
+	Adapter string            `json:"adapter,omitempty"`
+	Wires   procedure.Colours `json:"wires" nullable:"false"`
+	By      string            `json:"by"`
+	At      time.Time         `json:"at"`
 }
 
 // NewIdentify asks who is on a link.
@@ -712,6 +752,23 @@ type Echo struct {
 	Baud int    `json:"baud,omitempty"`
 }
 
+// NewListen asks what is on a line.
+type NewListen struct {
+	At     string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Lasts  int    `json:"lasts,omitempty" minimum:"0" maximum:"10000" doc:"ms; 100 at least."`
+	Baud   int    `json:"baud,omitempty" minimum:"0" maximum:"12000000" doc:"That of the model's program where it is 0."`
+	Model  string `json:"model,omitempty" maxLength:"63" doc:"The one last seen on the link where it is empty."`
+	Say    string `json:"say,omitempty" maxLength:"200" doc:"A line of text for the program, sent first."`
+	Loader bool   `json:"loader,omitempty" doc:"Say it through the unit's loader, whose console passes it on."`
+}
+
+// Heard is what was on a line.
+type Heard struct {
+	Link   string `json:"link"`
+	Answer string `json:"answer,omitempty" doc:"Of the program, through its loader."`
+	diagnose.Heard
+}
+
 // Echoed is the answer.
 type Echoed struct {
 	Came bool `json:"came"`
@@ -739,6 +796,9 @@ type Adapter struct {
 	Changed  time.Time  `json:"changed"`
 	By       string     `json:"by"`
 	Families []Family   `json:"families" nullable:"false" doc:"Learned from runs."`
+	Unit     string     `json:"unit,omitempty" doc:"Its id in the register, where it is a unit itself: its own firmware is updated by a run like any other."`
+	Newer    string     `json:"newer,omitempty" doc:"The release of its own firmware that fits and is newer."`
+	At       string     `json:"at,omitempty" doc:"The link where it was read last as a unit."`
 }
 
 // Family is how an adapter did with a model.
@@ -787,6 +847,8 @@ type Card struct {
 	Test         string        `json:"test,omitempty" doc:"What counts as done."`
 	Supply       *model.Supply `json:"supply,omitempty"`
 	Wiring       *model.Wiring `json:"wiring,omitempty" doc:"For the adapter that is chosen."`
+	Wires        *Wires        `json:"wires,omitempty" doc:"As somebody saw them last on this link; the wiring has their colours."`
+	Unsuited     string        `json:"unsuited,omitempty" doc:"Why the adapter on the link must not be used as it is set."`
 	Adapters     []string      `json:"adapters" nullable:"false" doc:"That the sheet has a wiring for."`
 	Items        []model.Item  `json:"items" nullable:"false"`
 	Needs        []fit.Need    `json:"needs" nullable:"false"`
@@ -795,9 +857,19 @@ type Card struct {
 	Identity     string        `json:"identity" doc:"The strongest identity that its loader gives."`
 	Verify       string        `json:"verify" doc:"How the write will be proved."`
 	Instead      string        `json:"instead,omitempty" doc:"What stands in for a backup where none can be read."`
-	WayBack      string        `json:"wayBack" enum:"full,image,none"`
+	WayBack      string        `json:"wayBack" enum:"full,settings,image,none"`
 	Locked       bool          `json:"locked" doc:"Its memory is locked against reading; lifting that erases all."`
+	Reference    string        `json:"reference,omitempty" doc:"Version that it runs and whose image the catalogue keeps."`
+	Fates        []Fate        `json:"fates" nullable:"false" doc:"What becomes of each region, where its memory cannot be saved whole."`
 	Made         time.Time     `json:"made"`
+}
+
+// Fate is what becomes of a region of memory that cannot be saved.
+type Fate struct {
+	Name  string `json:"name"`
+	Use   string `json:"use"`
+	Bytes uint64 `json:"bytes"`
+	Fate  string `json:"fate" enum:"stays,written,put-back,lost"`
 }
 
 // Runs is a list of runs.
@@ -870,6 +942,7 @@ type BenchLink struct {
 	Name    string `json:"name"`
 	Kind    string `json:"kind"`
 	Adapter string `json:"adapter,omitempty"`
+	Latency int    `json:"latency,omitempty"` // ms that its driver holds bytes back
 }
 
 // Catalogue is the sheets that a bench identifies with.
@@ -901,6 +974,7 @@ const (
 	OrderAnswer   = "answer"
 	OrderCheck    = "check"
 	OrderEcho     = "echo"
+	OrderListen   = "listen"
 	OrderPorts    = "ports"
 )
 
@@ -920,6 +994,9 @@ type Order struct {
 	Await    bool              `json:"await,omitempty"` // a person applies the power while the bench calls
 	Baud     int               `json:"baud,omitempty"`
 	Answer   *procedure.Answer `json:"answer,omitempty"`
+	Say      string            `json:"say,omitempty"`
+	Loader   bool              `json:"loader,omitempty"` // say it through the loader
+	Lasts    int               `json:"lasts,omitempty"`  // ms
 }
 
 // Result is what came of an order.
@@ -930,6 +1007,7 @@ type Result struct {
 	Seen  *diagnose.Seen  `json:"seen,omitempty"`
 	Came  bool            `json:"came,omitempty"`
 	Ports []ports.Port    `json:"ports,omitempty"`
+	Heard *Heard          `json:"heard,omitempty"`
 }
 
 // Batch is events of one run, in order.

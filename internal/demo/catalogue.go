@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -52,7 +53,14 @@ func catalogue(ctx context.Context, c *client.Client, dir, phrase string, say fu
 			return err
 		}
 	}
+	known, err := c.Adapters(ctx)
+	if err != nil {
+		return err
+	}
 	for _, x := range world.Adapters {
+		if slices.ContainsFunc(known.Adapters, func(a client.Adapter) bool { return a.Serial == x.Serial }) {
+			continue // somebody may have changed its settings since
+		}
 		if _, err := c.PutAdapter(ctx, client.NewAdapter{Serial: x.Serial, Name: x.Name, Volts: x.Volts, Inverted: x.Inverted, Latency: x.Latency}); err != nil {
 			return err
 		}

@@ -4,12 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/fit"
+	"zealousferry/core/loader"
+	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
@@ -66,16 +69,39 @@ func answered(s *run.State, names map[string]string) []client.Answered {
 		return out
 	}
 	for _, a := range s.Answers {
-		x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, By: or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
-		if a.Photo != nil {
-			x.Photo = a.Photo.String()
+		out = append(out, answer(a, s.Carded.Items, names))
+	}
+	return out
+}
+
+func answer(a procedure.Answer, items []model.Item, names map[string]string) client.Answered {
+	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Wires: a.Wires, By: or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
+	if a.Photo != nil {
+		x.Photo = a.Photo.String()
+	}
+	for _, i := range items {
+		if i.ID == a.Item {
+			x.Says, x.Stage = i.Says.In("en"), i.At
 		}
-		for _, i := range s.Carded.Items {
-			if i.ID == a.Item {
-				x.Says, x.Stage = i.Says.In("en"), i.At
-			}
+	}
+	return x
+}
+
+// sides are what was found beside what was left.
+func sides(s *run.State, names map[string]string) []client.Sides {
+	out := []client.Sides{}
+	if s.Carded == nil {
+		return out
+	}
+	of := func(a *procedure.Answer) *client.Answered {
+		if a == nil {
+			return nil
 		}
-		out = append(out, x)
+		x := answer(*a, s.Carded.Items, names)
+		return &x
+	}
+	for _, x := range procedure.Sides(s.Carded.Items, s.Answers) {
+		out = append(out, client.Sides{Says: x.Says, Do: x.Do, Found: of(x.Found), Left: of(x.Left), Other: x.Other})
 	}
 	return out
 }
@@ -91,7 +117,7 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	if err != nil {
 		return client.Run{}, err
 	}
-	a := procedure.Answer{Item: in.Body.Item, Value: in.Body.Value, Note: in.Body.Note, By: who(ctx).person.ID}
+	a := procedure.Answer{Item: in.Body.Item, Value: in.Body.Value, Note: in.Body.Note, Wires: in.Body.Wires, By: who(ctx).person.ID}
 	if in.Body.Photo != "" {
 		d, err := core.ParseDigest(in.Body.Photo)
 		if err != nil {
@@ -107,6 +133,15 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	}
 	if _, err := v.ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, orderLasts); err != nil {
 		return client.Run{}, err
+	}
+	if len(a.Wires) > 0 {
+		p, err := v.find(ctx, r.BenchName+"/"+r.Link)
+		if err == nil {
+			err = v.sawWires(ctx, p.Link, a.Wires)
+		}
+		if err != nil {
+			return client.Run{}, err
+		}
 	}
 	return v.run(ctx, r.ID)
 }
@@ -261,57 +296,6 @@ func (v *Service) echo(ctx context.Context, in *echoIn) (client.Echoed, error) {
 	return client.Echoed{Came: r.Came}, err
 }
 
-func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, error) {
-	out := client.Adapters{Adapters: []client.Adapter{}}
-	rows, err := v.store.Adapters(ctx)
-	if err != nil {
-		return out, err
-	}
-	families, err := v.store.Families(ctx)
-	if err != nil {
-		return out, err
-	}
-	links, err := v.store.Links(ctx)
-	if err != nil {
-		return out, err
-	}
-	names, err := v.store.Names(ctx)
-	for _, r := range rows {
-		a := client.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency, State: r.State, Note: r.Note,
-			Tested: timeOf(r.Tested), Sound: r.Sound, Changed: r.At, By: names[r.By], Links: []string{}, Families: []client.Family{}}
-		for _, f := range families {
-			if f.Adapter == r.Serial {
-				a.Families = append(a.Families, client.Family{Model: f.Model, Worked: f.Worked, Failed: f.Failed})
-			}
-		}
-		for _, l := range links {
-			if l.Adapter == r.Serial {
-				a.Links = append(a.Links, l.FullName())
-			}
-		}
-		out.Adapters = append(out.Adapters, a)
-	}
-	return out, err
-}
-
-type adapterIn struct{ Body client.NewAdapter }
-
-func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter, error) {
-	n := in.Body
-	err := v.store.PutAdapter(ctx, store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Inverted: n.Inverted, Firmware: n.Firmware, Latency: n.Latency,
-		State: or(n.State, "ready"), Note: n.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
-	if err != nil {
-		return client.Adapter{}, err
-	}
-	all, err := v.listAdapters(ctx, nil)
-	for _, a := range all.Adapters {
-		if a.Serial == n.Serial {
-			return a, err
-		}
-	}
-	return client.Adapter{}, err
-}
-
 type cardIn struct {
 	At      string `query:"at" minLength:"1" maxLength:"120" doc:"A unit's serial or id, or a link."`
 	Release string `query:"release" maxLength:"64" doc:"Version that the job is about; the recommended one where it is empty."`
@@ -340,16 +324,25 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	}
 	limits := kind.Limits()
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
-		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Made: v.clock.Now().UTC()}
+		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Fates: []client.Fate{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
-	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has("read") {
+	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
 		held, err := v.held(ctx, u.Model)
 		if err != nil {
 			return out, err
 		}
-		if out.WayBack = run.BackNone; slices.Contains(held, u.Running) {
-			out.WayBack = run.BackImage
+		if slices.Contains(held, u.Running) {
+			out.Reference = u.Running
 		}
+		switch {
+		case limits.Has(loader.Keep):
+			out.WayBack = run.BackSettings
+		case out.Reference != "":
+			out.WayBack = run.BackImage
+		default:
+			out.WayBack = run.BackNone
+		}
+		out.Fates = fates(j.sheet, out.Locked, out.WayBack)
 	}
 	for _, f := range j.sheet.Flaws {
 		if yes, _ := j.known.Judge(j.sheet, f.When); yes {
@@ -369,7 +362,28 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	if err := v.cardNeeds(ctx, j, release, &out); err != nil {
 		return out, err
 	}
-	return out, v.cardItems(j, in.Adapter, &out)
+	return out, v.cardItems(ctx, j, in.Adapter, &out)
+}
+
+// fates are what becomes of each region of a memory that cannot be saved: lifting a
+// lock erases all that is not read-only; a unit that takes a file erases what the
+// sheet does not keep.
+func fates(sheet *model.Sheet, locked bool, back string) (all []client.Fate) {
+	for _, r := range sheet.Memory.Regions {
+		f := client.Fate{Name: r.Name, Use: string(r.Use), Bytes: r.Length, Fate: "lost"}
+		switch {
+		case r.ReadOnly:
+			f.Fate = "stays"
+		case r.Use == memory.Program:
+			f.Fate = "written"
+		case r.Use == memory.Settings && back == run.BackSettings:
+			f.Fate = "put-back"
+		case !locked && r.Uncovered == memory.Keep:
+			f.Fate = "stays"
+		}
+		all = append(all, f)
+	}
+	return all
 }
 
 func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, out *client.Card) error {
@@ -389,7 +403,7 @@ func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, out 
 	return nil
 }
 
-func (v *Service) cardItems(j *judged, adapter string, out *client.Card) error {
+func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out *client.Card) error {
 	holds := func(rules []model.Rule) (bool, bool) { return j.known.Judge(j.sheet, rules) }
 	out.Items = []model.Item{}
 	p, err := procedure.Pick(j.sheet, holds)
@@ -400,14 +414,66 @@ func (v *Service) cardItems(j *judged, adapter string, out *client.Card) error {
 	out.Meanwhile, out.Test, out.Supply = p.Meanwhile.In("en"), p.Test.In("en"), p.Supply
 	out.Standing, out.StandingSays = procedure.Standing(p, holds)
 	out.Items = procedure.Due(p, holds)
-	for n, w := range p.Wiring {
+	for _, w := range p.Wiring {
 		out.Adapters = append(out.Adapters, w.Adapter)
-		if adapter == w.Adapter || adapter == "" && n == 0 {
-			out.Wiring = &p.Wiring[n]
+	}
+	if out.Wiring = procedure.WiringFor(p, adapter); adapter != "" && out.Wiring == nil {
+		return core.Fail(core.NotFound, "procedure %s has no wiring for adapter %q; it has %s", p.Name, adapter, strings.Join(out.Adapters, ", "))
+	}
+	if err := v.asJoined(ctx, p, out); err != nil {
+		return err
+	}
+	if out.Wiring == nil && len(p.Wiring) > 0 {
+		out.Wiring = &p.Wiring[0]
+	}
+	return nil
+}
+
+// asJoined lays the wires of the link over the sheet's: the adapter that is there,
+// and the colours that somebody saw last.
+func (v *Service) asJoined(ctx context.Context, p *model.Procedure, out *client.Card) error {
+	if out.Link == "" {
+		return nil
+	}
+	l, err := v.find(ctx, out.Link)
+	if core.KindOf(err) == core.NotAnswering { // a bench that is away: the sheet's own
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	on, err := v.adapterOn(ctx, l.Link)
+	if err != nil {
+		return err
+	}
+	if on != nil {
+		w := procedure.WiringFor(p, on.Name)
+		if err := on.Suits(w); err != nil {
+			e := core.AsError(err, core.DoesNotFit)
+			out.Unsuited = e.Message + ". " + e.Next
+		}
+		if out.Wiring == nil {
+			out.Wiring = w
 		}
 	}
-	if adapter != "" && out.Wiring == nil {
-		return core.Fail(core.NotFound, "procedure %s has no wiring for adapter %q; it has %s", p.Name, adapter, strings.Join(out.Adapters, ", "))
+	seen, err := v.wires(ctx, l.Link)
+	if core.KindOf(err) == core.NotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	out.Wires = &seen
+	if out.Wiring == nil && len(p.Wiring) > 0 {
+		out.Wiring = &p.Wiring[0]
+	}
+	if out.Wiring != nil {
+		w := *out.Wiring
+		w.Wires = slices.Clone(w.Wires)
+		for n, x := range w.Wires {
+			w.Wires[n].Colour = or(seen.Wires[strconv.Itoa(x.Unit)], x.Colour)
+		}
+		out.Wiring = &w
 	}
 	return nil
 }

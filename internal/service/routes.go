@@ -31,6 +31,8 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/checks", "check-link", Technician, "Prove a link, or find out why nothing sensible comes", v.check)
 	route(v, api, "GET", "/api/checks", "list-checks", Viewer, "The checks of a link, the newest first", v.listChecks)
 	route(v, api, "POST", "/api/echo", "echo", Technician, "Send a few bytes on a link and see whether they come back", v.echo)
+	route(v, api, "POST", "/api/listen", "listen", Technician, "Hear what is on a line, and say a line of text to the program", v.listen)
+	route(v, api, "POST", "/api/wires", "put-wires", Technician, "Say which colours the wires on a link have this time", v.putWires)
 	route(v, api, "GET", "/api/adapters", "list-adapters", Viewer, "Adapters and their records", v.listAdapters)
 	route(v, api, "POST", "/api/adapters", "put-adapter", Technician, "Enter an adapter, or what changed about it", v.putAdapter)
 	route(v, api, "GET", "/api/card", "get-card", Viewer, "The job card of a unit", v.getCard)

@@ -60,6 +60,9 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 		}
 	}
 	row.Adapter = p.Adapter
+	if o.Adapter, err = v.adapterOn(ctx, p.Link); err != nil {
+		return client.Run{}, err
+	}
 	if err := v.waive(ctx, n, u, &o); err != nil {
 		return client.Run{}, v.refuse(ctx, u, err)
 	}
@@ -211,6 +214,16 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 			found = append(found, b)
 		}
 	}
+	if len(found) == 0 && name == "" {
+		refs, err := v.references(ctx, u.ID)
+		if err != nil {
+			return store.Backup{}, err
+		}
+		if len(refs) > 0 {
+			return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup of its own memory, only a reference: it ran %s before run %s", u.Serial, refs[0].Version, refs[0].Run).
+				Do("Put that release in: ferry flash " + u.Serial + " " + refs[0].Version + " --reason …")
+		}
+	}
 	if len(found) == 0 {
 		if b, err := v.store.Backup(ctx, name); err == nil && b.Unit != u.ID {
 			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Do("Choose one of " + u.Serial + "'s own: ferry history " + u.Serial + ".")
@@ -314,7 +327,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		return client.Run{}, err
 	}
 	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: names[r.By], State: r.State, Outcome: r.Outcome,
-		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}}
+		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	var key trust.Public
 	for _, b := range benches {
 		if b.ID == r.Bench {
@@ -348,7 +361,8 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
 	}
-	out.Answers = answered(s, names)
+	out.Answers, out.Sides = answered(s, names), sides(s, names)
+	out.Relabel = s.Identified != nil && s.Identified.Strength != run.ThisUnit
 	if s.Carded != nil {
 		out.Procedure = s.Carded.Procedure
 	}
@@ -411,6 +425,16 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
+	}
+	if in.Body.Label == "" {
+		x, err := v.run(ctx, r.ID)
+		if err != nil {
+			return x, err
+		}
+		if x.Relabel {
+			return x, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another may hang on the lead now").
+				Unit("as the run left it").Do("Read its label again: ferry run resume " + r.ID + " --label SERIAL.")
+		}
 	}
 	_, err = v.ask(ctx, client.Order{Kind: client.OrderResume, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: r.Epoch}, r.Bench, orderLasts)
 	if err != nil {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"sort"
 	"time"
 
@@ -154,7 +155,30 @@ func (v *Service) listBackups(ctx context.Context, in *UnitPath) (client.Backups
 		return client.Backups{}, err
 	}
 	b, err := v.backups(ctx, u.ID)
-	return client.Backups{Unit: u.Serial, Backups: b}, err
+	if err != nil {
+		return client.Backups{}, err
+	}
+	refs, err := v.references(ctx, u.ID)
+	return client.Backups{Unit: u.Serial, Backups: b, References: refs}, err
+}
+
+// references are a unit's backups by reference, the newest first.
+func (v *Service) references(ctx context.Context, unit string) ([]client.Reference, error) {
+	out := []client.Reference{}
+	chain, _, err := v.store.Chain(ctx, unit)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range slices.Backward(chain) {
+		e, err := history.DecodeEntry(x.Encoded)
+		if err != nil || len(e.Record) == 0 {
+			continue // no run; a damaged entry is what the checker tells of
+		}
+		if r, err := history.DecodeRecord(e.Record); err == nil && r.Reference != "" && r.Backup.IsZero() {
+			out = append(out, client.Reference{Run: r.Run, Version: r.Reference, At: time.UnixMicro(r.Closed).UTC()})
+		}
+	}
+	return out, nil
 }
 
 type noteIn struct {

@@ -146,7 +146,7 @@ func (u *Unit) identity() []byte {
 	ops, no := []int{1}, map[int]string{}
 	for op := 2; op <= 12; op++ {
 		switch {
-		case op == 8 || op == 9:
+		case (op == 8 || op == 9) && u.Settings.Length == 0:
 		case op == 2 && (u.NoRead || u.locked):
 			no[op] = "reading is locked in this unit"
 		case op == 5 && u.NoDigest:
@@ -182,8 +182,22 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 	case 12:
 		return answer{body: []byte(u.console(bytes.TrimRight(b, "\r\n")))}, true
 	}
-	if op == 8 || op == 9 || op > 12 {
+	if op > 12 || (op == 8 || op == 9) && u.Settings.Length == 0 {
 		return answer{status: stUnknown}, true
+	}
+	if op == 8 {
+		text := u.settings()
+		if len(b) != 4 {
+			return bad("no offset")
+		}
+		from := min(int(binary.LittleEndian.Uint32(b)), len(text))
+		return answer{body: []byte(text[from:min(len(text), from+u.ReadMax)])}, true
+	}
+	if op == 9 {
+		if !u.putSetting(string(b)) {
+			return answer{stRefused, []byte("no such setting")}, true
+		}
+		return answer{}, true
 	}
 	if len(b) < 8 {
 		return bad("too short")

@@ -42,6 +42,7 @@ type Spec struct {
 	Size      int
 	Sector    int
 	Program   uint64 // address of the program's header
+	Settings  Range  // where its settings stand as text; none where it has no length
 	Closed    []Range
 	Baud      int
 	WriteMax  int

@@ -83,3 +83,32 @@ func (s *Store) Checks(ctx context.Context, bench, link string, limit int) (all 
 	err = s.db.SelectContext(ctx, &all, `SELECT * FROM link_check WHERE bench = ? AND link = ? ORDER BY checked_at DESC, id DESC LIMIT ?`, bench, link, limit)
 	return all, err
 }
+
+// Lead is the wires as they were joined last on a link.
+type Lead struct {
+	Bench   string    `db:"bench"`
+	Link    string    `db:"link"`
+	Adapter string    `db:"adapter"`
+	Wires   string    `db:"wires"` // JSON: colours by the unit's pin
+	By      string    `db:"looked_by"`
+	At      time.Time `db:"looked_at"`
+}
+
+// PutLead keeps what somebody saw of the wires on a link.
+func (s *Store) PutLead(ctx context.Context, l Lead) error {
+	_, err := s.db.NamedExecContext(ctx, `REPLACE INTO lead (bench, link, adapter, wires, looked_by, looked_at) VALUES (:bench, :link, :adapter, :wires, :looked_by, :looked_at)`, l)
+	return err
+}
+
+// Lead finds the wires of a link.
+func (s *Store) Lead(ctx context.Context, bench, link string) (l Lead, err error) {
+	err = s.db.GetContext(ctx, &l, `SELECT * FROM lead WHERE bench = ? AND link = ?`, bench, link)
+	return l, none(err, "nobody has looked at the wires of link %q", link)
+}
+
+// Delayed keeps how long the driver of an adapter holds bytes back, as its bench
+// finds it; an adapter that is not in the list is passed over.
+func (s *Store) Delayed(ctx context.Context, serial string, latency int) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE adapter SET latency = ? WHERE serial = ? AND latency <> ?`, latency, serial, latency)
+	return err
+}

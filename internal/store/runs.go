@@ -11,6 +11,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 )
@@ -180,6 +181,13 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, e
 			var id run.Identified
 			if err := json.Unmarshal(e.Body, &id); err == nil && sameUnit(id.Facts, r) {
 				if err := addFacts(ctx, tx, r.Unit, id.Facts); err != nil {
+					return err
+				}
+			}
+		case run.KindAnswered:
+			var a procedure.Answer
+			if err := json.Unmarshal(e.Body, &a); err == nil {
+				if err := addFacts(ctx, tx, r.Unit, a.Said()); err != nil {
 					return err
 				}
 			}

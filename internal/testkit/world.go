@@ -24,6 +24,10 @@ import (
 	"zealousferry/internal/store"
 )
 
+// Patience is how long a test waits for something that comes at its own time. It
+// ends a test that hangs and says nothing of speed: a loaded machine may take long.
+const Patience = 3 * time.Minute
+
 // World is the whole of it on loopback: MariaDB, a service, a bench, small
 // simulated boards. Any part can be killed and started again.
 type World struct {
@@ -67,7 +71,7 @@ func NewDurableWorld(t testing.TB, change ...func(*sim.Spec)) *World {
 
 func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
 	t.Helper()
-	w := &World{t: t, Scale: 0.02, pace: 0.2, DB: NewDatabase(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	w := &World{t: t, Scale: 0.02, pace: 1, DB: NewDatabase(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
 	ctx := context.Background()
 	var err error
 	if w.Store, err = store.Open(ctx, w.DB.Serve); err != nil {
@@ -236,9 +240,9 @@ func (w *World) Journals() string { return filepath.Join(w.Dir, "journals") }
 // Wait waits until a condition holds, by asking again, for 30 s at most.
 func (w *World) Wait(what string, holds func() bool) {
 	w.t.Helper()
-	for end := time.Now().Add(30 * time.Second); !holds(); {
+	for end := time.Now().Add(Patience); !holds(); {
 		if time.Now().After(end) {
-			w.t.Fatalf("waited 30 s for %s", what)
+			w.t.Fatalf("waited %s for %s", Patience, what)
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
@@ -269,7 +273,7 @@ func (w *World) Open(n client.NewRun) client.Run {
 // Follow follows a run until it is closed or paused.
 func (w *World) Follow(id string) client.Run {
 	w.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), Patience)
 	defer cancel()
 	err := w.Technician.FollowRun(ctx, id, 0, func(p client.Progress) bool { return p.Outcome != "interrupted" })
 	if err != nil {

@@ -44,7 +44,7 @@ func tab(t *testing.T, w *testkit.World, role string, width, height int) *testki
 
 func do(t *testing.T, x *testkit.Tab, actions ...chromedp.Action) {
 	t.Helper()
-	if err := x.Do(40*time.Second, actions...); err != nil {
+	if err := x.Do(testkit.Patience, actions...); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -105,7 +105,7 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 	w := handed(t, "uartrom", func(s *sim.Spec) { s.Locked = true })
 	before := w.Units["a"].Memory()
 	card, err := w.Technician.Card(ctx, "b/a", "", "")
-	if err != nil || !card.Locked || card.WayBack != run.BackImage || card.Running != "1.0.0" || card.Procedure != "under-seat" || len(card.Items) != 5 || card.Wiring == nil {
+	if err != nil || !card.Locked || card.WayBack != run.BackImage || card.Running != "1.0.0" || card.Procedure != "under-seat" || len(card.Items) != 6 || card.Wiring == nil {
 		t.Fatalf("%+v %v", card, err)
 	}
 	new := client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001", Waive: []string{run.GateProtection}, Reason: "the maker's image is at hand"}
@@ -118,7 +118,7 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 	if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: "volts", Value: "3.3"}); core.KindOf(err) != core.NotFound {
 		t.Errorf("an answer before its question: %v", err)
 	}
-	if got := strings.Join(answerAll(t, w, w.Technician, r.ID, asSeen), " "); got != "mains lamp strap volts strap-off" {
+	if got := strings.Join(answerAll(t, w, w.Technician, r.ID, asSeen), " "); got != "mains lamp strap second-look volts strap-off" {
 		t.Errorf("asked for %s", got)
 	}
 	if r = w.Follow(r.ID); r.Outcome != "refused" || r.Progress.Fault.Kind != core.Protected || r.Progress.Fault.Gate != run.GateProtection || !bytes.Equal(w.Units["a"].Memory(), before) {
@@ -137,7 +137,7 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 	if r = w.Follow(r.ID); r.Outcome != "done" || r.WaivedBy != "Imre Kolding" || r.Waiver.Reason != new.Reason || r.Record.To != "2.0.0" || r.Record.Verified != "read-back" {
 		t.Fatalf("%s %+v %+v", r.Outcome, r.Progress.Fault, r.Record)
 	}
-	if len(r.Answers) != 5 || r.Answers[0].By != "Sunniva Dale" || r.Answers[3].Value != "3.3" {
+	if len(r.Answers) != 6 || r.Answers[0].By != "Sunniva Dale" || r.Answers[4].Value != "3.3" {
 		t.Errorf("answers %+v", r.Answers)
 	}
 	id, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
@@ -150,7 +150,7 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 func TestTheUndoListHoldsTheClose(t *testing.T) {
 	w := handed(t, "gangway", nil)
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	for _, v := range []string{"yes", "green", "yes", "3.3"} {
+	for _, v := range []string{"yes", "green", "yes", "yes", "3.3"} {
 		if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: turn(t, w, r.ID), Value: v}); err != nil {
 			t.Fatal(err)
 		}
@@ -237,9 +237,13 @@ func TestHandsByClicks(t *testing.T) {
 		says("Pull the mains plug."), press("[data-confirm]"),
 		says("Which lamp burns?"), press(`[data-choice="green"]`),
 		says("Fit the strap."), testkit.Until(`document.querySelector(".wiring svg")`), press("[data-confirm]"),
+		says("Look at every wire a second time"), put(`[data-wire="3"]`, "violet, RX"), press("[data-confirm]"),
 		says("Measure the supply."), fill("[data-measure]", "5"), says("outside of 3.1 to 3.5 V"),
 		fill("[data-measure]", "3.3"),
-		says("Take the strap off."), press("[data-confirm]"), says("Written and verified"))
+		testkit.Until(`document.querySelector("[data-confirm]")`), press("[data-confirm]"), says("Written and verified"), says("violet, RX"))
+	if card, err := w.Viewer.Card(ctx, "b/a", "", ""); err != nil || card.Wires == nil || card.Wires.By != "Sunniva Dale" || card.Wiring.Wires[1].Colour != "violet, RX" || card.Wiring.Wires[0].Colour != "black" {
+		t.Errorf("the lead of this time: %+v %v", card.Wires, err)
+	}
 	do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {
 		t.Errorf("the run is %v wide at 390", wide)
@@ -254,6 +258,11 @@ func focus(selector string) chromedp.Action {
 // press puts the focus on a control and presses Enter.
 func press(selector string) chromedp.Action {
 	return chromedp.Tasks{focus(selector), chromedp.KeyEvent(kb.Enter)}
+}
+
+// put types into a field, in place of what is in it.
+func put(selector, text string) chromedp.Action {
+	return chromedp.Tasks{focus(selector), chromedp.Evaluate(`document.activeElement.select()`, nil), chromedp.KeyEvent(text)}
 }
 
 // fill types into a field, in place of what is in it, and presses Enter.

@@ -45,6 +45,9 @@ export type Adapter = Schemas['Adapter']
 export type Item = Schemas['ModelItem']
 export type Wiring = Schemas['ModelWiring']
 export type Pin = Schemas['ModelPin']
+export type Heard = Schemas['Heard']
+export type Side = Schemas['Sides']
+export type Answered = Schemas['Answered']
 
 // send puts a file's bytes into a call whose answer is JSON.
 export async function send<T>(path: string, body: Blob | ArrayBuffer, method = 'POST'): Promise<T> {

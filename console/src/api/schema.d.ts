@@ -677,6 +677,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/listen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hear what is on a line, and say a line of text to the program
+         * @description Role: technician.
+         */
+        post: operations["listen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/models": {
         parameters: {
             query?: never;
@@ -1218,11 +1238,33 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/wires": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say which colours the wires on a link have this time
+         * @description Role: technician.
+         */
+        post: operations["put-wires"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Adapter: {
+            /** @description The link where it was read last as a unit. */
+            at?: string;
             by: string;
             /** Format: date-time */
             changed: string;
@@ -1240,6 +1282,8 @@ export interface components {
             links: string[];
             /** @description As in a sheet's wants. */
             name: string;
+            /** @description The release of its own firmware that fits and is newer. */
+            newer?: string;
             note?: string;
             serial: string;
             /** @description The self-test's result. */
@@ -1251,6 +1295,8 @@ export interface components {
              * @description Its last self-test.
              */
             tested?: string;
+            /** @description Its id in the register, where it is a unit itself: its own firmware is updated by a run like any other. */
+            unit?: string;
             /** @description Position of its voltage selector. */
             volts?: string;
         };
@@ -1268,6 +1314,9 @@ export interface components {
             /** @description Of the procedure: hazard, tool, prepare, found, connect, power, left. */
             stage: string;
             value: string;
+            wires?: {
+                [key: string]: string;
+            };
         };
         Backup: {
             /** Format: int64 */
@@ -1287,6 +1336,8 @@ export interface components {
         };
         Backups: {
             backups: components["schemas"]["Backup"][];
+            /** @description Runs that could not read the memory, and what stands for its backup. */
+            references: components["schemas"]["Reference"][];
             unit: string;
         };
         Bench: {
@@ -1313,6 +1364,8 @@ export interface components {
             adapters: string[];
             /** Format: int64 */
             edition?: number;
+            /** @description What becomes of each region, where its memory cannot be saved whole. */
+            fates: components["schemas"]["Fate"][];
             flaws: string[];
             /** @description The strongest identity that its loader gives. */
             identity: string;
@@ -1337,6 +1390,8 @@ export interface components {
             procedure?: string;
             /** @description What the release cures. */
             reason?: string;
+            /** @description Version that it runs and whose image the catalogue keeps. */
+            reference?: string;
             /** @description Version that the job is about. */
             release?: string;
             revision?: string;
@@ -1350,10 +1405,14 @@ export interface components {
             /** @description What counts as done. */
             test?: string;
             unit?: string;
+            /** @description Why the adapter on the link must not be used as it is set. */
+            unsuited?: string;
             /** @description How the write will be proved. */
             verify: string;
             /** @enum {string} */
-            wayBack: "full" | "image" | "none";
+            wayBack: "full" | "settings" | "image" | "none";
+            /** @description As somebody saw them last on this link; the wiring has their colours. */
+            wires?: components["schemas"]["Wires"];
             /** @description For the adapter that is chosen. */
             wiring?: components["schemas"]["ModelWiring"];
         };
@@ -1511,6 +1570,14 @@ export interface components {
             /** Format: int64 */
             worked: number;
         };
+        Fate: {
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            fate: "stays" | "written" | "put-back" | "lost";
+            name: string;
+            use: string;
+        };
         Fit: {
             /**
              * Format: date-time
@@ -1645,6 +1712,19 @@ export interface components {
             have: number;
             head?: components["schemas"]["HistoryHead"];
         };
+        Heard: {
+            /** @description Of the program, through its loader. */
+            answer?: string;
+            /** Format: int64 */
+            bytes: number;
+            data: string;
+            /** Format: int64 */
+            lasts: number;
+            link: string;
+            mode: components["schemas"]["LinkMode"];
+            signs: components["schemas"]["LinkSigns"];
+            text: string;
+        };
         History: {
             /** @enum {string} */
             chain: "intact" | "broken";
@@ -1671,6 +1751,7 @@ export interface components {
             sectors: number;
         };
         HistoryRecord: {
+            adapter?: string;
             backup: string;
             bench: string;
             by: string;
@@ -1696,6 +1777,7 @@ export interface components {
             plan: string;
             previous: string;
             reason: string;
+            reference?: string;
             release: string;
             run: string;
             serial: string;
@@ -1948,6 +2030,21 @@ export interface components {
             parity: string;
             stop: string;
         };
+        LinkSigns: {
+            /** Format: int64 */
+            breaks: number;
+            cts: boolean;
+            dcd: boolean;
+            dsr: boolean;
+            /** Format: int64 */
+            framing: number;
+            /** Format: int64 */
+            overrun: number;
+            /** Format: int64 */
+            parity: number;
+            ri: boolean;
+            told: boolean;
+        };
         Links: {
             links: components["schemas"]["Link"][];
         };
@@ -2041,11 +2138,12 @@ export interface components {
             values: string[];
         };
         ModelItem: {
+            again?: string;
             /** @enum {string} */
             at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "left";
             choices?: components["schemas"]["ModelChoice"][];
             /** @enum {string} */
-            do: "confirm" | "choose" | "measure" | "photo" | "apply" | "line" | "wait" | "check" | "read";
+            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read";
             draw?: components["schemas"]["ModelStroke"][];
             fact?: string;
             id: string;
@@ -2200,9 +2298,12 @@ export interface components {
         };
         ModelWiring: {
             adapter: string;
+            inverted?: boolean;
             selector?: string;
             tool: components["schemas"]["ModelConnector"];
             unit: components["schemas"]["ModelConnector"];
+            /** Format: double */
+            volts?: number;
             wires: components["schemas"]["ModelWire"][];
         };
         ModelWithdrawal: {
@@ -2238,6 +2339,10 @@ export interface components {
             photo?: string;
             /** @description yes, no, a choice, a number, excused */
             value: string;
+            /** @description Colours that the wires have this time, by the unit's pin. */
+            wires?: {
+                [key: string]: string;
+            };
         };
         NewCheck: {
             /** @description Of the test that the last check proposed. */
@@ -2280,6 +2385,26 @@ export interface components {
             public: string;
             /** Format: date-time */
             until?: string;
+        };
+        NewListen: {
+            /** @description A link (BENCH/NAME) or a unit's serial. */
+            at: string;
+            /**
+             * Format: int64
+             * @description That of the model's program where it is 0.
+             */
+            baud?: number;
+            /**
+             * Format: int64
+             * @description ms; 100 at least.
+             */
+            lasts?: number;
+            /** @description Say it through the unit's loader, whose console passes it on. */
+            loader?: boolean;
+            /** @description The one last seen on the link where it is empty. */
+            model?: string;
+            /** @description A line of text for the program, sent first. */
+            say?: string;
         };
         NewPart: {
             /**
@@ -2334,6 +2459,14 @@ export interface components {
             reason: string;
             revision: string;
             version?: string;
+        };
+        NewWires: {
+            /** @description A link (BENCH/NAME) or a unit's serial. */
+            at: string;
+            /** @description Colour, or what is written on the wire, by the unit's pin. */
+            wires: {
+                [key: string]: string;
+            };
         };
         None: Record<string, never>;
         Noted: {
@@ -2435,6 +2568,12 @@ export interface components {
         };
         Reason: {
             reason: string;
+        };
+        Reference: {
+            /** Format: date-time */
+            at: string;
+            run: string;
+            version: string;
         };
         Region: {
             /** Format: int64 */
@@ -2563,8 +2702,12 @@ export interface components {
             procedure?: string;
             progress: components["schemas"]["Progress"];
             record?: components["schemas"]["HistoryRecord"];
+            /** @description Its unit tells no serial: the label must be read anew before the run goes on. */
+            relabel: boolean;
             release?: string;
             sectors: components["schemas"]["Sector"][];
+            /** @description As found and as left, by question and by picture. */
+            sides: components["schemas"]["Sides"][];
             /** @description Its record was signed by its bench. */
             signed: boolean;
             /** @description The backup that is put back. */
@@ -2635,6 +2778,7 @@ export interface components {
             total: number;
             /** Format: int64 */
             touch: number;
+            touched: boolean;
             /** Format: int64 */
             turn: number;
             /** Format: int64 */
@@ -2658,6 +2802,14 @@ export interface components {
             /** Format: int64 */
             length: number;
             region: string;
+        };
+        Sides: {
+            do: string;
+            found?: components["schemas"]["Answered"];
+            left?: components["schemas"]["Answered"];
+            /** @description Both are there, and the answer is another one. */
+            other: boolean;
+            says: string;
         };
         SignIn: {
             /** @description A one-use sign-in code. */
@@ -2785,6 +2937,16 @@ export interface components {
             reason?: string;
             /** @description Name of the key or the person. */
             who: string;
+        };
+        Wires: {
+            adapter?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            link: string;
+            wires: {
+                [key: string]: string;
+            };
         };
         Withdrawn: {
             model: string;
@@ -5671,6 +5833,84 @@ export interface operations {
             };
         };
     };
+    listen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewListen"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Heard"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-models": {
         parameters: {
             query?: {
@@ -8074,6 +8314,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strip"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-wires": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWires"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wires"];
                 };
             };
             /** @description Unauthorized */

@@ -47,7 +47,8 @@ load()
         <div><strong class="mono">{{ a.serial }}</strong><div>{{ a.name }}</div><div class="small muted">{{ a.state.replace('-', ' ') }}</div></div>
         <div><span class="muted">Set to</span> <strong>{{ a.volts || 'not told' }}<template v-if="a.inverted">, inverted</template></strong>
           <div v-if="(a.latency ?? 0) > 1" class="row tight warn"><v-icon :icon="mdiAlert" size="20" /> Its driver holds bytes back for {{ a.latency }} ms; set it to 1 ms</div>
-          <div v-if="a.firmware" class="small">own firmware {{ a.firmware }}</div><div class="small muted">{{ a.note }}</div></div>
+          <div v-if="a.firmware" class="small">own firmware <span class="mono">{{ a.firmware }}</span><template v-if="a.newer"> → <strong class="mono">{{ a.newer }}</strong></template></div>
+          <v-btn v-if="a.newer && session.may('technician')" variant="outlined" color="primary" :to="a.at ? `/begin/${a.at}` : `/units/${a.unit}`" data-update>Bring it up to date</v-btn><div class="small muted">{{ a.note }}</div></div>
         <div><div v-if="a.tested" class="row tight" :class="a.sound ? 'teal' : 'brick'"><v-icon :icon="a.sound ? mdiCheckCircle : mdiAlert" size="20" /> {{ a.sound ? 'sound' : 'sends nothing' }}, {{ when(a.tested) }}</div><span v-else class="dashed">no self-test yet</span>
           <div v-for="f in a.families" :key="f.model" class="small">{{ f.model }}: worked {{ f.worked }}×<template v-if="f.failed">, <span class="brick">failed {{ f.failed }}×</span></template></div></div>
         <div class="small"><span v-for="l in a.links.slice(0, 4)" :key="l"><router-link :to="`/check/${l}`" class="mono place">{{ l }}</router-link></span><span v-if="a.links.length > 4" class="muted"> and {{ a.links.length - 4 }} more</span></div>

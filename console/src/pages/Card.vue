@@ -5,6 +5,7 @@ import { computed, onMounted, reactive, ref, watch } from 'vue'
 
 import { api, problem, type Card, type Item, type Problem, type Unit } from '../api/client'
 import NeedList from '../parts/NeedList.vue'
+import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import StrokeDraw from '../parts/StrokeDraw.vue'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
@@ -75,14 +76,15 @@ function tick(id: string) {
           <template v-if="card.instead"><dt>Instead of a backup</dt><dd>{{ card.instead }}</dd></template>
         </dl>
       </div>
-      <div v-if="card.locked" class="row tight beware brick"><v-icon :icon="mdiAlert" size="22" /> <strong>Its memory is locked against reading. Lifting the lock erases all of it, settings and calibration too.</strong></div>
+      <ProtectedMemory :card="card" :lead="session.may('lead')" />
+      <div v-if="card.unsuited" class="row tight beware brick"><v-icon :icon="mdiAlert" size="22" /> <strong>{{ card.unsuited }}</strong></div>
       <div v-for="f in card.flaws" :key="f" class="row tight beware"><v-icon :icon="mdiAlert" class="brick" size="22" /> {{ f }}</div>
       <section v-for="s in stages" v-show="at(s.at).length || (s.at === 'tool' && card.needs.length) || (s.at === 'connect' && card.wiring)" :key="s.at" class="stage" :data-stage="s.at">
         <h2>{{ s.title }}</h2>
         <NeedList v-if="s.at === 'tool'" :needs="card.needs" />
         <template v-if="s.at === 'connect' && card.wiring">
           <v-select v-if="card.adapters.length > 1" v-model="adapter" :items="card.adapters" label="Adapter at hand" class="adapter" />
-          <WiringDraw :wiring="card.wiring" :unit="card.serial" :volts="card.supply?.volts" />
+          <WiringDraw :wiring="card.wiring" :unit="card.serial" :volts="card.supply?.volts" :seen="card.wires" />
         </template>
         <ul class="rows">
           <li v-for="i in at(s.at)" :key="i.id" class="item">

@@ -1,12 +1,14 @@
 <script setup lang="ts">
 // Prove a link, or be led to what is wrong with it.
-import { mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPowerPlugOff } from '@mdi/js'
+import { mdiAlert, mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPowerPlugOff } from '@mdi/js'
 import { computed, onMounted, ref } from 'vue'
 
-import { api, problem, type Check, type Problem } from '../api/client'
+import { api, problem, type Card, type Check, type Link, type Problem } from '../api/client'
+import LineState from '../parts/LineState.vue'
 import Trouble from '../parts/Trouble.vue'
+import WiringDraw from '../parts/WiringDraw.vue'
 import { classes, session } from '../hands'
-import { when } from '../words'
+import { ago, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
 const at = `${props.bench}/${props.link}`
@@ -18,6 +20,10 @@ const trouble = ref<Problem | null>(null)
 const busy = ref('')
 const value = ref('')
 const came = ref<Record<string, boolean>>({})
+const card = ref<Card | null>(null)
+const place = ref<Link | null>(null)
+const colours = ref<Record<string, string>>({})
+const kept = ref(false)
 
 async function history() {
   const { data } = await api.GET('/api/checks', { params: { query: { at } } })
@@ -60,8 +66,27 @@ async function echo(place: string) {
   busy.value = ''
 }
 
+// The wires of the unit that was identified here last.
+async function joined() {
+  place.value = (await api.GET('/api/links')).data?.links.find((l) => l.link === at) ?? null
+  if (place.value?.unit) card.value = (await api.GET('/api/card', { params: { query: { at } } })).data ?? null
+}
+
+async function keep() {
+  busy.value = 'wires'
+  const wires = Object.fromEntries((card.value?.wiring?.wires ?? []).map((w) => [String(w.unit), (colours.value[String(w.unit)] ?? w.colour ?? '').trim()]).filter(([, c]) => c))
+  const { error } = await api.POST('/api/wires', { body: { at, wires } })
+  if (error) trouble.value = problem(error)
+  else {
+    kept.value = true
+    await joined()
+  }
+  busy.value = ''
+}
+
 onMounted(async () => {
   history()
+  joined()
   const { data } = await api.GET('/api/models')
   models.value = (data?.models ?? []).map((m) => ({ title: m.name, value: m.model }))
 })
@@ -88,6 +113,12 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
       </div>
     </div>
     <p class="muted">A hundred harmless questions; nothing is changed. The counter-proof shows that the question can fail.</p>
+    <p v-if="place" data-identity>
+      <template v-if="place.unit && place.identified">Last identified: <router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link>, <strong>{{ ago(place.identified) }}</strong>. That dies with any change of the link; a run asks again.</template>
+      <template v-else>Nobody was identified on this link since it last changed.</template>
+      <template v-if="place.adapter"> Adapter <router-link to="/adapters" class="mono">{{ place.adapter }}</router-link>.</template>
+    </p>
+    <div v-if="card?.unsuited" class="row unsuited brick"><v-icon :icon="mdiAlert" size="24" /> <strong>{{ card.unsuited }}</strong></div>
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-if="check">
       <section class="result" :class="check.passed ? 'good' : 'bad'" data-result :data-class="check.class" :data-fault="check.fault">
@@ -123,6 +154,12 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div><h3>And then</h3><p v-if="check.passed"><v-btn color="primary" :to="`/begin/${at}`">Start a run</v-btn></p><p v-else class="muted">Check again after every change: an old answer says nothing of a wire that was touched since.</p></div>
       </div>
     </template>
+    <LineState v-if="session.may('technician')" :at="at" :model="model" />
+    <section v-if="card?.wiring" class="past" data-wires>
+      <h2>Wires for {{ card.serial }}</h2>
+      <WiringDraw v-model:colours="colours" :wiring="card.wiring" :unit="card.serial" :adapter="place?.adapter" :edit="session.may('technician')" :seen="card.wires" />
+      <div v-if="session.may('technician')" class="row"><v-btn variant="outlined" :loading="busy === 'wires'" data-keep @click="keep">Keep these colours</v-btn><span v-if="kept" role="status" class="teal">Kept. The card shows this lead.</span></div>
+    </section>
     <section v-if="past.length" class="past">
       <h2>Checks of this link</h2>
       <table class="plain"><thead><tr><th>When</th><th>As</th><th>Seen</th><th>Fault</th><th>By</th></tr></thead><tbody>
@@ -146,6 +183,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
 .seen { margin: 20px 0; }
 .seen ol { padding-left: 20px; }
 h3 { font-size: 16px; margin-bottom: 8px; }
-.past { margin-top: 24px; }
+.past { margin-top: 28px; }
+.unsuited { gap: 8px; margin: 12px 0; flex-wrap: nowrap; }
 @media (max-width: 600px) { .past { overflow-x: auto; } .yes { width: 100%; min-height: 92px; } .model { width: 100%; } }
 </style>

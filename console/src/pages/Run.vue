@@ -8,6 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, problem, send, type Card, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
 import { backs } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
+import FoundLeft from '../parts/FoundLeft.vue'
 import DigestText from '../parts/DigestText.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
@@ -102,11 +103,8 @@ onUnmounted(() => {
 })
 
 const view = computed(() => progress.value?.view)
-// What a person saw before and after, side by side: by the picture or the question.
-const sides = computed(() => {
-  const of = (stage: string) => (run.value?.answers ?? []).filter((a) => a.stage === stage && a.value !== 'yes' || a.stage === stage && a.photo)
-  return [...of('found').map((a) => ({ says: a.says, found: a, left: undefined })), ...of('left').map((a) => ({ says: a.says, found: undefined, left: a }))]
-})
+const colours = ref<Record<string, string>>({})
+const label = ref('')
 const turn = computed(() => (closed.value ? null : (view.value?.hands ?? null)))
 const item = computed(() => view.value?.item ?? null)
 const card = ref<Card | null>(null)
@@ -118,7 +116,7 @@ async function answer(value: string, note: string, photo: File | null) {
   said.value = null
   try {
     const kept = photo ? (await send<{ digest: string }>(`/api/evidence?kind=${encodeURIComponent(photo.type)}`, photo)).digest : ''
-    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(kept && { photo: kept }) } })
+    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(kept && { photo: kept }), ...(item.value!.do === 'wires' && { wires: told.value }) } })
     if (error) throw error
     run.value = data
     take(data.progress, true)
@@ -127,6 +125,9 @@ async function answer(value: string, note: string, photo: File | null) {
   }
   asking.value = false
 }
+
+// The colours that every wire has this time, as they stand on the drawing.
+const told = computed(() => Object.fromEntries((card.value?.wiring?.wires ?? []).map((w) => [String(w.unit), (colours.value[String(w.unit)] ?? w.colour ?? '').trim()]).filter(([, c]) => c)))
 
 // A lead goes on by name at a gate that cannot be met.
 async function waive() {
@@ -170,7 +171,7 @@ const board = computed(() => {
     return { board: 'ended' as const, head, sentence: ok ? (r.record?.reason ? `But ${r.record.reason}. Look whether it works before you leave it.` : `It runs ${r.to || 'its program'}, asked after its start. You may touch it.`) : cap(f?.message ?? r.record?.reason ?? '') }
   }
   if (turn.value) return { board: 'hands-on' as const, head: turn.value.says, sentence: `HANDS ON: your turn${v.turns && !turn.value.calling ? `, ${v.turn} of ${v.turns}` : ''}. ${turn.value.calling ? 'The tool is calling now; the unit’s answer ends this.' : (item.value?.why?.en ?? '')}` }
-  if (paused.value) return { board: 'stopped' as const, head: v.changes ? 'Half done. Leave it as it is' : 'Interrupted', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
+  if (paused.value) return { board: 'stopped' as const, head: v.touched ? 'Half done. Leave it as it is' : 'Interrupted. Nothing was changed', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
   if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
   if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
   const words: Record<string, string> = { identify: 'Asking the unit who it is', fit: 'Judging the fit', backup: 'Reading the memory', plan: 'Laying the image over the memory', start: 'Starting the program', 'close-out': 'Closing' }
@@ -203,16 +204,16 @@ const points = computed<[number, number][]>(() => {
   })
   return out
 })
-const told = computed(() => events.value.map((e) => ({ e, words: event(e) })).filter((x) => x.words))
+const tales = computed(() => events.value.map((e) => ({ e, words: event(e) })).filter((x) => x.words))
 const all = ref(false)
-const shown = computed(() => (all.value ? [...told.value].reverse() : told.value.slice(-6).reverse()))
+const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.value.slice(-6).reverse()))
 
 async function order(what: 'stop' | 'resume') {
   asking.value = true
   said.value = null
   const path = { params: { path: { run: props.id } } }
   try {
-    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: {} })
+    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: label.value ? { label: label.value } : {} })
     if (error) throw error
     stopping.value = false
     await load()
@@ -243,7 +244,8 @@ async function putBack() {
     <LineOfStops :stops="stops" :ride="closed || paused ? 0 : rideOf(view)" />
     <ActionBoard :board="board.board" :head="board.head" :sentence="board.sentence" :seconds="late ? -1 : touch" :share="share" :under="under" :data-outcome="run.outcome">
       <div v-if="paused && session.may('technician')" class="row ways">
-        <v-btn color="surface" size="large" :loading="asking" data-resume @click="order('resume')">Go on with the write</v-btn>
+        <input v-if="run.relabel" v-model="label" class="label" aria-label="Serial on the unit's label, read again" placeholder="Serial on its label" data-label />
+        <v-btn color="surface" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume')">Go on with the write</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
       </div>
       <div v-else-if="closed && board.board === 'stopped' && session.may('technician') && run.unit.state === 'half-done'" class="row ways">
@@ -261,7 +263,7 @@ async function putBack() {
     <div v-if="!run.online && !closed" class="lost" role="status">Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</div>
     <div class="page body">
       <Trouble v-if="said" :problem="said" />
-      <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" :wiring="card.wiring" :unit="run.unit.serial" />
+      <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" />
       <div class="four">
         <section>
@@ -285,7 +287,7 @@ async function putBack() {
           <template v-if="view.undo?.length"><h3 class="muted undo">Undo list</h3><ul class="rows small"><li v-for="u in view.undo" :key="u.item" class="back"><v-icon :icon="u.state === 'open' ? mdiCloseCircle : mdiCheckCircle" :class="u.state === 'open' ? 'brick' : 'teal'" size="20" /> <span>{{ u.says }} <strong>{{ { open: 'Still to do.', undone: 'Done.', excused: `Left: ${u.note}` }[u.state] }}</strong></span></li></ul></template>
         </section>
         <section>
-          <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="told.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${told.length}` }}</v-btn></div>
+          <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="tales.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${tales.length}` }}</v-btn></div>
           <ol class="events small"><li v-for="x in shown" :key="x.e.n"><span class="mono muted">{{ clock(new Date(x.e.at / 1000)) }}</span> {{ x.words }}</li></ol>
         </section>
       </div>
@@ -304,15 +306,16 @@ async function putBack() {
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
             <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ run.record.card.replace('/', ', edition ') }}</td></tr>
             <tr v-for="u in run.record.undone ?? []" :key="u"><td class="muted">Left undone</td><td class="brick">{{ u }}</td></tr>
-            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ a.value }}</strong> {{ a.note }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
+            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ a.value }}</strong> {{ a.note }} {{ Object.entries(a.wires ?? {}).map(([pin, c]) => `${pin} ${c}`).join(', ') }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
             <tr v-if="run.halves > 1"><td class="muted">Halves</td><td>{{ run.halves }}: the bench took it up again {{ run.halves - 1 }}×</td></tr>
           </tbody></table></div>
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
             <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>
-            <tr v-for="x in sides" :key="x.says"><td class="muted small">{{ x.says }}</td><td>{{ x.found?.value }} <a v-if="x.found?.photo" :href="`/api/evidence/${x.found.photo}`" target="_blank">picture</a></td><td>{{ x.left?.value }} {{ x.left?.note }} <a v-if="x.left?.photo" :href="`/api/evidence/${x.left.photo}`" target="_blank">picture</a></td></tr>
             <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">{{ sources[f.source] }}</td></tr>
-          </tbody></table></div>
+          </tbody></table><FoundLeft v-if="run.sides.length" :sides="run.sides" /></div>
           <div><table class="plain"><tbody>
+            <tr v-if="run.record.adapter"><td class="muted">Adapter</td><td class="mono">{{ run.record.adapter }}</td></tr>
+            <tr v-if="run.record.reference"><td class="muted">Backup</td><td>by reference: it ran {{ run.record.reference }}</td></tr>
             <tr v-if="run.record.verified"><td class="muted">Verified</td><td>{{ hows[run.record.verified] ?? run.record.verified }}</td></tr>
             <tr><td class="muted">Identity</td><td>{{ run.record.identity || 'not identified' }}</td></tr>
             <tr v-for="i in run.record.images ?? []" :key="i"><td class="muted">Image</td><td><DigestText :digest="i" /></td></tr>
@@ -360,6 +363,8 @@ async function putBack() {
 .all { height: 44px; margin: -10px 0; }
 h3 { font-size: 15px; }
 .gap { margin: 24px 0 16px; }
+.label { height: 48px; min-width: 200px; padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; font: 18px var(--mono); color: inherit; }
+.label::placeholder { color: inherit; }
 .seal { display: inline-flex; gap: 6px; font-weight: 700; }
 .lost { background: rgb(var(--v-theme-tint-amber)); padding: 10px 24px; font-weight: 700; }
 .foot { position: fixed; bottom: 0; left: 0; right: 0; background: rgb(var(--v-theme-surface)); border-top: 1px solid var(--line); display: flex; justify-content: space-between; align-items: center; gap: 16px; padding: 12px 24px; z-index: 4; }

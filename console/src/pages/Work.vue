@@ -14,7 +14,8 @@ import SectorStrip from '../parts/SectorStrip.vue'
 import type { Stop } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
-import { backs } from '../hands'
+import { backs, session } from '../hands'
+import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import { factNames, kib, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
@@ -141,6 +142,8 @@ async function go() {
   busy.value = false
 }
 
+const lost = computed(() => card.value?.fates.filter((f) => f.fate === 'lost').map((f) => f.name).join(', '))
+
 onMounted(begin)
 </script>
 
@@ -185,6 +188,7 @@ onMounted(begin)
           <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>
           <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">As its memory was read {{ when(strip.read) }}; the run reads it again.</p></div>
         </template>
+        <ProtectedMemory v-if="card && !restoring" :card="card" :lead="session.may('lead')" />
         <h2 class="gap">Known facts</h2>
         <div class="facts">
           <div v-for="(f, name) in identity.facts" :key="name" :class="{ brick: disagree.includes(String(name)) }">
@@ -209,7 +213,7 @@ onMounted(begin)
             <template v-else-if="verdict"><dt>Version</dt><dd class="mono">{{ identity.facts.running?.value ?? '?' }} → {{ verdict.version }}</dd></template>
             <template v-if="card?.procedure"><dt>Card</dt><dd><router-link :to="`/card/${unit.id}`" data-card>{{ card.procedure }}, {{ card.standing }}</router-link>, about {{ card.minutes }} min with your hands</dd></template>
             <dt>Way back</dt><dd v-if="card && card.wayBack !== 'full'" class="brick"><strong>{{ backs[card.wayBack] }}</strong></dd><dd v-else>{{ unit.state === 'half-done' ? 'the backup from before the interrupted write' : 'full backup, taken and stored before the first erase' }}</dd>
-            <dt>Lost</dt><dd>nothing outside the sectors that differ; settings are kept</dd>
+            <dt>Lost</dt><dd>{{ !card || card.wayBack === 'full' ? 'nothing outside the sectors that differ; settings are kept' : lost || 'nothing that cannot be put back' }}</dd>
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>
           <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>

@@ -11,7 +11,7 @@ const value = ref('')
 const photo = ref<File | null>(null)
 const other = ref(false)
 const note = ref('')
-const word: Record<string, string> = { confirm: 'Done, it is so', apply: 'Done' }
+const word: Record<string, string> = { confirm: 'Done, it is so', wires: 'Looked twice, they are right', apply: 'Done' }
 
 function take(e: Event) {
   photo.value = (e.target as HTMLInputElement).files?.[0] ?? null

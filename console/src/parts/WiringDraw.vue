@@ -3,9 +3,16 @@
 // are seen to cross. Drawn from the model sheet; the colours of wires are data.
 import { computed } from 'vue'
 
+import { ago } from '../words'
+
 import type { Pin, Wiring } from '../api/client'
 
-const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; volts?: number }>()
+const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; volts?: number; edit?: boolean; seen?: { by: string; at: string } }>()
+const colours = defineModel<Record<string, string>>('colours', { default: () => ({}) }) // of this time, by the unit's pin
+const colourOf = (w: { unit: number; colour?: string }) => colours.value[String(w.unit)] ?? w.colour ?? ''
+function say(unit: number, e: Event) {
+  colours.value = { ...colours.value, [String(unit)]: (e.target as HTMLInputElement).value }
+}
 const row = 52
 const top = 62
 const unitX = 290
@@ -20,7 +27,7 @@ const lines = computed(() =>
     const a = y(w.unit)
     const b = y(w.tool)
     const bend = unitX + 120 + n * 26
-    return { ...w, path: `M${unitX + 12} ${a} H${bend} L${bend + 70} ${b} H${toolX - 12}`, fill: wires[w.colour ?? ''] ?? 'currentColor', crosses: w.unit !== w.tool, at: a }
+    return { ...w, path: `M${unitX + 12} ${a} H${bend} L${bend + 70} ${b} H${toolX - 12}`, colour: colourOf(w), fill: wires[colourOf(w).split(/[ ,]/)[0]!] ?? 'currentColor', crosses: w.unit !== w.tool, at: a }
   }),
 )
 const pinName = (p?: Pin) => (p ? `${p.name}${p.job !== 'empty' && p.name.toLowerCase() !== p.job ? `, ${p.job}` : ''}` : '')
@@ -53,11 +60,12 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
         </g>
       </svg>
     </div>
-    <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template>If this lead has other colours, go by the pins.</p>
+    <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template><template v-if="seen">Colours as {{ seen.by }} saw them, {{ ago(seen.at) }}.</template><template v-else-if="edit">If this lead has other colours, say which.</template><template v-else>The usual colours; if this lead has others, go by the pins.</template></p>
+    <datalist v-if="edit" id="wire-colours"><option v-for="(_, name) in wires" :key="name" :value="name" /></datalist>
     <table class="plain">
-      <thead><tr><th>Unit’s pin</th><th>Adapter’s pin</th><th>Colour</th></tr></thead>
+      <thead><tr><th>Unit’s pin</th><th>Adapter’s pin</th><th>{{ edit ? 'Colour this time' : 'Colour' }}</th></tr></thead>
       <tbody>
-        <tr v-for="w in wiring.wires" :key="`${w.tool}${w.unit}`"><td>{{ w.unit }} {{ pinName(wiring.unit.pins[w.unit - 1]) }}</td><td>{{ w.tool }} {{ pinName(wiring.tool.pins[w.tool - 1]) }}</td><td>{{ w.colour || 'not told' }}</td></tr>
+        <tr v-for="w in wiring.wires" :key="`${w.tool}${w.unit}`"><td>{{ w.unit }} {{ pinName(wiring.unit.pins[w.unit - 1]) }}</td><td>{{ w.tool }} {{ pinName(wiring.tool.pins[w.tool - 1]) }}</td><td><input v-if="edit" class="colour" list="wire-colours" maxlength="40" :value="colourOf(w)" :aria-label="`Colour of the wire at the unit’s pin ${w.unit}, or what is written on it`" :data-wire="w.unit" @input="say(w.unit, $event)" /><template v-else>{{ colourOf(w) || 'not told' }}</template></td></tr>
       </tbody>
     </table>
   </figure>
@@ -76,5 +84,6 @@ text { font: 16px var(--body); fill: var(--ink); }
 .casing { fill: none; stroke: var(--ink); stroke-width: 9; }
 .wire { fill: none; stroke-width: 5; }
 .pill { fill: rgb(var(--v-theme-surface)); stroke: var(--ink); stroke-width: 1.5; }
+.colour { width: 100%; min-width: 100px; height: 44px; padding: 0 8px; border: 1.5px solid var(--outline); border-radius: 4px; color: inherit; background: rgb(var(--v-theme-surface)); font: inherit; }
 p { margin: 8px 0; }
 </style>

@@ -13,7 +13,9 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strconv"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/fxamacker/cbor/v2"
 
@@ -22,7 +24,7 @@ import (
 	"zealousferry/core/loader"
 )
 
-// Operation codes. Those from 8 on are reserved.
+// Operation codes.
 const (
 	opHello = iota + 1
 	opRead
@@ -119,7 +121,7 @@ func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Ses
 
 // Limits: all that a loader can do.
 func (Kind) Limits() loader.Limits {
-	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.Guard, loader.Talk},
+	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.Guard, loader.Talk, loader.Keep},
 		Identity: loader.ThisUnit, Verify: "the unit's own SHA-256 of every sector"}
 }
 
@@ -250,7 +252,7 @@ func (s *session) facts() []core.Fact {
 }
 
 var opOf = map[loader.Ability]int{loader.Read: opRead, loader.Erase: opErase, loader.Write: opWrite,
-	loader.Digest: opDigest, loader.Reset: opReset, loader.Guard: opProtection, loader.Talk: opConsole}
+	loader.Digest: opDigest, loader.Reset: opReset, loader.Guard: opProtection, loader.Talk: opConsole, loader.Keep: opSettingsGet}
 
 func (s *session) offers(op int) bool {
 	for _, has := range s.rec.Ops {
@@ -469,6 +471,45 @@ func (s *session) Say(ctx context.Context, line string) (said string, err error)
 	return said, err
 }
 
+// mostSettings bounds the text of a unit's settings.
+const mostSettings = 64 << 10
+
+// Settings is SETTINGS GET, piece by piece: lines of name=value.
+func (s *session) Settings(ctx context.Context) ([]loader.Setting, error) {
+	var text []byte
+	for {
+		var piece []byte
+		r := s.request(opSettingsGet, binary.LittleEndian.AppendUint32(nil, uint32(len(text))))
+		r.answer = s.rec.ReadMax
+		if err := s.exchange(ctx, once(r), func(_ *request, body []byte) error { piece = body; return nil }); err != nil {
+			return nil, err
+		}
+		if len(piece) == 0 {
+			break
+		}
+		if text = append(text, piece...); len(text) > mostSettings {
+			return nil, core.Fail(core.RefusedByUnit, "the unit's settings have more than %d bytes of text", mostSettings)
+		}
+	}
+	var all []loader.Setting
+	for n, line := range strings.Split(strings.TrimSuffix(string(text), "\n"), "\n") {
+		if line == "" {
+			continue
+		}
+		name, value, ok := strings.Cut(line, "=")
+		if !ok || name == "" || !utf8.ValidString(line) {
+			return nil, core.Fail(core.RefusedByUnit, "line %d of the unit's settings is %q, expected name=value", n+1, line)
+		}
+		all = append(all, loader.Setting{Name: name, Value: value})
+	}
+	return all, nil
+}
+
+// PutSetting is SETTINGS PUT.
+func (s *session) PutSetting(ctx context.Context, x loader.Setting) error {
+	return s.exchange(ctx, once(s.request(opSettingsPut, []byte(x.Name+"="+x.Value))), func(*request, []byte) error { return nil })
+}
+
 func once(r *request) func() (*request, error) {
 	return func() (*request, error) {
 		one := r
@@ -483,7 +524,7 @@ func explain(r *request, status byte, body []byte) error {
 	if len(body) > 0 && len(body) <= 200 {
 		text = fmt.Sprintf(": %q", body)
 	}
-	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSpeed: "speed", opProtection: "protection", opConsole: "console"}[r.op]
+	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSettingsGet: "settings get", opSettingsPut: "settings put", opSpeed: "speed", opProtection: "protection", opConsole: "console"}[r.op]
 	where := ""
 	if len(r.body) >= 8 && r.op >= opRead && r.op <= opDigest {
 		where = fmt.Sprintf(" at 0x%06X", binary.LittleEndian.Uint64(r.body))

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"slices"
 	"testing"
 	"time"
 
@@ -72,7 +73,7 @@ func (u unit) mustOpen(t *testing.T) loader.Session {
 	return s
 }
 
-var abilities = []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.File, loader.Guard, loader.Talk}
+var abilities = []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.File, loader.Guard, loader.Talk, loader.Keep}
 
 // Run runs it.
 func Run(t *testing.T, s Subject) {
@@ -169,6 +170,9 @@ func Run(t *testing.T, s Subject) {
 	}
 	if has(loader.Guard) {
 		t.Run("protection", func(t *testing.T) { guards(t, fresh) })
+	}
+	if has(loader.Keep) {
+		t.Run("settings", func(t *testing.T) { keeps(t, fresh) })
 	}
 	t.Run("a line that spoils bytes", func(t *testing.T) {
 		u := fresh(t)
@@ -324,6 +328,34 @@ func guards(t *testing.T, fresh func(*testing.T) unit) {
 	}
 	if after := u.Memory(); !bytes.Equal(after[0x1000:0x7000], bytes.Repeat([]byte{0xFF}, 0x6000)) {
 		t.Error("lifting the lock erased nothing")
+	}
+}
+
+func keeps(t *testing.T, fresh func(*testing.T) unit) {
+	ctx := context.Background()
+	session := fresh(t).mustOpen(t)
+	k := session.(loader.Keeper)
+	all, err := k.Settings(ctx)
+	if err != nil || len(all) < 2 {
+		t.Fatalf("%+v %v", all, err)
+	}
+	all[1].Value = "17"
+	if err := k.PutSetting(ctx, all[1]); err != nil {
+		t.Fatal(err)
+	}
+	if g, ok := session.(loader.Guarded); ok { // they are to be had while the memory is locked
+		if err := g.Lock(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := session.Identify(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if now, err := k.Settings(ctx); err != nil || !slices.Equal(now, all) {
+		t.Errorf("put back %+v, read %+v, %v", all, now, err)
+	}
+	if err := k.PutSetting(ctx, loader.Setting{Value: "x"}); core.KindOf(err) != core.RefusedByUnit {
+		t.Errorf("a setting without a name: %v", err)
 	}
 }
 

@@ -170,6 +170,9 @@ func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) error {
 		}
 		answer, err := l.answer(ctx)
 		switch {
+		case core.KindOf(err) == core.RefusedByUnit && n > 1: // it took the file at first, so it may take it once more
+			return core.Fail(core.Interrupted, "the unit cancelled the transfer at block %d", n).
+				Do("Look at the plug and the ground; then begin again: the file is sent from its start.")
 		case err != nil && !errors.Is(err, errLate):
 			return err
 		case err == nil && answer == ack && try == 1:

@@ -78,7 +78,7 @@ func TestWhatASenderMeets(t *testing.T) {
 		"nobody asks":              {"", core.NotAnswering, "no receiver has asked"},
 		"one CAN is noise":         {"C\x18\x06\x06\x06", "", ""},
 		"cancelled at once":        {twice("\x18"), core.RefusedByUnit, "cancelled"},
-		"cancelled in the middle":  {"C\x06" + twice("\x18"), core.RefusedByUnit, "cancelled"},
+		"cancelled in the middle":  {"C\x06" + twice("\x18"), core.Interrupted, "cancelled the transfer at block 2"},
 		"never acknowledged":       {"C" + strings.Repeat("\x15", 20), core.NotAnswering, "sent 10 times"},
 		"the end not acknowledged": {"C\x06\x06" + strings.Repeat("\x15", 20), core.NotAnswering, "end of the file"},
 	} {

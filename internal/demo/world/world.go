@@ -43,12 +43,14 @@ var (
 	PorterBody []byte
 	//go:embed sanderling-7.yaml
 	Sanderling7 []byte
+	//go:embed tern-tongue.yaml
+	TernTongue []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
-var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7}
+var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue}
 
 // Release is a release of the demo.
 type Release struct {
@@ -196,6 +198,8 @@ var Units = []Unit{
 	seen(Unit{Link: "tug-1", Model: "porter-lamp", Revision: "B", Serial: "PL-700112", Runs: "PL-3310-B", Site: "Gannet Quay, tug 4", Told: map[string]string{"board": "PL-3301-C"}}),
 	seen(Unit{Link: "tug-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "Gannet Quay, tug 4", Told: map[string]string{"motor": "twin"}}),
 	seen(Unit{Link: "tug-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "Gannet Quay, tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
+	seen(Unit{Link: "tug-4", Model: "porter-lamp", Revision: "B", Serial: "PL-700140", Runs: "PL-3310-B", Site: "Gannet Quay, tug 7", Told: map[string]string{"board": "PL-3301-C"}, Locked: true}),
+	seen(Unit{Link: "tool-1", Model: "tern-tongue", Revision: "B", Serial: "TT-0502", Runs: "1.2.0", Site: "the van", Label: map[string]string{"revision": "B"}}),
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
 }
 
@@ -293,12 +297,18 @@ func Board(sheet *model.Sheet, serial string) sim.Spec {
 		if r.Use == memory.Program && s.Program == 0 {
 			s.Program = r.Address
 		}
+		if r.Use == memory.Settings && r.Length > settingsAt && s.Settings.Length == 0 {
+			s.Settings = sim.Range{Address: r.Address + settingsAt, Length: r.Length - settingsAt}
+		}
 		if r.ReadOnly {
 			s.Closed = append(s.Closed, sim.Range{Address: r.Address, Length: r.Length})
 		}
 	}
 	return s
 }
+
+// settingsAt is where in its region a unit keeps its settings as text.
+const settingsAt = 512
 
 // Memory is a unit's memory as it came from the maker with a program in it: the
 // loader, the settings and the identity are its own.
@@ -321,6 +331,9 @@ func Memory(sheet *model.Sheet, serial string, program []byte) []byte {
 			copy(part, fmt.Sprintf("SET1 serial=%s ", serial))
 			for i := 64; i < 264; i++ {
 				part[i] = byte(own.Uint32())
+			}
+			if len(part) > settingsAt {
+				copy(part[settingsAt:], fmt.Sprintf("brightness=%d\nquiet=%d\nzero-point=%d.%d\n", 1+own.IntN(9), own.IntN(2), own.IntN(40), own.IntN(10)))
 			}
 		case memory.Identity:
 			copy(part, fmt.Sprintf("ID1 %s %s", sheet.Model, serial))

@@ -1,0 +1,43 @@
+<script setup lang="ts">
+// What cannot be saved, what is erased, and the ways on.
+import { mdiArrowULeftTop, mdiLock, mdiPencil, mdiShieldCheck, mdiTrashCanOutline } from '@mdi/js'
+import { computed } from 'vue'
+
+import type { Card } from '../api/client'
+import { kib } from '../words'
+
+const props = defineProps<{ card: Card; lead: boolean }>()
+const fate: Record<string, [string, string, string]> = {
+  stays: [mdiShieldCheck, '', 'stays as it is'],
+  written: [mdiPencil, '', 'erased, and written anew'],
+  'put-back': [mdiArrowULeftTop, 'teal', 'erased, and put back after the write'],
+  lost: [mdiTrashCanOutline, 'brick', 'erased, and lost'],
+}
+const why = computed(() => (props.card.locked ? 'Its memory is locked against reading. Lifting the lock erases all that its loader may write; it is set again after the write.' : props.card.instead || 'Its loader cannot read memory.'))
+</script>
+
+<template>
+  <section v-if="card.wayBack !== 'full'" class="protected" data-protected :data-way="card.wayBack">
+    <div class="row head"><v-icon :icon="mdiLock" size="32" class="brick" /><h2>No full backup can be taken</h2></div>
+    <p>{{ why }}</p>
+    <ul class="rows">
+      <li v-for="f in card.fates" :key="f.name" class="fate" :class="fate[f.fate]![1]"><v-icon :icon="fate[f.fate]![0]" size="24" /><strong>{{ f.name }}</strong><span class="counts">{{ kib(f.bytes) }}</span><span>{{ fate[f.fate]![2] }}</span></li>
+    </ul>
+    <h3>Ways on</h3>
+    <ul class="ways">
+      <li v-if="card.reference"><strong>By reference:</strong> the catalogue keeps the image of {{ card.reference }}, which it runs. It can be written again; the record says so.</li>
+      <li v-if="card.wayBack === 'settings'"><strong>Settings only:</strong> the unit gives its settings all the same. They are kept before the write and put back after it.</li>
+      <li v-else><strong>Settings by hand:</strong> write them down or take pictures before the run; they come back by hand.</li>
+      <li><strong>{{ lead ? 'By your name:' : 'Ask a lead:' }}</strong> the run stops before the first erase, and {{ lead ? 'you go on' : 'a lead goes on' }} with a reason that stands in the record.</li>
+    </ul>
+  </section>
+</template>
+
+<style scoped>
+.protected { border-left: 8px solid rgb(var(--v-theme-error)); background: rgb(var(--v-theme-surface)); padding: 16px 20px; margin: 20px 0; display: grid; gap: 12px; }
+.head { gap: 12px; flex-wrap: nowrap; }
+.fate { display: grid; grid-template-columns: 28px minmax(90px, 140px) 90px 1fr; gap: 12px; align-items: center; }
+h3 { font-size: 16px; }
+.ways { padding-left: 20px; display: grid; gap: 6px; max-width: 80ch; }
+@media (max-width: 600px) { .fate { grid-template-columns: 28px 1fr auto; } .fate span:last-child { grid-column: 2 / -1; } }
+</style>

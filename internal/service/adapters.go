@@ -1,0 +1,176 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/procedure"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, error) {
+	out := client.Adapters{Adapters: []client.Adapter{}}
+	rows, err := v.store.Adapters(ctx)
+	if err != nil {
+		return out, err
+	}
+	families, err := v.store.Families(ctx)
+	if err != nil {
+		return out, err
+	}
+	links, err := v.store.Links(ctx)
+	if err != nil {
+		return out, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range rows {
+		a := client.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency, State: r.State, Note: r.Note,
+			Tested: timeOf(r.Tested), Sound: r.Sound, Changed: r.At, By: names[r.By], Links: []string{}, Families: []client.Family{}}
+		for _, f := range families {
+			if f.Adapter == r.Serial {
+				a.Families = append(a.Families, client.Family{Model: f.Model, Worked: f.Worked, Failed: f.Failed})
+			}
+		}
+		for _, l := range links {
+			if l.Adapter == r.Serial {
+				a.Links = append(a.Links, l.FullName())
+			}
+		}
+		if err := v.asUnit(ctx, links, &a); err != nil {
+			return out, err
+		}
+		out.Adapters = append(out.Adapters, a)
+	}
+	return out, nil
+}
+
+// asUnit looks an adapter up in the register of units: one that has firmware of its
+// own is a unit of a model of its own, and is brought up to date like any other.
+func (v *Service) asUnit(ctx context.Context, links []store.Link, a *client.Adapter) error {
+	u, err := v.store.Unit(ctx, a.Serial)
+	if core.KindOf(err) == core.NotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	a.Unit, a.Firmware = u.ID, or(u.Running, a.Firmware)
+	for _, l := range links {
+		if l.Unit.String == u.ID {
+			a.At = l.FullName()
+		}
+	}
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return err
+	}
+	if best, ok := fit.Chosen(j.verdicts); ok && best.Recommended && !best.Current {
+		a.Newer = best.Version
+	}
+	return nil
+}
+
+type adapterIn struct{ Body client.NewAdapter }
+
+func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter, error) {
+	n := in.Body
+	err := v.store.PutAdapter(ctx, store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Inverted: n.Inverted, Firmware: n.Firmware, Latency: n.Latency,
+		State: or(n.State, "ready"), Note: n.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+	if err != nil {
+		return client.Adapter{}, err
+	}
+	all, err := v.listAdapters(ctx, nil)
+	for _, a := range all.Adapters {
+		if a.Serial == n.Serial {
+			return a, err
+		}
+	}
+	return client.Adapter{}, err
+}
+
+// adapterOn is the adapter that a bench has on a link, as its record says that it
+// is set; nil where nobody has entered one.
+func (v *Service) adapterOn(ctx context.Context, l store.Link) (*procedure.Adapter, error) {
+	if l.Adapter == "" {
+		return nil, nil
+	}
+	rows, err := v.store.Adapters(ctx)
+	for _, r := range rows {
+		if r.Serial == l.Adapter {
+			return &procedure.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency}, err
+		}
+	}
+	return nil, err
+}
+
+type wiresIn struct{ Body client.NewWires }
+
+// putWires keeps which colours the wires on a link have this time.
+func (v *Service) putWires(ctx context.Context, in *wiresIn) (client.Wires, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Wires{}, err
+	}
+	if err := in.Body.Wires.Check(); err != nil {
+		return client.Wires{}, err
+	}
+	if err := v.sawWires(ctx, p.Link, in.Body.Wires); err != nil {
+		return client.Wires{}, err
+	}
+	return v.wires(ctx, p.Link)
+}
+
+func (v *Service) sawWires(ctx context.Context, l store.Link, wires procedure.Colours) error {
+	raw, err := json.Marshal(wires)
+	if err != nil {
+		return err
+	}
+	return v.store.PutLead(ctx, store.Lead{Bench: l.Bench, Link: l.Name, Adapter: l.Adapter, Wires: string(raw), By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+}
+
+// wires are those that somebody saw on a link with the adapter that is on it now.
+func (v *Service) wires(ctx context.Context, l store.Link) (client.Wires, error) {
+	row, err := v.store.Lead(ctx, l.Bench, l.Name)
+	if err == nil && row.Adapter != l.Adapter {
+		err = core.Fail(core.NotFound, "another adapter is on %s since its wires were looked at", l.FullName())
+	}
+	if err != nil {
+		return client.Wires{}, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return client.Wires{}, err
+	}
+	out := client.Wires{Link: l.FullName(), Adapter: row.Adapter, By: names[row.By], At: row.At}
+	return out, json.Unmarshal([]byte(row.Wires), &out.Wires)
+}
+
+type listenIn struct{ Body client.NewListen }
+
+// listen has the bench hear what is on a line; nothing is sent but what a person
+// wants said.
+func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Heard{}, err
+	}
+	if p.Run.Valid {
+		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+	}
+	n := in.Body
+	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
+	if err != nil {
+		return client.Heard{}, err
+	}
+	if r.Heard == nil {
+		return client.Heard{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
+	}
+	r.Heard.Link = p.FullName()
+	return *r.Heard, nil
+}

@@ -1,0 +1,281 @@
+package trials
+
+import (
+	"bytes"
+	"image"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"zealousferry/core"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+	"zealousferry/internal/bench"
+	"zealousferry/internal/client"
+	"zealousferry/internal/sim"
+	"zealousferry/internal/testkit"
+)
+
+// joined starts the world's bench anew with an adapter on link a.
+func joined(t *testing.T, w *testkit.World, adapter string) {
+	t.Helper()
+	w.StopBench()
+	w.StartBench([]bench.Port{{Name: "a", Kind: "rfc2217", Settings: map[string]string{"address": w.Units["a"].Address()}, Adapter: adapter}})
+	w.Wait("the adapter to be known", func() bool {
+		l, err := w.Viewer.Links(ctx)
+		return err == nil && len(l.Links) == 1 && l.Links[0].State == "free" && l.Links[0].Adapter == adapter
+	})
+}
+
+// TestWhatIsOnALine: silence, the program's word, faults, and a line of text that
+// the loader passes to the program.
+func TestWhatIsOnALine(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	h, err := w.Technician.Listen(ctx, client.NewListen{At: "b/a", Lasts: 200})
+	if err != nil || h.Bytes != 0 || !h.Signs.Told || !h.Signs.DSR || h.Mode.Baud != 115200 || h.Link != "b/a" {
+		t.Errorf("a quiet line: %+v %v", h, err)
+	}
+	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "b/a", Lasts: 400, Say: "V?"}); err != nil || h.Text != "program 1.0.0\n" || h.Bytes != 15 {
+		t.Errorf("asked for its version: %q %+v %v", h.Text, h, err)
+	}
+	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "b/a", Say: "V?", Loader: true}); err != nil || h.Answer != "program 1.0.0\r\n" {
+		t.Errorf("through its loader: %+v %v", h, err)
+	}
+	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{Baud: 57600}})
+	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "S-0001", Lasts: 400}); err != nil {
+		t.Fatal(err)
+	}
+	w.Units["a"].Power(false)
+	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "b/a", Lasts: 300}); err != nil || h.Signs.DSR {
+		t.Errorf("without power: %+v %v", h.Signs, err)
+	}
+	if _, err := w.Technician.Listen(ctx, client.NewListen{At: "b/a", Say: "V?", Loader: true}); core.KindOf(err) != core.NotAnswering {
+		t.Errorf("through the loader of a unit without power: %v", err)
+	}
+	if _, err := w.Technician.Listen(ctx, client.NewListen{At: "b/z"}); core.KindOf(err) != core.NotFound {
+		t.Errorf("a link that is not there: %v", err)
+	}
+}
+
+// TestWiresOfThisTime: what somebody saw of a lead stands on the card, until
+// another adapter is on the link.
+func TestWiresOfThisTime(t *testing.T) {
+	w := handed(t, "gangway", nil)
+	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"GND": "black"}}); core.KindOf(err) != core.BadFile {
+		t.Errorf("a wire without a pin: %v", err)
+	}
+	if _, err := w.Viewer.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"1": "grey"}}); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a viewer says colours: %v", err)
+	}
+	got, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"1": "grey", "3": "white, TX"}})
+	if err != nil || got.By != "Sunniva Dale" || got.Wires["3"] != "white, TX" {
+		t.Errorf("%+v %v", got, err)
+	}
+	c, err := w.Viewer.Card(ctx, "S-0001", "", "")
+	if err != nil || c.Wires == nil || c.Wiring.Wires[0].Colour != "grey" || c.Wiring.Wires[1].Colour != "white, TX" || c.Wiring.Wires[2].Colour != "green" {
+		t.Errorf("%+v %v", c.Wiring, err)
+	}
+	joined(t, w, "TT-7")
+	if c, err = w.Viewer.Card(ctx, "S-0001", "", ""); err != nil || c.Wires != nil || c.Wiring.Wires[0].Colour != "black" {
+		t.Errorf("with another adapter: %+v %v", c.Wires, err)
+	}
+}
+
+// TestAnAdapterIsHeldAgainstTheSheet: its settings refuse a run, its driver's pace
+// comes from the bench, and its own firmware is brought up to date like a unit's.
+func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
+	w := testkit.NewWorld(t)
+	wired := strings.Replace(underSeat, "adapter: two-wire lead", "adapter: two-wire lead\n        volts: 3.3", 1)
+	if _, err := w.Lead.PutModel(ctx, append(testkit.SmallSheetOf("gangway"), wired...)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V"}); err != nil {
+		t.Fatal(err)
+	}
+	joined(t, w, "S-0001") // the adapter is the unit on the link: its own firmware
+	w.Wait("the bench to hear of the sheet", func() bool {
+		_, err := w.Technician.Identify(ctx, "b/a", "")
+		c, err2 := w.Viewer.Card(ctx, "b/a", "", "")
+		return err == nil && err2 == nil && c.Wiring != nil
+	})
+	c, err := w.Viewer.Card(ctx, "b/a", "", "")
+	if err != nil || !strings.Contains(c.Unsuited, "set to 5 V; the unit's lines want 3.3 V") {
+		t.Fatalf("%q %v", c.Unsuited, err)
+	}
+	before := w.Units["a"].Memory()
+	r := w.Flash("a", "2.0.0")
+	if r.Outcome != "refused" || r.Progress.Fault.Kind != core.DoesNotFit || !strings.Contains(r.Progress.Fault.Next, "ferry adapter set S-0001 --volts") || !bytes.Equal(before, w.Units["a"].Memory()) {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	all, err := w.Viewer.Adapters(ctx)
+	if err != nil || len(all.Adapters) != 1 || all.Adapters[0].Firmware != "1.0.0" || all.Adapters[0].Newer != "2.0.0" || all.Adapters[0].At != "b/a" {
+		t.Fatalf("%+v %v", all, err)
+	}
+	l := commandLine(t, w, "technician")
+	ferry := func(args ...string) string {
+		c := exec.Command(l.path, args...)
+		c.Env = l.env
+		out, _ := c.CombinedOutput()
+		return string(out)
+	}
+	if out := ferry("adapter", "list"); !strings.Contains(out, "1.0.0 → 2.0.0") || !strings.Contains(out, "ferry flash b/a") {
+		t.Errorf("%s", out)
+	}
+	if out := ferry("adapter", "set", "S-0001", "--volts", "3.3 V"); !strings.Contains(out, "two-wire lead") {
+		t.Errorf("the name is lost: %s", out)
+	}
+	r = w.Open(client.NewRun{Kind: "flash", At: "b/a"})
+	answerAll(t, w, w.Technician, r.ID, asSeen)
+	if r = w.Follow(r.ID); r.Outcome != "done" || r.Record.Adapter != "S-0001" {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	if all, err = w.Viewer.Adapters(ctx); err != nil || all.Adapters[0].Firmware != "2.0.0" || all.Adapters[0].Newer != "" {
+		t.Errorf("after its own run: %+v %v", all, err)
+	}
+}
+
+// TestTheWaysOnOfALockedUnit: one that gives its settings keeps them; one that gives
+// nothing has a backup by reference, which a restore names.
+func TestTheWaysOnOfALockedUnit(t *testing.T) {
+	for loader, way := range map[string]string{"gangway": run.BackSettings, "uartrom": run.BackImage} {
+		w := handed(t, loader, func(s *sim.Spec) { s.Locked = true })
+		c, err := w.Viewer.Card(ctx, "S-0001", "", "")
+		fate := map[string]string{}
+		for _, f := range c.Fates {
+			fate[f.Name] = f.Fate
+		}
+		settings := map[string]string{run.BackSettings: "put-back", run.BackImage: "lost"}[way]
+		if err != nil || c.WayBack != way || c.Reference != "1.0.0" || fate["settings"] != settings || fate["loader"] != "stays" || fate["program"] != "written" {
+			t.Fatalf("%s: %+v %v", loader, c, err)
+		}
+		r, err := w.Lead.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001", Waive: []string{run.GateProtection}, Reason: "the lamp must burn"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		answerAll(t, w, w.Technician, r.ID, asSeen)
+		if r = w.Follow(r.ID); r.Outcome != "done" || r.Record.WayBack != way || r.Record.Reference != "1.0.0" {
+			t.Fatalf("%s: %s %+v %+v", loader, r.Outcome, r.Progress.Fault, r.Record)
+		}
+		b, err := w.Viewer.Backups(ctx, "S-0001")
+		if err != nil || len(b.Backups) != 0 || len(b.References) != 1 || b.References[0].Version != "1.0.0" || b.References[0].Run != r.ID {
+			t.Errorf("%s: %+v %v", loader, b, err)
+		}
+		_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "restore", At: "b/a", Label: "S-0001"})
+		if e, ok := err.(*core.Error); !ok || e.Kind != core.NoWayBack || !strings.Contains(e.Next, "ferry flash S-0001 1.0.0") {
+			t.Errorf("%s: a restore: %v", loader, err)
+		}
+	}
+}
+
+// TestALabelForEveryTakingUp: through the service and on the command line.
+func TestALabelForEveryTakingUp(t *testing.T) {
+	w := handed(t, "uartrom", slow)
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001"})
+	for n := 0; n < 5; n++ {
+		item := turn(t, w, r.ID)
+		value := asSeen[item]
+		if value == "" {
+			value = "yes"
+		}
+		if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: item, Value: value}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	w.StopBench()
+	w.StartBench(nil)
+	w.Wait("the run to count as interrupted", func() bool {
+		x, err := w.Technician.Run(ctx, r.ID)
+		return err == nil && x.State == "paused" && x.Relabel
+	})
+	l := commandLine(t, w, "technician")
+	c := exec.Command(l.path, "run", "resume", r.ID)
+	c.Env = l.env
+	if out, _ := c.CombinedOutput(); c.ProcessState.ExitCode() != 13 || !strings.Contains(string(out), "--label SERIAL") {
+		t.Errorf("without a label: exit %d\n%s", c.ProcessState.ExitCode(), out)
+	}
+	if _, err := w.Technician.ResumeRun(ctx, r.ID, "S-0001"); err != nil {
+		t.Fatal(err)
+	}
+	answerAll(t, w, w.Technician, r.ID, asSeen)
+	if r = w.Follow(r.ID); r.Outcome != "done" || r.Halves < 2 {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+}
+
+// TestFoundAndLeftSideBySide: an answer that is a fact is in the register, pictures
+// of the same place stand beside each other.
+func TestFoundAndLeftSideBySide(t *testing.T) {
+	w := testkit.NewWorld(t)
+	sheet := strings.Replace(string(testkit.SmallSheetOf("gangway")), "  revision: { values: [C, D] }\n", "  revision: { values: [C, D] }\n  lamp: { values: [green, none] }\n", 1)
+	sheet += `procedures:
+  - name: seen
+    edition: 1
+    place: bench
+    takes: 2m
+    items:
+      - { id: lamp, do: choose, at: found, fact: lamp, says: { en: "Which lamp burns?" }, choices: [{ value: green, says: { en: green } }, { value: none, says: { en: none } }] }
+      - { id: front, do: photo, at: found, says: { en: "Picture of the front." } }
+      - { id: lamp-after, do: choose, at: left, again: lamp, says: { en: "And now?" } }
+      - { id: front-after, do: photo, at: left, again: front, says: { en: "The same picture." } }
+`
+	if _, err := w.Lead.PutModel(ctx, []byte(sheet)); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the bench to hear of the sheet", func() bool {
+		_, err := w.Technician.Identify(ctx, "b/a", "")
+		c, err2 := w.Viewer.Card(ctx, "b/a", "", "")
+		return err == nil && err2 == nil && c.Procedure == "seen"
+	})
+	l := commandLine(t, w, "technician")
+	dir := t.TempDir()
+	ferry := func(args ...string) string {
+		c := exec.Command(l.path, args...)
+		c.Dir, c.Env = dir, l.env
+		out, err := c.CombinedOutput()
+		if err != nil {
+			t.Fatalf("ferry %s: %v\n%s", strings.Join(args, " "), err, out)
+		}
+		return string(out)
+	}
+	for n, name := range []string{"one.png", "two.png"} {
+		os.WriteFile(filepath.Join(dir, name), pictureOf(byte(60+n*90)), 0o600)
+	}
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
+	for _, x := range [][]string{{"lamp", "green"}, {"front", "yes", "--photo", "one.png"}, {"lamp-after", "none", "--note", "after two tries"}, {"front-after", "yes", "--photo", "two.png"}} {
+		w.Wait(x[0], func() bool { return turn(t, w, r.ID) == x[0] })
+		ferry(append([]string{"run", "answer", r.ID}, x[1:]...)...)
+	}
+	r = w.Follow(r.ID)
+	if r.Outcome != "done" || len(r.Sides) != 2 || !r.Sides[0].Other || r.Sides[0].Left.Value != "none" || r.Sides[1].Found.Photo == "" || r.Sides[1].Left.Photo == "" || r.Sides[1].Found.Photo == r.Sides[1].Left.Photo {
+		t.Fatalf("%s %+v %+v", r.Outcome, r.Progress.Fault, r.Sides)
+	}
+	if out := ferry("run", "show", r.ID); !strings.Contains(out, "as found") || !strings.Contains(out, "other than found") || !strings.Contains(out, "none after two tries") {
+		t.Errorf("%s", out)
+	}
+	p, err := w.Viewer.Unit(ctx, "S-0001")
+	if err != nil || p.Facts["lamp"].Value != "green" || p.Facts["lamp"].Source != core.FromPerson || p.Facts["lamp"].By != "Sunniva Dale" {
+		t.Errorf("the register: %+v %v", p.Facts["lamp"], err)
+	}
+	x := tab(t, w, "technician", 390, 844)
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), testkit.Until(`[...document.querySelectorAll("[data-sides] img")].filter(i => { i.loading = "eager"; return i.complete && i.naturalWidth > 0 }).length === 2`), says("other than found"))
+}
+
+// pictureOf is a small picture of one shade.
+func pictureOf(shade byte) []byte {
+	im := image.NewGray(image.Rect(0, 0, 40, 30))
+	for i := range im.Pix {
+		im.Pix[i] = shade + byte(i%7)
+	}
+	var out bytes.Buffer
+	png.Encode(&out, im)
+	return out.Bytes()
+}
