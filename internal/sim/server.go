@@ -189,4 +189,13 @@ func (c *connection) set(sub []byte) {
 		}
 	}
 	c.command(code+100, value...)
+	if code == 11 { // how the lines stand, without a change: DSR is the unit's power
+		u.mu.Lock()
+		state := byte(0)
+		if u.powered {
+			state = 0x20
+		}
+		u.mu.Unlock()
+		c.modemState(state)
+	}
 }

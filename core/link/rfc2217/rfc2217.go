@@ -395,6 +395,10 @@ func (p *port) command(body []byte) {
 		if len(body) == 3 {
 			p.lineState(body[2])
 		}
+	case setLineStateMask + fromServer, setModemStateMask + fromServer: // it will tell
+		p.mu.Lock()
+		p.signs.Told = true
+		p.mu.Unlock()
 	default:
 		select {
 		case p.answers <- answer{body[1], append([]byte(nil), body[2:]...)}:
