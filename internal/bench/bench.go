@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
+	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
 	"zealousferry/core/link/ports"
 	"zealousferry/core/model"
@@ -86,6 +87,7 @@ type Bench struct {
 type port struct {
 	Port
 	held chan struct{} // capacity 1
+	ear  *diagnose.Ear // that listens; guarded by the bench's lock
 }
 
 // Enrol makes a key, trades the code for a token, and writes the bench's folder.
@@ -167,7 +169,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 		return nil, err
 	}
 	for _, p := range ports {
-		b.ports[p.Name] = &port{p, make(chan struct{}, 1)}
+		b.ports[p.Name] = &port{Port: p, held: make(chan struct{}, 1)}
 		b.order = append(b.order, p.Name)
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
@@ -288,6 +290,11 @@ func (b *Bench) forget(j *job) {
 // Close gives up the folder.
 func (b *Bench) Close() error {
 	b.client.Close()
+	for _, p := range b.ports {
+		if p.ear != nil {
+			p.ear.Stop()
+		}
+	}
 	for _, j := range b.jobs {
 		j.journal.Close()
 	}
@@ -450,6 +457,12 @@ func (b *Bench) hold(name string) (*port, error) {
 	p, ok := b.ports[name]
 	if !ok {
 		return nil, core.Fail(core.NotFound, "this bench has no link %q", name)
+	}
+	b.mu.Lock()
+	ear := p.ear
+	b.mu.Unlock()
+	if ear != nil {
+		ear.Stop()
 	}
 	select {
 	case p.held <- struct{}{}:

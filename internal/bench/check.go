@@ -160,24 +160,73 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 			}
 		}
 	}
-	s, done, err := b.stream(ctx, o.Link)
-	if err != nil {
-		return client.Result{}, err
-	}
-	defer done()
 	if o.Loader {
 		if sheet == nil {
 			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.id.Name, o.Link).Do("Identify it first: ferry identify " + b.id.Name + "/" + o.Link + ".")
 		}
+		s, done, err := b.stream(ctx, o.Link)
+		if err != nil {
+			return client.Result{}, err
+		}
+		defer done()
 		answer, err := b.through(ctx, s, sheet, o.Say)
 		return client.Result{Heard: &client.Heard{Answer: answer, Heard: diagnose.Heard{Mode: sheet.Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
 	}
-	say := o.Say
-	if say != "" {
-		say += "\r"
+	e, err := b.ear(ctx, o.Link, mode)
+	if err != nil {
+		return client.Result{}, err
 	}
-	h, err := diagnose.Listen(ctx, s, mode, say, time.Duration(o.Lasts)*time.Millisecond, b.Clock)
+	if o.Say != "" {
+		if err := e.Say(o.Say + "\r"); err != nil {
+			return client.Result{}, err
+		}
+	}
+	end := b.Clock.After(time.Duration(o.Lasts) * time.Millisecond)
+	for waiting := true; waiting; {
+		e.Ask()
+		select {
+		case <-end:
+			waiting = false
+		case <-e.Over():
+			waiting = false
+		case <-b.Clock.After(time.Second):
+		case <-ctx.Done():
+			return client.Result{}, ctx.Err()
+		}
+	}
+	h, err := e.Take()
 	return client.Result{Heard: &client.Heard{Heard: h}}, err
+}
+
+// ear is who listens on a link: the one that does already at this setting, or a new
+// one. It gives the link up to whoever wants it.
+func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*diagnose.Ear, error) {
+	b.mu.Lock()
+	var e *diagnose.Ear
+	if p := b.ports[name]; p != nil {
+		e = p.ear
+	}
+	b.mu.Unlock()
+	if e != nil && e.Mode() == m {
+		select {
+		case <-e.Over():
+		default:
+			e.Ask()
+			return e, nil
+		}
+	}
+	s, done, err := b.stream(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	p := b.ports[name]
+	if e, err = diagnose.Listen(s, m, b.Clock, done); err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	p.ear = e
+	b.mu.Unlock()
+	return e, nil
 }
 
 // through says a line to the program by way of the unit's loader.

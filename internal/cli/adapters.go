@@ -61,7 +61,7 @@ func (a *app) adapterVerb() *cobra.Command {
 					if x.Latency > 0 {
 						holds = fmt.Sprintf("%d ms", x.Latency)
 					}
-					rows = append(rows, []string{a.paint(bold, x.Serial), x.Name, x.State, dash(level), own, holds, test, strings.Join(x.Links, " "), strings.Join(worked, "  ")})
+					rows = append(rows, []string{a.paint(bold, x.Serial), x.Name, x.State, dash(level), own, holds, test, some(x.Links, 2), strings.Join(worked, "  ")})
 				}
 				a.table([]string{"adapter", "name", "state", "set to", "firmware", "holds back", "self-test", "on", "runs"}, rows)
 				for _, x := range all.Adapters {
@@ -115,6 +115,14 @@ func (a *app) adapterVerb() *cobra.Command {
 	f.StringVar(&n.Note, "note", "", "anything else")
 	v.AddCommand(list, set)
 	return v
+}
+
+// some names the first few, and says how many more there are.
+func some(all []string, n int) string {
+	if len(all) <= n {
+		return strings.Join(all, " ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(all[:n], " "), len(all)-n)
 }
 
 // wiresOf reads PIN=COLOUR words.

@@ -76,7 +76,7 @@ func (a *app) card(c client.Card) {
 		a.pair("done when", wrap(c.Test, 13))
 	}
 	if c.Minutes > 0 {
-		a.pair("takes", fmt.Sprintf("%d min, %s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place]))
+		a.pair("takes", fmt.Sprintf("%d min, %s%s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place], took(c.Took)))
 	}
 	if c.Meanwhile != "" {
 		a.pair("meanwhile", wrap(c.Meanwhile, 13))
@@ -86,7 +86,7 @@ func (a *app) card(c client.Card) {
 		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it; a lead may do that by name.", 13)))
 	}
 	for i, f := range c.Fates {
-		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), map[string]string{"stays": "stays as it is", "written": "written anew", "put-back": "erased, and put back after the write", "lost": a.paint(brick, "erased, and lost")}[f.Fate]))
+		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), map[string]string{"stays": "stays as it is", "written": "written anew", "put-back": "erased; the settings that it tells are put back", "lost": a.paint(brick, "erased, and lost")}[f.Fate]))
 	}
 	if c.Reference != "" && c.WayBack != run.BackFull {
 		a.pair("reference", wrap("The catalogue keeps the image of "+c.Reference+", which it runs: a backup by reference.", 13))
@@ -140,6 +140,17 @@ func (a *app) cardItem(i model.Item) []string {
 		lines = append(lines, "  "+word+wrap(s.Says.In("en"), 6))
 	}
 	return lines
+}
+
+// took says what the team's runs took.
+func took(t *client.Took) string {
+	switch {
+	case t == nil:
+		return ""
+	case t.Runs == 1:
+		return fmt.Sprintf("; the one run so far took %s", time.Duration(t.Seconds)*time.Second)
+	}
+	return fmt.Sprintf("; %d runs took %s at the middle", t.Runs, time.Duration(t.Seconds)*time.Second)
 }
 
 func supplyWords(s *model.Supply) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
@@ -185,7 +187,11 @@ func eventWords(e run.Event) string {
 	case run.KindHands:
 		return "" // the board says it
 	case run.KindAnswered:
-		return "answered"
+		var a procedure.Answer
+		if json.Unmarshal(e.Body, &a) != nil || a.Item == "" {
+			return "the unit answered"
+		}
+		return strings.TrimSpace(fmt.Sprintf("%s: %s  %s", strings.ReplaceAll(a.Item, "-", " "), a.Value, a.Note))
 	case run.KindProved:
 		return "link proved"
 	case run.KindWaived:

@@ -843,6 +843,7 @@ type Card struct {
 	StandingSays string        `json:"standingSays,omitempty"`
 	Place        string        `json:"place,omitempty" enum:"bench,in-place"`
 	Minutes      int           `json:"minutes,omitempty"`
+	Took         *Took         `json:"took,omitempty" doc:"Learned from runs by this procedure."`
 	Meanwhile    string        `json:"meanwhile,omitempty"`
 	Test         string        `json:"test,omitempty" doc:"What counts as done."`
 	Supply       *model.Supply `json:"supply,omitempty"`
@@ -862,6 +863,12 @@ type Card struct {
 	Reference    string        `json:"reference,omitempty" doc:"Version that it runs and whose image the catalogue keeps."`
 	Fates        []Fate        `json:"fates" nullable:"false" doc:"What becomes of each region, where its memory cannot be saved whole."`
 	Made         time.Time     `json:"made"`
+}
+
+// Took is how long the team's runs by a procedure took.
+type Took struct {
+	Runs    int `json:"runs"`
+	Seconds int `json:"seconds" doc:"At the middle."`
 }
 
 // Fate is what becomes of a region of memory that cannot be saved.

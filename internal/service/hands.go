@@ -411,6 +411,14 @@ func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out 
 		return err
 	}
 	out.Procedure, out.Edition, out.Place, out.Minutes = p.Name, p.Edition, p.Place, int(p.Duration().Minutes()+0.5)
+	took, err := v.store.Took(ctx, j.sheet.Model, p.Name)
+	if err != nil {
+		return err
+	}
+	if len(took) > 0 {
+		slices.Sort(took)
+		out.Took = &client.Took{Runs: len(took), Seconds: int(took[len(took)/2] + 0.5)}
+	}
 	out.Meanwhile, out.Test, out.Supply = p.Meanwhile.In("en"), p.Test.In("en"), p.Supply
 	out.Standing, out.StandingSays = procedure.Standing(p, holds)
 	out.Items = procedure.Due(p, holds)

@@ -47,22 +47,29 @@ const (
 type adapter struct {
 	unit *Unit
 	host host
-	mode uart // as the bench set it
-	rx   wire // bench to unit
-	tx   wire // unit to bench
+	mode uart        // as the bench set it
+	rx   wire        // bench to unit
+	tx   wire        // unit to bench
+	told chan func() // notices to the host, in their order
 	gone chan struct{}
 	once sync.Once
 }
 
 func newAdapter(u *Unit, h host) *adapter {
-	return &adapter{unit: u, host: h, mode: uart{u.Baud, "none", u.Inverted}, gone: make(chan struct{}),
+	return &adapter{unit: u, host: h, mode: uart{u.Baud, "none", u.Inverted}, told: make(chan func(), 64), gone: make(chan struct{}),
 		rx: wire{clock: u.clock, queue: make(chan parcel, 8)}, tx: wire{clock: u.clock, queue: make(chan parcel, 4096)}}
 }
 
 // carry moves bytes both ways while listen runs, then unplugs the adapter.
 func (a *adapter) carry(listen func()) {
 	var carriers sync.WaitGroup
-	carriers.Add(2)
+	carriers.Add(3)
+	go func() {
+		defer carriers.Done()
+		for tell := range a.told {
+			tell()
+		}
+	}()
 	go func() { defer carriers.Done(); a.rx.carry(a.unit.arrive) }()
 	go func() { defer carriers.Done(); a.tx.carry(a.toBench) }()
 	a.unit.mu.Lock()
@@ -73,9 +80,18 @@ func (a *adapter) carry(listen func()) {
 	a.unit.mu.Lock()
 	a.unit.adapter = nil
 	close(a.tx.queue)
+	close(a.told)
 	a.unit.mu.Unlock()
 	close(a.rx.queue)
 	carriers.Wait()
+}
+
+// tell queues a notice; called with the lock. A host that takes none loses them.
+func (a *adapter) tell(notice func()) {
+	select {
+	case a.told <- notice:
+	default:
+	}
 }
 
 func (a *adapter) unplug() {
@@ -202,14 +218,14 @@ func (a *adapter) idle() {
 	}
 	low := !u.powered || u.reset || f.HeldReset || u.setting().inverted != a.mode.inverted
 	if low {
-		go func() { a.host.lineState(lineBreak | lineFraming | 1); a.host.deliver([]byte{0}) }()
+		a.tell(func() { a.host.lineState(lineBreak | lineFraming | 1); a.host.deliver([]byte{0}) })
 	}
 	if f.OpenGround { // the mains hum comes in
 		hum := make([]byte, 6+u.random.IntN(6))
 		for i := range hum {
 			hum[i] = byte(u.random.Uint32())
 		}
-		go func() { a.host.lineState(lineFraming | 1); a.host.deliver(hum) }()
+		a.tell(func() { a.host.lineState(lineFraming | 1); a.host.deliver(hum) })
 	}
 }
 

@@ -189,7 +189,7 @@ func (u *Unit) power(on bool) {
 		if on {
 			state |= 0x20
 		}
-		go a.host.modemState(state)
+		a.tell(func() { a.host.modemState(state) })
 		a.idle()
 	}
 }

@@ -112,3 +112,12 @@ func (s *Store) Delayed(ctx context.Context, serial string, latency int) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE adapter SET latency = ? WHERE serial = ? AND latency <> ?`, latency, serial, latency)
 	return err
 }
+
+// Took lists how long the last runs by a procedure took from opening to close, in
+// seconds; those that were done and not interrupted.
+func (s *Store) Took(ctx context.Context, modelName, procedure string) (all []float64, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT TIMESTAMPDIFF(MICROSECOND, r.opened_at, r.closed_at) / 1e6 FROM run r JOIN unit u ON u.id = r.unit
+		WHERE u.model = ? AND r.card LIKE CONCAT(REPLACE(REPLACE(?, '%', ''), '_', ''), '/%') AND r.outcome = 'done'
+		AND NOT EXISTS (SELECT 1 FROM run_event e WHERE e.run = r.id AND e.epoch > 1) ORDER BY r.closed_at DESC LIMIT 40`, modelName, procedure)
+	return all, err
+}

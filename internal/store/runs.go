@@ -41,6 +41,7 @@ type Run struct {
 	OpenedAt  time.Time      `db:"opened_at"`
 	ClosedAt  sql.NullTime   `db:"closed_at"`
 	Adapter   string         `db:"adapter"`
+	Card      string         `db:"card"` // procedure/edition, once it is closed
 }
 
 // Opening is the run's opening event as it was ordered.
@@ -235,14 +236,14 @@ func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 	if r.State == RunClosed {
 		return &head, nil
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'closed', outcome = ?, closed_at = ? WHERE id = ?`, string(c.Outcome), micro(at), r.ID); err != nil {
+	record, err := history.DecodeRecord(c.Record)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'closed', outcome = ?, closed_at = ?, card = ? WHERE id = ?`, string(c.Outcome), micro(at), record.Card, r.ID); err != nil {
 		return nil, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ?`, r.ID); err != nil {
-		return nil, err
-	}
-	record, err := history.DecodeRecord(c.Record)
-	if err != nil {
 		return nil, err
 	}
 	if c.Touched { // what it runs now was asked on the wire; after a write that did not end well nobody knows

@@ -65,6 +65,25 @@ func TestWhatIsOnALine(t *testing.T) {
 	}
 }
 
+// TestTheLineOnThePage: it is heard as long as somebody looks, by the keyboard
+// alone, and gives the link up to a check.
+func TestTheLineOnThePage(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	x := tab(t, w, "technician", 390, 844)
+	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), says("Last identified: S-0001"), press("[data-listen]"), says("DSR on"), says("Nothing comes by itself"))
+	w.Units["a"].Power(false)
+	w.Units["a"].Power(true) // its program says hello
+	do(t, x, testkit.Until(`Number(document.querySelector("[data-line]").dataset.bytes) > 20`), says("starting, program 1.0.0"))
+	wide := 0.0
+	do(t, x, press("[data-check]"), says("Proved: the link is sound"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
+	if wide > 390 {
+		t.Errorf("the page is %v wide at 390", wide)
+	}
+}
+
 // TestWiresOfThisTime: what somebody saw of a lead stands on the card, until
 // another adapter is on the link.
 func TestWiresOfThisTime(t *testing.T) {
@@ -250,7 +269,10 @@ func TestFoundAndLeftSideBySide(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, name), pictureOf(byte(60+n*90)), 0o600)
 	}
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	for _, x := range [][]string{{"lamp", "green"}, {"front", "yes", "--photo", "one.png"}, {"lamp-after", "none", "--note", "after two tries"}, {"front-after", "yes", "--photo", "two.png"}} {
+	x := tab(t, w, "technician", 390, 844)
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), press(`[data-choice="green"]`), says("Picture of the front."),
+		testkit.Until(`document.querySelector("input[type=file]")`), chromedp.SetUploadFiles("input[type=file]", []string{filepath.Join(dir, "one.png")}, chromedp.ByQuery), press("[data-photo]"))
+	for _, x := range [][]string{{"lamp-after", "none", "--note", "after two tries"}, {"front-after", "yes", "--photo", "two.png"}} {
 		w.Wait(x[0], func() bool { return turn(t, w, r.ID) == x[0] })
 		ferry(append([]string{"run", "answer", r.ID}, x[1:]...)...)
 	}
@@ -261,11 +283,13 @@ func TestFoundAndLeftSideBySide(t *testing.T) {
 	if out := ferry("run", "show", r.ID); !strings.Contains(out, "as found") || !strings.Contains(out, "other than found") || !strings.Contains(out, "none after two tries") {
 		t.Errorf("%s", out)
 	}
+	if c, err := w.Viewer.Card(ctx, "S-0001", "", ""); err != nil || c.Took == nil || c.Took.Runs != 1 {
+		t.Errorf("what it took: %+v %v", c.Took, err)
+	}
 	p, err := w.Viewer.Unit(ctx, "S-0001")
 	if err != nil || p.Facts["lamp"].Value != "green" || p.Facts["lamp"].Source != core.FromPerson || p.Facts["lamp"].By != "Sunniva Dale" {
 		t.Errorf("the register: %+v %v", p.Facts["lamp"], err)
 	}
-	x := tab(t, w, "technician", 390, 844)
 	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), testkit.Until(`[...document.querySelectorAll("[data-sides] img")].filter(i => { i.loading = "eager"; return i.complete && i.naturalWidth > 0 }).length === 2`), says("other than found"))
 }
 

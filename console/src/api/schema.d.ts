@@ -1404,6 +1404,8 @@ export interface components {
             supply?: components["schemas"]["ModelSupply"];
             /** @description What counts as done. */
             test?: string;
+            /** @description Learned from runs by this procedure. */
+            took?: components["schemas"]["Took"];
             unit?: string;
             /** @description Why the adapter on the link must not be used as it is set. */
             unsuited?: string;
@@ -2856,6 +2858,15 @@ export interface components {
         };
         Targets: {
             targets: components["schemas"]["Target"][];
+        };
+        Took: {
+            /** Format: int64 */
+            runs: number;
+            /**
+             * Format: int64
+             * @description At the middle.
+             */
+            seconds: number;
         };
         Trust: {
             /** @enum {string} */

@@ -11,6 +11,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { backs, session, stages } from '../hands'
+import { minutes } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const card = ref<Card | null>(null)
@@ -66,7 +67,7 @@ function tick(id: string) {
           <template v-if="card.test"><dt>Done when</dt><dd>{{ card.test }}</dd></template>
         </dl>
         <dl>
-          <template v-if="card.minutes"><dt>Takes</dt><dd>{{ card.minutes }} min, {{ card.place === 'bench' ? 'at the bench' : 'where it stands' }}</dd></template>
+          <template v-if="card.minutes"><dt>Takes</dt><dd>{{ card.minutes }} min, {{ card.place === 'bench' ? 'at the bench' : 'where it stands' }}<div v-if="card.took" class="small muted">{{ card.took.runs === 1 ? 'the one run so far' : `${card.took.runs} runs` }} took {{ minutes(card.took.seconds) }}{{ card.took.runs === 1 ? '' : ' at the middle' }}</div></dd></template>
           <template v-if="card.meanwhile"><dt>Meanwhile</dt><dd>{{ card.meanwhile }}</dd></template>
           <template v-if="card.supply"><dt>Power</dt><dd><strong>{{ { adapter: 'The adapter feeds it', own: 'Its own supply feeds it', none: 'Nothing may feed it' }[card.supply.from] }}<template v-if="card.supply.volts">, {{ card.supply.volts }} V</template>.</strong> {{ card.supply.says?.en }}</dd></template>
         </dl>

@@ -24,6 +24,7 @@ const card = ref<Card | null>(null)
 const place = ref<Link | null>(null)
 const colours = ref<Record<string, string>>({})
 const kept = ref(false)
+const line = ref<InstanceType<typeof LineState> | null>(null)
 
 async function history() {
   const { data } = await api.GET('/api/checks', { params: { query: { at } } })
@@ -38,6 +39,7 @@ async function history() {
 async function run(what: string, body: { unplugged?: boolean; answer?: { value: number; yes: boolean; came?: Record<string, boolean> } } = {}) {
   busy.value = what
   trouble.value = null
+  await line.value?.stop()
   try {
     const { data, error } = await api.POST('/api/checks', { body: { at, ...(model.value && { model: model.value }), ...body } })
     if (error) throw error
@@ -53,6 +55,7 @@ async function run(what: string, body: { unplugged?: boolean; answer?: { value: 
 
 async function echo(place: string) {
   busy.value = place
+  await line.value?.stop()
   try {
     const { data, error } = await api.POST('/api/echo', { body: { at } })
     if (error) throw error
@@ -154,7 +157,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div><h3>And then</h3><p v-if="check.passed"><v-btn color="primary" :to="`/begin/${at}`">Start a run</v-btn></p><p v-else class="muted">Check again after every change: an old answer says nothing of a wire that was touched since.</p></div>
       </div>
     </template>
-    <LineState v-if="session.may('technician')" :at="at" :model="model" />
+    <LineState ref="line" v-if="session.may('technician')" :at="at" :model="model" />
     <section v-if="card?.wiring" class="past" data-wires>
       <h2>Wires for {{ card.serial }}</h2>
       <WiringDraw v-model:colours="colours" :wiring="card.wiring" :unit="card.serial" :adapter="place?.adapter" :edit="session.may('technician')" :seen="card.wires" />

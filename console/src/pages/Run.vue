@@ -312,7 +312,7 @@ async function putBack() {
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
             <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>
             <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">{{ sources[f.source] }}</td></tr>
-          </tbody></table><FoundLeft v-if="run.sides.length" :sides="run.sides" /></div>
+          </tbody></table></div>
           <div><table class="plain"><tbody>
             <tr v-if="run.record.adapter"><td class="muted">Adapter</td><td class="mono">{{ run.record.adapter }}</td></tr>
             <tr v-if="run.record.reference"><td class="muted">Backup</td><td>by reference: it ran {{ run.record.reference }}</td></tr>
@@ -323,6 +323,7 @@ async function putBack() {
             <tr><td class="muted">Journal</td><td><DigestText :digest="run.record.journal" /></td></tr>
           </tbody></table></div>
         </div>
+        <section v-if="run.sides.length" class="seen"><h2>As found, as left</h2><FoundLeft :sides="run.sides" /></section>
       </template>
     </div>
     <footer v-if="!closed && !paused" class="foot">
@@ -365,6 +366,7 @@ h3 { font-size: 15px; }
 .gap { margin: 24px 0 16px; }
 .label { height: 48px; min-width: 200px; padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; font: 18px var(--mono); color: inherit; }
 .label::placeholder { color: inherit; }
+.seen { margin-top: 28px; max-width: 980px; }
 .seal { display: inline-flex; gap: 6px; font-weight: 700; }
 .lost { background: rgb(var(--v-theme-tint-amber)); padding: 10px 24px; font-weight: 700; }
 .foot { position: fixed; bottom: 0; left: 0; right: 0; background: rgb(var(--v-theme-surface)); border-top: 1px solid var(--line); display: flex; justify-content: space-between; align-items: center; gap: 16px; padding: 12px 24px; z-index: 4; }

@@ -25,6 +25,6 @@ const href = (d: string) => `/api/evidence/${d}`
 .pair { display: grid; grid-template-columns: 1.2fr 1fr 1fr; gap: 16px; padding: 12px 0; border-bottom: 1px solid var(--line); align-items: start; }
 .other { border: 1.5px solid currentColor; border-radius: 4px; padding: 0 6px; white-space: nowrap; }
 figure { margin: 0; display: grid; gap: 4px; }
-img { width: 100%; max-width: 260px; aspect-ratio: 4 / 3; object-fit: cover; border: 1px solid var(--line); border-radius: 4px; display: block; }
+img { width: 100%; max-width: 320px; aspect-ratio: 4 / 3; object-fit: cover; border: 1px solid var(--line); border-radius: 4px; display: block; }
 @media (max-width: 600px) { .pair { grid-template-columns: 1fr 1fr; } .says { grid-column: 1 / -1; } }
 </style>

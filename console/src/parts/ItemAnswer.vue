@@ -34,7 +34,7 @@ function measured() {
       </form>
       <div v-else-if="item.do === 'photo'" class="row">
         <label class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
-        <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
+        <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" data-photo @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
       </div>
       <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ word[item.do] }}</v-btn>
       <div class="else"><v-btn variant="outlined" :disabled="busy" data-else @click="other = true">I see something else</v-btn></div>

@@ -15,6 +15,17 @@ const text = ref('')
 const trouble = ref<Problem | null>(null)
 let ended = false
 
+let loop: Promise<void> = Promise.resolve()
+function start() {
+  loop = listen()
+}
+// stop ends the listening, and is over once the link is free again.
+async function stop() {
+  listening.value = false
+  await loop
+}
+defineExpose({ stop })
+
 async function listen() {
   listening.value = true
   sum.value = { bytes: 0, framing: 0, parity: 0, breaks: 0, overrun: 0 }
@@ -55,7 +66,7 @@ const says = computed(() => {
   <section class="line" data-line :data-bytes="sum.bytes">
     <div class="row spread">
       <h2>The line just now</h2>
-      <v-btn variant="outlined" :prepend-icon="listening ? mdiEarHearingOff : mdiEarHearing" data-listen @click="listening ? (listening = false) : listen()">{{ listening ? 'Stop listening' : 'Listen' }}</v-btn>
+      <v-btn variant="outlined" :prepend-icon="listening ? mdiEarHearingOff : mdiEarHearing" data-listen @click="listening ? stop() : start()">{{ listening ? 'Stop listening' : 'Listen' }}</v-btn>
     </div>
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-if="heard">

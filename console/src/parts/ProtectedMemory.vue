@@ -10,7 +10,7 @@ const props = defineProps<{ card: Card; lead: boolean }>()
 const fate: Record<string, [string, string, string]> = {
   stays: [mdiShieldCheck, '', 'stays as it is'],
   written: [mdiPencil, '', 'erased, and written anew'],
-  'put-back': [mdiArrowULeftTop, 'teal', 'erased, and put back after the write'],
+  'put-back': [mdiArrowULeftTop, 'teal', 'erased; the settings that it tells are put back'],
   lost: [mdiTrashCanOutline, 'brick', 'erased, and lost'],
 }
 const why = computed(() => (props.card.locked ? 'Its memory is locked against reading. Lifting the lock erases all that its loader may write; it is set again after the write.' : props.card.instead || 'Its loader cannot read memory.'))

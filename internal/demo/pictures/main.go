@@ -1,7 +1,7 @@
 // Command pictures takes pictures of the console of a running demo, for
 // docs/screenshots and for looking at a page while it is made:
 //
-//	go run ./internal/demo/pictures [-size 1280x800] [-dark] [-wait SELECTOR] PATH FILE [PATH FILE...]
+//	go run ./internal/demo/pictures [-size 1280x800] [-dark] [-wait SELECTOR] [-press SELECTOR] PATH FILE [PATH FILE...]
 package main
 
 import (
@@ -27,14 +27,15 @@ func main() {
 	settle := flag.Duration("settle", 0, "wait so long more")
 	var files []string
 	flag.Func("file", "SELECTOR=FILE to give to an input of the page; may be given again", func(s string) error { files = append(files, s); return nil })
+	press := flag.String("press", "", "SELECTOR of what is clicked first")
 	flag.Parse()
-	if err := shoot(*size, *dark, *wait, *scroll, *settle, files, flag.Args()); err != nil {
+	if err := shoot(*size, *dark, *wait, *press, *scroll, *settle, files, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func shoot(size string, dark bool, wait string, scroll int, settle time.Duration, files, args []string) error {
+func shoot(size string, dark bool, wait, press string, scroll int, settle time.Duration, files, args []string) error {
 	base, token := os.Getenv("FERRY_URL"), os.Getenv("FERRY_TOKEN")
 	var w, h int
 	fmt.Sscanf(size, "%dx%d", &w, &h)
@@ -61,6 +62,9 @@ func shoot(size string, dark bool, wait string, scroll int, settle time.Duration
 		for _, f := range files {
 			input, name, _ := strings.Cut(f, "=")
 			steps = append(steps, testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, input)), chromedp.SetUploadFiles(input, []string{name}, chromedp.ByQuery), chromedp.Sleep(time.Second))
+		}
+		if press != "" {
+			steps = append(steps, testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, press)), chromedp.Click(press, chromedp.ByQuery))
 		}
 		err := tab.Do(60*time.Second, append(steps, chromedp.Sleep(800*time.Millisecond+settle),
 			chromedp.Evaluate(fmt.Sprintf(`window.scrollTo(0, %d)`, scroll), nil))...)

@@ -9,4 +9,6 @@ CREATE TABLE IF NOT EXISTS lead (
   looked_at DATETIME(6) NOT NULL,
   PRIMARY KEY (bench, link)
 );
+-- The procedure that a closed run went by, as name/edition.
+ALTER TABLE run ADD COLUMN IF NOT EXISTS card VARCHAR(80) COLLATE utf8mb4_bin NOT NULL DEFAULT '';
 -- +goose Down
