@@ -2,6 +2,8 @@ module zealousferry
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	github.com/chromedp/cdproto v0.0.0-20260714215040-dc233986426f
 	github.com/chromedp/chromedp v0.16.0

@@ -1,6 +1,7 @@
 package diagnose_test
 
 import (
+	"bytes"
 	"context"
 	"os"
 	"slices"
@@ -192,15 +193,26 @@ func TestFaultsBehindATerminal(t *testing.T) {
 	for _, x := range []struct {
 		name   string
 		faults sim.Faults
+		loader bool // it waits in its loader; no modem line could bring it there
 		want   diagnose.Class
+		fault  string // that is named without a person's answer
 	}{
-		{"sound", sim.Faults{}, diagnose.Program}, // no modem line brings it into its loader
-		{"silence", sim.Faults{Silent: true}, diagnose.Silent},
-		{"echo", wires(sim.Wiring{Bridged: true, OpenToUnit: true, OpenToBench: true}), diagnose.Echo},
-		{"noise", sim.Faults{Noise: 0.5}, diagnose.Rubbish},
+		{"its program", sim.Faults{}, false, diagnose.Program, ""},
+		{"its loader", sim.Faults{}, true, diagnose.Sound, ""},
+		{"silence", sim.Faults{Silent: true}, false, diagnose.Silent, ""},
+		{"echo", wires(sim.Wiring{Bridged: true, OpenToUnit: true, OpenToBench: true}), false, diagnose.Echo, ""},
+		{"noise", sim.Faults{Noise: 0.5}, false, diagnose.Rubbish, ""},
+		{"speed", wires(sim.Wiring{Baud: 57600}), false, diagnose.Setting, "other-speed"},
+		{"latency", wires(sim.Wiring{Latency: 80}), true, diagnose.Late, "adapter-holds-back"},
+		{"loss", sim.Faults{Loss: 0.0006}, true, diagnose.Lossy, "loose-wire"},
 	} {
 		t.Run(x.name, func(t *testing.T) {
-			u := injected{faults: x.faults}.unit(t)
+			t.Parallel()
+			f := injected{faults: x.faults}
+			if x.loader {
+				f.spec = func(s *sim.Spec) { s.Fresh = func() []byte { return bytes.Repeat([]byte{0xFF}, s.Size) } }
+			}
+			u := f.unit(t)
 			path, err := u.Terminal()
 			if err != nil {
 				t.Fatal(err)
@@ -213,6 +225,12 @@ func TestFaultsBehindATerminal(t *testing.T) {
 			seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, "gangway")[:1], pace)
 			if c := diagnose.Classify(seen); err != nil || c != x.want {
 				t.Errorf("%s, %v: %+v", c, err, seen)
+			}
+			if x.fault == "" {
+				return
+			}
+			if got, err := diagnose.Name(seen, diagnose.Answer{}); err != nil || got.Name != x.fault {
+				t.Errorf("named %q, %v", got.Name, err)
 			}
 		})
 	}

@@ -126,7 +126,47 @@ func Watch(ctx context.Context, s link.Stream, all []Candidate, p link.Pace) (se
 	if seen.Banner == "" && seen.Version == "" && seen.Heard > 0 && seen.Restarts == 0 {
 		return seen, seen.sweep(ctx, t, first.Sheet, p)
 	}
+	if seen.silent() && core.KindOf(s.SetLine(link.RTS, false)) == core.RefusedByUnit {
+		return seen, seen.elsewhere(ctx, t, first.Sheet, p)
+	}
 	return seen, nil
+}
+
+// silent tells whether nothing at all came back.
+func (seen *Seen) silent() bool {
+	return seen.Heard == 0 && !seen.Echo && !seen.Held && seen.Banner == "" && seen.Version == "" && seen.Restarts == 0
+}
+
+// elsewhere asks the program for its version at the usual speeds, on a link whose
+// lines cannot make it speak by itself.
+func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
+	pattern, err := regexp.Compile(sheet.Application.Answer)
+	if err != nil {
+		return err
+	}
+	for _, baud := range speeds {
+		m := link.Default(baud)
+		if baud == sheet.Application.Baud {
+			continue
+		}
+		if err := t.SetMode(m); core.KindOf(err) == core.RefusedByUnit {
+			continue
+		} else if err != nil {
+			return err
+		}
+		if _, err := t.Write([]byte(sheet.Application.Ask)); err != nil {
+			return err
+		}
+		got, err := listen(ctx, t, p, 250*time.Millisecond)
+		if err != nil {
+			return err
+		}
+		if pattern.Match(got) {
+			seen.Decodes = &m
+			break
+		}
+	}
+	return t.SetMode(seen.Asked)
 }
 
 // call tries the loaders; done if one of them answered.

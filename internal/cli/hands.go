@@ -393,6 +393,10 @@ func (a *app) answers(ctx context.Context, c *client.Client, v *view) {
 				n.Value = procedure.Yes
 			}
 		}
+		if words := strings.Fields(line); item != nil && item.Do == model.Wires && len(words) > 1 && words[0] == procedure.Yes {
+			n.Value = procedure.Yes
+			n.Wires, err = wiresOf(words[1:])
+		}
 		if err == nil {
 			_, err = c.Answer(ctx, v.run.ID, n)
 		}
@@ -447,6 +451,8 @@ func answerHint(i *model.Item) string {
 		return fmt.Sprintf("Type what the meter shows, in %s: %g to %g is right", i.Unit, i.Least, i.Most)
 	case model.Photo:
 		return "Type the name of the picture's file"
+	case model.Wires:
+		return "Type yes, with colours by the unit's pin where they are others (yes 3=yellow); or no and what you see instead"
 	}
 	return "Type yes, or no and what you see instead"
 }

@@ -121,7 +121,7 @@ func protocols(s *stand) {
 		{"uartrom", "even", 256, 2 + 1 + 5 + 1 + 258 + 1, 11},
 		{"xmodem", "", 1024, 1029 + 1, 10},
 	} {
-		spec := sim.Spec{Name: "u", Kind: x.name, Parity: x.parity, Says: "U", Size: 64 << 10, Sector: 1024, Program: 0x1000, Baud: baud, Window: 4096, WriteMax: 1024, Erase: time.Microsecond, Page: page, ChipID: 0x0A17}
+		spec := sim.Spec{Name: "u", Kind: x.name, Parity: x.parity, Says: "U", Size: 64 << 10, Sector: 1024, Program: 0x1000, Baud: baud, Window: 4096, WriteMax: 1024, Exact: true, Erase: time.Microsecond, Page: page, ChipID: 0x0A17}
 		u, err := sim.Start(spec, "127.0.0.1:0", clock)
 		if err != nil {
 			s.Fatal(err)

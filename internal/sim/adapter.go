@@ -57,7 +57,7 @@ type adapter struct {
 
 func newAdapter(u *Unit, h host) *adapter {
 	return &adapter{unit: u, host: h, mode: uart{u.Baud, "none", u.Inverted}, told: make(chan func(), 64), gone: make(chan struct{}),
-		rx: wire{clock: u.clock, queue: make(chan parcel, 8)}, tx: wire{clock: u.clock, queue: make(chan parcel, 4096)}}
+		rx: wire{clock: u.clock, exact: u.Exact, queue: make(chan parcel, 8)}, tx: wire{clock: u.clock, exact: u.Exact, queue: make(chan parcel, 4096)}}
 }
 
 // carry moves bytes both ways while listen runs, then unplugs the adapter.

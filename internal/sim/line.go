@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"runtime"
 	"time"
 
 	"zealousferry/core"
@@ -17,8 +18,26 @@ type parcel struct {
 // says, plus a delay that stands for the network on the way.
 type wire struct {
 	clock core.Clock
+	exact bool
 	free  time.Time // when the line is free again
 	queue chan parcel
+}
+
+// coarse is more than what timers are late by.
+const coarse = 1500 * time.Microsecond
+
+// until waits for a time; exactly, it spins at the end.
+func until(clock core.Clock, at time.Time, exact bool) {
+	d := at.Sub(clock.Now())
+	if exact {
+		d -= coarse
+	}
+	if d > 0 {
+		<-clock.After(d)
+	}
+	for exact && clock.Now().Before(at) {
+		runtime.Gosched()
+	}
 }
 
 // parcelSize bounds the bytes that arrive at one instant.
@@ -27,9 +46,7 @@ const parcelSize = 512
 // carry hands parcels to deliver when they are due, until the queue is closed.
 func (w *wire) carry(deliver func(parcel)) {
 	for p := range w.queue {
-		if d := p.at.Sub(w.clock.Now()); d > 0 {
-			<-w.clock.After(d)
-		}
+		until(w.clock, p.at, w.exact)
 		deliver(p)
 	}
 }

@@ -54,6 +54,7 @@ type Spec struct {
 	NoDigest  bool
 	NoRead    bool
 
+	Exact bool          // its bytes come to the microsecond: it burns a core meanwhile
 	Scale float64       // of all its times; 0 is 1
 	Delay time.Duration // added to the round trip, half each way
 	Path  string        // of its memory; empty keeps it in the process
@@ -426,10 +427,15 @@ func (u *Unit) labour(d time.Duration) bool {
 	life := u.life
 	u.busy = u.busy.Add(u.scaled(d))
 	if wait := u.busy.Sub(u.clock.Now()); wait > 0 {
+		busy := u.busy
 		u.mu.Unlock()
-		select {
-		case <-u.clock.After(wait):
-		case <-u.ended:
+		if u.Exact {
+			until(u.clock, busy, true)
+		} else {
+			select {
+			case <-u.clock.After(wait):
+			case <-u.ended:
+			}
 		}
 		u.mu.Lock()
 	}

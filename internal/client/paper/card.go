@@ -140,9 +140,21 @@ func (p *page) facts(c client.Card) {
 		add("Takes", fmt.Sprintf("%d minutes, %s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place]))
 	}
 	add("Meanwhile", c.Meanwhile)
-	add("Way back", map[string]string{"full": "full backup, before the first erase", "image": "no backup; the image of the version that it runs", "none": "NONE: nothing brings it back"}[c.WayBack])
+	add("Way back", map[string]string{"full": "full backup, before the first erase", "settings": "its settings, read before the write and put back after it", "image": "no backup; the image of the version that it runs", "none": "NONE: nothing brings it back"}[c.WayBack])
 	if c.Locked {
-		add("Locked", "its memory cannot be read; lifting the lock erases all of it, settings too. Only a lead may do that, by name.")
+		add("Locked", "its memory cannot be read; lifting the lock erases all of it. Only a lead may do that, by name.")
+	}
+	var lost []string
+	for _, f := range c.Fates {
+		if f.Fate == "lost" {
+			lost = append(lost, f.Name)
+		}
+	}
+	if len(lost) > 0 {
+		add("Lost", strings.Join(lost, ", ")+": erased, and not put back. Note what stands in them first.")
+	}
+	if c.Unsuited != "" {
+		add("Beware", c.Unsuited)
 	}
 	add("Proof", c.Verify)
 	if s := c.Supply; s != nil {
