@@ -53,7 +53,7 @@ func (a *app) linksVerb() *cobra.Command {
 					if x.Checked != nil {
 						proof = x.Class + ", " + ago(x.Checked)
 					}
-					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, ago(x.Identified), proof})
+					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, identified(x), proof})
 				}
 				a.table([]string{"link", "state", "model", "unit", "site", "identified", "checked"}, rows)
 			})
@@ -186,6 +186,14 @@ func (a *app) history(h client.History) {
 		rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), what, a.outcome(e.Outcome), change, e.By, wrap(note, 0)})
 	}
 	a.table([]string{"n", "at", "what", "outcome", "version", "by", "note"}, rows)
+}
+
+// identified is the age of a link's identity. It dies when the link changes.
+func identified(l client.Link) string {
+	if l.Unit != "" && l.Identified == nil {
+		return "changed since"
+	}
+	return ago(l.Identified)
 }
 
 func dash(s string) string {

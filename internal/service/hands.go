@@ -234,6 +234,13 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 	if err := v.store.AddCheck(ctx, row); err != nil {
 		return client.Check{}, err
 	}
+	switch class {
+	case diagnose.Sound, diagnose.Late, diagnose.Lossy, diagnose.Program:
+	default: // whoever was identified here does not answer any more
+		if err := v.store.OffLink(ctx, p.Bench, p.Name); err != nil {
+			return client.Check{}, err
+		}
+	}
 	return checked(row, p.FullName(), who(ctx).person.Name)
 }
 

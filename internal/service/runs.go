@@ -38,6 +38,9 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	if err != nil {
 		return client.Run{}, err
 	}
+	if !p.Identified.Valid {
+		return client.Run{}, core.Fail(core.CannotTell, "link %s has changed since %s was identified on it", p.FullName(), u.Serial).Do("Identify what is there now: ferry identify " + p.FullName() + ".")
+	}
 	row := store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: who(ctx).person.ID, OpenedAt: v.clock.Now()}
 	o := run.Opened{Run: row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: row.By,
 		Role: who(ctx).person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}

@@ -223,7 +223,9 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		names := []string{""}
 		for _, l := range links {
 			names = append(names, l.Name)
-			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE
+				identified_at = IF(kind = VALUES(kind) AND adapter = VALUES(adapter), identified_at, NULL),
+				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter); err != nil {
 				return err
 			}
 		}
@@ -234,6 +236,13 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		_, err = tx.ExecContext(ctx, q, args...)
 		return err
 	})
+}
+
+// OffLink ends the identity of a link that has changed: who was on it may not be
+// there any more.
+func (s *Store) OffLink(ctx context.Context, bench, link string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE link SET identified_at = NULL WHERE bench = ? AND name = ?`, bench, link)
+	return err
 }
 
 // OnLink notes what was identified on a link; unit is empty where it is not known.

@@ -72,7 +72,7 @@ func TestAFlashByKeyboard(t *testing.T) {
 	s := &screen{}
 	go s.follow(tty)
 	for _, x := range []struct{ says, typed string }{
-		{"Write it?", "y"},
+		{"Write it?", "yes"},
 		{"Pull the mains plug.", "yes"},
 		{"Which lamp burns?", "blue"},
 		{"is one of green, none", "green"},

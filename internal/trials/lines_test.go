@@ -84,6 +84,62 @@ func TestTheLineOnThePage(t *testing.T) {
 	}
 }
 
+// TestAnIdentityDiesWithItsLink: a check that nobody answers, or another adapter,
+// ends it, and no run is opened on it.
+func TestAnIdentityDiesWithItsLink(t *testing.T) {
+	w := testkit.NewWorld(t)
+	dead := func(what string) {
+		t.Helper()
+		l, err := w.Viewer.Links(ctx)
+		if err != nil || l.Links[0].Identified != nil || l.Links[0].Serial != "S-0001" {
+			t.Errorf("%s: %+v %v", what, l.Links, err)
+		}
+		if _, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a"}); core.KindOf(err) != core.CannotTell || !strings.Contains(err.Error(), "has changed since S-0001 was identified") {
+			t.Errorf("%s: a run: %v", what, err)
+		}
+		if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"}); err != nil || !k.Passed {
+		t.Fatal(k, err)
+	}
+	if l, err := w.Viewer.Links(ctx); err != nil || l.Links[0].Identified == nil {
+		t.Errorf("a sound check has ended it: %+v %v", l, err)
+	}
+	w.Units["a"].Set(sim.Faults{Silent: true})
+	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"}); err != nil || k.Passed {
+		t.Fatal(k, err)
+	}
+	w.Units["a"].Set(sim.Faults{})
+	dead("silence")
+	joined(t, w, "TT-9")
+	dead("another adapter")
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+}
+
+// TestAdaptersByKeyboard: an adapter is entered and changed, 390 px wide.
+func TestAdaptersByKeyboard(t *testing.T) {
+	w := testkit.NewWorld(t)
+	x := tab(t, w, "technician", 390, 844)
+	wide := 0.0
+	do(t, x, chromedp.Navigate(w.Base+"/adapters"), press("[data-enter]"), put("[data-field=serial] input", "TT-5"), put("[data-field=name] input", "two-wire lead"), put("[data-field=volts] input", "5 V"),
+		press("[data-keep]"), testkit.Until(`document.querySelector("[data-adapter='TT-5']")`), says("5 V"),
+		press("[data-adapter='TT-5'] [data-change]"), put("[data-field=volts] input", "3.3 V"), press("[data-keep]"), says("3.3 V"),
+		chromedp.Navigate(w.Base+"/benches"), press("[data-watch]"), says("Serial ports"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
+	if wide > 390 {
+		t.Errorf("the page is %v wide at 390", wide)
+	}
+	if all, err := w.Viewer.Adapters(ctx); err != nil || len(all.Adapters) != 1 || all.Adapters[0].Volts != "3.3 V" || all.Adapters[0].By != "Sunniva Dale" {
+		t.Errorf("%+v %v", all, err)
+	}
+}
+
 // TestWiresOfThisTime: what somebody saw of a lead stands on the card, until
 // another adapter is on the link.
 func TestWiresOfThisTime(t *testing.T) {

@@ -38,7 +38,7 @@ load()
 
 <template>
   <div class="page">
-    <div class="row spread"><h1>Adapters</h1><v-btn v-if="session.may('technician')" color="primary" @click="edit()">Enter an adapter</v-btn></div>
+    <div class="row spread"><h1>Adapters</h1><v-btn v-if="session.may('technician')" color="primary" data-enter @click="edit()">Enter an adapter</v-btn></div>
     <p class="muted">The thing between bench and unit. One that was left inverted or at the wrong voltage spoils the next job.</p>
     <Trouble v-if="trouble" :problem="trouble" />
     <v-empty-state v-if="all && !all.length" title="No adapter yet" text="Enter those that the team has; what they work with is learned from runs." />
@@ -52,16 +52,16 @@ load()
         <div><div v-if="a.tested" class="row tight" :class="a.sound ? 'teal' : 'brick'"><v-icon :icon="a.sound ? mdiCheckCircle : mdiAlert" size="20" /> {{ a.sound ? 'sound' : 'sends nothing' }}, {{ when(a.tested) }}</div><span v-else class="dashed">no self-test yet</span>
           <div v-for="f in a.families" :key="f.model" class="small">{{ f.model }}: worked {{ f.worked }}×<template v-if="f.failed">, <span class="brick">failed {{ f.failed }}×</span></template></div></div>
         <div class="small"><span v-for="l in a.links.slice(0, 4)" :key="l"><router-link :to="`/check/${l}`" class="mono place">{{ l }}</router-link></span><span v-if="a.links.length > 4" class="muted"> and {{ a.links.length - 4 }} more</span></div>
-        <v-btn v-if="session.may('technician')" variant="text" color="primary" :aria-label="`Change ${a.serial}`" @click="edit(a)">Change</v-btn>
+        <v-btn v-if="session.may('technician')" variant="text" color="primary" :aria-label="`Change ${a.serial}`" data-change @click="edit(a)">Change</v-btn>
       </li>
     </ul>
     <v-dialog v-model="editing" max-width="560">
       <v-card><v-card-title>Adapter</v-card-title><v-card-text>
-        <v-text-field v-model="form.serial" label="Serial" /><v-text-field v-model="form.name" label="Name, as sheets call it" />
-        <v-text-field v-model="form.volts" label="Voltage position" /><v-checkbox v-model="form.inverted" label="Its lines are inverted" hide-details />
+        <v-text-field v-model="form.serial" label="Serial" data-field="serial" /><v-text-field v-model="form.name" label="Name, as sheets call it" data-field="name" />
+        <v-text-field v-model="form.volts" label="Voltage position" data-field="volts" /><v-checkbox v-model="form.inverted" label="Its lines are inverted" hide-details />
         <v-text-field v-model="form.firmware" label="Its own firmware" /><v-text-field v-model="form.latency" type="number" label="Driver holds bytes back, ms" />
         <v-select v-model="form.state" :items="[...states]" label="State" /><v-text-field v-model="form.note" label="Note" />
-      </v-card-text><v-card-actions><v-spacer /><v-btn variant="text" @click="editing = false">Leave it</v-btn><v-btn color="primary" :disabled="!form.serial || !form.name" @click="put">Keep</v-btn></v-card-actions></v-card>
+      </v-card-text><v-card-actions><v-spacer /><v-btn variant="text" @click="editing = false">Leave it</v-btn><v-btn color="primary" :disabled="!form.serial || !form.name" data-keep @click="put">Keep</v-btn></v-card-actions></v-card>
     </v-dialog>
   </div>
 </template>

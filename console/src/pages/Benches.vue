@@ -4,10 +4,11 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Bench, type Link, type Problem } from '../api/client'
 import { every } from '../every'
+import PortWatch from '../parts/PortWatch.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { classes } from '../hands'
-import { when } from '../words'
+import { ago, when } from '../words'
 
 const benches = ref<Bench[]>([])
 const links = ref<Link[]>([])
@@ -64,7 +65,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
             <div class="name"><strong class="mono">{{ l.link }}</strong><div class="small muted">{{ l.kind === 'rfc2217' ? 'serial over the network' : 'serial port' }}</div></div>
             <div class="state"><v-icon :icon="l.state === 'busy' ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="l.state === 'free' ? 'secondary' : l.state === 'busy' ? 'primary' : 'error'" /> {{ l.state === 'busy' ? 'in use' : l.state }}</div>
             <div class="on">
-              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><div class="small muted">identified {{ when(l.identified) }}</div></template>
+              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><div v-if="l.identified" class="small muted">identified {{ ago(l.identified) }}, {{ when(l.identified) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
               <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ classes[l.class ?? ''] ?? l.class }}, checked {{ when(l.checked) }}</div>
             </div>
@@ -80,6 +81,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
           <Trouble v-if="said.get(l.link)" :problem="said.get(l.link)!" />
         </li>
       </ul>
+      <PortWatch v-if="b.online" :bench="b.name" />
     </section>
   </div>
 </template>

@@ -85,7 +85,7 @@ function tick(id: string) {
         <NeedList v-if="s.at === 'tool'" :needs="card.needs" />
         <template v-if="s.at === 'connect' && card.wiring">
           <v-select v-if="card.adapters.length > 1" v-model="adapter" :items="card.adapters" label="Adapter at hand" class="adapter" />
-          <WiringDraw :wiring="card.wiring" :unit="card.serial" :volts="card.supply?.volts" :seen="card.wires" />
+          <WiringDraw :wiring="card.wiring" :unit="card.serial" :supply="card.supply" :seen="card.wires" />
         </template>
         <ul class="rows">
           <li v-for="i in at(s.at)" :key="i.id" class="item">

@@ -46,7 +46,7 @@ async function run(what: string, body: { unplugged?: boolean; answer?: { value: 
     check.value = data
     value.value = ''
     came.value = {}
-    await history()
+    await Promise.all([history(), joined()])
   } catch (e) {
     trouble.value = problem(e)
   }
@@ -118,7 +118,8 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
     <p class="muted">A hundred harmless questions; nothing is changed. The counter-proof shows that the question can fail.</p>
     <p v-if="place" data-identity>
       <template v-if="place.unit && place.identified">Last identified: <router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link>, <strong>{{ ago(place.identified) }}</strong>. That dies with any change of the link; a run asks again.</template>
-      <template v-else>Nobody was identified on this link since it last changed.</template>
+      <template v-else-if="place.unit"><router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link> was identified here, and <strong>the link has changed since</strong>: that identity is dead.</template>
+      <template v-else>Nobody was identified on this link yet.</template>
       <template v-if="place.adapter"> Adapter <router-link to="/adapters" class="mono">{{ place.adapter }}</router-link>.</template>
     </p>
     <div v-if="card?.unsuited" class="row unsuited brick"><v-icon :icon="mdiAlert" size="24" /> <strong>{{ card.unsuited }}</strong></div>
@@ -157,10 +158,10 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div><h3>And then</h3><p v-if="check.passed"><v-btn color="primary" :to="`/begin/${at}`">Start a run</v-btn></p><p v-else class="muted">Check again after every change: an old answer says nothing of a wire that was touched since.</p></div>
       </div>
     </template>
-    <LineState ref="line" v-if="session.may('technician')" :at="at" :model="model" />
+    <LineState v-if="session.may('technician')" ref="line" :at="at" :model="model" />
     <section v-if="card?.wiring" class="past" data-wires>
       <h2>Wires for {{ card.serial }}</h2>
-      <WiringDraw v-model:colours="colours" :wiring="card.wiring" :unit="card.serial" :adapter="place?.adapter" :edit="session.may('technician')" :seen="card.wires" />
+      <WiringDraw v-model:colours="colours" :wiring="card.wiring" :unit="card.serial" :adapter="place?.adapter" :supply="card.supply" :edit="session.may('technician')" :seen="card.wires" />
       <div v-if="session.may('technician')" class="row"><v-btn variant="outlined" :loading="busy === 'wires'" data-keep @click="keep">Keep these colours</v-btn><span v-if="kept" role="status" class="teal">Kept. The card shows this lead.</span></div>
     </section>
     <section v-if="past.length" class="past">

@@ -263,7 +263,7 @@ async function putBack() {
     <div v-if="!run.online && !closed" class="lost" role="status">Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</div>
     <div class="page body">
       <Trouble v-if="said" :problem="said" />
-      <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
+      <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" />
       <div class="four">
         <section>

@@ -5,9 +5,9 @@ import { computed } from 'vue'
 
 import { ago } from '../words'
 
-import type { Pin, Wiring } from '../api/client'
+import type { Pin, Supply, Wiring } from '../api/client'
 
-const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; volts?: number; edit?: boolean; seen?: { by: string; at: string } }>()
+const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; supply?: Supply; edit?: boolean; seen?: { by: string; at: string } }>()
 const colours = defineModel<Record<string, string>>('colours', { default: () => ({}) }) // of this time, by the unit's pin
 const colourOf = (w: { unit: number; colour?: string }) => colours.value[String(w.unit)] ?? w.colour ?? ''
 function say(unit: number, e: Event) {
@@ -60,6 +60,7 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
         </g>
       </svg>
     </div>
+    <p v-if="supply" class="power"><strong>Power: {{ { adapter: 'the adapter feeds the unit', own: 'its own supply feeds the unit', none: 'nothing may feed the unit' }[supply.from] }}<template v-if="supply.volts">, {{ supply.volts }} V</template><template v-if="supply.pin">, at pin {{ supply.pin }}</template>.</strong> {{ supply.says?.en }}</p>
     <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template><template v-if="seen">Colours as {{ seen.by }} saw them, {{ ago(seen.at) }}.</template><template v-else-if="edit">If this lead has other colours, say which.</template><template v-else>The usual colours; if this lead has others, go by the pins.</template></p>
     <datalist v-if="edit" id="wire-colours"><option v-for="(_, name) in wires" :key="name" :value="name" /></datalist>
     <table class="plain">

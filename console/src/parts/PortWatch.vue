@@ -1,0 +1,75 @@
+<script setup lang="ts">
+// The serial ports of a bench, and what came and went since somebody began to look:
+// pull an adapter out and put it in again to learn which port is its own.
+import { mdiEyeOutline, mdiMinusCircle, mdiPlusCircle, mdiSwapHorizontal } from '@mdi/js'
+import { computed, onUnmounted, ref } from 'vue'
+
+import { api, problem, type Port, type Problem } from '../api/client'
+import Trouble from './Trouble.vue'
+import { clock } from '../words'
+
+const props = defineProps<{ bench: string }>()
+const ports = ref<Port[] | null>(null)
+const told = ref<{ at: Date; kind: 'came' | 'gone' | 'renamed'; port: Port; was?: string }[]>([])
+const trouble = ref<Problem | null>(null)
+let timer = 0
+
+// An adapter is told by its USB identity, whatever its port is called.
+const key = (p: Port) => (p.serial ? `${p.vendor}:${p.product}:${p.serial}` : p.path)
+
+async function look() {
+  const { data, error } = await api.GET('/api/benches/{bench}/ports', { params: { path: { bench: props.bench } } })
+  if (error) {
+    trouble.value = problem(error)
+    return
+  }
+  trouble.value = null
+  const before = ports.value
+  ports.value = data.ports
+  if (!before) return
+  const was = new Map(before.map((p) => [key(p), p]))
+  const is = new Set(data.ports.map(key))
+  const at = new Date()
+  for (const p of data.ports) {
+    const old = was.get(key(p))
+    if (!old) told.value.unshift({ at, kind: 'came', port: p })
+    else if (old.path !== p.path) told.value.unshift({ at, kind: 'renamed', port: p, was: old.path })
+  }
+  for (const p of before) if (!is.has(key(p))) told.value.unshift({ at, kind: 'gone', port: p })
+}
+function watch() {
+  if (timer) return
+  look()
+  timer = window.setInterval(() => {
+    if (!document.hidden) look()
+  }, 1000)
+}
+onUnmounted(() => clearInterval(timer))
+
+const icons = { came: mdiPlusCircle, gone: mdiMinusCircle, renamed: mdiSwapHorizontal }
+const words = { came: 'came', gone: 'vanished', renamed: 'has another name' }
+const usable = computed(() => ports.value?.filter((p) => !p.aside) ?? [])
+const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
+</script>
+
+<template>
+  <section class="ports" data-ports>
+    <v-btn v-if="!ports" variant="text" color="primary" :prepend-icon="mdiEyeOutline" data-watch @click="watch">Serial ports and adapters</v-btn>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <template v-if="ports">
+      <h2>Serial ports</h2>
+      <p class="muted">Pull the adapter out and put it in again: the port that vanishes and comes is its own.</p>
+      <ul v-if="told.length" class="told" aria-live="polite"><li v-for="(x, n) in told" :key="told.length - n" :class="{ brick: x.kind === 'gone', teal: x.kind === 'came' }"><v-icon :icon="icons[x.kind]" size="20" /> <span class="mono">{{ x.port.path }}</span> <strong>{{ words[x.kind] }}</strong><template v-if="x.was">, was <span class="mono">{{ x.was }}</span></template><template v-if="x.port.name">, {{ x.port.name }}</template><template v-if="x.port.serial">, serial {{ x.port.serial }}</template> <span class="muted">{{ clock(x.at) }}</span></li></ul>
+      <table v-if="usable.length" class="plain"><thead><tr><th>Port</th><th>Adapter</th><th>Driver</th><th>Held by</th></tr></thead><tbody>
+        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td></tr>
+      </tbody></table>
+      <p v-else>No port that could be used.</p>
+      <p v-if="aside.length" class="small muted">Set aside: <span v-for="(p, n) in aside" :key="p.path"><template v-if="n">; </template><span class="mono">{{ p.path }}</span>, {{ p.aside }}</span>.</p>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.ports { margin-top: 12px; overflow-x: auto; }
+.told { list-style: none; margin: 8px 0; display: grid; gap: 6px; }
+</style>
