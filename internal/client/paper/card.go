@@ -26,10 +26,29 @@ const (
 type page struct {
 	*fpdf.Fpdf
 	text func(string) string // the built-in fonts know Windows-1252
+	k    float64             // of all sizes
 }
 
-// Card prints a job card.
+// tight is how much smaller a card may be printed, if it fits on one page then.
+const tight = 0.86
+
+// Card prints a job card; a little smaller, where that brings it onto one page.
 func Card(c client.Card) ([]byte, error) {
+	f := laid(c, 1)
+	if f.PageCount() > 1 {
+		if small := laid(c, tight); small.PageCount() == 1 {
+			f = small
+		}
+	}
+	var out bytes.Buffer
+	if err := f.Output(&out); err != nil {
+		return nil, core.Fail(core.BadFile, "the card cannot be printed: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+// laid lays a card out.
+func laid(c client.Card, k float64) *fpdf.Fpdf {
 	f := fpdf.New("P", "mm", "A4", "")
 	f.SetMargins(margin, margin, margin)
 	f.SetAutoPageBreak(true, margin)
@@ -37,7 +56,7 @@ func Card(c client.Card) ([]byte, error) {
 	f.SetCreationDate(c.Made)
 	f.SetModificationDate(c.Made)
 	f.SetCatalogSort(true)
-	p := &page{f, f.UnicodeTranslatorFromDescriptor("")}
+	p := &page{f, f.UnicodeTranslatorFromDescriptor(""), k}
 	f.SetFooterFunc(func() {
 		f.SetY(-10)
 		p.font("", 8)
@@ -53,11 +72,7 @@ func Card(c client.Card) ([]byte, error) {
 	for _, s := range stages {
 		p.stage(s.title, s.write, c, s.at)
 	}
-	var out bytes.Buffer
-	if err := f.Output(&out); err != nil {
-		return nil, core.Fail(core.BadFile, "the card cannot be printed: %w", err)
-	}
-	return out.Bytes(), nil
+	return f
 }
 
 var stages = []struct {
@@ -73,7 +88,10 @@ var stages = []struct {
 	{model.AtLeft, "After the write", true},
 }
 
-func (p *page) font(style string, size float64) { p.SetFont("Helvetica", style, size) }
+func (p *page) font(style string, size float64) { p.SetFont("Helvetica", style, size*p.k) }
+
+// line is the height of a line of text.
+func (p *page) line() float64 { return line * p.k }
 
 // head is the rating plate: a double frame, the unit, how the procedure stands.
 func (p *page) head(c client.Card) {
@@ -170,10 +188,10 @@ func (p *page) facts(c client.Card) {
 	for _, r := range rows {
 		p.font("B", 9)
 		y := p.GetY()
-		p.CellFormat(24, line, p.text(r[0]), "", 0, "L", false, 0, "")
+		p.CellFormat(24, p.line(), p.text(r[0]), "", 0, "L", false, 0, "")
 		p.font("", 9)
 		p.SetXY(margin+24, y)
-		p.MultiCell(width-24, line, p.text(r[1]), "", "L", false)
+		p.MultiCell(width-24, p.line(), p.text(r[1]), "", "L", false)
 	}
 	p.Ln(1)
 }
@@ -186,7 +204,7 @@ func or(a, b string) string {
 }
 
 func (p *page) title(s string) {
-	if p.GetY() > 297-margin-14 {
+	if p.GetY() > 297-margin-20 { // never a title alone
 		p.AddPage()
 	}
 	p.font("B", 10)
@@ -194,7 +212,7 @@ func (p *page) title(s string) {
 	y := p.GetY() + 1
 	p.Line(margin, y, margin+width, y)
 	p.SetY(y + 0.8)
-	p.CellFormat(width, 5.2, p.text(s), "", 1, "L", false, 0, "")
+	p.CellFormat(width, 5.2*p.k, p.text(s), "", 1, "L", false, 0, "")
 }
 
 // stage lists a stage's items, each with a box to tick.
@@ -248,21 +266,21 @@ func (p *page) tick(says, why, signs string, write bool) {
 	}
 	y := p.GetY()
 	p.SetLineWidth(0.3)
-	p.Rect(margin+0.5, y+0.7, box, box, "D")
+	p.Rect(margin+0.5, y+0.7, box*p.k, box*p.k, "D")
 	room := width - 7
 	if write {
 		room -= 38
 		p.SetLineWidth(0.2)
-		p.Line(margin+width-35, y+line-0.6, margin+width, y+line-0.6)
+		p.Line(margin+width-35, y+p.line()-0.6, margin+width, y+p.line()-0.6)
 	}
 	p.SetXY(margin+6, y)
 	p.font("", 9)
-	p.MultiCell(room, line, p.text(says), "", "L", false)
+	p.MultiCell(room, p.line(), p.text(says), "", "L", false)
 	for _, more := range []string{why, signs} {
 		if more != "" {
 			p.SetX(margin + 6)
 			p.font("I", 8)
-			p.MultiCell(room, 3.8, p.text(more), "", "L", false)
+			p.MultiCell(room, 3.8*p.k, p.text(more), "", "L", false)
 		}
 	}
 }
@@ -270,7 +288,7 @@ func (p *page) tick(says, why, signs string, write bool) {
 // wiring draws both connectors, counted from pin one, and the wires between them;
 // data lines are seen to cross.
 func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
-	const row, pin = 6.4, 4.0
+	row, pin := 6.4*p.k, 4.0*p.k
 	rows := max(len(w.Unit.Pins), len(w.Tool.Pins))
 	high := float64(rows)*row + 12
 	if p.GetY()+high > 297-margin {
@@ -310,8 +328,18 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	}
 	p.SetY(top + float64(rows)*row + 1)
 	p.font("", 8)
-	p.MultiCell(width, 3.8, p.text("Pin 1 of the unit: "+w.Unit.Edge.In("en")+". Pin 1 of the tool: "+w.Tool.Edge.In("en")+". Transmit goes to receive. Write the colours of this lead over the ones printed, if they differ."), "", "L", false)
+	p.MultiCell(width, 3.8*p.k, p.text("Pin 1 of the unit: "+w.Unit.Edge.In("en")+". Pin 1 of the tool: "+w.Tool.Edge.In("en")+". "+crosses(w)+"Write the colours of this lead over the ones printed, if they differ."), "", "L", false)
 	p.Ln(0.5)
+}
+
+// crosses says that data lines cross, where there are two of them.
+func crosses(w *model.Wiring) string {
+	for _, x := range w.Wires {
+		if w.Tool.Pins[x.Tool-1].Job == "transmit" {
+			return "Transmit goes to receive. "
+		}
+	}
+	return ""
 }
 
 func selector(w *model.Wiring) string {
@@ -333,24 +361,33 @@ func (p *page) pin(x, y, size float64, n int, of model.Pin, left bool) {
 		p.Circle(x+size/2, y, size/2, "D")
 	}
 	p.SetDashPattern(nil, 0)
-	text := fmt.Sprintf("%d  %s", n+1, of.Name)
+	text, why := fmt.Sprintf("%d  %s", n+1, of.Name), ""
 	switch of.Job {
 	case "empty":
 		text += ", leave empty"
-		if why := of.Says.In("en"); why != "" {
-			text += ": " + why
-		}
+		why = of.Says.In("en")
 	default:
 		if !strings.EqualFold(of.Name, of.Job) {
 			text += ", " + of.Job
 		}
 	}
-	p.font("", 8)
+	from, room, side := x+size+1.5, margin+width-x-size-1.5, "L"
 	if left {
-		p.SetXY(margin, y-2)
-		p.CellFormat(x-margin-1.5, 4, p.text(text), "", 0, "R", false, 0, "")
+		from, room, side = margin, x-margin-1.5, "R"
+	}
+	write := func(s string, size, y float64) {
+		p.font("", size)
+		for size > 5 && p.GetStringWidth(p.text(s)) > room-2 { // rather small than over the edge
+			size -= 0.5
+			p.font("", size)
+		}
+		p.SetXY(from, y-2)
+		p.CellFormat(room, 4, p.text(s), "", 0, side, false, 0, "")
+	}
+	if why == "" {
+		write(text, 8, y)
 		return
 	}
-	p.SetXY(x+size+1.5, y-2)
-	p.CellFormat(margin+width-x-size-1.5, 4, p.text(text), "", 0, "L", false, 0, "")
+	write(text, 8, y-1.3*p.k)
+	write(why, 6.5, y+1.5*p.k)
 }
