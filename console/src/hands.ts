@@ -1,5 +1,13 @@
 // Words for the work of hands, shared by pages.
+import type { Wiring } from './api/client'
+
 export { session } from './session'
+
+// coloursOf is the colour of every wire as it stands on a drawing: what somebody
+// said of this lead, else the usual one; by the unit's pin.
+export function coloursOf(wiring: Wiring | undefined, said: Record<string, string>): Record<string, string> {
+  return Object.fromEntries((wiring?.wires ?? []).map((w) => [String(w.unit), (said[String(w.unit)] ?? w.colour ?? '').trim()]).filter(([, c]) => c))
+}
 
 export const stages = [
   { at: 'hazard', title: 'Hazards: confirm each' },

@@ -407,6 +407,9 @@ func (a *app) ending(r client.Run) {
 		a.pair("waived", wrap(fmt.Sprintf("%s, by %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))
 		a.pair("way back", wayBack(r.Progress.View.WayBack))
 	}
+	if t := r.Settled; t != nil {
+		a.pair("settings", fmt.Sprintf("%d of %d put back and read again", t.Back, t.Back+len(t.Differ)))
+	}
 	for _, u := range r.Progress.View.Undo {
 		if u.State == "excused" {
 			a.pair("left", wrap(u.Says+" Not done: "+u.Note, 13))

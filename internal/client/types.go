@@ -655,6 +655,8 @@ type Run struct {
 	Relabel   bool            `json:"relabel" doc:"Its unit tells no serial: the label must be read anew before the run goes on."`
 	Procedure string          `json:"procedure,omitempty"`
 	Waiver    *run.Waiver     `json:"waiver,omitempty"`
+	Settings  *run.Settings   `json:"settings,omitempty" doc:"That the unit gave, where its memory could not be saved."`
+	Settled   *run.Settled    `json:"settled,omitempty" doc:"How they stand after they were put back."`
 	WaivedBy  string          `json:"waivedBy,omitempty" doc:"Name of who passed a gate."`
 }
 

@@ -369,6 +369,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if s.Carded != nil {
 		out.Procedure = s.Carded.Procedure
 	}
+	out.Settings, out.Settled = s.Settings, s.Settled
 	if s.Waived != nil {
 		out.Waiver, out.WaivedBy = s.Waived, names[s.Waived.By]
 	}

@@ -2062,6 +2062,10 @@ export interface components {
             /** Format: int64 */
             worst: number;
         };
+        LoaderSetting: {
+            name: string;
+            value: string;
+        };
         Matrix: {
             /** @description The unit's own column, where it is known. */
             columnNow?: string;
@@ -2708,6 +2712,10 @@ export interface components {
             relabel: boolean;
             release?: string;
             sectors: components["schemas"]["Sector"][];
+            /** @description That the unit gave, where its memory could not be saved. */
+            settings?: components["schemas"]["RunSettings"];
+            /** @description How they stand after they were put back. */
+            settled?: components["schemas"]["RunSettled"];
             /** @description As found and as left, by question and by picture. */
             sides: components["schemas"]["Sides"][];
             /** @description Its record was signed by its bench. */
@@ -2752,6 +2760,14 @@ export interface components {
             calling?: boolean;
             item: string;
             says: string;
+        };
+        RunSettings: {
+            settings: components["schemas"]["LoaderSetting"][];
+        };
+        RunSettled: {
+            /** Format: int64 */
+            back: number;
+            differ?: string[];
         };
         RunStored: {
             /** Format: int64 */

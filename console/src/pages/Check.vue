@@ -7,7 +7,7 @@ import { api, problem, type Card, type Check, type Link, type Problem } from '..
 import LineState from '../parts/LineState.vue'
 import Trouble from '../parts/Trouble.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
-import { classes, session } from '../hands'
+import { classes, coloursOf, session } from '../hands'
 import { ago, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
@@ -77,8 +77,7 @@ async function joined() {
 
 async function keep() {
   busy.value = 'wires'
-  const wires = Object.fromEntries((card.value?.wiring?.wires ?? []).map((w) => [String(w.unit), (colours.value[String(w.unit)] ?? w.colour ?? '').trim()]).filter(([, c]) => c))
-  const { error } = await api.POST('/api/wires', { body: { at, wires } })
+  const { error } = await api.POST('/api/wires', { body: { at, wires: coloursOf(card.value?.wiring, colours.value) } })
   if (error) trouble.value = problem(error)
   else {
     kept.value = true

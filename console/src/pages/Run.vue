@@ -6,7 +6,7 @@ import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue
 import { useRouter } from 'vue-router'
 
 import { api, problem, send, type Card, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
-import { backs } from '../hands'
+import { backs, coloursOf } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
 import FoundLeft from '../parts/FoundLeft.vue'
 import DigestText from '../parts/DigestText.vue'
@@ -116,7 +116,7 @@ async function answer(value: string, note: string, photo: File | null) {
   said.value = null
   try {
     const kept = photo ? (await send<{ digest: string }>(`/api/evidence?kind=${encodeURIComponent(photo.type)}`, photo)).digest : ''
-    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(kept && { photo: kept }), ...(item.value!.do === 'wires' && { wires: told.value }) } })
+    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(kept && { photo: kept }), ...(item.value!.do === 'wires' && { wires: coloursOf(card.value?.wiring, colours.value) }) } })
     if (error) throw error
     run.value = data
     take(data.progress, true)
@@ -125,9 +125,6 @@ async function answer(value: string, note: string, photo: File | null) {
   }
   asking.value = false
 }
-
-// The colours that every wire has this time, as they stand on the drawing.
-const told = computed(() => Object.fromEntries((card.value?.wiring?.wires ?? []).map((w) => [String(w.unit), (colours.value[String(w.unit)] ?? w.colour ?? '').trim()]).filter(([, c]) => c)))
 
 // A lead goes on by name at a gate that cannot be met.
 async function waive() {
@@ -282,7 +279,8 @@ async function putBack() {
             <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? `from ${run.backupHow}` }}</p>
             <DigestText :digest="run.backup" />
           </template>
-          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ backs[view.wayBack ?? 'none'] }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p></template>
+          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ backs[view.wayBack ?? 'none'] }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p>
+            <details v-if="run.settings" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? backs[card.wayBack] : 'None yet; nothing is erased before there is one.' }}</span></div>
           <template v-if="view.undo?.length"><h3 class="muted undo">Undo list</h3><ul class="rows small"><li v-for="u in view.undo" :key="u.item" class="back"><v-icon :icon="u.state === 'open' ? mdiCloseCircle : mdiCheckCircle" :class="u.state === 'open' ? 'brick' : 'teal'" size="20" /> <span>{{ u.says }} <strong>{{ { open: 'Still to do.', undone: 'Done.', excused: `Left: ${u.note}` }[u.state] }}</strong></span></li></ul></template>
         </section>
