@@ -33,7 +33,7 @@ func TestLaw1NoEraseBeforeADurableBackup(t *testing.T) {
 	w := testkit.NewWorld(t, slow)
 	before := w.Units["a"].Memory()
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the bench to have begun", func() bool { return journalHolds(w, r.ID, run.KindOpened) })
+	w.Wait("the reading to be next", func() bool { return journalHolds(w, r.ID, run.KindProved) })
 	w.StopService()
 	w.Wait("the bench to have read it all", func() bool { return journalHolds(w, r.ID, run.KindWaiting) })
 	if !bytes.Equal(w.Units["a"].Memory(), before) || journalHolds(w, r.ID, run.KindAboutTo) {
