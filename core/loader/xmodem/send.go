@@ -27,12 +27,14 @@ const (
 
 // Waits, after "Timing considerations".
 const (
-	askEvery = 3 * time.Second  // a receiver asks for the first block
-	blockIn  = 10 * time.Second // a block, or the answer to one, must have come
-	quiet    = 1 * time.Second  // between the bytes of a block
-	asks     = 20
-	again    = 10 // of one block
-	silences = 4  // in a row, after which the other end is gone
+	askEvery  = 3 * time.Second         // a receiver asks for the first block
+	blockIn   = 10 * time.Second        // a block, or the answer to one, must have come
+	firstIn   = 4 * time.Second         // the answer to the first block; not as long as a receiver waits for one, or the two would miss each other for ever
+	quiet     = 1 * time.Second         // between the bytes of a block
+	askedAnew = 1500 * time.Millisecond // after the first block: who asks then has not got it
+	asks      = 20
+	again     = 10 // of one block
+	silences  = 4  // in a row, after which the other end is gone
 )
 
 // File is a file on its way.
@@ -161,27 +163,31 @@ func (l *Line) invited(ctx context.Context, wait time.Duration, ready func()) (s
 	}
 }
 
-// put sends a block until it is acknowledged.
-func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) error {
-	wire := block(n, data, short)
+// put sends a block until it is acknowledged. asked tells that the receiver has
+// asked for what comes next already, while late answers were let pass.
+func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) (asked bool, err error) {
+	wire, most := block(n, data, short), silences
+	if n <= 1 {
+		most = 2 * silences // each is shorter
+	}
 	for try, silent := 1, 0; ; try++ {
 		if err := l.say(wire...); err != nil {
-			return err
+			return false, err
 		}
-		answer, err := l.answer(ctx)
+		answer, err := l.answer(ctx, n <= 1)
 		switch {
 		case core.KindOf(err) == core.RefusedByUnit && n > 1: // it took the file at first, so it may take it once more
-			return core.Fail(core.Interrupted, "the unit cancelled the transfer at block %d", n).
+			return false, core.Fail(core.Interrupted, "the unit cancelled the transfer at block %d", n).
 				Do("Look at the plug and the ground; then begin again: the file is sent from its start.")
 		case err != nil && !errors.Is(err, errLate):
-			return err
+			return false, err
 		case err == nil && answer == ack && try == 1:
-			return nil
+			return false, nil
 		case err == nil && answer == ack: // a second answer to the same block must not count for the next
 			return l.settle(ctx)
-		case try == again || silent == silences-1:
+		case try == again || silent == most-1:
 			l.cancel()
-			return core.Fail(core.NotAnswering, "block %d was not acknowledged, though it was sent %d times", n, try).
+			return false, core.Fail(core.NotAnswering, "block %d was not acknowledged, though it was sent %d times", n, try).
 				Do("Look at the plug and the ground; then begin again: the file is sent from its start.")
 		case errors.Is(err, errLate):
 			silent++
@@ -191,27 +197,38 @@ func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) error {
 	}
 }
 
-// settle lets answers pass that are still under way.
-func (l *Line) settle(ctx context.Context) error {
+// settle lets answers pass that are still under way, and tells whether a C was
+// among them.
+func (l *Line) settle(ctx context.Context) (asked bool, err error) {
 	for range 4 * big {
-		if _, err := l.byteIn(ctx, quiet/4); errors.Is(err, errLate) {
-			return nil
-		} else if err != nil {
-			return err
+		c, err := l.byteIn(ctx, quiet/4)
+		if errors.Is(err, errLate) {
+			return asked, nil
 		}
+		if err != nil {
+			return asked, err
+		}
+		asked = asked || c == 'C'
 	}
-	return nil
+	return asked, nil
 }
 
-// answer is the next ACK or NAK; other bytes are noise.
-func (l *Line) answer(ctx context.Context) (byte, error) {
+// answer is the next ACK or NAK; other bytes are noise. A receiver that asks for the
+// file again, well after its first block went out, has not got that block.
+func (l *Line) answer(ctx context.Context, first bool) (byte, error) {
+	sent, wait := l.Clock.Now(), blockIn
+	if first {
+		wait = firstIn
+	}
 	for cans, noise := 0, 0; noise < 4*big; noise++ {
-		c, err := l.byteIn(ctx, blockIn)
+		c, err := l.byteIn(ctx, wait)
 		switch {
 		case err != nil:
 			return 0, err
 		case c == ack || c == nak:
 			return c, nil
+		case c == 'C' && first && l.Clock.Now().Sub(sent) > l.Scaled(askedAnew):
+			return nak, nil
 		case c == can:
 			if cans++; cans >= 2 {
 				return 0, core.Fail(core.RefusedByUnit, "the unit cancelled the transfer").
@@ -233,7 +250,7 @@ func (l *Line) body(ctx context.Context, data []byte, short, oneK bool, sent fun
 			size = big
 		}
 		size = min(size, len(data)-at)
-		if err := l.put(ctx, n, data[at:at+size], short); err != nil {
+		if _, err := l.put(ctx, n, data[at:at+size], short); err != nil {
 			return err
 		}
 		at += size
@@ -245,7 +262,7 @@ func (l *Line) body(ctx context.Context, data []byte, short, oneK bool, sent fun
 		if err := l.say(eot); err != nil {
 			return err
 		}
-		c, err := l.answer(ctx)
+		c, err := l.answer(ctx, false)
 		switch {
 		case err != nil && !errors.Is(err, errLate):
 			return err
@@ -276,11 +293,14 @@ func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) erro
 	}
 	done := 0
 	for _, f := range files {
-		if err := l.put(ctx, 0, head(f), short); err != nil {
+		asked, err := l.put(ctx, 0, head(f), short)
+		if err != nil {
 			return err
 		}
-		if short, err = l.invited(ctx, blockIn, nil); err != nil {
-			return err
+		if !asked {
+			if short, err = l.invited(ctx, blockIn, nil); err != nil {
+				return err
+			}
 		}
 		before := done
 		if err := l.body(ctx, f.Data, short, true, func(n int) {
@@ -297,7 +317,7 @@ func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) erro
 	}
 	// Every file was acknowledged by now. A receiver that has gone once it saw the
 	// end of the batch, and whose last answer was lost, has them all.
-	if err := l.put(ctx, 0, make([]byte, old), short); err != nil && core.KindOf(err) != core.NotAnswering {
+	if _, err := l.put(ctx, 0, make([]byte, old), short); err != nil && core.KindOf(err) != core.NotAnswering {
 		return err
 	}
 	return nil
