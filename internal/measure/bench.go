@@ -57,9 +57,9 @@ func atABench(s *stand) {
 	}
 	s.Cleanup(func() { c.Process.Signal(syscall.SIGTERM); c.Wait() })
 	ctx := context.Background()
-	w.Wait("the bench process to join", func() bool {
-		l, err := w.Technician.Links(ctx)
-		return err == nil && len(l.Links) == links && l.Links[0].State == "free"
+	w.Wait("the bench process to join, with the catalogue", func() bool {
+		_, err := w.Technician.Identify(ctx, "b/a", "")
+		return err == nil
 	})
 	rate := func(name string) float64 {
 		r := w.Open(client.NewRun{Kind: "backup", At: "b/" + name})
