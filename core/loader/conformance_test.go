@@ -3,6 +3,7 @@ package loader_test
 import (
 	"context"
 	"testing"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
@@ -47,6 +48,19 @@ func TestEveryLoader(t *testing.T) {
 						t.Fatal(err)
 					}
 					t.Cleanup(u.Close)
+					return unit{u}
+				},
+				Waiting: func(t *testing.T) loadertest.Unit {
+					opens := 800 * time.Millisecond
+					if name == "xmodem" || name == "ymodem" { // it asks every three seconds
+						opens = 8 * time.Second
+					}
+					u, _, err := testkit.SmallUnitOf(name, func(s *sim.Spec) { s.OpensFor, s.Scale = opens, 1 })
+					if err != nil {
+						t.Fatal(err)
+					}
+					t.Cleanup(u.Close)
+					u.Power(false)
 					return unit{u}
 				},
 				Program: testkit.SmallProgram("2.0.0"),

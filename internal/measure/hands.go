@@ -219,7 +219,7 @@ func estimates(s *stand) {
 	room := make(chan bool, 6)
 	for _, unit := range world.Units {
 		sheet := unit.Sheet()
-		if k, err := registry.Loader(sheet.Loader.Kind); err != nil || k.Limits().Identity != run.ThisUnit || sheet.Loader.Await > 0 || unit.Strange || unit.Locked {
+		if k, err := registry.Loader(sheet.Loader.Kind); err != nil || k.Limits().Identity != run.ThisUnit || sheet.Loader.Await > 0 || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
 			continue
 		}
 		newest := ""

@@ -44,6 +44,8 @@ func (f *fileBoot) enter() {
 
 func (f *fileBoot) at() uart { return uart{f.u.Baud, f.u.Parity, f.u.Inverted} }
 
+func (f *fileBoot) called() bool { return f.begun || f.named }
+
 // ask sends C, and again as long as nothing comes.
 func (f *fileBoot) ask(tick int) {
 	u := f.u

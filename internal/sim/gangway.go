@@ -37,6 +37,8 @@ func (g *gangwayBoot) at() uart {
 	return uart{baud, g.u.Parity, g.u.Inverted}
 }
 
+func (g *gangwayBoot) called() bool { return g.open }
+
 // turn takes one frame.
 func (g *gangwayBoot) turn() bool {
 	u := g.u

@@ -37,6 +37,8 @@ func (r *romBoot) at() uart {
 	return uart{baud, "even", r.u.Inverted}
 }
 
+func (r *romBoot) called() bool { return r.synced }
+
 func (r *romBoot) say(b ...byte) { r.u.speak(b, r.u.busy) }
 
 func (r *romBoot) turn() bool {

@@ -95,9 +95,10 @@ type Unit struct {
 
 // bootloader is the unit's side of a loader; it is called with the unit's lock.
 type bootloader interface {
-	enter()     // the unit starts in it
-	turn() bool // takes a piece of what has arrived; false if there is too little yet
-	at() uart   // its line setting
+	enter()       // the unit starts in it
+	turn() bool   // takes a piece of what has arrived; false if there is too little yet
+	at() uart     // its line setting
+	called() bool // somebody has spoken to it: it stays
 }
 
 // Start opens a unit on address, e.g. "127.0.0.1:0".
@@ -287,7 +288,7 @@ func (u *Unit) restart(loader bool) {
 		u.inLoader = true
 		u.boot.enter()
 		u.after(u.OpensFor, func() {
-			if g, ok := u.boot.(*gangwayBoot); !ok || !g.open {
+			if !u.boot.called() {
 				u.start()
 			}
 		})

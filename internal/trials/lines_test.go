@@ -277,9 +277,9 @@ func TestALabelForEveryTakingUp(t *testing.T) {
 	if out, _ := c.CombinedOutput(); c.ProcessState.ExitCode() != 13 || !strings.Contains(string(out), "--label SERIAL") {
 		t.Errorf("without a label: exit %d\n%s", c.ProcessState.ExitCode(), out)
 	}
-	if _, err := w.Technician.ResumeRun(ctx, r.ID, "S-0001"); err != nil {
-		t.Fatal(err)
-	}
+	x := tab(t, w, "technician", 390, 844)
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), says("Half done. Leave it as it is"), testkit.Until(`document.querySelector("[data-resume]").disabled`), put("[data-label]", "S-0001"), press("[data-resume]"),
+		testkit.Until(`!document.querySelector("[data-resume]")`))
 	answerAll(t, w, w.Technician, r.ID, asSeen)
 	if r = w.Follow(r.ID); r.Outcome != "done" || r.Halves < 2 {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)

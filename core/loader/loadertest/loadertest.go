@@ -34,6 +34,9 @@ type Subject struct {
 	// New makes a unit with power and a valid program, whose sectors from
 	// 0x1000 to 0x7000, of 1 KiB, may be written; what lies below may not.
 	New func(t *testing.T) Unit
+	// Waiting makes one without straps: it opens its loader for a while after it
+	// gets power, and then runs its program. It has no power yet.
+	Waiting func(t *testing.T) Unit
 	// Program is a file that the unit takes as its program.
 	Program []byte
 }
@@ -146,6 +149,7 @@ func Run(t *testing.T, s Subject) {
 			t.Errorf("%v", err)
 		}
 	})
+	t.Run("waiting for power", func(t *testing.T) { awaits(t, s) })
 	t.Run("the end of the context", func(t *testing.T) {
 		u := fresh(t)
 		session := u.mustOpen(t)
@@ -201,6 +205,37 @@ func Run(t *testing.T, s Subject) {
 			t.Error("memory elsewhere changed")
 		}
 	})
+}
+
+// awaits: a person applies the power while the loader calls, and not before it said
+// that it does.
+func awaits(t *testing.T, s Subject) {
+	w := Subject{Kind: s.Kind, Options: s.Options}
+	w.Options.Enter, w.Options.Await = nil, 20*time.Second
+	u := unit{s.Waiting(t), &w}
+	session, _, err := u.open(t)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f, ok := session.(loader.Filer); ok && session.Can(loader.File) == nil { // it stays for a file, and for nothing else
+		if err := f.SendFile(context.Background(), "x.bin", s.Program, nil); err != nil || !bytes.Equal(u.Memory()[0x1000:][:len(s.Program)], s.Program) {
+			t.Errorf("its file: %v", err)
+		}
+	} else if _, err := session.Identify(context.Background()); err != nil {
+		t.Error(err)
+	} else if err := session.Probe(context.Background()); err != nil {
+		t.Errorf("once it was called it stays: %v", err)
+	}
+	l, err := s.Waiting(t).Link(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	ready := 0
+	w.Options.Await, w.Options.Ready = 300*time.Millisecond, func() { ready++ }
+	if _, err := s.Kind.Open(context.Background(), l, w.Options); core.KindOf(err) != core.NotAnswering || ready != 1 {
+		t.Errorf("nobody applies the power: %v, asked for %d times", err, ready)
+	}
 }
 
 func pattern(n int, seed byte) []byte {
