@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Both connectors, counted from pin one, and the wires between them: data lines
 // are seen to cross. Drawn from the model sheet; the colours of wires are data.
-import { computed } from 'vue'
+import { computed, onUnmounted, ref } from 'vue'
 
 import { ago } from '../words'
 
@@ -15,8 +15,17 @@ function say(unit: number, e: Event) {
 }
 const row = 52
 const top = 62
-const unitX = 290
-const toolX = 690
+// On a narrow screen the drawing has names of pins alone; jobs and reasons stand in
+// the table and below it.
+const screen = window.matchMedia('(max-width: 600px)')
+const narrow = ref(screen.matches)
+const turned = () => (narrow.value = screen.matches)
+screen.addEventListener('change', turned)
+onUnmounted(() => screen.removeEventListener('change', turned))
+const wide = computed(() => (narrow.value ? 360 : 980))
+const unitX = computed(() => (narrow.value ? 92 : 290))
+const toolX = computed(() => (narrow.value ? 268 : 690))
+const pill = computed(() => (narrow.value ? 66 : 88))
 const y = (n: number) => top + (n - 1) * row
 const high = computed(() => top + Math.max(props.wiring.unit.pins.length, props.wiring.tool.pins.length) * row + 6)
 const joined = computed(() => new Set(props.wiring.wires.map((w) => w.unit)))
@@ -26,10 +35,12 @@ const lines = computed(() =>
   props.wiring.wires.map((w, n) => {
     const a = y(w.unit)
     const b = y(w.tool)
-    const bend = unitX + 120 + n * 26
-    return { ...w, path: `M${unitX + 12} ${a} H${bend} L${bend + 70} ${b} H${toolX - 12}`, colour: colourOf(w), fill: wires[colourOf(w).split(/[ ,]/)[0]!] ?? 'currentColor', crosses: w.unit !== w.tool, at: a }
+    const bend = unitX.value + pill.value + (narrow.value ? 22 + n * 6 : 32 + n * 26)
+    return { ...w, path: `M${unitX.value + 12} ${a} H${bend} L${bend + (narrow.value ? 34 : 70)} ${b} H${toolX.value - 12}`, colour: colourOf(w), fill: wires[colourOf(w).split(/[ ,]/)[0]!] ?? 'currentColor', crosses: w.unit !== w.tool, at: a }
   }),
 )
+const empty = computed(() => [...props.wiring.unit.pins.map((p, n) => ({ at: 'unit', n: n + 1, p })).filter((x) => !joined.value.has(x.n)), ...props.wiring.tool.pins.map((p, n) => ({ at: 'adapter', n: n + 1, p })).filter((x) => x.p.job === 'empty')].filter((x) => x.p.says?.en))
+const drawn = (p: Pin) => (narrow.value ? p.name : pinName(p))
 const pinName = (p?: Pin) => (p ? `${p.name}${p.job !== 'empty' && p.name.toLowerCase() !== p.job ? `, ${p.job}` : ''}` : '')
 const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.pins[w.tool - 1]?.job === 'transmit'))
 </script>
@@ -37,29 +48,38 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
 <template>
   <figure class="wiring">
     <div class="sheet">
-      <svg :viewBox="`0 0 980 ${high}`" role="img" :aria-label="`Wiring of ${wiring.unit.name} with ${wiring.adapter}; the table below says the same`">
-        <text x="12" y="20" class="head">This is written: {{ wiring.unit.name }} <tspan class="mono">{{ unit }}</tspan></text>
-        <text x="968" y="20" class="head" text-anchor="end">This writes: {{ wiring.tool.name }} <tspan class="mono">{{ adapter }}</tspan></text>
-        <text x="12" y="40" class="small">pin 1: {{ wiring.unit.edge.en }}</text>
-        <text x="968" y="40" class="small" text-anchor="end">pin 1: {{ wiring.tool.edge.en }}</text>
+      <svg :viewBox="`0 0 ${wide} ${high}`" :class="{ narrow }" role="img" :aria-label="`Wiring of ${wiring.unit.name} with ${wiring.adapter}; the table below says the same`">
+        <template v-if="!narrow">
+          <text x="12" y="20" class="head">This is written: {{ wiring.unit.name }} <tspan class="mono">{{ unit }}</tspan></text>
+          <text x="968" y="20" class="head" text-anchor="end">This writes: {{ wiring.tool.name }} <tspan class="mono">{{ adapter }}</tspan></text>
+          <text x="12" y="40" class="small">pin 1: {{ wiring.unit.edge.en }}</text>
+          <text x="968" y="40" class="small" text-anchor="end">pin 1: {{ wiring.tool.edge.en }}</text>
+        </template>
+        <template v-else>
+          <text x="4" y="18" class="head">{{ wiring.unit.name }}</text><text :x="wide - 4" y="18" class="head" text-anchor="end">{{ wiring.tool.name }}</text>
+        </template>
         <g v-for="w in lines" :key="`${w.tool}-${w.unit}`">
           <path :d="w.path" class="casing" /><path :d="w.path" class="wire" :style="{ stroke: w.fill }" />
         </g>
         <g v-for="(p, n) in wiring.unit.pins" :key="`u${n}`" :class="{ empty: !joined.has(n + 1) }">
           <rect v-if="n === 0" :x="unitX - 12" :y="y(1) - 12" width="24" height="24" class="pin" /><circle v-else :cx="unitX" :cy="y(n + 1)" r="12" class="pin" />
-          <text :x="unitX - 22" :y="y(n + 1) + 2" text-anchor="end" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ pinName(p) }}</text>
-          <text v-if="!joined.has(n + 1)" :x="unitX - 22" :y="y(n + 1) + 20" text-anchor="end" class="small">leave empty{{ p.says?.en ? `: ${p.says.en}` : '' }}</text>
+          <text :x="unitX - 22" :y="y(n + 1) + 2" text-anchor="end" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ drawn(p) }}</text>
+          <text v-if="!joined.has(n + 1)" :x="unitX - 22" :y="y(n + 1) + 20" text-anchor="end" class="small">leave empty{{ p.says?.en && !narrow ? `: ${p.says.en}` : '' }}</text>
         </g>
         <g v-for="(p, n) in wiring.tool.pins" :key="`t${n}`" :class="{ empty: p.job === 'empty' }">
           <rect v-if="n === 0" :x="toolX - 12" :y="y(1) - 12" width="24" height="24" class="pin" /><circle v-else :cx="toolX" :cy="y(n + 1)" r="12" class="pin" />
-          <text :x="toolX + 22" :y="y(n + 1) + 2" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ pinName(p) }}</text>
-          <text v-if="p.job === 'empty'" :x="toolX + 22" :y="y(n + 1) + 20" class="small">leave empty{{ p.says?.en ? `: ${p.says.en}` : '' }}</text>
+          <text :x="toolX + 22" :y="y(n + 1) + 2" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ drawn(p) }}</text>
+          <text v-if="p.job === 'empty'" :x="toolX + 22" :y="y(n + 1) + 20" class="small">leave empty{{ p.says?.en && !narrow ? `: ${p.says.en}` : '' }}</text>
         </g>
         <g v-for="w in lines" :key="`l${w.tool}-${w.unit}`">
-          <rect :x="unitX + 22" :y="w.at - 12" width="88" height="24" rx="12" class="pill" /><text :x="unitX + 66" :y="w.at + 5" text-anchor="middle" class="small ink">{{ w.colour || '________' }}</text>
+          <rect :x="unitX + 20" :y="w.at - 12" :width="pill" height="24" rx="12" class="pill" /><text :x="unitX + 20 + pill / 2" :y="w.at + 5" text-anchor="middle" class="small ink">{{ w.colour || '________' }}</text>
         </g>
       </svg>
     </div>
+    <template v-if="narrow">
+      <p class="small"><strong>Pin 1</strong> of {{ wiring.unit.name }}: {{ wiring.unit.edge.en }}. Of {{ wiring.tool.name }}: {{ wiring.tool.edge.en }}.</p>
+      <p v-for="x in empty" :key="x.at + x.n" class="small">Pin {{ x.n }} of the {{ x.at }} stays empty: {{ x.p.says?.en }}.</p>
+    </template>
     <p v-if="supply" class="power"><strong>Power: {{ { adapter: 'the adapter feeds the unit', own: 'its own supply feeds the unit', none: 'nothing may feed the unit' }[supply.from] }}<template v-if="supply.volts">, {{ supply.volts }} V</template><template v-if="supply.pin">, at pin {{ supply.pin }}</template>.</strong> {{ supply.says?.en }}</p>
     <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template><template v-if="seen">Colours as {{ seen.by }} saw them, {{ ago(seen.at) }}.</template><template v-else-if="edit">If this lead has other colours, say which.</template><template v-else>The usual colours; if this lead has others, go by the pins.</template></p>
     <datalist v-if="edit" id="wire-colours"><option v-for="(_, name) in wires" :key="name" :value="name" /></datalist>
@@ -75,9 +95,11 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
 <style scoped>
 .sheet { overflow-x: auto; background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 12px; }
 svg { width: 100%; min-width: 640px; max-width: 980px; height: auto; display: block; color: var(--ink); }
+svg.narrow { min-width: 0; }
 text { font: 16px var(--body); fill: var(--ink); }
 .head { font-weight: 700; }
 .small { font-size: 14px; fill: var(--muted); }
+.narrow .small { font-size: 12px; }
 .ink { fill: var(--ink); }
 .mono { font-family: var(--mono); }
 .pin { fill: rgb(var(--v-theme-surface-light)); stroke: var(--ink); stroke-width: 2; }
