@@ -359,3 +359,21 @@ func pictureOf(shade byte) []byte {
 	png.Encode(&out, im)
 	return out.Bytes()
 }
+
+// TestAWaiverByKeyboard: a lead sees what is lost, is stopped at the gate, and goes
+// on by name; 390 px wide.
+func TestAWaiverByKeyboard(t *testing.T) {
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Locked = true })
+	x := tab(t, w, "lead", 390, 844)
+	wide := 0.0
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), testkit.Until(`document.querySelector("[data-protected]")?.dataset.way === "settings"`), says("No full backup can be taken"), says("you go on with a reason"),
+		chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide), press("[data-go]"), says("Refused. Nothing was changed"), says("gives its 3 settings all the same"),
+		press("[data-waive]"), testkit.Until(`document.querySelector("[data-waive-yes]").disabled`), put("[data-why] input", "the lamp dazzles"), press("[data-waive-yes]"),
+		says("Written and verified"), says("3 settings kept, 3 put back"), says("passed by Imre Kolding: the lamp dazzles"))
+	if wide > 390 {
+		t.Errorf("the page is %v wide at 390", wide)
+	}
+	if h, err := w.Viewer.History(ctx, "S-0001"); err != nil || h.Entries[0].Outcome != "done" || h.Entries[1].Outcome != "refused" {
+		t.Errorf("%+v %v", h.Entries, err)
+	}
+}
