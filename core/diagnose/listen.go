@@ -20,6 +20,7 @@ type Heard struct {
 	Data  []byte        `json:"data"`  // the first of them
 	Text  string        `json:"text"`  // the same, as far as it can be read
 	Signs link.Signs    `json:"signs"` // faults in this while, and the lines as they stand at its end
+	Left  bool          `json:"left"`  // the unit left the line in this while, as the link tells it
 }
 
 // heardMost is how much of what was heard is kept.
@@ -39,6 +40,7 @@ type Ear struct {
 	bytes  int
 	data   []byte
 	signs  link.Signs // up to which was told
+	life   uint64     // the link's generation then
 	since  time.Time
 	asked  time.Time
 	failed error
@@ -54,7 +56,7 @@ func Listen(s link.Stream, m link.Mode, clock core.Clock, done func()) (*Ear, er
 		return nil, err
 	}
 	now := clock.Now()
-	e := &Ear{stream: s, mode: m, clock: clock, end: make(chan struct{}), over: make(chan struct{}), signs: link.SignsOf(s), since: now, asked: now}
+	e := &Ear{stream: s, mode: m, clock: clock, end: make(chan struct{}), over: make(chan struct{}), signs: link.SignsOf(s), life: s.Generation(), since: now, asked: now}
 	go func() {
 		defer close(e.over)
 		defer done()
@@ -124,6 +126,9 @@ func (e *Ear) Take() (Heard, error) {
 	h.Signs.Parity -= e.signs.Parity
 	h.Signs.Overrun -= e.signs.Overrun
 	h.Signs.Breaks -= e.signs.Breaks
+	if life := e.stream.Generation(); life != e.life {
+		h.Left, e.life = true, life
+	}
 	e.bytes, e.data, e.signs, e.since, e.asked = 0, nil, signs, now, now
 	return h, e.failed
 }

@@ -193,15 +193,18 @@ func (a *app) seenWires(c client.Card) {
 
 func (a *app) listenVerb() *cobra.Command {
 	n := client.NewListen{}
-	lasts := 3 * time.Second
+	lasts, follow := 3*time.Second, false
 	v := &cobra.Command{Use: "listen LINK|UNIT", Short: "What is on a line just now; say a line of text to the program", Args: cobra.ExactArgs(1),
 		Long:              "Hears what comes, and tells faults and modem lines beside it. Nothing is sent but the text of\n--say; with --through-loader the unit's loader passes it to the program's console.",
-		Example:           "  ferry listen van/quay-1\n  ferry listen van/quay-1 --for 10s --baud 9600\n  ferry listen van/quay-1 --say V?\n  ferry listen van/quay-1 --say V? --through-loader",
+		Example:           "  ferry listen van/quay-1\n  ferry listen van/quay-1 --follow\n  ferry listen van/quay-1 --for 10s --baud 9600\n  ferry listen van/quay-1 --say V?\n  ferry listen van/quay-1 --say V? --through-loader",
 		ValidArgsFunction: a.complete(places),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n.At, n.Lasts = args[0], int(lasts.Milliseconds())
 			if n.Loader && n.Say == "" {
 				return core.Fail(core.BadFile, "--through-loader passes a line of text on; there is none").Do("Give it: --say TEXT.")
+			}
+			if follow {
+				return a.listenOn(ctx, c, n)
 			}
 			h, err := c.Listen(ctx, n)
 			if err != nil {
@@ -211,11 +214,46 @@ func (a *app) listenVerb() *cobra.Command {
 		})}
 	f := v.Flags()
 	f.DurationVar(&lasts, "for", lasts, "how long, 10s at most")
+	f.BoolVarP(&follow, "follow", "f", false, "go on until Ctrl-C")
 	f.IntVar(&n.Baud, "baud", 0, "speed; that of the model's program by itself")
 	f.StringVar(&n.Model, "model", "", "the model whose program runs; the one last seen by itself")
 	f.StringVar(&n.Say, "say", "", "a line of text for the program, sent first")
 	f.BoolVar(&n.Loader, "through-loader", false, "pass it through the unit's loader")
 	return v
+}
+
+// listenOn shows what comes, as it comes, and each change of the line, until Ctrl-C.
+func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen) error {
+	n.Lasts = 500
+	was := ""
+	for ctx.Err() == nil {
+		h, err := c.Listen(ctx, n)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		n.Say = ""
+		if a.output == "json" {
+			if err := a.show(h, func() {}); err != nil {
+				return err
+			}
+			continue
+		}
+		if h.Left {
+			fmt.Fprintf(a.out, "\n%s\n", a.paint(brick, "✗ the unit left the line, or lost its power: identify it anew"))
+		}
+		if s := h.Signs; s.Framing+s.Parity+s.Breaks+s.Overrun > 0 {
+			fmt.Fprintf(a.out, "\n%s\n", a.paint(brick, "✗ "+faults(s)))
+		}
+		if now := lines(h.Signs); now != was {
+			fmt.Fprintf(a.out, "%s\n", a.paint(faint, fmt.Sprintf("%s at %d baud: %s", h.Link, h.Mode.Baud, now)))
+			was = now
+		}
+		fmt.Fprint(a.out, h.Text)
+	}
+	return nil
 }
 
 func (a *app) heard(h client.Heard, n client.NewListen) {

@@ -171,6 +171,11 @@ func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error
 	if r.Heard == nil {
 		return client.Heard{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
 	}
+	if r.Heard.Left { // whoever comes next must be asked
+		if err := v.store.OffLink(ctx, p.Bench, p.Name); err != nil {
+			return client.Heard{}, err
+		}
+	}
 	r.Heard.Link = p.FullName()
 	return *r.Heard, nil
 }

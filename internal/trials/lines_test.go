@@ -49,10 +49,6 @@ func TestWhatIsOnALine(t *testing.T) {
 	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "b/a", Say: "V?", Loader: true}); err != nil || h.Answer != "program 1.0.0\r\n" {
 		t.Errorf("through its loader: %+v %v", h, err)
 	}
-	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{Baud: 57600}})
-	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "S-0001", Lasts: 400}); err != nil {
-		t.Fatal(err)
-	}
 	w.Units["a"].Power(false)
 	if h, err = w.Technician.Listen(ctx, client.NewListen{At: "b/a", Lasts: 300}); err != nil || h.Signs.DSR {
 		t.Errorf("without power: %+v %v", h.Signs, err)
@@ -76,7 +72,7 @@ func TestTheLineOnThePage(t *testing.T) {
 	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), says("Last identified: S-0001"), press("[data-listen]"), says("DSR on"), says("Nothing comes by itself"))
 	w.Units["a"].Power(false)
 	w.Units["a"].Power(true) // its program says hello
-	do(t, x, testkit.Until(`Number(document.querySelector("[data-line]").dataset.bytes) > 20`), says("starting, program 1.0.0"))
+	do(t, x, testkit.Until(`Number(document.querySelector("[data-line]").dataset.bytes) > 20`), says("starting, program 1.0.0"), says("The unit left the line"), says("that identity is dead"))
 	wide := 0.0
 	do(t, x, press("[data-check]"), says("Proved: the link is sound"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {

@@ -1722,6 +1722,7 @@ export interface components {
             data: string;
             /** Format: int64 */
             lasts: number;
+            left: boolean;
             link: string;
             mode: components["schemas"]["LinkMode"];
             signs: components["schemas"]["LinkSigns"];

@@ -157,7 +157,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div><h3>And then</h3><p v-if="check.passed"><v-btn color="primary" :to="`/begin/${at}`">Start a run</v-btn></p><p v-else class="muted">Check again after every change: an old answer says nothing of a wire that was touched since.</p></div>
       </div>
     </template>
-    <LineState v-if="session.may('technician')" ref="line" :at="at" :model="model" />
+    <LineState v-if="session.may('technician')" ref="line" :at="at" :model="model" @left="joined" />
     <section v-if="card?.wiring" class="past" data-wires>
       <h2>Wires for {{ card.serial }}</h2>
       <WiringDraw v-model:colours="colours" :wiring="card.wiring" :unit="card.serial" :adapter="place?.adapter" :supply="card.supply" :edit="session.may('technician')" :seen="card.wires" />

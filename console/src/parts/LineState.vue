@@ -8,11 +8,13 @@ import { api, problem, type Heard, type Problem } from '../api/client'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ at: string; model?: string }>()
+const emit = defineEmits<{ left: [] }>()
 const listening = ref(false)
 const heard = ref<Heard | null>(null)
 const sum = ref({ bytes: 0, framing: 0, parity: 0, breaks: 0, overrun: 0 })
 const text = ref('')
 const trouble = ref<Problem | null>(null)
+const gone = ref(false)
 let ended = false
 
 let loop: Promise<void> = Promise.resolve()
@@ -30,6 +32,7 @@ async function listen() {
   listening.value = true
   sum.value = { bytes: 0, framing: 0, parity: 0, breaks: 0, overrun: 0 }
   text.value = ''
+  gone.value = false
   trouble.value = null
   while (listening.value && !ended && !document.hidden) {
     try {
@@ -38,6 +41,10 @@ async function listen() {
       if (ended) return
       const s = data.signs
       heard.value = data
+      if (data.left) {
+        gone.value = true
+        emit('left')
+      }
       sum.value = { bytes: sum.value.bytes + data.bytes, framing: sum.value.framing + s.framing, parity: sum.value.parity + s.parity, breaks: sum.value.breaks + s.breaks, overrun: sum.value.overrun + s.overrun }
       text.value = (text.value + data.text).slice(-600)
     } catch (e) {
@@ -85,6 +92,7 @@ const says = computed(() => {
         </template>
         <div><dt>At</dt><dd>{{ heard.mode.baud }}</dd></div>
       </dl>
+      <p v-if="gone" class="brick"><strong>The unit left the line, or lost its power, while it was listened to: identify it anew.</strong></p>
       <p>{{ says }}</p>
       <pre v-if="text.trim()" class="mono" tabindex="0" aria-label="What came, as text">{{ text.trim() }}</pre>
     </template>
