@@ -365,21 +365,45 @@ func (s *session) Change(ctx context.Context, next func() (loader.Op, bool, erro
 	}
 }
 
-// erase is Extended Erase of pages; a page's number is its place in the map.
+// extended tells which of the two erase commands the unit has: Erase Memory counts
+// pages in one byte, Extended Erase in two. A unit has one of them.
+func (s *session) extended() bool { return slices.Contains(s.commands, cmdExtendedErase) }
+
+func (s *session) eraseCommand() byte {
+	if s.extended() {
+		return cmdExtendedErase
+	}
+	return cmdErase
+}
+
+// erase erases pages; a page's number is its place in the map.
 func (s *session) erase(ctx context.Context, address, length uint64) error {
 	first := slices.IndexFunc(s.sectors, func(x memory.Sector) bool { return x.Address == address })
 	if first < 0 {
 		return core.Fail(core.RefusedByUnit, "0x%X is not where a page begins", address)
 	}
-	list := []byte{0, 0}
-	count := 0
+	var pages []int
 	for i := first; i < len(s.sectors) && s.sectors[i].Address < address+length; i++ {
-		list = binary.BigEndian.AppendUint16(list, uint16(i))
-		count++
+		pages = append(pages, i)
 	}
-	binary.BigEndian.PutUint16(list, uint16(count-1))
+	count := len(pages)
+	var list []byte
+	switch {
+	case s.extended():
+		list = binary.BigEndian.AppendUint16(list, uint16(count-1))
+		for _, n := range pages {
+			list = binary.BigEndian.AppendUint16(list, uint16(n))
+		}
+	case pages[count-1] > 254:
+		return core.Fail(core.RefusedByUnit, "page %d cannot be erased: this unit's loader counts pages in one byte", pages[count-1])
+	default:
+		list = append(list, byte(count-1))
+		for _, n := range pages {
+			list = append(list, byte(n))
+		}
+	}
 	err := s.surely(ctx, func() error {
-		if err := s.command(cmdExtendedErase); err != nil {
+		if err := s.command(s.eraseCommand()); err != nil {
 			return err
 		}
 		if err := s.confirmed(ctx, 0, "to erase"); err != nil {
@@ -462,13 +486,13 @@ func (s *session) Lock(ctx context.Context) error {
 	return s.enter(ctx, 0)
 }
 
-// EraseAll and EraseBank are the special forms of Extended Erase: everything, or
-// one of two banks (1 and 2).
+// EraseAll and EraseBank are the special forms of the erase: everything, or one of
+// two banks (1 and 2), which Extended Erase alone knows.
 func (s *session) EraseAll(ctx context.Context) error { return s.special(ctx, 0xFFFF) }
 
 func (s *session) EraseBank(ctx context.Context, bank int) error {
 	if bank != 1 && bank != 2 {
-		return core.Fail(core.RefusedByUnit, "there is no bank %d", bank)
+		return core.Fail(core.RefusedByUnit, "there is no bank %d; a memory has banks 1 and 2 at most", bank)
 	}
 	return s.special(ctx, uint16(0xFFFF-bank))
 }
@@ -477,13 +501,20 @@ func (s *session) special(ctx context.Context, code uint16) error {
 	if err := s.Can(loader.Erase); err != nil {
 		return err
 	}
-	if err := s.command(cmdExtendedErase); err != nil {
+	say := summed(binary.BigEndian.AppendUint16(nil, code))
+	if !s.extended() {
+		if code != 0xFFFF {
+			return core.Fail(core.RefusedByUnit, "this unit's loader erases pages or everything, and no banks")
+		}
+		say = []byte{0xFF, 0x00} // "Erase Memory command", global erase
+	}
+	if err := s.command(s.eraseCommand()); err != nil {
 		return err
 	}
 	if err := s.confirmed(ctx, 0, "to erase"); err != nil {
 		return err
 	}
-	if _, err := s.stream.Write(summed(binary.BigEndian.AppendUint16(nil, code))); err != nil {
+	if _, err := s.stream.Write(say); err != nil {
 		return err
 	}
 	return s.confirmed(ctx, time.Duration(len(s.sectors))*perPage, "to erase 0x%04X", code)
