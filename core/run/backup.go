@@ -20,6 +20,11 @@ import (
 // backup stands for this one, and the unit only tells what each sector holds.
 func (r *Run) backUp(ctx context.Context) error {
 	s := r.journal.State()
+	if len(s.Opened.Settings) > 0 { // the unit has lost them
+		if err := r.append(KindSettings, Settings{s.Opened.Settings}, true); err != nil {
+			return err
+		}
+	}
 	if c := s.Opened.Covered; c != nil {
 		now, _, err := r.digests(ctx, nil)
 		if err != nil {
@@ -108,7 +113,7 @@ func (r *Run) cannotRead(ctx context.Context, why error) error {
 // keepSettings keeps what the unit tells of its settings, if its loader does.
 func (r *Run) keepSettings(ctx context.Context) error {
 	k, ok := r.session.(loader.Keeper)
-	if !ok || r.session.Can(loader.Keep) != nil {
+	if !ok || r.session.Can(loader.Keep) != nil || r.journal.State().Settings != nil {
 		return nil
 	}
 	all, err := k.Settings(ctx)

@@ -170,7 +170,8 @@ type Opened struct {
 	Waivers  []Waiver      `json:"waivers,omitempty"`
 	Held     []string      `json:"held,omitempty"` // versions whose images the catalogue holds
 
-	Adapter *procedure.Adapter `json:"adapter,omitempty"` // on the link, as its record says that it is set
+	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
+	Settings []loader.Setting   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back
 }
 
 // Waived finds the waiver of a gate.

@@ -9,6 +9,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/loader"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/sim"
@@ -105,6 +106,25 @@ func TestCutWhileSettingsArePutBack(t *testing.T) {
 	}
 	if s = b.journal.State(); s.Closed == nil || s.Closed.Outcome != run.Done || s.Settled.Back != 3 || !s.Locked || !bytes.Equal(settingsOf(t, b), before) {
 		t.Errorf("%+v %+v", s.Closed, s.Fault)
+	}
+}
+
+// What an earlier run kept and could not put back is put back by the next one.
+func TestSettingsThatAnEarlierRunOwes(t *testing.T) {
+	b := newBench(t, nil)
+	b.unit.Write(b.unit.Settings.Address, bytes.Repeat([]byte{0xFF}, int(b.unit.Settings.Length)))
+	b.open.Settings = []loader.Setting{{Name: "brightness", Value: "4"}, {Name: "zero-point", Value: "17.2"}}
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Settled == nil || s.Settled.Back != 2 {
+		t.Fatalf("%+v %+v %+v", s.Closed, s.Fault, s.Settled)
+	}
+	b.unit.Write(b.unit.Settings.Address, bytes.Repeat([]byte{0xFF}, int(b.unit.Settings.Length)))
+	b.open.Again = true // its program is right already; the settings are not
+	if s := b.flash(t, b.open); s.Closed == nil || s.Closed.Outcome != run.Done || s.Planned.Actions != 0 || s.Settled == nil || s.Settled.Back != 2 {
+		t.Fatalf("nothing but settings: %+v %+v %+v", s.Closed, s.Fault, s.Settled)
+	}
+	if got := string(settingsOf(t, b)); got != "brightness=4\nzero-point=17.2\n" {
+		t.Errorf("the unit has %q", got)
 	}
 }
 

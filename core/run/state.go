@@ -364,6 +364,8 @@ func (s *State) Next() Step {
 		return s.started()
 	case s.Planned == nil:
 		return StepPlan
+	case s.Planned.Actions == 0 && s.owes():
+		return StepSettings
 	case s.Planned.Actions == 0:
 		return s.started()
 	case !s.Same:
@@ -374,7 +376,7 @@ func (s *State) Next() Step {
 		return StepWrite
 	case s.Verified == nil:
 		return StepVerify
-	case s.Settings != nil && s.Settled == nil:
+	case s.owes():
 		return StepSettings
 	case s.Unlocked && !s.Locked:
 		return StepLock
@@ -414,8 +416,11 @@ func (s *State) paused() bool {
 
 // unsettled tells whether a verified write still lacks what was to be put back.
 func (s *State) unsettled() bool {
-	return s.Unlocked && !s.Locked || s.Settings != nil && s.Settled == nil
+	return s.Unlocked && !s.Locked || s.owes()
 }
+
+// owes tells whether settings were kept and are not put back.
+func (s *State) owes() bool { return s.Settings != nil && s.Settled == nil }
 
 // Outcome is how the run stands; empty while it works.
 func (s *State) Outcome() Outcome {
@@ -441,7 +446,7 @@ func (s *State) closing() (Outcome, string) {
 		return Abandoned, "stopped by order before anything was changed"
 	case s.Judged != nil && s.Judged.NothingToDo:
 		return NothingToDo, "the unit runs this version already"
-	case s.Planned != nil && s.Planned.Actions == 0:
+	case s.Planned != nil && s.Planned.Actions == 0 && s.Settled == nil:
 		return NothingToDo, "the unit's memory holds these bytes already"
 	}
 	return Done, ""

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
@@ -116,6 +117,9 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 			return err
 		}
 		o.Covered = covered
+		if o.Settings, err = v.owed(ctx, u.Ruined.String); err != nil {
+			return err
+		}
 	}
 	switch n.Kind {
 	case run.Flash:
@@ -140,6 +144,19 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 		row.Source = sql.NullString{String: b.ID, Valid: true}
 	}
 	return nil
+}
+
+// owed are the settings that a run kept of its unit and did not put back.
+func (v *Service) owed(ctx context.Context, id string) ([]loader.Setting, error) {
+	events, err := v.store.Events(ctx, id, 0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := run.Fold(events)
+	if err != nil || s.Settings == nil || s.Settled != nil {
+		return nil, err
+	}
+	return s.Settings.Settings, nil
 }
 
 // consent asks for what the bench cannot judge by itself: somebody must vouch for

@@ -246,6 +246,43 @@ func TestTheWaysOnOfALockedUnit(t *testing.T) {
 	}
 }
 
+// TestSettingsOutliveARunThatWasGivenUp: the lock is lifted, the lead is cut, the run
+// is given up; the next one puts the settings back that the first has kept.
+func TestSettingsOutliveARunThatWasGivenUp(t *testing.T) {
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Locked = true })
+	u := w.Units["a"]
+	settings := func() string {
+		m := u.Memory()[u.Settings.Address:][:u.Settings.Length]
+		return string(bytes.TrimRight(m, "\xFF"))
+	}
+	before := settings()
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	n := client.NewRun{Kind: "flash", At: "b/a", Waive: []string{run.GateProtection}, Reason: "the lamp dazzles"}
+	u.Set(sim.Faults{CutLead: 9000})
+	r, err := w.Lead.OpenRun(ctx, n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r = w.Follow(r.ID); r.Outcome != "interrupted" || r.Settings == nil || settings() != "" {
+		t.Fatalf("%s %+v, settings %q", r.Outcome, r.Progress.Fault, settings())
+	}
+	if err := w.Lead.ReleaseRun(ctx, r.ID, "begun anew"); err != nil {
+		t.Fatal(err)
+	}
+	w.StopBench()
+	w.StartBench(nil)
+	w.Wait("the bench to be back", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
+	n.Waive, n.Again = []string{run.GateBackup}, true
+	if r, err = w.Lead.OpenRun(ctx, n); err != nil {
+		t.Fatal(err)
+	}
+	if r = w.Follow(r.ID); r.Outcome != "done" || r.Settled == nil || settings() != before {
+		t.Errorf("%s %+v %+v, settings %q, were %q", r.Outcome, r.Progress.Fault, r.Settled, settings(), before)
+	}
+}
+
 // TestALabelForEveryTakingUp: through the service and on the command line.
 func TestALabelForEveryTakingUp(t *testing.T) {
 	w := handed(t, "uartrom", slow)
