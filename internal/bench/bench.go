@@ -330,10 +330,7 @@ const joinEvery = 3 * time.Second
 func (b *Bench) joining(ctx context.Context) {
 	away := false
 	for ctx.Err() == nil {
-		var links []client.BenchLink
-		for _, name := range b.order {
-			links = append(links, client.BenchLink{Name: name, Kind: b.ports[name].Kind, Adapter: b.ports[name].Adapter, Latency: b.latency(b.ports[name].Adapter)})
-		}
+		links := b.joined()
 		call, cancel := context.WithTimeout(ctx, 10*time.Second)
 		c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links})
 		cancel()

@@ -26,21 +26,24 @@ func (b *Bench) serialPorts() ([]ports.Port, error) {
 	return all, err
 }
 
-// latency is how long this machine's driver holds an adapter's bytes back, in ms; 0
-// where it does not tell.
-func (b *Bench) latency(adapter string) int {
-	if adapter == "" {
-		return 0
+// joined lists the bench's links as the service is told of them, with how long this
+// machine's driver holds an adapter's bytes back, where it tells.
+func (b *Bench) joined() (links []client.BenchLink) {
+	var here []ports.Port
+	for _, name := range b.order {
+		p := b.ports[name]
+		l := client.BenchLink{Name: name, Kind: p.Kind, Adapter: p.Adapter}
+		if l.Adapter != "" {
+			if here == nil {
+				here, _ = b.serialPorts() // a machine that lists none tells nothing
+			}
+			if at, err := ports.ByAdapter(here, l.Adapter); err == nil {
+				l.Latency = at.Latency
+			}
+		}
+		links = append(links, l)
 	}
-	all, err := b.serialPorts()
-	if err != nil {
-		return 0
-	}
-	p, err := ports.ByAdapter(all, adapter)
-	if err != nil {
-		return 0
-	}
-	return p.Latency
+	return links
 }
 
 // byEye tells whether units with this loader can be told only by looking at them.

@@ -1,0 +1,37 @@
+package bench
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"zealousferry/core/link/ports"
+)
+
+// The service hears how long the driver of each adapter holds bytes back, whatever
+// the adapter's port is called; a link without one, or whose adapter is not here,
+// tells nothing.
+func TestTheDelayOfADriverIsTold(t *testing.T) {
+	root := t.TempDir()
+	for name, text := range map[string]string{
+		"sys/class/tty/ttyUSB3/device/latency_timer": "16\n", "sys/class/tty/ttyUSB3/idVendor": "1d51\n", "sys/class/tty/ttyUSB3/idProduct": "0a02\n", "sys/class/tty/ttyUSB3/serial": "TT-0417\n",
+	} {
+		path := filepath.Join(root, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	os.MkdirAll(filepath.Join(root, "proc"), 0o755)
+	was := machine
+	machine = func(tree string) ports.Tree { return ports.Tree(filepath.Join(root, tree)) }
+	defer func() { machine = was }()
+	b := &Bench{order: []string{"a", "b", "c"}, ports: map[string]*port{}}
+	for name, adapter := range map[string]string{"a": "TT-0417", "b": "", "c": "TT-9999"} {
+		b.ports[name] = &port{Port: Port{Name: name, Kind: "serial", Adapter: adapter}}
+	}
+	got := b.joined()
+	if len(got) != 3 || got[0].Latency != 16 || got[0].Adapter != "TT-0417" || got[1].Latency != 0 || got[2].Latency != 0 || got[2].Name != "c" {
+		t.Errorf("%+v", got)
+	}
+}
