@@ -142,7 +142,13 @@ async function go() {
   busy.value = false
 }
 
-const lost = computed(() => card.value?.fates.filter((f) => f.fate === 'lost').map((f) => f.name).join(', '))
+// What no backup can bring back, and whether the run stops at the gate for that.
+const lost = computed(() => {
+  const gone = card.value?.fates.filter((f) => f.fate === 'lost').map((f) => f.name) ?? []
+  if (card.value?.wayBack === 'settings') gone.push('what the unit does not tell of its settings')
+  return gone.join(', ') || 'the program that it runs, but for its image in the catalogue'
+})
+const barred = computed(() => !!card.value && card.value.wayBack !== 'full')
 
 onMounted(begin)
 </script>
@@ -213,14 +219,14 @@ onMounted(begin)
             <template v-else-if="verdict"><dt>Version</dt><dd class="mono">{{ identity.facts.running?.value ?? '?' }} → {{ verdict.version }}</dd></template>
             <template v-if="card?.procedure"><dt>Card</dt><dd><router-link :to="`/card/${unit.id}`" data-card>{{ card.procedure }}, {{ card.standing }}</router-link>, about {{ card.minutes }} min with your hands</dd></template>
             <dt>Way back</dt><dd v-if="card && card.wayBack !== 'full'" class="brick"><strong>{{ backs[card.wayBack] }}</strong></dd><dd v-else>{{ unit.state === 'half-done' ? 'the backup from before the interrupted write' : 'full backup, taken and stored before the first erase' }}</dd>
-            <dt>Lost</dt><dd>{{ !card || card.wayBack === 'full' ? 'nothing outside the sectors that differ; settings are kept' : lost || 'nothing that cannot be put back' }}</dd>
+            <dt>Lost</dt><dd>{{ !card || card.wayBack === 'full' ? 'nothing outside the sectors that differ; settings are kept' : lost }}</dd>
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>
           <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>
           <div v-if="missing.length" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> Missing for this job: {{ missing.map((n) => n.name).join(', ') }}.</div>
           <v-text-field v-if="wantsReason" v-model="reason" :label="verdict?.step === 'older' ? 'Why a step back?' : 'Why a candidate on this unit?'" data-reason />
           <v-btn color="primary" size="x-large" block :loading="busy" :disabled="(!restoring && !verdict) || (wantsReason && reason.trim().length < 3)" :append-icon="mdiArrowRight" data-go @click="go">
-            {{ restoring ? 'Put it back' : verdict?.verdict !== 'fits' ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
+            {{ restoring ? 'Put it back' : verdict?.verdict !== 'fits' ? 'Have it refused, on the record' : barred ? 'Begin; it stops before the first erase' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
           </v-btn>
         </div>
       </aside>
