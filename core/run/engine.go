@@ -75,6 +75,9 @@ type Run struct {
 	told   time.Time
 	waits  string // id of the item that a person must answer
 	answer chan given
+	over   chan struct{} // closed once the run no longer works
+	ends   sync.Once
+	id     string
 	nudged chan struct{}
 }
 
@@ -82,7 +85,7 @@ type Run struct {
 func New(j *Journal, o Opened, b Bench, p link.Pace) (*Run, error) {
 	j.pace = &pace{p.Clock, p.Clock.Now()}
 	o.Engine = Engine
-	r := newRun(j, b, p)
+	r := newRun(j, o.Run, b, p)
 	return r, r.append(KindOpened, o, true)
 }
 
@@ -92,7 +95,7 @@ func TakeUp(j *Journal, t TakenUp, b Bench, p link.Pace) (*Run, error) {
 		return nil, core.Fail(core.BadFile, "the journal is empty; the run was never opened")
 	}
 	j.pace = &pace{p.Clock, p.Clock.Now()}
-	r := newRun(j, b, p)
+	r := newRun(j, j.State().Opened.Run, b, p)
 	if t.Epoch == 0 {
 		t.Epoch = j.epoch
 	}
@@ -102,8 +105,8 @@ func TakeUp(j *Journal, t TakenUp, b Bench, p link.Pace) (*Run, error) {
 	return r, r.append(KindTakenUp, t, true)
 }
 
-func newRun(j *Journal, b Bench, p link.Pace) *Run {
-	return &Run{journal: j, bench: b, pace: p, answer: make(chan given), nudged: make(chan struct{}, 1)}
+func newRun(j *Journal, id string, b Bench, p link.Pace) *Run {
+	return &Run{journal: j, id: id, bench: b, pace: p, answer: make(chan given), over: make(chan struct{}), nudged: make(chan struct{}, 1)}
 }
 
 // Journal is the run's journal; only events already appended may be read while
@@ -149,6 +152,7 @@ func (r *Run) append(kind string, body any, flush bool) error {
 // the unit did wrong is in the journal as a fault.
 func (r *Run) Work(ctx context.Context) error {
 	defer r.disconnect()
+	defer r.ends.Do(func() { close(r.over) })
 	for {
 		if err := ctx.Err(); err != nil {
 			return err

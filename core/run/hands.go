@@ -61,15 +61,21 @@ func (r *Run) Answer(ctx context.Context, a procedure.Answer) error {
 	waits := r.waits
 	r.mu.Unlock()
 	if waits == "" || waits != a.Item {
-		return core.Fail(core.NotFound, "the run does not wait for %q now", a.Item).Do("See what it waits for: ferry run show " + r.journal.State().Opened.Run + ".")
+		return r.notNow(a.Item)
 	}
 	g := given{a, make(chan error, 1)}
 	select {
 	case r.answer <- g:
 		return <-g.taken
+	case <-r.over:
+		return r.notNow(a.Item)
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+func (r *Run) notNow(item string) error {
+	return core.Fail(core.NotFound, "the run does not wait for %q now", item).Do("See what it waits for: ferry run show " + r.id + ".")
 }
 
 // hands does the next item: the tool's own, or a person's, whose answer is waited
@@ -95,6 +101,8 @@ func (r *Run) hands(ctx context.Context) error {
 		}
 		return r.append(KindAnswered, procedure.Answer{Item: item.ID, Fact: item.Fact, Value: value, By: procedure.Tool, At: r.pace.Clock.Now().UnixMicro()}, true)
 	}
+	r.wait(item.ID) // before anybody can hear of it, and answer at once
+	defer r.wait("")
 	if s.Hands == nil || s.Hands.Item != item.ID {
 		if err := r.append(KindHands, Hands{Item: item.ID, Says: item.Says.In("en")}, true); err != nil {
 			return err
@@ -112,11 +120,13 @@ func (r *Run) wait(id string) {
 // asked waits for the answer to an item. A wrong one is refused, and the item is
 // still to be done.
 func (r *Run) asked(ctx context.Context, item *model.Item) error {
-	r.wait(item.ID)
-	defer r.wait("")
 	for {
 		select {
 		case g := <-r.answer:
+			if g.Item != item.ID { // it was for the one before, which somebody else has answered
+				g.taken <- r.notNow(g.Item)
+				continue
+			}
 			g.At, g.Fact = r.pace.Clock.Now().UnixMicro(), item.Fact
 			err := procedure.Judge(item, g.Answer)
 			if err == nil {

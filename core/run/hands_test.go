@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -54,6 +55,57 @@ func handed(t *testing.T, answers map[string]string) *bench {
 		go answer(r, procedure.Answer{Item: h.Item, Value: value, By: "p", Note: "as seen"})
 	}
 	return b
+}
+
+// TestAnAnswerAtOnce: whoever answers in the moment in which he hears of an item is
+// heard; of two who answer the same one, one is, and the other's counts for nothing
+// else.
+func TestAnAnswerAtOnce(t *testing.T) {
+	b := handed(t, nil)
+	values := map[string]string{"lamp": "green", "volts": "3.3"}
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	taken := map[string]int{}
+	asked := ""
+	b.OnChange = func() {
+		if b.journal == nil || b.run == nil {
+			return
+		}
+		h := b.journal.State().Hands
+		if h == nil || h.Item == asked {
+			return
+		}
+		asked = h.Item
+		value := values[asked]
+		if value == "" {
+			value = procedure.Yes
+		}
+		r, a := b.run, procedure.Answer{Item: asked, Value: value, By: "p"}
+		for range 2 {
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				err := r.Answer(context.Background(), a)
+				mu.Lock()
+				defer mu.Unlock()
+				if err == nil {
+					taken[a.Item]++
+				} else if core.KindOf(err) != core.NotFound {
+					t.Errorf("%s: %v", a.Item, err)
+				}
+			}()
+		}
+	}
+	s := b.flash(t, b.open)
+	all.Wait()
+	if s.Closed == nil || s.Closed.Outcome != run.Done || len(taken) != 6 {
+		t.Fatalf("%+v %+v %v", s.Closed, s.Fault, taken)
+	}
+	for item, n := range taken {
+		if n != 1 {
+			t.Errorf("%s was taken %d times", item, n)
+		}
+	}
 }
 
 // answer gives an answer as soon as the run waits for it.

@@ -71,6 +71,11 @@ func TestAFlashByKeyboard(t *testing.T) {
 	t.Cleanup(func() { c.Process.Kill() })
 	s := &screen{}
 	go s.follow(tty)
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(s.text())
+		}
+	})
 	for _, x := range []struct{ says, typed string }{
 		{"Write it?", "yes"},
 		{"Pull the mains plug.", "yes"},
@@ -84,7 +89,7 @@ func TestAFlashByKeyboard(t *testing.T) {
 		{"outside of 3.1 to 3.5 V", "3.31"},
 		{"Take the strap off.", "yes"},
 	} {
-		w.Wait(x.says+" on the terminal; it says: "+s.text(), func() bool { return strings.Contains(s.text(), x.says) })
+		w.Wait(x.says+" on the terminal", func() bool { return strings.Contains(s.text(), x.says) })
 		if _, err := tty.Write([]byte(x.typed + "\r")); err != nil {
 			t.Fatal(err)
 		}
