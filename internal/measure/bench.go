@@ -16,6 +16,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"zealousferry/core/model"
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
@@ -28,16 +29,28 @@ import (
 // bench process takes of the machine.
 func atABench(s *stand) {
 	const links = 16
+	// The small board with 256 KiB, so that what begins and ends a reading is not
+	// most of it.
+	text := strings.NewReplacer("length: 24576", "length: 258048", "address: 0x7000", "address: 0x40000", "address: 0x7800", "address: 0x40800").Replace(string(testkit.Small))
+	sheet, err := model.ReadSheet([]byte(text))
+	if err != nil {
+		s.Fatal(err)
+	}
 	var specs []func(*sim.Spec)
 	for i := range links {
 		specs = append(specs, func(x *sim.Spec) {
-			x.Scale, x.WriteMax, x.ReadMax, x.Window, x.DigestBPS = 1, 1024, 4096, 16<<10, 1<<20
+			serial := x.Serial
+			*x = world.Board(sheet, serial)
+			x.Scale = 1
 			x.Fresh = func() []byte {
-				return world.Memory(testkit.SmallSheet(), x.Serial, sim.Program(testkit.Version1, 24<<10, uint64(i), uint64(1000+i)))
+				return world.Memory(sheet, serial, sim.Program(testkit.Version1, 240<<10, uint64(i), uint64(1000+i)))
 			}
 		})
 	}
 	w := testkit.NewWorld(s, specs...)
+	if _, err := w.Lead.PutModel(context.Background(), []byte(text)); err != nil {
+		s.Fatal(err)
+	}
 	w.StopBench()
 	var ports []bench.Port
 	for name, u := range w.Units {
@@ -89,7 +102,7 @@ func atABench(s *stand) {
 	}
 	all.Wait()
 	report("one-backup-at-a-bench-115200", alone, "of-line", "")
-	report("slowest-of-15-backups-at-a-bench", slices.Min(rates)/alone, "of-one", ">= 0.95")
+	report("slowest-of-15-backups-at-a-bench", slices.Min(rates), "of-line", ">= 0.95")
 	report("bench-process", (spentBy(s, c.Process.Pid)-before).Seconds()/time.Since(began).Seconds(), "cores", "<= 0.5")
 }
 
