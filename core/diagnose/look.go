@@ -140,30 +140,20 @@ func (seen *Seen) silent() bool {
 // elsewhere asks the program for its version at the usual speeds, on a link whose
 // lines cannot make it speak by itself.
 func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
-	pattern, err := regexp.Compile(sheet.Application.Answer)
-	if err != nil {
-		return err
-	}
 	for _, baud := range speeds {
-		m := link.Default(baud)
-		if baud == sheet.Application.Baud {
+		a := sheet.Application
+		if baud == a.Baud {
 			continue
 		}
-		if err := t.SetMode(m); core.KindOf(err) == core.RefusedByUnit {
-			continue
-		} else if err != nil {
-			return err
-		}
-		if _, err := t.Write([]byte(sheet.Application.Ask)); err != nil {
-			return err
-		}
-		got, err := listen(ctx, t, p, 250*time.Millisecond)
-		if err != nil {
-			return err
-		}
-		if pattern.Match(got) {
+		a.Baud, a.Wait = baud, 250*time.Millisecond
+		version, err := link.AskVersion(ctx, t, a, nil, p)
+		switch k := core.KindOf(err); {
+		case err == nil && version != "":
+			m := link.Default(baud)
 			seen.Decodes = &m
-			break
+			return t.SetMode(seen.Asked)
+		case ctx.Err() != nil || err != nil && k != core.NotAnswering && k != core.RefusedByUnit: // an adapter may lack a speed
+			return err
 		}
 	}
 	return t.SetMode(seen.Asked)

@@ -324,7 +324,7 @@ func Sides(items []model.Item, answers []Answer) []Side {
 		if s.Found == nil && s.Left == nil {
 			continue
 		}
-		s.Other = s.Found != nil && s.Left != nil && i.Do == model.Choose && s.Found.Value != s.Left.Value
+		s.Other = s.Found != nil && s.Left != nil && i.Do == model.Choose && s.Left.Value != Excused && s.Found.Value != s.Left.Value
 		all = append(all, s)
 	}
 	return all

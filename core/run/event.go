@@ -172,6 +172,7 @@ type Opened struct {
 
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
 	Settings []loader.Setting   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back
+	Relock   bool               `json:"relock,omitempty"`   // that run lifted the memory's lock, and did not set it again
 }
 
 // Waived finds the waiver of a gate.

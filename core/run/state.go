@@ -378,7 +378,7 @@ func (s *State) Next() Step {
 		return StepVerify
 	case s.owes():
 		return StepSettings
-	case s.Unlocked && !s.Locked:
+	case s.open():
 		return StepLock
 	}
 	return s.started()
@@ -416,8 +416,12 @@ func (s *State) paused() bool {
 
 // unsettled tells whether a verified write still lacks what was to be put back.
 func (s *State) unsettled() bool {
-	return s.Unlocked && !s.Locked || s.owes()
+	return s.open() || s.owes()
 }
+
+// open tells whether a lock was lifted, by this run or the one before it, and is
+// not set again.
+func (s *State) open() bool { return (s.Unlocked || s.Opened.Relock) && !s.Locked }
 
 // owes tells whether settings were kept and are not put back.
 func (s *State) owes() bool { return s.Settings != nil && s.Settled == nil }

@@ -10,7 +10,6 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
-	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
@@ -117,7 +116,7 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 			return err
 		}
 		o.Covered = covered
-		if o.Settings, err = v.owed(ctx, u.Ruined.String); err != nil {
+		if err := v.owed(ctx, u.Ruined.String, o); err != nil {
 			return err
 		}
 	}
@@ -146,17 +145,22 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 	return nil
 }
 
-// owed are the settings that a run kept of its unit and did not put back.
-func (v *Service) owed(ctx context.Context, id string) ([]loader.Setting, error) {
+// owed carries over what a run that was given up did not put back: the settings that
+// it kept, the lock that it lifted.
+func (v *Service) owed(ctx context.Context, id string, o *run.Opened) error {
 	events, err := v.store.Events(ctx, id, 0)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	s, err := run.Fold(events)
-	if err != nil || s.Settings == nil || s.Settled != nil {
-		return nil, err
+	if err != nil || s.Opened == nil {
+		return err
 	}
-	return s.Settings.Settings, nil
+	o.Relock = (s.Unlocked || s.Opened.Relock) && !s.Locked
+	if s.Settings != nil && s.Settled == nil {
+		o.Settings = s.Settings.Settings
+	}
+	return nil
 }
 
 // consent asks for what the bench cannot judge by itself: somebody must vouch for

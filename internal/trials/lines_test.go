@@ -281,6 +281,9 @@ func TestSettingsOutliveARunThatWasGivenUp(t *testing.T) {
 	if r = w.Follow(r.ID); r.Outcome != "done" || r.Settled == nil || settings() != before {
 		t.Errorf("%s %+v %+v, settings %q, were %q", r.Outcome, r.Progress.Fault, r.Settled, settings(), before)
 	}
+	if id, err := w.Technician.Identify(ctx, "b/a", ""); err != nil || id.Facts[core.FactLock].Value != "locked" {
+		t.Errorf("the lock that the first run lifted is not set again: %+v %v", id.Facts, err)
+	}
 }
 
 // TestALabelForEveryTakingUp: through the service and on the command line.
