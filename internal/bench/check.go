@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -150,7 +151,7 @@ func (b *Bench) echo(ctx context.Context, o client.Order) (client.Result, error)
 // listen hears what is on a line, at the speed of the model's program, or passes a
 // line of text through its loader.
 func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, error) {
-	mode := link.Default(or(o.Baud, 115200))
+	mode := link.Default(cmp.Or(o.Baud, 115200))
 	var sheet *model.Sheet
 	if o.Model != "" {
 		sheets, err := b.readSheets(ctx)
@@ -159,7 +160,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 		}
 		for _, s := range sheets {
 			if s.Model == o.Model {
-				sheet, mode = s, link.Default(or(o.Baud, s.Application.Baud))
+				sheet, mode = s, link.Default(cmp.Or(o.Baud, s.Application.Baud))
 			}
 		}
 	}
@@ -247,11 +248,4 @@ func (b *Bench) through(ctx context.Context, s link.Stream, sheet *model.Sheet, 
 		return "", err
 	}
 	return talker.Say(ctx, say)
-}
-
-func or(n, otherwise int) int {
-	if n > 0 {
-		return n
-	}
-	return otherwise
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sort"
@@ -21,13 +22,6 @@ func keep[T any](given bool, value *T, was T) {
 	if !given {
 		*value = was
 	}
-}
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func (a *app) adapterVerb() *cobra.Command {
@@ -66,7 +60,7 @@ func (a *app) adapterVerb() *cobra.Command {
 				a.table([]string{"adapter", "name", "state", "set to", "firmware", "holds back", "self-test", "on", "runs"}, rows)
 				for _, x := range all.Adapters {
 					if x.Newer != "" {
-						fmt.Fprintf(a.out, "%s has newer firmware of its own, %s: ferry flash %s\n", x.Serial, x.Newer, or(x.At, x.Serial))
+						fmt.Fprintf(a.out, "%s has newer firmware of its own, %s: ferry flash %s\n", x.Serial, x.Newer, cmp.Or(x.At, x.Serial))
 					}
 				}
 			})
@@ -259,7 +253,7 @@ func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen
 func (a *app) heard(h client.Heard, n client.NewListen) {
 	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, h.Link), a.paint(faint, fmt.Sprintf("%d baud, %d bits, parity %s", h.Mode.Baud, h.Mode.Bits, h.Mode.Parity)))
 	if n.Loader {
-		a.pair("answer", or(strings.TrimSpace(h.Answer), "none: the program said nothing to that"))
+		a.pair("answer", cmp.Or(strings.TrimSpace(h.Answer), "none: the program said nothing to that"))
 		return
 	}
 	what := "nothing came in " + h.Lasts.String()

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 
@@ -60,7 +61,7 @@ func (v *Service) asUnit(ctx context.Context, links []store.Link, a *client.Adap
 	if err != nil {
 		return err
 	}
-	a.Unit, a.Firmware = u.ID, or(u.Running, a.Firmware)
+	a.Unit, a.Firmware = u.ID, cmp.Or(u.Running, a.Firmware)
 	for _, l := range links {
 		if l.Unit.String == u.ID {
 			a.At = l.FullName()
@@ -81,7 +82,7 @@ type adapterIn struct{ Body client.NewAdapter }
 func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter, error) {
 	n := in.Body
 	err := v.store.PutAdapter(ctx, store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Inverted: n.Inverted, Firmware: n.Firmware, Latency: n.Latency,
-		State: or(n.State, "ready"), Note: n.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+		State: cmp.Or(n.State, "ready"), Note: n.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
 	if err != nil {
 		return client.Adapter{}, err
 	}
@@ -164,7 +165,7 @@ func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error
 		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
 	}
 	n := in.Body
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
+	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
 	if err != nil {
 		return client.Heard{}, err
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"slices"
@@ -21,13 +22,6 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/store"
 )
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
-}
 
 // waive enters the gates that a lead passes by name, and what could undo the write
 // without a backup.
@@ -75,7 +69,7 @@ func answered(s *run.State, names map[string]string) []client.Answered {
 }
 
 func answer(a procedure.Answer, items []model.Item, names map[string]string) client.Answered {
-	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Wires: a.Wires, By: or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
+	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Wires: a.Wires, By: cmp.Or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
 	if a.Photo != nil {
 		x.Photo = a.Photo.String()
 	}
@@ -184,7 +178,7 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 	if p.Run.Valid {
 		return client.Check{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
 	}
-	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: or(in.Body.Model, p.Model), Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
+	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: cmp.Or(in.Body.Model, p.Model), Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
 	var seen diagnose.Seen
 	if in.Body.Answer != nil {
 		last, err := v.store.Checks(ctx, p.Bench, p.Name, 1)
@@ -486,7 +480,7 @@ func (v *Service) asJoined(ctx context.Context, p *model.Procedure, out *client.
 		w := *out.Wiring
 		w.Wires = slices.Clone(w.Wires)
 		for n, x := range w.Wires {
-			w.Wires[n].Colour = or(seen.Wires[strconv.Itoa(x.Unit)], x.Colour)
+			w.Wires[n].Colour = cmp.Or(seen.Wires[strconv.Itoa(x.Unit)], x.Colour)
 		}
 		out.Wiring = &w
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"sort"
@@ -95,7 +96,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if p.Run.Valid {
 		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
 	}
-	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: or(in.Body.Model, p.Model), Await: in.Body.Await}, p.Bench, identifyLasts)
+	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(in.Body.Model, p.Model), Await: in.Body.Await}, p.Bench, identifyLasts)
 	if err != nil {
 		return client.Identity{}, err
 	}

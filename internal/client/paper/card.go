@@ -4,6 +4,7 @@ package paper
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -151,7 +152,7 @@ func (p *page) facts(c client.Card) {
 	}
 	add("Why", c.Reason)
 	if c.Release != "" {
-		add("Firmware", fmt.Sprintf("%s now, %s is to go in", or(c.Running, "not known"), c.Release))
+		add("Firmware", fmt.Sprintf("%s now, %s is to go in", cmp.Or(c.Running, "not known"), c.Release))
 	}
 	add("Done when", c.Test)
 	if c.Minutes > 0 {
@@ -194,13 +195,6 @@ func (p *page) facts(c client.Card) {
 		p.MultiCell(width-24, p.line(), p.text(r[1]), "", "L", false)
 	}
 	p.Ln(1)
-}
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func (p *page) title(s string) {
