@@ -34,7 +34,7 @@ type Colours map[string]string
 func (c Colours) Check() error {
 	for pin, colour := range c {
 		if n, err := strconv.Atoi(pin); err != nil || n < 1 || n > 64 || len(colour) > 40 || strings.TrimSpace(colour) == "" {
-			return core.Fail(core.BadFile, "a wire is the number of the unit's pin and a colour of at most 40 letters, not %q and %q", pin, colour)
+			return core.Fail(core.BadFile, "a wire is the number of the unit's pin and a colour of at most 40 letters, not %q and %q", pin, colour).Do("Write it like 3=yellow.")
 		}
 	}
 	return nil

@@ -231,6 +231,8 @@ func (r *Run) fault(step Step, err error) Fault {
 		f.State = "nothing was changed"
 	case f.State == "" && s.WayBack() == BackFull:
 		f.State = "its memory is partly written; it stays in its loader, and the backup from before is stored"
+	case f.State == "" && s.WayBack() == BackSettings:
+		f.State = "its memory is partly written, and there is no backup of it; its settings are kept, and go back when the run goes on"
 	case f.State == "":
 		f.State = "its memory is partly written, and there is no backup of it"
 	}

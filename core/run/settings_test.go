@@ -93,7 +93,7 @@ func TestCutWhileSettingsArePutBack(t *testing.T) {
 	before := bytes.Clone(settingsOf(t, b))
 	b.onEvent(func(j *run.Journal) bool { return j.State().Verified != nil }, func() { b.unit.Set(sim.Faults{CutLead: 20}) })
 	s := b.flash(t, b.open)
-	if s.Closed != nil || s.Outcome() != run.Interrupted || s.Fault.Step != run.StepSettings {
+	if s.Closed != nil || s.Outcome() != run.Interrupted || s.Fault.Step != run.StepSettings || !strings.Contains(s.Fault.State, "its settings are kept") {
 		t.Fatalf("%s %+v", s.Outcome(), s.Fault)
 	}
 	b.OnChange = nil
