@@ -36,10 +36,13 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
   const after = view.item?.at === 'left' // a person's turn at the end
   const now = after ? 6 : (place[step] ?? 0)
   const carded = run.answers.length > 0 && step !== 'hands' && step !== 'card'
+  // Where hands come first, the unit is asked only afterwards.
+  const told = run.progress.events.map((e) => e.kind)
+  const later = now === 2 ? [!told.includes('identified'), !told.includes('judged')] : []
   const left = run.kind === 'backup' ? [1, 2, 4, 5] : run.kind === 'restore' ? [1] : []
   const facts = [
-    run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : 'by itself',
-    run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : 'by itself',
+    run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : later[0] ? 'once it has power' : 'by itself',
+    run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : later[1] ? 'judged again then' : 'by itself',
     view.hands && !after ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} items done` : `said yes: ${run.by}`,
     step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
     view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
@@ -47,7 +50,7 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
     run.state === 'closed' ? 'in the history' : after ? `your turn, ${view.turn} of ${view.turns}` : 'by itself',
   ]
   return words
-    .map((word, i): Stop => ({ key: word, word, fact: facts[i] ?? '', hand: i === 2 || (i === 6 && after), state: i < now || (i === 2 && carded) ? 'done' : i === now ? 'now' : 'ahead' }))
+    .map((word, i): Stop => ({ key: word, word, fact: facts[i] ?? '', hand: i === 2 || (i === 6 && after), state: (i < now && !later[i]) || (i === 2 && carded) ? 'done' : i === now ? 'now' : 'ahead' }))
     .filter((_, i) => !left.includes(i))
 }
 
