@@ -2,7 +2,6 @@ package run_test
 
 import (
 	"encoding/json"
-	"flag"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,8 +11,6 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/testkit"
 )
-
-var update = flag.Bool("update", false, "write the golden journals of this version")
 
 // written is a journal of a few events.
 func written(t *testing.T) *testkit.Disk {
@@ -87,54 +84,6 @@ func TestANewerSchemaIsRefusedInWords(t *testing.T) {
 	s, err := run.Fold([]run.Event{{Schema: 1, N: 1, Kind: run.KindOpened, Body: json.RawMessage(`{"run":"r","later":1}`)}, {Schema: 1, N: 2, Kind: "of-a-later-version"}})
 	if err != nil || s.Next() != run.StepIdentify {
 		t.Errorf("unknown fields and kinds: %v", err)
-	}
-}
-
-// Journals that earlier versions wrote lead to the same next step.
-func TestGoldenJournals(t *testing.T) {
-	if *update {
-		goldens(t)
-	}
-	files, err := filepath.Glob("testdata/*.journal")
-	if err != nil || len(files) < 3 {
-		t.Fatalf("golden journals: %v %v", files, err)
-	}
-	for _, f := range files {
-		raw, err := os.ReadFile(f)
-		if err != nil {
-			t.Fatal(err)
-		}
-		j, err := reopened(raw)
-		if err != nil {
-			t.Errorf("%s: %v", f, err)
-			continue
-		}
-		want := run.Step(strings.Split(strings.TrimSuffix(filepath.Base(f), ".journal"), "_")[1])
-		if got := j.State().Next(); got != want {
-			t.Errorf("%s: next is %s, want %s", f, got, want)
-		}
-	}
-}
-
-// goldens writes a journal at each step of a run: NAME_STEP.journal.
-func goldens(t *testing.T) {
-	b := newBench(t, nil)
-	disk := &testkit.Disk{}
-	seen := map[run.Step]bool{}
-	j, _ := run.OpenJournal(disk)
-	b.OnChange = func() {
-		if s := j.State().Next(); !seen[s] {
-			seen[s] = true
-			os.MkdirAll("testdata", 0o755)
-			os.WriteFile(filepath.Join("testdata", "schema1_"+string(s)+".journal"), disk.Bytes(), 0o644)
-		}
-	}
-	r, err := run.New(j, b.open, b, b.pace)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Work(t.Context()); err != nil {
-		t.Fatal(err)
 	}
 }
 
