@@ -9,13 +9,13 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/link/serial"
 	"zealousferry/core/registry"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // injected is a fault in the simulated adapter, its wires or its unit.
@@ -62,11 +62,11 @@ var faults = []injected{
 func candidates(t *testing.T, first string) []diagnose.Candidate {
 	var all []diagnose.Candidate
 	for _, name := range append([]string{first}, "gangway", "uartrom") {
-		sheet, err := testkit.SmallSheetNamed(name)
+		sheet, err := coretest.SmallSheetNamed(name)
 		if err != nil {
 			t.Fatal(err)
 		}
-		kind, err := registry.Loader(sheet.Loader.Kind)
+		kind, err := registry.Loader(sheet.Main().Loader.Kind)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -82,7 +82,7 @@ func (f injected) unit(t *testing.T) *sim.Unit {
 	if f.loader == "" {
 		f.loader = "gangway"
 	}
-	u, _, err := testkit.SmallUnitOf(f.loader, f.spec)
+	u, _, err := coretest.SmallUnitOf(f.loader, f.spec)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,11 +6,12 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // until waits for something that comes at its own time.
@@ -24,7 +25,7 @@ func until(t *testing.T, what string, holds func() bool) {
 }
 
 func TestAnEarHearsWithoutAGap(t *testing.T) {
-	u, _, err := testkit.SmallUnitOf("gangway", nil)
+	u, _, err := coretest.SmallUnitOf("gangway", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,7 +91,7 @@ func (c clocked) Now() time.Time {
 
 // Nobody asks any more: the link is given up by itself. It is gone: that is told.
 func TestAnEarEndsByItself(t *testing.T) {
-	u, _, err := testkit.SmallUnitOf("gangway", nil)
+	u, _, err := coretest.SmallUnitOf("gangway", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

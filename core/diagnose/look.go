@@ -99,7 +99,7 @@ func (t *tap) taken() (sent, got []byte) {
 // wrong is what is seen; an error means that the link is gone.
 func Watch(ctx context.Context, s link.Stream, all []Candidate, p link.Pace) (seen Seen, err error) {
 	first := all[0]
-	x := first.Sheet.Loader
+	x := first.Sheet.Main().Loader
 	seen = Seen{Kind: x.Kind, Asked: x.Mode(), Waits: x.Await > 0}
 	t := &tap{Stream: s}
 	before := link.SignsOf(s)
@@ -141,7 +141,7 @@ func (seen *Seen) silent() bool {
 // lines cannot make it speak by itself.
 func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
 	for _, baud := range speeds {
-		a := sheet.Application
+		a := sheet.Main().Application
 		if baud == a.Baud {
 			continue
 		}
@@ -162,8 +162,8 @@ func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p l
 // call tries the loaders; done if one of them answered.
 func (seen *Seen) call(ctx context.Context, t *tap, all []Candidate, p link.Pace) (done bool, err error) {
 	for i, c := range all {
-		x := c.Sheet.Loader
-		o := loader.Options{Mode: x.Mode(), Enter: x.Enter, OneWire: x.OneWire, Map: &c.Sheet.Memory, Pace: p}
+		x := c.Sheet.Main().Loader
+		o := loader.Options{Mode: x.Mode(), Enter: x.Enter, OneWire: x.OneWire, Map: &c.Sheet.Main().Memory, Pace: p}
 		session, err := c.Kind.Open(ctx, t, o)
 		sent, got := t.taken()
 		if i == 0 {
@@ -275,7 +275,7 @@ func listen(ctx context.Context, s link.Stream, p link.Pace, while time.Duration
 // reset brings the unit into its program and listens for its banner, then asks
 // for its version.
 func (seen *Seen) reset(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
-	said, clean, err := hear(ctx, t, sheet, link.Default(sheet.Application.Baud), p)
+	said, clean, err := hear(ctx, t, sheet, link.Default(sheet.Main().Application.Baud), p)
 	if err != nil {
 		return err
 	}
@@ -294,11 +294,11 @@ func (seen *Seen) reset(ctx context.Context, t *tap, sheet *model.Sheet, p link.
 		seen.Heard += len(bytes.Trim(said, "\x00"))
 	}
 	t.taken()
-	pattern, err := regexp.Compile(sheet.Application.Answer)
+	pattern, err := regexp.Compile(sheet.Main().Application.Answer)
 	if err != nil {
 		return err
 	}
-	if _, err := t.Write([]byte(sheet.Application.Ask)); err != nil {
+	if _, err := t.Write([]byte(sheet.Main().Application.Ask)); err != nil {
 		return err
 	}
 	got, err := listen(ctx, t, p, 500*time.Millisecond)
@@ -306,7 +306,7 @@ func (seen *Seen) reset(ctx context.Context, t *tap, sheet *model.Sheet, p link.
 		seen.Version = string(m[1])
 	} else if seen.Banner == "" {
 		if seen.Echo {
-			got = bytes.ReplaceAll(got, []byte(sheet.Application.Ask), nil)
+			got = bytes.ReplaceAll(got, []byte(sheet.Main().Application.Ask), nil)
 		}
 		seen.Heard += len(bytes.Trim(got, "\x00"))
 	}
@@ -319,7 +319,7 @@ func hear(ctx context.Context, t *tap, sheet *model.Sheet, m link.Mode, p link.P
 	if err := t.SetMode(m); err != nil {
 		return nil, false, err
 	}
-	if err := link.Play(ctx, t, sheet.Loader.Leave, p); err != nil {
+	if err := link.Play(ctx, t, sheet.Main().Loader.Leave, p); err != nil {
 		return nil, false, err
 	}
 	before := link.SignsOf(t)
@@ -350,9 +350,9 @@ var speeds = []int{115200, 9600, 57600, 38400, 19200, 230400, 460800, 921600, 48
 // sweep resets the unit once with each usual setting until its banner can be read.
 func (seen *Seen) sweep(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
 	for _, parity := range []string{"none", "even", "odd"} {
-		for _, baud := range append([]int{sheet.Application.Baud}, speeds...) {
+		for _, baud := range append([]int{sheet.Main().Application.Baud}, speeds...) {
 			m := link.Mode{Baud: baud, Bits: 8, Parity: parity, Stop: "1"}
-			if m == link.Default(sheet.Application.Baud) || parity != "none" && baud != sheet.Application.Baud {
+			if m == link.Default(sheet.Main().Application.Baud) || parity != "none" && baud != sheet.Main().Application.Baud {
 				continue
 			}
 			said, clean, err := hear(ctx, t, sheet, m, p)

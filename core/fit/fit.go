@@ -155,7 +155,7 @@ func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
 	switch {
 	case !ok:
 		r.Answer, r.Text, r.Next = CannotTell, "The model is not known.", "Identify the unit on its link."
-	case f.Value != sheet.Model && f.Value != sheet.Loader.Says || release.Model != sheet.Model:
+	case f.Value != sheet.Model && f.Value != sheet.Main().Loader.Says || release.Model != sheet.Model:
 		r.Answer, r.Text = DoesNotFit, fmt.Sprintf("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
 		r.Short = "model " + release.Model
 	default:
@@ -252,40 +252,59 @@ func flaw(sheet *model.Sheet, f model.Flaw, known Known) (Reason, bool) {
 	return r, true
 }
 
-// memoryRules hold the parts against the unit's memory and the sheet's regions.
+// memoryRules hold the parts against the memory of their sections and the sheet's
+// regions.
 func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reason {
 	var all []Reason
-	limit, source := sheet.Memory.Bytes(), "sheet"
-	if f, ok := known.Best(core.FactMemory); ok {
+	for _, p := range release.Parts {
+		x, ok := sheet.Section(p.Section)
+		if !ok {
+			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "no section " + p.Section,
+				Text: fmt.Sprintf("Part %s is for section %s, which this model has not.", p.Name, p.Section), Next: "Ask the lead who published the release; it does not suit this sheet."})
+			continue
+		}
+		if x.Files != nil {
+			if p.Bytes > x.Files.Bytes {
+				all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Short: fmt.Sprintf("room %d KiB", x.Files.Bytes>>10), Source: "sheet", Value: fmt.Sprint(x.Files.Bytes),
+					Text: fmt.Sprintf("The files of part %s have %d KiB, section %s has room for %d KiB.", p.Name, p.Bytes>>10, x.Name, x.Files.Bytes>>10)})
+			}
+			continue
+		}
+		all = append(all, memoryRule(sheet, x, p, known)...)
+	}
+	return all
+}
+
+func memoryRule(sheet *model.Sheet, x *model.Section, p model.Part, known Known) []Reason {
+	limit, source := x.Memory.Bytes(), "sheet"
+	if f, ok := known.Best(core.FactMemory); ok && x == sheet.Main() {
 		if n, err := strconv.ParseUint(f.Value, 10, 64); err == nil && n < limit {
 			limit, source = n, f.Source
 		}
 	}
-	base := sheet.Memory.Regions[0].Address
-	for _, p := range release.Parts {
-		if p.From < base || p.To-base > limit {
-			all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Fact: core.FactMemory, Source: source, Value: fmt.Sprint(limit),
-				Short: fmt.Sprintf("memory %d KiB", limit>>10),
-				Text:  fmt.Sprintf("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
-				Next:  "Choose a release for this memory size."})
-			continue
-		}
-		if r := bootLoader(sheet, p); r != "" {
-			all = append(all, Reason{Rule: RuleLoader, Answer: Fits, Warns: true, Short: "writes the boot loader",
-				Text: fmt.Sprintf("Part %s writes the boot loader (region %s): cut off there, the unit no longer answers on its usual lead.", p.Name, r)})
-		}
-		if r := forbidden(sheet, p); r != "" {
-			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "overwrites " + r,
-				Text: fmt.Sprintf("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
-				Next: "Ask the lead who published the release; it does not suit this sheet."})
-		}
+	base := x.Memory.Regions[0].Address
+	if p.From < base || p.To-base > limit {
+		return []Reason{{Rule: RuleMemory, Answer: DoesNotFit, Fact: core.FactMemory, Source: source, Value: fmt.Sprint(limit),
+			Short: fmt.Sprintf("memory %d KiB", limit>>10),
+			Text:  fmt.Sprintf("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
+			Next:  "Choose a release for this memory size."}}
+	}
+	var all []Reason
+	if r := bootLoader(x, p); r != "" {
+		all = append(all, Reason{Rule: RuleLoader, Answer: Fits, Warns: true, Short: "writes the boot loader",
+			Text: fmt.Sprintf("Part %s writes the boot loader (region %s): cut off there, the unit no longer answers on its usual lead.", p.Name, r)})
+	}
+	if r := forbidden(x, p); r != "" {
+		all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "overwrites " + r,
+			Text: fmt.Sprintf("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
+			Next: "Ask the lead who published the release; it does not suit this sheet."})
 	}
 	return all
 }
 
 // bootLoader names the region with the boot loader that a part would write.
-func bootLoader(sheet *model.Sheet, p model.Part) string {
-	for _, r := range sheet.Memory.Regions {
+func bootLoader(x *model.Section, p model.Part) string {
+	for _, r := range x.Memory.Regions {
 		if r.Use == memory.Loader && !r.ReadOnly && p.From < r.End() && p.To > r.Address {
 			return r.Name
 		}
@@ -295,8 +314,8 @@ func bootLoader(sheet *model.Sheet, p model.Part) string {
 
 // forbidden names the region that a release may never write and the part's
 // extent touches.
-func forbidden(sheet *model.Sheet, p model.Part) string {
-	for _, r := range sheet.Memory.Regions {
+func forbidden(x *model.Section, p model.Part) string {
+	for _, r := range x.Memory.Regions {
 		if r.ReadOnly && p.From < r.End() && p.To > r.Address {
 			return "region " + r.Name
 		}

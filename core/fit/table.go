@@ -171,7 +171,7 @@ func (t *Table) value(c *column, value string) sets {
 	}
 	if c.name == core.FactModel || c.name == core.FactMemory {
 		for i, r := range t.releases {
-			if c.name == core.FactModel && (value != t.sheet.Model && value != t.sheet.Loader.Says || r.Model != t.sheet.Model) ||
+			if c.name == core.FactModel && (value != t.sheet.Model && value != t.sheet.Main().Loader.Says || r.Model != t.sheet.Model) ||
 				c.name == core.FactMemory && tooLarge(t.sheet, r, Sort([]core.Fact{{Name: core.FactMemory, Value: value, Source: core.FromWire}})) {
 				set(s.no, i)
 			}

@@ -29,6 +29,7 @@ const (
 	Restored = "restore" // a restore run closed
 	Released = "claim-released"
 	Refused  = "refused" // a run was asked for and not opened
+	Late     = "late"    // a record that came after its run was given up or handed on: evidence
 )
 
 // Record is what a bench signs when a run closes. Times are microseconds since
@@ -54,18 +55,65 @@ type Record struct {
 	Facts     []core.Fact   `cbor:"facts" json:"facts"`
 	Outcome   string        `cbor:"outcome" json:"outcome"`
 	Reason    string        `cbor:"reason" json:"reason"`
-	Waivers   []string      `cbor:"waivers" json:"waivers"` // gate, person's id, reason
+	Waivers   []string      `cbor:"waivers" json:"waivers"` // of records from before Waived: gate, person's id, reason in a sentence
+	Waived    []Waived      `cbor:"waived,omitempty" json:"waived,omitempty"`
+	Sections  []Section     `cbor:"sections,omitempty" json:"sections,omitempty"`
+	Owed      []Owed        `cbor:"owed,omitempty" json:"owed,omitempty"` // handed on to the unit
+	Tests     []Test        `cbor:"tests,omitempty" json:"tests,omitempty"`
 	WayBack   string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
 	Card      string        `cbor:"card,omitempty" json:"card,omitempty"`           // procedure/edition
 	Reference string        `cbor:"reference,omitempty" json:"reference,omitempty"` // release that the unit ran, where none of its memory could be saved: what to put in to go back
 	Adapter   string        `cbor:"adapter,omitempty" json:"adapter,omitempty"`     // serial of what stood between
-	Undone    []string      `cbor:"undone,omitempty" json:"undone,omitempty"`       // temporary changes that were left, with the reason
+	Undone    []string      `cbor:"undone,omitempty" json:"undone,omitempty"`       // of records from before Owed: temporary changes that were left, with the reason
 	Halves    int           `cbor:"halves" json:"halves"`                           // how often the bench took the run up
 	Opened    int64         `cbor:"opened" json:"opened"`
 	Closed    int64         `cbor:"closed" json:"closed"`
 	Events    uint64        `cbor:"events" json:"events"`     // how many the journal holds
 	Journal   core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
 	Previous  core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
+}
+
+// Waived is a gate that a named person let the run pass.
+type Waived struct {
+	Gate    string `cbor:"gate" json:"gate"`
+	Section string `cbor:"section,omitempty" json:"section,omitempty"`
+	By      string `cbor:"by" json:"by"` // person's id
+	Reason  string `cbor:"reason" json:"reason"`
+}
+
+// Section is how a section of the unit stands at the end of the run.
+type Section struct {
+	Name      string      `cbor:"name" json:"name"`
+	Title     string      `cbor:"title,omitempty" json:"title,omitempty"`
+	Condition string      `cbor:"condition" json:"condition"` // untouched, unknown, partly written, written, verified, proven
+	From      string      `cbor:"from,omitempty" json:"from,omitempty"`
+	To        string      `cbor:"to,omitempty" json:"to,omitempty"` // what its program said of itself
+	Backup    core.Digest `cbor:"backup" json:"backup"`
+	Plan      core.Digest `cbor:"plan" json:"plan"`
+	Verified  string      `cbor:"verified,omitempty" json:"verified,omitempty"`
+}
+
+// Owed is what a run came to owe and did not do: excused by name, it stays with the
+// unit.
+type Owed struct {
+	Kind    string `cbor:"kind" json:"kind"` // lock, settings, undo, test, finding
+	Section string `cbor:"section,omitempty" json:"section,omitempty"`
+	Item    string `cbor:"item,omitempty" json:"item,omitempty"`
+	Says    string `cbor:"says,omitempty" json:"says,omitempty"`
+	State   string `cbor:"state" json:"state"`
+	By      string `cbor:"by,omitempty" json:"by,omitempty"` // person's id
+	Reason  string `cbor:"reason,omitempty" json:"reason,omitempty"`
+	Since   int64  `cbor:"since" json:"since"` // microseconds since 1970 UTC
+}
+
+// Test is the answer to a finishing test.
+type Test struct {
+	Item  string `cbor:"item" json:"item"`
+	Says  string `cbor:"says" json:"says"`
+	Value string `cbor:"value" json:"value"` // yes, no, excused
+	Note  string `cbor:"note,omitempty" json:"note,omitempty"`
+	By    string `cbor:"by" json:"by"` // person's id
+	At    int64  `cbor:"at" json:"at"`
 }
 
 // Obtained says how sectors of a backup came about.

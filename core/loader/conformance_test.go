@@ -6,13 +6,13 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/loadertest"
 	"zealousferry/core/registry"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 type unit struct{ *sim.Unit }
@@ -26,24 +26,24 @@ func (u unit) Noise(share float64) { u.Set(sim.Faults{Noise: share}) }
 // TestEveryLoader runs the one test on every loader and its simulated unit.
 func TestEveryLoader(t *testing.T) {
 	seen := map[string]bool{}
-	for _, name := range testkit.Loaders {
+	for _, name := range coretest.Loaders {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			_, sheet, err := testkit.SmallUnitOf(name, nil)
+			_, sheet, err := coretest.SmallUnitOf(name, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
-			kind, err := registry.Loader(sheet.Loader.Kind)
+			kind, err := registry.Loader(sheet.Main().Loader.Kind)
 			if err != nil {
 				t.Fatal(err)
 			}
-			x := sheet.Loader
+			x := sheet.Main().Loader
 			loadertest.Run(t, loadertest.Subject{
 				Kind: kind,
-				Options: loader.Options{Mode: x.Mode(), Enter: x.Enter, Await: x.Await, OneWire: x.OneWire, Map: &sheet.Memory,
+				Options: loader.Options{Mode: x.Mode(), Enter: x.Enter, Await: x.Await, OneWire: x.OneWire, Map: &sheet.Main().Memory,
 					Pace: link.Pace{Clock: core.System{}, Scale: 0.2}},
 				New: func(t *testing.T) loadertest.Unit {
-					u, _, err := testkit.SmallUnitOf(name, nil)
+					u, _, err := coretest.SmallUnitOf(name, nil)
 					if err != nil {
 						t.Fatal(err)
 					}
@@ -55,7 +55,7 @@ func TestEveryLoader(t *testing.T) {
 					if name == "xmodem" || name == "ymodem" { // it asks every three seconds
 						opens = 8 * time.Second
 					}
-					u, _, err := testkit.SmallUnitOf(name, func(s *sim.Spec) { s.OpensFor, s.Scale = opens, 1 })
+					u, _, err := coretest.SmallUnitOf(name, func(s *sim.Spec) { s.OpensFor, s.Scale = opens, 1 })
 					if err != nil {
 						t.Fatal(err)
 					}
@@ -63,11 +63,11 @@ func TestEveryLoader(t *testing.T) {
 					u.Power(false)
 					return unit{u}
 				},
-				Program: testkit.SmallProgram("2.0.0"),
+				Program: coretest.SmallProgram("2.0.0"),
 			})
 		})
-		sheet, _ := testkit.SmallSheetNamed(name)
-		seen[sheet.Loader.Kind] = true
+		sheet, _ := coretest.SmallSheetNamed(name)
+		seen[sheet.Main().Loader.Kind] = true
 	}
 	for _, k := range registry.Loaders {
 		if !seen[k.Name()] {

@@ -28,6 +28,7 @@ const (
 	Guard  Ability = "protection"
 	Talk   Ability = "console"
 	Keep   Ability = "settings"
+	Files  Ability = "files" // holds a tree of files
 )
 
 // Limits are what the loaders of a kind can do at best. They are known before
@@ -37,6 +38,7 @@ type Limits struct {
 	Identity string // the strongest identity that it gives, as core/run names them
 	Verify   string // how a write is proved, for a person
 	Instead  string // what stands in for a backup where it cannot read; empty where it can
+	Pages    bool   // it counts pages by the sheet's map, and so serves one section alone
 }
 
 // Has tells whether the ability is among them.
@@ -127,6 +129,28 @@ type Setting struct {
 type Keeper interface {
 	Settings(ctx context.Context) ([]Setting, error)
 	PutSetting(ctx context.Context, s Setting) error
+}
+
+// FileInfo is a file in a unit.
+type FileInfo struct {
+	Path   string
+	Length uint64
+	Digest core.Digest // SHA-256, as the unit computes it
+}
+
+// Cabinet is a session of a loader with the ability Files.
+type Cabinet interface {
+	// Files lists the files, sorted by path.
+	Files(ctx context.Context) ([]FileInfo, error)
+	// GetFile fills p with the file's first len(p) bytes. got is told after each piece
+	// how many are there; it may be nil.
+	GetFile(ctx context.Context, path string, p []byte, got func(n int)) error
+	// PutFile puts a file in place of one of that name, in one go once all of it is
+	// there: a unit that is cut off has the old one or the new one. sent is told how
+	// many bytes are acknowledged; it may be nil.
+	PutFile(ctx context.Context, path string, data []byte, sent func(n int)) error
+	// RemoveFile removes a file; one that is not there is no error.
+	RemoveFile(ctx context.Context, path string) error
 }
 
 // Options come from the model sheet and the bench.

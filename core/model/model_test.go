@@ -11,13 +11,13 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/model"
 	"zealousferry/internal/demo/world"
-	"zealousferry/internal/testkit"
 )
 
 func TestSheetsOfTheDemoAreGood(t *testing.T) {
-	for _, raw := range append(slices.Collect(maps.Values(world.Sheets)), testkit.Small) {
+	for _, raw := range append(slices.Collect(maps.Values(world.Sheets)), coretest.Small) {
 		if _, err := model.ReadSheet(raw); err != nil {
 			t.Error(err)
 		}
@@ -36,10 +36,11 @@ func TestErrorsNameLineAndField(t *testing.T) {
 		"duration":        {"wait: 5s", "wait: 5 minutes", line("wait: 5s") + ": application.wait"},
 		"twice":           {"sheet: 1", "sheet: 1\nsheet: 1", "line 2: sheet is given twice"},
 		"alias":           {"values: [A, B, C, D]", "values: &x [C, D]\n    ask: { en: *x }", "aliases are not used"},
-		"pattern":         {`"program ([0-9`, `"program (((`, ": application.answer is not a regular expression"},
+		"pattern":         {`"program ([0-9`, `"program (((`, "application.answer is not a regular expression"},
 		"overlap":         {"address: 0x08000", "address: 0x07000", "memory: region \"program\" begins at 0x7000"},
 		"not YAML":        {"facts:", "facts: [", "the sheet is not YAML"},
-		"format":          {"sheet: 1", "sheet: 2", "line 1: sheet"},
+		"format":          {"sheet: 1", "sheet: 3", "line 1: sheet"},
+		"other form":      {"sheet: 1", "sheet: 2", "missing property 'sections'"},
 	} {
 		bad := strings.Replace(good, x.from, x.to, 1)
 		if bad == good {
@@ -198,7 +199,7 @@ func TestTheExamplesOfProceduresAreRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	base := string(testkit.Small)
+	base := string(coretest.Small)
 	base = strings.Replace(base, "  baud: ", "  await: 20s\n  baud: ", 1)
 	kinds := map[string]bool{}
 	for _, m := range regexp.MustCompile("`(\\{ id: [^`]*\\})`").FindAllStringSubmatch(string(raw), -1) {
@@ -221,7 +222,7 @@ func TestTheExamplesOfProceduresAreRead(t *testing.T) {
 }
 
 func TestProceduresThatCannotBe(t *testing.T) {
-	head := string(testkit.Small) + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n"
+	head := string(coretest.Small) + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n"
 	item := func(s string) string { return head + "    items: [" + s + "]\n" }
 	for name, x := range map[string]struct{ text, words string }{
 		"an unknown kind":         {item(`{ id: a, do: sing, at: left, says: { en: a } }`), "line "},

@@ -32,11 +32,12 @@ const (
 	AtFound   = "found"   // as found
 	AtConnect = "connect"
 	AtPower   = "power"
-	AtLeft    = "left" // after the write: undo, as left, the finishing test
+	AtBetween = "between" // before a section of several
+	AtLeft    = "left"    // after the write: undo, as left, the finishing test
 )
 
 // Stages in their order.
-var Stages = []string{AtHazard, AtTool, AtPrepare, AtFound, AtConnect, AtPower, AtLeft}
+var Stages = []string{AtHazard, AtTool, AtPrepare, AtFound, AtConnect, AtPower, AtBetween, AtLeft}
 
 // Procedure is the ordered way to service a model, for the revisions that When
 // names.
@@ -105,7 +106,7 @@ type Wire struct {
 type Item struct {
 	ID      string        `yaml:"id" json:"id"`
 	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read"`
-	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,left"`
+	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,between,left"`
 	Says    Words         `yaml:"says" json:"says"`
 	Why     Words         `yaml:"why" json:"why,omitempty"`
 	Signs   []Sign        `yaml:"signs" json:"signs,omitempty"`
@@ -119,8 +120,12 @@ type Item struct {
 	On      bool          `yaml:"on" json:"on,omitempty"`
 	Text    string        `yaml:"text" json:"text,omitempty"` // regular expression that is waited for
 	Within  time.Duration `yaml:"within" json:"within,omitempty"`
-	Undo    string        `yaml:"undo" json:"undo,omitempty"`   // the item that takes it back
-	Again   string        `yaml:"again" json:"again,omitempty"` // the item at found whose question it asks once more
+	Undo    string        `yaml:"undo" json:"undo,omitempty"`       // the item that takes it back
+	Again   string        `yaml:"again" json:"again,omitempty"`     // the item at found whose question it asks once more
+	Section string        `yaml:"section" json:"section,omitempty"` // at between: the section before which it stands
+	After   string        `yaml:"after" json:"after,omitempty"`     // at between: only once this section was changed by the run
+	Reading bool          `yaml:"reading" json:"reading,omitempty"` // at between: before the section is read, too
+	Test    bool          `yaml:"test" json:"test,omitempty"`       // at left: the finishing test, or a part of it
 	Draw    []Stroke      `yaml:"draw" json:"draw,omitempty"`
 }
 
@@ -271,6 +276,9 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 			}
 			was.ask(&item)
 		}
+		if err := s.checkBetween(item); err != nil {
+			return bad("%w", err)
+		}
 		switch item.Do {
 		case Choose:
 			if len(item.Choices) < 2 {
@@ -289,10 +297,29 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 				return bad("a wait has a text, a regular expression, and a time within which it comes")
 			}
 		case Apply:
-			if s.Loader.Await == 0 || item.At != AtPower {
+			if s.Main().Loader.Await == 0 || item.At != AtPower {
 				return bad("apply is for the stage power of a model whose loader has await")
 			}
 		}
+	}
+	return nil
+}
+
+// checkBetween finds what is wrong with what an item says of sections, and with a
+// test that is none.
+func (s *Sheet) checkBetween(i Item) error {
+	named := func(name string) bool { _, ok := s.Section(name); return name != "" && ok }
+	switch {
+	case i.At == AtBetween && !named(i.Section):
+		return core.Fail(core.BadFile, "an item at between names the section before which it stands; %q is none, expected %s", i.Section, s.sectionNames())
+	case i.At != AtBetween && (i.Section != "" || i.After != "" || i.Reading):
+		return core.Fail(core.BadFile, "section, after and reading are for items at between")
+	case i.After != "" && !named(i.After):
+		return core.Fail(core.BadFile, "after names %q, which is no section; expected %s", i.After, s.sectionNames())
+	case i.After != "" && i.Reading:
+		return core.Fail(core.BadFile, "nothing is changed yet when a section is read; an item has after or reading")
+	case i.Test && i.At != AtLeft:
+		return core.Fail(core.BadFile, "a test stands at left")
 	}
 	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -17,6 +16,8 @@ import (
 	"golang.org/x/text/message"
 
 	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/memory"
 )
 
 // maxSheet bounds a sheet's file.
@@ -50,11 +51,19 @@ func ReadSheet(data []byte) (*Sheet, error) {
 	if err := root.Decode(&s); err != nil {
 		return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
 	}
-	if err := s.Memory.Check(); err != nil {
-		return nil, err
+	if s.Format == 1 { // one section, whose fields stand at the top
+		var x struct {
+			Loader      Loader           `yaml:"loader"`
+			Application link.Application `yaml:"application"`
+			Memory      memory.Map       `yaml:"memory"`
+		}
+		if err := root.Decode(&x); err != nil {
+			return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
+		}
+		s.Sections, s.Program = []Section{{Name: TheOne, Loader: x.Loader, Application: x.Application, Memory: x.Memory}}, TheOne
 	}
-	if _, err := regexp.Compile(s.Application.Answer); err != nil {
-		return nil, core.Fail(core.BadFile, "line %d: application.answer is not a regular expression: %w", lineOf(root, []string{"application", "answer"}), err)
+	if err := s.checkSections(); err != nil {
+		return nil, err
 	}
 	if err := s.check(); err != nil {
 		return nil, err

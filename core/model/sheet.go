@@ -13,7 +13,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
-	"zealousferry/core/memory"
 	"zealousferry/core/version"
 )
 
@@ -40,20 +39,19 @@ func (w Words) In(language string) string {
 
 // Sheet describes one model.
 type Sheet struct {
-	Format      int                 `yaml:"sheet" json:"sheet"`
-	Model       string              `yaml:"model" json:"model"`
-	Name        Words               `yaml:"name" json:"name"`
-	Kind        Words               `yaml:"kind" json:"kind"`
-	Order       version.Order       `yaml:"version-order" json:"versionOrder"`
-	Facts       map[string]FactRule `yaml:"facts" json:"facts"`
-	Tells       []Tell              `yaml:"tells" json:"tells,omitempty"`
-	Flaws       []Flaw              `yaml:"flaws" json:"flaws,omitempty"`
-	Wants       []Want              `yaml:"wants" json:"wants,omitempty"`
-	Sisters     []Sister            `yaml:"sisters" json:"sisters,omitempty"`
-	Loader      Loader              `yaml:"loader" json:"loader"`
-	Application link.Application    `yaml:"application" json:"application"`
-	Memory      memory.Map          `yaml:"memory" json:"memory"`
-	Procedures  []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
+	Format     int                 `yaml:"sheet" json:"sheet"`
+	Model      string              `yaml:"model" json:"model"`
+	Name       Words               `yaml:"name" json:"name"`
+	Kind       Words               `yaml:"kind" json:"kind"`
+	Order      version.Order       `yaml:"version-order" json:"versionOrder"`
+	Facts      map[string]FactRule `yaml:"facts" json:"facts"`
+	Tells      []Tell              `yaml:"tells" json:"tells,omitempty"`
+	Flaws      []Flaw              `yaml:"flaws" json:"flaws,omitempty"`
+	Wants      []Want              `yaml:"wants" json:"wants,omitempty"`
+	Sisters    []Sister            `yaml:"sisters" json:"sisters,omitempty"`
+	Sections   []Section           `yaml:"sections" json:"sections"` // in the order in which they are written
+	Program    string              `yaml:"program" json:"program"`   // the section that holds the unit's own program
+	Procedures []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 
 	Digest core.Digest `yaml:"-" json:"digest"` // of the sheet's bytes
 }
@@ -158,7 +156,7 @@ type Want struct {
 	When     []Rule `yaml:"when" json:"when,omitempty"`
 }
 
-// Loader says how a unit of this model is spoken to.
+// Loader says how a section is spoken to.
 type Loader struct {
 	Kind    string        `yaml:"kind" json:"kind"`
 	Says    string        `yaml:"says" json:"says"` // what the unit calls its model, or its chip where the loader tells no more
@@ -259,12 +257,14 @@ func (r *Release) AllRules() []Rule {
 // Part is one image of a release, in the order in which parts are written.
 type Part struct {
 	Name    string      `json:"name"`
-	Image   core.Digest `json:"image"`   // SHA-256 of the file
-	Format  string      `json:"format"`  // of the file
-	Address uint64      `json:"address"` // for formats that carry none
-	Content core.Digest `json:"content"` // of addresses and bytes, whatever the format
-	From    uint64      `json:"from"`    // first address
-	To      uint64      `json:"to"`      // first address behind
+	Section string      `json:"section,omitempty"` // of the unit; empty for its main one
+	Runs    string      `json:"runs,omitempty"`    // what the section's program says of itself once this is in it, where it is not the release's version
+	Image   core.Digest `json:"image"`             // SHA-256 of the file
+	Format  string      `json:"format"`            // of the file
+	Address uint64      `json:"address"`           // for formats that carry none
+	Content core.Digest `json:"content"`           // of addresses and bytes, whatever the format
+	From    uint64      `json:"from"`              // first address
+	To      uint64      `json:"to"`                // first address behind
 	Bytes   uint64      `json:"bytes"`
 }
 
@@ -297,6 +297,9 @@ func (r *Release) Check(s *Sheet) error {
 			return core.Fail(core.BadFile, "part name %q: expected lower-case letters, digits and hyphens, each name once", p.Name)
 		}
 		seen[p.Name] = true
+		if _, ok := s.Section(p.Section); !ok {
+			return core.Fail(core.BadFile, "part %s is for section %q; the sheet of %s has %s", p.Name, p.Section, s.Model, s.sectionNames())
+		}
 	}
 	for _, rule := range r.AllRules() {
 		if err := s.checkRule("the release", rule); err != nil {

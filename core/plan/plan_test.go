@@ -53,7 +53,7 @@ func TestOnlySectorsThatDifferAreTouched(t *testing.T) {
 			t.Fatalf("states %v, want %v", states, want)
 		}
 	}
-	if len(p.Actions) != 2 || !p.Actions[0].Erase || p.Actions[0].Address != 128 || p.Actions[1].Length != 64 {
+	if len(p.Actions) != 2 || p.Actions[0].Kind != Erase || p.Actions[0].Address != 128 || p.Actions[1].Length != 64 {
 		t.Errorf("actions %+v", p.Actions)
 	}
 	op, err := p.Op(1)

@@ -140,7 +140,7 @@ func Due(p *model.Procedure, holds Holds) []model.Item {
 func Next(items []model.Item, answers []Answer, stages ...string) *model.Item {
 	for n := range items {
 		i := &items[n]
-		if i.Do == model.Apply || !slices.Contains(stages, i.At) || done(answers, i.ID) {
+		if i.Do == model.Apply || !slices.Contains(stages, i.At) || done(answers, i.ID) || i.At == model.AtLeft && denied(answers, i.ID) {
 			continue
 		}
 		if undoes := undone(items, i.ID); len(undoes) > 0 && !slices.ContainsFunc(undoes, func(id string) bool { return done(answers, id) }) {
@@ -154,6 +154,12 @@ func Next(items []model.Item, answers []Answer, stages ...string) *model.Item {
 // done tells whether an item has an answer that lets the work go on.
 func done(answers []Answer, id string) bool {
 	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && a.Value != No })
+}
+
+// denied tells whether a person said that an item is not as it should be. After the
+// work that is a finding, which ends nothing.
+func denied(answers []Answer, id string) bool {
+	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && a.Value == No })
 }
 
 // undone lists the items that the item takes back.
@@ -190,33 +196,6 @@ type Undo struct {
 	Note  string `json:"note,omitempty"`
 }
 
-// UndoList is every temporary change that was made, and whether it was taken back.
-func UndoList(items []model.Item, answers []Answer) []Undo {
-	var list []Undo
-	for _, i := range items {
-		if i.Undo == "" || !done(answers, i.ID) {
-			continue
-		}
-		u := Undo{Item: i.ID, Back: i.Undo, State: "open"}
-		for _, back := range items {
-			if back.ID == i.Undo {
-				u.Says = back.Says.In("en")
-			}
-		}
-		for _, a := range answers {
-			switch {
-			case a.Item != i.Undo || a.Value == No:
-			case a.Value == Excused:
-				u.State, u.Note = "excused", a.Note
-			default:
-				u.State = "undone"
-			}
-		}
-		list = append(list, u)
-	}
-	return list
-}
-
 // Judge says whether an answer will do for an item: nil, or what is wrong with
 // it. Nothing happens by a wrong answer; the item is asked again.
 func Judge(i *model.Item, a Answer) error {
@@ -233,6 +212,9 @@ func Judge(i *model.Item, a Answer) error {
 		return nil
 	}
 	if a.Value == No {
+		if i.At == model.AtLeft && len(strings.TrimSpace(a.Note)) < 3 {
+			return core.Fail(core.NotAllowed, "what is not as it should be is noted with what was seen").Do("Say what you see instead.")
+		}
 		return nil
 	}
 	switch i.Do {

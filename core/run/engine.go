@@ -3,9 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"zealousferry/core"
@@ -13,15 +11,14 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
-	"zealousferry/core/registry"
 	"zealousferry/core/shelf"
 )
 
 // Bench is what a run needs of the machine that it works on. The engine calls
 // it from one goroutine.
 type Bench interface {
-	// Open opens the run's link.
-	Open(ctx context.Context) (link.Link, error)
+	// Open opens a link: the run's own, or the one of that name.
+	Open(ctx context.Context, name string) (link.Link, error)
 	// Blob gets content by digest: the sheet, the release, image files, pieces of
 	// the shelf. What it returned once stays on the bench's own disk.
 	Blob(ctx context.Context, name core.Digest) ([]byte, error)
@@ -32,7 +29,7 @@ type Bench interface {
 	// Store hands the backup to the service and returns once the service says that
 	// it is durable. A service out of reach is an error of kind not-answering,
 	// which the engine waits out.
-	Store(ctx context.Context, o *Opened, b *BackedUp) (Stored, error)
+	Store(ctx context.Context, o *Opened, all []Reading) (Stored, error)
 	// MayWrite is asked immediately before the first erase: an error says that the
 	// release was withdrawn. A service out of reach is no error; what the bench
 	// heard last counts then.
@@ -58,6 +55,14 @@ func (p *pace) now() (wall, mono int64) {
 	return t.UnixMicro(), t.Sub(p.start).Microseconds()
 }
 
+// Reading is what a run has read of a section.
+type Reading struct {
+	Section string
+	Main    bool
+	Files   bool
+	*BackedUp
+}
+
 // Run is a run at work on a bench.
 type Run struct {
 	journal *Journal
@@ -66,19 +71,18 @@ type Run struct {
 
 	sheet   *model.Sheet
 	release *model.Release
-	plan    *plan.Plan
-	link    link.Link
-	session loader.Session
+	plans   map[string]*plan.Plan // by section
+	lines   map[string]*line      // by link
 
-	mu     sync.Mutex
-	stop   *Stop
-	told   time.Time
-	waits  string // id of the item that a person must answer
-	answer chan given
-	over   chan struct{} // closed once the run no longer works
-	ends   sync.Once
-	id     string
-	nudged chan struct{}
+	told time.Time // when progress was written last
+	desk
+}
+
+// line is a link that the run has opened, and the loader that it has open on it.
+type line struct {
+	link.Link
+	session loader.Session
+	of      *model.Section // whose loader it is
 }
 
 // New opens a run in an empty journal.
@@ -91,60 +95,45 @@ func New(j *Journal, o Opened, b Bench, p link.Pace) (*Run, error) {
 
 // TakeUp goes on with the run that a journal holds.
 func TakeUp(j *Journal, t TakenUp, b Bench, p link.Pace) (*Run, error) {
-	if j.State().Opened == nil {
+	s := j.State()
+	if s.Opened == nil {
 		return nil, core.Fail(core.BadFile, "the journal is empty; the run was never opened")
 	}
 	j.pace = &pace{p.Clock, p.Clock.Now()}
-	r := newRun(j, j.State().Opened.Run, b, p)
+	r := newRun(j, s.Opened.Run, b, p)
 	if t.Epoch == 0 {
 		t.Epoch = j.epoch
 	}
-	if j.State().Next() == StepEnded {
+	if s.Closed != nil {
 		return r, nil
 	}
 	return r, r.append(KindTakenUp, t, true)
 }
 
 func newRun(j *Journal, id string, b Bench, p link.Pace) *Run {
-	return &Run{journal: j, id: id, bench: b, pace: p, answer: make(chan given), over: make(chan struct{}), nudged: make(chan struct{}, 1)}
+	return &Run{journal: j, bench: b, pace: p, plans: map[string]*plan.Plan{}, lines: map[string]*line{}, desk: newDesk(id)}
 }
 
 // Journal is the run's journal; only events already appended may be read while
 // the run works.
 func (r *Run) Journal() *Journal { return r.journal }
 
-// Stop orders the run to end after the action in hand. It may be called from any
-// goroutine.
-func (r *Run) Stop(by string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.stop == nil {
-		r.stop = &Stop{By: by}
-	}
-	select {
-	case r.nudged <- struct{}{}:
-	default:
-	}
-}
-
-// stopped puts a waiting stop order into the journal.
-func (r *Run) stopped() (bool, error) {
-	r.mu.Lock()
-	stop := r.stop
-	r.mu.Unlock()
-	s := r.journal.State()
-	if stop == nil || s.Stopped {
-		return s.Stopped, nil
-	}
-	return true, r.append(KindStopOrdered, stop, true)
-}
-
 func (r *Run) append(kind string, body any, flush bool) error {
-	_, err := r.journal.Append(kind, body, flush)
+	return r.appendOf("", kind, body, flush)
+}
+
+// appendOf writes an event about a section.
+func (r *Run) appendOf(section, kind string, body any, flush bool) error {
+	_, err := r.journal.AppendOf(section, kind, body, flush)
 	if err == nil {
 		r.bench.Changed()
 	}
 	return err
+}
+
+// note writes an event about the section of a move, on disk before it returns.
+func (r *Run) note(x *Section, kind string, body any) error {
+	return r.appendOf(x.Name, kind, body, true)
 }
 
 // Work carries the run on until it is closed or paused. An error means that the
@@ -152,22 +141,23 @@ func (r *Run) append(kind string, body any, flush bool) error {
 // the unit did wrong is in the journal as a fault.
 func (r *Run) Work(ctx context.Context) error {
 	defer r.disconnect()
-	defer r.ends.Do(func() { close(r.over) })
+	defer r.leaveDesk()
 	for {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if _, err := r.stopped(); err != nil {
+		if err := r.ordered(); err != nil {
 			return err
 		}
-		step := r.journal.State().Next()
-		if step == StepPaused && r.journal.State().Outcome() != Interrupted {
+		s := r.journal.State()
+		m := s.Next()
+		if m.Phase == PhasePaused && s.Outcome() != Interrupted {
 			return r.append(KindStopped, struct{}{}, true)
 		}
-		if step == StepEnded || step == StepPaused {
+		if m.Phase == PhaseEnded || m.Phase == PhasePaused {
 			return nil
 		}
-		err := r.do(ctx, step)
+		err := r.do(ctx, m)
 		if err == nil {
 			continue
 		}
@@ -177,83 +167,61 @@ func (r *Run) Work(ctx context.Context) error {
 		if r.journal.broken != nil {
 			return r.journal.broken
 		}
-		if err := r.append(KindFault, r.fault(step, err), true); err != nil {
+		if err := r.appendOf(m.Section, KindFault, r.fault(m, err), true); err != nil {
 			return err
 		}
 	}
 }
 
-func (r *Run) do(ctx context.Context, step Step) error {
-	switch step {
-	case StepCard:
+// do carries a move out; it decides nothing.
+func (r *Run) do(ctx context.Context, m Move) error {
+	if err := r.load(ctx); err != nil && m.Phase != PhaseClose {
+		return err
+	}
+	x := r.journal.State().Section(m.Section)
+	switch m.Phase {
+	case PhaseCard:
 		return r.card(ctx)
-	case StepHands:
-		return r.hands(ctx)
-	case StepProve:
-		return r.prove(ctx)
-	case StepLock:
-		return r.lock(ctx)
-	case StepSettings:
-		return r.settle(ctx)
-	case StepIdentify:
-		return r.identify(ctx)
-	case StepJudge:
+	case PhaseHands, PhasePower, PhaseLeft:
+		return r.hands(ctx, x, m.Item)
+	case PhaseTurn:
+		return r.turn(ctx, x, m.Item, KindTurned)
+	case PhaseReady:
+		return r.turn(ctx, x, m.Item, KindReady)
+	case PhaseIdentify:
+		return r.identify(ctx, x)
+	case PhaseJudge:
 		return r.judge(ctx)
-	case StepBackUp:
-		return r.backUp(ctx)
-	case StepStore:
+	case PhaseProve:
+		return r.prove(ctx, x)
+	case PhaseKeep:
+		return r.keep(ctx, x)
+	case PhaseStore:
 		return r.store(ctx)
-	case StepPlan:
-		return r.makePlan(ctx)
-	case StepSame:
-		return r.same(ctx)
-	case StepSurvey:
-		return r.survey(ctx)
-	case StepWrite:
-		return r.write(ctx)
-	case StepVerify:
-		return r.verify(ctx)
-	case StepStart:
-		return r.start(ctx)
-	case StepClose:
+	case PhasePlan:
+		return r.makePlan(ctx, x)
+	case PhaseSame:
+		return r.same(ctx, x)
+	case PhaseSurvey:
+		return r.survey(ctx, x)
+	case PhaseUnlock:
+		return r.unlock(ctx, x)
+	case PhaseChange:
+		return r.change(ctx, x, m.Pieces)
+	case PhaseVerify:
+		return r.verify(ctx, x)
+	case PhaseSent:
+		return r.note(x, KindVerified, Verified{How: "transfer", Sectors: len(x.Planned.Sectors)})
+	case PhaseSettings:
+		return r.settle(ctx, x)
+	case PhaseLock:
+		return r.lock(ctx, x)
+	case PhaseStart:
+		return r.start(ctx, x)
+	case PhaseClose:
 		return r.close(ctx)
 	}
-	return fmt.Errorf("no step %q", step)
-}
-
-// fault puts an error into the words that a technician reads.
-func (r *Run) fault(step Step, err error) Fault {
-	e := core.AsError(err, core.Interrupted)
-	s := r.journal.State()
-	f := Fault{Kind: e.Kind, Step: step, Message: e.Message, State: e.State, Next: e.Next}
-	switch {
-	case !s.Dangerous:
-		f.State = "nothing was changed"
-	case f.State == "" && s.WayBack() == BackFull:
-		f.State = "its memory is partly written; it stays in its loader, and the backup from before is stored"
-	case f.State == "" && s.WayBack() == BackSettings:
-		f.State = "its memory is partly written, and there is no backup of it; its settings are kept, and go back when the run goes on"
-	case f.State == "":
-		f.State = "its memory is partly written, and there is no backup of it"
-	}
-	var at *differs
-	if asDiffers(err, &at) {
-		f.Sector = &at.sector
-	}
-	var b *barred
-	if errors.As(err, &b) {
-		f.Gate = b.gate
-	}
-	if f.Next == "" {
-		f.Next = "Look at the plug and the supply, then try again."
-	}
-	switch {
-	case s.Dangerous && s.WayBack() != BackFull:
-		f.Next += fmt.Sprintf(" Go on: ferry run resume %s.", s.Opened.Run)
-	case s.Dangerous:
-		f.Next += fmt.Sprintf(" Go on: ferry run resume %s. Or back: ferry restore %s.", s.Opened.Run, s.Opened.Serial)
-	}
-	return f
+	return fmt.Errorf("no phase %q", m.Phase)
 }
 
 // load reads the sheet and the release that the run was opened with.
@@ -284,97 +252,13 @@ func (r *Run) load(ctx context.Context) error {
 	return nil
 }
 
-// connect opens the link and the unit's loader, if they are not open.
-func (r *Run) connect(ctx context.Context) error {
-	if err := r.load(ctx); err != nil {
-		return err
-	}
-	if r.session != nil {
-		return nil
-	}
-	if err := r.plugIn(ctx); err != nil {
-		return err
-	}
-	s, err := OpenLoader(ctx, r.link, r.sheet, r.pace, r.calling)
-	if err != nil {
-		r.disconnect()
-		return err
-	}
-	r.session = s
-	return r.called()
-}
-
-// plugIn opens the link alone.
-func (r *Run) plugIn(ctx context.Context) error {
-	if r.link != nil {
-		return nil
-	}
-	l, err := r.bench.Open(ctx)
-	if err == nil {
-		r.link = l
-	}
-	return err
-}
-
-// OpenLoader opens the loader that a sheet names on a link. ready is called where
-// a person must apply the power now; it may be nil.
-func OpenLoader(ctx context.Context, l link.Link, sheet *model.Sheet, p link.Pace, ready func()) (loader.Session, error) {
-	kind, err := registry.Loader(sheet.Loader.Kind)
-	if err != nil {
-		return nil, err
-	}
-	x := sheet.Loader
-	return kind.Open(ctx, l, loader.Options{Mode: x.Mode(), Enter: x.Enter, Await: x.Await, Ready: ready, OneWire: x.OneWire, Fast: x.Fast, Map: &sheet.Memory, Pace: p})
-}
-
-func (r *Run) disconnect() {
-	if r.session != nil {
-		r.session.Close()
-		r.session = nil
-	}
-	if r.link != nil {
-		r.link.Close()
-		r.link = nil
-	}
-}
-
-// leave brings the unit back into its program, as well as it can.
-func (r *Run) leave(ctx context.Context) {
-	if r.session != nil {
-		LeaveLoader(ctx, r.session, r.link, r.sheet, r.pace)
-		r.session = nil
-	}
-}
-
-// LeaveLoader ends a session and brings its unit back into its program, as well
-// as it can.
-func LeaveLoader(ctx context.Context, s loader.Session, l link.Link, sheet *model.Sheet, p link.Pace) {
-	stream, ok := l.(link.Stream)
-	if ok {
-		restart(ctx, s, stream, sheet)
-	}
-	s.Close()
-	if ok {
-		link.Play(ctx, stream, sheet.Loader.Leave, p)
-	}
-}
-
-// restart asks the loader itself to start the program, where no modem line could
-// do it. Whether it did is asked afterwards.
-func restart(ctx context.Context, s loader.Session, l link.Stream, sheet *model.Sheet) {
-	lines := len(sheet.Loader.Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
-	if !lines && s.Can(loader.Reset) == nil {
-		s.Restart(ctx, false)
-	}
-}
-
 // progress writes an event about a long step, four times a second at most. It is
 // not flushed: nothing rests on it.
-func (r *Run) progress(kind string, a Amount) error {
+func (r *Run) progress(x *Section, kind string, a Amount) error {
 	now := r.pace.Clock.Now()
 	if a.Done < a.Total && now.Sub(r.told) < 250*time.Millisecond {
 		return nil
 	}
 	r.told = now
-	return r.append(kind, a, false)
+	return r.appendOf(x.Name, kind, a, false)
 }

@@ -20,24 +20,27 @@ import (
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
-const Schema = 2
+const Schema = 3
 
-// Engine names the version of this engine in the opening event. Runs that were
-// opened by ferry-run/1 have neither card nor proof, and go on without.
+// Engine names the version of this engine in the opening event. Runs of the first
+// have neither card nor proof; those of the first two have one section.
 const (
-	Engine    = "ferry-run/2"
+	Engine    = "ferry-run/3"
 	engineOne = "ferry-run/1"
 )
 
 // Event is one line of a journal. Numbers are without gaps from 1.
 type Event struct {
-	Schema int             `json:"schema"`
-	N      uint64          `json:"n"`
-	Epoch  uint64          `json:"epoch"`
-	At     int64           `json:"at"`   // wall clock, microseconds since 1970 UTC
-	Mono   int64           `json:"mono"` // microseconds since this bench took the run up
-	Kind   string          `json:"kind"`
-	Body   json.RawMessage `json:"body,omitempty"`
+	Schema int    `json:"schema"`
+	N      uint64 `json:"n"`
+	Epoch  uint64 `json:"epoch"`
+	At     int64  `json:"at"`   // wall clock, microseconds since 1970 UTC
+	Mono   int64  `json:"mono"` // microseconds since this bench took the run up
+	Kind   string `json:"kind"`
+	// Section is the one that the event is about; empty for the run, and for the only
+	// section of a run of schema 1 or 2.
+	Section string          `json:"section,omitempty"`
+	Body    json.RawMessage `json:"body,omitempty"`
 }
 
 // The kinds of event.
@@ -72,6 +75,9 @@ const (
 	KindLocked      = "locked"   // the memory's protection is set again
 	KindSettings    = "settings" // as the unit gave them before the write
 	KindSettled     = "settled"  // put back
+	KindTurned      = "turned"   // to a section: what hands do before it is read was done
+	KindReady       = "ready"    // to change a section: what hands do before it was done
+	KindLaidAside   = "laid-aside"
 )
 
 // The gates that a person may waive.
@@ -137,6 +143,7 @@ type Outcome string
 // The outcomes. Interrupted and waiting runs are still open.
 const (
 	Done        Outcome = "done"
+	NotProven   Outcome = "not-proven" // written and verified, but the program was not heard or a test not passed
 	NothingToDo Outcome = "nothing-to-do"
 	Refused     Outcome = "refused"
 	Failed      Outcome = "failed"
@@ -170,6 +177,10 @@ type Opened struct {
 	Waivers  []Waiver      `json:"waivers,omitempty"`
 	Held     []string      `json:"held,omitempty"` // versions whose images the catalogue holds
 
+	Sections  []Place      `json:"sections,omitempty"`  // in the order in which they are written
+	Itinerary []Leg        `json:"itinerary,omitempty"` // what the run does, in order
+	Owed      []Obligation `json:"owed,omitempty"`      // by earlier runs of this unit, and still open
+
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
 	Settings []loader.Setting   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back
 	Relock   bool               `json:"relock,omitempty"`   // that run lifted the memory's lock, and did not set it again
@@ -188,9 +199,25 @@ func (o *Opened) Waived(gate string) (Waiver, bool) {
 // Source is a backup that a run goes by.
 type Source struct {
 	Backup   string      `json:"backup"`
-	Manifest core.Digest `json:"manifest"`
-	Run      string      `json:"run"` // that took it
+	Manifest core.Digest `json:"manifest"` // of the main section
+	Run      string      `json:"run"`      // that took it
 	Unit     string      `json:"unit"`
+	// Sections are the manifests of all sections, where there are several.
+	Sections map[string]core.Digest `json:"sections,omitempty"`
+}
+
+// Of is the manifest of a section; zero if the backup has none of it.
+func (s *Source) Of(x *Section) core.Digest {
+	if s == nil {
+		return core.Digest{}
+	}
+	if d, ok := s.Sections[x.Name]; ok {
+		return d
+	}
+	if x.Main {
+		return s.Manifest
+	}
+	return core.Digest{}
 }
 
 // TakenUp says that a bench went on with an open run.
@@ -199,14 +226,11 @@ type TakenUp struct {
 	By    string `json:"by"`
 	Label string `json:"label"`
 	Why   string `json:"why"`
+	Bench string `json:"bench,omitempty"` // id of the one that goes on, where it is another
+	Link  string `json:"link,omitempty"`  // BENCH/LINK that the unit is on now, where it is another
+	// Links are those of sections on further links, by section, where they changed.
+	Links map[string]string `json:"links,omitempty"`
 }
-
-// The strengths of an identity.
-const (
-	ThisUnit = loader.ThisUnit
-	ThisKind = loader.ThisKind
-	ByEye    = loader.ByEye
-)
 
 // Identified is what the unit said of itself.
 type Identified struct {
@@ -256,7 +280,7 @@ type Waits struct {
 	For string `json:"for"`
 }
 
-// Planned is the plan's outline.
+// Planned is the plan's outline. A sector is a piece that is changed as a whole: of a memory, or a file.
 type Planned struct {
 	Plan    core.Digest   `json:"plan"`
 	Sectors []plan.Sector `json:"sectors"`
@@ -271,11 +295,12 @@ type Surveyed struct {
 	Right []int `json:"right"`
 }
 
-// Act is an action that changes memory.
+// Act is an action that changes a section.
 type Act struct {
 	N      int    `json:"n"`
 	Sector int    `json:"sector"`
 	Erase  bool   `json:"erase,omitempty"`
+	Path   string `json:"path,omitempty"` // of a file that is put or removed
 	Bytes  uint64 `json:"bytes"`
 	Last   bool   `json:"last,omitempty"`   // of its sector
 	File   bool   `json:"file,omitempty"`   // a whole file: all sectors of the plan
@@ -293,7 +318,20 @@ type Verified struct {
 type Started struct {
 	Version string `json:"version"`
 	Note    string `json:"note,omitempty"`
+	Proven  bool   `json:"proven,omitempty"` // it says what it should, or there is no program that could
 }
+
+// LaidAside says that the run waits, with the unit where it is, until somebody goes
+// on with it.
+type LaidAside struct {
+	By     string `json:"by"`
+	Place  string `json:"place"`  // where the unit is
+	Holder string `json:"holder"` // who has it
+	Why    string `json:"why,omitempty"`
+}
+
+// Turned says to which section hands have turned.
+type Turned struct{}
 
 // Stop is a person's order to end after the action in hand.
 type Stop struct {
@@ -303,24 +341,23 @@ type Stop struct {
 // Fault is an error that ended a step.
 type Fault struct {
 	Kind    core.Kind `json:"kind"`
-	Step    Step      `json:"step"`
+	Step    Phase     `json:"step"`
 	Message string    `json:"message"`
 	State   string    `json:"state"`
 	Next    string    `json:"next"`
 	Sector  *int      `json:"sector,omitempty"` // where it differs
 	Gate    string    `json:"gate,omitempty"`   // that a named person may pass
-}
-
-// Err is the fault as an error.
-func (f *Fault) Err() error {
-	return &core.Error{Kind: f.Kind, Message: f.Message, State: f.State, Next: f.Next}
+	Section string    `json:"section,omitempty"`
+	Then    Then      `json:"then,omitempty"` // what follows from it
 }
 
 // Closed ends a run. Record is history.Record as the bench signed it.
 type Closed struct {
-	Outcome   Outcome `json:"outcome"`
-	Reason    string  `json:"reason"`
-	Touched   bool    `json:"touched"` // memory was changed
-	Record    []byte  `json:"record"`
-	Signature []byte  `json:"signature"`
+	Outcome Outcome `json:"outcome"`
+	Reason  string  `json:"reason"`
+	Touched bool    `json:"touched"` // memory was changed
+	// Owed is what is handed on to the unit: each excused by name, with a reason.
+	Owed      []Obligation `json:"owed,omitempty"`
+	Record    []byte       `json:"record"`
+	Signature []byte       `json:"signature"`
 }

@@ -8,10 +8,10 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // TestGates: whatever a gate refuses, the memory is untouched and the record says why.
@@ -23,29 +23,29 @@ func TestGates(t *testing.T) {
 		prepare func(b *bench)
 		kind    core.Kind
 		outcome run.Outcome
-		step    run.Step
+		step    run.Phase
 		words   string
 	}{
 		"image for the other revision": {nil, func(b *bench) {
-			b.open.Release = b.Release(testkit.SmallSheet(), "2.0.0", 0x1000, testkit.SmallProgram("2.0.0"), fitsC)
-		}, core.DoesNotFit, run.Refused, run.StepJudge, "It is for revision C; this unit is revision D (wire)"},
-		"a fact that nobody answered": {func(s *sim.Spec) { s.Revision = "" }, nil, core.CannotTell, run.Refused, run.StepJudge, "The revision is not known"},
+			b.open.Release = b.Release(coretest.SmallSheet(), "2.0.0", 0x1000, coretest.SmallProgram("2.0.0"), fitsC)
+		}, core.DoesNotFit, run.Refused, run.PhaseJudge, "It is for revision C; this unit is revision D (wire)"},
+		"a fact that nobody answered": {func(s *sim.Spec) { s.Revision = "" }, nil, core.CannotTell, run.Refused, run.PhaseJudge, "The revision is not known"},
 		"wire and label disagree": {nil, func(b *bench) {
 			b.open.Noted = []core.Fact{{Name: "revision", Value: "C", Source: core.FromLabel}}
-		}, core.CannotTell, run.Refused, run.StepJudge, "The wire says revision D, the label says C"},
+		}, core.CannotTell, run.Refused, run.PhaseJudge, "The wire says revision D, the label says C"},
 		"image larger than the memory": {nil, func(b *bench) {
-			b.open.Release = b.Release(testkit.SmallSheet(), "2.0.0", 0x1000, make([]byte, 60<<10), fitsD)
-		}, core.DoesNotFit, run.Refused, run.StepJudge, "the memory has 32 KiB"},
+			b.open.Release = b.Release(coretest.SmallSheet(), "2.0.0", 0x1000, make([]byte, 60<<10), fitsD)
+		}, core.DoesNotFit, run.Refused, run.PhaseJudge, "the memory has 32 KiB"},
 		"over the boot loader": {nil, func(b *bench) {
-			b.open.Release = b.Release(testkit.SmallSheet(), "2.0.0", 0x0800, make([]byte, 4<<10), fitsD)
-		}, core.DoesNotFit, run.Refused, run.StepJudge, "would overwrite region loader"},
-		"another unit on the link":                   {func(s *sim.Spec) { s.Serial = "S-0999" }, nil, core.WrongUnit, run.Refused, run.StepIdentify, "the run is for unit S-0001; on the link is S-0999"},
-		"another model on the link":                  {func(s *sim.Spec) { s.Says = "OTHER" }, nil, core.WrongUnit, run.Refused, run.StepIdentify, `on the link is "OTHER"`},
-		"no serial on the wire, label not confirmed": {func(s *sim.Spec) { s.Serial = "" }, nil, core.CannotTell, run.Refused, run.StepIdentify, "nobody has confirmed"},
-		"a silent link":                              {nil, func(b *bench) { b.unit.Set(sim.Faults{Silent: true}) }, core.NotAnswering, run.Failed, run.StepIdentify, "does not answer"},
-		"memory that cannot be read":                 {func(s *sim.Spec) { s.NoRead = true }, nil, core.Protected, run.Refused, run.StepBackUp, "reading is locked"},
-		"withdrawn while the memory was read":        {nil, func(b *bench) { b.Withdrawn = "release 2.0.0 was withdrawn: loses the tray" }, core.DoesNotFit, run.Refused, run.StepSame, "release 2.0.0 was withdrawn: loses the tray"},
-		"an image that is not the named":             {nil, func(b *bench) { b.spoil = true }, core.BadFile, run.Refused, run.StepPlan, "is not the one that the release names"},
+			b.open.Release = b.Release(coretest.SmallSheet(), "2.0.0", 0x0800, make([]byte, 4<<10), fitsD)
+		}, core.DoesNotFit, run.Refused, run.PhaseJudge, "would overwrite region loader"},
+		"another unit on the link":                   {func(s *sim.Spec) { s.Serial = "S-0999" }, nil, core.WrongUnit, run.Refused, run.PhaseIdentify, "the run is for unit S-0001; on the link is S-0999"},
+		"another model on the link":                  {func(s *sim.Spec) { s.Says = "OTHER" }, nil, core.WrongUnit, run.Refused, run.PhaseIdentify, `on the link is "OTHER"`},
+		"no serial on the wire, label not confirmed": {func(s *sim.Spec) { s.Serial = "" }, nil, core.CannotTell, run.Refused, run.PhaseIdentify, "nobody has confirmed"},
+		"a silent link":                              {nil, func(b *bench) { b.unit.Set(sim.Faults{Silent: true}) }, core.NotAnswering, run.Failed, run.PhaseIdentify, "does not answer"},
+		"memory that cannot be read":                 {func(s *sim.Spec) { s.NoRead = true }, nil, core.Protected, run.Refused, run.PhaseKeep, "reading is locked"},
+		"withdrawn while the memory was read":        {nil, func(b *bench) { b.Withdrawn = "release 2.0.0 was withdrawn: loses the tray" }, core.DoesNotFit, run.Refused, run.PhaseSame, "release 2.0.0 was withdrawn: loses the tray"},
+		"an image that is not the named":             {nil, func(b *bench) { b.spoil = true }, core.BadFile, run.Refused, run.PhasePlan, "is not the one that the release names"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -82,12 +82,12 @@ func TestAUnitSwappedBeforeTheErase(t *testing.T) {
 				}
 			})
 			b.open.Label = "S-0001"
-			b.onEvent(func(j *run.Journal) bool { return j.State().Planned != nil && !j.State().Same }, func() {
+			b.onEvent(func(j *run.Journal) bool { return j.State().Main().Planned != nil && !j.State().Main().Same }, func() {
 				b.unit.Swap(serial, "D", nil)
 			})
 			before := b.unit.Memory()
 			s := b.flash(t, b.open)
-			if s.Closed == nil || s.Closed.Outcome == run.Done || s.Dangerous {
+			if s.Closed == nil || s.Closed.Outcome == run.Done || s.Touched() {
 				t.Fatalf("closed %+v", s.Closed)
 			}
 			if k := s.Fault.Kind; k != core.WrongUnit && k != core.Interrupted && k != core.NotAnswering {
@@ -128,20 +128,20 @@ func TestTheRunWaitsForTheBackupToBeStored(t *testing.T) {
 	b = newBench(t, nil)
 	b.Away = func() bool { return true }
 	b.open.Deadline = 0
-	if s := b.flash(t, b.open); s.Closed.Outcome != run.Failed || s.Fault.Kind != core.NotAnswering || s.Fault.Step != run.StepStore {
+	if s := b.flash(t, b.open); s.Closed.Outcome != run.Failed || s.Fault.Kind != core.NotAnswering || s.Fault.Step != run.PhaseStore {
 		t.Errorf("closed %+v %+v", s.Closed, s.Fault)
 	}
 }
 
 func TestNothingToDo(t *testing.T) {
 	b := newBench(t, nil)
-	b.open.Release = b.Release(testkit.SmallSheet(), "1.0.0", 0x1000, testkit.SmallProgram("1.0.0"), map[string][]string{"revision": {"D"}})
+	b.open.Release = b.Release(coretest.SmallSheet(), "1.0.0", 0x1000, coretest.SmallProgram("1.0.0"), map[string][]string{"revision": {"D"}})
 	s := b.flash(t, b.open)
-	if s.Closed.Outcome != run.NothingToDo || s.BackedUp != nil || b.unit.Version() != "1.0.0" {
+	if s.Closed.Outcome != run.NothingToDo || s.Main().BackedUp != nil || b.unit.Version() != "1.0.0" {
 		t.Errorf("closed %+v", s.Closed)
 	}
 	b.open.Again = true
-	if s = b.flash(t, b.open); s.Closed.Outcome != run.NothingToDo || s.Planned == nil || s.Dangerous {
+	if s = b.flash(t, b.open); s.Closed.Outcome != run.NothingToDo || s.Main().Planned == nil || s.Touched() {
 		t.Errorf("bytes that are there already: %+v %+v", s.Closed, s.Fault)
 	}
 }
@@ -152,7 +152,7 @@ func TestVerifyFindsWhatDiffers(t *testing.T) {
 	b := newBench(t, nil)
 	b.onEvent(func(j *run.Journal) bool {
 		s := j.State()
-		return s.Dangerous && s.Verified == nil && s.Next() == run.StepVerify
+		return s.Touched() && s.Main().Verified == nil && s.Next().Phase == run.PhaseVerify
 	}, func() { b.unit.Write(0x1403, []byte{0x55, 0x66}) })
 	s := b.flash(t, b.open)
 	if s.Closed == nil || s.Closed.Outcome != run.Failed || s.Fault.Kind != core.VerifyDiffers || s.Fault.Sector == nil || !strings.Contains(s.Fault.Message, "0x001400") {
@@ -176,14 +176,14 @@ func TestAStuckSectorThenARestoreByTheFirstBackup(t *testing.T) {
 	}
 	b.unit.Set(sim.Faults{})
 	o := b.open
-	o.Run, o.Kind, o.Release = "run-2", run.Restore, core.Digest{}
-	o.Source = &run.Source{Backup: "b", Manifest: s.BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
+	o.Run, o.Kind, o.Release, o.Version = "run-2", run.Restore, core.Digest{}, "1.0.0"
+	o.Source = &run.Source{Backup: "b", Manifest: s.Main().BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
 	o.Covered = o.Source
 	s = b.flash(t, o)
-	if s.Closed.Outcome != run.Done || s.BackedUp != nil || s.Covered == nil {
+	if s.Closed.Outcome != run.Done || s.Main().BackedUp != nil || s.Main().Covered == nil {
 		t.Fatalf("closed %+v fault %+v", s.Closed, s.Fault)
 	}
-	if !bytes.Equal(b.unit.Memory(), before) || s.Started.Version != "1.0.0" {
+	if !bytes.Equal(b.unit.Memory(), before) || s.Main().Started.Version != "1.0.0" {
 		t.Error("the restore is not bit for bit")
 	}
 }
@@ -200,13 +200,13 @@ func TestAFlashAfterACutWriteMendsWhatItRuined(t *testing.T) {
 		t.Fatalf("closed %+v fault %+v", first.Closed, first.Fault)
 	}
 	b.unit.Set(sim.Faults{})
-	small := testkit.SmallProgram("3.0.0")[:8<<10]
+	small := coretest.SmallProgram("3.0.0")[:8<<10]
 	o := b.open
 	o.Run, o.Version = "run-2", "3.0.0"
-	o.Release = b.Release(testkit.SmallSheet(), "3.0.0", 0x1000, small, map[string][]string{"revision": {"D"}})
-	o.Covered = &run.Source{Backup: "b", Manifest: first.BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
+	o.Release = b.Release(coretest.SmallSheet(), "3.0.0", 0x1000, small, map[string][]string{"revision": {"D"}})
+	o.Covered = &run.Source{Backup: "b", Manifest: first.Main().BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
 	s := b.flash(t, o)
-	if s.Closed == nil || s.Closed.Outcome != run.Done {
+	if s.Closed == nil || s.Closed.Outcome != run.NotProven { // half a program does not say its version
 		t.Fatalf("closed %+v fault %+v", s.Closed, s.Fault)
 	}
 	want := bytes.Clone(before)
@@ -228,7 +228,7 @@ func TestABackupOfAnotherUnitIsRefused(t *testing.T) {
 func TestAUnitWithoutDigestsIsReadTwiceAndReadBack(t *testing.T) {
 	b := newBench(t, func(s *sim.Spec) { s.NoDigest = true })
 	s := b.flash(t, b.open)
-	if s.Closed.Outcome != run.Done || s.BackedUp.How != "read-twice" || s.Verified.How != "read-back" {
+	if s.Closed.Outcome != run.Done || s.Main().BackedUp.How != "read-twice" || s.Main().Verified.How != "read-back" {
 		t.Errorf("closed %+v fault %+v", s.Closed, s.Fault)
 	}
 }
@@ -242,7 +242,7 @@ func TestABackupReadsOnlyWhatNoShelfHolds(t *testing.T) {
 	o.Run = "run-2"
 	second := b.flash(t, o)
 	wire := func(s *run.State) (n uint64) {
-		for _, x := range s.BackedUp.Obtained {
+		for _, x := range s.Main().BackedUp.Obtained {
 			if x.How == "wire" {
 				n += x.Bytes
 			}
@@ -252,7 +252,7 @@ func TestABackupReadsOnlyWhatNoShelfHolds(t *testing.T) {
 	if wire(first) < 24<<10 || wire(second) != 2048 {
 		t.Errorf("read %d bytes, then %d; want all that differs, then one chunk", wire(first), wire(second))
 	}
-	if second.Started.Version != "1.0.0" || second.Closed.Outcome != run.Done {
+	if second.Main().Started.Version != "1.0.0" || second.Closed.Outcome != run.Done {
 		t.Errorf("closed %+v", second.Closed)
 	}
 }

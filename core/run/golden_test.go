@@ -10,10 +10,10 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 var update = flag.Bool("update", false, "write golden journals of this schema, where there are none")
@@ -55,13 +55,13 @@ var goldenRuns = map[string]func(t *testing.T) *bench{
 
 // goldenOf works a run off, takes it up again if it can be, and keeps its journal.
 func goldenOf(t *testing.T, name string, b *bench) {
-	disk := &testkit.Disk{}
+	disk := &coretest.Disk{}
 	j, err := run.OpenJournal(disk)
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.journal = j
-	r, err := run.New(j, b.open, b, b.pace)
+	r, err := run.New(j, b.laid(b.open), b, b.pace)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +101,7 @@ func stands(s *run.State) string {
 		outcome = "none"
 	}
 	return fmt.Sprintf("next=%s board=%s strip=%s outcome=%s touched=%v right=%d/%d way-back=%s undo-open=%d turn=%d/%d version=%q",
-		s.Next(), v.Board, short(s.Strip()), outcome, v.Touched, v.Right, v.Changes, s.WayBack(), open, v.Turn, v.Turns, s.Fact(core.FactRunning))
+		s.Next().Phase.Stop(), v.Board, short(s.Strip()), outcome, v.Touched, v.Right, v.Changes, s.WayBack(), open, v.Turn, v.Turns, s.Fact(core.FactRunning))
 }
 
 // short writes a strip with counts in place of repetitions.
@@ -207,7 +207,7 @@ func standings(t *testing.T, events []run.Event) (rows []string) {
 			t.Fatal(err)
 		}
 		v := s.View()
-		if key := fmt.Sprint(s.Next(), v.Board, s.Outcome(), v.Turn, s.WayBack()); key != last {
+		if key := fmt.Sprint(s.Next().Phase.Stop(), v.Board, s.Outcome(), v.Turn, s.WayBack()); key != last {
 			last = key
 			rows = append(rows, fmt.Sprintf("after=%d-%s %s", e.N, e.Kind, stands(&s)))
 		}

@@ -17,11 +17,8 @@ import (
 )
 
 // card lays out the procedure for this unit.
-func (r *Run) card(ctx context.Context) error {
-	if err := r.load(ctx); err != nil {
-		return err
-	}
-	kind, err := registry.Loader(r.sheet.Loader.Kind)
+func (r *Run) card(context.Context) error {
+	kind, err := registry.Loader(r.sheet.Main().Loader.Kind)
 	if err != nil {
 		return err
 	}
@@ -48,54 +45,16 @@ func (r *Run) card(ctx context.Context) error {
 	return r.append(KindCarded, c, true)
 }
 
-// given is an answer on its way to the engine.
-type given struct {
-	procedure.Answer
-	taken chan error
-}
-
-// Answer hands a person's answer to the run; it may be called from any goroutine.
-// A run that does not wait for that item says so, and takes nothing.
-func (r *Run) Answer(ctx context.Context, a procedure.Answer) error {
-	r.mu.Lock()
-	waits := r.waits
-	r.mu.Unlock()
-	if waits == "" || waits != a.Item {
-		return r.notNow(a.Item)
-	}
-	g := given{a, make(chan error, 1)}
-	select {
-	case r.answer <- g:
-		return <-g.taken
-	case <-r.over:
-		return r.notNow(a.Item)
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
-func (r *Run) notNow(item string) error {
-	return core.Fail(core.NotFound, "the run does not wait for %q now", item).Do("See what it waits for: ferry run show " + r.id + ".")
-}
-
-// hands does the next item: the tool's own, or a person's, whose answer is waited
-// for as long as it takes.
-func (r *Run) hands(ctx context.Context) error {
+// hands does an item: the tool's own, or a person's, whose answer is waited for as
+// long as it takes.
+func (r *Run) hands(ctx context.Context, x *Section, id string) error {
 	s := r.journal.State()
-	item := s.hands(before...)
-	if s.Dangerous || s.Fault != nil || s.Stopped || item == nil {
-		item = s.hands(model.AtPower)
-	}
-	if s.Fault != nil || s.Stopped {
-		item = s.undo()
-	} else if item == nil {
-		item = s.hands(model.AtLeft)
-	}
+	item := s.item(id)
 	if item == nil {
 		return core.Fail(core.Interrupted, "there is nothing for a person to do")
 	}
 	if item.ByTool() {
-		value, err := r.tool(ctx, item)
+		value, err := r.tool(ctx, x, item)
 		if err != nil {
 			return err
 		}
@@ -111,10 +70,14 @@ func (r *Run) hands(ctx context.Context) error {
 	return r.asked(ctx, item)
 }
 
-func (r *Run) wait(id string) {
-	r.mu.Lock()
-	r.waits = id
-	r.mu.Unlock()
+// turn does an item that stands before a section, and notes when none is left.
+// Whatever was open on the links is left before hands touch them.
+func (r *Run) turn(ctx context.Context, x *Section, item, kind string) error {
+	if item == "" {
+		return r.note(x, kind, Turned{})
+	}
+	r.leaveAll(ctx)
+	return r.hands(ctx, x, item)
 }
 
 // asked waits for the answer to an item. A wrong one is refused, and the item is
@@ -133,7 +96,7 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 				err = r.append(KindAnswered, g.Answer, true)
 			}
 			g.taken <- err
-			if err == nil && g.Value == procedure.No {
+			if err == nil && g.Value == procedure.No && !atEnd(item) {
 				return core.Fail(core.CannotTell, "at %q somebody saw something else: %s", item.Says.In("en"), g.Note).
 					Do("Find out why before anything is written; then begin again.")
 			}
@@ -142,7 +105,7 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 			}
 		case <-r.nudged:
 			s := r.journal.State()
-			if s.Fault == nil && !s.Stopped { // an undo list is worked off even so
+			if s.Fault == nil && !s.Stopped && s.LaidBy == nil { // an undo list is worked off even so
 				if stop, err := r.stopped(); stop || err != nil {
 					return err
 				}
@@ -153,25 +116,24 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 	}
 }
 
-// tool does an item of the tool's own.
-func (r *Run) tool(ctx context.Context, item *model.Item) (string, error) {
+// tool does an item of the tool's own, on the link of a section.
+func (r *Run) tool(ctx context.Context, x *Section, item *model.Item) (string, error) {
 	if item.Do == model.Check {
-		if err := r.connect(ctx); err != nil {
+		session, err := r.connect(ctx, x)
+		if err != nil {
 			return "", err
 		}
-		p, err := loader.Prove(ctx, r.session, questions, r.pace.Clock)
+		p, err := loader.Prove(ctx, session, questions, r.pace.Clock)
 		if err != nil {
 			return "", err
 		}
 		return procedure.Yes, p.Err()
 	}
-	if err := r.load(ctx); err != nil {
+	s, err := r.stream(ctx, x)
+	if err != nil {
 		return "", err
 	}
-	if err := r.plugIn(ctx); err != nil {
-		return "", err
-	}
-	s, err := loader.Stream(r.link, r.sheet.Loader.Kind)
+	d, err := r.of(x)
 	if err != nil {
 		return "", err
 	}
@@ -179,18 +141,18 @@ func (r *Run) tool(ctx context.Context, item *model.Item) (string, error) {
 	case model.SetLine:
 		return procedure.Yes, s.SetLine(item.Line, item.On)
 	case model.ReadOut:
-		return link.AskVersion(ctx, s, r.sheet.Application, nil, r.pace)
+		return link.AskVersion(ctx, s, d.Application, nil, r.pace)
 	}
-	return r.text(ctx, s, item)
+	return r.text(ctx, s, d, item)
 }
 
 // text waits for what the program says of itself.
-func (r *Run) text(ctx context.Context, s link.Stream, item *model.Item) (string, error) {
+func (r *Run) text(ctx context.Context, s link.Stream, d *model.Section, item *model.Item) (string, error) {
 	pattern, err := regexp.Compile(item.Text)
 	if err != nil {
 		return "", core.Fail(core.BadFile, "%s: %w", item.ID, err)
 	}
-	if err := s.SetMode(link.Default(r.sheet.Application.Baud)); err != nil {
+	if err := s.SetMode(link.Default(d.Application.Baud)); err != nil {
 		return "", err
 	}
 	var heard []byte
@@ -214,46 +176,25 @@ func (r *Run) text(ctx context.Context, s link.Stream, item *model.Item) (string
 		Do("Look at the signs of this step, then begin again.")
 }
 
-// calling tells a person that the power must come now: the tool calls already.
-func (r *Run) calling() {
-	h := Hands{Says: "Apply the power now.", Calling: true}
-	if c := r.journal.State().Carded; c != nil {
-		for _, i := range c.Items {
-			if i.Do == model.Apply {
-				h.Item, h.Says = i.ID, i.Says.In("en")
-			}
-		}
-	}
-	r.append(KindHands, h, true) // a journal that broke ends the run at its next event
-}
-
-// called ends the prompt once the unit has answered.
-func (r *Run) called() error {
-	h := r.journal.State().Hands
-	if h == nil || !h.Calling {
-		return nil
-	}
-	return r.append(KindAnswered, procedure.Answer{Item: h.Item, Value: procedure.Yes, By: procedure.Tool, At: r.pace.Clock.Now().UnixMicro()}, true)
-}
-
 // questions of the proof that every run asks for.
 const questions = 25
 
 // prove is a gate: a link that loses many harmless questions carries no write.
-func (r *Run) prove(ctx context.Context) error {
-	if err := r.connect(ctx); err != nil {
+func (r *Run) prove(ctx context.Context, x *Section) error {
+	session, err := r.connect(ctx, x)
+	if err != nil {
 		return err
 	}
 	n := questions
-	if r.session.Can(loader.File) == nil { // it asks in its own time
+	if session.Can(loader.File) == nil { // it asks in its own time
 		n = 2
 	}
-	p, err := loader.Prove(ctx, r.session, n, r.pace.Clock)
+	p, err := loader.Prove(ctx, session, n, r.pace.Clock)
 	if err != nil {
 		return err
 	}
 	if err := p.Err(); err != nil {
 		return err
 	}
-	return r.append(KindProved, p, true)
+	return r.note(x, KindProved, p)
 }

@@ -9,11 +9,11 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // steps is a procedure for the small board with a strap to take off again.
@@ -37,7 +37,7 @@ const steps = `procedures:
 func handed(t *testing.T, answers map[string]string) *bench {
 	t.Helper()
 	b := newBench(t, nil)
-	b.open.Sheet = b.Put(append(testkit.SmallSheetOf("gangway"), steps...))
+	b.open.Sheet = b.Put(append(coretest.SmallSheetOf("gangway"), steps...))
 	b.open.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromLabel, At: time.Now()}}
 	b.OnChange = func() {
 		if b.journal == nil || b.run == nil {
@@ -143,8 +143,8 @@ func TestARunWithAProcedureAsksAndTakesBack(t *testing.T) {
 	if list := s.UndoList(); len(list) != 1 || list[0].State != "undone" {
 		t.Errorf("undo list %+v", list)
 	}
-	if s.Carded.Standing != "proven" || s.Carded.Edition != 3 || s.Proved == nil || s.Proved.Asked == 0 {
-		t.Errorf("card %+v, proof %+v", s.Carded, s.Proved)
+	if s.Carded.Standing != "proven" || s.Carded.Edition != 3 || s.Main().Proved == nil || s.Main().Proved.Asked == 0 {
+		t.Errorf("card %+v, proof %+v", s.Carded, s.Main().Proved)
 	}
 	joined := strings.Join(kinds, " ")
 	if strings.Index(joined, run.KindProved) > strings.Index(joined, run.KindBackedUp) || strings.LastIndex(joined, run.KindAnswered) < strings.LastIndex(joined, run.KindVerified) {
@@ -214,7 +214,7 @@ func TestARunThatWaitsCanBeStopped(t *testing.T) {
 
 func TestAProcedureKnownToFailStopsTheRun(t *testing.T) {
 	b := handed(t, nil)
-	b.open.Sheet = b.Put([]byte(string(testkit.SmallSheetOf("gangway")) + strings.Replace(steps, "proven:", "failed:", 1)))
+	b.open.Sheet = b.Put([]byte(string(coretest.SmallSheetOf("gangway")) + strings.Replace(steps, "proven:", "failed:", 1)))
 	s := b.flash(t, b.open)
 	if s.Closed == nil || s.Closed.Outcome != run.Refused || !strings.Contains(s.Closed.Reason, "known to fail") {
 		t.Errorf("closed %+v", s.Closed)
@@ -234,15 +234,15 @@ func TestMemoryThatCannotBeRead(t *testing.T) {
 			t.Errorf("%s without a waiver: closed %+v, fault %+v", name, s.Closed, s.Fault)
 		}
 		s = b.flash(t, b.open)
-		if s.Closed == nil || s.Closed.Outcome != run.Done || s.Waived == nil || s.Waived.By != "lead" || s.WayBack() != run.BackNone || s.Verified.How != "transfer" {
-			t.Errorf("%s: closed %+v, waived %+v, verified %+v, fault %+v", name, s.Closed, s.Waived, s.Verified, s.Fault)
+		if s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Waived == nil || s.Main().Waived.By != "lead" || s.WayBack() != run.BackNone || s.Main().Verified.How != "transfer" {
+			t.Errorf("%s: closed %+v, waived %+v, verified %+v, fault %+v", name, s.Closed, s.Main().Waived, s.Main().Verified, s.Fault)
 		}
 		r, err := history.DecodeRecord(s.Closed.Record)
-		if err != nil || len(r.Waivers) != 1 || !strings.Contains(r.Waivers[0], "backup, lead: it cannot be read") || r.WayBack != run.BackNone {
+		if err != nil || len(r.Waived) != 1 || r.Waived[0].Gate != run.GateBackup || r.Waived[0].By != "lead" || r.Waived[0].Reason != "it cannot be read" || r.WayBack != run.BackNone {
 			t.Errorf("%s: the record has %+v, %v", name, r, err)
 		}
-		if s.Fact(core.FactRunning) != "1.0.0" || s.Identified.Strength != run.ByEye {
-			t.Errorf("%s: before it ran %q, identified %s", name, s.Fact(core.FactRunning), s.Identified.Strength)
+		if s.Fact(core.FactRunning) != "1.0.0" || s.Main().Identified.Strength != run.ByEye {
+			t.Errorf("%s: before it ran %q, identified %s", name, s.Fact(core.FactRunning), s.Main().Identified.Strength)
 		}
 	}
 }
@@ -263,10 +263,10 @@ func TestALockedMemory(t *testing.T) {
 		}
 		o.Waivers = []run.Waiver{{Gate: run.GateProtection, Reason: "the maker's image is at hand", By: "lead", Role: "lead"}}
 		s := b.flash(t, o)
-		if s.Closed == nil || s.Closed.Outcome != run.Done || !s.Unlocked || !s.Locked {
-			t.Fatalf("%s: closed %+v, fault %+v, unlocked %v, locked %v", name, s.Closed, s.Fault, s.Unlocked, s.Locked)
+		if s.Closed == nil || s.Closed.Outcome != run.Done || !s.Main().Unlocked || !s.Main().Locked {
+			t.Fatalf("%s: closed %+v, fault %+v, unlocked %v, locked %v", name, s.Closed, s.Fault, s.Main().Unlocked, s.Main().Locked)
 		}
-		want := testkit.SmallProgram("2.0.0")
+		want := coretest.SmallProgram("2.0.0")
 		after := b.unit.Memory()
 		settings := bytes.Repeat([]byte{0xFF}, 0x800)
 		if name == "gangway" { // it gave them as text, and has taken them back

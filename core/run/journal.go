@@ -77,6 +77,34 @@ func OpenJournal(f File) (*Journal, error) {
 	return j, nil
 }
 
+// Rebuild writes the events of a run that another bench has begun into an empty file,
+// as they were received, so that the journal is the same to the byte.
+func Rebuild(f File, events [][]byte) (*Journal, error) {
+	if size, err := f.Size(); err != nil || size > 0 {
+		return nil, core.Fail(core.Busy, "there is a journal of this run already")
+	}
+	var raw []byte
+	for _, payload := range events {
+		raw = frame(raw, payload)
+	}
+	if _, err := f.WriteAt(raw, 0); err != nil {
+		return nil, err
+	}
+	if err := f.Sync(); err != nil {
+		return nil, err
+	}
+	return OpenJournal(f)
+}
+
+// frame appends a record to raw.
+func frame(raw, payload []byte) []byte {
+	at := len(raw)
+	raw = binary.LittleEndian.AppendUint32(raw, uint32(len(payload)))
+	raw = binary.LittleEndian.AppendUint32(raw, crc32.Checksum(raw[at:at+4], castagnoli))
+	raw = binary.LittleEndian.AppendUint32(raw, crc32.Checksum(payload, castagnoli))
+	return append(raw, payload...)
+}
+
 // scan returns the offset behind the last whole record.
 func (j *Journal) scan(raw []byte) (int, error) {
 	at := 0
@@ -138,9 +166,15 @@ func (j *Journal) take(e Event) error {
 	return nil
 }
 
-// Append writes an event; with flush it returns only when the event is on disk.
-// After one failure every later call fails: nobody knows what the disk holds.
+// Append writes an event about the run; see AppendOf.
 func (j *Journal) Append(kind string, body any, flush bool) (Event, error) {
+	return j.AppendOf("", kind, body, flush)
+}
+
+// AppendOf writes an event about a section; with flush it returns only when the
+// event is on disk. After one failure every later call fails: nobody knows what the
+// disk holds.
+func (j *Journal) AppendOf(section, kind string, body any, flush bool) (Event, error) {
 	if j.broken != nil {
 		return Event{}, j.broken
 	}
@@ -148,7 +182,7 @@ func (j *Journal) Append(kind string, body any, flush bool) (Event, error) {
 	if err != nil {
 		return Event{}, err
 	}
-	e := Event{Schema: Schema, N: uint64(len(j.events)) + 1, Epoch: max(j.epoch, 1), Kind: kind, Body: raw}
+	e := Event{Schema: Schema, N: uint64(len(j.events)) + 1, Epoch: max(j.epoch, 1), Kind: kind, Section: section, Body: raw}
 	e.At, e.Mono = j.pace.now()
 	if t, ok := body.(TakenUp); ok {
 		e.Epoch = t.Epoch
@@ -160,11 +194,7 @@ func (j *Journal) Append(kind string, body any, flush bool) (Event, error) {
 	if len(payload) > maxRecord {
 		return Event{}, fmt.Errorf("an event of %d bytes is too large", len(payload))
 	}
-	record := make([]byte, recordHead, recordHead+len(payload))
-	binary.LittleEndian.PutUint32(record, uint32(len(payload)))
-	binary.LittleEndian.PutUint32(record[4:], crc32.Checksum(record[:4], castagnoli))
-	binary.LittleEndian.PutUint32(record[8:], crc32.Checksum(payload, castagnoli))
-	record = append(record, payload...)
+	record := frame(make([]byte, 0, recordHead+len(payload)), payload)
 	if _, err = j.file.WriteAt(record, j.size); err == nil && flush {
 		err = j.file.Sync()
 	}
@@ -190,6 +220,9 @@ func (j *Journal) Flush() error {
 	}
 	return j.broken
 }
+
+// Epoch is that of the newest event.
+func (j *Journal) Epoch() uint64 { return max(j.epoch, 1) }
 
 // Events are all events so far; the slice only grows.
 func (j *Journal) Events() []Event { return j.events }

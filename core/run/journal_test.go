@@ -8,14 +8,14 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/run"
-	"zealousferry/internal/testkit"
 )
 
 // written is a journal of a few events.
-func written(t *testing.T) *testkit.Disk {
+func written(t *testing.T) *coretest.Disk {
 	t.Helper()
-	d := &testkit.Disk{}
+	d := &coretest.Disk{}
 	j, err := run.OpenJournal(d)
 	if err != nil {
 		t.Fatal(err)
@@ -32,7 +32,7 @@ func written(t *testing.T) *testkit.Disk {
 }
 
 func reopened(raw []byte) (*run.Journal, error) {
-	d := &testkit.Disk{}
+	d := &coretest.Disk{}
 	d.WriteAt(raw, 0)
 	return run.OpenJournal(d)
 }
@@ -82,7 +82,7 @@ func TestANewerSchemaIsRefusedInWords(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 	s, err := run.Fold([]run.Event{{Schema: 1, N: 1, Kind: run.KindOpened, Body: json.RawMessage(`{"run":"r","later":1}`)}, {Schema: 1, N: 2, Kind: "of-a-later-version"}})
-	if err != nil || s.Next() != run.StepIdentify {
+	if err != nil || s.Next().Phase != run.PhaseIdentify {
 		t.Errorf("unknown fields and kinds: %v", err)
 	}
 }
@@ -105,7 +105,7 @@ func FuzzJournal(f *testing.F) {
 }
 
 func BenchmarkAppend(b *testing.B) {
-	j, _ := run.OpenJournal(&testkit.Disk{})
+	j, _ := run.OpenJournal(&coretest.Disk{})
 	j.Append(run.KindOpened, run.Opened{Run: "r"}, true)
 	for b.Loop() {
 		if _, err := j.Append(run.KindReading, run.Amount{Done: 1, Total: 2}, false); err != nil {

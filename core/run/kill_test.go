@@ -9,9 +9,9 @@ import (
 	"runtime"
 	"testing"
 
+	"zealousferry/core/coretest"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // trials is how many of a growing matrix are tried: all under FERRY_TRIALS=full.
@@ -38,7 +38,7 @@ func work(ctx context.Context, r *run.Run) (ended bool, err error) {
 // killAt flashes, kills the bench right after event n has been written, forgets
 // what was not flushed, and takes the run up again until it ends. It returns how
 // many events there were without a kill before n.
-func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
+func killAt(b *bench, disk *coretest.Disk, n int) (*run.State, error) {
 	count := 0
 	b.OnChange = func() {
 		if count++; count == n {
@@ -54,9 +54,10 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 	opened := make(chan struct{})
 	go func() {
 		defer close(opened)
-		r, err = run.New(j, b.open, b, b.pace)
+		r, err = run.New(j, b.laid(b.open), b, b.pace)
 	}()
 	<-opened
+	b.run = r
 	if r != nil {
 		if ended, err := work(context.Background(), r); ended && err != nil {
 			return nil, err
@@ -70,13 +71,14 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 		}
 		b.journal = j
 		if j.State().Opened == nil {
-			r, err = run.New(j, b.open, b, b.pace)
+			r, err = run.New(j, b.laid(b.open), b, b.pace)
 		} else {
 			r, err = run.TakeUp(j, run.TakenUp{By: "p", Label: b.open.Label, Why: "killed"}, b, b.pace)
 		}
 		if err != nil {
 			return nil, err
 		}
+		b.run = r
 		if err := r.Work(context.Background()); err != nil {
 			return nil, err
 		}
@@ -90,7 +92,7 @@ func killAt(b *bench, disk *testkit.Disk, n int) (*run.State, error) {
 // TestKilledAtEveryEvent is law 3 for the bench: at every event of a run, on a
 // disk that forgets everything not flushed, with every loader.
 func TestKilledAtEveryEvent(t *testing.T) {
-	for _, name := range testkit.Loaders {
+	for _, name := range coretest.Loaders {
 		b := newBenchOf(t, name, nil)
 		events := 0
 		b.OnChange = func() { events++ }
@@ -106,7 +108,7 @@ func TestKilledAtEveryEvent(t *testing.T) {
 				t.Parallel()
 				b := newBenchOf(t, name, nil)
 				before := b.unit.Memory()
-				s, err := killAt(b, &testkit.Disk{}, n)
+				s, err := killAt(b, &coretest.Disk{}, n)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -123,7 +125,7 @@ func ended(t *testing.T, b *bench, s *run.State, before []byte) {
 		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
 	}
 	want := bytes.Clone(before)
-	copy(want[0x1000:], testkit.SmallProgram("2.0.0"))
+	copy(want[0x1000:], coretest.SmallProgram("2.0.0"))
 	if !bytes.Equal(b.unit.Memory(), want) {
 		t.Error("the memory is not what it should be")
 	}
@@ -143,7 +145,7 @@ func TestThePowerCutAtRandomBytes(t *testing.T) {
 
 // TestCutsWithTheOtherLoaders does both to each of them.
 func TestCutsWithTheOtherLoaders(t *testing.T) {
-	for _, name := range testkit.Loaders[1:] {
+	for _, name := range coretest.Loaders[1:] {
 		t.Run(name+", lead", func(t *testing.T) {
 			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
 		})
@@ -164,10 +166,10 @@ func cutSomewhere(t *testing.T, name string, times int, fault func(int64) sim.Fa
 			t.Parallel()
 			b := newBenchOf(t, name, func(s *sim.Spec) { s.Seed = uint64(i) })
 			before := b.unit.Memory()
-			disk := &testkit.Disk{}
+			disk := &coretest.Disk{}
 			j, _ := run.OpenJournal(disk)
 			b.journal = j
-			u, err := run.New(j, b.open, b, b.pace)
+			u, err := run.New(j, b.laid(b.open), b, b.pace)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -210,14 +212,14 @@ func TestADiskThatFailsStopsBeforeTheNextChange(t *testing.T) {
 			b := newBench(t, nil)
 			before := b.unit.Memory()
 			flushes := 0
-			disk := &testkit.Disk{Fail: func() error {
+			disk := &coretest.Disk{Fail: func() error {
 				if flushes++; flushes >= n {
 					return fmt.Errorf("no room")
 				}
 				return nil
 			}}
 			j, _ := run.OpenJournal(disk)
-			r, err := run.New(j, b.open, b, b.pace)
+			r, err := run.New(j, b.laid(b.open), b, b.pace)
 			if err == nil {
 				err = r.Work(context.Background())
 			}
@@ -235,7 +237,7 @@ func TestADiskThatFailsStopsBeforeTheNextChange(t *testing.T) {
 				}
 				return
 			}
-			if !j.State().Dangerous && !bytes.Equal(b.unit.Memory(), before) {
+			if !j.State().Touched() && !bytes.Equal(b.unit.Memory(), before) {
 				t.Fatal("memory changed, and the journal does not know")
 			}
 			if r, err = run.TakeUp(j, run.TakenUp{By: "p", Label: b.open.Label}, b, b.pace); err != nil {

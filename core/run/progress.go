@@ -9,25 +9,47 @@ import (
 // View is how a run stands, for a person: what is being done, whether the unit
 // may be touched, how long it will take. Faces draw it and add nothing.
 type View struct {
-	Step    Step             `json:"step"`
-	Board   string           `json:"board"`           // hands-off, reading, waiting, stopped, ended
-	Done    uint64           `json:"done"`            // bytes of the step
-	Total   uint64           `json:"total"`           // bytes of the step
-	Rate    float64          `json:"rate"`            // bytes per second
-	Line    float64          `json:"line"`            // bytes per second that the line carries at best
-	Left    int64            `json:"left"`            // microseconds to the end of the step, -1 if not known
-	Touch   int64            `json:"touch"`           // microseconds until the unit may be touched, -1 if not known
-	Waits   string           `json:"waits"`           // for what
-	Outcome Outcome          `json:"outcome"`         // empty while it works
-	Changes int              `json:"changes"`         // sectors to change in all
-	Right   int              `json:"right"`           // of them, sectors done
-	Touched bool             `json:"touched"`         // something was about to change memory
-	Hands   *Hands           `json:"hands,omitempty"` // what a person must do now
-	Item    *model.Item      `json:"item,omitempty"`  // the same, as the procedure has it
-	Turn    int              `json:"turn"`            // which of the person's items it is, from 1
-	Turns   int              `json:"turns"`           // and how many there are
+	Step    Phase            `json:"step"`              // stop on the line of the run
+	Section string           `json:"section,omitempty"` // that is at work, where there are several
+	Board   string           `json:"board"`             // hands-off, reading, waiting, stopped, ended
+	Done    uint64           `json:"done"`              // bytes of the step
+	Total   uint64           `json:"total"`             // bytes of the step
+	Rate    float64          `json:"rate"`              // bytes per second
+	Line    float64          `json:"line"`              // bytes per second that the line carries at best
+	Left    int64            `json:"left"`              // microseconds to the end of the step, -1 if not known
+	Touch   int64            `json:"touch"`             // microseconds until the unit may be touched, -1 if not known
+	Waits   string           `json:"waits"`             // for what
+	Outcome Outcome          `json:"outcome"`           // empty while it works
+	Changes int              `json:"changes"`           // pieces to change in all, of the section at work
+	Right   int              `json:"right"`             // of them, pieces done
+	Touched bool             `json:"touched"`           // something was about to change memory
+	Hands   *Hands           `json:"hands,omitempty"`   // what a person must do now
+	Item    *model.Item      `json:"item,omitempty"`    // the same, as the procedure has it
+	Turn    int              `json:"turn"`              // which of the person's items it is, from 1
+	Turns   int              `json:"turns"`             // and how many there are
 	WayBack string           `json:"wayBack,omitempty"`
 	Undo    []procedure.Undo `json:"undo,omitempty"`
+	Owed    []Obligation     `json:"owed,omitempty"`
+	Parts   []PartView       `json:"parts,omitempty"` // where there are several sections
+	Laid    *LaidAside       `json:"laid,omitempty"`
+}
+
+// PartView is how a section stands.
+type PartView struct {
+	Name      string    `json:"name"`
+	Title     string    `json:"title"`
+	Condition Condition `json:"condition"`
+	AtWork    bool      `json:"atWork,omitempty"`
+	Passed    bool      `json:"passed,omitempty"` // right already: nothing was to be changed
+	Files     bool      `json:"files,omitempty"`
+	Changes   int       `json:"changes"`           // pieces to change
+	Right     int       `json:"right"`             // of them, done
+	Done      uint64    `json:"done"`              // bytes written
+	Total     uint64    `json:"total"`             // bytes to write
+	Version   string    `json:"version,omitempty"` // what its program says since it was started
+	Saved     bool      `json:"saved"`
+	Strip     string    `json:"strip,omitempty"`
+	Before    []string  `json:"before,omitempty"` // what hands do before it is changed
 }
 
 // The boards.
@@ -45,112 +67,166 @@ func (s *State) View() View {
 	if s.Opened == nil {
 		return View{Board: BoardWaiting, Left: -1, Touch: -1}
 	}
-	v := View{Step: s.Next(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
-	v.WayBack, v.Undo, v.Touched = s.WayBack(), s.UndoList(), s.Dangerous
+	m := s.Next()
+	x := s.atWork(m)
+	v := View{Step: m.Phase.Stop(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
+	v.WayBack, v.Undo, v.Touched, v.Owed, v.Laid = s.WayBack(), s.UndoList(), s.Touched(), s.HandedOn(), s.LaidBy
 	if s.Carded != nil {
 		var left int
 		left, v.Turns = procedure.Left(s.Carded.Items, s.Answers)
 		v.Turn = min(v.Turns-left+1, v.Turns)
 	}
 	if h := s.Hands; h != nil && s.Closed == nil {
-		v.Hands = h
-		for i := range s.itemsOf() {
-			if s.Carded.Items[i].ID == h.Item {
-				v.Item = &s.Carded.Items[i]
-			}
-		}
+		v.Hands, v.Item = h, s.item(h.Item)
 	}
-	if p := s.Planned; p != nil {
-		v.Line = p.Pace
-		for i, x := range p.Sectors {
-			if x.State == plan.Change {
-				v.Changes++
-				if s.Right[i] {
-					v.Right++
-				}
-			}
-		}
+	if len(s.Sections) > 1 {
+		v.Section, v.Parts = x.Name, s.parts(m, x)
 	}
-	if v.Step == StepPaused && v.Outcome != Interrupted {
-		v.Step = StepWrite // the action in hand is still being done
+	if x.Planned != nil {
+		v.Line = x.Planned.Pace
+		v.Changes, v.Right = x.count()
 	}
-	switch v.Step {
-	case StepBackUp:
-		v.Done, v.Total = s.Reading.Done, s.Reading.Total
-		if from := s.OpenedAt; v.Done > 0 && s.LastAt > from {
-			v.Rate = float64(v.Done) / float64(s.LastAt-from) * 1e6
-			v.Left = int64(float64(v.Total-v.Done) / v.Rate * 1e6)
-		}
-	case StepStore:
-		v.Board = BoardWaiting
-	case StepSame, StepSurvey, StepWrite:
-		v.Board = BoardHandsOff
-		v.Done, v.Total = min(s.Written, s.Planned.Bytes), s.Planned.Bytes
-		v.Rate = s.rate()
-		v.Left = int64(float64(v.Total-v.Done) / v.Rate * 1e6)
-		v.Touch = v.Left + s.verifies()
-	case StepVerify:
-		v.Board = BoardHandsOff
-		v.Done, v.Total = s.Verifying.Done, s.Verifying.Total
-		if v.Total == 0 && s.BackedUp != nil {
-			v.Total = s.BackedUp.Bytes
-		}
-		v.Rate = s.rate()
-		v.Left = s.verifies()
-		if v.Total > 0 {
-			v.Left = int64(float64(v.Left) * (1 - float64(v.Done)/float64(v.Total)))
-		}
-		v.Touch = v.Left
-	case StepPaused:
-		v.Board, v.Rate = BoardStopped, s.rate()
-		if s.Planned != nil {
-			v.Done, v.Total = min(s.Written, s.Planned.Bytes), s.Planned.Bytes
-		}
-	case StepClose, StepStart:
-		if s.Fault != nil && s.Dangerous {
-			v.Board = BoardStopped
-		}
-	case StepEnded:
-		v.Board = BoardEnded
-		if s.Dangerous && s.Closed.Outcome != Done {
-			v.Board = BoardStopped
-		}
-		v.Rate = s.rate()
+	if v.Step == PhasePaused && v.Outcome != Interrupted {
+		v.Step = PhaseChange // the action in hand is still being done
 	}
+	s.measure(&v, m, x)
 	if v.Hands != nil {
 		v.Board = BoardHandsOn
 	}
 	return v
 }
 
-func (s *State) itemsOf() []model.Item {
-	if s.Carded == nil {
-		return nil
+// atWork is the section that a move is about; for moves of the run, the one that was
+// worked on last.
+func (s *State) atWork(m Move) *Section {
+	if m.Section != "" {
+		return s.Section(m.Section)
 	}
-	return s.Carded.Items
+	if s.Fault != nil && s.Fault.Section != "" {
+		return s.Section(s.Fault.Section)
+	}
+	at := s.Main()
+	for _, x := range s.Sections {
+		if x.Touched && !x.over() {
+			return x
+		}
+	}
+	return at
+}
+
+// measure fills in the board, the amounts and the times of a step.
+func (s *State) measure(v *View, m Move, x *Section) {
+	written := func() { v.Done, v.Total = min(x.Written, x.Planned.Bytes), x.Planned.Bytes }
+	switch v.Step {
+	case PhaseKeep:
+		v.Done, v.Total = x.Reading.Done, x.Reading.Total
+		if from := s.OpenedAt; v.Done > 0 && s.LastAt > from {
+			v.Rate = float64(v.Done) / float64(s.LastAt-from) * 1e6
+			v.Left = int64(float64(v.Total-v.Done) / v.Rate * 1e6)
+		}
+	case PhaseStore:
+		v.Board = BoardWaiting
+	case PhaseSame, PhaseSurvey, PhaseChange:
+		v.Board = BoardHandsOff
+		if x.Planned == nil {
+			return
+		}
+		written()
+		v.Rate = x.rate()
+		v.Left = int64(float64(v.Total-v.Done) / v.Rate * 1e6)
+		v.Touch = v.Left + x.verifies()
+	case PhaseVerify:
+		v.Board = BoardHandsOff
+		v.Done, v.Total = x.Verifying.Done, x.Verifying.Total
+		if v.Total == 0 && x.BackedUp != nil {
+			v.Total = x.BackedUp.Bytes
+		}
+		v.Rate = x.rate()
+		v.Left = x.verifies()
+		if v.Total > 0 {
+			v.Left = int64(float64(v.Left) * (1 - float64(v.Done)/float64(v.Total)))
+		}
+		v.Touch = v.Left
+	case PhasePaused:
+		v.Board, v.Rate = BoardStopped, x.rate()
+		if x.Planned != nil {
+			written()
+		}
+	case PhaseClose, PhaseStart:
+		if s.Fault != nil && s.Touched() {
+			v.Board = BoardStopped
+		}
+	case PhaseEnded:
+		v.Board = BoardEnded
+		if s.Touched() && s.Closed.Outcome != Done && s.Closed.Outcome != NotProven {
+			v.Board = BoardStopped
+		}
+		v.Rate = x.rate()
+	}
+}
+
+// parts tells how every section of the run stands.
+func (s *State) parts(m Move, at *Section) (all []PartView) {
+	for _, x := range s.Sections {
+		if !x.Part {
+			continue
+		}
+		p := PartView{Name: x.Name, Title: titleOf(x.Title, x.Name), Condition: x.Condition(), Files: x.Files, Saved: x.saved(), Strip: s.strip(x),
+			AtWork: x == at && s.Closed == nil && m.Section != "", Passed: x.alreadyRight() && !x.Touched}
+		p.Changes, p.Right = x.count()
+		if x.Planned != nil {
+			p.Total, p.Done = x.Planned.Bytes, min(x.Written, x.Planned.Bytes)
+		}
+		if x.Started != nil {
+			p.Version = x.Started.Version
+		}
+		for _, i := range s.items() {
+			if i.At == model.AtBetween && i.Section == x.Name {
+				p.Before = append(p.Before, i.Says.In("en"))
+			}
+		}
+		all = append(all, p)
+	}
+	return all
+}
+
+// count counts the pieces to change, and of them those done.
+func (x *Section) count() (changes, right int) {
+	if x.Planned == nil {
+		return 0, 0
+	}
+	for i, piece := range x.Planned.Sectors {
+		if piece.State == plan.Change {
+			changes++
+			if x.Right[i] {
+				right++
+			}
+		}
+	}
+	return changes, right
 }
 
 // rate is the payload written per second since the writing began or was taken
 // up; before that, nine tenths of the line.
-func (s *State) rate() float64 {
-	if s.Planned == nil {
+func (x *Section) rate() float64 {
+	if x.Planned == nil {
 		return 0
 	}
-	if took, n := s.DoneMono-s.WriteMono, s.Written-min(s.writeBase, s.Written); s.WriteMono > 0 && took > 100_000 && n > 0 {
+	if took, n := x.doneAt-x.writeAt, x.Written-min(x.writtenBefore, x.Written); x.writeAt > 0 && took > 100_000 && n > 0 {
 		return float64(n) / float64(took) * 1e6
 	}
-	return s.Planned.Pace * 0.9
+	return x.Planned.Pace * 0.9
 }
 
 // verifies is how long the digests of the whole memory took at the backup.
-func (s *State) verifies() int64 {
-	if s.BackedUp != nil {
-		return s.BackedUp.Digests
+func (x *Section) verifies() int64 {
+	if x.BackedUp != nil {
+		return x.BackedUp.Digests
 	}
 	return 0
 }
 
-// The letters of a strip, one a sector.
+// The letters of a strip, one a piece.
 const (
 	CellAlready  = 'a'
 	CellErase    = 'e'
@@ -161,27 +237,38 @@ const (
 	CellDiffers  = 'd'
 )
 
-// Strip gives a letter for each sector of the plan; empty before there is one.
+// Strip gives a letter for each piece of the section at work; empty before there is
+// a plan.
 func (s *State) Strip() string {
-	if s.Planned == nil {
+	if s.Opened == nil {
 		return ""
 	}
-	cells := make([]byte, len(s.Planned.Sectors))
-	writing := -1
-	if left := s.remaining(); s.Unknown && s.Fault == nil && len(left) > 0 {
-		writing = left[0] // sectors are written in their order
+	return s.strip(s.AtWork())
+}
+
+// AtWork is the section that the run works on, or worked on last.
+func (s *State) AtWork() *Section { return s.atWork(s.Next()) }
+
+func (s *State) strip(x *Section) string {
+	if x.Planned == nil {
+		return ""
 	}
-	for i, x := range s.Planned.Sectors {
+	cells := make([]byte, len(x.Planned.Sectors))
+	writing := -1
+	if left := x.Remaining(); x.Unknown && s.Fault == nil && len(left) > 0 {
+		writing = left[0] // pieces are changed in their order
+	}
+	for i, piece := range x.Planned.Sectors {
 		switch {
-		case s.Fault != nil && s.Fault.Sector != nil && *s.Fault.Sector == i:
+		case s.Fault != nil && s.Fault.Sector != nil && *s.Fault.Sector == i && s.Section(s.Fault.Section) == x:
 			cells[i] = CellDiffers
-		case x.State == plan.Kept:
+		case piece.State == plan.Kept:
 			cells[i] = CellKept
-		case x.State == plan.Already:
+		case piece.State == plan.Already:
 			cells[i] = CellAlready
-		case s.Verified != nil:
+		case x.Verified != nil:
 			cells[i] = CellVerified
-		case s.Right[i]:
+		case x.Right[i]:
 			cells[i] = CellWritten
 		case i == writing:
 			cells[i] = CellWriting
@@ -190,4 +277,10 @@ func (s *State) Strip() string {
 		}
 	}
 	return string(cells)
+}
+
+// StripOf gives the letters of a plan of which nothing was done yet.
+func StripOf(pieces []plan.Sector) string {
+	x := &Section{Change: Change{Planned: &Planned{Sectors: pieces}}}
+	return (&State{}).strip(x)
 }

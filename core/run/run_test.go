@@ -3,30 +3,33 @@ package run_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"io"
 	"testing"
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
+	"zealousferry/core/coretest/terminal"
 	"zealousferry/core/link"
 	"zealousferry/core/link/serial"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
-	"zealousferry/internal/testkit/terminal"
+	"zealousferry/sim"
 )
 
 // bench is a small board with a bench and a release to flash.
 type bench struct {
-	*testkit.Alone
+	*coretest.Alone
 	unit    *sim.Unit
 	open    run.Opened
 	pace    link.Pace
 	spoil   bool // hands out a wrong image
 	journal *run.Journal
 	run     *run.Run
-	port    string // a serial port, in place of the network
-	hand    func() // of whoever stands beside
+	port    string                   // a serial port, in place of the network
+	hand    func()                   // of whoever stands beside
+	links   func() map[string]string // further links, by the name that the sheet gives them
 }
 
 // Changed has the hand act, then the test.
@@ -35,11 +38,11 @@ func (b *bench) Changed() {
 	b.Alone.Changed()
 }
 
-func (b *bench) Open(ctx context.Context) (link.Link, error) {
+func (b *bench) Open(ctx context.Context, name string) (link.Link, error) {
 	if b.port != "" {
 		return serial.Kind{}.Open(ctx, link.Settings{"path": b.port}, core.System{})
 	}
-	return b.Alone.Open(ctx)
+	return b.Alone.Open(ctx, name)
 }
 
 // wired puts the bench's unit behind a pseudo-terminal, which has no modem lines:
@@ -47,13 +50,13 @@ func (b *bench) Open(ctx context.Context) (link.Link, error) {
 func (b *bench) wired(t *testing.T) {
 	t.Helper()
 	far, near := terminal.Raw(t)
-	l, err := b.Alone.Open(context.Background())
+	l, err := b.Alone.Open(context.Background(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
 	s := l.(link.Stream)
-	if err := link.Play(context.Background(), s, testkit.SmallSheet().Loader.Enter, b.pace); err != nil {
+	if err := link.Play(context.Background(), s, coretest.SmallSheet().Main().Loader.Enter, b.pace); err != nil {
 		t.Fatal(err)
 	}
 	go io.Copy(s, far)
@@ -65,10 +68,10 @@ func TestAWholeRunOverASerialPortWithoutModemLines(t *testing.T) {
 	b := newBench(t, nil)
 	b.wired(t)
 	s := b.flash(t, b.open)
-	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Started.Version != "2.0.0" {
-		t.Fatalf("closed %+v, fault %+v, started %+v", s.Closed, s.Fault, s.Started)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Started.Version != "2.0.0" {
+		t.Fatalf("closed %+v, fault %+v, started %+v", s.Closed, s.Fault, s.Main().Started)
 	}
-	want := testkit.SmallProgram("2.0.0")
+	want := coretest.SmallProgram("2.0.0")
 	if !bytes.Equal(b.unit.Memory()[0x1000:][:len(want)], want) {
 		t.Error("the program in memory is not the image")
 	}
@@ -101,19 +104,19 @@ func newBench(t testing.TB, change func(*sim.Spec)) *bench {
 	return newBenchOf(t, "gangway", change)
 }
 
-// newBenchOf is the same with another of testkit.Loaders. What such a unit cannot
+// newBenchOf is the same with another of coretest.Loaders. What such a unit cannot
 // do is waived, its label is read, its power applied when it is called for.
 func newBenchOf(t testing.TB, name string, change func(*sim.Spec)) *bench {
 	t.Helper()
-	u, sheet, err := testkit.SmallUnitOf(name, change)
+	u, sheet, err := coretest.SmallUnitOf(name, change)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(u.Close)
-	a := testkit.NewAlone(u)
+	a := coretest.NewAlone(u)
 	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.5}}
 	b.open = run.Opened{Run: "run-1", Kind: run.Flash, Unit: "unit-1", Model: sheet.Model, Serial: "S-0001", Bench: "b", Link: "b/l", By: "p",
-		Sheet: a.Put(testkit.SmallSheetOf(name)), Version: "2.0.0", Deadline: time.Second}
+		Sheet: a.Put(coretest.SmallSheetOf(name)), Version: "2.0.0", Deadline: time.Second}
 	if name != "gangway" && name != "one-wire" {
 		b.open.Label = "S-0001"
 		b.open.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromLabel, At: time.Now()}}
@@ -125,19 +128,50 @@ func newBenchOf(t testing.TB, name string, change func(*sim.Spec)) *bench {
 			u.Power(true)
 		}
 	}
-	b.open.Release = a.Release(sheet, "2.0.0", 0x1000, testkit.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
+	b.open.Release = a.Release(sheet, "2.0.0", 0x1000, coretest.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
 	return b
+}
+
+// laid is the opening event of a run with its sections and its itinerary.
+func (b *bench) laid(o run.Opened) run.Opened {
+	raw, err := b.Alone.Blob(context.Background(), o.Sheet)
+	if err != nil {
+		panic(err)
+	}
+	sheet, err := model.ReadSheet(raw)
+	if err != nil {
+		panic(err)
+	}
+	var release *model.Release
+	if !o.Release.IsZero() {
+		raw, err := b.Alone.Blob(context.Background(), o.Release)
+		if err != nil {
+			panic(err)
+		}
+		release = new(model.Release)
+		if err := json.Unmarshal(raw, release); err != nil {
+			panic(err)
+		}
+	}
+	var links map[string]string
+	if b.links != nil {
+		links = b.links()
+	}
+	if err := o.Lay(sheet, release, links); err != nil {
+		panic(err)
+	}
+	return o
 }
 
 // flash opens a run and works it to its end.
 func (b *bench) flash(t testing.TB, o run.Opened) *run.State {
 	t.Helper()
-	j, err := run.OpenJournal(&testkit.Disk{})
+	j, err := run.OpenJournal(&coretest.Disk{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.journal = j
-	r, err := run.New(j, o, b, b.pace)
+	r, err := run.New(j, b.laid(o), b, b.pace)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -156,17 +190,26 @@ func TestFlashWritesVerifiesAndStarts(t *testing.T) {
 		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
 	}
 	after := b.unit.Memory()
-	want := testkit.SmallProgram("2.0.0")
+	want := coretest.SmallProgram("2.0.0")
 	if !bytes.Equal(after[0x1000:][:len(want)], want) {
 		t.Error("the program in memory is not the image")
 	}
 	if !bytes.Equal(after[:0x1000], before[:0x1000]) || !bytes.Equal(after[0x7000:], before[0x7000:]) {
 		t.Error("memory outside the image changed")
 	}
-	if s.Started.Version != "2.0.0" {
-		t.Errorf("runs %q after the run (%s)", s.Started.Version, s.Started.Note)
+	if s.Main().Started.Version != "2.0.0" {
+		t.Errorf("runs %q after the run (%s)", s.Main().Started.Version, s.Main().Started.Note)
 	}
-	if s.Verified.How != "unit-digest" || len(b.Stored) != 1 {
-		t.Errorf("verified %+v, stored %d backups", s.Verified, len(b.Stored))
+	if s.Main().Verified.How != "unit-digest" || len(b.Stored) != 1 {
+		t.Errorf("verified %+v, stored %d backups", s.Main().Verified, len(b.Stored))
 	}
+}
+
+func marshal(t testing.TB, e run.Event) []byte {
+	t.Helper()
+	raw, err := json.Marshal(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return raw
 }

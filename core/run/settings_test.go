@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/loader"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // locked is a bench whose unit gives its settings and not its memory.
@@ -49,8 +49,8 @@ func TestSettingsAreKeptWhereMemoryCannotBe(t *testing.T) {
 	if after := settingsOf(t, b); !bytes.Equal(after, before) || len(before) < 20 {
 		t.Errorf("the settings were %q, now %q", before, after)
 	}
-	if s.Settled.Back != 3 || len(s.Settled.Differ) > 0 || !s.Locked || s.WayBack() != run.BackSettings {
-		t.Errorf("%+v, locked %v, way back %s", s.Settled, s.Locked, s.WayBack())
+	if s.Main().Settled.Back != 3 || len(s.Main().Settled.Differ) > 0 || !s.Main().Locked || s.WayBack() != run.BackSettings {
+		t.Errorf("%+v, locked %v, way back %s", s.Main().Settled, s.Main().Locked, s.WayBack())
 	}
 	h, err := history.DecodeRecord(s.Closed.Record)
 	if err != nil || h.WayBack != run.BackSettings {
@@ -80,8 +80,8 @@ func TestASettingThatIsNotTaken(t *testing.T) {
 		b := locked(t, true)
 		b.unit.Set(x.faults)
 		s := b.flash(t, b.open)
-		if s.Closed.Outcome != run.Done || len(s.Settled.Differ) != x.lost || !strings.Contains(s.Closed.Reason, "settings were not taken: ") || !strings.Contains(s.Closed.Reason, "quiet") {
-			t.Errorf("%s: %+v, %s %s", name, s.Settled, s.Closed.Outcome, s.Closed.Reason)
+		if s.Closed.Outcome != run.Done || len(s.Main().Settled.Differ) != x.lost || !strings.Contains(s.Closed.Reason, "settings were not taken: ") || !strings.Contains(s.Closed.Reason, "quiet") {
+			t.Errorf("%s: %+v, %s %s", name, s.Main().Settled, s.Closed.Outcome, s.Closed.Reason)
 		}
 	}
 }
@@ -91,9 +91,9 @@ func TestASettingThatIsNotTaken(t *testing.T) {
 func TestCutWhileSettingsArePutBack(t *testing.T) {
 	b := locked(t, true)
 	before := bytes.Clone(settingsOf(t, b))
-	b.onEvent(func(j *run.Journal) bool { return j.State().Verified != nil }, func() { b.unit.Set(sim.Faults{CutLead: 20}) })
+	b.onEvent(func(j *run.Journal) bool { return j.State().Main().Verified != nil }, func() { b.unit.Set(sim.Faults{CutLead: 20}) })
 	s := b.flash(t, b.open)
-	if s.Closed != nil || s.Outcome() != run.Interrupted || s.Fault.Step != run.StepSettings || !strings.Contains(s.Fault.State, "its settings are kept") {
+	if s.Closed != nil || s.Outcome() != run.Interrupted || s.Fault.Step != run.PhaseSettings || !strings.Contains(s.Fault.State, "its settings are kept") {
 		t.Fatalf("%s %+v", s.Outcome(), s.Fault)
 	}
 	b.OnChange = nil
@@ -104,7 +104,7 @@ func TestCutWhileSettingsArePutBack(t *testing.T) {
 	if err := r.Work(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	if s = b.journal.State(); s.Closed == nil || s.Closed.Outcome != run.Done || s.Settled.Back != 3 || !s.Locked || !bytes.Equal(settingsOf(t, b), before) {
+	if s = b.journal.State(); s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Settled.Back != 3 || !s.Main().Locked || !bytes.Equal(settingsOf(t, b), before) {
 		t.Errorf("%+v %+v", s.Closed, s.Fault)
 	}
 }
@@ -115,13 +115,13 @@ func TestSettingsThatAnEarlierRunOwes(t *testing.T) {
 	b.unit.Write(b.unit.Settings.Address, bytes.Repeat([]byte{0xFF}, int(b.unit.Settings.Length)))
 	b.open.Settings = []loader.Setting{{Name: "brightness", Value: "4"}, {Name: "zero-point", Value: "17.2"}}
 	s := b.flash(t, b.open)
-	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Settled == nil || s.Settled.Back != 2 {
-		t.Fatalf("%+v %+v %+v", s.Closed, s.Fault, s.Settled)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Settled == nil || s.Main().Settled.Back != 2 {
+		t.Fatalf("%+v %+v %+v", s.Closed, s.Fault, s.Main().Settled)
 	}
 	b.unit.Write(b.unit.Settings.Address, bytes.Repeat([]byte{0xFF}, int(b.unit.Settings.Length)))
 	b.open.Again = true // its program is right already; the settings are not
-	if s := b.flash(t, b.open); s.Closed == nil || s.Closed.Outcome != run.Done || s.Planned.Actions != 0 || s.Settled == nil || s.Settled.Back != 2 {
-		t.Fatalf("nothing but settings: %+v %+v %+v", s.Closed, s.Fault, s.Settled)
+	if s := b.flash(t, b.open); s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Planned.Actions != 0 || s.Main().Settled == nil || s.Main().Settled.Back != 2 {
+		t.Fatalf("nothing but settings: %+v %+v %+v", s.Closed, s.Fault, s.Main().Settled)
 	}
 	if got := string(settingsOf(t, b)); got != "brightness=4\nzero-point=17.2\n" {
 		t.Errorf("the unit has %q", got)
@@ -149,7 +149,7 @@ func TestAnAdapterThatDoesNotSuit(t *testing.T) {
 		"another kind":    {procedure.Adapter{Serial: "TT-9", Name: "long lead", Volts: "5 V"}, run.Done},
 	} {
 		b := handed(t, map[string]string{"lamp": "green", "volts": "3.3"})
-		b.open.Sheet = b.Put(append(testkit.SmallSheetOf("gangway"), wired...))
+		b.open.Sheet = b.Put(append(coretest.SmallSheetOf("gangway"), wired...))
 		b.open.Adapter = &x.adapter
 		received := b.unit.Received()
 		s := b.flash(t, b.open)

@@ -51,46 +51,46 @@ func TestTheNextStepAndTheBoardAtEachEvent(t *testing.T) {
 	half := append(append([]told(nil), begun...), told{run.KindDone, act(1, false, true)}, told{run.KindAboutTo, act(2, true, false)})
 	all := append(append([]told(nil), half...), told{run.KindDone, act(2, true, false)}, told{run.KindAboutTo, act(2, false, true)}, told{run.KindDone, act(2, false, true)})
 	with := func(base []told, more ...told) []told { return append(append([]told(nil), base...), more...) }
-	lost := told{run.KindFault, run.Fault{Kind: core.NotAnswering, Step: run.StepWrite}}
+	lost := told{run.KindFault, run.Fault{Kind: core.NotAnswering, Step: run.PhaseChange}}
 	for name, x := range map[string]struct {
 		events []told
-		next   run.Step
+		next   run.Phase
 		board  string
 		strip  string
 		out    run.Outcome
 	}{
-		"opened":                          {upTo()[:1], run.StepIdentify, run.BoardReading, "", ""},
-		"identified":                      {upTo()[:2], run.StepJudge, run.BoardReading, "", ""},
-		"judged":                          {upTo()[:3], run.StepBackUp, run.BoardReading, "", ""},
-		"read":                            {upTo()[:5], run.StepStore, run.BoardWaiting, "", ""},
-		"waits for the service":           {with(upTo()[:5], told{run.KindWaiting, run.Waits{For: "the service"}}), run.StepStore, run.BoardWaiting, "", run.Waiting},
-		"stored":                          {upTo()[:6], run.StepPlan, run.BoardReading, "", ""},
-		"planned":                         {upTo()[:7], run.StepSame, run.BoardHandsOff, "keea", ""},
-		"the same unit":                   {upTo(), run.StepWrite, run.BoardHandsOff, "keea", ""},
-		"writing":                         {begun, run.StepWrite, run.BoardHandsOff, "kwea", ""},
-		"one sector done":                 {half, run.StepWrite, run.BoardHandsOff, "kWwa", ""},
-		"the unit was lost":               {with(half, lost), run.StepPaused, run.BoardStopped, "kWea", run.Interrupted},
-		"the unit was lost before":        {with(upTo(), lost), run.StepClose, run.BoardReading, "keea", ""},
-		"refused by the unit":             {with(half, told{run.KindFault, run.Fault{Kind: core.RefusedByUnit}}), run.StepClose, run.BoardStopped, "kWea", ""},
-		"taken up":                        {with(half, lost, told{run.KindTakenUp, run.TakenUp{}}), run.StepSame, run.BoardHandsOff, "kWwa", ""},
-		"taken up, the same unit":         {with(half, lost, told{run.KindTakenUp, run.TakenUp{}}, told{run.KindSame, run.Identified{}}), run.StepSurvey, run.BoardHandsOff, "kWwa", ""},
-		"surveyed, the first is ruined":   {with(half, lost, told{run.KindTakenUp, run.TakenUp{}}, told{run.KindSame, run.Identified{}}, told{run.KindSurveyed, run.Surveyed{Right: []int{2}}}), run.StepWrite, run.BoardHandsOff, "keWa", ""},
-		"taken up before anything":        {with(upTo(), told{run.KindTakenUp, run.TakenUp{}}), run.StepIdentify, run.BoardReading, "", ""},
-		"a stop, the action still runs":   {with(half, told{run.KindStopOrdered, run.Stop{}}), run.StepPaused, run.BoardHandsOff, "kWwa", ""},
-		"a stop, at rest":                 {with(half, told{run.KindStopOrdered, run.Stop{}}, told{run.KindStopped, nil}), run.StepPaused, run.BoardStopped, "kWwa", run.Interrupted},
-		"a stop before anything":          {with(upTo(), told{run.KindStopOrdered, run.Stop{}}), run.StepClose, run.BoardReading, "keea", ""},
-		"a stop after the last":           {with(all, told{run.KindStopOrdered, run.Stop{}}), run.StepVerify, run.BoardHandsOff, "kWWa", ""},
-		"all written":                     {all, run.StepVerify, run.BoardHandsOff, "kWWa", ""},
-		"verified":                        {with(all, told{run.KindVerified, run.Verified{}}), run.StepStart, run.BoardReading, "kvva", ""},
-		"started":                         {with(all, told{run.KindVerified, run.Verified{}}, told{run.KindStarted, run.Started{}}), run.StepClose, run.BoardReading, "kvva", ""},
-		"closed":                          {with(all, told{run.KindVerified, run.Verified{}}, told{run.KindClosed, run.Closed{Outcome: run.Done}}), run.StepEnded, run.BoardEnded, "kvva", run.Done},
-		"closed, half done":               {with(half, told{run.KindClosed, run.Closed{Outcome: run.Abandoned, Touched: true}}), run.StepEnded, run.BoardStopped, "kWwa", run.Abandoned},
-		"nothing to do":                   {with(upTo()[:2], told{run.KindJudged, run.Judged{NothingToDo: true}}), run.StepClose, run.BoardReading, "", ""},
-		"a backup judges nothing":         {[]told{{run.KindOpened, run.Opened{Kind: run.BackUp}}, {run.KindIdentified, run.Identified{}}}, run.StepBackUp, run.BoardReading, "", ""},
-		"an earlier backup stands for it": {with(upTo()[:3], told{run.KindCovered, run.Covered{}}), run.StepPlan, run.BoardReading, "", ""},
+		"opened":                          {upTo()[:1], run.PhaseIdentify, run.BoardReading, "", ""},
+		"identified":                      {upTo()[:2], run.PhaseJudge, run.BoardReading, "", ""},
+		"judged":                          {upTo()[:3], run.PhaseKeep, run.BoardReading, "", ""},
+		"read":                            {upTo()[:5], run.PhaseStore, run.BoardWaiting, "", ""},
+		"waits for the service":           {with(upTo()[:5], told{run.KindWaiting, run.Waits{For: "the service"}}), run.PhaseStore, run.BoardWaiting, "", run.Waiting},
+		"stored":                          {upTo()[:6], run.PhasePlan, run.BoardReading, "", ""},
+		"planned":                         {upTo()[:7], run.PhaseSame, run.BoardHandsOff, "keea", ""},
+		"the same unit":                   {upTo(), run.PhaseChange, run.BoardHandsOff, "keea", ""},
+		"writing":                         {begun, run.PhaseChange, run.BoardHandsOff, "kwea", ""},
+		"one sector done":                 {half, run.PhaseChange, run.BoardHandsOff, "kWwa", ""},
+		"the unit was lost":               {with(half, lost), run.PhasePaused, run.BoardStopped, "kWea", run.Interrupted},
+		"the unit was lost before":        {with(upTo(), lost), run.PhaseClose, run.BoardReading, "keea", ""},
+		"refused by the unit":             {with(half, told{run.KindFault, run.Fault{Kind: core.RefusedByUnit}}), run.PhaseClose, run.BoardStopped, "kWea", ""},
+		"taken up":                        {with(half, lost, told{run.KindTakenUp, run.TakenUp{}}), run.PhaseSame, run.BoardHandsOff, "kWwa", ""},
+		"taken up, the same unit":         {with(half, lost, told{run.KindTakenUp, run.TakenUp{}}, told{run.KindSame, run.Identified{}}), run.PhaseSurvey, run.BoardHandsOff, "kWwa", ""},
+		"surveyed, the first is ruined":   {with(half, lost, told{run.KindTakenUp, run.TakenUp{}}, told{run.KindSame, run.Identified{}}, told{run.KindSurveyed, run.Surveyed{Right: []int{2}}}), run.PhaseChange, run.BoardHandsOff, "keWa", ""},
+		"taken up before anything":        {with(upTo(), told{run.KindTakenUp, run.TakenUp{}}), run.PhaseIdentify, run.BoardReading, "", ""},
+		"a stop, the action still runs":   {with(half, told{run.KindStopOrdered, run.Stop{}}), run.PhasePaused, run.BoardHandsOff, "kWwa", ""},
+		"a stop, at rest":                 {with(half, told{run.KindStopOrdered, run.Stop{}}, told{run.KindStopped, nil}), run.PhasePaused, run.BoardStopped, "kWwa", run.Interrupted},
+		"a stop before anything":          {with(upTo(), told{run.KindStopOrdered, run.Stop{}}), run.PhaseClose, run.BoardReading, "keea", ""},
+		"a stop after the last":           {with(all, told{run.KindStopOrdered, run.Stop{}}), run.PhaseVerify, run.BoardHandsOff, "kWWa", ""},
+		"all written":                     {all, run.PhaseVerify, run.BoardHandsOff, "kWWa", ""},
+		"verified":                        {with(all, told{run.KindVerified, run.Verified{}}), run.PhaseStart, run.BoardReading, "kvva", ""},
+		"started":                         {with(all, told{run.KindVerified, run.Verified{}}, told{run.KindStarted, run.Started{}}), run.PhaseClose, run.BoardReading, "kvva", ""},
+		"closed":                          {with(all, told{run.KindVerified, run.Verified{}}, told{run.KindClosed, run.Closed{Outcome: run.Done}}), run.PhaseEnded, run.BoardEnded, "kvva", run.Done},
+		"closed, half done":               {with(half, told{run.KindClosed, run.Closed{Outcome: run.Abandoned, Touched: true}}), run.PhaseEnded, run.BoardStopped, "kWwa", run.Abandoned},
+		"nothing to do":                   {with(upTo()[:2], told{run.KindJudged, run.Judged{NothingToDo: true}}), run.PhaseClose, run.BoardReading, "", ""},
+		"a backup judges nothing":         {[]told{{run.KindOpened, run.Opened{Kind: run.BackUp}}, {run.KindIdentified, run.Identified{}}}, run.PhaseKeep, run.BoardReading, "", ""},
+		"an earlier backup stands for it": {with(upTo()[:3], told{run.KindCovered, run.Covered{}}), run.PhasePlan, run.BoardReading, "", ""},
 	} {
 		s := fold(t, x.events...)
-		if got := s.Next(); got != x.next {
+		if got := s.Next().Phase; got != x.next {
 			t.Errorf("%s: next is %s, want %s", name, got, x.next)
 		}
 		if got := s.View().Board; got != x.board {

@@ -23,10 +23,12 @@ import (
 	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
 	"zealousferry/core/link/ports"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
+	"zealousferry/core/visit"
 	"zealousferry/internal/client"
 )
 
@@ -243,9 +245,9 @@ func (b *Bench) readJournals() error {
 			f.Close()
 			continue
 		}
-		job := &job{bench: b, id: name, journal: j}
+		job := &job{bench: b, id: s.Opened.Run, name: name, journal: j}
 		job.changed()
-		b.jobs[name] = job
+		b.keep(job)
 		if h, ok := job.handed(); ok {
 			chain[h.Record] = h.Previous
 		}
@@ -260,6 +262,22 @@ func (b *Bench) readJournals() error {
 		}
 	}
 	return nil
+}
+
+// keep takes a job among those of the bench. Of two journals of one run, because it
+// went to another bench and came back, the later goes on; the earlier is handed over
+// as evidence.
+func (b *Bench) keep(j *job) {
+	other := b.jobs[j.id]
+	switch {
+	case other == nil:
+	case other.journal.Epoch() > j.journal.Epoch():
+		b.jobs[j.name] = j
+		return
+	default:
+		b.jobs[other.name] = other
+	}
+	b.jobs[j.id] = j
 }
 
 // forget puts down that a closed run is handed over, and lets go of its journal.
@@ -282,7 +300,11 @@ func (b *Bench) forget(j *job) {
 		return
 	}
 	b.mu.Lock()
-	delete(b.jobs, j.id)
+	for name, other := range b.jobs {
+		if other == j {
+			delete(b.jobs, name)
+		}
+	}
 	b.mu.Unlock()
 	j.journal.Close()
 }
@@ -381,17 +403,24 @@ func (b *Bench) take(ctx context.Context, o client.Order) {
 		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the bench was restarted while it carried this order out").Do("Look how the run stands: ferry run show."))})
 		return
 	}
-	if _, err := fmt.Fprintln(b.log, o.ID); err == nil {
-		if err := b.log.Sync(); err != nil {
-			b.Log.Error("the list of orders cannot be flushed", "error", err)
-			return
-		}
+	if err := b.noteOrder(o.ID); err != nil { // it might be carried out twice
+		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.NoSpace, "the bench cannot note that it was given this order: %w", err).
+			Unit("nothing was changed").Do("Make room on the bench's disk, then give it again."))})
+		return
 	}
 	if late {
 		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the order came after its deadline; the bench was away").Do("Give it again."))})
 		return
 	}
 	go b.carryOut(ctx, o)
+}
+
+// noteOrder puts on disk that an order was taken.
+func (b *Bench) noteOrder(id string) error {
+	if _, err := fmt.Fprintln(b.log, id); err != nil {
+		return err
+	}
+	return b.log.Sync()
 }
 
 func refuse(err error) *client.Problem {
@@ -427,6 +456,8 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		err = b.stop(o)
 	case client.OrderAbandon:
 		err = b.abandon(o)
+	case client.OrderLayAside:
+		err = b.layAside(o)
 	case client.OrderAnswer:
 		err = b.answer(ctx, o)
 	case client.OrderCheck:
@@ -513,18 +544,13 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	var tried []string
 	seen := map[string]bool{}
 	for i, s := range first(sheets, o.Model) {
-		way := fmt.Sprintf("%s at %d baud", s.Loader.Kind, s.Loader.Baud)
+		way := fmt.Sprintf("%s at %d baud", s.Main().Loader.Kind, s.Main().Loader.Baud)
 		named := i == 0 && s.Model == o.Model
-		if seen[way] || !named && (byEye(s) || s.Loader.Await > 0) { // such a one is called only by name
+		if seen[way] || !named && (byEye(s) || s.Main().Loader.Await > 0) { // such a one is called only by name
 			continue
 		}
 		seen[way], tried = true, append(tried, way)
-		if !o.Await && s.Loader.Await > 0 {
-			quick := *s
-			quick.Loader.Await = 0
-			s = &quick
-		}
-		r, err := b.askWho(ctx, l, s, sheets)
+		r, err := b.askWho(ctx, l, s, sheets, o.Await)
 		if core.KindOf(err) == core.NotAnswering {
 			continue
 		}
@@ -546,32 +572,40 @@ func first(sheets []*model.Sheet, name string) []*model.Sheet {
 
 func (b *Bench) pace() link.Pace { return link.Pace{Clock: b.Clock, Scale: b.Scale} }
 
-// askWho opens one loader, reads who is there, and lets its program run again.
-func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet) (client.Result, error) {
-	runs, err := run.Beforehand(ctx, l, s, b.pace())
+// askWho opens one loader, reads who is there, and lets its program run again. With
+// await, a person applies the power while the loader calls.
+func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet, await bool) (client.Result, error) {
+	x := s.Main()
+	runs, err := visit.Beforehand(ctx, l, x, b.pace())
 	if err != nil {
 		return client.Result{}, err
 	}
-	session, err := run.OpenLoader(ctx, l, s, b.pace(), nil)
+	open := visit.OpenNow
+	if await {
+		open = func(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
+			return visit.Open(ctx, l, x, p, nil)
+		}
+	}
+	session, err := open(ctx, l, x, b.pace())
 	if err != nil {
 		if stream, ok := l.(link.Stream); ok { // another loader's strap may have stopped its program
-			link.Play(ctx, stream, s.Loader.Leave, b.pace())
+			link.Play(ctx, stream, x.Loader.Leave, b.pace())
 		}
 		return client.Result{}, err
 	}
 	facts, err := session.Identify(ctx)
-	run.LeaveLoader(ctx, session, l, s, b.pace())
+	visit.Leave(ctx, session, l, x, b.pace())
 	if err != nil {
 		return client.Result{}, err
 	}
-	found := run.Identified{Facts: facts, Strength: run.StrengthOf(facts), Generation: l.Generation()}
+	found := run.Identified{Facts: facts, Strength: visit.Strength(facts), Generation: l.Generation()}
 	found.Facts = append(found.Facts, runs...)
 	if found.Strength == run.ByEye {
 		return client.Result{Found: &found, Model: s.Model}, nil
 	}
 	says := model.Calls(facts)
 	for _, other := range all {
-		if other.Loader.Says == says && other.Loader.Kind == s.Loader.Kind {
+		if other.Main().Loader.Says == says && other.Main().Loader.Kind == x.Loader.Kind {
 			return client.Result{Found: &found, Model: other.Model}, nil
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
+	"zealousferry/core/visit"
 	"zealousferry/internal/client"
 )
 
@@ -49,7 +50,7 @@ func (b *Bench) joined() (links []client.BenchLink) {
 
 // byEye tells whether units with this loader can be told only by looking at them.
 func byEye(s *model.Sheet) bool {
-	k, err := registry.Loader(s.Loader.Kind)
+	k, err := registry.Loader(s.Main().Loader.Kind)
 	return err == nil && k.Limits().Identity == run.ByEye
 }
 
@@ -108,11 +109,11 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	var all []diagnose.Candidate
 	ways := map[string]bool{}
 	for i, s := range first(sheets, o.Model) {
-		kind, err := registry.Loader(s.Loader.Kind)
+		kind, err := registry.Loader(s.Main().Loader.Kind)
 		if err != nil {
 			continue
 		}
-		way := s.Loader.Kind + s.Loader.Mode().Parity
+		way := s.Main().Loader.Kind + s.Main().Loader.Mode().Parity
 		if i > 0 && (ways[way] || kind.Limits().Identity == run.ByEye) { // one of a kind is asked; waiting for a file says nothing
 			continue
 		}
@@ -129,7 +130,7 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	defer done()
 	seen, err := diagnose.Watch(ctx, s, all, b.pace())
 	if err == nil && seen.Loader { // the program runs on as before
-		link.Play(ctx, s, all[0].Sheet.Loader.Leave, b.pace())
+		link.Play(ctx, s, all[0].Sheet.Main().Loader.Leave, b.pace())
 	}
 	return client.Result{Seen: &seen, Model: all[0].Sheet.Model}, err
 }
@@ -160,7 +161,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 		}
 		for _, s := range sheets {
 			if s.Model == o.Model {
-				sheet, mode = s, link.Default(cmp.Or(o.Baud, s.Application.Baud))
+				sheet, mode = s, link.Default(cmp.Or(o.Baud, s.Main().Application.Baud))
 			}
 		}
 	}
@@ -174,7 +175,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 		}
 		defer done()
 		answer, err := b.through(ctx, s, sheet, o.Say)
-		return client.Result{Heard: &client.Heard{Answer: answer, Heard: diagnose.Heard{Mode: sheet.Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
+		return client.Result{Heard: &client.Heard{Answer: answer, Heard: diagnose.Heard{Mode: sheet.Main().Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
 	}
 	e, err := b.ear(ctx, o.Link, mode)
 	if err != nil {
@@ -235,14 +236,14 @@ func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*diagnose.Ea
 
 // through says a line to the program by way of the unit's loader.
 func (b *Bench) through(ctx context.Context, s link.Stream, sheet *model.Sheet, say string) (string, error) {
-	session, err := run.OpenLoader(ctx, s, sheet, b.pace(), nil)
+	session, err := visit.Open(ctx, s, sheet.Main(), b.pace(), nil)
 	if err != nil {
 		return "", err
 	}
-	defer run.LeaveLoader(ctx, session, s, sheet, b.pace())
+	defer visit.Leave(ctx, session, s, sheet.Main(), b.pace())
 	talker, ok := session.(loader.Talker)
 	if !ok {
-		return "", core.Fail(core.RefusedByUnit, "loader %s has no console to pass a line through", sheet.Loader.Kind)
+		return "", core.Fail(core.RefusedByUnit, "loader %s has no console to pass a line through", sheet.Main().Loader.Kind)
 	}
 	if err := session.Can(loader.Talk); err != nil {
 		return "", err

@@ -1,10 +1,14 @@
 package bench
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,9 +24,10 @@ import (
 // job is a run on this bench: at work, paused, or closed and not yet handed over.
 type job struct {
 	bench   *Bench
-	id      string
+	id      string // of the run
+	name    string // of the journal
 	journal *run.Journal
-	port    *port
+	ports   []*port // the run's own first, then those of further sections
 
 	mu      sync.Mutex
 	run     *run.Run // once it was begun or taken up
@@ -33,7 +38,9 @@ type job struct {
 	outcome run.Outcome
 	sent    uint64 // the service has the events up to here
 	told    run.Outcome
-	asked   bool // the service was asked how far it is
+	asked   bool   // the service was asked how far it is
+	moved   bool   // another bench goes on with it
+	epoch   uint64 // that was given to this bench, where its journal has no event of it yet
 }
 
 // changed takes what the journal now holds for the hand-over; it is called by
@@ -56,29 +63,54 @@ func (j *job) wait() {
 	}
 }
 
+// linksOf are the links that a run goes over, its own first.
+func linksOf(o *run.Opened) []string {
+	names := []string{o.Link}
+	for _, p := range o.Sections {
+		if p.Link != "" && !slices.Contains(names, p.Link) {
+			names = append(names, p.Link)
+		}
+	}
+	return names
+}
+
+// holdAll takes all links, or none.
+func (b *Bench) holdAll(names []string) ([]*port, error) {
+	var held []*port
+	for _, name := range names {
+		bench, link, ok := strings.Cut(name, "/")
+		if !ok || bench != b.id.Name {
+			letGo(held)
+			return nil, core.Fail(core.NotFound, "link %s is not one of bench %s", name, b.id.Name)
+		}
+		p, err := b.hold(link)
+		if err != nil {
+			letGo(held)
+			return nil, err
+		}
+		held = append(held, p)
+	}
+	return held, nil
+}
+
+func letGo(ports []*port) {
+	for _, p := range ports {
+		p.letGo()
+	}
+}
+
 // begin opens a run that the service ordered.
 func (b *Bench) begin(ctx context.Context, o client.Order) error {
 	if o.Opened == nil || o.Opened.Run != o.Run || !linkName.MatchString(o.Run) {
 		return core.Fail(core.BadFile, "the order has no run")
 	}
-	p, err := b.hold(o.Link)
+	ports, err := b.holdAll(linksOf(o.Opened))
 	if err != nil {
 		return err
 	}
-	f, err := b.Disk.Open(o.Run)
+	j, r, err := b.open(o, ports)
 	if err != nil {
-		p.letGo()
-		return core.Fail(core.NoSpace, "the run's journal cannot be made: %w", err)
-	}
-	journal, err := run.OpenJournal(f)
-	if err != nil {
-		p.letGo()
-		return err
-	}
-	j := &job{bench: b, id: o.Run, journal: journal, port: p, working: true}
-	r, err := run.New(journal, *o.Opened, j, b.pace())
-	if err != nil {
-		p.letGo()
+		letGo(ports)
 		return err
 	}
 	b.mu.Lock()
@@ -88,47 +120,191 @@ func (b *Bench) begin(ctx context.Context, o client.Order) error {
 	return nil
 }
 
+// open makes the journal of a run and puts its first event into it.
+func (b *Bench) open(o client.Order, ports []*port) (*job, *run.Run, error) {
+	f, err := b.Disk.Open(o.Run)
+	if err != nil {
+		return nil, nil, core.Fail(core.NoSpace, "the run's journal cannot be made: %w", err)
+	}
+	journal, err := run.OpenJournal(f)
+	if err != nil {
+		return nil, nil, err
+	}
+	j := &job{bench: b, id: o.Run, name: o.Run, journal: journal, ports: ports, working: true}
+	r, err := run.New(journal, *o.Opened, j, b.pace())
+	return j, r, err
+}
+
 // resume takes a paused run up again.
 func (b *Bench) resume(ctx context.Context, o client.Order) error {
 	j, err := b.job(o.Run)
+	if err == nil && o.Epoch > j.journal.Epoch() || core.KindOf(err) == core.NotFound { // it was elsewhere meanwhile
+		j, err = b.takeOver(ctx, o)
+	}
 	if err != nil {
 		return err
 	}
-	if j.atWork() {
-		return core.Fail(core.Busy, "run %s is at work", o.Run).Do("Look at it: ferry run show " + o.Run + ".")
+	if err := j.claim(); err != nil {
+		return err
 	}
-	p, err := b.hold(o.Link)
+	t := run.TakenUp{Epoch: o.Epoch, By: o.By, Label: o.Label, Why: "taken up by order", Links: o.Links}
+	was := j.journal.State().Opened
+	if link := b.id.Name + "/" + o.Link; was.Link != link || was.Bench != b.id.Bench {
+		t.Bench, t.Link = b.id.Bench, link
+	}
+	names := []string{b.id.Name + "/" + o.Link}
+	for _, x := range j.journal.State().Sections {
+		if at := cmp.Or(o.Links[x.Name], x.Link); at != "" && !slices.Contains(names, at) {
+			names = append(names, at)
+		}
+	}
+	ports, err := b.holdAll(names)
 	if err != nil {
+		j.giveUp()
+		return err
+	}
+	r, err := run.TakeUp(j.journal, t, j, b.pace())
+	if err != nil {
+		letGo(ports)
+		j.giveUp()
 		return err
 	}
 	j.mu.Lock()
-	j.port, j.working = p, true
+	j.ports = ports
 	j.mu.Unlock()
-	r, err := run.TakeUp(j.journal, run.TakenUp{Epoch: o.Epoch, By: o.By, Label: o.Label, Why: "taken up by order"}, j, b.pace())
-	if err != nil {
-		j.mu.Lock()
-		j.working = false
-		j.mu.Unlock()
-		p.letGo()
-		return err
-	}
 	j.work(ctx, r)
 	return nil
 }
 
-// atWork tells whether somebody works on the run; one that is just putting down
-// its tools is waited for.
-func (j *job) atWork() bool {
+// takeOver fetches a run that another bench has begun: its journal, and the pieces
+// of its backup, so that nothing has to be asked for once memory is changed.
+func (b *Bench) takeOver(ctx context.Context, o client.Order) (*job, error) {
+	call, cancel := context.WithTimeout(ctx, orderLasts)
+	defer cancel()
+	var events [][]byte
+	for {
+		m, err := b.client.MovedRun(call, o.Run, uint64(len(events)))
+		if err != nil {
+			return nil, err
+		}
+		if len(m.Events) == 0 {
+			break
+		}
+		events = append(events, m.Events...)
+	}
+	name := fmt.Sprintf("%s.%d", o.Run, o.Epoch)
+	f, err := b.Disk.Open(name)
+	if err != nil {
+		return nil, core.Fail(core.NoSpace, "the run's journal cannot be made: %w", err)
+	}
+	if size, err := f.Size(); err == nil && size > 0 { // an earlier try, which changed nothing
+		if err := f.Truncate(0); err != nil {
+			return nil, err
+		}
+	}
+	journal, err := run.Rebuild(f, events)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	if err := b.fetch(call, journal.State()); err != nil {
+		f.Close()
+		return nil, err
+	}
+	j := &job{bench: b, id: o.Run, name: name, journal: journal, epoch: o.Epoch}
+	j.changed()
+	b.mu.Lock()
+	if old := b.jobs[o.Run]; old != nil {
+		b.jobs[old.name+".old"] = old
+	}
+	b.jobs[o.Run] = j
+	b.mu.Unlock()
+	return j, nil
+}
+
+// orderLasts is how long the bench takes at most to fetch a run.
+const orderLasts = 25 * time.Second
+
+// fetch gets the pieces of a run's backups that this bench lacks.
+func (b *Bench) fetch(ctx context.Context, s *run.State) error {
+	for _, x := range s.Sections {
+		if x.BackedUp == nil {
+			continue
+		}
+		names, err := run.PiecesOf(func(d core.Digest) ([]byte, error) { return b.blob(ctx, d) }, x.BackedUp.Manifest, x.Files)
+		if err != nil {
+			return err
+		}
+		var lacks []core.Digest
+		for _, n := range names {
+			if !b.pack.has(n) && !slices.Contains(lacks, n) {
+				lacks = append(lacks, n)
+			}
+		}
+		for len(lacks) > 0 {
+			n := min(len(lacks), 512)
+			pieces, err := b.client.Pieces(ctx, lacks[:n])
+			if err != nil {
+				return err
+			}
+			if err := b.pack.put(pieces); err != nil {
+				return err
+			}
+			lacks = lacks[n:]
+		}
+	}
+	return nil
+}
+
+// layAside lets a run wait: after the action in hand if it is at work.
+func (b *Bench) layAside(o client.Order) error {
+	j, err := b.job(o.Run)
+	if err != nil {
+		return err
+	}
+	if o.Laid == nil {
+		return core.Fail(core.BadFile, "the order does not say where the unit is")
+	}
 	j.mu.Lock()
-	leaving := j.working && j.outcome == run.Interrupted && j.ended != nil
-	ended := j.ended
+	r, working := j.run, j.working
+	j.mu.Unlock()
+	if working && r != nil {
+		r.LayAside(*o.Laid)
+		return nil
+	}
+	if err := j.claim(); err != nil {
+		return err
+	}
+	defer j.giveUp()
+	if r, err = run.TakeUp(j.journal, run.TakenUp{By: o.Laid.By, Why: "laid aside"}, j, b.pace()); err != nil {
+		return err
+	}
+	return r.PutAside(*o.Laid)
+}
+
+// claim makes the caller the only one that writes the run's journal. Whoever is just
+// putting down the tools is waited for.
+func (j *job) claim() error {
+	j.mu.Lock()
+	leaving, ended := j.working && j.outcome == run.Interrupted && j.ended != nil, j.ended
 	j.mu.Unlock()
 	if leaving {
 		<-ended
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.working
+	if j.working {
+		return core.Fail(core.Busy, "run %s is at work", j.id).Do("Look at it: ferry run show " + j.id + ".")
+	}
+	j.working = true
+	return nil
+}
+
+// giveUp ends a claim that came to nothing.
+func (j *job) giveUp() {
+	j.mu.Lock()
+	j.working = false
+	j.mu.Unlock()
 }
 
 func (b *Bench) job(id string) (*job, error) {
@@ -161,14 +337,15 @@ func (b *Bench) abandon(o client.Order) error {
 	if err != nil {
 		return err
 	}
-	if j.atWork() {
-		return core.Fail(core.Busy, "run %s is at work", o.Run)
+	if err := j.claim(); err != nil {
+		return err
 	}
+	defer j.giveUp()
 	r, err := run.TakeUp(j.journal, run.TakenUp{By: o.By, Why: o.Reason}, j, b.pace())
 	if err != nil {
 		return err
 	}
-	return r.Abandon(o.Reason)
+	return r.Abandon(o.By, o.Reason)
 }
 
 // work carries a run on in a goroutine of its own.
@@ -176,10 +353,10 @@ func (j *job) work(ctx context.Context, r *run.Run) {
 	j.mu.Lock()
 	j.run, j.ended = r, make(chan struct{})
 	j.mu.Unlock()
-	j.bench.Log.Info("run at work", "run", j.id, "link", j.port.Name)
+	j.bench.Log.Info("run at work", "run", j.id, "link", j.ports[0].Name)
 	go func() {
 		err := r.Work(ctx)
-		j.port.letGo()
+		letGo(j.ports)
 		j.mu.Lock()
 		j.working = false
 		close(j.ended)
@@ -207,12 +384,15 @@ func (j *job) standing() run.Outcome {
 func (j *job) over() bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.closed && !j.working && j.asked && j.sent == uint64(len(j.events))
+	return (j.closed || j.moved) && !j.working && j.asked && j.sent >= uint64(len(j.events))
 }
 
 // handed names a closed run's record and the one before it.
 func (j *job) handed() (handed, bool) {
 	s := j.journal.State()
+	if s.Closed == nil && j.moved {
+		return handed{Run: j.name}, true
+	}
 	if s.Closed == nil {
 		return handed{}, false
 	}
@@ -220,14 +400,19 @@ func (j *job) handed() (handed, bool) {
 	if err != nil {
 		return handed{}, false
 	}
-	return handed{j.id, core.DigestOf(s.Closed.Record), r.Previous}, true
+	return handed{j.name, core.DigestOf(s.Closed.Record), r.Previous}, true
 }
 
 // What core/run needs of a bench.
 
-// Open opens the job's link.
-func (j *job) Open(ctx context.Context) (link.Link, error) {
-	return j.port.open(ctx, j.bench.Clock)
+// Open opens one of the job's links.
+func (j *job) Open(ctx context.Context, name string) (link.Link, error) {
+	for _, p := range j.ports {
+		if name == "" || j.bench.id.Name+"/"+p.Name == name {
+			return p.open(ctx, j.bench.Clock)
+		}
+	}
+	return nil, core.Fail(core.NotFound, "the run has no link %s", name)
 }
 
 // Blob looks on the bench's shelf, then asks the service.
@@ -292,30 +477,25 @@ func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 }
 
 // Store hands over the pieces that the service lacks and has it keep the backup.
-func (j *job) Store(ctx context.Context, o *run.Opened, b *run.BackedUp) (run.Stored, error) {
+func (j *job) Store(ctx context.Context, o *run.Opened, all []run.Reading) (run.Stored, error) {
 	call, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	if err := j.handOver(call); err != nil { // the service knows the run by its events
 		return run.Stored{}, err
 	}
-	raw, _, err := j.bench.pack.get(b.Manifest)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	manifest, err := shelf.DecodeManifest(raw)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	names := []core.Digest{b.Manifest}
-	for _, r := range manifest.Ranges {
-		names = append(names, r.Pages...)
-	}
-	stretches, err := manifest.Chunks(func(d core.Digest) ([]byte, error) { return j.bench.blob(call, d) })
-	if err != nil {
-		return run.Stored{}, err
-	}
-	for _, s := range stretches {
-		names = append(names, s.Chunks...)
+	get := func(d core.Digest) ([]byte, error) { return j.bench.blob(call, d) }
+	stow := client.Stow{Run: o.Run, Running: j.journal.State().Fact(core.FactRunning), Taken: j.bench.Clock.Now().UnixMicro()}
+	var names []core.Digest
+	for _, r := range all {
+		pieces, err := r.Pieces(get)
+		if err != nil {
+			return run.Stored{}, err
+		}
+		names = append(names, pieces...)
+		stow.Sections = append(stow.Sections, client.StowSection{Section: r.Section, Main: r.Main, Files: r.Files, Manifest: r.Manifest, How: r.How})
+		if r.Main || stow.How == "" {
+			stow.Manifest, stow.How = r.Manifest, r.How
+		}
 	}
 	missing, err := j.bench.client.Missing(call, names)
 	if err != nil {
@@ -324,7 +504,7 @@ func (j *job) Store(ctx context.Context, o *run.Opened, b *run.BackedUp) (run.St
 	if err := j.bench.putPieces(call, missing); err != nil {
 		return run.Stored{}, err
 	}
-	return j.bench.client.StoreBackup(call, client.Stow{Run: o.Run, Manifest: b.Manifest, How: b.How, Running: j.journal.State().Fact(core.FactRunning), Taken: j.bench.Clock.Now().UnixMicro()})
+	return j.bench.client.StoreBackup(call, stow)
 }
 
 func (b *Bench) putPieces(ctx context.Context, names []core.Digest) error {
@@ -417,6 +597,16 @@ func (b *Bench) handOver(ctx context.Context) {
 	}
 }
 
+// epochOf is the epoch under which this bench hands over.
+func (j *job) epochOf() uint64 {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if n := len(j.events); n > 0 {
+		return max(j.epoch, j.events[n-1].Epoch)
+	}
+	return j.epoch
+}
+
 // handOver sends what the service does not have of this run yet.
 func (j *job) handOver(ctx context.Context) error {
 	for {
@@ -427,7 +617,7 @@ func (j *job) handOver(ctx context.Context) error {
 		if uint64(len(events)) <= sent && standing == told && asked {
 			return nil
 		}
-		batch := client.Batch{Run: j.id, Epoch: 1, First: sent + 1, Outcome: string(standing)}
+		batch := client.Batch{Run: j.id, Epoch: max(j.epochOf(), 1), First: sent + 1, Outcome: string(standing)}
 		if asked {
 			for bytes := 0; sent < uint64(len(events)) && bytes < 512<<10 && len(batch.Events) < 500; sent++ {
 				raw, err := json.Marshal(events[sent])
@@ -442,11 +632,11 @@ func (j *job) handOver(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if have.Have > uint64(len(events)) {
+		if have.Have > uint64(len(events)) && !have.Moved {
 			return core.Fail(core.BadFile, "the service has %d events of run %s, its journal holds %d", have.Have, j.id, len(events))
 		}
 		j.mu.Lock()
-		j.sent, j.told, j.asked = have.Have, standing, true
+		j.sent, j.told, j.asked, j.moved = have.Have, standing, true, have.Moved
 		j.mu.Unlock()
 		if have.Head != nil {
 			j.bench.keepHead(*have.Head)

@@ -94,7 +94,7 @@ func (a *app) modelVerb() *cobra.Command {
 				disagree = append(disagree, x.String())
 			}
 			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest, "contradictions": disagree}, func() {
-				fmt.Fprintf(a.out, "%s %s: %d regions, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, len(s.Memory.Regions), kib(s.Memory.Bytes()), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
+				fmt.Fprintf(a.out, "%s %s: %d regions, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, len(s.Main().Memory.Regions), kib(s.Main().Memory.Bytes()), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
 				a.contradictions(disagree)
 			})
 		}}

@@ -303,7 +303,7 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 	go func() {
 		ended <- c.FollowRun(ctx, r.ID, after, func(p client.Progress) bool {
 			view.show(p)
-			return p.Outcome != string(run.Interrupted) || p.View.Step == run.StepEnded
+			return p.Outcome != string(run.Interrupted) || p.View.Step == run.PhaseEnded
 		})
 	}()
 	if isTerminal(a.in) {
@@ -349,9 +349,11 @@ func (a *app) conclude(c *client.Client, id string) error {
 		return err
 	}
 	answer := map[string]any{"run": r.ID, "unit": r.Unit.Serial, "outcome": r.Outcome, "from": r.From, "to": r.To, "backup": r.Backup}
-	if f := r.Progress.Fault; f != nil && r.Outcome != string(run.Done) {
+	if f := r.Progress.Fault; f != nil && r.Outcome != string(run.Done) && r.Outcome != string(run.NotProven) {
 		a.exit = ExitCode(f.Kind)
 		answer["error"] = map[string]any{"kind": f.Kind, "message": f.Message, "state": f.State, "next": f.Next}
+	} else if r.Outcome == string(run.NotProven) {
+		a.exit = exitNotProven
 	} else if r.Outcome != string(run.Done) && r.Outcome != string(run.NothingToDo) {
 		a.exit = ExitCode(core.Interrupted)
 	}
@@ -364,6 +366,10 @@ func (a *app) ending(r client.Run) {
 	case string(run.Done):
 		head := map[string]string{run.Flash: "WRITTEN AND VERIFIED", run.Restore: "RESTORED AND VERIFIED", run.BackUp: "BACKED UP"}[r.Kind]
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal+bold, "✓"), a.paint(teal+bold, head))
+	case string(run.NotProven):
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(bold, "◌"), a.paint(bold, "WRITTEN AND VERIFIED, BUT NOT PROVEN"))
+		a.pair("why", wrap(r.Record.Reason, 13))
+		a.pair("next", a.paint(bold, wrap(fmt.Sprintf("See whether its program runs: ferry listen %s. Look again: ferry flash %s. Or back: ferry restore %s.", r.Link, r.Unit.Serial, r.Unit.Serial), 13)))
 	case string(run.NothingToDo):
 		fmt.Fprintf(a.out, "– %s\n", a.paint(bold, "NOTHING TO DO: "+r.Record.Reason))
 	default:
@@ -432,13 +438,13 @@ func stoppedState(r client.Run) string {
 }
 
 // gateWord names a step for a person.
-func gateWord(s run.Step) string {
+func gateWord(s run.Phase) string {
 	switch s {
-	case run.StepSame:
+	case run.PhaseSame:
 		return "identify again"
-	case run.StepStore:
+	case run.PhaseStore:
 		return "backup"
-	case run.StepSurvey:
+	case run.PhaseSurvey:
 		return "reading after the interruption"
 	}
 	return string(s)

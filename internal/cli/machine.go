@@ -27,8 +27,8 @@ import (
 	"zealousferry/internal/demo"
 	"zealousferry/internal/demo/world"
 	"zealousferry/internal/service"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/store"
+	"zealousferry/sim"
 )
 
 // untilStopped runs f until it ends or the process is told to stop.

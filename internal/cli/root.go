@@ -44,6 +44,10 @@ const (
 	exitFirstKind  = 10
 )
 
+// exitNotProven says that a unit was written and verified, but that nobody has seen
+// it run what it should.
+const exitNotProven = 30
+
 // ExitCode is the code of an error kind.
 func ExitCode(k core.Kind) int {
 	for i, x := range core.Kinds {

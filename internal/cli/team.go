@@ -8,13 +8,19 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core/model"
+	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
 
 func (a *app) runVerb() *cobra.Command {
 	v := &cobra.Command{Use: "run", Short: "Look at runs, take them up, stop them"}
+	v.AddCommand(a.runList(), a.runShow(), a.answerVerb(), a.runResume(), a.runStop(), a.runLayAside(), a.runAbandon(), a.runRelease())
+	return v
+}
+
+func (a *app) runShow() *cobra.Command {
 	follow := false
-	show := &cobra.Command{Use: "show RUN", Short: "How a run stands", Args: cobra.ExactArgs(1), Example: "  ferry run show 0193f2a0-… --follow", ValidArgsFunction: a.complete(openRuns),
+	v := &cobra.Command{Use: "show RUN", Short: "How a run stands", Args: cobra.ExactArgs(1), Example: "  ferry run show 0193f2a0-… --follow", ValidArgsFunction: a.complete(openRuns),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			r, err := c.Run(ctx, args[0])
 			if err != nil {
@@ -25,40 +31,93 @@ func (a *app) runVerb() *cobra.Command {
 			}
 			return a.show(r, func() { a.showRun(r) })
 		})}
-	show.Flags().BoolVarP(&follow, "follow", "f", false, "stay until it is closed or paused")
-	label := ""
-	resume := &cobra.Command{Use: "resume RUN", Short: "Take a paused run up again", Args: cobra.ExactArgs(1), Example: "  ferry run resume 0193f2a0-…", ValidArgsFunction: a.complete(openRuns),
+	v.Flags().BoolVarP(&follow, "follow", "f", false, "stay until it is closed or paused")
+	return v
+}
+
+func (a *app) runResume() *cobra.Command {
+	var in client.Resume
+	v := &cobra.Command{Use: "resume RUN", Short: "Take a paused run up again, here or at another bench", Args: cobra.ExactArgs(1),
+		Example: "  ferry run resume 0193f2a0-…\n  ferry run resume 0193f2a0-… --at shop/bench-2", ValidArgsFunction: a.complete(openRuns),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			before, err := c.Run(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			r, err := c.ResumeRun(ctx, args[0], label)
+			r, err := c.ResumeRun(ctx, args[0], in)
 			if err != nil {
 				return err
 			}
 			return a.follow(ctx, c, r, before.Progress.Last)
 		})}
-	resume.Flags().StringVar(&label, "label", "", "the serial on the label, where the unit does not tell it")
-	stop := &cobra.Command{Use: "stop RUN", Short: "Stop a run after the action in hand", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(openRuns),
+	v.Flags().StringVar(&in.Label, "label", "", "the serial on the label, where the unit does not tell it")
+	v.Flags().StringVar(&in.At, "at", "", "the link (BENCH/NAME) that the unit is on now, if it is another")
+	v.Flags().StringToStringVar(&in.Links, "link", nil, "a further link of the unit, as NAME=BENCH/LINK, if it is another")
+	return v
+}
+
+func (a *app) runStop() *cobra.Command {
+	return &cobra.Command{Use: "stop RUN", Short: "Stop a run after the action in hand", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(openRuns),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.StopRun(ctx, args[0]); err != nil {
 				return err
 			}
 			return a.show(map[string]string{"run": args[0], "order": "stop"}, func() { fmt.Fprintln(a.out, "Ordered. See how it stands: ferry run show "+args[0]) })
 		})}
+}
+
+func (a *app) runLayAside() *cobra.Command {
+	var in client.LayAside
+	v := &cobra.Command{Use: "lay-aside RUN", Short: "Let a run wait for days; its link is free meanwhile", Args: cobra.ExactArgs(1),
+		Example: "  ferry run lay-aside 0193f2a0-… --place \"in tug 3, Gannet Quay\" --holder \"Sunniva Dale\"", ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := c.LayAside(ctx, args[0], in)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() { a.showRun(r) })
+		})}
+	v.Flags().StringVar(&in.Place, "place", "", "where the unit is meanwhile")
+	v.Flags().StringVar(&in.Holder, "holder", "", "who has it")
+	v.Flags().StringVar(&in.Why, "reason", "", "what it waits for")
+	v.MarkFlagRequired("place")
+	v.MarkFlagRequired("holder")
+	return v
+}
+
+func (a *app) runAbandon() *cobra.Command {
 	reason := ""
-	release := &cobra.Command{Use: "release RUN", Short: "Give up a run whose bench does not come back (lead)", Args: cobra.ExactArgs(1), Example: "  ferry run release 0193f2a0-… --reason \"laptop lost at sea\"", ValidArgsFunction: a.complete(openRuns),
+	v := &cobra.Command{Use: "abandon RUN", Short: "Close a paused run by your name; what it owes stays with the unit", Args: cobra.ExactArgs(1),
+		Example: "  ferry run abandon 0193f2a0-… --reason \"the board is scrapped\"", ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := c.AbandonRun(ctx, args[0], reason)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() { a.showRun(r) })
+		})}
+	v.Flags().StringVar(&reason, "reason", "", "why (stands in the unit's history)")
+	v.MarkFlagRequired("reason")
+	return v
+}
+
+func (a *app) runRelease() *cobra.Command {
+	reason := ""
+	v := &cobra.Command{Use: "release RUN", Short: "Give up a run whose bench does not come back (lead)", Args: cobra.ExactArgs(1), Example: "  ferry run release 0193f2a0-… --reason \"laptop lost at sea\"", ValidArgsFunction: a.complete(openRuns),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.ReleaseRun(ctx, args[0], reason); err != nil {
 				return err
 			}
 			return a.show(map[string]string{"run": args[0], "outcome": "abandoned"}, func() { fmt.Fprintln(a.out, "Given up, with your name and the reason in the unit's history.") })
 		})}
-	release.Flags().StringVar(&reason, "reason", "", "why (stands in the unit's history)")
-	release.MarkFlagRequired("reason")
+	v.Flags().StringVar(&reason, "reason", "", "why (stands in the unit's history)")
+	v.MarkFlagRequired("reason")
+	return v
+}
+
+func (a *app) runList() *cobra.Command {
 	state := ""
-	list := &cobra.Command{Use: "list", Short: "Runs, the newest first", Args: cobra.NoArgs, Example: "  ferry run list --state open",
+	v := &cobra.Command{Use: "list", Short: "Runs, the newest first", Args: cobra.NoArgs, Example: "  ferry run list --state open",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
 			rs, err := c.Runs(ctx, "", state, 30)
 			if err != nil {
@@ -67,13 +126,16 @@ func (a *app) runVerb() *cobra.Command {
 			return a.show(rs, func() {
 				var rows [][]string
 				for _, r := range rs.Runs {
-					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), stands(r), r.By, when(r.Opened)})
+					how := stands(r)
+					if l := r.Progress.View.Laid; l != nil && r.State != "closed" {
+						how = fmt.Sprintf("laid aside, %s, with %s", l.Place, l.Holder)
+					}
+					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), how, r.By, when(r.Opened)})
 				}
 				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened"}, rows)
 			})
 		})}
-	list.Flags().StringVar(&state, "state", "", "open, paused or closed")
-	v.AddCommand(list, show, a.answerVerb(), resume, stop, release)
+	v.Flags().StringVar(&state, "state", "", "open, paused or closed")
 	return v
 }
 
@@ -93,6 +155,10 @@ func (a *app) showRun(r client.Run) {
 	if r.Backup != "" {
 		a.pair("backup", short(r.Backup))
 	}
+	if l := r.Progress.View.Laid; l != nil {
+		a.pair("laid aside", wrap(strings.TrimSpace(fmt.Sprintf("%s, with %s. %s", l.Place, l.Holder, l.Why)), 13))
+	}
+	a.parts(r.Progress.View.Parts)
 	if s := r.Progress.States; s != "" {
 		fmt.Fprintf(a.out, "\n  %s\n  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n", strip(s, 72, a.color))
 	}
@@ -117,6 +183,37 @@ func (a *app) showRun(r client.Run) {
 	} else if r.State == "paused" {
 		a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
 	}
+}
+
+// parts tells how every part of a unit of several stands.
+func (a *app) parts(all []run.PartView) {
+	if len(all) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, p := range all {
+		mark := map[bool]string{true: "▸", false: ""}[p.AtWork]
+		did := fmt.Sprintf("%d of %d", p.Right, p.Changes)
+		switch {
+		case p.Passed:
+			did = "right already"
+		case p.Changes == 0:
+			did = "–"
+		}
+		rows = append(rows, []string{"  " + mark, p.Title, a.condition(p.Condition), did, dash(p.Version)})
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"  ", "part", "condition", "written", "says"}, rows)
+}
+
+func (a *app) condition(c run.Condition) string {
+	switch c {
+	case run.Proven, run.VerifiedNow:
+		return a.paint(teal, string(c))
+	case run.UnknownNow, run.PartlyWritten:
+		return a.paint(brick, string(c))
+	}
+	return string(c)
 }
 
 // sides lays what was found beside what was left.

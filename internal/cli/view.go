@@ -26,15 +26,16 @@ type view struct {
 	stop chan struct{}
 	gone chan struct{}
 
-	mu    sync.Mutex
-	last  client.Progress
-	heard time.Time
-	away  bool
-	took  map[int]time.Duration
-	began map[int]time.Time
-	total map[int]uint64
-	drawn int // lines of the part that is drawn anew
-	asked string
+	mu        sync.Mutex
+	last      client.Progress
+	heard     time.Time
+	away      bool
+	took      map[int]time.Duration
+	began     map[int]time.Time
+	total     map[int]uint64
+	drawn     int    // lines of the part that is drawn anew
+	turnDrawn string // whose turn that part shows
+	asked     string
 }
 
 var barNames = []string{"backup", "flash", "verify"}
@@ -53,7 +54,7 @@ func (a *app) newView(r client.Run) *view {
 			select {
 			case <-turn.C:
 				v.mu.Lock()
-				typing := v.last.View.Hands != nil && v.drawn > 0
+				typing := v.last.View.Hands != nil && v.drawn > 0 && v.turnDrawn == turnOf(v.last)
 				v.mu.Unlock()
 				if !typing { // what a person types is not drawn over
 					v.draw("")
@@ -75,11 +76,19 @@ func (v *view) draw(above string) {
 		text = fmt.Sprintf("\x1b[%dA\r\x1b[J", v.drawn) + above
 	}
 	part := v.part()
-	v.drawn = strings.Count(part, "\n")
+	v.drawn, v.turnDrawn = strings.Count(part, "\n"), turnOf(v.last)
 	if v.app.plain {
 		text, part = colours.ReplaceAllString(text, ""), colours.ReplaceAllString(part, "")
 	}
 	io.WriteString(v.app.err, text+part)
+}
+
+// turnOf names what a person is asked; empty where nobody is.
+func turnOf(p client.Progress) string {
+	if h := p.View.Hands; h != nil {
+		return h.Item + " " + h.Says
+	}
+	return ""
 }
 
 // colours are what NO_COLOR leaves out.
@@ -110,13 +119,13 @@ func (v *view) part() string {
 }
 
 // row is the bar of a step, -1 for none.
-func row(s run.Step) int {
+func row(s run.Phase) int {
 	switch s {
-	case run.StepBackUp, run.StepStore:
+	case run.PhaseKeep, run.PhaseStore:
 		return 0
-	case run.StepSame, run.StepSurvey, run.StepWrite:
+	case run.PhaseSame, run.PhaseSurvey, run.PhaseChange:
 		return 1
-	case run.StepVerify:
+	case run.PhaseVerify:
 		return 2
 	}
 	return -1

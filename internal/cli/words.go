@@ -155,7 +155,7 @@ func short(digest string) string {
 // outcomeWords say how a run stands, in words for a person.
 var outcomeWords = map[string]string{
 	"done": "done", "nothing-to-do": "nothing to do", "refused": "refused", "failed": "failed", "interrupted": "interrupted",
-	"waiting": "waiting", "abandoned": "abandoned", "": "at work",
+	"waiting": "waiting", "abandoned": "given up", "not-proven": "not proven", "": "at work",
 }
 
 // stands says how a run stands: an interrupted one with what became of the unit.
@@ -216,6 +216,10 @@ func eventWords(e run.Event) string {
 		return "verified"
 	case run.KindStarted:
 		return "program started"
+	case run.KindTurned, run.KindReady:
+		return "" // the items before it say it
+	case run.KindLaidAside:
+		return "laid aside"
 	case run.KindStopOrdered:
 		return "stop ordered"
 	case run.KindStopped:

@@ -374,12 +374,24 @@ func (c *Client) StopRun(ctx context.Context, id string) error {
 }
 
 // ResumeRun takes a paused run up again.
-func (c *Client) ResumeRun(ctx context.Context, id, label string) (Run, error) {
-	in := map[string]string{}
-	if label != "" {
-		in["label"] = label
-	}
+func (c *Client) ResumeRun(ctx context.Context, id string, in Resume) (Run, error) {
 	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/resume", in)
+}
+
+// LayAside lets a run wait for days, and gives its link back.
+func (c *Client) LayAside(ctx context.Context, id string, in LayAside) (Run, error) {
+	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/lay-aside", in)
+}
+
+// AbandonRun closes a paused run by its bench, with a reason.
+func (c *Client) AbandonRun(ctx context.Context, id, reason string) (Run, error) {
+	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/abandon", Reason{Reason: reason})
+}
+
+// MovedRun gets the events of a run that another bench has begun.
+func (c *Client) MovedRun(ctx context.Context, id string, after uint64) (m Moved, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/bench/runs/%s/events?after=%d", segment(id), after), nil, &m)
+	return m, err
 }
 
 // ReleaseRun gives up a run whose bench does not come back.
@@ -399,7 +411,7 @@ func (c *Client) FollowRun(ctx context.Context, id string, after uint64, got fun
 		if err := json.Unmarshal(data, &p); err != nil {
 			return 0, false, err
 		}
-		more := got(p) && p.View.Step != run.StepEnded
+		more := got(p) && p.View.Step != run.PhaseEnded
 		return p.Last, more, nil
 	})
 }
@@ -539,6 +551,34 @@ func (c *Client) PutPieces(ctx context.Context, pieces []shelf.Piece) error {
 		b = append(b, p.Data...)
 	}
 	return c.call(ctx, "PUT", "/api/bench/pieces", b, nil)
+}
+
+// Pieces gets many pieces at once.
+func (c *Client) Pieces(ctx context.Context, names []core.Digest) ([]shelf.Piece, error) {
+	in, err := json.Marshal(Names{Names: names})
+	if err != nil {
+		return nil, err
+	}
+	var raw []byte
+	if err := c.call(ctx, "POST", "/api/bench/pieces", in, &raw); err != nil {
+		return nil, err
+	}
+	var all []shelf.Piece
+	for len(raw) > 0 {
+		if len(raw) < 4 || int(binary.BigEndian.Uint32(raw)) > len(raw)-4 || len(all) == len(names) {
+			return nil, core.Fail(core.BadFile, "the service sent pieces that are cut off")
+		}
+		n := int(binary.BigEndian.Uint32(raw))
+		data := raw[4 : 4+n]
+		if raw = raw[4+n:]; core.DigestOf(data) != names[len(all)] {
+			return nil, core.Fail(core.BadFile, "the service sent other bytes than those of %s", names[len(all)].Short())
+		}
+		all = append(all, shelf.Piece{Name: names[len(all)], Data: data})
+	}
+	if len(all) != len(names) {
+		return nil, core.Fail(core.BadFile, "the service sent %d of %d pieces", len(all), len(names))
+	}
+	return all, nil
 }
 
 // StoreBackup asks the service to keep a backup whose pieces it has.

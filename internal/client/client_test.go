@@ -89,7 +89,7 @@ func TestAStreamIsTakenUpWhereItWas(t *testing.T) {
 	if err := c.FollowRun(ctx, "none", 0, func(Progress) bool { return true }); core.KindOf(err) != core.NotFound {
 		t.Errorf("a run that is not there: %v", err)
 	}
-	if run.StepEnded != "ended" {
+	if run.PhaseEnded != "ended" {
 		t.Error("the step's name is part of the API")
 	}
 }

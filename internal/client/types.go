@@ -619,6 +619,27 @@ type NewRun struct {
 	Again   bool     `json:"again,omitempty" doc:"Write although the unit runs this version."`
 	Reason  string   `json:"reason,omitempty"`
 	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection."`
+	// Links are the further links of a unit that has sections on links of their own.
+	Links map[string]string `json:"links,omitempty" doc:"The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is."`
+}
+
+// Resume takes a paused run up again.
+type Resume struct {
+	Label string            `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
+	At    string            `json:"at,omitempty" maxLength:"120" doc:"The link (BENCH/NAME) that the unit is on now; the one before where it is empty. It may be another bench's."`
+	Links map[string]string `json:"links,omitempty" doc:"As for opening a run, where they changed."`
+}
+
+// LayAside lets a run wait for days.
+type LayAside struct {
+	Place  string `json:"place" minLength:"1" maxLength:"120" doc:"Where the unit is meanwhile."`
+	Holder string `json:"holder" minLength:"1" maxLength:"120" doc:"Who has it."`
+	Why    string `json:"why,omitempty" maxLength:"400"`
+}
+
+// Moved is a run's events for the bench that goes on with it.
+type Moved struct {
+	Events [][]byte `json:"events"`
 }
 
 // Run is a run and how it stands.
@@ -980,6 +1001,7 @@ const (
 	OrderResume   = "resume"
 	OrderStop     = "stop"
 	OrderAbandon  = "abandon"
+	OrderLayAside = "lay-aside"
 	OrderAnswer   = "answer"
 	OrderCheck    = "check"
 	OrderEcho     = "echo"
@@ -1000,6 +1022,8 @@ type Order struct {
 	Reason   string            `json:"reason,omitempty"`
 	Opened   *run.Opened       `json:"opened,omitempty"`
 	Epoch    uint64            `json:"epoch,omitempty"`
+	Links    map[string]string `json:"links,omitempty"` // of sections on further links, by section
+	Laid     *run.LaidAside    `json:"laid,omitempty"`
 	Await    bool              `json:"await,omitempty"` // a person applies the power while the bench calls
 	Baud     int               `json:"baud,omitempty"`
 	Answer   *procedure.Answer `json:"answer,omitempty"`
@@ -1030,8 +1054,9 @@ type Batch struct {
 
 // Have is how far the service has a run's events.
 type Have struct {
-	Have uint64        `json:"have"`
-	Head *history.Head `json:"head,omitempty"`
+	Have  uint64        `json:"have"`
+	Moved bool          `json:"moved,omitempty"` // another bench goes on with the run, or it was given up
+	Head  *history.Head `json:"head,omitempty"`
 }
 
 // Names is a list of digests.
@@ -1041,9 +1066,19 @@ type Names struct {
 
 // Stow asks the service to keep a backup whose pieces it has.
 type Stow struct {
-	Run      string      `json:"run"`
+	Run      string        `json:"run"`
+	Manifest core.Digest   `json:"manifest"` // of the main section
+	How      string        `json:"how"`
+	Running  string        `json:"running"`
+	Taken    int64         `json:"taken"`
+	Sections []StowSection `json:"sections,omitempty"` // all of them, where the bench knows of sections
+}
+
+// StowSection is the backup of a section.
+type StowSection struct {
+	Section  string      `json:"section"`
+	Main     bool        `json:"main,omitempty"`
+	Files    bool        `json:"files,omitempty"`
 	Manifest core.Digest `json:"manifest"`
 	How      string      `json:"how"`
-	Running  string      `json:"running"`
-	Taken    int64       `json:"taken"`
 }

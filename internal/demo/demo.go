@@ -26,8 +26,8 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
 	"zealousferry/internal/service"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/store"
+	"zealousferry/sim"
 )
 
 // Options of a demo.

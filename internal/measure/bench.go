@@ -16,12 +16,13 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"zealousferry/core/coretest"
 	"zealousferry/core/model"
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
-	"zealousferry/internal/demo/world"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 // atABench is 16 backups at once through a bench process of its own, as a workshop
@@ -31,7 +32,7 @@ func atABench(s *stand) {
 	const links = 16
 	// The small board with 256 KiB, so that what begins and ends a reading is not
 	// most of it.
-	text := strings.NewReplacer("length: 24576", "length: 258048", "address: 0x7000", "address: 0x40000", "address: 0x7800", "address: 0x40800").Replace(string(testkit.Small))
+	text := strings.NewReplacer("length: 24576", "length: 258048", "address: 0x7000", "address: 0x40000", "address: 0x7800", "address: 0x40800").Replace(string(coretest.Small))
 	sheet, err := model.ReadSheet([]byte(text))
 	if err != nil {
 		s.Fatal(err)
@@ -40,10 +41,10 @@ func atABench(s *stand) {
 	for i := range links {
 		specs = append(specs, func(x *sim.Spec) {
 			serial := x.Serial
-			*x = world.Board(sheet, serial)
+			*x = board.Board(sheet, serial)
 			x.Scale = 1
 			x.Fresh = func() []byte {
-				return world.Memory(sheet, serial, sim.Program(testkit.Version1, 240<<10, uint64(i), uint64(1000+i)))
+				return board.Memory(sheet, serial, sim.Program(testkit.Version1, 240<<10, uint64(i), uint64(1000+i)))
 			}
 		})
 	}

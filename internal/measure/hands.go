@@ -13,15 +13,17 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
+	"zealousferry/core/visit"
 	"zealousferry/internal/demo/world"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 // lines is 16 links side by side at 115 200 baud against one: the payload read on
@@ -55,7 +57,7 @@ func lines(s *stand) {
 			s.Fatal(err)
 		}
 		defer l.Close()
-		session, err := run.OpenLoader(context.Background(), l, plain("gangway", 115200, ""), link.Pace{Clock: clock}, nil)
+		session, err := visit.Open(context.Background(), l, plain("gangway", 115200, "").Main(), link.Pace{Clock: clock}, nil)
 		if err != nil {
 			s.Fatal(err)
 		}
@@ -103,8 +105,8 @@ func units(n int) {
 
 // plain is a sheet of nothing but a loader behind a strap and a reset line.
 func plain(kind string, baud int, parity string) *model.Sheet {
-	sheet := testkit.SmallSheet()
-	sheet.Loader.Kind, sheet.Loader.Baud, sheet.Loader.Parity = kind, baud, parity
+	sheet := coretest.SmallSheet()
+	sheet.Main().Loader.Kind, sheet.Main().Loader.Baud, sheet.Main().Loader.Parity = kind, baud, parity
 	return sheet
 }
 
@@ -130,7 +132,7 @@ func protocols(s *stand) {
 		if err != nil {
 			s.Fatal(err)
 		}
-		session, err := run.OpenLoader(context.Background(), l, plain(x.name, baud, x.parity), link.Pace{Clock: clock}, nil)
+		session, err := visit.Open(context.Background(), l, plain(x.name, baud, x.parity).Main(), link.Pace{Clock: clock}, nil)
 		if err != nil {
 			s.Fatal(err)
 		}
@@ -173,26 +175,26 @@ func protocols(s *stand) {
 // again is the second backup of an unchanged unit against the first.
 func again(s *stand) {
 	sheet, raw := at115200()
-	spec := world.Board(sheet, "Q80-0000-002")
-	memory := world.Memory(sheet, spec.Serial, random(0x70000, 6))
+	spec := board.Board(sheet, "Q80-0000-002")
+	memory := board.Memory(sheet, spec.Serial, random(0x70000, 6))
 	spec.Fresh = func() []byte { return memory }
 	u, err := sim.Start(spec, "127.0.0.1:0", clock)
 	if err != nil {
 		s.Fatal(err)
 	}
 	defer u.Close()
-	a := testkit.NewAlone(u)
+	a := coretest.NewAlone(u)
 	o := run.Opened{Run: "r", Kind: run.BackUp, Unit: "u", Model: sheet.Model, Serial: spec.Serial, Link: "b/l", Sheet: a.Put(raw), Deadline: time.Minute}
 	took := func() time.Duration {
-		j := alone(s, a, o, &testkit.Disk{})
-		return time.Duration(j.State().BackedUp.Took) * time.Microsecond
+		j := alone(s, a, o, &coretest.Disk{})
+		return time.Duration(j.State().Main().BackedUp.Took) * time.Microsecond
 	}
 	first := took()
 	report("second-backup-against-first", took().Seconds()/first.Seconds(), "ratio", "<= 0.1")
 }
 
 // alone works a run to its end without a service; its journal is in f.
-func alone(s *stand, a *testkit.Alone, o run.Opened, f run.File) *run.Journal {
+func alone(s *stand, a *coretest.Alone, o run.Opened, f run.File) *run.Journal {
 	j, err := run.OpenJournal(f)
 	if err != nil {
 		s.Fatal(err)
@@ -219,7 +221,7 @@ func estimates(s *stand) {
 	room := make(chan bool, 6)
 	for _, unit := range world.Units {
 		sheet := unit.Sheet()
-		if k, err := registry.Loader(sheet.Loader.Kind); err != nil || k.Limits().Identity != run.ThisUnit || sheet.Loader.Await > 0 || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
+		if k, err := registry.Loader(sheet.Main().Loader.Kind); err != nil || k.Limits().Identity != run.ThisUnit || sheet.Main().Loader.Await > 0 || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
 			continue
 		}
 		newest := ""
@@ -238,10 +240,10 @@ func estimates(s *stand) {
 				s.Fatal(err)
 			}
 			defer u.Close()
-			a := testkit.NewAlone(u)
+			a := coretest.NewAlone(u)
 			o := run.Opened{Run: "r", Kind: run.Flash, Unit: "u", Model: unit.Model, Serial: unit.Serial, Link: "b/l", Sheet: a.Put(world.Sheets[unit.Model]), Version: newest, Deadline: time.Minute, Again: true}
 			o.Release = a.Release(sheet, newest, r.Parts[len(r.Parts)-1].Address, r.Bytes(), nil)
-			j := alone(s, a, o, &testkit.Disk{})
+			j := alone(s, a, o, &coretest.Disk{})
 			var state run.State
 			var said, from, to int64
 			for _, e := range j.Events() {

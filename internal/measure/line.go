@@ -8,15 +8,17 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
+	"zealousferry/core/visit"
 	"zealousferry/internal/bench"
 	"zealousferry/internal/demo/world"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 var clock = core.System{}
@@ -66,8 +68,8 @@ func once(s *stand, u *sim.Unit, baud, size int) (write, read float64) {
 		s.Fatal(err)
 	}
 	defer l.Close()
-	sheet := &model.Sheet{Loader: model.Loader{Kind: "gangway", Baud: baud, Enter: []link.Hand{{Line: link.RTS, On: true}, {Line: link.DTR, On: true}, {Wait: 50 * time.Millisecond}, {Line: link.DTR}, {Wait: 50 * time.Millisecond}}}}
-	session, err := run.OpenLoader(ctx, l, sheet, link.Pace{Clock: clock}, nil)
+	section := &model.Section{Loader: model.Loader{Kind: "gangway", Baud: baud, Enter: []link.Hand{{Line: link.RTS, On: true}, {Line: link.DTR, On: true}, {Wait: 50 * time.Millisecond}, {Line: link.DTR}, {Wait: 50 * time.Millisecond}}}}
+	session, err := visit.Open(ctx, l, section, link.Pace{Clock: clock}, nil)
 	if err != nil {
 		s.Fatal(err)
 	}
@@ -175,17 +177,17 @@ func at115200() (*model.Sheet, []byte) {
 }
 
 func timed(s *stand, sheet *model.Sheet, raw []byte, change func(program []byte)) time.Duration {
-	spec := world.Board(sheet, "Q80-0000-001")
+	spec := board.Board(sheet, "Q80-0000-001")
 	const programAt, programSize = 0x8000, 0x70000
 	old := random(programSize, 5)
-	memory := world.Memory(sheet, spec.Serial, old)
+	memory := board.Memory(sheet, spec.Serial, old)
 	spec.Fresh = func() []byte { return memory }
 	u, err := sim.Start(spec, "127.0.0.1:0", clock)
 	if err != nil {
 		s.Fatal(err)
 	}
 	defer u.Close()
-	a := testkit.NewAlone(u)
+	a := coretest.NewAlone(u)
 	for at := 0; at < len(memory); at += 4096 { // the shelf has it all, so that the reading is short
 		a.Put(memory[at : at+4096])
 	}

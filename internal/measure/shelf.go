@@ -16,9 +16,10 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 func replaceAll(s, from, to string) string { return strings.ReplaceAll(s, from, to) }
@@ -40,7 +41,7 @@ func fleets() []fleet {
 	full := random(2<<20, 3)
 	copy(full[0x10000:], sim.Program("2.0.3", 0x170000, 3, 3))
 	return []fleet{
-		{"512-KiB", world.Quill80, small, func(serial string) []byte { return world.Memory(small.Sheet(), serial, program) }},
+		{"512-KiB", world.Quill80, small, func(serial string) []byte { return board.Memory(small.Sheet(), serial, program) }},
 		{"2-MiB", world.Quill120, large, func(serial string) []byte {
 			b := append([]byte(nil), full...)
 			copy(b[0x1E0000:], "SET1 serial="+serial)
@@ -60,7 +61,7 @@ func alike(s *stand, n int, f fleet) {
 	var specs []func(*sim.Spec)
 	for range links {
 		specs = append(specs, func(spec *sim.Spec) {
-			*spec = world.Board(f.unit.Sheet(), "none")
+			*spec = board.Board(f.unit.Sheet(), "none")
 			spec.Scale = 0.005
 			spec.Fresh = func() []byte { return f.memory("none") }
 		})
@@ -229,7 +230,7 @@ func events(s *stand) {
 		s.Fatal(err)
 	}
 	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench.Benches[0].ID, Link: "a", By: person.ID, Epoch: 1, State: store.RunOpen, Opened: []byte(`{}`), OpenedAt: time.Now()}
-	if err := w.Store.OpenRun(ctx, r, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+	if err := w.Store.OpenRun(ctx, r, []string{r.Bench + "/a"}, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
 		s.Fatal(err)
 	}
 	const batches, each = 100, 200
@@ -243,7 +244,7 @@ func events(s *stand) {
 		for i := range each {
 			bodies = append(bodies, body(b*each+i+1))
 		}
-		if have, _, err := w.Store.TakeEvents(ctx, w.Key, r, 1, uint64(b*each+1), bodies, ""); err != nil || have != uint64((b+1)*each) {
+		if have, _, err := w.Store.TakeEvents(ctx, w.Key, r, r.Bench, 1, uint64(b*each+1), bodies, ""); err != nil || have != uint64((b+1)*each) {
 			s.Fatal(have, err)
 		}
 	}

@@ -230,9 +230,6 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 	if err != nil {
 		return client.Have{}, err
 	}
-	if r.Bench != who(ctx).bench {
-		return client.Have{}, core.Fail(core.NotAllowed, "run %s belongs to another bench", b.Run)
-	}
 	if b.First == 0 || b.Epoch == 0 {
 		return client.Have{}, core.Fail(core.BadFile, "events are numbered from 1, epochs too")
 	}
@@ -242,26 +239,48 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 			return client.Have{}, core.Fail(core.BadFile, "event %d of run %s is not in its place", b.First+uint64(i), b.Run)
 		}
 		if e.Kind == run.KindClosed {
-			if err := v.checkRecord(ctx, r, e); err != nil {
+			if err := v.checkRecord(ctx, r, who(ctx).bench, e); err != nil {
 				return client.Have{}, err
 			}
 		}
 	}
-	have, head, err := v.store.TakeEvents(ctx, v.key, r, b.Epoch, b.First, b.Events, b.Outcome)
+	have, head, err := v.store.TakeEvents(ctx, v.key, r, who(ctx).bench, b.Epoch, b.First, b.Events, b.Outcome)
 	if err == nil && head != nil {
 		v.closed.WithLabelValues(r.Kind, b.Outcome).Inc()
 		v.log.Info("run closed", "run", r.ID, "kind", r.Kind, "outcome", b.Outcome)
 	}
-	return client.Have{Have: have, Head: head}, err
+	if err != nil {
+		return client.Have{}, err
+	}
+	now, err := v.store.Run(ctx, r.ID)
+	return client.Have{Have: have, Head: head, Moved: now.Epoch > b.Epoch}, err
+}
+
+type movedIn struct {
+	RunPath
+	After uint64 `query:"after"`
+}
+
+// movedRun gives the events of a run to the bench that it was handed to.
+func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, error) {
+	r, err := v.store.Run(ctx, in.Run)
+	if err != nil {
+		return client.Moved{}, err
+	}
+	if r.Bench != who(ctx).bench {
+		return client.Moved{}, core.Fail(core.NotAllowed, "run %s was not handed to this bench", r.ID)
+	}
+	events, err := v.store.RawEvents(ctx, r.ID, in.After, 1000)
+	return client.Moved{Events: events}, err
 }
 
 // checkRecord refuses a record that the bench has not signed, or of another run.
-func (v *Service) checkRecord(ctx context.Context, r store.Run, e run.Event) error {
+func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e run.Event) error {
 	c, err := decode[run.Closed](e.Body)
 	if err != nil {
 		return err
 	}
-	key, err := v.benchKey(ctx, r.Bench)
+	key, err := v.benchKey(ctx, bench)
 	if err != nil {
 		return err
 	}
@@ -334,17 +353,21 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 	if err != nil {
 		return run.Stored{}, err
 	}
-	manifest, err := shelf.DecodeManifest(raw)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	chunks, err := manifest.Chunks(func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) })
-	if err != nil {
-		return run.Stored{}, err
+	get := func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }
+	if len(s.Sections) == 0 { // a bench from before sections
+		s.Sections = []client.StowSection{{Main: true, Manifest: s.Manifest, How: s.How}}
 	}
 	var names []core.Digest
-	for _, c := range chunks {
-		names = append(names, c.Chunks...)
+	var sections []store.BackupSection
+	for _, x := range s.Sections {
+		pieces, err := run.PiecesOf(get, x.Manifest, x.Files)
+		if err != nil {
+			return run.Stored{}, err
+		}
+		names = append(names, pieces...)
+		if x.Section != "" && len(s.Sections) > 1 || !x.Main {
+			sections = append(sections, store.BackupSection{Section: x.Section, Manifest: x.Manifest[:], Files: x.Files, How: x.How})
+		}
 	}
 	missing, err := v.store.Missing(ctx, names)
 	if err != nil {
@@ -353,10 +376,33 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 	if len(missing) > 0 {
 		return run.Stored{}, core.Fail(core.NotFound, "the shelf lacks %d pieces of this backup", len(missing))
 	}
+	length, err := backupLength(raw, s.Sections)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	u, err := v.store.Unit(ctx, r.Unit)
+	if err != nil {
+		return run.Stored{}, err
+	}
 	now := v.clock.Now()
-	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: manifest.Bytes(),
-		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now})
+	ruin := u.State == store.UnitHalfDone && u.Ruined.String != r.ID // what an interrupted write has left is no way back
+	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: length,
+		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin}, sections)
 	return run.Stored{Backup: r.ID, At: now.UnixMicro()}, err
+}
+
+// backupLength is what the main section's backup covers, in bytes.
+func backupLength(raw []byte, all []client.StowSection) (uint64, error) {
+	for _, x := range all {
+		if x.Main && !x.Files {
+			m, err := shelf.DecodeManifest(raw)
+			if err != nil {
+				return 0, err
+			}
+			return m.Bytes(), nil
+		}
+	}
+	return 0, nil
 }
 
 type blobIn struct {
@@ -378,6 +424,30 @@ func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 		b, err = v.store.Image(ctx, d)
 	}
 	return &blobOut{"application/octet-stream", b}, err
+}
+
+// getPieces gives many pieces, framed as putPieces takes them.
+func (v *Service) getPieces(ctx context.Context, in *rawIn) (*blobOut, error) {
+	n, err := decode[client.Names](in.RawBody)
+	if err != nil {
+		return nil, err
+	}
+	if len(n.Names) > 1024 {
+		return nil, core.Fail(core.BadFile, "at most 1024 pieces at once")
+	}
+	pieces, err := v.store.Pieces(ctx, n.Names)
+	if err != nil {
+		return nil, err
+	}
+	var out []byte
+	for _, name := range n.Names {
+		data, ok := pieces[name]
+		if !ok {
+			return nil, core.Fail(core.NotFound, "the shelf has no piece %s", name.Short())
+		}
+		out = append(binary.BigEndian.AppendUint32(out, uint32(len(data))), data...)
+	}
+	return &blobOut{"application/octet-stream", out}, nil
 }
 
 // mayWrite says whether the release of a run still stands. The bench asks before

@@ -41,7 +41,7 @@ func oneModel(s *model.Sheet, m store.Counted) client.Model {
 	for _, c := range procedure.Contradictions(s) {
 		disagree = append(disagree, c.String())
 	}
-	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
+	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Main().Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
 }
 
 func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error) {
@@ -49,7 +49,7 @@ func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error)
 	if err != nil {
 		return client.Model{}, err
 	}
-	if _, err := registry.Loader(s.Loader.Kind); err != nil {
+	if _, err := registry.Loader(s.Main().Loader.Kind); err != nil {
 		return client.Model{}, core.Fail(core.BadFile, "loader.kind: %w", err)
 	}
 	return oneModel(s, store.Counted{}), v.store.PutModel(ctx, s, in.RawBody)
@@ -116,7 +116,7 @@ func sisters(sheet *model.Sheet) []string {
 
 func regions(sheet *model.Sheet) []client.Region {
 	all := []client.Region{}
-	for _, r := range sheet.Memory.Regions {
+	for _, r := range sheet.Main().Memory.Regions {
 		all = append(all, client.Region{Name: r.Name, Use: string(r.Use), Address: r.Address, Length: r.Length, Sector: r.Sector, ReadOnly: r.ReadOnly, Own: r.Own})
 	}
 	return all
@@ -317,7 +317,7 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 	if err != nil {
 		return client.Release{}, err
 	}
-	if _, err := v.store.AddRelease(ctx, r, document, sheet.Memory.Erased, who(ctx).person.ID); err != nil {
+	if _, err := v.store.AddRelease(ctx, r, document, sheet.Main().Memory.Erased, who(ctx).person.ID); err != nil {
 		return client.Release{}, err
 	}
 	if b.Accept != "" {
@@ -388,7 +388,7 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 	out := client.ReleasePage{Release: one, ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
 	for _, p := range one.Parts {
 		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}
-		for _, r := range sheet.Memory.Regions {
+		for _, r := range sheet.Main().Memory.Regions {
 			if p.From < r.End() && p.To > r.Address {
 				place.Regions = append(place.Regions, r.Name)
 				place.Loader = place.Loader || r.Use == "loader"

@@ -86,7 +86,7 @@ func (v *Service) memoryNow(ctx context.Context, u store.Unit, b store.Backup) (
 			if err != nil {
 				return nil, at, err
 			}
-			if s, err := run.Fold(events); err != nil || s.Dangerous {
+			if s, err := run.Fold(events); err != nil || s.Touched() {
 				return nil, at, nil
 			}
 		}
@@ -159,7 +159,7 @@ func explain(images [][]recognise.Chunk, held [][]store.Holder, memory []recogni
 	// What a unit has of its own, and the loader where no release carries it, need no image.
 	var strange []uint64
 	for _, at := range found.Unknown {
-		if r, ok := sheet.Memory.At(at); ok && r.Use != "program" {
+		if r, ok := sheet.Main().Memory.At(at); ok && r.Use != "program" {
 			continue
 		}
 		strange = append(strange, at)
@@ -172,7 +172,7 @@ func regionsOf(sheet *model.Sheet, addresses []uint64) []string {
 	all := []string{}
 	for _, at := range addresses {
 		name := fmt.Sprintf("0x%X", at)
-		if r, ok := sheet.Memory.At(at); ok {
+		if r, ok := sheet.Main().Memory.At(at); ok {
 			name = r.Name
 		}
 		if !slices.Contains(all, name) && len(all) < 20 {
@@ -264,10 +264,10 @@ func (v *Service) inspect(ctx context.Context, in *ImageIn) (client.Inspection, 
 
 // suits holds an image against a model's memory.
 func suits(sheet *model.Sheet, im *image.Image) client.Size {
-	s := client.Size{Model: sheet.Model, Name: sheet.Name.In("en"), Memory: sheet.Memory.Bytes(), Inside: true, Touches: []string{}}
+	s := client.Size{Model: sheet.Model, Name: sheet.Name.In("en"), Memory: sheet.Main().Memory.Bytes(), Inside: true, Touches: []string{}}
 	for _, seg := range im.Segments {
 		covered := uint64(0)
-		for _, r := range sheet.Memory.Regions {
+		for _, r := range sheet.Main().Memory.Regions {
 			from, to := max(seg.Address, r.Address), min(seg.End(), r.End())
 			if from >= to {
 				continue

@@ -319,7 +319,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	if err != nil {
 		return client.Card{}, err
 	}
-	kind, err := registry.Loader(j.sheet.Loader.Kind)
+	kind, err := registry.Loader(j.sheet.Main().Loader.Kind)
 	if err != nil {
 		return client.Card{}, err
 	}
@@ -370,7 +370,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 // lock erases all that is not read-only; a unit that takes a file erases what the
 // sheet does not keep.
 func fates(sheet *model.Sheet, locked bool, back string) (all []client.Fate) {
-	for _, r := range sheet.Memory.Regions {
+	for _, r := range sheet.Main().Memory.Regions {
 		f := client.Fate{Name: r.Name, Use: string(r.Use), Bytes: r.Length, Fate: "lost"}
 		switch {
 		case r.ReadOnly:

@@ -181,9 +181,15 @@ func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts t
 	if err := v.store.AddOrder(ctx, order); err != nil {
 		return client.Result{}, err
 	}
+	o.ID = order.ID
+	return v.ended(ctx, o, lasts)
+}
+
+// ended waits for what comes of an order.
+func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration) (client.Result, error) {
 	late := v.clock.After(lasts)
 	for {
-		got, err := v.store.Order(ctx, order.ID)
+		got, err := v.store.Order(ctx, o.ID)
 		if err != nil {
 			return client.Result{}, err
 		}

@@ -118,7 +118,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 				}
 				if row.State == store.RunClosed && state.Closed == nil { // given up by a lead: no event will come
 					m := progress(&state, nil, seen)
-					m.View.Step, m.View.Board, m.Outcome = run.StepEnded, run.BoardStopped, row.Outcome
+					m.View.Step, m.View.Board, m.Outcome = run.PhaseEnded, run.BoardStopped, row.Outcome
 					return true, true, s.send(fmt.Sprint(seen), "progress", m)
 				}
 				if !first {

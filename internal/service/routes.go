@@ -81,6 +81,8 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/runs/{run}/answers", "answer-run", Technician, "Answer the item that a run waits for", v.answerRun)
 	route(v, api, "POST", "/api/runs/{run}/stop", "stop-run", Technician, "Stop after the action in hand", v.stopRun)
 	route(v, api, "POST", "/api/runs/{run}/resume", "resume-run", Technician, "Take a paused run up again", v.resumeRun)
+	route(v, api, "POST", "/api/runs/{run}/lay-aside", "lay-aside-run", Technician, "Let a run wait for days, with the unit where it is; its link is free meanwhile", v.layAsideRun)
+	route(v, api, "POST", "/api/runs/{run}/abandon", "abandon-run", Technician, "Close a paused run by name; what it owes stays with the unit", v.abandonRun)
 	route(v, api, "POST", "/api/runs/{run}/release", "release-run", Lead, "Give up a run whose bench does not come back", v.releaseRun)
 
 	tolerant(v, api, "POST", "/api/bench/enrol", "enrol", anybody, "Enrol with a one-use code", v.enrol)
@@ -91,6 +93,8 @@ func (v *Service) routes(api huma.API) {
 	tolerant(v, api, "POST", "/api/bench/missing", "missing", benchOnly, "Which pieces the shelf lacks", v.missing)
 	tolerant(v, api, "POST", "/api/bench/backups", "store-backup", benchOnly, "Keep a backup whose pieces are there", v.storeBackup)
 	tolerant(v, api, "POST", "/api/bench/may-write", "may-write", benchOnly, "Whether a run's release still stands, before its first erase", v.mayWrite)
+	route(v, api, "GET", "/api/bench/runs/{run}/events", "moved-run", benchOnly, "The events of a run that was handed to this bench", v.movedRun)
+	raw(v, api, "POST", "/api/bench/pieces", "get-pieces", benchOnly, "Many pieces of the shelf, framed as docs/api.md says", v.getPieces)
 	upload(v, api, "PUT", "/api/bench/pieces", "put-pieces", benchOnly, "Pieces for the shelf, framed as docs/api.md says", "application/octet-stream", v.putPieces)
 	raw(v, api, "GET", "/api/bench/blobs/{digest}", "get-blob", benchOnly, "Content by SHA-256", v.getBlob)
 }

@@ -1,9 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,6 +75,10 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	if err := v.source(ctx, n, u, &row, &o); err != nil {
 		return client.Run{}, v.refuse(ctx, u, err)
 	}
+	links, err := v.lay(ctx, n, p, sheet, &o)
+	if err != nil {
+		return client.Run{}, v.refuse(ctx, u, err)
+	}
 	if row.Opened, err = json.Marshal(o); err != nil {
 		return client.Run{}, err
 	}
@@ -79,11 +86,40 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if err := v.store.OpenRun(ctx, row, order); err != nil {
+	if err := v.store.OpenRun(ctx, row, links, order); err != nil {
 		return client.Run{}, err
 	}
 	v.log.Info("run opened", "run", row.ID, "kind", row.Kind, "unit", u.Serial, "link", p.FullName(), "by", row.By)
 	return v.run(ctx, row.ID)
+}
+
+// lay writes sections and itinerary into the opening event, and names the links that
+// the run claims.
+func (v *Service) lay(ctx context.Context, n client.NewRun, p place, sheet *model.Sheet, o *run.Opened) ([]string, error) {
+	var release *model.Release
+	if !o.Release.IsZero() {
+		raw, err := v.store.Piece(ctx, o.Release)
+		if err != nil {
+			return nil, err
+		}
+		release = new(model.Release)
+		if err := json.Unmarshal(raw, release); err != nil {
+			return nil, err
+		}
+	}
+	claims := []string{p.Bench + "/" + p.Name}
+	links := map[string]string{}
+	for name, at := range n.Links {
+		x, err := v.find(ctx, at)
+		if err != nil {
+			return nil, err
+		}
+		if x.Bench != p.Bench {
+			return nil, core.Fail(core.NotAllowed, "link %s is on another bench than %s; one bench carries a run out", x.FullName(), p.FullName()).Do("Plug both into one bench.")
+		}
+		links[name], claims = x.FullName(), append(claims, x.Bench+"/"+x.Name)
+	}
+	return claims, o.Lay(sheet, release, links)
 }
 
 // refuse enters a refusal into the unit's history: an attempt that came to nothing
@@ -139,7 +175,10 @@ func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row
 		if err != nil {
 			return err
 		}
-		o.Source = &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.ID, Unit: b.Unit}
+		if o.Source, err = v.sourceOf(ctx, b); err != nil {
+			return err
+		}
+		o.Version = b.Running
 		row.Source = sql.NullString{String: b.ID, Valid: true}
 	}
 	return nil
@@ -156,9 +195,14 @@ func (v *Service) owed(ctx context.Context, id string, o *run.Opened) error {
 	if err != nil || s.Opened == nil {
 		return err
 	}
-	o.Relock = (s.Unlocked || s.Opened.Relock) && !s.Locked
-	if s.Settings != nil && s.Settled == nil {
-		o.Settings = s.Settings.Settings
+	for _, due := range s.HandedOn() {
+		due.State, due.By, due.Reason = run.OweOpen, "", ""
+		if due.Tool() || due.Kind == run.OweTest {
+			o.Owed = append(o.Owed, due)
+		}
+	}
+	if x := s.Main(); x.Settings != nil && x.Settled == nil {
+		o.Settings = x.Settings.Settings
 	}
 	return nil
 }
@@ -202,7 +246,7 @@ func (v *Service) consent(ctx context.Context, u store.Unit, r *store.Release, r
 func (v *Service) before(ctx context.Context, id string) (*run.Source, error) {
 	b, err := v.store.Backup(ctx, id)
 	if err == nil {
-		return &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: id, Unit: b.Unit}, nil
+		return v.sourceOf(ctx, b)
 	}
 	if core.KindOf(err) != core.NotFound {
 		return nil, err
@@ -216,6 +260,19 @@ func (v *Service) before(ctx context.Context, id string) (*run.Source, error) {
 		return nil, core.Fail(core.NoWayBack, "run %s left the unit half done, and there is no backup from before it", id).Unit("half done").Do("Ask a lead.")
 	}
 	return o.Covered, nil
+}
+
+// sourceOf is a backup as a run goes by it.
+func (v *Service) sourceOf(ctx context.Context, b store.Backup) (*run.Source, error) {
+	s := &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.ID, Unit: b.Unit}
+	sections, err := v.store.BackupSections(ctx, b.ID)
+	for _, x := range sections {
+		if s.Sections == nil {
+			s.Sections = map[string]core.Digest{}
+		}
+		s.Sections[x.Section] = core.Digest(x.Manifest)
+	}
+	return s, err
 }
 
 // backupFor finds a unit's backup by id or by the start of its digest; without a
@@ -272,23 +329,7 @@ func (v *Service) endPaused(ctx context.Context, u store.Unit) error {
 	if r.State != store.RunPaused {
 		return nil // the claim will say who has it
 	}
-	_, err = v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Reason: "its backup is put back instead"}, r.Bench, orderLasts)
-	if err != nil {
-		return err
-	}
-	late := v.clock.After(orderLasts)
-	for {
-		if r, err = v.store.Run(ctx, r.ID); err != nil || r.State == store.RunClosed {
-			return err
-		}
-		select {
-		case <-v.clock.After(50 * time.Millisecond):
-		case <-late:
-			return core.Fail(core.NotAnswering, "the bench did not close run %s", r.ID)
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
+	return v.abandon(ctx, r, "its backup is put back instead")
 }
 
 // RunPath is a run in a path.
@@ -379,29 +420,15 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	}
 	out.Progress = progress(s, brief, uint64(len(events)))
 	out.Halves, out.From, out.To = s.Halves, s.Fact(core.FactRunning), out.Version
-	if s.Planned != nil {
-		out.Sectors = sectors(s.Planned.Sectors)
-	}
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
 	}
 	out.Answers, out.Sides = answered(s, names), sides(s, names)
-	out.Relabel = s.Identified != nil && s.Identified.Strength != run.ThisUnit
 	if s.Carded != nil {
 		out.Procedure = s.Carded.Procedure
 	}
-	out.Settings, out.Settled = s.Settings, s.Settled
-	if s.Waived != nil {
-		out.Waiver, out.WaivedBy = s.Waived, names[s.Waived.By]
-	}
-	switch {
-	case s.BackedUp != nil:
-		out.Backup, out.BackupHow, out.BackupOf = s.BackedUp.Manifest.String(), s.BackedUp.How, s.BackedUp.Bytes
-		if s.Stored != nil {
-			out.BackupID = s.Stored.Backup
-		}
-	case s.Covered != nil:
-		out.Backup, out.BackupID, out.BackupHow = s.Covered.Manifest.String(), s.Covered.Backup, "run "+s.Covered.Run
+	if s.Opened != nil {
+		ofSections(&out, s, names)
 	}
 	if s.Closed != nil {
 		out.Outcome = string(s.Closed.Outcome)
@@ -414,6 +441,31 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		out.Outcome = r.Outcome
 	}
 	return out, nil
+}
+
+// ofSections fills in what the run's sections tell: the main one in the fields that
+// there were before there were several.
+func ofSections(out *client.Run, s *run.State, names map[string]string) {
+	if x := s.AtWork(); x.Planned != nil {
+		out.Sectors = sectors(x.Planned.Sectors)
+	}
+	x := s.Main()
+	out.Relabel = x.Identified != nil && x.Identified.Strength != run.ThisUnit
+	out.Settings, out.Settled = x.Settings, x.Settled
+	for _, y := range s.Sections {
+		if y.Waived != nil {
+			out.Waiver, out.WaivedBy = y.Waived, names[y.Waived.By]
+		}
+	}
+	switch {
+	case x.BackedUp != nil:
+		out.Backup, out.BackupHow, out.BackupOf = x.BackedUp.Manifest.String(), x.BackedUp.How, x.BackedUp.Bytes
+		if x.Stored != nil {
+			out.BackupID = x.Stored.Backup
+		}
+	case x.Covered != nil:
+		out.Backup, out.BackupID, out.BackupHow = x.Covered.Manifest.String(), x.Covered.Backup, "run "+x.Covered.Run
+	}
 }
 
 type stopIn struct{ RunPath }
@@ -441,31 +493,183 @@ func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
 
 type resumeIn struct {
 	RunPath
-	Body struct {
-		Label string `json:"label,omitempty" maxLength:"64"`
-	}
+	Body client.Resume
 }
 
+// resumeRun has a bench go on with a paused run: the one that it is on, or another,
+// which takes it over.
 func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if in.Body.Label == "" {
-		x, err := v.run(ctx, r.ID)
-		if err != nil {
-			return x, err
-		}
-		if x.Relabel {
-			return x, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another may hang on the lead now").
-				Unit("as the run left it").Do("Read its label again: ferry run resume " + r.ID + " --label SERIAL.")
-		}
+	if r.State != store.RunPaused {
+		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Do("Look at it: ferry run show " + r.ID + ".")
 	}
-	_, err = v.ask(ctx, client.Order{Kind: client.OrderResume, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: r.Epoch}, r.Bench, orderLasts)
+	s, err := v.folded(ctx, r.ID)
 	if err != nil {
 		return client.Run{}, err
 	}
+	if x := s.Main(); in.Body.Label == "" && x.Identified != nil && x.Identified.Strength != run.ThisUnit {
+		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another may hang on the lead now").
+			Unit("as the run left it").Do("Read its label again: ferry run resume " + r.ID + " --label SERIAL.")
+	}
+	p, err := v.find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
+	if err != nil {
+		return client.Run{}, err
+	}
+	if p.Bench != r.Bench { // what the other bench has not handed over is not lost, but nobody can go on from it
+		if err := v.handedOver(ctx, r); err != nil {
+			return client.Run{}, err
+		}
+	}
+	claims, links, err := v.furtherLinks(ctx, s, p, in.Body.Links)
+	if err != nil {
+		return client.Run{}, err
+	}
+	var order client.Order
+	err = v.store.ResumeRun(ctx, r, p.Bench, p.Name, claims, func(epoch uint64) (store.Order, error) {
+		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: epoch, Links: links}
+		o, err := v.order(order, p.Bench)
+		order.ID = o.ID
+		return o, err
+	})
+	if err != nil {
+		return client.Run{}, err
+	}
+	if _, err := v.ended(ctx, order, orderLasts); err != nil {
+		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
+			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))
+		}
+		return client.Run{}, err
+	}
 	return v.run(ctx, r.ID)
+}
+
+// handedOver refuses to move a run whose bench is in touch and still works on it.
+func (v *Service) handedOver(ctx context.Context, r store.Run) error {
+	s, err := v.folded(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	if s.LaidBy == nil && s.Fault == nil && !s.AtRest {
+		return core.Fail(core.Busy, "bench %s has not said that it has put run %s down", r.BenchName, r.ID).Do("Lay it aside there first: ferry run lay-aside " + r.ID + ".")
+	}
+	return nil
+}
+
+func (v *Service) folded(ctx context.Context, id string) (*run.State, error) {
+	events, err := v.store.Events(ctx, id, 0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := run.Fold(events)
+	if err == nil && s.Opened == nil {
+		err = core.Fail(core.NotFound, "no event of run %s has come yet", id)
+	}
+	if err != nil {
+		return nil, core.AsError(err, core.BadFile)
+	}
+	return s, nil
+}
+
+// furtherLinks names what a run claims at its new place, and the links of sections
+// that are on links of their own.
+func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given map[string]string) (claims []string, links map[string]string, err error) {
+	claims = []string{p.Bench + "/" + p.Name}
+	sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, x := range s.Sections {
+		d, ok := sheet.Section(x.Name)
+		if x.Link == "" || !ok {
+			continue
+		}
+		at, err := v.find(ctx, cmp.Or(given[d.Link], x.Link))
+		if err != nil {
+			return nil, nil, err
+		}
+		if at.Bench != p.Bench {
+			return nil, nil, core.Fail(core.CannotTell, "section %s was on %s, which is not at bench %s", x.Name, x.Link, p.BenchName).
+				Do("Say where it is now: --link " + d.Link + "=" + p.BenchName + "/LINK.")
+		}
+		if links == nil {
+			links = map[string]string{}
+		}
+		links[x.Name] = at.FullName()
+		if c := at.Bench + "/" + at.Name; !slices.Contains(claims, c) {
+			claims = append(claims, c)
+		}
+	}
+	return claims, links, nil
+}
+
+type layAsideIn struct {
+	RunPath
+	Body client.LayAside
+}
+
+// layAsideRun lets a run wait for days.
+func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, error) {
+	r, err := v.open(ctx, in.Run)
+	if err != nil {
+		return client.Run{}, err
+	}
+	laid := &run.LaidAside{By: who(ctx).person.ID, Place: in.Body.Place, Holder: in.Body.Holder, Why: in.Body.Why}
+	if _, err := v.ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, orderLasts); err != nil {
+		return client.Run{}, err
+	}
+	if err := v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State != store.RunOpen && x.Brief().Laid != nil }); err != nil {
+		return client.Run{}, err
+	}
+	return v.run(ctx, r.ID)
+}
+
+type abandonIn struct {
+	RunPath
+	Body client.Reason
+}
+
+// abandonRun has the bench close a paused run; what it owes stays with the unit.
+func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, error) {
+	r, err := v.open(ctx, in.Run)
+	if err != nil {
+		return client.Run{}, err
+	}
+	if r.State != store.RunPaused {
+		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Do("Stop it first: ferry run stop " + r.ID + ".")
+	}
+	if err := v.abandon(ctx, r, in.Body.Reason); err != nil {
+		return client.Run{}, err
+	}
+	return v.run(ctx, r.ID)
+}
+
+func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error {
+	_, err := v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Reason: reason}, r.Bench, orderLasts)
+	if err != nil {
+		return err
+	}
+	return v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State == store.RunClosed })
+}
+
+// untilState waits until the bench has told that a run stands as it should.
+func (v *Service) untilState(ctx context.Context, id string, is func(store.Run) bool) error {
+	late := v.clock.After(orderLasts)
+	for {
+		r, err := v.store.Run(ctx, id)
+		if err != nil || is(r) {
+			return err
+		}
+		select {
+		case <-v.clock.After(50 * time.Millisecond):
+		case <-late:
+			return core.Fail(core.NotAnswering, "the bench has not told yet how run %s stands", id).Do("Look at it: ferry run show " + id + ".")
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 type releaseIn struct {
@@ -480,13 +684,12 @@ func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (none, error) {
 	if err != nil {
 		return none{}, err
 	}
-	events, err := v.store.Events(ctx, r.ID, 0)
+	s, err := v.folded(ctx, r.ID)
+	if core.KindOf(err) == core.NotFound {
+		s, err = &run.State{}, nil
+	}
 	if err != nil {
 		return none{}, err
 	}
-	s, err := run.Fold(events)
-	if err != nil {
-		return none{}, err
-	}
-	return none{}, v.store.ReleaseRun(ctx, v.key, r, who(ctx).person.ID, in.Body.Reason, s.Dangerous || s.Stored != nil || s.Covered != nil)
+	return none{}, v.store.ReleaseRun(ctx, v.key, r, who(ctx).person.ID, in.Body.Reason, s.MayHaveTouched())
 }

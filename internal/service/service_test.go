@@ -18,6 +18,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
@@ -32,14 +33,14 @@ type desk struct {
 	t     *testing.T
 	db    *testkit.Database
 	store *store.Store
-	clock *testkit.Clock
+	clock *coretest.Clock
 	http  *httptest.Server
 	log   *strings.Builder
 }
 
 func newDesk(t *testing.T) *desk {
 	t.Helper()
-	d := &desk{t: t, db: testkit.NewDatabase(t, false), clock: testkit.NewClock(time.Now()), log: &strings.Builder{}}
+	d := &desk{t: t, db: testkit.NewDatabase(t, false), clock: coretest.NewClock(time.Now()), log: &strings.Builder{}}
 	var err error
 	if d.store, err = store.Open(ctx, d.db.Serve); err != nil {
 		t.Fatal(err)
@@ -182,7 +183,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	tokens := map[string]string{"viewer": d.person("Ottoline Marsk", service.Viewer, ""), "technician": d.person("Sunniva Dale", service.Technician, ""), "lead": d.person("Imre Kolding", service.Lead, "")}
 	rank := map[string]int{"viewer": 1, "technician": 2, "lead": 3}
 	open := map[string]bool{"sign-in": true, "enrol": true}
-	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`,
+	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
 		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`}

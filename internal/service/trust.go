@@ -261,7 +261,7 @@ func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, 
 		if _, err := v.store.Release(ctx, r.ID); core.KindOf(err) == core.NotFound {
 			out.New++
 		}
-		if _, err := v.store.AddRelease(ctx, r, p.Documents[i], sheets[r.Model].Memory.Erased, who(ctx).person.ID); err != nil {
+		if _, err := v.store.AddRelease(ctx, r, p.Documents[i], sheets[r.Model].Main().Memory.Erased, who(ctx).person.ID); err != nil {
 			return out, err
 		}
 		if by != nil {

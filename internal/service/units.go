@@ -464,12 +464,11 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 	if err != nil {
 		return client.Strip{}, err
 	}
-	p, err := plan.Build(plan.Input{Map: &sheet.Memory, Images: images, Now: now, Base: base})
+	p, err := plan.Build(plan.Input{Map: &sheet.Main().Memory, Images: images, Now: now, Base: base})
 	if err != nil {
 		return client.Strip{}, err
 	}
-	s := run.State{Planned: &run.Planned{Sectors: p.Sectors}}
-	return client.Strip{Sectors: sectors(p.Sectors), States: s.Strip(), Against: release.Version, Read: read}, nil
+	return client.Strip{Sectors: sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: read}, nil
 }
 
 // since lays over a backup what runs have written after it was taken: now is
@@ -488,16 +487,16 @@ func (v *Service) since(ctx context.Context, u store.Unit, b store.Backup, now m
 			return read, err
 		}
 		s, err := run.Fold(events)
-		if err != nil || s.Planned == nil || !s.Dangerous {
+		if err != nil || s.Opened == nil || s.Main().Planned == nil || !s.Main().Touched {
 			continue
 		}
 		read = r.ClosedAt.Time
-		for i, x := range s.Planned.Sectors {
+		for i, x := range s.Main().Planned.Sectors {
 			if x.State != plan.Change {
 				continue
 			}
 			delete(now, x.Address)
-			if s.Right[i] {
+			if s.Main().Right[i] {
 				now[x.Address] = x.Want
 			}
 		}
@@ -527,7 +526,7 @@ func (v *Service) contents(ctx context.Context, sheet *model.Sheet, b store.Back
 		}, address, p)
 	}
 	now := map[uint64]core.Digest{}
-	for _, s := range sheet.Memory.Sectors() {
+	for _, s := range sheet.Main().Memory.Sectors() {
 		data := make([]byte, s.Length)
 		if err := base(s.Address, data); err != nil {
 			return nil, nil, err

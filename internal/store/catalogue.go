@@ -53,7 +53,12 @@ func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
 	if err := s.db.GetContext(ctx, &digest, `SELECT sheet FROM model WHERE name = ?`, name); err != nil {
 		return nil, none(err, "there is no model %q", name)
 	}
-	return s.sheets.get(core.Digest(digest), func(d core.Digest) (*model.Sheet, error) {
+	return s.SheetBy(ctx, core.Digest(digest))
+}
+
+// SheetBy reads a sheet by the digest of its bytes: the one in force, or an earlier one.
+func (s *Store) SheetBy(ctx context.Context, digest core.Digest) (*model.Sheet, error) {
+	return s.sheets.get(digest, func(d core.Digest) (*model.Sheet, error) {
 		raw, err := s.Piece(ctx, d)
 		if err != nil {
 			return nil, err
@@ -278,7 +283,7 @@ func fill(ctx context.Context, dsn string) error {
 			if err != nil {
 				return err
 			}
-			erased[r.Model] = sheet.Memory.Erased
+			erased[r.Model] = sheet.Main().Memory.Erased
 		}
 		marks, err := s.marks(ctx, &r.Release, erased[r.Model])
 		if err != nil {

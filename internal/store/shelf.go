@@ -48,6 +48,37 @@ func (s *Store) Piece(ctx context.Context, name core.Digest) ([]byte, error) {
 	return opened(name, row.Body)
 }
 
+// Pieces gets content by digest, as far as the shelf has it.
+func (s *Store) Pieces(ctx context.Context, names []core.Digest) (map[core.Digest][]byte, error) {
+	found := map[core.Digest][]byte{}
+	for rest := names; len(rest) > 0; {
+		n := min(len(rest), 256)
+		var raw [][]byte
+		for _, d := range rest[:n] {
+			raw = append(raw, append([]byte(nil), d[:]...))
+		}
+		rest = rest[n:]
+		q, args, err := sqlx.In(`SELECT name, body FROM piece WHERE name IN (?)`, raw)
+		if err != nil {
+			return nil, err
+		}
+		var rows []struct {
+			Name []byte `db:"name"`
+			Body []byte `db:"body"`
+		}
+		if err := s.db.SelectContext(ctx, &rows, q, args...); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			name := core.Digest(r.Name)
+			if found[name], err = opened(name, r.Body); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return found, nil
+}
+
 // opened unpacks a piece and checks that it has its name.
 func opened(name core.Digest, body []byte) ([]byte, error) {
 	b, err := unpack.DecodeAll(body, nil)

@@ -25,7 +25,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 13
+const Schema = 14
 
 // Store is the database.
 type Store struct {

@@ -233,16 +233,16 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 		t.Fatal(err)
 	}
 	order := store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}
-	if err := s.OpenRun(ctx, r, order); err != nil {
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/" + r.Link}, order); err != nil {
 		t.Fatal(err)
 	}
 	other := r
 	other.ID, other.Unit, order.ID = store.NewID(), store.NewID(), store.NewID()
-	if err := s.OpenRun(ctx, other, order); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), r.ID) {
+	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, order); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), r.ID) {
 		t.Errorf("the same link: %v", err)
 	}
 	other.Link, other.Unit = "b", r.Unit
-	if err := s.OpenRun(ctx, other, order); core.KindOf(err) != core.Busy {
+	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, order); core.KindOf(err) != core.Busy {
 		t.Errorf("the same unit: %v", err)
 	}
 	r, err := s.Run(ctx, r.ID)
@@ -261,7 +261,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 		to    int
 		have  uint64
 	}{{1, 3, 3}, {1, 3, 3}, {2, 5, 5}, {8, 10, 5}, {6, 10, 10}, {11, 10, 10}} {
-		have, _, err := s.TakeEvents(ctx, key, r, 1, x.first, bodies[x.first-1:x.to], "")
+		have, _, err := s.TakeEvents(ctx, key, r, r.Bench, 1, x.first, bodies[x.first-1:x.to], "")
 		if err != nil || have != x.have {
 			t.Errorf("from %d to %d: have %d, %v; want %d", x.first, x.to, have, err, x.have)
 		}
@@ -271,7 +271,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			if _, _, err := s.TakeEvents(ctx, key, r, 1, 11, [][]byte{event(11, run.KindReading, nil), event(12, run.KindReading, nil)}, ""); err != nil {
+			if _, _, err := s.TakeEvents(ctx, key, r, r.Bench, 1, 11, [][]byte{event(11, run.KindReading, nil), event(12, run.KindReading, nil)}, ""); err != nil {
 				t.Error(err)
 			}
 		}()
@@ -281,7 +281,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	if err != nil || len(events) != 8 || events[0].N != 5 || events[7].N != 12 {
 		t.Errorf("%d events, %v", len(events), err)
 	}
-	if _, _, err := s.TakeEvents(ctx, key, r, 1, 13, nil, string(run.Interrupted)); err != nil {
+	if _, _, err := s.TakeEvents(ctx, key, r, r.Bench, 1, 13, nil, string(run.Interrupted)); err != nil {
 		t.Fatal(err)
 	}
 	if r, _ = s.Run(ctx, r.ID); r.State != store.RunPaused || r.Outcome != "interrupted" {
@@ -293,7 +293,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); core.KindOf(err) != core.NotFound {
 		t.Errorf("a second time: %v", err)
 	}
-	if err := s.OpenRun(ctx, other, order); err != nil {
+	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, order); err != nil {
 		t.Errorf("after the release: %v", err)
 	}
 }

@@ -17,9 +17,12 @@ import (
 
 // The states of a unit in the register.
 const (
-	UnitKnown    = "known"     // entered, nothing done yet
-	UnitDone     = "done"      // its last run ended well
-	UnitHalfDone = "half-done" // a write was begun and did not end well
+	UnitKnown     = "known"      // entered, nothing done yet
+	UnitDone      = "done"       // its last run ended well
+	UnitHalfDone  = "half-done"  // a write was begun and did not end well
+	UnitNotProven = "not-proven" // written, and nobody has seen it run or pass its test
+	UnitDoNotUse  = "do-not-use" // a person said so
+	UnitSetApart  = "set-apart"  // a person took it out of the way
 )
 
 // Unit is one physical thing.
@@ -33,6 +36,8 @@ type Unit struct {
 	State    string         `db:"state"`
 	Ruined   sql.NullString `db:"ruined_by"` // the run that left it half done
 	Entered  time.Time      `db:"entered_at"`
+	Owed     string         `db:"owed"`    // by earlier runs: run.Obligation in JSON
+	Decided  string         `db:"decided"` // by a person: a standing
 	Seen     sql.NullTime   `db:"seen_at"`
 	Run      sql.NullString `db:"run"` // open run
 }
@@ -271,15 +276,45 @@ type Backup struct {
 	How      string    `db:"how"`
 	Taken    time.Time `db:"taken_at"`
 	Stored   time.Time `db:"stored_at"`
+	Ruin     bool      `db:"ruin"` // taken of what an interrupted write had left: no way back
 }
 
-// AddBackup keeps a backup under its run's id; a run's second try takes the place
-// of the first.
-func (s *Store) AddBackup(ctx context.Context, b Backup) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO backup (id, unit, manifest, length, running, how, taken_at, stored_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), length = VALUES(length), running = VALUES(running), how = VALUES(how), taken_at = VALUES(taken_at), stored_at = VALUES(stored_at)`,
-		b.ID, b.Unit, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC())
-	return err
+// BackupSection is the part of a backup that one section has.
+type BackupSection struct {
+	Section  string `db:"section"`
+	Manifest []byte `db:"manifest"`
+	Files    bool   `db:"files"`
+	How      string `db:"how"`
+}
+
+// AddBackup keeps a backup under its run's id, as long as that run is open; a run's
+// second try takes the place of the first.
+func (s *Store) AddBackup(ctx context.Context, b Backup, sections []BackupSection) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		x, err := tx.ExecContext(ctx, `INSERT INTO backup (id, unit, manifest, length, running, how, taken_at, stored_at, ruin)
+			SELECT r.id, ?, ?, ?, ?, ?, ?, ?, ? FROM run r WHERE r.id = ? AND r.state <> 'closed'
+			ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), length = VALUES(length), running = VALUES(running), how = VALUES(how), taken_at = VALUES(taken_at), stored_at = VALUES(stored_at), ruin = VALUES(ruin)`,
+			b.Unit, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC(), b.Ruin, b.ID)
+		if err != nil {
+			return err
+		}
+		if n, _ := x.RowsAffected(); n == 0 {
+			return core.Fail(core.NotAllowed, "run %s is closed; no backup is stored for it any more", b.ID)
+		}
+		for _, p := range sections {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO backup_section (backup, section, manifest, files, how) VALUES (?, ?, ?, ?, ?)
+				ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), files = VALUES(files), how = VALUES(how)`, b.ID, p.Section, p.Manifest, p.Files, p.How); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// BackupSections lists the sections of a backup; none where the model has only one.
+func (s *Store) BackupSections(ctx context.Context, id string) (all []BackupSection, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT section, manifest, files, how FROM backup_section WHERE backup = ? ORDER BY section`, id)
+	return all, err
 }
 
 func (s *Store) backup(ctx context.Context, where string, arg any) (b Backup, err error) {

@@ -14,14 +14,16 @@ import (
 
 	"zealousferry/console"
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/model"
 	"zealousferry/core/trust"
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
 	"zealousferry/internal/service"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/store"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 // Patience is how long a test waits for something that comes at its own time. It
@@ -101,9 +103,9 @@ func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
 	var links []bench.Port
 	for i, c := range change {
 		name := string(rune('a' + i))
-		u, sheet, err := SmallUnit(func(s *sim.Spec) {
+		u, sheet, err := coretest.SmallUnit(func(s *sim.Spec) {
 			s.Serial, s.Scale = fmt.Sprintf("S-%04d", i+1), w.Scale
-			s.Fresh = func() []byte { return world.Memory(w.sheet(), s.Serial, SmallProgram(Version1)) }
+			s.Fresh = func() []byte { return board.Memory(w.sheet(), s.Serial, coretest.SmallProgram(Version1)) }
 			if c != nil {
 				c(s)
 			}
@@ -134,7 +136,7 @@ func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
 }
 
 func (w *World) sheet() *model.Sheet {
-	s, err := model.ReadSheet(Small)
+	s, err := model.ReadSheet(coretest.Small)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -144,11 +146,11 @@ func (w *World) sheet() *model.Sheet {
 // catalogue puts the small board and two releases of it into the service.
 func (w *World) catalogue() {
 	ctx := context.Background()
-	if _, err := w.Lead.PutModel(ctx, Small); err != nil {
+	if _, err := w.Lead.PutModel(ctx, coretest.Small); err != nil {
 		w.t.Fatal(err)
 	}
 	for _, v := range []string{Version1, Version2} {
-		w.AddRelease(v, SmallProgram(v), map[string][]string{"revision": {"D"}})
+		w.AddRelease(v, coretest.SmallProgram(v), map[string][]string{"revision": {"D"}})
 	}
 }
 

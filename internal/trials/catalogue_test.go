@@ -15,11 +15,12 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
 	"zealousferry/internal/client"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // TestAWithdrawalReachesARunUpToItsFirstErase withdraws the release while the run
@@ -99,7 +100,7 @@ func add(t *testing.T, w *testkit.World, n client.NewRelease, program []byte) cl
 // in one step, run by run.
 func TestASteppingStoneIsPutInFirst(t *testing.T) {
 	w := testkit.NewWorld(t)
-	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}, Rules: []model.Rule{{Fact: "running", AtLeast: "2.0.0"}}, Accept: "made by the test"}, testkit.SmallProgram("3.0.0"))
+	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}, Rules: []model.Rule{{Fact: "running", AtLeast: "2.0.0"}}, Accept: "made by the test"}, coretest.SmallProgram("3.0.0"))
 	for _, want := range []string{"2.0.0", "3.0.0", "3.0.0"} {
 		f, err := w.Technician.Fit(ctx, "b/a", "", "")
 		if err != nil {
@@ -133,8 +134,8 @@ func TestASteppingStoneIsPutInFirst(t *testing.T) {
 // want a reason, which stands in the record.
 func TestConsent(t *testing.T) {
 	w := testkit.NewWorld(t)
-	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}}, testkit.SmallProgram("3.0.0"))
-	add(t, w, client.NewRelease{Version: "4.0.0", Channel: model.Candidate, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test"}, testkit.SmallProgram("4.0.0"))
+	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}}, coretest.SmallProgram("3.0.0"))
+	add(t, w, client.NewRelease{Version: "4.0.0", Channel: model.Candidate, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test"}, coretest.SmallProgram("4.0.0"))
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +151,7 @@ func TestConsent(t *testing.T) {
 	if err := open("3.0.0", "because"); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "Nobody vouches for its images") {
 		t.Errorf("nobody vouches: %v", err)
 	}
-	add(t, w, client.NewRelease{Version: "3.1.0", Fits: map[string][]string{"revision": {"C"}}}, testkit.SmallProgram("3.1.0"))
+	add(t, w, client.NewRelease{Version: "3.1.0", Fits: map[string][]string{"revision": {"C"}}}, coretest.SmallProgram("3.1.0"))
 	if err := open("3.1.0", "because"); core.KindOf(err) != core.DoesNotFit || !strings.Contains(err.Error(), "It is for revision C") {
 		t.Errorf("nobody vouches, and it does not fit: %v", err)
 	}
@@ -191,7 +192,7 @@ func TestConsent(t *testing.T) {
 // TestMemoryIsKnownByItsContent reads what is in a unit: a release, a release of
 // which something differs, and a program that nobody knows.
 func TestMemoryIsKnownByItsContent(t *testing.T) {
-	strange := testkit.SmallProgram("1.0.0")
+	strange := coretest.SmallProgram("1.0.0")
 	for i := range strange {
 		if i > 40 && i%2 == 0 {
 			strange[i] ^= byte(i >> 3)
@@ -255,7 +256,7 @@ func TestARenamedPackedOrConvertedFileIsTheSameImage(t *testing.T) {
 	l := commandLine(t, w, "viewer")
 	dir := t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }
-	program := testkit.SmallProgram("2.0.0")
+	program := coretest.SmallProgram("2.0.0")
 	os.WriteFile(at("a.bin"), program, 0o600)
 	for _, c := range [][]string{{"image", "convert", at("a.bin"), at("b.hex"), "--at", "0x1000"}, {"image", "convert", at("b.hex"), at("c.s19")}, {"image", "convert", at("c.s19"), at("d.uf2")}, {"image", "convert", at("d.uf2"), at("e.txt"), "--to", "ti-txt"}} {
 		if out, errs, code := l.run(c...); code != 0 || !strings.Contains(errs, "Nothing was lost.") {
@@ -297,7 +298,7 @@ func TestAPackGoesFromOneTeamToAnother(t *testing.T) {
 		return strings.Join(strings.Fields(out.String()+errs.String()), " ")
 	}
 	for i, v := range []string{"3.0.0", "3.1.0"} {
-		add(t, from, client.NewRelease{Version: v, Fits: map[string][]string{"revision": {"D"}}, Supersedes: []string{"2.0.0"}}, testkit.SmallProgram(v))
+		add(t, from, client.NewRelease{Version: v, Fits: map[string][]string{"revision": {"D"}}, Supersedes: []string{"2.0.0"}}, coretest.SmallProgram(v))
 		run(maker, 0, "release", "pack", fmt.Sprintf("plain-%d.zip", i+1), "small@"+v, "--series", "small", "--number", fmt.Sprint(i+1))
 	}
 	run(maker, 0, "key", "make", "Marsk Boards", "--file", "maker.key")
@@ -385,7 +386,7 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 func TestWhatAJobNeedsFirst(t *testing.T) {
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
-	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test", Wants: []model.Want{{Kind: model.Entitlement, Name: "portal", LeadDays: 2}}}, testkit.SmallProgram("3.0.0"))
+	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test", Wants: []model.Want{{Kind: model.Entitlement, Name: "portal", LeadDays: 2}}}, coretest.SmallProgram("3.0.0"))
 	l.json("identify", "b/a")
 	state := func(day string) string {
 		t.Helper()
@@ -445,9 +446,9 @@ func TestTheTeamsTarget(t *testing.T) {
 
 func TestTheCatalogueIsSearched(t *testing.T) {
 	w := testkit.NewWorld(t)
-	add(t, w, client.NewRelease{Version: "3.0.0", Number: "SM-300-A", Cures: "Ends the stall after warm-up.", Accept: "x y z"}, testkit.SmallProgram("3.0.0"))
-	add(t, w, client.NewRelease{Version: "3.1.0", Number: "SM-310-A", Cures: "Prints 100% of the fares.", Accept: "x y z", Rules: []model.Rule{{Fact: "serial", OneOf: []string{"HB-4471-C"}}}}, testkit.SmallProgram("3.1.0"))
-	digest := core.DigestOf(testkit.SmallProgram("3.0.0")).String()
+	add(t, w, client.NewRelease{Version: "3.0.0", Number: "SM-300-A", Cures: "Ends the stall after warm-up.", Accept: "x y z"}, coretest.SmallProgram("3.0.0"))
+	add(t, w, client.NewRelease{Version: "3.1.0", Number: "SM-310-A", Cures: "Prints 100% of the fares.", Accept: "x y z", Rules: []model.Rule{{Fact: "serial", OneOf: []string{"HB-4471-C"}}}}, coretest.SmallProgram("3.1.0"))
+	digest := core.DigestOf(coretest.SmallProgram("3.0.0")).String()
 	for words, want := range map[string]string{"stall": "3.0.0", "warm stall": "3.0.0", "SM-31": "3.1.0", "3.": "3.0.0 3.1.0", "fares": "3.1.0", "HB-4471-C": "3.1.0", "HB-9999-C": "", digest: "3.0.0", "nothing": "", "100%": "3.1.0", "+stall -(": "3.0.0", "small 2.0": "2.0.0", `"`: "1.0.0 2.0.0 3.0.0 3.1.0"} {
 		got, err := w.Viewer.Releases(ctx, words, "", 0, 50)
 		if err != nil {

@@ -15,8 +15,8 @@ import (
 
 	"zealousferry/core/image"
 	"zealousferry/core/image/ihex"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // ferry builds the program once.

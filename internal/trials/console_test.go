@@ -11,9 +11,10 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"zealousferry/core/coretest"
 	"zealousferry/core/run"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // tab opens a tab of the console, signed in as somebody.
@@ -182,8 +183,8 @@ func TestAFileIsLookedAtInTheConsole(t *testing.T) {
 	w := testkit.NewWorld(t)
 	dir := t.TempDir()
 	one, two := filepath.Join(dir, "one.bin"), filepath.Join(dir, "two.bin")
-	os.WriteFile(one, testkit.SmallProgram("2.0.0"), 0o600)
-	os.WriteFile(two, testkit.SmallProgram("1.0.0"), 0o600)
+	os.WriteFile(one, coretest.SmallProgram("2.0.0"), 0o600)
+	os.WriteFile(two, coretest.SmallProgram("1.0.0"), 0o600)
 	x := tab(t, w, "viewer", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/inspect"), testkit.Until(`document.querySelector("[data-file]")`), chromedp.SetUploadFiles(`[data-file]`, []string{one}, chromedp.ByQuery), says("raw binary"), says("small 2.0.0"),
 		chromedp.SetUploadFiles(`[data-other]`, []string{two}, chromedp.ByQuery), says("How they differ"), testkit.Until(`document.querySelector("[data-difference] .differs")`))
@@ -208,7 +209,7 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 func TestALeadAddsAReleaseByClicks(t *testing.T) {
 	w := testkit.NewWorld(t)
 	file := filepath.Join(t.TempDir(), "small-3.bin")
-	os.WriteFile(file, testkit.SmallProgram("3.0.0"), 0o600)
+	os.WriteFile(file, coretest.SmallProgram("3.0.0"), 0o600)
 	x := tab(t, w, "lead", 1280, 800)
 	fill := func(field, text string) chromedp.Action {
 		selector := fmt.Sprintf(`[%s] input`, field)

@@ -12,12 +12,13 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 var ctx = context.Background()
@@ -37,7 +38,7 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 	if r.Outcome != "done" || r.From != "1.0.0" || r.To != "2.0.0" || !r.Signed || r.Backup == "" {
 		t.Fatalf("%+v", r)
 	}
-	if got := w.Units["a"].Memory(); !bytes.Equal(got[0x1000:][:20<<10], testkit.SmallProgram("2.0.0")) || bytes.Equal(got, before) {
+	if got := w.Units["a"].Memory(); !bytes.Equal(got[0x1000:][:20<<10], coretest.SmallProgram("2.0.0")) || bytes.Equal(got, before) {
 		t.Error("what was matched is not what is in the memory")
 	}
 	if f, _ = w.Technician.Fit(ctx, "S-0001", "", ""); !f.Verdicts[0].Current || f.Verdicts[1].Step != "older" {
@@ -80,7 +81,7 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 
 func TestARefusalAndAContradictionStandInTheHistory(t *testing.T) {
 	w := testkit.NewWorld(t)
-	w.AddRelease("3.0.0", testkit.SmallProgram("3.0.0"), map[string][]string{"revision": {"C"}})
+	w.AddRelease("3.0.0", coretest.SmallProgram("3.0.0"), map[string][]string{"revision": {"C"}})
 	r := w.Flash("a", "3.0.0")
 	if r.Outcome != "refused" || r.Progress.Fault.Kind != core.DoesNotFit {
 		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
@@ -135,7 +136,7 @@ func TestTheBenchKilledInTheMiddleOfAWrite(t *testing.T) {
 	if _, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a"}); core.KindOf(err) != core.Busy || !strings.Contains(err.(*core.Error).Next, "ferry run resume "+r.ID) {
 		t.Errorf("a new run on a paused one's link: %v", err)
 	}
-	w.Wait("the bench to take orders", func() bool { _, err := w.Technician.ResumeRun(ctx, r.ID, ""); return err == nil })
+	w.Wait("the bench to take orders", func() bool { _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); return err == nil })
 	if r = w.Follow(r.ID); r.Outcome != "done" || r.Halves != 2 || r.Record.Halves != 2 {
 		t.Fatalf("%s, %d halves, %+v", r.Outcome, r.Halves, r.Progress.Fault)
 	}

@@ -12,11 +12,12 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // underSeat is a procedure for the small board.
@@ -50,7 +51,7 @@ func handed(t *testing.T, loader string, change func(*sim.Spec)) *testkit.World 
 			change(s)
 		}
 	})
-	if _, err := w.Lead.PutModel(ctx, append(testkit.SmallSheetOf(loader), underSeat...)); err != nil {
+	if _, err := w.Lead.PutModel(ctx, append(coretest.SmallSheetOf(loader), underSeat...)); err != nil {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
@@ -308,7 +309,7 @@ func TestCardAndCheckOnTheCommandLine(t *testing.T) {
 	}
 	two := strings.Replace(underSeat, "procedures:\n", "", 1)
 	two = strings.NewReplacer("name: under-seat", "name: on-the-bench", "volts: 3.3", "volts: 5").Replace(two)
-	os.WriteFile(filepath.Join(dir, "two.yaml"), append(testkit.SmallSheetOf("gangway"), underSeat+two...), 0o600)
+	os.WriteFile(filepath.Join(dir, "two.yaml"), append(coretest.SmallSheetOf("gangway"), underSeat+two...), 0o600)
 	if out, code := ferry("model", "check", "two.yaml"); code != 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), "under-seat feeds 3.3 V, on-the-bench feeds 5 V") {
 		t.Errorf("exit %d\n%s", code, out)
 	}

@@ -30,18 +30,20 @@ func newServer(t *testing.T, h http.Handler) string {
 // floors are the floors of the house; a package without one is an error.
 var floors = map[string]int{
 	"core": -1, "console": 0,
-	"core/image": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0,
+	"core/image": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0, "sim": 0,
 	"core/model": 1, "core/loader": 1, "core/shelf": 1, "core/history": 1,
-	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/diagnose": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2,
-	"core/run":        3,
-	"internal/client": 4, "internal/store": 4, "internal/sim": 4,
-	"internal/service": 5, "internal/bench": 5,
-	"internal/demo":    6,
-	"internal/cli":     7,
-	"internal/measure": 8,
-	"internal/testkit": 7,
-	"internal/trials":  8,
-	"cmd/ferry":        8,
+	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2, "sim/board": 2,
+	"core/visit": 3,
+	"core/run":   4, "core/diagnose": 4,
+	"core/coretest":   5,
+	"internal/client": 5, "internal/store": 5,
+	"internal/service": 6, "internal/bench": 6,
+	"internal/demo":    7,
+	"internal/cli":     8,
+	"internal/testkit": 8,
+	"internal/measure": 9,
+	"internal/trials":  9,
+	"cmd/ferry":        9,
 }
 
 // floorOf finds a package's floor: its own or its parent's.

@@ -13,6 +13,7 @@ import (
 
 	"github.com/creack/pty"
 
+	"zealousferry/core/coretest"
 	"zealousferry/internal/testkit"
 )
 
@@ -50,7 +51,7 @@ func TestAFlashByKeyboard(t *testing.T) {
 	w := testkit.NewWorld(t)
 	sheet := strings.Replace(underSeat, `      - { id: strap,`, `      - { id: front, do: photo, at: found, says: { en: "Picture of the front." } }
       - { id: strap,`, 1)
-	if _, err := w.Lead.PutModel(ctx, append(testkit.SmallSheetOf("gangway"), sheet...)); err != nil {
+	if _, err := w.Lead.PutModel(ctx, append(coretest.SmallSheetOf("gangway"), sheet...)); err != nil {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {

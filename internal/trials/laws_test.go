@@ -18,12 +18,13 @@ import (
 	_ "github.com/go-sql-driver/mysql"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // Each law of the house has a test here that tries to break it. The trials at
@@ -98,10 +99,10 @@ func TestLaw3KilledAtAnyInstantNothingIsLost(t *testing.T) {
 	w.StartBench(nil)
 	w.Wait("the service to have caught up", func() bool { x, err := w.Technician.Run(ctx, r.ID); return err == nil && x.State == "paused" })
 	w.Units["a"].Set(sim.Faults{CutLead: 4000})
-	w.Wait("the bench to take orders", func() bool { _, err := w.Technician.ResumeRun(ctx, r.ID, ""); return err == nil })
+	w.Wait("the bench to take orders", func() bool { _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); return err == nil })
 	r = w.Follow(r.ID)
 	if r.Outcome == "interrupted" {
-		if _, err := w.Technician.ResumeRun(ctx, r.ID, ""); err != nil {
+		if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
 			t.Fatal(err)
 		}
 		r = w.Follow(r.ID)
@@ -110,7 +111,7 @@ func TestLaw3KilledAtAnyInstantNothingIsLost(t *testing.T) {
 		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
 	want := bytes.Clone(before)
-	copy(want[0x1000:], testkit.SmallProgram("2.0.0"))
+	copy(want[0x1000:], coretest.SmallProgram("2.0.0"))
 	if !bytes.Equal(w.Units["a"].Memory(), want) {
 		t.Error("the memory is not what it should be")
 	}
@@ -122,13 +123,13 @@ func TestLaw3KilledAtAnyInstantNothingIsLost(t *testing.T) {
 func TestLaw4WhatWasMatchedIsWhatIsWritten(t *testing.T) {
 	w := testkit.NewWorld(t)
 	r := w.Flash("a", "2.0.0")
-	if len(r.Record.Images) != 1 || r.Record.Images[0] != core.DigestOf(testkit.SmallProgram("2.0.0")) || r.Record.Verified != "unit-digest" {
+	if len(r.Record.Images) != 1 || r.Record.Images[0] != core.DigestOf(coretest.SmallProgram("2.0.0")) || r.Record.Verified != "unit-digest" {
 		t.Errorf("record %+v", r.Record)
 	}
 	// A release's image changed on the shelf is found before anything is written.
-	im := core.DigestOf(testkit.SmallProgram("1.0.0"))
+	im := core.DigestOf(coretest.SmallProgram("1.0.0"))
 	db := w.DB.Open(t, w.DB.Root)
-	if _, err := db.Exec(`UPDATE piece SET body = (SELECT b.body FROM (SELECT body FROM piece WHERE length = 4096 LIMIT 1) b) WHERE name IN (?)`, chunkOf(testkit.SmallProgram("1.0.0"))); err != nil {
+	if _, err := db.Exec(`UPDATE piece SET body = (SELECT b.body FROM (SELECT body FROM piece WHERE length = 4096 LIMIT 1) b) WHERE name IN (?)`, chunkOf(coretest.SmallProgram("1.0.0"))); err != nil {
 		t.Fatal(err)
 	}
 	os.Remove(filepath.Join(w.Dir, "shelf.pack")) // and the bench does not have it
@@ -343,7 +344,7 @@ func TestLaw8NoSecretLeaks(t *testing.T) {
 	if _, err := w.Viewer.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a"}); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a viewer opens a run: %v", err)
 	}
-	if _, err := w.Lead.Blob(ctx, core.DigestOf(testkit.SmallProgram("2.0.0"))); core.KindOf(err) != core.NotAllowed {
+	if _, err := w.Lead.Blob(ctx, core.DigestOf(coretest.SmallProgram("2.0.0"))); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a person reads the shelf like a bench: %v", err)
 	}
 	// A backup goes only to the unit it came from.

@@ -13,12 +13,13 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
-	"zealousferry/internal/sim"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // joined starts the world's bench anew with an adapter on link a.
@@ -165,7 +166,7 @@ func TestWiresOfThisTime(t *testing.T) {
 func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 	w := testkit.NewWorld(t)
 	wired := strings.Replace(underSeat, "adapter: two-wire lead", "adapter: two-wire lead\n        volts: 3.3", 1)
-	if _, err := w.Lead.PutModel(ctx, append(testkit.SmallSheetOf("gangway"), wired...)); err != nil {
+	if _, err := w.Lead.PutModel(ctx, append(coretest.SmallSheetOf("gangway"), wired...)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V"}); err != nil {
@@ -326,7 +327,7 @@ func TestALabelForEveryTakingUp(t *testing.T) {
 // of the same place stand beside each other.
 func TestFoundAndLeftSideBySide(t *testing.T) {
 	w := testkit.NewWorld(t)
-	sheet := strings.Replace(string(testkit.SmallSheetOf("gangway")), "  revision: { values: [C, D] }\n", "  revision: { values: [C, D] }\n  lamp: { values: [green, none] }\n", 1)
+	sheet := strings.Replace(string(coretest.SmallSheetOf("gangway")), "  revision: { values: [C, D] }\n", "  revision: { values: [C, D] }\n  lamp: { values: [green, none] }\n", 1)
 	sheet += `procedures:
   - name: seen
     edition: 1

@@ -218,6 +218,30 @@ export interface paths {
          * @description Role: bench.
          */
         put: operations["put-pieces"];
+        /**
+         * Many pieces of the shelf, framed as docs/api.md says
+         * @description Role: bench.
+         */
+        post: operations["get-pieces"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bench/runs/{run}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The events of a run that was handed to this bench
+         * @description Role: bench.
+         */
+        get: operations["moved-run"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -929,6 +953,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run}/abandon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Close a paused run by name; what it owes stays with the unit
+         * @description Role: technician.
+         */
+        post: operations["abandon-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run}/answers": {
         parameters: {
             query?: never;
@@ -963,6 +1007,26 @@ export interface paths {
         get: operations["follow-run"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run}/lay-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let a run wait for days, with the unit where it is; its link is free meanwhile
+         * @description Role: technician.
+         */
+        post: operations["lay-aside-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1713,6 +1777,7 @@ export interface components {
             /** Format: int64 */
             have: number;
             head?: components["schemas"]["HistoryHead"];
+            moved?: boolean;
         };
         Heard: {
             /** @description Of the program, through its loader. */
@@ -1753,6 +1818,17 @@ export interface components {
             /** Format: int64 */
             sectors: number;
         };
+        HistoryOwed: {
+            by?: string;
+            item?: string;
+            kind: string;
+            reason?: string;
+            says?: string;
+            section?: string;
+            /** Format: int64 */
+            since: number;
+            state: string;
+        };
         HistoryRecord: {
             adapter?: string;
             backup: string;
@@ -1777,19 +1853,48 @@ export interface components {
             /** Format: int64 */
             opened: number;
             outcome: string;
+            owed?: components["schemas"]["HistoryOwed"][];
             plan: string;
             previous: string;
             reason: string;
             reference?: string;
             release: string;
             run: string;
+            sections?: components["schemas"]["HistorySection"][];
             serial: string;
+            tests?: components["schemas"]["HistoryTest"][];
             to: string;
             undone?: string[];
             unit: string;
             verified: string;
+            waived?: components["schemas"]["HistoryWaived"][];
             waivers: string[];
             wayBack?: string;
+        };
+        HistorySection: {
+            backup: string;
+            condition: string;
+            from?: string;
+            name: string;
+            plan: string;
+            title?: string;
+            to?: string;
+            verified?: string;
+        };
+        HistoryTest: {
+            /** Format: int64 */
+            at: number;
+            by: string;
+            item: string;
+            note?: string;
+            says: string;
+            value: string;
+        };
+        HistoryWaived: {
+            by: string;
+            gate: string;
+            reason: string;
+            section?: string;
         };
         Identity: {
             /** @description Names of facts on which the wire and the label disagree. */
@@ -1998,6 +2103,13 @@ export interface components {
             same: number;
             version: string;
         };
+        LayAside: {
+            /** @description Who has it. */
+            holder: string;
+            /** @description Where the unit is meanwhile. */
+            place: string;
+            why?: string;
+        };
         Link: {
             /** @description Serial of the adapter that the bench has on it. */
             adapter?: string;
@@ -2145,9 +2257,10 @@ export interface components {
             values: string[];
         };
         ModelItem: {
+            after?: string;
             again?: string;
             /** @enum {string} */
-            at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "left";
+            at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "between" | "left";
             choices?: components["schemas"]["ModelChoice"][];
             /** @enum {string} */
             do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read";
@@ -2160,10 +2273,13 @@ export interface components {
             /** Format: double */
             most?: number;
             on?: boolean;
+            reading?: boolean;
             says: {
                 [key: string]: string;
             };
+            section?: string;
             signs?: components["schemas"]["ModelSign"][];
+            test?: boolean;
             text?: string;
             undo?: string;
             unit?: string;
@@ -2226,6 +2342,8 @@ export interface components {
             from: number;
             image: string;
             name: string;
+            runs?: string;
+            section?: string;
             /** Format: int64 */
             to: number;
         };
@@ -2323,6 +2441,9 @@ export interface components {
             models: components["schemas"]["Model"][];
             /** Format: int64 */
             total: number;
+        };
+        Moved: {
+            events: string[];
         };
         Names: {
             names: string[];
@@ -2455,6 +2576,10 @@ export interface components {
             kind: "flash" | "restore" | "backup";
             /** @description The serial on the label, confirmed by the person, where the wire does not tell it. */
             label?: string;
+            /** @description The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is. */
+            links?: {
+                [key: string]: string;
+            };
             reason?: string;
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
@@ -2677,8 +2802,15 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
-        ResumeInBody: {
+        Resume: {
+            /** @description The link (BENCH/NAME) that the unit is on now; the one before where it is empty. It may be another bench's. */
+            at?: string;
+            /** @description The serial on the label, where the wire does not tell it. */
             label?: string;
+            /** @description As for opening a run, where they changed. */
+            links?: {
+                [key: string]: string;
+            };
         };
         Run: {
             /** @description What people and the tool answered to the procedure's items. */
@@ -2746,21 +2878,63 @@ export interface components {
             n: number;
             /** Format: int64 */
             schema: number;
+            section?: string;
         };
         RunFault: {
             gate?: string;
             kind: string;
             message: string;
             next: string;
+            section?: string;
             /** Format: int64 */
             sector?: number;
             state: string;
             step: string;
+            then?: string;
         };
         RunHands: {
             calling?: boolean;
             item: string;
             says: string;
+        };
+        RunLaidAside: {
+            by: string;
+            holder: string;
+            place: string;
+            why?: string;
+        };
+        RunObligation: {
+            by?: string;
+            item?: string;
+            kind: string;
+            reason?: string;
+            run?: string;
+            says?: string;
+            section?: string;
+            /** Format: int64 */
+            since: number;
+            /** @enum {string} */
+            state: "open" | "discharged" | "excused";
+        };
+        RunPartView: {
+            atWork?: boolean;
+            before?: string[];
+            /** Format: int64 */
+            changes: number;
+            condition: string;
+            /** Format: int64 */
+            done: number;
+            files?: boolean;
+            name: string;
+            passed?: boolean;
+            /** Format: int64 */
+            right: number;
+            saved: boolean;
+            strip?: string;
+            title: string;
+            /** Format: int64 */
+            total: number;
+            version?: string;
         };
         RunSettings: {
             settings: components["schemas"]["LoaderSetting"][];
@@ -2783,15 +2957,19 @@ export interface components {
             done: number;
             hands?: components["schemas"]["RunHands"];
             item?: components["schemas"]["ModelItem"];
+            laid?: components["schemas"]["RunLaidAside"];
             /** Format: int64 */
             left: number;
             /** Format: double */
             line: number;
             outcome: string;
+            owed?: components["schemas"]["RunObligation"][];
+            parts?: components["schemas"]["RunPartView"][];
             /** Format: double */
             rate: number;
             /** Format: int64 */
             right: number;
+            section?: string;
             step: string;
             /** Format: int64 */
             total: number;
@@ -3903,6 +4081,154 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-pieces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "moved-run": {
+        parameters: {
+            query?: {
+                after?: number;
+            };
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7037,6 +7363,86 @@ export interface operations {
             };
         };
     };
+    "abandon-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "answer-run": {
         parameters: {
             query?: never;
@@ -7198,6 +7604,86 @@ export interface operations {
             };
         };
     };
+    "lay-aside-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayAside"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "release-run": {
         parameters: {
             query?: never;
@@ -7289,7 +7775,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ResumeInBody"];
+                "application/json": components["schemas"]["Resume"];
             };
         };
         responses: {

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest/terminal"
 	"zealousferry/core/link"
-	"zealousferry/internal/testkit/terminal"
 )
 
 // served is a pseudo-terminal behind ser2net, and our client on it.

@@ -38,6 +38,11 @@ const (
 	opSpeed
 	opProtection
 	opConsole
+	opFilesList
+	opFileGet
+	opFilePut
+	opFileKeep
+	opFileRemove
 )
 
 // Reply states.
@@ -121,7 +126,7 @@ func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Ses
 
 // Limits: all that a loader can do.
 func (Kind) Limits() loader.Limits {
-	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.Guard, loader.Talk, loader.Keep},
+	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.Guard, loader.Talk, loader.Keep, loader.Files},
 		Identity: loader.ThisUnit, Verify: "the unit's own SHA-256 of every sector"}
 }
 
@@ -252,7 +257,7 @@ func (s *session) facts() []core.Fact {
 }
 
 var opOf = map[loader.Ability]int{loader.Read: opRead, loader.Erase: opErase, loader.Write: opWrite,
-	loader.Digest: opDigest, loader.Reset: opReset, loader.Guard: opProtection, loader.Talk: opConsole, loader.Keep: opSettingsGet}
+	loader.Digest: opDigest, loader.Reset: opReset, loader.Guard: opProtection, loader.Talk: opConsole, loader.Keep: opSettingsGet, loader.Files: opFilesList}
 
 func (s *session) offers(op int) bool {
 	for _, has := range s.rec.Ops {
@@ -524,7 +529,8 @@ func explain(r *request, status byte, body []byte) error {
 	if len(body) > 0 && len(body) <= 200 {
 		text = fmt.Sprintf(": %q", body)
 	}
-	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSettingsGet: "settings get", opSettingsPut: "settings put", opSpeed: "speed", opProtection: "protection", opConsole: "console"}[r.op]
+	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSettingsGet: "settings get", opSettingsPut: "settings put", opSpeed: "speed", opProtection: "protection", opConsole: "console",
+		opFilesList: "list files", opFileGet: "get a file", opFilePut: "put a file", opFileKeep: "keep a file", opFileRemove: "remove a file"}[r.op]
 	where := ""
 	if len(r.body) >= 8 && r.op >= opRead && r.op <= opDigest {
 		where = fmt.Sprintf(" at 0x%06X", binary.LittleEndian.Uint64(r.body))

@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
-	"zealousferry/core/run"
-	"zealousferry/internal/testkit"
+	"zealousferry/core/visit"
 )
 
 // mangled is a stream whose frames are lost, repeated, held back until later
@@ -148,7 +148,7 @@ func TestLostRepeatedReorderedAndDelayedFrames(t *testing.T) {
 				}
 				defer raw.Close()
 				m := &mangled{Stream: raw.(link.Stream), random: rand.New(rand.NewPCG(seed, 3)), how: how}
-				s, err := run.OpenLoader(context.Background(), m, testkit.SmallSheet(), link.Pace{Clock: core.System{}, Scale: 0.1}, nil)
+				s, err := visit.Open(context.Background(), m, coretest.SmallSheet().Main(), link.Pace{Clock: core.System{}, Scale: 0.1}, nil)
 				if err != nil {
 					t.Fatal(err)
 				}

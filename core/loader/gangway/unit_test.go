@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
-	"zealousferry/core/run"
-	"zealousferry/internal/sim"
-	"zealousferry/internal/testkit"
+	"zealousferry/core/visit"
+	"zealousferry/sim"
 )
 
 // session opens the loader of a small board.
@@ -32,8 +32,8 @@ func tryOpen(u *sim.Unit) (loader.Session, link.Link, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	sheet := testkit.SmallSheet()
-	s, err := run.OpenLoader(context.Background(), l, sheet, link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
+	sheet := coretest.SmallSheet()
+	s, err := visit.Open(context.Background(), l, sheet.Main(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
 	if err != nil {
 		l.Close()
 	}
@@ -42,7 +42,7 @@ func tryOpen(u *sim.Unit) (loader.Session, link.Link, error) {
 
 func board(t testing.TB, change func(*sim.Spec)) *sim.Unit {
 	t.Helper()
-	u, _, err := testkit.SmallUnit(change)
+	u, _, err := coretest.SmallUnit(change)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -221,7 +221,7 @@ func TestTheSpeedChangesAtBothEnds(t *testing.T) {
 		t.Errorf("10 baud: %v", err)
 	}
 	s.Close()
-	if _, err := run.OpenLoader(ctx, l, testkit.SmallSheet(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil); err != nil {
+	if _, err := visit.Open(ctx, l, coretest.SmallSheet().Main(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil); err != nil {
 		t.Errorf("after a reset at the first speed: %v", err)
 	}
 }
@@ -233,9 +233,9 @@ func TestAFastLoaderIsOpenedFast(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	sheet := testkit.SmallSheet()
-	sheet.Loader.Fast = 921600
-	s, err := run.OpenLoader(context.Background(), l, sheet, link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
+	sheet := coretest.SmallSheet()
+	sheet.Main().Loader.Fast = 921600
+	s, err := visit.Open(context.Background(), l, sheet.Main(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

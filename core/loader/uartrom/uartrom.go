@@ -62,7 +62,7 @@ func (Kind) Name() string { return "uartrom" }
 
 // Limits: it tells its chip and no serial, and computes no digests.
 func (Kind) Limits() loader.Limits {
-	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Reset, loader.Guard},
+	return loader.Limits{Pages: true, Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Reset, loader.Guard},
 		Identity: loader.ThisKind, Verify: "every byte read back and compared"}
 }
 

@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest/terminal"
 	"zealousferry/core/link"
 	"zealousferry/core/link/serial"
-	"zealousferry/internal/testkit/terminal"
 )
 
 // terminals are two pseudo-terminals joined by a relay that on a bad line spoils

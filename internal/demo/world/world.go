@@ -6,10 +6,8 @@ package world
 import (
 	"bytes"
 	_ "embed"
-	"fmt"
 	"hash/fnv"
 	"math/rand/v2"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -22,9 +20,9 @@ import (
 	"zealousferry/core/image/raw"
 	"zealousferry/core/image/srec"
 	"zealousferry/core/image/uf2"
-	"zealousferry/core/memory"
 	"zealousferry/core/model"
-	"zealousferry/internal/sim"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 // The model sheets.
@@ -238,7 +236,7 @@ var chips = map[string]string{"dunlin": "0x2A10", "porter-lamp": "0x4410", "port
 
 // Spec is the simulated unit.
 func (u Unit) Spec() sim.Spec {
-	s := Board(u.Sheet(), u.Serial)
+	s := board.Board(u.Sheet(), u.Serial)
 	s.Name, s.Revision, s.Region = u.Link, u.Revision, u.Region
 	if c := chips[u.Model]; c != "" {
 		s.Chip = c
@@ -256,11 +254,11 @@ func (u Unit) Spec() sim.Spec {
 func (u Unit) memory() []byte {
 	sheet := u.Sheet()
 	if u.Strange {
-		return Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash(u.Model), hash(u.Serial)))
+		return board.Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash(u.Model), hash(u.Serial)))
 	}
 	r := Find(u.Model, u.Runs)
-	b := Memory(sheet, u.Serial, r.Bytes())
-	base := sheet.Memory.Regions[0].Address
+	b := board.Memory(sheet, u.Serial, r.Bytes())
+	base := sheet.Main().Memory.Regions[0].Address
 	for n, p := range r.Parts[:len(r.Parts)-1] {
 		if u.Boot != "" {
 			for k, old := range Find(u.Model, u.Boot).Parts {
@@ -271,73 +269,6 @@ func (u Unit) memory() []byte {
 			continue
 		}
 		copy(b[p.Address-base:], r.Part(n))
-	}
-	return b
-}
-
-// Board is a simulated unit for a sheet, with nothing in its memory.
-func Board(sheet *model.Sheet, serial string) sim.Spec {
-	m := sheet.Memory
-	s := sim.Spec{Says: sheet.Loader.Says, Serial: serial, Revision: "D", Region: "inner-sound", Chip: "0x7C31", Loader: "1.3",
-		Base: m.Regions[0].Address, Size: int(m.Bytes()), Sector: int(m.Regions[0].Sector), Baud: sheet.Loader.Baud,
-		WriteMax: 1024, ReadMax: 4096, Window: 16 << 10, Erase: 15 * time.Millisecond, Page: 350 * time.Microsecond, DigestBPS: 1 << 20,
-		Seed: hash(serial)}
-	if s.Sector > 4096 {
-		s.Erase = 60 * time.Millisecond
-	}
-	s.Kind, s.Parity, s.OneWire = sheet.Loader.Kind, sheet.Loader.Parity, sheet.Loader.OneWire
-	if s.Kind == "uartrom" {
-		id, _ := strconv.ParseUint(sheet.Loader.Says, 0, 16) // the sheet was made for it
-		s.ChipID, s.Says = uint16(id), strings.ToUpper(sheet.Model)
-	}
-	if sheet.Loader.Await > 0 {
-		s.OpensFor = 800 * time.Millisecond
-	}
-	for _, r := range m.Regions {
-		if r.Use == memory.Program && s.Program == 0 {
-			s.Program = r.Address
-		}
-		if r.Use == memory.Settings && r.Length > settingsAt && s.Settings.Length == 0 {
-			s.Settings = sim.Range{Address: r.Address + settingsAt, Length: r.Length - settingsAt}
-		}
-		if r.ReadOnly {
-			s.Closed = append(s.Closed, sim.Range{Address: r.Address, Length: r.Length})
-		}
-	}
-	return s
-}
-
-// settingsAt is where in its region a unit keeps its settings as text.
-const settingsAt = 512
-
-// Memory is a unit's memory as it came from the maker with a program in it: the
-// loader, the settings and the identity are its own.
-func Memory(sheet *model.Sheet, serial string, program []byte) []byte {
-	b := bytes.Repeat([]byte{0xFF}, int(sheet.Memory.Bytes()))
-	base := sheet.Memory.Regions[0].Address
-	own := rand.New(rand.NewPCG(hash(serial), 3))
-	common := rand.New(rand.NewPCG(hash(sheet.Model), 4))
-	for _, r := range sheet.Memory.Regions {
-		part := b[r.Address-base:][:r.Length]
-		switch r.Use {
-		case memory.Loader:
-			for i := range part {
-				part[i] = byte(common.Uint32())
-			}
-		case memory.Program:
-			copy(part, program)
-			program = nil
-		case memory.Settings:
-			copy(part, fmt.Sprintf("SET1 serial=%s ", serial))
-			for i := 64; i < 264; i++ {
-				part[i] = byte(own.Uint32())
-			}
-			if len(part) > settingsAt {
-				copy(part[settingsAt:], fmt.Sprintf("brightness=%d\nquiet=%d\nzero-point=%d.%d\n", 1+own.IntN(9), own.IntN(2), own.IntN(40), own.IntN(10)))
-			}
-		case memory.Identity:
-			copy(part, fmt.Sprintf("ID1 %s %s", sheet.Model, serial))
-		}
 	}
 	return b
 }

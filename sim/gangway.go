@@ -104,7 +104,7 @@ func (g *gangwayBoot) frame(wire []byte) {
 	case ahead < 0:
 		if a, ok := s.given[tag]; ok {
 			reply(a)
-		} else if op == 2 || op == 5 { // reading again does no harm
+		} else if reads(op) { // reading again does no harm
 			if a, ok := u.carryOut(op, body[6:], reply); ok {
 				reply(a)
 			}
@@ -116,7 +116,7 @@ func (g *gangwayBoot) frame(wire []byte) {
 			return
 		}
 		s.gap = -1
-		if op != 2 && op != 5 {
+		if !reads(op) {
 			s.given[tag] = a
 			delete(s.given, tag-1024)
 		}
@@ -137,6 +137,10 @@ func (g *gangwayBoot) frame(wire []byte) {
 	}
 }
 
+// reads tells whether an operation changes nothing, so that its answer need not be
+// kept: READ, DIGEST, FILES LIST, FILE GET.
+func reads(op byte) bool { return op == 2 || op == 5 || op == 13 || op == 14 }
+
 func (u *Unit) identity() []byte {
 	serial, revision := u.Serial, u.Revision
 	if u.faults.Serial != "" {
@@ -146,9 +150,11 @@ func (u *Unit) identity() []byte {
 		revision = u.faults.Revision
 	}
 	ops, no := []int{1}, map[int]string{}
-	for op := 2; op <= 12; op++ {
+	for op := 2; op <= 17; op++ {
 		switch {
 		case (op == 8 || op == 9) && u.Settings.Length == 0:
+		case op > 12 && u.tree == nil:
+		case op > 12 && u.tree == nil:
 		case op == 2 && (u.NoRead || u.locked):
 			no[op] = "reading is locked in this unit"
 		case op == 5 && u.NoDigest:
@@ -183,6 +189,12 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 		return u.protect(b)
 	case 12:
 		return answer{body: []byte(u.console(bytes.TrimRight(b, "\r\n")))}, true
+	}
+	if op > 12 && op <= 17 && u.tree != nil {
+		return u.ofTree(op, b)
+	}
+	if op > 12 && op <= 17 && u.tree != nil {
+		return u.ofTree(op, b)
 	}
 	if op > 12 || (op == 8 || op == 9) && u.Settings.Length == 0 {
 		return answer{status: stUnknown}, true
@@ -230,6 +242,9 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 		}
 		if u.closed(address, length) {
 			return answer{stRefused, []byte("this range is closed")}, true
+		}
+		if u.waitsForPower(address) {
+			return answer{stRefused, []byte("switch the power off and on first")}, true
 		}
 		return u.eraseSectors(address, length)
 	case 5:
@@ -326,6 +341,11 @@ func (u *Unit) writeBytes(address uint64, data []byte) (answer, bool) {
 		return answer{stBadRequest, []byte("outside the memory")}, true
 	case u.closed(address, uint64(len(data))):
 		return answer{stRefused, []byte("this range is closed")}, true
+	case u.waitsForPower(address):
+		return answer{stRefused, []byte("switch the power off and on first")}, true
+	}
+	if l := u.Latch; address >= l.Address && address < l.Address+l.Length {
+		u.latched = true
 	}
 	if !u.labour(u.Page * time.Duration(len(data)) / 256) {
 		u.flash.program(address, data[:u.random.IntN(len(data))])

@@ -1,6 +1,7 @@
-// Package testkit is what tests of several packages share: a disk that forgets,
-// a bench without a service, a database of their own.
-package testkit
+// Package coretest is what the tests of core share: a disk that forgets, a clock
+// that is set by hand, a small board with a bench that needs no service. It uses
+// nothing of internal.
+package coretest
 
 import (
 	"errors"

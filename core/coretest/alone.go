@@ -1,4 +1,4 @@
-package testkit
+package coretest
 
 import (
 	"context"
@@ -13,20 +13,22 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
-	"zealousferry/internal/demo/world"
-	"zealousferry/internal/sim"
+	"zealousferry/sim"
+	"zealousferry/sim/board"
 )
 
 // Alone is a bench for core/run without a service: its shelf is in memory and
 // outlives it, as the service's would.
 type Alone struct {
 	Unit *sim.Unit
-	Key  trust.Key
+	// Further are what hangs on further links, by the link's name.
+	Further map[string]*sim.Unit
+	Key     trust.Key
 
 	mu     sync.Mutex
 	blobs  map[core.Digest][]byte
 	Record []byte
-	Stored []run.BackedUp
+	Stored [][]run.Reading
 	// OnChange is called after each event.
 	OnChange func()
 	// Withdrawn is why the service says that the release was taken back.
@@ -61,8 +63,12 @@ func (a *Alone) Put(b []byte) core.Digest {
 	return d
 }
 
-func (a *Alone) Open(ctx context.Context) (link.Link, error) {
-	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": a.Unit.Address()}, core.System{})
+func (a *Alone) Open(ctx context.Context, name string) (link.Link, error) {
+	u := a.Unit
+	if name != "" {
+		u = a.Further[name]
+	}
+	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, core.System{})
 }
 
 func (a *Alone) Blob(_ context.Context, d core.Digest) ([]byte, error) {
@@ -93,14 +99,14 @@ func (a *Alone) Keep(pieces []shelf.Piece) error {
 	return nil
 }
 
-func (a *Alone) Store(_ context.Context, o *run.Opened, b *run.BackedUp) (run.Stored, error) {
+func (a *Alone) Store(_ context.Context, o *run.Opened, all []run.Reading) (run.Stored, error) {
 	if a.Away != nil && a.Away() {
 		return run.Stored{}, core.Fail(core.NotAnswering, "the service is away")
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.Stored = append(a.Stored, *b)
-	return run.Stored{Backup: "b-" + b.Manifest.String()[:8]}, nil
+	a.Stored = append(a.Stored, all)
+	return run.Stored{Backup: "b-" + o.Run}, nil
 }
 
 func (a *Alone) Seal(record func(core.Digest) []byte, put func(record, signature []byte) error) error {
@@ -224,9 +230,9 @@ func SmallUnitOf(name string, change func(*sim.Spec)) (*sim.Unit, *model.Sheet, 
 	if err != nil {
 		return nil, nil, err
 	}
-	s := world.Board(sheet, "S-0001")
+	s := board.Board(sheet, "S-0001")
 	s.Scale, s.WriteMax, s.ReadMax, s.Window = 0.02, 256, 1024, 2048
-	s.Fresh = func() []byte { return world.Memory(sheet, "S-0001", SmallProgram("1.0.0")) }
+	s.Fresh = func() []byte { return board.Memory(sheet, "S-0001", SmallProgram("1.0.0")) }
 	if change != nil {
 		change(&s)
 	}

@@ -44,6 +44,9 @@ type Spec struct {
 	Program   uint64 // address of the program's header
 	Settings  Range  // where its settings stand as text; none where it has no length
 	Closed    []Range
+	Latch     Range             // after a write into it the loader takes no write elsewhere before the power was off; none where it has no length
+	Files     map[string][]byte // its file tree when it is new; none where it is nil
+	HasFiles  bool              // it has a tree, if an empty one
 	Baud      int
 	WriteMax  int
 	ReadMax   int
@@ -90,6 +93,8 @@ type Unit struct {
 	wake     chan struct{}
 	received int64
 	busy     time.Time // until when the unit works
+	latched  bool      // see Spec.Latch
+	tree     *tree
 	boots    int
 }
 
@@ -126,6 +131,11 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 		u.locked = err == nil
 	} else if s.Locked {
 		u.lock(true)
+	}
+	if s.HasFiles || s.Files != nil {
+		if u.tree, err = openTree(s.Path, s.Files); err != nil {
+			return nil, fmt.Errorf("unit %s: %w", s.Name, err)
+		}
 	}
 	u.boot = u.newBoot()
 	u.mu.Lock()
@@ -185,6 +195,7 @@ func (u *Unit) power(on bool) {
 	}
 	u.powered = on
 	u.speed = 0
+	u.latched = u.latched && on
 	u.restart(u.strapped())
 	if a := u.adapter; a != nil { // DSR (bit 5) and that it changed (bit 1), RFC 2217 section 3
 		state := byte(0x02)

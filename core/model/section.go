@@ -1,0 +1,136 @@
+package model
+
+import (
+	"regexp"
+	"slices"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/memory"
+)
+
+// TheOne is the name of the only section of a sheet of the first form.
+const TheOne = "main"
+
+// Section is a place in a unit that holds firmware or files and is spoken to in a
+// way of its own. It has a memory map or a file tree.
+type Section struct {
+	Name        string           `yaml:"name" json:"name"`
+	Title       Words            `yaml:"title" json:"title,omitempty"`
+	Link        string           `yaml:"link" json:"link,omitempty"` // which of the unit's links; empty for the one at which the unit is identified
+	Loader      Loader           `yaml:"loader" json:"loader"`
+	Application link.Application `yaml:"application" json:"application"` // without an ask: there is no program that could be asked
+	Memory      memory.Map       `yaml:"memory" json:"memory"`           // without regions where there are files
+	Files       *Files           `yaml:"files" json:"files,omitempty"`
+}
+
+// Files describes a file tree in a unit.
+type Files struct {
+	Bytes uint64 `yaml:"bytes" json:"bytes"`           // that all files may have together
+	Count int    `yaml:"count" json:"count"`           // files at most
+	Exact bool   `yaml:"exact" json:"exact,omitempty"` // files that a release does not name are removed
+}
+
+// Tells says whether the section has a program that can be asked for its version.
+func (s *Section) Tells() bool { return s.Application.Ask != "" }
+
+// Says is the section's title, or its name.
+func (s *Section) Says() string {
+	if t := s.Title.In("en"); t != "" {
+		return t
+	}
+	return s.Name
+}
+
+// Main is the section that holds the unit's own program: its loader tells the
+// unit's serial, its program the version that the unit runs.
+func (s *Sheet) Main() *Section {
+	for i := range s.Sections {
+		if s.Sections[i].Name == s.Program {
+			return &s.Sections[i]
+		}
+	}
+	return &s.Sections[0]
+}
+
+// Section finds a section by its name; an empty name is the main one.
+func (s *Sheet) Section(name string) (*Section, bool) {
+	if name == "" {
+		return s.Main(), true
+	}
+	i := slices.IndexFunc(s.Sections, func(x Section) bool { return x.Name == name })
+	if i < 0 {
+		return nil, false
+	}
+	return &s.Sections[i], true
+}
+
+func (s *Sheet) sectionNames() string {
+	var all []string
+	for _, x := range s.Sections {
+		all = append(all, x.Name)
+	}
+	return either(all)
+}
+
+// In lists the parts of a release that go into a section.
+func (s *Sheet) In(r *Release, section *Section) (all []Part) {
+	for _, p := range r.Parts {
+		if x, ok := s.Section(p.Section); ok && x.Name == section.Name {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// Links names the further links that a unit of this model needs beside its own.
+func (s *Sheet) Links() (all []string) {
+	for _, x := range s.Sections {
+		if x.Link != "" && !slices.Contains(all, x.Link) {
+			all = append(all, x.Link)
+		}
+	}
+	return all
+}
+
+// SameWay tells whether two sections are spoken to over one link by one loader, so
+// that they share a session of it.
+func (s *Section) SameWay(other *Section) bool {
+	a, b := s.Loader, other.Loader
+	return s.Link == other.Link && a.Kind == b.Kind && a.Says == b.Says && a.Baud == b.Baud && a.Parity == b.Parity && a.OneWire == b.OneWire && a.Fast == b.Fast &&
+		slices.Equal(a.Enter, b.Enter)
+}
+
+// checkSections finds what the schema cannot.
+func (s *Sheet) checkSections() error {
+	seen := map[string]bool{}
+	for i := range s.Sections {
+		x := &s.Sections[i]
+		if seen[x.Name] {
+			return core.Fail(core.BadFile, "sections.%d.name: %s is there twice", i, x.Name)
+		}
+		seen[x.Name] = true
+		if x.Files == nil {
+			if err := x.Memory.Check(); err != nil {
+				return err
+			}
+		} else if len(x.Memory.Regions) > 0 {
+			return core.Fail(core.BadFile, "sections.%d: %s has both a memory map and files; expected one of them", i, x.Name)
+		}
+		if _, err := regexp.Compile(x.Application.Answer); err != nil {
+			return core.Fail(core.BadFile, "sections.%d.application.answer is not a regular expression: %w", i, err)
+		}
+	}
+	if s.Program == "" && len(s.Sections) == 1 {
+		s.Program = s.Sections[0].Name
+	}
+	switch main := s.Main(); {
+	case !seen[s.Program]:
+		return core.Fail(core.BadFile, "program: %q is no section; expected the one that holds the unit's own program", s.Program)
+	case main.Link != "":
+		return core.Fail(core.BadFile, "program: section %s is on the further link %q; the unit's own program is on the link at which it is identified", main.Name, main.Link)
+	case main.Files != nil:
+		return core.Fail(core.BadFile, "program: section %s holds files; the unit's own program is in a memory", main.Name)
+	}
+	return nil
+}

@@ -1,0 +1,261 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/model"
+)
+
+// Outcome is how the run stands; empty while it works.
+func (s *State) Outcome() Outcome {
+	switch {
+	case s.Closed != nil:
+		return s.Closed.Outcome
+	case s.Opened == nil:
+		return ""
+	case s.LaidBy != nil:
+		return Interrupted
+	case s.Next().Phase == PhasePaused && (s.AtRest || s.Fault != nil):
+		return Interrupted
+	case s.Waits != "":
+		return Waiting
+	}
+	return ""
+}
+
+// closing says with what outcome and reason the run would close now.
+func (s *State) closing() (Outcome, string) {
+	switch {
+	case s.Fault != nil && !s.Touched() && s.Fault.Then == ThenRefused:
+		return Refused, s.Fault.Message
+	case s.Fault != nil && s.Touched() && s.verified():
+		return NotProven, s.Fault.Message
+	case s.Fault != nil:
+		return Failed, s.Fault.Message
+	case s.Stopped && !s.Touched():
+		return Abandoned, "stopped by order before anything was changed"
+	case s.Stopped && !s.complete():
+		return Abandoned, "stopped by order"
+	case s.Opened.Kind == BackUp:
+		return Done, ""
+	case s.Judged != nil && s.Judged.NothingToDo && !s.settledAny():
+		return NothingToDo, "the unit runs this version already"
+	case !s.Touched() && !s.settledAny():
+		return NothingToDo, "the unit's memory holds these bytes already"
+	}
+	if why := s.unproven(); why != "" {
+		return NotProven, why
+	}
+	return Done, s.remarks()
+}
+
+// settledAny tells whether something was put back into the unit, though nothing was
+// written.
+func (s *State) settledAny() bool {
+	for _, x := range s.Sections {
+		if x.Settled != nil || x.Locked {
+			return true
+		}
+	}
+	return false
+}
+
+// unproven says why the run is not done though all was written; empty if it is.
+func (s *State) unproven() string {
+	for _, x := range s.Sections {
+		if x.Touched && x.Condition() != Proven {
+			if x.Started != nil && x.Started.Note != "" {
+				return x.Started.Note
+			}
+			return fmt.Sprintf("%s is %s, and nobody has seen it run", x.called(), x.Condition())
+		}
+	}
+	for _, o := range s.Owed {
+		if (o.Kind == OweTest || o.Kind == OweFinding) && o.State == OweExcused {
+			return strings.TrimSpace(fmt.Sprintf("%q: %s", o.Says, o.Reason))
+		}
+	}
+	return ""
+}
+
+// remarks are what is to be known of a run that is done.
+func (s *State) remarks() string {
+	var all []string
+	for _, x := range s.Sections {
+		if t := x.Settled; t != nil && len(t.Differ) > 0 {
+			all = append(all, "these settings were not taken: "+strings.Join(t.Differ, ", "))
+		}
+		if t := x.Started; t != nil && t.Note != "" {
+			all = append(all, t.Note)
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
+// close makes the run's record, has it signed and ends the journal.
+func (r *Run) close(ctx context.Context) error {
+	s := r.journal.State()
+	if !s.Touched() {
+		r.leaveAll(ctx)
+	}
+	outcome, reason := s.closing()
+	return r.seal(outcome, reason, s.HandedOn())
+}
+
+// Abandon closes an open run by a person's word, without touching the unit. What it
+// owes is excused by that person, and stays with the unit.
+func (r *Run) Abandon(by, reason string) error {
+	owed := r.journal.State().HandedOn()
+	for i := range owed {
+		if owed[i].State == OweOpen {
+			owed[i].State, owed[i].By, owed[i].Reason = OweExcused, by, reason
+		}
+	}
+	return r.seal(Abandoned, reason, owed)
+}
+
+// seal is the one gate through which a run closes: nothing that is owed may be open.
+func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
+	s := r.journal.State()
+	for _, o := range owed {
+		if o.State == OweOpen {
+			return core.Fail(core.NotAllowed, "the run cannot close: %s", o.Says).Do(fmt.Sprintf("Do it, or give the run up by name: ferry run abandon %s --reason …", s.Opened.Run))
+		}
+	}
+	return r.bench.Seal(func(previous core.Digest) []byte {
+		return r.record(outcome, reason, owed, previous).Encode()
+	}, func(record, signature []byte) error {
+		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason, Touched: s.Touched(), Owed: owed, Record: record, Signature: signature}, true)
+	})
+}
+
+func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous core.Digest) *history.Record {
+	s := r.journal.State()
+	o := s.Opened
+	h := &history.Record{Run: o.Run, Kind: o.Kind, Unit: o.Unit, Model: o.Model, Serial: o.Serial, By: o.By, Bench: o.Bench, Link: o.Link,
+		From: s.Fact(core.FactRunning), Outcome: string(outcome), Reason: reason, Halves: s.Halves, Opened: s.OpenedAt,
+		Closed: r.pace.Clock.Now().UnixMicro(), Events: uint64(len(r.journal.events)), Journal: r.journal.Digest(), Previous: previous}
+	main := s.Main()
+	h.To = h.From
+	if main.Touched {
+		h.To = ""
+	}
+	if main.Started != nil && main.Started.Version != "" {
+		h.To = main.Started.Version
+	}
+	if main.Identified != nil {
+		h.Identity, h.Facts = main.Identified.Strength, main.Identified.Facts
+	}
+	if r.release != nil {
+		h.Release = r.release.ID
+		for _, p := range r.release.Parts {
+			h.Images = append(h.Images, p.Image)
+		}
+	}
+	if main.Planned != nil {
+		h.Plan = main.Planned.Plan
+	}
+	if main.Verified != nil {
+		h.Verified = main.Verified.How
+	}
+	h.Backup, h.Obtained = kept(main)
+	for _, x := range s.Sections {
+		if x.Planned != nil {
+			h.WayBack, h.Reference = s.WayBack(), s.Reference()
+		}
+		if w := x.Waived; w != nil {
+			h.Waived = append(h.Waived, history.Waived{Gate: w.Gate, Section: x.Name, By: w.By, Reason: w.Reason})
+		}
+		h.Sections = append(h.Sections, s.recordOf(x))
+	}
+	if o.Adapter != nil {
+		h.Adapter = o.Adapter.Serial
+	}
+	if c := s.Carded; c != nil && c.Procedure != "" {
+		h.Card = fmt.Sprintf("%s/%d", c.Procedure, c.Edition)
+	}
+	for _, a := range s.Answers {
+		if i := s.item(a.Item); i != nil && i.Test {
+			h.Tests = append(h.Tests, history.Test{Item: a.Item, Says: i.Says.In("en"), Value: a.Value, Note: a.Note, By: a.By, At: a.At})
+		}
+	}
+	for _, d := range owed {
+		h.Owed = append(h.Owed, history.Owed{Kind: d.Kind, Section: d.Section, Item: d.Item, Says: d.Says, State: d.State, By: d.By, Reason: d.Reason, Since: d.Since})
+	}
+	return h
+}
+
+func kept(x *Section) (core.Digest, []history.Obtained) {
+	switch {
+	case x.BackedUp != nil:
+		return x.BackedUp.Manifest, x.BackedUp.Obtained
+	case x.Covered != nil:
+		return x.Covered.Of(x), nil
+	}
+	return core.Digest{}, nil
+}
+
+func (s *State) recordOf(x *Section) history.Section {
+	h := history.Section{Name: x.Name, Title: x.Title.In("en"), Condition: string(x.Condition())}
+	h.Backup, _ = kept(x)
+	if x.Planned != nil {
+		h.Plan = x.Planned.Plan
+	}
+	if x.Verified != nil {
+		h.Verified = x.Verified.How
+	}
+	if x.Identified != nil {
+		for _, f := range x.Identified.Facts {
+			if f.Name == core.FactRunning {
+				h.From = f.Value
+			}
+		}
+	}
+	if x.Started != nil {
+		h.To = x.Started.Version
+	}
+	return h
+}
+
+// Standing is how a unit stands for whoever wants to use or service it.
+type Standing string
+
+// The standings of a unit.
+const (
+	InService  Standing = "in service"
+	UnitUnsure Standing = "not proven"
+	HalfDone   Standing = "half done"
+	DoNotUse   Standing = "do not use" // a person said so
+	SetApart   Standing = "set apart"  // a person took it out of the way
+)
+
+// StandingOf is the one place where a unit's standing is derived: from how its last
+// run that touched it ended, what is still owed to it, and what a person decided.
+func StandingOf(outcome Outcome, touched bool, owed []Obligation, decided Standing) Standing {
+	switch {
+	case decided == DoNotUse || decided == SetApart:
+		return decided
+	case touched && outcome != Done && outcome != NotProven && outcome != NothingToDo:
+		return HalfDone
+	case touched && outcome == NotProven:
+		return UnitUnsure
+	}
+	for _, o := range owed {
+		if o.State != OweDischarged && (o.Kind == OweTest || o.Kind == OweFinding || o.Kind == OweSettings) {
+			return UnitUnsure
+		}
+	}
+	return InService
+}
+
+// In gives a title in words.
+func titleOf(t model.Words, name string) string {
+	if s := t.In("en"); s != "" {
+		return s
+	}
+	return name
+}

@@ -1,0 +1,203 @@
+package run
+
+import (
+	"zealousferry/core/procedure"
+)
+
+// What a run may come to owe.
+const (
+	OweLock     = "lock"     // the protection that it lifted
+	OweSettings = "settings" // that it took out of the unit
+	OweUndo     = "undo"     // a temporary change by hand
+	OweTest     = "test"     // the finishing test
+	OweFinding  = "finding"  // a person saw something else at the end
+)
+
+// Obligation is what a run has come to owe.
+type Obligation struct {
+	Kind    string `json:"kind" cbor:"kind"`
+	Section string `json:"section,omitempty" cbor:"section,omitempty"`
+	Item    string `json:"item,omitempty" cbor:"item,omitempty"` // of the procedure, that discharges it
+	Says    string `json:"says,omitempty" cbor:"says,omitempty"`
+	Run     string `json:"run,omitempty" cbor:"run,omitempty"` // that came to owe it
+	State   string `json:"state" cbor:"state" enum:"open,discharged,excused"`
+	By      string `json:"by,omitempty" cbor:"by,omitempty"`         // who excused it
+	Reason  string `json:"reason,omitempty" cbor:"reason,omitempty"` // and why
+	Since   int64  `json:"since" cbor:"since"`                       // microseconds since 1970 UTC
+}
+
+// The states of an obligation.
+const (
+	OweOpen       = "open"
+	OweDischarged = "discharged"
+	OweExcused    = "excused"
+)
+
+// Tool tells whether the tool itself discharges it.
+func (o Obligation) Tool() bool { return o.Kind == OweLock || o.Kind == OweSettings }
+
+// same tells whether two are one and the same duty.
+func (o Obligation) same(other Obligation) bool {
+	return o.Kind == other.Kind && o.Section == other.Section && o.Item == other.Item
+}
+
+// duty names the one event that makes an obligation, and the one that discharges it.
+type duty struct {
+	kind  string
+	made  func(s *State, e Event, x *Section) []Obligation
+	ended func(s *State, e Event, x *Section, o Obligation) bool
+}
+
+var duties = []duty{
+	{OweLock,
+		func(s *State, e Event, x *Section) []Obligation {
+			if a, ok := act(e, KindAboutTo); ok && a.Unlock {
+				return []Obligation{{Section: x.Name, Says: "Set the lock of " + x.called() + " again."}}
+			}
+			return nil
+		},
+		func(s *State, e Event, x *Section, o Obligation) bool {
+			return e.Kind == KindLocked && x.Name == o.Section
+		}},
+	{OweSettings,
+		func(s *State, e Event, x *Section) []Obligation {
+			if _, ok := act(e, KindAboutTo); ok && x.Settings != nil && x.Settled == nil {
+				return []Obligation{{Section: x.Name, Says: "Put the settings of " + x.called() + " back."}}
+			}
+			return nil
+		},
+		func(s *State, e Event, x *Section, o Obligation) bool {
+			return e.Kind == KindSettled && x.Name == o.Section
+		}},
+	{OweUndo,
+		func(s *State, e Event, x *Section) []Obligation {
+			a, ok := answered(e)
+			if i := s.item(a.Item); ok && i != nil && i.Undo != "" && a.Value != procedure.No && a.Value != procedure.Excused {
+				if back := s.item(i.Undo); back != nil {
+					return []Obligation{{Item: i.Undo, Says: back.Says.In("en")}}
+				}
+			}
+			return nil
+		},
+		itemDone},
+	{OweTest,
+		func(s *State, e Event, x *Section) []Obligation {
+			var all []Obligation
+			if _, ok := act(e, KindAboutTo); ok {
+				for _, i := range s.items() {
+					if i.Test {
+						all = append(all, Obligation{Item: i.ID, Says: i.Says.In("en")})
+					}
+				}
+			}
+			return all
+		},
+		itemDone},
+}
+
+// itemDone tells whether the event is the answer that an obligation waits for.
+func itemDone(_ *State, e Event, _ *Section, o Obligation) bool {
+	a, ok := answered(e)
+	return ok && a.Item == o.Item && a.Value != procedure.No && a.Value != procedure.Excused
+}
+
+func act(e Event, kind string) (a Act, ok bool) {
+	return a, e.Kind == kind && into(e, &a) == nil
+}
+
+func answered(e Event) (a procedure.Answer, ok bool) {
+	return a, e.Kind == KindAnswered && into(e, &a) == nil
+}
+
+func (x *Section) called() string {
+	if t := x.Title.In("en"); t != "" {
+		return t
+	}
+	return "the memory"
+}
+
+// owe lets an event make and discharge obligations.
+func (s *State) owe(e Event, x *Section) {
+	for _, d := range duties {
+		for i := range s.Owed {
+			if o := &s.Owed[i]; o.Kind == d.kind && o.State != OweDischarged && d.ended(s, e, x, *o) {
+				o.State, o.By, o.Reason = OweDischarged, "", ""
+			}
+		}
+		for _, o := range d.made(s, e, x) {
+			o.Kind, o.State, o.Since, o.Run = d.kind, OweOpen, e.At, s.Opened.Run
+			s.add(o)
+		}
+	}
+	if a, ok := answered(e); ok && (a.Value == procedure.Excused || a.Value == procedure.No) {
+		s.excuse(a, e)
+	}
+}
+
+// add owes once what may be owed for several reasons; what was discharged before is
+// owed anew.
+func (s *State) add(o Obligation) {
+	for i := range s.Owed {
+		if s.Owed[i].same(o) {
+			if s.Owed[i].State == OweDischarged {
+				s.Owed[i] = o
+			}
+			return
+		}
+	}
+	s.Owed = append(s.Owed, o)
+}
+
+// excuse takes a person's word at the end that something stays undone, or is not as
+// it should be.
+func (s *State) excuse(a procedure.Answer, e Event) {
+	i := s.item(a.Item)
+	if i == nil || !atEnd(i) {
+		return
+	}
+	known := false
+	for n := range s.Owed {
+		if o := &s.Owed[n]; o.Item == a.Item && o.State == OweOpen {
+			o.State, o.By, o.Reason, known = OweExcused, a.By, a.Note, true
+		}
+	}
+	if !known && a.Value == No {
+		s.add(Obligation{Kind: OweFinding, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
+	}
+}
+
+// No is a person's word that something is not as it should be.
+const No = procedure.No
+
+// Open lists what is owed and neither discharged nor excused.
+func (s *State) Open() (all []Obligation) {
+	for _, o := range s.Owed {
+		if o.State == OweOpen {
+			all = append(all, o)
+		}
+	}
+	return all
+}
+
+// HandedOn lists what stays with the unit when the run closes.
+func (s *State) HandedOn() (all []Obligation) {
+	for _, o := range s.Owed {
+		if o.State != OweDischarged {
+			all = append(all, o)
+		}
+	}
+	return all
+}
+
+// owes tells whether an obligation of a kind is open, for a section or any.
+func (s *State) owes(kind string, x *Section) bool {
+	for _, o := range s.Owed {
+		if o.Kind == kind && o.State == OweOpen && (x == nil || o.Section == x.Name) {
+			return true
+		}
+	}
+	return false
+}
+
+// toolOwes tells whether the tool itself still owes something.
+func (s *State) toolOwes() bool { return s.owes(OweLock, nil) || s.owes(OweSettings, nil) }

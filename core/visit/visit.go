@@ -1,0 +1,101 @@
+// Package visit speaks to a section of a unit over a link: it opens the section's
+// loader, asks who is there, and leaves again. Runs, identification and the check
+// of a link go through it, so that they all come and go alike.
+package visit
+
+import (
+	"context"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
+	"zealousferry/core/registry"
+)
+
+// Open opens the loader of a section on a link. ready is called where a person
+// must apply the power now; it may be nil.
+func Open(ctx context.Context, l link.Link, x *model.Section, p link.Pace, ready func()) (loader.Session, error) {
+	kind, err := registry.Loader(x.Loader.Kind)
+	if err != nil {
+		return nil, err
+	}
+	return kind.Open(ctx, l, Options(x, p, ready))
+}
+
+// OpenNow is Open for a unit that is there and has power: nobody is called.
+func OpenNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
+	now := *x
+	now.Loader.Await = 0
+	return Open(ctx, l, &now, p, nil)
+}
+
+// Options are a section's for its loader.
+func Options(x *model.Section, p link.Pace, ready func()) loader.Options {
+	l := x.Loader
+	return loader.Options{Mode: l.Mode(), Enter: l.Enter, Await: l.Await, Ready: ready, OneWire: l.OneWire, Fast: l.Fast, Map: &x.Memory, Pace: p}
+}
+
+// Leave ends a session and brings the unit back into its program, as well as it
+// can.
+func Leave(ctx context.Context, s loader.Session, l link.Link, x *model.Section, p link.Pace) {
+	stream, ok := l.(link.Stream)
+	if ok {
+		Restart(ctx, s, stream, x)
+	}
+	s.Close()
+	if ok {
+		link.Play(ctx, stream, x.Loader.Leave, p)
+	}
+}
+
+// Restart asks the loader itself to start the program, where no modem line could
+// do it. Whether it did is asked afterwards.
+func Restart(ctx context.Context, s loader.Session, l link.Stream, x *model.Section) {
+	lines := len(x.Loader.Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
+	if !lines && s.Can(loader.Reset) == nil {
+		s.Restart(ctx, false)
+	}
+}
+
+// Beforehand asks the program for its version, where the section's loader does not
+// tell it. A program that is silent is no fault.
+func Beforehand(ctx context.Context, l link.Link, x *model.Section, p link.Pace) ([]core.Fact, error) {
+	kind, err := registry.Loader(x.Loader.Kind)
+	if err != nil || kind.Limits().Identity == loader.ThisUnit || !x.Tells() {
+		return nil, err
+	}
+	s, err := loader.Stream(l, kind.Name())
+	if err != nil {
+		return nil, err
+	}
+	a := x.Application
+	a.Wait = time.Second
+	version, err := link.AskVersion(ctx, s, a, nil, p)
+	if core.KindOf(err) == core.NotAnswering && ctx.Err() == nil {
+		return nil, nil
+	}
+	return []core.Fact{{Name: core.FactRunning, Value: version, Source: core.FromWire, At: p.Clock.Now().UTC()}}, err
+}
+
+// Strength says how sure an identity is that rests on these facts of the wire.
+func Strength(facts []core.Fact) string {
+	switch {
+	case Value(facts, core.FactSerial) != "":
+		return loader.ThisUnit
+	case len(facts) > 0:
+		return loader.ThisKind
+	}
+	return loader.ByEye
+}
+
+// Value is the first value of a fact; empty if it is not among them.
+func Value(facts []core.Fact, name string) string {
+	for _, f := range facts {
+		if f.Name == name {
+			return f.Value
+		}
+	}
+	return ""
+}

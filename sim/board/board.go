@@ -1,0 +1,89 @@
+// Package board makes simulated units for model sheets.
+package board
+
+import (
+	"bytes"
+	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"time"
+
+	"zealousferry/core/memory"
+	"zealousferry/core/model"
+	"zealousferry/sim"
+)
+
+// Board is a simulated unit for a sheet, with nothing in its memory.
+func Board(sheet *model.Sheet, serial string) sim.Spec {
+	m := sheet.Main().Memory
+	s := sim.Spec{Says: sheet.Main().Loader.Says, Serial: serial, Revision: "D", Region: "inner-sound", Chip: "0x7C31", Loader: "1.3",
+		Base: m.Regions[0].Address, Size: int(m.Bytes()), Sector: int(m.Regions[0].Sector), Baud: sheet.Main().Loader.Baud,
+		WriteMax: 1024, ReadMax: 4096, Window: 16 << 10, Erase: 15 * time.Millisecond, Page: 350 * time.Microsecond, DigestBPS: 1 << 20,
+		Seed: hash(serial)}
+	if s.Sector > 4096 {
+		s.Erase = 60 * time.Millisecond
+	}
+	s.Kind, s.Parity, s.OneWire = sheet.Main().Loader.Kind, sheet.Main().Loader.Parity, sheet.Main().Loader.OneWire
+	if s.Kind == "uartrom" {
+		id, _ := strconv.ParseUint(sheet.Main().Loader.Says, 0, 16) // the sheet was made for it
+		s.ChipID, s.Says = uint16(id), strings.ToUpper(sheet.Model)
+	}
+	if sheet.Main().Loader.Await > 0 {
+		s.OpensFor = 800 * time.Millisecond
+	}
+	for _, r := range m.Regions {
+		if r.Use == memory.Program && s.Program == 0 {
+			s.Program = r.Address
+		}
+		if r.Use == memory.Settings && r.Length > settingsAt && s.Settings.Length == 0 {
+			s.Settings = sim.Range{Address: r.Address + settingsAt, Length: r.Length - settingsAt}
+		}
+		if r.ReadOnly {
+			s.Closed = append(s.Closed, sim.Range{Address: r.Address, Length: r.Length})
+		}
+	}
+	return s
+}
+
+// settingsAt is where in its region a unit keeps its settings as text.
+const settingsAt = 512
+
+// Memory is a unit's memory as it came from the maker with a program in it: the
+// loader, the settings and the identity are its own.
+func Memory(sheet *model.Sheet, serial string, program []byte) []byte {
+	b := bytes.Repeat([]byte{0xFF}, int(sheet.Main().Memory.Bytes()))
+	base := sheet.Main().Memory.Regions[0].Address
+	own := rand.New(rand.NewPCG(hash(serial), 3))
+	common := rand.New(rand.NewPCG(hash(sheet.Model), 4))
+	for _, r := range sheet.Main().Memory.Regions {
+		part := b[r.Address-base:][:r.Length]
+		switch r.Use {
+		case memory.Loader:
+			for i := range part {
+				part[i] = byte(common.Uint32())
+			}
+		case memory.Program:
+			copy(part, program)
+			program = nil
+		case memory.Settings:
+			copy(part, fmt.Sprintf("SET1 serial=%s ", serial))
+			for i := 64; i < 264; i++ {
+				part[i] = byte(own.Uint32())
+			}
+			if len(part) > settingsAt {
+				copy(part[settingsAt:], fmt.Sprintf("brightness=%d\nquiet=%d\nzero-point=%d.%d\n", 1+own.IntN(9), own.IntN(2), own.IntN(40), own.IntN(10)))
+			}
+		case memory.Identity:
+			copy(part, fmt.Sprintf("ID1 %s %s", sheet.Model, serial))
+		}
+	}
+	return b
+}
+
+func hash(s string) uint64 {
+	h := fnv.New64a()
+	h.Write([]byte(s))
+	return h.Sum64()
+}
