@@ -67,8 +67,18 @@ export const outcomes: Record<string, string> = {
   failed: 'failed',
   interrupted: 'interrupted',
   waiting: 'waiting',
-  abandoned: 'abandoned',
+  abandoned: 'given up',
+  'not-proven': 'not proven',
   '': 'at work',
+}
+
+export const conditions: Record<string, string> = {
+  untouched: 'untouched',
+  unknown: 'unknown',
+  'partly written': 'partly written',
+  written: 'written',
+  verified: 'verified',
+  proven: 'proven',
 }
 
 export const verdicts: Record<string, string> = {
@@ -149,7 +159,7 @@ export function event(e: RunEvent): string {
     case 'proved':
       return `link proved: ${Number(b.asked) - Number(b.lost)} of ${b.asked} answers`
     case 'waived':
-      return `gate ${b.gate} passed by name`
+      return `gate ${b.gate} passed by a named person`
     case 'settings':
       return `${(b.settings as unknown[])?.length ?? 0} settings read and kept`
     case 'settled':
@@ -167,11 +177,13 @@ export function event(e: RunEvent): string {
     case 'surveyed':
       return 'memory read after the interruption'
     case 'done':
-      return b.last ? `sector ${b.sector} written` : ''
+      return b.path ? `file ${b.path} ${b.erase ? 'removed' : 'written'}` : b.last ? `sector ${b.sector} written` : ''
     case 'verified':
       return `${b.sectors} sectors verified`
     case 'started':
       return b.version ? `program ${b.version} started` : 'program restarted'
+    case 'laid-aside':
+      return `laid aside: ${b.place}, with ${b.holder}`
     case 'stop-ordered':
       return 'stop ordered'
     case 'stopped':
@@ -192,6 +204,7 @@ export function entry(e: Entry): string {
       return 'Entered the register'
     case 'flash':
       if (e.outcome === 'done') return `Flashed ${to}`
+      if (e.outcome === 'not-proven') return `Flashed ${e.to || 'a release'}, not proven`
       if (e.outcome === 'nothing-to-do') return `Nothing to do, ran ${e.from} already`
       return `${cap(outcomes[e.outcome] ?? e.outcome)}: flash`
     case 'restore':
@@ -200,6 +213,8 @@ export function entry(e: Entry): string {
       return e.outcome === 'done' ? 'Backed up' : `${cap(outcomes[e.outcome] ?? e.outcome)}: backup`
     case 'refused':
       return 'Refused before a run began'
+    case 'late':
+      return 'Came too late, kept as evidence'
     case 'claim-released':
       return 'Run given up'
   }
@@ -214,6 +229,7 @@ export function cap(s: string): string {
 export function standing(u: Unit, recommended?: string): string {
   if (u.run) return 'A run is open on it.'
   if (u.state === 'half-done') return 'Half done. Do not put it back to work.'
+  if (u.state === 'not-proven') return 'Written, but not proven. See that it works before it goes back.'
   if (!u.running) return 'Not read yet.'
   if (!recommended) return 'Nothing fits for certain yet.'
   if (recommended === u.running) return 'Up to date.'

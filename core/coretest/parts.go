@@ -1,11 +1,8 @@
 package coretest
 
 import (
-	"archive/zip"
-	"bytes"
 	"encoding/json"
 	"fmt"
-	"sort"
 
 	"zealousferry/core"
 	"zealousferry/core/image"
@@ -114,12 +111,15 @@ func hash(s string) (n uint64) {
 // WideUnit starts a board of three parts that runs version 1.0.0.
 func WideUnit(change func(*sim.Spec)) (*sim.Unit, error) {
 	return partsUnit(Wide, "W-0001", func(s *sim.Spec) {
-		s.Base, s.Size = 0, 32<<10
 		s.Latch = sim.Range{Address: 0, Length: 4096}
 		s.Files = Fonts("1.0.0")
 		s.Files["old/unused.fnt"] = []byte("left by an earlier version")
 		fresh := s.Fresh
-		s.Fresh = func() []byte { return append(sim.Program("boot 1.0.0", 4096, 9, 9), fresh()...) }
+		s.Fresh = func() []byte {
+			b := fresh()
+			copy(b, sim.Program("boot 1.0.0", 4096, 9, 9))
+			return b
+		}
 		if change != nil {
 			change(s)
 		}
@@ -171,7 +171,7 @@ func (a *Alone) ReleaseOf(sheet *model.Sheet, version string, parts ...PartOf) c
 	for _, p := range parts {
 		part := model.Part{Name: p.Section, Section: p.Section}
 		if p.Files != nil {
-			packed := Zip(p.Files)
+			packed := registry.PackTree(p.Files)
 			files, err := registry.Tree(registry.Bytes(packed, ""))
 			if err != nil {
 				panic(err)
@@ -197,28 +197,4 @@ func (a *Alone) ReleaseOf(sheet *model.Sheet, version string, parts ...PartOf) c
 		panic(err)
 	}
 	return a.Put(raw)
-}
-
-// Zip packs files, always the same way.
-func Zip(files map[string][]byte) []byte {
-	var names []string
-	for name := range files {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	var b bytes.Buffer
-	z := zip.NewWriter(&b)
-	for _, name := range names {
-		w, err := z.Create(name)
-		if err == nil {
-			_, err = w.Write(files[name])
-		}
-		if err != nil {
-			panic(err)
-		}
-	}
-	if err := z.Close(); err != nil {
-		panic(err)
-	}
-	return b.Bytes()
 }

@@ -116,6 +116,8 @@ type ReleaseSheet struct {
 // PartFile is a part by its file.
 type PartFile struct {
 	Name    string `yaml:"name"`
+	Section string `yaml:"section"`
+	Runs    string `yaml:"runs"`
 	File    string `yaml:"file"`
 	Format  string `yaml:"format"`
 	Member  string `yaml:"member"`

@@ -35,12 +35,7 @@ type Files struct {
 func (s *Section) Tells() bool { return s.Application.Ask != "" }
 
 // Says is the section's title, or its name.
-func (s *Section) Says() string {
-	if t := s.Title.In("en"); t != "" {
-		return t
-	}
-	return s.Name
-}
+func (s *Section) Says() string { return s.Title.Or(s.Name) }
 
 // Main is the section that holds the unit's own program: its loader tells the
 // unit's serial, its program the version that the unit runs.

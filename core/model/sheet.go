@@ -37,6 +37,14 @@ func (w Words) In(language string) string {
 	return w["en"]
 }
 
+// Or gives the English text, or what stands for it where there is none.
+func (w Words) Or(name string) string {
+	if s := w["en"]; s != "" {
+		return s
+	}
+	return name
+}
+
 // Sheet describes one model.
 type Sheet struct {
 	Format     int                 `yaml:"sheet" json:"sheet"`

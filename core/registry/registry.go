@@ -51,8 +51,20 @@ func Loader(name string) (loader.Kind, error) {
 	return nil, core.Fail(core.NotFound, "there is no loader %q", name)
 }
 
-// PartOf reads an image file and says what it is as a part of a release.
+// PartOf reads the file of a part of a release, an image or an archive of files, and
+// says what it is.
 func PartOf(name string, data []byte, format string, address uint64) (model.Part, error) {
+	if format == TreeFormat {
+		files, err := Tree(Bytes(data, ""))
+		if err != nil {
+			return model.Part{}, err
+		}
+		p := model.Part{Name: name, Image: core.DigestOf(data), Format: TreeFormat, Content: TreeContent(files)}
+		for _, f := range files {
+			p.Bytes += uint64(len(f.Data))
+		}
+		return p, nil
+	}
 	im, found, err := Decode(data, format, address)
 	if err != nil {
 		return model.Part{}, err

@@ -1,7 +1,11 @@
 package registry
 
 import (
+	"archive/zip"
+	"bytes"
 	"io"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 
@@ -79,4 +83,23 @@ func TreeContent(files []TreeFile) core.Digest {
 		t.Files = append(t.Files, shelf.File{Path: f.Path, Length: uint64(len(f.Data)), Digest: core.DigestOf(f.Data)})
 	}
 	return core.DigestOf(t.Encode())
+}
+
+// PackTree packs files into an archive that Tree reads, always the same way.
+func PackTree(files map[string][]byte) []byte {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		w, err := z.Create(name)
+		if err == nil {
+			_, err = w.Write(files[name])
+		}
+		if err != nil {
+			panic(err) // a buffer takes everything
+		}
+	}
+	if err := z.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
 }

@@ -7,7 +7,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
-	"zealousferry/core/model"
 )
 
 // Outcome is how the run stands; empty while it works.
@@ -172,6 +171,11 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 		}
 		h.Sections = append(h.Sections, s.recordOf(x))
 	}
+	for _, w := range o.Waivers { // of gates that were passed before the run began
+		if w.Gate != GateBackup && w.Gate != GateProtection {
+			h.Waived = append(h.Waived, history.Waived{Gate: w.Gate, By: w.By, Reason: w.Reason})
+		}
+	}
 	if o.Adapter != nil {
 		h.Adapter = o.Adapter.Serial
 	}
@@ -250,12 +254,4 @@ func StandingOf(outcome Outcome, touched bool, owed []Obligation, decided Standi
 		}
 	}
 	return InService
-}
-
-// In gives a title in words.
-func titleOf(t model.Words, name string) string {
-	if s := t.In("en"); s != "" {
-		return s
-	}
-	return name
 }

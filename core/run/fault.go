@@ -96,8 +96,11 @@ func (r *Run) fault(m Move, err error) Fault {
 	}
 	switch {
 	case !s.Touched():
-	case f.Then == ThenLater || s.toolOwes():
+	case f.Then == ThenLater || s.stillOwes():
 		f.Next += fmt.Sprintf(" Go on: ferry run resume %s.", s.Opened.Run)
+		if f.Then != ThenLater {
+			f.Next += fmt.Sprintf(" Or give it up by name: ferry run abandon %s --reason …", s.Opened.Run)
+		}
 		if s.WayBack() == BackFull {
 			f.Next += fmt.Sprintf(" Or back: ferry restore %s.", s.Opened.Serial)
 		}

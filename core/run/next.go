@@ -27,7 +27,7 @@ var exits = []exit{
 	{"closed", func(s *State) bool { return s.Closed != nil }, ended},
 	{"laid aside", func(s *State) bool { return s.LaidBy != nil }, paused},
 	{"a fault after which the run waits to be taken up", func(s *State) bool { return s.Fault != nil && s.Fault.Then == ThenLater }, paused},
-	{"a fault that ends it, but the tool still owes the unit something", func(s *State) bool { return s.Fault != nil && s.toolOwes() && s.Touched() }, paused},
+	{"a fault that ends it, but something is owed that nobody has excused: somebody goes on, or gives it up by name", func(s *State) bool { return s.Fault != nil && s.stillOwes() }, paused},
 	{"a fault that ends it", func(s *State) bool { return s.Fault != nil }, early},
 	{"a stop before anything was changed", func(s *State) bool { return s.Stopped && !s.Touched() }, early},
 	{"a stop in the middle", func(s *State) bool { return s.Stopped && !s.complete() }, paused},
@@ -81,8 +81,10 @@ var rules = []rule{
 		func(s *State, _ *Section, l Leg) bool { return s.goes() && s.unstored() && s.inTurn(l) }, nil},
 	{PhasePlan, "there is no plan for the section",
 		func(s *State, x *Section, l Leg) bool { return s.goes() && x.Planned == nil && s.inTurn(l) }, nil},
-	{PhaseReady, "the section is to be changed, wants hands for it, and they were not asked",
-		func(s *State, x *Section, _ Leg) bool { return s.toChange(x) && !x.Ready && s.wantsReady(x) },
+	{PhaseReady, "something of the section is still to be changed or verified, it wants hands for that, and they were not asked",
+		func(s *State, x *Section, _ Leg) bool {
+			return s.toChange(x) && x.Verified == nil && !x.Ready && s.wantsReady(x)
+		},
 		func(s *State, x *Section) *model.Item { return s.betweenItem(x, false) }},
 	{PhaseSame, "the section is changed, and the unit was not identified again",
 		func(s *State, x *Section, _ Leg) bool { return s.toChange(x) && !x.Same }, nil},
@@ -125,6 +127,11 @@ func (s *State) Next() Move {
 			return x.move(s)
 		}
 	}
+	return s.walk()
+}
+
+// walk is the first leg of the itinerary that is due.
+func (s *State) walk() Move {
 	for _, l := range s.Itinerary {
 		r, known := ruleOf[l.Phase]
 		x := s.Section(l.Section)

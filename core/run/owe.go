@@ -110,10 +110,7 @@ func answered(e Event) (a procedure.Answer, ok bool) {
 }
 
 func (x *Section) called() string {
-	if t := x.Title.In("en"); t != "" {
-		return t
-	}
-	return "the memory"
+	return x.Title.Or("the memory")
 }
 
 // owe lets an event make and discharge obligations.
@@ -198,6 +195,10 @@ func (s *State) owes(kind string, x *Section) bool {
 	}
 	return false
 }
+
+// stillOwes tells whether a changed unit is owed what no item of a person at the end
+// of a run that failed could discharge.
+func (s *State) stillOwes() bool { return s.Touched() && (s.toolOwes() || s.owes(OweTest, nil)) }
 
 // toolOwes tells whether the tool itself still owes something.
 func (s *State) toolOwes() bool { return s.owes(OweLock, nil) || s.owes(OweSettings, nil) }

@@ -10,6 +10,7 @@ import (
 // may be touched, how long it will take. Faces draw it and add nothing.
 type View struct {
 	Step    Phase            `json:"step"`              // stop on the line of the run
+	At      Phase            `json:"at"`                // the same, where it is paused or ended: where it stood
 	Section string           `json:"section,omitempty"` // that is at work, where there are several
 	Board   string           `json:"board"`             // hands-off, reading, waiting, stopped, ended
 	Done    uint64           `json:"done"`              // bytes of the step
@@ -69,7 +70,7 @@ func (s *State) View() View {
 	}
 	m := s.Next()
 	x := s.atWork(m)
-	v := View{Step: m.Phase.Stop(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
+	v := View{Step: m.Phase.Stop(), At: s.walk().Phase.Stop(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
 	v.WayBack, v.Undo, v.Touched, v.Owed, v.Laid = s.WayBack(), s.UndoList(), s.Touched(), s.HandedOn(), s.LaidBy
 	if s.Carded != nil {
 		var left int
@@ -171,7 +172,7 @@ func (s *State) parts(m Move, at *Section) (all []PartView) {
 		if !x.Part {
 			continue
 		}
-		p := PartView{Name: x.Name, Title: titleOf(x.Title, x.Name), Condition: x.Condition(), Files: x.Files, Saved: x.saved(), Strip: s.strip(x),
+		p := PartView{Name: x.Name, Title: x.Title.Or(x.Name), Condition: x.Condition(), Files: x.Files, Saved: x.saved(), Strip: s.strip(x),
 			AtWork: x == at && s.Closed == nil && m.Section != "", Passed: x.alreadyRight() && !x.Touched}
 		p.Changes, p.Right = x.count()
 		if x.Planned != nil {

@@ -38,7 +38,7 @@ type Change struct {
 	Right    map[int]bool // pieces that hold what they should
 	Touched  bool         // something was about to change it
 	Unknown  bool         // an about-to without its done, since the last survey
-	Unsure   bool         // it was touched before the run was taken up, and not surveyed since
+	Unsure   bool         // nobody knows what it holds: the run faulted, closed or was taken up in the middle, and nobody has surveyed since
 	Unlocked bool         // the protection was lifted, or was about to be
 	Written  uint64       // bytes
 
@@ -73,7 +73,7 @@ func (x *Section) Condition() Condition {
 	switch {
 	case !x.Touched && !x.alreadyRight():
 		return Untouched
-	case x.Touched && x.Unknown:
+	case x.Touched && x.Unsure:
 		return UnknownNow
 	case x.Touched && !x.complete():
 		return PartlyWritten

@@ -81,8 +81,11 @@ func (s *State) Apply(e Event) error {
 		return fmt.Errorf("event %d (%s): %w", e.N, e.Kind, err)
 	}
 	s.owe(e, x)
-	if e.Kind == KindAboutTo && s.WriteAt == 0 {
-		s.WriteAt = e.At
+	if e.Kind == KindAboutTo {
+		if s.WriteAt == 0 {
+			s.WriteAt = e.At
+		}
+		s.forget(func(i *model.Item) bool { return i.Test }) // what was tested is not there any more
 	}
 	return nil
 }
@@ -181,14 +184,24 @@ func (s *State) ofRun(e Event) (err error) {
 		s.LaidBy, err = body[LaidAside](e)
 	case KindFault:
 		s.Hands = nil
+		s.unsure()
 		s.Fault, err = body[Fault](e)
 		if err == nil && s.Fault.Then == "" {
 			s.Fault.Then = follows(s.Fault.Kind, s.Touched())
 		}
 	case KindClosed:
+		s.unsure()
 		s.Closed, err = body[Closed](e)
 	}
 	return err
+}
+
+// unsure notes of every section that is between an about-to and its done that nobody
+// knows what it holds.
+func (s *State) unsure() {
+	for _, x := range s.Sections {
+		x.Unsure = x.Unsure || x.Unknown
+	}
 }
 
 // apply takes what an event says of a section.
@@ -280,7 +293,7 @@ func (s *State) takeUp(e Event) error {
 	}
 	s.Stopped, s.AtRest, s.Fault, s.LaidBy, s.Waits, s.Hands = false, false, nil, nil, "", nil
 	s.Turned, s.between = "", nil
-	s.forget(model.AtPower)
+	s.forget(func(i *model.Item) bool { return i.At == model.AtPower }) // what was done with the power is done again
 	touched := s.Touched()
 	for _, x := range s.Sections {
 		x.takeUp(touched)
@@ -294,12 +307,12 @@ func (s *State) takeUp(e Event) error {
 	return nil
 }
 
-// forget drops the answers at a stage: what was done with the power is done again.
-func (s *State) forget(stage string) {
-	s.Answers = slices.DeleteFunc(slices.Clone(s.Answers), func(a procedure.Answer) bool {
-		i := s.item(a.Item)
-		return i != nil && i.At == stage
-	})
+// forget drops the answers to some items: they are asked again.
+func (s *State) forget(which func(*model.Item) bool) {
+	stale := func(a procedure.Answer) bool { i := s.item(a.Item); return i != nil && which(i) }
+	if slices.ContainsFunc(s.Answers, stale) {
+		s.Answers = slices.DeleteFunc(slices.Clone(s.Answers), stale)
+	}
 }
 
 // Touched tells whether anything was about to change the unit.

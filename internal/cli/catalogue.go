@@ -369,7 +369,7 @@ func (a *app) sendSheet(ctx context.Context, c *client.Client, file string, s *m
 			return err
 		}
 		a.already(im)
-		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Image: im.Digest, Format: p.Format, Address: p.Address})
+		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: im.Digest, Format: p.Format, Address: p.Address})
 	}
 	return nil
 }
@@ -380,6 +380,9 @@ func partFile(sheet string, p model.PartFile) ([]byte, string, error) {
 	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, "", core.Fail(core.NotFound, "part %s: %w", p.Name, err)
+	}
+	if p.Format == registry.TreeFormat {
+		return data, filepath.Base(p.File), nil
 	}
 	o, err := registry.Open(registry.Bytes(data, p.File), registry.Choice{Format: p.Format, Member: p.Member})
 	if err != nil {

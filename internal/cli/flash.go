@@ -6,13 +6,14 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/admit"
 	"zealousferry/core/fit"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
@@ -23,13 +24,25 @@ type opening struct {
 	yes, again    bool
 	label, reason string
 	waive         []string
+	links         map[string]string
+}
+
+// run is what the flags ask for.
+func (o *opening) run(kind, at string) client.NewRun {
+	return client.NewRun{Kind: kind, At: at, Label: o.label, Again: o.again, Reason: o.reason, Waive: o.waive, Links: o.links}
 }
 
 func (o *opening) flags(v *cobra.Command) {
 	v.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask, for scripts")
+	o.about(v)
+	v.Flags().StringSliceVar(&o.waive, "waive", nil, "a gate that you pass by name, with --reason: "+strings.Join(admit.Gates, ", ")+" (lead)")
+}
+
+// about are the flags of every verb that opens a run.
+func (o *opening) about(v *cobra.Command) {
 	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
 	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
-	v.Flags().StringSliceVar(&o.waive, "waive", nil, "a gate that you pass by name, with --reason: backup, protection (lead)")
+	v.Flags().StringToStringVar(&o.links, "link", nil, "a further link of the unit, as NAME=BENCH/LINK, where its sheet has sections on links of their own")
 }
 
 func (a *app) flashVerb() *cobra.Command {
@@ -41,7 +54,7 @@ func (a *app) flashVerb() *cobra.Command {
 		Example:           "  ferry flash van/quay-1\n  ferry flash van/quay-1 4.2.1\n  ferry flash Q80-4417-206 --yes --output json",
 		ValidArgsFunction: a.completeFlash,
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			n := client.NewRun{Kind: run.Flash, At: args[0], Label: o.label, Again: o.again, Reason: o.reason, Waive: o.waive}
+			n := o.run(run.Flash, args[0])
 			if len(args) == 2 {
 				n.Release = args[1]
 			}
@@ -76,10 +89,9 @@ func (a *app) backupVerb() *cobra.Command {
 		ValidArgsFunction: a.complete(places),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			o.yes = true // nothing is changed
-			return a.open(ctx, c, client.NewRun{Kind: run.BackUp, At: args[0], Label: o.label, Reason: o.reason}, o)
+			return a.open(ctx, c, o.run(run.BackUp, args[0]), o)
 		})}
-	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
-	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
+	o.about(v)
 	return v
 }
 
@@ -90,7 +102,7 @@ func (a *app) restoreVerb() *cobra.Command {
 		Example:           "  ferry restore van/quay-1\n  ferry restore Q80-4417-206 7d419be0",
 		ValidArgsFunction: a.completeRestore,
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			n := client.NewRun{Kind: run.Restore, At: args[0], Label: o.label, Reason: o.reason}
+			n := o.run(run.Restore, args[0])
 			if len(args) == 2 {
 				n.Backup = args[1]
 			}
@@ -140,7 +152,7 @@ func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o ope
 			return core.Fail(core.CannotTell, "the unit on %s does not tell its serial", id.Link).Unit("nothing was changed").
 				Do("Read the label and say what it says: --label SERIAL.")
 		}
-		if err := a.ask(ctx, c, id, n, o); err != nil {
+		if err := a.ask(ctx, c, id, &n, o); err != nil {
 			return err
 		}
 	} else if !o.yes {
@@ -149,6 +161,10 @@ func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o ope
 		}
 	}
 	r, err := c.OpenRun(ctx, n)
+	if e := asError(err); err != nil && a.output == "json" && e.Kind != "" { // a script reads the same as of a run that was refused
+		a.exit = ExitCode(e.Kind)
+		return a.show(map[string]any{"outcome": run.Refused, "error": map[string]any{"kind": e.Kind, "message": e.Message, "state": e.State, "next": e.Next}}, func() {})
+	}
 	if err != nil {
 		return err
 	}
@@ -179,21 +195,29 @@ func (a *app) interrupted(ctx context.Context, c *client.Client, n client.NewRun
 	if n.Kind != run.Restore {
 		return false, nil
 	}
+	unit := n.At
 	l, err := c.Links(ctx)
 	if err != nil {
 		return false, err
 	}
 	for _, x := range l.Links {
-		if (x.Link == n.At || x.Serial == n.At) && x.Run != "" {
-			r, err := c.Run(ctx, x.Run)
-			return r.State == "paused", err
+		if x.Link == n.At {
+			unit = x.Unit
 		}
 	}
-	return false, nil
+	if unit == "" {
+		return false, nil
+	}
+	u, err := c.Unit(ctx, unit)
+	if err != nil || u.Run == "" {
+		return false, err
+	}
+	r, err := c.Run(ctx, u.Run)
+	return r.State == "paused", err
 }
 
 // ask shows the one page before the write, and asks.
-func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n client.NewRun, o opening) error {
+func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *client.NewRun, o opening) error {
 	if n.Kind == run.BackUp {
 		return nil
 	}
@@ -241,11 +265,62 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n c
 		fmt.Fprintf(out, "  waived     %s, by you: %s\n", strings.Join(n.Waive, ", "), n.Reason)
 	}
 	fmt.Fprintf(out, "  way back   %s\n", wayBack(back))
+	stops, err := a.admitted(ctx, c, n, o)
+	if err != nil {
+		return err
+	}
 	fmt.Fprintf(out, "  hands off  while memory is written; then the unit starts its program\n\n")
-	if !goes || o.yes {
+	if stops || !goes || o.yes {
 		return nil // what does not fit is refused on the record
 	}
 	return a.confirm("Write it?")
+}
+
+// admitted shows what stops the run, all of it, and lets a lead pass by name what can
+// be passed.
+func (a *app) admitted(ctx context.Context, c *client.Client, n *client.NewRun, o opening) (stops bool, err error) {
+	x, err := c.Admission(ctx, *n)
+	if err != nil {
+		return false, err
+	}
+	if len(x.Parts) > 1 {
+		var all []string
+		for _, p := range x.Parts {
+			all = append(all, p.Title)
+		}
+		fmt.Fprintf(a.err, "  parts      %s, in this order\n", strings.Join(all, ", "))
+	}
+	for _, name := range x.Uses {
+		fmt.Fprintf(a.err, "  uses up    one of %s\n", name)
+	}
+	open := 0
+	for _, b := range x.Bars {
+		fmt.Fprintf(a.err, "  %s   %s\n", a.bright("stops it"), wrap(b.Text, 13))
+		if b.Next != "" {
+			fmt.Fprintf(a.err, "             %s\n", wrap(b.Next, 13))
+		}
+		if b.Gate == "" {
+			open++
+		}
+	}
+	if len(x.Bars) == 0 || open > 0 || o.yes || !isTerminal(a.in) {
+		return len(x.Bars) > 0, nil
+	}
+	me, err := c.WhoAmI(ctx)
+	if err != nil || me.Role != "lead" {
+		return true, err
+	}
+	fmt.Fprintf(a.err, "\n  You are a lead. Pass all of this by your name? Type the reason, or nothing to leave it: ")
+	line, _ := bufio.NewReader(a.in).ReadString('\n')
+	if n.Reason = strings.TrimSpace(line); n.Reason == "" {
+		return true, nil
+	}
+	for _, b := range x.Bars {
+		if !slices.Contains(n.Waive, b.Gate) {
+			n.Waive = append(n.Waive, b.Gate)
+		}
+	}
+	return false, nil
 }
 
 // bright is for lines on stderr.
@@ -287,8 +362,8 @@ func (a *app) confirm(question string) error {
 	return nil
 }
 
-// again is how long a second Ctrl-C counts.
-const again = 5 * time.Second
+// twice is how long a second Ctrl-C counts.
+const twice = 5 * time.Second
 
 // follow shows a run until it is closed or paused. The first Ctrl-C leaves the
 // view, a second within 5 s orders the run to stop.
@@ -296,7 +371,7 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 	ctx, cancel := context.WithCancel(context.Background()) // Ctrl-C means something else here
 	defer cancel()
 	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(signals, os.Interrupt)
 	defer signal.Stop(signals)
 	view := a.newView(r)
 	ended := make(chan error, 1)
@@ -331,7 +406,7 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 					view.close()
 					return err
 				}
-			case <-time.After(again):
+			case <-time.After(twice):
 				view.close()
 				a.exit = ExitCode(core.Interrupted)
 				return a.show(map[string]any{"run": r.ID, "unit": r.Unit.Serial, "outcome": run.Waiting, "from": r.From, "to": r.To, "backup": r.Backup}, func() {})
@@ -425,7 +500,7 @@ func (a *app) ending(r client.Run) {
 		a.pair("way back", fmt.Sprintf("full backup %s, %s", short(r.Backup), strings.ReplaceAll(r.BackupHow, "-", " ")))
 	}
 	if r.Halves > 1 {
-		a.pair("run", fmt.Sprintf("in %d halves", r.Halves))
+		a.pair("taken up", again(r.Halves))
 	}
 	a.pair("history", fmt.Sprintf("entered, signed by bench %s: ferry history %s", r.Bench, r.Unit.Serial))
 }
@@ -448,4 +523,12 @@ func gateWord(s run.Phase) string {
 		return "reading after the interruption"
 	}
 	return string(s)
+}
+
+// asError is an error with its kind; one that is none has an empty one.
+func asError(err error) *core.Error {
+	if err == nil {
+		return &core.Error{}
+	}
+	return core.AsError(err, "")
 }

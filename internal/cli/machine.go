@@ -365,21 +365,21 @@ type switchboard struct {
 
 func (a *app) simVerb() *cobra.Command {
 	dir, scale := "", 1.0
-	v := &cobra.Command{Use: "sim", Short: "Simulated units on loopback", Args: cobra.NoArgs, Example: "  ferry sim --dir var/demo/units\n  ferry sim set quay-1 silent=true",
+	v := &cobra.Command{Use: "sim", Short: "Simulated units on loopback", Args: cobra.NoArgs, Example: "  ferry sim --dir units\n  ferry sim set quay-1 silent=true",
 		RunE: func(*cobra.Command, []string) error {
 			if dir == "" {
-				return core.Fail(core.BadFile, "simulated units keep their memories in a folder, and none is named").Do("Say where: ferry sim --dir var/demo/units.")
+				return core.Fail(core.BadFile, "simulated units keep their memories in a folder, and none is named").Do("Say where: ferry sim --dir FOLDER.")
 			}
 			return untilStopped(func(ctx context.Context) error { return a.simulate(ctx, dir, scale) })
 		}}
-	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: var/demo/units by itself)")
+	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: FERRY_SIM by itself)")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on all their times")
 	set := &cobra.Command{Use: "set UNIT [FAULT=VALUE...]", Short: "Put faults on a unit that runs, or take them off", Args: cobra.MinimumNArgs(1),
 		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of the wires: crossed, openToUnit, openToBench, openGround, bridged,\ninverted, lowLevel, deadAdapter, noStrap, noReset, heldReset, sag, longLead (true), latency, delay\n(ms), baud, parity. Without faults all are taken off. Also: power=on|off|cycle, swap=SERIAL,\nbridge=adapter|plug|off|none.",
 		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set quay-1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if dir == "" {
-				dir = "var/demo/units"
+				dir = os.Getenv("FERRY_SIM")
 			}
 			standings, err := setFaults(dir, args[0], args[1:])
 			if err != nil {
@@ -443,7 +443,7 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 	raw, err := os.ReadFile(filepath.Join(dir, "units.json"))
 	var board switchboard
 	if err != nil || json.Unmarshal(raw, &board) != nil {
-		return nil, core.Fail(core.NotFound, "no simulated units run in %s", dir).Do("Say where: --dir var/demo/units.")
+		return nil, core.Fail(core.NotFound, "no simulated units run in %q", dir).Do("Say in which folder they run: --dir FOLDER, or FERRY_SIM; the demo's file env sets it.")
 	}
 	change := map[string]any{}
 	faults := map[string]any{}

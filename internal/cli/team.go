@@ -150,7 +150,7 @@ func (a *app) showRun(r client.Run) {
 		a.pair("closed", when(*r.Closed))
 	}
 	if r.Halves > 1 {
-		a.pair("halves", fmt.Sprintf("%d: the bench took it up again %d times", r.Halves, r.Halves-1))
+		a.pair("taken up", again(r.Halves))
 	}
 	if r.Backup != "" {
 		a.pair("backup", short(r.Backup))
@@ -172,7 +172,7 @@ func (a *app) showRun(r client.Run) {
 	a.sides(r.Sides)
 	fmt.Fprintln(a.out)
 	for _, e := range r.Progress.Events {
-		if w := eventWords(e); w != "" {
+		if w := eventOf(e, r.Progress.View.Parts); w != "" {
 			fmt.Fprintf(a.out, "  %4d  %s  %s\n", e.N, a.paint(faint, clock(e.At)), w)
 		}
 	}
@@ -183,6 +183,14 @@ func (a *app) showRun(r client.Run) {
 	} else if r.State == "paused" {
 		a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
 	}
+}
+
+// again says how often a run was taken up.
+func again(halves int) string {
+	if halves == 2 {
+		return "once again, after an interruption"
+	}
+	return fmt.Sprintf("%d times again, after interruptions", halves-1)
 }
 
 // parts tells how every part of a unit of several stands.

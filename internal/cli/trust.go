@@ -305,6 +305,7 @@ func (a *app) buildRelease(file string, files map[core.Digest]pack.File, data ma
 		if err != nil {
 			return nil, err
 		}
+		part.Section, part.Runs = p.Section, p.Runs
 		r.Parts = append(r.Parts, part)
 		data[part.Image], files[part.Image] = b, pack.File{Image: part.Image, Name: name}
 	}

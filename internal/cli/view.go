@@ -242,7 +242,7 @@ func (v *view) show(p client.Progress) {
 
 // event writes a line for what a person wants to read later.
 func (v *view) event(e run.Event) {
-	words := eventWords(e)
+	words := eventOf(e, v.last.View.Parts)
 	switch e.Kind {
 	case run.KindAnswered:
 		var x procedure.Answer

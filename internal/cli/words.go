@@ -167,6 +167,18 @@ func stands(r client.Run) string {
 	return w
 }
 
+// eventOf tells an event in a few words, with the part that it is about where there
+// are several.
+func eventOf(e run.Event, parts []run.PartView) string {
+	words := eventWords(e)
+	for _, p := range parts {
+		if words != "" && p.Name == e.Section {
+			return p.Title + ": " + words
+		}
+	}
+	return words
+}
+
 // eventWords tell an event in a few words; empty for what says nothing to a person.
 func eventWords(e run.Event) string {
 	switch e.Kind {

@@ -122,7 +122,7 @@ func problem(resp *http.Response) error {
 		p.Kind = core.NotAnswering // it could not do it now; whoever can wait does
 	}
 	if p.Status == http.StatusUnauthorized {
-		p.Next = "Sign in: set FERRY_TOKEN, or . var/demo/env in the demo."
+		p.Next = "Sign in: set FERRY_TOKEN. In the demo, read the file env in its folder, as it says at its start."
 	}
 	return p.Err()
 }
@@ -376,6 +376,11 @@ func (c *Client) StopRun(ctx context.Context, id string) error {
 // ResumeRun takes a paused run up again.
 func (c *Client) ResumeRun(ctx context.Context, id string, in Resume) (Run, error) {
 	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/resume", in)
+}
+
+// Admission asks what would stop a run.
+func (c *Client) Admission(ctx context.Context, n NewRun) (Admission, error) {
+	return post[Admission](ctx, c, "/api/admission", n)
 }
 
 // LayAside lets a run wait for days, and gives its link back.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/admit"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
@@ -190,7 +191,7 @@ type Unit struct {
 	Site       string     `json:"site"`
 	Revision   string     `json:"revision"`
 	Running    string     `json:"running"`
-	State      string     `json:"state" enum:"known,done,half-done"`
+	State      string     `json:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart"`
 	Run        string     `json:"run,omitempty" doc:"The run that is open on it."`
 	Link       string     `json:"link,omitempty" doc:"The link on which it was last identified."`
 	LinkState  string     `json:"linkState,omitempty"`
@@ -352,6 +353,7 @@ type ReleasePage struct {
 
 // PartPlace is a part on the memory strip.
 type PartPlace struct {
+	Section string      `json:"section,omitempty" doc:"Of a model with several."`
 	Name    string      `json:"name"`
 	Image   core.Digest `json:"image"`
 	Content core.Digest `json:"content"`
@@ -457,6 +459,8 @@ type NewRelease struct {
 // NewPart is a part of a new release, by the digest of an image that was sent.
 type NewPart struct {
 	Name    string      `json:"name"`
+	Section string      `json:"section,omitempty" doc:"Of the unit; its main one where it is empty."`
+	Runs    string      `json:"runs,omitempty" doc:"What that section's program says of itself once this is in it, where it is not the release's version."`
 	Image   core.Digest `json:"image"`
 	Format  string      `json:"format,omitempty" doc:"Found by content where it is empty."`
 	Address uint64      `json:"address,omitempty" doc:"Of the first byte, for formats that carry none."`
@@ -618,9 +622,27 @@ type NewRun struct {
 	Label   string   `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
 	Again   bool     `json:"again,omitempty" doc:"Write although the unit runs this version."`
 	Reason  string   `json:"reason,omitempty"`
-	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection."`
+	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
 	// Links are the further links of a unit that has sections on links of their own.
 	Links map[string]string `json:"links,omitempty" doc:"The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is."`
+}
+
+// Admission says whether a run may begin, and all that would stop it.
+type Admission struct {
+	Unit    string         `json:"unit"`
+	Link    string         `json:"link"`
+	Version string         `json:"version,omitempty" doc:"That would be put in, or brought back."`
+	Bars    []admit.Bar    `json:"bars" nullable:"false" doc:"What stops it; empty where nothing does."`
+	Parts   []AdmittedPart `json:"parts" nullable:"false" doc:"What it would read or write, in order; empty while something stops it."`
+	Uses    []string       `json:"uses,omitempty" doc:"Entitlements of which it uses one up."`
+}
+
+// AdmittedPart is a section that a run would go through.
+type AdmittedPart struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Link  string `json:"link,omitempty"`
+	Files bool   `json:"files,omitempty"`
 }
 
 // Resume takes a paused run up again.

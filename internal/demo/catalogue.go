@@ -149,6 +149,7 @@ func document(r world.Release, at time.Time, files map[core.Digest]pack.File, da
 		if err != nil {
 			return nil, err
 		}
+		part.Section, part.Runs = p.Section, p.Runs
 		m.Parts = append(m.Parts, part)
 		origin.Published[p.Name] = part.Image
 		data[part.Image], files[part.Image] = b, pack.File{Image: part.Image, Name: name}
@@ -172,7 +173,7 @@ func add(ctx context.Context, c *client.Client, r world.Release, workshop trust.
 		if err != nil {
 			return err
 		}
-		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Image: im.Digest, Format: format, Address: p.Address})
+		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: im.Digest, Format: format, Address: p.Address})
 	}
 	one, err := c.AddRelease(ctx, n)
 	if err != nil || r.Unsigned {

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -32,7 +33,7 @@ import (
 
 // Options of a demo.
 type Options struct {
-	Dir    string // its folder, var/demo
+	Dir    string // its folder
 	Listen string // of the service
 	Scale  float64
 	Out    io.Writer
@@ -64,6 +65,9 @@ func Run(ctx context.Context, o Options) error {
 	defer lock.Close()
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		return core.Fail(core.Busy, "a demo runs in %s already", dir).Do("Stop that one with Ctrl-C first.")
+	}
+	if err := free(o.Listen); err != nil {
+		return err
 	}
 	say := func(format string, args ...any) { fmt.Fprintf(o.Err, format+"\n", args...) }
 	say("MariaDB on a socket of its own …")
@@ -131,11 +135,11 @@ func Run(ctx context.Context, o Options) error {
 	if err := register(ctx, accounts, dir); err != nil {
 		return err
 	}
-	env := fmt.Sprintf("export FERRY_URL=%s\nexport FERRY_TOKEN=%s\nexport FERRY_LEAD_TOKEN=%s\nexport FERRY_PASSPHRASE=%s\n", base, s.Token, s.Lead, s.Passphrase)
+	env := fmt.Sprintf("export FERRY_URL=%s\nexport FERRY_TOKEN=%s\nexport FERRY_LEAD_TOKEN=%s\nexport FERRY_PASSPHRASE=%s\nexport FERRY_SIM=%s\n", base, s.Token, s.Lead, s.Passphrase, filepath.Join(dir, "units"))
 	if err := os.WriteFile(filepath.Join(dir, "env"), []byte(env), 0o600); err != nil {
 		return err
 	}
-	greet(o.Out, base, codes, time.Since(began))
+	greet(o.Out, base, near(dir), codes, time.Since(began))
 	for {
 		select {
 		case <-ctx.Done():
@@ -167,14 +171,34 @@ func alone(part string) error {
 		Do("Start again: make demo. A run that was at work is paused: ferry run list --state open.")
 }
 
-func greet(w io.Writer, base string, codes map[string]string, took time.Duration) {
+// free tells whether an address can be had; a stranger's service there would be taken
+// for the demo's own.
+func free(address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return core.Fail(core.Busy, "the demo's service cannot listen on %s: %w", address, err).Do("Another program has that address. Stop it, or take another: make demo LISTEN=127.0.0.1:8471.")
+	}
+	return l.Close()
+}
+
+// near is a folder as it is written from where the person stands.
+func near(dir string) string {
+	if here, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(here, dir); err == nil && !strings.HasPrefix(rel, "..") {
+			return rel
+		}
+	}
+	return dir
+}
+
+func greet(w io.Writer, base, dir string, codes map[string]string, took time.Duration) {
 	fmt.Fprintf(w, "\nUp after %.0f s. The console, signed in (each link once, within %s):\n\n", took.Seconds(), service.SignInLasts)
 	for _, p := range world.People {
 		if code := codes[p.ID]; code != "" {
 			fmt.Fprintf(w, "  %-14s %-11s %s/sign-in#%s\n", p.Name, p.Role, base, code)
 		}
 	}
-	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . var/demo/env\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry fit van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n")
+	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . %s\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry fit van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n", filepath.Join(dir, "env"))
 }
 
 // people enters the demo's people, and makes tokens and one-use sign-in codes.
@@ -375,6 +399,11 @@ func (p *process) stop() {
 
 func ready(ctx context.Context, base string, p *process) error {
 	for {
+		select {
+		case <-p.ended:
+			return core.Fail(core.Busy, "the service did not start; see the lines above")
+		default:
+		}
 		resp, err := http.Get(base + "/readyz")
 		if err == nil {
 			resp.Body.Close()

@@ -104,10 +104,15 @@ func (v *Service) adapterOn(ctx context.Context, l store.Link) (*procedure.Adapt
 	rows, err := v.store.Adapters(ctx)
 	for _, r := range rows {
 		if r.Serial == l.Adapter {
-			return &procedure.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency}, err
+			a := adapterOf(r)
+			return &a, err
 		}
 	}
 	return nil, err
+}
+
+func adapterOf(r store.Adapter) procedure.Adapter {
+	return procedure.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency}
 }
 
 type wiresIn struct{ Body client.NewWires }

@@ -219,6 +219,17 @@ func (in *ImageIn) open() (*registry.Opened, error) {
 // putImage keeps a file that can be read; a broken one is refused with the line.
 // Of an archive the one firmware file in it is kept.
 func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, error) {
+	if in.Format == registry.TreeFormat {
+		p, err := registry.PartOf("files", in.RawBody, in.Format, 0)
+		if err != nil {
+			return client.Image{}, err
+		}
+		out := client.Image{Digest: p.Image, Bytes: len(in.RawBody), Format: p.Format, Payload: p.Bytes, Warnings: []string{}}
+		if out.Known, err = v.holders(ctx, p.Image, p.Content); err != nil {
+			return out, err
+		}
+		return out, v.store.PutImage(ctx, in.RawBody, in.Name, who(ctx).person.ID)
+	}
 	o, err := in.open()
 	if err != nil {
 		return client.Image{}, err
@@ -305,7 +316,7 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 		r.Changes = model.Words{"en": b.Changes}
 	}
 	for _, p := range b.Parts {
-		r.Parts = append(r.Parts, model.Part{Name: p.Name, Image: p.Image, Format: p.Format, Address: p.Address})
+		r.Parts = append(r.Parts, model.Part{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: p.Image, Format: p.Format, Address: p.Address})
 	}
 	if err := v.measure(ctx, r, false); err != nil {
 		return client.Release{}, err
@@ -341,6 +352,7 @@ func (v *Service) measure(ctx context.Context, r *model.Release, says bool) erro
 		if err != nil {
 			return err
 		}
+		is.Section, is.Runs = p.Section, p.Runs
 		if says && is != *p {
 			return core.Fail(core.BadFile, "part %s of %s %s holds 0x%X to 0x%X, %d bytes, content %s; the release says 0x%X to 0x%X, %d bytes, content %s",
 				p.Name, r.Model, r.Version, is.From, is.To-1, is.Bytes, is.Content.Short(), p.From, p.To, p.Bytes, p.Content.Short())
@@ -388,7 +400,14 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 	out := client.ReleasePage{Release: one, ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
 	for _, p := range one.Parts {
 		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}
-		for _, r := range sheet.Main().Memory.Regions {
+		x, ok := sheet.Section(p.Section)
+		if !ok {
+			x = sheet.Main()
+		}
+		if len(sheet.Sections) > 1 {
+			place.Section = x.Says()
+		}
+		for _, r := range x.Memory.Regions {
 			if p.From < r.End() && p.To > r.Address {
 				place.Regions = append(place.Regions, r.Name)
 				place.Loader = place.Loader || r.Use == "loader"

@@ -23,28 +23,6 @@ import (
 	"zealousferry/internal/store"
 )
 
-// waive enters the gates that a lead passes by name, and what could undo the write
-// without a backup.
-func (v *Service) waive(ctx context.Context, n client.NewRun, u store.Unit, o *run.Opened) error {
-	var err error
-	if o.Held, err = v.held(ctx, u.Model); err != nil {
-		return err
-	}
-	for _, gate := range n.Waive {
-		if gate != run.GateBackup && gate != run.GateProtection {
-			return core.Fail(core.BadFile, "there is no gate %q; %s and %s can be waived", gate, run.GateBackup, run.GateProtection)
-		}
-		if who(ctx).person.Role != Lead {
-			return core.Fail(core.NotAllowed, "only a lead passes the gate %s", gate).Unit("nothing was changed").Do("Ask a lead to open this run.")
-		}
-		if len(strings.TrimSpace(n.Reason)) < 3 {
-			return core.Fail(core.NotAllowed, "the gate %s is passed only with a reason", gate).Unit("nothing was changed").Do("Say why: --reason …")
-		}
-		o.Waivers = append(o.Waivers, run.Waiver{Gate: gate, Reason: n.Reason, By: who(ctx).person.ID, Role: Lead})
-	}
-	return nil
-}
-
 // held are the versions of a model whose images the catalogue holds and that were
 // not withdrawn: one of them is a way back for a unit that runs it.
 func (v *Service) held(ctx context.Context, model string) (all []string, err error) {

@@ -75,6 +75,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/fit", "fit", Viewer, "Which release fits a unit, and why", v.fit)
 
 	route(v, api, "GET", "/api/runs", "list-runs", Viewer, "Runs, the newest first", v.listRuns)
+	route(v, api, "POST", "/api/admission", "admission", Viewer, "What would stop a run, before anybody moves a hand", v.admission)
 	route(v, api, "POST", "/api/runs", "open-run", Technician, "Open a run", v.openRun)
 	route(v, api, "GET", "/api/runs/{run}", "get-run", Viewer, "A run and how it stands", v.getRun)
 	stream(v, api, "/api/runs/{run}/events", "follow-run", Viewer, "A run's live stream", v.followRun)

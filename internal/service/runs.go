@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"slices"
@@ -11,9 +10,8 @@ import (
 	"time"
 
 	"zealousferry/core"
-	"zealousferry/core/fit"
+	"zealousferry/core/admit"
 	"zealousferry/core/history"
-	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
@@ -27,218 +25,45 @@ type newRunIn struct{ Body client.NewRun }
 
 // openRun claims the link and the unit that was last identified on it, and gives
 // the bench the order. Whether the release fits is judged again by the bench, on
-// the wire, so that a refusal is on the record too.
+// the wire.
 func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error) {
-	n := in.Body
-	p, err := v.find(ctx, n.At)
+	a, err := v.asked(ctx, in.Body)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if !p.Unit.Valid {
-		return client.Run{}, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.FullName()).Do("Identify it: ferry identify " + p.FullName() + ".")
+	o, bars := admit.Admit(a.Input)
+	if err := admit.Err(bars); err != nil {
+		return client.Run{}, v.refuse(ctx, a.unit, err)
 	}
-	u, err := v.store.Unit(ctx, p.Unit.String)
-	if err != nil {
-		return client.Run{}, err
-	}
-	if !p.Identified.Valid {
-		return client.Run{}, core.Fail(core.CannotTell, "link %s has changed since %s was identified on it", p.FullName(), u.Serial).Do("Identify what is there now: ferry identify " + p.FullName() + ".")
-	}
-	row := store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: who(ctx).person.ID, OpenedAt: v.clock.Now()}
-	o := run.Opened{Run: row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: row.By,
-		Role: who(ctx).person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
-	sheet, err := v.store.Sheet(ctx, u.Model)
-	if err != nil {
-		return client.Run{}, err
-	}
-	o.Sheet = sheet.Digest
-	facts, err := v.store.Facts(ctx, u.ID)
-	if err != nil {
-		return client.Run{}, err
-	}
-	for _, f := range facts {
-		switch {
-		case f.Source == core.FromLabel || f.Source == core.FromPerson:
-			o.Noted = append(o.Noted, f)
-		case f.Source == core.FromWire && f.Name != core.FactModel && f.Name != core.FactRunning && f.Name != core.FactSerial:
-			f.Source = core.FromRecord // an earlier reading: the card goes by it until the wire speaks
-			o.Noted = append(o.Noted, f)
+	if a.endFirst != nil { // only now that the restore can begin
+		if err := v.abandon(ctx, *a.endFirst, "its backup is put back instead"); err != nil {
+			return client.Run{}, err
 		}
 	}
-	row.Adapter = p.Adapter
-	if o.Adapter, err = v.adapterOn(ctx, p.Link); err != nil {
+	if a.row.Opened, err = json.Marshal(o); err != nil {
 		return client.Run{}, err
 	}
-	if err := v.waive(ctx, n, u, &o); err != nil {
-		return client.Run{}, v.refuse(ctx, u, err)
-	}
-	if err := v.source(ctx, n, u, &row, &o); err != nil {
-		return client.Run{}, v.refuse(ctx, u, err)
-	}
-	links, err := v.lay(ctx, n, p, sheet, &o)
-	if err != nil {
-		return client.Run{}, v.refuse(ctx, u, err)
-	}
-	if row.Opened, err = json.Marshal(o); err != nil {
-		return client.Run{}, err
-	}
-	order, err := v.order(client.Order{Kind: client.OrderRun, Link: p.Name, Run: row.ID, Opened: &o, Epoch: 1}, p.Bench)
+	order, err := v.order(client.Order{Kind: client.OrderRun, Link: a.row.Link, Run: a.row.ID, Opened: &o, Epoch: 1}, a.row.Bench)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if err := v.store.OpenRun(ctx, row, links, order); err != nil {
+	if err := v.store.OpenRun(ctx, a.row, a.claims, order); err != nil {
 		return client.Run{}, err
 	}
-	v.log.Info("run opened", "run", row.ID, "kind", row.Kind, "unit", u.Serial, "link", p.FullName(), "by", row.By)
-	return v.run(ctx, row.ID)
-}
-
-// lay writes sections and itinerary into the opening event, and names the links that
-// the run claims.
-func (v *Service) lay(ctx context.Context, n client.NewRun, p place, sheet *model.Sheet, o *run.Opened) ([]string, error) {
-	var release *model.Release
-	if !o.Release.IsZero() {
-		raw, err := v.store.Piece(ctx, o.Release)
-		if err != nil {
-			return nil, err
-		}
-		release = new(model.Release)
-		if err := json.Unmarshal(raw, release); err != nil {
-			return nil, err
-		}
-	}
-	claims := []string{p.Bench + "/" + p.Name}
-	links := map[string]string{}
-	for name, at := range n.Links {
-		x, err := v.find(ctx, at)
-		if err != nil {
-			return nil, err
-		}
-		if x.Bench != p.Bench {
-			return nil, core.Fail(core.NotAllowed, "link %s is on another bench than %s; one bench carries a run out", x.FullName(), p.FullName()).Do("Plug both into one bench.")
-		}
-		links[name], claims = x.FullName(), append(claims, x.Bench+"/"+x.Name)
-	}
-	return claims, o.Lay(sheet, release, links)
+	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
+	return v.run(ctx, a.row.ID)
 }
 
 // refuse enters a refusal into the unit's history: an attempt that came to nothing
 // is one too. What was only not found, or is in use, is none.
 func (v *Service) refuse(ctx context.Context, u store.Unit, why error) error {
 	switch core.KindOf(why) {
-	case core.NotAllowed, core.DoesNotFit, core.CannotTell, core.NoWayBack:
+	case core.NotAllowed, core.DoesNotFit, core.CannotTell, core.NoWayBack, core.Protected, core.WrongUnit:
 		if err := v.store.NoteRefusal(ctx, v.key, u.ID, who(ctx).person.ID, why.Error(), v.clock.Now()); err != nil {
 			return err
 		}
 	}
 	return why
-}
-
-// source finds what the run writes, and the backup that stands for its own where
-// the unit is half done: ruins are not read.
-func (v *Service) source(ctx context.Context, n client.NewRun, u store.Unit, row *store.Run, o *run.Opened) error {
-	if n.Kind == run.Restore {
-		if err := v.endPaused(ctx, u); err != nil {
-			return err
-		}
-		var err error
-		if u, err = v.store.Unit(ctx, u.ID); err != nil { // which may be half done now
-			return err
-		}
-	}
-	if u.Ruined.Valid {
-		covered, err := v.before(ctx, u.Ruined.String)
-		if _, waived := o.Waived(run.GateBackup); err != nil && !waived {
-			return err
-		}
-		o.Covered = covered
-		if err := v.owed(ctx, u.Ruined.String, o); err != nil {
-			return err
-		}
-	}
-	switch n.Kind {
-	case run.Flash:
-		r, err := v.releaseFor(ctx, u, n.Release)
-		if err != nil {
-			return err
-		}
-		if r.Withdrawn != nil {
-			return core.Fail(core.DoesNotFit, "release %s was withdrawn: %s", r.Version, r.Withdrawn.Reason).Unit("nothing was changed")
-		}
-		if err := v.consent(ctx, u, r, n.Reason); err != nil {
-			return err
-		}
-		o.Release, o.Version = r.Document, r.Version
-		row.Firmware = sql.NullString{String: r.ID, Valid: true}
-	case run.Restore:
-		b, err := v.backupFor(ctx, u, n.Backup)
-		if err != nil {
-			return err
-		}
-		if o.Source, err = v.sourceOf(ctx, b); err != nil {
-			return err
-		}
-		o.Version = b.Running
-		row.Source = sql.NullString{String: b.ID, Valid: true}
-	}
-	return nil
-}
-
-// owed carries over what a run that was given up did not put back: the settings that
-// it kept, the lock that it lifted.
-func (v *Service) owed(ctx context.Context, id string, o *run.Opened) error {
-	events, err := v.store.Events(ctx, id, 0)
-	if err != nil {
-		return err
-	}
-	s, err := run.Fold(events)
-	if err != nil || s.Opened == nil {
-		return err
-	}
-	for _, due := range s.HandedOn() {
-		due.State, due.By, due.Reason = run.OweOpen, "", ""
-		if due.Tool() || due.Kind == run.OweTest {
-			o.Owed = append(o.Owed, due)
-		}
-	}
-	if x := s.Main(); x.Settings != nil && x.Settled == nil {
-		o.Settings = x.Settings.Settings
-	}
-	return nil
-}
-
-// consent asks for what the bench cannot judge by itself: somebody must vouch for
-// the images, and a step back or a candidate wants a reason that stands in the
-// record.
-func (v *Service) consent(ctx context.Context, u store.Unit, r *store.Release, reason string) error {
-	j, err := v.judge(ctx, u)
-	if err != nil {
-		return err
-	}
-	for _, x := range j.verdicts {
-		if x.Release != r.ID {
-			continue
-		}
-		for _, why := range x.Reasons {
-			if why.Rule == fit.RuleTrust {
-				if d, ok := x.Deciding(); ok && d.Rule != fit.RuleTrust { // what does not fit needs nobody's word
-					return core.Fail(core.DoesNotFit, "release %s: does not fit. %s", r.Version, d.Text).Unit("nothing was changed").Do(d.Next)
-				}
-				return core.Fail(core.NotAllowed, "release %s: %s", r.Version, why.Text).Unit("nothing was changed").Do(why.Next)
-			}
-			if why.Rule == fit.RuleFloor {
-				return core.Fail(core.DoesNotFit, "release %s: %s", r.Version, why.Text).Unit("nothing was changed").Do(why.Next)
-			}
-		}
-		switch {
-		case strings.TrimSpace(reason) != "":
-		case x.Step == "older":
-			return core.Fail(core.NotAllowed, "release %s is a step back: the unit runs %s", r.Version, j.unit.Running).Unit("nothing was changed").Do("Say why: ferry flash " + u.Serial + " " + r.Version + " --reason …")
-		case x.Channel == model.Candidate && !x.Target:
-			return core.Fail(core.NotAllowed, "release %s is a candidate, which is not for every unit", r.Version).Unit("nothing was changed").Do("Say why this unit: ferry flash " + u.Serial + " " + r.Version + " --reason …")
-		}
-	}
-	return nil
 }
 
 // before is the backup from before a run began to write: its own, or the one
@@ -315,21 +140,6 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 		return store.Backup{}, core.Fail(core.CannotTell, "%d backups of %s begin with %q", len(found), u.Serial, name).Do("Give more of the digest.")
 	}
 	return found[0], nil
-}
-
-// endPaused has the bench close a paused run of the unit, whose place a restore takes.
-func (v *Service) endPaused(ctx context.Context, u store.Unit) error {
-	if !u.Run.Valid {
-		return nil
-	}
-	r, err := v.store.Run(ctx, u.Run.String)
-	if err != nil {
-		return err
-	}
-	if r.State != store.RunPaused {
-		return nil // the claim will say who has it
-	}
-	return v.abandon(ctx, r, "its backup is put back instead")
 }
 
 // RunPath is a run in a path.

@@ -21,7 +21,7 @@ import (
 type unitsIn struct {
 	Words string `query:"q" maxLength:"100" doc:"Words that serial, site, model or version hold."`
 	Model string `query:"model"`
-	State string `query:"state" enum:"known,done,half-done,open"`
+	State string `query:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart,open"`
 	Page  int    `query:"page" minimum:"0" maximum:"100000"`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"25"`
 }
@@ -409,6 +409,9 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 		}
 		line := client.Entry{N: x.N, At: time.UnixMicro(e.HappenedAt).UTC(), Entered: time.UnixMicro(e.EnteredAt).UTC(), Kind: e.Kind, By: names[e.By], Run: e.Run, Reason: e.Text, Bench: benchNames[e.Bench], Hash: x.Hash}
 		span := [2]int64{}
+		if e.Kind == history.Refused {
+			line.Outcome = string(run.Refused)
+		}
 		if len(e.Record) > 0 {
 			if r, err := history.DecodeRecord(e.Record); err == nil {
 				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves

@@ -215,16 +215,21 @@ func (s *Store) marks(ctx context.Context, r *model.Release, erased byte) (map[c
 		return nil, err
 	}
 	all := map[core.Digest][]recognise.Chunk{}
-	for i, im := range images {
-		all[r.Parts[i].Content] = recognise.Of(im, erased)
+	for _, im := range images {
+		all[im.Content()] = recognise.Of(im, erased)
 	}
 	return all, nil
 }
 
-// Images are a release's images, read as its parts say, in their order.
+// Images are the images of a release that go into the main section, read as its parts
+// say, in their order.
 func (s *Store) Images(ctx context.Context, r *model.Release) ([]*image.Image, error) {
+	sheet, err := s.Sheet(ctx, r.Model)
+	if err != nil {
+		return nil, err
+	}
 	var all []*image.Image
-	for _, p := range r.Parts {
+	for _, p := range sheet.In(r, sheet.Main()) {
 		raw, err := s.Image(ctx, p.Image)
 		if err != nil {
 			return nil, err

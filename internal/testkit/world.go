@@ -258,6 +258,25 @@ func (w *World) Flash(link, release string) client.Run {
 	return w.Follow(r.ID)
 }
 
+// Refused identifies and asks for a flash that is not admitted; it gives the reason.
+func (w *World) Refused(link, release string) error {
+	w.t.Helper()
+	return w.Refuses(client.NewRun{Kind: "flash", At: "b/" + link, Release: release, Reason: "a test"})
+}
+
+// Refuses is the same for any run.
+func (w *World) Refuses(n client.NewRun) error {
+	w.t.Helper()
+	if _, err := w.Technician.Identify(context.Background(), n.At, n.Label); err != nil {
+		w.t.Fatalf("identify %s: %v", n.At, err)
+	}
+	r, err := w.Technician.OpenRun(context.Background(), n)
+	if err == nil {
+		w.t.Fatalf("run %s was opened", r.ID)
+	}
+	return err
+}
+
 // Open identifies and opens a run.
 func (w *World) Open(n client.NewRun) client.Run {
 	w.t.Helper()

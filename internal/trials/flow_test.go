@@ -82,15 +82,14 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 func TestARefusalAndAContradictionStandInTheHistory(t *testing.T) {
 	w := testkit.NewWorld(t)
 	w.AddRelease("3.0.0", coretest.SmallProgram("3.0.0"), map[string][]string{"revision": {"C"}})
-	r := w.Flash("a", "3.0.0")
-	if r.Outcome != "refused" || r.Progress.Fault.Kind != core.DoesNotFit {
-		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	if err := w.Refused("a", "3.0.0"); core.KindOf(err) != core.DoesNotFit {
+		t.Fatal(err)
 	}
 	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "C", Source: "label"}}}); err != nil {
 		t.Fatal(err)
 	}
-	if r = w.Flash("a", "2.0.0"); r.Outcome != "refused" || r.Progress.Fault.Kind != core.CannotTell {
-		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	if err := w.Refused("a", "2.0.0"); core.KindOf(err) != core.CannotTell {
+		t.Fatal(err)
 	}
 	h, _ := w.Technician.History(ctx, "S-0001")
 	if len(h.Entries) != 3 || h.Entries[0].Outcome != "refused" || !strings.Contains(h.Entries[0].Reason, "the label says C") {

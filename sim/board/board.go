@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math/rand/v2"
+	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -15,22 +16,46 @@ import (
 	"zealousferry/sim"
 )
 
+// Whole is the memory of a unit as its sheet has it, of all sections on its own link.
+func Whole(sheet *model.Sheet) memory.Map {
+	m := sheet.Main().Memory
+	m.Regions = nil
+	for _, x := range sheet.Sections {
+		if x.Link == "" {
+			m.Regions = append(m.Regions, x.Memory.Regions...)
+		}
+	}
+	sort.Slice(m.Regions, func(i, j int) bool { return m.Regions[i].Address < m.Regions[j].Address })
+	return m
+}
+
 // Board is a simulated unit for a sheet, with nothing in its memory.
 func Board(sheet *model.Sheet, serial string) sim.Spec {
-	m := sheet.Main().Memory
-	s := sim.Spec{Says: sheet.Main().Loader.Says, Serial: serial, Revision: "D", Region: "inner-sound", Chip: "0x7C31", Loader: "1.3",
-		Base: m.Regions[0].Address, Size: int(m.Bytes()), Sector: int(m.Regions[0].Sector), Baud: sheet.Main().Loader.Baud,
+	x := *sheet.Main()
+	x.Memory = Whole(sheet)
+	s := Section(&x, serial)
+	if s.Kind == "uartrom" {
+		s.Says = strings.ToUpper(sheet.Model)
+	}
+	return s
+}
+
+// Section is a simulated board that is one section of a unit.
+func Section(x *model.Section, serial string) sim.Spec {
+	m := x.Memory
+	s := sim.Spec{Says: x.Loader.Says, Serial: serial, Revision: "D", Region: "inner-sound", Chip: "0x7C31", Loader: "1.3",
+		Base: m.Regions[0].Address, Size: int(m.Bytes()), Sector: int(m.Regions[0].Sector), Baud: x.Loader.Baud,
 		WriteMax: 1024, ReadMax: 4096, Window: 16 << 10, Erase: 15 * time.Millisecond, Page: 350 * time.Microsecond, DigestBPS: 1 << 20,
 		Seed: hash(serial)}
 	if s.Sector > 4096 {
 		s.Erase = 60 * time.Millisecond
 	}
-	s.Kind, s.Parity, s.OneWire = sheet.Main().Loader.Kind, sheet.Main().Loader.Parity, sheet.Main().Loader.OneWire
+	s.Kind, s.Parity, s.OneWire = x.Loader.Kind, x.Loader.Parity, x.Loader.OneWire
 	if s.Kind == "uartrom" {
-		id, _ := strconv.ParseUint(sheet.Main().Loader.Says, 0, 16) // the sheet was made for it
-		s.ChipID, s.Says = uint16(id), strings.ToUpper(sheet.Model)
+		id, _ := strconv.ParseUint(x.Loader.Says, 0, 16) // the sheet was made for it
+		s.ChipID = uint16(id)
 	}
-	if sheet.Main().Loader.Await > 0 {
+	if x.Loader.Await > 0 {
 		s.OpensFor = 800 * time.Millisecond
 	}
 	for _, r := range m.Regions {
@@ -53,11 +78,16 @@ const settingsAt = 512
 // Memory is a unit's memory as it came from the maker with a program in it: the
 // loader, the settings and the identity are its own.
 func Memory(sheet *model.Sheet, serial string, program []byte) []byte {
-	b := bytes.Repeat([]byte{0xFF}, int(sheet.Main().Memory.Bytes()))
-	base := sheet.Main().Memory.Regions[0].Address
+	return MemoryOf(Whole(sheet), sheet.Model, serial, program)
+}
+
+// MemoryOf is the same for a memory map.
+func MemoryOf(m memory.Map, name, serial string, program []byte) []byte {
+	b := bytes.Repeat([]byte{0xFF}, int(m.Bytes()))
+	base := m.Regions[0].Address
 	own := rand.New(rand.NewPCG(hash(serial), 3))
-	common := rand.New(rand.NewPCG(hash(sheet.Model), 4))
-	for _, r := range sheet.Main().Memory.Regions {
+	common := rand.New(rand.NewPCG(hash(name), 4))
+	for _, r := range m.Regions {
 		part := b[r.Address-base:][:r.Length]
 		switch r.Use {
 		case memory.Loader:
@@ -76,7 +106,7 @@ func Memory(sheet *model.Sheet, serial string, program []byte) []byte {
 				copy(part[settingsAt:], fmt.Sprintf("brightness=%d\nquiet=%d\nzero-point=%d.%d\n", 1+own.IntN(9), own.IntN(2), own.IntN(40), own.IntN(10)))
 			}
 		case memory.Identity:
-			copy(part, fmt.Sprintf("ID1 %s %s", sheet.Model, serial))
+			copy(part, fmt.Sprintf("ID1 %s %s", name, serial))
 		}
 	}
 	return b

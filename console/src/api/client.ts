@@ -50,6 +50,10 @@ export type Port = Schemas['PortsPort']
 export type Heard = Schemas['Heard']
 export type Side = Schemas['Sides']
 export type Answered = Schemas['Answered']
+export type PartView = Schemas['RunPartView']
+export type Obligation = Schemas['RunObligation']
+export type Bar = Schemas['AdmitBar']
+export type Admission = Schemas['Admission']
 
 // send puts a file's bytes into a call whose answer is JSON.
 export async function send<T>(path: string, body: Blob | ArrayBuffer, method = 'POST'): Promise<T> {

@@ -28,6 +28,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/admission": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What would stop a run, before anybody moves a hand
+         * @description Role: viewer.
+         */
+        post: operations["admission"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bench/backups": {
         parameters: {
             query?: never;
@@ -1367,6 +1387,36 @@ export interface components {
         Adapters: {
             adapters: components["schemas"]["Adapter"][];
         };
+        Admission: {
+            /** @description What stops it; empty where nothing does. */
+            bars: components["schemas"]["AdmitBar"][];
+            link: string;
+            /** @description What it would read or write, in order; empty while something stops it. */
+            parts: components["schemas"]["AdmittedPart"][];
+            unit: string;
+            /** @description Entitlements of which it uses one up. */
+            uses?: string[];
+            /** @description That would be put in, or brought back. */
+            version?: string;
+        };
+        AdmitBar: {
+            /** @description The gate that a lead may pass by name, with a reason; empty where nobody can. */
+            gate?: string;
+            kind: string;
+            /** @description What to do. */
+            next?: string;
+            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back. */
+            rule: string;
+            text: string;
+            /** @description Who can do it: you, a lead. */
+            who: string;
+        };
+        AdmittedPart: {
+            files?: boolean;
+            link?: string;
+            name: string;
+            title: string;
+        };
         Answered: {
             /** Format: date-time */
             at: string;
@@ -2544,6 +2594,10 @@ export interface components {
             format?: string;
             image: string;
             name: string;
+            /** @description What that section's program says of itself once this is in it, where it is not the release's version. */
+            runs?: string;
+            /** @description Of the unit; its main one where it is empty. */
+            section?: string;
         };
         NewRelease: {
             /** @description Why the lead who adds it vouches for its images by name. */
@@ -2583,7 +2637,7 @@ export interface components {
             reason?: string;
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
-            /** @description Gates that a lead passes by name, with the reason: backup, protection. */
+            /** @description Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release. */
             waive?: string[];
         };
         NewTarget: {
@@ -2630,6 +2684,8 @@ export interface components {
             loader: boolean;
             name: string;
             regions: string[];
+            /** @description Of a model with several. */
+            section?: string;
             /** Format: int64 */
             to: number;
         };
@@ -2950,6 +3006,7 @@ export interface components {
             backup: string;
         };
         RunView: {
+            at: string;
             board: string;
             /** Format: int64 */
             changes: number;
@@ -3089,7 +3146,7 @@ export interface components {
             serial: string;
             site: string;
             /** @enum {string} */
-            state: "known" | "done" | "half-done";
+            state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
         };
         UnitPage: {
             backups: components["schemas"]["Backup"][];
@@ -3117,7 +3174,7 @@ export interface components {
             serial: string;
             site: string;
             /** @enum {string} */
-            state: "known" | "done" | "half-done";
+            state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
         };
         Units: {
             /** Format: int64 */
@@ -3261,6 +3318,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Adapter"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    admission: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRun"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Admission"];
                 };
             };
             /** @description Unauthorized */
@@ -8342,7 +8477,7 @@ export interface operations {
                 /** @description Words that serial, site, model or version hold. */
                 q?: string;
                 model?: string;
-                state?: "known" | "done" | "half-done" | "open";
+                state?: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart" | "open";
                 page?: number;
                 size?: number;
             };

@@ -11,14 +11,17 @@ import ActionBoard from '../parts/ActionBoard.vue'
 import FoundLeft from '../parts/FoundLeft.vue'
 import DigestText from '../parts/DigestText.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
+import LayAside from '../parts/LayAside.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
+import OwedList from '../parts/OwedList.vue'
+import PartsLine from '../parts/PartsLine.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
 import { rideOf, stopsOf } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { cap, clock, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
+import { cap, clock, conditions, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -34,6 +37,7 @@ const now = ref(Date.now())
 const heard = ref(Date.now())
 const asking = ref(false)
 const stopping = ref(false)
+const aside = ref(false)
 const lastStep = ref('identify')
 let source: EventSource | null = null
 let timer = 0
@@ -61,7 +65,7 @@ function take(p: Progress, whole = false) {
   }
   progress.value = p
   const step = p.fault?.step ?? p.view.step
-  if (step !== 'paused' && step !== 'ended') lastStep.value = step
+  lastStep.value = step === 'paused' || step === 'ended' ? p.view.at : step
 }
 
 function follow() {
@@ -142,7 +146,9 @@ async function waive() {
 }
 const paused = computed(() => run.value?.state === 'paused' || progress.value?.outcome === 'interrupted')
 const closed = computed(() => run.value?.state === 'closed')
+const laid = computed(() => (closed.value ? null : (view.value?.laid ?? null)))
 const stops = computed(() => (run.value && view.value ? stopsOf(run.value, view.value, closed.value && run.value.outcome === 'done' ? 'ended' : lastStep.value) : []))
+const part = computed(() => view.value?.parts?.find((p) => p.atWork))
 const since = computed(() => (now.value - heard.value) / 1000)
 const touch = computed(() => {
   const t = view.value?.touch ?? -1
@@ -164,12 +170,13 @@ const board = computed(() => {
   if (closed.value) {
     const ok = r.outcome === 'done'
     if (v.board === 'stopped' || r.unit.state === 'half-done') return { board: 'stopped' as const, head: 'Do not put it back to work', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : 'The run was given up in the middle of the write; the unit is half done.' }
-    const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
+    const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', 'not-proven': 'Written, but not proven', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
     return { board: 'ended' as const, head, sentence: ok ? (r.record?.reason ? `But ${r.record.reason}. Look whether it works before you leave it.` : `It runs ${r.to || 'its program'}, asked after its start. You may touch it.`) : cap(f?.message ?? r.record?.reason ?? '') }
   }
   if (turn.value) return { board: 'hands-on' as const, head: turn.value.says, sentence: `HANDS ON: your turn${v.turns && !turn.value.calling ? `, ${v.turn} of ${v.turns}` : ''}. ${turn.value.calling ? 'The tool is calling now; the unit’s answer ends this.' : (item.value?.why?.en ?? '')}` }
-  if (paused.value) return { board: 'stopped' as const, head: v.touched ? 'Half done. Leave it as it is' : 'Interrupted. Nothing was changed', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
-  if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
+  if (laid.value) return { board: 'stopped' as const, head: v.touched ? 'Laid aside, half done' : 'Laid aside', sentence: `${cap(laid.value.place)}, with ${laid.value.holder}. ${laid.value.why ?? ''} ${v.touched ? 'It is not whole yet: do not put it to work.' : 'Nothing was changed.'}` }
+  if (paused.value) return { board: 'stopped' as const, head: v.touched ? 'Half done. Leave it as it is' : 'Interrupted. Nothing was changed', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.parts?.length ? `${v.parts.map((p) => `${p.title}: ${p.passed ? 'right already' : conditions[p.condition]}`).join('. ')}. It stays as it is until somebody goes on, or puts the backup back.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
+  if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: part.value ? `${part.value.title} is being ${v.step === 'verify' ? 'verified' : 'written'}. Leave the unit, its leads and its power alone.` : v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
   if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
   const words: Record<string, string> = { identify: 'Asking the unit who it is', fit: 'Judging the fit', backup: 'Reading the memory', plan: 'Laying the image over the memory', start: 'Starting the program', 'close-out': 'Closing' }
   return { board: 'reading' as const, head: words[v.step] ?? 'Reading', sentence: v.step === 'backup' && v.total ? `${kib(v.done)} of ${kib(v.total)}${v.left >= 0 ? `, ${minutes(v.left / 1e6)} left` : ''}. Nothing is lost if the lead slips.` : 'Nothing is lost if the lead slips.' }
@@ -201,7 +208,13 @@ const points = computed<[number, number][]>(() => {
   })
   return out
 })
-const tales = computed(() => events.value.map((e) => ({ e, words: event(e) })).filter((x) => x.words))
+const titles = computed(() => Object.fromEntries((view.value?.parts ?? []).map((p) => [p.name, p.title])))
+const tales = computed(() => events.value.map((e) => ({ e, words: told(e) })).filter((x) => x.words))
+function told(e: RunEvent): string {
+  const words = event(e)
+  const part = titles.value[e.section ?? '']
+  return words && part ? `${part}: ${words}` : words
+}
 const all = ref(false)
 const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.value.slice(-6).reverse()))
 
@@ -218,6 +231,21 @@ async function order(what: 'stop' | 'resume') {
   } catch (e) {
     said.value = problem(e)
   }
+  asking.value = false
+}
+
+async function layAside(place: string, holder: string, why: string) {
+  asking.value = true
+  said.value = null
+  try {
+    const { error } = await api.POST('/api/runs/{run}/lay-aside', { params: { path: { run: props.id } }, body: { place, holder, ...(why && { why }) } })
+    if (error) throw error
+    await load()
+    follow()
+  } catch (e) {
+    said.value = problem(e)
+  }
+  aside.value = false
   asking.value = false
 }
 
@@ -242,7 +270,8 @@ async function putBack() {
     <ActionBoard :board="board.board" :head="board.head" :sentence="board.sentence" :seconds="late ? -1 : touch" :share="share" :under="under" :data-outcome="run.outcome">
       <div v-if="paused && session.may('technician')" class="row ways">
         <input v-if="run.relabel" v-model="label" class="label" aria-label="Serial on the unit's label, read again" placeholder="Serial on its label" data-label />
-        <v-btn color="surface" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume')">Go on with the write</v-btn>
+        <v-btn color="surface" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume')">{{ view.touched ? 'Go on with the write' : 'Go on' }}</v-btn>
+        <v-btn v-if="!laid" variant="outlined" size="large" :disabled="asking" data-aside @click="aside = true">Lay it aside…</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
       </div>
       <div v-else-if="closed && board.board === 'stopped' && session.may('technician') && run.unit.state === 'half-done'" class="row ways">
@@ -261,6 +290,7 @@ async function putBack() {
     <div class="page body">
       <Trouble v-if="said" :problem="said" />
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
+      <PartsLine v-if="view.parts?.length" :parts="view.parts" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" />
       <div class="four">
         <section>
@@ -282,7 +312,7 @@ async function putBack() {
           <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ backs[view.wayBack ?? 'none'] }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p>
             <details v-if="run.settings" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? backs[card.wayBack] : 'None yet; nothing is erased before there is one.' }}</span></div>
-          <template v-if="view.undo?.length"><h3 class="muted undo">Undo list</h3><ul class="rows small"><li v-for="u in view.undo" :key="u.item" class="back"><v-icon :icon="u.state === 'open' ? mdiCloseCircle : mdiCheckCircle" :class="u.state === 'open' ? 'brick' : 'teal'" size="20" /> <span>{{ u.says }} <strong>{{ { open: 'Still to do.', undone: 'Done.', excused: `Left: ${u.note}` }[u.state] }}</strong></span></li></ul></template>
+          <OwedList v-if="view.owed?.length" :owed="view.owed" :closed="closed" />
         </section>
         <section>
           <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="tales.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${tales.length}` }}</v-btn></div>
@@ -326,6 +356,7 @@ async function putBack() {
     </div>
     <footer v-if="!closed && !paused" class="foot">
       <span class="lead"><strong>{{ turn ? 'The tool waits for you.' : view.board === 'hands-off' ? 'Nothing for you to do.' : 'Reading only.' }}</strong> {{ turn ? 'Nothing goes on before your answer.' : view.board === 'hands-off' ? 'The unit starts its program by itself at the end.' : 'You may leave this page; the bench goes on.' }}</span>
+      <v-btn v-if="session.may('technician') && view.board !== 'hands-off'" variant="text" data-aside @click="aside = true">Lay it aside…</v-btn>
       <v-btn v-if="session.may('technician')" variant="outlined" data-stop @click="stopping = true">{{ view.board === 'hands-off' ? 'Stop after this sector…' : 'Stop…' }}</v-btn>
     </footer>
     <v-dialog v-model="waiving" max-width="560">
@@ -335,6 +366,7 @@ async function putBack() {
         <v-card-actions><v-spacer /><v-btn variant="text" @click="waiving = false">Leave it</v-btn><v-btn color="error" variant="outlined" :disabled="why.trim().length < 3" :loading="asking" data-waive-yes @click="waive">Write it all the same</v-btn></v-card-actions>
       </v-card>
     </v-dialog>
+    <LayAside v-model="aside" :busy="asking" @aside="layAside" />
     <v-dialog v-model="stopping" max-width="520">
       <v-card>
         <v-card-title>Stop this run?</v-card-title>
@@ -355,8 +387,6 @@ async function putBack() {
 .next { max-width: 80ch; }
 .signs { list-style: none; margin-top: 8px; }
 .signs li { display: flex; gap: 8px; font-size: 18px; }
-.undo { margin-top: 16px; }
-.back { display: grid; grid-template-columns: 24px 1fr; gap: 8px; }
 .events { list-style: none; }
 .events li { border-bottom: 1px solid var(--line); padding: 6px 0; }
 .all { height: 44px; margin: -10px 0; }

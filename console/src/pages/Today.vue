@@ -1,28 +1,31 @@
 <script setup lang="ts">
-import { mdiClose, mdiCircleHalfFull, mdiFerry, mdiPause } from '@mdi/js'
-import { ref } from 'vue'
+import { mdiClose, mdiCircleHalfFull, mdiCircleOffOutline, mdiFerry, mdiPackageVariant, mdiPause } from '@mdi/js'
+import { computed, ref } from 'vue'
 
 import { api, problem, type Problem, type Run, type Unit } from '../api/client'
 import { every } from '../every'
 import Trouble from '../parts/Trouble.vue'
-import { outcomes, when } from '../words'
+import { cap, outcomes, when } from '../words'
 
 const open = ref<Run[]>([])
 const half = ref<Unit[]>([])
+const unproven = ref<Unit[]>([])
 const last = ref<Run[]>([])
 const loaded = ref(false)
 const trouble = ref<Problem | null>(null)
 
 async function load() {
   try {
-    const [a, b, c] = await Promise.all([
+    const [a, b, c, d] = await Promise.all([
       api.GET('/api/runs', { params: { query: { state: 'open' } } }),
       api.GET('/api/units', { params: { query: { state: 'half-done', size: 50 } } }),
       api.GET('/api/runs', { params: { query: { state: 'closed', limit: 8 } } }),
+      api.GET('/api/units', { params: { query: { state: 'not-proven', size: 50 } } }),
     ])
-    if (a.error || b.error || c.error) throw a.error ?? b.error ?? c.error
+    if (a.error || b.error || c.error || d.error) throw a.error ?? b.error ?? c.error ?? d.error
     open.value = a.data.runs
     half.value = b.data.units.filter((u) => !u.run)
+    unproven.value = d.data.units.filter((u) => !u.run)
     last.value = c.data.runs
     trouble.value = null
   } catch (e) {
@@ -30,6 +33,7 @@ async function load() {
   }
   loaded.value = true
 }
+const ends = computed(() => open.value.length + half.value.length + unproven.value.length)
 every(3000, load)
 </script>
 
@@ -38,16 +42,16 @@ every(3000, load)
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="loaded">
       <div class="row spread">
-        <h1>{{ open.length + half.length ? `${open.length + half.length} open ${open.length + half.length === 1 ? 'end' : 'ends'}` : 'No open ends' }}</h1>
+        <h1>{{ ends ? `${ends} ${ends === 1 ? 'thing' : 'things'} unfinished` : 'Nothing unfinished' }}</h1>
         <span class="small muted">unsafe first, then oldest</span>
       </div>
       <hr class="rule top" />
       <ul class="rows">
         <li v-for="r in [...open].sort((a, b) => Number(b.state === 'paused') - Number(a.state === 'paused'))" :key="r.id" class="end">
-          <span class="mark" :class="r.state === 'paused' ? 'half' : 'work'"><v-icon :icon="r.state === 'paused' ? mdiPause : mdiFerry" /></span>
+          <span class="mark" :class="r.state === 'paused' ? 'half' : 'work'"><v-icon :icon="r.progress.view.laid ? mdiPackageVariant : r.state === 'paused' ? mdiPause : mdiFerry" /></span>
           <div class="what">
-            <div><strong :class="r.state === 'paused' ? 'brick' : ''">{{ outcomes[r.outcome] }}</strong> <strong>{{ r.unit.modelName }} {{ r.unit.serial }}</strong><template v-if="r.unit.site">, {{ r.unit.site }}</template></div>
-            <div class="muted">{{ r.kind }} {{ r.version }} on {{ r.link }}<template v-if="r.progress.fault">. {{ r.progress.fault.message }}</template></div>
+            <div><strong :class="r.state === 'paused' ? 'brick' : ''">{{ r.progress.view.laid ? (r.progress.view.touched ? 'laid aside, half done' : 'laid aside') : outcomes[r.outcome] }}</strong> <strong>{{ r.unit.modelName }} {{ r.unit.serial }}</strong><template v-if="r.unit.site">, {{ r.unit.site }}</template></div>
+            <div class="muted">{{ r.kind }} {{ r.version }} on {{ r.link }}<template v-if="r.progress.view.laid">. {{ cap(r.progress.view.laid.place) }}, with {{ r.progress.view.laid.holder }}. {{ r.progress.view.laid.why }}</template><template v-else-if="r.progress.view.hands">. Waits for you: {{ r.progress.view.hands.says }}</template><template v-else-if="r.progress.fault">. {{ r.progress.fault.message }}</template></div>
           </div>
           <div class="who small">{{ r.by }}<br /><span class="muted">since {{ when(r.opened) }}</span></div>
           <v-btn variant="outlined" :to="`/runs/${r.id}`">{{ r.state === 'paused' ? 'Go on' : 'Look' }}</v-btn>
@@ -61,8 +65,17 @@ every(3000, load)
           <div class="who small muted">seen {{ when(u.seen) }}</div>
           <v-btn variant="outlined" :to="`/units/${u.id}`">Decide</v-btn>
         </li>
+        <li v-for="u in unproven" :key="u.id" class="end">
+          <span class="mark ring"><v-icon :icon="mdiCircleOffOutline" /></span>
+          <div class="what">
+            <div><strong>not proven</strong> <strong>{{ u.modelName }} {{ u.serial }}</strong><template v-if="u.site">, {{ u.site }}</template></div>
+            <div class="muted">Written and verified, but nobody has seen it run, or a test is still to be passed.</div>
+          </div>
+          <div class="who small muted">seen {{ when(u.seen) }}</div>
+          <v-btn variant="outlined" :to="`/units/${u.id}`">Decide</v-btn>
+        </li>
       </ul>
-      <v-empty-state v-if="!open.length && !half.length" title="Every run is closed" text="Plug a unit in and identify it, and its work begins here." action-text="To the links" to="/benches" />
+      <v-empty-state v-if="!ends" title="Every run is closed" text="Plug a unit in and identify it, and its work begins here." action-text="To the links" to="/benches" />
       <template v-if="last.length">
         <h2 class="later">Closed lately</h2>
         <table class="plain">
@@ -90,6 +103,7 @@ every(3000, load)
 .end { display: flex; gap: 16px; align-items: center; }
 .mark { width: 44px; height: 44px; display: grid; place-items: center; flex: none; border-radius: 50%; border: 2px solid; }
 .mark.half { color: rgb(var(--v-theme-error)); background: rgb(var(--v-theme-tint-brick)); }
+.mark.ring { border-style: dashed; }
 .mark.work { color: rgb(var(--v-theme-primary)); background: rgb(var(--v-theme-tint-blue)); }
 .what { flex: 1; min-width: 0; }
 .who { width: 190px; }

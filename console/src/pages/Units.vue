@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiCheckCircle, mdiCircleHalfFull, mdiCircleOutline, mdiFerry } from '@mdi/js'
+import { mdiCheckCircle, mdiCircleHalfFull, mdiCircleOffOutline, mdiCircleOutline, mdiFerry } from '@mdi/js'
 import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -23,6 +23,7 @@ const states = [
   { title: 'All states', value: '' },
   { title: 'Run open', value: 'open' },
   { title: 'Half done', value: 'half-done' },
+  { title: 'Not proven', value: 'not-proven' },
   { title: 'Last run well', value: 'done' },
   { title: 'No run yet', value: 'known' },
 ]
@@ -67,6 +68,7 @@ watch(() => route.query.q, (q) => (words.value = String(q ?? '')))
 function mark(u: Unit): [string, string, string] {
   if (u.run) return [mdiFerry, 'run open', 'primary']
   if (u.state === 'half-done') return [mdiCircleHalfFull, 'half done', 'error']
+  if (u.state === 'not-proven') return [mdiCircleOffOutline, 'not proven', '']
   if (u.state === 'done') return [mdiCheckCircle, 'last run well', 'secondary']
   return [mdiCircleOutline, 'no run yet', '']
 }

@@ -4,7 +4,7 @@ import { mdiAlert, mdiArrowRight, mdiCheckCircle, mdiCloseCircle, mdiHandBackRig
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, problem, send, type Backup, type Card, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
+import { api, problem, send, type Admission, type Backup, type Card, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
 import DigestText from '../parts/DigestText.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
@@ -15,6 +15,7 @@ import type { Stop } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import { backs, session } from '../hands'
+import BarList from '../parts/BarList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import { factNames, kib, sources, verdicts, when } from '../words'
 
@@ -27,6 +28,7 @@ const unit = ref<UnitPage | null>(null)
 const strip = ref<Strip | null>(null)
 const chosen = ref('')
 const trouble = ref<Problem | null>(null)
+const said = ref<Problem | null>(null)
 const busy = ref(false)
 const label = ref('')
 const reason = ref('')
@@ -42,7 +44,11 @@ const stage = computed(() => (!identity.value ? 0 : restoring.value || verdict.v
 // A step back and a candidate want a reason, which stands in the record.
 const wantsReason = computed(() => !restoring.value && !!verdict.value && verdict.value.verdict === 'fits' && (verdict.value.step === 'older' || (verdict.value.channel === 'candidate' && !verdict.value.target)))
 const beware = computed(() => verdict.value?.reasons.filter((r) => r.warns) ?? [])
-const missing = computed(() => fit.value?.needs.filter((n) => !n.optional && !['ready', 'runs-out'].includes(n.state)) ?? [])
+// All that would stop the run, asked before anybody moves a hand.
+const admission = ref<Admission | null>(null)
+const bars = computed(() => admission.value?.bars.filter((b) => b.rule !== 'reason') ?? [])
+const passable = computed(() => session.may('lead') && bars.value.length > 0 && bars.value.every((b) => b.gate))
+const bySaying = ref('')
 const disagree = computed(() => identity.value?.disagree ?? [])
 
 const stops = computed<Stop[]>(() => {
@@ -109,9 +115,19 @@ async function judge() {
 
 async function look() {
   strip.value = null
+  admit()
   if (!unit.value || restoring.value || !chosen.value) return
   const { data } = await api.GET('/api/units/{unit}/memory', { params: { path: { unit: unit.value.id }, query: { release: chosen.value } } })
   strip.value = data && data.sectors.length ? data : null
+}
+
+const wanted = computed(() => {
+  const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false, ...(reason.value && { reason: reason.value }) }
+  return { ...body, ...(label.value && { label: label.value }) }
+})
+
+async function admit() {
+  admission.value = identity.value?.unit && (restoring.value || chosen.value) ? ((await api.POST('/api/admission', { body: wanted.value })).data ?? null) : null
 }
 
 async function answer(fact: string, value: string, source: 'person' | 'label', photo: File | null = null) {
@@ -130,14 +146,14 @@ async function answer(fact: string, value: string, source: 'person' | 'label', p
 
 async function go() {
   busy.value = true
-  trouble.value = null
+  said.value = null
   try {
-    const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false, ...(reason.value && { reason: reason.value }) }
-    const { data, error } = await api.POST('/api/runs', { body: label.value ? { ...body, label: label.value } : body })
+    const passed = passable.value && bySaying.value ? { reason: bySaying.value, waive: [...new Set(bars.value.map((b) => b.gate!))] } : {}
+    const { data, error } = await api.POST('/api/runs', { body: { ...wanted.value, ...passed } })
     if (error) throw error
     router.push(`/runs/${data.id}`)
   } catch (e) {
-    trouble.value = problem(e)
+    said.value = problem(e)
   }
   busy.value = false
 }
@@ -148,7 +164,6 @@ const lost = computed(() => {
   if (card.value?.wayBack === 'settings') gone.push('what the unit does not tell of its settings')
   return gone.join(', ') || 'the program that it runs, but for its image in the catalogue'
 })
-const barred = computed(() => !!card.value && card.value.wayBack !== 'full')
 
 onMounted(begin)
 </script>
@@ -212,6 +227,7 @@ onMounted(begin)
         <QuestionCard v-else-if="fit?.question && !restoring && !later" :question="fit.question" :busy="busy" @answer="(value, photo) => answer(fit!.question!.fact, value, 'person', photo)" @later="later = true" />
         <div v-else class="card">
           <h2>Before it begins</h2>
+          <Trouble v-if="said" :problem="said" data-said />
           <dl>
             <dt>Unit</dt><dd class="mono">{{ unit.serial }}</dd>
             <dt>Link</dt><dd class="mono">{{ at }}</dd>
@@ -223,10 +239,13 @@ onMounted(begin)
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>
           <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>
-          <div v-if="missing.length" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> Missing for this job: {{ missing.map((n) => n.name).join(', ') }}.</div>
+          <p v-if="(admission?.parts.length ?? 0) > 1">Parts, in this order: <strong>{{ admission!.parts.map((p) => p.title).join(', ') }}</strong>.</p>
+          <p v-for="u in admission?.uses ?? []" :key="u" class="beware"><v-icon :icon="mdiAlert" size="20" /> It uses up one of {{ u }}.</p>
+          <BarList v-if="bars.length" :bars="bars" />
+          <v-text-field v-if="passable" v-model="bySaying" label="Pass this by your name: why?" data-pass />
           <v-text-field v-if="wantsReason" v-model="reason" :label="verdict?.step === 'older' ? 'Why a step back?' : 'Why a candidate on this unit?'" data-reason />
           <v-btn color="primary" size="x-large" block :loading="busy" :disabled="(!restoring && !verdict) || (wantsReason && reason.trim().length < 3)" :append-icon="mdiArrowRight" data-go @click="go">
-            {{ restoring ? 'Put it back' : verdict?.verdict !== 'fits' ? 'Have it refused, on the record' : barred ? 'Begin; it stops before the first erase' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
+            {{ restoring && !bars.length ? 'Put it back' : bars.length && !(passable && bySaying.trim().length > 2) ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
           </v-btn>
         </div>
       </aside>

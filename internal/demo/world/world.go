@@ -8,6 +8,7 @@ import (
 	_ "embed"
 	"hash/fnv"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"zealousferry/core/image/srec"
 	"zealousferry/core/image/uf2"
 	"zealousferry/core/model"
+	"zealousferry/core/registry"
 	"zealousferry/sim"
 	"zealousferry/sim/board"
 )
@@ -43,12 +45,14 @@ var (
 	Sanderling7 []byte
 	//go:embed tern-tongue.yaml
 	TernTongue []byte
+	//go:embed halyard-2.yaml
+	Halyard2 []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
-var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue}
+var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2}
 
 // Release is a release of the demo.
 type Release struct {
@@ -75,6 +79,9 @@ type Part struct {
 	KiB     int    `yaml:"kib"`
 	Address uint64 `yaml:"address"`
 	As      string `yaml:"as"` // the version whose bytes it has, for parts that several releases share
+	Section string `yaml:"section"`
+	Runs    string `yaml:"runs"`  // what that section's program says
+	Files   string `yaml:"files"` // the version of the files that it is, where it is a tree
 }
 
 // Releases of all models, oldest first within a model.
@@ -97,13 +104,34 @@ func hash(s string) uint64 {
 }
 
 // Bytes makes the release's program.
-func (r Release) Bytes() []byte { return r.Part(len(r.Parts) - 1) }
+func (r Release) Bytes() []byte { return r.Part(r.program()) }
 
-// Part makes the bytes of a part. The last part is the program, which starts with
-// its version; others are what they are.
+// program is the part that holds the unit's own program: the one of that name, or the
+// last.
+func (r Release) program() int {
+	for n, p := range r.Parts {
+		if p.Name == "program" {
+			return n
+		}
+	}
+	return len(r.Parts) - 1
+}
+
+// Named finds a part by its name; -1 if there is none.
+func (r Release) Named(name string) int {
+	return slices.IndexFunc(r.Parts, func(p Part) bool { return p.Name == name })
+}
+
+// Part makes the bytes of a part. A program starts with its version; others are what
+// they are.
 func (r Release) Part(n int) []byte {
 	p := r.Parts[n]
-	if n == len(r.Parts)-1 {
+	switch {
+	case p.Files != "":
+		return registry.PackTree(Fonts(p.Files))
+	case p.Runs != "":
+		return sim.Program(p.Runs, p.KiB<<10, hash(r.Model+p.Name), hash(r.Model+p.Name+p.Runs))
+	case n == r.program():
 		return sim.Program(r.Version, p.KiB<<10, hash(r.Model), hash(r.Model+r.Version))
 	}
 	b := make([]byte, p.KiB<<10)
@@ -119,6 +147,9 @@ func (r Release) Part(n int) []byte {
 // UF2 for the lamps, raw binary for the drives.
 func (r Release) File(n int) (name, format string, data []byte) {
 	p := r.Parts[n]
+	if p.Files != "" {
+		return r.Model + "-" + r.Version + "-" + p.Name + ".zip", registry.TreeFormat, r.Part(n)
+	}
 	b := image.Builder{}
 	b.Add(p.Address, r.Part(n), 0)
 	im, err := b.Image()
@@ -149,6 +180,24 @@ func (r Release) File(n int) (name, format string, data []byte) {
 	return name + ext, f.Name(), out.Bytes()
 }
 
+// Fonts are the font files of a version: some change with each, some stay.
+func Fonts(version string) map[string][]byte {
+	files := map[string][]byte{"index.txt": []byte("Saltmere fonts " + version + "\n")}
+	for i, name := range []string{"harbour-regular", "harbour-bold", "quay-narrow", "quay-wide", "numerals", "tide-marks", "gull", "arrows"} {
+		same := ""
+		if i%3 != 0 {
+			same = version
+		}
+		b := make([]byte, 9000+1700*i)
+		own := rand.New(rand.NewPCG(hash(name+same), 8))
+		for k := range b {
+			b[k] = byte(own.Uint32())
+		}
+		files["fonts/"+name+".fnt"] = b
+	}
+	return files
+}
+
 // Find gives a release of the demo.
 func Find(modelName, version string) Release {
 	for _, r := range Releases() {
@@ -176,6 +225,7 @@ type Unit struct {
 	Told     map[string]string // what people have noted
 	Strange  bool              // a program that nobody knows
 	Locked   bool              // its memory is locked against reading
+	Section  string            // of another unit's, on a link of its own: it is no unit itself
 }
 
 func seen(u Unit) Unit { u.Seen = true; return u }
@@ -190,6 +240,8 @@ var Units = []Unit{
 	seen(Unit{Link: "quay-6", Model: "quill-80", Revision: "C", Serial: "Q80-5120-013", Region: "inner-sound", Runs: "3.9.4", Site: "Skerry Point, printer 2", Silent: true}),
 	{Link: "quay-7", Model: "quill-80", Revision: "C", Serial: "Q80-4417-211", Region: "inner-sound", Runs: "3.9.4", Site: "Port Brannoch, office"},
 	seen(Unit{Link: "quay-8", Model: "quill-120", Revision: "A", Serial: "Q12-0031-007", Region: "inner-sound", Runs: "2.0.3", Site: "Port Brannoch, hall"}),
+	seen(Unit{Link: "winch-1", Model: "halyard-2", Revision: "B", Serial: "HY2-0113", Runs: "1.8.0", Site: "Skerry Point, boat winch", Label: map[string]string{"revision": "B"}}),
+	{Link: "winch-2", Model: "halyard-2", Revision: "B", Serial: "HY2-P-0113", Runs: "1.8.0", Site: "Skerry Point, boat winch", Section: "panel"},
 	seen(Unit{Link: "quay-9", Model: "quill-80", Revision: "B", Serial: "Q80-1107-032", Region: "inner-sound", Runs: "3.9.9-hut", Site: "Skerry Point, ticket hut", Strange: true}),
 	seen(Unit{Link: "pier-1", Model: "dunlin", Revision: "2", Serial: "DN-20417", Runs: "1145", Site: "Lantern Wharf, drone shed", Label: map[string]string{"revision": "2"}, Told: map[string]string{"link-protocol": "shoal-2", "hand-box": "2.1", "genuine": "genuine"}}),
 	seen(Unit{Link: "pier-2", Model: "dunlin", Revision: "2", Serial: "DN-20977", Runs: "1145", Site: "Lantern Wharf, drone shed", Chip: "0x2B40"}),
@@ -237,7 +289,14 @@ var chips = map[string]string{"dunlin": "0x2A10", "porter-lamp": "0x4410", "port
 // Spec is the simulated unit.
 func (u Unit) Spec() sim.Spec {
 	s := board.Board(u.Sheet(), u.Serial)
+	if u.Section != "" {
+		x, _ := u.Sheet().Section(u.Section)
+		s = board.Section(x, u.Serial)
+	}
 	s.Name, s.Revision, s.Region = u.Link, u.Revision, u.Region
+	if u.Model == "quill-120" {
+		s.Latch, s.Files = sim.Range{Length: 0x10000}, Fonts("6")
+	}
 	if c := chips[u.Model]; c != "" {
 		s.Chip = c
 	}
@@ -253,13 +312,21 @@ func (u Unit) Spec() sim.Spec {
 // memory is what the unit holds at first.
 func (u Unit) memory() []byte {
 	sheet := u.Sheet()
+	if u.Section != "" {
+		r := Find(u.Model, u.Runs)
+		x, _ := sheet.Section(u.Section)
+		return board.MemoryOf(x.Memory, sheet.Model, u.Serial, r.Part(r.Named(u.Section)))
+	}
 	if u.Strange {
 		return board.Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash(u.Model), hash(u.Serial)))
 	}
 	r := Find(u.Model, u.Runs)
 	b := board.Memory(sheet, u.Serial, r.Bytes())
-	base := sheet.Main().Memory.Regions[0].Address
-	for n, p := range r.Parts[:len(r.Parts)-1] {
+	base := board.Whole(sheet).Regions[0].Address
+	for n, p := range r.Parts {
+		if n == r.program() || p.Section != "" && sheet.Main().Name != p.Section {
+			continue
+		}
 		if u.Boot != "" {
 			for k, old := range Find(u.Model, u.Boot).Parts {
 				if old.Name == p.Name {

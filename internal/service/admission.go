@@ -1,0 +1,239 @@
+package service
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+
+	"zealousferry/core"
+	"zealousferry/core/admit"
+	"zealousferry/core/fit"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// asked is a run that somebody wants to begin: what admission goes by, and the row
+// that it will have.
+type asked struct {
+	admit.Input
+	unit     store.Unit
+	place    place
+	row      store.Run
+	claims   []string
+	endFirst *store.Run // the paused run whose place a restore takes
+}
+
+// asked gathers what is known for a run. An error says that it is not known what was
+// asked for; what stops the run is left to admission.
+func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
+	p, err := v.find(ctx, n.At)
+	if err != nil {
+		return nil, err
+	}
+	if !p.Unit.Valid {
+		return nil, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.FullName()).Do("Identify it: ferry identify " + p.FullName() + ".")
+	}
+	u, err := v.store.Unit(ctx, p.Unit.String)
+	if err != nil {
+		return nil, err
+	}
+	a := &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
+	person := who(ctx).person
+	a.row = store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: person.ID, OpenedAt: v.clock.Now(), Adapter: p.Adapter}
+	a.Opened = run.Opened{Run: a.row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: person.ID,
+		Role: person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
+	a.Waive, a.Person = n.Waive, admit.Person{ID: person.ID, Lead: person.Role == Lead, May: person.Role != Viewer}
+	a.Place = admit.Place{Name: p.FullName(), Away: !v.online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
+	a.Serial, a.Running, a.HalfDone = u.Serial, u.Running, u.State == store.UnitHalfDone
+	if err := v.aboutUnit(ctx, a); err != nil {
+		return nil, err
+	}
+	if err := v.aboutPast(ctx, n, a); err != nil {
+		return nil, err
+	}
+	return a, v.aboutTarget(ctx, n, a)
+}
+
+// aboutUnit fills in what the register and the sheet say.
+func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
+	j, err := v.judge(ctx, a.unit)
+	if err != nil {
+		return err
+	}
+	a.Sheet, a.Known = j.sheet, j.known
+	a.Opened.Sheet = j.sheet.Digest
+	facts, err := v.store.Facts(ctx, a.unit.ID)
+	if err != nil {
+		return err
+	}
+	for _, f := range facts {
+		switch {
+		case f.Source == core.FromLabel || f.Source == core.FromPerson:
+			a.Opened.Noted = append(a.Opened.Noted, f)
+		case f.Source == core.FromWire && f.Name != core.FactModel && f.Name != core.FactRunning && f.Name != core.FactSerial:
+			f.Source = core.FromRecord // an earlier reading: the card goes by it until the wire speaks
+			a.Opened.Noted = append(a.Opened.Noted, f)
+		}
+	}
+	if a.Opened.Held, err = v.held(ctx, a.unit.Model); err != nil {
+		return err
+	}
+	if a.place.Adapter == "" {
+		return nil
+	}
+	rows, err := v.store.Adapters(ctx)
+	for _, r := range rows {
+		if r.Serial == a.place.Adapter {
+			a.Adapter = &admit.Adapter{Adapter: adapterOf(r), State: r.State, Dead: r.Tested.Valid && !r.Sound}
+			a.Opened.Adapter = &a.Adapter.Adapter
+		}
+	}
+	return err
+}
+
+// aboutPast fills in what earlier runs of the unit have left: a backup from before
+// ruins, what is owed to it, a run that is paused.
+func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) error {
+	u := a.unit
+	if u.Run.Valid {
+		r, err := v.store.Run(ctx, u.Run.String)
+		if err != nil {
+			return err
+		}
+		if n.Kind == run.Restore && r.State == store.RunPaused {
+			a.endFirst = &r
+		} else {
+			a.BusyWith = r.ID
+		}
+	}
+	if u.Ruined.Valid && a.HalfDone {
+		covered, err := v.before(ctx, u.Ruined.String)
+		if err != nil && core.KindOf(err) != core.NoWayBack {
+			return err
+		}
+		a.Opened.Covered = covered
+	}
+	return v.owed(ctx, u, &a.Opened)
+}
+
+// aboutTarget fills in what is to be put in.
+func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error {
+	links := map[string]string{}
+	for name, at := range n.Links {
+		x, err := v.find(ctx, at)
+		if err != nil {
+			return err
+		}
+		if x.Bench != a.place.Bench {
+			return core.Fail(core.NotAllowed, "link %s is on another bench than %s; one bench carries a run out", x.FullName(), a.place.FullName()).Do("Plug both into one bench.")
+		}
+		links[name], a.claims = x.FullName(), append(a.claims, x.Bench+"/"+x.Name)
+	}
+	a.Links = links
+	switch n.Kind {
+	case run.Flash:
+		r, err := v.releaseFor(ctx, a.unit, n.Release)
+		if err != nil {
+			return err
+		}
+		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
+		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
+		if a.Verdict, err = v.verdictOn(ctx, a.unit, r.ID); err != nil {
+			return err
+		}
+	case run.Restore:
+		b, err := v.backupFor(ctx, a.unit, n.Backup)
+		if err != nil {
+			return err
+		}
+		if a.Opened.Source, err = v.sourceOf(ctx, b); err != nil {
+			return err
+		}
+		a.Opened.Version, a.row.Source = b.Running, sql.NullString{String: b.ID, Valid: true}
+		if back, err := v.store.ReleaseOf(ctx, a.unit.Model, b.Running); err == nil {
+			a.Back = &back.Release
+			if a.BackTo, err = v.verdictOn(ctx, a.unit, back.ID); err != nil {
+				return err
+			}
+		}
+	}
+	gear, err := v.gear(ctx)
+	if err != nil {
+		return err
+	}
+	a.Needs = fit.Needs(a.Sheet, a.Release, a.Known, gear, v.clock.Now(), 1)
+	return nil
+}
+
+func (v *Service) verdictOn(ctx context.Context, u store.Unit, release string) (*fit.Verdict, error) {
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return nil, err
+	}
+	for i := range j.verdicts {
+		if j.verdicts[i].Release == release {
+			return &j.verdicts[i], nil
+		}
+	}
+	return nil, nil
+}
+
+// owed carries over what earlier runs handed on: settings that they kept, a lock that
+// they lifted, a test that is still to be passed.
+func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
+	var all []run.Obligation
+	if u.Owed != "" {
+		if err := json.Unmarshal([]byte(u.Owed), &all); err != nil {
+			return err
+		}
+	} else if u.Ruined.Valid { // by a run from before that was kept
+		s, err := v.folded(ctx, u.Ruined.String)
+		if core.KindOf(err) == core.NotFound {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		all = s.HandedOn()
+	}
+	for _, due := range all {
+		if !due.Tool() && due.Kind != run.OweTest {
+			continue
+		}
+		due.State = run.OweOpen
+		o.Owed = append(o.Owed, due)
+		if due.Kind != run.OweSettings || due.Run == "" {
+			continue
+		}
+		s, err := v.folded(ctx, due.Run)
+		if err != nil {
+			return err
+		}
+		if x := s.Section(due.Section); x != nil && x.Settings != nil {
+			o.Settings = x.Settings.Settings
+		}
+	}
+	return nil
+}
+
+// admission says what would stop a run, before anybody moves a hand.
+func (v *Service) admission(ctx context.Context, in *newRunIn) (client.Admission, error) {
+	a, err := v.asked(ctx, in.Body)
+	if err != nil {
+		return client.Admission{}, err
+	}
+	o, bars := admit.Admit(a.Input)
+	out := client.Admission{Unit: a.unit.Serial, Link: a.place.FullName(), Version: o.Version, Bars: append([]admit.Bar{}, bars...), Parts: []client.AdmittedPart{}}
+	for _, x := range o.Sections {
+		if x.Part {
+			out.Parts = append(out.Parts, client.AdmittedPart{Name: x.Name, Title: x.Title.Or(x.Name), Link: x.Link, Files: x.Files})
+		}
+	}
+	for _, n := range a.Needs {
+		if n.Have != nil && n.Have.Left != nil && n.State == fit.Ready {
+			out.Uses = append(out.Uses, n.Name)
+		}
+	}
+	return out, nil
+}
