@@ -20,10 +20,12 @@ const (
 // Builder puts records together in whatever order they come. Bytes that come in
 // the order of their addresses are copied once.
 type Builder struct {
-	Unit string // what places count: line or offset
-	Size int64  // of the bytes to come, where that is known; a guess does no harm
+	Unit   string // what places count: line or offset
+	Size   int64  // of the bytes to come, where that is known; a guess does no harm
+	Counts        // which record counts where two give different bytes; none means that such a file is refused
 
 	runs     []run
+	made     int // runs that were begun
 	marks    int
 	total    int
 	warnings []string
@@ -38,6 +40,7 @@ type Builder struct {
 type run struct {
 	Segment
 	marks []mark
+	nth   int // in the order of the file
 }
 
 // mark says that records of step bytes each came from places that grow by pace,
@@ -88,7 +91,8 @@ func (b *Builder) Add(address uint64, data []byte, place int64) error {
 		}
 		b.next = min(2*len(b.runs), MaxSegments+1)
 	}
-	r := run{Segment: Segment{Address: address}}
+	b.made++
+	r := run{Segment: Segment{Address: address}, nth: b.made}
 	b.mark(&r, place)
 	r.Data = append(r.Data, data...)
 	b.runs = append(b.runs, r)
@@ -102,7 +106,8 @@ func (b *Builder) Give(address uint64, data []byte, place int64) error {
 		return b.Add(address, data, place)
 	}
 	b.total += len(data)
-	r := run{Segment: Segment{Address: address}}
+	b.made++
+	r := run{Segment: Segment{Address: address}, nth: b.made}
 	b.mark(&r, place)
 	r.Data = data
 	b.runs = append(b.runs, r)
@@ -182,8 +187,8 @@ func (b *Builder) Warn(format string, args ...any) {
 }
 
 // settle sorts the runs and merges those that touch into pieces of at most limit
-// bytes. Two records that give different bytes to an address are an error, equal
-// ones a warning.
+// bytes. Two records that give different bytes to an address are an error, unless it
+// was said which of them counts; equal ones are a warning.
 func (b *Builder) settle(limit int) error {
 	sorted := slices.IsSortedFunc(b.runs, func(x, y run) int { return cmp.Compare(x.Address, y.Address) })
 	if !sorted {
@@ -222,6 +227,7 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 	if size := int(end - all.Address); cap(all.Data) < size {
 		all.Data = append(make([]byte, 0, size), all.Data...)
 	}
+	given, differ := slices.Clone(runs), false
 	for i := 1; i < len(runs); i++ {
 		r := &runs[i]
 		over := 0
@@ -230,6 +236,13 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 			off := r.Address - all.Address
 			for k := range over {
 				if all.Data[off+uint64(k)] != r.Data[k] {
+					if b.Counts != "" {
+						differ = true
+						at := r.Address + uint64(k)
+						one, two := all.where(at), r.where(at)
+						b.Warn("%s and %s give different bytes at 0x%X; the %s of them counts, as was said", b.at(min(one, two)), b.at(max(one, two)), at, b.Counts)
+						break
+					}
 					at := r.Address + uint64(k)
 					one, two := all.where(at), r.where(at)
 					if one > two {
@@ -240,10 +253,10 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 						x, y = y, x
 					}
 					e := core.BadAt(b.at(two), "gives byte 0x%X as 0x%02X, %s gave it as 0x%02X", at, y, b.at(one), x)
-					return all, e.Do("Ask the maker which of the two is meant; nothing of the file was used.")
+					return all, e.Do("Ask the maker which of the two is meant; nothing of the file was used. A lead who knows can say which one counts: ferry release add … --counts PART=first (or last) --because …")
 				}
 			}
-			if b.repeated++; b.repeated <= 20 {
+			if b.repeated++; !differ && b.repeated <= 20 {
 				b.Warn("%s repeats %d bytes at 0x%X that %s has already given, with the same value", b.at(r.where(r.Address)), over, r.Address, b.at(all.where(r.Address)))
 			}
 		}
@@ -263,7 +276,28 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 		}
 		r.Data = nil
 	}
+	if differ {
+		all.Data = b.paint(given, all.Address, len(all.Data))
+	}
+	for _, r := range given {
+		all.nth = max(all.nth, r.nth)
+	}
 	return all, nil
+}
+
+// paint lays runs over each other so that the one that counts comes on top.
+func (b *Builder) paint(runs []run, from uint64, size int) []byte {
+	slices.SortFunc(runs, func(x, y run) int {
+		if b.Counts == First {
+			x, y = y, x
+		}
+		return cmp.Compare(x.nth, y.nth)
+	})
+	out := make([]byte, size)
+	for _, r := range runs {
+		copy(out[r.Address-from:], r.Data)
+	}
+	return out
 }
 
 func (r *run) byteFrom(address uint64) byte { return r.Data[address-r.Address] }

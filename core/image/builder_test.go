@@ -94,6 +94,64 @@ func TestTheBuilderAgreesWithANaiveOne(t *testing.T) {
 	}
 }
 
+// TestTheRecordThatCountsIsTheOneThatWasSaid puts records with different bytes over
+// each other, settled in between, and compares with a naive one.
+func TestTheRecordThatCountsIsTheOneThatWasSaid(t *testing.T) {
+	r := rand.New(rand.NewPCG(23, 1))
+	conflicts := 0
+	for i := range 800 {
+		all := records(r)
+		if len(all) == 0 {
+			continue
+		}
+		counts := First
+		if i%2 == 0 {
+			counts = Last
+		}
+		b := Builder{Unit: "line", Counts: counts}
+		bytes := map[uint64]byte{}
+		for i, x := range all {
+			if i > 0 && i%37 == 0 {
+				if err := b.settle(1 + r.IntN(600)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if r.IntN(4) == 0 {
+				x.data[r.IntN(len(x.data))] ^= byte(r.IntN(256))
+			}
+			if err := b.Add(x.address, x.data, int64(i+1)); err != nil {
+				t.Fatal(err)
+			}
+			for k, c := range x.data {
+				at := x.address + uint64(k)
+				if old, there := bytes[at]; there && old != c {
+					if conflicts++; counts == First {
+						continue
+					}
+				}
+				bytes[at] = c
+			}
+		}
+		im, err := b.Image()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if im.Bytes() != uint64(len(bytes)) {
+			t.Fatalf("%d bytes, by hand there are %d", im.Bytes(), len(bytes))
+		}
+		for _, s := range im.Segments {
+			for k, c := range s.Data {
+				if want := bytes[s.Address+uint64(k)]; c != want {
+					t.Fatalf("round %d, %s: byte 0x%X is 0x%02X, by hand 0x%02X", i, counts, s.Address+uint64(k), c, want)
+				}
+			}
+		}
+	}
+	if conflicts == 0 {
+		t.Fatal("nothing was in conflict: the test shows nothing")
+	}
+}
+
 // TestBothPlacesOfAConflictAreNamed changes one byte that a second record gives
 // again, and finds both lines in the error.
 func TestBothPlacesOfAConflictAreNamed(t *testing.T) {

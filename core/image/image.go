@@ -58,8 +58,18 @@ type Options struct {
 	At     uint64  // address of the first byte, for formats that carry none
 	Size   int64   // of the file in bytes where it is known, to take memory once
 	Family *uint32 // which family's blocks to read, where a file holds several
+	Counts Counts  // which record counts where two of them give different bytes to one address
 	Fill   *byte   // what stands in gaps that a format cannot leave out; nil means the erased value 0xFF
 }
+
+// Counts says which of two records counts that give different bytes to one address.
+type Counts string
+
+// The answers. Without one, such a file is refused.
+const (
+	First Counts = "first"
+	Last  Counts = "last"
+)
 
 // FillByte is what stands in gaps.
 func (o Options) FillByte() byte {

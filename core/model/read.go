@@ -16,6 +16,7 @@ import (
 	"golang.org/x/text/message"
 
 	"zealousferry/core"
+	"zealousferry/core/image"
 	"zealousferry/core/link"
 	"zealousferry/core/memory"
 )
@@ -115,13 +116,20 @@ type ReleaseSheet struct {
 
 // PartFile is a part by its file.
 type PartFile struct {
-	Name    string `yaml:"name"`
-	Section string `yaml:"section"`
-	Runs    string `yaml:"runs"`
-	File    string `yaml:"file"`
-	Format  string `yaml:"format"`
-	Member  string `yaml:"member"`
-	Address uint64 `yaml:"address"`
+	Name    string       `yaml:"name"`
+	Section string       `yaml:"section"`
+	Runs    string       `yaml:"runs"`
+	File    string       `yaml:"file"`
+	Format  string       `yaml:"format"`
+	Member  string       `yaml:"member"`
+	Address uint64       `yaml:"address"`
+	Counts  image.Counts `yaml:"counts"`
+	Because string       `yaml:"because"`
+}
+
+// Part is what is known of a part before its file was read.
+func (p PartFile) Part() Part {
+	return Part{Name: p.Name, Section: p.Section, Runs: p.Runs, Format: p.Format, Address: p.Address, Counts: p.Counts}
 }
 
 // ReadRelease reads and checks a release sheet. Errors are of kind bad-file and

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/image"
 	"zealousferry/core/link"
 	"zealousferry/core/version"
 )
@@ -246,6 +247,14 @@ type Origin struct {
 	BuiltBy   string                 `json:"builtBy,omitempty" yaml:"built-by"`              // who, with which tools
 	BuiltAt   string                 `json:"builtAt,omitempty" yaml:"built-at"`              // day
 	Published map[string]core.Digest `json:"published,omitempty" yaml:"published,omitempty"` // part to the SHA-256 that the maker gives
+	Overlaps  map[string]Overlap     `json:"overlaps,omitempty" yaml:"-"`                    // part to who said which record counts
+}
+
+// Overlap is why one of two records counts that give different bytes to one address,
+// and who said so.
+type Overlap struct {
+	Reason string `json:"reason"`
+	By     string `json:"by"`
 }
 
 // AllRules are Fits and Rules together, in a fixed order.
@@ -264,16 +273,17 @@ func (r *Release) AllRules() []Rule {
 
 // Part is one image of a release, in the order in which parts are written.
 type Part struct {
-	Name    string      `json:"name"`
-	Section string      `json:"section,omitempty"` // of the unit; empty for its main one
-	Runs    string      `json:"runs,omitempty"`    // what the section's program says of itself once this is in it, where it is not the release's version
-	Image   core.Digest `json:"image"`             // SHA-256 of the file
-	Format  string      `json:"format"`            // of the file
-	Address uint64      `json:"address"`           // for formats that carry none
-	Content core.Digest `json:"content"`           // of addresses and bytes, whatever the format
-	From    uint64      `json:"from"`              // first address
-	To      uint64      `json:"to"`                // first address behind
-	Bytes   uint64      `json:"bytes"`
+	Name    string       `json:"name"`
+	Section string       `json:"section,omitempty"` // of the unit; empty for its main one
+	Runs    string       `json:"runs,omitempty"`    // what the section's program says of itself once this is in it, where it is not the release's version
+	Image   core.Digest  `json:"image"`             // SHA-256 of the file
+	Format  string       `json:"format"`            // of the file
+	Address uint64       `json:"address"`           // for formats that carry none
+	Counts  image.Counts `json:"counts,omitempty"`  // which record counts where two give different bytes
+	Content core.Digest  `json:"content"`           // of addresses and bytes, whatever the format
+	From    uint64       `json:"from"`              // first address
+	To      uint64       `json:"to"`                // first address behind
+	Bytes   uint64       `json:"bytes"`
 }
 
 // Withdrawal takes a release back.
@@ -329,6 +339,17 @@ func (r *Release) Check(s *Sheet) error {
 }
 
 func (r *Release) checkOrigin() error {
+	for _, p := range r.Parts {
+		if p.Counts == "" {
+			continue
+		}
+		if p.Counts != image.First && p.Counts != image.Last {
+			return core.Fail(core.BadFile, "part %s: which record counts is %q; expected first or last", p.Name, p.Counts)
+		}
+		if r.Origin == nil || len(strings.TrimSpace(r.Origin.Overlaps[p.Name].Reason)) < 3 || r.Origin.Overlaps[p.Name].By == "" {
+			return core.Fail(core.BadFile, "part %s says that the %s record counts, and not why", p.Name, p.Counts).Do("Give the reason: it is kept in the release's origin with your name.")
+		}
+	}
 	if r.Origin == nil {
 		return nil
 	}

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/image"
 	"zealousferry/core/image/archive"
 	"zealousferry/core/image/raw"
+	"zealousferry/core/model"
 )
 
 // Source is a file that somebody gave us.
@@ -248,15 +249,15 @@ func FormatNamed(name string) (image.Format, error) {
 	return nil, core.Fail(core.BadFile, "format %q is not known; the formats are %s", name, strings.Join(all, ", "))
 }
 
-// Decode reads a file of a known or unknown format that is no archive, as the
-// shelf holds them.
-func Decode(data []byte, format string, at uint64) (*image.Image, string, error) {
+// Decode reads a file that is no archive, as the shelf holds them, the way that a
+// part of a release says. A format that is left out is found.
+func Decode(data []byte, p model.Part) (*image.Image, string, error) {
 	src := Bytes(data, "")
-	f, _, err := choose(data[:min(len(data), 512)], tailOf(src), "", format)
+	f, _, err := choose(data[:min(len(data), 512)], tailOf(src), "", p.Format)
 	if err != nil {
 		return nil, "", err
 	}
-	im, err := f.Decode(bytes.NewReader(data), image.Options{At: at, Size: src.Size})
+	im, err := f.Decode(bytes.NewReader(data), image.Options{At: p.Address, Size: src.Size, Counts: p.Counts})
 	return im, f.Name(), err
 }
 

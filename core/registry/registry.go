@@ -51,24 +51,26 @@ func Loader(name string) (loader.Kind, error) {
 	return nil, core.Fail(core.NotFound, "there is no loader %q", name)
 }
 
-// PartOf reads the file of a part of a release, an image or an archive of files, and
-// says what it is.
-func PartOf(name string, data []byte, format string, address uint64) (model.Part, error) {
-	if format == TreeFormat {
+// PartOf reads the file of a part of a release, an image or an archive of files, as
+// the part says that it is to be read, and fills in what it holds.
+func PartOf(p model.Part, data []byte) (model.Part, error) {
+	p.Image = core.DigestOf(data)
+	if p.Format == TreeFormat {
 		files, err := Tree(Bytes(data, ""))
 		if err != nil {
 			return model.Part{}, err
 		}
-		p := model.Part{Name: name, Image: core.DigestOf(data), Format: TreeFormat, Content: TreeContent(files)}
+		p.Content, p.From, p.To, p.Bytes = TreeContent(files), 0, 0, 0
 		for _, f := range files {
 			p.Bytes += uint64(len(f.Data))
 		}
 		return p, nil
 	}
-	im, found, err := Decode(data, format, address)
+	im, found, err := Decode(data, p)
 	if err != nil {
 		return model.Part{}, err
 	}
-	from, to := im.Extent()
-	return model.Part{Name: name, Image: core.DigestOf(data), Format: found, Address: address, Content: im.Content(), From: from, To: to, Bytes: im.Bytes()}, nil
+	p.Format, p.Content, p.Bytes = found, im.Content(), im.Bytes()
+	p.From, p.To = im.Extent()
+	return p, nil
 }

@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/model"
 )
 
 func TestFilesAreKnownByTheirContent(t *testing.T) {
@@ -22,7 +23,7 @@ func TestFilesAreKnownByTheirContent(t *testing.T) {
 		"a format nobody knows":      {hex, "papyrus", "", core.BadFile},
 		"nothing":                    {nil, "", "raw", core.BadFile},
 	} {
-		im, format, err := Decode(x.data, x.format, 0x100)
+		im, format, err := Decode(x.data, model.Part{Format: x.format, Address: 0x100})
 		if core.KindOf(err) != x.kind || format != x.want {
 			t.Errorf("%s: %s %v", name, format, err)
 		}

@@ -222,7 +222,7 @@ func (r *Run) images(ctx context.Context, d *model.Section) ([]*image.Image, err
 		if err != nil {
 			return nil, err
 		}
-		im, _, err := registry.Decode(raw, part.Format, part.Address)
+		im, _, err := registry.Decode(raw, part)
 		if err != nil {
 			return nil, err
 		}

@@ -45,6 +45,8 @@ type job struct {
 
 // changed takes what the journal now holds for the hand-over; it is called by
 // the goroutine that writes the journal.
+// changed takes note of the journal, for who sends it. Only whoever may write the
+// journal calls it.
 func (j *job) changed() {
 	j.mu.Lock()
 	j.events = j.journal.Events()
@@ -357,24 +359,31 @@ func (j *job) work(ctx context.Context, r *run.Run) {
 	go func() {
 		err := r.Work(ctx)
 		letGo(j.ports)
+		if ctx.Err() == nil {
+			j.changed() // before anybody else may write the journal
+		}
 		j.mu.Lock()
 		j.working = false
 		close(j.ended)
 		j.mu.Unlock()
 		if ctx.Err() == nil {
-			j.changed()
+			j.bench.nudge()
 			j.bench.Log.Info("run ended", "run", j.id, "outcome", j.standing(), "error", err)
 		}
 	}()
 }
 
 // standing is the outcome that the service is told: a run that nobody works on
-// and that is not closed is interrupted.
+// and that is not closed is interrupted. It is not told so before the worker has let
+// go of the links.
 func (j *job) standing() run.Outcome {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if !j.working && !j.closed {
 		return run.Interrupted
+	}
+	if j.working && j.outcome == run.Interrupted {
+		return ""
 	}
 	return j.outcome
 }

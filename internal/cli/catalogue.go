@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
@@ -287,6 +288,7 @@ func (a *app) carriers(units []client.Unit) {
 func (a *app) releaseAdd() *cobra.Command {
 	var parts, fits, supersedes []string
 	n := client.NewRelease{}
+	counts, because := map[string]string{}, ""
 	channel := "stable"
 	add := &cobra.Command{Use: "add SHEET | MODEL VERSION --part NAME=FILE[@ADDRESS]", Short: "Add a release from its sheet or from image files (lead)", Args: cobra.RangeArgs(1, 2),
 		Example: "  ferry release add quill-80-4.2.1.yaml --accept \"built by us\"\n  ferry release add quill-80 4.2.1 --part program=quill.hex --fits revision=D --fits region=inner-sound,outer-isles\n  ferry release add quill-80 4.2.3 --part program=quill.bin@0x8000 --fits revision=C",
@@ -313,9 +315,12 @@ func (a *app) releaseAdd() *cobra.Command {
 				n.Fits[name] = strings.Split(values, ",")
 			}
 			for _, p := range parts {
-				part, err := a.sendPart(ctx, c, p)
+				part, err := a.sendPart(ctx, c, p, counts)
 				if err != nil {
 					return err
+				}
+				if part.Counts != "" {
+					part.Because = because
 				}
 				n.Parts = append(n.Parts, part)
 			}
@@ -329,6 +334,8 @@ func (a *app) releaseAdd() *cobra.Command {
 	add.Flags().StringVar(&n.Changes, "changes", "", "what will look different afterwards")
 	add.Flags().StringVar(&n.Floor, "floor", "", "once it runs, nothing older than this version may follow")
 	add.Flags().StringSliceVar(&supersedes, "supersedes", nil, "versions or part numbers that it replaces")
+	add.Flags().StringToStringVar(&counts, "counts", nil, "PART=first or PART=last: which record counts where two of the file give different bytes to one address")
+	add.Flags().StringVar(&because, "because", "", "why that record counts; kept in the release's origin by your name")
 	add.Flags().StringVar(&n.Accept, "accept", "", "vouch for its images by your name, and say why; otherwise it must be signed before it is offered")
 	return add
 }
@@ -364,12 +371,12 @@ func (a *app) sendSheet(ctx context.Context, c *client.Client, file string, s *m
 		if err != nil {
 			return err
 		}
-		im, err := c.PutImage(ctx, name, p.Format, p.Address, data)
+		im, err := c.PutImage(ctx, name, p.Part(), data)
 		if err != nil {
 			return err
 		}
 		a.already(im)
-		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: im.Digest, Format: p.Format, Address: p.Address})
+		n.Parts = append(n.Parts, client.NewPart{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: im.Digest, Format: p.Format, Address: p.Address, Counts: p.Counts, Because: p.Because})
 	}
 	return nil
 }
@@ -384,7 +391,7 @@ func partFile(sheet string, p model.PartFile) ([]byte, string, error) {
 	if p.Format == registry.TreeFormat {
 		return data, filepath.Base(p.File), nil
 	}
-	o, err := registry.Open(registry.Bytes(data, p.File), registry.Choice{Format: p.Format, Member: p.Member})
+	o, err := registry.Open(registry.Bytes(data, p.File), registry.Choice{Format: p.Format, Member: p.Member, Options: image.Options{At: p.Address, Counts: p.Counts}})
 	if err != nil {
 		return nil, "", err
 	}
@@ -396,7 +403,7 @@ func partFile(sheet string, p model.PartFile) ([]byte, string, error) {
 }
 
 // sendPart reads NAME=FILE[@ADDRESS] and sends the file.
-func (a *app) sendPart(ctx context.Context, c *client.Client, text string) (client.NewPart, error) {
+func (a *app) sendPart(ctx context.Context, c *client.Client, text string, counts map[string]string) (client.NewPart, error) {
 	name, file, ok := strings.Cut(text, "=")
 	if !ok {
 		return client.NewPart{}, fmt.Errorf("--part %q: write NAME=FILE or NAME=FILE@ADDRESS", text)
@@ -413,9 +420,10 @@ func (a *app) sendPart(ctx context.Context, c *client.Client, text string) (clie
 	if err != nil {
 		return client.NewPart{}, core.Fail(core.NotFound, "%w", err)
 	}
-	im, err := c.PutImage(ctx, filepath.Base(file), format, address, raw)
+	as := model.Part{Format: format, Address: address, Counts: image.Counts(counts[name])}
+	im, err := c.PutImage(ctx, filepath.Base(file), as, raw)
 	a.already(im)
-	return client.NewPart{Name: name, Image: im.Digest, Format: im.Format, Address: address}, err
+	return client.NewPart{Name: name, Image: im.Digest, Format: im.Format, Address: address, Counts: as.Counts}, err
 }
 
 // already says that a release has the same image.

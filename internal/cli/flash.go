@@ -131,6 +131,9 @@ func (a *app) completeRestore(cmd *cobra.Command, args []string, to string) ([]s
 		}
 		var all []string
 		for _, x := range b.Backups {
+			if x.Ruin {
+				continue
+			}
 			all = append(all, x.Digest.String()[:8]+"\t"+when(x.Taken)+", ran "+dash(x.Running))
 		}
 		return all

@@ -22,7 +22,7 @@ import (
 // fileChoice is the flags that say how a firmware file is to be read.
 type fileChoice struct {
 	format, member, family string
-	at                     string
+	at, counts             string
 }
 
 func (f *fileChoice) flags(v *cobra.Command) {
@@ -30,6 +30,8 @@ func (f *fileChoice) flags(v *cobra.Command) {
 	v.Flags().StringVar(&f.at, "at", "0", "address of the first byte, for formats that carry none")
 	v.Flags().StringVar(&f.member, "member", "", "which file of an archive")
 	v.Flags().StringVar(&f.family, "family", "", "which family's blocks of a UF2 file, as a number")
+	v.Flags().StringVar(&f.counts, "counts", "", "which record counts where two give different bytes to one address: first, last")
+	v.RegisterFlagCompletionFunc("counts", cobra.FixedCompletions([]string{"first", "last"}, cobra.ShellCompDirectiveNoFileComp))
 	v.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formatNames(), cobra.ShellCompDirectiveNoFileComp))
 }
 
@@ -46,7 +48,9 @@ func (f *fileChoice) choice() (registry.Choice, error) {
 	if err != nil {
 		return c, fmt.Errorf("--at %q is not an address; write it like 0x8000", f.at)
 	}
-	c.At = at
+	if c.At, c.Counts = at, image.Counts(f.counts); c.Counts != "" && c.Counts != image.First && c.Counts != image.Last {
+		return c, fmt.Errorf("--counts %q: expected first or last", f.counts)
+	}
 	if f.family != "" {
 		n, err := strconv.ParseUint(f.family, 0, 32)
 		if err != nil {

@@ -263,7 +263,11 @@ func (a *app) backupsVerb() *cobra.Command {
 			return a.show(b, func() {
 				var rows [][]string
 				for _, x := range b.Backups {
-					rows = append(rows, []string{a.paint(bold, x.Digest.String()[:8]), when(x.Taken), kib(x.Bytes), "full, " + strings.ReplaceAll(x.How, "-", " "), dash(x.Running), x.ID})
+					how, ran := "full, "+strings.ReplaceAll(x.How, "-", " "), dash(x.Running)
+					if x.Ruin {
+						how, ran = "no way back: what an interrupted write had left", "–"
+					}
+					rows = append(rows, []string{a.paint(bold, x.Digest.String()[:8]), when(x.Taken), kib(x.Bytes), how, ran, x.ID})
 				}
 				for _, x := range b.References {
 					rows = append(rows, []string{"–", when(x.At), "–", "by reference: the catalogue's image", x.Version, x.Run})

@@ -301,11 +301,16 @@ func (a *app) buildRelease(file string, files map[core.Digest]pack.File, data ma
 		if err != nil {
 			return nil, err
 		}
-		part, err := registry.PartOf(p.Name, b, p.Format, p.Address)
+		part, err := registry.PartOf(p.Part(), b)
 		if err != nil {
 			return nil, err
 		}
-		part.Section, part.Runs = p.Section, p.Runs
+		if part.Counts != "" && r.Origin != nil {
+			if r.Origin.Overlaps == nil {
+				r.Origin.Overlaps = map[string]model.Overlap{}
+			}
+			r.Origin.Overlaps[p.Name] = model.Overlap{Reason: p.Because, By: r.Origin.From}
+		}
 		r.Parts = append(r.Parts, part)
 		data[part.Image], files[part.Image] = b, pack.File{Image: part.Image, Name: name}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/model"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
@@ -313,8 +314,12 @@ func (c *Client) PutModel(ctx context.Context, sheet []byte) (m Model, err error
 }
 
 // PutImage keeps an image file.
-func (c *Client) PutImage(ctx context.Context, name, format string, address uint64, data []byte) (Image, error) {
-	return post[Image](ctx, c, fmt.Sprintf("/api/images?name=%s&format=%s&address=%d", url.QueryEscape(name), url.QueryEscape(format), address), data)
+func (c *Client) PutImage(ctx context.Context, name string, as model.Part, data []byte) (Image, error) {
+	q := url.Values{"name": {name}, "format": {as.Format}, "address": {fmt.Sprint(as.Address)}}
+	if as.Counts != "" {
+		q.Set("counts", string(as.Counts))
+	}
+	return post[Image](ctx, c, "/api/images?"+q.Encode(), data)
 }
 
 // Inspect has the service look at a firmware file, without keeping it.

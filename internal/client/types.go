@@ -238,6 +238,7 @@ type Backup struct {
 	Running string      `json:"running" doc:"The version that the unit ran."`
 	How     string      `json:"how" enum:"unit-digest,read-twice" doc:"How it was verified."`
 	Taken   time.Time   `json:"taken"`
+	Ruin    bool        `json:"ruin,omitempty" doc:"It holds what an interrupted write had left: kept as evidence, and no way back."`
 }
 
 // Backups is a unit's backups.
@@ -458,12 +459,14 @@ type NewRelease struct {
 
 // NewPart is a part of a new release, by the digest of an image that was sent.
 type NewPart struct {
-	Name    string      `json:"name"`
-	Section string      `json:"section,omitempty" doc:"Of the unit; its main one where it is empty."`
-	Runs    string      `json:"runs,omitempty" doc:"What that section's program says of itself once this is in it, where it is not the release's version."`
-	Image   core.Digest `json:"image"`
-	Format  string      `json:"format,omitempty" doc:"Found by content where it is empty."`
-	Address uint64      `json:"address,omitempty" doc:"Of the first byte, for formats that carry none."`
+	Name    string       `json:"name"`
+	Section string       `json:"section,omitempty" doc:"Of the unit; its main one where it is empty."`
+	Runs    string       `json:"runs,omitempty" doc:"What that section's program says of itself once this is in it, where it is not the release's version."`
+	Image   core.Digest  `json:"image"`
+	Format  string       `json:"format,omitempty" doc:"Found by content where it is empty."`
+	Address uint64       `json:"address,omitempty" doc:"Of the first byte, for formats that carry none."`
+	Counts  image.Counts `json:"counts,omitempty" doc:"Which record counts where two give different bytes to one address: first, last."`
+	Because string       `json:"because,omitempty" doc:"Why that one; kept in the origin by the lead's name."`
 }
 
 // Withdrawn is what a withdrawal meets.

@@ -145,11 +145,10 @@ func document(r world.Release, at time.Time, files map[core.Digest]pack.File, da
 		Cures: words(r.Cures), Changes: words(r.Changes), Origin: &origin, At: at}
 	for n, p := range r.Parts {
 		name, format, b := r.File(n)
-		part, err := registry.PartOf(p.Name, b, format, p.Address)
+		part, err := registry.PartOf(model.Part{Name: p.Name, Section: p.Section, Runs: p.Runs, Format: format, Address: p.Address}, b)
 		if err != nil {
 			return nil, err
 		}
-		part.Section, part.Runs = p.Section, p.Runs
 		m.Parts = append(m.Parts, part)
 		origin.Published[p.Name] = part.Image
 		data[part.Image], files[part.Image] = b, pack.File{Image: part.Image, Name: name}
@@ -169,7 +168,7 @@ func add(ctx context.Context, c *client.Client, r world.Release, workshop trust.
 	n := client.NewRelease{Model: r.Model, Version: r.Version, Number: r.Number, Channel: r.Channel, Cures: r.Cures, Changes: r.Changes, Supersedes: r.Supersedes, Floor: r.Floor, Fits: r.Fits, Rules: r.Rules, Wants: r.Wants, Origin: r.Origin}
 	for i, p := range r.Parts {
 		name, format, b := r.File(i)
-		im, err := c.PutImage(ctx, name, format, p.Address, b)
+		im, err := c.PutImage(ctx, name, model.Part{Format: format, Address: p.Address}, b)
 		if err != nil {
 			return err
 		}

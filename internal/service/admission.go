@@ -107,7 +107,7 @@ func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) erro
 			a.BusyWith = r.ID
 		}
 	}
-	if u.Ruined.Valid && a.HalfDone {
+	if u.Ruined.Valid && a.HalfDone && n.Kind != run.BackUp { // who asks for a backup wants what is in it now
 		covered, err := v.before(ctx, u.Ruined.String)
 		if err != nil && core.KindOf(err) != core.NoWayBack {
 			return err

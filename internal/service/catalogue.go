@@ -4,12 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
@@ -200,12 +202,13 @@ type ImageIn struct {
 	Member  string `query:"member" maxLength:"400" doc:"Which file of an archive."`
 	Address uint64 `query:"address" doc:"Of the first byte, for formats that carry none."`
 	Family  string `query:"family" doc:"Which family's blocks of a UF2 file."`
+	Counts  string `query:"counts" enum:"first,last" doc:"Which record counts where two give different bytes to one address; such a file is refused without it."`
 	RawBody []byte
 }
 
 func (in *ImageIn) open() (*registry.Opened, error) {
 	c := registry.Choice{Format: in.Format, Member: in.Member}
-	c.At = in.Address
+	c.At, c.Counts = in.Address, image.Counts(in.Counts)
 	if in.Family != "" {
 		var n uint32
 		if _, err := fmt.Sscan(in.Family, &n); err != nil {
@@ -220,7 +223,7 @@ func (in *ImageIn) open() (*registry.Opened, error) {
 // Of an archive the one firmware file in it is kept.
 func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, error) {
 	if in.Format == registry.TreeFormat {
-		p, err := registry.PartOf("files", in.RawBody, in.Format, 0)
+		p, err := registry.PartOf(model.Part{Name: "files", Format: in.Format}, in.RawBody)
 		if err != nil {
 			return client.Image{}, err
 		}
@@ -316,7 +319,8 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 		r.Changes = model.Words{"en": b.Changes}
 	}
 	for _, p := range b.Parts {
-		r.Parts = append(r.Parts, model.Part{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: p.Image, Format: p.Format, Address: p.Address})
+		r.Parts = append(r.Parts, model.Part{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: p.Image, Format: p.Format, Address: p.Address, Counts: p.Counts})
+		overlap(ctx, r, p)
 	}
 	if err := v.measure(ctx, r, false); err != nil {
 		return client.Release{}, err
@@ -339,6 +343,23 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 	return v.release(ctx, r.ID)
 }
 
+// overlap keeps in the origin of a release who said which record of a part counts.
+func overlap(ctx context.Context, r *model.Release, p client.NewPart) {
+	if p.Counts == "" {
+		return
+	}
+	if r.Origin == nil {
+		r.Origin = &model.Origin{}
+	} else {
+		one := *r.Origin
+		r.Origin = &one
+	}
+	all := map[string]model.Overlap{}
+	maps.Copy(all, r.Origin.Overlaps)
+	all[p.Name] = model.Overlap{Reason: p.Because, By: who(ctx).person.Name}
+	r.Origin.Overlaps = all
+}
+
 // measure reads the images of a release and fills in what they hold. Of a release
 // that says it already, both must agree.
 func (v *Service) measure(ctx context.Context, r *model.Release, says bool) error {
@@ -348,11 +369,10 @@ func (v *Service) measure(ctx context.Context, r *model.Release, says bool) erro
 		if err != nil {
 			return err
 		}
-		is, err := registry.PartOf(p.Name, data, p.Format, p.Address)
+		is, err := registry.PartOf(*p, data)
 		if err != nil {
 			return err
 		}
-		is.Section, is.Runs = p.Section, p.Runs
 		if says && is != *p {
 			return core.Fail(core.BadFile, "part %s of %s %s holds 0x%X to 0x%X, %d bytes, content %s; the release says 0x%X to 0x%X, %d bytes, content %s",
 				p.Name, r.Model, r.Version, is.From, is.To-1, is.Bytes, is.Content.Short(), p.From, p.To, p.Bytes, p.Content.Short())
@@ -445,6 +465,11 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 		for name, x := range map[string]string{"From": o.From, "Source": o.Source, "Built by": o.BuiltBy, "Built on": o.BuiltAt} {
 			if x != "" {
 				out.OriginTexts = append(out.OriginTexts, name+" "+x)
+			}
+		}
+		for _, p := range one.Parts {
+			if p.Counts != "" {
+				out.OriginTexts = append(out.OriginTexts, fmt.Sprintf("Part %s gives some addresses twice, with different bytes; the %s record counts, says %s: %s", p.Name, p.Counts, o.Overlaps[p.Name].By, o.Overlaps[p.Name].Reason))
 			}
 		}
 		slices.Sort(out.OriginTexts)

@@ -55,17 +55,15 @@ func (v *Service) memoryNow(ctx context.Context, u store.Unit, b store.Backup) (
 	at := b.Taken
 	manifest := core.Digest(b.Manifest)
 	var laid []*image.Image
-	runs, err := v.store.Runs(ctx, u.ID, store.RunClosed, 10)
+	runs, err := v.store.RunsSince(ctx, u.ID, b.Taken)
 	if err != nil {
 		return nil, at, err
 	}
-	for i := len(runs) - 1; i >= 0; i-- {
-		r := runs[i]
-		if r.ClosedAt.Time.Before(b.Taken) {
-			continue
-		}
+	for _, r := range runs {
+		right := r.Outcome == string(run.Done) || r.Outcome == string(run.NotProven)
 		switch {
-		case r.Kind == run.Flash && r.Outcome == string(run.Done):
+		case !r.Touched && r.Summary != "":
+		case r.Kind == run.Flash && right:
 			release, err := v.store.Release(ctx, r.Firmware.String)
 			if err != nil {
 				return nil, at, err
@@ -75,18 +73,15 @@ func (v *Service) memoryNow(ctx context.Context, u store.Unit, b store.Backup) (
 				return nil, at, err
 			}
 			laid, at = append(laid, images...), r.ClosedAt.Time
-		case r.Kind == run.Restore && r.Outcome == string(run.Done):
+		case r.Kind == run.Restore && right:
 			source, err := v.store.Backup(ctx, r.Source.String)
 			if err != nil {
 				return nil, at, err
 			}
 			manifest, laid, at = core.Digest(source.Manifest), nil, r.ClosedAt.Time
-		case r.Kind != run.BackUp && (r.Outcome == string(run.Failed) || r.Outcome == string(run.Interrupted) || r.Outcome == string(run.Abandoned)):
-			events, err := v.store.Events(ctx, r.ID, 0)
-			if err != nil {
-				return nil, at, err
-			}
-			if s, err := run.Fold(events); err != nil || s.Touched() {
+		default:
+			s, err := v.folded(ctx, r.ID)
+			if err != nil || s.Touched() {
 				return nil, at, nil
 			}
 		}
@@ -324,11 +319,11 @@ func (v *Service) diffImages(ctx context.Context, in *diffIn) (image.Difference,
 	if err != nil {
 		return image.Difference{}, err
 	}
-	format, address, err := v.store.PartRead(ctx, d)
+	part, err := v.store.PartRead(ctx, d)
 	if err != nil {
 		return image.Difference{}, err
 	}
-	b, _, err := registry.Decode(data, format, address)
+	b, _, err := registry.Decode(data, part)
 	if err != nil {
 		return image.Difference{}, err
 	}

@@ -116,7 +116,7 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 	}
 	var found []store.Backup
 	for _, b := range all {
-		if name == "" || b.ID == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
+		if name == "" && !b.Ruin || b.ID == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
 			found = append(found, b)
 		}
 	}
@@ -139,7 +139,37 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 	if name != "" && len(found) > 1 && core.Digest(found[0].Manifest) != core.Digest(found[1].Manifest) {
 		return store.Backup{}, core.Fail(core.CannotTell, "%d backups of %s begin with %q", len(found), u.Serial, name).Do("Give more of the digest.")
 	}
-	return found[0], nil
+	return found[0], v.wayBack(ctx, u, found[0])
+}
+
+// wayBack refuses a backup of what an interrupted write had left, and one that the
+// signed record of its run does not name.
+func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) error {
+	if b.Ruin {
+		return core.Fail(core.NoWayBack, "backup %s holds what an interrupted write had left in %s; it is kept as evidence and is no way back", core.Digest(b.Manifest).Short(), u.Serial).
+			Unit("nothing was changed").Do("Choose one from before: ferry backups " + u.Serial + ".")
+	}
+	r, err := v.store.Run(ctx, b.ID)
+	if err != nil || r.State != store.RunClosed { // an open run's journal is the word; it is closed before anything is put back
+		return err
+	}
+	s, err := v.folded(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	named := s.Main().BackedUp != nil && s.Main().BackedUp.Manifest == core.Digest(b.Manifest)
+	if s.Closed != nil { // a run that its bench never closed has no record; its events stand for it
+		record, err := history.DecodeRecord(s.Closed.Record)
+		if err != nil {
+			return err
+		}
+		named = record.Backup == core.Digest(b.Manifest)
+	}
+	if !named {
+		return core.Fail(core.NotAllowed, "the signed record of run %s does not name the backup %s that is kept under it", r.ID, core.Digest(b.Manifest).Short()).
+			Unit("nothing was changed").Do("Choose another: ferry backups " + u.Serial + ". Look at what happened: ferry history " + u.Serial + ".")
+	}
+	return nil
 }
 
 // RunPath is a run in a path.

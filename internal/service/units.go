@@ -144,7 +144,7 @@ func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, er
 	rows, err := v.store.Backups(ctx, unit)
 	out := []client.Backup{}
 	for _, b := range rows {
-		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken})
+		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken, Ruin: b.Ruin})
 	}
 	return out, err
 }
@@ -479,12 +479,8 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 // that it finished are known.
 func (v *Service) since(ctx context.Context, u store.Unit, b store.Backup, now map[uint64]core.Digest) (time.Time, error) {
 	read := b.Taken
-	runs, err := v.store.Runs(ctx, u.ID, store.RunClosed, 10)
-	for i := len(runs) - 1; i >= 0 && err == nil; i-- {
-		r := runs[i]
-		if r.ClosedAt.Time.Before(b.Taken) {
-			continue
-		}
+	runs, err := v.store.RunsSince(ctx, u.ID, b.Taken)
+	for _, r := range runs {
 		events, err := v.store.Events(ctx, r.ID, 0)
 		if err != nil {
 			return read, err

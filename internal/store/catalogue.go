@@ -234,7 +234,7 @@ func (s *Store) Images(ctx context.Context, r *model.Release) ([]*image.Image, e
 		if err != nil {
 			return nil, err
 		}
-		im, _, err := registry.Decode(raw, p.Format, p.Address)
+		im, _, err := registry.Decode(raw, p)
 		if err != nil {
 			return nil, err
 		}
@@ -643,18 +643,18 @@ func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err erro
 
 // PartRead says how an image is read that a release has: in which format, from
 // which address on.
-func (s *Store) PartRead(ctx context.Context, file core.Digest) (format string, address uint64, err error) {
+func (s *Store) PartRead(ctx context.Context, file core.Digest) (model.Part, error) {
 	var row firmware
 	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` JOIN firmware_part p ON p.firmware = f.id WHERE p.image = ? LIMIT 1`, file[:]); err != nil {
-		return "", 0, none(err, "no release has an image %s", file.Short())
+		return model.Part{}, none(err, "no release has an image %s", file.Short())
 	}
 	r, err := s.release(ctx, row)
 	if err != nil {
-		return "", 0, err
+		return model.Part{}, err
 	}
 	i := slices.IndexFunc(r.Parts, func(p model.Part) bool { return p.Image == file })
 	if i < 0 {
-		return "", 0, core.Fail(core.NotFound, "no release has an image %s", file.Short())
+		return model.Part{}, core.Fail(core.NotFound, "no release has an image %s", file.Short())
 	}
-	return r.Parts[i].Format, r.Parts[i].Address, nil
+	return r.Parts[i], nil
 }

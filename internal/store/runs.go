@@ -206,6 +206,13 @@ func (s *Store) Runs(ctx context.Context, unit, state string, limit int) (all []
 	return all, err
 }
 
+// RunsSince reads a unit's runs that were closed at or after a moment, in that order.
+func (s *Store) RunsSince(ctx context.Context, unit string, at time.Time) (all []Run, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r JOIN bench b ON b.id = r.bench
+		WHERE r.unit = ? AND r.state = 'closed' AND r.closed_at >= ? ORDER BY r.closed_at, r.id`, unit, at.UTC())
+	return all, err
+}
+
 // Events reads a run's events from number after on: those that make the run, by
 // whichever bench.
 func (s *Store) Events(ctx context.Context, id string, after uint64) ([]run.Event, error) {

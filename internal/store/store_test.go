@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
@@ -106,6 +107,10 @@ func TestPieces(t *testing.T) {
 
 func TestImagesAndReleases(t *testing.T) {
 	s, _, _ := open(t)
+	sheet := coretest.SmallSheet()
+	if err := s.PutModel(ctx, sheet, coretest.Small); err != nil {
+		t.Fatal(err)
+	}
 	data := bytes.Repeat([]byte("image "), 30000)
 	for range 2 {
 		if err := s.PutImage(ctx, data, "x.bin", "p"); err != nil {
@@ -115,7 +120,7 @@ func TestImagesAndReleases(t *testing.T) {
 	if got, err := s.Image(ctx, core.DigestOf(data)); err != nil || !bytes.Equal(got, data) {
 		t.Errorf("%d bytes %v", len(got), err)
 	}
-	r := &model.Release{ID: store.NewID(), Model: "m", Version: "1.0.0", Channel: model.Stable}
+	r := &model.Release{ID: store.NewID(), Model: sheet.Model, Version: "1.0.0", Channel: model.Stable}
 	raw, _ := json.Marshal(r)
 	document, err := s.AddRelease(ctx, r, raw, 0xFF, "p")
 	if err != nil {
@@ -127,7 +132,7 @@ func TestImagesAndReleases(t *testing.T) {
 	if _, err := s.AddRelease(ctx, &again, other, 0xFF, "p"); core.KindOf(err) != core.Busy {
 		t.Errorf("a version twice: %v", err)
 	}
-	all, err := s.Releases(ctx, "m")
+	all, err := s.Releases(ctx, sheet.Model)
 	if err != nil || len(all) != 1 || all[0].Document != document || all[0].Version != "1.0.0" {
 		t.Errorf("%+v %v", all, err)
 	}

@@ -157,7 +157,7 @@ func (w *World) catalogue() {
 // AddRelease puts a release of the small board into the catalogue.
 func (w *World) AddRelease(version string, program []byte, fits map[string][]string) client.Release {
 	ctx := context.Background()
-	im, err := w.Lead.PutImage(ctx, "small.bin", "raw", 0x1000, program)
+	im, err := w.Lead.PutImage(ctx, "small.bin", model.Part{Format: "raw", Address: 0x1000}, program)
 	if err != nil {
 		w.t.Fatal(err)
 	}

@@ -81,7 +81,7 @@ func TestAWithdrawnReleaseShowsWhoCarriesIt(t *testing.T) {
 
 func add(t *testing.T, w *testkit.World, n client.NewRelease, program []byte) client.Release {
 	t.Helper()
-	im, err := w.Lead.PutImage(ctx, "small.bin", "raw", 0x1000, program)
+	im, err := w.Lead.PutImage(ctx, "small.bin", model.Part{Format: "raw", Address: 0x1000}, program)
 	if err != nil {
 		t.Fatal(err)
 	}

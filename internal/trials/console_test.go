@@ -111,7 +111,7 @@ func TestAFlashByClicks(t *testing.T) {
 func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
 	w := testkit.NewWorld(t)
 	x := tab(t, w, "technician", 1280, 800)
-	do(t, x, says("No open ends"))
+	do(t, x, says("Nothing unfinished"))
 	if n := x.Loaded("Script"); n == 0 || n > 300<<10 {
 		t.Errorf("first load: %d KiB of compressed script, at most 300", n>>10)
 	}

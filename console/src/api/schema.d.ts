@@ -1442,6 +1442,8 @@ export interface components {
              */
             how: "unit-digest" | "read-twice";
             id: string;
+            /** @description It holds what an interrupted write had left: kept as evidence, and no way back. */
+            ruin?: boolean;
             run: string;
             /** @description The version that the unit ran. */
             running: string;
@@ -2344,10 +2346,17 @@ export interface components {
             builtAt?: string;
             builtBy?: string;
             from: string;
+            overlaps?: {
+                [key: string]: components["schemas"]["ModelOverlap"];
+            };
             published?: {
                 [key: string]: string;
             };
             source?: string;
+        };
+        ModelOverlap: {
+            by: string;
+            reason: string;
         };
         ModelPage: {
             /**
@@ -2387,6 +2396,7 @@ export interface components {
             /** Format: int64 */
             bytes: number;
             content: string;
+            counts?: string;
             format: string;
             /** Format: int64 */
             from: number;
@@ -2590,6 +2600,10 @@ export interface components {
              * @description Of the first byte, for formats that carry none.
              */
             address?: number;
+            /** @description Why that one; kept in the origin by the lead's name. */
+            because?: string;
+            /** @description Which record counts where two give different bytes to one address: first, last. */
+            counts?: string;
             /** @description Found by content where it is empty. */
             format?: string;
             image: string;
@@ -5609,6 +5623,8 @@ export interface operations {
                 address?: number;
                 /** @description Which family's blocks of a UF2 file. */
                 family?: string;
+                /** @description Which record counts where two give different bytes to one address; such a file is refused without it. */
+                counts?: "first" | "last";
             };
             header?: never;
             path?: never;
@@ -5698,6 +5714,8 @@ export interface operations {
                 address?: number;
                 /** @description Which family's blocks of a UF2 file. */
                 family?: string;
+                /** @description Which record counts where two give different bytes to one address; such a file is refused without it. */
+                counts?: "first" | "last";
                 /** @description The new format. */
                 to: string;
                 /** @description What stands in gaps, for formats that have none. */
@@ -5881,6 +5899,8 @@ export interface operations {
                 address?: number;
                 /** @description Which family's blocks of a UF2 file. */
                 family?: string;
+                /** @description Which record counts where two give different bytes to one address; such a file is refused without it. */
+                counts?: "first" | "last";
             };
             header?: never;
             path?: never;

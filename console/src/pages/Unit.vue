@@ -44,7 +44,7 @@ const heading = computed(() => {
 })
 const facts = computed(() => Object.entries(page.value?.facts ?? {}).filter(([n]) => !['serial', 'model'].includes(n)))
 const last = computed(() => page.value?.last)
-const wayBack = computed(() => page.value?.backups[0])
+const wayBack = computed(() => page.value?.backups.find((b) => !b.ruin))
 const blocked = computed(() => {
   const u = page.value
   if (!u) return ''
@@ -129,8 +129,8 @@ const blocked = computed(() => {
           <h2 class="gap">Backups, {{ page.backups.length }}</h2>
           <ul class="rows">
             <li v-for="b in page.backups" :key="b.id" class="row spread backup">
-              <span><strong>Full</strong>, {{ when(b.taken) }}<br /><span class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
-              <v-btn v-if="!blocked && !page.run" variant="text" color="primary" :to="`/begin/${page.link}?backup=${b.id}`">Restore…</v-btn>
+              <span><strong>{{ b.ruin ? 'No way back' : 'Full' }}</strong>, {{ when(b.taken) }}<br /><span v-if="b.ruin" class="small">What an interrupted write had left in it; kept as evidence.</span><span v-else class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
+              <v-btn v-if="!blocked && !page.run && !b.ruin" variant="text" color="primary" :to="`/begin/${page.link}?backup=${b.id}`">Restore…</v-btn>
             </li>
           </ul>
           <p v-if="!page.backups.length" class="muted">None yet.</p>

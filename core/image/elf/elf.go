@@ -43,7 +43,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	if len(f.Progs) > maxHeaders {
 		return nil, core.BadAt(core.Offset(0), "%d program headers; at most %d are read", len(f.Progs), maxHeaders)
 	}
-	b := image.Builder{Unit: "offset", Size: size}
+	b := image.Builder{Unit: "offset", Size: size, Counts: o.Counts}
 	inFile, memoryOnly := uint64(0), uint64(0)
 	for i, p := range f.Progs {
 		if p.Type != elf.PT_LOAD {

@@ -25,8 +25,8 @@ const (
 const maxLine = 1 + 2*(255+5)
 
 // Format is Intel HEX. A record may reach over the end of its 64 KiB: with a
-// segment base its offsets wrap, as the specification says; with a linear base
-// that is refused.
+// segment base its offsets wrap within the segment, with a linear base its bytes go
+// on at the next address, modulo 4 GiB, as the specification says of each.
 type Format struct{}
 
 func (Format) Name() string         { return "intel-hex" }
@@ -54,7 +54,7 @@ func (Format) Sniff(head, _ []byte) bool {
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 1)}
 	defer d.lines.Close()
-	d.b.Unit, d.b.Size = "line", o.Size/2
+	d.b.Unit, d.b.Size, d.b.Counts = "line", o.Size/2, o.Counts
 	ended, err := d.lines.Each(&d.b, func(r *image.Record) (bool, error) { err := d.record(r); return d.ended, err })
 	if err != nil {
 		return nil, err
@@ -127,18 +127,18 @@ func (d *decoder) record(r *image.Record) error {
 	return nil
 }
 
+// data places the bytes of a record: with a segment base they wrap at 64 KiB within
+// the segment, with a linear one at 4 GiB.
 func (d *decoder) data(address uint16, body []byte) error {
-	if over := int(address) + len(body) - 0x10000; over > 0 {
-		if !d.segmented {
-			return d.bad("%d bytes at offset 0x%04X run past the 64 KiB of their base address", len(body), address)
-		}
-		cut := len(body) - over
-		if err := d.b.Add(d.base+uint64(address), body[:cut], d.lines.Line); err != nil {
-			return err
-		}
-		return d.b.Add(d.base, body[cut:], d.lines.Line)
+	at, end, wrapped := d.base+uint64(address), uint64(1)<<32, uint64(0)
+	if d.segmented {
+		end, wrapped = d.base+0x10000, d.base
 	}
-	return d.b.Add(d.base+uint64(address), body, d.lines.Line)
+	fits := min(uint64(len(body)), end-at)
+	if err := d.b.Add(at, body[:fits], d.lines.Line); err != nil {
+		return err
+	}
+	return d.b.Add(wrapped, body[fits:], d.lines.Line)
 }
 
 // Encode writes linear addresses, 16 data bytes a line, aligned to 16.

@@ -23,14 +23,16 @@ func TestEveryRecordType(t *testing.T) {
 		data    string
 		start   uint64
 	}{
-		"data":           {":0400100041424344E2\n:00000001FF\n", 0x10, "ABCD", 0},
-		"segment base":   {":020000021000EC\n:0200000041427B\n:00000001FF\n", 0x10000, "AB", 0},
-		"linear base":    {":020000040801F1\n:0200000041427B\n:00000001FF\n", 0x8010000, "AB", 0},
-		"segment start":  {":0400000300003800C1\n:0200000041427B\n:00000001FF\n", 0, "AB", 0x3800},
-		"linear start":   {":04000005080000CD22\n:0200000041427B\n:00000001FF\n", 0, "AB", 0x80000CD},
-		"segments wrap":  {":020000021000EC\n:02FFFF0041427D\n:00000001FF\n", 0x10000, "B", 0},
-		"lower, CR only": {":020000040801f1\r:0200000041427b\r:00000001ff\r", 0x8010000, "AB", 0},
-		"CRLF, blanks":   {":0200000041427B  \r\n\r\n:00000001FF\r\n", 0, "AB", 0},
+		"data":            {":0400100041424344E2\n:00000001FF\n", 0x10, "ABCD", 0},
+		"segment base":    {":020000021000EC\n:0200000041427B\n:00000001FF\n", 0x10000, "AB", 0},
+		"linear base":     {":020000040801F1\n:0200000041427B\n:00000001FF\n", 0x8010000, "AB", 0},
+		"segment start":   {":0400000300003800C1\n:0200000041427B\n:00000001FF\n", 0, "AB", 0x3800},
+		"linear start":    {":04000005080000CD22\n:0200000041427B\n:00000001FF\n", 0, "AB", 0x80000CD},
+		"segments wrap":   {":020000021000EC\n:02FFFF0041427D\n:00000001FF\n", 0x10000, "B", 0},
+		"over the 64 KiB": {":020000040801F1\n:02FFFF0041427D\n:00000001FF\n", 0x801FFFF, "AB", 0},
+		"over the 4 GiB":  {":02000004FFFFFC\n:02FFFF0041427D\n:00000001FF\n", 0, "B", 0},
+		"lower, CR only":  {":020000040801f1\r:0200000041427b\r:00000001ff\r", 0x8010000, "AB", 0},
+		"CRLF, blanks":    {":0200000041427B  \r\n\r\n:00000001FF\r\n", 0, "AB", 0},
 	} {
 		im, err := decode(x.file)
 		if err != nil {
@@ -58,7 +60,6 @@ func TestDamagedFilesNameTheLine(t *testing.T) {
 		"unknown type":  {":00000006FA\n", "line 1: record type 06 is not one of 00 to 05"},
 		"base length":   {":0300000408010000F0\n", "the count says 3 data bytes, the line holds 4"},
 		"overlap":       {":0200000041427B\n:0200100061622B\n:02000100414379\n:00000001FF\n", "line 3: gives byte 0x1 as 0x41, line 1 gave it as 0x42"},
-		"past the base": {":020000040801F1\n:02FFFF0041427D\n:00000001FF\n", "line 2: 2 bytes at offset 0xFFFF run past the 64 KiB"},
 		"nothing in it": {":00000001FF\n", "the file holds no data records"},
 		"a very long":   {":" + strings.Repeat("0", 600) + "\n", "line 1: longer than"},
 		"empty":         {"", "line 1: the file ends without"},

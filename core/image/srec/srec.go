@@ -47,7 +47,7 @@ var width = [10]int{0: 2, 1: 2, 2: 3, 3: 4, 5: 2, 6: 3, 7: 4, 8: 3, 9: 2}
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 2)}
 	defer d.lines.Close()
-	d.b.Unit, d.b.Size = "line", o.Size/2
+	d.b.Unit, d.b.Size, d.b.Counts = "line", o.Size/2, o.Counts
 	ended, err := d.lines.Each(&d.b, func(r *image.Record) (bool, error) { err := d.record(r); return d.ended, err })
 	if err != nil {
 		return nil, err

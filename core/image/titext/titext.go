@@ -53,7 +53,7 @@ func (Format) Sniff(head, _ []byte) bool {
 // Decode reads a whole file; a missing q is an error.
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	lines := image.NewLines(r, maxLine, "a line of this format")
-	b := image.Builder{Unit: "line", Size: o.Size / 3}
+	b := image.Builder{Unit: "line", Size: o.Size / 3, Counts: o.Counts}
 	bad := func(format string, args ...any) error {
 		return core.BadAt(core.Line(lines.N), format, args...).Do(image.FetchAgain)
 	}

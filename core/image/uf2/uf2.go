@@ -71,7 +71,7 @@ type sum struct {
 // error that names it. Blocks that are not for the main flash are passed over. A
 // file for several families needs Options.Family.
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
-	b := image.Builder{Unit: "offset", Size: o.Size / 2}
+	b := image.Builder{Unit: "offset", Size: o.Size / 2, Counts: o.Counts}
 	families := map[string]*family{}
 	var sums []sum
 	var buf [blockSize]byte

@@ -1,0 +1,316 @@
+package trials
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"zealousferry/core"
+	"zealousferry/core/coretest"
+	"zealousferry/core/history"
+	"zealousferry/core/model"
+	"zealousferry/core/registry"
+	"zealousferry/core/run"
+	"zealousferry/internal/bench"
+	"zealousferry/internal/client"
+	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+)
+
+// port is a bench's link to a unit.
+func port(name string, u *sim.Unit) bench.Port {
+	return bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}}
+}
+
+// again starts the bench with other links.
+func again(w *testkit.World, ports ...bench.Port) {
+	w.StopBench()
+	w.StartBench(ports)
+	w.Wait("the bench to be back", func() bool {
+		l, err := w.Technician.Links(ctx)
+		free := 0
+		for _, x := range l.Links {
+			if x.Bench == "b" && x.State == "free" {
+				free++
+			}
+		}
+		return err == nil && free == len(ports)
+	})
+}
+
+// partsOf puts a sheet and a release of several parts into the service.
+func partsOf(t *testing.T, w *testkit.World, sheet []byte, name string, parts ...coretest.PartOf) {
+	t.Helper()
+	if _, err := w.Lead.PutModel(ctx, sheet); err != nil {
+		t.Fatal(err)
+	}
+	n := client.NewRelease{Model: name, Version: "2.0.0", Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test"}
+	for _, p := range parts {
+		data, as := p.Data, model.Part{Format: "raw", Address: p.Address}
+		if p.Files != nil {
+			data, as = registry.PackTree(p.Files), model.Part{Format: registry.TreeFormat}
+		}
+		im, err := w.Lead.PutImage(ctx, p.Section, as, data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n.Parts = append(n.Parts, client.NewPart{Name: p.Section, Section: p.Section, Image: im.Digest, Format: as.Format, Address: p.Address})
+	}
+	if _, err := w.Lead.AddRelease(ctx, n); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// hands answers whatever a run asks of a person, until it is closed or paused.
+func hands(t *testing.T, w *testkit.World, id string, u *sim.Unit) client.Run {
+	t.Helper()
+	var r client.Run
+	answered := ""
+	w.Wait("run "+id+" to end", func() bool {
+		var err error
+		if r, err = w.Technician.Run(ctx, id); err != nil {
+			t.Fatal(err)
+		}
+		if r.Outcome != "" || r.State == "paused" {
+			return true
+		}
+		h := r.Progress.View.Hands
+		if h == nil || h.Calling || h.Item == answered {
+			return false
+		}
+		if h.Item == "cycle" {
+			u.Power(false)
+			u.Power(true)
+		}
+		if _, err := w.Technician.Answer(ctx, id, client.NewAnswer{Item: h.Item, Value: "yes"}); err == nil {
+			answered = h.Item
+		}
+		return false
+	})
+	return r
+}
+
+// TestAUnitOfSeveralPartsThroughTheService writes boot loader, program and fonts, has
+// the unit switched off and on between two of them, finds all of it in the record,
+// and puts all of it back.
+func TestAUnitOfSeveralPartsThroughTheService(t *testing.T) {
+	w := testkit.NewWorld(t)
+	u, err := coretest.WideUnit(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	before, files := u.Memory(), u.Tree()
+	boot, program := sim.Program("boot 2.0.0", 4096, 9, 10), coretest.SmallProgram("2.0.0")
+	partsOf(t, w, coretest.Wide, "wide", coretest.PartOf{Section: "boot", Data: boot}, coretest.PartOf{Section: "program", Address: 0x1000, Data: program}, coretest.PartOf{Section: "fonts", Files: coretest.Fonts("2.0.0")})
+	again(w, port("a", w.Units["a"]), port("w", u))
+	r := hands(t, w, w.Open(client.NewRun{Kind: "flash", At: "b/w", Release: "2.0.0"}).ID, u)
+	if r.Outcome != string(run.Done) {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	after := u.Memory()
+	if !bytes.Equal(after[:4096], boot) || !bytes.Equal(after[0x1000:0x1000+len(program)], program) {
+		t.Error("the memory is not what the release says")
+	}
+	if !maps.Equal(u.Tree(), textOf(coretest.Fonts("2.0.0"))) {
+		t.Errorf("the files are not what the release says: %d", len(u.Tree()))
+	}
+	if len(r.Progress.View.Parts) != 3 || len(r.Record.Sections) != 3 {
+		t.Fatalf("%+v %+v", r.Progress.View.Parts, r.Record.Sections)
+	}
+	for _, x := range r.Record.Sections {
+		if x.Condition != "proven" || x.Backup == (core.Digest{}) {
+			t.Errorf("%+v", x)
+		}
+	}
+	b, err := w.Technician.Backups(ctx, "W-0001")
+	if err != nil || len(b.Backups) != 1 || b.Backups[0].Ruin {
+		t.Fatalf("%+v %v", b, err)
+	}
+	back := hands(t, w, w.Open(client.NewRun{Kind: "restore", At: "b/w", Backup: b.Backups[0].ID}).ID, u)
+	if back.Outcome != string(run.Done) || !bytes.Equal(u.Memory(), before) || !maps.Equal(u.Tree(), files) {
+		t.Errorf("put back: %s %+v, memory %v, files %v", back.Outcome, back.Progress.Fault, bytes.Equal(u.Memory(), before), maps.Equal(u.Tree(), files))
+	}
+}
+
+func textOf(files map[string][]byte) map[string]string {
+	all := map[string]string{}
+	for name, data := range files {
+		all[name] = string(data)
+	}
+	return all
+}
+
+// TestARunIsLaidAsideAndGoesOnAtAnotherBench stops in the middle of a write, gives
+// the unit to the machine for days, and goes on by another bench. What the first
+// bench sends afterwards is kept and changes nothing.
+func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
+	w := testkit.NewWorld(t, slow)
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
+	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
+	laid, err := w.Technician.LayAside(ctx, r.ID, client.LayAside{Place: "quay crane 4", Holder: "night shift", Why: "it has to lift"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if laid.State != "paused" || laid.Progress.View.Laid == nil || laid.Progress.View.Laid.Place != "quay crane 4" {
+		t.Fatalf("%s %+v", laid.State, laid.Progress.View.Laid)
+	}
+	if u, _ := w.Viewer.Unit(ctx, "S-0001"); u.State != "half-done" || u.Running != "" || u.Run != r.ID {
+		t.Errorf("the unit: %s, runs %q, run %s", u.State, u.Running, u.Run)
+	}
+	if all, err := w.Viewer.Runs(ctx, "", "open", 10); err != nil || len(all.Runs) != 1 || all.Runs[0].ID != r.ID {
+		t.Errorf("everybody's list: %+v %v", all, err)
+	}
+	// Its link is free: it can be looked at, and nobody can begin anything else on the unit.
+	if id, err := w.Technician.Identify(ctx, "b/a", ""); err != nil || id.Serial != "S-0001" {
+		t.Errorf("looking while it is laid aside: %+v %v", id, err)
+	}
+	if _, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"}); core.KindOf(err) != core.Busy {
+		t.Errorf("a second run: %v", err)
+	}
+	// The unit goes to another bench.
+	code, err := w.Lead.NewBenchCode(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := w.Dir
+	w.StopBench()
+	before, err := w.Technician.Run(ctx, r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Dir = t.TempDir()
+	if err := bench.Enrol(ctx, w.Dir, w.Base, code.Code, "c"); err != nil {
+		t.Fatal(err)
+	}
+	w.StartBench([]bench.Port{port("x", w.Units["a"])})
+	w.Wait("the other bench to join", func() bool {
+		_, err := w.Technician.Identify(ctx, "c/x", "")
+		return err == nil
+	})
+	if _, err := w.Lead.ResumeRun(ctx, r.ID, client.Resume{At: "c/x"}); err != nil {
+		t.Fatal(err)
+	}
+	done := w.Follow(r.ID)
+	if done.Outcome != string(run.Done) || done.Record.Halves != 2 {
+		t.Fatalf("%s %+v", done.Outcome, done.Progress.Fault)
+	}
+	if w.Units["a"].Version() != "2.0.0" {
+		t.Error("the unit does not run it")
+	}
+	// The first bench speaks of the run once more.
+	events := len(done.Progress.Events)
+	raw, _ := json.Marshal(run.Event{Schema: run.Schema, N: before.Progress.Last + 1, Epoch: 1, At: 1, Kind: "note", Body: json.RawMessage(`{"text":"from the first bench"}`)})
+	if _, err := ofBench(t, first).PutEvents(ctx, client.Batch{Run: r.ID, Epoch: 1, First: before.Progress.Last + 1, Events: [][]byte{raw}}); err != nil {
+		t.Fatal(err)
+	}
+	now, err := w.Technician.Run(ctx, r.ID)
+	if err != nil || now.Outcome != done.Outcome || len(now.Progress.Events) != events {
+		t.Errorf("late events changed the run: %s %v", now.Outcome, err)
+	}
+	if row, err := w.Store.Run(ctx, r.ID); err != nil || row.Late != 1 {
+		t.Errorf("they are not kept: %+v %v", row.Late, err)
+	}
+	if h, err := w.Technician.History(ctx, "S-0001"); err != nil || h.Chain != "intact" || h.Entries[0].Kind != history.Flashed {
+		t.Errorf("%+v %v", h, err)
+	}
+}
+
+// ofBench calls the service as the bench whose folder it is.
+func ofBench(t *testing.T, dir string) *client.Client {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join(dir, "bench.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var id struct{ Service, Token string }
+	if err := json.Unmarshal(raw, &id); err != nil {
+		t.Fatal(err)
+	}
+	return client.New(id.Service, id.Token, core.System{})
+}
+
+// TestWhatAnInterruptedWriteLeftIsNoWayBack keeps such memory as evidence: it is
+// marked, it is never taken by itself, and refused by name.
+func TestWhatAnInterruptedWriteLeftIsNoWayBack(t *testing.T) {
+	w := testkit.NewWorld(t, slow)
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
+	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
+	w.StopBench()
+	if err := w.Lead.ReleaseRun(ctx, r.ID, "laptop lost"); err != nil {
+		t.Fatal(err)
+	}
+	w.StartBench(nil)
+	w.Wait("the bench to be back", func() bool { l, err := w.Lead.Links(ctx); return err == nil && l.Links[0].State == "free" })
+	after := w.Open(client.NewRun{Kind: "backup", At: "b/a"})
+	if after = w.Follow(after.ID); after.Outcome != string(run.Done) {
+		t.Fatalf("%s %+v", after.Outcome, after.Progress.Fault)
+	}
+	b, err := w.Technician.Backups(ctx, "S-0001")
+	if err != nil || len(b.Backups) != 2 || !b.Backups[0].Ruin || b.Backups[1].Ruin {
+		t.Fatalf("%+v %v", b, err)
+	}
+	if err := w.Refuses(client.NewRun{Kind: "restore", At: "b/a", Backup: b.Backups[0].ID}); core.KindOf(err) != core.NoWayBack || !strings.Contains(err.Error(), "kept as evidence") {
+		t.Errorf("by name: %v", err)
+	}
+	back := w.Open(client.NewRun{Kind: "restore", At: "b/a"})
+	if back = w.Follow(back.ID); back.Outcome != string(run.Done) || w.Units["a"].Version() != "1.0.0" {
+		t.Errorf("%s %+v", back.Outcome, back.Progress.Fault)
+	}
+}
+
+// TestALeadSaysWhichRecordCounts adds a file whose records overlap with different
+// bytes: refused as it is, used as a lead says, and told so ever after.
+func TestALeadSaysWhichRecordCounts(t *testing.T) {
+	w := testkit.NewWorld(t)
+	var file bytes.Buffer
+	line := func(at int, data []byte) {
+		sum := byte(len(data)) + byte(at>>8) + byte(at)
+		for _, c := range data {
+			sum += c
+		}
+		file.WriteString(strings.ToUpper(fmt.Sprintf(":%02x%04x00%x%02x\n", len(data), at, data, -sum)))
+	}
+	program := coretest.SmallProgram("3.0.0")
+	for at := 0; at < len(program); at += 16 {
+		line(0x1000+at, program[at:at+16])
+	}
+	line(0x1010, []byte{1, 2, 3, 4}) // a patch behind it
+	file.WriteString(":00000001FF\n")
+	if _, err := w.Lead.PutImage(ctx, "patched.hex", model.Part{Format: "intel-hex"}, file.Bytes()); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "gives byte 0x1010") {
+		t.Fatalf("as it is: %v", err)
+	}
+	for _, counts := range []struct {
+		which model.Part
+		want  byte
+	}{{model.Part{Format: "intel-hex", Counts: "first"}, program[16]}, {model.Part{Format: "intel-hex", Counts: "last"}, 1}} {
+		im, err := w.Lead.PutImage(ctx, "patched.hex", counts.which, file.Bytes())
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := client.NewRelease{Model: "small", Version: "3.0." + string('0'+counts.want%10), Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test",
+			Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "intel-hex", Counts: counts.which.Counts}}}
+		if _, err := w.Lead.AddRelease(ctx, n); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "not why") {
+			t.Errorf("without a reason: %v", err)
+		}
+		n.Parts[0].Because = "the maker said so by telephone"
+		made, err := w.Lead.AddRelease(ctx, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		page, err := w.Technician.ReleasePage(ctx, made.ID)
+		if err != nil || !strings.Contains(strings.Join(page.OriginTexts, "\n"), "the "+string(counts.which.Counts)+" record counts, says Imre Kolding: the maker said so") {
+			t.Errorf("%q %v", page.OriginTexts, err)
+		}
+		r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: n.Version, Reason: "a test"})
+		w.Follow(r.ID)
+		if got := w.Units["a"].Memory()[0x1010]; got != counts.want {
+			t.Errorf("%s: the unit has 0x%02X, want 0x%02X", counts.which.Counts, got, counts.want)
+		}
+	}
+}
