@@ -44,14 +44,11 @@ type Region struct {
 // End is the first address behind the region.
 func (r Region) End() uint64 { return r.Address + r.Length }
 
-// Map is the memory of a model. Addresses and lengths are in bytes; a machine
-// that addresses larger cells has AddressUnit above 1, which loaders divide by.
+// Map is the memory of a model. Addresses and lengths are in bytes.
 type Map struct {
-	AddressUnit uint64   `yaml:"address-unit" json:"addressUnit"` // bytes per address
-	Erased      byte     `yaml:"erased" json:"erased"`            // value of an erased byte
-	Write       uint64   `yaml:"write" json:"write"`              // write granularity, bytes
-	Rewritable  bool     `yaml:"rewritable" json:"rewritable"`    // a programmed cell may be programmed again
-	Regions     []Region `yaml:"regions" json:"regions"`          // sorted, not overlapping
+	Erased  byte     `yaml:"erased" json:"erased"`   // value of an erased byte
+	Write   uint64   `yaml:"write" json:"write"`     // write granularity, bytes
+	Regions []Region `yaml:"regions" json:"regions"` // sorted, not overlapping
 }
 
 // Sector is one erasable piece.
@@ -66,8 +63,8 @@ func (s Sector) End() uint64 { return s.Address + s.Length }
 
 // Check finds what a schema cannot: overlap, lengths that sectors do not divide.
 func (m *Map) Check() error {
-	if m.AddressUnit == 0 || m.Write == 0 {
-		return core.Fail(core.BadFile, "memory: address-unit and write must be at least 1")
+	if m.Write == 0 {
+		return core.Fail(core.BadFile, "memory: write must be at least 1")
 	}
 	if len(m.Regions) == 0 {
 		return core.Fail(core.BadFile, "memory: there is no region")

@@ -6,7 +6,7 @@ import (
 )
 
 func TestCheckFindsImpossibleMaps(t *testing.T) {
-	good := Map{AddressUnit: 1, Write: 4, Regions: []Region{{Name: "a", Address: 0, Length: 64, Sector: 16}, {Name: "b", Address: 64, Length: 32, Sector: 32}}}
+	good := Map{Write: 4, Regions: []Region{{Name: "a", Address: 0, Length: 64, Sector: 16}, {Name: "b", Address: 64, Length: 32, Sector: 32}}}
 	if err := good.Check(); err != nil {
 		t.Fatal(err)
 	}
@@ -16,7 +16,7 @@ func TestCheckFindsImpossibleMaps(t *testing.T) {
 		"which the write granularity of 5":  func(m *Map) { m.Write = 5 },
 		"inside the region before it":       func(m *Map) { m.Regions[1].Address = 48 },
 		"past the end of the address space": func(m *Map) { m.Regions[1].Address = ^uint64(0) - 7 },
-		"at least 1":                        func(m *Map) { m.AddressUnit = 0 },
+		"at least 1":                        func(m *Map) { m.Write = 0 },
 	} {
 		m := good
 		m.Regions = append([]Region(nil), good.Regions...)
@@ -28,7 +28,7 @@ func TestCheckFindsImpossibleMaps(t *testing.T) {
 }
 
 func TestSectorsAndAt(t *testing.T) {
-	m := Map{AddressUnit: 1, Write: 1, Regions: []Region{{Name: "a", Address: 16, Length: 32, Sector: 16}, {Name: "b", Address: 64, Length: 32, Sector: 32}}}
+	m := Map{Write: 1, Regions: []Region{{Name: "a", Address: 16, Length: 32, Sector: 16}, {Name: "b", Address: 64, Length: 32, Sector: 32}}}
 	if s := m.Sectors(); len(s) != 3 || s[1].Address != 32 || s[2].End() != 96 || m.Bytes() != 64 {
 		t.Errorf("sectors %+v", s)
 	}

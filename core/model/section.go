@@ -37,6 +37,20 @@ func (s *Section) Tells() bool { return s.Application.Ask != "" }
 // Says is the section's title, or its name.
 func (s *Section) Says() string { return s.Title.Or(s.Name) }
 
+// Alike names the sections of two models whose loaders would give the same answer,
+// so that a unit of one could be taken for the other.
+func Alike(a, b *Sheet) (names []string) {
+	for i := range a.Sections {
+		for j := range b.Sections {
+			x, y := &a.Sections[i], &b.Sections[j]
+			if x.Loader.Says != "" && x.Loader.Kind == y.Loader.Kind && x.Loader.Says == y.Loader.Says && !slices.Contains(names, x.Name) {
+				names = append(names, x.Name)
+			}
+		}
+	}
+	return names
+}
+
 // Main is the section that holds the unit's own program: its loader tells the
 // unit's serial, its program the version that the unit runs.
 func (s *Sheet) Main() *Section {

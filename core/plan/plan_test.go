@@ -12,7 +12,7 @@ import (
 // board has a closed loader, a program that keeps what no image covers, and data
 // that does not.
 func board() *memory.Map {
-	return &memory.Map{AddressUnit: 1, Erased: 0xFF, Write: 4, Regions: []memory.Region{
+	return &memory.Map{Erased: 0xFF, Write: 4, Regions: []memory.Region{
 		{Name: "loader", Address: 0, Length: 64, Sector: 64, ReadOnly: true},
 		{Name: "program", Address: 64, Length: 256, Sector: 64, Uncovered: memory.Keep},
 		{Name: "data", Address: 320, Length: 64, Sector: 64, Uncovered: memory.Erase}}}

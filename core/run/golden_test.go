@@ -2,6 +2,7 @@ package run_test
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
@@ -11,6 +12,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/history"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/sim"
@@ -118,6 +120,31 @@ func short(strip string) string {
 	return b.String()
 }
 
+// signedFor: a record names the journal up to it, by the bytes that a service holds.
+func signedFor(t *testing.T, file string, j *run.Journal) {
+	t.Helper()
+	c := j.State().Closed
+	if c == nil {
+		return
+	}
+	record, err := history.DecodeRecord(c.Record)
+	if err != nil {
+		t.Errorf("%s: %v", file, err)
+		return
+	}
+	var held [][]byte
+	for _, e := range j.Events()[:record.Events] {
+		body, err := json.Marshal(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		held = append(held, body)
+	}
+	if got := run.DigestOf(held); got != record.Journal {
+		t.Errorf("%s: the record was signed over %s, its %d events have %s", file, record.Journal.Short(), len(held), got.Short())
+	}
+}
+
 const goldenTable = "testdata/stands.txt"
 
 // TestGoldenJournals: journals that this and earlier versions wrote stand as they
@@ -159,6 +186,7 @@ func TestGoldenJournals(t *testing.T) {
 		}
 		name := filepath.Base(f)
 		schemas[strings.SplitN(name, "_", 2)[0]] = true
+		signedFor(t, f, j)
 		is := standings(t, j.Events())
 		w, known := want[name]
 		if !known && !*update {

@@ -78,6 +78,9 @@ func (a *app) modelVerb() *cobra.Command {
 			return a.show(m, func() {
 				fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
 				a.contradictions(m.Contradictions)
+				for _, x := range m.Alike {
+					a.pair("beware", a.paint(brick, wrap(x, 13)))
+				}
 			})
 		})}
 	check := &cobra.Command{Use: "check SHEET", Short: "Check a model sheet, without a service", Args: cobra.ExactArgs(1), Example: "  ferry model check quill-80.yaml",
@@ -94,8 +97,15 @@ func (a *app) modelVerb() *cobra.Command {
 			for _, x := range procedure.Contradictions(s) {
 				disagree = append(disagree, x.String())
 			}
+			extent, bytes := fmt.Sprintf("%d regions", len(s.Main().Memory.Regions)), s.Main().Memory.Bytes()
+			if len(s.Sections) > 1 {
+				extent, bytes = fmt.Sprintf("%d parts", len(s.Sections)), 0
+				for i := range s.Sections {
+					bytes += s.Sections[i].Memory.Bytes()
+				}
+			}
 			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest, "contradictions": disagree}, func() {
-				fmt.Fprintf(a.out, "%s %s: %d regions, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, len(s.Main().Memory.Regions), kib(s.Main().Memory.Bytes()), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
+				fmt.Fprintf(a.out, "%s %s: %s, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, extent, kib(bytes), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
 				a.contradictions(disagree)
 			})
 		}}
@@ -159,6 +169,21 @@ func (a *app) showModel(m client.ModelPage) {
 	a.matrix(m.Matrix)
 	for _, f := range m.Flaws {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "!"), wrap(f, 2))
+	}
+	if len(m.Sections) > 1 {
+		var parts [][]string
+		for i, s := range m.Sections {
+			holds, at := kib(s.Bytes), "the unit's own link"
+			if s.Files > 0 {
+				holds = fmt.Sprintf("up to %d files, %s", s.Files, holds)
+			}
+			if s.Link != "" {
+				at = "a link of its own, " + s.Link
+			}
+			parts = append(parts, []string{fmt.Sprintf("  %d", i+1), s.Title, s.Name, s.Loader, holds, at})
+		}
+		fmt.Fprintln(a.out)
+		a.table([]string{"  ", "part", "section", "loader", "holds", "at"}, parts)
 	}
 	var rows [][]string
 	for _, r := range m.Regions {

@@ -392,6 +392,17 @@ type Model struct {
 
 	Procedures     int      `json:"procedures"`
 	Contradictions []string `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
+	Alike          []string `json:"alike,omitempty" doc:"Models whose units would answer as this one's do; said when the sheet is put in force."`
+}
+
+// ModelSection is a part of a model's units.
+type ModelSection struct {
+	Name   string `json:"name"`
+	Title  string `json:"title"`
+	Link   string `json:"link,omitempty" doc:"Which of the unit's links, where it is not the one at which it is identified."`
+	Loader string `json:"loader"`
+	Bytes  uint64 `json:"bytes" doc:"Of its memory, or what its files may have together."`
+	Files  int    `json:"files,omitempty" doc:"How many files it holds at most."`
 }
 
 // Models is a list of models.
@@ -405,7 +416,8 @@ type ModelPage struct {
 	Model
 	SheetText string               `json:"sheetText" doc:"The sheet as it was sent."`
 	Facts     map[string]ModelFact `json:"facts"`
-	Regions   []Region             `json:"regions" nullable:"false"`
+	Sections  []ModelSection       `json:"sections" nullable:"false" doc:"Its parts, in the order in which they are written."`
+	Regions   []Region             `json:"regions" nullable:"false" doc:"Of the section with the unit's own program."`
 	Flaws     []string             `json:"flaws" nullable:"false"`
 	Sisters   []string             `json:"sisters" nullable:"false"`
 	Wants     []fit.Need           `json:"wants" nullable:"false"`

@@ -51,10 +51,48 @@ func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error)
 	if err != nil {
 		return client.Model{}, err
 	}
-	if _, err := registry.Loader(s.Main().Loader.Kind); err != nil {
-		return client.Model{}, core.Fail(core.BadFile, "loader.kind: %w", err)
+	for i := range s.Sections {
+		if _, err := registry.Loader(s.Sections[i].Loader.Kind); err != nil {
+			return client.Model{}, core.Fail(core.BadFile, "section %s, loader.kind: %w", s.Sections[i].Name, err)
+		}
 	}
-	return oneModel(s, store.Counted{}), v.store.PutModel(ctx, s, in.RawBody)
+	out := oneModel(s, store.Counted{})
+	if out.Alike, err = v.alike(ctx, s); err != nil {
+		return out, err
+	}
+	return out, v.store.PutModel(ctx, s, in.RawBody)
+}
+
+// alike says which models in force have units that would answer like this one's.
+func (v *Service) alike(ctx context.Context, s *model.Sheet) (all []string, err error) {
+	rows, err := v.store.Models(ctx)
+	for _, row := range rows {
+		if err != nil || row.Name == s.Model {
+			continue
+		}
+		other, err := v.store.Sheet(ctx, row.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range model.Alike(s, other) {
+			x, _ := s.Section(name)
+			all = append(all, fmt.Sprintf("Its %s says %s to a %s loader's question, as a unit of %s does: one can be taken for the other.", strings.ToLower(x.Says()), x.Loader.Says, x.Loader.Kind, other.Name.In("en")))
+		}
+	}
+	return all, err
+}
+
+func sectionsOf(sheet *model.Sheet) []client.ModelSection {
+	all := []client.ModelSection{}
+	for i := range sheet.Sections {
+		x := &sheet.Sections[i]
+		one := client.ModelSection{Name: x.Name, Title: x.Says(), Link: x.Link, Loader: x.Loader.Kind, Bytes: x.Memory.Bytes()}
+		if x.Files != nil {
+			one.Files, one.Bytes = x.Files.Count, x.Files.Bytes
+		}
+		all = append(all, one)
+	}
+	return all
 }
 
 // ModelPath is a model in a path.
@@ -75,7 +113,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if err != nil {
 		return client.ModelPage{}, err
 	}
-	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}}
+	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}}
 	for name, f := range sheet.Facts {
 		out.Facts[name] = client.ModelFact{Values: append([]string{}, f.Values...), Ask: f.Ask.In("en"), Look: f.Look.In("en")}
 	}

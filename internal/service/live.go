@@ -98,43 +98,52 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 	}
 	after := max(in.After, in.Last)
 	return func(ctx context.Context, s *sender) error {
+		t, leave := v.follower.watch(r.ID)
+		defer leave()
+		if err := s.alive(); err != nil {
+			return err
+		}
 		var state run.State
-		seen, first := uint64(0), true
-		return v.every(ctx, s, func() (bool, bool, error) {
-			events, err := v.store.Events(ctx, r.ID, seen)
+		taken, seen, told := 0, uint64(0), false
+		for {
+			events, row, news, err := v.follower.after(t, taken)
 			if err != nil {
-				return false, false, err
+				return err
 			}
 			for _, e := range events {
 				if err := state.Apply(e); err != nil {
-					return false, false, err
+					return err
 				}
 				seen = e.N
 			}
-			if len(events) == 0 {
-				row, err := v.store.Run(ctx, r.ID)
-				if err != nil {
-					return false, false, err
+			taken += len(events)
+			ended := row.State == store.RunClosed && state.Closed == nil && row.Last <= seen // given up by a lead: no event will come
+			if row.ID != "" && (len(events) > 0 || !told || ended) {
+				fresh := []run.Event{}
+				for _, e := range events {
+					if e.N > after {
+						fresh = append(fresh, briefly(e))
+					}
 				}
-				if row.State == store.RunClosed && state.Closed == nil { // given up by a lead: no event will come
-					m := progress(&state, nil, seen)
+				m := progress(&state, fresh, seen)
+				if ended {
 					m.View.Step, m.View.Board, m.Outcome = run.PhaseEnded, run.BoardStopped, row.Outcome
-					return true, true, s.send(fmt.Sprint(seen), "progress", m)
 				}
-				if !first {
-					return row.State == store.RunClosed, false, nil
-				}
-			}
-			first = false
-			fresh := events[:0]
-			for _, e := range events {
-				if e.N > after {
-					fresh = append(fresh, briefly(e))
+				told = true
+				if err := s.send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {
+					return err
 				}
 			}
-			m := progress(&state, fresh, seen)
-			return state.Closed != nil, true, s.send(fmt.Sprint(seen), "progress", m)
-		})
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-news:
+			case <-v.clock.After(aliveEvery):
+				if err := s.alive(); err != nil {
+					return err
+				}
+			}
+		}
 	}, nil
 }
 

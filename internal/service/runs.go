@@ -13,7 +13,6 @@ import (
 	"zealousferry/core/admit"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
-	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -198,15 +197,93 @@ func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error)
 	}
 	rows, err := v.store.Runs(ctx, unit, in.State, in.Limit)
 	out := client.Runs{Runs: []client.Run{}}
+	if err != nil {
+		return out, err
+	}
+	a, err := v.aroundRuns(ctx)
+	if err != nil {
+		return out, err
+	}
 	for _, r := range rows {
-		x, err := v.run(ctx, r.ID)
+		x, err := v.listed(ctx, r, a)
 		if err != nil {
 			return out, err
 		}
-		x.Sectors, x.Progress.Events = []client.Sector{}, []run.Event{}
 		out.Runs = append(out.Runs, x)
 	}
-	return out, err
+	return out, nil
+}
+
+// listed is a run as lists show it, from its row; one from before rows told it is
+// added up.
+func (v *Service) listed(ctx context.Context, r store.Run, a *aroundRuns) (client.Run, error) {
+	if r.Summary == "" {
+		x, err := v.run(ctx, r.ID)
+		x.Sectors, x.Progress.Events = []client.Sector{}, []run.Event{}
+		return x, err
+	}
+	out, err := v.row(ctx, r, a)
+	if err != nil {
+		return out, err
+	}
+	s := r.Brief()
+	out.Progress = client.Progress{Last: s.Last, Events: []run.Event{}, View: s.View, Fault: s.Fault, Outcome: r.Outcome}
+	out.Halves, out.From = s.Halves, s.From
+	if out.To = out.Version; r.State == store.RunClosed {
+		out.To = s.To
+	}
+	return out, nil
+}
+
+// aroundRuns is what rows of runs need beside themselves, read once for all of them.
+type aroundRuns struct {
+	around
+	names   map[string]string
+	benches []store.Bench
+	units   map[string]store.Unit
+	offered map[string]*store.Release
+}
+
+func (v *Service) aroundRuns(ctx context.Context) (*aroundRuns, error) {
+	a, err := v.surroundings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	benches, err := v.store.Benches(ctx)
+	return &aroundRuns{a, names, benches, map[string]store.Unit{}, map[string]*store.Release{}}, err
+}
+
+// row is what a run's row tells.
+func (v *Service) row(ctx context.Context, r store.Run, a *aroundRuns) (out client.Run, err error) {
+	u, known := a.units[r.Unit]
+	if !known {
+		if u, err = v.store.Unit(ctx, r.Unit); err != nil {
+			return out, err
+		}
+		a.units[r.Unit] = u
+	}
+	out = client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.names[r.By], State: r.State, Outcome: r.Outcome,
+		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
+	for _, b := range a.benches {
+		if b.ID == r.Bench {
+			out.Online = v.online(b.Seen, b.Revoked)
+		}
+	}
+	if r.Firmware.Valid {
+		f := a.offered[r.Firmware.String]
+		if f == nil {
+			if f, err = v.store.Release(ctx, r.Firmware.String); err != nil {
+				return out, err
+			}
+			a.offered[r.Firmware.String] = f
+		}
+		out.Release, out.Version, out.Channel = f.ID, f.Version, string(f.Channel)
+	}
+	return out, nil
 }
 
 // run adds up a run's events.
@@ -215,36 +292,13 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if err != nil {
 		return client.Run{}, err
 	}
-	u, err := v.store.Unit(ctx, r.Unit)
+	a, err := v.aroundRuns(ctx)
 	if err != nil {
 		return client.Run{}, err
 	}
-	a, err := v.surroundings(ctx)
+	out, err := v.row(ctx, r, a)
 	if err != nil {
-		return client.Run{}, err
-	}
-	names, err := v.store.Names(ctx)
-	if err != nil {
-		return client.Run{}, err
-	}
-	benches, err := v.store.Benches(ctx)
-	if err != nil {
-		return client.Run{}, err
-	}
-	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: names[r.By], State: r.State, Outcome: r.Outcome,
-		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
-	var key trust.Public
-	for _, b := range benches {
-		if b.ID == r.Bench {
-			key, out.Online = trust.Public(b.PublicKey), v.online(b.Seen, b.Revoked)
-		}
-	}
-	if r.Firmware.Valid {
-		f, err := v.store.Release(ctx, r.Firmware.String)
-		if err != nil {
-			return out, err
-		}
-		out.Release, out.Version, out.Channel = f.ID, f.Version, string(f.Channel)
+		return out, err
 	}
 	events, err := v.store.Events(ctx, id, 0)
 	if err != nil {
@@ -263,16 +317,20 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
 	}
-	out.Answers, out.Sides = answered(s, names), sides(s, names)
+	out.Answers, out.Sides = answered(s, a.names), sides(s, a.names)
 	if s.Carded != nil {
 		out.Procedure = s.Carded.Procedure
 	}
 	if s.Opened != nil {
-		ofSections(&out, s, names)
+		ofSections(&out, s, a.names)
 	}
 	if s.Closed != nil {
 		out.Outcome = string(s.Closed.Outcome)
 		if out.Record, err = history.DecodeRecord(s.Closed.Record); err != nil {
+			return out, err
+		}
+		key, err := v.benchKey(ctx, r.Bench)
+		if err != nil {
 			return out, err
 		}
 		out.Signed, out.To = key.Verify(history.RecordDomain, s.Closed.Record, s.Closed.Signature), out.Record.To
@@ -460,7 +518,7 @@ func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, 
 	if _, err := v.ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, orderLasts); err != nil {
 		return client.Run{}, err
 	}
-	if err := v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State != store.RunOpen && x.Brief().Laid != nil }); err != nil {
+	if err := v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State != store.RunOpen && x.Brief().View.Laid != nil }); err != nil {
 		return client.Run{}, err
 	}
 	return v.run(ctx, r.ID)

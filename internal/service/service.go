@@ -41,6 +41,7 @@ type Service struct {
 	requests *prometheus.CounterVec
 	seconds  *prometheus.HistogramVec
 	closed   *prometheus.CounterVec
+	follower *follower
 }
 
 // New makes a service. console holds the built console; key signs history heads
@@ -49,7 +50,8 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v := &Service{store: s, key: key, clock: clock, log: log, console: console, secure: secure, hashing: make(chan struct{}, 2), registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_http_requests_total", Help: "Requests by route and status."}, []string{"route", "status"}),
 		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ferry_http_seconds", Help: "Time to answer, by route; live streams are left out."}, []string{"route"}),
-		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"})}
+		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
+		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}}}
 	v.registry.MustRegister(v.requests, v.seconds, v.closed)
 	return v
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"sort"
 	"time"
@@ -375,6 +376,25 @@ func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, 
 }
 
 // getHistory reads a unit's chain and checks it.
+// heldAgainst compares the journal that a record was signed for with the events that
+// are held of its run. A record that came too late for its run speaks of others.
+func (v *Service) heldAgainst(ctx context.Context, e *history.Entry, r *history.Record) (string, error) {
+	if e.Kind == history.Late {
+		return "", nil
+	}
+	events, err := v.store.RawEvents(ctx, r.Run, 0, int(min(r.Events, 1<<20)))
+	if err != nil {
+		return "", err
+	}
+	if uint64(len(events)) < r.Events {
+		return fmt.Sprintf("its record was signed over %d events, %d of run %s are held", r.Events, len(events), r.Run), nil
+	}
+	if run.DigestOf(events) != r.Journal {
+		return fmt.Sprintf("the events held of run %s are not those that its bench signed", r.Run), nil
+	}
+	return "", nil
+}
+
 func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
@@ -416,6 +436,11 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 			if r, err := history.DecodeRecord(e.Record); err == nil {
 				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves
 				span = [2]int64{r.Opened, r.Closed}
+				if finding, err := v.heldAgainst(ctx, e, r); err != nil {
+					return out, err
+				} else if finding != "" {
+					out.Chain, out.Findings = "broken", append(out.Findings, fmt.Sprintf("entry %d: %s", x.N, finding))
+				}
 			}
 		}
 		for _, s := range spans {

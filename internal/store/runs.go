@@ -49,16 +49,15 @@ type Run struct {
 	Late      int            `db:"late"`    // events that came after the run was closed or handed on, and are kept as evidence
 }
 
-// Summary is what lists show of a run beside its columns.
+// Summary is what lists show of a run beside its columns: how its events add up,
+// without strips. It is as new as the newest event that tells more than bytes.
 type Summary struct {
-	Right   int              `json:"right"`
-	Changes int              `json:"changes"`
-	Owed    []run.Obligation `json:"owed,omitempty"`
-	Parts   []run.PartView   `json:"parts,omitempty"`
-	Laid    *run.LaidAside   `json:"laid,omitempty"`
-	Hands   string           `json:"hands,omitempty"` // what a person must do now
-	Fault   string           `json:"fault,omitempty"`
-	Next    string           `json:"next,omitempty"` // what to do about it
+	View   run.View   `json:"view"`
+	Fault  *run.Fault `json:"fault,omitempty"`
+	From   string     `json:"from"` // what the unit ran
+	To     string     `json:"to"`   // what it said that it runs, once the run is closed
+	Halves int        `json:"halves"`
+	Last   uint64     `json:"last"` // number of the event up to which this is
 }
 
 // Brief reads the summary; a run without one has an empty one.
@@ -211,6 +210,31 @@ func (s *Store) RunsSince(ctx context.Context, unit string, at time.Time) (all [
 	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r JOIN bench b ON b.id = r.bench
 		WHERE r.unit = ? AND r.state = 'closed' AND r.closed_at >= ? ORDER BY r.closed_at, r.id`, unit, at.UTC())
 	return all, err
+}
+
+// Standing is how a run's row stands, and the number of its last event.
+type Standing struct {
+	ID      string `db:"id"`
+	State   string `db:"state"`
+	Outcome string `db:"outcome"`
+	Last    uint64 `db:"last_n"`
+}
+
+// Standings are those of many runs.
+func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
+	q, args, err := sqlx.In(`SELECT r.id, r.state, r.outcome, COALESCE((SELECT MAX(e.n) FROM run_event e WHERE e.run = r.id AND e.epoch = r.epoch), 0) AS last_n FROM run r WHERE r.id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []Standing
+	if err := s.db.SelectContext(ctx, &rows, q, args...); err != nil {
+		return nil, err
+	}
+	all := map[string]Standing{}
+	for _, r := range rows {
+		all[r.ID] = r
+	}
+	return all, nil
 }
 
 // Events reads a run's events from number after on: those that make the run, by
@@ -411,17 +435,21 @@ func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run) error {
 		return nil // what cannot be read is said where the run is shown
 	}
 	v := state.View()
-	sum := Summary{Right: v.Right, Changes: v.Changes, Owed: v.Owed, Parts: v.Parts, Laid: v.Laid}
-	for i := range sum.Parts {
-		sum.Parts[i].Strip, sum.Parts[i].Before = "", nil
-	}
 	waits := v.Waits
 	if v.Hands != nil && state.Closed == nil {
-		sum.Hands = v.Hands.Says
 		waits = "a person: " + v.Hands.Says
 	}
-	if state.Fault != nil {
-		sum.Fault, sum.Next = state.Fault.Message, state.Fault.Next
+	v.Item = nil
+	for i := range v.Parts {
+		v.Parts[i].Strip, v.Parts[i].Before = "", nil
+	}
+	sum := Summary{View: v, Fault: state.Fault, From: state.Fact(core.FactRunning), Halves: state.Halves, Last: uint64(len(events))}
+	if state.Closed != nil {
+		record, err := history.DecodeRecord(state.Closed.Record)
+		if err != nil {
+			return err
+		}
+		sum.To = record.To
 	}
 	raw, err := json.Marshal(sum)
 	if err != nil {

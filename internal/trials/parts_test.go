@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -123,6 +124,7 @@ func TestAUnitOfSeveralPartsThroughTheService(t *testing.T) {
 	if len(r.Progress.View.Parts) != 3 || len(r.Record.Sections) != 3 {
 		t.Fatalf("%+v %+v", r.Progress.View.Parts, r.Record.Sections)
 	}
+	listed(t, w, r.ID)
 	for _, x := range r.Record.Sections {
 		if x.Condition != "proven" || x.Backup == (core.Digest{}) {
 			t.Errorf("%+v", x)
@@ -135,6 +137,38 @@ func TestAUnitOfSeveralPartsThroughTheService(t *testing.T) {
 	back := hands(t, w, w.Open(client.NewRun{Kind: "restore", At: "b/w", Backup: b.Backups[0].ID}).ID, u)
 	if back.Outcome != string(run.Done) || !bytes.Equal(u.Memory(), before) || !maps.Equal(u.Tree(), files) {
 		t.Errorf("put back: %s %+v, memory %v, files %v", back.Outcome, back.Progress.Fault, bytes.Equal(u.Memory(), before), maps.Equal(u.Tree(), files))
+	}
+}
+
+// listed checks that a list says of a run what its page says.
+func listed(t *testing.T, w *testkit.World, id string) {
+	t.Helper()
+	page, err := w.Technician.Run(ctx, id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, err := w.Technician.Runs(ctx, "", "", 50)
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(all.Runs, func(r client.Run) bool { return r.ID == id })
+	if i < 0 {
+		t.Fatalf("run %s is on no list", id)
+	}
+	row := all.Runs[i]
+	for i := range page.Progress.View.Parts {
+		page.Progress.View.Parts[i].Strip, page.Progress.View.Parts[i].Before = "", nil
+	}
+	page.Progress.View.Item = nil
+	for what, x := range map[string][2]any{
+		"view": {row.Progress.View, page.Progress.View}, "fault": {row.Progress.Fault, page.Progress.Fault}, "outcome": {row.Outcome, page.Outcome}, "state": {row.State, page.State},
+		"from": {row.From, page.From}, "to": {row.To, page.To}, "halves": {row.Halves, page.Halves}, "unit": {row.Unit, page.Unit}, "version": {row.Version, page.Version},
+	} {
+		one, _ := json.Marshal(x[0])
+		two, _ := json.Marshal(x[1])
+		if !bytes.Equal(one, two) {
+			t.Errorf("%s: the list says %s, the page %s", what, one, two)
+		}
 	}
 }
 
@@ -166,6 +200,7 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	if all, err := w.Viewer.Runs(ctx, "", "open", 10); err != nil || len(all.Runs) != 1 || all.Runs[0].ID != r.ID {
 		t.Errorf("everybody's list: %+v %v", all, err)
 	}
+	listed(t, w, r.ID)
 	// Its link is free: it can be looked at, and nobody can begin anything else on the unit.
 	if id, err := w.Technician.Identify(ctx, "b/a", ""); err != nil || id.Serial != "S-0001" {
 		t.Errorf("looking while it is laid aside: %+v %v", id, err)
@@ -200,6 +235,7 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	if done.Outcome != string(run.Done) || done.Record.Halves != 2 {
 		t.Fatalf("%s %+v", done.Outcome, done.Progress.Fault)
 	}
+	listed(t, w, r.ID)
 	if w.Units["a"].Version() != "2.0.0" {
 		t.Error("the unit does not run it")
 	}
@@ -233,6 +269,30 @@ func ofBench(t *testing.T, dir string) *client.Client {
 		t.Fatal(err)
 	}
 	return client.New(id.Service, id.Token, core.System{})
+}
+
+// TestTheRecordIsHeldAgainstTheEvents changes an event that the service holds behind
+// its back: the history says so.
+func TestTheRecordIsHeldAgainstTheEvents(t *testing.T) {
+	w := testkit.NewWorld(t)
+	r := w.Flash("a", "2.0.0")
+	if h, err := w.Technician.History(ctx, "S-0001"); err != nil || h.Chain != "intact" || len(h.Findings) > 0 {
+		t.Fatalf("%+v %v", h, err)
+	}
+	root := w.DB.Open(t, w.DB.Root)
+	if _, err := root.Exec(`UPDATE run_event SET body = (SELECT c.body FROM (SELECT body FROM run_event WHERE run = ? AND n = 3) c) WHERE run = ? AND n = 4`, r.ID, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	h, err := w.Technician.History(ctx, "S-0001")
+	if err != nil || h.Chain != "broken" || !strings.Contains(strings.Join(h.Findings, "\n"), "are not those that its bench signed") {
+		t.Errorf("%s %q %v", h.Chain, h.Findings, err)
+	}
+	if _, err := root.Exec(`DELETE FROM run_event WHERE run = ? AND n > 5`, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if h, err = w.Technician.History(ctx, "S-0001"); err != nil || !strings.Contains(strings.Join(h.Findings, "\n"), "5 of run") {
+		t.Errorf("%q %v", h.Findings, err)
+	}
 }
 
 // TestWhatAnInterruptedWriteLeftIsNoWayBack keeps such memory as evidence: it is

@@ -2270,6 +2270,8 @@ export interface components {
             bars?: string;
         };
         Model: {
+            /** @description Models whose units would answer as this one's do; said when the sheet is put in force. */
+            alike?: string[];
             /**
              * Format: int64
              * @description Size of its memory.
@@ -2359,6 +2361,8 @@ export interface components {
             reason: string;
         };
         ModelPage: {
+            /** @description Models whose units would answer as this one's do; said when the sheet is put in force. */
+            alike?: string[];
             /**
              * Format: int64
              * @description Size of its memory.
@@ -2378,9 +2382,12 @@ export interface components {
             newest?: string;
             /** Format: int64 */
             procedures: number;
+            /** @description Of the section with the unit's own program. */
             regions: components["schemas"]["Region"][];
             /** Format: int64 */
             releases: number;
+            /** @description Its parts, in the order in which they are written. */
+            sections: components["schemas"]["ModelSection"][];
             sheet: string;
             /** @description The sheet as it was sent. */
             sheetText: string;
@@ -2430,6 +2437,23 @@ export interface components {
             why?: {
                 [key: string]: string;
             };
+        };
+        ModelSection: {
+            /**
+             * Format: int64
+             * @description Of its memory, or what its files may have together.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many files it holds at most.
+             */
+            files?: number;
+            /** @description Which of the unit's links, where it is not the one at which it is identified. */
+            link?: string;
+            loader: string;
+            name: string;
+            title: string;
         };
         ModelSign: {
             not?: boolean;

@@ -396,7 +396,7 @@ func keeps(t *testing.T, fresh func(*testing.T) unit) {
 
 // Map is the memory of the units that New makes.
 func Map() *memory.Map {
-	return &memory.Map{AddressUnit: 1, Erased: 0xFF, Write: 4, Regions: []memory.Region{
+	return &memory.Map{Erased: 0xFF, Write: 4, Regions: []memory.Region{
 		{Name: "loader", Use: memory.Loader, Length: 0x1000, Sector: 1024, ReadOnly: true},
 		{Name: "program", Use: memory.Program, Address: 0x1000, Length: 0x6000, Sector: 1024}}}
 }

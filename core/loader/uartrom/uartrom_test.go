@@ -80,7 +80,7 @@ func opening(commands string, locked bool) []turn {
 	return append(all, turn{"\x11\xEE", y}, turn{"\x00\x00\x00\x00\x01", n})
 }
 
-var pages = &memory.Map{AddressUnit: 1, Erased: 0xFF, Regions: []memory.Region{
+var pages = &memory.Map{Erased: 0xFF, Regions: []memory.Region{
 	{Name: "program", Use: memory.Program, Address: 0x08000000, Length: 0x4000, Sector: 0x400}}}
 
 const (

@@ -1,0 +1,47 @@
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/internal/client"
+)
+
+// TestAnOrderThatCannotBeNotedIsRefused: an order whose number cannot be put on disk
+// might be carried out twice, so it is not carried out at all, and says so.
+func TestAnOrderThatCannotBeNotedIsRefused(t *testing.T) {
+	ended := make(chan client.Result, 1)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		var got client.Result
+		if err := json.Unmarshal(raw, &got); err != nil || !strings.HasSuffix(r.URL.Path, "/o-1") {
+			t.Errorf("%s %s %v", r.URL.Path, raw, err)
+		}
+		w.WriteHeader(http.StatusNoContent)
+		ended <- got
+	}))
+	defer service.Close()
+	log, err := os.Create(filepath.Join(t.TempDir(), "orders"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	log.Close() // a disk that takes nothing any more
+	b := &Bench{log: log, jobs: map[string]*job{}, done: map[string]bool{}}
+	b.Clock, b.Log = core.System{}, slog.New(slog.DiscardHandler)
+	b.client = client.New(service.URL, "t", core.System{})
+	b.take(context.Background(), client.Order{ID: "o-1", Kind: client.OrderStop, Run: "r", Deadline: time.Now().Add(time.Hour)})
+	got := <-ended
+	if got.Error == nil || got.Error.Kind != core.NoSpace || !strings.Contains(got.Error.Detail, "cannot note") {
+		t.Errorf("%+v", got.Error)
+	}
+}
