@@ -41,7 +41,7 @@ types: console/node_modules/.installed
 
 test: console/dist/index.html
 	@scripts/need test
-	@test -z "$$(gofmt -l cmd core internal console/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal; exit 1; }
+	@test -z "$$(gofmt -l cmd core internal sim console/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal sim; exit 1; }
 	go vet ./...
 	cd console && npm run --silent typecheck && npm run --silent lint
 	go build -o bin/ferry ./cmd/ferry
@@ -53,7 +53,7 @@ trials: console/dist/index.html
 
 FUZZTIME ?= 30s
 fuzz:
-	@grep -rlE '^func Fuzz' --include=*_test.go core internal | while read -r f; do \
+	@grep -rlE '^func Fuzz' --include=*_test.go core internal sim | while read -r f; do \
 	  grep -oE '^func Fuzz[A-Za-z0-9]*' $$f | sed 's/func //' | while read -r name; do \
 	    echo "$$name in $$(dirname $$f)"; \
 	    go test ./$$(dirname $$f) -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x || exit 1; \

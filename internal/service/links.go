@@ -181,6 +181,7 @@ func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts t
 	if err := v.store.AddOrder(ctx, order); err != nil {
 		return client.Result{}, err
 	}
+	v.orderNews.ring()
 	o.ID = order.ID
 	return v.ended(ctx, o, lasts)
 }
@@ -189,6 +190,7 @@ func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts t
 func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration) (client.Result, error) {
 	late := v.clock.After(lasts)
 	for {
+		news := v.orderNews.wait()
 		got, err := v.store.Order(ctx, o.ID)
 		if err != nil {
 			return client.Result{}, err
@@ -204,6 +206,7 @@ func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration
 			return r, err
 		}
 		select {
+		case <-news:
 		case <-v.clock.After(100 * time.Millisecond):
 		case <-late:
 			return client.Result{}, core.Fail(core.NotAnswering, "the bench did not answer within %s", lasts).Do("See that the bench runs: ferry links.")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"sync"
 	"time"
 
 	"zealousferry/core/run"
@@ -14,12 +15,38 @@ import (
 )
 
 // How often a live stream looks into the database, and how often it says that it
-// is alive when there is nothing new. Several services follow one database, so
-// nothing goes by a bus within the process.
+// is alive when there is nothing new. Several services follow one database, so what
+// another one has done is found by looking; the bell only makes it sooner.
 const (
 	lookEvery  = 150 * time.Millisecond
 	aliveEvery = 5 * time.Second
 )
+
+// bell wakes whoever waits for something that this process has just written.
+type bell struct {
+	mu   sync.Mutex
+	rung chan struct{}
+}
+
+// ring wakes all who wait.
+func (b *bell) ring() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.rung != nil {
+		close(b.rung)
+		b.rung = nil
+	}
+}
+
+// wait gives what is closed at the next ring.
+func (b *bell) wait() <-chan struct{} {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.rung == nil {
+		b.rung = make(chan struct{})
+	}
+	return b.rung
+}
 
 // sender writes server-sent events (HTML standard, section 9.2).
 type sender struct{ out io.Writer }
@@ -54,7 +81,7 @@ func (s *sender) push() error {
 	return nil
 }
 
-// every calls look at once and then at each turn, and says now and then that the
+// every calls look at once, then at each turn and when the bell of orders rings, and says now and then that the
 // stream is alive, until look is done or the context ends.
 func (v *Service) every(ctx context.Context, s *sender, look func() (done, said bool, err error)) error {
 	told := v.clock.Now()
@@ -62,6 +89,7 @@ func (v *Service) every(ctx context.Context, s *sender, look func() (done, said 
 		return err
 	}
 	for {
+		news := v.orderNews.wait()
 		done, said, err := look()
 		if err != nil || done {
 			return err
@@ -78,6 +106,7 @@ func (v *Service) every(ctx context.Context, s *sender, look func() (done, said 
 		select {
 		case <-ctx.Done():
 			return nil
+		case <-news:
 		case <-v.clock.After(lookEvery):
 		}
 	}

@@ -49,6 +49,7 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	if err := v.store.OpenRun(ctx, a.row, a.claims, order); err != nil {
 		return client.Run{}, err
 	}
+	v.orderNews.ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
 	return v.run(ctx, a.row.ID)
 }
@@ -377,6 +378,7 @@ func (v *Service) stopRun(ctx context.Context, in *stopIn) (none, error) {
 	if err != nil {
 		return none{}, err
 	}
+	defer v.orderNews.ring()
 	return none{}, v.store.AddOrder(ctx, o)
 }
 
@@ -435,6 +437,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	if err != nil {
 		return client.Run{}, err
 	}
+	v.orderNews.ring()
 	if _, err := v.ended(ctx, order, orderLasts); err != nil {
 		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
 			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))

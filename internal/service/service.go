@@ -36,12 +36,13 @@ type Service struct {
 	console fs.FS
 	secure  bool // cookies only over TLS
 
-	hashing  chan struct{} // bounds the memory of password checks
-	registry *prometheus.Registry
-	requests *prometheus.CounterVec
-	seconds  *prometheus.HistogramVec
-	closed   *prometheus.CounterVec
-	follower *follower
+	hashing   chan struct{} // bounds the memory of password checks
+	registry  *prometheus.Registry
+	requests  *prometheus.CounterVec
+	seconds   *prometheus.HistogramVec
+	closed    *prometheus.CounterVec
+	follower  *follower
+	orderNews bell // an order was given or ended
 }
 
 // New makes a service. console holds the built console; key signs history heads
