@@ -225,9 +225,14 @@ export function cap(s: string): string {
   return s ? s[0]!.toUpperCase() + s.slice(1) : s
 }
 
+// sentence begins with a capital letter and ends with a full stop.
+export function sentence(s: string | undefined): string {
+  return s ? cap(s) + (/[.!?]$/.test(s) ? '' : '.') : ''
+}
+
 // standing is the state of a unit as a sentence.
 export function standing(u: Unit, recommended?: string): string {
-  if (u.run) return 'A run is open on it.'
+  if (u.run) return u.state === 'half-done' ? 'Partly written, and its run is open.' : 'A run is open on it.'
   if (u.state === 'half-done') return 'Half done. Do not put it back to work.'
   if (u.state === 'not-proven') return 'Written, but not proven. See that it works before it goes back.'
   if (!u.running) return 'Not read yet.'

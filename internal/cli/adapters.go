@@ -256,9 +256,10 @@ func (a *app) heard(h client.Heard, n client.NewListen) {
 		a.pair("answer", cmp.Or(strings.TrimSpace(h.Answer), "none: the program said nothing to that"))
 		return
 	}
-	what := "nothing came in " + h.Lasts.String()
+	lasts := h.Lasts.Round(100 * time.Millisecond)
+	what := "nothing came in " + lasts.String()
 	if h.Bytes > 0 {
-		what = fmt.Sprintf("%d bytes in %s", h.Bytes, h.Lasts)
+		what = fmt.Sprintf("%d bytes in %s", h.Bytes, lasts)
 	}
 	a.pair("heard", what)
 	a.pair("faults", faults(h.Signs))

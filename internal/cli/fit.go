@@ -61,7 +61,11 @@ func (a *app) fit(f client.Fit) {
 	if running == "" {
 		running = "an unknown version"
 	}
-	fmt.Fprintf(a.out, "%s runs %s.", a.paint(bold, f.Serial), running)
+	if f.State == "half-done" {
+		fmt.Fprintf(a.out, "%s is %s; what it ran before is no longer whole in it.", a.paint(bold, f.Serial), a.paint(brick, "partly written"))
+	} else {
+		fmt.Fprintf(a.out, "%s runs %s.", a.paint(bold, f.Serial), running)
+	}
 	var best *fit.Verdict
 	for i, v := range f.Verdicts {
 		if v.Recommended {

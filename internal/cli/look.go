@@ -241,10 +241,14 @@ func (a *app) unitsVerb() *cobra.Command {
 
 func (a *app) unitState(u client.Unit) string {
 	switch {
+	case u.Run != "" && u.State == "half-done":
+		return a.paint(brick, "◐ partly written, run open")
 	case u.Run != "":
 		return a.paint(blue, "● run open")
 	case u.State == "half-done":
 		return a.paint(brick, "◐ half done")
+	case u.State == "not-proven":
+		return a.paint(brick, "○ written, not proven")
 	case u.State == "done":
 		return a.paint(teal, "✓ last run well")
 	}

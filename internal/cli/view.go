@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -253,16 +254,25 @@ func (v *view) event(e run.Event) {
 	case run.KindProved:
 		var x loader.Proof
 		if json.Unmarshal(e.Body, &x) == nil {
-			words = fmt.Sprintf("link proved: %d of %d questions answered, %s at the middle", x.Asked-x.Lost, x.Asked, x.Median.Round(100*time.Microsecond))
+			words = ofPart(e, v.last.View.Parts, fmt.Sprintf("link proved: %d of %d questions answered, %s at the middle", x.Asked-x.Lost, x.Asked, x.Median.Round(100*time.Microsecond)))
 		}
 	case run.KindWaived:
 		var x run.Waiver
 		if json.Unmarshal(e.Body, &x) == nil {
-			words = "gate " + x.Gate + " passed by name: " + x.Reason
+			words = ofPart(e, v.last.View.Parts, "gate "+x.Gate+" passed by name: "+x.Reason)
 		}
 	case run.KindFault, run.KindOpened, run.KindClosed, "":
 		return
 	case run.KindPlanned:
+		parts := v.last.View.Parts
+		if i := slices.IndexFunc(parts, func(p run.PartView) bool { return p.Name == e.Section }); i >= 0 {
+			pieces := "sectors to erase and write"
+			if parts[i].Files {
+				pieces = "files to send or remove"
+			}
+			words = ofPart(e, parts, fmt.Sprintf("planned: %d %s", parts[i].Changes, pieces))
+			break
+		}
 		p := v.last.States
 		words = fmt.Sprintf("planned: %d sectors to erase and write, %d right already, %d kept", strings.Count(p, "e")+strings.Count(p, "w")+strings.Count(p, "W")+strings.Count(p, "v"), strings.Count(p, "a"), strings.Count(p, "k"))
 	}

@@ -170,7 +170,11 @@ func stands(r client.Run) string {
 // eventOf tells an event in a few words, with the part that it is about where there
 // are several.
 func eventOf(e run.Event, parts []run.PartView) string {
-	words := eventWords(e)
+	return ofPart(e, parts, eventWords(e))
+}
+
+// ofPart says of which part of a unit something is said, where it has several.
+func ofPart(e run.Event, parts []run.PartView, words string) string {
 	for _, p := range parts {
 		if words != "" && p.Name == e.Section {
 			return p.Title + ": " + words

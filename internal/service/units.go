@@ -347,12 +347,17 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 		}
 	}
 	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
+	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
+		for i := range j.verdicts {
+			j.verdicts[i].Current = false
+		}
+	}
 	return j, nil
 }
 
 func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
 	u := j.unit
-	return client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
+	return client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
 		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
 }
 
@@ -505,6 +510,11 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 func (v *Service) since(ctx context.Context, u store.Unit, b store.Backup, now map[uint64]core.Digest) (time.Time, error) {
 	read := b.Taken
 	runs, err := v.store.RunsSince(ctx, u.ID, b.Taken)
+	if err == nil && u.Run.Valid { // what an open run has written is in it, too
+		var open store.Run
+		open, err = v.store.Run(ctx, u.Run.String)
+		runs = append(runs, open)
+	}
 	for _, r := range runs {
 		events, err := v.store.Events(ctx, r.ID, 0)
 		if err != nil {
@@ -514,7 +524,7 @@ func (v *Service) since(ctx context.Context, u store.Unit, b store.Backup, now m
 		if err != nil || s.Opened == nil || s.Main().Planned == nil || !s.Main().Touched {
 			continue
 		}
-		read = r.ClosedAt.Time
+		read = time.UnixMicro(s.LastAt)
 		for i, x := range s.Main().Planned.Sectors {
 			if x.State != plan.Change {
 				continue

@@ -103,8 +103,12 @@ func TestAFlashByKeyboard(t *testing.T) {
 	if err != nil || len(rs.Runs) != 1 {
 		t.Fatal(rs, err)
 	}
+	page, err := w.Viewer.Run(ctx, rs.Runs[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
 	told := map[string]string{}
-	for _, a := range rs.Runs[0].Answers {
+	for _, a := range page.Answers {
 		told[a.Item] = a.Value + a.Wires["3"]
 		if a.Photo != "" {
 			told[a.Item] = "picture"

@@ -1717,6 +1717,8 @@ export interface components {
             /** @description Models that are easily taken for this one, in words. */
             sisters: string[];
             site?: string;
+            /** @description half-done where its memory is partly written, not-proven where it is written and nobody has seen it run. */
+            state?: string;
             unit: string;
             verdicts: components["schemas"]["FitVerdict"][];
         };

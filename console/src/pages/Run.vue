@@ -21,7 +21,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { cap, clock, conditions, event, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
+import { cap, clock, conditions, event, factNames, hows, kib, minutes, outcomes, sentence, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -174,7 +174,7 @@ const board = computed(() => {
     return { board: 'ended' as const, head, sentence: ok ? (r.record?.reason ? `But ${r.record.reason}. Look whether it works before you leave it.` : `It runs ${r.to || 'its program'}, asked after its start. You may touch it.`) : cap(f?.message ?? r.record?.reason ?? '') }
   }
   if (turn.value) return { board: 'hands-on' as const, head: turn.value.says, sentence: `HANDS ON: your turn${v.turns && !turn.value.calling ? `, ${v.turn} of ${v.turns}` : ''}. ${turn.value.calling ? 'The tool is calling now; the unit’s answer ends this.' : (item.value?.why?.en ?? '')}` }
-  if (laid.value) return { board: 'stopped' as const, head: v.touched ? 'Laid aside, half done' : 'Laid aside', sentence: `${cap(laid.value.place)}, with ${laid.value.holder}. ${laid.value.why ?? ''} ${v.touched ? 'It is not whole yet: do not put it to work.' : 'Nothing was changed.'}` }
+  if (laid.value) return { board: 'stopped' as const, head: v.touched ? 'Laid aside, half done' : 'Laid aside', sentence: `${cap(laid.value.place)}, with ${laid.value.holder}. ${sentence(laid.value.why)} ${v.touched ? 'It is not whole yet: do not put it to work.' : 'Nothing was changed.'}` }
   if (paused.value) return { board: 'stopped' as const, head: v.touched ? 'Half done. Leave it as it is' : 'Interrupted. Nothing was changed', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.parts?.length ? `${v.parts.map((p) => `${p.title}: ${p.passed ? 'right already' : conditions[p.condition]}`).join('. ')}. It stays as it is until somebody goes on, or puts the backup back.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
   if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: part.value ? `${part.value.title} is being ${v.step === 'verify' ? 'verified' : 'written'}. Leave the unit, its leads and its power alone.` : v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
   if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
@@ -291,7 +291,7 @@ async function putBack() {
       <Trouble v-if="said" :problem="said" />
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
       <PartsLine v-if="view.parts?.length" :parts="view.parts" />
-      <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" />
+      <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" :rests="run.state !== 'open'" />
       <div class="four">
         <section>
           <UnitPlate :unit="run.unit" :note="`${run.from || '?'} → ${run.to || run.version || '?'} ${run.channel ?? ''}`" />

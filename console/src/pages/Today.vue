@@ -5,7 +5,7 @@ import { computed, ref } from 'vue'
 import { api, problem, type Problem, type Run, type Unit } from '../api/client'
 import { every } from '../every'
 import Trouble from '../parts/Trouble.vue'
-import { cap, outcomes, when } from '../words'
+import { cap, outcomes, sentence, when } from '../words'
 
 const open = ref<Run[]>([])
 const half = ref<Unit[]>([])
@@ -51,7 +51,7 @@ every(3000, load)
           <span class="mark" :class="r.state === 'paused' ? 'half' : 'work'"><v-icon :icon="r.progress.view.laid ? mdiPackageVariant : r.state === 'paused' ? mdiPause : mdiFerry" /></span>
           <div class="what">
             <div><strong :class="r.state === 'paused' ? 'brick' : ''">{{ r.progress.view.laid ? (r.progress.view.touched ? 'laid aside, half done' : 'laid aside') : outcomes[r.outcome] }}</strong> <strong>{{ r.unit.modelName }} {{ r.unit.serial }}</strong><template v-if="r.unit.site">, {{ r.unit.site }}</template></div>
-            <div class="muted">{{ r.kind }} {{ r.version }} on {{ r.link }}<template v-if="r.progress.view.laid">. {{ cap(r.progress.view.laid.place) }}, with {{ r.progress.view.laid.holder }}. {{ r.progress.view.laid.why }}</template><template v-else-if="r.progress.view.hands">. Waits for you: {{ r.progress.view.hands.says }}</template><template v-else-if="r.progress.fault">. {{ r.progress.fault.message }}</template></div>
+            <div class="muted">{{ r.kind }} {{ r.version }} on {{ r.link }}<template v-if="r.progress.view.laid">. {{ cap(r.progress.view.laid.place) }}, with {{ r.progress.view.laid.holder }}. {{ sentence(r.progress.view.laid.why) }}</template><template v-else-if="r.progress.view.hands">. Waits for you: {{ r.progress.view.hands.says }}</template><template v-else-if="r.progress.fault">. {{ r.progress.fault.message }}</template></div>
           </div>
           <div class="who small">{{ r.by }}<br /><span class="muted">since {{ when(r.opened) }}</span></div>
           <v-btn variant="outlined" :to="`/runs/${r.id}`">{{ r.state === 'paused' ? 'Go on' : 'Look' }}</v-btn>

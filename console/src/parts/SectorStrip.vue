@@ -6,7 +6,7 @@ import { computed, ref } from 'vue'
 import type { Sector } from '../api/client'
 import { hex, kib } from '../words'
 
-const props = defineProps<{ sectors: Sector[]; states: string; would?: boolean }>()
+const props = defineProps<{ sectors: Sector[]; states: string; would?: boolean; rests?: boolean }>()
 
 const words: Record<string, string> = {
   v: 'verified',
@@ -17,6 +17,8 @@ const words: Record<string, string> = {
   k: 'kept',
   d: 'differs',
 }
+// What was being written when the run was put down, nobody knows until it is read.
+const said = (state: string) => (state === 'w' && props.rests ? 'not known' : words[state]!)
 const order = 'dweWavk'
 const most = 200
 
@@ -83,7 +85,7 @@ const legend = computed(() =>
   ['v', 'W', 'w', 'e', 'a', 'k', 'd']
     .map((s) => ({
       state: s,
-      word: s === 'e' && props.would ? 'would be erased and written' : words[s]!,
+      word: s === 'e' && props.would ? 'would be erased and written' : said(s),
       count: [...props.states].filter((x) => x === s).length,
       bytes: props.sectors.reduce((n, x, i) => n + (props.states[i] === s ? x.length : 0), 0),
     }))
@@ -99,7 +101,7 @@ function move(e: KeyboardEvent) {
   active.value = Math.min(cells.value.length - 1, Math.max(0, active.value + step))
   box.value?.querySelectorAll<HTMLElement>('[data-cell]')[active.value]?.focus()
 }
-const label = (c: Cell) => `${hex(c.from)} to ${hex(c.to)}, ${c.region}, ${kib(c.bytes)}${c.count > 1 ? `, ${c.count} sectors` : ''}: ${words[c.state]}`
+const label = (c: Cell) => `${hex(c.from)} to ${hex(c.to)}, ${c.region}, ${kib(c.bytes)}${c.count > 1 ? `, ${c.count} sectors` : ''}: ${said(c.state)}`
 </script>
 
 <template>

@@ -43,7 +43,7 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
   const facts = [
     run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : later[0] ? 'once it has power' : 'by itself',
     run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : later[1] ? 'judged again then' : 'by itself',
-    view.hands && !after ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} items done` : `said yes: ${run.by}`,
+    view.hands && !after ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} ${run.answers.length === 1 ? 'item' : 'items'} done` : `said yes: ${run.by}`,
     step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
     view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
     step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
