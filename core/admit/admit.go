@@ -107,7 +107,7 @@ func Admit(in Input) (run.Opened, []Bar) {
 	}
 	if err := in.Opened.Lay(in.Sheet, in.Release, in.Links); err != nil {
 		e := core.AsError(err, core.CannotTell)
-		return in.Opened, []Bar{{Rule: "link", Kind: e.Kind, Text: e.Message + ".", Next: e.Next, Who: You}}
+		return in.Opened, []Bar{{Rule: "link", Kind: e.Kind, Text: strings.ToUpper(e.Message[:1]) + e.Message[1:] + ".", Next: e.Next, Who: You}}
 	}
 	return in.Opened, nil
 }

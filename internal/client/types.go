@@ -651,6 +651,13 @@ type Admission struct {
 	Bars    []admit.Bar    `json:"bars" nullable:"false" doc:"What stops it; empty where nothing does."`
 	Parts   []AdmittedPart `json:"parts" nullable:"false" doc:"What it would read or write, in order; empty while something stops it."`
 	Uses    []string       `json:"uses,omitempty" doc:"Entitlements of which it uses one up."`
+	Asks    []AskedLink    `json:"asks,omitempty" doc:"Further links that the unit's parts are behind: each is named in links."`
+}
+
+// AskedLink is a link of a unit beside the one at which it is identified.
+type AskedLink struct {
+	Name  string `json:"name" doc:"As the sheet has it; the key in links."`
+	Title string `json:"title" doc:"The parts behind it."`
 }
 
 // AdmittedPart is a section that a run would go through.

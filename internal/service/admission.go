@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/admit"
@@ -228,6 +229,17 @@ func (v *Service) admission(ctx context.Context, in *newRunIn) (client.Admission
 	for _, x := range o.Sections {
 		if x.Part {
 			out.Parts = append(out.Parts, client.AdmittedPart{Name: x.Name, Title: x.Title.Or(x.Name), Link: x.Link, Files: x.Files})
+		}
+	}
+	for _, name := range a.Sheet.Links() {
+		var behind []string
+		for i := range a.Sheet.Sections {
+			if x := &a.Sheet.Sections[i]; x.Link == name && (a.Release == nil || len(a.Sheet.In(a.Release, x)) > 0) {
+				behind = append(behind, x.Says())
+			}
+		}
+		if len(behind) > 0 {
+			out.Asks = append(out.Asks, client.AskedLink{Name: name, Title: strings.Join(behind, ", ")})
 		}
 	}
 	for _, n := range a.Needs {

@@ -21,6 +21,8 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
+
+	"github.com/chromedp/chromedp"
 )
 
 // port is a bench's link to a unit.
@@ -372,5 +374,39 @@ func TestALeadSaysWhichRecordCounts(t *testing.T) {
 		if got := w.Units["a"].Memory()[0x1010]; got != counts.want {
 			t.Errorf("%s: the unit has 0x%02X, want 0x%02X", counts.which.Counts, got, counts.want)
 		}
+	}
+}
+
+// TestAWinchByClicks names the link of the panel on the page, lays the run aside, and
+// goes on with the controller at another link.
+func TestAWinchByClicks(t *testing.T) {
+	w := testkit.NewWorld(t)
+	controller, panel, err := coretest.WinchUnits(func(s *sim.Spec) { s.Scale = 1 })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(controller.Close)
+	t.Cleanup(panel.Close)
+	partsOf(t, w, coretest.Winch, "winch", coretest.PartOf{Section: "panel", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
+	again(w, port("m", controller), port("p", panel))
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/m"), says("2.0.0: fits"), says("nobody has said which that is"), says("Have it refused"))
+	do(t, x, click(`[data-further="panel"] .v-field`), testkit.Until(`[...document.querySelectorAll(".v-list-item")].some(i => i.innerText.includes("b/p"))`),
+		chromedp.Evaluate(`[...document.querySelectorAll(".v-list-item")].find(i => i.innerText.includes("b/p")).click()`, nil), says("Back up, then write 2.0.0"), says("Panel, Program"), click(`[data-go]`), testkit.Until(`location.pathname.startsWith("/runs/")`))
+	var id string
+	do(t, x, chromedp.Evaluate(`location.pathname.split("/")[2]`, &id))
+	w.Wait("the controller to be written", func() bool {
+		r, err := w.Technician.Run(ctx, id)
+		return err == nil && len(r.Progress.View.Parts) == 2 && r.Progress.View.Parts[1].Right >= 2
+	})
+	if _, err := w.Technician.LayAside(ctx, id, client.LayAside{Place: "the boat winch", Holder: "Imre"}); err != nil {
+		t.Fatal(err)
+	}
+	do(t, x, says("Laid aside, half done"), says("The boat winch, with Imre"))
+	again(w, port("other", controller), port("p", panel))
+	do(t, x, chromedp.Reload(), testkit.Until(`[...document.querySelectorAll("[data-elsewhere] option")].some(o => o.value === "b/other")`),
+		chromedp.Evaluate(`(() => { const s = document.querySelector("[data-elsewhere]"); s.value = "b/other"; s.dispatchEvent(new Event("change")) })()`, nil), click(`[data-resume]`), says("Written and verified"))
+	if controller.Version() != "2.0.0" || panel.Version() != "2.0.0" {
+		t.Errorf("they run %s and %s", controller.Version(), panel.Version())
 	}
 }

@@ -1388,6 +1388,8 @@ export interface components {
             adapters: components["schemas"]["Adapter"][];
         };
         Admission: {
+            /** @description Further links that the unit's parts are behind: each is named in links. */
+            asks?: components["schemas"]["AskedLink"][];
             /** @description What stops it; empty where nothing does. */
             bars: components["schemas"]["AdmitBar"][];
             link: string;
@@ -1431,6 +1433,12 @@ export interface components {
             wires?: {
                 [key: string]: string;
             };
+        };
+        AskedLink: {
+            /** @description As the sheet has it; the key in links. */
+            name: string;
+            /** @description The parts behind it. */
+            title: string;
         };
         Backup: {
             /** Format: int64 */

@@ -2,7 +2,7 @@
 // A run: live while it works, its record once it is closed. The page is drawn
 // from the run as the service adds it up, then follows its event stream.
 import { mdiCheckCircle, mdiCloseCircle, mdiArchiveCheck, mdiArchiveOff, mdiCheckDecagram, mdiAlertDecagram } from '@mdi/js'
-import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
+import { computed, watch, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, send, type Card, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
@@ -218,12 +218,19 @@ function told(e: RunEvent): string {
 const all = ref(false)
 const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.value.slice(-6).reverse()))
 
+// A run that was laid aside may go on at another link, also at another bench.
+const elsewhere = ref('')
+const others = ref<string[]>([])
+watch(laid, async (is) => {
+  if (is) others.value = ((await api.GET('/api/links')).data?.links ?? []).filter((l) => l.state === 'free' && l.link !== run.value?.link).map((l) => l.link)
+}, { immediate: true })
+
 async function order(what: 'stop' | 'resume') {
   asking.value = true
   said.value = null
   const path = { params: { path: { run: props.id } } }
   try {
-    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: label.value ? { label: label.value } : {} })
+    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: { ...(label.value && { label: label.value }), ...(elsewhere.value && { at: elsewhere.value }) } })
     if (error) throw error
     stopping.value = false
     await load()
@@ -270,6 +277,7 @@ async function putBack() {
     <ActionBoard :board="board.board" :head="board.head" :sentence="board.sentence" :seconds="late ? -1 : touch" :share="share" :under="under" :data-outcome="run.outcome">
       <div v-if="paused && session.may('technician')" class="row ways">
         <input v-if="run.relabel" v-model="label" class="label" aria-label="Serial on the unit's label, read again" placeholder="Serial on its label" data-label />
+        <select v-if="laid" v-model="elsewhere" class="label" aria-label="Where it is plugged in now" data-elsewhere><option value="">on {{ run.link }}</option><option v-for="l in others" :key="l" :value="l">on {{ l }}</option></select>
         <v-btn color="surface" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume')">{{ view.touched ? 'Go on with the write' : 'Go on' }}</v-btn>
         <v-btn v-if="!laid" variant="outlined" size="large" :disabled="asking" data-aside @click="aside = true">Lay it aside…</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>

@@ -44,6 +44,9 @@ const stage = computed(() => (!identity.value ? 0 : restoring.value || verdict.v
 // A step back and a candidate want a reason, which stands in the record.
 const wantsReason = computed(() => !restoring.value && !!verdict.value && verdict.value.verdict === 'fits' && (verdict.value.step === 'older' || (verdict.value.channel === 'candidate' && !verdict.value.target)))
 const beware = computed(() => verdict.value?.reasons.filter((r) => r.warns) ?? [])
+// Further links of the unit, by the name that its sheet gives them.
+const further = ref<Record<string, string>>({})
+const free = ref<string[]>([])
 // All that would stop the run, asked before anybody moves a hand.
 const admission = ref<Admission | null>(null)
 const bars = computed(() => admission.value?.bars.filter((b) => b.rule !== 'reason') ?? [])
@@ -123,11 +126,20 @@ async function look() {
 
 const wanted = computed(() => {
   const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false, ...(reason.value && { reason: reason.value }) }
-  return { ...body, ...(label.value && { label: label.value }) }
+  return { ...body, ...(label.value && { label: label.value }), ...(Object.keys(further.value).length > 0 && { links: further.value }) }
 })
 
 async function admit() {
   admission.value = identity.value?.unit && (restoring.value || chosen.value) ? ((await api.POST('/api/admission', { body: wanted.value })).data ?? null) : null
+  if (admission.value?.asks?.length && !free.value.length) {
+    const { data } = await api.GET('/api/links')
+    free.value = (data?.links ?? []).filter((l) => l.link !== at && l.bench === at.split('/')[0] && l.state === 'free').map((l) => l.link)
+  }
+}
+
+function behind(name: string, link: string) {
+  further.value = { ...further.value, [name]: link }
+  admit()
 }
 
 async function answer(fact: string, value: string, source: 'person' | 'label', photo: File | null = null) {
@@ -241,6 +253,7 @@ onMounted(begin)
           <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>
           <p v-if="(admission?.parts.length ?? 0) > 1">Parts, in this order: <strong>{{ admission!.parts.map((p) => p.title).join(', ') }}</strong>.</p>
           <p v-for="u in admission?.uses ?? []" :key="u" class="beware"><v-icon :icon="mdiAlert" size="20" /> It uses up one of {{ u }}.</p>
+          <v-select v-for="x in admission?.asks ?? []" :key="x.name" :model-value="further[x.name]" :items="free" :label="`${x.title} is on which link?`" :data-further="x.name" @update:model-value="(l: string) => behind(x.name, l)" />
           <BarList v-if="bars.length" :bars="bars" />
           <v-text-field v-if="passable" v-model="bySaying" label="Pass this by your name: why?" data-pass />
           <v-text-field v-if="wantsReason" v-model="reason" :label="verdict?.step === 'older' ? 'Why a step back?' : 'Why a candidate on this unit?'" data-reason />
