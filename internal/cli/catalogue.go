@@ -287,7 +287,11 @@ func (a *app) showRelease(r client.ReleasePage) {
 		if p.Agrees == "published" {
 			published = a.paint(teal, "✓ as its maker publishes")
 		}
-		rows = append(rows, []string{"  " + a.paint(bold, p.Name), fmt.Sprintf("0x%X–0x%X", p.From, p.To-1), strings.Join(p.Regions, ", "), kib(p.Bytes), p.File, short(p.Image.String()), published})
+		at := fmt.Sprintf("0x%X–0x%X", p.From, p.To-1)
+		if p.Format == registry.TreeFormat {
+			at = "files"
+		}
+		rows = append(rows, []string{"  " + a.paint(bold, p.Name), at, strings.Join(p.Regions, ", "), kib(p.Bytes), p.File, short(p.Image.String()), published})
 	}
 	a.table([]string{"  part", "at", "region", "size", "file", "SHA-256", ""}, rows)
 	f := client.Fit{Needs: r.Needs}

@@ -61,7 +61,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
       </section>
       <section>
         <h2>Memory</h2>
-        <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td>{{ s.files ? `up to ${s.files} files, ` : '' }}{{ kib(s.bytes) }}</td><td class="small">{{ s.link ? `behind a link of its own, ${s.link}` : s.loader }}</td></tr></tbody></table>
+        <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td class="size">{{ s.files ? `up to ${s.files} files, ` : '' }}{{ kib(s.bytes) }}</td><td class="small">{{ s.link ? `behind a link of its own, ${s.link}` : s.loader }}</td></tr></tbody></table>
         <AddressLine :segments="page.regions.filter((r) => !r.readOnly)" :regions="page.regions" />
         <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td>{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>
       </section>
@@ -81,6 +81,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
 
 <style scoped>
 .gap { margin-top: 20px; }
+.size { white-space: nowrap; }
 .choose { display: grid; gap: 12px; margin-top: 12px; }
 .choose .row { flex-wrap: nowrap; }
 .sheet { background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 16px; overflow-x: auto; }

@@ -78,12 +78,12 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <template v-for="t in page.targets" :key="t.revision"><dt>Our choice</dt><dd>for {{ t.revision }}, {{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</dd></template>
       </dl>
       <h2 class="gap">Parts in memory</h2>
-      <AddressLine :segments="page.places.map((p) => ({ address: p.from, length: p.to - p.from, name: 'part ' + p.name }))" :regions="page.regions" />
+      <AddressLine :segments="page.places.filter((p) => p.to > p.from).map((p) => ({ address: p.from, length: p.to - p.from, name: 'part ' + p.name }))" :regions="page.regions" />
       <table class="plain">
         <thead><tr><th>Part</th><th>At</th><th>Region</th><th>Size</th><th>File</th><th>SHA-256</th><th /></tr></thead>
         <tbody>
           <tr v-for="p in page.places" :key="p.name">
-            <td><strong>{{ p.name }}</strong></td><td class="mono small">{{ hex(p.from) }} to {{ hex(p.to - 1) }}</td>
+            <td><strong>{{ p.name }}</strong></td><td v-if="p.to > p.from" class="mono small">{{ hex(p.from) }} to {{ hex(p.to - 1) }}</td><td v-else class="small">files</td>
             <td>{{ p.regions.join(', ') }}<strong v-if="p.loader" class="brick"> writes the boot loader</strong></td><td>{{ kib(p.bytes) }}</td>
             <td>{{ p.file }} <span class="small muted">{{ formats[p.format] }}</span></td><td><DigestText :digest="p.image" /></td>
             <td class="small"><span v-if="p.agrees === 'published'" class="teal">as its maker publishes</span><span v-else class="muted">no published checksum</span></td>
