@@ -43,7 +43,7 @@ func TestEveryLoader(t *testing.T) {
 				Options: loader.Options{Mode: x.Mode(), Enter: x.Enter, Await: x.Await, OneWire: x.OneWire, Map: &sheet.Main().Memory,
 					Pace: link.Pace{Clock: core.System{}, Scale: 0.2}},
 				New: func(t *testing.T) loadertest.Unit {
-					u, _, err := coretest.SmallUnitOf(name, nil)
+					u, _, err := coretest.SmallUnitOf(name, func(s *sim.Spec) { s.HasFiles = true })
 					if err != nil {
 						t.Fatal(err)
 					}

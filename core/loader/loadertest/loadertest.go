@@ -8,7 +8,9 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -76,7 +78,7 @@ func (u unit) mustOpen(t *testing.T) loader.Session {
 	return s
 }
 
-var abilities = []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.File, loader.Guard, loader.Talk, loader.Keep}
+var abilities = []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.File, loader.Guard, loader.Talk, loader.Keep, loader.Files}
 
 // Run runs it.
 func Run(t *testing.T, s Subject) {
@@ -121,6 +123,9 @@ func Run(t *testing.T, s Subject) {
 			}
 		}
 	})
+	if has(loader.Files) {
+		t.Run("files", func(t *testing.T) { fresh(t).cabinet(t) })
+	}
 	t.Run("a harmless question", func(t *testing.T) {
 		u := fresh(t)
 		before := u.Memory()
@@ -391,6 +396,61 @@ func keeps(t *testing.T, fresh func(*testing.T) unit) {
 	}
 	if err := k.PutSetting(ctx, loader.Setting{Value: "x"}); core.KindOf(err) != core.RefusedByUnit {
 		t.Errorf("a setting without a name: %v", err)
+	}
+}
+
+// cabinet puts, replaces, lists, fetches and removes files, on a clean line and on a
+// noisy one.
+func (u unit) cabinet(t *testing.T) {
+	ctx := context.Background()
+	c, ok := u.mustOpen(t).(loader.Cabinet)
+	if !ok {
+		t.Fatal("it has no calls for files, its limits say that it can")
+	}
+	want := map[string][]byte{}
+	listed := func(when string) {
+		t.Helper()
+		all, err := c.Files(ctx)
+		if err != nil || len(all) != len(want) || !slices.IsSortedFunc(all, func(a, b loader.FileInfo) int { return strings.Compare(a.Path, b.Path) }) {
+			t.Fatalf("%s: %+v %v", when, all, err)
+		}
+		for _, f := range all {
+			if data, there := want[f.Path]; !there || f.Length != uint64(len(data)) || f.Digest != core.DigestOf(data) {
+				t.Errorf("%s: %+v", when, f)
+			}
+			got := make([]byte, f.Length)
+			told := 0
+			if err := c.GetFile(ctx, f.Path, got, func(n int) { told = n }); err != nil || !bytes.Equal(got, want[f.Path]) || told != len(got) {
+				t.Errorf("%s: %s comes back as %d bytes, told %d, %v", when, f.Path, len(got), told, err)
+			}
+		}
+	}
+	listed("a new unit")
+	for _, noise := range []float64{0, 0.0003} {
+		u.Noise(noise)
+		for path, data := range map[string][]byte{"b.txt": []byte("two"), "a/long.bin": bytes.Repeat([]byte{0, 1, 2, 3, 0xFF}, 1500), "empty": {}} {
+			data = append(bytes.Clone(data), byte(10000*noise))
+			told := 0
+			if err := c.PutFile(ctx, path, data, func(n int) { told = n }); err != nil || told != len(data) {
+				t.Fatalf("put %s: told %d of %d, %v", path, told, len(data), err)
+			}
+			want[path] = data
+		}
+		listed(fmt.Sprintf("noise %g", noise))
+	}
+	u.Noise(0)
+	for range 2 { // the second time it is not there, which is no error
+		if err := c.RemoveFile(ctx, "b.txt"); err != nil {
+			t.Error(err)
+		}
+		delete(want, "b.txt")
+	}
+	listed("after one was removed")
+	if err := c.GetFile(ctx, "b.txt", make([]byte, 3), nil); core.KindOf(err) != core.RefusedByUnit {
+		t.Errorf("a file that is not there: %v", err)
+	}
+	if err := c.PutFile(ctx, "", []byte("x"), nil); err == nil {
+		t.Error("a file without a name was taken")
 	}
 }
 
