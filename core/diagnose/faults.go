@@ -5,6 +5,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -151,6 +152,14 @@ const late = 8 * time.Millisecond
 // be named.
 func Needs(c Class) bool { return c != Sound && Tests[c].Kind != ByTool }
 
+// Where a level is still one, as a share of the voltage that the sheet names. A sheet
+// that names none is taken as of a unit at the usual voltage.
+const (
+	high   = 0.75 // the least of a signal that rests high
+	stands = 0.9  // the least of a supply that does not give way
+	usual  = 3.3  // V
+)
+
 // Name names the fault of a class by the answer to its test. An answer that suits
 // no member is an error of kind cannot-tell.
 func Name(s Seen, a Answer) (Fault, error) {
@@ -169,7 +178,7 @@ func Name(s Seen, a Answer) (Fault, error) {
 			name = "crossed"
 		}
 	case Deaf:
-		name = pick(a.Value < 2.5, "level-too-low", "wire-to-unit-open")
+		name = pick(a.Value < high*cmp.Or(s.Volts, usual), "level-too-low", "wire-to-unit-open")
 	case Echo:
 		name = pick(a.Yes, "one-wire-lead", "data-wires-touch")
 	case Setting:
@@ -199,7 +208,7 @@ func Name(s Seen, a Answer) (Fault, error) {
 	case Late:
 		name = pick(s.Server > s.Proof.Median/2, "network-late", "adapter-holds-back")
 	case Restarts:
-		if a.Value > 3.0 {
+		if a.Value > stands*cmp.Or(s.Supply, s.Volts, usual) {
 			return Fault{}, core.Fail(core.CannotTell, "the unit restarts again and again, though its supply stands at %.1f V", a.Value).
 				Do("Look for a loose supply plug; then check again.")
 		}

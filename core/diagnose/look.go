@@ -19,9 +19,11 @@ import (
 
 // Seen is what the tool saw on a line.
 type Seen struct {
-	Kind      string        `json:"kind"`  // of the loader that was called
-	Asked     link.Mode     `json:"asked"` // the setting that the sheet names
-	Held      bool          `json:"held"`  // the line stood low before anything was asked
+	Kind      string        `json:"kind"`             // of the loader that was called
+	Asked     link.Mode     `json:"asked"`            // the setting that the sheet names
+	Volts     float64       `json:"volts,omitempty"`  // of the signals, as the sheet's wiring has it; 0 where it has none
+	Supply    float64       `json:"supply,omitempty"` // of the unit's supply, likewise
+	Held      bool          `json:"held"`             // the line stood low before anything was asked
 	Loader    bool          `json:"loader"`
 	Other     string        `json:"other,omitempty"` // what answered instead
 	OtherKind string        `json:"otherKind,omitempty"`
@@ -94,6 +96,22 @@ func (t *tap) taken() (sent, got []byte) {
 	return sent, got
 }
 
+// volts are those of the signals and of the supply, of the first procedure that names
+// them; 0 where none does.
+func volts(sheet *model.Sheet) (signals, supply float64) {
+	for _, p := range sheet.Procedures {
+		for _, w := range p.Wiring {
+			if signals == 0 {
+				signals = w.Volts
+			}
+		}
+		if supply == 0 && p.Supply != nil {
+			supply = p.Supply.Volts
+		}
+	}
+	return signals, supply
+}
+
 // Watch asks and listens, harmlessly: nothing that it sends changes memory. The
 // first candidate is the loader that should be there. What the unit itself does
 // wrong is what is seen; an error means that the link is gone.
@@ -101,6 +119,7 @@ func Watch(ctx context.Context, s link.Stream, all []Candidate, p link.Pace) (se
 	first := all[0]
 	x := first.Sheet.Main().Loader
 	seen = Seen{Kind: x.Kind, Asked: x.Mode(), Waits: x.Await > 0}
+	seen.Volts, seen.Supply = volts(first.Sheet)
 	t := &tap{Stream: s}
 	before := link.SignsOf(s)
 	defer func() {

@@ -1615,7 +1615,11 @@ export interface components {
             /** Format: int64 */
             server: number;
             slower?: components["schemas"]["LoaderProof"];
+            /** Format: double */
+            supply?: number;
             version?: string;
+            /** Format: double */
+            volts?: number;
             waits?: boolean;
         };
         DiagnoseTest: {

@@ -18,7 +18,7 @@ const tool = (o: Obligation) => o.kind === 'lock' || o.kind === 'settings'
       <li v-for="o in owed" :key="`${o.kind}${o.section}${o.item}`" class="one">
         <span class="sign" :class="{ square: !tool(o) }"><v-icon :icon="icons[o.kind] ?? mdiHandBackRight" size="18" /></span>
         <span><strong>{{ o.says }}</strong> <span class="muted">since {{ when(new Date(o.since / 1000).toISOString()) }}</span><template v-if="o.state === 'excused'"><br />Left: {{ o.reason }}</template></span>
-        <span class="muted">{{ o.state === 'excused' ? 'excused' : tool(o) ? 'by itself' : 'your turn' }}</span>
+        <span class="muted">{{ o.state === 'excused' ? (o.kind === 'test' ? 'not passed' : 'excused') : tool(o) ? 'by itself' : 'your turn' }}</span>
       </li>
     </ul>
     <p v-if="!owed.length" class="small"><v-icon :icon="mdiCheck" size="18" class="teal" /> Nothing is owed.</p>
