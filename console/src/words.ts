@@ -179,9 +179,9 @@ export function event(e: RunEvent): string {
     case 'done':
       return b.path ? `file ${b.path} ${b.erase ? 'removed' : 'written'}` : b.last ? `sector ${b.sector} written` : ''
     case 'verified':
-      return `${b.sectors} sectors verified`
+      return `${b.sectors} pieces verified`
     case 'started':
-      return b.version ? `program ${b.version} started` : 'program restarted'
+      return b.version ? `program ${b.version} started` : 'loader left'
     case 'laid-aside':
       return `laid aside: ${b.place}, with ${b.holder}`
     case 'stop-ordered':

@@ -231,6 +231,10 @@ func eventWords(e run.Event) string {
 	case run.KindVerified:
 		return "verified"
 	case run.KindStarted:
+		var s run.Started
+		if json.Unmarshal(e.Body, &s) == nil && s.Version == "" { // there is none that could be asked, or it was not heard
+			return "loader left"
+		}
 		return "program started"
 	case run.KindTurned, run.KindReady:
 		return "" // the items before it say it
