@@ -9,10 +9,12 @@ import (
 	"zealousferry/core/image"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
+	"zealousferry/core/visit"
 	"zealousferry/sim"
 	"zealousferry/sim/board"
 )
@@ -54,6 +56,16 @@ func (a *Alone) MayWrite(context.Context, *run.Opened) error {
 	return nil
 }
 
+// Dial opens the link to a simulated unit.
+func Dial(ctx context.Context, u *sim.Unit) (link.Link, error) {
+	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, core.System{})
+}
+
+// Session opens a section's loader on a link, at a share of the true times.
+func Session(ctx context.Context, l link.Link, x *model.Section, scale float64) (loader.Session, error) {
+	return visit.Open(ctx, l, x, link.Pace{Clock: core.System{}, Scale: scale}, nil)
+}
+
 // Put lays content on the shelf.
 func (a *Alone) Put(b []byte) core.Digest {
 	a.mu.Lock()
@@ -68,7 +80,7 @@ func (a *Alone) Open(ctx context.Context, name string) (link.Link, error) {
 	if name != "" {
 		u = a.Further[name]
 	}
-	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, core.System{})
+	return Dial(ctx, u)
 }
 
 func (a *Alone) Blob(_ context.Context, d core.Digest) ([]byte, error) {

@@ -2,30 +2,19 @@ package model_test
 
 import (
 	"bytes"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/model"
-	"zealousferry/internal/demo/world"
 )
 
-func TestSheetsOfTheDemoAreGood(t *testing.T) {
-	for _, raw := range append(slices.Collect(maps.Values(world.Sheets)), coretest.Small) {
-		if _, err := model.ReadSheet(raw); err != nil {
-			t.Error(err)
-		}
-	}
-}
-
 func TestErrorsNameLineAndField(t *testing.T) {
-	good := string(world.Quill80)
+	good := string(coretest.Printer)
 	line := func(part string) string {
 		return "line " + itoa(1+strings.Count(good[:strings.Index(good, part)], "\n"))
 	}
@@ -65,7 +54,7 @@ func itoa(n int) string {
 }
 
 func TestReleaseCheck(t *testing.T) {
-	sheet, _ := model.ReadSheet(world.Quill80)
+	sheet, _ := model.ReadSheet(coretest.Printer)
 	good := func() *model.Release {
 		return &model.Release{Model: "quill-80", Version: "4.2.1", Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}, Parts: []model.Part{{Name: "program"}}}
 	}
@@ -98,7 +87,7 @@ func TestTheSchemaIsPublished(t *testing.T) {
 }
 
 func FuzzReadSheet(f *testing.F) {
-	f.Add(world.Quill80)
+	f.Add(coretest.Printer)
 	f.Add([]byte("sheet: 1\nmodel: [a, {b: c}]\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if _, err := model.ReadSheet(data); err != nil && core.KindOf(err) != core.BadFile {
@@ -131,7 +120,7 @@ func TestAReleaseSheetNamesLineAndField(t *testing.T) {
 }
 
 func TestReleasesAreHeldAgainstTheSheet(t *testing.T) {
-	s, err := model.ReadSheet(world.Quill80)
+	s, err := model.ReadSheet(coretest.Printer)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -168,7 +157,7 @@ func TestReleasesAreHeldAgainstTheSheet(t *testing.T) {
 }
 
 func TestSheetsThatContradictThemselves(t *testing.T) {
-	good := string(world.PorterLamp)
+	good := string(coretest.Lamp)
 	for name, x := range map[string]struct{ from, to, want string }{
 		"a number that supersedes itself": {`"PL-4400-A": "PL-3301-C"`, `"PL-4400-A": "PL-3301-C", "PL-3301-C": "PL-4400-A"`, "supersedes itself"},
 		"an answer that is no value":      {`A: { says: { en: "A grey plug" } }`, `Q: { says: { en: "A grey plug" } }`, `"Q" is not among its values`},

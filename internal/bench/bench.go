@@ -20,8 +20,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
-	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
+	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
@@ -89,7 +89,7 @@ type Bench struct {
 type port struct {
 	Port
 	held chan struct{} // capacity 1
-	ear  *diagnose.Ear // that listens; guarded by the bench's lock
+	ear  *monitor.Ear  // that listens; guarded by the bench's lock
 }
 
 // Enrol makes a key, trades the code for a token, and writes the bench's folder.

@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
+	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
@@ -175,7 +176,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 		}
 		defer done()
 		answer, err := b.through(ctx, s, sheet, o.Say)
-		return client.Result{Heard: &client.Heard{Answer: answer, Heard: diagnose.Heard{Mode: sheet.Main().Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
+		return client.Result{Heard: &client.Heard{Answer: answer, Heard: monitor.Heard{Mode: sheet.Main().Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
 	}
 	e, err := b.ear(ctx, o.Link, mode)
 	if err != nil {
@@ -205,9 +206,9 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 
 // ear is who listens on a link: the one that does already at this setting, or a new
 // one. It gives the link up to whoever wants it.
-func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*diagnose.Ear, error) {
+func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*monitor.Ear, error) {
 	b.mu.Lock()
-	var e *diagnose.Ear
+	var e *monitor.Ear
 	if p := b.ports[name]; p != nil {
 		e = p.ear
 	}
@@ -225,7 +226,7 @@ func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*diagnose.Ea
 		return nil, err
 	}
 	p := b.ports[name]
-	if e, err = diagnose.Listen(s, m, b.Clock, done); err != nil {
+	if e, err = monitor.Listen(s, m, b.Clock, done); err != nil {
 		return nil, err
 	}
 	b.mu.Lock()

@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
 	"zealousferry/core/image"
+	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
@@ -834,7 +835,7 @@ type NewListen struct {
 type Heard struct {
 	Link   string `json:"link"`
 	Answer string `json:"answer,omitempty" doc:"Of the program, through its loader."`
-	diagnose.Heard
+	monitor.Heard
 }
 
 // Echoed is the answer.

@@ -16,14 +16,12 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"zealousferry/core"
-	"zealousferry/core/fit"
 	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/recognise"
 	"zealousferry/core/shelf"
-	"zealousferry/core/version"
 	"zealousferry/internal/store"
-	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/database"
 )
 
 // process runs a whole process: seconds, and the most memory it had, in bytes. A
@@ -106,118 +104,6 @@ func convert(s *stand) {
 	}
 }
 
-const crowdSheet = `
-sheet: 1
-model: heron
-name: {en: Heron}
-kind: {en: tide gauge}
-version-order: semantic
-facts:
-  revision: {values: [A, B, C, D]}
-  region: {values: [inner-sound, outer-isles]}
-  display: {order: dotted, changes: true}
-loader: {kind: gangway, says: HERON, baud: 115200, enter: [], leave: []}
-application: {baud: 115200, ask: "v", answer: "v(.*)", wait: 100ms}
-memory: {address-unit: 1, erased: 255, write: 4, regions: [{name: app, use: program, address: 0, length: 65536, sector: 4096}]}
-`
-
-// verdicts judges 100 000 units against 200 releases of their model with five
-// rules each; a tenth of the facts is missing, two in a hundred contradict. Facts
-// are sorted within the time. A sample is held against a plain evaluator.
-func verdicts(s *stand) {
-	sheet, err := model.ReadSheet([]byte(crowdSheet))
-	if err != nil {
-		s.Fatal(err)
-	}
-	r := rand.New(rand.NewPCG(7, 1))
-	revisions, regions := []string{"A", "B", "C", "D"}, []string{"inner-sound", "outer-isles"}
-	var releases []*model.Release
-	for i := range 200 {
-		releases = append(releases, &model.Release{ID: fmt.Sprint(i), Model: "heron", Version: fmt.Sprintf("%d.%d.0", 1+i/20, i%20), Channel: model.Stable,
-			Fits: map[string][]string{"revision": revisions[r.IntN(3):], "region": regions[:1+r.IntN(2)]},
-			Rules: []model.Rule{{Fact: "running", AtLeast: fmt.Sprintf("%d.0.0", r.IntN(5))}, {Fact: "display", AtLeast: fmt.Sprintf("%d.0", r.IntN(3))},
-				{Fact: "serial", Between: []model.Range{{From: fmt.Sprintf("H-%d", r.IntN(5000)), To: "H-90000"}}}},
-			Parts: []model.Part{{Name: "app", To: uint64(1 + r.IntN(60000))}}})
-	}
-	at := time.Now()
-	values := []struct {
-		name string
-		make func() string
-	}{
-		{"revision", func() string { return revisions[r.IntN(4)] }}, {"region", func() string { return regions[r.IntN(2)] }}, {"running", func() string { return fmt.Sprintf("%d.%d.0", r.IntN(8), r.IntN(20)) }},
-		{"display", func() string { return fmt.Sprintf("%d.%d", r.IntN(4), r.IntN(10)) }}, {"serial", func() string { return fmt.Sprintf("H-%d", r.IntN(100000)) }},
-	}
-	const units = 100_000
-	facts := make([][]core.Fact, units)
-	for i := range facts {
-		facts[i] = append(facts[i], core.Fact{Name: "model", Value: "HERON", Source: core.FromWire, At: at})
-		for _, v := range values {
-			switch p := r.IntN(100); {
-			case p < 10:
-				continue
-			case p < 12:
-				facts[i] = append(facts[i], core.Fact{Name: v.name, Value: v.make(), Source: core.FromLabel, At: at})
-			}
-			facts[i] = append(facts[i], core.Fact{Name: v.name, Value: v.make(), Source: core.FromWire, At: at})
-		}
-	}
-	table := fit.NewTable(sheet, releases)
-	var j fit.Judged
-	count := map[fit.Answer]int{}
-	began := time.Now()
-	for i := range facts {
-		table.Judge(fit.Prepare(sheet, facts[i], at), &j)
-		for k := range releases {
-			count[j.Answer(k)]++
-		}
-	}
-	report("verdicts", units*float64(len(releases))/time.Since(began).Seconds()/1e6, "million-per-second", ">= 2")
-	wrong := 0
-	for i := 0; i < units; i += 997 {
-		table.Judge(fit.Prepare(sheet, facts[i], at), &j)
-		for k, x := range releases {
-			if plainVerdict(x, facts[i]) != j.Answer(k) {
-				wrong++
-			}
-		}
-	}
-	report("verdicts-that-differ-from-a-plain-evaluator", float64(wrong), "verdicts", "<= 0")
-	for _, a := range []fit.Answer{fit.Fits, fit.DoesNotFit, fit.CannotTell} {
-		report("verdicts-"+string(a), float64(count[a])/units/float64(len(releases)), "of-all", "")
-	}
-}
-
-// plainVerdict goes through a release's rules one by one.
-func plainVerdict(r *model.Release, facts []core.Fact) fit.Answer {
-	known := map[string][]string{}
-	for _, f := range facts {
-		known[f.Name] = append(known[f.Name], f.Value)
-	}
-	answer := fit.Fits
-	rule := func(name string, changes bool, good func(string) bool) {
-		v := known[name]
-		switch {
-		case len(v) == 0 || !changes && len(v) == 2 && v[0] != v[1]:
-			if answer == fit.Fits {
-				answer = fit.CannotTell
-			}
-		case !good(v[len(v)-1]):
-			answer = fit.DoesNotFit
-		}
-	}
-	rule("revision", false, func(v string) bool { return slices.Contains(r.Fits["revision"], v) })
-	rule("region", false, func(v string) bool { return slices.Contains(r.Fits["region"], v) })
-	rule("running", true, func(v string) bool { c, _ := version.Compare(version.Semantic, v, r.Rules[0].AtLeast); return c >= 0 })
-	rule("display", true, func(v string) bool { c, _ := version.Compare(version.Dotted, v, r.Rules[1].AtLeast); return c >= 0 })
-	rule("serial", false, func(v string) bool {
-		var n, from int
-		fmt.Sscanf(v, "H-%d", &n)
-		fmt.Sscanf(r.Rules[2].Between[0].From, "H-%d", &from)
-		return n >= from && n <= 90000
-	})
-	return answer
-}
-
 // recognised finds what a backup of 1 MiB holds among 10 000 images of 1 MiB, of
 // which each shares half of its chunks with the one before.
 func recognised(s *stand) {
@@ -273,7 +159,7 @@ func recognised(s *stand) {
 // it does the same by statements written by hand.
 func search(s *stand) {
 	ctx := context.Background()
-	db := testkit.NewDatabase(s, false)
+	db := database.New(s, false)
 	sqlDB := db.Open(s, db.Root)
 	exec := func(q string, args ...any) {
 		if _, err := sqlDB.Exec(q, args...); err != nil {

@@ -23,7 +23,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
 	"zealousferry/internal/store"
-	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/database"
 )
 
 var ctx = context.Background()
@@ -31,7 +31,7 @@ var ctx = context.Background()
 // desk is a service on a database of its own, with a clock that the test moves.
 type desk struct {
 	t     *testing.T
-	db    *testkit.Database
+	db    *database.Database
 	store *store.Store
 	clock *coretest.Clock
 	http  *httptest.Server
@@ -40,7 +40,7 @@ type desk struct {
 
 func newDesk(t *testing.T) *desk {
 	t.Helper()
-	d := &desk{t: t, db: testkit.NewDatabase(t, false), clock: coretest.NewClock(time.Now()), log: &strings.Builder{}}
+	d := &desk{t: t, db: database.New(t, false), clock: coretest.NewClock(time.Now()), log: &strings.Builder{}}
 	var err error
 	if d.store, err = store.Open(ctx, d.db.Serve); err != nil {
 		t.Fatal(err)

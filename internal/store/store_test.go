@@ -19,14 +19,14 @@ import (
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
 	"zealousferry/internal/store"
-	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/database"
 )
 
 var ctx = context.Background()
 
-func open(t *testing.T) (*store.Store, *testkit.Database, trust.Key) {
+func open(t *testing.T) (*store.Store, *database.Database, trust.Key) {
 	t.Helper()
-	db := testkit.NewDatabase(t, false)
+	db := database.New(t, false)
 	s, err := store.Open(ctx, db.Serve)
 	if err != nil {
 		t.Fatal(err)

@@ -1,3 +1,5 @@
+// Package testkit is the whole of it on loopback, for tests of the whole: MariaDB, a
+// service, a bench and simulated units.
 package testkit
 
 import (
@@ -9,7 +11,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"testing"
 	"time"
 
 	"zealousferry/console"
@@ -22,21 +23,18 @@ import (
 	"zealousferry/internal/demo/world"
 	"zealousferry/internal/service"
 	"zealousferry/internal/store"
+	"zealousferry/internal/testkit/database"
 	"zealousferry/sim"
 	"zealousferry/sim/board"
 )
 
-// Patience is how long a test waits for something that comes at its own time. It
-// ends a test that hangs and says nothing of speed: a loaded machine may take long.
-const Patience = 3 * time.Minute
-
 // World is the whole of it on loopback: MariaDB, a service, a bench, small
 // simulated boards. Any part can be killed and started again.
 type World struct {
-	t     testing.TB
+	t     database.T
 	Scale float64 // of the units' times
 	pace  float64 // of the bench, which is more patient than the slowest unit
-	DB    *Database
+	DB    *database.Database
 	Store *store.Store
 	Key   trust.Key
 	Base  string
@@ -64,16 +62,16 @@ const (
 
 // NewWorld starts everything with units on links a, b, … as the specs say;
 // without specs one small board is on link a.
-func NewWorld(t testing.TB, change ...func(*sim.Spec)) *World { return newWorld(t, false, change) }
+func NewWorld(t database.T, change ...func(*sim.Spec)) *World { return newWorld(t, false, change) }
 
 // NewDurableWorld is a World whose database may be killed.
-func NewDurableWorld(t testing.TB, change ...func(*sim.Spec)) *World {
+func NewDurableWorld(t database.T, change ...func(*sim.Spec)) *World {
 	return newWorld(t, true, change)
 }
 
-func newWorld(t testing.TB, durable bool, change []func(*sim.Spec)) *World {
+func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 	t.Helper()
-	w := &World{t: t, Scale: 0.02, pace: 1, DB: NewDatabase(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	w := &World{t: t, Scale: 0.02, pace: 1, DB: database.New(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
 	ctx := context.Background()
 	var err error
 	if w.Store, err = store.Open(ctx, w.DB.Serve); err != nil {
@@ -242,9 +240,9 @@ func (w *World) Journals() string { return filepath.Join(w.Dir, "journals") }
 // Wait waits until a condition holds, by asking again, for 30 s at most.
 func (w *World) Wait(what string, holds func() bool) {
 	w.t.Helper()
-	for end := time.Now().Add(Patience); !holds(); {
+	for end := time.Now().Add(coretest.Patience); !holds(); {
 		if time.Now().After(end) {
-			w.t.Fatalf("waited %s for %s", Patience, what)
+			w.t.Fatalf("waited %s for %s", coretest.Patience, what)
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
@@ -294,7 +292,7 @@ func (w *World) Open(n client.NewRun) client.Run {
 // Follow follows a run until it is closed or paused.
 func (w *World) Follow(id string) client.Run {
 	w.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), Patience)
+	ctx, cancel := context.WithTimeout(context.Background(), coretest.Patience)
 	defer cancel()
 	err := w.Technician.FollowRun(ctx, id, 0, func(p client.Progress) bool { return p.Outcome != "interrupted" })
 	if err != nil {

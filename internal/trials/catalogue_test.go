@@ -20,6 +20,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -375,8 +376,8 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 		t.Errorf("%+v %v", u.Facts["revision"], err)
 	}
 	x := tab(t, w, "viewer", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), testkit.Until(`document.querySelector("[data-photo]")`),
-		chromedp.Evaluate(`fetch(document.querySelector("[data-photo]").href).then(async r => window.photo = r.headers.get("Content-Type") + " " + (await r.blob()).size)`, nil), testkit.Until(`window.photo === "image/png 508"`))
+	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), browser.Until(`document.querySelector("[data-photo]")`),
+		chromedp.Evaluate(`fetch(document.querySelector("[data-photo]").href).then(async r => window.photo = r.headers.get("Content-Type") + " " + (await r.blob()).size)`, nil), browser.Until(`window.photo === "image/png 508"`))
 	os.WriteFile(photo, []byte("<script>"), 0o600)
 	if _, errs, code := l.run("note", "S-0001", "revision=D", "--photo", photo); code == 0 {
 		t.Errorf("a page as a photo: %s", errs)

@@ -14,13 +14,14 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
 // tab opens a tab of the console, signed in as somebody.
-func tab(t *testing.T, w *testkit.World, role string, width, height int) *testkit.Tab {
+func tab(t *testing.T, w *testkit.World, role string, width, height int) *browser.Tab {
 	t.Helper()
-	b, err := testkit.NewBrowser()
+	b, err := browser.New()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,23 +40,23 @@ func tab(t *testing.T, w *testkit.World, role string, width, height int) *testki
 	if err != nil {
 		t.Fatal(err)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/sign-in#"+code.Code), testkit.Until(`location.pathname === "/today" && !location.hash`))
+	do(t, x, chromedp.Navigate(w.Base+"/sign-in#"+code.Code), browser.Until(`location.pathname === "/today" && !location.hash`))
 	return x
 }
 
-func do(t *testing.T, x *testkit.Tab, actions ...chromedp.Action) {
+func do(t *testing.T, x *browser.Tab, actions ...chromedp.Action) {
 	t.Helper()
-	if err := x.Do(testkit.Patience, actions...); err != nil {
+	if err := x.Do(coretest.Patience, actions...); err != nil {
 		t.Fatal(err)
 	}
 }
 
 func click(selector string) chromedp.Action {
-	return chromedp.Tasks{testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.Click(selector, chromedp.ByQuery)}
+	return chromedp.Tasks{browser.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.Click(selector, chromedp.ByQuery)}
 }
 
 func says(words string) chromedp.Action {
-	return testkit.Until(fmt.Sprintf(`document.body.innerText.includes(%q)`, words))
+	return browser.Until(fmt.Sprintf(`document.body.innerText.includes(%q)`, words))
 }
 
 // TestAFlashByClicks: from the link to the record, with a reload in the middle
@@ -65,12 +66,12 @@ func TestAFlashByClicks(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 2.5 })
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/benches"), says("b/a"), says("what is on it is not known"), click(`[data-link="b/a"] [data-identify]`), says("S-0001"))
-	do(t, x, click(`[data-link="b/a"] [data-work]`), says("2.0.0: fits"), says("Back up, then write 2.0.0"), click(`[data-go]`), testkit.Until(`location.pathname.startsWith("/runs/")`))
+	do(t, x, click(`[data-link="b/a"] [data-work]`), says("2.0.0: fits"), says("Back up, then write 2.0.0"), click(`[data-go]`), browser.Until(`location.pathname.startsWith("/runs/")`))
 	var id string
 	do(t, x, chromedp.Evaluate(`location.pathname.split("/")[2]`, &id), says("Reading the memory"))
-	do(t, x, testkit.Until(`document.querySelector(".hands-off")`), says("HANDS OFF"), says("until you may touch it"))
+	do(t, x, browser.Until(`document.querySelector(".hands-off")`), says("HANDS OFF"), says("until you may touch it"))
 	w.Wait("some sectors", func() bool { return w.Right(id) >= 2 })
-	do(t, x, chromedp.Reload(), testkit.Until(`document.querySelector(".hands-off")`), testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`))
+	do(t, x, chromedp.Reload(), browser.Until(`document.querySelector(".hands-off")`), browser.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`))
 	// The stream is lost for 10 s. The page says so, and catches up.
 	w.StopService()
 	do(t, x, says("No word from the service"))
@@ -120,7 +121,7 @@ func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
 func TestTheQuestionIsAskedAndAnswered(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Revision = "" })
 	x := tab(t, w, "technician", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("cannot tell, one question left"), testkit.Until(`document.querySelector("[data-question]")`))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("cannot tell, one question left"), browser.Until(`document.querySelector("[data-question]")`))
 	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("[data-question] button")].find(b => b.innerText.includes("D")).click()`, nil), says("2.0.0: fits"))
 	u, err := w.Technician.Unit(ctx, "S-0001")
 	if err != nil || u.Facts["revision"].Source != "person" || u.Facts["revision"].By != "Sunniva Dale" {
@@ -132,8 +133,8 @@ func TestStopGoOnAndPutBackByClicks(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
 	x := tab(t, w, "technician", 390, 844)
 	before := w.Units["a"].Memory()
-	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("Back up, then write"), click(`[data-go]`), testkit.Until(`document.querySelector(".hands-off")`))
-	do(t, x, testkit.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), testkit.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("Back up, then write"), click(`[data-go]`), browser.Until(`document.querySelector(".hands-off")`))
+	do(t, x, browser.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), browser.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond))
 	do(t, x, click(`[data-stop-yes]`))
 	do(t, x, says("Half done. Leave it as it is"), click(`[data-restore]`), says("Restored and verified"))
 	if string(w.Units["a"].Memory()) != string(before) {
@@ -146,7 +147,7 @@ func TestAViewerLooksAndDoesNotTouch(t *testing.T) {
 	w.Flash("a", "2.0.0")
 	x := tab(t, w, "viewer", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("A technician starts runs; ask one."))
-	do(t, x, chromedp.Navigate(w.Base+"/benches"), says("b/a"), testkit.Until(`!document.querySelector("[data-identify]")`))
+	do(t, x, chromedp.Navigate(w.Base+"/benches"), says("b/a"), browser.Until(`!document.querySelector("[data-identify]")`))
 	do(t, x, chromedp.Navigate(w.Base+"/nowhere"), says("There is no such page"))
 }
 
@@ -166,11 +167,11 @@ func TestALeadWithdrawsByClicks(t *testing.T) {
 		t.Fatal(r.Outcome)
 	}
 	x := tab(t, w, "lead", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/releases"), says("2.0.0"), chromedp.SendKeys(`[data-find] input`, "2.0", chromedp.ByQuery), testkit.Until(`!document.body.innerText.includes("1.0.0")`))
+	do(t, x, chromedp.Navigate(w.Base+"/releases"), says("2.0.0"), chromedp.SendKeys(`[data-find] input`, "2.0", chromedp.ByQuery), browser.Until(`!document.body.innerText.includes("1.0.0")`))
 	do(t, x, chromedp.Evaluate(`[...document.querySelectorAll("a")].find(a => a.innerText === "2.0.0").click()`, nil), says("In use."), says("Accepted by Imre Kolding"), says("S-0001"), click(`[data-withdraw]`),
-		testkit.Until(`document.querySelector("[data-reason] input")`), testkit.Until(`document.activeElement?.matches("[data-reason] input")`), chromedp.SendKeys(`[data-reason] input`, "loses the tray", chromedp.ByQuery),
-		testkit.Until(`document.querySelector("[data-reason] input").value === "loses the tray" && !document.querySelector("[data-say]").disabled`), chromedp.Evaluate(`document.querySelector("[data-say]").click()`, nil), says("Withdrawn: loses the tray"), says("1 unit says that it runs it."))
-	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("What fits which revision"), testkit.Until(`document.querySelector(".gone")?.innerText === "2.0.0"`))
+		browser.Until(`document.querySelector("[data-reason] input")`), browser.Until(`document.activeElement?.matches("[data-reason] input")`), chromedp.SendKeys(`[data-reason] input`, "loses the tray", chromedp.ByQuery),
+		browser.Until(`document.querySelector("[data-reason] input").value === "loses the tray" && !document.querySelector("[data-say]").disabled`), chromedp.Evaluate(`document.querySelector("[data-say]").click()`, nil), says("Withdrawn: loses the tray"), says("1 unit says that it runs it."))
+	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("What fits which revision"), browser.Until(`document.querySelector(".gone")?.innerText === "2.0.0"`))
 	p, err := w.Viewer.ReleasePage(ctx, "small@2.0.0")
 	if err != nil || p.Withdrawn == nil || p.Withdrawn.Reason != "loses the tray" {
 		t.Errorf("%+v %v", p.Withdrawn, err)
@@ -186,8 +187,8 @@ func TestAFileIsLookedAtInTheConsole(t *testing.T) {
 	os.WriteFile(one, coretest.SmallProgram("2.0.0"), 0o600)
 	os.WriteFile(two, coretest.SmallProgram("1.0.0"), 0o600)
 	x := tab(t, w, "viewer", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/inspect"), testkit.Until(`document.querySelector("[data-file]")`), chromedp.SetUploadFiles(`[data-file]`, []string{one}, chromedp.ByQuery), says("raw binary"), says("small 2.0.0"),
-		chromedp.SetUploadFiles(`[data-other]`, []string{two}, chromedp.ByQuery), says("How they differ"), testkit.Until(`document.querySelector("[data-difference] .differs")`))
+	do(t, x, chromedp.Navigate(w.Base+"/inspect"), browser.Until(`document.querySelector("[data-file]")`), chromedp.SetUploadFiles(`[data-file]`, []string{one}, chromedp.ByQuery), says("raw binary"), says("small 2.0.0"),
+		chromedp.SetUploadFiles(`[data-other]`, []string{two}, chromedp.ByQuery), says("How they differ"), browser.Until(`document.querySelector("[data-difference] .differs")`))
 	bad := filepath.Join(dir, "bad.hex")
 	os.WriteFile(bad, []byte(":0200000041427C\n"), 0o600)
 	do(t, x, chromedp.SetUploadFiles(`[data-file]`, []string{bad}, chromedp.ByQuery), says("line 1: checksum is 0x7C"))
@@ -200,8 +201,8 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 		t.Fatal(r.Outcome)
 	}
 	x := tab(t, w, "technician", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), testkit.Until(`document.querySelector("[data-go]").disabled`),
-		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), testkit.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), browser.Until(`document.querySelector("[data-go]").disabled`),
+		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), browser.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))
 }
 
 // TestALeadAddsAReleaseByClicks fills in the form; the release is then the one
@@ -213,12 +214,12 @@ func TestALeadAddsAReleaseByClicks(t *testing.T) {
 	x := tab(t, w, "lead", 1280, 800)
 	fill := func(field, text string) chromedp.Action {
 		selector := fmt.Sprintf(`[%s] input`, field)
-		return chromedp.Tasks{testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.SendKeys(selector, text, chromedp.ByQuery)}
+		return chromedp.Tasks{browser.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.SendKeys(selector, text, chromedp.ByQuery)}
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/releases/new"), says("Add a release"), testkit.Until(`document.querySelector("[data-model] .v-field")`), chromedp.Click(`[data-model] .v-field`, chromedp.ByQuery), testkit.Until(`document.querySelector(".v-overlay--active .v-list-item")`),
+	do(t, x, chromedp.Navigate(w.Base+"/releases/new"), says("Add a release"), browser.Until(`document.querySelector("[data-model] .v-field")`), chromedp.Click(`[data-model] .v-field`, chromedp.ByQuery), browser.Until(`document.querySelector(".v-overlay--active .v-list-item")`),
 		chromedp.Evaluate(`document.querySelector(".v-overlay--active .v-list-item").click()`, nil), says("Which units it fits"),
 		fill("data-version", "3.0.0"), fill("data-cures", "Ends the stall."), fill("data-at", "0x1000"), fill("data-accept", "built by us"), chromedp.SetUploadFiles(`input[type=file]`, []string{file}, chromedp.ByQuery),
-		click(`.tick input[value="D"]`), testkit.Until(`!document.querySelector("[data-add]").disabled`), click(`[data-add]`), says("Accepted by Imre Kolding: built by us."), says("Ends the stall."))
+		click(`.tick input[value="D"]`), browser.Until(`!document.querySelector("[data-add]").disabled`), click(`[data-add]`), says("Accepted by Imre Kolding: built by us."), says("Ends the stall."))
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
 	}

@@ -11,8 +11,7 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"zealousferry/internal/testkit"
+	"zealousferry/core/coretest"
 )
 
 // shown is what a process has written so far.
@@ -56,7 +55,7 @@ func startDemo(t *testing.T, path, dir, listen string) (*exec.Cmd, *shown, *show
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { c.Process.Kill() })
-	for end := time.Now().Add(testkit.Patience); !strings.Contains(out.String(), "Ctrl-C stops"); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(coretest.Patience); !strings.Contains(out.String(), "Ctrl-C stops"); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("the demo does not come up: %s\n%s", out, errs)
 		}
@@ -68,7 +67,7 @@ func stopDemo(t *testing.T, c *exec.Cmd, dir string) {
 	t.Helper()
 	c.Process.Signal(os.Interrupt)
 	c.Wait()
-	for end := time.Now().Add(testkit.Patience); ; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(coretest.Patience); ; time.Sleep(50 * time.Millisecond) {
 		left := processes(dir)
 		if len(left) == 0 {
 			return

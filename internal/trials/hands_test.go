@@ -17,6 +17,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -226,20 +227,20 @@ func TestALinkIsProvedAndDiagnosed(t *testing.T) {
 func TestHandsByClicks(t *testing.T) {
 	w := handed(t, "gangway", nil)
 	x := tab(t, w, "technician", 390, 844)
-	do(t, x, chromedp.Navigate(w.Base+"/card/S-0001"), says("Pull the mains plug."), says("Take the strap off."), testkit.Until(`document.querySelector(".wiring svg")`))
+	do(t, x, chromedp.Navigate(w.Base+"/card/S-0001"), says("Pull the mains plug."), says("Take the strap off."), browser.Until(`document.querySelector(".wiring svg")`))
 	wide := 0.0
 	do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {
 		t.Errorf("the card is %v wide at 390", wide)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), testkit.Until(`document.querySelector("[data-go]")`), press("[data-go]"),
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`document.querySelector("[data-go]")`), press("[data-go]"),
 		says("Pull the mains plug."), press("[data-confirm]"),
 		says("Which lamp burns?"), press(`[data-choice="green"]`),
-		says("Fit the strap."), testkit.Until(`document.querySelector(".wiring svg")`), press("[data-confirm]"),
+		says("Fit the strap."), browser.Until(`document.querySelector(".wiring svg")`), press("[data-confirm]"),
 		says("Look at every wire a second time"), put(`[data-wire="3"]`, "violet, RX"), press("[data-confirm]"),
 		says("Measure the supply."), fill("[data-measure]", "5"), says("outside of 3.1 to 3.5 V"),
 		fill("[data-measure]", "3.3"),
-		testkit.Until(`document.querySelector("[data-confirm]")`), press("[data-confirm]"), says("Written and verified"), says("violet, RX"))
+		browser.Until(`document.querySelector("[data-confirm]")`), press("[data-confirm]"), says("Written and verified"), says("violet, RX"))
 	if card, err := w.Viewer.Card(ctx, "b/a", "", ""); err != nil || card.Wires == nil || card.Wires.By != "Sunniva Dale" || card.Wiring.Wires[1].Colour != "violet, RX" || card.Wiring.Wires[0].Colour != "black" {
 		t.Errorf("the lead of this time: %+v %v", card.Wires, err)
 	}
@@ -251,7 +252,7 @@ func TestHandsByClicks(t *testing.T) {
 
 // focus waits until a control can take the focus, and has it.
 func focus(selector string) chromedp.Action {
-	return testkit.Until(`(e => e && !e.disabled && (e.focus(), document.activeElement === e))(document.querySelector(` + quote(selector) + `))`)
+	return browser.Until(`(e => e && !e.disabled && (e.focus(), document.activeElement === e))(document.querySelector(` + quote(selector) + `))`)
 }
 
 // press puts the focus on a control and presses Enter.
@@ -278,8 +279,8 @@ func TestALinkByClicks(t *testing.T) {
 	}
 	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{HeldReset: true}})
 	x := tab(t, w, "technician", 390, 844)
-	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), press("[data-check]"), testkit.Until(`document.querySelector("[data-result]")?.dataset.class === "held-low"`),
-		says("Measure the voltage"), fill("[data-value]", "3.3"), testkit.Until(`document.querySelector("[data-result]").dataset.fault === "held-in-reset"`), says("Let go of the reset button"))
+	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), press("[data-check]"), browser.Until(`document.querySelector("[data-result]")?.dataset.class === "held-low"`),
+		says("Measure the voltage"), fill("[data-value]", "3.3"), browser.Until(`document.querySelector("[data-result]").dataset.fault === "held-in-reset"`), says("Let go of the reset button"))
 }
 
 // The same on the command line, as a script meets it.

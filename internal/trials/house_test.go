@@ -7,7 +7,9 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -38,12 +40,13 @@ var floors = map[string]int{
 	"core/coretest":   5,
 	"internal/client": 6, "internal/store": 6,
 	"internal/service": 7, "internal/bench": 7,
-	"internal/demo":    8,
-	"internal/cli":     9,
-	"internal/testkit": 9,
-	"internal/measure": 10,
-	"internal/trials":  10,
-	"cmd/ferry":        10,
+	"internal/demo":            8,
+	"internal/cli":             9,
+	"internal/testkit/browser": 8, "internal/testkit/database": 9,
+	"internal/testkit": 10,
+	"internal/measure": 11,
+	"internal/trials":  11,
+	"cmd/ferry":        11,
 }
 
 // floorOf finds a package's floor: its own or its parent's.
@@ -56,8 +59,19 @@ func floorOf(path string) (floor int, room string, ok bool) {
 	return 0, "", false
 }
 
+// forTests are the rooms that a test may enter from below: what tests stand on.
+func forTests(pkg, inside string) bool {
+	switch {
+	case strings.HasPrefix(pkg, "core") || strings.HasPrefix(pkg, "sim"):
+		return strings.HasPrefix(inside, "core/coretest") || inside == "sim" || strings.HasPrefix(inside, "sim/")
+	default:
+		return strings.HasPrefix(inside, "internal/testkit") || strings.HasPrefix(inside, "core/")
+	}
+}
+
 // TestImportsOnlyGoDown: from lower floors, from the parent, never from a
-// neighbour; and core knows no HTTP, SQL, Cobra or printing.
+// neighbour; and core knows no HTTP, SQL, Cobra or printing. Tests keep to it too;
+// they alone may go up, to what is made for them.
 func TestImportsOnlyGoDown(t *testing.T) {
 	root := filepath.Join("..", "..")
 	forbidden := []string{"net/http", "database/sql", "github.com/spf13/cobra", "log", "log/slog", "github.com/jmoiron/sqlx"}
@@ -69,7 +83,7 @@ func TestImportsOnlyGoDown(t *testing.T) {
 		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git" || d.Name() == "var") {
 			return filepath.SkipDir
 		}
-		if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+		if d.IsDir() || !strings.HasSuffix(path, ".go") {
 			return nil
 		}
 		rel, _ := filepath.Rel(root, path)
@@ -84,9 +98,10 @@ func TestImportsOnlyGoDown(t *testing.T) {
 			return err
 		}
 		seen++
+		test := strings.HasSuffix(path, "_test.go")
 		for _, im := range file.Imports {
 			name, _ := strconv.Unquote(im.Path.Value)
-			if strings.HasPrefix(pkg, "core") {
+			if strings.HasPrefix(pkg, "core") && !test {
 				for _, f := range forbidden {
 					if name == f {
 						t.Errorf("%s imports %s", rel, name)
@@ -100,6 +115,9 @@ func TestImportsOnlyGoDown(t *testing.T) {
 			other, _, _ := floorOf(inside)
 			parent := strings.HasPrefix(pkg, inside+"/")
 			tool := strings.HasPrefix(pkg, "internal/service/describe") || strings.HasPrefix(pkg, "internal/demo/pictures") || strings.HasPrefix(pkg, "internal/demo") && strings.HasPrefix(inside, "internal/demo/")
+			if test && (inside == pkg || forTests(pkg, inside)) {
+				continue
+			}
 			if other >= floor && !parent && !tool {
 				t.Errorf("%s (floor %d) imports %s (floor %d)", rel, floor, inside, other)
 			}
@@ -108,6 +126,26 @@ func TestImportsOnlyGoDown(t *testing.T) {
 	})
 	if err != nil || seen < 50 {
 		t.Fatalf("read %d files: %v", seen, err)
+	}
+}
+
+// TestCoreStandsAlone: neither core nor its tests are linked with anything of
+// internal, however long the way there.
+func TestCoreStandsAlone(t *testing.T) {
+	c := exec.Command("go", "list", "-deps", "-test", "./core/...", "./sim/...")
+	c.Dir = filepath.Join("..", "..")
+	out, err := c.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := strings.Fields(string(out))
+	if !slices.Contains(all, "zealousferry/core/run.test") {
+		t.Fatalf("the tests are not among %d packages", len(all))
+	}
+	for _, p := range all {
+		if strings.HasPrefix(p, "zealousferry/internal/") {
+			t.Errorf("core or its tests need %s", p)
+		}
 	}
 }
 

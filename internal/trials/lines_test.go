@@ -19,6 +19,7 @@ import (
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -73,7 +74,7 @@ func TestTheLineOnThePage(t *testing.T) {
 	do(t, x, chromedp.Navigate(w.Base+"/check/b/a"), says("Last identified: S-0001"), press("[data-listen]"), says("DSR on"), says("Nothing comes by itself"))
 	w.Units["a"].Power(false)
 	w.Units["a"].Power(true) // its program says hello
-	do(t, x, testkit.Until(`Number(document.querySelector("[data-line]").dataset.bytes) > 20`), says("starting, program 1.0.0"), says("The unit left the line"), says("that identity is dead"))
+	do(t, x, browser.Until(`Number(document.querySelector("[data-line]").dataset.bytes) > 20`), says("starting, program 1.0.0"), says("The unit left the line"), says("that identity is dead"))
 	wide := 0.0
 	do(t, x, press("[data-check]"), says("Proved: the link is sound"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {
@@ -126,7 +127,7 @@ func TestAdaptersByKeyboard(t *testing.T) {
 	x := tab(t, w, "technician", 390, 844)
 	wide := 0.0
 	do(t, x, chromedp.Navigate(w.Base+"/adapters"), press("[data-enter]"), put("[data-field=serial] input", "TT-5"), put("[data-field=name] input", "two-wire lead"), put("[data-field=volts] input", "5 V"),
-		press("[data-keep]"), testkit.Until(`document.querySelector("[data-adapter='TT-5']")`), says("5 V"),
+		press("[data-keep]"), browser.Until(`document.querySelector("[data-adapter='TT-5']")`), says("5 V"),
 		press("[data-adapter='TT-5'] [data-change]"), put("[data-field=volts] input", "3.3 V"), press("[data-keep]"), says("3.3 V"),
 		chromedp.Navigate(w.Base+"/benches"), press("[data-watch]"), says("Serial ports"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {
@@ -315,8 +316,8 @@ func TestALabelForEveryTakingUp(t *testing.T) {
 		t.Errorf("without a label: exit %d\n%s", c.ProcessState.ExitCode(), out)
 	}
 	x := tab(t, w, "technician", 390, 844)
-	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), says("Half done. Leave it as it is"), testkit.Until(`document.querySelector("[data-resume]").disabled`), put("[data-label]", "S-0001"), press("[data-resume]"),
-		testkit.Until(`!document.querySelector("[data-resume]")`))
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), says("Half done. Leave it as it is"), browser.Until(`document.querySelector("[data-resume]").disabled`), put("[data-label]", "S-0001"), press("[data-resume]"),
+		browser.Until(`!document.querySelector("[data-resume]")`))
 	answerAll(t, w, w.Technician, r.ID, asSeen)
 	if r = w.Follow(r.ID); r.Outcome != "done" || r.Halves < 2 {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
@@ -364,7 +365,7 @@ func TestFoundAndLeftSideBySide(t *testing.T) {
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
 	x := tab(t, w, "technician", 390, 844)
 	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), press(`[data-choice="green"]`), says("Picture of the front."),
-		testkit.Until(`document.querySelector("input[type=file]")`), chromedp.SetUploadFiles("input[type=file]", []string{filepath.Join(dir, "one.png")}, chromedp.ByQuery), press("[data-photo]"))
+		browser.Until(`document.querySelector("input[type=file]")`), chromedp.SetUploadFiles("input[type=file]", []string{filepath.Join(dir, "one.png")}, chromedp.ByQuery), press("[data-photo]"))
 	for _, x := range [][]string{{"lamp-after", "none", "--note", "after two tries"}, {"front-after", "yes", "--photo", "two.png"}} {
 		w.Wait(x[0], func() bool { return turn(t, w, r.ID) == x[0] })
 		ferry(append([]string{"run", "answer", r.ID}, x[1:]...)...)
@@ -383,7 +384,7 @@ func TestFoundAndLeftSideBySide(t *testing.T) {
 	if err != nil || p.Facts["lamp"].Value != "green" || p.Facts["lamp"].Source != core.FromPerson || p.Facts["lamp"].By != "Sunniva Dale" {
 		t.Errorf("the register: %+v %v", p.Facts["lamp"], err)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), testkit.Until(`[...document.querySelectorAll("[data-sides] img")].filter(i => { i.loading = "eager"; return i.complete && i.naturalWidth > 0 }).length === 2`), says("other than found"))
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), browser.Until(`[...document.querySelectorAll("[data-sides] img")].filter(i => { i.loading = "eager"; return i.complete && i.naturalWidth > 0 }).length === 2`), says("other than found"))
 }
 
 // pictureOf is a small picture of one shade.
@@ -403,8 +404,8 @@ func TestAWaiverByKeyboard(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Locked = true })
 	x := tab(t, w, "lead", 390, 844)
 	wide := 0.0
-	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), testkit.Until(`document.querySelector("[data-protected]")?.dataset.way === "settings"`), says("No full backup can be taken"), says("you go on with a reason"),
-		chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide), says("lifting the lock erases all of it"), press("[data-go]"), testkit.Until(`document.querySelector("[data-said]")`), put("[data-pass] input", "the lamp dazzles"), press("[data-go]"),
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`document.querySelector("[data-protected]")?.dataset.way === "settings"`), says("No full backup can be taken"), says("you go on with a reason"),
+		chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide), says("lifting the lock erases all of it"), press("[data-go]"), browser.Until(`document.querySelector("[data-said]")`), put("[data-pass] input", "the lamp dazzles"), press("[data-go]"),
 		says("Written and verified"), says("3 settings kept, 3 put back"), says("passed by Imre Kolding: the lamp dazzles"))
 	if wide > 390 {
 		t.Errorf("the page is %v wide at 390", wide)

@@ -18,6 +18,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/database"
 )
 
 var land = flag.Bool("land", false, "write testdata/schema-N.dump for the schema of this version")
@@ -123,7 +124,7 @@ func TestDumpsOfLandedSchemasMigrate(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			db := testkit.NewEmptyDatabase(t)
+			db := database.NewEmpty(t)
 			ctx := context.Background()
 			if _, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(raw)); err != nil {
 				t.Fatal(err)
@@ -166,7 +167,7 @@ func TestAWholeServiceMoves(t *testing.T) {
 	if err != nil || m.Schema != store.Schema || m.Rows["entry"] == 0 || m.Rows["piece"] == 0 {
 		t.Fatalf("dump: %v %+v", err, m)
 	}
-	db := testkit.NewEmptyDatabase(t)
+	db := database.NewEmpty(t)
 	for name, bad := range map[string][]byte{"cut": out.Bytes()[:out.Len()/2], "not one": []byte("hello"), "empty": nil} {
 		if _, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(bad)); core.KindOf(err) != core.BadFile {
 			t.Errorf("%s: %v", name, err)

@@ -20,6 +20,7 @@ import (
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 
 	"github.com/chromedp/chromedp"
@@ -391,8 +392,8 @@ func TestAWinchByClicks(t *testing.T) {
 	again(w, port("m", controller), port("p", panel))
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/m"), says("2.0.0: fits"), says("nobody has said which that is"), says("Have it refused"))
-	do(t, x, click(`[data-further="panel"] .v-field`), testkit.Until(`[...document.querySelectorAll(".v-list-item")].some(i => i.innerText.includes("b/p"))`),
-		chromedp.Evaluate(`[...document.querySelectorAll(".v-list-item")].find(i => i.innerText.includes("b/p")).click()`, nil), says("Back up, then write 2.0.0"), says("Panel, Program"), click(`[data-go]`), testkit.Until(`location.pathname.startsWith("/runs/")`))
+	do(t, x, click(`[data-further="panel"] .v-field`), browser.Until(`[...document.querySelectorAll(".v-list-item")].some(i => i.innerText.includes("b/p"))`),
+		chromedp.Evaluate(`[...document.querySelectorAll(".v-list-item")].find(i => i.innerText.includes("b/p")).click()`, nil), says("Back up, then write 2.0.0"), says("Panel, Program"), click(`[data-go]`), browser.Until(`location.pathname.startsWith("/runs/")`))
 	var id string
 	do(t, x, chromedp.Evaluate(`location.pathname.split("/")[2]`, &id))
 	w.Wait("the controller to be written", func() bool {
@@ -404,7 +405,7 @@ func TestAWinchByClicks(t *testing.T) {
 	}
 	do(t, x, says("Laid aside, half done"), says("The boat winch, with Imre"))
 	again(w, port("other", controller), port("p", panel))
-	do(t, x, chromedp.Reload(), testkit.Until(`[...document.querySelectorAll("[data-elsewhere] option")].some(o => o.value === "b/other")`),
+	do(t, x, chromedp.Reload(), browser.Until(`[...document.querySelectorAll("[data-elsewhere] option")].some(o => o.value === "b/other")`),
 		chromedp.Evaluate(`(() => { const s = document.querySelector("[data-elsewhere]"); s.value = "b/other"; s.dispatchEvent(new Event("change")) })()`, nil), click(`[data-resume]`), says("Written and verified"))
 	if controller.Version() != "2.0.0" || panel.Version() != "2.0.0" {
 		t.Errorf("they run %s and %s", controller.Version(), panel.Version())

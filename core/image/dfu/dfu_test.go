@@ -6,8 +6,8 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"zealousferry/core/coretest/formattest"
 	"zealousferry/core/image"
-	"zealousferry/core/image/formattest"
 )
 
 func decode(b []byte) (*image.Image, error) {

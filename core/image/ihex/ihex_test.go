@@ -7,8 +7,8 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest/formattest"
 	"zealousferry/core/image"
-	"zealousferry/core/image/formattest"
 )
 
 func decode(s string) (*image.Image, error) {

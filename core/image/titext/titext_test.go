@@ -5,8 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"zealousferry/core/coretest/formattest"
 	"zealousferry/core/image"
-	"zealousferry/core/image/formattest"
 )
 
 func decode(s string) (*image.Image, error) {

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"zealousferry/core/coretest/formattest"
 	"zealousferry/core/image"
-	"zealousferry/core/image/formattest"
 )
 
 // file makes a file of the image, changed block by block.

@@ -13,7 +13,6 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
-	"zealousferry/core/visit"
 )
 
 // mangled is a stream whose frames are lost, repeated, held back until later
@@ -148,7 +147,7 @@ func TestLostRepeatedReorderedAndDelayedFrames(t *testing.T) {
 				}
 				defer raw.Close()
 				m := &mangled{Stream: raw.(link.Stream), random: rand.New(rand.NewPCG(seed, 3)), how: how}
-				s, err := visit.Open(context.Background(), m, coretest.SmallSheet().Main(), link.Pace{Clock: core.System{}, Scale: 0.1}, nil)
+				s, err := coretest.Session(context.Background(), m, coretest.SmallSheet().Main(), 0.1)
 				if err != nil {
 					t.Fatal(err)
 				}

@@ -12,7 +12,6 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
-	"zealousferry/core/visit"
 	"zealousferry/sim"
 )
 
@@ -33,7 +32,7 @@ func tryOpen(u *sim.Unit) (loader.Session, link.Link, error) {
 		return nil, nil, err
 	}
 	sheet := coretest.SmallSheet()
-	s, err := visit.Open(context.Background(), l, sheet.Main(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
+	s, err := coretest.Session(context.Background(), l, sheet.Main(), 0.2)
 	if err != nil {
 		l.Close()
 	}
@@ -221,7 +220,7 @@ func TestTheSpeedChangesAtBothEnds(t *testing.T) {
 		t.Errorf("10 baud: %v", err)
 	}
 	s.Close()
-	if _, err := visit.Open(ctx, l, coretest.SmallSheet().Main(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil); err != nil {
+	if _, err := coretest.Session(ctx, l, coretest.SmallSheet().Main(), 0.2); err != nil {
 		t.Errorf("after a reset at the first speed: %v", err)
 	}
 }
@@ -235,7 +234,7 @@ func TestAFastLoaderIsOpenedFast(t *testing.T) {
 	defer l.Close()
 	sheet := coretest.SmallSheet()
 	sheet.Main().Loader.Fast = 921600
-	s, err := visit.Open(context.Background(), l, sheet.Main(), link.Pace{Clock: core.System{}, Scale: 0.2}, nil)
+	s, err := coretest.Session(context.Background(), l, sheet.Main(), 0.2)
 	if err != nil {
 		t.Fatal(err)
 	}

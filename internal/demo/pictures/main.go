@@ -16,7 +16,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/internal/client"
-	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 )
 
 func main() {
@@ -39,7 +39,7 @@ func shoot(size string, dark bool, wait, press string, scroll int, settle time.D
 	base, token := os.Getenv("FERRY_URL"), os.Getenv("FERRY_TOKEN")
 	var w, h int
 	fmt.Sscanf(size, "%dx%d", &w, &h)
-	b, err := testkit.NewBrowser()
+	b, err := browser.New()
 	if err != nil {
 		return err
 	}
@@ -53,18 +53,18 @@ func shoot(size string, dark bool, wait, press string, scroll int, settle time.D
 	if err != nil {
 		return err
 	}
-	if err := tab.Do(20*time.Second, chromedp.Navigate(base+"/sign-in#"+code.Code), testkit.Until(`location.pathname === "/today"`)); err != nil {
+	if err := tab.Do(20*time.Second, chromedp.Navigate(base+"/sign-in#"+code.Code), browser.Until(`location.pathname === "/today"`)); err != nil {
 		fmt.Println(tab.Wrong())
 		return err
 	}
 	for ; len(args) >= 2; args = args[2:] {
-		steps := []chromedp.Action{chromedp.Navigate(base + args[0]), testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, wait))}
+		steps := []chromedp.Action{chromedp.Navigate(base + args[0]), browser.Until(fmt.Sprintf(`document.querySelector(%q)`, wait))}
 		for _, f := range files {
 			input, name, _ := strings.Cut(f, "=")
-			steps = append(steps, testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, input)), chromedp.SetUploadFiles(input, []string{name}, chromedp.ByQuery), chromedp.Sleep(time.Second))
+			steps = append(steps, browser.Until(fmt.Sprintf(`document.querySelector(%q)`, input)), chromedp.SetUploadFiles(input, []string{name}, chromedp.ByQuery), chromedp.Sleep(time.Second))
 		}
 		if press != "" {
-			steps = append(steps, testkit.Until(fmt.Sprintf(`document.querySelector(%q)`, press)), chromedp.Click(press, chromedp.ByQuery))
+			steps = append(steps, browser.Until(fmt.Sprintf(`document.querySelector(%q)`, press)), chromedp.Click(press, chromedp.ByQuery))
 		}
 		err := tab.Do(60*time.Second, append(steps, chromedp.Sleep(800*time.Millisecond+settle),
 			chromedp.Evaluate(fmt.Sprintf(`window.scrollTo(0, %d)`, scroll), nil))...)

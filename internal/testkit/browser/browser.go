@@ -1,4 +1,5 @@
-package testkit
+// Package browser drives a headless Chromium.
+package browser
 
 import (
 	"context"
@@ -25,8 +26,8 @@ type Browser struct {
 	dir    string
 }
 
-// NewBrowser starts Chromium, which must be installed.
-func NewBrowser() (*Browser, error) {
+// New starts Chromium, which must be installed.
+func New() (*Browser, error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		return nil, fmt.Errorf("chromium is missing: run scripts/need test: %w", err)

@@ -1,4 +1,4 @@
-package diagnose_test
+package monitor_test
 
 import (
 	"context"
@@ -7,17 +7,15 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
-	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
-	"zealousferry/core/link/rfc2217"
-	"zealousferry/internal/testkit"
+	"zealousferry/core/link/monitor"
 	"zealousferry/sim"
 )
 
 // until waits for something that comes at its own time.
 func until(t *testing.T, what string, holds func() bool) {
 	t.Helper()
-	for end := time.Now().Add(testkit.Patience); !holds(); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(coretest.Patience); !holds(); time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("waited for %s", what)
 		}
@@ -30,13 +28,13 @@ func TestAnEarHearsWithoutAGap(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer u.Close()
-	l, err := rfc2217.Kind{}.Open(context.Background(), link.Settings{"address": u.Address()}, core.System{})
+	l, err := coretest.Dial(context.Background(), u)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer l.Close()
 	over := make(chan struct{})
-	e, err := diagnose.Listen(l.(link.Stream), link.Default(115200), core.System{}, func() { close(over) })
+	e, err := monitor.Listen(l.(link.Stream), link.Default(115200), core.System{}, func() { close(over) })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,13 +94,13 @@ func TestAnEarEndsByItself(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer u.Close()
-	open := func(clock core.Clock) (*diagnose.Ear, link.Link) {
-		l, err := rfc2217.Kind{}.Open(context.Background(), link.Settings{"address": u.Address()}, core.System{})
+	open := func(clock core.Clock) (*monitor.Ear, link.Link) {
+		l, err := coretest.Dial(context.Background(), u)
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { l.Close() })
-		e, err := diagnose.Listen(l.(link.Stream), link.Default(115200), clock, func() {})
+		e, err := monitor.Listen(l.(link.Stream), link.Default(115200), clock, func() {})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -130,7 +128,7 @@ func TestAnEarEndsByItself(t *testing.T) {
 
 func TestReadable(t *testing.T) {
 	for raw, want := range map[string]string{"": "", "V?\r\n": "V?\n", "a\x00b\xff": "a·b·", "ä €": "ä €"} {
-		if got := diagnose.Readable([]byte(raw)); got != want {
+		if got := monitor.Readable([]byte(raw)); got != want {
 			t.Errorf("%q reads %q, expected %q", raw, got, want)
 		}
 	}

@@ -1,4 +1,5 @@
-package testkit
+// Package database starts a MariaDB that belongs to one test.
+package database
 
 import (
 	"context"
@@ -7,11 +8,20 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"testing"
 
 	"zealousferry/internal/demo"
 	"zealousferry/internal/store"
 )
+
+// T is what a test, or a measurement, gives to what it stands on: how to end, and
+// how to clean up. Every testing.TB is one.
+type T interface {
+	Helper()
+	Cleanup(func())
+	Fatal(args ...any)
+	Fatalf(format string, args ...any)
+	TempDir() string
+}
 
 // Database is a MariaDB of a test's own, migrated.
 type Database struct {
@@ -21,22 +31,22 @@ type Database struct {
 	quick bool
 }
 
-// NewDatabase copies an initialised data folder, starts MariaDB on it, and
+// New copies an initialised data folder, starts MariaDB on it, and
 // migrates. It is stopped when the test ends. A durable one keeps what it has
 // committed when it is killed, and is slower.
-func NewDatabase(t testing.TB, durable bool) *Database {
+func New(t T, durable bool) *Database {
 	t.Helper()
-	d := newDatabase(t, durable)
+	d := start(t, durable)
 	if err := store.Migrate(context.Background(), d.Migrate, d.Service); err != nil {
 		t.Fatal(err)
 	}
 	return d
 }
 
-// NewEmptyDatabase is a database in which nothing was made yet but the accounts.
-func NewEmptyDatabase(t testing.TB) *Database { return newDatabase(t, false) }
+// NewEmpty is a database in which nothing was made yet but the accounts.
+func NewEmpty(t T) *Database { return start(t, false) }
 
-func newDatabase(t testing.TB, durable bool) *Database {
+func start(t T, durable bool) *Database {
 	t.Helper()
 	template, err := template()
 	if err != nil {
@@ -93,7 +103,7 @@ func template() (string, error) {
 func (d *Database) Folder() string { return d.dir }
 
 // Open opens one of the database's accounts.
-func (d *Database) Open(t testing.TB, dsn string) *sql.DB {
+func (d *Database) Open(t T, dsn string) *sql.DB {
 	t.Helper()
 	db, err := sql.Open("mysql", dsn)
 	if err != nil {

@@ -1,4 +1,5 @@
-package diagnose
+// Package monitor hears what is on a line without sending anything by itself.
+package monitor
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package loader_test
+package registry_test
 
 import (
 	"context"
@@ -7,10 +7,9 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/coretest/loadertest"
 	"zealousferry/core/link"
-	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
-	"zealousferry/core/loader/loadertest"
 	"zealousferry/core/registry"
 	"zealousferry/sim"
 )
@@ -18,7 +17,7 @@ import (
 type unit struct{ *sim.Unit }
 
 func (u unit) Link(ctx context.Context) (link.Link, error) {
-	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, core.System{})
+	return coretest.Dial(ctx, u.Unit)
 }
 func (u unit) Silent(on bool)      { u.Set(sim.Faults{Silent: on}) }
 func (u unit) Noise(share float64) { u.Set(sim.Faults{Noise: share}) }
