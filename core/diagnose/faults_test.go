@@ -14,7 +14,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/link/serial"
-	"zealousferry/core/registry"
+	"zealousferry/core/model"
 	"zealousferry/sim"
 )
 
@@ -59,18 +59,14 @@ var faults = []injected{
 
 // candidates are the loader that the sheet of the named board tells of, then the
 // others.
-func candidates(t *testing.T, first string) []diagnose.Candidate {
-	var all []diagnose.Candidate
+func candidates(t *testing.T, first string) []*model.Sheet {
+	var all []*model.Sheet
 	for _, name := range append([]string{first}, "gangway", "uartrom") {
 		sheet, err := coretest.SmallSheetNamed(name)
 		if err != nil {
 			t.Fatal(err)
 		}
-		kind, err := registry.Loader(sheet.Main().Loader.Kind)
-		if err != nil {
-			t.Fatal(err)
-		}
-		all = append(all, diagnose.Candidate{Sheet: sheet, Kind: kind})
+		all = append(all, sheet)
 	}
 	return all
 }

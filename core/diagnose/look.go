@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
+	"zealousferry/core/visit"
 )
 
 // Seen is what the tool saw on a line.
@@ -40,12 +41,6 @@ type Seen struct {
 	Due       time.Duration `json:"due"`    // what one answer takes on the line
 	Server    time.Duration `json:"server"` // the serial server's own answer
 	Slower    *loader.Proof `json:"slower,omitempty"`
-}
-
-// Candidate is a loader that may answer, with the sheet it belongs to.
-type Candidate struct {
-	Sheet *model.Sheet
-	Kind  loader.Kind
 }
 
 // Pinger is a stream whose own far end can be asked.
@@ -112,21 +107,22 @@ func volts(sheet *model.Sheet) (signals, supply float64) {
 	return signals, supply
 }
 
-// Watch asks and listens, harmlessly: nothing that it sends changes memory. The
-// first candidate is the loader that should be there. What the unit itself does
-// wrong is what is seen; an error means that the link is gone.
-func Watch(ctx context.Context, s link.Stream, all []Candidate, p link.Pace) (seen Seen, err error) {
+// Watch asks and listens, harmlessly: nothing that it sends changes memory, and a unit
+// whose loader answered is left in its program. The first sheet's loader is the one
+// that should be there. What the unit itself does wrong is what is seen; an error means
+// that the link is gone.
+func Watch(ctx context.Context, s link.Stream, all []*model.Sheet, p link.Pace) (seen Seen, err error) {
 	first := all[0]
-	x := first.Sheet.Main().Loader
-	seen = Seen{Kind: x.Kind, Asked: x.Mode(), Waits: x.Await > 0}
-	seen.Volts, seen.Supply = volts(first.Sheet)
+	x := first.Main().Loader
+	seen = Seen{Kind: x.Kind, Asked: x.Serial().Mode(), Waits: x.Await > 0}
+	seen.Volts, seen.Supply = volts(first)
 	t := &tap{Stream: s}
 	before := link.SignsOf(s)
 	defer func() {
 		now := link.SignsOf(s)
 		seen.Framing, seen.Parity = now.Framing-before.Framing, now.Parity-before.Parity
 	}()
-	if err := s.SetMode(x.Mode()); err != nil {
+	if err := s.SetMode(seen.Asked); err != nil {
 		return seen, err
 	}
 	idle, err := listen(ctx, t, p, 200*time.Millisecond)
@@ -139,14 +135,14 @@ func Watch(ctx context.Context, s link.Stream, all []Candidate, p link.Pace) (se
 	if done, err := seen.call(ctx, t, all, p); done || err != nil {
 		return seen, err
 	}
-	if err := seen.reset(ctx, t, first.Sheet, p); err != nil {
+	if err := seen.reset(ctx, t, first, p); err != nil {
 		return seen, err
 	}
 	if seen.Banner == "" && seen.Version == "" && seen.Heard > 0 && seen.Restarts == 0 {
-		return seen, seen.sweep(ctx, t, first.Sheet, p)
+		return seen, seen.sweep(ctx, t, first, p)
 	}
 	if seen.silent() && core.KindOf(s.SetLine(link.RTS, false)) == core.RefusedByUnit {
-		return seen, seen.elsewhere(ctx, t, first.Sheet, p)
+		return seen, seen.elsewhere(ctx, t, first, p)
 	}
 	return seen, nil
 }
@@ -179,14 +175,13 @@ func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p l
 }
 
 // call tries the loaders; done if one of them answered.
-func (seen *Seen) call(ctx context.Context, t *tap, all []Candidate, p link.Pace) (done bool, err error) {
+func (seen *Seen) call(ctx context.Context, t *tap, all []*model.Sheet, p link.Pace) (done bool, err error) {
 	for i, c := range all {
-		x := c.Sheet.Main().Loader
-		o := loader.Options{Mode: x.Mode(), Enter: x.Enter, OneWire: x.OneWire, Map: &c.Sheet.Main().Memory, Pace: p}
-		session, err := c.Kind.Open(ctx, t, o)
+		x := c.Main().Loader
+		session, err := visit.OpenSteady(ctx, t, c.Main(), p)
 		sent, got := t.taken()
 		if i == 0 {
-			seen.unecho(sent, got, x.OneWire)
+			seen.unecho(sent, got, x.Serial().OneWire)
 		}
 		if err != nil {
 			if ctx.Err() != nil {
@@ -209,7 +204,7 @@ func (seen *Seen) call(ctx context.Context, t *tap, all []Candidate, p link.Pace
 		default:
 			seen.Other, seen.OtherKind = pick(says == "", "a unit with the loader "+x.Kind, says+" ("+x.Kind+")"), x.Kind
 		}
-		session.Close()
+		visit.Leave(ctx, session, t, c.Main(), p)
 		t.taken()
 		return true, err
 	}
@@ -241,7 +236,7 @@ func (seen *Seen) unecho(sent, got []byte, oneWire bool) {
 // prove asks many times, and where that is bad asks at a lower speed, where it is
 // slow asks the server.
 func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.Loader, p link.Pace) error {
-	m := x.Mode()
+	m := x.Serial().Mode()
 	seen.Due = time.Duration(250*m.CharacterBits()) * time.Second / time.Duration(m.Baud)
 	var err error
 	if seen.Proof, err = loader.Prove(ctx, s, questions, p.Clock); err != nil {
@@ -338,7 +333,7 @@ func hear(ctx context.Context, t *tap, sheet *model.Sheet, m link.Mode, p link.P
 	if err := t.SetMode(m); err != nil {
 		return nil, false, err
 	}
-	if err := link.Play(ctx, t, sheet.Main().Loader.Leave, p); err != nil {
+	if err := link.Play(ctx, t, sheet.Main().Loader.Serial().Leave, p); err != nil {
 		return nil, false, err
 	}
 	before := link.SignsOf(t)

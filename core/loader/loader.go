@@ -97,7 +97,7 @@ type Session interface {
 
 // Filer is a session of a loader with the ability File.
 type Filer interface {
-	// SendFile sends a file. sent is told how many of its bytes the unit has
+	// SendFile sends a file, under this name unless the loader's own options have one. sent is told how many of its bytes the unit has
 	// acknowledged; it may be nil.
 	SendFile(ctx context.Context, name string, data []byte, sent func(n int)) error
 }
@@ -155,16 +155,14 @@ type Cabinet interface {
 
 // Options come from the model sheet and the bench.
 type Options struct {
-	Mode  link.Mode
-	Enter []link.Hand // how the link's lines bring the unit into its loader
+	Own Own // what the sheet says to this loader alone
 	// Await is how long the loader calls for a unit that a person is about to
 	// switch on; 0 for one that is there.
 	Await time.Duration
 	// Ready is called once the loader calls or listens for such a unit; may be nil.
-	Ready   func()
-	OneWire bool        // the bench hears what it sends, and must not speak while the unit does
-	Fast    int         // baud to change to once the loader answers; 0 stays
-	Map     *memory.Map // for loaders that count pages
+	Ready  func()
+	Steady bool        // the line stays at the speed at which the loader was called
+	Map    *memory.Map // for loaders that count pages
 	link.Pace
 }
 
@@ -195,7 +193,11 @@ func (o Options) Wait(ctx context.Context, pause time.Duration, tries int, knock
 type Kind interface {
 	Name() string
 	Limits() Limits
-	// Open plays Enter, finds the unit and asks who it is. A unit that says nothing
+	// Schema is the JSON Schema (2020-12) of the loader's own options in a sheet.
+	Schema() []byte
+	// Pace is what the line carries at best once the loader is open, in bytes a second.
+	Pace(o Own) float64
+	// Open brings the unit into its loader as the options say, finds the unit and asks who it is. A unit that says nothing
 	// is an error of kind not-answering.
 	Open(ctx context.Context, l link.Link, o Options) (Session, error)
 }
@@ -216,13 +218,17 @@ func (o Options) Begin(ctx context.Context, l link.Link, loader string) (link.St
 	if err != nil {
 		return nil, err
 	}
-	if o.OneWire {
-		s = link.OneWire(s, o.Mode, o.Clock)
-	}
-	if err := s.SetMode(o.Mode); err != nil {
+	var on link.Serial
+	if err := o.Own.Read(&on); err != nil {
 		return nil, err
 	}
-	if err := link.Play(ctx, s, o.Enter, o.Pace); err != nil {
+	if on.OneWire {
+		s = link.OneWire(s, on.Mode(), o.Clock)
+	}
+	if err := s.SetMode(on.Mode()); err != nil {
+		return nil, err
+	}
+	if err := link.Play(ctx, s, on.Enter, o.Pace); err != nil {
 		return nil, err
 	}
 	return s, s.Purge()

@@ -19,17 +19,17 @@ func TestErrorsNameLineAndField(t *testing.T) {
 		return "line " + itoa(1+strings.Count(good[:strings.Index(good, part)], "\n"))
 	}
 	for name, x := range map[string]struct{ from, to, want string }{
-		"unknown field":   {"kind: { en", "knid: { en", ""},
-		"wrong kind":      {"baud: 921600", "baud: fast", line("baud: 921600") + ": loader.baud"},
-		"not in the list": {"version-order: semantic", "version-order: lunar", line("version-order") + ": version-order"},
-		"duration":        {"wait: 5s", "wait: 5 minutes", line("wait: 5s") + ": application.wait"},
-		"twice":           {"sheet: 1", "sheet: 1\nsheet: 1", "line 2: sheet is given twice"},
-		"alias":           {"values: [A, B, C, D]", "values: &x [C, D]\n    ask: { en: *x }", "aliases are not used"},
-		"pattern":         {`"program ([0-9`, `"program (((`, "application.answer is not a regular expression"},
-		"overlap":         {"address: 0x08000", "address: 0x07000", "memory: region \"program\" begins at 0x7000"},
-		"not YAML":        {"facts:", "facts: [", "the sheet is not YAML"},
-		"format":          {"sheet: 1", "sheet: 3", "line 1: sheet"},
-		"other form":      {"sheet: 1", "sheet: 2", "missing property 'sections'"},
+		"unknown field":    {"kind: { en", "knid: { en", ""},
+		"not in the list":  {"version-order: semantic", "version-order: lunar", line("version-order") + ": version-order"},
+		"duration":         {"wait: 5s", "wait: 5 minutes", line("wait: 5s") + ": application.wait"},
+		"twice":            {"sheet: 1", "sheet: 1\nsheet: 1", "line 2: sheet is given twice"},
+		"alias":            {"values: [A, B, C, D]", "values: &x [C, D]\n    ask: { en: *x }", "aliases are not used"},
+		"pattern":          {`"program ([0-9`, `"program (((`, "application.answer is not a regular expression"},
+		"overlap":          {"address: 0x08000", "address: 0x07000", "memory: region \"program\" begins at 0x7000"},
+		"not YAML":         {"facts:", "facts: [", "the sheet is not YAML"},
+		"format":           {"sheet: 1", "sheet: 3", "line 1: sheet"},
+		"a slot in form 1": {"facts:", "holds: []\nfacts:", ": holds"},
+		"other form":       {"sheet: 1", "sheet: 2", "missing property 'sections'"},
 	} {
 		bad := strings.Replace(good, x.from, x.to, 1)
 		if bad == good {

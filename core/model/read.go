@@ -43,10 +43,19 @@ func compile(name string, text []byte) *jsonschema.Schema {
 
 // ReadSheet reads and checks a model sheet. Errors are of kind bad-file and name
 // line and field.
-func ReadSheet(data []byte) (*Sheet, error) {
+func ReadSheet(data []byte) (*Sheet, error) { return ReadSheetFor(data, nil) }
+
+// ReadSheetFor also checks the options that are a loader's own, with the schema that
+// schemaOf gives for a kind of loader.
+func ReadSheetFor(data []byte, schemaOf func(kind string) ([]byte, error)) (*Sheet, error) {
 	root, err := readYAML(data, compiledSheet())
 	if err != nil {
 		return nil, err
+	}
+	if schemaOf != nil {
+		if err := checkLoaders(root, schemaOf); err != nil {
+			return nil, err
+		}
 	}
 	var s Sheet
 	if err := root.Decode(&s); err != nil {
@@ -71,6 +80,37 @@ func ReadSheet(data []byte) (*Sheet, error) {
 	}
 	s.Digest = core.DigestOf(data)
 	return &s, nil
+}
+
+// checkLoaders holds the own options of each loader in a sheet against the loader's
+// schema.
+func checkLoaders(root *yaml.Node, schemaOf func(kind string) ([]byte, error)) error {
+	paths := [][]string{{"loader"}}
+	if n := nodeAt(root, []string{"sections"}); n.Kind == yaml.SequenceNode {
+		paths = nil
+		for i := range n.Content {
+			paths = append(paths, []string{"sections", strconv.Itoa(i), "loader"})
+		}
+	}
+	for _, path := range paths {
+		plain, err := plainValue(nodeAt(root, path), 0)
+		if err != nil {
+			return err
+		}
+		own := plain.(map[string]any) // the sheet's schema asks for it
+		kind := own["kind"].(string)
+		schema, err := schemaOf(kind)
+		if err != nil {
+			return core.Fail(core.BadFile, "line %d: %s.kind: %w", lineOf(root, append(path, "kind")), strings.Join(path, "."), err)
+		}
+		for _, common := range []string{"kind", "says", "await"} {
+			delete(own, common)
+		}
+		if err := compile("loader.schema.json", schema).Validate(own); err != nil {
+			return locate(root, err, path...)
+		}
+	}
+	return nil
 }
 
 // readYAML reads a document and checks it against its schema.
@@ -198,7 +238,8 @@ func plainValue(n *yaml.Node, depth int) (any, error) {
 var english = message.NewPrinter(language.English)
 
 // locate turns the schema's complaint into line, field and what was expected.
-func locate(root *yaml.Node, err error) error {
+// under is where in the document the schema began.
+func locate(root *yaml.Node, err error, under ...string) error {
 	var v *jsonschema.ValidationError
 	if !errors.As(err, &v) {
 		return core.Fail(core.BadFile, "the sheet does not follow its schema: %w", err)
@@ -206,7 +247,7 @@ func locate(root *yaml.Node, err error) error {
 	for len(v.Causes) > 0 {
 		v = v.Causes[0]
 	}
-	path := v.InstanceLocation
+	path := append(under, v.InstanceLocation...)
 	if extra, ok := v.ErrorKind.(*kind.AdditionalProperties); ok && len(extra.Properties) > 0 {
 		path = append(append([]string(nil), path...), extra.Properties[0])
 	}
@@ -218,6 +259,18 @@ func locate(root *yaml.Node, err error) error {
 }
 
 func lineOf(n *yaml.Node, path []string) int {
+	line, _ := follow(n, path)
+	return line
+}
+
+// nodeAt is the node at a path that is there.
+func nodeAt(n *yaml.Node, path []string) *yaml.Node {
+	_, at := follow(n, path)
+	return at
+}
+
+// follow goes along a path as far as it leads: the line there, and the node.
+func follow(n *yaml.Node, path []string) (int, *yaml.Node) {
 	line := n.Line
 	for _, step := range path {
 		var next *yaml.Node
@@ -235,9 +288,9 @@ func lineOf(n *yaml.Node, path []string) int {
 			}
 		}
 		if next == nil {
-			return line
+			return line, n
 		}
 		n = next
 	}
-	return line
+	return line, n
 }

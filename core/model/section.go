@@ -1,6 +1,7 @@
 package model
 
 import (
+	"reflect"
 	"regexp"
 	"slices"
 
@@ -106,8 +107,16 @@ func (s *Sheet) Links() (all []string) {
 // that they share a session of it.
 func (s *Section) SameWay(other *Section) bool {
 	a, b := s.Loader, other.Loader
-	return s.Link == other.Link && a.Kind == b.Kind && a.Says == b.Says && a.Baud == b.Baud && a.Parity == b.Parity && a.OneWire == b.OneWire && a.Fast == b.Fast &&
-		slices.Equal(a.Enter, b.Enter)
+	return s.Link == other.Link && a.Kind == b.Kind && a.Says == b.Says && reflect.DeepEqual(a.Own, b.Own)
+}
+
+// Slot is a place in a unit for another unit, which has a model, a serial and a history
+// of its own.
+type Slot struct {
+	Name   string   `yaml:"slot" json:"slot"`
+	Title  Words    `yaml:"title" json:"title"`
+	Models []string `yaml:"models" json:"models"`         // whose units fit into it
+	Empty  bool     `yaml:"empty" json:"empty,omitempty"` // it may be empty
 }
 
 // checkSections finds what the schema cannot.
@@ -129,6 +138,16 @@ func (s *Sheet) checkSections() error {
 		if _, err := regexp.Compile(x.Application.Answer); err != nil {
 			return core.Fail(core.BadFile, "sections.%d.application.answer is not a regular expression: %w", i, err)
 		}
+	}
+	slots := map[string]bool{}
+	for i, x := range s.Holds {
+		switch {
+		case slots[x.Name]:
+			return core.Fail(core.BadFile, "holds.%d.slot: %s is there twice", i, x.Name)
+		case slices.Contains(x.Models, s.Model):
+			return core.Fail(core.BadFile, "holds.%d.models: a unit of %s cannot hold one of its own model", i, s.Model)
+		}
+		slots[x.Name] = true
 	}
 	if s.Program == "" && len(s.Sections) == 1 {
 		s.Program = s.Sections[0].Name

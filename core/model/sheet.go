@@ -5,6 +5,7 @@ package model
 
 import (
 	_ "embed"
+	"maps"
 	"regexp"
 	"slices"
 	"sort"
@@ -15,6 +16,8 @@ import (
 	"zealousferry/core/image"
 	"zealousferry/core/link"
 	"zealousferry/core/version"
+
+	"go.yaml.in/yaml/v3"
 )
 
 // Schema is the JSON Schema (2020-12) of a model sheet.
@@ -58,8 +61,9 @@ type Sheet struct {
 	Flaws      []Flaw              `yaml:"flaws" json:"flaws,omitempty"`
 	Wants      []Want              `yaml:"wants" json:"wants,omitempty"`
 	Sisters    []Sister            `yaml:"sisters" json:"sisters,omitempty"`
-	Sections   []Section           `yaml:"sections" json:"sections"` // in the order in which they are written
-	Program    string              `yaml:"program" json:"program"`   // the section that holds the unit's own program
+	Sections   []Section           `yaml:"sections" json:"sections"`     // in the order in which they are written
+	Program    string              `yaml:"program" json:"program"`       // the section that holds the unit's own program
+	Holds      []Slot              `yaml:"holds" json:"holds,omitempty"` // places for other units
 	Procedures []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 
 	Digest core.Digest `yaml:"-" json:"digest"` // of the sheet's bytes
@@ -167,16 +171,40 @@ type Want struct {
 
 // Loader says how a section is spoken to.
 type Loader struct {
-	Kind    string        `yaml:"kind" json:"kind"`
-	Says    string        `yaml:"says" json:"says"` // what the unit calls its model, or its chip where the loader tells no more
-	Baud    int           `yaml:"baud" json:"baud"`
-	Parity  string        `yaml:"parity" json:"parity,omitempty"`    // none where it is empty
-	OneWire bool          `yaml:"one-wire" json:"oneWire,omitempty"` // the bench hears what it sends
-	Await   time.Duration `yaml:"await" json:"await,omitempty"`      // the tool calls first, and a person then applies the power
-	Fast    int           `yaml:"fast" json:"fast,omitempty"`        // baud to go on with once the loader has answered
-	File    string        `yaml:"file" json:"file,omitempty"`        // name under which a whole file is sent
-	Enter   []link.Hand   `yaml:"enter" json:"enter"`
-	Leave   []link.Hand   `yaml:"leave" json:"leave"`
+	Kind  string         `yaml:"kind" json:"kind"`
+	Says  string         `yaml:"says" json:"says"`             // what the unit calls its model, or its chip where the loader tells no more
+	Await time.Duration  `yaml:"await" json:"await,omitempty"` // the tool calls first, and a person then applies the power
+	Own   map[string]any `yaml:",inline" json:"own"`           // what the loader alone reads; its schema says what may stand here
+
+	serial link.Serial
+}
+
+// UnmarshalYAML also reads how the loader is met on a serial line: the program is
+// asked for its version there too.
+func (l *Loader) UnmarshalYAML(n *yaml.Node) error {
+	type plain Loader
+	if err := n.Decode((*plain)(l)); err != nil {
+		return err
+	}
+	return n.Decode(&l.serial)
+}
+
+// Serial is how the loader is met on a serial line; nothing where it is on no such
+// line.
+func (l Loader) Serial() link.Serial { return l.serial }
+
+// With is the loader with another value for one of its own options.
+func (l Loader) With(name string, value any) Loader {
+	l.Own = maps.Clone(l.Own)
+	l.Own[name] = value
+	raw, err := yaml.Marshal(l.Own)
+	if err == nil {
+		err = yaml.Unmarshal(raw, &l.serial)
+	}
+	if err != nil {
+		panic(err) // the caller's own value
+	}
+	return l
 }
 
 // Calls is what a unit calls itself by these facts: its model, or its chip where
@@ -191,24 +219,6 @@ func Calls(facts []core.Fact) (says string) {
 		}
 	}
 	return says
-}
-
-// Mode is the line setting of the loader.
-func (l Loader) Mode() link.Mode {
-	m := link.Default(l.Baud)
-	if l.Parity != "" {
-		m.Parity = l.Parity
-	}
-	return m
-}
-
-// Pace is what the line carries at best once the loader is open, in bytes a second.
-func (l Loader) Pace() float64 {
-	m := l.Mode()
-	if l.Fast > 0 {
-		m.Baud = l.Fast
-	}
-	return float64(m.Baud) / float64(m.CharacterBits())
 }
 
 // Channel is how far a release is trusted.

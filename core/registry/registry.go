@@ -3,6 +3,7 @@
 package registry
 
 import (
+	"strings"
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/image/dfu"
@@ -48,7 +49,27 @@ func Loader(name string) (loader.Kind, error) {
 			return k, nil
 		}
 	}
-	return nil, core.Fail(core.NotFound, "there is no loader %q", name)
+	return nil, core.Fail(core.NotFound, "there is no loader %q; there are %s", name, loaderNames())
+}
+
+func loaderNames() string {
+	var out []string
+	for _, k := range Loaders {
+		out = append(out, k.Name())
+	}
+	return strings.Join(out, ", ")
+}
+
+// Sheet reads a model sheet that comes from outside: the loaders that it names must be
+// there, and their own options are held against their schemas.
+func Sheet(data []byte) (*model.Sheet, error) {
+	return model.ReadSheetFor(data, func(kind string) ([]byte, error) {
+		k, err := Loader(kind)
+		if err != nil {
+			return nil, err
+		}
+		return k.Schema(), nil
+	})
 }
 
 // PartOf reads the file of a part of a release, an image or an archive of files, as

@@ -122,23 +122,15 @@ func (r *Run) sendFile(ctx context.Context, x *Section, p *plan.Plan, session lo
 	if !ok {
 		return core.Fail(core.RefusedByUnit, "the loader takes no file")
 	}
-	d, err := r.of(x)
-	if err != nil {
-		return err
-	}
 	data, err := p.File(0)
 	if err != nil {
 		return err
-	}
-	name := d.Loader.File
-	if name == "" {
-		name = r.sheet.Model + ".bin"
 	}
 	a := Act{File: true, Bytes: uint64(len(data))}
 	if err := r.note(x, KindAboutTo, a); err != nil {
 		return err
 	}
-	if err := r.telling(x, func(sent func(int)) error { return f.SendFile(ctx, name, data, sent) }, 0, a.Bytes); err != nil {
+	if err := r.telling(x, func(sent func(int)) error { return f.SendFile(ctx, r.sheet.Model+".bin", data, sent) }, 0, a.Bytes); err != nil {
 		return err
 	}
 	return r.note(x, KindDone, a)
@@ -266,10 +258,10 @@ func (r *Run) start(ctx context.Context, x *Section) error {
 		l.session = nil
 	}
 	if !d.Tells() { // its content was verified, and there is no program that could say more
-		link.Play(ctx, stream, d.Loader.Leave, r.pace)
+		link.Play(ctx, stream, d.Loader.Serial().Leave, r.pace)
 		return r.note(x, KindStarted, Started{Proven: true})
 	}
-	version, err := link.AskVersion(ctx, stream, d.Application, d.Loader.Leave, r.pace)
+	version, err := link.AskVersion(ctx, stream, d.Application, d.Loader.Serial().Leave, r.pace)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

@@ -27,7 +27,11 @@ func (r *Run) makePlan(ctx context.Context, x *Section) error {
 	if err := r.journal.file.Reserve(int64(2*len(p.Actions)*perEvent + len(p.Sectors)*200 + others)); err != nil {
 		return core.Fail(core.NoSpace, "there is no room on the bench's disk for this run's journal: %w", err).Do("Make room, then begin again.")
 	}
-	return r.note(x, KindPlanned, Planned{Plan: p.Digest(), Sectors: p.Sectors, Actions: len(p.Actions), Bytes: p.Bytes(), Pace: d.Loader.Pace()})
+	kind, err := registry.Loader(d.Loader.Kind)
+	if err != nil {
+		return err
+	}
+	return r.note(x, KindPlanned, Planned{Plan: p.Digest(), Sectors: p.Sectors, Actions: len(p.Actions), Bytes: p.Bytes(), Pace: kind.Pace(d.Loader.Own)})
 }
 
 // build makes the plan of a section out of what the journal names, the same each

@@ -56,7 +56,7 @@ func (b *bench) wired(t *testing.T) {
 	}
 	t.Cleanup(func() { l.Close() })
 	s := l.(link.Stream)
-	if err := link.Play(context.Background(), s, coretest.SmallSheet().Main().Loader.Enter, b.pace); err != nil {
+	if err := link.Play(context.Background(), s, coretest.SmallSheet().Main().Loader.Serial().Enter, b.pace); err != nil {
 		t.Fatal(err)
 	}
 	go io.Copy(s, far)

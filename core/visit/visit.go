@@ -21,7 +21,19 @@ func Open(ctx context.Context, l link.Link, x *model.Section, p link.Pace, ready
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, l, Options(x, p, ready))
+	return kind.Open(ctx, l, options(x, p, ready))
+}
+
+// OpenSteady is OpenNow at the speed at which the loader is called, where the line
+// itself is in question.
+func OpenSteady(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
+	kind, err := registry.Loader(x.Loader.Kind)
+	if err != nil {
+		return nil, err
+	}
+	o := options(x, p, nil)
+	o.Await, o.Steady = 0, true
+	return kind.Open(ctx, l, o)
 }
 
 // OpenNow is Open for a unit that is there and has power: nobody is called.
@@ -31,10 +43,10 @@ func OpenNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (l
 	return Open(ctx, l, &now, p, nil)
 }
 
-// Options are a section's for its loader.
-func Options(x *model.Section, p link.Pace, ready func()) loader.Options {
+// options are a section's for its loader.
+func options(x *model.Section, p link.Pace, ready func()) loader.Options {
 	l := x.Loader
-	return loader.Options{Mode: l.Mode(), Enter: l.Enter, Await: l.Await, Ready: ready, OneWire: l.OneWire, Fast: l.Fast, Map: &x.Memory, Pace: p}
+	return loader.Options{Own: l.Own, Await: l.Await, Ready: ready, Map: &x.Memory, Pace: p}
 }
 
 // Leave ends a session and brings the unit back into its program, as well as it
@@ -46,14 +58,14 @@ func Leave(ctx context.Context, s loader.Session, l link.Link, x *model.Section,
 	}
 	s.Close()
 	if ok {
-		link.Play(ctx, stream, x.Loader.Leave, p)
+		link.Play(ctx, stream, x.Loader.Serial().Leave, p)
 	}
 }
 
 // Restart asks the loader itself to start the program, where no modem line could
 // do it. Whether it did is asked afterwards.
 func Restart(ctx context.Context, s loader.Session, l link.Stream, x *model.Section) {
-	lines := len(x.Loader.Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
+	lines := len(x.Loader.Serial().Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
 	if !lines && s.Can(loader.Reset) == nil {
 		s.Restart(ctx, false)
 	}

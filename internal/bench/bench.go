@@ -544,7 +544,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	var tried []string
 	seen := map[string]bool{}
 	for i, s := range first(sheets, o.Model) {
-		way := fmt.Sprintf("%s at %d baud", s.Main().Loader.Kind, s.Main().Loader.Baud)
+		way := fmt.Sprintf("%s at %d baud", s.Main().Loader.Kind, s.Main().Loader.Serial().Baud)
 		named := i == 0 && s.Model == o.Model
 		if seen[way] || !named && (byEye(s) || s.Main().Loader.Await > 0) { // such a one is called only by name
 			continue
@@ -589,7 +589,7 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 	session, err := open(ctx, l, x, b.pace())
 	if err != nil {
 		if stream, ok := l.(link.Stream); ok { // another loader's strap may have stopped its program
-			link.Play(ctx, stream, x.Loader.Leave, b.pace())
+			link.Play(ctx, stream, x.Loader.Serial().Leave, b.pace())
 		}
 		return client.Result{}, err
 	}

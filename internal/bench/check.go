@@ -107,19 +107,19 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 		}
 		o.Model = found.Model
 	}
-	var all []diagnose.Candidate
+	var all []*model.Sheet
 	ways := map[string]bool{}
 	for i, s := range first(sheets, o.Model) {
 		kind, err := registry.Loader(s.Main().Loader.Kind)
 		if err != nil {
 			continue
 		}
-		way := s.Main().Loader.Kind + s.Main().Loader.Mode().Parity
+		way := s.Main().Loader.Kind + s.Main().Loader.Serial().Mode().Parity
 		if i > 0 && (ways[way] || kind.Limits().Identity == run.ByEye) { // one of a kind is asked; waiting for a file says nothing
 			continue
 		}
 		ways[way] = true
-		all = append(all, diagnose.Candidate{Sheet: s, Kind: kind})
+		all = append(all, s)
 	}
 	if len(all) == 0 {
 		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Do("A lead adds one: ferry model add SHEET.")
@@ -130,10 +130,7 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	}
 	defer done()
 	seen, err := diagnose.Watch(ctx, s, all, b.pace())
-	if err == nil && seen.Loader { // the program runs on as before
-		link.Play(ctx, s, all[0].Sheet.Main().Loader.Leave, b.pace())
-	}
-	return client.Result{Seen: &seen, Model: all[0].Sheet.Model}, err
+	return client.Result{Seen: &seen, Model: all[0].Model}, err
 }
 
 // echo is the self-test of an adapter whose data pins are bridged.
@@ -176,7 +173,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 		}
 		defer done()
 		answer, err := b.through(ctx, s, sheet, o.Say)
-		return client.Result{Heard: &client.Heard{Answer: answer, Heard: monitor.Heard{Mode: sheet.Main().Loader.Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
+		return client.Result{Heard: &client.Heard{Answer: answer, Heard: monitor.Heard{Mode: sheet.Main().Loader.Serial().Mode(), Data: []byte{}, Signs: link.SignsOf(s)}}}, err
 	}
 	e, err := b.ear(ctx, o.Link, mode)
 	if err != nil {

@@ -89,7 +89,7 @@ func (a *app) modelVerb() *cobra.Command {
 			if err != nil {
 				return core.Fail(core.NotFound, "%w", err)
 			}
-			s, err := model.ReadSheet(raw)
+			s, err := registry.Sheet(raw)
 			if err != nil {
 				return err
 			}
@@ -184,6 +184,18 @@ func (a *app) showModel(m client.ModelPage) {
 		}
 		fmt.Fprintln(a.out)
 		a.table([]string{"  ", "part", "section", "loader", "holds", "at"}, parts)
+	}
+	if len(m.Holds) > 0 {
+		var slots [][]string
+		for _, s := range m.Holds {
+			note := ""
+			if s.Empty {
+				note = "may be empty"
+			}
+			slots = append(slots, []string{"  " + s.Title, s.Slot, strings.Join(s.Models, ", "), note})
+		}
+		fmt.Fprintln(a.out)
+		a.table([]string{"  place for a unit", "slot", "of model", ""}, slots)
 	}
 	var rows [][]string
 	for _, r := range m.Regions {

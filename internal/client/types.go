@@ -419,12 +419,21 @@ type ModelPage struct {
 	SheetText string               `json:"sheetText" doc:"The sheet as it was sent."`
 	Facts     map[string]ModelFact `json:"facts"`
 	Sections  []ModelSection       `json:"sections" nullable:"false" doc:"Its parts, in the order in which they are written."`
+	Holds     []ModelSlot          `json:"holds" nullable:"false" doc:"Places for other units."`
 	Regions   []Region             `json:"regions" nullable:"false" doc:"Of the section with the unit's own program."`
 	Flaws     []string             `json:"flaws" nullable:"false"`
 	Sisters   []string             `json:"sisters" nullable:"false"`
 	Wants     []fit.Need           `json:"wants" nullable:"false"`
 	Targets   []Target             `json:"targets" nullable:"false"`
 	Matrix    Matrix               `json:"matrix"`
+}
+
+// ModelSlot is a place in a unit for another unit.
+type ModelSlot struct {
+	Slot   string   `json:"slot"`
+	Title  string   `json:"title"`
+	Models []string `json:"models" nullable:"false"`
+	Empty  bool     `json:"empty,omitempty" doc:"It may be empty."`
 }
 
 // ModelFact is a fact that releases of a model ask for.

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -106,7 +107,9 @@ func units(n int) {
 // plain is a sheet of nothing but a loader behind a strap and a reset line.
 func plain(kind string, baud int, parity string) *model.Sheet {
 	sheet := coretest.SmallSheet()
-	sheet.Main().Loader.Kind, sheet.Main().Loader.Baud, sheet.Main().Loader.Parity = kind, baud, parity
+	x := &sheet.Main().Loader
+	*x = x.With("baud", baud).With("parity", cmp.Or(parity, "none"))
+	x.Kind = kind
 	return sheet
 }
 

@@ -68,8 +68,7 @@ func once(s *stand, u *sim.Unit, baud, size int) (write, read float64) {
 		s.Fatal(err)
 	}
 	defer l.Close()
-	section := &model.Section{Loader: model.Loader{Kind: "gangway", Baud: baud, Enter: []link.Hand{{Line: link.RTS, On: true}, {Line: link.DTR, On: true}, {Wait: 50 * time.Millisecond}, {Line: link.DTR}, {Wait: 50 * time.Millisecond}}}}
-	session, err := visit.Open(ctx, l, section, link.Pace{Clock: clock}, nil)
+	session, err := visit.Open(ctx, l, plain("gangway", baud, "").Main(), link.Pace{Clock: clock}, nil)
 	if err != nil {
 		s.Fatal(err)
 	}

@@ -47,14 +47,9 @@ func oneModel(s *model.Sheet, m store.Counted) client.Model {
 }
 
 func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error) {
-	s, err := model.ReadSheet(in.RawBody)
+	s, err := registry.Sheet(in.RawBody)
 	if err != nil {
 		return client.Model{}, err
-	}
-	for i := range s.Sections {
-		if _, err := registry.Loader(s.Sections[i].Loader.Kind); err != nil {
-			return client.Model{}, core.Fail(core.BadFile, "section %s, loader.kind: %w", s.Sections[i].Name, err)
-		}
 	}
 	out := oneModel(s, store.Counted{})
 	if out.Alike, err = v.alike(ctx, s); err != nil {
@@ -95,6 +90,14 @@ func sectionsOf(sheet *model.Sheet) []client.ModelSection {
 	return all
 }
 
+func slotsOf(sheet *model.Sheet) []client.ModelSlot {
+	all := []client.ModelSlot{}
+	for _, x := range sheet.Holds {
+		all = append(all, client.ModelSlot{Slot: x.Name, Title: x.Title.In("en"), Models: x.Models, Empty: x.Empty})
+	}
+	return all
+}
+
 // ModelPath is a model in a path.
 type ModelPath struct {
 	Model string `path:"model"`
@@ -113,7 +116,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if err != nil {
 		return client.ModelPage{}, err
 	}
-	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}}
+	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Holds: slotsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}}
 	for name, f := range sheet.Facts {
 		out.Facts[name] = client.ModelFact{Values: append([]string{}, f.Values...), Ask: f.Ask.In("en"), Look: f.Look.In("en")}
 	}

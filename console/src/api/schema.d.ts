@@ -2388,6 +2388,8 @@ export interface components {
                 [key: string]: components["schemas"]["ModelFact"];
             };
             flaws: string[];
+            /** @description Places for other units. */
+            holds: components["schemas"]["ModelSlot"][];
             kind: string;
             matrix: components["schemas"]["Matrix"];
             model: string;
@@ -2474,6 +2476,13 @@ export interface components {
             says: {
                 [key: string]: string;
             };
+        };
+        ModelSlot: {
+            /** @description It may be empty. */
+            empty?: boolean;
+            models: string[];
+            slot: string;
+            title: string;
         };
         ModelStroke: {
             dashed?: boolean;

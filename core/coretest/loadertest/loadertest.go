@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -216,7 +217,8 @@ func Run(t *testing.T, s Subject) {
 // that it does.
 func awaits(t *testing.T, s Subject) {
 	w := Subject{Kind: s.Kind, Options: s.Options}
-	w.Options.Enter, w.Options.Await = nil, 20*time.Second
+	w.Options.Own, w.Options.Await = maps.Clone(s.Options.Own), 20*time.Second
+	delete(w.Options.Own, "enter")
 	u := unit{s.Waiting(t), &w}
 	session, _, err := u.open(t)
 	if err != nil {

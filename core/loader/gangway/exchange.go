@@ -149,7 +149,7 @@ func (s *session) room(under []*request) bool {
 	if len(under) == 0 {
 		return true
 	}
-	if s.o.OneWire { // the unit's answer must not meet the next question
+	if s.own.OneWire { // the unit's answer must not meet the next question
 		return false
 	}
 	size, answers := 0, 0
@@ -170,7 +170,7 @@ func (s *session) wait(under []*request) time.Duration {
 		bytes += r.size + r.answer
 		takes += r.takes
 	}
-	line := float64(bytes*s.o.Mode.CharacterBits()) / float64(s.o.Mode.Baud) * float64(time.Second)
+	line := float64(bytes*s.mode.CharacterBits()) / float64(s.mode.Baud) * float64(time.Second)
 	return s.o.Scaled(patience+time.Duration(1.25*line)) + 2*takes
 }
 

@@ -117,6 +117,10 @@ func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Ses
 		return nil, err
 	}
 	s := &session{stream: stream, o: o}
+	if err := o.Own.Read(&s.own); err != nil {
+		return nil, err
+	}
+	s.mode = s.own.Mode()
 	if err := s.enter(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -130,8 +134,30 @@ func (Kind) Limits() loader.Limits {
 		Identity: loader.ThisUnit, Verify: "the unit's own SHA-256 of every sector"}
 }
 
+// own are the options that this loader alone reads.
+type own struct {
+	link.Serial `yaml:",inline"`
+	Fast        int `yaml:"fast"` // baud to change to once the loader answers; 0 stays
+}
+
+// Schema has the serial line, and the speed to go on with.
+func (Kind) Schema() []byte {
+	return loader.LineSchema(`{ "fast": { "type": "integer", "minimum": 300, "maximum": 12000000, "description": "Speed to go on with once the loader has answered." } }`)
+}
+
+// Pace is the line's at the speed that it goes on with.
+func (Kind) Pace(o loader.Own) float64 {
+	var x own
+	if o.Read(&x) != nil {
+		return 0
+	}
+	return x.Serial.Pace(max(x.Baud, x.Fast))
+}
+
 type session struct {
 	stream  link.Stream
+	own     own
+	mode    link.Mode // of the line now
 	o       loader.Options
 	rec     record
 	number  uint16
@@ -150,8 +176,8 @@ func (s *session) enter(ctx context.Context) error {
 	if _, err := s.Identify(ctx); err != nil {
 		return err
 	}
-	if s.o.Fast > 0 && s.o.Fast != s.o.Mode.Baud && s.offers(opSpeed) {
-		return s.Hurry(ctx, s.o.Fast)
+	if !s.o.Steady && s.own.Fast > 0 && s.own.Fast != s.own.Baud && s.offers(opSpeed) {
+		return s.Hurry(ctx, s.own.Fast)
 	}
 	return nil
 }
@@ -193,8 +219,8 @@ func (s *session) Hurry(ctx context.Context, baud int) error {
 	if err != nil {
 		return err
 	}
-	s.o.Mode.Baud = baud
-	if err := s.stream.SetMode(s.o.Mode); err != nil {
+	s.mode.Baud = baud
+	if err := s.stream.SetMode(s.mode); err != nil {
 		return err
 	}
 	_, err = s.Identify(ctx)

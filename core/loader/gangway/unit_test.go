@@ -233,7 +233,7 @@ func TestAFastLoaderIsOpenedFast(t *testing.T) {
 	}
 	defer l.Close()
 	sheet := coretest.SmallSheet()
-	sheet.Main().Loader.Fast = 921600
+	sheet.Main().Loader = sheet.Main().Loader.With("fast", 921600)
 	s, err := coretest.Session(context.Background(), l, sheet.Main(), 0.2)
 	if err != nil {
 		t.Fatal(err)

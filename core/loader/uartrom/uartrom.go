@@ -66,12 +66,22 @@ func (Kind) Limits() loader.Limits {
 		Identity: loader.ThisKind, Verify: "every byte read back and compared"}
 }
 
+// Schema has the serial line alone.
+func (Kind) Schema() []byte { return loader.LineSchema("") }
+
+// Pace is the line's.
+func (Kind) Pace(o loader.Own) float64 { return loader.LinePace(o) }
+
 // Open plays the enter script, finds the speed and asks what the unit can do.
 func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Session, error) {
 	if o.Map == nil {
 		return nil, core.Fail(core.BadFile, "the loader uartrom counts pages and needs the memory map of the model")
 	}
-	s := &session{link: l, o: o, sectors: o.Map.Sectors()}
+	var on link.Serial
+	if err := o.Own.Read(&on); err != nil {
+		return nil, err
+	}
+	s := &session{link: l, o: o, mode: on.Mode(), sectors: o.Map.Sectors()}
 	return s, s.enter(ctx, o.Await)
 }
 
@@ -79,6 +89,7 @@ type session struct {
 	link     link.Link
 	stream   link.Stream
 	o        loader.Options
+	mode     link.Mode
 	sectors  []memory.Sector
 	version  byte
 	commands []byte
@@ -182,7 +193,7 @@ func (s *session) listed(ctx context.Context, c byte) ([]byte, error) {
 
 // take waits for n bytes.
 func (s *session) take(ctx context.Context, n int, wait time.Duration) ([]byte, error) {
-	line := time.Duration(n*s.o.Mode.CharacterBits()) * time.Second / time.Duration(s.o.Mode.Baud)
+	line := time.Duration(n*s.mode.CharacterBits()) * time.Second / time.Duration(s.mode.Baud)
 	s.stream.SetReadDeadline(s.o.Clock.Now().Add(wait + 2*line))
 	defer s.stream.SetReadDeadline(time.Time{})
 	b := make([]byte, n)

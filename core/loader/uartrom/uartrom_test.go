@@ -91,7 +91,7 @@ const (
 func open(t *testing.T, commands string, locked bool, then ...turn) (*session, *played) {
 	t.Helper()
 	p := &played{t: t, turns: append(opening(commands, locked), then...)}
-	s, err := Kind{}.Open(context.Background(), p, loader.Options{Mode: link.Mode{Baud: 115200, Bits: 8, Parity: "even", Stop: "1"}, Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}})
+	s, err := Kind{}.Open(context.Background(), p, loader.Options{Own: loader.Own{"baud": 115200, "parity": "even"}, Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -210,7 +210,7 @@ func TestOddAnswers(t *testing.T) {
 		"it refuses to tell":      {[]turn{{"\x7F", n}, {"\x00\xFF", n}}, core.RefusedByUnit, "refuses command 0x00"},
 	} {
 		p := &played{t: t, turns: x.turns}
-		_, err := Kind{}.Open(context.Background(), p, loader.Options{Mode: link.Default(115200), Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}})
+		_, err := Kind{}.Open(context.Background(), p, loader.Options{Own: loader.Own{"baud": 115200}, Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}})
 		if core.KindOf(err) != x.kind || !strings.Contains(err.Error(), x.says) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -234,7 +234,7 @@ func FuzzAnswers(f *testing.F) {
 	f.Add([]byte(y + y + "\x01\x31\x00" + y + y + "\x01\x0A\x17" + y + n))
 	f.Add([]byte{})
 	f.Fuzz(func(t *testing.T, says []byte) {
-		s, err := Kind{}.Open(context.Background(), &speaking{says: says}, loader.Options{Mode: link.Default(115200), Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}})
+		s, err := Kind{}.Open(context.Background(), &speaking{says: says}, loader.Options{Own: loader.Own{"baud": 115200}, Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}})
 		if err != nil {
 			if core.KindOf(err) == "" {
 				t.Errorf("no kind: %v", err)

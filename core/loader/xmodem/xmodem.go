@@ -33,6 +33,19 @@ func (Kind) Limits() loader.Limits {
 		Instead: "the image of the version that it runs, kept in the catalogue"}
 }
 
+// own are the options that this loader alone reads.
+type own struct {
+	File string `yaml:"file"` // name under which the file is sent
+}
+
+// Schema has the serial line, and the name of the file.
+func (Kind) Schema() []byte {
+	return loader.LineSchema(`{ "file": { "type": "string", "minLength": 1, "maxLength": 60, "description": "Name under which a whole file is sent." } }`)
+}
+
+// Pace is the line's.
+func (Kind) Pace(o loader.Own) float64 { return loader.LinePace(o) }
+
 // Open waits until the unit asks for a file.
 func (k Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Session, error) {
 	stream, err := o.Begin(ctx, l, k.Name())
@@ -40,6 +53,9 @@ func (k Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.S
 		return nil, err
 	}
 	s := &session{kind: k, line: Line{stream, o.Pace}}
+	if err := o.Own.Read(&s.own); err != nil {
+		return nil, err
+	}
 	wait := max(o.Await, 2*askEvery)
 	short, err := s.line.invited(ctx, wait, o.Ready)
 	s.short = short
@@ -48,6 +64,7 @@ func (k Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.S
 
 type session struct {
 	kind  Kind
+	own   own
 	line  Line
 	short bool
 }
@@ -74,6 +91,9 @@ func (s *session) Change(context.Context, func() (loader.Op, bool, error), func(
 
 // SendFile sends the file from its start.
 func (s *session) SendFile(ctx context.Context, name string, data []byte, sent func(int)) error {
+	if s.own.File != "" {
+		name = s.own.File
+	}
 	if s.kind.Batch {
 		return s.line.SendBatch(ctx, []File{{name, data}}, sent)
 	}
