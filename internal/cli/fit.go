@@ -56,6 +56,14 @@ func (a *app) answer(x fit.Answer) (mark, word string) {
 	return a.paint(teal, "✓"), a.paint(teal, "fits")
 }
 
+// runs is what a unit runs, for a list.
+func runs(u client.Unit) string {
+	if u.State == "half-done" {
+		return "partly written"
+	}
+	return dash(u.Running)
+}
+
 func (a *app) fit(f client.Fit) {
 	running := f.Running
 	if running == "" {
@@ -78,6 +86,11 @@ func (a *app) fit(f client.Fit) {
 	fmt.Fprintln(a.out)
 	if f.Inside != nil {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "inside "), wrap(f.Inside.Text, 8))
+	}
+	if f.Inside != nil && len(f.Inside.Parts) > 1 {
+		for _, p := range f.Inside.Parts {
+			fmt.Fprintf(a.out, "        %s: %s\n", p.Title, wrap(p.Text, 8))
+		}
 	}
 	for _, s := range f.Sisters {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "beware "), wrap(s, 8))

@@ -228,7 +228,7 @@ func (a *app) unitsVerb() *cobra.Command {
 			return a.show(u, func() {
 				var rows [][]string
 				for _, x := range u.Units {
-					rows = append(rows, []string{a.paint(bold, x.Serial), x.ModelName, dash(x.Revision), dash(x.Running), a.unitState(x), x.Site, ago(x.Seen)})
+					rows = append(rows, []string{a.paint(bold, x.Serial), x.ModelName, dash(x.Revision), runs(x), a.unitState(x), x.Site, ago(x.Seen)})
 				}
 				a.table([]string{"unit", "model", "rev", "runs", "state", "site", "seen"}, rows)
 				fmt.Fprintf(a.out, "%d of %d units, page %d\n", len(u.Units), u.Total, u.Page)

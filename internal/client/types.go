@@ -167,9 +167,23 @@ type Inside struct {
 	Main    *InsideOf  `json:"main,omitempty"`
 	Others  []InsideOf `json:"others" nullable:"false"`
 	Unknown []string   `json:"unknown" nullable:"false" doc:"Regions with content that no image explains."`
+	Partly  bool       `json:"partly" doc:"Of some of it nobody knows what it holds: a run is open, or did not end well."`
+	Parts   []InPart   `json:"parts" nullable:"false" doc:"Every section of which something is known, in the order of the sheet."`
 	Says    string     `json:"says" doc:"What the unit said that it ran."`
 	Lies    bool       `json:"lies" doc:"Another version than it says."`
 	Text    string     `json:"text"`
+}
+
+// InPart is what is known of a section.
+type InPart struct {
+	Section string    `json:"section"`
+	Title   string    `json:"title"`
+	Known   int       `json:"known" doc:"Sectors, or files, whose content is known by digest."`
+	Of      int       `json:"of" doc:"Sectors, or files, in all."`
+	Partly  bool      `json:"partly"`
+	Release string    `json:"release,omitempty" doc:"Version whose part for this section it holds, byte for byte."`
+	At      time.Time `json:"at"`
+	Text    string    `json:"text"`
 }
 
 // InsideOf is an image found in a memory.

@@ -8,117 +8,135 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/contents"
 	"zealousferry/core/image"
 	"zealousferry/core/model"
 	"zealousferry/core/recognise"
 	"zealousferry/core/registry"
-	"zealousferry/core/run"
-	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
 
-// inside finds out by content what a unit holds: its newest backup, and what runs
-// have verifiably written since. Of a unit that is half done it says nothing.
-func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) (*client.Inside, error) {
-	backups, err := v.store.Backups(ctx, u.ID)
-	if err != nil || len(backups) == 0 || u.Ruined.Valid {
-		return nil, err
-	}
-	b := backups[0]
-	memory, at, err := v.memoryNow(ctx, u, b)
-	if err != nil || memory == nil {
-		return nil, err
-	}
-	images, held, err := v.store.Alike(ctx, u.Model, memory)
-	if err == nil && len(images) == 0 { // perhaps it is another model's
-		images, held, err = v.store.Alike(ctx, "", memory)
-	}
+// now answers what is in a unit, by section: the one answer to that question.
+func (v *Service) now(ctx context.Context, u store.Unit, sheet *model.Sheet) (map[string]*contents.Part, error) {
+	rows, err := v.store.RunsOnIt(ctx, u.ID)
 	if err != nil {
 		return nil, err
 	}
-	out := explain(images, held, memory, sheet)
-	out.Backup, out.Taken, out.Says = b.ID, at, u.Running
-	if out.Known && out.Says != "" && out.Main.Version != out.Says {
-		out.Lies = !slices.ContainsFunc(out.versions, func(version string) bool { return version == out.Says })
+	var all []contents.Happened
+	firmware := map[string]string{}
+	for _, r := range rows {
+		state, err := v.folded(ctx, r.ID)
+		if err != nil {
+			return nil, nil // a run that cannot be read may have changed anything
+		}
+		if state.Opened == nil {
+			continue // it was ordered, and no bench has begun it
+		}
+		was, err := v.store.SheetBy(ctx, state.Opened.Sheet)
+		if err != nil {
+			return nil, err
+		}
+		firmware[r.ID] = r.Firmware.String
+		all = append(all, contents.Happened{State: state, Sheet: was})
+	}
+	return contents.Of(sheet, all, contents.Source{
+		Get: func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) },
+		Images: func(run, section string) ([]*image.Image, error) {
+			release, err := v.store.Release(ctx, firmware[run])
+			if err != nil {
+				return nil, err
+			}
+			return v.store.Images(ctx, &release.Release, section)
+		},
+	})
+}
+
+// inside finds out by content what a unit holds, as far as it is known.
+func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) (*client.Inside, error) {
+	parts, err := v.now(ctx, u, sheet)
+	if err != nil || len(parts) == 0 {
+		return nil, err
+	}
+	out := explained{Inside: &client.Inside{Others: []client.InsideOf{}, Unknown: []string{}}}
+	if main := parts[sheet.Main().Name]; main != nil {
+		if out, err = v.recognise(ctx, u, sheet, main); err != nil {
+			return nil, err
+		}
+	}
+	out.Parts = []client.InPart{}
+	for i := range sheet.Sections {
+		if p := parts[sheet.Sections[i].Name]; p != nil {
+			one, err := v.inPart(ctx, sheet, p)
+			if err != nil {
+				return nil, err
+			}
+			out.Partly = out.Partly || one.Partly
+			out.Parts = append(out.Parts, one)
+		}
 	}
 	out.Text = insideWords(out.Inside)
 	return out.Inside, nil
 }
 
-// memoryNow gives the chunks of a backup with what runs have written since laid
-// over it; nil where a run left something that is not known.
-func (v *Service) memoryNow(ctx context.Context, u store.Unit, b store.Backup) ([]recognise.Chunk, time.Time, error) {
-	at := b.Taken
-	manifest := core.Digest(b.Manifest)
-	var laid []*image.Image
-	runs, err := v.store.RunsSince(ctx, u.ID, b.Taken)
+// recognise finds the images that a memory holds.
+func (v *Service) recognise(ctx context.Context, u store.Unit, sheet *model.Sheet, main *contents.Part) (explained, error) {
+	stretches, err := main.Chunks()
 	if err != nil {
-		return nil, at, err
+		return explained{}, err
 	}
-	for _, r := range runs {
-		right := r.Outcome == string(run.Done) || r.Outcome == string(run.NotProven)
-		switch {
-		case !r.Touched && r.Summary != "":
-		case r.Kind == run.Flash && right:
-			release, err := v.store.Release(ctx, r.Firmware.String)
-			if err != nil {
-				return nil, at, err
-			}
-			images, err := v.store.Images(ctx, &release.Release)
-			if err != nil {
-				return nil, at, err
-			}
-			laid, at = append(laid, images...), r.ClosedAt.Time
-		case r.Kind == run.Restore && right:
-			source, err := v.store.Backup(ctx, r.Source.String)
-			if err != nil {
-				return nil, at, err
-			}
-			manifest, laid, at = core.Digest(source.Manifest), nil, r.ClosedAt.Time
-		default:
-			s, err := v.folded(ctx, r.ID)
-			if err != nil || s.Touched() {
-				return nil, at, nil
-			}
-		}
+	memory := recognise.Memory(stretches)
+	images, held, err := v.store.Alike(ctx, u.Model, memory)
+	if err == nil && len(images) == 0 { // perhaps it is another model's
+		images, held, err = v.store.Alike(ctx, "", memory)
 	}
-	raw, err := v.store.Piece(ctx, manifest)
 	if err != nil {
-		return nil, at, err
+		return explained{}, err
 	}
-	m, err := shelf.DecodeManifest(raw)
+	out := explain(images, held, memory, sheet)
+	out.Backup, out.Taken, out.Says, out.Partly = main.Backup, main.At, u.Running, main.Partly()
+	if out.Known && !out.Partly && out.Says != "" && out.Main.Version != out.Says {
+		out.Lies = !slices.ContainsFunc(out.versions, func(version string) bool { return version == out.Says })
+	}
+	return out, nil
+}
+
+// inPart says how much of a section is known, and of which release it is byte for byte.
+func (v *Service) inPart(ctx context.Context, sheet *model.Sheet, p *contents.Part) (client.InPart, error) {
+	one := client.InPart{Section: p.Section.Name, Title: p.Section.Says(), Partly: p.Partly(), At: p.At}
+	what := "sectors"
+	if p.Section.Files != nil {
+		what, one.Of, one.Known = "files", len(p.Files), len(p.Tree().Files)
+	} else {
+		one.Of = len(p.Section.Memory.Sectors())
+		one.Known = one.Of - len(p.Unknown())
+	}
+	switch {
+	case one.Partly:
+		one.Text = fmt.Sprintf("Partly written: what %d of %d %s hold is known.", one.Known, one.Of, what)
+		return one, nil
+	case p.Section.Files == nil:
+		one.Text = fmt.Sprintf("All %d sectors are known.", one.Of)
+	default:
+		one.Text = fmt.Sprintf("%d files, %d KiB.", one.Of, p.Tree().Bytes()>>10)
+	}
+	releases, err := v.store.Releases(ctx, sheet.Model)
 	if err != nil {
-		return nil, at, err
+		return one, err
 	}
-	get := func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }
-	stretches, err := m.Chunks(get)
-	if err != nil {
-		return nil, at, err
+	for _, r := range releases {
+		whole := false
+		for _, part := range sheet.In(&r.Release, p.Section) {
+			whole = p.Section.Files != nil && part.Content == core.DigestOf(p.Tree().Encode())
+		}
+		if whole {
+			one.Release, one.Text = r.Version, fmt.Sprintf("The %d files of release %s.", one.Of, r.Version)
+			break
+		}
 	}
-	for i, s := range stretches {
-		data := make([]byte, s.Length)
-		touched := 0
-		for _, im := range laid {
-			if n := im.Overlay(s.Address, data); n > touched {
-				touched = n
-			}
-		}
-		if touched == 0 {
-			continue
-		}
-		if err := m.Read(get, s.Address, data); err != nil {
-			return nil, at, err
-		}
-		for _, im := range laid {
-			im.Overlay(s.Address, data)
-		}
-		stretches[i].Chunks = []core.Digest{core.DigestOf(data)}
-	}
-	return recognise.Memory(stretches), at, nil
+	return one, nil
 }
 
 // explained is what was found, with every version that the main image has.
@@ -180,7 +198,19 @@ func regionsOf(sheet *model.Sheet, addresses []uint64) []string {
 // insideWords say it in a sentence or two.
 func insideWords(in *client.Inside) string {
 	var s []string
+	if in.Partly {
+		s = append(s, "Partly written.")
+	}
 	switch {
+	case in.Partly && (in.Main == nil || !in.Known):
+		for _, p := range in.Parts {
+			if p.Partly {
+				s = append(s, p.Title+": "+strings.TrimPrefix(p.Text, "Partly written: "))
+			}
+		}
+		if in.Main != nil {
+			s = append(s, fmt.Sprintf("Nearest is release %s, %d of %d pieces.", in.Main.Version, in.Main.Same, in.Main.Of))
+		}
 	case in.Main == nil:
 		s = append(s, "Unknown firmware: nothing in it is like anything in the catalogue.")
 	case !in.Known:

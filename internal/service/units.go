@@ -13,7 +13,6 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/run"
-	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -331,6 +330,9 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	if j.sheet, j.releases, err = v.offered(ctx, u.Model); err != nil {
 		return nil, err
 	}
+	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
+		facts = slices.DeleteFunc(facts, func(f core.Fact) bool { return f.Name == core.FactRunning })
+	}
 	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet), v.clock.Now())
 	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
 		return nil, err
@@ -347,11 +349,6 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 		}
 	}
 	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
-	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
-		for i := range j.verdicts {
-			j.verdicts[i].Current = false
-		}
-	}
 	return j, nil
 }
 
@@ -463,14 +460,10 @@ type memoryIn struct {
 	Against string `query:"release" doc:"Version or id; the recommended one where it is empty."`
 }
 
-// getMemory lays a release over the unit's newest backup. Secret ranges give
+// getMemory lays a release over what is in the unit now. Secret ranges give
 // nothing away: only whether a sector would change.
 func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
-	if err != nil {
-		return client.Strip{}, err
-	}
-	backups, err := v.store.Backups(ctx, u.ID)
 	if err != nil {
 		return client.Strip{}, err
 	}
@@ -478,96 +471,31 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 	if err != nil {
 		return client.Strip{}, err
 	}
-	if len(backups) == 0 {
+	parts, err := v.now(ctx, u, sheet)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	main := parts[sheet.Main().Name]
+	if main == nil {
 		return client.Strip{Sectors: []client.Sector{}}, nil
 	}
 	release, err := v.releaseFor(ctx, u, in.Against)
 	if err != nil {
 		return client.Strip{}, err
 	}
-	now, base, err := v.contents(ctx, sheet, backups[0])
+	images, err := v.store.Images(ctx, &release.Release, "")
 	if err != nil {
 		return client.Strip{}, err
 	}
-	read, err := v.since(ctx, u, backups[0], now)
-	if err != nil {
-		return client.Strip{}, err
-	}
-	images, err := v.store.Images(ctx, &release.Release)
-	if err != nil {
-		return client.Strip{}, err
-	}
-	p, err := plan.Build(plan.Input{Map: &sheet.Main().Memory, Images: images, Now: now, Base: base})
-	if err != nil {
-		return client.Strip{}, err
-	}
-	return client.Strip{Sectors: sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: read}, nil
-}
-
-// since lays over a backup what runs have written after it was taken: now is
-// changed to what they verified. Of a run that did not end well only the sectors
-// that it finished are known.
-func (v *Service) since(ctx context.Context, u store.Unit, b store.Backup, now map[uint64]core.Digest) (time.Time, error) {
-	read := b.Taken
-	runs, err := v.store.RunsSince(ctx, u.ID, b.Taken)
-	if err == nil && u.Run.Valid { // what an open run has written is in it, too
-		var open store.Run
-		open, err = v.store.Run(ctx, u.Run.String)
-		runs = append(runs, open)
-	}
-	for _, r := range runs {
-		events, err := v.store.Events(ctx, r.ID, 0)
-		if err != nil {
-			return read, err
-		}
-		s, err := run.Fold(events)
-		if err != nil || s.Opened == nil || s.Main().Planned == nil || !s.Main().Touched {
-			continue
-		}
-		read = time.UnixMicro(s.LastAt)
-		for i, x := range s.Main().Planned.Sectors {
-			if x.State != plan.Change {
-				continue
-			}
-			delete(now, x.Address)
-			if s.Main().Right[i] {
-				now[x.Address] = x.Want
-			}
-		}
-	}
-	return read, err
-}
-
-// contents gives the digests of the sectors in a backup, and a reader of it.
-func (v *Service) contents(ctx context.Context, sheet *model.Sheet, b store.Backup) (map[uint64]core.Digest, func(uint64, []byte) error, error) {
-	raw, err := v.store.Piece(ctx, core.Digest(b.Manifest))
-	if err != nil {
-		return nil, nil, err
-	}
-	manifest, err := shelf.DecodeManifest(raw)
-	if err != nil {
-		return nil, nil, err
-	}
-	pages := map[core.Digest][]byte{}
 	base := func(address uint64, p []byte) error {
-		return manifest.Read(func(d core.Digest) ([]byte, error) {
-			if b, ok := pages[d]; ok {
-				return b, nil
-			}
-			b, err := v.store.Piece(ctx, d)
-			pages[d] = b
-			return b, err
-		}, address, p)
+		_, err := main.Content(address, p)
+		return err
 	}
-	now := map[uint64]core.Digest{}
-	for _, s := range sheet.Main().Memory.Sectors() {
-		data := make([]byte, s.Length)
-		if err := base(s.Address, data); err != nil {
-			return nil, nil, err
-		}
-		now[s.Address] = core.DigestOf(data)
+	p, err := plan.Build(plan.Input{Map: &sheet.Main().Memory, Images: images, Now: main.Sectors, Base: base})
+	if err != nil {
+		return client.Strip{}, err
 	}
-	return now, base, nil
+	return client.Strip{Sectors: sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: main.At}, nil
 }
 
 func sectors(all []plan.Sector) []client.Sector {

@@ -210,7 +210,7 @@ func searched(r *model.Release) string {
 
 // marks are the chunks of a release's images.
 func (s *Store) marks(ctx context.Context, r *model.Release, erased byte) (map[core.Digest][]recognise.Chunk, error) {
-	images, err := s.Images(ctx, r)
+	images, err := s.Images(ctx, r, "")
 	if err != nil {
 		return nil, err
 	}
@@ -221,15 +221,22 @@ func (s *Store) marks(ctx context.Context, r *model.Release, erased byte) (map[c
 	return all, nil
 }
 
-// Images are the images of a release that go into the main section, read as its parts
-// say, in their order.
-func (s *Store) Images(ctx context.Context, r *model.Release) ([]*image.Image, error) {
+// Images are the images of a release that go into a section, by its name, read as its
+// parts say, in their order; the main section's where the name is empty.
+func (s *Store) Images(ctx context.Context, r *model.Release, section string) ([]*image.Image, error) {
 	sheet, err := s.Sheet(ctx, r.Model)
 	if err != nil {
 		return nil, err
 	}
+	x := sheet.Main()
+	if section != "" {
+		var ok bool
+		if x, ok = sheet.Section(section); !ok {
+			return nil, core.Fail(core.NotFound, "model %s has no section %q", r.Model, section)
+		}
+	}
 	var all []*image.Image
-	for _, p := range sheet.In(r, sheet.Main()) {
+	for _, p := range sheet.In(r, x) {
 		raw, err := s.Image(ctx, p.Image)
 		if err != nil {
 			return nil, err

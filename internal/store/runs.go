@@ -205,10 +205,17 @@ func (s *Store) Runs(ctx context.Context, unit, state string, limit int) (all []
 	return all, err
 }
 
-// RunsSince reads a unit's runs that were closed at or after a moment, in that order.
-func (s *Store) RunsSince(ctx context.Context, unit string, at time.Time) (all []Run, err error) {
+// RunsOnIt reads a unit's runs from the newest reading of each of its sections on, in the
+// order of happening; the open one is the last. Of a unit that was never read they are
+// all its runs.
+func (s *Store) RunsOnIt(ctx context.Context, unit string) (all []Run, err error) {
+	var since sql.NullTime
+	if err := s.db.GetContext(ctx, &since, `SELECT MIN(x.newest) FROM (SELECT MAX(b.taken_at) AS newest
+		FROM backup b LEFT JOIN backup_section s ON s.backup = b.id WHERE b.unit = ? GROUP BY COALESCE(s.section, '')) x`, unit); err != nil {
+		return nil, err
+	}
 	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r JOIN bench b ON b.id = r.bench
-		WHERE r.unit = ? AND r.state = 'closed' AND r.closed_at >= ? ORDER BY r.closed_at, r.id`, unit, at.UTC())
+		WHERE r.unit = ? AND (r.closed_at IS NULL OR r.closed_at >= ?) ORDER BY r.closed_at IS NULL, r.closed_at, r.id`, unit, since.Time.UTC())
 	return all, err
 }
 

@@ -2065,6 +2065,26 @@ export interface components {
             releases: components["schemas"]["Release"][];
             series: string;
         };
+        InPart: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description Sectors, or files, whose content is known by digest.
+             */
+            known: number;
+            /**
+             * Format: int64
+             * @description Sectors, or files, in all.
+             */
+            of: number;
+            partly: boolean;
+            /** @description Version whose part for this section it holds, byte for byte. */
+            release?: string;
+            section: string;
+            text: string;
+            title: string;
+        };
         Inside: {
             /** @description Id. */
             backup: string;
@@ -2074,6 +2094,10 @@ export interface components {
             lies: boolean;
             main?: components["schemas"]["InsideOf"];
             others: components["schemas"]["InsideOf"][];
+            /** @description Of some of it nobody knows what it holds: a run is open, or did not end well. */
+            partly: boolean;
+            /** @description Every section of which something is known, in the order of the sheet. */
+            parts: components["schemas"]["InPart"][];
             /** @description What the unit said that it ran. */
             says: string;
             /** Format: date-time */

@@ -90,7 +90,10 @@ const blocked = computed(() => {
         <SectorStrip :sectors="strip.sectors" :states="strip.states" would />
       </template>
       <p v-else class="muted">Its memory was never read. A backup or a run draws it here.</p>
-      <p v-if="page.fit?.inside" class="inside" :class="{ brick: page.fit.inside.lies || !page.fit.inside.known }"><strong>In there:</strong> {{ page.fit.inside.text }} <span class="small muted">By content, read {{ when(page.fit.inside.taken) }}.</span></p>
+      <p v-if="page.fit?.inside" class="inside" :class="{ brick: page.fit.inside.lies || page.fit.inside.partly || !page.fit.inside.known }"><strong>In there:</strong> {{ page.fit.inside.text }} <span class="small muted">By content, read {{ when(page.fit.inside.taken) }}.</span></p>
+      <ul v-if="page.fit?.inside && page.fit.inside.parts.length > 1" class="rows inside" data-inside-parts>
+        <li v-for="p in page.fit.inside.parts" :key="p.section"><strong>{{ p.title }}</strong> <span :class="{ brick: p.partly }">{{ p.text }}</span> <span class="small muted">{{ when(p.at) }}</span></li>
+      </ul>
       <hr class="rule gap" />
       <div class="columns">
         <section>

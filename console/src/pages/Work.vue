@@ -217,7 +217,7 @@ onMounted(begin)
             </ul>
             <p v-if="verdict.path?.length" class="lead">First <strong class="mono">{{ verdict.path.join(', then ') }}</strong>, then {{ verdict.version }}.</p>
           </template>
-          <template v-if="fit?.inside"><h2 class="gap">What its memory holds</h2><p :class="{ brick: fit.inside.lies || !fit.inside.known }">{{ fit.inside.text }} <span class="small muted">By content, read {{ when(fit.inside.taken) }}.</span></p></template>
+          <template v-if="fit?.inside"><h2 class="gap">What its memory holds</h2><p :class="{ brick: fit.inside.lies || fit.inside.partly || !fit.inside.known }">{{ fit.inside.text }} <span class="small muted">By content, read {{ when(fit.inside.taken) }}.</span></p></template>
           <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>
           <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">As its memory was read {{ when(strip.read) }}; the run reads it again.</p></div>
         </template>

@@ -105,20 +105,39 @@ func (s *session) enter(ctx context.Context, await time.Duration) (err error) {
 	o := s.o
 	o.Await = await
 	// "Bootloader code sequence": 0x7F; a loader that was found already says no.
+	knocks := 0
 	err = o.Wait(ctx, 100*time.Millisecond, 5, func(pause time.Duration) (bool, error) {
-		if _, err := s.stream.Write([]byte{syncByte}); err != nil {
-			return false, err
+		b, err := s.knock(ctx, pause)
+		knocks++
+		if b == yes && knocks > 1 { // that may have been a late answer to the knock before: this one is then half of a command
+			for range 2 {
+				if b, err = s.knock(ctx, pause); b == no || err != nil {
+					break
+				}
+			}
+			return err == nil, err
 		}
-		b, err := s.take(ctx, 1, pause)
-		if core.KindOf(err) == core.NotAnswering && errors.Is(err, os.ErrDeadlineExceeded) {
-			return false, nil
-		}
-		return err == nil && (b[0] == yes || b[0] == no), err
+		return b == yes || b == no, err
 	})
 	if err != nil {
 		return err
 	}
 	return s.ask(ctx)
+}
+
+// knock sends the first byte once and gives the answer; 0 where none came.
+func (s *session) knock(ctx context.Context, pause time.Duration) (byte, error) {
+	if _, err := s.stream.Write([]byte{syncByte}); err != nil {
+		return 0, err
+	}
+	b, err := s.take(ctx, 1, pause)
+	if core.KindOf(err) == core.NotAnswering && errors.Is(err, os.ErrDeadlineExceeded) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return b[0], nil
 }
 
 // ask reads version, commands, chip and protection: Get and Get ID.

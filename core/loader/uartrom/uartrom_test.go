@@ -103,6 +103,23 @@ func open(t *testing.T, commands string, locked bool, then ...turn) (*session, *
 	return s.(*session), p
 }
 
+// The answer to the first byte comes late, when the byte was sent once more: the unit
+// then holds half of a command, which it must be rid of before it is asked.
+func TestALateAnswerToTheFirstByte(t *testing.T) {
+	for name, more := range map[string][]turn{
+		"it had both":              {{"\x7F", n}},
+		"the second was not taken": {{"\x7F", ""}, {"\x7F", n}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			turns := append([]turn{{"\x7F", ""}, {"\x7F", y}}, more...)
+			p := &played{t: t, turns: append(turns, opening(modern, false)[1:]...)}
+			if _, err := (Kind{}).Open(context.Background(), p, loader.Options{Own: loader.Own{"baud": 115200, "parity": "even"}, Map: pages, Pace: link.Pace{Clock: core.System{}, Scale: 1e-9}}); err != nil || len(p.turns) > 0 {
+				t.Errorf("%v, %d turns were not played", err, len(p.turns))
+			}
+		})
+	}
+}
+
 func TestTheBytesOfEachCommand(t *testing.T) {
 	ctx := context.Background()
 	page := strings.Repeat("\xA5", 256)
