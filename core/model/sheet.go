@@ -12,12 +12,12 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/link"
 	"zealousferry/core/version"
-
-	"go.yaml.in/yaml/v3"
 )
 
 // Schema is the JSON Schema (2020-12) of a model sheet.

@@ -4,6 +4,7 @@ package registry
 
 import (
 	"strings"
+
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/image/dfu"

@@ -8,40 +8,21 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
-	"regexp"
 	"sync"
 	"time"
 
-	"go.yaml.in/yaml/v3"
-	"golang.org/x/sys/unix"
-
 	"zealousferry/core"
 	"zealousferry/core/link"
-	"zealousferry/core/link/monitor"
-	"zealousferry/core/link/ports"
-	"zealousferry/core/loader"
-	"zealousferry/core/model"
-	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
-	"zealousferry/core/visit"
 	"zealousferry/internal/client"
 )
 
 // Version is told to the service when the bench joins.
 const Version = "0.1.0"
-
-// Port is a link in the bench's links.yaml.
-type Port struct {
-	Name     string        `yaml:"name"`
-	Kind     string        `yaml:"kind"`
-	Settings link.Settings `yaml:"settings"`
-	Adapter  string        `yaml:"adapter,omitempty"` // serial of the adapter; a serial link may be found by it
-}
 
 // identity is what enrolment left in the bench's folder.
 type identity struct {
@@ -85,13 +66,6 @@ type Bench struct {
 	record core.Digest // of this bench's newest record
 }
 
-// port is a link and whoever works on it.
-type port struct {
-	Port
-	held chan struct{} // capacity 1
-	ear  *monitor.Ear  // that listens; guarded by the bench's lock
-}
-
 // Enrol makes a key, trades the code for a token, and writes the bench's folder.
 func Enrol(ctx context.Context, dir, service, code, name string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -115,33 +89,6 @@ func Enrol(ctx context.Context, dir, service, code, name string) error {
 		return err
 	}
 	return os.WriteFile(filepath.Join(dir, "bench.json"), raw, 0o600)
-}
-
-var linkName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
-
-// ReadPorts reads links.yaml.
-func ReadPorts(path string) ([]Port, error) {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil, core.Fail(core.NotFound, "the bench has no list of links: %w", err).Do("Write " + path + ", as docs/cli.md shows.")
-	}
-	var file struct {
-		Links []Port `yaml:"links"`
-	}
-	if err := yaml.Unmarshal(raw, &file); err != nil {
-		return nil, core.Fail(core.BadFile, "%s: %w", path, err)
-	}
-	seen := map[string]bool{}
-	for i, p := range file.Links {
-		if !linkName.MatchString(p.Name) || seen[p.Name] {
-			return nil, core.Fail(core.BadFile, "%s: link %d: name %q: expected lower-case letters, digits and hyphens, each name once", path, i+1, p.Name)
-		}
-		seen[p.Name] = true
-		if _, err := registry.Link(p.Kind); err != nil {
-			return nil, core.Fail(core.BadFile, "%s: link %s: %w", path, p.Name, err)
-		}
-	}
-	return file.Links, nil
 }
 
 // Open takes the bench's folder, which no other process may have, and reads what
@@ -176,35 +123,6 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
 	return b, b.readJournals()
-}
-
-// readOrders opens the list of orders carried out and locks it: it is also what
-// keeps a second process out of the folder.
-func (b *Bench) readOrders() error {
-	f, err := os.OpenFile(filepath.Join(b.dir, "orders"), os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
-	if err != nil {
-		return err
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		return core.Fail(core.Busy, "another bench process has %s", b.dir).Do("Stop that one first.")
-	}
-	b.log = f
-	var id string
-	for {
-		if _, err := fmt.Fscanln(f, &id); err != nil {
-			return nil
-		}
-		b.done[id] = true
-	}
-}
-
-// handed is a line of the file handed: a closed run whose events the service has
-// all. Its journal stays as evidence and is not read again.
-type handed struct {
-	Run      string      `json:"run"`
-	Record   core.Digest `json:"record"`
-	Previous core.Digest `json:"previous"`
 }
 
 // readJournals finds the runs that are open or not yet handed over, and the
@@ -378,255 +296,4 @@ func (b *Bench) joining(ctx context.Context) {
 	}
 }
 
-// ordered listens for orders.
-func (b *Bench) ordered(ctx context.Context) {
-	for ctx.Err() == nil {
-		if err := b.client.Orders(ctx, func(o client.Order) { b.take(ctx, o) }); err != nil && core.KindOf(err) == core.NotAllowed {
-			b.Log.Error("the service does not let this bench in", "error", err)
-		}
-		select {
-		case <-b.Clock.After(500 * time.Millisecond):
-		case <-ctx.Done():
-		}
-	}
-}
-
-// take carries out an order, once: that it was taken is on disk before anything
-// is done.
-func (b *Bench) take(ctx context.Context, o client.Order) {
-	b.mu.Lock()
-	late := b.Clock.Now().Add(b.offset).After(o.Deadline)
-	again := b.done[o.ID]
-	b.done[o.ID] = true
-	b.mu.Unlock()
-	if again {
-		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the bench was restarted while it carried this order out").Do("Look how the run stands: ferry run show."))})
-		return
-	}
-	if err := b.noteOrder(o.ID); err != nil { // it might be carried out twice
-		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.NoSpace, "the bench cannot note that it was given this order: %w", err).
-			Unit("nothing was changed").Do("Make room on the bench's disk, then give it again."))})
-		return
-	}
-	if late {
-		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the order came after its deadline; the bench was away").Do("Give it again."))})
-		return
-	}
-	go b.carryOut(ctx, o)
-}
-
-// noteOrder puts on disk that an order was taken.
-func (b *Bench) noteOrder(id string) error {
-	if _, err := fmt.Fprintln(b.log, id); err != nil {
-		return err
-	}
-	return b.log.Sync()
-}
-
-func refuse(err error) *client.Problem {
-	e := core.AsError(err, core.Interrupted)
-	return &client.Problem{Type: "about:blank", Status: 409, Title: "Refused by the bench", Detail: e.Message, Kind: e.Kind, State: e.State, Next: e.Next}
-}
-
-// end tells the service what came of an order, until it hears it.
-func (b *Bench) end(ctx context.Context, o client.Order, r client.Result) {
-	for ctx.Err() == nil {
-		err := b.client.EndOrder(ctx, o.ID, r)
-		if err == nil || core.KindOf(err) != core.NotAnswering {
-			return
-		}
-		select {
-		case <-b.Clock.After(time.Second):
-		case <-ctx.Done():
-		}
-	}
-}
-
-func (b *Bench) carryOut(ctx context.Context, o client.Order) {
-	var r client.Result
-	var err error
-	switch o.Kind {
-	case client.OrderIdentify:
-		r, err = b.identify(ctx, o)
-	case client.OrderRun:
-		err = b.begin(ctx, o)
-	case client.OrderResume:
-		err = b.resume(ctx, o)
-	case client.OrderStop:
-		err = b.stop(o)
-	case client.OrderAbandon:
-		err = b.abandon(o)
-	case client.OrderLayAside:
-		err = b.layAside(o)
-	case client.OrderAnswer:
-		err = b.answer(ctx, o)
-	case client.OrderCheck:
-		r, err = b.check(ctx, o)
-	case client.OrderListen:
-		r, err = b.listen(ctx, o)
-	case client.OrderEcho:
-		r, err = b.echo(ctx, o)
-	case client.OrderPorts:
-		r.Ports, err = b.serialPorts()
-	default:
-		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of ferry on the bench.")
-	}
-	if ctx.Err() != nil {
-		return
-	}
-	if err != nil {
-		r.Error = refuse(err)
-	}
-	b.end(ctx, o, r)
-}
-
-// hold takes a link for one worker, or says that it is busy.
-func (b *Bench) hold(name string) (*port, error) {
-	p, ok := b.ports[name]
-	if !ok {
-		return nil, core.Fail(core.NotFound, "this bench has no link %q", name)
-	}
-	b.mu.Lock()
-	ear := p.ear
-	b.mu.Unlock()
-	if ear != nil {
-		ear.Stop()
-	}
-	select {
-	case p.held <- struct{}{}:
-		return p, nil
-	default:
-		return nil, core.Fail(core.Busy, "link %s is in use on this bench", name).Do("Wait for it to end: ferry links.")
-	}
-}
-
-func (p *port) letGo() { <-p.held }
-
-func (p *port) open(ctx context.Context, clock core.Clock) (link.Link, error) {
-	kind, err := registry.Link(p.Kind)
-	if err != nil {
-		return nil, err
-	}
-	settings := p.Settings
-	if p.Kind == "serial" && settings["path"] == "" && p.Adapter != "" { // wherever it is plugged in now
-		all, err := ports.List(machine("/sys"), nil)
-		if err != nil {
-			return nil, err
-		}
-		found, err := ports.ByAdapter(all, p.Adapter)
-		if err != nil {
-			return nil, err
-		}
-		settings = link.Settings{"path": found.Path}
-	}
-	return kind.Open(ctx, settings, clock)
-}
-
-// identify tries the loaders of all models, the one last seen on the link first.
-func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, error) {
-	p, err := b.hold(o.Link)
-	if err != nil {
-		return client.Result{}, err
-	}
-	defer p.letGo()
-	sheets, err := b.readSheets(ctx)
-	if err != nil {
-		return client.Result{}, err
-	}
-	if len(sheets) == 0 {
-		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Do("A lead adds one: ferry model add SHEET.")
-	}
-	l, err := p.open(ctx, b.Clock)
-	if err != nil {
-		return client.Result{}, err
-	}
-	defer l.Close()
-	var tried []string
-	seen := map[string]bool{}
-	for i, s := range first(sheets, o.Model) {
-		way := fmt.Sprintf("%s at %d baud", s.Main().Loader.Kind, s.Main().Loader.Serial().Baud)
-		named := i == 0 && s.Model == o.Model
-		if seen[way] || !named && (byEye(s) || s.Main().Loader.Await > 0) { // such a one is called only by name
-			continue
-		}
-		seen[way], tried = true, append(tried, way)
-		r, err := b.askWho(ctx, l, s, sheets, o.Await)
-		if core.KindOf(err) == core.NotAnswering {
-			continue
-		}
-		return r, err
-	}
-	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s/%s: tried %v", b.id.Name, o.Link, tried).
-		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")
-}
-
-func first(sheets []*model.Sheet, name string) []*model.Sheet {
-	var all []*model.Sheet
-	for _, s := range sheets {
-		if s.Model == name {
-			all = append(all, s)
-		}
-	}
-	return append(all, sheets...)
-}
-
 func (b *Bench) pace() link.Pace { return link.Pace{Clock: b.Clock, Scale: b.Scale} }
-
-// askWho opens one loader, reads who is there, and lets its program run again. With
-// await, a person applies the power while the loader calls.
-func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet, await bool) (client.Result, error) {
-	x := s.Main()
-	runs, err := visit.Beforehand(ctx, l, x, b.pace())
-	if err != nil {
-		return client.Result{}, err
-	}
-	open := visit.OpenNow
-	if await {
-		open = func(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
-			return visit.Open(ctx, l, x, p, nil)
-		}
-	}
-	session, err := open(ctx, l, x, b.pace())
-	if err != nil {
-		if stream, ok := l.(link.Stream); ok { // another loader's strap may have stopped its program
-			link.Play(ctx, stream, x.Loader.Serial().Leave, b.pace())
-		}
-		return client.Result{}, err
-	}
-	facts, err := session.Identify(ctx)
-	visit.Leave(ctx, session, l, x, b.pace())
-	if err != nil {
-		return client.Result{}, err
-	}
-	found := run.Identified{Facts: facts, Strength: visit.Strength(facts), Generation: l.Generation()}
-	found.Facts = append(found.Facts, runs...)
-	if found.Strength == run.ByEye {
-		return client.Result{Found: &found, Model: s.Model}, nil
-	}
-	says := model.Calls(facts)
-	for _, other := range all {
-		if other.Main().Loader.Says == says && other.Main().Loader.Kind == x.Loader.Kind {
-			return client.Result{Found: &found, Model: other.Model}, nil
-		}
-	}
-	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Do("A lead adds the model: ferry model add SHEET.")
-}
-
-func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {
-	b.mu.Lock()
-	names := b.sheets
-	b.mu.Unlock()
-	var all []*model.Sheet
-	for _, n := range names {
-		raw, err := b.blob(ctx, n)
-		if err != nil {
-			return nil, err
-		}
-		s, err := model.ReadSheet(raw)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, s)
-	}
-	return all, nil
-}

@@ -9,7 +9,6 @@ import (
 	"zealousferry/core/diagnose"
 	"zealousferry/core/link"
 	"zealousferry/core/link/monitor"
-	"zealousferry/core/link/ports"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
@@ -17,43 +16,6 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/internal/client"
 )
-
-// machine is where the trees of this machine's devices are.
-var machine = func(root string) ports.Tree { return ports.Tree(root) }
-
-func (b *Bench) serialPorts() ([]ports.Port, error) {
-	all, err := ports.List(machine("/sys"), machine("/proc"))
-	if all == nil {
-		all = []ports.Port{}
-	}
-	return all, err
-}
-
-// joined lists the bench's links as the service is told of them, with how long this
-// machine's driver holds an adapter's bytes back, where it tells.
-func (b *Bench) joined() (links []client.BenchLink) {
-	var here []ports.Port
-	for _, name := range b.order {
-		p := b.ports[name]
-		l := client.BenchLink{Name: name, Kind: p.Kind, Adapter: p.Adapter}
-		if l.Adapter != "" {
-			if here == nil {
-				here, _ = b.serialPorts() // a machine that lists none tells nothing
-			}
-			if at, err := ports.ByAdapter(here, l.Adapter); err == nil {
-				l.Latency = at.Latency
-			}
-		}
-		links = append(links, l)
-	}
-	return links
-}
-
-// byEye tells whether units with this loader can be told only by looking at them.
-func byEye(s *model.Sheet) bool {
-	k, err := registry.Loader(s.Main().Loader.Kind)
-	return err == nil && k.Limits().Identity == run.ByEye
-}
 
 // answer hands a person's answer to the run that waits for it.
 func (b *Bench) answer(ctx context.Context, o client.Order) error {
@@ -68,25 +30,6 @@ func (b *Bench) answer(ctx context.Context, o client.Order) error {
 		return core.Fail(core.NotFound, "run %s is not at work", o.Run).Do("Look how it stands: ferry run show " + o.Run + ".")
 	}
 	return r.Answer(ctx, *o.Answer)
-}
-
-// stream opens a link as a byte stream, for one worker.
-func (b *Bench) stream(ctx context.Context, name string) (link.Stream, func(), error) {
-	p, err := b.hold(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	l, err := p.open(ctx, b.Clock)
-	if err != nil {
-		p.letGo()
-		return nil, nil, err
-	}
-	s, err := loader.Stream(l, "of a check")
-	done := func() { l.Close(); p.letGo() }
-	if err != nil {
-		done()
-	}
-	return s, done, err
 }
 
 // check looks at a link with the loader of the model that should be on it, then

@@ -1,19 +1,14 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
-	"encoding/binary"
 	"encoding/json"
-	"io"
 	"regexp"
 	"time"
 
 	"zealousferry/core"
-	"zealousferry/core/history"
 	"zealousferry/core/run"
-	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -275,29 +270,6 @@ func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, erro
 	return client.Moved{Events: events}, err
 }
 
-// checkRecord refuses a record that the bench has not signed, or of another run.
-func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e run.Event) error {
-	c, err := decode[run.Closed](e.Body)
-	if err != nil {
-		return err
-	}
-	key, err := v.benchKey(ctx, bench)
-	if err != nil {
-		return err
-	}
-	if !key.Verify(history.RecordDomain, c.Record, c.Signature) {
-		return core.Fail(core.NotAllowed, "the record of run %s was not signed by its bench", r.ID)
-	}
-	record, err := history.DecodeRecord(c.Record)
-	if err != nil {
-		return err
-	}
-	if record.Run != r.ID || record.Unit != r.Unit {
-		return core.Fail(core.BadFile, "the record is of run %s, expected %s", record.Run, r.ID)
-	}
-	return nil
-}
-
 func (v *Service) benchKey(ctx context.Context, id string) (trust.Public, error) {
 	all, err := v.store.Benches(ctx)
 	for _, b := range all {
@@ -306,149 +278,6 @@ func (v *Service) benchKey(ctx context.Context, id string) (trust.Public, error)
 		}
 	}
 	return nil, err
-}
-
-func (v *Service) missing(ctx context.Context, in *rawIn) (client.Names, error) {
-	n, err := decode[client.Names](in.RawBody)
-	if err != nil {
-		return client.Names{}, err
-	}
-	if len(n.Names) > 1<<16 {
-		return client.Names{}, core.Fail(core.BadFile, "at most %d names at once", 1<<16)
-	}
-	missing, err := v.store.Missing(ctx, n.Names)
-	return client.Names{Names: missing}, err
-}
-
-// putPieces takes pieces framed as length (u32, big endian) and bytes.
-func (v *Service) putPieces(ctx context.Context, in *rawIn) (none, error) {
-	r := bytes.NewReader(in.RawBody)
-	var pieces []shelf.Piece
-	for r.Len() > 0 {
-		var n uint32
-		if err := binary.Read(r, binary.BigEndian, &n); err != nil || n > store.MaxPiece || int(n) > r.Len() {
-			return none{}, core.Fail(core.BadFile, "offset %d: a piece is cut off or too large", r.Size()-int64(r.Len()))
-		}
-		b := make([]byte, n)
-		io.ReadFull(r, b)
-		pieces = append(pieces, shelf.Piece{Name: core.DigestOf(b), Data: b})
-	}
-	return none{}, v.store.PutPieces(ctx, pieces)
-}
-
-// storeBackup keeps a backup once every piece of it is on the shelf. Its answer
-// is the acknowledgement that the first erase waits for.
-func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error) {
-	s, err := decode[client.Stow](in.RawBody)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	r, err := v.store.Run(ctx, s.Run)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	if r.Bench != who(ctx).bench {
-		return run.Stored{}, core.Fail(core.NotAllowed, "run %s belongs to another bench", s.Run)
-	}
-	raw, err := v.store.Piece(ctx, s.Manifest)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	get := func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }
-	if len(s.Sections) == 0 { // a bench from before sections
-		s.Sections = []client.StowSection{{Main: true, Manifest: s.Manifest, How: s.How}}
-	}
-	var names []core.Digest
-	var sections []store.BackupSection
-	for _, x := range s.Sections {
-		pieces, err := run.PiecesOf(get, x.Manifest, x.Files)
-		if err != nil {
-			return run.Stored{}, err
-		}
-		names = append(names, pieces...)
-		if x.Section != "" && len(s.Sections) > 1 || !x.Main {
-			sections = append(sections, store.BackupSection{Section: x.Section, Manifest: x.Manifest[:], Files: x.Files, How: x.How})
-		}
-	}
-	missing, err := v.store.Missing(ctx, names)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	if len(missing) > 0 {
-		return run.Stored{}, core.Fail(core.NotFound, "the shelf lacks %d pieces of this backup", len(missing))
-	}
-	length, err := backupLength(raw, s.Sections)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	u, err := v.store.Unit(ctx, r.Unit)
-	if err != nil {
-		return run.Stored{}, err
-	}
-	now := v.clock.Now()
-	ruin := u.State == store.UnitHalfDone && u.Ruined.String != r.ID // what an interrupted write has left is no way back
-	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: length,
-		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin}, sections)
-	return run.Stored{Backup: r.ID, At: now.UnixMicro()}, err
-}
-
-// backupLength is what the main section's backup covers, in bytes.
-func backupLength(raw []byte, all []client.StowSection) (uint64, error) {
-	for _, x := range all {
-		if x.Main && !x.Files {
-			m, err := shelf.DecodeManifest(raw)
-			if err != nil {
-				return 0, err
-			}
-			return m.Bytes(), nil
-		}
-	}
-	return 0, nil
-}
-
-type blobIn struct {
-	Digest string `path:"digest"`
-}
-
-type blobOut struct {
-	ContentType string `header:"Content-Type"`
-	Body        []byte
-}
-
-func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
-	d, err := core.ParseDigest(in.Digest)
-	if err != nil {
-		return nil, err
-	}
-	b, err := v.store.Piece(ctx, d)
-	if core.KindOf(err) == core.NotFound {
-		b, err = v.store.Image(ctx, d)
-	}
-	return &blobOut{"application/octet-stream", b}, err
-}
-
-// getPieces gives many pieces, framed as putPieces takes them.
-func (v *Service) getPieces(ctx context.Context, in *rawIn) (*blobOut, error) {
-	n, err := decode[client.Names](in.RawBody)
-	if err != nil {
-		return nil, err
-	}
-	if len(n.Names) > 1024 {
-		return nil, core.Fail(core.BadFile, "at most 1024 pieces at once")
-	}
-	pieces, err := v.store.Pieces(ctx, n.Names)
-	if err != nil {
-		return nil, err
-	}
-	var out []byte
-	for _, name := range n.Names {
-		data, ok := pieces[name]
-		if !ok {
-			return nil, core.Fail(core.NotFound, "the shelf has no piece %s", name.Short())
-		}
-		out = append(binary.BigEndian.AppendUint32(out, uint32(len(data))), data...)
-	}
-	return &blobOut{"application/octet-stream", out}, nil
 }
 
 // mayWrite says whether the release of a run still stands. The bench asks before

@@ -1,20 +1,18 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/contents"
 	"zealousferry/core/image"
 	"zealousferry/core/model"
+	"zealousferry/core/plan"
 	"zealousferry/core/recognise"
-	"zealousferry/core/registry"
+	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -250,148 +248,53 @@ func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, e
 	return *out, nil
 }
 
-// inspect looks at a firmware file without keeping it.
-func (v *Service) inspect(ctx context.Context, in *ImageIn) (client.Inspection, error) {
-	o, err := in.open()
-	if err != nil {
-		return client.Inspection{}, err
-	}
-	x := client.Inspection{Name: in.Name, Format: o.Format.Name(), Bytes: int64(len(in.RawBody)), SHA256: core.DigestOf(in.RawBody), Packed: o.Packed, Member: o.Member, Report: image.Describe(o.Image), Known: []client.Known{}, Models: []client.Size{}}
-	if x.Known, err = v.holders(ctx, x.SHA256, x.Content); err != nil {
-		return x, err
-	}
-	chunks := recognise.Of(o.Image, 0xFF)
-	if len(x.Known) == 0 {
-		images, held, err := v.store.Alike(ctx, "", chunks)
-		if err != nil {
-			return x, err
-		}
-		var index recognise.Index
-		for _, c := range images {
-			index.Add(c)
-		}
-		index.Make()
-		if f := index.Recognise(chunks); f.Main != nil {
-			h := held[f.Main.Image][0]
-			x.Known = append(x.Known, client.Known{Release: h.Release, Model: h.Model, Version: h.Version, Part: h.Part, How: "nearest", Same: f.Main.Same, Of: f.Main.Of})
-		}
-	}
-	models, err := v.store.Models(ctx)
-	for _, m := range models[:min(len(models), 50)] {
-		sheet, err := v.store.Sheet(ctx, m.Name)
-		if err != nil {
-			return x, err
-		}
-		x.Models = append(x.Models, suits(sheet, o.Image))
-	}
-	return x, err
+type memoryIn struct {
+	UnitPath
+	Against string `query:"release" doc:"Version or id; the recommended one where it is empty."`
 }
 
-// suits holds an image against a model's memory.
-func suits(sheet *model.Sheet, im *image.Image) client.Size {
-	s := client.Size{Model: sheet.Model, Name: sheet.Name.In("en"), Memory: sheet.Main().Memory.Bytes(), Inside: true, Touches: []string{}}
-	for _, seg := range im.Segments {
-		covered := uint64(0)
-		for _, r := range sheet.Main().Memory.Regions {
-			from, to := max(seg.Address, r.Address), min(seg.End(), r.End())
-			if from >= to {
-				continue
-			}
-			covered += to - from
-			if !slices.Contains(s.Touches, r.Name) {
-				s.Touches = append(s.Touches, r.Name)
-			}
-			if r.ReadOnly && s.Bars == "" {
-				s.Bars = "it would overwrite " + r.Name
-			}
-		}
-		s.Inside = s.Inside && covered == uint64(len(seg.Data))
+// getMemory lays a release over what is in the unit now. Secret ranges give
+// nothing away: only whether a sector would change.
+func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.Strip{}, err
 	}
-	return s
+	sheet, err := v.store.Sheet(ctx, u.Model)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	parts, err := v.now(ctx, u, sheet)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	main := parts[sheet.Main().Name]
+	if main == nil {
+		return client.Strip{Sectors: []client.Sector{}}, nil
+	}
+	release, err := v.releaseFor(ctx, u, in.Against)
+	if err != nil {
+		return client.Strip{}, err
+	}
+	images, err := v.store.Images(ctx, &release.Release, "")
+	if err != nil {
+		return client.Strip{}, err
+	}
+	base := func(address uint64, p []byte) error {
+		_, err := main.Content(address, p)
+		return err
+	}
+	p, err := plan.Build(plan.Input{Map: &sheet.Main().Memory, Images: images, Now: main.Sectors, Base: base})
+	if err != nil {
+		return client.Strip{}, err
+	}
+	return client.Strip{Sectors: sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: main.At}, nil
 }
 
-type diffIn struct {
-	First   int64  `query:"first" minimum:"0" doc:"How many bytes of the body are the first file; the rest is the second."`
-	NameA   string `query:"nameA" maxLength:"200"`
-	NameB   string `query:"nameB" maxLength:"200"`
-	Against string `query:"against" maxLength:"64" doc:"SHA-256 of an image of the catalogue, in place of a second file."`
-	Address uint64 `query:"address" doc:"Of the first byte, for formats that carry none."`
-	Sector  uint64 `query:"sector" minimum:"16" maximum:"1048576" default:"4096"`
-	RawBody []byte
-}
-
-// diffImages compares two firmware files without keeping them.
-func (v *Service) diffImages(ctx context.Context, in *diffIn) (image.Difference, error) {
-	c := registry.Choice{}
-	c.At = in.Address
-	if in.Against != "" {
-		in.First = int64(len(in.RawBody))
+func sectors(all []plan.Sector) []client.Sector {
+	out := []client.Sector{}
+	for _, s := range all {
+		out = append(out, client.Sector{Address: s.Address, Length: s.Length, Region: s.Region})
 	}
-	if in.First > int64(len(in.RawBody)) {
-		return image.Difference{}, core.Fail(core.BadFile, "the first file would have %d bytes, %d came in all", in.First, len(in.RawBody))
-	}
-	a, err := registry.Open(registry.Bytes(in.RawBody[:in.First], in.NameA), c)
-	if err != nil {
-		return image.Difference{}, err
-	}
-	if in.Against == "" {
-		b, err := registry.Open(registry.Bytes(in.RawBody[in.First:], in.NameB), c)
-		if err != nil {
-			return image.Difference{}, err
-		}
-		return image.Diff(a.Image, b.Image, in.Sector), nil
-	}
-	d, err := core.ParseDigest(in.Against)
-	if err != nil {
-		return image.Difference{}, err
-	}
-	data, err := v.store.Image(ctx, d)
-	if err != nil {
-		return image.Difference{}, err
-	}
-	part, err := v.store.PartRead(ctx, d)
-	if err != nil {
-		return image.Difference{}, err
-	}
-	b, _, err := registry.Decode(data, part)
-	if err != nil {
-		return image.Difference{}, err
-	}
-	return image.Diff(a.Image, b, in.Sector), nil
-}
-
-type convertIn struct {
-	ImageIn
-	To   string `query:"to" required:"true" doc:"The new format."`
-	Fill string `query:"fill" default:"0xFF" doc:"What stands in gaps, for formats that have none."`
-}
-
-type converted struct {
-	ContentType string `header:"Content-Type"`
-	Lost        string `header:"Ferry-Lost" doc:"JSON: what the new format cannot carry, in words."`
-	Body        []byte
-}
-
-// convertImage writes a firmware file in another format.
-func (v *Service) convertImage(_ context.Context, in *convertIn) (*converted, error) {
-	o, err := in.open()
-	if err != nil {
-		return nil, err
-	}
-	f, err := registry.FormatNamed(in.To)
-	if err != nil {
-		return nil, err
-	}
-	n, err := strconv.ParseUint(in.Fill, 0, 8)
-	if err != nil {
-		return nil, core.Fail(core.BadFile, "fill %q is not a byte; write it like 0xFF", in.Fill)
-	}
-	gap := byte(n)
-	var out bytes.Buffer
-	lost, err := image.Convert(&out, o.Image, f, image.Options{Fill: &gap})
-	if err != nil {
-		return nil, err
-	}
-	words, err := json.Marshal(append([]string{}, lost...))
-	return &converted{"application/octet-stream", string(words), out.Bytes()}, err
+	return out
 }

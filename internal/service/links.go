@@ -4,13 +4,16 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
+	"zealousferry/core/procedure"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -222,4 +225,105 @@ func (v *Service) order(o client.Order, bench string) (store.Order, error) {
 	o.ID, o.Deadline = store.NewID(), now.Add(orderLasts)
 	raw, err := json.Marshal(o)
 	return store.Order{ID: o.ID, Bench: bench, Kind: o.Kind, Body: raw, Created: now, Deadline: o.Deadline}, err
+}
+
+type portsIn struct {
+	Bench string `path:"bench"`
+}
+
+func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, error) {
+	benches, err := v.store.Benches(ctx)
+	if err != nil {
+		return client.Ports{}, err
+	}
+	for _, b := range benches {
+		if b.Name != in.Bench && b.ID != in.Bench {
+			continue
+		}
+		if !v.online(b.Seen, b.Revoked) {
+			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Do("Start it: ferry bench.")
+		}
+		r, err := v.ask(ctx, client.Order{Kind: client.OrderPorts}, b.ID, orderLasts)
+		out := client.Ports{Bench: b.Name, Ports: r.Ports}
+		if out.Ports == nil {
+			out.Ports = out.Ports[:0:0]
+		}
+		return out, err
+	}
+	return client.Ports{}, core.Fail(core.NotFound, "there is no bench %q", in.Bench).Do("See which there are: ferry bench list.")
+}
+
+// asJoined lays the wires of the link over the sheet's: the adapter that is there,
+// and the colours that somebody saw last.
+func (v *Service) asJoined(ctx context.Context, p *model.Procedure, out *client.Card) error {
+	if out.Link == "" {
+		return nil
+	}
+	l, err := v.find(ctx, out.Link)
+	if core.KindOf(err) == core.NotAnswering { // a bench that is away: the sheet's own
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	on, err := v.adapterOn(ctx, l.Link)
+	if err != nil {
+		return err
+	}
+	if on != nil {
+		w := procedure.WiringFor(p, on.Name)
+		if err := on.Suits(w); err != nil {
+			e := core.AsError(err, core.DoesNotFit)
+			out.Unsuited = e.Message + ". " + e.Next
+		}
+		if out.Wiring == nil {
+			out.Wiring = w
+		}
+	}
+	seen, err := v.wires(ctx, l.Link)
+	if core.KindOf(err) == core.NotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	out.Wires = &seen
+	if out.Wiring == nil && len(p.Wiring) > 0 {
+		out.Wiring = &p.Wiring[0]
+	}
+	if out.Wiring != nil {
+		w := *out.Wiring
+		w.Wires = slices.Clone(w.Wires)
+		for n, x := range w.Wires {
+			w.Wires[n].Colour = cmp.Or(seen.Wires[strconv.Itoa(x.Unit)], x.Colour)
+		}
+		out.Wiring = &w
+	}
+	return nil
+}
+
+// unitAt is the unit on a link, or the one named.
+func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, error) {
+	u, err := v.store.Unit(ctx, at)
+	if err == nil {
+		return u, "", nil
+	}
+	if core.KindOf(err) != core.NotFound {
+		return u, "", err
+	}
+	links, err2 := v.store.Links(ctx)
+	if err2 != nil {
+		return u, "", err2
+	}
+	for _, l := range links {
+		if l.FullName() != at {
+			continue
+		}
+		if !l.Unit.Valid {
+			return u, at, core.Fail(core.CannotTell, "nobody knows which unit is on %s", at).Do("Identify it: ferry identify " + at + ".")
+		}
+		u, err = v.store.Unit(ctx, l.Unit.String)
+		return u, at, err
+	}
+	return u, "", err
 }

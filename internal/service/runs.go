@@ -4,9 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -98,78 +96,6 @@ func (v *Service) sourceOf(ctx context.Context, b store.Backup) (*run.Source, er
 		s.Sections[x.Section] = core.Digest(x.Manifest)
 	}
 	return s, err
-}
-
-// backupFor finds a unit's backup by id or by the start of its digest; without a
-// name the one from before an interrupted write, or the newest.
-func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (store.Backup, error) {
-	all, err := v.store.Backups(ctx, u.ID)
-	if err != nil {
-		return store.Backup{}, err
-	}
-	if name == "" && u.Ruined.Valid {
-		s, err := v.before(ctx, u.Ruined.String)
-		if err != nil {
-			return store.Backup{}, err
-		}
-		name = s.Backup
-	}
-	var found []store.Backup
-	for _, b := range all {
-		if name == "" && !b.Ruin || b.ID == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
-			found = append(found, b)
-		}
-	}
-	if len(found) == 0 && name == "" {
-		refs, err := v.references(ctx, u.ID)
-		if err != nil {
-			return store.Backup{}, err
-		}
-		if len(refs) > 0 {
-			return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup of its own memory, only a reference: it ran %s before run %s", u.Serial, refs[0].Version, refs[0].Run).
-				Do("Put that release in: ferry flash " + u.Serial + " " + refs[0].Version + " --reason …")
-		}
-	}
-	if len(found) == 0 {
-		if b, err := v.store.Backup(ctx, name); err == nil && b.Unit != u.ID {
-			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Do("Choose one of " + u.Serial + "'s own: ferry history " + u.Serial + ".")
-		}
-		return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup %q", u.Serial, name).Do("See which it has: ferry backups " + u.Serial + ".")
-	}
-	if name != "" && len(found) > 1 && core.Digest(found[0].Manifest) != core.Digest(found[1].Manifest) {
-		return store.Backup{}, core.Fail(core.CannotTell, "%d backups of %s begin with %q", len(found), u.Serial, name).Do("Give more of the digest.")
-	}
-	return found[0], v.wayBack(ctx, u, found[0])
-}
-
-// wayBack refuses a backup of what an interrupted write had left, and one that the
-// signed record of its run does not name.
-func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) error {
-	if b.Ruin {
-		return core.Fail(core.NoWayBack, "backup %s holds what an interrupted write had left in %s; it is kept as evidence and is no way back", core.Digest(b.Manifest).Short(), u.Serial).
-			Unit("nothing was changed").Do("Choose one from before: ferry backups " + u.Serial + ".")
-	}
-	r, err := v.store.Run(ctx, b.ID)
-	if err != nil || r.State != store.RunClosed { // an open run's journal is the word; it is closed before anything is put back
-		return err
-	}
-	s, err := v.folded(ctx, r.ID)
-	if err != nil {
-		return err
-	}
-	named := s.Main().BackedUp != nil && s.Main().BackedUp.Manifest == core.Digest(b.Manifest)
-	if s.Closed != nil { // a run that its bench never closed has no record; its events stand for it
-		record, err := history.DecodeRecord(s.Closed.Record)
-		if err != nil {
-			return err
-		}
-		named = record.Backup == core.Digest(b.Manifest)
-	}
-	if !named {
-		return core.Fail(core.NotAllowed, "the signed record of run %s does not name the backup %s that is kept under it", r.ID, core.Digest(b.Manifest).Short()).
-			Unit("nothing was changed").Do("Choose another: ferry backups " + u.Serial + ". Look at what happened: ferry history " + u.Serial + ".")
-	}
-	return nil
 }
 
 // RunPath is a run in a path.
@@ -367,21 +293,6 @@ func ofSections(out *client.Run, s *run.State, names map[string]string) {
 	}
 }
 
-type stopIn struct{ RunPath }
-
-func (v *Service) stopRun(ctx context.Context, in *stopIn) (none, error) {
-	r, err := v.open(ctx, in.Run)
-	if err != nil {
-		return none{}, err
-	}
-	o, err := v.order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: who(ctx).person.ID}, r.Bench)
-	if err != nil {
-		return none{}, err
-	}
-	defer v.orderNews.ring()
-	return none{}, v.store.AddOrder(ctx, o)
-}
-
 // open finds a run that is not closed.
 func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
 	r, err := v.store.Run(ctx, id)
@@ -389,74 +300,6 @@ func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
 		err = core.Fail(core.NotFound, "run %s is closed already, %s", id, r.Outcome).Do("See its record: ferry run show " + id + ".")
 	}
 	return r, err
-}
-
-type resumeIn struct {
-	RunPath
-	Body client.Resume
-}
-
-// resumeRun has a bench go on with a paused run: the one that it is on, or another,
-// which takes it over.
-func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) {
-	r, err := v.open(ctx, in.Run)
-	if err != nil {
-		return client.Run{}, err
-	}
-	if r.State != store.RunPaused {
-		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Do("Look at it: ferry run show " + r.ID + ".")
-	}
-	s, err := v.folded(ctx, r.ID)
-	if err != nil {
-		return client.Run{}, err
-	}
-	if x := s.Main(); in.Body.Label == "" && x.Identified != nil && x.Identified.Strength != run.ThisUnit {
-		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another may hang on the lead now").
-			Unit("as the run left it").Do("Read its label again: ferry run resume " + r.ID + " --label SERIAL.")
-	}
-	p, err := v.find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
-	if err != nil {
-		return client.Run{}, err
-	}
-	if p.Bench != r.Bench { // what the other bench has not handed over is not lost, but nobody can go on from it
-		if err := v.handedOver(ctx, r); err != nil {
-			return client.Run{}, err
-		}
-	}
-	claims, links, err := v.furtherLinks(ctx, s, p, in.Body.Links)
-	if err != nil {
-		return client.Run{}, err
-	}
-	var order client.Order
-	err = v.store.ResumeRun(ctx, r, p.Bench, p.Name, claims, func(epoch uint64) (store.Order, error) {
-		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: epoch, Links: links}
-		o, err := v.order(order, p.Bench)
-		order.ID = o.ID
-		return o, err
-	})
-	if err != nil {
-		return client.Run{}, err
-	}
-	v.orderNews.ring()
-	if _, err := v.ended(ctx, order, orderLasts); err != nil {
-		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
-			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))
-		}
-		return client.Run{}, err
-	}
-	return v.run(ctx, r.ID)
-}
-
-// handedOver refuses to move a run whose bench is in touch and still works on it.
-func (v *Service) handedOver(ctx context.Context, r store.Run) error {
-	s, err := v.folded(ctx, r.ID)
-	if err != nil {
-		return err
-	}
-	if s.LaidBy == nil && s.Fault == nil && !s.AtRest {
-		return core.Fail(core.Busy, "bench %s has not said that it has put run %s down", r.BenchName, r.ID).Do("Lay it aside there first: ferry run lay-aside " + r.ID + ".")
-	}
-	return nil
 }
 
 func (v *Service) folded(ctx context.Context, id string) (*run.State, error) {
@@ -504,93 +347,4 @@ func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given
 		}
 	}
 	return claims, links, nil
-}
-
-type layAsideIn struct {
-	RunPath
-	Body client.LayAside
-}
-
-// layAsideRun lets a run wait for days.
-func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, error) {
-	r, err := v.open(ctx, in.Run)
-	if err != nil {
-		return client.Run{}, err
-	}
-	laid := &run.LaidAside{By: who(ctx).person.ID, Place: in.Body.Place, Holder: in.Body.Holder, Why: in.Body.Why}
-	if _, err := v.ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, orderLasts); err != nil {
-		return client.Run{}, err
-	}
-	if err := v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State != store.RunOpen && x.Brief().View.Laid != nil }); err != nil {
-		return client.Run{}, err
-	}
-	return v.run(ctx, r.ID)
-}
-
-type abandonIn struct {
-	RunPath
-	Body client.Reason
-}
-
-// abandonRun has the bench close a paused run; what it owes stays with the unit.
-func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, error) {
-	r, err := v.open(ctx, in.Run)
-	if err != nil {
-		return client.Run{}, err
-	}
-	if r.State != store.RunPaused {
-		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Do("Stop it first: ferry run stop " + r.ID + ".")
-	}
-	if err := v.abandon(ctx, r, in.Body.Reason); err != nil {
-		return client.Run{}, err
-	}
-	return v.run(ctx, r.ID)
-}
-
-func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error {
-	_, err := v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Reason: reason}, r.Bench, orderLasts)
-	if err != nil {
-		return err
-	}
-	return v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State == store.RunClosed })
-}
-
-// untilState waits until the bench has told that a run stands as it should.
-func (v *Service) untilState(ctx context.Context, id string, is func(store.Run) bool) error {
-	late := v.clock.After(orderLasts)
-	for {
-		r, err := v.store.Run(ctx, id)
-		if err != nil || is(r) {
-			return err
-		}
-		select {
-		case <-v.clock.After(50 * time.Millisecond):
-		case <-late:
-			return core.Fail(core.NotAnswering, "the bench has not told yet how run %s stands", id).Do("Look at it: ferry run show " + id + ".")
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-}
-
-type releaseIn struct {
-	RunPath
-	Body client.Reason
-}
-
-// releaseRun gives up the claims of a run for good. Whether its unit counts as
-// half done goes by the events that have come.
-func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (none, error) {
-	r, err := v.open(ctx, in.Run)
-	if err != nil {
-		return none{}, err
-	}
-	s, err := v.folded(ctx, r.ID)
-	if core.KindOf(err) == core.NotFound {
-		s, err = &run.State{}, nil
-	}
-	if err != nil {
-		return none{}, err
-	}
-	return none{}, v.store.ReleaseRun(ctx, v.key, r, who(ctx).person.ID, in.Body.Reason, s.MayHaveTouched())
 }

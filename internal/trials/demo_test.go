@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
 	"zealousferry/core/coretest"
 )
 

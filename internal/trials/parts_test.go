@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
@@ -22,8 +24,6 @@ import (
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
-
-	"github.com/chromedp/chromedp"
 )
 
 // port is a bench's link to a unit.

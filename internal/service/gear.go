@@ -157,31 +157,47 @@ func (v *Service) wires(ctx context.Context, l store.Link) (client.Wires, error)
 	return out, json.Unmarshal([]byte(row.Wires), &out.Wires)
 }
 
-type listenIn struct{ Body client.NewListen }
-
-// listen has the bench hear what is on a line; nothing is sent but what a person
-// wants said.
-func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error) {
-	p, err := v.find(ctx, in.Body.At)
-	if err != nil {
-		return client.Heard{}, err
-	}
-	if p.Run.Valid {
-		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
-	}
-	n := in.Body
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
-	if err != nil {
-		return client.Heard{}, err
-	}
-	if r.Heard == nil {
-		return client.Heard{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
-	}
-	if r.Heard.Left { // whoever comes next must be asked
-		if err := v.store.OffLink(ctx, p.Bench, p.Name); err != nil {
-			return client.Heard{}, err
+func (v *Service) gear(ctx context.Context) ([]fit.Have, error) {
+	rows, err := v.store.Gear(ctx)
+	all := []fit.Have{}
+	for _, g := range rows {
+		h := fit.Have{ID: g.ID, Kind: g.Kind, Name: g.Name, Version: g.Version, Owner: g.Owner, Expires: timeOf(g.Expires), Cost: g.Cost, Note: g.Note}
+		if g.Left.Valid {
+			n := int(g.Left.Int64)
+			h.Left = &n
 		}
+		all = append(all, h)
 	}
-	r.Heard.Link = p.FullName()
-	return *r.Heard, nil
+	return all, err
+}
+
+func (v *Service) listGear(ctx context.Context, _ *none) (client.Gear, error) {
+	g, err := v.gear(ctx)
+	return client.Gear{Gear: g}, err
+}
+
+type gearIn struct{ Body client.NewGear }
+
+func (v *Service) putGear(ctx context.Context, in *gearIn) (fit.Have, error) {
+	b := in.Body
+	g := store.Gear{ID: b.ID, Kind: b.Kind, Name: b.Name, Version: b.Version, Owner: b.Owner, Cost: b.Cost, Note: b.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+	if g.ID == "" {
+		g.ID = store.NewID()
+	}
+	if b.Expires != nil {
+		g.Expires.Time, g.Expires.Valid = b.Expires.UTC(), true
+	}
+	if b.Left != nil {
+		g.Left.Int64, g.Left.Valid = int64(*b.Left), true
+	}
+	return fit.Have{ID: g.ID, Kind: g.Kind, Name: g.Name, Version: g.Version, Owner: g.Owner, Expires: b.Expires, Left: b.Left, Cost: g.Cost, Note: g.Note}, v.store.PutGear(ctx, g)
+}
+
+// GearPath is a thing in a path.
+type GearPath struct {
+	Gear string `path:"gear"`
+}
+
+func (v *Service) dropGear(ctx context.Context, in *GearPath) (none, error) {
+	return none{}, v.store.DropGear(ctx, in.Gear, who(ctx).person.ID, v.clock.Now())
 }

@@ -57,33 +57,6 @@ func (s *Store) Families(ctx context.Context) (all []Family, err error) {
 	return all, err
 }
 
-// LinkCheck is a check of a link, kept as evidence.
-type LinkCheck struct {
-	ID        string    `db:"id"`
-	Bench     string    `db:"bench"`
-	Link      string    `db:"link"`
-	Model     string    `db:"model"`
-	Adapter   string    `db:"adapter"`
-	Class     string    `db:"class"`
-	Fault     string    `db:"fault"`
-	Unplugged bool      `db:"unplugged"`
-	Seen      string    `db:"seen"` // diagnose.Seen in JSON
-	By        string    `db:"checked_by"`
-	At        time.Time `db:"checked_at"`
-}
-
-// AddCheck keeps a check.
-func (s *Store) AddCheck(ctx context.Context, c LinkCheck) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO link_check (id, bench, link, model, adapter, class, fault, unplugged, seen, checked_by, checked_at) VALUES (:id, :bench, :link, :model, :adapter, :class, :fault, :unplugged, :seen, :checked_by, :checked_at)`, c)
-	return err
-}
-
-// Checks lists the newest checks of a link.
-func (s *Store) Checks(ctx context.Context, bench, link string, limit int) (all []LinkCheck, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM link_check WHERE bench = ? AND link = ? ORDER BY checked_at DESC, id DESC LIMIT ?`, bench, link, limit)
-	return all, err
-}
-
 // Lead is the wires as they were joined last on a link.
 type Lead struct {
 	Bench   string    `db:"bench"`

@@ -1,0 +1,178 @@
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/link"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+)
+
+// Open opens one of the job's links.
+func (j *job) Open(ctx context.Context, name string) (link.Link, error) {
+	for _, p := range j.ports {
+		if name == "" || j.bench.id.Name+"/"+p.Name == name {
+			return p.open(ctx, j.bench.Clock)
+		}
+	}
+	return nil, core.Fail(core.NotFound, "the run has no link %s", name)
+}
+
+// Blob looks on the bench's shelf, then asks the service.
+func (j *job) Blob(ctx context.Context, name core.Digest) ([]byte, error) {
+	return j.bench.blob(ctx, name)
+}
+
+func (b *Bench) blob(ctx context.Context, name core.Digest) ([]byte, error) {
+	if raw, ok, err := b.pack.get(name); ok || err != nil {
+		return raw, err
+	}
+	call, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	raw, err := b.client.Blob(call, name)
+	if err != nil {
+		return nil, err
+	}
+	return raw, b.pack.put([]shelf.Piece{{Name: name, Data: raw}})
+}
+
+// Missing tells which pieces neither this bench nor the service holds.
+func (j *job) Missing(ctx context.Context, names []core.Digest) ([]core.Digest, error) {
+	var unknown []core.Digest
+	for _, n := range names {
+		if !j.bench.pack.has(n) {
+			unknown = append(unknown, n)
+		}
+	}
+	if len(unknown) == 0 {
+		return nil, nil
+	}
+	call, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	missing, err := j.bench.client.Missing(call, unknown)
+	if err != nil && ctx.Err() == nil {
+		return unknown, nil // what cannot be asked for is read from the unit
+	}
+	return missing, err
+}
+
+// Keep puts pieces on this bench's shelf.
+func (j *job) Keep(pieces []shelf.Piece) error { return j.bench.pack.put(pieces) }
+
+// askLasts is how long the first erase waits for the service's word; without it
+// what the bench heard last counts.
+const askLasts = 3 * time.Second
+
+// MayWrite asks the service whether the release was withdrawn meanwhile.
+func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
+	call, cancel := context.WithTimeout(ctx, askLasts)
+	defer cancel()
+	j.bench.mu.Lock()
+	bars := j.bench.withdrawn[o.Run]
+	j.bench.mu.Unlock()
+	if m, err := j.bench.client.MayWrite(call, o.Run); err == nil {
+		bars = m.Bars
+	}
+	if bars != "" {
+		return core.Fail(core.DoesNotFit, "%s", bars).Unit("nothing was changed").Do("Choose another release: ferry fit " + o.Serial + ".")
+	}
+	return nil
+}
+
+// Store hands over the pieces that the service lacks and has it keep the backup.
+func (j *job) Store(ctx context.Context, o *run.Opened, all []run.Reading) (run.Stored, error) {
+	call, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	if err := j.handOver(call); err != nil { // the service knows the run by its events
+		return run.Stored{}, err
+	}
+	get := func(d core.Digest) ([]byte, error) { return j.bench.blob(call, d) }
+	stow := client.Stow{Run: o.Run, Running: j.journal.State().Fact(core.FactRunning), Taken: j.bench.Clock.Now().UnixMicro()}
+	var names []core.Digest
+	for _, r := range all {
+		pieces, err := r.Pieces(get)
+		if err != nil {
+			return run.Stored{}, err
+		}
+		names = append(names, pieces...)
+		stow.Sections = append(stow.Sections, client.StowSection{Section: r.Section, Main: r.Main, Files: r.Files, Manifest: r.Manifest, How: r.How})
+		if r.Main || stow.How == "" {
+			stow.Manifest, stow.How = r.Manifest, r.How
+		}
+	}
+	missing, err := j.bench.client.Missing(call, names)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	if err := j.bench.putPieces(call, missing); err != nil {
+		return run.Stored{}, err
+	}
+	return j.bench.client.StoreBackup(call, stow)
+}
+
+func (b *Bench) putPieces(ctx context.Context, names []core.Digest) error {
+	var pieces []shelf.Piece
+	bytes := 0
+	for i, n := range names {
+		raw, ok, err := b.pack.get(n)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return core.Fail(core.NotFound, "neither the service nor this bench holds the piece %s", n.Short())
+		}
+		pieces = append(pieces, shelf.Piece{Name: n, Data: raw})
+		bytes += len(raw)
+		if bytes > 1<<20 || i == len(names)-1 {
+			if err := b.client.PutPieces(ctx, pieces); err != nil {
+				return err
+			}
+			pieces, bytes = nil, 0
+		}
+	}
+	return nil
+}
+
+// Seal signs a record and chains it to this bench's one before.
+func (j *job) Seal(record func(previous core.Digest) []byte, put func(record, signature []byte) error) error {
+	b := j.bench
+	b.seal.Lock()
+	defer b.seal.Unlock()
+	raw := record(b.record)
+	if err := put(raw, b.key.Sign(history.RecordDomain, raw)); err != nil {
+		return err
+	}
+	b.record = core.DigestOf(raw)
+	return nil
+}
+
+// Changed wakes the hand-over.
+func (j *job) Changed() { j.changed() }
+
+// keepHead keeps a signed head of a unit's history out of the service's reach,
+// so that a chain that was cut or computed anew is found.
+func (b *Bench) keepHead(h history.Head) {
+	if !h.Verify(trust.Public(b.id.ServiceKey)) {
+		b.Log.Error("the service sent a head of history that its key did not sign", "unit", h.Unit, "entry", h.N)
+		return
+	}
+	raw, err := json.Marshal(h)
+	if err != nil {
+		return
+	}
+	f, err := os.OpenFile(filepath.Join(b.dir, "heads"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		b.Log.Error("a head of history cannot be kept", "error", err)
+		return
+	}
+	defer f.Close()
+	f.Write(append(raw, '\n'))
+}

@@ -1,0 +1,133 @@
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/internal/client"
+)
+
+// handed is a line of the file handed: a closed run whose events the service has
+// all. Its journal stays as evidence and is not read again.
+type handed struct {
+	Run      string      `json:"run"`
+	Record   core.Digest `json:"record"`
+	Previous core.Digest `json:"previous"`
+}
+
+// handed names a closed run's record and the one before it.
+func (j *job) handed() (handed, bool) {
+	s := j.journal.State()
+	if s.Closed == nil && j.moved {
+		return handed{Run: j.name}, true
+	}
+	if s.Closed == nil {
+		return handed{}, false
+	}
+	r, err := history.DecodeRecord(s.Closed.Record)
+	if err != nil {
+		return handed{}, false
+	}
+	return handed{j.name, core.DigestOf(s.Closed.Record), r.Previous}, true
+}
+
+func (b *Bench) nudge() {
+	select {
+	case b.wake <- struct{}{}:
+	default:
+	}
+}
+
+// handOver sends events to the service as they come, and what is left from
+// before; while the service is away it tries again and again.
+func (b *Bench) handOver(ctx context.Context) {
+	pause := time.Duration(0)
+	for {
+		b.mu.Lock()
+		jobs := make([]*job, 0, len(b.jobs))
+		for _, j := range b.jobs {
+			jobs = append(jobs, j)
+		}
+		b.mu.Unlock()
+		failed := false
+		for _, j := range jobs {
+			call, cancel := context.WithTimeout(ctx, 20*time.Second)
+			err := j.handOver(call)
+			cancel()
+			if core.KindOf(err) == core.NotAnswering {
+				failed = true
+				break
+			}
+			switch {
+			case err != nil && ctx.Err() == nil:
+				b.Log.Error("the service does not take a run's events", "run", j.id, "error", err)
+			case err == nil && j.over():
+				b.forget(j)
+			}
+		}
+		wake := b.wake
+		var again <-chan time.Time
+		if failed {
+			pause = min(max(2*pause, 250*time.Millisecond), 5*time.Second)
+			wake, again = nil, b.Clock.After(pause)
+		} else {
+			pause = 0
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-wake:
+		case <-again:
+		}
+	}
+}
+
+// epochOf is the epoch under which this bench hands over.
+func (j *job) epochOf() uint64 {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if n := len(j.events); n > 0 {
+		return max(j.epoch, j.events[n-1].Epoch)
+	}
+	return j.epoch
+}
+
+// handOver sends what the service does not have of this run yet.
+func (j *job) handOver(ctx context.Context) error {
+	for {
+		standing := j.standing()
+		j.mu.Lock()
+		events, sent, told, asked := j.events, j.sent, j.told, j.asked
+		j.mu.Unlock()
+		if uint64(len(events)) <= sent && standing == told && asked {
+			return nil
+		}
+		batch := client.Batch{Run: j.id, Epoch: max(j.epochOf(), 1), First: sent + 1, Outcome: string(standing)}
+		if asked {
+			for bytes := 0; sent < uint64(len(events)) && bytes < 512<<10 && len(batch.Events) < 500; sent++ {
+				raw, err := json.Marshal(events[sent])
+				if err != nil {
+					return err
+				}
+				batch.Events = append(batch.Events, raw)
+				bytes += len(raw)
+			}
+		}
+		have, err := j.bench.client.PutEvents(ctx, batch)
+		if err != nil {
+			return err
+		}
+		if have.Have > uint64(len(events)) && !have.Moved {
+			return core.Fail(core.BadFile, "the service has %d events of run %s, its journal holds %d", have.Have, j.id, len(events))
+		}
+		j.mu.Lock()
+		j.sent, j.told, j.asked, j.moved = have.Have, standing, true, have.Moved
+		j.mu.Unlock()
+		if have.Head != nil {
+			j.bench.keepHead(*have.Head)
+		}
+	}
+}

@@ -1,0 +1,217 @@
+package bench
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+// resume takes a paused run up again.
+func (b *Bench) resume(ctx context.Context, o client.Order) error {
+	j, err := b.job(o.Run)
+	if err == nil && o.Epoch > j.journal.Epoch() || core.KindOf(err) == core.NotFound { // it was elsewhere meanwhile
+		j, err = b.takeOver(ctx, o)
+	}
+	if err != nil {
+		return err
+	}
+	if err := j.claim(); err != nil {
+		return err
+	}
+	t := run.TakenUp{Epoch: o.Epoch, By: o.By, Label: o.Label, Why: "taken up by order", Links: o.Links}
+	was := j.journal.State().Opened
+	if link := b.id.Name + "/" + o.Link; was.Link != link || was.Bench != b.id.Bench {
+		t.Bench, t.Link = b.id.Bench, link
+	}
+	names := []string{b.id.Name + "/" + o.Link}
+	for _, x := range j.journal.State().Sections {
+		if at := cmp.Or(o.Links[x.Name], x.Link); at != "" && !slices.Contains(names, at) {
+			names = append(names, at)
+		}
+	}
+	ports, err := b.holdAll(names)
+	if err != nil {
+		j.giveUp()
+		return err
+	}
+	r, err := run.TakeUp(j.journal, t, j, b.pace())
+	if err != nil {
+		letGo(ports)
+		j.giveUp()
+		return err
+	}
+	j.mu.Lock()
+	j.ports = ports
+	j.mu.Unlock()
+	j.work(ctx, r)
+	return nil
+}
+
+// takeOver fetches a run that another bench has begun: its journal, and the pieces
+// of its backup, so that nothing has to be asked for once memory is changed.
+func (b *Bench) takeOver(ctx context.Context, o client.Order) (*job, error) {
+	call, cancel := context.WithTimeout(ctx, orderLasts)
+	defer cancel()
+	var events [][]byte
+	for {
+		m, err := b.client.MovedRun(call, o.Run, uint64(len(events)))
+		if err != nil {
+			return nil, err
+		}
+		if len(m.Events) == 0 {
+			break
+		}
+		events = append(events, m.Events...)
+	}
+	name := fmt.Sprintf("%s.%d", o.Run, o.Epoch)
+	f, err := b.Disk.Open(name)
+	if err != nil {
+		return nil, core.Fail(core.NoSpace, "the run's journal cannot be made: %w", err)
+	}
+	if size, err := f.Size(); err == nil && size > 0 { // an earlier try, which changed nothing
+		if err := f.Truncate(0); err != nil {
+			return nil, err
+		}
+	}
+	journal, err := run.Rebuild(f, events)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	if err := b.fetch(call, journal.State()); err != nil {
+		f.Close()
+		return nil, err
+	}
+	j := &job{bench: b, id: o.Run, name: name, journal: journal, epoch: o.Epoch}
+	j.changed()
+	b.mu.Lock()
+	if old := b.jobs[o.Run]; old != nil {
+		b.jobs[old.name+".old"] = old
+	}
+	b.jobs[o.Run] = j
+	b.mu.Unlock()
+	return j, nil
+}
+
+// orderLasts is how long the bench takes at most to fetch a run.
+const orderLasts = 25 * time.Second
+
+// fetch gets the pieces of a run's backups that this bench lacks.
+func (b *Bench) fetch(ctx context.Context, s *run.State) error {
+	for _, x := range s.Sections {
+		if x.BackedUp == nil {
+			continue
+		}
+		names, err := run.PiecesOf(func(d core.Digest) ([]byte, error) { return b.blob(ctx, d) }, x.BackedUp.Manifest, x.Files)
+		if err != nil {
+			return err
+		}
+		var lacks []core.Digest
+		for _, n := range names {
+			if !b.pack.has(n) && !slices.Contains(lacks, n) {
+				lacks = append(lacks, n)
+			}
+		}
+		for len(lacks) > 0 {
+			n := min(len(lacks), 512)
+			pieces, err := b.client.Pieces(ctx, lacks[:n])
+			if err != nil {
+				return err
+			}
+			if err := b.pack.put(pieces); err != nil {
+				return err
+			}
+			lacks = lacks[n:]
+		}
+	}
+	return nil
+}
+
+// layAside lets a run wait: after the action in hand if it is at work.
+func (b *Bench) layAside(o client.Order) error {
+	j, err := b.job(o.Run)
+	if err != nil {
+		return err
+	}
+	if o.Laid == nil {
+		return core.Fail(core.BadFile, "the order does not say where the unit is")
+	}
+	j.mu.Lock()
+	r, working := j.run, j.working
+	j.mu.Unlock()
+	if working && r != nil {
+		r.LayAside(*o.Laid)
+		return nil
+	}
+	if err := j.claim(); err != nil {
+		return err
+	}
+	defer j.giveUp()
+	if r, err = run.TakeUp(j.journal, run.TakenUp{By: o.Laid.By, Why: "laid aside"}, j, b.pace()); err != nil {
+		return err
+	}
+	return r.PutAside(*o.Laid)
+}
+
+// claim makes the caller the only one that writes the run's journal. Whoever is just
+// putting down the tools is waited for.
+func (j *job) claim() error {
+	j.mu.Lock()
+	leaving, ended := j.working && j.outcome == run.Interrupted && j.ended != nil, j.ended
+	j.mu.Unlock()
+	if leaving {
+		<-ended
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.working {
+		return core.Fail(core.Busy, "run %s is at work", j.id).Do("Look at it: ferry run show " + j.id + ".")
+	}
+	j.working = true
+	return nil
+}
+
+// giveUp ends a claim that came to nothing.
+func (j *job) giveUp() {
+	j.mu.Lock()
+	j.working = false
+	j.mu.Unlock()
+}
+
+// stop ends a run after the action in hand.
+func (b *Bench) stop(o client.Order) error {
+	j, err := b.job(o.Run)
+	if err != nil {
+		return err
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if !j.working || j.run == nil {
+		return core.Fail(core.NotFound, "run %s is not at work", o.Run)
+	}
+	j.run.Stop(o.By)
+	return nil
+}
+
+// abandon closes a paused run without touching its unit.
+func (b *Bench) abandon(o client.Order) error {
+	j, err := b.job(o.Run)
+	if err != nil {
+		return err
+	}
+	if err := j.claim(); err != nil {
+		return err
+	}
+	defer j.giveUp()
+	r, err := run.TakeUp(j.journal, run.TakenUp{By: o.By, Why: o.Reason}, j, b.pace())
+	if err != nil {
+		return err
+	}
+	return r.Abandon(o.By, o.Reason)
+}

@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
+	"zealousferry/internal/client"
+)
+
+func (a *app) answerVerb() *cobra.Command {
+	n := client.NewAnswer{}
+	photo, wires := "", []string{}
+	v := &cobra.Command{Use: "answer RUN VALUE", Short: "Answer the item that a run waits for", Args: cobra.ExactArgs(2),
+		Example:           "  ferry run answer 0193f2a0-… yes\n  ferry run answer 0193f2a0-… 3.31\n  ferry run answer 0193f2a0-… yes --photo board.jpg\n  ferry run answer 0193f2a0-… no --note \"the red light blinks\"",
+		ValidArgsFunction: a.complete(openRuns),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := c.Run(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			h := r.Progress.View.Hands
+			if h == nil {
+				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Do("Look how it stands: ferry run show " + args[0] + ".")
+			}
+			n.Item, n.Value = h.Item, args[1]
+			if n.Wires, err = wiresOf(wires); err != nil {
+				return err
+			}
+			if photo != "" {
+				if n.Photo, err = a.putPhoto(ctx, c, photo); err != nil {
+					return err
+				}
+			}
+			if r, err = c.Answer(ctx, args[0], n); err != nil {
+				return err
+			}
+			return a.show(r, func() { fmt.Fprintln(a.out, "Taken. Look on: ferry run show "+r.ID+" --follow") })
+		})}
+	v.Flags().StringVar(&n.Note, "note", "", "what was seen, or why it stays undone")
+	v.Flags().StringSliceVar(&wires, "wire", nil, "at the second look: a wire's colour by the unit's pin, PIN=COLOUR")
+	v.Flags().StringVar(&photo, "photo", "", "file of a picture")
+	return v
+}
+
+func (a *app) putPhoto(ctx context.Context, c *client.Client, path string) (string, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return "", core.Fail(core.BadFile, "%w", err)
+	}
+	k, err := c.PutEvidence(ctx, http.DetectContentType(raw), raw)
+	return k.Digest.String(), err
+}
+
+// answers takes what a person types while a run waits for it; a terminal only.
+func (a *app) answers(ctx context.Context, c *client.Client, v *view) {
+	in := bufio.NewReader(a.in)
+	for ctx.Err() == nil {
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return
+		}
+		v.mu.Lock()
+		h, item := v.last.View.Hands, v.last.View.Item
+		v.drawn += 1 // the typed line
+		v.mu.Unlock()
+		line = strings.TrimSpace(line)
+		if h == nil || h.Calling || line == "" {
+			continue
+		}
+		n := client.NewAnswer{Item: h.Item, Value: line}
+		if word, rest, found := strings.Cut(line, " "); found && (word == procedure.No || word == procedure.Excused) {
+			n.Value, n.Note = word, rest
+		}
+		if item != nil && item.Do == model.Photo && n.Value != procedure.Excused && n.Value != procedure.No {
+			if n.Photo, err = a.putPhoto(ctx, c, line); err == nil {
+				n.Value = procedure.Yes
+			}
+		}
+		if words := strings.Fields(line); item != nil && item.Do == model.Wires && len(words) > 1 && words[0] == procedure.Yes {
+			n.Value = procedure.Yes
+			n.Wires, err = wiresOf(words[1:])
+		}
+		if err == nil {
+			_, err = c.Answer(ctx, v.run.ID, n)
+		}
+		if err != nil {
+			v.note("%s", a.bright("✗ ")+wrap(core.AsError(err, core.BadFile).Message, 4))
+		}
+	}
+}
+
+// turn is the board for a person: the action, how right looks, how to answer.
+func (v *view) turn() string {
+	p := v.last.View
+	if p.Hands == nil {
+		return ""
+	}
+	var b strings.Builder
+	head := "  HANDS ON  your turn"
+	if p.Turns > 0 && !p.Hands.Calling {
+		head += fmt.Sprintf(", %d of %d", p.Turn, p.Turns)
+	}
+	if p.Hands.Calling {
+		head = "  HANDS ON  now: the tool is calling, the unit's answer ends this"
+	}
+	b.WriteString("\n" + v.board(amber, head, "  "+strings.ReplaceAll(wrap(p.Hands.Says, 6), "\n    ", "\n  ")))
+	if i := p.Item; i != nil {
+		if w := i.Why.In("en"); w != "" {
+			b.WriteString("  " + wrap(w, 4) + "\n")
+		}
+		for _, s := range i.Signs {
+			mark := teal + "✓ " + reset
+			if s.Not {
+				mark = brick + "✗ " + reset
+			}
+			b.WriteString("  " + mark + wrap(s.Says.In("en"), 6) + "\n")
+		}
+		if !p.Hands.Calling {
+			b.WriteString("  " + faint + answerHint(i) + reset + "\n")
+		}
+	}
+	return b.String()
+}
+
+func answerHint(i *model.Item) string {
+	switch i.Do {
+	case model.Choose:
+		var all []string
+		for _, c := range i.Choices {
+			all = append(all, c.Value+" ("+c.Says.In("en")+")")
+		}
+		return "Type one of: " + strings.Join(all, ", ")
+	case model.Measure:
+		return fmt.Sprintf("Type what the meter shows, in %s: %g to %g is right", i.Unit, i.Least, i.Most)
+	case model.Photo:
+		return "Type the name of the picture's file"
+	case model.Wires:
+		return "Type yes, with colours by the unit's pin where they are others (yes 3=yellow); or no and what you see instead"
+	}
+	return "Type yes, or no and what you see instead"
+}

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core/model"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
+)
+
+func (a *app) cardVerb() *cobra.Command {
+	pdf, release, adapter := "", "", ""
+	v := &cobra.Command{Use: "card UNIT|LINK", Short: "The job card: hazards, tools, wiring, power order, what right looks like", Args: cobra.ExactArgs(1),
+		Example:           "  ferry card DN-20417\n  ferry card van/pier-1 --pdf card.pdf\n  ferry card DN-20417 --adapter \"one-wire lead\"",
+		ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			card, err := c.Card(ctx, args[0], release, adapter)
+			if err != nil {
+				return err
+			}
+			if pdf != "" {
+				raw, err := paper.Card(card)
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(pdf, raw, 0o644); err != nil {
+					return err
+				}
+				return a.show(map[string]any{"file": pdf, "bytes": len(raw)}, func() {
+					fmt.Fprintf(a.out, "Written to %s, %s. Print it, or take it along.\n", pdf, kib(uint64(len(raw))))
+				})
+			}
+			return a.show(card, func() { a.card(card) })
+		})}
+	v.Flags().StringVar(&pdf, "pdf", "", "write it to a file, to be printed")
+	v.Flags().StringVar(&release, "release", "", "the version that the job is about; the recommended one by itself")
+	v.Flags().StringVar(&adapter, "adapter", "", "name of the adapter at hand; the first of the sheet by itself")
+	return v
+}
+
+var stageTitles = map[string]string{model.AtHazard: "HAZARDS", model.AtTool: "TAKE ALONG", model.AtPrepare: "PREPARE", model.AtFound: "AS FOUND",
+	model.AtConnect: "CONNECT", model.AtPower: "POWER AND HANDS, IN THIS ORDER", model.AtLeft: "AFTER THE WRITE"}
+
+func (a *app) card(c client.Card) {
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, c.ModelName+" rev "+dash(c.Revision)), c.Serial, a.paint(faint, c.Site))
+	if c.Procedure == "" {
+		a.pair("procedure", a.paint(brick, "the sheet has none for this unit"))
+	} else {
+		how := map[string]string{"proven": a.paint(teal, "✓ proven on this revision"), "failed": a.paint(brick, "✗ known to fail on this revision"), "unproven": "? not proven on this revision"}[c.Standing]
+		a.pair("procedure", fmt.Sprintf("%s, edition %d  %s", c.Procedure, c.Edition, how))
+		if c.StandingSays != "" {
+			a.pair("", wrap(c.StandingSays, 13))
+		}
+	}
+	if c.Reason != "" {
+		a.pair("why", wrap(c.Reason, 13))
+	}
+	if c.Release != "" {
+		a.pair("firmware", fmt.Sprintf("%s → %s", dash(c.Running), c.Release))
+	}
+	if c.Test != "" {
+		a.pair("done when", wrap(c.Test, 13))
+	}
+	if c.Minutes > 0 {
+		a.pair("takes", fmt.Sprintf("%d min, %s%s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place], took(c.Took)))
+	}
+	if c.Meanwhile != "" {
+		a.pair("meanwhile", wrap(c.Meanwhile, 13))
+	}
+	a.pair("way back", wayBack(c.WayBack))
+	if c.Locked {
+		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it; a lead may do that by name.", 13)))
+	}
+	for i, f := range c.Fates {
+		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), map[string]string{"stays": "stays as it is", "written": "written anew", "put-back": "erased; the settings that it tells are put back", "lost": a.paint(brick, "erased, and lost")}[f.Fate]))
+	}
+	if c.Reference != "" && c.WayBack != run.BackFull {
+		a.pair("reference", wrap("The catalogue keeps the image of "+c.Reference+", which it runs: a backup by reference.", 13))
+	}
+	a.pair("proof", wrap(c.Verify, 13))
+	for _, f := range c.Flaws {
+		a.pair("beware", a.paint(brick, wrap(f, 13)))
+	}
+	if s := c.Supply; s != nil {
+		a.pair("power", wrap(supplyWords(s), 13))
+	}
+	if c.Wiring != nil {
+		a.wiring(c.Wiring)
+		a.seenWires(c)
+	}
+	for _, at := range model.Stages {
+		var lines []string
+		if at == model.AtTool {
+			for _, n := range c.Needs {
+				lines = append(lines, "□ "+wrap(n.Name+": "+n.Text, 4))
+			}
+		}
+		for _, i := range c.Items {
+			if i.At == at {
+				lines = append(lines, a.cardItem(i)...)
+			}
+		}
+		if len(lines) > 0 {
+			fmt.Fprintf(a.out, "\n%s\n  %s\n", a.paint(bold, stageTitles[at]), strings.Join(lines, "\n  "))
+		}
+	}
+}
+
+func (a *app) cardItem(i model.Item) []string {
+	says, mark := i.Says.In("en"), "□ "
+	if i.ByTool() || i.Do == model.Apply {
+		mark = "○ "
+	}
+	if i.Do == model.Measure {
+		says += fmt.Sprintf(" (%g to %g %s)", i.Least, i.Most, i.Unit)
+	}
+	lines := []string{mark + wrap(says, 4)}
+	if w := i.Why.In("en"); w != "" {
+		lines = append(lines, a.paint(faint, "  "+wrap(w, 4)))
+	}
+	for _, s := range i.Signs {
+		word := a.paint(teal, "✓ ")
+		if s.Not {
+			word = a.paint(brick, "✗ ")
+		}
+		lines = append(lines, "  "+word+wrap(s.Says.In("en"), 6))
+	}
+	return lines
+}
+
+// took says what the team's runs took.
+func took(t *client.Took) string {
+	switch {
+	case t == nil:
+		return ""
+	case t.Runs == 1:
+		return fmt.Sprintf("; the one run so far took %s", time.Duration(t.Seconds)*time.Second)
+	}
+	return fmt.Sprintf("; %d runs took %s at the middle", t.Runs, time.Duration(t.Seconds)*time.Second)
+}
+
+func supplyWords(s *model.Supply) string {
+	w := map[string]string{"adapter": "the adapter feeds the unit", "own": "its own supply feeds the unit", "none": "nothing may feed it"}[s.From]
+	if s.Volts > 0 {
+		w += fmt.Sprintf(", %g V", s.Volts)
+	}
+	return strings.TrimSpace(w + ". " + s.Says.In("en"))
+}
+
+func wayBack(w string) string {
+	switch w {
+	case run.BackFull:
+		return "full backup, taken and stored before the first erase"
+	case run.BackSettings:
+		return "its settings, read before the write and put back after it"
+	case run.BackImage:
+		return "no backup can be read; the image that it runs is in the catalogue"
+	}
+	return "none: what is overwritten is lost"
+}
+
+// wiring is the table of wires, pin by pin.
+func (a *app) wiring(w *model.Wiring) {
+	fmt.Fprintf(a.out, "\n%s with %s", a.paint(bold, "WIRING"), w.Adapter)
+	if w.Selector != "" {
+		fmt.Fprintf(a.out, ", switch at %s", w.Selector)
+	}
+	fmt.Fprintf(a.out, "\n  %s: pin 1 at %s. %s: pin 1 at %s.\n", w.Tool.Name, w.Tool.Edge.In("en"), w.Unit.Name, w.Unit.Edge.In("en"))
+	var rows [][]string
+	used := map[int]bool{}
+	for _, x := range w.Wires {
+		t, u := w.Tool.Pins[x.Tool-1], w.Unit.Pins[x.Unit-1]
+		used[x.Unit] = true
+		rows = append(rows, []string{fmt.Sprintf("  %d %s", x.Tool, t.Name), t.Job + " → " + u.Job, fmt.Sprintf("%d %s", x.Unit, u.Name), x.Colour})
+	}
+	for n, p := range w.Unit.Pins {
+		if !used[n+1] {
+			rows = append(rows, []string{"", "leave empty", fmt.Sprintf("%d %s", n+1, p.Name), p.Says.In("en")})
+		}
+	}
+	a.table([]string{"  tool's pin", "", "unit's pin", "colour"}, rows)
+}

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/core/procedure"
+	"zealousferry/core/registry"
+	"zealousferry/internal/client"
+)
+
+func (a *app) modelVerb() *cobra.Command {
+	v := &cobra.Command{Use: "model", Short: "Models: their sheets, revisions and what fits them"}
+	words := ""
+	list := &cobra.Command{Use: "list", Short: "Models", Args: cobra.NoArgs, Example: "  ferry model list\n  ferry model list --find printer",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			m, err := c.Models(ctx, words)
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() {
+				var rows [][]string
+				for _, x := range m.Models {
+					rows = append(rows, []string{a.paint(bold, x.Model), x.Name, x.Kind, kib(x.Bytes), fmt.Sprint(x.Releases), dash(x.Newest), fmt.Sprint(x.Units)})
+				}
+				a.table([]string{"model", "name", "kind", "memory", "releases", "newest", "units"}, rows)
+			})
+		})}
+	list.Flags().StringVar(&words, "find", "", "words in name or title")
+	show := &cobra.Command{Use: "show MODEL", Short: "A model: memory, flaws, targets, and what fits which revision", Args: cobra.ExactArgs(1), Example: "  ferry model show quill-80", ValidArgsFunction: a.complete(modelNames),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.ModelPage(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() { a.showModel(m) })
+		})}
+	version, reason := "", ""
+	target := &cobra.Command{Use: "target MODEL REVISION [VERSION]", Short: "Choose the release that the team uses for a revision (lead)", Args: cobra.RangeArgs(2, 3),
+		Example: "  ferry model target quill-80 D 4.2.1 --reason \"proven at Gannet Quay\"\n  ferry model target quill-80 D --reason \"open again\"", ValidArgsFunction: a.complete(modelNames),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if len(args) == 3 {
+				version = args[2]
+			}
+			t, err := c.PutTarget(ctx, client.NewTarget{Model: args[0], Revision: args[1], Version: version, Reason: reason})
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() {
+				if t.Version == "" {
+					fmt.Fprintf(a.out, "%s %s %s: the choice is open again.\n", a.paint(teal, "✓"), t.Model, t.Revision)
+					return
+				}
+				fmt.Fprintf(a.out, "%s %s %s: our choice is %s.\n", a.paint(teal, "✓"), t.Model, t.Revision, t.Version)
+			})
+		})}
+	target.Flags().StringVar(&reason, "reason", "", "why")
+	target.MarkFlagRequired("reason")
+	add := &cobra.Command{Use: "add SHEET", Short: "Put a model sheet in force (lead)", Args: cobra.ExactArgs(1), Example: "  ferry model add quill-80.yaml",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			raw, err := os.ReadFile(args[0])
+			if err != nil {
+				return core.Fail(core.NotFound, "%w", err)
+			}
+			m, err := c.PutModel(ctx, raw)
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() {
+				fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
+				a.contradictions(m.Contradictions)
+				for _, x := range m.Alike {
+					a.pair("beware", a.paint(brick, wrap(x, 13)))
+				}
+			})
+		})}
+	check := &cobra.Command{Use: "check SHEET", Short: "Check a model sheet, without a service", Args: cobra.ExactArgs(1), Example: "  ferry model check quill-80.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			raw, err := os.ReadFile(args[0])
+			if err != nil {
+				return core.Fail(core.NotFound, "%w", err)
+			}
+			s, err := registry.Sheet(raw)
+			if err != nil {
+				return err
+			}
+			disagree := []string{}
+			for _, x := range procedure.Contradictions(s) {
+				disagree = append(disagree, x.String())
+			}
+			extent, bytes := fmt.Sprintf("%d regions", len(s.Main().Memory.Regions)), s.Main().Memory.Bytes()
+			if len(s.Sections) > 1 {
+				extent, bytes = fmt.Sprintf("%d parts", len(s.Sections)), 0
+				for i := range s.Sections {
+					bytes += s.Sections[i].Memory.Bytes()
+				}
+			}
+			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest, "contradictions": disagree}, func() {
+				fmt.Fprintf(a.out, "%s %s: %s, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, extent, kib(bytes), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
+				a.contradictions(disagree)
+			})
+		}}
+	targets := &cobra.Command{Use: "targets", Short: "Which release the team uses for which model and revision", Args: cobra.NoArgs, Example: "  ferry model targets",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			t, err := c.Targets(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() {
+				var rows [][]string
+				for _, x := range t.Targets {
+					rows = append(rows, []string{x.Model, x.Revision, a.paint(bold, x.Version), x.By, when(x.At), column(x.Reason, 50)})
+				}
+				a.table([]string{"model", "revision", "release", "by", "since", "why"}, rows)
+			})
+		})}
+	v.AddCommand(list, show, add, check, target, targets)
+	return v
+}
+
+// contradictions are what a lead must settle before such a unit is serviced.
+func (a *app) contradictions(all []string) {
+	for _, x := range all {
+		a.pair("disagree", a.paint(brick, wrap(x, 13)))
+	}
+	if len(all) > 0 {
+		a.pair("next", a.paint(bold, "Settle it in the sheet; until then a run of such a unit is refused."))
+	}
+}
+
+func modelNames(ctx context.Context, c *client.Client) (all []string) {
+	m, err := c.Models(ctx, "")
+	if err != nil {
+		return nil
+	}
+	for _, x := range m.Models {
+		all = append(all, x.Model+"\t"+x.Name)
+	}
+	return all
+}
+
+func (a *app) showModel(m client.ModelPage) {
+	fmt.Fprintf(a.out, "%s  %s, %s; %d units\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), m.Units)
+	for _, s := range m.Sisters {
+		fmt.Fprintf(a.out, "  %s\n", wrap(s, 2))
+	}
+	fmt.Fprintln(a.out)
+	a.matrix(m.Matrix)
+	for _, f := range m.Flaws {
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "!"), wrap(f, 2))
+	}
+	if len(m.Sections) > 1 {
+		var parts [][]string
+		for i, s := range m.Sections {
+			holds, at := kib(s.Bytes), "the unit's own link"
+			if s.Files > 0 {
+				holds = fmt.Sprintf("up to %d files, %s", s.Files, holds)
+			}
+			if s.Link != "" {
+				at = "a link of its own, " + s.Link
+			}
+			parts = append(parts, []string{fmt.Sprintf("  %d", i+1), s.Title, s.Name, s.Loader, holds, at})
+		}
+		fmt.Fprintln(a.out)
+		a.table([]string{"  ", "part", "section", "loader", "holds", "at"}, parts)
+	}
+	if len(m.Holds) > 0 {
+		var slots [][]string
+		for _, s := range m.Holds {
+			note := ""
+			if s.Empty {
+				note = "may be empty"
+			}
+			slots = append(slots, []string{"  " + s.Title, s.Slot, strings.Join(s.Models, ", "), note})
+		}
+		fmt.Fprintln(a.out)
+		a.table([]string{"  place for a unit", "slot", "of model", ""}, slots)
+	}
+	var rows [][]string
+	for _, r := range m.Regions {
+		note := ""
+		if r.ReadOnly {
+			note = "never written"
+		}
+		if r.Own {
+			note = strings.TrimSpace(note + " the unit's own")
+		}
+		rows = append(rows, []string{"  " + r.Name, r.Use, fmt.Sprintf("0x%X", r.Address), fmt.Sprintf("0x%X", r.Address+r.Length-1), kib(r.Length), fmt.Sprintf("%d B", r.Sector), note})
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"  region", "use", "from", "to", "size", "sector", ""}, rows)
+}

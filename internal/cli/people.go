@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"zealousferry/internal/service"
+	"zealousferry/internal/store"
+)
+
+func (a *app) personVerb() *cobra.Command {
+	v := &cobra.Command{Use: "person", Short: "People of the team (at the service's machine)"}
+	role, password := service.Technician, false
+	add := &cobra.Command{Use: "add NAME", Short: "Add somebody, and make a one-use sign-in code", Args: cobra.ExactArgs(1),
+		Example: "  ferry person add \"Sunniva Dale\" --role technician",
+		RunE: func(_ *cobra.Command, args []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				if role != service.Viewer && role != service.Technician && role != service.Lead {
+					return fmt.Errorf("--role is technician, lead or viewer, not %q", role)
+				}
+				dsn, err := database()
+				if err != nil {
+					return err
+				}
+				db, err := store.Open(ctx, dsn)
+				if err != nil {
+					return err
+				}
+				defer db.Close()
+				p := store.Person{ID: store.NewID(), Name: args[0], Role: role}
+				if old, err := db.Person(ctx, args[0]); err == nil {
+					p.ID = old.ID
+				}
+				if password {
+					if p.Password, err = a.askPassword(); err != nil {
+						return err
+					}
+				}
+				if err := db.PutPerson(ctx, p); err != nil {
+					return err
+				}
+				code, digest := service.Secret()
+				if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: time.Now().Add(service.SignInLasts).UTC(), Valid: true}}); err != nil {
+					return err
+				}
+				return a.show(map[string]string{"id": p.ID, "name": p.Name, "role": p.Role, "code": code}, func() {
+					fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, service.SignInLasts, a.url, code)
+				})
+			})
+		}}
+	add.Flags().StringVar(&role, "role", role, "technician, lead or viewer")
+	add.Flags().BoolVar(&password, "password", false, "ask for a password on the terminal")
+	v.AddCommand(add)
+	return v
+}
+
+func (a *app) askPassword() (sql.NullString, error) {
+	secret, err := a.askSecret("Password (12 characters or more): ")
+	if err != nil {
+		return sql.NullString{}, err
+	}
+	if len(secret) < 12 {
+		return sql.NullString{}, fmt.Errorf("the password has %d characters, 12 are the least", len(secret))
+	}
+	return sql.NullString{String: service.HashPassword(secret), Valid: true}, nil
+}
+
+// askSecret has somebody type a secret on a terminal, unseen.
+func (a *app) askSecret(ask string) (string, error) {
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", errors.New("a secret is typed on a terminal")
+	}
+	fmt.Fprint(a.err, ask)
+	raw, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return string(raw), err
+}

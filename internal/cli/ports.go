@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"zealousferry/core/link/ports"
+	"zealousferry/internal/client"
+)
+
+// watchPorts shows what comes and goes on a bench until Ctrl-C.
+func (a *app) watchPorts(ctx context.Context, c *client.Client, bench string) error {
+	before, err := c.Ports(ctx, bench)
+	if err != nil {
+		return err
+	}
+	a.ports(before.Ports)
+	fmt.Fprintln(a.err, "\nPull the adapter out and put it in again; Ctrl-C ends.")
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(700 * time.Millisecond):
+		}
+		now, err := c.Ports(ctx, bench)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		d := ports.Compare(before.Ports, now.Ports)
+		for _, p := range d.Gone {
+			fmt.Fprintf(a.out, "%s  gone     %s\n", time.Now().Format("15:04:05"), portWords(p))
+		}
+		for _, p := range d.Came {
+			fmt.Fprintf(a.out, "%s  %s     %s\n", time.Now().Format("15:04:05"), a.paint(teal+bold, "came"), portWords(p))
+		}
+		for _, p := range d.Renamed {
+			fmt.Fprintf(a.out, "%s  renamed  %s\n", time.Now().Format("15:04:05"), portWords(p))
+		}
+		before = now
+	}
+}
+
+func portWords(p ports.Port) string {
+	s := p.Path
+	if p.Serial != "" {
+		s += "  " + p.Name + ", adapter " + p.Serial
+	}
+	return s
+}
+
+func (a *app) ports(all []ports.Port) {
+	if len(all) == 0 {
+		fmt.Fprintln(a.out, "No serial port is there.")
+		return
+	}
+	var rows [][]string
+	for _, p := range all {
+		note := p.Aside
+		if p.Held != "" {
+			note = "held by " + p.Held
+		}
+		latency := ""
+		if p.Latency > 1 {
+			latency = fmt.Sprintf("%d ms; 1 ms is better", p.Latency)
+		}
+		rows = append(rows, []string{a.paint(bold, p.Path), dash(p.Serial), dash(p.Name), latency, note})
+	}
+	a.table([]string{"port", "adapter", "calls itself", "latency", "note"}, rows)
+}

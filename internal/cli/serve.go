@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/console"
+	"zealousferry/core"
+	"zealousferry/core/trust"
+	"zealousferry/internal/bench"
+	"zealousferry/internal/client"
+	"zealousferry/internal/service"
+	"zealousferry/internal/store"
+)
+
+// untilStopped runs f until it ends or the process is told to stop.
+func untilStopped(f func(ctx context.Context) error) error {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return f(ctx)
+}
+
+func (a *app) log() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
+
+func readKey(path string) (trust.Key, error) {
+	raw, err := os.ReadFile(path)
+	if os.IsNotExist(err) {
+		key, err := trust.NewKey()
+		if err != nil {
+			return key, err
+		}
+		return key, os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
+	}
+	if err != nil {
+		return trust.Key{}, err
+	}
+	return trust.DecodeKey(strings.TrimSpace(string(raw)))
+}
+
+func (a *app) serveVerb() *cobra.Command {
+	listen, key, cert, certKey := "127.0.0.1:8470", "service.key", "", ""
+	v := &cobra.Command{Use: "serve", Short: "The service: the team's memory and rules", Args: cobra.NoArgs,
+		Long:    "Answers the API and the console. The database's address is in FERRY_DATABASE; the key that\nsigns history is made on the first start and never lies in the database.",
+		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve --key service.key",
+		RunE: func(*cobra.Command, []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				dsn, err := database()
+				if err != nil {
+					return err
+				}
+				if err := guarded(listen, cert); err != nil {
+					return err
+				}
+				db, err := store.Open(ctx, dsn)
+				if err != nil {
+					return err
+				}
+				defer db.Close()
+				k, err := readKey(key)
+				if err != nil {
+					return err
+				}
+				server := service.New(db, k, console.Files(), a.clock, a.log(), cert != "").Server()
+				l, err := net.Listen("tcp", listen)
+				if err != nil {
+					return core.Fail(core.Busy, "cannot listen: %w", err).Do("Choose another address: --listen.")
+				}
+				a.log().Info("serving", "address", l.Addr().String())
+				return serve(ctx, server, l, cert, certKey)
+			})
+		}}
+	v.Flags().StringVar(&listen, "listen", listen, "address; anything but loopback wants TLS")
+	v.Flags().StringVar(&key, "key", key, "file of the key that signs history")
+	v.Flags().StringVar(&cert, "tls-cert", "", "certificate chain, PEM")
+	v.Flags().StringVar(&certKey, "tls-key", "", "its private key, PEM")
+	v.MarkFlagsRequiredTogether("tls-cert", "tls-key")
+	return v
+}
+
+// guarded refuses to speak plain HTTP to anything but this machine.
+func guarded(listen, cert string) error {
+	host, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return fmt.Errorf("--listen %q: write HOST:PORT", listen)
+	}
+	ip := net.ParseIP(host)
+	if cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return core.Fail(core.NotAllowed, "the service would speak without encryption on %s", listen).
+			Do("Give --tls-cert and --tls-key, or listen on 127.0.0.1.")
+	}
+	return nil
+}
+
+// serve answers until the context ends; then live streams are ended and other
+// requests may finish.
+func serve(ctx context.Context, server *http.Server, l net.Listener, cert, certKey string) error {
+	streams, end := context.WithCancel(context.Background())
+	server.BaseContext = func(net.Listener) context.Context { return streams }
+	ended := make(chan error, 1)
+	go func() {
+		if cert != "" {
+			ended <- server.ServeTLS(l, cert, certKey)
+		} else {
+			ended <- server.Serve(l)
+		}
+	}()
+	select {
+	case err := <-ended:
+		end()
+		return err
+	case <-ctx.Done():
+	}
+	late, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	stopped := make(chan error, 1)
+	go func() { stopped <- server.Shutdown(late) }()
+	time.AfterFunc(200*time.Millisecond, end)
+	if err := <-stopped; err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return nil
+}
+
+func (a *app) benchVerb() *cobra.Command {
+	dir, scale, to := "bench", 1.0, ""
+	v := &cobra.Command{Use: "bench", Short: "The bench: owns links and carries out runs", Args: cobra.NoArgs,
+		Long:    "Works in a folder that ferry bench enrol made; its links are in links.yaml there.",
+		Example: "  ferry bench --dir /var/lib/ferry-bench",
+		RunE: func(*cobra.Command, []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				ports, err := bench.ReadPorts(filepath.Join(dir, "links.yaml"))
+				if err != nil {
+					return err
+				}
+				b, err := bench.Open(dir, ports, bench.Options{Clock: a.clock, Scale: scale, Log: a.log()})
+				if err != nil {
+					return err
+				}
+				defer b.Close()
+				a.log().Info("bench at work", "links", len(ports))
+				return b.Work(ctx)
+			})
+		}}
+	v.PersistentFlags().StringVar(&dir, "dir", dir, "the bench's folder")
+	v.Flags().Float64Var(&scale, "scale", scale, "factor on waits that stand for a unit's pace, for simulated units")
+	name, code := "", ""
+	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this machine with a one-use code", Args: cobra.NoArgs,
+		Example: "  ferry bench enrol --service https://ferry.example --code … --name van --dir /var/lib/ferry-bench",
+		RunE: func(*cobra.Command, []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				if err := bench.Enrol(ctx, dir, to, code, name); err != nil {
+					return err
+				}
+				return a.show(map[string]string{"bench": name}, func() {
+					fmt.Fprintf(a.out, "%s bench %s is enrolled. List its links in %s, then: ferry bench --dir %s\n", a.paint(teal, "✓"), name, filepath.Join(dir, "links.yaml"), dir)
+				})
+			})
+		}}
+	enrol.Flags().StringVar(&to, "service", a.url, "address of the service")
+	enrol.Flags().StringVar(&code, "code", "", "the one-use code")
+	enrol.Flags().StringVar(&name, "name", "", "the bench's name, such as van")
+	enrol.MarkFlagRequired("code")
+	enrol.MarkFlagRequired("name")
+	invite := &cobra.Command{Use: "code", Short: "Make a one-use code to enrol a bench (lead)", Args: cobra.NoArgs, Example: "  ferry bench code",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			code, err := c.NewBenchCode(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(code, func() { fmt.Fprintf(a.out, "%s\ngood once, until %s\n", code.Code, when(code.Expires)) })
+		})}
+	v.AddCommand(enrol, invite)
+	return v
+}

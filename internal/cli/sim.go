@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/internal/demo"
+	"zealousferry/internal/demo/world"
+	"zealousferry/sim"
+)
+
+// switchboard is where ferry sim tells its units and its own address.
+type switchboard struct {
+	Control string         `json:"control"`
+	Units   []sim.Standing `json:"units"`
+}
+
+func (a *app) simVerb() *cobra.Command {
+	dir, scale := "", 1.0
+	v := &cobra.Command{Use: "sim", Short: "Simulated units on loopback", Args: cobra.NoArgs, Example: "  ferry sim --dir units\n  ferry sim set quay-1 silent=true",
+		RunE: func(*cobra.Command, []string) error {
+			if dir == "" {
+				return core.Fail(core.BadFile, "simulated units keep their memories in a folder, and none is named").Do("Say where: ferry sim --dir FOLDER.")
+			}
+			return untilStopped(func(ctx context.Context) error { return a.simulate(ctx, dir, scale) })
+		}}
+	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: FERRY_SIM by itself)")
+	v.Flags().Float64Var(&scale, "scale", scale, "factor on all their times")
+	set := &cobra.Command{Use: "set UNIT [FAULT=VALUE...]", Short: "Put faults on a unit that runs, or take them off", Args: cobra.MinimumNArgs(1),
+		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of the wires: crossed, openToUnit, openToBench, openGround, bridged,\ninverted, lowLevel, deadAdapter, noStrap, noReset, heldReset, sag, longLead (true), latency, delay\n(ms), baud, parity. Without faults all are taken off. Also: power=on|off|cycle, swap=SERIAL,\nbridge=adapter|plug|off|none.",
+		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set quay-1",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if dir == "" {
+				dir = os.Getenv("FERRY_SIM")
+			}
+			standings, err := setFaults(dir, args[0], args[1:])
+			if err != nil {
+				return err
+			}
+			return a.show(standings, func() {
+				var rows [][]string
+				for _, s := range standings {
+					raw, _ := json.Marshal(s.Faults)
+					rows = append(rows, []string{a.paint(bold, s.Name), s.Serial, dash(s.Runs), string(raw)})
+				}
+				a.table([]string{"unit", "serial", "runs", "faults"}, rows)
+			})
+		}}
+	v.AddCommand(set)
+	return v
+}
+
+// simulate starts the demo's units and their switchboard.
+func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	fleet := sim.Fleet{}
+	for _, u := range world.Units {
+		s := u.Spec()
+		s.Scale, s.Path = scale, filepath.Join(dir, u.Link+".memory")
+		unit, err := sim.Start(s, "127.0.0.1:0", a.clock)
+		if err != nil {
+			return err
+		}
+		defer unit.Close()
+		unit.Set(sim.Faults{Silent: u.Silent})
+		fleet[u.Link] = unit
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: fleet, ReadHeaderTimeout: 5 * time.Second}
+	go server.Serve(l)
+	defer server.Close()
+	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings()})
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, "units.json")
+	if err := os.WriteFile(path+".new", raw, 0o644); err != nil {
+		return err
+	}
+	defer os.Remove(path)
+	if err := os.Rename(path+".new", path); err != nil {
+		return err
+	}
+	a.log().Info("simulated units at work", "units", len(fleet))
+	<-ctx.Done()
+	return nil
+}
+
+func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
+	raw, err := os.ReadFile(filepath.Join(dir, "units.json"))
+	var board switchboard
+	if err != nil || json.Unmarshal(raw, &board) != nil {
+		return nil, core.Fail(core.NotFound, "no simulated units run in %q", dir).Do("Say in which folder they run: --dir FOLDER, or FERRY_SIM; the demo's file env sets it.")
+	}
+	change := map[string]any{}
+	faults := map[string]any{}
+	for _, w := range words {
+		name, value, _ := strings.Cut(w, "=")
+		switch name {
+		case "power":
+			change["power"] = value == "on"
+			if value == "cycle" {
+				delete(change, "power")
+				change["cycle"] = true
+			}
+		case "bridge":
+			change["bridge"] = value
+		case "parity":
+			faults[name] = value
+		case "swap":
+			change["serial"] = value
+		case "serial", "revision":
+			faults[name] = value
+		default:
+			var v any
+			if json.Unmarshal([]byte(value), &v) != nil {
+				return nil, fmt.Errorf("%q: the value is a number, true or false", w)
+			}
+			faults[name] = v
+		}
+	}
+	if len(change) == 0 || len(faults) > 0 {
+		change["faults"] = faults
+	}
+	body, err := json.Marshal(change)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := http.Post("http://"+board.Control+"/"+unit, "application/json", strings.NewReader(string(body)))
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, core.Fail(core.NotFound, "there is no simulated unit %q, or no such fault", unit)
+	}
+	var all []sim.Standing
+	return all, json.NewDecoder(resp.Body).Decode(&all)
+}
+
+func (a *app) demoVerb() *cobra.Command {
+	o := demo.Options{Dir: "var/demo", Listen: "127.0.0.1:8470", Scale: 1, Out: a.out, Err: a.err}
+	v := &cobra.Command{Use: "demo", Short: "The demo's world: database, service, bench, simulated units", Args: cobra.NoArgs, Example: "  make demo",
+		RunE: func(*cobra.Command, []string) error {
+			return untilStopped(func(ctx context.Context) error { return demo.Run(ctx, o) })
+		}}
+	v.Flags().StringVar(&o.Dir, "dir", o.Dir, "its folder")
+	v.Flags().StringVar(&o.Listen, "listen", o.Listen, "address of the service")
+	v.Flags().Float64Var(&o.Scale, "scale", o.Scale, "factor on all times")
+	return v
+}

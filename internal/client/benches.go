@@ -1,0 +1,275 @@
+package client
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/diagnose"
+	"zealousferry/core/history"
+	"zealousferry/core/link/ports"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+)
+
+// Benches lists the benches.
+func (c *Client) Benches(ctx context.Context) (Benches, error) {
+	return get[Benches](ctx, c, "/api/benches")
+}
+
+// NewBenchCode asks for a one-use code to enrol a bench.
+func (c *Client) NewBenchCode(ctx context.Context) (Code, error) {
+	return post[Code](ctx, c, "/api/benches/codes", nil)
+}
+
+// MovedRun gets the events of a run that another bench has begun.
+func (c *Client) MovedRun(ctx context.Context, id string, after uint64) (m Moved, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/bench/runs/%s/events?after=%d", segment(id), after), nil, &m)
+	return m, err
+}
+
+// Enrol enrols a bench.
+func (c *Client) Enrol(ctx context.Context, e Enrolment) (Enrolled, error) {
+	return post[Enrolled](ctx, c, "/api/bench/enrol", e)
+}
+
+// Join says what the bench has.
+func (c *Client) Join(ctx context.Context, j Joining) (Catalogue, error) {
+	return post[Catalogue](ctx, c, "/api/bench/join", j)
+}
+
+// Orders calls got for each order until the context ends or the connection does.
+func (c *Client) Orders(ctx context.Context, got func(Order)) error {
+	after := uint64(0)
+	_, err := c.followOnce(ctx, "/api/bench/orders", &after, func(event, _ string, data []byte) (uint64, bool, error) {
+		var o Order
+		if event == "order" && json.Unmarshal(data, &o) == nil {
+			got(o)
+		}
+		return 0, true, nil
+	})
+	return err
+}
+
+// EndOrder says what came of an order.
+func (c *Client) EndOrder(ctx context.Context, id string, r Result) error {
+	return c.call(ctx, "POST", "/api/bench/orders/"+segment(id), r, nil)
+}
+
+// PutEvents hands over events of a run.
+func (c *Client) PutEvents(ctx context.Context, b Batch) (Have, error) {
+	return post[Have](ctx, c, "/api/bench/events", b)
+}
+
+// Missing asks which pieces the service lacks.
+func (c *Client) Missing(ctx context.Context, names []core.Digest) ([]core.Digest, error) {
+	out, err := post[Names](ctx, c, "/api/bench/missing", Names{names})
+	return out.Names, err
+}
+
+// PutPieces hands over pieces.
+func (c *Client) PutPieces(ctx context.Context, pieces []shelf.Piece) error {
+	var b []byte
+	for _, p := range pieces {
+		b = binary.BigEndian.AppendUint32(b, uint32(len(p.Data)))
+		b = append(b, p.Data...)
+	}
+	return c.call(ctx, "PUT", "/api/bench/pieces", b, nil)
+}
+
+// Pieces gets many pieces at once.
+func (c *Client) Pieces(ctx context.Context, names []core.Digest) ([]shelf.Piece, error) {
+	in, err := json.Marshal(Names{Names: names})
+	if err != nil {
+		return nil, err
+	}
+	var raw []byte
+	if err := c.call(ctx, "POST", "/api/bench/pieces", in, &raw); err != nil {
+		return nil, err
+	}
+	var all []shelf.Piece
+	for len(raw) > 0 {
+		if len(raw) < 4 || int(binary.BigEndian.Uint32(raw)) > len(raw)-4 || len(all) == len(names) {
+			return nil, core.Fail(core.BadFile, "the service sent pieces that are cut off")
+		}
+		n := int(binary.BigEndian.Uint32(raw))
+		data := raw[4 : 4+n]
+		if raw = raw[4+n:]; core.DigestOf(data) != names[len(all)] {
+			return nil, core.Fail(core.BadFile, "the service sent other bytes than those of %s", names[len(all)].Short())
+		}
+		all = append(all, shelf.Piece{Name: names[len(all)], Data: data})
+	}
+	if len(all) != len(names) {
+		return nil, core.Fail(core.BadFile, "the service sent %d of %d pieces", len(all), len(names))
+	}
+	return all, nil
+}
+
+// StoreBackup asks the service to keep a backup whose pieces it has.
+func (c *Client) StoreBackup(ctx context.Context, s Stow) (run.Stored, error) {
+	return post[run.Stored](ctx, c, "/api/bench/backups", s)
+}
+
+// MayWrite asks whether a run's release still stands.
+func (c *Client) MayWrite(ctx context.Context, run string) (May, error) {
+	return post[May](ctx, c, "/api/bench/may-write", MayWrite{Run: run})
+}
+
+// Blob gets content by digest.
+func (c *Client) Blob(ctx context.Context, name core.Digest) (b []byte, err error) {
+	err = c.call(ctx, "GET", "/api/bench/blobs/"+name.String(), nil, &b)
+	if err == nil && core.DigestOf(b) != name {
+		return nil, core.Fail(core.BadFile, "the service sent other bytes than those of %s", name.Short())
+	}
+	return b, err
+}
+
+// Bench is a machine that owns links.
+type Bench struct {
+	ID         string     `json:"id"`
+	Name       string     `json:"name"`
+	Version    string     `json:"version"`
+	Online     bool       `json:"online"`
+	Revoked    bool       `json:"revoked"`
+	Enrolled   time.Time  `json:"enrolled"`
+	Seen       *time.Time `json:"seen,omitempty"`
+	ClockError int64      `json:"clockError" doc:"Microseconds that its clock is ahead of the service's."`
+}
+
+// Benches is a list of benches.
+type Benches struct {
+	Benches []Bench `json:"benches" nullable:"false"`
+}
+
+// Moved is a run's events for the bench that goes on with it.
+type Moved struct {
+	Events [][]byte `json:"events"`
+}
+
+// Protocol is the number of the talk between bench and service; the service
+// accepts the two before.
+const Protocol = 1
+
+// Enrolment is a bench's first word.
+type Enrolment struct {
+	Code      string `json:"code"`
+	Name      string `json:"name"`
+	PublicKey []byte `json:"publicKey"`
+	Version   string `json:"version"`
+	Protocol  int    `json:"protocol"`
+}
+
+// Enrolled is the answer to it.
+type Enrolled struct {
+	Bench      string `json:"bench"`
+	Token      string `json:"token"`
+	ServiceKey []byte `json:"serviceKey"`
+}
+
+// Joining tells the service what a bench has.
+type Joining struct {
+	Version  string      `json:"version"`
+	Protocol int         `json:"protocol"`
+	Now      int64       `json:"now"` // the bench's wall clock, microseconds
+	Links    []BenchLink `json:"links"`
+}
+
+// BenchLink is a link of a bench.
+type BenchLink struct {
+	Name    string `json:"name"`
+	Kind    string `json:"kind"`
+	Adapter string `json:"adapter,omitempty"`
+	Latency int    `json:"latency,omitempty"` // ms that its driver holds bytes back
+}
+
+// Catalogue is the sheets that a bench identifies with.
+type Catalogue struct {
+	Now    int64         `json:"now"` // the service's wall clock, microseconds
+	Sheets []core.Digest `json:"sheets"`
+	// Withdrawn names open runs whose release was taken back, and why.
+	Withdrawn map[string]string `json:"withdrawn,omitempty"`
+}
+
+// MayWrite asks, immediately before the first erase of a run, whether its release
+// still stands.
+type MayWrite struct {
+	Run string `json:"run"`
+}
+
+// May is the answer.
+type May struct {
+	Bars string `json:"bars,omitempty"`
+}
+
+// Order tells a bench to do something once.
+type Order struct {
+	ID       string            `json:"id"`
+	Kind     string            `json:"kind"`
+	Deadline time.Time         `json:"deadline"`
+	Link     string            `json:"link,omitempty"`
+	Model    string            `json:"model,omitempty"` // last seen on the link
+	Run      string            `json:"run,omitempty"`
+	By       string            `json:"by,omitempty"`
+	Label    string            `json:"label,omitempty"`
+	Reason   string            `json:"reason,omitempty"`
+	Opened   *run.Opened       `json:"opened,omitempty"`
+	Epoch    uint64            `json:"epoch,omitempty"`
+	Links    map[string]string `json:"links,omitempty"` // of sections on further links, by section
+	Laid     *run.LaidAside    `json:"laid,omitempty"`
+	Await    bool              `json:"await,omitempty"` // a person applies the power while the bench calls
+	Baud     int               `json:"baud,omitempty"`
+	Answer   *procedure.Answer `json:"answer,omitempty"`
+	Say      string            `json:"say,omitempty"`
+	Loader   bool              `json:"loader,omitempty"` // say it through the loader
+	Lasts    int               `json:"lasts,omitempty"`  // ms
+}
+
+// Result is what came of an order.
+type Result struct {
+	Error *Problem        `json:"error,omitempty"`
+	Found *run.Identified `json:"found,omitempty"`
+	Model string          `json:"model,omitempty"`
+	Seen  *diagnose.Seen  `json:"seen,omitempty"`
+	Came  bool            `json:"came,omitempty"`
+	Ports []ports.Port    `json:"ports,omitempty"`
+	Heard *Heard          `json:"heard,omitempty"`
+}
+
+// Batch is events of one run, in order.
+type Batch struct {
+	Run     string   `json:"run"`
+	Epoch   uint64   `json:"epoch"`
+	First   uint64   `json:"first"`
+	Outcome string   `json:"outcome"`
+	Events  [][]byte `json:"events"`
+}
+
+// Have is how far the service has a run's events.
+type Have struct {
+	Have  uint64        `json:"have"`
+	Moved bool          `json:"moved,omitempty"` // another bench goes on with the run, or it was given up
+	Head  *history.Head `json:"head,omitempty"`
+}
+
+// Stow asks the service to keep a backup whose pieces it has.
+type Stow struct {
+	Run      string        `json:"run"`
+	Manifest core.Digest   `json:"manifest"` // of the main section
+	How      string        `json:"how"`
+	Running  string        `json:"running"`
+	Taken    int64         `json:"taken"`
+	Sections []StowSection `json:"sections,omitempty"` // all of them, where the bench knows of sections
+}
+
+// StowSection is the backup of a section.
+type StowSection struct {
+	Section  string      `json:"section"`
+	Main     bool        `json:"main,omitempty"`
+	Files    bool        `json:"files,omitempty"`
+	Manifest core.Digest `json:"manifest"`
+	How      string      `json:"how"`
+}

@@ -1,0 +1,74 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
+)
+
+// Answer answers the item that a run waits for.
+func (c *Client) Answer(ctx context.Context, id string, a NewAnswer) (Run, error) {
+	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/answers", a)
+}
+
+// Card is the job card of a unit or of what is on a link.
+func (c *Client) Card(ctx context.Context, at, release, adapter string) (Card, error) {
+	return get[Card](ctx, c, "/api/card?"+url.Values{"at": {at}, "release": {release}, "adapter": {adapter}}.Encode())
+}
+
+// Card is the job card of a unit: what a person does before, during and after.
+type Card struct {
+	Unit         string        `json:"unit,omitempty"`
+	Serial       string        `json:"serial,omitempty"`
+	Site         string        `json:"site,omitempty"`
+	Model        string        `json:"model"`
+	ModelName    string        `json:"modelName"`
+	Revision     string        `json:"revision,omitempty"`
+	Running      string        `json:"running,omitempty"`
+	Release      string        `json:"release,omitempty" doc:"Version that the job is about."`
+	Reason       string        `json:"reason,omitempty" doc:"What the release cures."`
+	Link         string        `json:"link,omitempty"`
+	Procedure    string        `json:"procedure,omitempty" doc:"Empty where the sheet has none for this unit."`
+	Edition      int           `json:"edition,omitempty"`
+	Standing     string        `json:"standing,omitempty" enum:"proven,unproven,failed"`
+	StandingSays string        `json:"standingSays,omitempty"`
+	Place        string        `json:"place,omitempty" enum:"bench,in-place"`
+	Minutes      int           `json:"minutes,omitempty"`
+	Took         *Took         `json:"took,omitempty" doc:"Learned from runs by this procedure."`
+	Meanwhile    string        `json:"meanwhile,omitempty"`
+	Test         string        `json:"test,omitempty" doc:"What counts as done."`
+	Supply       *model.Supply `json:"supply,omitempty"`
+	Wiring       *model.Wiring `json:"wiring,omitempty" doc:"For the adapter that is chosen."`
+	Wires        *Wires        `json:"wires,omitempty" doc:"As somebody saw them last on this link; the wiring has their colours."`
+	Unsuited     string        `json:"unsuited,omitempty" doc:"Why the adapter on the link must not be used as it is set."`
+	Adapters     []string      `json:"adapters" nullable:"false" doc:"That the sheet has a wiring for."`
+	Items        []model.Item  `json:"items" nullable:"false"`
+	Needs        []fit.Need    `json:"needs" nullable:"false"`
+	Flaws        []string      `json:"flaws" nullable:"false"`
+	Loader       string        `json:"loader"`
+	Identity     string        `json:"identity" doc:"The strongest identity that its loader gives."`
+	Verify       string        `json:"verify" doc:"How the write will be proved."`
+	Instead      string        `json:"instead,omitempty" doc:"What stands in for a backup where none can be read."`
+	WayBack      string        `json:"wayBack" enum:"full,settings,image,none"`
+	Locked       bool          `json:"locked" doc:"Its memory is locked against reading; lifting that erases all."`
+	Reference    string        `json:"reference,omitempty" doc:"Version that it runs and whose image the catalogue keeps."`
+	Fates        []Fate        `json:"fates" nullable:"false" doc:"What becomes of each region, where its memory cannot be saved whole."`
+	Made         time.Time     `json:"made"`
+}
+
+// Took is how long the team's runs by a procedure took.
+type Took struct {
+	Runs    int `json:"runs"`
+	Seconds int `json:"seconds" doc:"At the middle."`
+}
+
+// Fate is what becomes of a region of memory that cannot be saved.
+type Fate struct {
+	Name  string `json:"name"`
+	Use   string `json:"use"`
+	Bytes uint64 `json:"bytes"`
+	Fate  string `json:"fate" enum:"stays,written,put-back,lost"`
+}

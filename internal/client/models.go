@@ -1,0 +1,133 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+)
+
+// ModelPage gives a model with its sheet and matrix.
+func (c *Client) ModelPage(ctx context.Context, model string) (ModelPage, error) {
+	return get[ModelPage](ctx, c, "/api/models/"+segment(model))
+}
+
+// Targets lists the team's choices.
+func (c *Client) Targets(ctx context.Context) (Targets, error) {
+	return get[Targets](ctx, c, "/api/targets")
+}
+
+// PutTarget chooses the release that the team uses.
+func (c *Client) PutTarget(ctx context.Context, t NewTarget) (Target, error) {
+	return post[Target](ctx, c, "/api/targets", t)
+}
+
+// Models lists the models that the words are found in.
+func (c *Client) Models(ctx context.Context, words string) (Models, error) {
+	return get[Models](ctx, c, "/api/models?q="+url.QueryEscape(words))
+}
+
+// PutModel puts a model sheet in force.
+func (c *Client) PutModel(ctx context.Context, sheet []byte) (m Model, err error) {
+	err = c.call(ctx, "PUT", "/api/models", sheet, &m)
+	return m, err
+}
+
+// Region is a stretch of a model's memory.
+type Region struct {
+	Name     string `json:"name"`
+	Use      string `json:"use"`
+	Address  uint64 `json:"address"`
+	Length   uint64 `json:"length"`
+	Sector   uint64 `json:"sector"`
+	ReadOnly bool   `json:"readOnly"`
+	Own      bool   `json:"own"`
+}
+
+// Model is a model in the catalogue.
+type Model struct {
+	Model    string      `json:"model"`
+	Name     string      `json:"name"`
+	Kind     string      `json:"kind"`
+	Sheet    core.Digest `json:"sheet"`
+	Bytes    uint64      `json:"bytes" doc:"Size of its memory."`
+	Releases int         `json:"releases"`
+	Units    int         `json:"units"`
+	Newest   string      `json:"newest,omitempty" doc:"Its newest stable release."`
+
+	Procedures     int      `json:"procedures"`
+	Contradictions []string `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
+	Alike          []string `json:"alike,omitempty" doc:"Models whose units would answer as this one's do; said when the sheet is put in force."`
+}
+
+// ModelSection is a part of a model's units.
+type ModelSection struct {
+	Name   string `json:"name"`
+	Title  string `json:"title"`
+	Link   string `json:"link,omitempty" doc:"Which of the unit's links, where it is not the one at which it is identified."`
+	Loader string `json:"loader"`
+	Bytes  uint64 `json:"bytes" doc:"Of its memory, or what its files may have together."`
+	Files  int    `json:"files,omitempty" doc:"How many files it holds at most."`
+}
+
+// Models is a list of models.
+type Models struct {
+	Models []Model `json:"models" nullable:"false"`
+	Total  int     `json:"total"`
+}
+
+// ModelPage is a model with its sheet and its matrix.
+type ModelPage struct {
+	Model
+	SheetText string               `json:"sheetText" doc:"The sheet as it was sent."`
+	Facts     map[string]ModelFact `json:"facts"`
+	Sections  []ModelSection       `json:"sections" nullable:"false" doc:"Its parts, in the order in which they are written."`
+	Holds     []ModelSlot          `json:"holds" nullable:"false" doc:"Places for other units."`
+	Regions   []Region             `json:"regions" nullable:"false" doc:"Of the section with the unit's own program."`
+	Flaws     []string             `json:"flaws" nullable:"false"`
+	Sisters   []string             `json:"sisters" nullable:"false"`
+	Wants     []fit.Need           `json:"wants" nullable:"false"`
+	Targets   []Target             `json:"targets" nullable:"false"`
+	Matrix    Matrix               `json:"matrix"`
+}
+
+// ModelSlot is a place in a unit for another unit.
+type ModelSlot struct {
+	Slot   string   `json:"slot"`
+	Title  string   `json:"title"`
+	Models []string `json:"models" nullable:"false"`
+	Empty  bool     `json:"empty,omitempty" doc:"It may be empty."`
+}
+
+// ModelFact is a fact that releases of a model ask for.
+type ModelFact struct {
+	Values []string `json:"values" nullable:"false"`
+	Ask    string   `json:"ask,omitempty"`
+	Look   string   `json:"look,omitempty"`
+}
+
+// Target is the release that the team has chosen for a model and revision.
+type Target struct {
+	Model    string    `json:"model"`
+	Revision string    `json:"revision"`
+	Release  string    `json:"release,omitempty" doc:"Id."`
+	Version  string    `json:"version,omitempty"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Reason   string    `json:"reason"`
+}
+
+// NewTarget chooses a release; without one the choice is open again.
+type NewTarget struct {
+	Model    string `json:"model"`
+	Revision string `json:"revision"`
+	Version  string `json:"version,omitempty"`
+	Reason   string `json:"reason" minLength:"3" maxLength:"400"`
+}
+
+// Targets are the team's choices.
+type Targets struct {
+	Targets []Target `json:"targets" nullable:"false"`
+}

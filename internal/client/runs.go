@@ -1,0 +1,230 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"time"
+
+	"zealousferry/core/admit"
+	"zealousferry/core/fit"
+	"zealousferry/core/history"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+)
+
+// OpenRun opens a run.
+func (c *Client) OpenRun(ctx context.Context, n NewRun) (Run, error) {
+	return post[Run](ctx, c, "/api/runs", n)
+}
+
+// Run is a run and how it stands.
+func (c *Client) Run(ctx context.Context, id string) (Run, error) {
+	return get[Run](ctx, c, "/api/runs/"+segment(id))
+}
+
+// Runs lists runs in a state, of a unit or of all.
+func (c *Client) Runs(ctx context.Context, unit, state string, limit int) (Runs, error) {
+	q := url.Values{"limit": {fmt.Sprint(limit)}}
+	if unit != "" {
+		q.Set("unit", unit)
+	}
+	if state != "" {
+		q.Set("state", state)
+	}
+	return get[Runs](ctx, c, "/api/runs?"+q.Encode())
+}
+
+// StopRun orders a run to stop after the action in hand.
+func (c *Client) StopRun(ctx context.Context, id string) error {
+	return c.call(ctx, "POST", "/api/runs/"+segment(id)+"/stop", nil, nil)
+}
+
+// ResumeRun takes a paused run up again.
+func (c *Client) ResumeRun(ctx context.Context, id string, in Resume) (Run, error) {
+	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/resume", in)
+}
+
+// Admission asks what would stop a run.
+func (c *Client) Admission(ctx context.Context, n NewRun) (Admission, error) {
+	return post[Admission](ctx, c, "/api/admission", n)
+}
+
+// LayAside lets a run wait for days, and gives its link back.
+func (c *Client) LayAside(ctx context.Context, id string, in LayAside) (Run, error) {
+	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/lay-aside", in)
+}
+
+// AbandonRun closes a paused run by its bench, with a reason.
+func (c *Client) AbandonRun(ctx context.Context, id, reason string) (Run, error) {
+	return post[Run](ctx, c, "/api/runs/"+segment(id)+"/abandon", Reason{Reason: reason})
+}
+
+// ReleaseRun gives up a run whose bench does not come back.
+func (c *Client) ReleaseRun(ctx context.Context, id, reason string) error {
+	return c.call(ctx, "POST", "/api/runs/"+segment(id)+"/release", Reason{reason}, nil)
+}
+
+// FollowRun calls got for each message of a run's live stream, from the event
+// after on. It returns when the run is closed, got returns false, or the context
+// ends; a lost connection is taken up again where it was.
+func (c *Client) FollowRun(ctx context.Context, id string, after uint64, got func(Progress) bool) error {
+	return c.Follow(ctx, "/api/runs/"+segment(id)+"/events", after, func(event, _ string, data []byte) (uint64, bool, error) {
+		if event != "progress" {
+			return 0, true, nil
+		}
+		var p Progress
+		if err := json.Unmarshal(data, &p); err != nil {
+			return 0, false, err
+		}
+		more := got(p) && p.View.Step != run.PhaseEnded
+		return p.Last, more, nil
+	})
+}
+
+// NewRun opens a run.
+type NewRun struct {
+	Kind    string   `json:"kind" enum:"flash,restore,backup"`
+	At      string   `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Release string   `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
+	Backup  string   `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
+	Label   string   `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
+	Again   bool     `json:"again,omitempty" doc:"Write although the unit runs this version."`
+	Reason  string   `json:"reason,omitempty"`
+	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
+	// Links are the further links of a unit that has sections on links of their own.
+	Links map[string]string `json:"links,omitempty" doc:"The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is."`
+}
+
+// Admission says whether a run may begin, and all that would stop it.
+type Admission struct {
+	Unit    string         `json:"unit"`
+	Link    string         `json:"link"`
+	Version string         `json:"version,omitempty" doc:"That would be put in, or brought back."`
+	Bars    []admit.Bar    `json:"bars" nullable:"false" doc:"What stops it; empty where nothing does."`
+	Parts   []AdmittedPart `json:"parts" nullable:"false" doc:"What it would read or write, in order; empty while something stops it."`
+	Uses    []string       `json:"uses,omitempty" doc:"Entitlements of which it uses one up."`
+	Asks    []AskedLink    `json:"asks,omitempty" doc:"Further links that the unit's parts are behind: each is named in links."`
+}
+
+// AskedLink is a link of a unit beside the one at which it is identified.
+type AskedLink struct {
+	Name  string `json:"name" doc:"As the sheet has it; the key in links."`
+	Title string `json:"title" doc:"The parts behind it."`
+}
+
+// AdmittedPart is a section that a run would go through.
+type AdmittedPart struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Link  string `json:"link,omitempty"`
+	Files bool   `json:"files,omitempty"`
+}
+
+// Resume takes a paused run up again.
+type Resume struct {
+	Label string            `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
+	At    string            `json:"at,omitempty" maxLength:"120" doc:"The link (BENCH/NAME) that the unit is on now; the one before where it is empty. It may be another bench's."`
+	Links map[string]string `json:"links,omitempty" doc:"As for opening a run, where they changed."`
+}
+
+// LayAside lets a run wait for days.
+type LayAside struct {
+	Place  string `json:"place" minLength:"1" maxLength:"120" doc:"Where the unit is meanwhile."`
+	Holder string `json:"holder" minLength:"1" maxLength:"120" doc:"Who has it."`
+	Why    string `json:"why,omitempty" maxLength:"400"`
+}
+
+// Run is a run and how it stands.
+type Run struct {
+	ID        string          `json:"id"`
+	Kind      string          `json:"kind" enum:"flash,restore,backup"`
+	Unit      Unit            `json:"unit"`
+	Bench     string          `json:"bench"`
+	Link      string          `json:"link"`
+	Online    bool            `json:"online" doc:"Whether its bench is in touch."`
+	By        string          `json:"by"`
+	State     string          `json:"state" enum:"open,paused,closed"`
+	Outcome   string          `json:"outcome"`
+	Release   string          `json:"release,omitempty"`
+	Version   string          `json:"version,omitempty"`
+	Channel   string          `json:"channel,omitempty"`
+	Source    string          `json:"source,omitempty" doc:"The backup that is put back."`
+	From      string          `json:"from"`
+	To        string          `json:"to"`
+	Backup    string          `json:"backup,omitempty" doc:"Digest of its backup's manifest."`
+	BackupID  string          `json:"backupId,omitempty"`
+	BackupHow string          `json:"backupHow,omitempty"`
+	BackupOf  uint64          `json:"backupBytes,omitempty"`
+	Halves    int             `json:"halves"`
+	Opened    time.Time       `json:"opened"`
+	Closed    *time.Time      `json:"closed,omitempty"`
+	Sectors   []Sector        `json:"sectors" nullable:"false"`
+	Progress  Progress        `json:"progress"`
+	Verdict   *fit.Verdict    `json:"verdict,omitempty"`
+	Record    *history.Record `json:"record,omitempty"`
+	Signed    bool            `json:"signed" doc:"Its record was signed by its bench."`
+	Answers   []Answered      `json:"answers" nullable:"false" doc:"What people and the tool answered to the procedure's items."`
+	Sides     []Sides         `json:"sides" nullable:"false" doc:"As found and as left, by question and by picture."`
+	Relabel   bool            `json:"relabel" doc:"Its unit tells no serial: the label must be read anew before the run goes on."`
+	Procedure string          `json:"procedure,omitempty"`
+	Waiver    *run.Waiver     `json:"waiver,omitempty"`
+	Settings  *run.Settings   `json:"settings,omitempty" doc:"That the unit gave, where its memory could not be saved."`
+	Settled   *run.Settled    `json:"settled,omitempty" doc:"How they stand after they were put back."`
+	WaivedBy  string          `json:"waivedBy,omitempty" doc:"Name of who passed a gate."`
+}
+
+// Answered is an item of the procedure with its answer.
+type Answered struct {
+	Item  string    `json:"item"`
+	Stage string    `json:"stage" doc:"Of the procedure: hazard, tool, prepare, found, connect, power, left."`
+	Says  string    `json:"says"`
+	Value string    `json:"value"`
+	Note  string    `json:"note,omitempty"`
+	Photo string    `json:"photo,omitempty"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+
+	Wires procedure.Colours `json:"wires,omitempty"`
+}
+
+// Sides is what was seen before the work and after it.
+type Sides struct {
+	Says  string    `json:"says"`
+	Do    string    `json:"do"`
+	Found *Answered `json:"found,omitempty"`
+	Left  *Answered `json:"left,omitempty"`
+	Other bool      `json:"other" doc:"Both are there, and the answer is another one."`
+}
+
+// NewAnswer is a person's answer to the item that a run waits for.
+type NewAnswer struct {
+	Item  string `json:"item" minLength:"1" maxLength:"40"`
+	Value string `json:"value" minLength:"1" maxLength:"120" doc:"yes, no, a choice, a number, excused"`
+	Note  string `json:"note,omitempty" maxLength:"400"`
+	Photo string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
+
+	Wires procedure.Colours `json:"wires,omitempty" doc:"Colours that the wires have this time, by the unit's pin."`
+}
+
+// Runs is a list of runs.
+type Runs struct {
+	Runs []Run `json:"runs" nullable:"false"`
+}
+
+// Progress is a message of a run's live stream: new events, and how the run
+// stands after them.
+type Progress struct {
+	Last    uint64      `json:"last" doc:"Number of the last event."`
+	Events  []run.Event `json:"events" nullable:"false"`
+	View    run.View    `json:"view"`
+	States  string      `json:"states" doc:"One letter a sector, as in Strip."`
+	Fault   *run.Fault  `json:"fault,omitempty"`
+	Outcome string      `json:"outcome"`
+}
+
+// Reason is a person's reason.
+type Reason struct {
+	Reason string `json:"reason" minLength:"3" maxLength:"400"`
+}

@@ -1,0 +1,185 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"time"
+
+	"zealousferry/core"
+)
+
+// PutEvidence keeps a photo.
+func (c *Client) PutEvidence(ctx context.Context, kind string, data []byte) (Kept, error) {
+	return post[Kept](ctx, c, "/api/evidence?kind="+url.QueryEscape(kind), data)
+}
+
+// Units lists a page of units.
+func (c *Client) Units(ctx context.Context, words string, page, size int) (Units, error) {
+	return get[Units](ctx, c, fmt.Sprintf("/api/units?q=%s&page=%d&size=%d", url.QueryEscape(words), page, size))
+}
+
+// Unit is a unit by id or serial.
+func (c *Client) Unit(ctx context.Context, unit string) (UnitPage, error) {
+	return get[UnitPage](ctx, c, "/api/units/"+segment(unit))
+}
+
+// History is a unit's history.
+func (c *Client) History(ctx context.Context, unit string) (History, error) {
+	return get[History](ctx, c, "/api/units/"+segment(unit)+"/history")
+}
+
+// Backups lists a unit's backups.
+func (c *Client) Backups(ctx context.Context, unit string) (Backups, error) {
+	return get[Backups](ctx, c, "/api/units/"+segment(unit)+"/backups")
+}
+
+// Memory is a unit's memory against a release.
+func (c *Client) Memory(ctx context.Context, unit, release string) (Strip, error) {
+	return get[Strip](ctx, c, "/api/units/"+segment(unit)+"/memory?release="+url.QueryEscape(release))
+}
+
+// Note adds facts that a label or a person says.
+func (c *Client) Note(ctx context.Context, unit string, n Noted) error {
+	return c.call(ctx, "POST", "/api/units/"+segment(unit)+"/facts", n, nil)
+}
+
+// FactValue is a fact's best value and where it comes from.
+type FactValue struct {
+	Value  string    `json:"value"`
+	Source string    `json:"source" enum:"wire,label,person,record,sheet"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by,omitempty" doc:"Name of the person who said it."`
+	Photo  string    `json:"photo,omitempty" doc:"Digest of the evidence behind it."`
+}
+
+// Unit is one physical thing.
+type Unit struct {
+	ID         string     `json:"id"`
+	Model      string     `json:"model"`
+	ModelName  string     `json:"modelName"`
+	Serial     string     `json:"serial"`
+	Site       string     `json:"site"`
+	Revision   string     `json:"revision"`
+	Running    string     `json:"running"`
+	State      string     `json:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart"`
+	Run        string     `json:"run,omitempty" doc:"The run that is open on it."`
+	Link       string     `json:"link,omitempty" doc:"The link on which it was last identified."`
+	LinkState  string     `json:"linkState,omitempty"`
+	Identified *time.Time `json:"identified,omitempty"`
+	Entered    time.Time  `json:"entered"`
+	Seen       *time.Time `json:"seen,omitempty"`
+}
+
+// Units is a page of units.
+type Units struct {
+	Units []Unit `json:"units" nullable:"false"`
+	Total int    `json:"total"`
+	Page  int    `json:"page"`
+	Size  int    `json:"size"`
+}
+
+// UnitPage is a unit with all that is known of it.
+type UnitPage struct {
+	Unit
+	Facts   map[string]FactValue `json:"facts"`
+	Fit     *Fit                 `json:"fit,omitempty"`
+	Backups []Backup             `json:"backups" nullable:"false"`
+	Last    *Found               `json:"last,omitempty"`
+}
+
+// Found is as found and as left, of the last run.
+type Found struct {
+	Run     string         `json:"run"`
+	Kind    string         `json:"kind"`
+	At      time.Time      `json:"at"`
+	Outcome string         `json:"outcome"`
+	Found   []core.Fact    `json:"found" nullable:"false"`
+	From    string         `json:"from"`
+	To      string         `json:"to"`
+	Sectors map[string]int `json:"sectors" doc:"Count of sectors by what became of them."`
+}
+
+// Backup is a stored reading of a unit's memory.
+type Backup struct {
+	ID      string      `json:"id"`
+	Digest  core.Digest `json:"digest"`
+	Run     string      `json:"run"`
+	Bytes   uint64      `json:"bytes"`
+	Running string      `json:"running" doc:"The version that the unit ran."`
+	How     string      `json:"how" enum:"unit-digest,read-twice" doc:"How it was verified."`
+	Taken   time.Time   `json:"taken"`
+	Ruin    bool        `json:"ruin,omitempty" doc:"It holds what an interrupted write had left: kept as evidence, and no way back."`
+}
+
+// Backups is a unit's backups.
+type Backups struct {
+	Unit    string   `json:"unit"`
+	Backups []Backup `json:"backups" nullable:"false"`
+
+	References []Reference `json:"references" nullable:"false" doc:"Runs that could not read the memory, and what stands for its backup."`
+}
+
+// Reference is a backup by reference: the release that a unit ran when its memory
+// could not be read. The catalogue keeps its image.
+type Reference struct {
+	Run     string    `json:"run"`
+	Version string    `json:"version"`
+	At      time.Time `json:"at"`
+}
+
+// Sector is one cell of the strip.
+type Sector struct {
+	Address uint64 `json:"address"`
+	Length  uint64 `json:"length"`
+	Region  string `json:"region"`
+}
+
+// Strip is a unit's memory against a release.
+type Strip struct {
+	Sectors []Sector  `json:"sectors" nullable:"false"`
+	States  string    `json:"states" doc:"One letter a sector: a right already, e to erase, w writing, W written, v verified, k kept, d differs."`
+	Against string    `json:"against"`
+	Read    time.Time `json:"read"`
+}
+
+// Entry is one line of a unit's history.
+type Entry struct {
+	N       uint64      `json:"n"`
+	At      time.Time   `json:"at" doc:"When it happened."`
+	Entered time.Time   `json:"entered" doc:"When it came into the history."`
+	Kind    string      `json:"kind"`
+	By      string      `json:"by"`
+	From    string      `json:"from"`
+	To      string      `json:"to"`
+	Outcome string      `json:"outcome"`
+	Reason  string      `json:"reason"`
+	Run     string      `json:"run,omitempty"`
+	Bench   string      `json:"bench,omitempty"`
+	Halves  int         `json:"halves,omitempty" doc:"How often a bench took the run up."`
+	Overlap bool        `json:"overlap,omitempty" doc:"Another run of the unit was open at the same time."`
+	Hash    core.Digest `json:"hash"`
+}
+
+// History is a unit's record.
+type History struct {
+	Unit     string   `json:"unit" doc:"Serial."`
+	ID       string   `json:"id"`
+	Model    string   `json:"model"`
+	Chain    string   `json:"chain" enum:"intact,broken"`
+	Findings []string `json:"findings" nullable:"false" doc:"What the checker found; empty for an intact chain."`
+	Entries  []Entry  `json:"entries" nullable:"false"`
+}
+
+// Noted are facts that a person adds.
+type Noted struct {
+	Facts []NotedFact `json:"facts" minItems:"1" maxItems:"20"`
+}
+
+// NotedFact is one of them.
+type NotedFact struct {
+	Name   string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
+	Value  string `json:"value" minLength:"1" maxLength:"120"`
+	Source string `json:"source" enum:"label,person"`
+	Photo  string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
+}

@@ -1,0 +1,96 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+)
+
+func answered(s *run.State, names map[string]string) []client.Answered {
+	out := []client.Answered{}
+	if s.Carded == nil {
+		return out
+	}
+	for _, a := range s.Answers {
+		out = append(out, answer(a, s.Carded.Items, names))
+	}
+	return out
+}
+
+func answer(a procedure.Answer, items []model.Item, names map[string]string) client.Answered {
+	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Wires: a.Wires, By: cmp.Or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
+	if a.Photo != nil {
+		x.Photo = a.Photo.String()
+	}
+	for _, i := range items {
+		if i.ID == a.Item {
+			x.Says, x.Stage = i.Says.In("en"), i.At
+		}
+	}
+	return x
+}
+
+// sides are what was found beside what was left.
+func sides(s *run.State, names map[string]string) []client.Sides {
+	out := []client.Sides{}
+	if s.Carded == nil {
+		return out
+	}
+	of := func(a *procedure.Answer) *client.Answered {
+		if a == nil {
+			return nil
+		}
+		x := answer(*a, s.Carded.Items, names)
+		return &x
+	}
+	for _, x := range procedure.Sides(s.Carded.Items, s.Answers) {
+		out = append(out, client.Sides{Says: x.Says, Do: x.Do, Found: of(x.Found), Left: of(x.Left), Other: x.Other})
+	}
+	return out
+}
+
+type answerIn struct {
+	RunPath
+	Body client.NewAnswer
+}
+
+// answerRun hands an answer to the bench and waits until it is in the journal.
+func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, error) {
+	r, err := v.open(ctx, in.Run)
+	if err != nil {
+		return client.Run{}, err
+	}
+	a := procedure.Answer{Item: in.Body.Item, Value: in.Body.Value, Note: in.Body.Note, Wires: in.Body.Wires, By: who(ctx).person.ID}
+	if in.Body.Photo != "" {
+		d, err := core.ParseDigest(in.Body.Photo)
+		if err != nil {
+			return client.Run{}, err
+		}
+		if _, err := v.store.Evidence(ctx, d); err != nil {
+			return client.Run{}, err
+		}
+		a.Photo = &d
+	}
+	if a.Value == procedure.Excused && who(ctx).person.Role != Lead {
+		return client.Run{}, core.Fail(core.NotAllowed, "only a lead leaves something undone").Do("Do it, or ask a lead.")
+	}
+	if _, err := v.ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, orderLasts); err != nil {
+		return client.Run{}, err
+	}
+	if len(a.Wires) > 0 {
+		p, err := v.find(ctx, r.BenchName+"/"+r.Link)
+		if err == nil {
+			err = v.sawWires(ctx, p.Link, a.Wires)
+		}
+		if err != nil {
+			return client.Run{}, err
+		}
+	}
+	return v.run(ctx, r.ID)
+}

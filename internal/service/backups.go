@@ -1,0 +1,198 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// storeBackup keeps a backup once every piece of it is on the shelf. Its answer
+// is the acknowledgement that the first erase waits for.
+func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error) {
+	s, err := decode[client.Stow](in.RawBody)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	r, err := v.store.Run(ctx, s.Run)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	if r.Bench != who(ctx).bench {
+		return run.Stored{}, core.Fail(core.NotAllowed, "run %s belongs to another bench", s.Run)
+	}
+	raw, err := v.store.Piece(ctx, s.Manifest)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	get := func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }
+	if len(s.Sections) == 0 { // a bench from before sections
+		s.Sections = []client.StowSection{{Main: true, Manifest: s.Manifest, How: s.How}}
+	}
+	var names []core.Digest
+	var sections []store.BackupSection
+	for _, x := range s.Sections {
+		pieces, err := run.PiecesOf(get, x.Manifest, x.Files)
+		if err != nil {
+			return run.Stored{}, err
+		}
+		names = append(names, pieces...)
+		if x.Section != "" && len(s.Sections) > 1 || !x.Main {
+			sections = append(sections, store.BackupSection{Section: x.Section, Manifest: x.Manifest[:], Files: x.Files, How: x.How})
+		}
+	}
+	missing, err := v.store.Missing(ctx, names)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	if len(missing) > 0 {
+		return run.Stored{}, core.Fail(core.NotFound, "the shelf lacks %d pieces of this backup", len(missing))
+	}
+	length, err := backupLength(raw, s.Sections)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	u, err := v.store.Unit(ctx, r.Unit)
+	if err != nil {
+		return run.Stored{}, err
+	}
+	now := v.clock.Now()
+	ruin := u.State == store.UnitHalfDone && u.Ruined.String != r.ID // what an interrupted write has left is no way back
+	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: length,
+		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin}, sections)
+	return run.Stored{Backup: r.ID, At: now.UnixMicro()}, err
+}
+
+// backupLength is what the main section's backup covers, in bytes.
+func backupLength(raw []byte, all []client.StowSection) (uint64, error) {
+	for _, x := range all {
+		if x.Main && !x.Files {
+			m, err := shelf.DecodeManifest(raw)
+			if err != nil {
+				return 0, err
+			}
+			return m.Bytes(), nil
+		}
+	}
+	return 0, nil
+}
+
+// backupFor finds a unit's backup by id or by the start of its digest; without a
+// name the one from before an interrupted write, or the newest.
+func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (store.Backup, error) {
+	all, err := v.store.Backups(ctx, u.ID)
+	if err != nil {
+		return store.Backup{}, err
+	}
+	if name == "" && u.Ruined.Valid {
+		s, err := v.before(ctx, u.Ruined.String)
+		if err != nil {
+			return store.Backup{}, err
+		}
+		name = s.Backup
+	}
+	var found []store.Backup
+	for _, b := range all {
+		if name == "" && !b.Ruin || b.ID == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
+			found = append(found, b)
+		}
+	}
+	if len(found) == 0 && name == "" {
+		refs, err := v.references(ctx, u.ID)
+		if err != nil {
+			return store.Backup{}, err
+		}
+		if len(refs) > 0 {
+			return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup of its own memory, only a reference: it ran %s before run %s", u.Serial, refs[0].Version, refs[0].Run).
+				Do("Put that release in: ferry flash " + u.Serial + " " + refs[0].Version + " --reason …")
+		}
+	}
+	if len(found) == 0 {
+		if b, err := v.store.Backup(ctx, name); err == nil && b.Unit != u.ID {
+			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Do("Choose one of " + u.Serial + "'s own: ferry history " + u.Serial + ".")
+		}
+		return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup %q", u.Serial, name).Do("See which it has: ferry backups " + u.Serial + ".")
+	}
+	if name != "" && len(found) > 1 && core.Digest(found[0].Manifest) != core.Digest(found[1].Manifest) {
+		return store.Backup{}, core.Fail(core.CannotTell, "%d backups of %s begin with %q", len(found), u.Serial, name).Do("Give more of the digest.")
+	}
+	return found[0], v.wayBack(ctx, u, found[0])
+}
+
+// wayBack refuses a backup of what an interrupted write had left, and one that the
+// signed record of its run does not name.
+func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) error {
+	if b.Ruin {
+		return core.Fail(core.NoWayBack, "backup %s holds what an interrupted write had left in %s; it is kept as evidence and is no way back", core.Digest(b.Manifest).Short(), u.Serial).
+			Unit("nothing was changed").Do("Choose one from before: ferry backups " + u.Serial + ".")
+	}
+	r, err := v.store.Run(ctx, b.ID)
+	if err != nil || r.State != store.RunClosed { // an open run's journal is the word; it is closed before anything is put back
+		return err
+	}
+	s, err := v.folded(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	named := s.Main().BackedUp != nil && s.Main().BackedUp.Manifest == core.Digest(b.Manifest)
+	if s.Closed != nil { // a run that its bench never closed has no record; its events stand for it
+		record, err := history.DecodeRecord(s.Closed.Record)
+		if err != nil {
+			return err
+		}
+		named = record.Backup == core.Digest(b.Manifest)
+	}
+	if !named {
+		return core.Fail(core.NotAllowed, "the signed record of run %s does not name the backup %s that is kept under it", r.ID, core.Digest(b.Manifest).Short()).
+			Unit("nothing was changed").Do("Choose another: ferry backups " + u.Serial + ". Look at what happened: ferry history " + u.Serial + ".")
+	}
+	return nil
+}
+
+func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, error) {
+	rows, err := v.store.Backups(ctx, unit)
+	out := []client.Backup{}
+	for _, b := range rows {
+		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken, Ruin: b.Ruin})
+	}
+	return out, err
+}
+
+func (v *Service) listBackups(ctx context.Context, in *UnitPath) (client.Backups, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.Backups{}, err
+	}
+	b, err := v.backups(ctx, u.ID)
+	if err != nil {
+		return client.Backups{}, err
+	}
+	refs, err := v.references(ctx, u.ID)
+	return client.Backups{Unit: u.Serial, Backups: b, References: refs}, err
+}
+
+// references are a unit's backups by reference, the newest first.
+func (v *Service) references(ctx context.Context, unit string) ([]client.Reference, error) {
+	out := []client.Reference{}
+	chain, _, err := v.store.Chain(ctx, unit)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range slices.Backward(chain) {
+		e, err := history.DecodeEntry(x.Encoded)
+		if err != nil || len(e.Record) == 0 {
+			continue // no run; a damaged entry is what the checker tells of
+		}
+		if r, err := history.DecodeRecord(e.Record); err == nil && r.Reference != "" && r.Backup.IsZero() {
+			out = append(out, client.Reference{Run: r.Run, Version: r.Reference, At: time.UnixMicro(r.Closed).UTC()})
+		}
+	}
+	return out, nil
+}

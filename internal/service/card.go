@@ -1,0 +1,174 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/loader"
+	"zealousferry/core/memory"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
+	"zealousferry/core/registry"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
+)
+
+type cardIn struct {
+	At      string `query:"at" minLength:"1" maxLength:"120" doc:"A unit's serial or id, or a link."`
+	Release string `query:"release" maxLength:"64" doc:"Version that the job is about; the recommended one where it is empty."`
+	Adapter string `query:"adapter" maxLength:"80" doc:"Name of the adapter at hand."`
+}
+
+// getCard lays out what a person needs to know and to do for a unit.
+func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
+	u, link, err := v.unitAt(ctx, in.At)
+	if err != nil {
+		return client.Card{}, err
+	}
+	if link == "" {
+		l, err := v.find(ctx, u.Serial)
+		if err == nil {
+			link = l.FullName()
+		}
+	}
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return client.Card{}, err
+	}
+	kind, err := registry.Loader(j.sheet.Main().Loader.Kind)
+	if err != nil {
+		return client.Card{}, err
+	}
+	limits := kind.Limits()
+	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
+		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Fates: []client.Fate{}, Made: v.clock.Now().UTC()}
+	lock, known := j.known.Best(core.FactLock)
+	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
+		held, err := v.held(ctx, u.Model)
+		if err != nil {
+			return out, err
+		}
+		if slices.Contains(held, u.Running) {
+			out.Reference = u.Running
+		}
+		switch {
+		case limits.Has(loader.Keep):
+			out.WayBack = run.BackSettings
+		case out.Reference != "":
+			out.WayBack = run.BackImage
+		default:
+			out.WayBack = run.BackNone
+		}
+		out.Fates = fates(j.sheet, out.Locked, out.WayBack)
+	}
+	for _, f := range j.sheet.Flaws {
+		if yes, _ := j.known.Judge(j.sheet, f.When); yes {
+			out.Flaws = append(out.Flaws, f.Says.In("en"))
+		}
+	}
+	release := ""
+	if chosen, ok := fit.Chosen(j.verdicts); ok && in.Release == "" {
+		release = chosen.Release
+	} else if in.Release != "" {
+		r, err := v.releaseFor(ctx, u, in.Release)
+		if err != nil {
+			return out, err
+		}
+		release = r.ID
+	}
+	if err := v.cardNeeds(ctx, j, release, &out); err != nil {
+		return out, err
+	}
+	return out, v.cardItems(ctx, j, in.Adapter, &out)
+}
+
+// fates are what becomes of each region of a memory that cannot be saved: lifting a
+// lock erases all that is not read-only; a unit that takes a file erases what the
+// sheet does not keep.
+func fates(sheet *model.Sheet, locked bool, back string) (all []client.Fate) {
+	for _, r := range sheet.Main().Memory.Regions {
+		f := client.Fate{Name: r.Name, Use: string(r.Use), Bytes: r.Length, Fate: "lost"}
+		switch {
+		case r.ReadOnly:
+			f.Fate = "stays"
+		case r.Use == memory.Program:
+			f.Fate = "written"
+		case r.Use == memory.Settings && back == run.BackSettings:
+			f.Fate = "put-back"
+		case !locked && r.Uncovered == memory.Keep:
+			f.Fate = "stays"
+		}
+		all = append(all, f)
+	}
+	return all
+}
+
+func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, out *client.Card) error {
+	gear, err := v.gear(ctx)
+	if err != nil {
+		return err
+	}
+	out.Needs = []fit.Need{}
+	i := slices.IndexFunc(j.releases, func(r *model.Release) bool { return r.ID == release })
+	if i < 0 {
+		out.Needs = append(out.Needs, fit.Needs(j.sheet, nil, j.known, gear, v.clock.Now(), 1)...)
+		return nil
+	}
+	r := j.releases[i]
+	out.Release, out.Reason = r.Version, r.Cures.In("en")
+	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, gear, v.clock.Now(), 1)...)
+	return nil
+}
+
+func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out *client.Card) error {
+	holds := func(rules []model.Rule) (bool, bool) { return j.known.Judge(j.sheet, rules) }
+	out.Items = []model.Item{}
+	p, err := procedure.Pick(j.sheet, holds)
+	if err != nil || p == nil {
+		return err
+	}
+	out.Procedure, out.Edition, out.Place, out.Minutes = p.Name, p.Edition, p.Place, int(p.Duration().Minutes()+0.5)
+	took, err := v.store.Took(ctx, j.sheet.Model, p.Name)
+	if err != nil {
+		return err
+	}
+	if len(took) > 0 {
+		slices.Sort(took)
+		out.Took = &client.Took{Runs: len(took), Seconds: int(took[len(took)/2] + 0.5)}
+	}
+	out.Meanwhile, out.Test, out.Supply = p.Meanwhile.In("en"), p.Test.In("en"), p.Supply
+	out.Standing, out.StandingSays = procedure.Standing(p, holds)
+	out.Items = procedure.Due(p, holds)
+	for _, w := range p.Wiring {
+		out.Adapters = append(out.Adapters, w.Adapter)
+	}
+	if out.Wiring = procedure.WiringFor(p, adapter); adapter != "" && out.Wiring == nil {
+		return core.Fail(core.NotFound, "procedure %s has no wiring for adapter %q; it has %s", p.Name, adapter, strings.Join(out.Adapters, ", "))
+	}
+	if err := v.asJoined(ctx, p, out); err != nil {
+		return err
+	}
+	if out.Wiring == nil && len(p.Wiring) > 0 {
+		out.Wiring = &p.Wiring[0]
+	}
+	return nil
+}
+
+// printed is a document for a printer.
+type printed struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+func (v *Service) printCard(ctx context.Context, in *cardIn) (*printed, error) {
+	c, err := v.getCard(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	pdf, err := paper.Card(c)
+	return &printed{"application/pdf", pdf}, err
+}

@@ -1,0 +1,173 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/diagnose"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+type listenIn struct{ Body client.NewListen }
+
+// listen has the bench hear what is on a line; nothing is sent but what a person
+// wants said.
+func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Heard{}, err
+	}
+	if p.Run.Valid {
+		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+	}
+	n := in.Body
+	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
+	if err != nil {
+		return client.Heard{}, err
+	}
+	if r.Heard == nil {
+		return client.Heard{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
+	}
+	if r.Heard.Left { // whoever comes next must be asked
+		if err := v.store.OffLink(ctx, p.Bench, p.Name); err != nil {
+			return client.Heard{}, err
+		}
+	}
+	r.Heard.Link = p.FullName()
+	return *r.Heard, nil
+}
+
+type checkIn struct{ Body client.NewCheck }
+
+// check has the bench look at a link, or takes the answer to the test that the
+// last look proposed, and keeps what came of it as evidence.
+func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Check{}, err
+	}
+	if p.Run.Valid {
+		return client.Check{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+	}
+	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: cmp.Or(in.Body.Model, p.Model), Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
+	var seen diagnose.Seen
+	if in.Body.Answer != nil {
+		last, err := v.store.Checks(ctx, p.Bench, p.Name, 1)
+		if err != nil {
+			return client.Check{}, err
+		}
+		if len(last) == 0 || v.clock.Now().Sub(last[0].At) > time.Hour {
+			return client.Check{}, core.Fail(core.NotFound, "there is no fresh check of %s whose test could be answered", p.FullName()).Do("Check it first: ferry check " + p.FullName() + ".")
+		}
+		if err := json.Unmarshal([]byte(last[0].Seen), &seen); err != nil {
+			return client.Check{}, err
+		}
+		row.Model = last[0].Model
+	} else {
+		r, err := v.ask(ctx, client.Order{Kind: client.OrderCheck, Link: p.Name, Model: row.Model}, p.Bench, identifyLasts)
+		if err != nil {
+			return client.Check{}, err
+		}
+		if r.Seen == nil {
+			return client.Check{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
+		}
+		seen, row.Model = *r.Seen, r.Model
+	}
+	class := diagnose.Classify(seen)
+	row.Class = string(class)
+	if class != diagnose.Sound && !row.Unplugged && (in.Body.Answer != nil || !diagnose.Needs(class)) {
+		var a diagnose.Answer
+		if in.Body.Answer != nil {
+			a = *in.Body.Answer
+		}
+		f, err := diagnose.Name(seen, a)
+		if err != nil {
+			return client.Check{}, err
+		}
+		row.Fault = f.Name
+		if class == diagnose.Silent && p.Adapter != "" {
+			if err := v.store.TestedAdapter(ctx, p.Adapter, a.Came["adapter"], row.At); err != nil {
+				return client.Check{}, err
+			}
+		}
+	}
+	raw, err := json.Marshal(seen)
+	if err != nil {
+		return client.Check{}, err
+	}
+	row.Seen = string(raw)
+	if err := v.store.AddCheck(ctx, row); err != nil {
+		return client.Check{}, err
+	}
+	switch class {
+	case diagnose.Sound, diagnose.Late, diagnose.Lossy, diagnose.Program:
+	default: // whoever was identified here does not answer any more
+		if err := v.store.OffLink(ctx, p.Bench, p.Name); err != nil {
+			return client.Check{}, err
+		}
+	}
+	return checked(row, p.FullName(), who(ctx).person.Name)
+}
+
+// checked is a check as faces show it.
+func checked(row store.LinkCheck, link, by string) (client.Check, error) {
+	out := client.Check{ID: row.ID, Link: link, Model: row.Model, Class: row.Class, Fault: row.Fault, Unplugged: row.Unplugged, By: by, At: row.At}
+	if err := json.Unmarshal([]byte(row.Seen), &out.Seen); err != nil {
+		return out, err
+	}
+	class := diagnose.Class(row.Class)
+	out.Words = out.Seen.Words()
+	out.Passed = class == diagnose.Sound
+	if row.Unplugged {
+		out.Passed = class == diagnose.Silent || class == diagnose.HeldLow
+		return out, nil
+	}
+	if t, ok := diagnose.Tests[class]; ok {
+		out.Test = &t
+		out.Asks = diagnose.Needs(class) && row.Fault == ""
+	}
+	if f, ok := diagnose.Faults[row.Fault]; ok {
+		out.Says, out.Do = f.Says, f.Do
+	}
+	return out, nil
+}
+
+type checksIn struct {
+	At string `query:"at" minLength:"1" maxLength:"120"`
+}
+
+func (v *Service) listChecks(ctx context.Context, in *checksIn) (client.Checks, error) {
+	p, err := v.find(ctx, in.At)
+	if err != nil {
+		return client.Checks{}, err
+	}
+	rows, err := v.store.Checks(ctx, p.Bench, p.Name, 20)
+	if err != nil {
+		return client.Checks{}, err
+	}
+	names, err := v.store.Names(ctx)
+	out := client.Checks{Checks: []client.Check{}}
+	for _, r := range rows {
+		c, err := checked(r, p.FullName(), names[r.By])
+		if err != nil {
+			return out, err
+		}
+		out.Checks = append(out.Checks, c)
+	}
+	return out, err
+}
+
+type echoIn struct{ Body client.Echo }
+
+func (v *Service) echo(ctx context.Context, in *echoIn) (client.Echoed, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Echoed{}, err
+	}
+	r, err := v.ask(ctx, client.Order{Kind: client.OrderEcho, Link: p.Name, Baud: in.Body.Baud}, p.Bench, orderLasts)
+	return client.Echoed{Came: r.Came}, err
+}

@@ -1,0 +1,178 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// day reads a day; empty is now.
+func (v *Service) day(s string) (time.Time, error) {
+	if s == "" {
+		return v.clock.Now(), nil
+	}
+	d, err := time.Parse(time.DateOnly, s)
+	if err != nil {
+		return d, core.Fail(core.BadFile, "%q is not a day; write it like 2026-12-01", s)
+	}
+	return d.Add(24*time.Hour - time.Second), nil // what holds on the day holds until it ends
+}
+
+type fitIn struct {
+	At      string `query:"at" required:"true" doc:"A link (BENCH/NAME), or a unit's serial or id."`
+	Day     string `query:"day" doc:"The planned day, e.g. 2026-12-01, for what the job needs first."`
+	Release string `query:"release" doc:"Version, part number or id: whose needs are told, instead of the recommended one's."`
+}
+
+// fit judges every release of a unit's model by what is known of it now.
+func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
+	u, link, err := v.unitAt(ctx, in.At)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	day, err := v.day(in.Day)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return client.Fit{}, err
+	}
+	out, err := v.fitOf(ctx, j)
+	if err != nil {
+		return out, err
+	}
+	out.Link = link
+	if in.Day != "" {
+		out.Day = &day
+	}
+	if err := v.needs(ctx, j, in.Release, day, &out); err != nil {
+		return out, err
+	}
+	if out.Inside, err = v.inside(ctx, u, j.sheet); err != nil {
+		return out, err
+	}
+	out.Matrix, err = v.matrix(ctx, j.sheet, j.releases, j)
+	return out, err
+}
+
+// needs holds what the job wants first against what the team has.
+func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Time, out *client.Fit) error {
+	gear, err := v.gear(ctx)
+	if err != nil {
+		return err
+	}
+	var release *model.Release
+	for _, x := range j.verdicts {
+		if name == "" && x.Recommended || name != "" && (name == x.Version || name == x.Release) {
+			for _, r := range j.releases {
+				if r.ID == x.Release {
+					release, out.NeedsFor = r, r.Version
+				}
+			}
+		}
+	}
+	if name != "" && release == nil {
+		return core.Fail(core.NotFound, "model %s has no release %q", j.sheet.Model, name)
+	}
+	out.Needs = append(out.Needs, fit.Needs(j.sheet, release, j.known, gear, day, 1)...)
+	return nil
+}
+
+// judged is a unit with the verdict on every release of its model.
+type judged struct {
+	unit     store.Unit
+	sheet    *model.Sheet
+	releases []*model.Release
+	known    fit.Known
+	team     fit.Team
+	verdicts []fit.Verdict
+}
+
+func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
+	facts, err := v.store.Facts(ctx, u.ID)
+	if err != nil {
+		return nil, err
+	}
+	j := &judged{unit: u}
+	if j.sheet, j.releases, err = v.offered(ctx, u.Model); err != nil {
+		return nil, err
+	}
+	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
+		facts = slices.DeleteFunc(facts, func(f core.Fact) bool { return f.Name == core.FactRunning })
+	}
+	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet), v.clock.Now())
+	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
+		return nil, err
+	}
+	targets, err := v.targets(ctx, u.Model)
+	if err != nil {
+		return nil, err
+	}
+	if f, ok := j.known.Best(columnFact(j.sheet)); ok {
+		for _, t := range targets {
+			if t.Revision == f.Value {
+				j.team.Target = t.Release
+			}
+		}
+	}
+	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
+	return j, nil
+}
+
+func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
+	u := j.unit
+	return client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
+		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
+}
+
+// ownModel adds what the register knows: a unit in it has a model, even if it
+// was never read on the wire.
+func ownModel(facts []core.Fact, sheet *model.Sheet) []core.Fact {
+	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}}, facts...)
+}
+
+func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, []*model.Release, error) {
+	sheet, err := v.store.Sheet(ctx, modelName)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := v.store.Releases(ctx, modelName)
+	var all []*model.Release
+	for _, r := range rows {
+		all = append(all, &r.Release)
+	}
+	return sheet, all, err
+}
+
+// releaseFor finds a release of the unit's model by version or id; without a
+// name the one that fit ranks first.
+func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*store.Release, error) {
+	rows, err := v.store.Releases(ctx, u.Model)
+	if err != nil {
+		return nil, err
+	}
+	if name == "" {
+		j, err := v.judge(ctx, u)
+		if err != nil {
+			return nil, err
+		}
+		chosen, ok := fit.Chosen(j.verdicts)
+		if !ok {
+			return nil, core.Fail(core.NotFound, "model %s has no release", u.Model).Do("A lead adds one: ferry release add.")
+		}
+		name = chosen.Release
+	}
+	for _, r := range rows {
+		if r.ID == name || r.Version == name || name != "" && r.Number == name {
+			return r, nil
+		}
+	}
+	return nil, core.Fail(core.NotFound, "model %s has no release %q", u.Model, name).Do("See which there are: ferry fit " + u.Serial + ".")
+}

@@ -1,0 +1,288 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
+	"zealousferry/core/registry"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+type modelsIn struct {
+	Words string `query:"q" maxLength:"100" doc:"Words that name or title hold."`
+	Page  int    `query:"page" minimum:"0" maximum:"100000"`
+	Size  int    `query:"size" minimum:"1" maximum:"200" default:"100"`
+}
+
+func (v *Service) listModels(ctx context.Context, in *modelsIn) (client.Models, error) {
+	rows, total, err := v.store.FindModels(ctx, in.Words, in.Page, in.Size)
+	out := client.Models{Models: []client.Model{}, Total: total}
+	for _, m := range rows {
+		s, err := v.store.Sheet(ctx, m.Name)
+		if err != nil {
+			return out, err
+		}
+		out.Models = append(out.Models, oneModel(s, m))
+	}
+	return out, err
+}
+
+func oneModel(s *model.Sheet, m store.Counted) client.Model {
+	var disagree []string
+	for _, c := range procedure.Contradictions(s) {
+		disagree = append(disagree, c.String())
+	}
+	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Main().Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
+}
+
+func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error) {
+	s, err := registry.Sheet(in.RawBody)
+	if err != nil {
+		return client.Model{}, err
+	}
+	out := oneModel(s, store.Counted{})
+	if out.Alike, err = v.alike(ctx, s); err != nil {
+		return out, err
+	}
+	return out, v.store.PutModel(ctx, s, in.RawBody)
+}
+
+// alike says which models in force have units that would answer like this one's.
+func (v *Service) alike(ctx context.Context, s *model.Sheet) (all []string, err error) {
+	rows, err := v.store.Models(ctx)
+	for _, row := range rows {
+		if err != nil || row.Name == s.Model {
+			continue
+		}
+		other, err := v.store.Sheet(ctx, row.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range model.Alike(s, other) {
+			x, _ := s.Section(name)
+			all = append(all, fmt.Sprintf("Its %s says %s to a %s loader's question, as a unit of %s does: one can be taken for the other.", strings.ToLower(x.Says()), x.Loader.Says, x.Loader.Kind, other.Name.In("en")))
+		}
+	}
+	return all, err
+}
+
+func sectionsOf(sheet *model.Sheet) []client.ModelSection {
+	all := []client.ModelSection{}
+	for i := range sheet.Sections {
+		x := &sheet.Sections[i]
+		one := client.ModelSection{Name: x.Name, Title: x.Says(), Link: x.Link, Loader: x.Loader.Kind, Bytes: x.Memory.Bytes()}
+		if x.Files != nil {
+			one.Files, one.Bytes = x.Files.Count, x.Files.Bytes
+		}
+		all = append(all, one)
+	}
+	return all
+}
+
+func slotsOf(sheet *model.Sheet) []client.ModelSlot {
+	all := []client.ModelSlot{}
+	for _, x := range sheet.Holds {
+		all = append(all, client.ModelSlot{Slot: x.Name, Title: x.Title.In("en"), Models: x.Models, Empty: x.Empty})
+	}
+	return all
+}
+
+// ModelPath is a model in a path.
+type ModelPath struct {
+	Model string `path:"model"`
+}
+
+func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage, error) {
+	sheet, releases, err := v.offered(ctx, in.Model)
+	if err != nil {
+		return client.ModelPage{}, err
+	}
+	counted, err := v.store.CountModel(ctx, in.Model)
+	if err != nil {
+		return client.ModelPage{}, err
+	}
+	raw, err := v.store.Piece(ctx, sheet.Digest)
+	if err != nil {
+		return client.ModelPage{}, err
+	}
+	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Holds: slotsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}}
+	for name, f := range sheet.Facts {
+		out.Facts[name] = client.ModelFact{Values: append([]string{}, f.Values...), Ask: f.Ask.In("en"), Look: f.Look.In("en")}
+	}
+	for _, f := range sheet.Flaws {
+		var when []string
+		for _, r := range f.When {
+			when = append(when, r.Fact+" "+r.Plain())
+		}
+		out.Flaws = append(out.Flaws, title(strings.Join(when, ", "))+": "+f.Says.In("en"))
+	}
+	if out.Targets, err = v.targets(ctx, in.Model); err != nil {
+		return out, err
+	}
+	gear, err := v.gear(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Wants = append(out.Wants, fit.Needs(sheet, nil, fit.Prepare(sheet, nil, v.clock.Now()), gear, v.clock.Now(), 1)...)
+	m, err := v.matrix(ctx, sheet, releases, nil)
+	if m != nil {
+		out.Matrix = *m
+	}
+	return out, err
+}
+
+func title(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func sisters(sheet *model.Sheet) []string {
+	all := []string{}
+	for _, s := range sheet.Sisters {
+		all = append(all, fmt.Sprintf("Not %s: %s", s.Model, s.Says.In("en")))
+	}
+	return all
+}
+
+func regions(sheet *model.Sheet) []client.Region {
+	all := []client.Region{}
+	for _, r := range sheet.Main().Memory.Regions {
+		all = append(all, client.Region{Name: r.Name, Use: string(r.Use), Address: r.Address, Length: r.Length, Sector: r.Sector, ReadOnly: r.ReadOnly, Own: r.Own})
+	}
+	return all
+}
+
+// columnFact is what the columns of a model's matrix are.
+func columnFact(sheet *model.Sheet) string {
+	if len(sheet.Facts[core.FactRevision].Values) > 0 {
+		return core.FactRevision
+	}
+	best := ""
+	for name, f := range sheet.Facts {
+		if len(f.Values) > len(sheet.Facts[best].Values) || len(f.Values) == len(sheet.Facts[best].Values) && name < best {
+			best = name
+		}
+	}
+	return best
+}
+
+// matrix judges every release for every revision, and for a unit where one is given.
+func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*model.Release, unit *judged) (*client.Matrix, error) {
+	fact := columnFact(sheet)
+	distrust, err := v.distrust(ctx, sheet.Model, releases)
+	if err != nil {
+		return nil, err
+	}
+	targets, err := v.targets(ctx, sheet.Model)
+	if err != nil {
+		return nil, err
+	}
+	counts, err := v.store.CountUnits(ctx, sheet.Model)
+	if err != nil {
+		return nil, err
+	}
+	m := &client.Matrix{Fact: fact, Columns: []client.MatrixColumn{}, Rows: []client.MatrixRow{}}
+	newest := slices.Clone(releases)
+	lineage := fit.NewLineage(sheet, releases)
+	slices.SortStableFunc(newest, func(a, b *model.Release) int { c, _ := lineage.Compare(b.Version, a.Version); return c })
+	for _, r := range newest {
+		row := client.MatrixRow{Release: r.ID, Version: r.Version, Number: r.Number, Channel: string(r.Channel), Withdrawn: r.Withdrawn != nil, Cells: []fit.Cell{}}
+		if unit != nil {
+			for _, x := range unit.verdicts {
+				if x.Release == r.ID {
+					c := fit.CellOf(x)
+					row.Unit, row.Runs = &c, x.Current
+				}
+			}
+		}
+		m.Rows = append(m.Rows, row)
+	}
+	for _, value := range sheet.Facts[fact].Values {
+		c := client.MatrixColumn{Value: value, Flaw: fit.FlawOf(sheet, fact, value)}
+		if fact == core.FactRevision {
+			c.Units = counts[value]
+		}
+		if unit != nil {
+			c.Possible = fit.Possible(unit.known, fact, value)
+		}
+		for _, t := range targets {
+			if t.Revision == value {
+				c.Target = t.Version
+			}
+		}
+		m.Columns = append(m.Columns, c)
+		for i, cell := range fit.Column(sheet, newest, fact, value, distrust) {
+			m.Rows[i].Cells = append(m.Rows[i].Cells, cell)
+		}
+	}
+	if unit != nil {
+		if f, ok := unit.known.Best(fact); ok {
+			m.ColumnNow = f.Value
+		}
+	}
+	return m, nil
+}
+
+type targetIn struct{ Body client.NewTarget }
+
+// putTarget enters which release the team uses for a model and revision.
+func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, error) {
+	b := in.Body
+	sheet, err := v.store.Sheet(ctx, b.Model)
+	if err != nil {
+		return client.Target{}, err
+	}
+	if values := sheet.Facts[columnFact(sheet)].Values; !slices.Contains(values, b.Revision) {
+		return client.Target{}, core.Fail(core.BadFile, "%s has no %s %q; it has %v", b.Model, columnFact(sheet), b.Revision, values)
+	}
+	t := store.Target{Model: b.Model, Revision: b.Revision, At: v.clock.Now().UTC(), By: who(ctx).person.ID, Reason: b.Reason}
+	out := client.Target{Model: b.Model, Revision: b.Revision, By: who(ctx).person.Name, At: t.At, Reason: b.Reason}
+	if b.Version != "" {
+		r, err := v.store.ReleaseOf(ctx, b.Model, b.Version)
+		if err != nil {
+			return client.Target{}, err
+		}
+		cell := fit.Column(sheet, []*model.Release{&r.Release}, columnFact(sheet), b.Revision, nil)[0]
+		if cell.Answer != fit.Fits {
+			return client.Target{}, core.Fail(core.DoesNotFit, "release %s does not fit %s %s. %s", r.Version, columnFact(sheet), b.Revision, cell.Text).Do("Choose another release or revision.")
+		}
+		t.Firmware.String, t.Firmware.Valid = r.ID, true
+		out.Release, out.Version = r.ID, r.Version
+	}
+	return out, v.store.PutTarget(ctx, t)
+}
+
+// listTargets says in one place which release the team uses for what.
+func (v *Service) listTargets(ctx context.Context, _ *none) (client.Targets, error) {
+	all, err := v.targets(ctx, "")
+	return client.Targets{Targets: append([]client.Target{}, all...)}, err
+}
+
+func (v *Service) targets(ctx context.Context, modelName string) ([]client.Target, error) {
+	rows, err := v.store.Targets(ctx, modelName)
+	if err != nil {
+		return nil, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := []client.Target{}
+	for _, t := range rows {
+		r, err := v.store.Release(ctx, t.Firmware.String)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, client.Target{Model: t.Model, Revision: t.Revision, Release: r.ID, Version: r.Version, By: names[t.By], At: t.At, Reason: t.Reason})
+	}
+	return all, nil
+}

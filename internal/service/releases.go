@@ -1,0 +1,248 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+type releasesIn struct {
+	Words   string `query:"q" maxLength:"100" doc:"Words that the release holds; versions and part numbers by their beginning."`
+	Model   string `query:"model"`
+	Channel string `query:"channel" enum:"stable,candidate"`
+	Page    int    `query:"page" minimum:"0" maximum:"100000"`
+	Size    int    `query:"size" minimum:"1" maximum:"200" default:"200"`
+}
+
+func (v *Service) listReleases(ctx context.Context, in *releasesIn) (client.Releases, error) {
+	rows, total, err := v.store.FindReleases(ctx, store.ReleaseQuery{Words: in.Words, Model: in.Model, Channel: in.Channel, Page: in.Page, Size: in.Size})
+	out := client.Releases{Releases: []client.Release{}, Total: total, Page: in.Page, Size: in.Size}
+	for _, r := range rows {
+		out.Releases = append(out.Releases, client.Release{Release: r.Release, Document: r.Document})
+	}
+	return out, err
+}
+
+type newReleaseIn struct{ Body client.NewRelease }
+
+func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Release, error) {
+	b := in.Body
+	sheet, err := v.store.Sheet(ctx, b.Model)
+	if err != nil {
+		return client.Release{}, err
+	}
+	r := &model.Release{ID: store.NewID(), Model: b.Model, Version: b.Version, Number: b.Number, Channel: b.Channel, Supersedes: b.Supersedes, Floor: b.Floor, Fits: b.Fits, Rules: b.Rules, Wants: b.Wants, Origin: b.Origin, At: v.clock.Now().UTC()}
+	if b.Cures != "" {
+		r.Cures = model.Words{"en": b.Cures}
+	}
+	if b.Changes != "" {
+		r.Changes = model.Words{"en": b.Changes}
+	}
+	for _, p := range b.Parts {
+		r.Parts = append(r.Parts, model.Part{Name: p.Name, Section: p.Section, Runs: p.Runs, Image: p.Image, Format: p.Format, Address: p.Address, Counts: p.Counts})
+		overlap(ctx, r, p)
+	}
+	if err := v.measure(ctx, r, false); err != nil {
+		return client.Release{}, err
+	}
+	if err := r.Check(sheet); err != nil {
+		return client.Release{}, err
+	}
+	document, err := json.Marshal(r)
+	if err != nil {
+		return client.Release{}, err
+	}
+	if _, err := v.store.AddRelease(ctx, r, document, sheet.Main().Memory.Erased, who(ctx).person.ID); err != nil {
+		return client.Release{}, err
+	}
+	if b.Accept != "" {
+		if err := v.acceptBy(ctx, r.ID, b.Accept); err != nil {
+			return client.Release{}, err
+		}
+	}
+	return v.release(ctx, r.ID)
+}
+
+// ReleasePath is a release in a path.
+type ReleasePath struct {
+	Release string `path:"release" doc:"Id, or MODEL@VERSION."`
+}
+
+// find finds a release by what a path says.
+func (v *Service) findRelease(ctx context.Context, name string) (*store.Release, error) {
+	if modelName, version, ok := strings.Cut(name, "@"); ok {
+		return v.store.ReleaseOf(ctx, modelName, version)
+	}
+	return v.store.Release(ctx, name)
+}
+
+func (v *Service) release(ctx context.Context, id string) (client.Release, error) {
+	r, err := v.store.Release(ctx, id)
+	if err != nil {
+		return client.Release{}, err
+	}
+	t, err := v.trustIn(ctx, r.ID)
+	return client.Release{Release: r.Release, Document: r.Document, Trust: &t}, err
+}
+
+func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.ReleasePage, error) {
+	found, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return client.ReleasePage{}, err
+	}
+	one, err := v.release(ctx, found.ID)
+	if err != nil {
+		return client.ReleasePage{}, err
+	}
+	sheet, releases, err := v.offered(ctx, one.Model)
+	if err != nil {
+		return client.ReleasePage{}, err
+	}
+	out := client.ReleasePage{Release: one, ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
+	for _, p := range one.Parts {
+		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}
+		x, ok := sheet.Section(p.Section)
+		if !ok {
+			x = sheet.Main()
+		}
+		if len(sheet.Sections) > 1 {
+			place.Section = x.Says()
+		}
+		for _, r := range x.Memory.Regions {
+			if p.From < r.End() && p.To > r.Address {
+				place.Regions = append(place.Regions, r.Name)
+				place.Loader = place.Loader || r.Use == "loader"
+			}
+		}
+		if one.Origin != nil && one.Origin.Published[p.Name] == p.Image {
+			place.Agrees = "published"
+		}
+		name, bytes, err := v.store.ImageFile(ctx, p.Image)
+		if err != nil {
+			return out, err
+		}
+		place.File, out.Files[p.Image.String()] = name, bytes
+		out.Places = append(out.Places, place)
+	}
+	for _, r := range releases {
+		for _, s := range r.Supersedes {
+			if s == one.Version || s != "" && s == one.Number {
+				out.SupersededBy = append(out.SupersededBy, r.Version)
+			}
+		}
+	}
+	for _, rule := range one.AllRules() {
+		if rule.Fact == core.FactRunning {
+			out.ReachedFrom = rule.Plain()
+			continue
+		}
+		text := title(rule.Fact) + " " + rule.Plain()
+		if why := rule.Why.In("en"); why != "" {
+			text += ": " + why
+		}
+		out.RuleTexts = append(out.RuleTexts, text)
+	}
+	if o := one.Origin; o != nil {
+		for name, x := range map[string]string{"From": o.From, "Source": o.Source, "Built by": o.BuiltBy, "Built on": o.BuiltAt} {
+			if x != "" {
+				out.OriginTexts = append(out.OriginTexts, name+" "+x)
+			}
+		}
+		for _, p := range one.Parts {
+			if p.Counts != "" {
+				out.OriginTexts = append(out.OriginTexts, fmt.Sprintf("Part %s gives some addresses twice, with different bytes; the %s record counts, says %s: %s", p.Name, p.Counts, o.Overlaps[p.Name].By, o.Overlaps[p.Name].Reason))
+			}
+		}
+		slices.Sort(out.OriginTexts)
+	}
+	targets, err := v.targets(ctx, one.Model)
+	if err != nil {
+		return out, err
+	}
+	for _, t := range targets {
+		if t.Release == one.ID {
+			out.Targets = append(out.Targets, t)
+		}
+	}
+	gear, err := v.gear(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Needs = append(out.Needs, fit.Needs(sheet, &one.Release, fit.Prepare(sheet, nil, v.clock.Now()), gear, v.clock.Now(), 1)...)
+	units, total, err := v.store.Carriers(ctx, one.Model, one.Version, 50)
+	if err != nil {
+		return out, err
+	}
+	out.UnitsTotal = total
+	a, err := v.surroundings(ctx)
+	for _, u := range units {
+		out.Units = append(out.Units, a.unit(u))
+	}
+	return out, err
+}
+
+// getDocument gives a release's document byte for byte: what a signature is of.
+func (v *Service) getDocument(ctx context.Context, in *ReleasePath) (*blob, error) {
+	r, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	data, err := v.store.Piece(ctx, r.Document)
+	return &blob{ContentType: "application/json", Body: data}, err
+}
+
+type reasonIn struct {
+	ReleasePath
+	Body client.Reason
+}
+
+// withdraw takes a release back. Benches hear of it when they next join, and
+// before their next first erase.
+func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn, error) {
+	r, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return client.Withdrawn{}, err
+	}
+	if r.Withdrawn != nil {
+		return client.Withdrawn{}, core.Fail(core.Busy, "release %s was withdrawn already: %s", r.Version, r.Withdrawn.Reason)
+	}
+	if err := v.store.Withdraw(ctx, r.ID, who(ctx).person.ID, strings.TrimSuffix(in.Body.Reason, "."), v.clock.Now()); err != nil {
+		return client.Withdrawn{}, err
+	}
+	v.log.Info("release withdrawn", "model", r.Model, "version", r.Version, "by", who(ctx).person.ID)
+	out := client.Withdrawn{Version: r.Version, Model: r.Model, Units: []client.Unit{}}
+	units, total, err := v.store.Carriers(ctx, r.Model, r.Version, 200)
+	if err != nil {
+		return out, err
+	}
+	out.Total = total
+	a, err := v.surroundings(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, u := range units {
+		out.Units = append(out.Units, a.unit(u))
+	}
+	out.Runs, err = v.store.OpenRunsOf(ctx, r.ID)
+	return out, err
+}
+
+// held are the versions of a model whose images the catalogue holds and that were
+// not withdrawn: one of them is a way back for a unit that runs it.
+func (v *Service) held(ctx context.Context, model string) (all []string, err error) {
+	rows, err := v.store.Releases(ctx, model)
+	for _, r := range rows {
+		if r.Withdrawn == nil {
+			all = append(all, r.Version)
+		}
+	}
+	return all, err
+}

@@ -1,0 +1,346 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+	"zealousferry/core/trust"
+)
+
+// Standing is how a run's row stands, and the number of its last event.
+type Standing struct {
+	ID      string `db:"id"`
+	State   string `db:"state"`
+	Outcome string `db:"outcome"`
+	Last    uint64 `db:"last_n"`
+}
+
+// Standings are those of many runs.
+func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
+	q, args, err := sqlx.In(`SELECT r.id, r.state, r.outcome, COALESCE((SELECT MAX(e.n) FROM run_event e WHERE e.run = r.id AND e.epoch = r.epoch), 0) AS last_n FROM run r WHERE r.id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []Standing
+	if err := s.db.SelectContext(ctx, &rows, q, args...); err != nil {
+		return nil, err
+	}
+	all := map[string]Standing{}
+	for _, r := range rows {
+		all[r.ID] = r
+	}
+	return all, nil
+}
+
+// Events reads a run's events from number after on: those that make the run, by
+// whichever bench.
+func (s *Store) Events(ctx context.Context, id string, after uint64) ([]run.Event, error) {
+	return eventsOf(ctx, s.db, id, after)
+}
+
+const ofLine = `FROM run_event e JOIN run_line l ON l.run = e.run AND l.epoch = e.epoch AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n) WHERE e.run = ? AND e.n > ? ORDER BY e.n`
+
+// RawEvents are the same, as they were received.
+func (s *Store) RawEvents(ctx context.Context, id string, after uint64, most int) (all [][]byte, err error) {
+	var raw [][]byte
+	if err := s.db.SelectContext(ctx, &raw, `SELECT e.body `+ofLine+` LIMIT ?`, id, after, most); err != nil {
+		return nil, err
+	}
+	for _, b := range raw {
+		if b, err = unpack.DecodeAll(b, nil); err != nil {
+			return nil, err
+		}
+		all = append(all, b)
+	}
+	return all, nil
+}
+
+func eventsOf(ctx context.Context, db sqlx.QueryerContext, id string, after uint64) ([]run.Event, error) {
+	var raw [][]byte
+	if err := sqlx.SelectContext(ctx, db, &raw, `SELECT e.body `+ofLine, id, after); err != nil {
+		return nil, err
+	}
+	all := make([]run.Event, 0, len(raw))
+	for _, b := range raw {
+		var e run.Event
+		b, err := unpack.DecodeAll(b, nil)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(b, &e); err != nil {
+			return nil, err
+		}
+		all = append(all, e)
+	}
+	return all, nil
+}
+
+// line is a row of run_line.
+type line struct {
+	Epoch uint64        `db:"epoch"`
+	Bench string        `db:"bench"`
+	First uint64        `db:"first_n"`
+	Last  sql.NullInt64 `db:"last_n"`
+}
+
+// TakeEvents keeps a bench's events, each once, and says up to which number it
+// has them all. Bodies are the bytes received. outcome is how the bench says that the
+// run stands. What comes for a run that is closed, or of a bench that it was taken
+// from, is kept as evidence and changes nothing.
+func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, bench string, epoch uint64, first uint64, bodies [][]byte, outcome string) (have uint64, head *history.Head, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		head = nil
+		var l line
+		err := tx.GetContext(ctx, &l, `SELECT epoch, bench, first_n, last_n FROM run_line WHERE run = ? AND epoch = ?`, r.ID, epoch)
+		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
+			return err
+		}
+		if l.Bench != bench {
+			return core.Fail(core.NotAllowed, "run %s belongs to another bench", r.ID)
+		}
+		var now Run // as it is in this transaction
+		if err := tx.GetContext(ctx, &now, `SELECT state, epoch FROM run WHERE id = ?`, r.ID); err != nil {
+			return err
+		}
+		late := now.State == RunClosed || now.Epoch != epoch || l.Last.Valid
+		if err := tx.GetContext(ctx, &have, `SELECT COALESCE(MAX(n), ?) FROM run_event WHERE run = ? AND epoch = ?`, l.First-1, r.ID, epoch); err != nil {
+			return err
+		}
+		if first > have+1 {
+			return nil // there would be a gap: the bench sends again from have+1
+		}
+		fresh := bodies[min(have+1-first, uint64(len(bodies))):]
+		if len(fresh) > 0 {
+			var args []any
+			at := time.Now().UTC()
+			for i, b := range fresh {
+				args = append(args, r.ID, epoch, have+1+uint64(i), at, s.ev.EncodeAll(b, nil))
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body) VALUES `+strings.Repeat("(?, ?, ?, ?, ?),", len(fresh)-1)+"(?, ?, ?, ?, ?)", args...); err != nil {
+				if duplicate(err) {
+					return errRaced
+				}
+				return err
+			}
+		}
+		before := have
+		have += uint64(len(fresh))
+		if late {
+			return s.evidence(ctx, tx, key, r, fresh)
+		}
+		return s.derive(ctx, tx, key, r, before, fresh, outcome, &head)
+	})
+	return have, head, err
+}
+
+// evidence reports what came too late to be part of a run. A record among it gets an
+// entry of its own in the unit's history, which changes nothing else.
+func (s *Store) evidence(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, bodies [][]byte) error {
+	if len(bodies) == 0 {
+		return nil
+	}
+	for _, b := range bodies {
+		var e run.Event
+		var c run.Closed
+		if json.Unmarshal(b, &e) != nil || e.Kind != run.KindClosed || json.Unmarshal(e.Body, &c) != nil {
+			continue
+		}
+		if _, err := s.appendEntry(ctx, tx, key, &history.Entry{Unit: r.Unit, Kind: history.Late, HappenedAt: e.At, By: r.By, Run: r.ID, Record: c.Record, Bench: r.Bench, Signature: c.Signature,
+			Text: "the bench closed this run after it was given up or handed on; kept as evidence"}); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE run SET late = late + ? WHERE id = ?`, len(bodies), r.ID)
+	return err
+}
+
+// derive brings the run's row, its unit and its history up to date with events
+// that were just entered.
+func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, before uint64, bodies [][]byte, outcome string, head **history.Head) error {
+	state := RunOpen
+	if outcome == string(run.Interrupted) {
+		state = RunPaused
+	}
+	telling := false
+	for _, b := range bodies {
+		var e run.Event
+		if err := json.Unmarshal(b, &e); err != nil {
+			return core.Fail(core.BadFile, "an event cannot be read: %w", err)
+		}
+		switch e.Kind {
+		case run.KindIdentified:
+			var id run.Identified
+			if err := json.Unmarshal(e.Body, &id); err == nil && sameUnit(id.Facts, r) {
+				if err := addFacts(ctx, tx, r.Unit, id.Facts); err != nil {
+					return err
+				}
+			}
+		case run.KindAnswered:
+			var a procedure.Answer
+			if err := json.Unmarshal(e.Body, &a); err == nil {
+				if err := addFacts(ctx, tx, r.Unit, a.Said()); err != nil {
+					return err
+				}
+			}
+		case run.KindClosed:
+			var c run.Closed
+			if err := json.Unmarshal(e.Body, &c); err != nil {
+				return core.Fail(core.BadFile, "a closing event cannot be read: %w", err)
+			}
+			h, err := s.closeRun(ctx, tx, key, r, c, e.At)
+			if err != nil {
+				return err
+			}
+			*head, state = h, RunClosed
+		}
+		switch e.Kind {
+		case run.KindReading, run.KindVerifying, run.KindSending, run.KindDone:
+		case run.KindAboutTo:
+			telling = telling || !r.Touched
+		default:
+			telling = true
+		}
+	}
+	if telling || outcome != r.Outcome {
+		if err := s.summarize(ctx, tx, r); err != nil {
+			return err
+		}
+	}
+	if state == RunClosed {
+		return nil
+	}
+	if state == RunPaused { // its link is free for others meanwhile
+		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, r.ID); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, outcome = ? WHERE id = ? AND state <> 'closed'`, state, outcome, r.ID)
+	return err
+}
+
+// summarize keeps in the run's row what lists show of it. A unit whose memory is
+// being changed no longer runs what it ran before.
+func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run) error {
+	events, err := eventsOf(ctx, tx, r.ID, 0)
+	if err != nil {
+		return err
+	}
+	state, err := run.Fold(events)
+	if err != nil || state.Opened == nil {
+		return nil // what cannot be read is said where the run is shown
+	}
+	v := state.View()
+	waits := v.Waits
+	if v.Hands != nil && state.Closed == nil {
+		waits = "a person: " + v.Hands.Says
+	}
+	v.Item = nil
+	for i := range v.Parts {
+		v.Parts[i].Strip, v.Parts[i].Before = "", nil
+	}
+	sum := Summary{View: v, Fault: state.Fault, From: state.Fact(core.FactRunning), Halves: state.Halves, Last: uint64(len(events))}
+	if state.Closed != nil {
+		record, err := history.DecodeRecord(state.Closed.Record)
+		if err != nil {
+			return err
+		}
+		sum.To = record.To
+	}
+	raw, err := json.Marshal(sum)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE run SET touched = ?, step = ?, waits = LEFT(?, 400), summary = ? WHERE id = ?`, v.Touched, string(v.Step), waits, string(raw), r.ID); err != nil {
+		return err
+	}
+	if v.Touched && !r.Touched && state.Closed == nil {
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = ?, running = '' WHERE id = ?`, UnitHalfDone, r.ID, r.Unit)
+	}
+	return err
+}
+
+func sameUnit(facts []core.Fact, r Run) bool {
+	o, err := r.Opening()
+	if err != nil {
+		return false
+	}
+	for _, f := range facts {
+		if f.Name == core.FactSerial {
+			return f.Value == o.Serial
+		}
+	}
+	return false
+}
+
+// closeRun enters a run's signed record into its unit's history and gives up the
+// claims.
+func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, c run.Closed, at int64) (*history.Head, error) {
+	kind := map[string]string{run.Flash: history.Flashed, run.Restore: history.Restored, run.BackUp: history.BackedUp}[r.Kind]
+	head, err := s.appendEntry(ctx, tx, key, &history.Entry{Unit: r.Unit, Kind: kind, HappenedAt: at, By: r.By, Run: r.ID,
+		Record: c.Record, Bench: r.Bench, Signature: c.Signature})
+	if err != nil {
+		return nil, err
+	}
+	record, err := history.DecodeRecord(c.Record)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'closed', outcome = ?, closed_at = ?, card = ? WHERE id = ?`, string(c.Outcome), micro(at), record.Card, r.ID); err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ?`, r.ID); err != nil {
+		return nil, err
+	}
+	if c.Touched { // what it runs now was asked on the wire; after a write that did not end well nobody knows
+		now := core.Fact{Name: core.FactRunning, Source: core.FromWire, At: micro(at)}
+		if c.Outcome == run.Done || c.Outcome == run.NotProven {
+			now.Value = record.To
+		}
+		if err := addFacts(ctx, tx, r.Unit, []core.Fact{now}); err != nil {
+			return nil, err
+		}
+	}
+	return &head, unitAfter(ctx, tx, r, c, record)
+}
+
+// unitStates are how the standings of a unit are kept in its row.
+var unitStates = map[run.Standing]string{run.InService: UnitDone, run.UnitUnsure: UnitNotProven, run.HalfDone: UnitHalfDone, run.DoNotUse: UnitDoNotUse, run.SetApart: UnitSetApart}
+
+func unitAfter(ctx context.Context, tx *sqlx.Tx, r Run, c run.Closed, record *history.Record) error {
+	var u Unit
+	if err := tx.GetContext(ctx, &u, `SELECT id, state, decided FROM unit WHERE id = ?`, r.Unit); err != nil {
+		return err
+	}
+	owed, err := json.Marshal(c.Owed)
+	if err != nil {
+		return err
+	}
+	if len(c.Owed) == 0 {
+		owed = nil
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE unit SET owed = ? WHERE id = ?`, string(owed), r.Unit); err != nil {
+		return err
+	}
+	stands := unitStates[run.StandingOf(c.Outcome, c.Touched, c.Owed, run.Standing(u.Decided))]
+	right := c.Outcome == run.NothingToDo && !record.Plan.IsZero() // every piece was found to hold what it should
+	switch {
+	case c.Touched && stands == UnitHalfDone:
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = ?, running = '' WHERE id = ?`, stands, r.ID, r.Unit)
+	case c.Touched:
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = ? WHERE id = ?`, stands, record.To, r.Unit)
+	case right || c.Outcome == run.NothingToDo && u.State != UnitHalfDone:
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL WHERE id = ?`, stands, r.Unit)
+	case c.Outcome == run.Done:
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = IF(state = 'known', ?, state) WHERE id = ?`, UnitDone, r.Unit)
+	}
+	return err
+}

@@ -1,0 +1,30 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"zealousferry/core"
+)
+
+// Evidence is a photo or a text that stands behind a fact.
+type Evidence struct {
+	Digest []byte    `db:"digest"`
+	Kind   string    `db:"kind"` // media type
+	Length int       `db:"length"`
+	Body   []byte    `db:"body"` // nil where it was removed
+	By     string    `db:"added_by"`
+	At     time.Time `db:"added_at"`
+}
+
+// PutEvidence keeps it; the same bytes are kept once.
+func (s *Store) PutEvidence(ctx context.Context, e Evidence) error {
+	_, err := s.db.NamedExecContext(ctx, `INSERT IGNORE INTO evidence (digest, kind, length, body, added_by, added_at) VALUES (:digest, :kind, :length, :body, :added_by, :added_at)`, e)
+	return err
+}
+
+// Evidence gets it.
+func (s *Store) Evidence(ctx context.Context, digest core.Digest) (e Evidence, err error) {
+	err = s.db.GetContext(ctx, &e, `SELECT * FROM evidence WHERE digest = ?`, digest[:])
+	return e, none(err, "there is no evidence %s", digest.Short())
+}

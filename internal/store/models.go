@@ -1,0 +1,135 @@
+package store
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/shelf"
+)
+
+// Model is a model with the sheet that is in force.
+type Model struct {
+	Name    string    `db:"name"`
+	Title   string    `db:"title"`
+	Sheet   []byte    `db:"sheet"`
+	Changed time.Time `db:"changed_at"`
+}
+
+// PutModel keeps a sheet and puts it in force.
+func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: sheet.Digest, Data: raw}}); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO model (name, title, sheet, changed_at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE title = VALUES(title), sheet = VALUES(sheet), changed_at = VALUES(changed_at)`,
+			sheet.Model, sheet.Name.In("en"), sheet.Digest[:], time.Now().UTC())
+		return err
+	})
+}
+
+// Models lists all.
+func (s *Store) Models(ctx context.Context) (all []Model, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM model ORDER BY name`)
+	return all, err
+}
+
+// Sheet reads the sheet in force of a model.
+func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
+	var digest []byte
+	if err := s.db.GetContext(ctx, &digest, `SELECT sheet FROM model WHERE name = ?`, name); err != nil {
+		return nil, none(err, "there is no model %q", name)
+	}
+	return s.SheetBy(ctx, core.Digest(digest))
+}
+
+// SheetBy reads a sheet by the digest of its bytes: the one in force, or an earlier one.
+func (s *Store) SheetBy(ctx context.Context, digest core.Digest) (*model.Sheet, error) {
+	return s.sheets.get(digest, func(d core.Digest) (*model.Sheet, error) {
+		raw, err := s.Piece(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		return model.ReadSheet(raw)
+	})
+}
+
+// sheetCache keeps sheets that were read lately. A sheet is named by its content,
+// so that what is kept can never be old. What get returns must not be changed.
+type sheetCache struct {
+	mu   sync.Mutex
+	kept map[core.Digest]*model.Sheet
+}
+
+const mostSheets = 256
+
+func (c *sheetCache) get(d core.Digest, read func(core.Digest) (*model.Sheet, error)) (*model.Sheet, error) {
+	c.mu.Lock()
+	s := c.kept[d]
+	c.mu.Unlock()
+	if s != nil {
+		return s, nil
+	}
+	s, err := read(d)
+	if err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.kept == nil || len(c.kept) >= mostSheets {
+		c.kept = map[core.Digest]*model.Sheet{}
+	}
+	c.kept[d] = s
+	return s, nil
+}
+
+// Counted is a model and how much there is of it.
+type Counted struct {
+	Name     string `db:"name"`
+	Releases int    `db:"releases"`
+	Units    int    `db:"units"`
+	Newest   string `db:"newest"`
+}
+
+const counted = `SELECT m.name, (SELECT COUNT(*) FROM firmware f WHERE f.model = m.name) AS releases, (SELECT COUNT(*) FROM unit u WHERE u.model = m.name) AS units,
+	COALESCE((SELECT f.version FROM firmware f WHERE f.model = m.name AND f.channel = 'stable' AND f.withdrawn_at IS NULL ORDER BY f.added_at DESC, f.id DESC LIMIT 1), '') AS newest FROM model m WHERE `
+
+// FindModels searches models by words of name or title.
+func (s *Store) FindModels(ctx context.Context, words string, page, size int) (all []Counted, total int, err error) {
+	where, args := []string{"1 = 1"}, []any{}
+	for _, w := range strings.Fields(words) {
+		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
+		where, args = append(where, "(m.name LIKE ? OR m.title LIKE ?)"), append(args, like, like)
+	}
+	condition := strings.Join(where, " AND ")
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM model m WHERE `+condition, args...); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &all, counted+condition+` ORDER BY m.name LIMIT ? OFFSET ?`, append(args, size, page*size)...)
+	return all, total, err
+}
+
+// CountModel is one model with its counts.
+func (s *Store) CountModel(ctx context.Context, name string) (c Counted, err error) {
+	err = s.db.GetContext(ctx, &c, counted+`m.name = ?`, name)
+	return c, none(err, "there is no model %q", name)
+}
+
+// CountUnits counts the units of a model by revision.
+func (s *Store) CountUnits(ctx context.Context, modelName string) (map[string]int, error) {
+	var rows []struct {
+		Revision string `db:"revision"`
+		N        int    `db:"n"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT revision, COUNT(*) AS n FROM unit WHERE model = ? GROUP BY revision`, modelName)
+	all := map[string]int{}
+	for _, r := range rows {
+		all[r.Revision] = r.N
+	}
+	return all, err
+}

@@ -1,0 +1,58 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Order is something that a bench is told to do, once, before its deadline.
+type Order struct {
+	ID       string         `db:"id" json:"id"`
+	Bench    string         `db:"bench" json:"-"`
+	Kind     string         `db:"kind" json:"kind"`
+	Body     []byte         `db:"body" json:"-"`
+	Created  time.Time      `db:"created_at" json:"created"`
+	Deadline time.Time      `db:"deadline" json:"deadline"`
+	Taken    sql.NullTime   `db:"taken_at" json:"-"`
+	Ended    sql.NullTime   `db:"ended_at" json:"-"`
+	Result   sql.NullString `db:"result" json:"-"`
+}
+
+func addOrder(ctx context.Context, tx *sqlx.Tx, o Order) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO bench_order (id, bench, kind, body, created_at, deadline) VALUES (?, ?, ?, ?, ?, ?)`,
+		o.ID, o.Bench, o.Kind, o.Body, o.Created.UTC(), o.Deadline.UTC())
+	return err
+}
+
+// AddOrder gives a bench an order.
+func (s *Store) AddOrder(ctx context.Context, o Order) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return addOrder(ctx, tx, o) })
+}
+
+// OpenOrders lists a bench's orders that have not ended, the oldest first.
+func (s *Store) OpenOrders(ctx context.Context, bench string) (all []Order, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM bench_order WHERE bench = ? AND ended_at IS NULL ORDER BY created_at, id`, bench)
+	return all, err
+}
+
+// Order finds one.
+func (s *Store) Order(ctx context.Context, id string) (o Order, err error) {
+	err = s.db.GetContext(ctx, &o, `SELECT * FROM bench_order WHERE id = ?`, id)
+	return o, none(err, "there is no order %q", id)
+}
+
+// EndOrder keeps what came of an order; the first word stands. An order to open
+// a run that the bench has carried out leaves nothing behind: it is the run's
+// first event.
+func (s *Store) EndOrder(ctx context.Context, bench, id string, result []byte, opened bool) error {
+	q := `UPDATE bench_order SET ended_at = ?, result = ?, body = '{}' WHERE id = ? AND bench = ? AND ended_at IS NULL`
+	args := []any{time.Now().UTC(), result, id, bench}
+	if opened {
+		q, args = `DELETE FROM bench_order WHERE id = ? AND bench = ?`, args[2:]
+	}
+	_, err := s.db.ExecContext(ctx, q, args...)
+	return err
+}

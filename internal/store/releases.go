@@ -1,0 +1,281 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/shelf"
+)
+
+type firmware struct {
+	ID        string         `db:"id"`
+	Model     string         `db:"model"`
+	Version   string         `db:"version"`
+	Document  []byte         `db:"document"`
+	Withdrawn sql.NullTime   `db:"withdrawn_at"`
+	By        sql.NullString `db:"withdrawn_by"`
+	Reason    sql.NullString `db:"withdrawn_reason"`
+	Body      []byte         `db:"body"` // the document, packed
+}
+
+const (
+	firmwareColumns = `f.id, f.model, f.version, f.document, f.withdrawn_at, f.withdrawn_by, f.withdrawn_reason, d.body`
+	firmwareTables  = `firmware f JOIN piece d ON d.name = f.document`
+)
+
+// Release is a release with the digest of its document.
+type Release struct {
+	model.Release
+	Document core.Digest `json:"document"`
+}
+
+// AddRelease keeps a release, its document byte for byte, and the chunks of its
+// images, by which memory is recognised. A version that the model has already is
+// busy, unless it is the very same release.
+func (s *Store) AddRelease(ctx context.Context, r *model.Release, document []byte, erased byte, by string) (core.Digest, error) {
+	name := core.DigestOf(document)
+	if old, err := s.Release(ctx, r.ID); err == nil && old.Document == name {
+		return name, nil
+	}
+	marks, err := s.marks(ctx, r, erased)
+	if err != nil {
+		return name, err
+	}
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: name, Data: document}}); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO firmware (id, model, version, document, channel, number, added_at, added_by, words) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			r.ID, r.Model, r.Version, name[:], r.Channel, r.Number, time.Now().UTC(), by, searched(r)); err != nil {
+			return err
+		}
+		return putParts(ctx, tx, r, marks)
+	})
+	if duplicate(err) {
+		return name, core.Fail(core.Busy, "%s has a release %s already", r.Model, r.Version).Do("A release is immutable: give the new one another version.")
+	}
+	return name, err
+}
+
+// searched is the text in which a release is looked for.
+func searched(r *model.Release) string {
+	words := []string{r.Model, r.Version, r.Number, string(r.Channel), r.Cures.In("en"), r.Changes.In("en")}
+	words = append(words, r.Supersedes...)
+	for _, rule := range r.AllRules() {
+		words = append(words, rule.Fact, rule.Plain())
+	}
+	for _, p := range r.Parts {
+		words = append(words, p.Name, p.Image.String())
+	}
+	if r.Origin != nil {
+		words = append(words, r.Origin.From, r.Origin.Source)
+	}
+	return strings.Join(words, " ")
+}
+
+// fill computes what columns and tables that came later want of the releases that
+// are there.
+func fill(ctx context.Context, dsn string) error {
+	s, err := Open(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.words IS NULL`); err != nil {
+		return err
+	}
+	erased := map[string]byte{}
+	for _, row := range rows {
+		r, err := s.release(ctx, row)
+		if err != nil {
+			return err
+		}
+		if _, ok := erased[r.Model]; !ok {
+			sheet, err := s.Sheet(ctx, r.Model)
+			if err != nil {
+				return err
+			}
+			erased[r.Model] = sheet.Main().Memory.Erased
+		}
+		marks, err := s.marks(ctx, &r.Release, erased[r.Model])
+		if err != nil {
+			return err
+		}
+		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
+			if _, err := tx.ExecContext(ctx, `UPDATE firmware SET channel = ?, number = ?, added_at = ?, words = ? WHERE id = ?`, r.Channel, r.Number, r.At.UTC(), searched(&r.Release), r.ID); err != nil {
+				return err
+			}
+			// What was there before images had to be vouched for was entered by a lead, whose rule it was.
+			if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO vouch (firmware, how, who, reason, dated_at, entered_by, entered_at) VALUES (?, ?, '', 'It was in the catalogue before images had to be vouched for.', ?, '', ?)`,
+				r.ID, VouchBefore, r.At.UTC(), time.Now().UTC()); err != nil {
+				return err
+			}
+			return putParts(ctx, tx, &r.Release, marks)
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Releases lists the releases of a model.
+func (s *Store) Releases(ctx context.Context, modelName string) ([]*Release, error) {
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.model = ? ORDER BY f.id`, modelName); err != nil {
+		return nil, err
+	}
+	return s.releases(ctx, rows)
+}
+
+func (s *Store) releases(ctx context.Context, rows []firmware) ([]*Release, error) {
+	all := make([]*Release, 0, len(rows))
+	for _, row := range rows {
+		r, err := s.release(ctx, row)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, r)
+	}
+	return all, nil
+}
+
+// ReleaseQuery asks for a page of releases.
+type ReleaseQuery struct {
+	Words      string // all of which must be found; a version or part number by its beginning
+	Model      string
+	Channel    string
+	Page, Size int
+}
+
+// FindReleases searches the catalogue, the newest first. A number that no version
+// and no part number of a release begins with is looked for in its rules: it may
+// be a board's.
+func (s *Store) FindReleases(ctx context.Context, q ReleaseQuery) (all []*Release, total int, err error) {
+	all, total, err = s.findReleases(ctx, q, false)
+	if err == nil && total == 0 && strings.ContainsAny(q.Words, "0123456789") {
+		return s.findReleases(ctx, q, true)
+	}
+	return all, total, err
+}
+
+func (s *Store) findReleases(ctx context.Context, q ReleaseQuery, anywhere bool) (all []*Release, total int, err error) {
+	where, args := q.where(anywhere)
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM firmware f WHERE `+where, args...); err != nil || total == 0 {
+		return nil, total, err
+	}
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE `+where+` ORDER BY f.added_at DESC, f.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...); err != nil {
+		return nil, total, err
+	}
+	all, err = s.releases(ctx, rows)
+	return all, total, err
+}
+
+func (q ReleaseQuery) where(anywhere bool) (string, []any) {
+	where, args := []string{"1 = 1"}, []any{}
+	if q.Model != "" {
+		where, args = append(where, "f.model = ?"), append(args, q.Model)
+	}
+	if q.Channel != "" {
+		where, args = append(where, "f.channel = ?"), append(args, q.Channel)
+	}
+	var full []string
+	for _, word := range strings.Fields(q.Words) {
+		like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(word) + "%"
+		plain := strings.Map(func(r rune) rune {
+			if strings.ContainsRune(`+><()~*"@.:/`, r) || r == '-' && !anywhere {
+				return ' '
+			}
+			return r
+		}, word)
+		if strings.TrimSpace(plain) == "" {
+			continue
+		}
+		if len(word) < 3 || strings.ContainsAny(word, "0123456789") && len(word) < 40 && !anywhere {
+			where = append(where, "(f.version LIKE ? OR f.number LIKE ? OR f.model LIKE ?)")
+			args = append(args, like, like, like)
+			continue
+		}
+		if anywhere && strings.Contains(word, "-") {
+			full = append(full, `+"`+strings.ReplaceAll(plain, "-", " ")+`"`)
+			continue
+		}
+		for _, p := range strings.Fields(plain) {
+			if len(p) >= 3 {
+				full = append(full, "+"+p+"*")
+			}
+		}
+	}
+	if len(full) > 0 {
+		where, args = append(where, "MATCH (f.words) AGAINST (? IN BOOLEAN MODE)"), append(args, strings.Join(full, " "))
+	}
+	return strings.Join(where, " AND "), args
+}
+
+// Release finds one by id.
+func (s *Store) Release(ctx context.Context, id string) (*Release, error) {
+	var row firmware
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.id = ?`, id); err != nil {
+		return nil, none(err, "there is no release %q", id)
+	}
+	return s.release(ctx, row)
+}
+
+func (s *Store) release(_ context.Context, row firmware) (*Release, error) {
+	raw, err := opened(core.Digest(row.Document), row.Body)
+	if err != nil {
+		return nil, err
+	}
+	r := Release{Document: core.Digest(row.Document)}
+	if err := json.Unmarshal(raw, &r.Release); err != nil {
+		return nil, err
+	}
+	if row.Withdrawn.Valid {
+		r.Withdrawn = &model.Withdrawal{At: row.Withdrawn.Time, Reason: row.Reason.String, By: row.By.String}
+	}
+	return &r, nil
+}
+
+// ReleaseOf finds a release of a model by its version, part number or id.
+func (s *Store) ReleaseOf(ctx context.Context, modelName, name string) (*Release, error) {
+	var row firmware
+	if err := s.db.GetContext(ctx, &row, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.model = ? AND (f.version = ? OR f.number = ? OR f.id = ?) ORDER BY f.version = ? DESC LIMIT 1`, modelName, name, name, name, name); err != nil {
+		return nil, none(err, "model %s has no release %q", modelName, name)
+	}
+	return s.release(ctx, row)
+}
+
+// Withdraw takes a release back. A release that was withdrawn stays as it is.
+func (s *Store) Withdraw(ctx context.Context, id, by, reason string, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE firmware SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_reason = ? WHERE id = ? AND withdrawn_at IS NULL`, at.UTC(), by, reason, id)
+	return err
+}
+
+// Withdrawn says which of the releases that open runs of a bench write was
+// withdrawn, and why.
+func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string, error) {
+	var rows []struct {
+		Run    string `db:"id"`
+		Reason string `db:"reason"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, CONCAT('release ', f.version, ' was withdrawn: ', f.withdrawn_reason) AS reason FROM run r JOIN firmware f ON f.id = r.firmware WHERE r.bench = ? AND r.state <> ? AND f.withdrawn_at IS NOT NULL`, bench, RunClosed)
+	all := map[string]string{}
+	for _, r := range rows {
+		all[r.Run] = r.Reason
+	}
+	return all, err
+}
+
+// OpenRunsOf counts the open runs that write a release.
+func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state <> ?`, release, RunClosed)
+	return n, err
+}
