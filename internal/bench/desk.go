@@ -16,6 +16,8 @@ import (
 	"zealousferry/internal/client"
 )
 
+// What core/run needs of a bench.
+
 // Open opens one of the job's links.
 func (j *job) Open(ctx context.Context, name string) (link.Link, error) {
 	for _, p := range j.ports {

@@ -143,5 +143,3 @@ func (j *job) over() bool {
 	defer j.mu.Unlock()
 	return (j.closed || j.moved) && !j.working && j.asked && j.sent >= uint64(len(j.events))
 }
-
-// What core/run needs of a bench.

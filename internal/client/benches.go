@@ -16,6 +16,9 @@ import (
 	"zealousferry/core/shelf"
 )
 
+// What benches and the service say to each other. Readers pass over fields that they do
+// not know.
+
 // Benches lists the benches.
 func (c *Client) Benches(ctx context.Context) (Benches, error) {
 	return get[Benches](ctx, c, "/api/benches")

@@ -224,5 +224,3 @@ func (c *Client) followOnce(ctx context.Context, path string, after *uint64, got
 	}
 	return true, nil
 }
-
-// What benches call.

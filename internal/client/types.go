@@ -20,9 +20,6 @@ type Problem struct {
 	At     int64     `json:"at,omitempty"`
 }
 
-// What benches and the service say to each other. Readers pass over fields that
-// they do not know.
-
 // The kinds of order.
 const (
 	OrderIdentify = "identify"

@@ -144,37 +144,36 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 func (v *Service) orders(ctx context.Context, _ *none) (follow, error) {
 	bench := who(ctx).bench
 	return func(ctx context.Context, s *sender) error {
+		b, leave := v.follower.listen(bench)
+		defer leave()
+		if err := s.alive(); err != nil {
+			return err
+		}
 		sent := map[string]bool{}
-		seen := v.clock.Now()
-		return v.every(ctx, s, func() (bool, bool, error) {
-			if now := v.clock.Now(); now.Sub(seen) > away/4 {
-				seen = now
-				c, err := v.store.Benches(ctx)
-				if err != nil {
-					return false, false, err
-				}
-				for _, b := range c {
-					if b.ID == bench && b.Revoked.Valid {
-						return true, false, nil
-					}
-				}
+		for {
+			open, revoked, news, err := v.follower.open(b)
+			if err != nil || revoked {
+				return err
 			}
-			open, err := v.store.OpenOrders(ctx, bench)
-			if err != nil {
-				return false, false, err
-			}
-			said := false
 			for _, o := range open {
 				if sent[o.ID] {
 					continue
 				}
-				sent[o.ID], said = true, true
+				sent[o.ID] = true
 				if err := s.send("", "order", json.RawMessage(o.Body)); err != nil {
-					return false, said, err
+					return err
 				}
 			}
-			return false, said, nil
-		})
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-news:
+			case <-v.clock.After(aliveEvery):
+				if err := s.alive(); err != nil {
+					return err
+				}
+			}
+		}
 	}, nil
 }
 

@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -10,15 +12,27 @@ import (
 	"zealousferry/internal/store"
 )
 
-// follower looks into the database for all live streams of runs together: one query
-// at each turn, however many watch, and one more for a run that has something new.
-// It rests while nobody watches.
+// follower looks into the database for all live streams together, those of runs and
+// those of orders: one query for each of the two at each turn, however many listen, and
+// one more for a run that has something new. It rests while nobody listens.
 type follower struct {
 	store   *store.Store
 	clock   core.Clock
+	bell    *bell // something was written by this process: it looks at once
 	mu      sync.Mutex
 	tails   map[string]*tail
+	boxes   map[string]*box
 	looking bool
+	asked   time.Time // when it last asked which benches were revoked
+}
+
+// box is a bench that waits for orders.
+type box struct {
+	listeners int
+	orders    []store.Order
+	revoked   bool
+	err       error
+	news      chan struct{} // closed when there is any
 }
 
 // tail is a run that somebody watches.
@@ -43,10 +57,7 @@ func (f *follower) watch(id string) (t *tail, leave func()) {
 		f.tails[id] = t
 	}
 	t.watchers++
-	if !f.looking {
-		f.looking = true
-		go f.look()
-	}
+	f.begin()
 	return t, func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -54,6 +65,43 @@ func (f *follower) watch(id string) (t *tail, leave func()) {
 			delete(f.tails, id)
 		}
 	}
+}
+
+// begin sees to it that somebody looks.
+func (f *follower) begin() {
+	if !f.looking {
+		f.looking = true
+		go f.look()
+	}
+}
+
+// listen begins to follow the orders of a bench, until leave is called.
+func (f *follower) listen(bench string) (b *box, leave func()) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	b = f.boxes[bench]
+	if b == nil {
+		b = &box{news: make(chan struct{})}
+		f.boxes[bench] = b
+	}
+	b.listeners++
+	f.begin()
+	f.bell.ring()
+	return b, func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if b.listeners--; b.listeners == 0 {
+			delete(f.boxes, bench)
+		}
+	}
+}
+
+// open gives the orders that have not ended, whether the bench was revoked, and what is
+// closed when either changes.
+func (f *follower) open(b *box) ([]store.Order, bool, <-chan struct{}, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return b.orders, b.revoked, b.news, b.err
 }
 
 // after gives the events behind the first n, how the run's row stands, and what
@@ -76,13 +124,50 @@ func (f *follower) look() {
 				seen[id] = t.events[n-1].N
 			}
 		}
-		f.looking = len(ids) > 0
+		benches := slices.Collect(maps.Keys(f.boxes))
+		f.looking = len(ids)+len(benches) > 0
 		f.mu.Unlock()
-		if len(ids) == 0 {
+		if len(ids)+len(benches) == 0 {
 			return
 		}
-		f.turn(ids, seen)
-		<-f.clock.After(lookEvery)
+		news := f.bell.wait()
+		if len(ids) > 0 {
+			f.turn(ids, seen)
+		}
+		if len(benches) > 0 {
+			f.orders(benches)
+		}
+		select {
+		case <-news:
+		case <-f.clock.After(lookEvery):
+		}
+	}
+}
+
+// orders looks once for orders.
+func (f *follower) orders(benches []string) {
+	ctx, end := context.WithTimeout(context.Background(), lookLasts)
+	defer end()
+	open, err := f.store.OpenOrders(ctx, benches)
+	var revoked map[string]bool
+	if now := f.clock.Now(); err == nil && now.Sub(f.asked) > away/4 {
+		f.asked = now
+		revoked, err = f.store.Revoked(ctx, benches)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, id := range benches {
+		b := f.boxes[id]
+		if b == nil {
+			continue
+		}
+		gone := b.revoked || revoked[id]
+		if slices.EqualFunc(b.orders, open[id], func(x, y store.Order) bool { return x.ID == y.ID }) && gone == b.revoked && err == nil {
+			continue
+		}
+		b.orders, b.revoked, b.err = open[id], gone, err
+		close(b.news)
+		b.news = make(chan struct{})
 	}
 }
 

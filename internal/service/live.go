@@ -14,9 +14,10 @@ import (
 	"zealousferry/internal/store"
 )
 
-// How often a live stream looks into the database, and how often it says that it
-// is alive when there is nothing new. Several services follow one database, so what
-// another one has done is found by looking; the bell only makes it sooner.
+// How often the follower looks into the database for all live streams, and how often a
+// stream says that it is alive when there is nothing new. Several services follow one
+// database, so what another one has done is found by looking; the bell only makes it
+// sooner.
 const (
 	lookEvery  = 150 * time.Millisecond
 	aliveEvery = 5 * time.Second
@@ -79,37 +80,6 @@ func (s *sender) push() error {
 		return http.NewResponseController(w).Flush()
 	}
 	return nil
-}
-
-// every calls look at once, then at each turn and when the bell of orders rings, and says now and then that the
-// stream is alive, until look is done or the context ends.
-func (v *Service) every(ctx context.Context, s *sender, look func() (done, said bool, err error)) error {
-	told := v.clock.Now()
-	if err := s.alive(); err != nil {
-		return err
-	}
-	for {
-		news := v.orderNews.wait()
-		done, said, err := look()
-		if err != nil || done {
-			return err
-		}
-		now := v.clock.Now()
-		if said {
-			told = now
-		} else if now.Sub(told) >= aliveEvery {
-			told = now
-			if err := s.alive(); err != nil {
-				return err
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-news:
-		case <-v.clock.After(lookEvery):
-		}
-	}
 }
 
 type followIn struct {

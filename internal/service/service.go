@@ -52,7 +52,8 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_http_requests_total", Help: "Requests by route and status."}, []string{"route", "status"}),
 		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ferry_http_seconds", Help: "Time to answer, by route; live streams are left out."}, []string{"route"}),
 		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
-		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}}}
+		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}, boxes: map[string]*box{}}}
+	v.follower.bell = &v.orderNews
 	v.registry.MustRegister(v.requests, v.seconds, v.closed)
 	return v
 }

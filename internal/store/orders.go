@@ -32,10 +32,21 @@ func (s *Store) AddOrder(ctx context.Context, o Order) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error { return addOrder(ctx, tx, o) })
 }
 
-// OpenOrders lists a bench's orders that have not ended, the oldest first.
-func (s *Store) OpenOrders(ctx context.Context, bench string) (all []Order, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM bench_order WHERE bench = ? AND ended_at IS NULL ORDER BY created_at, id`, bench)
-	return all, err
+// OpenOrders lists the orders of some benches that have not ended, the oldest first.
+func (s *Store) OpenOrders(ctx context.Context, benches []string) (map[string][]Order, error) {
+	q, args, err := sqlx.In(`SELECT * FROM bench_order WHERE bench IN (?) AND ended_at IS NULL ORDER BY created_at, id`, benches)
+	if err != nil {
+		return nil, err
+	}
+	var rows []Order
+	if err := s.db.SelectContext(ctx, &rows, q, args...); err != nil {
+		return nil, err
+	}
+	all := map[string][]Order{}
+	for _, o := range rows {
+		all[o.Bench] = append(all[o.Bench], o)
+	}
+	return all, nil
 }
 
 // Order finds one.

@@ -133,6 +133,21 @@ func (s *Store) BenchSeen(ctx context.Context, id string, at time.Time, clockErr
 	return err
 }
 
+// Revoked tells which of some benches were revoked.
+func (s *Store) Revoked(ctx context.Context, benches []string) (map[string]bool, error) {
+	q, args, err := sqlx.In(`SELECT id FROM bench WHERE id IN (?) AND revoked_at IS NOT NULL`, benches)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	err = s.db.SelectContext(ctx, &ids, q, args...)
+	all := map[string]bool{}
+	for _, id := range ids {
+		all[id] = true
+	}
+	return all, err
+}
+
 // RevokeBench ends a bench's right to speak.
 func (s *Store) RevokeBench(ctx context.Context, id string, at time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
