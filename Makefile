@@ -37,6 +37,8 @@ console/dist/index.html: console/node_modules/.installed $(CONSOLE)
 
 types: console/node_modules/.installed
 	go run ./internal/service/describe > docs/openapi.json
+	go run ./internal/service/describe names > console/src/api/names.ts
+	go run ./internal/service/describe messages > docs/messages.md
 	cd console && npm run --silent types
 
 test: console/dist/index.html

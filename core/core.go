@@ -42,10 +42,12 @@ var Kinds = []Kind{NotAnswering, WrongUnit, DoesNotFit, CannotTell, Protected, R
 type Error struct {
 	Kind    Kind
 	Message string
-	State   string // state of the unit; empty where no unit is concerned
-	Next    string // the next thing to do
-	At      *Place // where in a file, for kind bad-file
-	Cause   error  // already part of Message
+	ID      string   // of the message
+	Params  []string // what was put into it, in order
+	State   string   // state of the unit; empty where no unit is concerned
+	Todo             // what to do next
+	At      *Place   // where in a file, for kind bad-file
+	Cause   error    // already part of Message
 }
 
 // Place is a place in a file: the number of a line, from 1, or an offset in
@@ -76,14 +78,21 @@ func (e *Error) Unwrap() error { return e.Cause }
 // Fail makes an error of the kind. A %w in the format becomes its cause.
 func Fail(kind Kind, format string, args ...any) *Error {
 	err := fmt.Errorf(format, args...)
-	return &Error{Kind: kind, Message: err.Error(), Cause: errors.Unwrap(err)}
+	e := &Error{Kind: kind, Message: err.Error(), ID: MessageID(format), Cause: errors.Unwrap(err)}
+	for _, a := range args {
+		e.Params = append(e.Params, fmt.Sprint(a))
+	}
+	return e
 }
 
 // Unit adds the state that the unit is in.
 func (e *Error) Unit(state string) *Error { c := *e; c.State = state; return &c }
 
-// Do adds what to do next.
-func (e *Error) Do(next string) *Error { c := *e; c.Next = next; return &c }
+// Do adds what to do next, in words alone.
+func (e *Error) Do(next string) *Error { return e.Go(Plain(next)) }
+
+// Go adds what to do next, with the verb and the page that do it.
+func (e *Error) Go(steps ...Step) *Error { c := *e; c.Todo = c.Todo.And(steps...); return &c }
 
 // KindOf returns the kind of the outermost Error in err's chain, or "".
 func KindOf(err error) Kind {

@@ -57,3 +57,22 @@ func TestDigests(t *testing.T) {
 		}
 	}
 }
+
+func TestAMessageHasAnId(t *testing.T) {
+	for format, want := range map[string]string{
+		"Unit %s has an open run, %s.":      "unit-has-an-open-run.2",
+		"no model answers on %q":            "no-model-answers-on.1",
+		"100 %% of %d bytes":                "100-of-bytes.1",
+		"part %s reaches to 0x%04X":         "part-reaches-to-0x.2",
+		"%s":                                "",
+		"the bench's key is not the unit's": "the-benchs-key-is-not-the-units",
+	} {
+		if got := MessageID(format); got != want {
+			t.Errorf("%q has id %q, want %q", format, got, want)
+		}
+	}
+	e := Fail(Busy, "link %s is in use by run %s", "van/a", "r1").Do("Wait.").Go(Step{ID: "x", Verb: "ferry x", Page: "/x"}.To("Look"))
+	if e.ID != "link-is-in-use-by-run.2" || len(e.Params) != 2 || e.Params[0] != "van/a" || e.Next != "Wait. Look: ferry x." || len(e.Steps) != 2 {
+		t.Errorf("%+v", e)
+	}
+}

@@ -1,5 +1,5 @@
 // Words and figures for people. Every number has its unit, every time its zone.
-import type { Entry, RunEvent, Unit } from './api/client'
+import type { Unit } from './api/client'
 
 export function zone(t: Date): string {
   const m = -t.getTimezoneOffset()
@@ -60,39 +60,7 @@ export function shortDigest(d: string): string {
   return d.length === 64 ? `${d.slice(0, 4)} ${d.slice(4, 8)} … ${d.slice(60)}` : d
 }
 
-export const outcomes: Record<string, string> = {
-  done: 'done',
-  'nothing-to-do': 'nothing to do',
-  refused: 'refused',
-  failed: 'failed',
-  interrupted: 'interrupted',
-  waiting: 'waiting',
-  abandoned: 'given up',
-  'not-proven': 'not proven',
-  '': 'at work',
-}
-
-export const conditions: Record<string, string> = {
-  untouched: 'untouched',
-  unknown: 'unknown',
-  'partly written': 'partly written',
-  written: 'written',
-  verified: 'verified',
-  proven: 'proven',
-}
-
-export const verdicts: Record<string, string> = {
-  fits: 'fits',
-  'does-not-fit': 'does not fit',
-  'cannot-tell': 'cannot tell',
-}
-
-export const hows: Record<string, string> = {
-  'unit-digest': "by the unit's own digest",
-  'read-twice': 'read twice, both alike',
-  'read-back': 'by reading it back',
-  transfer: 'by the checks of the transfer and the version that it tells',
-}
+export { channels, conditions, formats, needStates, outcomes, proofs as hows, sources, standings, verdicts } from './api/names'
 
 export const factNames: Record<string, string> = {
   model: 'Model',
@@ -103,122 +71,6 @@ export const factNames: Record<string, string> = {
   chip: 'Chip id',
   loader: 'Loader',
   memory: 'Memory',
-}
-
-export const sources: Record<string, string> = {
-  wire: 'read on the wire',
-  label: 'on the label',
-  person: 'said by a person',
-  record: 'from the record',
-  sheet: 'follows from the model sheet',
-}
-
-export const channels: Record<string, string> = { stable: 'stable', candidate: 'candidate, on trial' }
-
-export const formats: Record<string, string> = {
-  'intel-hex': 'Intel HEX',
-  's-record': 'S-record',
-  elf: 'ELF',
-  raw: 'raw binary',
-  'ti-txt': 'TI-TXT',
-  uf2: 'UF2',
-  dfu: 'USB DFU',
-}
-
-export const needStates: Record<string, string> = {
-  ready: 'ready',
-  missing: 'missing',
-  'too-old': 'too old',
-  expired: 'run out',
-  'runs-out': 'ready, runs out soon',
-  'used-up': 'used up',
-  'cannot-tell': 'cannot tell',
-}
-
-
-// event tells an event in a few words; empty for what says nothing to a person.
-export function event(e: RunEvent): string {
-  const b = (e.body ?? {}) as Record<string, unknown>
-  switch (e.kind) {
-    case 'opened':
-      return 'run opened'
-    case 'taken-up':
-      return 'taken up again'
-    case 'identified':
-      return 'identified on the wire'
-    case 'judged':
-      return 'fit judged'
-    case 'backed-up':
-      return 'memory read'
-    case 'waiting':
-      return 'waits for the service'
-    case 'carded':
-      return b.procedure ? `procedure ${b.procedure} laid out` : ''
-    case 'answered':
-      return b.item ? `${String(b.item).replaceAll('-', ' ')}: ${b.value}` : 'the unit answered'
-    case 'proved':
-      return `link proved: ${Number(b.asked) - Number(b.lost)} of ${b.asked} answers`
-    case 'waived':
-      return `gate ${b.gate} passed by a named person`
-    case 'settings':
-      return `${(b.settings as unknown[])?.length ?? 0} settings read and kept`
-    case 'settled':
-      return `${b.back} settings put back${(b.differ as string[])?.length ? `, not taken: ${(b.differ as string[]).join(', ')}` : ''}`
-    case 'locked':
-      return 'memory locked again'
-    case 'stored':
-      return 'backup stored by the service'
-    case 'covered':
-      return 'an earlier backup stands for this one'
-    case 'planned':
-      return `planned: ${b.actions} actions, ${kib(Number(b.bytes))}`
-    case 'same-unit':
-      return 'identified again: same unit'
-    case 'surveyed':
-      return 'memory read after the interruption'
-    case 'done':
-      return b.path ? `file ${b.path} ${b.erase ? 'removed' : 'written'}` : b.last ? `sector ${b.sector} written` : ''
-    case 'verified':
-      return `${b.sectors} pieces verified`
-    case 'started':
-      return b.version ? `program ${b.version} started` : 'loader left'
-    case 'laid-aside':
-      return `laid aside: ${b.place}, with ${b.holder}`
-    case 'stop-ordered':
-      return 'stop ordered'
-    case 'stopped':
-      return 'stopped, nothing under way'
-    case 'fault':
-      return `fault: ${b.kind}`.replaceAll('-', ' ')
-    case 'closed':
-      return `closed: ${outcomes[String(b.outcome)]}`
-  }
-  return ''
-}
-
-// entry gives a history entry its heading.
-export function entry(e: Entry): string {
-  const to = e.to || 'an unknown version'
-  switch (e.kind) {
-    case 'entered':
-      return 'Entered the register'
-    case 'flash':
-      if (e.outcome === 'done') return `Flashed ${to}`
-      if (e.outcome === 'not-proven') return `Flashed ${e.to || 'a release'}, not proven`
-      if (e.outcome === 'nothing-to-do') return `Nothing to do, ran ${e.from} already`
-      return `${cap(outcomes[e.outcome] ?? e.outcome)}: flash`
-    case 'restore':
-      return e.outcome === 'done' ? `Restored, runs ${to}` : `${cap(outcomes[e.outcome] ?? e.outcome)}: restore`
-    case 'backup':
-      return e.outcome === 'done' ? 'Backed up' : `${cap(outcomes[e.outcome] ?? e.outcome)}: backup`
-    case 'refused':
-      return 'Refused before a run began'
-    case 'late':
-      return 'Came too late, kept as evidence'
-    case 'claim-released':
-      return 'Run given up'
-  }
-  return cap(e.kind.replaceAll('-', ' '))
 }
 
 export function cap(s: string): string {

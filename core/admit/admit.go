@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 )
 
 // The gates that a named person may pass, with a reason.
@@ -40,9 +41,9 @@ type Bar struct {
 	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back."`
 	Gate string    `json:"gate,omitempty" doc:"The gate that a lead may pass by name, with a reason; empty where nobody can."`
 	Kind core.Kind `json:"kind"`
-	Text string    `json:"text"`
-	Next string    `json:"next,omitempty" doc:"What to do."`
-	Who  string    `json:"who" doc:"Who can do it: you, a lead."`
+	core.Said
+	core.Todo
+	Who string `json:"who" doc:"Who can do it: you, a lead."`
 }
 
 // Person is who wants to begin.
@@ -107,7 +108,7 @@ func Admit(in Input) (run.Opened, []Bar) {
 	}
 	if err := in.Opened.Lay(in.Sheet, in.Release, in.Links); err != nil {
 		e := core.AsError(err, core.CannotTell)
-		return in.Opened, []Bar{{Rule: "link", Kind: e.Kind, Text: strings.ToUpper(e.Message[:1]) + e.Message[1:] + ".", Next: e.Next, Who: You}}
+		return in.Opened, []Bar{{Rule: "link", Kind: e.Kind, Said: sentence(e), Todo: e.Todo, Who: You}}
 	}
 	return in.Opened, nil
 }
@@ -121,7 +122,18 @@ func Err(bars []Bar) error {
 	for _, b := range bars[1:] {
 		texts = append(texts, b.Text)
 	}
-	return core.Fail(bars[0].Kind, "%s", strings.TrimSuffix(strings.Join(texts, " And: "), ".")).Unit("nothing was changed").Do(bars[0].Next)
+	return core.Fail(bars[0].Kind, "%s", strings.TrimSuffix(strings.Join(texts, " And: "), ".")).Unit("nothing was changed").Go(bars[0].Steps...)
+}
+
+// plain is a list of one thing to do, in words alone.
+func plain(says string) core.Todo { return core.Todos(core.Plain(says)) }
+
+// byName is how a lead passes a gate.
+func byName(gate string) core.Step { return words.Waive(gate).To("A lead may go on by name") }
+
+// sentence is an error as a sentence of its own.
+func sentence(e *core.Error) core.Said {
+	return core.Said{ID: e.ID, Params: e.Params, Text: strings.ToUpper(e.Message[:1]) + e.Message[1:] + "."}
 }
 
 // waivers are the gates that the person passes by name.
@@ -129,11 +141,11 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 	for _, gate := range in.Waive {
 		switch {
 		case !slices.Contains(Gates, gate):
-			bars = append(bars, Bar{Rule: "permission", Kind: core.BadFile, Text: "There is no gate " + gate + "; these can be passed by name: " + strings.Join(Gates, ", ") + ".", Who: You})
+			bars = append(bars, Bar{Rule: "permission", Kind: core.BadFile, Said: core.Say("There is no gate %s; these can be passed by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
 		case !in.Person.Lead:
-			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Text: "Only a lead passes the gate " + gate + ".", Next: "Ask a lead to open this run.", Who: Lead})
+			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("Only a lead passes the gate %s.", gate), Todo: plain("Ask a lead to open this run."), Who: Lead})
 		case len(strings.TrimSpace(in.Opened.Reason)) < 3:
-			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Text: "The gate " + gate + " is passed only with a reason.", Next: "Say why: --reason …", Who: You})
+			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("The gate %s is passed only with a reason.", gate), Todo: core.Todos(words.Reason().To("Say why")), Who: You})
 		default:
 			all = append(all, run.Waiver{Gate: gate, Reason: in.Opened.Reason, By: in.Person.ID, Role: "lead"})
 		}
@@ -145,26 +157,26 @@ func permission(in *Input) []Bar {
 	if in.Person.May {
 		return nil
 	}
-	return []Bar{{Rule: "permission", Kind: core.NotAllowed, Text: "You may look, and not open runs.", Next: "Ask a technician or a lead.", Who: Lead}}
+	return []Bar{{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("You may look, and not open runs."), Todo: plain("Ask a technician or a lead."), Who: Lead}}
 }
 
 func place(in *Input) (bars []Bar) {
 	p := in.Place
-	add := func(kind core.Kind, text, next string) {
-		bars = append(bars, Bar{Rule: "link", Kind: kind, Text: text, Next: next, Who: You})
+	add := func(kind core.Kind, what core.Said, step core.Step) {
+		bars = append(bars, Bar{Rule: "link", Kind: kind, Said: what, Todo: core.Todos(step), Who: You})
 	}
 	if in.BusyWith != "" {
-		add(core.Busy, "Unit "+in.Serial+" has an open run, "+in.BusyWith+".", "Go on with it: ferry run resume "+in.BusyWith+".")
+		add(core.Busy, core.Say("Unit %s has an open run, %s.", in.Serial, in.BusyWith), words.RunResume(in.BusyWith).To("Go on with it"))
 	}
 	switch {
 	case p.Name == "":
-		add(core.NotFound, "Unit "+in.Serial+" is on no link.", "Plug it in, then: ferry identify BENCH/LINK.")
+		add(core.NotFound, core.Say("Unit %s is on no link.", in.Serial), words.Identify("BENCH/LINK").To("Plug it in, then"))
 	case p.Away:
-		add(core.NotAnswering, "The bench of "+p.Name+" is not in touch with the service.", "Start it: ferry bench.")
+		add(core.NotAnswering, core.Say("The bench of %s is not in touch with the service.", p.Name), words.BenchStart().To("Start it"))
 	case p.BusyWith != "" && p.BusyWith != in.BusyWith:
-		add(core.Busy, "Link "+p.Name+" is in use by run "+p.BusyWith+".", "Look at it: ferry run show "+p.BusyWith+".")
+		add(core.Busy, core.Say("Link %s is in use by run %s.", p.Name, p.BusyWith), words.RunShow(p.BusyWith).To("Look at it"))
 	case !p.Identified:
-		add(core.CannotTell, "Link "+p.Name+" has changed since "+in.Serial+" was identified on it.", "Identify what is there now: ferry identify "+p.Name+".")
+		add(core.CannotTell, core.Say("Link %s has changed since %s was identified on it.", p.Name, in.Serial), words.Identify(p.Name).To("Identify what is there now"))
 	}
 	return bars
 }
@@ -172,19 +184,19 @@ func place(in *Input) (bars []Bar) {
 // label refuses a label that names another unit.
 func label(in *Input) []Bar {
 	if l := strings.TrimSpace(in.Opened.Label); l != "" && !strings.EqualFold(l, in.Serial) {
-		return []Bar{{Rule: "label", Kind: core.WrongUnit, Text: "The label says " + l + "; on the link is " + in.Serial + ".", Next: "Find out which of them is plugged in, and identify it: ferry identify " + in.Place.Name + ".", Who: You}}
+		return []Bar{{Rule: "label", Kind: core.WrongUnit, Said: core.Say("The label says %s; on the link is %s.", l, in.Serial), Todo: core.Todos(words.Identify(in.Place.Name).To("Find out which of them is plugged in, and identify it")), Who: You}}
 	}
 	return nil
 }
 
 func release(in *Input) []Bar {
 	if in.Release != nil && in.Release.Withdrawn != nil {
-		return []Bar{{Rule: "release", Kind: core.DoesNotFit, Text: "Release " + in.Release.Version + " was withdrawn: " + in.Release.Withdrawn.Reason + ".", Next: "Choose another: ferry fit " + in.Serial + ".", Who: You}}
+		return []Bar{{Rule: "release", Kind: core.DoesNotFit, Said: core.Say("Release %s was withdrawn: %s.", in.Release.Version, in.Release.Withdrawn.Reason), Todo: core.Todos(words.Fit(in.Serial).To("Choose another")), Who: You}}
 	}
 	if b := in.Back; b != nil {
 		gate := func(text string) []Bar {
-			return []Bar{{Rule: "release", Gate: GateRelease, Kind: core.DoesNotFit, Text: "The backup brings back release " + b.Version + ". " + text,
-				Next: "Choose another backup: ferry backups " + in.Serial + ". A lead may go on by name: --waive " + GateRelease + " --reason …", Who: Lead}}
+			return []Bar{{Rule: "release", Gate: GateRelease, Kind: core.DoesNotFit, Said: core.Say("The backup brings back release %s. %s", b.Version, text),
+				Todo: core.Todos(words.Backups(in.Serial).To("Choose another backup"), byName(GateRelease)), Who: Lead}}
 		}
 		if b.Withdrawn != nil {
 			return gate("It was withdrawn: " + b.Withdrawn.Reason + ".")
@@ -211,15 +223,15 @@ func verdict(in *Input) (bars []Bar) {
 		if r.Answer == fit.Fits {
 			continue
 		}
-		b := Bar{Rule: "fit", Kind: core.DoesNotFit, Text: "Release " + in.Verdict.Version + ": does not fit. " + r.Text, Next: r.Next, Who: You}
+		b := Bar{Rule: "fit", Kind: core.DoesNotFit, Said: core.Say("Release %s: does not fit. %s", in.Verdict.Version, r.Text), Todo: r.Todo, Who: You}
 		switch {
 		case r.Rule == fit.RuleTrust:
-			trust = Bar{Rule: "release", Kind: core.NotAllowed, Text: "Release " + in.Verdict.Version + ": " + r.Text, Next: r.Next, Who: Lead}
+			trust = Bar{Rule: "release", Kind: core.NotAllowed, Said: core.Say("Release %s: %s", in.Verdict.Version, r.Text), Todo: r.Todo, Who: Lead}
 			continue
 		case r.Answer == fit.CannotTell && in.asks(r.Fact):
 			continue
 		case r.Answer == fit.CannotTell:
-			b.Kind, b.Text = core.CannotTell, "Release "+in.Verdict.Version+": cannot tell. "+r.Text
+			b.Kind, b.Said = core.CannotTell, core.Say("Release %s: cannot tell. %s", in.Verdict.Version, r.Text)
 		}
 		bars = append(bars, b)
 	}
@@ -251,12 +263,12 @@ func reason(in *Input) []Bar {
 	if v == nil || strings.TrimSpace(in.Opened.Reason) != "" {
 		return nil
 	}
-	again := "ferry flash " + in.Serial + " " + v.Version + " --reason …"
+	again := words.Flash(in.Serial, v.Version)
 	switch {
 	case v.Step == "older":
-		return []Bar{{Rule: "reason", Kind: core.NotAllowed, Text: "Release " + v.Version + " is a step back: the unit runs " + in.Running + ".", Next: "Say why: " + again, Who: You}}
+		return []Bar{{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("Release %s is a step back: the unit runs %s.", v.Version, in.Running), Todo: core.Todos(again.To("Say why")), Who: You}}
 	case v.Channel == model.Candidate && !v.Target:
-		return []Bar{{Rule: "reason", Kind: core.NotAllowed, Text: "Release " + v.Version + " is a candidate, which is not for every unit.", Next: "Say why this unit: " + again, Who: You}}
+		return []Bar{{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("Release %s is a candidate, which is not for every unit.", v.Version), Todo: core.Todos(again.To("Say why this unit")), Who: You}}
 	}
 	return nil
 }
@@ -269,11 +281,11 @@ func lock(in *Input) []Bar {
 		return nil
 	}
 	if in.Opened.Kind == run.BackUp {
-		return []Bar{{Rule: "protection", Kind: core.Protected, Text: "Its memory is locked against reading; there is nothing that could be backed up.", Next: "What its settings are, it tells all the same: ferry card " + in.Serial + ".", Who: You}}
+		return []Bar{{Rule: "protection", Kind: core.Protected, Said: core.Say("Its memory is locked against reading; there is nothing that could be backed up."), Todo: core.Todos(words.Card(in.Serial).To("What its settings are, it tells all the same")), Who: You}}
 	}
 	return []Bar{{Rule: "protection", Gate: GateProtection, Kind: core.Protected,
-		Text: "Its memory is locked against reading: it cannot be saved, and lifting the lock erases all of it, settings and calibration too.",
-		Next: "See the ways on: ferry card " + in.Serial + ". A lead may go on by name: --waive " + GateProtection + " --reason …", Who: Lead}}
+		Said: core.Say("Its memory is locked against reading: it cannot be saved, and lifting the lock erases all of it, settings and calibration too."),
+		Todo: core.Todos(words.Card(in.Serial).To("See the ways on"), byName(GateProtection)), Who: Lead}}
 }
 
 // unreadable asks for leave to write without a backup where the loader cannot read.
@@ -282,17 +294,17 @@ func unreadable(in *Input) (bars []Bar) {
 		x := &in.Sheet.Sections[i]
 		kind, err := registry.Loader(x.Loader.Kind)
 		if err != nil {
-			return []Bar{{Rule: "release", Kind: core.BadFile, Text: err.Error() + ".", Who: Lead}}
+			return []Bar{{Rule: "release", Kind: core.BadFile, Said: core.Say("%v.", err), Who: Lead}}
 		}
 		if in.Release != nil && len(in.Sheet.In(in.Release, x)) == 0 || kind.Limits().Has(loader.Read) || x.Files != nil || in.Opened.Covered != nil {
 			continue
 		}
 		if in.Opened.Kind == run.BackUp {
-			bars = append(bars, Bar{Rule: "backup", Kind: core.Protected, Text: "Its loader cannot read; there is nothing that could be backed up.", Who: You})
+			bars = append(bars, Bar{Rule: "backup", Kind: core.Protected, Said: core.Say("Its loader cannot read; there is nothing that could be backed up."), Who: You})
 			continue
 		}
-		bars = append(bars, Bar{Rule: "backup", Gate: GateBackup, Kind: core.Protected, Text: "Its loader cannot read: what the write replaces is lost.",
-			Next: "A lead may go on by name: --waive " + GateBackup + " --reason …", Who: Lead})
+		bars = append(bars, Bar{Rule: "backup", Gate: GateBackup, Kind: core.Protected, Said: core.Say("Its loader cannot read: what the write replaces is lost."),
+			Todo: core.Todos(byName(GateBackup)), Who: Lead})
 	}
 	return bars
 }
@@ -307,8 +319,8 @@ func needs(in *Input) (bars []Bar) {
 		if n.Optional || n.State == fit.Ready || n.State == fit.RunsOut || n.State == fit.Unproven {
 			continue
 		}
-		bars = append(bars, Bar{Rule: "needs", Gate: GateNeeds, Kind: core.NotAllowed, Text: strings.TrimSpace("It needs the " + n.Kind + " " + n.Name + ". " + n.Text),
-			Next: "Enter what you have: ferry gear set. A lead may go on by name: --waive " + GateNeeds + " --reason …", Who: You})
+		bars = append(bars, Bar{Rule: "needs", Gate: GateNeeds, Kind: core.NotAllowed, Said: core.Say("It needs the %s %s. %s", n.Kind, n.Name, n.Text),
+			Todo: core.Todos(words.GearAdd().To("Enter what you have"), byName(GateNeeds)), Who: You})
 	}
 	return bars
 }
@@ -319,15 +331,14 @@ func adapter(in *Input) (bars []Bar) {
 	if a == nil {
 		return nil
 	}
-	add := func(kind core.Kind, text, next string) {
-		bars = append(bars, Bar{Rule: "adapter", Gate: GateAdapter, Kind: kind, Text: text, Next: next, Who: You})
+	add := func(kind core.Kind, what core.Said, steps ...core.Step) {
+		bars = append(bars, Bar{Rule: "adapter", Gate: GateAdapter, Kind: kind, Said: what, Todo: core.Todos(steps...), Who: You})
 	}
-	name := "Adapter " + a.Serial + " (" + a.Name + ")"
 	switch {
 	case a.State == "retired":
-		add(core.NotAllowed, name+" is set aside.", "Take another, or enter that it is ready: ferry adapter set "+a.Serial+" --state ready.")
+		add(core.NotAllowed, core.Say("Adapter %s (%s) is set aside.", a.Serial, a.Name), words.AdapterSet(a.Serial, "--state ready").To("Take another, or enter that it is ready"))
 	case a.Dead:
-		add(core.NotAllowed, name+" did not hear itself at its last test.", "Test it again: ferry check "+in.Place.Name+". Or take another.")
+		add(core.NotAllowed, core.Say("Adapter %s (%s) did not hear itself at its last test.", a.Serial, a.Name), words.Check(in.Place.Name).To("Test it again"), core.Plain("Or take another."))
 	}
 	p, err := procedure.Pick(in.Sheet, in.holds)
 	if err != nil || p == nil || len(p.Wiring) == 0 {
@@ -339,10 +350,10 @@ func adapter(in *Input) (bars []Bar) {
 		for _, x := range p.Wiring {
 			known = append(known, x.Adapter)
 		}
-		add(core.DoesNotFit, name+" has no wiring in procedure "+p.Name+", which has "+strings.Join(known, ", ")+".", "Take one of those, or ask a lead to enter its wiring in the model sheet.")
+		add(core.DoesNotFit, core.Say("Adapter %s (%s) has no wiring in procedure %s, which has %s.", a.Serial, a.Name, p.Name, strings.Join(known, ", ")), core.Plain("Take one of those, or ask a lead to enter its wiring in the model sheet."))
 	} else if err := a.Suits(w); err != nil {
 		e := core.AsError(err, core.DoesNotFit)
-		bars = append(bars, Bar{Rule: "adapter", Kind: e.Kind, Text: strings.ToUpper(e.Message[:1]) + e.Message[1:] + ".", Next: e.Next, Who: You})
+		bars = append(bars, Bar{Rule: "adapter", Kind: e.Kind, Said: sentence(e), Todo: e.Todo, Who: You})
 	}
 	return bars
 }
@@ -352,13 +363,13 @@ func procedures(in *Input) []Bar {
 	p, err := procedure.Pick(in.Sheet, in.holds)
 	if err != nil {
 		e := core.AsError(err, core.CannotTell)
-		return []Bar{{Rule: "procedure", Kind: e.Kind, Text: strings.ToUpper(e.Message[:1]) + e.Message[1:] + ".", Next: e.Next, Who: Lead}}
+		return []Bar{{Rule: "procedure", Kind: e.Kind, Said: sentence(e), Todo: e.Todo, Who: Lead}}
 	}
 	if p == nil {
 		return nil
 	}
 	if word, says := procedure.Standing(p, in.holds); word == "failed" {
-		return []Bar{{Rule: "procedure", Gate: GateProcedure, Kind: core.DoesNotFit, Text: strings.TrimSpace("Procedure " + p.Name + " is known to fail on this unit: " + says), Next: "Ask a lead for another way.", Who: Lead}}
+		return []Bar{{Rule: "procedure", Gate: GateProcedure, Kind: core.DoesNotFit, Said: core.Say("Procedure %s is known to fail on this unit: %s", p.Name, says), Todo: plain("Ask a lead for another way."), Who: Lead}}
 	}
 	return nil
 }
@@ -368,10 +379,10 @@ func procedures(in *Input) []Bar {
 func wayBack(in *Input) []Bar {
 	o := in.Opened
 	if o.Kind == run.Restore && (o.Source == nil || o.Source.Unit != o.Unit) {
-		return []Bar{{Rule: "way-back", Kind: core.NotAllowed, Text: "This backup was taken from another unit.", Next: "Choose one of " + in.Serial + "'s own: ferry history " + in.Serial + ".", Who: You}}
+		return []Bar{{Rule: "way-back", Kind: core.NotAllowed, Said: core.Say("This backup was taken from another unit."), Todo: core.Todos(words.History(in.Serial).To("Choose one of its own")), Who: You}}
 	}
 	if in.HalfDone && o.Covered == nil && o.Kind != run.BackUp {
-		return []Bar{{Rule: "way-back", Gate: GateBackup, Kind: core.NoWayBack, Text: "It is half done, and there is no backup from before.", Next: "A lead may go on by name: --waive " + GateBackup + " --reason …", Who: Lead}}
+		return []Bar{{Rule: "way-back", Gate: GateBackup, Kind: core.NoWayBack, Said: core.Say("It is half done, and there is no backup from before."), Todo: core.Todos(byName(GateBackup)), Who: Lead}}
 	}
 	return nil
 }

@@ -35,7 +35,7 @@ func known(name, value string) fit.Known {
 }
 
 func verdict(i *admit.Input, answer fit.Answer, fact string) {
-	i.Verdict.Answer, i.Verdict.Reasons = answer, []fit.Reason{{Rule: "fits", Answer: answer, Fact: fact, Text: "Revision C."}}
+	i.Verdict.Answer, i.Verdict.Reasons = answer, []fit.Reason{{Rule: "fits", Answer: answer, Fact: fact, Said: core.Said{Text: "Revision C."}}}
 }
 
 // stops are all the ways in which a run is not admitted.

@@ -61,7 +61,7 @@ func init() {
 		{"strap-missing", Program, "The unit starts its program: the boot strap is not set.", "Fit the strap as the card shows, then reset the unit."},
 		{"reset-line-off", Program, "The unit is not reset: the reset line is off.", "Connect the reset pin, or press the unit's reset button with the strap set."},
 		{"not-switched-off", Program, "The unit runs; it opens its loader only when it is switched on.", "Take its power off, begin again, and apply the power when you are told."},
-		{"another-model", OtherLoader, "Another model is on the link.", "Read the label; identify what is there: ferry identify LINK."},
+		{"another-model", OtherLoader, "Another model is on the link.", "Read the label; identify what is there."},
 		{"another-loader", OtherLoader, "The unit speaks another loader.", "See which model and revision this is; its sheet names another loader."},
 		{"loose-wire", Lossy, "A contact is loose.", "Press every plug home, move the lead and check again."},
 		{"long-lead", Lossy, "The lead is too long or too thin for this speed.", "Take a shorter lead, or a lower speed."},

@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/version"
+	"zealousferry/core/words"
 )
 
 // Answer is one of three.
@@ -55,10 +56,15 @@ type Reason struct {
 	Source string    `json:"source,omitempty"`
 	At     time.Time `json:"at,omitzero"`
 	Wants  []string  `json:"wants,omitempty"`
-	Text   string    `json:"text"`
-	Short  string    `json:"short,omitempty"` // a few words, for a cell of the matrix
-	Next   string    `json:"next,omitempty"`
-	Warns  bool      `json:"warns,omitempty"` // to be read although it fits
+	core.Said
+	Short string `json:"short,omitempty"` // a few words, for a cell of the matrix
+	core.Todo
+	Warns bool `json:"warns,omitempty"` // to be read although it fits
+}
+
+// another is what helps where this release does not.
+func (k Known) another() core.Todo {
+	return core.Todos(words.Fit(k.unit()).To("Choose a release that fits"))
 }
 
 // Verdict is the answer for one release.
@@ -96,7 +102,7 @@ func (v Verdict) Err() error {
 		kind, word = core.CannotTell, "cannot tell"
 	}
 	if r, ok := v.Deciding(); ok {
-		return core.Fail(kind, "release %s: %s. %s", v.Version, word, r.Text).Unit("nothing was changed").Do(r.Next)
+		return core.Fail(kind, "release %s: %s. %s", v.Version, word, r.Text).Unit("nothing was changed").Go(r.Steps...)
 	}
 	return core.Fail(kind, "release %s: %s", v.Version, word).Unit("nothing was changed")
 }
@@ -112,7 +118,7 @@ func Evaluate(sheet *model.Sheet, release *model.Release, known Known) Verdict {
 	}
 	judge(modelRule(sheet, release, known))
 	if release.Withdrawn != nil {
-		judge(Reason{Rule: RuleWithdrawn, Answer: DoesNotFit, Short: "withdrawn", Text: "It was withdrawn: " + release.Withdrawn.Reason + ".", Next: "Choose another release: ferry fit shows them."})
+		judge(Reason{Rule: RuleWithdrawn, Answer: DoesNotFit, Short: "withdrawn", Said: core.Say("It was withdrawn: %s.", release.Withdrawn.Reason), Todo: known.another()})
 	}
 	for _, rule := range release.AllRules() {
 		judge(factRule(sheet, rule, known))
@@ -154,12 +160,12 @@ func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
 	r.Value, r.Source, r.At = f.Value, f.Source, f.At
 	switch {
 	case !ok:
-		r.Answer, r.Text, r.Next = CannotTell, "The model is not known.", "Identify the unit on its link."
+		r.Answer, r.Said, r.Todo = CannotTell, core.Say("The model is not known."), core.Todos(words.Identify("BENCH/LINK").To("Identify the unit on its link"))
 	case f.Value != sheet.Model && f.Value != sheet.Main().Loader.Says || release.Model != sheet.Model:
-		r.Answer, r.Text = DoesNotFit, fmt.Sprintf("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
+		r.Answer, r.Said = DoesNotFit, core.Say("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
 		r.Short = "model " + release.Model
 	default:
-		r.Answer, r.Text = Fits, fmt.Sprintf("Model %s.", sheet.Model)
+		r.Answer, r.Said = Fits, core.Say("Model %s.", sheet.Model)
 	}
 	return r
 }
@@ -174,8 +180,8 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 	if a, b, yes := known.Contradiction(name); yes {
 		r.Rule, r.Answer, r.Value, r.Source, r.At = RuleContradiction, CannotTell, a.Value, a.Source, a.At
 		r.Short = fmt.Sprintf("%s or %s?", a.Value, b.Value)
-		r.Text = fmt.Sprintf("The %s says %s %s, the %s says %s.", a.Source, name, a.Value, b.Source, b.Value)
-		r.Next = fmt.Sprintf("Look at the board again. If the %s is wrong, note what is right: ferry note UNIT %s=VALUE --label.", b.Source, name)
+		r.Said = core.Say("The %s says %s %s, the %s says %s.", a.Source, name, a.Value, b.Source, b.Value)
+		r.Todo = core.Todos(core.Plain("Look at the board again."), words.Note(known.unit(), name+"=VALUE --label").To(fmt.Sprintf("If the %s is wrong, note what is right", b.Source)))
 		return r
 	}
 	f, ok := known.Best(name)
@@ -185,20 +191,20 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 	r.Value, r.Source, r.At = f.Value, f.Source, f.At
 	switch holds(sheet, &rule, f.Value) {
 	case Fits:
-		r.Answer, r.Text = Fits, fmt.Sprintf("%s %s (%s).", title(name), f.Value, f.Source)
+		r.Answer, r.Said = Fits, core.Say("%s %s (%s).", title(name), f.Value, f.Source)
 		return r
 	case CannotTell:
 		r.Answer, r.Short = CannotTell, name+" "+f.Value+"?"
-		r.Text = fmt.Sprintf("It needs %s %s; %q (%s) cannot be compared with that.", name, rule.Plain(), f.Value, f.Source)
-		r.Next = "Read the " + name + " again, or note it: ferry note UNIT " + name + "=VALUE."
+		r.Said = core.Say("It needs %s %s; %q (%s) cannot be compared with that.", name, rule.Plain(), f.Value, f.Source)
+		r.Todo = core.Todos(words.Note(known.unit(), name+"=VALUE").To("Read the " + name + " again, or note it"))
 		return r
 	}
 	r.Answer, r.Short = DoesNotFit, name+" "+rule.Plain()
-	r.Text = fmt.Sprintf("It is for %s %s; this unit is %s %s (%s).", name, rule.Plain(), name, f.Value, f.Source)
-	r.Next = "Choose a release that fits: ferry fit shows them."
+	r.Said = core.Say("It is for %s %s; this unit is %s %s (%s).", name, rule.Plain(), name, f.Value, f.Source)
+	r.Todo = known.another()
 	if name == core.FactRunning {
 		r.Rule = RuleReached
-		r.Text = fmt.Sprintf("It can be reached from %s; this unit runs %s (%s).", rule.Plain(), f.Value, f.Source)
+		r.Said = core.Say("It can be reached from %s; this unit runs %s (%s).", rule.Plain(), f.Value, f.Source)
 		r.Short = "from " + rule.Plain()
 	}
 	if why := rule.Why.In("en"); why != "" {
@@ -210,20 +216,28 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 	name := r.Fact
 	r.Rule, r.Answer, r.Short = RuleUnknown, CannotTell, name+" not known"
-	r.Text = fmt.Sprintf("The %s is not known: it could not be read on the wire and nobody has noted it.", name)
+	r.Said = core.Say("The %s is not known: it could not be read on the wire and nobody has noted it.", name)
 	if old, ok := known.Stale(name); ok {
 		r.Rule, r.Value, r.Source, r.At = RuleStale, old.Value, old.Source, old.At
-		r.Text = fmt.Sprintf("The %s was %s on %s (%s); such a reading holds for %s only.", name, old.Value, old.At.UTC().Format("2 January 2006"), old.Source, sheet.Facts[name].GoodFor)
+		r.Said = core.Say("The %s was %s on %s (%s); such a reading holds for %s only.", name, old.Value, old.At.UTC().Format("2 January 2006"), old.Source, sheet.Facts[name].GoodFor)
 	}
 	values := strings.Join(sheet.Facts[name].Values, "|")
 	if values == "" {
 		values = "VALUE"
 	}
-	r.Next = fmt.Sprintf("Note it: ferry note UNIT %s=%s.", name, values)
+	r.Todo = core.Todos(words.Note(known.unit(), name+"="+values).To("Note it"))
 	if ask := sheet.Facts[name].Ask.In("en"); ask != "" {
-		r.Next = ask + " " + r.Next
+		r.Todo = core.Todos(core.Plain(ask)).And(r.Steps...)
 	}
 	return r
+}
+
+// unit is how the unit is named where something is to be done with it.
+func (k Known) unit() string {
+	if f, ok := k.Best(core.FactSerial); ok && f.Value != "" {
+		return f.Value
+	}
+	return "UNIT"
 }
 
 func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
@@ -231,7 +245,7 @@ func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 // flaw says that a known defect is in this unit. A defect of which nobody can
 // tell whether it is there is passed over, unless it bars every write.
 func flaw(sheet *model.Sheet, f model.Flaw, known Known) (Reason, bool) {
-	r := Reason{Rule: RuleFlaw, Answer: Fits, Warns: true, Text: f.Says.In("en")}
+	r := Reason{Rule: RuleFlaw, Answer: Fits, Warns: true, Said: core.Said{Text: f.Says.In("en")}}
 	answer, fact := all(sheet, f.When, known)
 	r.Fact, r.Value, r.Source, r.At = fact.Name, fact.Value, fact.Source, fact.At
 	switch {
@@ -245,7 +259,7 @@ func flaw(sheet *model.Sheet, f model.Flaw, known Known) (Reason, bool) {
 		r.Text = "There are units that must not be written (" + strings.TrimSuffix(f.Says.In("en"), ".") + "). " + r.Text
 	case f.Bars:
 		r.Answer, r.Warns, r.Short = DoesNotFit, false, "known flaw"
-		r.Next = "Ask the lead; this unit must not be written."
+		r.Todo = core.Todos(core.Plain("Ask the lead; this unit must not be written."))
 	default:
 		r.Short = "known flaw"
 	}
@@ -260,13 +274,13 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 		x, ok := sheet.Section(p.Section)
 		if !ok {
 			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "no section " + p.Section,
-				Text: fmt.Sprintf("Part %s is for section %s, which this model has not.", p.Name, p.Section), Next: "Ask the lead who published the release; it does not suit this sheet."})
+				Said: core.Say("Part %s is for section %s, which this model has not.", p.Name, p.Section), Todo: core.Todos(core.Plain("Ask the lead who published the release; it does not suit this sheet."))})
 			continue
 		}
 		if x.Files != nil {
 			if p.Bytes > x.Files.Bytes {
 				all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Short: fmt.Sprintf("room %d KiB", x.Files.Bytes>>10), Source: "sheet", Value: fmt.Sprint(x.Files.Bytes),
-					Text: fmt.Sprintf("The files of part %s have %d KiB, section %s has room for %d KiB.", p.Name, p.Bytes>>10, x.Name, x.Files.Bytes>>10)})
+					Said: core.Say("The files of part %s have %d KiB, section %s has room for %d KiB.", p.Name, p.Bytes>>10, x.Name, x.Files.Bytes>>10)})
 			}
 			continue
 		}
@@ -286,18 +300,18 @@ func memoryRule(sheet *model.Sheet, x *model.Section, p model.Part, known Known)
 	if p.From < base || p.To-base > limit {
 		return []Reason{{Rule: RuleMemory, Answer: DoesNotFit, Fact: core.FactMemory, Source: source, Value: fmt.Sprint(limit),
 			Short: fmt.Sprintf("memory %d KiB", limit>>10),
-			Text:  fmt.Sprintf("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
-			Next:  "Choose a release for this memory size."}}
+			Said:  core.Say("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
+			Todo:  core.Todos(core.Plain("Choose a release for this memory size."))}}
 	}
 	var all []Reason
 	if r := bootLoader(x, p); r != "" {
 		all = append(all, Reason{Rule: RuleLoader, Answer: Fits, Warns: true, Short: "writes the boot loader",
-			Text: fmt.Sprintf("Part %s writes the boot loader (region %s): cut off there, the unit no longer answers on its usual lead.", p.Name, r)})
+			Said: core.Say("Part %s writes the boot loader (region %s): cut off there, the unit no longer answers on its usual lead.", p.Name, r)})
 	}
 	if r := forbidden(x, p); r != "" {
 		all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "overwrites " + r,
-			Text: fmt.Sprintf("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
-			Next: "Ask the lead who published the release; it does not suit this sheet."})
+			Said: core.Say("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
+			Todo: core.Todos(core.Plain("Ask the lead who published the release; it does not suit this sheet."))})
 	}
 	return all
 }

@@ -34,7 +34,7 @@ func Column(sheet *model.Sheet, releases []*model.Release, fact, value string, d
 	for _, r := range releases {
 		v := Evaluate(sheet, r, known)
 		if why := distrust[r.ID]; why != "" {
-			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Text: why})
+			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Said: core.Said{Text: why}})
 		}
 		v.Answer = Fits
 		kept := v.Reasons[:0]

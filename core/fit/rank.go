@@ -1,13 +1,13 @@
 package fit
 
 import (
-	"fmt"
 	"slices"
 	"sort"
 
 	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/version"
+	"zealousferry/core/words"
 )
 
 // Team is what the team has decided beside the rules.
@@ -93,11 +93,11 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 			back(sheet, lineage, r, running, &v)
 			if lineage.byName[running.Value] == nil {
 				v.add(Reason{Rule: RuleStrange, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "strange program",
-					Text: fmt.Sprintf("The catalogue has no release %s: nobody here knows what runs in this unit.", running.Value)})
+					Said: core.Say("The catalogue has no release %s: nobody here knows what runs in this unit.", running.Value)})
 			}
 		}
 		if why := team.Distrust[r.ID]; why != "" {
-			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Text: why, Next: fmt.Sprintf("A lead accepts it by name: ferry release accept %s %s --reason …", r.Model, r.Version)})
+			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Said: core.Said{Text: why}, Todo: core.Todos(words.ReleaseAccept(r.Model, r.Version).To("A lead accepts it by name"))})
 		}
 		verdicts = append(verdicts, v)
 	}
@@ -136,12 +136,12 @@ func back(sheet *model.Sheet, l Lineage, r *model.Release, running core.Fact, v 
 	if now := l.byName[running.Value]; now != nil && now.Floor != "" {
 		if c, ok := l.Compare(r.Version, now.Floor); ok && c < 0 {
 			v.add(Reason{Rule: RuleFloor, Answer: DoesNotFit, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "below floor " + now.Floor,
-				Text: fmt.Sprintf("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Next: "Choose " + now.Floor + " or newer."})
+				Said: core.Say("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Todo: core.Todos(core.Plain("Choose " + now.Floor + " or newer."))})
 			return
 		}
 	}
 	v.add(Reason{Rule: RuleStepBack, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "step back",
-		Text: fmt.Sprintf("It is a step back: %s runs.", running.Value)})
+		Said: core.Say("It is a step back: %s runs.", running.Value)})
 }
 
 // choose marks the release to put in.

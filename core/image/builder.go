@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // Bounds of what one file may hold.
@@ -253,7 +254,7 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 						x, y = y, x
 					}
 					e := core.BadAt(b.at(two), "gives byte 0x%X as 0x%02X, %s gave it as 0x%02X", at, y, b.at(one), x)
-					return all, e.Do("Ask the maker which of the two is meant; nothing of the file was used. A lead who knows can say which one counts: ferry release add … --counts PART=first (or last) --because …")
+					return all, e.Do("Ask the maker which of the two is meant; nothing of the file was used.").Go(words.ReleaseCounts().To("A lead who knows can say which one counts"))
 				}
 			}
 			if b.repeated++; !differ && b.repeated <= 20 {

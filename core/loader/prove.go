@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // Proof is what a number of harmless questions showed of a link.
@@ -60,5 +61,5 @@ func (p Proof) Err() error {
 		return nil
 	}
 	return core.Fail(core.NotAnswering, "%d of %d questions were not answered soundly; the line is too bad to write over", p.Lost, p.Asked).
-		Do("Look at plug, ground and lead; then: ferry check LINK.")
+		Go(words.Check("BENCH/LINK").To("Look at plug, ground and lead; then"))
 }

@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/model"
+	"zealousferry/core/words"
 )
 
 // Adapter is what stands between bench and unit, as its record says that it is set.
@@ -34,16 +35,16 @@ func (a Adapter) Suits(w *model.Wiring) error {
 	if w == nil {
 		return nil
 	}
-	set := func(flag string) string {
-		return "Change it there, then enter it: ferry adapter set " + a.Serial + " " + flag + "."
+	set := func(flag string) core.Step {
+		return words.AdapterSet(a.Serial, flag).To("Change it there, then enter it")
 	}
 	if v, ok := volts(a.Volts); ok && w.Volts > 0 && (v < w.Volts*0.9 || v > w.Volts*1.1) {
 		return core.Fail(core.DoesNotFit, "adapter %s (%s) is set to %s; the unit's lines want %s V", a.Serial, a.Name, a.Volts, number(w.Volts)).
-			Do(set("--volts \"" + number(w.Volts) + " V\""))
+			Go(set("--volts \"" + number(w.Volts) + " V\""))
 	}
 	if a.Inverted != w.Inverted {
 		return core.Fail(core.DoesNotFit, "adapter %s (%s) is set to %s lines; the unit wants %s", a.Serial, a.Name, upright(a.Inverted), upright(w.Inverted)).
-			Do(set("--inverted=" + strconv.FormatBool(w.Inverted)))
+			Go(set("--inverted=" + strconv.FormatBool(w.Inverted)))
 	}
 	return nil
 }

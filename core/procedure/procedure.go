@@ -12,6 +12,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/model"
+	"zealousferry/core/words"
 )
 
 // Answer is what became of an item.
@@ -74,7 +75,7 @@ func Pick(s *model.Sheet, holds Holds) (*model.Procedure, error) {
 			found = append(found, p)
 		} else if !no {
 			return nil, core.Fail(core.CannotTell, "whether procedure %s is for this unit hangs on %s, which is not known", p.Name, facts(p.When)).
-				Do("Find it out: ferry fit LINK says where to look.")
+				Go(words.Fit("UNIT").To("Find it out; where to look is said there"))
 		}
 	}
 	switch len(found) {

@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/words"
 )
 
 // Outcome is how the run stands; empty while it works.
@@ -122,7 +123,7 @@ func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
 	s := r.journal.State()
 	for _, o := range owed {
 		if o.State == OweOpen {
-			return core.Fail(core.NotAllowed, "the run cannot close: %s", o.Says).Do(fmt.Sprintf("Do it, or give the run up by name: ferry run abandon %s --reason …", s.Opened.Run))
+			return core.Fail(core.NotAllowed, "the run cannot close: %s", o.Says).Go(words.RunAbandon(s.Opened.Run).To("Do it, or give the run up by name"))
 		}
 	}
 	return r.bench.Seal(func(previous core.Digest) []byte {

@@ -6,6 +6,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/procedure"
+	"zealousferry/core/words"
 )
 
 // desk is where orders and answers of people wait for the engine. It may be used
@@ -114,7 +115,7 @@ func (d *desk) Answer(ctx context.Context, a procedure.Answer) error {
 }
 
 func (d *desk) notNow(item string) error {
-	return core.Fail(core.NotFound, "the run does not wait for %q now", item).Do("See what it waits for: ferry run show " + d.id + ".")
+	return core.Fail(core.NotFound, "the run does not wait for %q now", item).Go(words.RunShow(d.id).To("See what it waits for"))
 }
 
 func (d *desk) wait(id string) {

@@ -344,11 +344,13 @@ type Fault struct {
 	Step    Phase     `json:"step"`
 	Message string    `json:"message"`
 	State   string    `json:"state"`
-	Next    string    `json:"next"`
-	Sector  *int      `json:"sector,omitempty"` // where it differs
-	Gate    string    `json:"gate,omitempty"`   // that a named person may pass
-	Section string    `json:"section,omitempty"`
-	Then    Then      `json:"then,omitempty"` // what follows from it
+	ID      string    `json:"id,omitempty"`     // of the message
+	Params  []string  `json:"params,omitempty"` // what was put into it
+	core.Todo
+	Sector  *int   `json:"sector,omitempty"` // where it differs
+	Gate    string `json:"gate,omitempty"`   // that a named person may pass
+	Section string `json:"section,omitempty"`
+	Then    Then   `json:"then,omitempty"` // what follows from it
 }
 
 // Closed ends a run. Record is history.Record as the bench signed it.

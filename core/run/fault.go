@@ -2,9 +2,9 @@ package run
 
 import (
 	"errors"
-	"fmt"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // Then says what follows from a fault.
@@ -42,7 +42,7 @@ func follows(k core.Kind, touched bool) Then {
 
 // Err is the fault as an error.
 func (f *Fault) Err() error {
-	return &core.Error{Kind: f.Kind, Message: f.Message, State: f.State, Next: f.Next}
+	return &core.Error{Kind: f.Kind, Message: f.Message, State: f.State, Todo: f.Todo, ID: f.ID, Params: f.Params}
 }
 
 // differs is an error at a piece that does not hold what it should.
@@ -74,7 +74,7 @@ func (e *ends) Unwrap() error { return e.cause }
 func (r *Run) fault(m Move, err error) Fault {
 	e := core.AsError(err, core.Interrupted)
 	s := r.journal.State()
-	f := Fault{Kind: e.Kind, Step: m.Phase.Stop(), Section: m.Section, Message: e.Message, State: e.State, Next: e.Next, Then: follows(e.Kind, s.Touched())}
+	f := Fault{Kind: e.Kind, Step: m.Phase.Stop(), Section: m.Section, Message: e.Message, State: e.State, Todo: e.Todo, ID: e.ID, Params: e.Params, Then: follows(e.Kind, s.Touched())}
 	var at *differs
 	if errors.As(err, &at) {
 		f.Sector = &at.sector
@@ -92,20 +92,20 @@ func (r *Run) fault(m Move, err error) Fault {
 	}
 	f.State = r.inWhatState(s, f.State)
 	if f.Next == "" {
-		f.Next = "Look at the plug and the supply, then try again."
+		f.Todo = core.Todos(core.Plain("Look at the plug and the supply, then try again."))
 	}
 	switch {
 	case !s.Touched():
 	case f.Then == ThenLater || s.stillOwes():
-		f.Next += fmt.Sprintf(" Go on: ferry run resume %s.", s.Opened.Run)
+		f.Todo = f.And(words.RunResume(s.Opened.Run).To("Go on"))
 		if f.Then != ThenLater {
-			f.Next += fmt.Sprintf(" Or give it up by name: ferry run abandon %s --reason …", s.Opened.Run)
+			f.Todo = f.And(words.RunAbandon(s.Opened.Run).To("Or give it up by name"))
 		}
 		if s.WayBack() == BackFull {
-			f.Next += fmt.Sprintf(" Or back: ferry restore %s.", s.Opened.Serial)
+			f.Todo = f.And(words.Restore(s.Opened.Serial).To("Or back"))
 		}
 	case s.WayBack() == BackFull:
-		f.Next += fmt.Sprintf(" Or back: ferry restore %s.", s.Opened.Serial)
+		f.Todo = f.And(words.Restore(s.Opened.Serial).To("Or back"))
 	}
 	return f
 }

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/visit"
+	"zealousferry/core/words"
 )
 
 // identify asks who is there, and holds it against the unit that the run was opened
@@ -68,7 +69,7 @@ func (r *Run) isUnit(x *Section, d *model.Section, facts []core.Fact) error {
 	}
 	if says := model.Calls(facts); len(facts) > 0 && says != d.Loader.Says {
 		return core.Fail(core.WrongUnit, "the run is for a %s, which calls itself %q; on the link is %q", o.Model, d.Loader.Says, says).
-			Do("Identify what is on the link: ferry identify " + where + ".")
+			Go(words.Identify(where).To("Identify what is on the link"))
 	}
 	serial, label := visit.Value(facts, core.FactSerial), o.Label
 	if s.TakenUp != nil { // what hangs on the lead may have changed meanwhile
@@ -82,7 +83,7 @@ func (r *Run) isUnit(x *Section, d *model.Section, facts []core.Fact) error {
 			Do("Read the label and say what it says: --label SERIAL.")
 	case serial != "" && serial != o.Serial:
 		return core.Fail(core.WrongUnit, "the run is for unit %s; on the link is %s", o.Serial, serial).
-			Do("Plug in " + o.Serial + ", or begin anew with the unit that is there: ferry identify " + where + ".")
+			Go(words.Identify(where).To("Plug in " + o.Serial + ", or begin anew with the unit that is there"))
 	}
 	return nil
 }
@@ -94,7 +95,7 @@ func (r *Run) judge(ctx context.Context) error {
 	switch o := s.Opened; o.Kind {
 	case Restore:
 		if o.Source == nil || o.Source.Unit != o.Unit {
-			return core.Fail(core.NotAllowed, "the backup was taken from another unit").Do("Choose a backup of this unit: ferry history " + o.Serial + ".")
+			return core.Fail(core.NotAllowed, "the backup was taken from another unit").Go(words.History(o.Serial).To("Choose a backup of this unit"))
 		}
 	case Flash:
 		all := append([]core.Fact(nil), o.Noted...)

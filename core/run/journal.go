@@ -9,6 +9,7 @@ import (
 	"hash/crc32"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // File is a journal's file. Nothing counts as kept before Sync has returned.
@@ -203,7 +204,7 @@ func (j *Journal) AppendOf(section, kind string, body any, flush bool) (Event, e
 	}
 	if err != nil {
 		j.broken = core.Fail(core.NoSpace, "the journal cannot be written: %w", err).
-			Do("Make room on the bench's disk, then take the run up again: ferry run resume RUN.")
+			Go(words.RunResume("RUN").To("Make room on the bench's disk, then take the run up again"))
 		return Event{}, j.broken
 	}
 	j.hash.Write(record)

@@ -8,6 +8,7 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // keyFile is a signing key at rest: its seed sealed by XChaCha20-Poly1305 (RFC
@@ -79,7 +80,7 @@ func Unseal(data []byte, passphrase string) (Key, error) {
 	}
 	seed, err := aead.Open(nil, f.Nonce, f.Sealed, f.open())
 	if err != nil || len(seed) != 32 {
-		return Key{}, core.Fail(core.NotAllowed, "the passphrase is wrong, or the key file was changed").Do("Try again; after that, make a new key: ferry key make.")
+		return Key{}, core.Fail(core.NotAllowed, "the passphrase is wrong, or the key file was changed").Go(words.KeyMake().To("Try again; after that, make a new key"))
 	}
 	return keyFromSeed(seed), nil
 }

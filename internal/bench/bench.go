@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -96,7 +97,7 @@ func Enrol(ctx context.Context, dir, service, code, name string) error {
 func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	raw, err := os.ReadFile(filepath.Join(dir, "bench.json"))
 	if err != nil {
-		return nil, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Do("Enrol it: ferry bench enrol.")
+		return nil, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Go(words.BenchEnrol().To("Enrol it"))
 	}
 	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, jobs: map[string]*job{}, wake: make(chan struct{}, 1)}
 	if err := json.Unmarshal(raw, &b.id); err != nil {

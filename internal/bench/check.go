@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/visit"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -27,7 +28,7 @@ func (b *Bench) answer(ctx context.Context, o client.Order) error {
 	r, working := j.run, j.working
 	j.mu.Unlock()
 	if !working || r == nil || o.Answer == nil {
-		return core.Fail(core.NotFound, "run %s is not at work", o.Run).Do("Look how it stands: ferry run show " + o.Run + ".")
+		return core.Fail(core.NotFound, "run %s is not at work", o.Run).Go(words.RunShow(o.Run).To("Look how it stands"))
 	}
 	return r.Answer(ctx, *o.Answer)
 }
@@ -43,7 +44,7 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 		found, err := b.identify(ctx, o)
 		if core.KindOf(err) == core.NotAnswering {
 			return client.Result{}, core.Fail(core.CannotTell, "nothing answers on %s/%s, and nobody has said which model should be there", b.id.Name, o.Link).
-				Do("Say which: ferry check " + b.id.Name + "/" + o.Link + " --model MODEL.")
+				Go(words.CheckModel(b.id.Name+"/"+o.Link, "MODEL").To("Say which"))
 		}
 		if err != nil {
 			return client.Result{}, err
@@ -65,7 +66,7 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 		all = append(all, s)
 	}
 	if len(all) == 0 {
-		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Do("A lead adds one: ferry model add SHEET.")
+		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Go(words.ModelAdd().To("A lead adds one"))
 	}
 	s, done, err := b.stream(ctx, o.Link)
 	if err != nil {
@@ -108,7 +109,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 	}
 	if o.Loader {
 		if sheet == nil {
-			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.id.Name, o.Link).Do("Identify it first: ferry identify " + b.id.Name + "/" + o.Link + ".")
+			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.id.Name, o.Link).Go(words.Identify(b.id.Name + "/" + o.Link).To("Identify it first"))
 		}
 		s, done, err := b.stream(ctx, o.Link)
 		if err != nil {

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -84,7 +85,7 @@ func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 		bars = m.Bars
 	}
 	if bars != "" {
-		return core.Fail(core.DoesNotFit, "%s", bars).Unit("nothing was changed").Do("Choose another release: ferry fit " + o.Serial + ".")
+		return core.Fail(core.DoesNotFit, "%s", bars).Unit("nothing was changed").Go(words.Fit(o.Serial).To("Choose another release"))
 	}
 	return nil
 }

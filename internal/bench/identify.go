@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/visit"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -26,7 +27,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		return client.Result{}, err
 	}
 	if len(sheets) == 0 {
-		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Do("A lead adds one: ferry model add SHEET.")
+		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Go(words.ModelAdd().To("A lead adds one"))
 	}
 	l, err := p.open(ctx, b.Clock)
 	if err != nil {
@@ -99,7 +100,7 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 			return client.Result{Found: &found, Model: other.Model}, nil
 		}
 	}
-	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Do("A lead adds the model: ferry model add SHEET.")
+	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Go(words.ModelAdd().To("A lead adds the model"))
 }
 
 func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {

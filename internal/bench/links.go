@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -77,7 +78,7 @@ func (b *Bench) hold(name string) (*port, error) {
 	case p.held <- struct{}{}:
 		return p, nil
 	default:
-		return nil, core.Fail(core.Busy, "link %s is in use on this bench", name).Do("Wait for it to end: ferry links.")
+		return nil, core.Fail(core.Busy, "link %s is in use on this bench", name).Go(words.Links().To("Wait for it to end"))
 	}
 }
 

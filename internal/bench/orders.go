@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -56,7 +57,7 @@ func (b *Bench) take(ctx context.Context, o client.Order) {
 	b.done[o.ID] = true
 	b.mu.Unlock()
 	if again {
-		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the bench was restarted while it carried this order out").Do("Look how the run stands: ferry run show."))})
+		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the bench was restarted while it carried this order out").Go(words.RunShow("RUN").To("Look how the run stands")))})
 		return
 	}
 	if err := b.noteOrder(o.ID); err != nil { // it might be carried out twice
@@ -81,7 +82,7 @@ func (b *Bench) noteOrder(id string) error {
 
 func refuse(err error) *client.Problem {
 	e := core.AsError(err, core.Interrupted)
-	return &client.Problem{Type: "about:blank", Status: 409, Title: "Refused by the bench", Detail: e.Message, Kind: e.Kind, State: e.State, Next: e.Next}
+	return &client.Problem{Type: "about:blank", Status: 409, Title: "Refused by the bench", Detail: e.Message, Kind: e.Kind, State: e.State, ID: e.ID, Params: e.Params, Todo: e.Todo}
 }
 
 // end tells the service what came of an order, until it hears it.
@@ -125,7 +126,7 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 	case client.OrderPorts:
 		r.Ports, err = b.serialPorts()
 	default:
-		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of ferry on the bench.")
+		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of the program on the bench.")
 	}
 	if ctx.Err() != nil {
 		return

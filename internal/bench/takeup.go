@@ -9,6 +9,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -171,7 +172,7 @@ func (j *job) claim() error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if j.working {
-		return core.Fail(core.Busy, "run %s is at work", j.id).Do("Look at it: ferry run show " + j.id + ".")
+		return core.Fail(core.Busy, "run %s is at work", j.id).Go(words.RunShow(j.id).To("Look at it"))
 	}
 	j.working = true
 	return nil

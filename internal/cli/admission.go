@@ -10,6 +10,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -29,7 +30,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 		}
 		v, ok := chosen(f, n.Release)
 		if !ok {
-			return core.Fail(core.NotFound, "%s has no release %q", id.ModelName, n.Release).Unit("nothing was changed").Do("See which there are: ferry fit " + id.Serial + ".")
+			return core.Fail(core.NotFound, "%s has no release %q", id.ModelName, n.Release).Unit("nothing was changed").Go(words.Fit(id.Serial).To("See which there are"))
 		}
 		goes = v.Answer == fit.Fits && (!v.Current || n.Again)
 		fmt.Fprintf(out, "  %s  %s, %s\n", a.bright(running+" → "+v.Version), v.Channel, strings.ReplaceAll(string(v.Answer), "-", " "))
@@ -61,7 +62,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 	if len(n.Waive) > 0 {
 		fmt.Fprintf(out, "  waived     %s, by you: %s\n", strings.Join(n.Waive, ", "), n.Reason)
 	}
-	fmt.Fprintf(out, "  way back   %s\n", wayBack(back))
+	fmt.Fprintf(out, "  way back   %s\n", words.WaysBack.In(back))
 	stops, err := a.admitted(ctx, c, n, o)
 	if err != nil {
 		return err

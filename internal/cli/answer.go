@@ -13,6 +13,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -29,7 +30,7 @@ func (a *app) answerVerb() *cobra.Command {
 			}
 			h := r.Progress.View.Hands
 			if h == nil {
-				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Do("Look how it stands: ferry run show " + args[0] + ".")
+				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Go(words.RunShow(args[0]).To("Look how it stands"))
 			}
 			n.Item, n.Value = h.Item, args[1]
 			if n.Wires, err = wiresOf(wires); err != nil {

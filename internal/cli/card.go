@@ -11,6 +11,7 @@ import (
 
 	"zealousferry/core/model"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
 )
@@ -45,15 +46,12 @@ func (a *app) cardVerb() *cobra.Command {
 	return v
 }
 
-var stageTitles = map[string]string{model.AtHazard: "HAZARDS", model.AtTool: "TAKE ALONG", model.AtPrepare: "PREPARE", model.AtFound: "AS FOUND",
-	model.AtConnect: "CONNECT", model.AtPower: "POWER AND HANDS, IN THIS ORDER", model.AtLeft: "AFTER THE WRITE"}
-
 func (a *app) card(c client.Card) {
 	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, c.ModelName+" rev "+dash(c.Revision)), c.Serial, a.paint(faint, c.Site))
 	if c.Procedure == "" {
 		a.pair("procedure", a.paint(brick, "the sheet has none for this unit"))
 	} else {
-		how := map[string]string{"proven": a.paint(teal, "✓ proven on this revision"), "failed": a.paint(brick, "✗ known to fail on this revision"), "unproven": "? not proven on this revision"}[c.Standing]
+		how := map[string]string{"proven": a.paint(teal, "✓ "+words.Procedures["proven"]), "failed": a.paint(brick, "✗ "+words.Procedures["failed"]), "unproven": "? " + words.Procedures["unproven"]}[c.Standing]
 		a.pair("procedure", fmt.Sprintf("%s, edition %d  %s", c.Procedure, c.Edition, how))
 		if c.StandingSays != "" {
 			a.pair("", wrap(c.StandingSays, 13))
@@ -69,17 +67,17 @@ func (a *app) card(c client.Card) {
 		a.pair("done when", wrap(c.Test, 13))
 	}
 	if c.Minutes > 0 {
-		a.pair("takes", fmt.Sprintf("%d min, %s%s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place], took(c.Took)))
+		a.pair("takes", fmt.Sprintf("%d min, %s%s", c.Minutes, words.Places.In(c.Place), took(c.Took)))
 	}
 	if c.Meanwhile != "" {
 		a.pair("meanwhile", wrap(c.Meanwhile, 13))
 	}
-	a.pair("way back", wayBack(c.WayBack))
+	a.pair("way back", words.WaysBack.In(c.WayBack))
 	if c.Locked {
 		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it; a lead may do that by name.", 13)))
 	}
 	for i, f := range c.Fates {
-		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), map[string]string{"stays": "stays as it is", "written": "written anew", "put-back": "erased; the settings that it tells are put back", "lost": a.paint(brick, "erased, and lost")}[f.Fate]))
+		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), a.fate(f.Fate)))
 	}
 	if c.Reference != "" && c.WayBack != run.BackFull {
 		a.pair("reference", wrap("The catalogue keeps the image of "+c.Reference+", which it runs: a backup by reference.", 13))
@@ -108,7 +106,7 @@ func (a *app) card(c client.Card) {
 			}
 		}
 		if len(lines) > 0 {
-			fmt.Fprintf(a.out, "\n%s\n  %s\n", a.paint(bold, stageTitles[at]), strings.Join(lines, "\n  "))
+			fmt.Fprintf(a.out, "\n%s\n  %s\n", a.paint(bold, strings.ToUpper(words.Stages.In(at))), strings.Join(lines, "\n  "))
 		}
 	}
 }
@@ -147,23 +145,18 @@ func took(t *client.Took) string {
 }
 
 func supplyWords(s *model.Supply) string {
-	w := map[string]string{"adapter": "the adapter feeds the unit", "own": "its own supply feeds the unit", "none": "nothing may feed it"}[s.From]
+	w := words.Supplies.In(s.From)
 	if s.Volts > 0 {
 		w += fmt.Sprintf(", %g V", s.Volts)
 	}
 	return strings.TrimSpace(w + ". " + s.Says.In("en"))
 }
 
-func wayBack(w string) string {
-	switch w {
-	case run.BackFull:
-		return "full backup, taken and stored before the first erase"
-	case run.BackSettings:
-		return "its settings, read before the write and put back after it"
-	case run.BackImage:
-		return "no backup can be read; the image that it runs is in the catalogue"
+func (a *app) fate(f string) string {
+	if f == "lost" {
+		return a.paint(brick, words.Fates.In(f))
 	}
-	return "none: what is overwritten is lost"
+	return words.Fates.In(f)
 }
 
 // wiring is the table of wires, pin by pin.

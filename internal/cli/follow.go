@@ -10,6 +10,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -164,7 +165,7 @@ func (a *app) ending(r client.Run) {
 	}
 	if r.Waiver != nil {
 		a.pair("waived", wrap(fmt.Sprintf("%s, by %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))
-		a.pair("way back", wayBack(r.Progress.View.WayBack))
+		a.pair("way back", words.WaysBack.In(r.Progress.View.WayBack))
 	}
 	if t := r.Settled; t != nil {
 		a.pair("settings", fmt.Sprintf("%d of %d put back and read again", t.Back, t.Back+len(t.Differ)))

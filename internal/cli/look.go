@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -168,7 +169,6 @@ func (a *app) history(h client.History) {
 	}
 	var rows [][]string
 	for _, e := range h.Entries {
-		what := e.Kind
 		change := ""
 		if e.From != "" || e.To != "" {
 			change = e.From
@@ -178,12 +178,12 @@ func (a *app) history(h client.History) {
 		}
 		note := e.Reason
 		if e.Halves > 1 {
-			note = strings.TrimSpace(fmt.Sprintf("in %d halves %s", e.Halves, note))
+			note = strings.TrimSpace("(" + again(e.Halves) + ")" + " " + note)
 		}
 		if e.Overlap {
 			note += " (overlaps another run)"
 		}
-		rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), what, a.outcome(e.Outcome), change, e.By, wrap(note, 0)})
+		rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), e.Title.Text, a.outcome(e.Outcome), change, e.By, wrap(note, 0)})
 	}
 	a.table([]string{"n", "at", "what", "outcome", "version", "by", "note"}, rows)
 }
@@ -204,7 +204,7 @@ func dash(s string) string {
 }
 
 func (a *app) outcome(s string) string {
-	word := outcomeWords[s]
+	word := words.Outcomes.In(s)
 	switch s {
 	case "done":
 		return a.paint(teal, "✓ "+word)
@@ -246,13 +246,13 @@ func (a *app) unitState(u client.Unit) string {
 	case u.Run != "":
 		return a.paint(blue, "● run open")
 	case u.State == "half-done":
-		return a.paint(brick, "◐ half done")
+		return a.paint(brick, "◐ "+words.Standings.In(u.State))
 	case u.State == "not-proven":
-		return a.paint(brick, "○ written, not proven")
+		return a.paint(brick, "○ "+words.Standings.In(u.State))
 	case u.State == "done":
-		return a.paint(teal, "✓ last run well")
+		return a.paint(teal, "✓ "+words.Standings.In(u.State))
 	}
-	return "no run yet"
+	return words.Standings.In(u.State)
 }
 
 func (a *app) backupsVerb() *cobra.Command {

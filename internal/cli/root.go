@@ -95,14 +95,14 @@ func (a *app) report(err error) int {
 		if errors.Is(err, context.Canceled) {
 			return exitUnforeseen
 		}
-		e = &core.Error{Message: err.Error(), Next: "See ferry help."}
+		e = &core.Error{Message: err.Error(), Todo: core.Todos(core.Plain("See ferry help."))}
 	}
 	code := exitUsage
 	if known {
 		code = ExitCode(e.Kind)
 	}
 	if a.output == "json" {
-		told := map[string]any{"kind": e.Kind, "message": e.Message, "state": e.State, "next": e.Next}
+		told := map[string]any{"kind": e.Kind, "message": e.Message, "state": e.State, "next": e.Next, "id": e.ID, "params": e.Params, "steps": e.Steps}
 		if e.At != nil {
 			told[e.At.Unit] = e.At.N
 		}

@@ -181,6 +181,33 @@ func (a *app) benchVerb() *cobra.Command {
 			}
 			return a.show(code, func() { fmt.Fprintf(a.out, "%s\ngood once, until %s\n", code.Code, when(code.Expires)) })
 		})}
-	v.AddCommand(enrol, invite)
+	list := &cobra.Command{Use: "list", Short: "The benches: which are in touch, and since when which are not", Args: cobra.NoArgs, Example: "  ferry bench list",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			all, err := c.Benches(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(all, func() { a.benches(all.Benches) })
+		})}
+	v.AddCommand(enrol, invite, list)
 	return v
+}
+
+func (a *app) benches(all []client.Bench) {
+	var rows [][]string
+	for _, b := range all {
+		state := a.paint(brick, "✗ out of touch")
+		switch {
+		case b.Revoked:
+			state = "revoked"
+		case b.Online:
+			state = a.paint(teal, "✓ in touch")
+		}
+		seen := "never"
+		if b.Seen != nil {
+			seen = ago(b.Seen)
+		}
+		rows = append(rows, []string{a.paint(bold, b.Name), state, seen, dash(b.Version), when(b.Enrolled)})
+	}
+	a.table([]string{"bench", "state", "seen", "version", "enrolled"}, rows)
 }

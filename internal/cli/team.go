@@ -172,8 +172,8 @@ func (a *app) showRun(r client.Run) {
 	a.sides(r.Sides)
 	fmt.Fprintln(a.out)
 	for _, e := range r.Progress.Events {
-		if w := eventOf(e, r.Progress.View.Parts); w != "" {
-			fmt.Fprintf(a.out, "  %4d  %s  %s\n", e.N, a.paint(faint, clock(e.At)), w)
+		if e.Text != "" {
+			fmt.Fprintf(a.out, "  %4d  %s  %s\n", e.N, a.paint(faint, clock(e.At)), e.Text)
 		}
 	}
 	if f := r.Progress.Fault; f != nil {

@@ -2,17 +2,13 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"zealousferry/core/loader"
-	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
@@ -242,42 +238,13 @@ func (v *view) show(p client.Progress) {
 }
 
 // event writes a line for what a person wants to read later.
-func (v *view) event(e run.Event) {
-	words := eventOf(e, v.last.View.Parts)
+func (v *view) event(e client.Told) {
 	switch e.Kind {
-	case run.KindAnswered:
-		var x procedure.Answer
-		if json.Unmarshal(e.Body, &x) != nil || x.Item == "" {
-			return
-		}
-		words = strings.ReplaceAll(x.Item, "-", " ") + ": " + x.Value
-	case run.KindProved:
-		var x loader.Proof
-		if json.Unmarshal(e.Body, &x) == nil {
-			words = ofPart(e, v.last.View.Parts, fmt.Sprintf("link proved: %d of %d questions answered, %s at the middle", x.Asked-x.Lost, x.Asked, x.Median.Round(100*time.Microsecond)))
-		}
-	case run.KindWaived:
-		var x run.Waiver
-		if json.Unmarshal(e.Body, &x) == nil {
-			words = ofPart(e, v.last.View.Parts, "gate "+x.Gate+" passed by name: "+x.Reason)
-		}
-	case run.KindFault, run.KindOpened, run.KindClosed, "":
+	case run.KindFault, run.KindOpened, run.KindClosed: // the end tells more of them
 		return
-	case run.KindPlanned:
-		parts := v.last.View.Parts
-		if i := slices.IndexFunc(parts, func(p run.PartView) bool { return p.Name == e.Section }); i >= 0 {
-			pieces := "sectors to erase and write"
-			if parts[i].Files {
-				pieces = "files to send or remove"
-			}
-			words = ofPart(e, parts, fmt.Sprintf("planned: %d %s", parts[i].Changes, pieces))
-			break
-		}
-		p := v.last.States
-		words = fmt.Sprintf("planned: %d sectors to erase and write, %d right already, %d kept", strings.Count(p, "e")+strings.Count(p, "w")+strings.Count(p, "W")+strings.Count(p, "v"), strings.Count(p, "a"), strings.Count(p, "k"))
 	}
-	if words != "" {
-		v.note("%s %s  %s", v.app.bright("✓"), time.UnixMicro(e.At).Local().Format("15:04:05"), words)
+	if e.Text != "" {
+		v.note("%s %s  %s", v.app.bright("✓"), time.UnixMicro(e.At).Local().Format("15:04:05"), e.Text)
 	}
 }
 

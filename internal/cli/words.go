@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -9,8 +8,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"zealousferry/core/procedure"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -152,102 +151,11 @@ func short(digest string) string {
 	return digest[:4] + " " + digest[4:8] + " … " + digest[60:]
 }
 
-// outcomeWords say how a run stands, in words for a person.
-var outcomeWords = map[string]string{
-	"done": "done", "nothing-to-do": "nothing to do", "refused": "refused", "failed": "failed", "interrupted": "interrupted",
-	"waiting": "waiting", "abandoned": "given up", "not-proven": "not proven", "": "at work",
-}
-
 // stands says how a run stands: an interrupted one with what became of the unit.
 func stands(r client.Run) string {
-	w := outcomeWords[r.Outcome]
+	w := words.Outcomes.In(r.Outcome)
 	if r.Outcome == string(run.Interrupted) {
 		w += map[bool]string{true: ", half done", false: ", nothing changed"}[r.Progress.View.Touched]
 	}
 	return w
-}
-
-// eventOf tells an event in a few words, with the part that it is about where there
-// are several.
-func eventOf(e run.Event, parts []run.PartView) string {
-	return ofPart(e, parts, eventWords(e))
-}
-
-// ofPart says of which part of a unit something is said, where it has several.
-func ofPart(e run.Event, parts []run.PartView, words string) string {
-	for _, p := range parts {
-		if words != "" && p.Name == e.Section {
-			return p.Title + ": " + words
-		}
-	}
-	return words
-}
-
-// eventWords tell an event in a few words; empty for what says nothing to a person.
-func eventWords(e run.Event) string {
-	switch e.Kind {
-	case run.KindOpened:
-		return "opened"
-	case run.KindTakenUp:
-		return "taken up again"
-	case run.KindIdentified:
-		return "identified on the wire"
-	case run.KindJudged:
-		return "fit judged"
-	case run.KindBackedUp:
-		return "memory read"
-	case run.KindWaiting:
-		return "waits for the service"
-	case run.KindCarded:
-		return "card laid out"
-	case run.KindHands:
-		return "" // the board says it
-	case run.KindAnswered:
-		var a procedure.Answer
-		if json.Unmarshal(e.Body, &a) != nil || a.Item == "" {
-			return "the unit answered"
-		}
-		return strings.TrimSpace(fmt.Sprintf("%s: %s  %s", strings.ReplaceAll(a.Item, "-", " "), a.Value, a.Note))
-	case run.KindProved:
-		return "link proved"
-	case run.KindWaived:
-		return "gate passed by name"
-	case run.KindSettings:
-		return "settings read and kept"
-	case run.KindSettled:
-		return "settings put back and read again"
-	case run.KindLocked:
-		return "memory locked again"
-	case run.KindStored:
-		return "backup stored by the service"
-	case run.KindCovered:
-		return "an earlier run's backup stands for this run's own"
-	case run.KindPlanned:
-		return "planned"
-	case run.KindSame:
-		return "identified again on the wire: same unit"
-	case run.KindSurveyed:
-		return "memory read after the interruption"
-	case run.KindVerified:
-		return "verified"
-	case run.KindStarted:
-		var s run.Started
-		if json.Unmarshal(e.Body, &s) == nil && s.Version == "" { // there is none that could be asked, or it was not heard
-			return "loader left"
-		}
-		return "program started"
-	case run.KindTurned, run.KindReady:
-		return "" // the items before it say it
-	case run.KindLaidAside:
-		return "laid aside"
-	case run.KindStopOrdered:
-		return "stop ordered"
-	case run.KindStopped:
-		return "stopped; nothing is under way any more"
-	case run.KindFault:
-		return "fault"
-	case run.KindClosed:
-		return "closed"
-	}
-	return ""
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // Client calls one service as one person or bench.
@@ -93,7 +94,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		if errors.As(err, &u) {
 			err = u.Err
 		}
-		return nil, core.Fail(core.NotAnswering, "the service at %s does not answer: %w", c.base, err).Do("See that it runs: ferry serve, or make demo.")
+		return nil, core.Fail(core.NotAnswering, "the service at %s does not answer: %w", c.base, err).Go(words.Serve().To("See that it runs"))
 	}
 	if resp.StatusCode < 300 {
 		return resp, nil
@@ -117,14 +118,14 @@ func problem(resp *http.Response) error {
 		p.Kind = core.NotAnswering // it could not do it now; whoever can wait does
 	}
 	if p.Status == http.StatusUnauthorized {
-		p.Next = "Sign in: set FERRY_TOKEN. In the demo, read the file env in its folder, as it says at its start."
+		p.Todo = core.Todos(core.Plain("Sign in: set FERRY_TOKEN. In the demo, read the file env in its folder, as it says at its start."))
 	}
 	return p.Err()
 }
 
 // Err is the problem as an error of core.
 func (p Problem) Err() error {
-	return &core.Error{Kind: p.Kind, Message: p.Detail, State: p.State, Next: p.Next}
+	return &core.Error{Kind: p.Kind, Message: p.Detail, State: p.State, ID: p.ID, Params: p.Params, Todo: p.Todo}
 }
 
 func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/admit"
 	"zealousferry/core/fit"
 	"zealousferry/core/history"
@@ -213,15 +214,21 @@ type Runs struct {
 	Runs []Run `json:"runs" nullable:"false"`
 }
 
+// Told is an event with what it tells a person; nothing where it tells nothing.
+type Told struct {
+	run.Event
+	core.Said
+}
+
 // Progress is a message of a run's live stream: new events, and how the run
 // stands after them.
 type Progress struct {
-	Last    uint64      `json:"last" doc:"Number of the last event."`
-	Events  []run.Event `json:"events" nullable:"false"`
-	View    run.View    `json:"view"`
-	States  string      `json:"states" doc:"One letter a sector, as in Strip."`
-	Fault   *run.Fault  `json:"fault,omitempty"`
-	Outcome string      `json:"outcome"`
+	Last    uint64     `json:"last" doc:"Number of the last event."`
+	Events  []Told     `json:"events" nullable:"false"`
+	View    run.View   `json:"view"`
+	States  string     `json:"states" doc:"One letter a sector, as in Strip."`
+	Fault   *run.Fault `json:"fault,omitempty"`
+	Outcome string     `json:"outcome"`
 }
 
 // Reason is a person's reason.

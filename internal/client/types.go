@@ -15,9 +15,11 @@ type Problem struct {
 	Detail string    `json:"detail" doc:"What happened."`
 	Kind   core.Kind `json:"kind" doc:"One of the kinds in docs/api.md."`
 	State  string    `json:"state,omitempty" doc:"The state that the unit is in."`
-	Next   string    `json:"next,omitempty" doc:"What to do next."`
-	Place  string    `json:"place,omitempty" enum:"line,offset" doc:"What at counts, where a file is bad."`
-	At     int64     `json:"at,omitempty"`
+	ID     string    `json:"id,omitempty" doc:"Of the message, as docs/messages.md lists it."`
+	Params []string  `json:"params,omitempty" doc:"What was put into it, in order."`
+	core.Todo
+	Place string `json:"place,omitempty" enum:"line,offset" doc:"What at counts, where a file is bad."`
+	At    int64  `json:"at,omitempty"`
 }
 
 // The kinds of order.

@@ -149,6 +149,7 @@ type Entry struct {
 	At      time.Time   `json:"at" doc:"When it happened."`
 	Entered time.Time   `json:"entered" doc:"When it came into the history."`
 	Kind    string      `json:"kind"`
+	Title   core.Said   `json:"title" doc:"What happened, in words."`
 	By      string      `json:"by"`
 	From    string      `json:"from"`
 	To      string      `json:"to"`

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/admit"
 	"zealousferry/core/fit"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -33,7 +34,7 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 		return nil, err
 	}
 	if !p.Unit.Valid {
-		return nil, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.FullName()).Do("Identify it: ferry identify " + p.FullName() + ".")
+		return nil, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.FullName()).Go(words.Identify(p.FullName()).To("Identify it"))
 	}
 	u, err := v.store.Unit(ctx, p.Unit.String)
 	if err != nil {

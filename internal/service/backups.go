@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -111,14 +112,14 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 		}
 		if len(refs) > 0 {
 			return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup of its own memory, only a reference: it ran %s before run %s", u.Serial, refs[0].Version, refs[0].Run).
-				Do("Put that release in: ferry flash " + u.Serial + " " + refs[0].Version + " --reason …")
+				Go(words.Flash(u.Serial, refs[0].Version).To("Put that release in"))
 		}
 	}
 	if len(found) == 0 {
 		if b, err := v.store.Backup(ctx, name); err == nil && b.Unit != u.ID {
-			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Do("Choose one of " + u.Serial + "'s own: ferry history " + u.Serial + ".")
+			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Go(words.History(u.Serial).To("Choose one of its own"))
 		}
-		return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup %q", u.Serial, name).Do("See which it has: ferry backups " + u.Serial + ".")
+		return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup %q", u.Serial, name).Go(words.Backups(u.Serial).To("See which it has"))
 	}
 	if name != "" && len(found) > 1 && core.Digest(found[0].Manifest) != core.Digest(found[1].Manifest) {
 		return store.Backup{}, core.Fail(core.CannotTell, "%d backups of %s begin with %q", len(found), u.Serial, name).Do("Give more of the digest.")
@@ -131,7 +132,7 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) error {
 	if b.Ruin {
 		return core.Fail(core.NoWayBack, "backup %s holds what an interrupted write had left in %s; it is kept as evidence and is no way back", core.Digest(b.Manifest).Short(), u.Serial).
-			Unit("nothing was changed").Do("Choose one from before: ferry backups " + u.Serial + ".")
+			Unit("nothing was changed").Go(words.Backups(u.Serial).To("Choose one from before"))
 	}
 	r, err := v.store.Run(ctx, b.ID)
 	if err != nil || r.State != store.RunClosed { // an open run's journal is the word; it is closed before anything is put back
@@ -151,7 +152,7 @@ func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) err
 	}
 	if !named {
 		return core.Fail(core.NotAllowed, "the signed record of run %s does not name the backup %s that is kept under it", r.ID, core.Digest(b.Manifest).Short()).
-			Unit("nothing was changed").Do("Choose another: ferry backups " + u.Serial + ". Look at what happened: ferry history " + u.Serial + ".")
+			Unit("nothing was changed").Go(words.Backups(u.Serial).To("Choose another"), words.History(u.Serial).To("Look at what happened"))
 	}
 	return nil
 }

@@ -95,7 +95,7 @@ func (v *Service) enrol(ctx context.Context, in *rawIn) (client.Enrolled, error)
 // spoken refuses benches that are too far from this version.
 func spoken(protocol int) error {
 	if protocol > client.Protocol || protocol < client.Protocol-2 || protocol < 1 {
-		return core.Fail(core.NotAllowed, "the bench speaks version %d, the service %d to %d", protocol, max(1, client.Protocol-2), client.Protocol).Do("Use a version of ferry that is nearer to the service's.")
+		return core.Fail(core.NotAllowed, "the bench speaks version %d, the service %d to %d", protocol, max(1, client.Protocol-2), client.Protocol).Do("Use a version of the program that is nearer to the service's.")
 	}
 	return nil
 }

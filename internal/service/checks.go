@@ -8,6 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/diagnose"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -22,7 +23,7 @@ func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error
 		return client.Heard{}, err
 	}
 	if p.Run.Valid {
-		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 	}
 	n := in.Body
 	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
@@ -51,7 +52,7 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 		return client.Check{}, err
 	}
 	if p.Run.Valid {
-		return client.Check{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+		return client.Check{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 	}
 	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: cmp.Or(in.Body.Model, p.Model), Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
 	var seen diagnose.Seen
@@ -61,7 +62,7 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 			return client.Check{}, err
 		}
 		if len(last) == 0 || v.clock.Now().Sub(last[0].At) > time.Hour {
-			return client.Check{}, core.Fail(core.NotFound, "there is no fresh check of %s whose test could be answered", p.FullName()).Do("Check it first: ferry check " + p.FullName() + ".")
+			return client.Check{}, core.Fail(core.NotFound, "there is no fresh check of %s whose test could be answered", p.FullName()).Go(words.Check(p.FullName()).To("Check it first"))
 		}
 		if err := json.Unmarshal([]byte(last[0].Seen), &seen); err != nil {
 			return client.Check{}, err

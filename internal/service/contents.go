@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/plan"
 	"zealousferry/core/recognise"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -243,7 +244,7 @@ func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, e
 		return client.Inside{}, err
 	}
 	if out == nil {
-		return client.Inside{}, core.Fail(core.NotFound, "unit %s has no backup that could be looked into", u.Serial).Do("Read its memory: ferry backup " + u.Serial + ".")
+		return client.Inside{}, core.Fail(core.NotFound, "unit %s has no backup that could be looked into", u.Serial).Go(words.Backup(u.Serial).To("Read its memory"))
 	}
 	return *out, nil
 }

@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -165,7 +166,7 @@ func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*s
 		}
 		chosen, ok := fit.Chosen(j.verdicts)
 		if !ok {
-			return nil, core.Fail(core.NotFound, "model %s has no release", u.Model).Do("A lead adds one: ferry release add.")
+			return nil, core.Fail(core.NotFound, "model %s has no release", u.Model).Go(words.ReleaseAdd().To("A lead adds one"))
 		}
 		name = chosen.Release
 	}
@@ -174,5 +175,5 @@ func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*s
 			return r, nil
 		}
 	}
-	return nil, core.Fail(core.NotFound, "model %s has no release %q", u.Model, name).Do("See which there are: ferry fit " + u.Serial + ".")
+	return nil, core.Fail(core.NotFound, "model %s has no release %q", u.Model, name).Go(words.Fit(u.Serial).To("See which there are"))
 }

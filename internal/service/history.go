@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -105,6 +106,7 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 				}
 			}
 		}
+		line.Title = titleOf(line.Kind, line.Outcome, line.From, line.To)
 		for _, s := range spans {
 			line.Overlap = line.Overlap || span[1] > 0 && s[1] > 0 && span[0] < s[1] && s[0] < span[1]
 		}
@@ -113,4 +115,38 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 	}
 	sort.SliceStable(out.Entries, func(i, j int) bool { return out.Entries[i].At.After(out.Entries[j].At) })
 	return out, nil
+}
+
+// titleOf says in a few words what an entry tells.
+func titleOf(kind, outcome, from, to string) core.Said {
+	ended := words.Outcomes.In(outcome)
+	switch {
+	case kind == history.Entered:
+		return core.Say("Entered the register")
+	case kind == history.Flashed && outcome == string(run.Done) && to != "":
+		return core.Say("Flashed %s", to)
+	case kind == history.Flashed && outcome == string(run.Done):
+		return core.Say("Flashed; which version it runs was not told")
+	case kind == history.Flashed && outcome == string(run.NotProven):
+		return core.Say("Flashed, not proven")
+	case kind == history.Flashed && outcome == string(run.NothingToDo) && from != "":
+		return core.Say("Nothing to do: it ran %s already", from)
+	case kind == history.Flashed:
+		return core.Say("Flash: %s", ended)
+	case kind == history.Restored && outcome == string(run.Done) && to != "":
+		return core.Say("Restored, runs %s", to)
+	case kind == history.Restored:
+		return core.Say("Restore: %s", ended)
+	case kind == history.BackedUp && outcome == string(run.Done):
+		return core.Say("Backed up")
+	case kind == history.BackedUp:
+		return core.Say("Backup: %s", ended)
+	case kind == history.Refused:
+		return core.Say("Refused before a run began")
+	case kind == history.Late:
+		return core.Say("Came too late, kept as evidence")
+	case kind == history.Released:
+		return core.Say("Run given up by a lead")
+	}
+	return core.Say("Entry: %s", kind)
 }

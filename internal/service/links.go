@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -66,7 +67,7 @@ func (v *Service) find(ctx context.Context, at string) (place, error) {
 				return v.within(place{Link: l})
 			}
 		}
-		return place{}, core.Fail(core.NotFound, "there is no link %q", at).Do("See which there are: ferry links.")
+		return place{}, core.Fail(core.NotFound, "there is no link %q", at).Go(words.Links().To("See which there are"))
 	}
 	u, err := v.store.Unit(ctx, at)
 	if err != nil {
@@ -77,13 +78,13 @@ func (v *Service) find(ctx context.Context, at string) (place, error) {
 			return v.within(place{l, &u})
 		}
 	}
-	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Do("Plug it in, then: ferry identify BENCH/LINK.")
+	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Go(words.Identify("BENCH/LINK").To("Plug it in, then"))
 }
 
 // within refuses a link whose bench is out of reach.
 func (v *Service) within(p place) (place, error) {
 	if !v.online(p.Seen, p.Revoked) {
-		return p, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", p.BenchName).Do("Start it: ferry bench.")
+		return p, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", p.BenchName).Go(words.BenchStart().To("Start it"))
 	}
 	return p, nil
 }
@@ -97,7 +98,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		return client.Identity{}, err
 	}
 	if p.Run.Valid {
-		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Do("Look at it: ferry run show " + p.Run.String + ".")
+		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 	}
 	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(in.Body.Model, p.Model), Await: in.Body.Await}, p.Bench, identifyLasts)
 	if err != nil {
@@ -110,7 +111,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		}
 	}
 	if p.unit != nil && serial != p.unit.Serial {
-		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.FullName(), serial, p.unit.Serial).Do("Plug in " + p.unit.Serial + ", or work with what is there: ferry identify " + p.FullName() + ".")
+		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.FullName(), serial, p.unit.Serial).Go(words.Identify(p.FullName()).To("Plug in " + p.unit.Serial + ", or work with what is there"))
 	}
 	out := client.Identity{Link: p.FullName(), Serial: serial, Model: result.Model, Strength: result.Found.Strength}
 	facts := result.Found.Facts
@@ -212,7 +213,7 @@ func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration
 		case <-news:
 		case <-v.clock.After(100 * time.Millisecond):
 		case <-late:
-			return client.Result{}, core.Fail(core.NotAnswering, "the bench did not answer within %s", lasts).Do("See that the bench runs: ferry links.")
+			return client.Result{}, core.Fail(core.NotAnswering, "the bench did not answer within %s", lasts).Go(words.Links().To("See that the bench runs"))
 		case <-ctx.Done():
 			return client.Result{}, ctx.Err()
 		}
@@ -241,7 +242,7 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 			continue
 		}
 		if !v.online(b.Seen, b.Revoked) {
-			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Do("Start it: ferry bench.")
+			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
 		}
 		r, err := v.ask(ctx, client.Order{Kind: client.OrderPorts}, b.ID, orderLasts)
 		out := client.Ports{Bench: b.Name, Ports: r.Ports}
@@ -250,7 +251,7 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 		}
 		return out, err
 	}
-	return client.Ports{}, core.Fail(core.NotFound, "there is no bench %q", in.Bench).Do("See which there are: ferry bench list.")
+	return client.Ports{}, core.Fail(core.NotFound, "there is no bench %q", in.Bench).Go(words.BenchList().To("See which there are"))
 }
 
 // asJoined lays the wires of the link over the sheet's: the adapter that is there,
@@ -320,7 +321,7 @@ func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, er
 			continue
 		}
 		if !l.Unit.Valid {
-			return u, at, core.Fail(core.CannotTell, "nobody knows which unit is on %s", at).Do("Identify it: ferry identify " + at + ".")
+			return u, at, core.Fail(core.CannotTell, "nobody knows which unit is on %s", at).Go(words.Identify(at).To("Identify it"))
 		}
 		u, err = v.store.Unit(ctx, l.Unit.String)
 		return u, at, err

@@ -103,7 +103,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 			return err
 		}
 		var state run.State
-		taken, seen, told := 0, uint64(0), false
+		taken, seen, begun := 0, uint64(0), false
 		for {
 			events, row, news, err := v.follower.after(t, taken)
 			if err != nil {
@@ -117,18 +117,18 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 			}
 			taken += len(events)
 			ended := row.State == store.RunClosed && state.Closed == nil && row.Last <= seen // given up by a lead: no event will come
-			if row.ID != "" && (len(events) > 0 || !told || ended) {
-				fresh := []run.Event{}
+			if row.ID != "" && (len(events) > 0 || !begun || ended) {
+				fresh := []client.Told{}
 				for _, e := range events {
 					if e.N > after {
-						fresh = append(fresh, briefly(e))
+						fresh = append(fresh, told(&state, e))
 					}
 				}
 				m := progress(&state, fresh, seen)
 				if ended {
 					m.View.Step, m.View.Board, m.Outcome = run.PhaseEnded, run.BoardStopped, row.Outcome
 				}
-				told = true
+				begun = true
 				if err := s.send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {
 					return err
 				}
@@ -144,6 +144,17 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 			}
 		}
 	}, nil
+}
+
+// told is an event with its words, and with the part that it is about where there are
+// several.
+func told(s *run.State, e run.Event) client.Told {
+	x := s.Section(e.Section)
+	t := client.Told{Event: briefly(e), Said: run.Tell(e, x)}
+	if t.Text != "" && e.Section != "" && x != nil && len(s.Sections) > 1 {
+		t.Text = x.Title.Or(x.Name) + ": " + t.Text
+	}
+	return t
 }
 
 // briefly drops from an event what only machines need.
@@ -164,9 +175,9 @@ func briefly(e run.Event) run.Event {
 	return e
 }
 
-func progress(s *run.State, events []run.Event, last uint64) client.Progress {
+func progress(s *run.State, events []client.Told, last uint64) client.Progress {
 	if events == nil {
-		events = []run.Event{}
+		events = []client.Told{}
 	}
 	return client.Progress{Last: last, Events: events, View: s.View(), States: s.Strip(), Fault: s.Fault, Outcome: string(s.Outcome())}
 }

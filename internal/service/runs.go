@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/admit"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -146,7 +147,7 @@ func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error)
 func (v *Service) listed(ctx context.Context, r store.Run, a *aroundRuns) (client.Run, error) {
 	if r.Summary == "" {
 		x, err := v.run(ctx, r.ID)
-		x.Sectors, x.Progress.Events = []client.Sector{}, []run.Event{}
+		x.Sectors, x.Progress.Events = []client.Sector{}, []client.Told{}
 		return x, err
 	}
 	out, err := v.row(ctx, r, a)
@@ -154,7 +155,7 @@ func (v *Service) listed(ctx context.Context, r store.Run, a *aroundRuns) (clien
 		return out, err
 	}
 	s := r.Brief()
-	out.Progress = client.Progress{Last: s.Last, Events: []run.Event{}, View: s.View, Fault: s.Fault, Outcome: r.Outcome}
+	out.Progress = client.Progress{Last: s.Last, Events: []client.Told{}, View: s.View, Fault: s.Fault, Outcome: r.Outcome}
 	out.Halves, out.From = s.Halves, s.From
 	if out.To = out.Version; r.State == store.RunClosed {
 		out.To = s.To
@@ -235,11 +236,11 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if err != nil {
 		return out, core.Fail(core.BadFile, "the run's events cannot be read: %w", err)
 	}
-	brief := make([]run.Event, 0, len(events))
+	tale := make([]client.Told, 0, len(events))
 	for _, e := range events {
-		brief = append(brief, briefly(e))
+		tale = append(tale, told(s, e))
 	}
-	out.Progress = progress(s, brief, uint64(len(events)))
+	out.Progress = progress(s, tale, uint64(len(events)))
 	out.Halves, out.From, out.To = s.Halves, s.Fact(core.FactRunning), out.Version
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
@@ -297,7 +298,7 @@ func ofSections(out *client.Run, s *run.State, names map[string]string) {
 func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
 	r, err := v.store.Run(ctx, id)
 	if err == nil && r.State == store.RunClosed {
-		err = core.Fail(core.NotFound, "run %s is closed already, %s", id, r.Outcome).Do("See its record: ferry run show " + id + ".")
+		err = core.Fail(core.NotFound, "run %s is closed already, %s", id, r.Outcome).Go(words.RunShow(id).To("See its record"))
 	}
 	return r, err
 }

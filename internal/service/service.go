@@ -179,7 +179,7 @@ var statusOf = map[core.Kind]int{
 // Explain makes a problem of an error.
 func Explain(err error) client.Problem {
 	e := core.AsError(err, core.Interrupted)
-	p := client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, State: e.State, Next: e.Next}
+	p := client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, State: e.State, ID: e.ID, Params: e.Params, Todo: e.Todo}
 	if e.At != nil {
 		p.Place, p.At = e.At.Unit, e.At.N
 	}
@@ -196,7 +196,7 @@ func plainProblem(status int, msg string, errs ...error) *problem {
 	case status == http.StatusNotFound || status == http.StatusMethodNotAllowed:
 		p.Kind = core.NotFound
 	case status >= 500:
-		p.Kind, p.Detail, p.Next = core.Interrupted, "the service could not do this", "Try again; if it stays so, tell whoever looks after the service the time of this message."
+		p.Kind, p.Detail, p.Todo = core.Interrupted, "the service could not do this", core.Todos(core.Plain("Try again; if it stays so, tell whoever looks after the service the time of this message."))
 		return &problem{p}
 	}
 	for _, err := range errs {

@@ -8,6 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -40,7 +41,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 		return client.Run{}, err
 	}
 	if r.State != store.RunPaused {
-		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Do("Look at it: ferry run show " + r.ID + ".")
+		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Go(words.RunShow(r.ID).To("Look at it"))
 	}
 	s, err := v.folded(ctx, r.ID)
 	if err != nil {
@@ -48,7 +49,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	}
 	if x := s.Main(); in.Body.Label == "" && x.Identified != nil && x.Identified.Strength != run.ThisUnit {
 		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another may hang on the lead now").
-			Unit("as the run left it").Do("Read its label again: ferry run resume " + r.ID + " --label SERIAL.")
+			Unit("as the run left it").Go(words.RunLabel(r.ID).To("Read its label again"))
 	}
 	p, err := v.find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
 	if err != nil {
@@ -90,7 +91,7 @@ func (v *Service) handedOver(ctx context.Context, r store.Run) error {
 		return err
 	}
 	if s.LaidBy == nil && s.Fault == nil && !s.AtRest {
-		return core.Fail(core.Busy, "bench %s has not said that it has put run %s down", r.BenchName, r.ID).Do("Lay it aside there first: ferry run lay-aside " + r.ID + ".")
+		return core.Fail(core.Busy, "bench %s has not said that it has put run %s down", r.BenchName, r.ID).Go(words.RunLayAside(r.ID).To("Lay it aside there first"))
 	}
 	return nil
 }
@@ -128,7 +129,7 @@ func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, er
 		return client.Run{}, err
 	}
 	if r.State != store.RunPaused {
-		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Do("Stop it first: ferry run stop " + r.ID + ".")
+		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Go(words.RunStop(r.ID).To("Stop it first"))
 	}
 	if err := v.abandon(ctx, r, in.Body.Reason); err != nil {
 		return client.Run{}, err
@@ -155,7 +156,7 @@ func (v *Service) untilState(ctx context.Context, id string, is func(store.Run) 
 		select {
 		case <-v.clock.After(50 * time.Millisecond):
 		case <-late:
-			return core.Fail(core.NotAnswering, "the bench has not told yet how run %s stands", id).Do("Look at it: ferry run show " + id + ".")
+			return core.Fail(core.NotAnswering, "the bench has not told yet how run %s stands", id).Go(words.RunShow(id).To("Look at it"))
 		case <-ctx.Done():
 			return ctx.Err()
 		}

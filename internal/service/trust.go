@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/pack"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -146,7 +147,7 @@ func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Rele
 		}
 		return v.release(ctx, r.ID)
 	}
-	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which nobody here has decided to trust", id).Do("A lead puts it into the list: ferry key trust.")
+	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which nobody here has decided to trust", id).Go(words.KeyTrust().To("A lead puts it into the list"))
 }
 
 func (v *Service) listKeys(ctx context.Context, _ *none) (client.Keys, error) {
@@ -177,7 +178,7 @@ type newKeyIn struct{ Body client.NewKey }
 func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) {
 	b := in.Body
 	if len(b.Public) != 32 {
-		return client.Key{}, core.Fail(core.BadFile, "a public key has 32 bytes, this has %d", len(b.Public)).Do("Give what ferry key make has printed.")
+		return client.Key{}, core.Fail(core.BadFile, "a public key has 32 bytes, this has %d", len(b.Public)).Go(words.KeyMake().To("Give what was printed when the key was made"))
 	}
 	now := v.clock.Now().UTC()
 	k := store.TrustedKey{ID: trust.Public(b.Public).ID(), Name: b.Name, Public: b.Public, From: now.Add(-time.Minute), By: who(ctx).person.ID, At: now}
@@ -223,7 +224,7 @@ func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, 
 		return client.Imported{}, err
 	}
 	if by == nil && in.Accept == "" {
-		return client.Imported{}, core.Fail(core.NotAllowed, "%s", why).Do("A lead may vouch for it by name: ferry release import FILE --accept REASON.")
+		return client.Imported{}, core.Fail(core.NotAllowed, "%s", why).Go(words.ReleaseImport().To("A lead may vouch for it by name"))
 	}
 	signer := who(ctx).person.ID
 	out := client.Imported{Series: p.Manifest.Series, Number: p.Manifest.Number, Date: p.Manifest.Date, Releases: []client.Release{}}
@@ -234,7 +235,7 @@ func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, 
 	for _, r := range p.Releases {
 		if sheets[r.Model] == nil {
 			if sheets[r.Model], err = v.store.Sheet(ctx, r.Model); err != nil {
-				return out, core.Fail(core.NotFound, "the pack is for model %s, whose sheet is not here", r.Model).Do("Add the sheet first: ferry model add SHEET.")
+				return out, core.Fail(core.NotFound, "the pack is for model %s, whose sheet is not here", r.Model).Go(words.ModelAdd().To("Add the sheet first"))
 			}
 		}
 		if err := r.Check(sheets[r.Model]); err != nil {

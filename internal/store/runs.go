@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 )
 
 // The states of a run's row.
@@ -132,7 +133,7 @@ func (s *Store) ResumeRun(ctx context.Context, r Run, bench, link string, links 
 			return err
 		}
 		if n, _ := x.RowsAffected(); n == 0 {
-			return core.Fail(core.Busy, "run %s was taken up by somebody else a moment ago", r.ID).Do("Look at it: ferry run show " + r.ID + ".")
+			return core.Fail(core.Busy, "run %s was taken up by somebody else a moment ago", r.ID).Go(words.RunShow(r.ID).To("Look at it"))
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, r.ID); err != nil {
 			return err
@@ -180,12 +181,12 @@ func (s *Store) claimed(ctx context.Context, r Run, links []string) error {
 	if err != nil {
 		return err
 	}
-	next := "Look at it: ferry run show " + other.ID + "."
+	next := []core.Step{words.RunShow(other.ID).To("Look at it")}
 	if other.State == RunPaused {
-		next = "Go on with it: ferry run resume " + other.ID + ". Or put its backup back: ferry restore."
+		next = []core.Step{words.RunResume(other.ID).To("Go on with it"), words.Restore("UNIT").To("Or put its backup back")}
 	}
 	return core.Fail(core.Busy, "link %s or its unit is in use by the %s run %s, opened %s", r.Link, other.Kind, other.ID, other.OpenedAt.UTC().Format("2006-01-02 15:04:05 UTC")).
-		Unit("nothing was changed by this order").Do(next)
+		Unit("nothing was changed by this order").Go(next...)
 }
 
 const runColumns = `r.*, b.name AS bench_name`

@@ -19,6 +19,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 //go:embed migrations/*.sql
@@ -82,9 +83,9 @@ func (s *Store) checkSchema(ctx context.Context) error {
 	err := s.db.GetContext(ctx, &has, `SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version`)
 	switch {
 	case err != nil:
-		return core.Fail(core.NotAnswering, "the database does not answer or has no schema: %w", err).Do("Start it, then: ferry migrate.")
+		return core.Fail(core.NotAnswering, "the database does not answer or has no schema: %w", err).Go(words.Migrate().To("Start it, then"))
 	case has < Schema:
-		return core.Fail(core.BadFile, "the database has schema %d, this version needs %d", has, Schema).Do("Run ferry migrate.")
+		return core.Fail(core.BadFile, "the database has schema %d, this version needs %d", has, Schema).Go(words.Migrate().To("Bring it up to date"))
 	case has > Schema:
 		return s.keepsPromise(ctx, has)
 	}

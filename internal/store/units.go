@@ -12,6 +12,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 )
 
 // The states of a unit in the register.
@@ -51,7 +52,7 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 	}
 	switch len(all) {
 	case 0:
-		return Unit{}, core.Fail(core.NotFound, "there is no unit %q in the register", idOrSerial).Do("Identify it on its link: ferry identify BENCH/LINK.")
+		return Unit{}, core.Fail(core.NotFound, "there is no unit %q in the register", idOrSerial).Go(words.Identify("BENCH/LINK").To("Identify it on its link"))
 	case 1:
 		return all[0], nil
 	}

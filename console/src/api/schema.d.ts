@@ -1404,11 +1404,17 @@ export interface components {
         AdmitBar: {
             /** @description The gate that a lead may pass by name, with a reason; empty where nobody can. */
             gate?: string;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
             kind: string;
-            /** @description What to do. */
+            /** @description What to do, for the command line. */
             next?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
             /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back. */
             rule: string;
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
             text: string;
             /** @description Who can do it: you, a lead. */
             who: string;
@@ -1671,6 +1677,8 @@ export interface components {
             overlap?: boolean;
             reason: string;
             run?: string;
+            /** @description What happened, in words. */
+            title: components["schemas"]["Said"];
             to: string;
         };
         Fact: {
@@ -1788,10 +1796,17 @@ export interface components {
             /** Format: date-time */
             at?: string;
             fact?: string;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What to do, for the command line. */
             next?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
             rule: string;
             short?: string;
             source?: string;
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
             text: string;
             value?: string;
             wants?: string[];
@@ -2801,10 +2816,14 @@ export interface components {
             at?: number;
             /** @description What happened. */
             detail: string;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
             /** @description One of the kinds in docs/api.md. */
             kind: string;
-            /** @description What to do next. */
+            /** @description What to do, for the command line. */
             next?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
             /**
              * @description What at counts, where a file is bad.
              * @enum {string}
@@ -2814,6 +2833,8 @@ export interface components {
             state?: string;
             /** Format: int64 */
             status: number;
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
             title: string;
             /** @description about:blank */
             type: string;
@@ -2827,7 +2848,7 @@ export interface components {
             state: "open" | "undone" | "excused";
         };
         Progress: {
-            events: components["schemas"]["RunEvent"][];
+            events: components["schemas"]["Told"][];
             fault?: components["schemas"]["RunFault"];
             /**
              * Format: int64
@@ -3006,31 +3027,21 @@ export interface components {
             waivedBy?: string;
             waiver?: components["schemas"]["RunWaiver"];
         };
-        RunEvent: {
-            /** Format: int64 */
-            at: number;
-            body?: unknown;
-            /** Format: int64 */
-            epoch: number;
-            kind: string;
-            /** Format: int64 */
-            mono: number;
-            /** Format: int64 */
-            n: number;
-            /** Format: int64 */
-            schema: number;
-            section?: string;
-        };
         RunFault: {
             gate?: string;
+            id?: string;
             kind: string;
             message: string;
-            next: string;
+            /** @description What to do, for the command line. */
+            next?: string;
+            params?: string[];
             section?: string;
             /** Format: int64 */
             sector?: number;
             state: string;
             step: string;
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
             then?: string;
         };
         RunHands: {
@@ -3135,6 +3146,13 @@ export interface components {
         Runs: {
             runs: components["schemas"]["Run"][];
         };
+        Said: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            text: string;
+        };
         Sector: {
             /** Format: int64 */
             address: number;
@@ -3174,6 +3192,16 @@ export interface components {
             /** @description Regions that it would write. */
             touches: string[];
         };
+        Step: {
+            /** @description Of what helps, as core/words lists it. */
+            id?: string;
+            /** @description Where it is done in the console. */
+            page?: string;
+            /** @description What to do, in words. */
+            says: string;
+            /** @description What does it on the command line. */
+            verb?: string;
+        };
         Strip: {
             against: string;
             /** Format: date-time */
@@ -3195,6 +3223,26 @@ export interface components {
         };
         Targets: {
             targets: components["schemas"]["Target"][];
+        };
+        Told: {
+            /** Format: int64 */
+            at: number;
+            body?: unknown;
+            /** Format: int64 */
+            epoch: number;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            kind: string;
+            /** Format: int64 */
+            mono: number;
+            /** Format: int64 */
+            n: number;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            /** Format: int64 */
+            schema: number;
+            section?: string;
+            text: string;
         };
         Took: {
             /** Format: int64 */

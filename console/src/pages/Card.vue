@@ -10,8 +10,9 @@ import StrokeDraw from '../parts/StrokeDraw.vue'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
+import { procedures } from '../api/names'
 import { backs, session, stages } from '../hands'
-import { minutes } from '../words'
+import { cap, minutes } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const card = ref<Card | null>(null)
@@ -35,7 +36,7 @@ watch(adapter, load)
 const at = computed(() => (stage: string): Item[] => card.value?.items.filter((i) => i.at === stage) ?? [])
 const byTool = (i: Item) => ['line', 'wait', 'check', 'read', 'apply'].includes(i.do)
 const plate = computed<Unit | null>(() => (card.value ? { id: card.value.unit ?? '', model: card.value.model, serial: card.value.serial ?? '', modelName: card.value.modelName, revision: card.value.revision ?? '', site: card.value.site ?? '', running: card.value.running ?? '', state: 'known', entered: card.value.made } : null))
-const standing = computed(() => ({ proven: [mdiCheckCircle, 'teal', 'Proven on this revision'], failed: [mdiCloseCircle, 'brick', 'Known to fail on this revision'], unproven: [mdiHelpCircle, '', 'Not proven on this revision'] } as Record<string, string[]>)[card.value?.standing ?? ''] ?? null)
+const standing = computed(() => ({ proven: [mdiCheckCircle, 'teal', cap(procedures.proven!)], failed: [mdiCloseCircle, 'brick', cap(procedures.failed!)], unproven: [mdiHelpCircle, '', cap(procedures.unproven!)] } as Record<string, string[]>)[card.value?.standing ?? ''] ?? null)
 const left = computed(() => (card.value?.items.filter((i) => ['hazard', 'tool', 'prepare'].includes(i.at) && !ticked.has(i.id)).length ?? 0))
 function tick(id: string) {
   if (!ticked.delete(id)) ticked.add(id)
@@ -72,7 +73,7 @@ function tick(id: string) {
           <template v-if="card.supply"><dt>Power</dt><dd><strong>{{ { adapter: 'The adapter feeds it', own: 'Its own supply feeds it', none: 'Nothing may feed it' }[card.supply.from] }}<template v-if="card.supply.volts">, {{ card.supply.volts }} V</template>.</strong> {{ card.supply.says?.en }}</dd></template>
         </dl>
         <dl>
-          <dt>Way back</dt><dd class="row tight"><v-icon :icon="card.wayBack === 'full' ? mdiArchiveCheck : mdiArchiveOff" :class="card.wayBack === 'full' ? 'teal' : 'brick'" size="28" /> <strong>{{ backs[card.wayBack] }}</strong></dd>
+          <dt>Way back</dt><dd class="row tight"><v-icon :icon="card.wayBack === 'full' ? mdiArchiveCheck : mdiArchiveOff" :class="card.wayBack === 'full' ? 'teal' : 'brick'" size="28" /> <strong>{{ cap(backs[card.wayBack] ?? '') }}</strong></dd>
           <dt>Proof</dt><dd>{{ card.verify }}</dd>
           <template v-if="card.instead"><dt>Instead of a backup</dt><dd>{{ card.instead }}</dd></template>
         </dl>

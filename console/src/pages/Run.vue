@@ -11,6 +11,7 @@ import ActionBoard from '../parts/ActionBoard.vue'
 import FoundLeft from '../parts/FoundLeft.vue'
 import DigestText from '../parts/DigestText.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
+import NextSteps from '../parts/NextSteps.vue'
 import LayAside from '../parts/LayAside.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import OwedList from '../parts/OwedList.vue'
@@ -21,7 +22,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { cap, clock, conditions, event, factNames, hows, kib, minutes, outcomes, sentence, sources, when, zone } from '../words'
+import { cap, clock, conditions, factNames, hows, kib, minutes, outcomes, sentence, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -208,13 +209,7 @@ const points = computed<[number, number][]>(() => {
   })
   return out
 })
-const titles = computed(() => Object.fromEntries((view.value?.parts ?? []).map((p) => [p.name, p.title])))
-const tales = computed(() => events.value.map((e) => ({ e, words: told(e) })).filter((x) => x.words))
-function told(e: RunEvent): string {
-  const words = event(e)
-  const part = titles.value[e.section ?? '']
-  return words && part ? `${part}: ${words}` : words
-}
+const tales = computed(() => events.value.map((e) => ({ e, words: e.text })).filter((x) => x.words))
 const all = ref(false)
 const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.value.slice(-6).reverse()))
 
@@ -291,7 +286,7 @@ async function putBack() {
         <ItemAnswer v-if="item && !turn.calling && session.may('technician')" :key="item.id" :item="item" :busy="asking" :lead="session.may('lead')" @answer="answer" />
       </template>
       <p v-if="progress?.fault?.gate && closed && session.may('lead')" class="next"><v-btn variant="outlined" size="large" data-waive @click="waiving = true">Go on by name…</v-btn></p>
-      <p v-if="progress?.fault && (paused || closed)" class="next"><strong>Next:</strong> {{ progress.fault.next }}</p>
+      <NextSteps v-if="progress?.fault && (paused || closed)" :todo="progress.fault" class="next" />
     </ActionBoard>
     <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
     <div v-if="!run.online && !closed" class="lost" role="status">Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</div>
@@ -317,9 +312,9 @@ async function putBack() {
             <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? `from ${run.backupHow}` }}</p>
             <DigestText :digest="run.backup" />
           </template>
-          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ backs[view.wayBack ?? 'none'] }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p>
+          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p>
             <details v-if="run.settings" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
-          <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? backs[card.wayBack] : 'None yet; nothing is erased before there is one.' }}</span></div>
+          <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? cap(backs[card.wayBack] ?? '') : 'None yet; nothing is erased before there is one.' }}</span></div>
           <OwedList v-if="view.owed?.length" :owed="view.owed" :closed="closed" />
         </section>
         <section>
@@ -343,7 +338,7 @@ async function putBack() {
             <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ run.record.card.replace('/', ', edition ') }}</td></tr>
             <tr v-for="u in run.record.undone ?? []" :key="u"><td class="muted">Left undone</td><td class="brick">{{ u }}</td></tr>
             <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ a.value }}</strong> {{ a.note }} {{ Object.entries(a.wires ?? {}).map(([pin, c]) => `${pin} ${c}`).join(', ') }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
-            <tr v-if="run.halves > 1"><td class="muted">Halves</td><td>{{ run.halves }}: the bench took it up again {{ run.halves - 1 }}×</td></tr>
+            <tr v-if="run.halves > 1"><td class="muted">Taken up again</td><td>{{ run.halves - 1 }}×</td></tr>
           </tbody></table></div>
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
             <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Unit } from '../api/client'
 import Trouble from '../parts/Trouble.vue'
-import { when } from '../words'
+import { standings, when } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -67,10 +67,10 @@ watch(() => route.query.q, (q) => (words.value = String(q ?? '')))
 
 function mark(u: Unit): [string, string, string] {
   if (u.run) return [mdiFerry, 'run open', 'primary']
-  if (u.state === 'half-done') return [mdiCircleHalfFull, 'half done', 'error']
-  if (u.state === 'not-proven') return [mdiCircleOffOutline, 'not proven', '']
-  if (u.state === 'done') return [mdiCheckCircle, 'last run well', 'secondary']
-  return [mdiCircleOutline, 'no run yet', '']
+  if (u.state === 'half-done') return [mdiCircleHalfFull, standings['half-done']!, 'error']
+  if (u.state === 'not-proven') return [mdiCircleOffOutline, standings['not-proven']!, '']
+  if (u.state === 'done') return [mdiCheckCircle, standings.done!, 'secondary']
+  return [mdiCircleOutline, standings[u.state] ?? u.state, '']
 }
 </script>
 

@@ -3,6 +3,7 @@
 import { mdiCloseOctagon } from '@mdi/js'
 
 import type { Bar } from '../api/client'
+import NextSteps from './NextSteps.vue'
 
 defineProps<{ bars: Bar[] }>()
 </script>
@@ -11,7 +12,7 @@ defineProps<{ bars: Bar[] }>()
   <ul class="bars" aria-label="What stops it" data-bars>
     <li v-for="b in bars" :key="b.rule + b.text">
       <v-icon :icon="mdiCloseOctagon" class="brick" size="22" />
-      <span><strong>{{ b.text }}</strong><span class="small muted next">{{ b.gate ? 'A lead may pass this by name, with a reason.' : b.who === 'a lead' ? 'Ask a lead.' : '' }}</span></span>
+      <span><strong>{{ b.text }}</strong><NextSteps v-if="b.steps?.some((s) => s.page)" :todo="{ steps: b.steps.filter((s) => s.page) }" class="small" /><span class="small muted next">{{ b.gate ? 'A lead may pass this by name, with a reason.' : b.who === 'a lead' ? 'Ask a lead.' : '' }}</span></span>
     </li>
   </ul>
 </template>

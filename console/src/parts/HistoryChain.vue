@@ -3,7 +3,7 @@
 import { mdiCheck, mdiClose, mdiContentSave, mdiHelp, mdiMinus, mdiPlus, mdiRestore } from '@mdi/js'
 
 import type { Entry, History } from '../api/client'
-import { entry, when } from '../words'
+import { when } from '../words'
 
 defineProps<{ history: History }>()
 
@@ -22,7 +22,7 @@ function detail(e: Entry): string {
   const parts = []
   if (e.from && e.outcome === 'done' && e.from !== e.to) parts.push(`from ${e.from}, verified`)
   if (e.reason) parts.push(e.reason)
-  if (e.halves && e.halves > 1) parts.push(`in ${e.halves} halves`)
+  if (e.halves && e.halves > 1) parts.push(e.halves === 2 ? 'taken up again once' : `taken up again ${e.halves - 1} times`)
   if (e.overlap) parts.push('overlaps another run')
   return parts.join('; ')
 }
@@ -36,7 +36,7 @@ function detail(e: Entry): string {
         <span class="mark" :class="mark(e)[1]"><v-icon :icon="mark(e)[0]" size="18" /></span>
         <div class="what">
           <div class="row spread tight">
-            <strong><router-link v-if="e.run" :to="`/runs/${e.run}`">{{ entry(e) }}</router-link><template v-else>{{ entry(e) }}</template></strong>
+            <strong><router-link v-if="e.run" :to="`/runs/${e.run}`">{{ e.title.text }}</router-link><template v-else>{{ e.title.text }}</template></strong>
             <span class="small muted">{{ when(e.at) }}</span>
           </div>
           <div class="small muted">{{ detail(e) }}<template v-if="detail(e) && e.by">. </template>{{ e.by }}</div>

@@ -4,14 +4,15 @@ import { mdiArrowULeftTop, mdiLock, mdiPencil, mdiShieldCheck, mdiTrashCanOutlin
 import { computed } from 'vue'
 
 import type { Card } from '../api/client'
+import { fates } from '../api/names'
 import { kib } from '../words'
 
 const props = defineProps<{ card: Card; lead: boolean }>()
-const fate: Record<string, [string, string, string]> = {
-  stays: [mdiShieldCheck, '', 'stays as it is'],
-  written: [mdiPencil, '', 'erased, and written anew'],
-  'put-back': [mdiArrowULeftTop, 'teal', 'erased; the settings that it tells are put back'],
-  lost: [mdiTrashCanOutline, 'brick', 'erased, and lost'],
+const fate: Record<string, [string, string]> = {
+  stays: [mdiShieldCheck, ''],
+  written: [mdiPencil, ''],
+  'put-back': [mdiArrowULeftTop, 'teal'],
+  lost: [mdiTrashCanOutline, 'brick'],
 }
 const why = computed(() => (props.card.locked ? 'Its memory is locked against reading. Lifting the lock erases all that its loader may write; it is set again after the write.' : props.card.instead || 'Its loader cannot read memory.'))
 </script>
@@ -21,7 +22,7 @@ const why = computed(() => (props.card.locked ? 'Its memory is locked against re
     <div class="row head"><v-icon :icon="mdiLock" size="32" class="brick" /><h2>No full backup can be taken</h2></div>
     <p>{{ why }}</p>
     <ul class="rows">
-      <li v-for="f in card.fates" :key="f.name" class="fate" :class="fate[f.fate]![1]"><v-icon :icon="fate[f.fate]![0]" size="24" /><strong>{{ f.name }}</strong><span class="counts">{{ kib(f.bytes) }}</span><span>{{ fate[f.fate]![2] }}</span></li>
+      <li v-for="f in card.fates" :key="f.name" class="fate" :class="fate[f.fate]![1]"><v-icon :icon="fate[f.fate]![0]" size="24" /><strong>{{ f.name }}</strong><span class="counts">{{ kib(f.bytes) }}</span><span>{{ fates[f.fate] }}</span></li>
     </ul>
     <h3>Ways on</h3>
     <ul class="ways">

@@ -2,6 +2,7 @@
 // What went wrong, in the three lines that a technician reads.
 import type { Problem } from '../api/client'
 import { cap } from '../words'
+import NextSteps from './NextSteps.vue'
 
 defineProps<{ problem: Problem }>()
 </script>
@@ -11,7 +12,7 @@ defineProps<{ problem: Problem }>()
     <strong>{{ cap(problem.kind.replaceAll('-', ' ')) }}</strong>
     <p>{{ problem.detail }}</p>
     <p v-if="problem.state"><span class="muted">State of the unit:</span> {{ problem.state }}</p>
-    <p v-if="problem.next"><span class="muted">Next:</span> <strong>{{ problem.next }}</strong></p>
+    <NextSteps :todo="problem" />
     <slot />
   </v-alert>
 </template>

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 )
 
 // Port is a serial port.
@@ -176,5 +177,5 @@ func ByAdapter(all []Port, serial string) (Port, error) {
 		}
 	}
 	return Port{}, core.Fail(core.NotAnswering, "adapter %s is not plugged in; here are %s", serial, strings.Join(append(known, "no others"), ", ")).
-		Do("Plug it in; ferry links --watch shows what comes.")
+		Go(words.WatchLinks().To("Plug it in, and see what comes"))
 }

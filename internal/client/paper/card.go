@@ -12,6 +12,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/model"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -131,15 +132,10 @@ func revision(r string) string {
 }
 
 func standing(c client.Card) string {
-	switch c.Standing {
-	case "proven":
-		return "proven on this revision"
-	case "failed":
-		return "KNOWN TO FAIL on this revision"
-	case "unproven":
-		return "not proven on this revision"
+	if c.Standing == "failed" {
+		return strings.ToUpper(words.Procedures.In(c.Standing))
 	}
-	return ""
+	return words.Procedures.In(c.Standing)
 }
 
 // facts are the answers to what is asked first, in two columns.
@@ -156,10 +152,10 @@ func (p *page) facts(c client.Card) {
 	}
 	add("Done when", c.Test)
 	if c.Minutes > 0 {
-		add("Takes", fmt.Sprintf("%d minutes, %s", c.Minutes, map[string]string{"bench": "at the bench", "in-place": "where it stands"}[c.Place]))
+		add("Takes", fmt.Sprintf("%d minutes, %s", c.Minutes, words.Places.In(c.Place)))
 	}
 	add("Meanwhile", c.Meanwhile)
-	add("Way back", map[string]string{"full": "full backup, before the first erase", "settings": "its settings, read before the write and put back after it", "image": "no backup; the image of the version that it runs", "none": "NONE: nothing brings it back"}[c.WayBack])
+	add("Way back", words.WaysBack.In(c.WayBack))
 	if c.Locked {
 		add("Locked", "its memory cannot be read; lifting the lock erases all of it. Only a lead may do that, by name.")
 	}
@@ -177,7 +173,7 @@ func (p *page) facts(c client.Card) {
 	}
 	add("Proof", c.Verify)
 	if s := c.Supply; s != nil {
-		from := map[string]string{"adapter": "the adapter feeds it", "own": "its own supply feeds it", "none": "nothing may feed it"}[s.From]
+		from := words.Supplies.In(s.From)
 		if s.Volts > 0 {
 			from += fmt.Sprintf(", %g V", s.Volts)
 		}

@@ -1,0 +1,134 @@
+// Made from core/words by make types; not to be changed by hand.
+
+export const channels: Record<string, string> = {
+  "candidate": "candidate, on trial",
+  "stable": "stable",
+}
+
+export const classes: Record<string, string> = {
+  "deaf": "it speaks, and does not hear",
+  "echo": "only our own echo",
+  "held-low": "the line is held low",
+  "late": "answers come late",
+  "lossy": "answers get lost",
+  "other-loader": "another loader or model answers",
+  "program": "its program answers, not its loader",
+  "restarts": "it starts over and over",
+  "rubbish": "bytes that mean nothing",
+  "setting": "it speaks with another line setting",
+  "silent": "nothing comes at all",
+  "sound": "sound",
+}
+
+export const conditions: Record<string, string> = {
+  "partly written": "partly written",
+  "proven": "proven",
+  "unknown": "unknown",
+  "untouched": "untouched",
+  "verified": "verified",
+  "written": "written",
+}
+
+export const fates: Record<string, string> = {
+  "lost": "erased, and lost",
+  "put-back": "erased; the settings that it tells are put back",
+  "stays": "stays as it is",
+  "written": "erased, and written anew",
+}
+
+export const formats: Record<string, string> = {
+  "dfu": "USB DFU",
+  "elf": "ELF",
+  "intel-hex": "Intel HEX",
+  "raw": "raw binary",
+  "s-record": "S-record",
+  "ti-txt": "TI-TXT",
+  "uf2": "UF2",
+}
+
+export const needStates: Record<string, string> = {
+  "cannot-tell": "cannot tell",
+  "expired": "run out",
+  "missing": "missing",
+  "ready": "ready",
+  "runs-out": "ready, runs out soon",
+  "too-old": "too old",
+  "used-up": "used up",
+}
+
+export const outcomes: Record<string, string> = {
+  "": "at work",
+  "abandoned": "given up",
+  "done": "done",
+  "failed": "failed",
+  "interrupted": "interrupted",
+  "not-proven": "not proven",
+  "nothing-to-do": "nothing to do",
+  "refused": "refused",
+  "waiting": "waiting",
+}
+
+export const places: Record<string, string> = {
+  "bench": "at the bench",
+  "in-place": "where it stands",
+}
+
+export const procedures: Record<string, string> = {
+  "failed": "known to fail on this revision",
+  "proven": "proven on this revision",
+  "unproven": "not proven on this revision",
+}
+
+export const proofs: Record<string, string> = {
+  "read-back": "by reading it back",
+  "read-twice": "read twice, both alike",
+  "transfer": "by the checks of the transfer and the version that it tells",
+  "unit-digest": "by the unit's own digest",
+}
+
+export const sources: Record<string, string> = {
+  "label": "on the label",
+  "person": "said by a person",
+  "record": "from the record",
+  "sheet": "follows from the model sheet",
+  "wire": "read on the wire",
+}
+
+export const stages: Record<string, string> = {
+  "between": "between two parts",
+  "connect": "connect",
+  "found": "as found",
+  "hazard": "hazards",
+  "left": "after the write",
+  "power": "power and hands, in this order",
+  "prepare": "prepare",
+  "tool": "take along",
+}
+
+export const standings: Record<string, string> = {
+  "do-not-use": "do not use",
+  "done": "last run well",
+  "half-done": "half done",
+  "known": "no run yet",
+  "not-proven": "not proven",
+  "set-apart": "set apart",
+}
+
+export const supplies: Record<string, string> = {
+  "adapter": "the adapter feeds the unit",
+  "none": "nothing may feed it",
+  "own": "its own supply feeds the unit",
+}
+
+export const verdicts: Record<string, string> = {
+  "cannot-tell": "cannot tell",
+  "does-not-fit": "does not fit",
+  "fits": "fits",
+}
+
+export const waysBack: Record<string, string> = {
+  "full": "full backup, before the first erase",
+  "image": "no backup; the image of the version that it runs",
+  "none": "none: nothing brings it back",
+  "settings": "its settings, read before the write and put back after it",
+}

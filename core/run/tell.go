@@ -1,0 +1,118 @@
+package run
+
+import (
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/loader"
+	"zealousferry/core/plan"
+	"zealousferry/core/procedure"
+	"zealousferry/core/words"
+)
+
+// Tell tells an event in a few words; nothing for what says nothing to a person. x is
+// the section that it is about, as the run stands.
+func Tell(e Event, x *Section) core.Said {
+	switch e.Kind {
+	case KindOpened:
+		return core.Say("opened")
+	case KindTakenUp:
+		return core.Say("taken up again")
+	case KindIdentified:
+		return core.Say("identified on the wire")
+	case KindJudged:
+		return core.Say("fit judged")
+	case KindBackedUp:
+		if x != nil && x.Files {
+			return core.Say("files read")
+		}
+		return core.Say("memory read")
+	case KindWaiting:
+		return core.Say("waits for the service")
+	case KindCarded:
+		if c, err := body[Carded](e); err == nil && c.Procedure != "" {
+			return core.Say("card of procedure %s laid out", c.Procedure)
+		}
+	case KindAnswered:
+		a, err := body[procedure.Answer](e)
+		switch {
+		case err != nil || a.Item == "":
+			return core.Say("the unit answered")
+		case a.Note != "":
+			return core.Say("%s: %s, %s (answered)", strings.ReplaceAll(a.Item, "-", " "), a.Value, a.Note)
+		default:
+			return core.Say("%s: %s (answered)", strings.ReplaceAll(a.Item, "-", " "), a.Value)
+		}
+	case KindProved:
+		if p, err := body[loader.Proof](e); err == nil {
+			return core.Say("link proved: %d of %d questions answered, %s at the middle", p.Asked-p.Lost, p.Asked, p.Median.Round(100*time.Microsecond))
+		}
+	case KindWaived:
+		if w, err := body[Waiver](e); err == nil {
+			return core.Say("gate %s passed by name: %s", w.Gate, w.Reason)
+		}
+	case KindSettings:
+		if s, err := body[Settings](e); err == nil {
+			return core.Say("%d settings read and kept", len(s.Settings))
+		}
+	case KindSettled:
+		if s, err := body[Settled](e); err == nil {
+			if len(s.Differ) > 0 {
+				return core.Say("%d settings put back; not taken: %s", s.Back, strings.Join(s.Differ, ", "))
+			}
+			return core.Say("%d settings put back and read again", s.Back)
+		}
+	case KindLocked:
+		return core.Say("memory locked again")
+	case KindStored:
+		return core.Say("backup stored by the service")
+	case KindCovered:
+		return core.Say("an earlier run's backup stands for this run's own")
+	case KindPlanned:
+		if x == nil || x.Planned == nil {
+			break
+		}
+		changes, _ := x.count()
+		switch {
+		case x.Files:
+			return core.Say("planned: %d files to send or remove", changes)
+		default:
+			kept := 0
+			for _, piece := range x.Planned.Sectors {
+				if piece.State == plan.Kept {
+					kept++
+				}
+			}
+			return core.Say("planned: %d sectors to erase and write, %d right already, %d kept", changes, len(x.Planned.Sectors)-changes-kept, kept)
+		}
+	case KindSame:
+		return core.Say("identified again on the wire: same unit")
+	case KindSurveyed:
+		return core.Say("read again after the interruption")
+	case KindVerified:
+		return core.Say("verified")
+	case KindStarted:
+		if s, err := body[Started](e); err == nil && s.Version != "" {
+			return core.Say("program %s started", s.Version)
+		}
+		return core.Say("loader left") // there is no program that could be asked, or it was not heard
+	case KindLaidAside:
+		if l, err := body[LaidAside](e); err == nil {
+			return core.Say("laid aside: %s, with %s", l.Place, l.Holder)
+		}
+	case KindStopOrdered:
+		return core.Say("stop ordered")
+	case KindStopped:
+		return core.Say("stopped; nothing is under way any more")
+	case KindFault:
+		if f, err := body[Fault](e); err == nil {
+			return core.Say("fault: %s", strings.ReplaceAll(string(f.Kind), "-", " "))
+		}
+	case KindClosed:
+		if c, err := body[Closed](e); err == nil {
+			return core.Say("closed: %s", words.Outcomes.In(string(c.Outcome)))
+		}
+	}
+	return core.Said{}
+}

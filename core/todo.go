@@ -1,0 +1,117 @@
+package core
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+)
+
+// Step is something that a person can do next. Verb is what does it on the command
+// line, Page where it is done in the console; core/words knows both. A face shows its
+// own of the two.
+type Step struct {
+	ID   string `json:"id,omitempty" doc:"Of what helps, as core/words lists it."`
+	Says string `json:"says" doc:"What to do, in words."`
+	Verb string `json:"verb,omitempty" doc:"What does it on the command line."`
+	Page string `json:"page,omitempty" doc:"Where it is done in the console."`
+}
+
+// To is the step with the words that introduce it.
+func (s Step) To(says string) Step { s.Says = says; return s }
+
+// Plain is a step that no verb and no page does.
+func Plain(says string) Step { return Step{Says: says} }
+
+// Line is the step for the command line and for paper.
+func (s Step) Line() string {
+	if s.Verb == "" {
+		return s.Says
+	}
+	line := strings.TrimRight(s.Says, ".:") + ": " + s.Verb
+	if strings.HasSuffix(line, "…") {
+		return line
+	}
+	return line + "."
+}
+
+// Todo is what to do next: the steps, and the same in one text.
+type Todo struct {
+	Next  string `json:"next,omitempty" doc:"What to do, for the command line."`
+	Steps []Step `json:"steps,omitempty" doc:"The same, step by step."`
+}
+
+// Todos is a list of steps.
+func Todos(steps ...Step) Todo { return Todo{}.And(steps...) }
+
+// And is the list with more steps.
+func (t Todo) And(steps ...Step) Todo {
+	t.Steps = append([]Step(nil), t.Steps...)
+	for _, s := range steps {
+		if s.Says == "" {
+			continue
+		}
+		if t.Next != "" {
+			t.Next += " "
+		}
+		t.Next += s.Line()
+		t.Steps = append(t.Steps, s)
+	}
+	return t
+}
+
+// Said is a sentence with the id of its message and what was put into it.
+type Said struct {
+	ID     string   `json:"id,omitempty" doc:"Of the message, as docs/messages.md lists it."`
+	Params []string `json:"params,omitempty" doc:"What was put into it, in order."`
+	Text   string   `json:"text"`
+}
+
+// Say makes a sentence. The format is the message; core/words lists them all.
+func Say(format string, args ...any) Said {
+	s := Said{ID: MessageID(format), Text: fmt.Sprintf(format, args...)}
+	for _, a := range args {
+		s.Params = append(s.Params, fmt.Sprint(a))
+	}
+	return s
+}
+
+// longestID is how much of a message its id has.
+const longestID = 64
+
+// MessageID names a message by its own words, in small letters, joined by hyphens, with
+// the number of things that are put into it behind them. It is empty for a message that
+// has no words of its own.
+func MessageID(format string) string {
+	var b strings.Builder
+	gap, puts := false, 0
+	for i := 0; i < len(format); i++ {
+		c := format[i]
+		if c == '%' && i+1 < len(format) {
+			for i++; i < len(format) && strings.IndexByte("+-# 0123456789.*[]", format[i]) >= 0; i++ {
+			}
+			if format[i:] == "" || format[i] != '%' {
+				puts++
+			}
+			gap = true
+			continue
+		}
+		if c < 0x80 && (unicode.IsLetter(rune(c)) || unicode.IsDigit(rune(c))) {
+			if b.Len() >= longestID {
+				continue
+			}
+			if gap && b.Len() > 0 {
+				b.WriteByte('-')
+			}
+			gap = false
+			b.WriteByte(byte(unicode.ToLower(rune(c))))
+			continue
+		}
+		if c != '\'' {
+			gap = true
+		}
+	}
+	if b.Len() == 0 || puts == 0 {
+		return b.String()
+	}
+	return fmt.Sprintf("%s.%d", b.String(), puts)
+}

@@ -1,0 +1,177 @@
+// Package catalogue lists every message by reading the source: each call of core.Say,
+// core.Fail and core.BadAt with its id, its English text and where it is said. A message
+// is named by its own words, so that no list of ids is kept by hand and none can be
+// forgotten.
+package catalogue
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/words"
+)
+
+// Message is one that the program can say.
+type Message struct {
+	ID   string
+	Kind string // of the error; empty for what is none
+	Text string // with {1}, {2}, … for what is put into it
+	In   string // package
+}
+
+// Read lists the messages of the Go packages below a folder, by id.
+func Read(root string) ([]Message, error) {
+	var all []Message
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && path != root || d.Name() == "var") {
+			return filepath.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, raw, 0)
+		if err != nil {
+			return err
+		}
+		in, _ := filepath.Rel(root, filepath.Dir(path))
+		ast.Inspect(file, func(n ast.Node) bool {
+			if call, ok := n.(*ast.CallExpr); ok {
+				if m, ok := of(call); ok {
+					m.In = filepath.ToSlash(in)
+					all = append(all, m)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	slices.SortFunc(all, func(a, b Message) int {
+		return strings.Compare(a.ID+"\x00"+a.Kind+"\x00"+a.In, b.ID+"\x00"+b.Kind+"\x00"+b.In)
+	})
+	return slices.Compact(all), err
+}
+
+// Page is docs/messages.md: the ways that messages point to, and the messages.
+func Page(all []Message) string {
+	var b strings.Builder
+	b.WriteString("# Messages\n\nMade by `make types`; not to be changed by hand. An error, a reason and a bar carry the `id` of their message and in\n`params`, in order, what was put into it, beside the English text. A message is named by its own words: another wording\nis another message.\n\n## What helps\nWhat a message points to. `steps` of an error, a reason or a bar have `id`, `verb` (filled in) and `page`.\n\n| id | what | command line | page |\n|---|---|---|---|\n")
+	for _, w := range words.Ways {
+		page := "—"
+		if w.Page != "" {
+			page = "`" + w.Page + "`"
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | `%s` | %s |\n", w.ID, w.Does, w.Verb, page)
+	}
+	b.WriteString("\n## Messages\n\n| id | kind | text | said in |\n|---|---|---|---|\n")
+	for _, m := range all {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | `%s` |\n", m.ID, m.Kind, strings.NewReplacer("|", "\\|", "\n", " ").Replace(m.Text), m.In)
+	}
+	return b.String()
+}
+
+// of reads a call that says something; in core itself it has no package before it.
+func of(call *ast.CallExpr) (Message, bool) {
+	name, kind, at := "", "", 0
+	switch f := call.Fun.(type) {
+	case *ast.SelectorExpr:
+		if x, ok := f.X.(*ast.Ident); ok && x.Name == "core" {
+			name = f.Sel.Name
+		}
+	case *ast.Ident:
+		name = f.Name
+	}
+	switch name {
+	case "Say":
+	case "Fail":
+		kind, at = name, 1
+	case "BadAt":
+		kind, at = string(core.BadFile), 1
+	default:
+		return Message{}, false
+	}
+	if len(call.Args) <= at {
+		return Message{}, false
+	}
+	format, ok := text(call.Args[at])
+	if !ok {
+		return Message{}, false
+	}
+	if name == "Fail" {
+		if kind = kindOf(call.Args[0]); kind == "" {
+			kind = "(as it comes)"
+		}
+	}
+	id := core.MessageID(format)
+	if id == "" { // nothing of its own: it passes on what something else has said
+		return Message{}, false
+	}
+	return Message{ID: id, Kind: kind, Text: numbered(format)}, true
+}
+
+// text is a string that is written out, in one piece or in several.
+func text(e ast.Expr) (string, bool) {
+	switch x := e.(type) {
+	case *ast.BasicLit:
+		s, err := strconv.Unquote(x.Value)
+		return s, err == nil && x.Kind == token.STRING
+	case *ast.BinaryExpr:
+		a, ok := text(x.X)
+		b, too := text(x.Y)
+		return a + b, ok && too && x.Op == token.ADD
+	}
+	return "", false
+}
+
+// kindOf is the spelling of a kind that is named by its constant.
+func kindOf(e ast.Expr) string {
+	name := ""
+	switch x := e.(type) {
+	case *ast.SelectorExpr:
+		name = x.Sel.Name
+	case *ast.Ident:
+		name = x.Name
+	}
+	for _, k := range core.Kinds {
+		if strings.EqualFold(strings.ReplaceAll(string(k), "-", ""), name) {
+			return string(k)
+		}
+	}
+	return ""
+}
+
+// numbered writes {1}, {2}, … in place of the verbs of a format.
+func numbered(format string) string {
+	var b strings.Builder
+	n := 0
+	for i := 0; i < len(format); i++ {
+		if format[i] != '%' || i+1 == len(format) {
+			b.WriteByte(format[i])
+			continue
+		}
+		for i++; i < len(format)-1 && strings.IndexByte("+-# 0123456789.*[]", format[i]) >= 0; i++ {
+		}
+		if format[i] == '%' {
+			b.WriteByte('%')
+			continue
+		}
+		n++
+		fmt.Fprintf(&b, "{%d}", n)
+	}
+	return b.String()
+}

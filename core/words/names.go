@@ -1,0 +1,91 @@
+package words
+
+// Names are the words for values that stand in the API, each named once. Faces show
+// these; the console has them generated.
+type Names map[string]string
+
+// In gives the name of a value; one that is not listed is its own name.
+func (n Names) In(value string) string {
+	if s, ok := n[value]; ok {
+		return s
+	}
+	return value
+}
+
+var (
+	// Outcomes are how a run stands or has ended.
+	Outcomes = Names{
+		"done": "done", "nothing-to-do": "nothing to do", "refused": "refused", "failed": "failed", "interrupted": "interrupted",
+		"waiting": "waiting", "abandoned": "given up", "not-proven": "not proven", "": "at work",
+	}
+	// Conditions are how a section stands.
+	Conditions = Names{
+		"untouched": "untouched", "unknown": "unknown", "partly written": "partly written", "written": "written",
+		"verified": "verified", "proven": "proven",
+	}
+	// Standings are how a unit stands.
+	Standings = Names{
+		"known": "no run yet", "done": "last run well", "half-done": "half done", "not-proven": "not proven",
+		"do-not-use": "do not use", "set-apart": "set apart",
+	}
+	// Stages are when an item of a procedure comes.
+	Stages = Names{
+		"hazard": "hazards", "tool": "take along", "prepare": "prepare", "found": "as found", "connect": "connect",
+		"power": "power and hands, in this order", "between": "between two parts", "left": "after the write",
+	}
+	// WaysBack are what there is to go back to.
+	WaysBack = Names{
+		"full": "full backup, before the first erase", "settings": "its settings, read before the write and put back after it",
+		"image": "no backup; the image of the version that it runs", "none": "none: nothing brings it back",
+	}
+	// Fates are what becomes of a region.
+	Fates = Names{
+		"stays": "stays as it is", "written": "erased, and written anew", "put-back": "erased; the settings that it tells are put back",
+		"lost": "erased, and lost",
+	}
+	// Verdicts are the answers to whether a release fits.
+	Verdicts = Names{"fits": "fits", "does-not-fit": "does not fit", "cannot-tell": "cannot tell"}
+	// Proofs are how it was made sure that memory was read or written right.
+	Proofs = Names{
+		"unit-digest": "by the unit's own digest", "read-twice": "read twice, both alike", "read-back": "by reading it back",
+		"transfer": "by the checks of the transfer and the version that it tells",
+	}
+	// Sources are where a fact comes from.
+	Sources = Names{
+		"wire": "read on the wire", "label": "on the label", "person": "said by a person", "record": "from the record",
+		"sheet": "follows from the model sheet",
+	}
+	// Channels are how far a release is trusted.
+	Channels = Names{"stable": "stable", "candidate": "candidate, on trial"}
+	// NeedStates are how a need stands.
+	NeedStates = Names{
+		"ready": "ready", "missing": "missing", "too-old": "too old", "expired": "run out", "runs-out": "ready, runs out soon",
+		"used-up": "used up", "cannot-tell": "cannot tell",
+	}
+	// Procedures are how a procedure has stood the test.
+	Procedures = Names{
+		"proven": "proven on this revision", "failed": "known to fail on this revision", "unproven": "not proven on this revision",
+	}
+	// Supplies are who feeds the unit.
+	Supplies = Names{"adapter": "the adapter feeds the unit", "own": "its own supply feeds the unit", "none": "nothing may feed it"}
+	// Places are where the work is done.
+	Places = Names{"bench": "at the bench", "in-place": "where it stands"}
+	// Classes are what a check of a link finds.
+	Classes = Names{
+		"sound": "sound", "silent": "nothing comes at all", "held-low": "the line is held low", "deaf": "it speaks, and does not hear",
+		"echo": "only our own echo", "setting": "it speaks with another line setting", "rubbish": "bytes that mean nothing",
+		"program": "its program answers, not its loader", "other-loader": "another loader or model answers", "lossy": "answers get lost",
+		"late": "answers come late", "restarts": "it starts over and over",
+	}
+	// Formats are those of firmware files.
+	Formats = Names{
+		"intel-hex": "Intel HEX", "s-record": "S-record", "elf": "ELF", "raw": "raw binary", "ti-txt": "TI-TXT", "uf2": "UF2", "dfu": "USB DFU",
+	}
+)
+
+// All are the names by what they are of, as the console takes them.
+var All = map[string]Names{
+	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
+	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "needStates": NeedStates, "procedures": Procedures,
+	"supplies": Supplies, "places": Places, "classes": Classes, "formats": Formats,
+}

@@ -1,0 +1,136 @@
+// Package words has what is said to people in one place: what helps, with its verb and
+// its page; the names of outcomes, conditions, standings, stages and ways back; and the
+// list of all messages by id.
+package words
+
+import (
+	"net/url"
+	"strings"
+
+	"zealousferry/core"
+)
+
+// Way is something that a person can do, on the command line and in the console. What
+// stands in braces is filled in.
+type Way struct {
+	ID   string `json:"id"`
+	Does string `json:"does"`
+	Verb string `json:"verb"`
+	Page string `json:"page"`
+}
+
+// Ways lists all that a message can point to.
+var Ways = []Way{
+	{"links", "see benches, links and what is on them", "ferry links", "/today"},
+	{"links-watch", "watch ports come and go", "ferry links --watch", "/benches"},
+	{"identify", "find out which unit is on a link", "ferry identify {link}", "/begin/{link}"},
+	{"check", "connect and prove a link", "ferry check {link}", "/check/{link}"},
+	{"check-model", "check a link for a model", "ferry check {link} --model {model}", "/check/{link}"},
+	{"fit", "see which releases fit a unit", "ferry fit {unit}", "/units/{unit}"},
+	{"note", "note a fact of a unit", "ferry note {unit} {fact}", "/units/{unit}"},
+	{"card", "read the job card of a unit", "ferry card {unit}", "/card/{unit}"},
+	{"flash", "put a release into a unit", "ferry flash {unit} {release} --reason …", "/units/{unit}"},
+	{"backup", "read and keep a unit's memory", "ferry backup {unit}", "/units/{unit}"},
+	{"restore", "put a backup back", "ferry restore {unit}", "/units/{unit}"},
+	{"backups", "see the backups of a unit", "ferry backups {unit}", "/units/{unit}"},
+	{"history", "see what happened to a unit", "ferry history {unit}", "/units/{unit}"},
+	{"run-show", "look at a run", "ferry run show {run}", "/runs/{run}"},
+	{"run-resume", "go on with a run", "ferry run resume {run}", "/runs/{run}"},
+	{"run-label", "go on with a run, with the label read anew", "ferry run resume {run} --label SERIAL", "/runs/{run}"},
+	{"run-abandon", "give a run up by name", "ferry run abandon {run} --reason …", "/runs/{run}"},
+	{"run-lay-aside", "lay a run aside", "ferry run lay-aside {run}", "/runs/{run}"},
+	{"run-stop", "stop a run", "ferry run stop {run}", "/runs/{run}"},
+	{"gear-add", "enter gear that the team has", "ferry gear add KIND NAME", "/gear"},
+	{"adapter-set", "enter an adapter, or how it is set", "ferry adapter set {adapter} {setting}", "/adapters"},
+	{"bench-list", "see the benches", "ferry bench list", "/benches"},
+	{"bench-start", "start a bench", "ferry bench", ""},
+	{"bench-enrol", "enrol a bench", "ferry bench enrol", "/benches"},
+	{"serve", "start the service", "ferry serve", ""},
+	{"migrate", "bring the database up to date", "ferry migrate", ""},
+	{"model-add", "put a model sheet in force", "ferry model add SHEET", ""},
+	{"release-add", "enter a release", "ferry release add", "/releases/new"},
+	{"release-counts", "say which of two overlapping pieces counts", "ferry release add … --counts PART=first --because …", "/releases/new"},
+	{"release-accept", "accept an unsigned release by name", "ferry release accept {model} {release} --reason …", "/models/{model}"},
+	{"release-import", "import a pack and vouch for it", "ferry release import FILE --accept REASON", ""},
+	{"key-make", "make a signing key", "ferry key make", ""},
+	{"key-trust", "trust a signing key", "ferry key trust", "/keys"},
+	{"waive", "pass a gate by name", "--waive {gate} --reason …", ""},
+	{"reason", "say why", "--reason …", ""},
+}
+
+// step fills in a way.
+func step(id string, params ...string) core.Step {
+	for _, w := range Ways {
+		if w.ID == id {
+			return core.Step{ID: id, Verb: fill(w.Verb, false, params), Page: fill(w.Page, true, params)}
+		}
+	}
+	panic("there is no way " + id)
+}
+
+// fill puts parameters into braces, in order. A page has them as parts of its path; one
+// that nobody knows (BENCH/LINK, UNIT) leads to where it is chosen.
+func fill(template string, page bool, params []string) string {
+	var b strings.Builder
+	for _, p := range params {
+		from, to := strings.IndexByte(template, '{'), strings.IndexByte(template, '}')
+		if from < 0 || to < from {
+			break
+		}
+		b.WriteString(template[:from])
+		if page {
+			if strings.Trim(p, "ABCDEFGHIJKLMNOPQRSTUVWXYZ/") == "" { // BENCH/LINK, UNIT: nobody knows which
+				return where[template[:from]]
+			}
+			parts := strings.Split(p, "/")
+			for i := range parts {
+				parts[i] = url.PathEscape(parts[i])
+			}
+			p = strings.Join(parts, "/")
+		}
+		b.WriteString(p)
+		template = template[to+1:]
+	}
+	return b.String() + template
+}
+
+// where it is chosen what a page of the console is about.
+var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/": "/today", "/check/": "/today", "/runs/": "/today", "/models/": "/releases"}
+
+// What helps, by name.
+
+func Links() core.Step                              { return step("links") }
+func WatchLinks() core.Step                         { return step("links-watch") }
+func Identify(link string) core.Step                { return step("identify", link) }
+func Check(link string) core.Step                   { return step("check", link) }
+func CheckModel(link, model string) core.Step       { return step("check-model", link, model) }
+func Fit(unit string) core.Step                     { return step("fit", unit) }
+func Note(unit, fact string) core.Step              { return step("note", unit, fact) }
+func Card(unit string) core.Step                    { return step("card", unit) }
+func Flash(unit, release string) core.Step          { return step("flash", unit, release) }
+func Backup(unit string) core.Step                  { return step("backup", unit) }
+func Restore(unit string) core.Step                 { return step("restore", unit) }
+func Backups(unit string) core.Step                 { return step("backups", unit) }
+func History(unit string) core.Step                 { return step("history", unit) }
+func RunShow(run string) core.Step                  { return step("run-show", run) }
+func RunResume(run string) core.Step                { return step("run-resume", run) }
+func RunLabel(run string) core.Step                 { return step("run-label", run) }
+func RunAbandon(run string) core.Step               { return step("run-abandon", run) }
+func RunLayAside(run string) core.Step              { return step("run-lay-aside", run) }
+func RunStop(run string) core.Step                  { return step("run-stop", run) }
+func GearAdd() core.Step                            { return step("gear-add") }
+func AdapterSet(adapter, setting string) core.Step  { return step("adapter-set", adapter, setting) }
+func BenchList() core.Step                          { return step("bench-list") }
+func BenchStart() core.Step                         { return step("bench-start") }
+func BenchEnrol() core.Step                         { return step("bench-enrol") }
+func Serve() core.Step                              { return step("serve") }
+func Migrate() core.Step                            { return step("migrate") }
+func ModelAdd() core.Step                           { return step("model-add") }
+func ReleaseAdd() core.Step                         { return step("release-add") }
+func ReleaseCounts() core.Step                      { return step("release-counts") }
+func ReleaseAccept(model, release string) core.Step { return step("release-accept", model, release) }
+func ReleaseImport() core.Step                      { return step("release-import") }
+func KeyMake() core.Step                            { return step("key-make") }
+func KeyTrust() core.Step                           { return step("key-trust") }
+func Waive(gate string) core.Step                   { return step("waive", gate) }
+func Reason() core.Step                             { return step("reason") }

@@ -1,0 +1,173 @@
+package trials
+
+import (
+	"bytes"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"zealousferry/core/diagnose"
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
+	"zealousferry/core/run"
+	"zealousferry/core/words"
+	"zealousferry/core/words/catalogue"
+	"zealousferry/internal/cli"
+)
+
+var here = filepath.Join("..", "..")
+
+// Every message has one id and one text, and docs/messages.md lists them.
+func TestMessagesAreListed(t *testing.T) {
+	all, err := catalogue.Read(here)
+	if err != nil || len(all) < 400 {
+		t.Fatalf("%d messages, %v", len(all), err)
+	}
+	same := func(s string) string { return strings.ToLower(strings.TrimSuffix(s, ".")) }
+	seen := map[string]catalogue.Message{}
+	for _, m := range all {
+		if other, ok := seen[m.ID]; ok && same(other.Text) != same(m.Text) {
+			t.Errorf("%s is the id of %q (%s) and of %q (%s): word one of them differently", m.ID, other.Text, other.In, m.Text, m.In)
+		}
+		seen[m.ID] = m
+	}
+	have, err := os.ReadFile(filepath.Join(here, "docs", "messages.md"))
+	if err != nil || string(have) != catalogue.Page(all) {
+		t.Errorf("docs/messages.md is stale: make types (%v)", err)
+	}
+}
+
+// What a message points to is there: the verb with its flags on the command line, the
+// page in the console.
+func TestWhatHelpsIsThere(t *testing.T) {
+	router, err := os.ReadFile(filepath.Join(here, "console", "src", "router.ts"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var pages []string
+	for _, m := range regexp.MustCompile(`path: '([^']+)'`).FindAllStringSubmatch(string(router), -1) {
+		pages = append(pages, m[1])
+	}
+	in := func(page string) bool {
+		return slices.ContainsFunc(pages, func(p string) bool {
+			pattern := regexp.MustCompile(`:\w+`).ReplaceAllString(p, `[^/]+`)
+			return p != "/:rest(.*)*" && regexp.MustCompile("^"+pattern+"$").MatchString(page)
+		})
+	}
+	for _, w := range words.Ways {
+		var verb, flags []string
+		for _, part := range strings.Fields(w.Verb) {
+			switch {
+			case strings.HasPrefix(part, "--"):
+				flags = append(flags, part)
+			case regexp.MustCompile(`^[a-z-]+$`).MatchString(part) && len(flags) == 0:
+				verb = append(verb, part)
+			}
+		}
+		if len(verb) > 0 {
+			var out, errs bytes.Buffer
+			if code := cli.Run(append(verb[1:], "--help"), nil, &out, &errs); code != 0 || !strings.Contains(out.String(), strings.Join(verb, " ")) {
+				t.Errorf("%s: there is no verb %q: %s%s", w.ID, strings.Join(verb, " "), out.String(), errs.String())
+			}
+			for _, f := range flags {
+				if !strings.Contains(out.String(), f) {
+					t.Errorf("%s: %s has no %s", w.ID, strings.Join(verb, " "), f)
+				}
+			}
+		}
+		page := strings.ReplaceAll(regexp.MustCompile(`\{link\}`).ReplaceAllString(w.Page, "b/a"), "{", "")
+		if w.Page != "" && !in(strings.ReplaceAll(page, "}", "")) {
+			t.Errorf("%s: the console has no page %s", w.ID, w.Page)
+		}
+	}
+}
+
+// typed are pages for what can only be typed, since a private key or a machine's own
+// files are needed for it.
+var typed = []string{"Keys.vue", "Release.vue", "Benches.vue"}
+
+// A command is named in one place: no other sentence of the heart, the service or the
+// bench tells anybody what to type, and no page of the console does.
+func TestOnlyTheWaysNameCommands(t *testing.T) {
+	command := regexp.MustCompile(`\bferry (identify|check|listen|links|units|fit|card|note|flash|backup|restore|backups|history|run|model|release|gear|adapter|bench|serve|migrate|key|person|sim|console|image|convert)\b`)
+	read := 0
+	err := filepath.WalkDir(here, func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(here, path)
+		if d.IsDir() {
+			if slices.Contains([]string{"node_modules", ".git", "var", "dist"}, d.Name()) || slices.Contains([]string{"internal/cli", "internal/demo", "internal/measure", "internal/trials", "internal/testkit", "core/words", "cmd", "docs"}, filepath.ToSlash(rel)) {
+				return filepath.SkipDir
+			}
+			return nil
+		}
+		if !slices.Contains([]string{".vue", ".ts", ".go"}, filepath.Ext(path)) {
+			return nil
+		}
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if strings.HasSuffix(path, ".vue") || strings.HasSuffix(path, ".ts") && !strings.HasSuffix(path, ".d.ts") {
+			read++
+			if m := command.Find(raw); m != nil && !slices.Contains(typed, d.Name()) {
+				t.Errorf("%s tells to type %q", rel, m)
+			}
+		}
+		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, raw, 0)
+		if err != nil {
+			return err
+		}
+		read++
+		ast.Inspect(file, func(n ast.Node) bool {
+			if x, ok := n.(*ast.BasicLit); ok && x.Kind == token.STRING && command.MatchString(x.Value) {
+				t.Errorf("%s says %s: point to a way of core/words", rel, x.Value)
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || read < 150 {
+		t.Fatalf("read %d files: %v", read, err)
+	}
+}
+
+// What the API spells has a name, and the console's names are those.
+func TestValuesAreNamedOnce(t *testing.T) {
+	for of, values := range map[string][]string{
+		"outcomes":   {string(run.Done), string(run.NotProven), string(run.NothingToDo), string(run.Refused), string(run.Failed), string(run.Interrupted), string(run.Waiting), string(run.Abandoned)},
+		"conditions": {string(run.Untouched), string(run.UnknownNow), string(run.PartlyWritten), string(run.WrittenNow), string(run.VerifiedNow), string(run.Proven)},
+		"waysBack":   {run.BackFull, run.BackSettings, run.BackImage, run.BackNone},
+		"stages":     {model.AtHazard, model.AtTool, model.AtPrepare, model.AtFound, model.AtConnect, model.AtPower, model.AtBetween, model.AtLeft},
+		"verdicts":   {string(fit.Fits), string(fit.DoesNotFit), string(fit.CannotTell)},
+		"needStates": {fit.Ready, fit.RunsOut, fit.Unproven},
+		"classes":    {string(diagnose.Silent)},
+	} {
+		for _, v := range values {
+			if words.All[of][v] == "" {
+				t.Errorf("%s: %q has no name", of, v)
+			}
+		}
+	}
+	have, err := os.ReadFile(filepath.Join(here, "console", "src", "api", "names.ts"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for of, names := range words.All {
+		for value, name := range names {
+			if !strings.Contains(string(have), `"`+value+`": "`+name+`"`) {
+				t.Errorf("the console has not %s of %s: make types", value, of)
+			}
+		}
+	}
+}
