@@ -165,9 +165,14 @@ type PartOf struct {
 	Files   map[string][]byte
 }
 
-// ReleaseOf puts a release of several parts on the shelf.
+// ReleaseOf puts a release of several parts on the shelf, for revision D.
 func (a *Alone) ReleaseOf(sheet *model.Sheet, version string, parts ...PartOf) core.Digest {
-	r := model.Release{ID: "r-" + version, Model: sheet.Model, Version: version, Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}}
+	return a.ReleaseFor(sheet, version, map[string][]string{"revision": {"D"}}, parts...)
+}
+
+// ReleaseFor is the same for others.
+func (a *Alone) ReleaseFor(sheet *model.Sheet, version string, fits map[string][]string, parts ...PartOf) core.Digest {
+	r := model.Release{ID: "r-" + version, Model: sheet.Model, Version: version, Channel: model.Stable, Fits: fits}
 	for _, p := range parts {
 		part := model.Part{Name: p.Section, Section: p.Section}
 		if p.Files != nil {

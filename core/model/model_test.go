@@ -68,7 +68,7 @@ func TestReleaseCheck(t *testing.T) {
 		"1 to 64 parts":                  func(r *model.Release) { r.Parts = nil },
 		"each name once":                 func(r *model.Release) { r.Parts = append(r.Parts, r.Parts[0]) },
 		"does not list among its facts":  func(r *model.Release) { r.Fits["colour"] = []string{"red"} },
-		"the sheet knows only [A B C D]": func(r *model.Release) { r.Fits["revision"] = []string{"E"} },
+		"the sheet knows only A, B, C or D": func(r *model.Release) { r.Fits["revision"] = []string{"E"} },
 	} {
 		r := good()
 		spoil(r)

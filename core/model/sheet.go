@@ -401,7 +401,7 @@ func (s *Sheet) checkRule(of string, rule Rule) error {
 	}
 	for _, v := range append(slices.Clone(rule.OneOf), rule.NoneOf...) {
 		if len(f.Values) > 0 && !slices.Contains(f.Values, v) {
-			return core.Fail(core.BadFile, "%s has a rule on %s %q; the sheet knows only %v", of, rule.Fact, v, f.Values)
+			return core.Fail(core.BadFile, "%s has a rule on %s %q; the sheet knows only %s", of, rule.Fact, v, either(f.Values))
 		}
 	}
 	for _, v := range []string{rule.AtLeast, rule.Below} {
@@ -437,7 +437,7 @@ func (s *Sheet) check() error {
 		}
 		for v := range f.Answers {
 			if len(f.Values) > 0 && !slices.Contains(f.Values, v) {
-				return core.Fail(core.BadFile, "facts.%s.answers: %q is not among its values %v", name, v, f.Values)
+				return core.Fail(core.BadFile, "facts.%s.answers: %q is not among its values, %s", name, v, either(f.Values))
 			}
 		}
 		seen := map[string]bool{}

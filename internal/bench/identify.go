@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
@@ -49,7 +50,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		}
 		return r, err
 	}
-	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s/%s: tried %v", b.id.Name, o.Link, tried).
+	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s/%s: tried %s", b.id.Name, o.Link, strings.Join(tried, ", ")).
 		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")
 }
 

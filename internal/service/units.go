@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/history"
@@ -157,7 +158,7 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 			ok = ok || value == f.Value
 		}
 		if !ok {
-			return none{}, core.Fail(core.BadFile, "%s cannot be %q; the sheet knows %v", f.Name, f.Value, rule.Values)
+			return none{}, core.Fail(core.BadFile, "%s cannot be %q; the sheet knows %s", f.Name, f.Value, strings.Join(rule.Values, ", "))
 		}
 		fact := core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: who(ctx).person.ID}
 		if f.Photo != "" {
