@@ -31,8 +31,6 @@ type job struct {
 	epoch   uint64 // that was given to this bench, where its journal has no event of it yet
 }
 
-// changed takes what the journal now holds for the hand-over; it is called by
-// the goroutine that writes the journal.
 // changed takes note of the journal, for who sends it. Only whoever may write the
 // journal calls it.
 func (j *job) changed() {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
 
@@ -43,5 +44,19 @@ func TestAnOrderThatCannotBeNotedIsRefused(t *testing.T) {
 	got := <-ended
 	if got.Error == nil || got.Error.Kind != core.NoSpace || !strings.Contains(got.Error.Detail, "cannot note") {
 		t.Errorf("%+v", got.Error)
+	}
+}
+
+// TestAJournalIsReadOnlyByWhoeverMayWriteIt: a run is at work when it is ordered to go
+// on once more. That is refused without a look into the journal, which the worker may be
+// writing: there is none here, so that a look into it would be seen.
+func TestAJournalIsReadOnlyByWhoeverMayWriteIt(t *testing.T) {
+	b := &Bench{jobs: map[string]*job{}}
+	b.jobs["r"] = &job{bench: b, id: "r", working: true, events: []run.Event{{N: 1, Epoch: 2}}}
+	if err := b.resume(context.Background(), client.Order{Run: "r", Epoch: 2}); core.KindOf(err) != core.Busy {
+		t.Errorf("resumed while it is at work: %v", err)
+	}
+	if got := b.jobs["r"].standing(); got != "" {
+		t.Errorf("a run at work is told to stand as %q", got)
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/run"
+	"zealousferry/core/shelf"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
@@ -16,7 +17,7 @@ import (
 // resume takes a paused run up again.
 func (b *Bench) resume(ctx context.Context, o client.Order) error {
 	j, err := b.job(o.Run)
-	if err == nil && o.Epoch > j.journal.Epoch() || core.KindOf(err) == core.NotFound { // it was elsewhere meanwhile
+	if err == nil && o.Epoch > j.epochOf() || core.KindOf(err) == core.NotFound { // it was elsewhere meanwhile
 		j, err = b.takeOver(ctx, o)
 	}
 	if err != nil {
@@ -65,10 +66,10 @@ func (b *Bench) takeOver(ctx context.Context, o client.Order) (*job, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(m.Events) == 0 {
+		events = append(events, m.Events...)
+		if len(m.Events) < client.MovedAtOnce {
 			break
 		}
-		events = append(events, m.Events...)
 	}
 	name := fmt.Sprintf("%s.%d", o.Run, o.Epoch)
 	f, err := b.Disk.Open(name)
@@ -114,21 +115,50 @@ func (b *Bench) fetch(ctx context.Context, s *run.State) error {
 			return err
 		}
 		var lacks []core.Digest
+		seen := map[core.Digest]bool{}
 		for _, n := range names {
-			if !b.pack.has(n) && !slices.Contains(lacks, n) {
+			if !seen[n] && !b.pack.has(n) {
 				lacks = append(lacks, n)
 			}
+			seen[n] = true
 		}
-		for len(lacks) > 0 {
-			n := min(len(lacks), 512)
-			pieces, err := b.client.Pieces(ctx, lacks[:n])
+		if err := b.fetchPieces(ctx, lacks); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fetchPieces gets pieces from the service, and puts those that came onto the disk while
+// the next are on their way.
+func (b *Bench) fetchPieces(ctx context.Context, lacks []core.Digest) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	type batch struct {
+		pieces []shelf.Piece
+		err    error
+	}
+	came := make(chan batch, 1)
+	go func() {
+		defer close(came)
+		for all := range slices.Chunk(lacks, 256) {
+			pieces, err := b.client.Pieces(ctx, all)
+			select {
+			case came <- batch{pieces, err}:
+			case <-ctx.Done():
+				return
+			}
 			if err != nil {
-				return err
+				return
 			}
-			if err := b.pack.put(pieces); err != nil {
-				return err
-			}
-			lacks = lacks[n:]
+		}
+	}()
+	for x := range came {
+		if x.err != nil {
+			return x.err
+		}
+		if err := b.pack.put(x.pieces); err != nil {
+			return err
 		}
 	}
 	return nil

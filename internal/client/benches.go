@@ -148,6 +148,9 @@ type Benches struct {
 	Benches []Bench `json:"benches" nullable:"false"`
 }
 
+// MovedAtOnce is how many events of a run come at once; fewer are the last.
+const MovedAtOnce = 1000
+
 // Moved is a run's events for the bench that goes on with it.
 type Moved struct {
 	Events [][]byte `json:"events"`

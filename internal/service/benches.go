@@ -265,7 +265,7 @@ func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, erro
 	if r.Bench != who(ctx).bench {
 		return client.Moved{}, core.Fail(core.NotAllowed, "run %s was not handed to this bench", r.ID)
 	}
-	events, err := v.store.RawEvents(ctx, r.ID, in.After, 1000)
+	events, err := v.store.RawEvents(ctx, r.ID, in.After, client.MovedAtOnce)
 	return client.Moved{Events: events}, err
 }
 

@@ -234,8 +234,23 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	if _, err := w.Lead.ResumeRun(ctx, r.ID, client.Resume{At: "c/x"}); err != nil {
 		t.Fatal(err)
 	}
+	// That one is killed in the middle, too.
+	had := before.Progress.View.Right
+	w.Wait("the other bench to write", func() bool { return w.Right(r.ID) >= had+2 })
+	w.StopBench()
+	w.StartBench([]bench.Port{port("x", w.Units["a"])})
+	w.Wait("the run to count as interrupted", func() bool {
+		x, err := w.Technician.Run(ctx, r.ID)
+		return err == nil && x.State == "paused"
+	})
+	if x, _ := w.Technician.Run(ctx, r.ID); x.Outcome != "interrupted" || x.Bench != "c" {
+		t.Fatalf("after the second bench was killed: %s at bench %s", x.Outcome, x.Bench)
+	}
+	if _, err := w.Lead.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
+		t.Fatal(err)
+	}
 	done := w.Follow(r.ID)
-	if done.Outcome != string(run.Done) || done.Record.Halves != 2 {
+	if done.Outcome != string(run.Done) || done.Record.Halves != 3 {
 		t.Fatalf("%s %+v", done.Outcome, done.Progress.Fault)
 	}
 	listed(t, w, r.ID)
