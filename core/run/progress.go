@@ -1,6 +1,7 @@
 package run
 
 import (
+	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
@@ -9,30 +10,32 @@ import (
 // View is how a run stands, for a person: what is being done, whether the unit
 // may be touched, how long it will take. Faces draw it and add nothing.
 type View struct {
-	Step    Phase            `json:"step"`              // stop on the line of the run
-	At      Phase            `json:"at"`                // the same, where it is paused or ended: where it stood
-	Section string           `json:"section,omitempty"` // that is at work, where there are several
-	Board   string           `json:"board"`             // hands-off, reading, waiting, stopped, ended
-	Done    uint64           `json:"done"`              // bytes of the step
-	Total   uint64           `json:"total"`             // bytes of the step
-	Rate    float64          `json:"rate"`              // bytes per second
-	Line    float64          `json:"line"`              // bytes per second that the line carries at best
-	Left    int64            `json:"left"`              // microseconds to the end of the step, -1 if not known
-	Touch   int64            `json:"touch"`             // microseconds until the unit may be touched, -1 if not known
-	Waits   string           `json:"waits"`             // for what
-	Outcome Outcome          `json:"outcome"`           // empty while it works
-	Changes int              `json:"changes"`           // pieces to change in all, of the section at work
-	Right   int              `json:"right"`             // of them, pieces done
-	Touched bool             `json:"touched"`           // something was about to change memory
-	Hands   *Hands           `json:"hands,omitempty"`   // what a person must do now
-	Item    *model.Item      `json:"item,omitempty"`    // the same, as the procedure has it
-	Turn    int              `json:"turn"`              // which of the person's items it is, from 1
-	Turns   int              `json:"turns"`             // and how many there are
-	WayBack string           `json:"wayBack,omitempty"`
-	Undo    []procedure.Undo `json:"undo,omitempty"`
-	Owed    []Obligation     `json:"owed,omitempty"`
-	Parts   []PartView       `json:"parts,omitempty"` // where there are several sections
-	Laid    *LaidAside       `json:"laid,omitempty"`
+	Step     Phase            `json:"step"`              // stop on the line of the run
+	At       Phase            `json:"at"`                // the same, where it is paused or ended: where it stood
+	Section  string           `json:"section,omitempty"` // that is at work, where there are several
+	Board    string           `json:"board"`             // hands-off, hands-on, reading, waiting, stopped, ended
+	Head     core.Said        `json:"head"`              // of the board, for a person
+	Sentence core.Said        `json:"sentence"`          // under it
+	Done     uint64           `json:"done"`              // bytes of the step
+	Total    uint64           `json:"total"`             // bytes of the step
+	Rate     float64          `json:"rate"`              // bytes per second
+	Line     float64          `json:"line"`              // bytes per second that the line carries at best
+	Left     int64            `json:"left"`              // microseconds to the end of the step, -1 if not known
+	Touch    int64            `json:"touch"`             // microseconds until the unit may be touched, -1 if not known
+	Waits    string           `json:"waits"`             // for what
+	Outcome  Outcome          `json:"outcome"`           // empty while it works
+	Changes  int              `json:"changes"`           // pieces to change in all, of the section at work
+	Right    int              `json:"right"`             // of them, pieces done
+	Touched  bool             `json:"touched"`           // something was about to change memory
+	Hands    *Hands           `json:"hands,omitempty"`   // what a person must do now
+	Item     *model.Item      `json:"item,omitempty"`    // the same, as the procedure has it
+	Turn     int              `json:"turn"`              // which of the person's items it is, from 1
+	Turns    int              `json:"turns"`             // and how many there are
+	WayBack  string           `json:"wayBack,omitempty"`
+	Undo     []procedure.Undo `json:"undo,omitempty"`
+	Owed     []Obligation     `json:"owed,omitempty"`
+	Parts    []PartView       `json:"parts,omitempty"` // where there are several sections
+	Laid     *LaidAside       `json:"laid,omitempty"`
 }
 
 // PartView is how a section stands.
@@ -94,6 +97,7 @@ func (s *State) View() View {
 	if v.Hands != nil {
 		v.Board = BoardHandsOn
 	}
+	v.Say(s)
 	return v
 }
 

@@ -118,19 +118,18 @@ func (a *app) ending(r client.Run) {
 	v := r.Progress.View
 	switch r.Outcome {
 	case string(run.Done):
-		head := map[string]string{run.Flash: "WRITTEN AND VERIFIED", run.Restore: "RESTORED AND VERIFIED", run.BackUp: "BACKED UP"}[r.Kind]
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal+bold, "✓"), a.paint(teal+bold, head))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal+bold, "✓"), a.paint(teal+bold, strings.ToUpper(v.Head.Text)))
 	case string(run.NotProven):
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(bold, "◌"), a.paint(bold, "WRITTEN AND VERIFIED, BUT NOT PROVEN"))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(bold, "◌"), a.paint(bold, strings.ToUpper(v.Head.Text)))
 		a.pair("why", wrap(r.Record.Reason, 13))
 		a.pair("next", a.paint(bold, wrap(fmt.Sprintf("See whether its program runs: ferry listen %s. Look again: ferry flash %s. Or back: ferry restore %s.", r.Link, r.Unit.Serial, r.Unit.Serial), 13)))
 	case string(run.NothingToDo):
-		fmt.Fprintf(a.out, "– %s\n", a.paint(bold, "NOTHING TO DO: "+r.Record.Reason))
+		fmt.Fprintf(a.out, "– %s\n", a.paint(bold, strings.ToUpper(v.Head.Text)+": "+r.Record.Reason))
 	default:
 		f := r.Progress.Fault
 		if f == nil {
 			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(stands(r))))
-			a.pair("state", stoppedState(r))
+			a.pair("state", wrap(v.Sentence.Text, 13))
 			if r.State == "paused" {
 				a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
 				a.pair("", "or back: ferry restore "+r.Unit.Serial)
@@ -182,13 +181,6 @@ func (a *app) ending(r client.Run) {
 		a.pair("taken up", again(r.Halves))
 	}
 	a.pair("history", fmt.Sprintf("entered, signed by bench %s: ferry history %s", r.Bench, r.Unit.Serial))
-}
-
-func stoppedState(r client.Run) string {
-	if r.Progress.View.Changes > 0 {
-		return fmt.Sprintf("half done: %d of %d sectors written; the unit stays in its loader", r.Progress.View.Right, r.Progress.View.Changes)
-	}
-	return "nothing was changed"
 }
 
 // asError is an error with its kind; one that is none has an empty one.

@@ -154,23 +154,14 @@ func (v *view) below() string {
 	case run.BoardHandsOn:
 		b.WriteString(v.turn())
 	case run.BoardHandsOff:
-		b.WriteString("\n" + v.board(ink, fmt.Sprintf("  HANDS OFF  %s  until you may touch it", minutes(p.View.Touch)), "  Leave the unit, its leads and its power alone."))
-	case run.BoardReading:
-		b.WriteString("\n  Reading. Nothing is lost if the lead slips.\n")
-	case run.BoardWaiting:
-		b.WriteString("\n  Waiting for " + waits(p.View.Waits) + ". Nothing has been changed.\n")
+		b.WriteString("\n" + v.board(ink, fmt.Sprintf("  HANDS OFF  %s  until you may touch it", minutes(p.View.Touch)), "  "+p.View.Sentence.Text))
+	case run.BoardReading, run.BoardWaiting:
+		fmt.Fprintf(&b, "\n  %s. %s\n", p.View.Head.Text, p.View.Sentence.Text)
 	}
 	if v.away {
 		b.WriteString("  The bench is out of touch with the service; its run goes on there.\n")
 	}
 	return b.String()
-}
-
-func waits(s string) string {
-	if s == "" {
-		return "the backup to be stored"
-	}
-	return s
 }
 
 func (v *view) board(how string, lines ...string) string {

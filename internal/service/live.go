@@ -126,7 +126,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 				}
 				m := progress(&state, fresh, seen)
 				if ended {
-					m.View.Step, m.View.Board, m.Outcome = run.PhaseEnded, run.BoardStopped, row.Outcome
+					m.View, m.Outcome = state.GivenUp(), row.Outcome
 				}
 				begun = true
 				if err := s.send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {

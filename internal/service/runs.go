@@ -241,6 +241,9 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		tale = append(tale, told(s, e))
 	}
 	out.Progress = progress(s, tale, uint64(len(events)))
+	if r.State == store.RunClosed && s.Closed == nil && s.Opened != nil {
+		out.Progress.View, out.Progress.Outcome = s.GivenUp(), r.Outcome
+	}
 	out.Halves, out.From, out.To = s.Halves, s.Fact(core.FactRunning), out.Version
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict

@@ -239,6 +239,9 @@ func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run) error {
 		return nil // what cannot be read is said where the run is shown
 	}
 	v := state.View()
+	if r.State == RunClosed && state.Closed == nil {
+		v = state.GivenUp()
+	}
 	waits := v.Waits
 	if v.Hands != nil && state.Closed == nil {
 		waits = "a person: " + v.Hands.Says

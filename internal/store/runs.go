@@ -241,6 +241,10 @@ func (s *Store) ReleaseRun(ctx context.Context, key trust.Key, r Run, by, reason
 				return err
 			}
 		}
+		r.State = RunClosed
+		if err := s.summarize(ctx, tx, r); err != nil {
+			return err
+		}
 		_, err = s.appendEntry(ctx, tx, key, &history.Entry{Unit: r.Unit, Kind: history.Released, HappenedAt: now.UnixMicro(), By: by, Run: r.ID, Text: reason})
 		return err
 	})

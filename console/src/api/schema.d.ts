@@ -3109,6 +3109,7 @@ export interface components {
             /** Format: int64 */
             done: number;
             hands?: components["schemas"]["RunHands"];
+            head: components["schemas"]["Said"];
             item?: components["schemas"]["ModelItem"];
             laid?: components["schemas"]["RunLaidAside"];
             /** Format: int64 */
@@ -3123,6 +3124,7 @@ export interface components {
             /** Format: int64 */
             right: number;
             section?: string;
+            sentence: components["schemas"]["Said"];
             step: string;
             /** Format: int64 */
             total: number;

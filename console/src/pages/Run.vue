@@ -22,7 +22,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { cap, clock, conditions, factNames, hows, kib, minutes, outcomes, sentence, sources, when, zone } from '../words'
+import { cap, clock, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -149,7 +149,6 @@ const paused = computed(() => run.value?.state === 'paused' || progress.value?.o
 const closed = computed(() => run.value?.state === 'closed')
 const laid = computed(() => (closed.value ? null : (view.value?.laid ?? null)))
 const stops = computed(() => (run.value && view.value ? stopsOf(run.value, view.value, closed.value && run.value.outcome === 'done' ? 'ended' : lastStep.value) : []))
-const part = computed(() => view.value?.parts?.find((p) => p.atWork))
 const since = computed(() => (now.value - heard.value) / 1000)
 const touch = computed(() => {
   const t = view.value?.touch ?? -1
@@ -163,24 +162,14 @@ const share = computed(() => {
   return touch.value / (touch.value + spent)
 })
 
+// What the board says comes from the service; how it is drawn follows from the run.
 const board = computed(() => {
   const v = view.value
   const r = run.value
-  const f = progress.value?.fault
   if (!v || !r) return null
-  if (closed.value) {
-    const ok = r.outcome === 'done'
-    if (v.board === 'stopped' || r.unit.state === 'half-done') return { board: 'stopped' as const, head: 'Do not put it back to work', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : 'The run was given up in the middle of the write; the unit is half done.' }
-    const head = { done: r.kind === 'backup' ? 'Backed up' : r.kind === 'restore' ? 'Restored and verified' : 'Written and verified', 'nothing-to-do': 'Nothing to do', 'not-proven': 'Written, but not proven', refused: 'Refused. Nothing was changed', failed: 'Failed. Nothing was changed', abandoned: 'Stopped. Nothing was changed' }[r.outcome] ?? r.outcome
-    return { board: r.outcome === 'not-proven' ? ('waiting' as const) : ('ended' as const), head, sentence: ok ? (r.record?.reason ? `But ${r.record.reason}. Look whether it works before you leave it.` : `It runs ${r.to || 'its program'}, asked after its start. You may touch it.`) : cap(f?.message ?? r.record?.reason ?? '') }
-  }
-  if (turn.value) return { board: 'hands-on' as const, head: turn.value.says, sentence: `HANDS ON: your turn${v.turns && !turn.value.calling ? `, ${v.turn} of ${v.turns}` : ''}. ${turn.value.calling ? 'The tool is calling now; the unit’s answer ends this.' : (item.value?.why?.en ?? '')}` }
-  if (laid.value) return { board: 'stopped' as const, head: v.touched ? 'Laid aside, half done' : 'Laid aside', sentence: `${cap(laid.value.place)}, with ${laid.value.holder}. ${sentence(laid.value.why)} ${v.touched ? 'It is not whole yet: do not put it to work.' : 'Nothing was changed.'}` }
-  if (paused.value) return { board: 'stopped' as const, head: v.touched ? 'Half done. Leave it as it is' : 'Interrupted. Nothing was changed', sentence: f ? `${cap(f.message)}. State: ${f.state}.` : v.parts?.length ? `${v.parts.map((p) => `${p.title}: ${p.passed ? 'right already' : conditions[p.condition]}`).join('. ')}. It stays as it is until somebody goes on, or puts the backup back.` : v.changes ? `${v.right} of ${v.changes} sectors are written. It stays in its loader until somebody goes on, or puts the backup back.` : 'Nothing was changed.' }
-  if (v.board === 'hands-off') return { board: 'hands-off' as const, head: 'HANDS OFF', sentence: part.value ? `${part.value.title} is being ${v.step === 'verify' ? 'verified' : 'written'}. Leave the unit, its leads and its power alone.` : v.step === 'verify' ? 'Memory is being verified. Leave the unit, its leads and its power alone.' : 'Memory is being written. Leave the unit, its leads and its power alone.' }
-  if (v.board === 'waiting') return { board: 'waiting' as const, head: 'Waiting', sentence: v.waits ? `For ${v.waits}. Nothing has been changed.` : 'For the backup to be stored. Nothing has been changed.' }
-  const words: Record<string, string> = { identify: 'Asking the unit who it is', fit: 'Judging the fit', backup: 'Reading the memory', plan: 'Laying the image over the memory', start: 'Starting the program', 'close-out': 'Closing' }
-  return { board: 'reading' as const, head: words[v.step] ?? 'Reading', sentence: v.step === 'backup' && v.total ? `${kib(v.done)} of ${kib(v.total)}${v.left >= 0 ? `, ${minutes(v.left / 1e6)} left` : ''}. Nothing is lost if the lead slips.` : 'Nothing is lost if the lead slips.' }
+  const drawn = closed.value ? (v.board === 'stopped' ? 'stopped' : r.outcome === 'not-proven' ? 'waiting' : 'ended') : paused.value && !turn.value ? 'stopped' : v.board
+  const amount = v.step === 'backup' && v.total && v.board === 'reading' ? `${kib(v.done)} of ${kib(v.total)}${v.left >= 0 ? `, ${minutes(v.left / 1e6)} left` : ''}. ` : ''
+  return { board: drawn as 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended', head: v.head.text, sentence: amount + v.sentence.text }
 })
 const under = computed(() => {
   const v = view.value

@@ -85,7 +85,7 @@ every(3000, load)
               <td><router-link :to="`/units/${r.unit.id}`" class="mono">{{ r.unit.serial }}</router-link></td>
               <td>{{ r.kind }}</td>
               <td class="mono">{{ r.from || '?' }}<template v-if="r.to !== r.from"> → {{ r.to || '?' }}</template></td>
-              <td><router-link :to="`/runs/${r.id}`"><v-icon v-if="!['done', 'nothing-to-do'].includes(r.outcome)" :icon="mdiClose" size="18" class="brick" />{{ outcomes[r.outcome] }}</router-link></td>
+              <td><router-link :to="`/runs/${r.id}`"><v-icon v-if="r.outcome === 'not-proven'" :icon="mdiCircleOffOutline" size="18" /><v-icon v-else-if="!['done', 'nothing-to-do'].includes(r.outcome)" :icon="mdiClose" size="18" class="brick" />{{ outcomes[r.outcome] }}</router-link></td>
               <td>{{ r.by }}</td>
               <td class="small">{{ when(r.closed) }}</td>
             </tr>
