@@ -90,6 +90,21 @@ func Tell(e Event, x *Section) core.Said {
 		return core.Say("identified again on the wire: same unit")
 	case KindSurveyed:
 		return core.Say("read again after the interruption")
+	case KindDone:
+		a, err := body[Act](e)
+		switch {
+		case err != nil:
+		case a.Path != "" && a.Erase:
+			return core.Say("file %s removed", a.Path)
+		case a.Path != "":
+			return core.Say("file %s written", a.Path)
+		case a.File:
+			return core.Say("file sent")
+		case a.Unlock:
+			return core.Say("memory unlocked; what the unit may erase is erased")
+		case a.Last:
+			return core.Say("sector %d written", a.Sector)
+		}
 	case KindVerified:
 		return core.Say("verified")
 	case KindStarted:

@@ -172,7 +172,7 @@ func (a *app) showRun(r client.Run) {
 	a.sides(r.Sides)
 	fmt.Fprintln(a.out)
 	for _, e := range r.Progress.Events {
-		if e.Text != "" {
+		if e.Text != "" && e.Kind != run.KindDone {
 			fmt.Fprintf(a.out, "  %4d  %s  %s\n", e.N, a.paint(faint, clock(e.At)), e.Text)
 		}
 	}

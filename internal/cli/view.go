@@ -231,7 +231,7 @@ func (v *view) show(p client.Progress) {
 // event writes a line for what a person wants to read later.
 func (v *view) event(e client.Told) {
 	switch e.Kind {
-	case run.KindFault, run.KindOpened, run.KindClosed: // the end tells more of them
+	case run.KindFault, run.KindOpened, run.KindClosed, run.KindDone: // bar, strip and end tell more of them
 		return
 	}
 	if e.Text != "" {
