@@ -105,12 +105,18 @@ func Program(version string, size int, family, seed uint64) []byte {
 			}
 		}
 	}
+	Seal(b, version)
+	return b
+}
+
+// Seal puts in front of a program what makes it one: its version, its length and its
+// checksum. Without it the unit does not start it.
+func Seal(b []byte, version string) {
 	copy(b, "TIDE")
 	copy(b[4:28], make([]byte, 24))
 	copy(b[4:28], version)
-	binary.LittleEndian.PutUint32(b[28:], uint32(size))
+	binary.LittleEndian.PutUint32(b[28:], uint32(len(b)))
 	binary.LittleEndian.PutUint32(b[32:], crc32.ChecksumIEEE(b[programHead:]))
-	return b
 }
 
 // version reads the header of the program in memory; empty if no whole program

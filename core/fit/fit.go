@@ -268,6 +268,17 @@ func flaw(sheet *model.Sheet, f model.Flaw, known Known) (Reason, bool) {
 
 // memoryRules hold the parts against the memory of their sections and the sheet's
 // regions.
+// Impossible says why no unit of the model could take a release: it lies where there is no
+// memory, or over what is never written.
+func Impossible(sheet *model.Sheet, release *model.Release) error {
+	for _, r := range memoryRules(sheet, release, Known{}) {
+		if r.Answer == DoesNotFit {
+			return core.Fail(core.DoesNotFit, "no unit of %s could take this release. %s", sheet.Model, strings.TrimSuffix(r.Text, ".")).Do("Look at the part's address and section.")
+		}
+	}
+	return nil
+}
+
 func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reason {
 	var all []Reason
 	for _, p := range release.Parts {

@@ -62,12 +62,12 @@ func TestReleaseCheck(t *testing.T) {
 		t.Fatal(err)
 	}
 	for want, spoil := range map[string]func(*model.Release){
-		"is for model":                   func(r *model.Release) { r.Model = "other" },
-		"cannot be read in the order":    func(r *model.Release) { r.Version = "four" },
-		"expected stable or candidate":   func(r *model.Release) { r.Channel = "gold" },
-		"1 to 64 parts":                  func(r *model.Release) { r.Parts = nil },
-		"each name once":                 func(r *model.Release) { r.Parts = append(r.Parts, r.Parts[0]) },
-		"does not list among its facts":  func(r *model.Release) { r.Fits["colour"] = []string{"red"} },
+		"is for model":                      func(r *model.Release) { r.Model = "other" },
+		"cannot be read in the order":       func(r *model.Release) { r.Version = "four" },
+		"expected stable or candidate":      func(r *model.Release) { r.Channel = "gold" },
+		"1 to 64 parts":                     func(r *model.Release) { r.Parts = nil },
+		"each name once":                    func(r *model.Release) { r.Parts = append(r.Parts, r.Parts[0]) },
+		"does not list among its facts":     func(r *model.Release) { r.Fits["colour"] = []string{"red"} },
 		"the sheet knows only A, B, C or D": func(r *model.Release) { r.Fits["revision"] = []string{"E"} },
 	} {
 		r := good()

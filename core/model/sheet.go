@@ -56,6 +56,7 @@ type Sheet struct {
 	Name       Words               `yaml:"name" json:"name"`
 	Kind       Words               `yaml:"kind" json:"kind"`
 	Order      version.Order       `yaml:"version-order" json:"versionOrder"`
+	Serial     SerialRule          `yaml:"serial" json:"serial,omitzero"`
 	Facts      map[string]FactRule `yaml:"facts" json:"facts"`
 	Tells      []Tell              `yaml:"tells" json:"tells,omitempty"`
 	Flaws      []Flaw              `yaml:"flaws" json:"flaws,omitempty"`
@@ -67,6 +68,48 @@ type Sheet struct {
 	Procedures []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 
 	Digest core.Digest `yaml:"-" json:"digest"` // of the sheet's bytes
+}
+
+// SerialRule says what a serial of a model looks like; empty where any does.
+type SerialRule struct {
+	Pattern string `yaml:"pattern" json:"pattern"`
+	Looks   Words  `yaml:"looks" json:"looks"`
+}
+
+// plainSerial is what a serial has at least: a letter or a digit, and nothing that is
+// never on a label.
+var plainSerial = regexp.MustCompile(`^[\p{L}\p{N} ./_#:+-]*[\p{L}\p{N}][\p{L}\p{N} ./_#:+-]*$`)
+
+// maxSerial is how long a serial may be.
+const maxSerial = 64
+
+// TypedSerial is a serial as a person has typed it, without the spaces around it, held
+// against what serials of this model look like.
+func (s *Sheet) TypedSerial(typed string) (string, error) {
+	t := strings.TrimSpace(typed)
+	if len(t) > maxSerial || !plainSerial.MatchString(t) {
+		return "", core.Fail(core.BadFile, "%q is no serial", typed).Unit("nothing was changed").Do("Read it from the label again: letters, digits and hyphens, at most 64.")
+	}
+	if s.Serial.Pattern == "" {
+		return t, nil
+	}
+	whole, err := regexp.Compile("^(?:" + s.Serial.Pattern + ")$")
+	if err != nil {
+		return "", core.Fail(core.BadFile, "serial.pattern is not a regular expression: %w", err)
+	}
+	for _, form := range []string{t, strings.ToUpper(strings.ReplaceAll(t, " ", ""))} {
+		if whole.MatchString(form) {
+			return form, nil
+		}
+	}
+	return "", core.Fail(core.BadFile, "%q is no serial of a %s, which looks like this: %s", t, s.Name.In("en"), s.Serial.Looks.In("en")).Unit("nothing was changed").
+		Do("Read it from the label again, or choose another model.")
+}
+
+// SameSerial tells whether two serials are one, whatever their case and spaces.
+func SameSerial(a, b string) bool {
+	plain := func(s string) string { return strings.ToUpper(strings.ReplaceAll(s, " ", "")) }
+	return plain(a) == plain(b)
 }
 
 // FactRule says which values a fact of this model may have and how a person
@@ -429,6 +472,9 @@ func (s *Sheet) checkWant(of string, w Want) error {
 
 // check finds in the sheet what its schema cannot.
 func (s *Sheet) check() error {
+	if _, err := regexp.Compile(s.Serial.Pattern); err != nil {
+		return core.Fail(core.BadFile, "serial.pattern is not a regular expression: %w", err)
+	}
 	for name, f := range s.Facts {
 		if f.GoodFor != "" {
 			if d, err := time.ParseDuration(f.GoodFor); err != nil || d <= 0 {

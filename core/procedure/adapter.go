@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/model"
+	"zealousferry/core/version"
 	"zealousferry/core/words"
 )
 
@@ -27,6 +28,20 @@ func WiringFor(p *model.Procedure, adapter string) *model.Wiring {
 		return nil
 	}
 	return &p.Wiring[i]
+}
+
+// mostVolts is more than any signal line carries.
+const mostVolts = 60
+
+// CheckAdapter looks at what a person enters of an adapter.
+func CheckAdapter(a Adapter) error {
+	if v, ok := volts(a.Volts); a.Volts != "" && (!ok || v <= 0 || v > mostVolts) {
+		return core.Fail(core.BadFile, "volts %q is no voltage of a line; expected a number up to %d, such as 3.3 V", a.Volts, mostVolts)
+	}
+	if a.Firmware != "" && !version.Valid(version.Dotted, a.Firmware) {
+		return core.Fail(core.BadFile, "firmware %q is no version; expected numbers with dots between them, such as 2.4.1", a.Firmware)
+	}
+	return nil
 }
 
 // Suits holds the adapter's settings against what the wires want. A setting that

@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/archive"
 	"zealousferry/core/image/dfu"
 	"zealousferry/core/image/elf"
 	"zealousferry/core/image/ihex"
@@ -73,10 +74,29 @@ func Sheet(data []byte) (*model.Sheet, error) {
 	})
 }
 
+// bytesAlone refuses a part that would be written byte for byte and is plainly something
+// else: an archive, or a text that somebody can read.
+func bytesAlone(p model.Part, data []byte) error {
+	if p.Format != (raw.Format{}).Name() {
+		return nil
+	}
+	head := data[:min(len(data), 512)]
+	if kind := archive.Kind(head); kind != "" {
+		return core.Fail(core.BadFile, "part %s is an archive (%s), and would be written as it is", p.Name, kind).Do("Give the firmware file that is in it, or name no address: then it is looked for.")
+	}
+	if len(head) > 0 && isText(head) {
+		return core.Fail(core.BadFile, "part %s is a text, and would be written as it is", p.Name).Do("Give the firmware file itself.")
+	}
+	return nil
+}
+
 // PartOf reads the file of a part of a release, an image or an archive of files, as
 // the part says that it is to be read, and fills in what it holds.
 func PartOf(p model.Part, data []byte) (model.Part, error) {
 	p.Image = core.DigestOf(data)
+	if err := bytesAlone(p, data); err != nil {
+		return p, err
+	}
 	if p.Format == TreeFormat {
 		files, err := Tree(Bytes(data, ""))
 		if err != nil {
@@ -93,6 +113,9 @@ func PartOf(p model.Part, data []byte) (model.Part, error) {
 		return model.Part{}, err
 	}
 	p.Format, p.Content, p.Bytes = found, im.Content(), im.Bytes()
+	if err := bytesAlone(p, data); err != nil {
+		return p, err
+	}
 	p.From, p.To = im.Extent()
 	return p, nil
 }

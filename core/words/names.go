@@ -65,6 +65,7 @@ var (
 	// Procedures are how a procedure has stood the test.
 	Procedures = Names{
 		"proven": "proven on this revision", "failed": "known to fail on this revision", "unproven": "not proven on this revision",
+		"barred": "this unit must not be written",
 	}
 	// Supplies are who feeds the unit.
 	Supplies = Names{"adapter": "the adapter feeds the unit", "own": "its own supply feeds the unit", "none": "nothing may feed it"}

@@ -2,13 +2,17 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/words"
@@ -31,7 +35,7 @@ func (a *app) cardVerb() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if err := os.WriteFile(pdf, raw, 0o644); err != nil {
+				if err := writeFile(pdf, raw); err != nil {
 					return err
 				}
 				return a.show(map[string]any{"file": pdf, "bytes": len(raw)}, func() {
@@ -51,7 +55,7 @@ func (a *app) card(c client.Card) {
 	if c.Procedure == "" {
 		a.pair("procedure", a.paint(brick, "the sheet has none for this unit"))
 	} else {
-		how := map[string]string{"proven": a.paint(teal, "✓ "+words.Procedures["proven"]), "failed": a.paint(brick, "✗ "+words.Procedures["failed"]), "unproven": "? " + words.Procedures["unproven"]}[c.Standing]
+		how := map[string]string{"proven": a.paint(teal, "✓ "+words.Procedures["proven"]), "failed": a.paint(brick, "✗ "+words.Procedures["failed"]), "unproven": "? " + words.Procedures["unproven"], "barred": a.paint(brick, "✗ "+words.Procedures["barred"])}[c.Standing]
 		a.pair("procedure", fmt.Sprintf("%s, edition %d  %s", c.Procedure, c.Edition, how))
 		if c.StandingSays != "" {
 			a.pair("", wrap(c.StandingSays, 13))
@@ -179,4 +183,18 @@ func (a *app) wiring(w *model.Wiring) {
 		}
 	}
 	a.table([]string{"  tool's pin", "", "unit's pin", "colour"}, rows)
+}
+
+// writeFile writes a file that a person has named.
+func writeFile(name string, data []byte) error {
+	err := os.WriteFile(name, data, 0o644)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return core.Fail(core.NotFound, "there is no folder %s to write %s into", filepath.Dir(name), filepath.Base(name)).Do("Make the folder, or name another.")
+	case errors.Is(err, fs.ErrPermission):
+		return core.Fail(core.NotAllowed, "%s may not be written: %w", name, err).Do("Name another folder.")
+	case err != nil:
+		return core.Fail(core.NoSpace, "%s cannot be written: %w", name, err)
+	}
+	return nil
 }

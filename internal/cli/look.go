@@ -163,7 +163,7 @@ func (a *app) history(h client.History) {
 	if h.Chain != "intact" {
 		state = a.paint(brick+bold, "CHAIN BROKEN")
 	}
-	fmt.Fprintf(a.out, "%s  %s  %d entries, %s\n", a.paint(bold, h.Unit), h.Model, len(h.Entries), state)
+	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, count(len(h.Entries), "entry"), state)
 	for _, f := range h.Findings {
 		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f)
 	}
@@ -231,12 +231,23 @@ func (a *app) unitsVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Serial), x.ModelName, dash(x.Revision), runs(x), a.unitState(x), x.Site, ago(x.Seen)})
 				}
 				a.table([]string{"unit", "model", "rev", "runs", "state", "site", "seen"}, rows)
-				fmt.Fprintf(a.out, "%d of %d units, page %d\n", len(u.Units), u.Total, u.Page)
+				fmt.Fprintln(a.out, extent(len(u.Units), u.Page*u.Size, u.Total, "unit"))
 			})
 		})}
 	v.Flags().StringVar(&words, "find", "", "words in serial, site, model or version")
 	v.Flags().IntVar(&page, "page", 0, "page, from 0")
 	return v
+}
+
+// extent says which part of a list is shown.
+func extent(shown, from, total int, one string) string {
+	if shown == total {
+		return count(total, one)
+	}
+	if shown == 0 {
+		return "none of " + count(total, one) + " here"
+	}
+	return fmt.Sprintf("%d to %d of %s", from+1, from+shown, count(total, one))
 }
 
 func (a *app) unitState(u client.Unit) string {

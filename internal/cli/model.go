@@ -93,15 +93,15 @@ func (a *app) modelVerb() *cobra.Command {
 			for _, x := range procedure.Contradictions(s) {
 				disagree = append(disagree, x.String())
 			}
-			extent, bytes := fmt.Sprintf("%d regions", len(s.Main().Memory.Regions)), s.Main().Memory.Bytes()
+			size, bytes := count(len(s.Main().Memory.Regions), "region"), s.Main().Memory.Bytes()
 			if len(s.Sections) > 1 {
-				extent, bytes = fmt.Sprintf("%d parts", len(s.Sections)), 0
+				size, bytes = count(len(s.Sections), "part"), 0
 				for i := range s.Sections {
 					bytes += s.Sections[i].Memory.Bytes()
 				}
 			}
 			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest, "contradictions": disagree}, func() {
-				fmt.Fprintf(a.out, "%s %s: %s, %s; %d facts, %d conclusions, %d flaws, %d procedures\n", a.paint(teal, "✓"), s.Model, extent, kib(bytes), len(s.Facts), len(s.Tells), len(s.Flaws), len(s.Procedures))
+				fmt.Fprintf(a.out, "%s %s: %s, %s; %s, %s, %s, %s\n", a.paint(teal, "✓"), s.Model, size, kib(bytes), count(len(s.Facts), "fact"), count(len(s.Tells), "conclusion"), count(len(s.Flaws), "flaw"), count(len(s.Procedures), "procedure"))
 				a.contradictions(disagree)
 			})
 		}}
@@ -145,7 +145,7 @@ func modelNames(ctx context.Context, c *client.Client) (all []string) {
 }
 
 func (a *app) showModel(m client.ModelPage) {
-	fmt.Fprintf(a.out, "%s  %s, %s; %d units\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), m.Units)
+	fmt.Fprintf(a.out, "%s  %s, %s; %s\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), count(m.Units, "unit"))
 	for _, s := range m.Sisters {
 		fmt.Fprintf(a.out, "  %s\n", wrap(s, 2))
 	}

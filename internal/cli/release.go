@@ -60,7 +60,7 @@ func (a *app) releaseList() *cobra.Command {
 					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), x.Number, state, column(strings.Join(fits, "; "), 40), column(x.Cures.In("en"), 34)})
 				}
 				a.table([]string{"model", "release", "number", "state", "fits", "cures"}, rows)
-				fmt.Fprintf(a.out, "%d of %d releases\n", len(r.Releases), r.Total)
+				fmt.Fprintln(a.out, extent(len(r.Releases), 0, r.Total, "release"))
 			})
 		})}
 	list.Flags().StringVar(&which, "model", "", "of this model only")
@@ -304,7 +304,7 @@ func (a *app) releaseWithdraw() *cobra.Command {
 				if w.Runs > 0 {
 					fmt.Fprintf(a.out, "  %d open %s it; what has not begun to erase will stop.\n", w.Runs, plural(w.Runs, "run")+" with")
 				}
-				fmt.Fprintf(a.out, "%d units run it\n", w.Total)
+				fmt.Fprintf(a.out, "%s %s it\n", count(w.Total, "unit"), map[bool]string{true: "runs", false: "run"}[w.Total == 1])
 				a.carriers(w.Units)
 			})
 		})}

@@ -154,12 +154,16 @@ func (v *view) below() string {
 	case run.BoardHandsOn:
 		b.WriteString(v.turn())
 	case run.BoardHandsOff:
-		b.WriteString("\n" + v.board(ink, fmt.Sprintf("  HANDS OFF  %s  until you may touch it", minutes(p.View.Touch)), "  "+p.View.Sentence.Text))
+		left := minutes(p.View.Touch) + "  until you may touch it"
+		if quiet := time.Since(v.heard); quiet > silence { // nobody knows: a figure that stands still would be taken for one
+			left = fmt.Sprintf("no word for %d s; how long it takes is not known", int(quiet.Seconds()))
+		}
+		b.WriteString("\n" + v.board(ink, "  HANDS OFF  "+left, "  "+p.View.Sentence.Text))
 	case run.BoardReading, run.BoardWaiting:
 		fmt.Fprintf(&b, "\n  %s. %s\n", p.View.Head.Text, p.View.Sentence.Text)
 	}
 	if v.away {
-		b.WriteString("  The bench is out of touch with the service; its run goes on there.\n")
+		fmt.Fprintf(&b, "  No word from bench %s since %s; what stands above is from then. If it is alive, the run goes on there.\n", v.run.Bench, v.heard.Local().Format("15:04:05"))
 	}
 	return b.String()
 }
@@ -249,10 +253,13 @@ func (v *view) note(format string, args ...any) {
 	io.WriteString(v.app.err, line)
 }
 
+// silence is how long nothing may be heard of a run that is at work.
+const silence = 8 * time.Second
+
 // heartbeat looks after a while of silence whether the bench is in touch.
 func (v *view) heartbeat(ctx context.Context, c *client.Client) {
 	v.mu.Lock()
-	quiet := time.Since(v.heard) > 8*time.Second
+	quiet := time.Since(v.heard) > silence
 	v.mu.Unlock()
 	if !quiet {
 		return
@@ -264,7 +271,7 @@ func (v *view) heartbeat(ctx context.Context, c *client.Client) {
 	now := v.away
 	v.mu.Unlock()
 	if now && !was {
-		v.note("bench %s is out of touch with the service; its run goes on there if it is alive", r.Bench)
+		v.note("no word from bench %s since %s; if it is alive, the run goes on there", r.Bench, v.heard.Local().Format("15:04:05"))
 	}
 }
 

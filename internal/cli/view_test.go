@@ -48,3 +48,24 @@ func TestTheNextTurnIsDrawn(t *testing.T) {
 		t.Errorf("the second turn was never drawn:\n%s", w.all.String())
 	}
 }
+
+// A view that has heard nothing for a while says so, and shows no figure as if it
+// counted on.
+func TestAViewThatHearsNothingSaysSo(t *testing.T) {
+	var out strings.Builder
+	a := &app{err: &out}
+	v := a.newView(client.Run{ID: "r", Kind: run.Flash, Bench: "van"})
+	p := client.Progress{View: run.View{Board: run.BoardHandsOff, Step: run.PhaseChange, Touch: 42_000_000}}
+	v.show(p)
+	if s := v.below(); !strings.Contains(s, "0:42") || strings.Contains(s, "no word") {
+		t.Errorf("just heard: %s", s)
+	}
+	v.heard = time.Now().Add(-20 * time.Second)
+	if s := v.below(); strings.Contains(s, "0:42") || !strings.Contains(s, "no word for 20 s") {
+		t.Errorf("silent for 20 s: %s", s)
+	}
+	v.away = true
+	if s := v.below(); !strings.Contains(s, "No word from bench van since "+v.heard.Local().Format("15:04:05")) {
+		t.Errorf("out of touch: %s", s)
+	}
+}

@@ -159,3 +159,15 @@ func stands(r client.Run) string {
 	}
 	return w
 }
+
+// count is a number with what is counted: 1 entry, 2 entries.
+func count(n int, one string) string {
+	many := one + "s"
+	if s, ok := strings.CutSuffix(one, "y"); ok {
+		many = s + "ies"
+	}
+	if n == 1 {
+		return "1 " + one
+	}
+	return grouped(uint64(n)) + " " + many
+}

@@ -33,7 +33,7 @@ type Card struct {
 	Link         string        `json:"link,omitempty"`
 	Procedure    string        `json:"procedure,omitempty" doc:"Empty where the sheet has none for this unit."`
 	Edition      int           `json:"edition,omitempty"`
-	Standing     string        `json:"standing,omitempty" enum:"proven,unproven,failed"`
+	Standing     string        `json:"standing,omitempty" enum:"proven,unproven,failed,barred"`
 	StandingSays string        `json:"standingSays,omitempty"`
 	Place        string        `json:"place,omitempty" enum:"bench,in-place"`
 	Minutes      int           `json:"minutes,omitempty"`

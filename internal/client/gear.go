@@ -44,7 +44,7 @@ type NewGear struct {
 	Version string     `json:"version,omitempty" maxLength:"40"`
 	Owner   string     `json:"owner" minLength:"1" maxLength:"120"`
 	Expires *time.Time `json:"expires,omitempty"`
-	Left    *int       `json:"left,omitempty" minimum:"0"`
+	Left    *int       `json:"left,omitempty"`
 	Cost    string     `json:"cost,omitempty" maxLength:"40"`
 	Note    string     `json:"note,omitempty" maxLength:"400"`
 }

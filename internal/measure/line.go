@@ -178,7 +178,7 @@ func at115200() (*model.Sheet, []byte) {
 func timed(s *stand, sheet *model.Sheet, raw []byte, change func(program []byte)) time.Duration {
 	spec := board.Board(sheet, "Q80-0000-001")
 	const programAt, programSize = 0x8000, 0x70000
-	old := random(programSize, 5)
+	old := sim.Program("8.0.0", programSize, 5, 5)
 	memory := board.Memory(sheet, spec.Serial, old)
 	spec.Fresh = func() []byte { return memory }
 	u, err := sim.Start(spec, "127.0.0.1:0", clock)
@@ -190,8 +190,9 @@ func timed(s *stand, sheet *model.Sheet, raw []byte, change func(program []byte)
 	for at := 0; at < len(memory); at += 4096 { // the shelf has it all, so that the reading is short
 		a.Put(memory[at : at+4096])
 	}
-	fresh := append([]byte(nil), old...)
+	fresh := sim.Program("9.0.0", programSize, 5, 5) // it must tell its version, or the run is not proven
 	change(fresh)
+	sim.Seal(fresh, "9.0.0")
 	o := run.Opened{Run: "r", Kind: run.Flash, Unit: "u", Model: sheet.Model, Serial: spec.Serial, Link: "b/l", Sheet: a.Put(raw), Version: "9.0.0", Deadline: time.Minute}
 	o.Release = a.Release(sheet, "9.0.0", programAt, fresh, nil)
 	f, err := bench.Folder(s.TempDir()).Open("j")

@@ -210,7 +210,10 @@ func alone(s *stand, a *coretest.Alone, o run.Opened, f run.File) *run.Journal {
 		s.Fatal(err)
 	}
 	if c := j.State().Closed; c == nil || c.Outcome != run.Done {
-		s.Fatal("the run did not end well: ", j.State().Fault)
+		if c == nil {
+			s.Fatal("the run did not close: ", j.State().Fault)
+		}
+		s.Fatal("the run did not end well: ", c.Outcome, c.Reason, j.State().Fault)
 	}
 	return j
 }

@@ -142,6 +142,11 @@ func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out 
 	}
 	out.Meanwhile, out.Test, out.Supply = p.Meanwhile.In("en"), p.Test.In("en"), p.Supply
 	out.Standing, out.StandingSays = procedure.Standing(p, holds)
+	for _, f := range j.sheet.Flaws {
+		if yes, _ := holds(f.When); yes && f.Bars {
+			out.Standing, out.StandingSays = "barred", f.Says.In("en")
+		}
+	}
 	out.Items = procedure.Due(p, holds)
 	for _, w := range p.Wiring {
 		out.Adapters = append(out.Adapters, w.Adapter)

@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/fit"
 	"zealousferry/core/procedure"
+	"zealousferry/core/version"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -81,6 +82,9 @@ type adapterIn struct{ Body client.NewAdapter }
 
 func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter, error) {
 	n := in.Body
+	if err := procedure.CheckAdapter(adapterOf(store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Firmware: n.Firmware})); err != nil {
+		return client.Adapter{}, err
+	}
 	err := v.store.PutAdapter(ctx, store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Inverted: n.Inverted, Firmware: n.Firmware, Latency: n.Latency,
 		State: cmp.Or(n.State, "ready"), Note: n.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
 	if err != nil {
@@ -180,6 +184,12 @@ type gearIn struct{ Body client.NewGear }
 
 func (v *Service) putGear(ctx context.Context, in *gearIn) (fit.Have, error) {
 	b := in.Body
+	if b.Left != nil && *b.Left < 0 {
+		return fit.Have{}, core.Fail(core.BadFile, "how many are left is 0 or more, this is %d", *b.Left)
+	}
+	if b.Version != "" && !version.Valid(version.Dotted, b.Version) {
+		return fit.Have{}, core.Fail(core.BadFile, "version %q is none; expected numbers with dots between them, such as 2.4.1", b.Version)
+	}
 	g := store.Gear{ID: b.ID, Kind: b.Kind, Name: b.Name, Version: b.Version, Owner: b.Owner, Cost: b.Cost, Note: b.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
 	if g.ID == "" {
 		g.ID = store.NewID()

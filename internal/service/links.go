@@ -91,6 +91,35 @@ func (v *Service) within(p place) (place, error) {
 
 type identifyIn struct{ Body client.NewIdentify }
 
+// serialOf is the serial that a unit tells, or that a person has read from its label; a
+// label that says another one than the unit is refused.
+func (v *Service) serialOf(ctx context.Context, r client.Result, label string) (string, error) {
+	wire := ""
+	for _, f := range r.Found.Facts {
+		if f.Name == core.FactSerial {
+			wire = f.Value
+		}
+	}
+	switch {
+	case strings.TrimSpace(label) == "":
+		return wire, nil
+	case wire != "" && !model.SameSerial(wire, label):
+		return "", core.Fail(core.WrongUnit, "the label says %s; the unit itself says that it is %s", strings.TrimSpace(label), wire).Unit("nothing was changed").
+			Do("Look at the label again. If it is right, another unit is on this link.")
+	case wire != "":
+		return wire, nil
+	}
+	sheet, err := v.store.Sheet(ctx, r.Model)
+	if err != nil {
+		return "", err
+	}
+	known, err := v.store.SerialLike(ctx, r.Model, label)
+	if err != nil || known != "" {
+		return known, err
+	}
+	return sheet.TypedSerial(label)
+}
+
 // identify has the bench ask the unit, and enters what it said.
 func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity, error) {
 	p, err := v.find(ctx, in.Body.At)
@@ -100,15 +129,18 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if p.Run.Valid {
 		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 	}
+	if in.Body.Model != "" {
+		if _, err := v.store.Sheet(ctx, in.Body.Model); err != nil {
+			return client.Identity{}, err
+		}
+	}
 	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(in.Body.Model, p.Model), Await: in.Body.Await}, p.Bench, identifyLasts)
 	if err != nil {
 		return client.Identity{}, err
 	}
-	serial := in.Body.Label
-	for _, f := range result.Found.Facts {
-		if f.Name == core.FactSerial {
-			serial = f.Value
-		}
+	serial, err := v.serialOf(ctx, result, in.Body.Label)
+	if err != nil {
+		return client.Identity{}, err
 	}
 	if p.unit != nil && serial != p.unit.Serial {
 		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.FullName(), serial, p.unit.Serial).Go(words.Identify(p.FullName()).To("Plug in " + p.unit.Serial + ", or work with what is there"))

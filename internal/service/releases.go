@@ -56,6 +56,9 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 	if err := r.Check(sheet); err != nil {
 		return client.Release{}, err
 	}
+	if err := fit.Impossible(sheet, r); err != nil {
+		return client.Release{}, err
+	}
 	document, err := json.Marshal(r)
 	if err != nil {
 		return client.Release{}, err

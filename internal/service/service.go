@@ -6,6 +6,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -199,12 +200,39 @@ func plainProblem(status int, msg string, errs ...error) *problem {
 		p.Kind, p.Detail, p.Todo = core.Interrupted, "the service could not do this", core.Todos(core.Plain("Try again; if it stays so, tell whoever looks after the service the time of this message."))
 		return &problem{p}
 	}
+	var wrong []string
 	for _, err := range errs {
 		if err != nil {
-			p.Detail += ": " + err.Error()
+			wrong = append(wrong, inWords(err))
 		}
 	}
+	if len(wrong) > 0 {
+		p.Detail = strings.Join(wrong, "; ")
+	}
 	return &problem{p}
+}
+
+// inWords says what is wrong with a field that was sent, by its own name.
+func inWords(err error) string {
+	var d *huma.ErrorDetail
+	if !errors.As(err, &d) {
+		return err.Error()
+	}
+	field := strings.TrimSuffix(d.Location, ".")
+	for _, where := range []string{"body.", "query.", "path.", "header."} {
+		field = strings.TrimPrefix(field, where)
+	}
+	switch field {
+	case "", "body", "query", "path":
+		return d.Message
+	}
+	if s, ok := d.Value.(string); ok && s == "" {
+		return fmt.Sprintf("%s is empty: %s", field, d.Message)
+	}
+	if d.Value == nil {
+		return fmt.Sprintf("%s: %s", field, d.Message)
+	}
+	return fmt.Sprintf("%s: %s, this is %v", field, d.Message, d.Value)
 }
 
 // fail turns any error of a handler into what is told to the caller.

@@ -133,6 +133,24 @@ func (v *Service) lastRun(ctx context.Context, unit string) (*client.Found, erro
 	return f, nil
 }
 
+// overruled refuses a word about the label that contradicts a photo of it.
+func (v *Service) overruled(ctx context.Context, unit string, f core.Fact) error {
+	if f.Source != core.FromLabel || f.Photo != nil {
+		return nil
+	}
+	facts, err := v.store.Facts(ctx, unit)
+	if err != nil {
+		return err
+	}
+	for _, old := range facts {
+		if old.Name == f.Name && old.Source == core.FromLabel && old.Value != f.Value && old.Photo != nil {
+			return core.Fail(core.NotAllowed, "there is a photo of the label on which %s is %s; that it is %s wants a photo, too", f.Name, old.Value, f.Value).Unit("nothing was changed").
+				Do("Take a picture of the label and give it with the note.")
+		}
+	}
+	return nil
+}
+
 type noteIn struct {
 	UnitPath
 	Body client.Noted
@@ -166,10 +184,17 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 			if err != nil {
 				return none{}, err
 			}
-			if _, err := v.store.Evidence(ctx, d); err != nil {
+			e, err := v.store.Evidence(ctx, d)
+			if err != nil {
 				return none{}, err
 			}
+			if !strings.HasPrefix(e.Kind, "image/") {
+				return none{}, core.Fail(core.BadFile, "the photo of %s is no picture, it is %s", f.Name, e.Kind).Do("Give a JPEG, PNG or WebP file.")
+			}
 			fact.Photo = &d
+		}
+		if err := v.overruled(ctx, u.ID, fact); err != nil {
+			return none{}, err
 		}
 		facts = append(facts, fact)
 	}

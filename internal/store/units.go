@@ -92,6 +92,17 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, 
 	return all, total, err
 }
 
+// SerialLike is the serial of a unit of a model that is the one that somebody has typed,
+// whatever its case and spaces; empty where there is none.
+func (s *Store) SerialLike(ctx context.Context, modelName, typed string) (string, error) {
+	var all []string
+	err := s.db.SelectContext(ctx, &all, `SELECT serial FROM unit WHERE model = ? AND UPPER(REPLACE(serial, ' ', '')) = UPPER(REPLACE(?, ' ', '')) ORDER BY serial = ? DESC, serial LIMIT 1`, modelName, typed, strings.TrimSpace(typed))
+	if err != nil || len(all) == 0 {
+		return "", err
+	}
+	return all[0], nil
+}
+
 // MeetUnit finds a unit by model and serial or enters it into the register, with
 // an entry in its history.
 func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, site, by string, at time.Time) (Unit, error) {

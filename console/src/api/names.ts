@@ -74,6 +74,7 @@ export const places: Record<string, string> = {
 }
 
 export const procedures: Record<string, string> = {
+  "barred": "this unit must not be written",
   "failed": "known to fail on this revision",
   "proven": "proven on this revision",
   "unproven": "not proven on this revision",

@@ -1529,7 +1529,7 @@ export interface components {
             serial?: string;
             site?: string;
             /** @enum {string} */
-            standing?: "proven" | "unproven" | "failed";
+            standing?: "proven" | "unproven" | "failed" | "barred";
             standingSays?: string;
             supply?: components["schemas"]["ModelSupply"];
             /** @description What counts as done. */

@@ -36,7 +36,7 @@ watch(adapter, load)
 const at = computed(() => (stage: string): Item[] => card.value?.items.filter((i) => i.at === stage) ?? [])
 const byTool = (i: Item) => ['line', 'wait', 'check', 'read', 'apply'].includes(i.do)
 const plate = computed<Unit | null>(() => (card.value ? { id: card.value.unit ?? '', model: card.value.model, serial: card.value.serial ?? '', modelName: card.value.modelName, revision: card.value.revision ?? '', site: card.value.site ?? '', running: card.value.running ?? '', state: 'known', entered: card.value.made } : null))
-const standing = computed(() => ({ proven: [mdiCheckCircle, 'teal', cap(procedures.proven!)], failed: [mdiCloseCircle, 'brick', cap(procedures.failed!)], unproven: [mdiHelpCircle, '', cap(procedures.unproven!)] } as Record<string, string[]>)[card.value?.standing ?? ''] ?? null)
+const standing = computed(() => ({ proven: [mdiCheckCircle, 'teal', cap(procedures.proven!)], failed: [mdiCloseCircle, 'brick', cap(procedures.failed!)], unproven: [mdiHelpCircle, '', cap(procedures.unproven!)], barred: [mdiCloseCircle, 'brick', cap(procedures.barred!)] } as Record<string, string[]>)[card.value?.standing ?? ''] ?? null)
 const left = computed(() => (card.value?.items.filter((i) => ['hazard', 'tool', 'prepare'].includes(i.at) && !ticked.has(i.id)).length ?? 0))
 function tick(id: string) {
   if (!ticked.delete(id)) ticked.add(id)

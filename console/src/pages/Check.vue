@@ -39,6 +39,7 @@ async function history() {
 async function run(what: string, body: { unplugged?: boolean; answer?: { value: number; yes: boolean; came?: Record<string, boolean> } } = {}) {
   busy.value = what
   trouble.value = null
+  if (!body.answer) check.value = null // an old verdict would be taken for the new one
   await line.value?.stop()
   try {
     const { data, error } = await api.POST('/api/checks', { body: { at, ...(model.value && { model: model.value }), ...body } })

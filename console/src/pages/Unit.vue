@@ -139,7 +139,7 @@ const blocked = computed(() => {
           <p v-if="!page.backups.length" class="muted">None yet.</p>
         </section>
         <section v-if="history">
-          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} entries, chain {{ history.chain === 'intact' ? 'whole' : 'broken' }}</span></div>
+          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} {{ history.entries.length === 1 ? 'entry' : 'entries' }}, chain {{ history.chain === 'intact' ? 'whole' : 'broken' }}</span></div>
           <HistoryChain class="chain" :history="history" />
         </section>
       </div>

@@ -132,7 +132,7 @@ func revision(r string) string {
 }
 
 func standing(c client.Card) string {
-	if c.Standing == "failed" {
+	if c.Standing == "failed" || c.Standing == "barred" {
 		return strings.ToUpper(words.Procedures.In(c.Standing))
 	}
 	return words.Procedures.In(c.Standing)

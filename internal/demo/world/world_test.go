@@ -14,3 +14,12 @@ func TestSheetsOfTheDemoAreGood(t *testing.T) {
 		}
 	}
 }
+
+// Every unit has a serial as its sheet says that serials look.
+func TestSerialsOfTheDemoAreGood(t *testing.T) {
+	for _, u := range world.Units {
+		if got, err := u.Sheet().TypedSerial(" " + u.Serial + " "); err != nil || got != u.Serial {
+			t.Errorf("%s: %q %v", u.Model, got, err)
+		}
+	}
+}
