@@ -23,13 +23,14 @@ const (
 
 // The kinds of entry.
 const (
-	Entered  = "entered" // the unit came into the register
-	Flashed  = "flash"   // a flash run closed, whatever its outcome
-	BackedUp = "backup"  // a backup run closed
-	Restored = "restore" // a restore run closed
-	Released = "claim-released"
-	Refused  = "refused" // a run was asked for and not opened
-	Late     = "late"    // a record that came after its run was given up or handed on: evidence
+	Entered   = "entered" // the unit came into the register
+	Flashed   = "flash"   // a flash run closed, whatever its outcome
+	BackedUp  = "backup"  // a backup run closed
+	Restored  = "restore" // a restore run closed
+	Released  = "claim-released"
+	Refused   = "refused"   // a run was asked for and not opened
+	Corrected = "corrected" // a person changed what the register says of the unit
+	Late      = "late"      // a record that came after its run was given up or handed on: evidence
 )
 
 // Record is what a bench signs when a run closes. Times are microseconds since

@@ -28,6 +28,7 @@ var Ways = []Way{
 	{"check-model", "check a link for a model", "ferry check {link} --model {model}", "/check/{link}"},
 	{"fit", "see which releases fit a unit", "ferry fit {unit}", "/units/{unit}"},
 	{"note", "note a fact of a unit", "ferry note {unit} {fact}", "/units/{unit}"},
+	{"unit-add", "enter a unit", "ferry unit add MODEL SERIAL", "/units"},
 	{"card", "read the job card of a unit", "ferry card {unit}", "/card/{unit}"},
 	{"flash", "put a release into a unit", "ferry flash {unit} {release} --reason …", "/units/{unit}"},
 	{"backup", "read and keep a unit's memory", "ferry backup {unit}", "/units/{unit}"},
@@ -100,6 +101,7 @@ var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/"
 // What helps, by name.
 
 func Links() core.Step                              { return step("links") }
+func UnitAdd() core.Step                            { return step("unit-add") }
 func WatchLinks() core.Step                         { return step("links-watch") }
 func Identify(link string) core.Step                { return step("identify", link) }
 func Check(link string) core.Step                   { return step("check", link) }

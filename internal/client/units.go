@@ -60,6 +60,8 @@ type Unit struct {
 	ModelName  string     `json:"modelName"`
 	Serial     string     `json:"serial"`
 	Site       string     `json:"site"`
+	Customer   string     `json:"customer,omitempty"`
+	Note       string     `json:"note,omitempty"`
 	Revision   string     `json:"revision"`
 	Running    string     `json:"running"`
 	State      string     `json:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart"`
@@ -183,4 +185,61 @@ type NotedFact struct {
 	Value  string `json:"value" minLength:"1" maxLength:"120"`
 	Source string `json:"source" enum:"label,person"`
 	Photo  string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
+}
+
+// NewUnit is a unit that a person enters before anybody has seen it on a wire.
+type NewUnit struct {
+	Model    string `json:"model" minLength:"1" maxLength:"63"`
+	Serial   string `json:"serial" minLength:"1" maxLength:"64"`
+	Site     string `json:"site,omitempty" maxLength:"120"`
+	Customer string `json:"customer,omitempty" maxLength:"120"`
+	Note     string `json:"note,omitempty" maxLength:"400"`
+}
+
+// Entered is what came of it.
+type Entered struct {
+	Unit
+	Fresh bool `json:"fresh" doc:"False: it was in the register already, and stays as it was."`
+}
+
+// Correction changes what the register says of a unit; what is left out stays.
+type Correction struct {
+	Site     *string `json:"site,omitempty" maxLength:"120"`
+	Customer *string `json:"customer,omitempty" maxLength:"120"`
+	Note     *string `json:"note,omitempty" maxLength:"400"`
+	Reason   string  `json:"reason,omitempty" maxLength:"400" doc:"Why; it stands in the unit's history."`
+}
+
+// Report is what came of a list of units, line by line.
+type Report struct {
+	Lines   []ReportLine `json:"lines" nullable:"false"`
+	Entered int          `json:"entered"`
+	Known   int          `json:"known" doc:"In the register already."`
+	Refused int          `json:"refused"`
+}
+
+// ReportLine is a line of the list.
+type ReportLine struct {
+	Line   int    `json:"line" doc:"Of the file, from 1."`
+	Model  string `json:"model"`
+	Serial string `json:"serial"`
+	Unit   string `json:"unit,omitempty" doc:"Id."`
+	State  string `json:"state" enum:"entered,known,refused"`
+	core.Said
+}
+
+// EnterUnit enters a unit into the register.
+func (c *Client) EnterUnit(ctx context.Context, u NewUnit) (Entered, error) {
+	return post[Entered](ctx, c, "/api/units", u)
+}
+
+// EnterUnits enters the units of a CSV file.
+func (c *Client) EnterUnits(ctx context.Context, csv []byte) (r Report, err error) {
+	err = c.call(ctx, "POST", "/api/units/list", csv, &r)
+	return r, err
+}
+
+// CorrectUnit changes what the register says of a unit.
+func (c *Client) CorrectUnit(ctx context.Context, unit string, x Correction) (Unit, error) {
+	return post[Unit](ctx, c, "/api/units/"+segment(unit)+"/correct", x)
 }

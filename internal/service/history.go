@@ -123,6 +123,8 @@ func titleOf(kind, outcome, from, to string) core.Said {
 	switch {
 	case kind == history.Entered:
 		return core.Say("Entered the register")
+	case kind == history.Corrected:
+		return core.Say("Corrected in the register")
 	case kind == history.Flashed && outcome == string(run.Done) && to != "":
 		return core.Say("Flashed %s", to)
 	case kind == history.Flashed && outcome == string(run.Done):

@@ -66,6 +66,9 @@ func (v *Service) routes(api huma.API) {
 	raw(v, api, "GET", "/api/evidence/{digest}", "get-evidence", Viewer, "Evidence by its SHA-256", v.getEvidence)
 
 	route(v, api, "GET", "/api/units", "list-units", Viewer, "Units, a page at a time", v.listUnits)
+	route(v, api, "POST", "/api/units", "enter-unit", Technician, "Enter a unit before anybody has seen it", v.enterUnit)
+	upload(v, api, "POST", "/api/units/list", "enter-units", Technician, "Enter the units of a CSV file (RFC 4180) with the columns model, serial, site, customer, note; the answer reports line by line", "text/csv", v.enterUnits)
+	route(v, api, "POST", "/api/units/{unit}/correct", "correct-unit", Technician, "Correct what the register says of a unit", v.correctUnit)
 	route(v, api, "GET", "/api/units/{unit}", "get-unit", Viewer, "A unit by id or serial", v.getUnit)
 	route(v, api, "GET", "/api/units/{unit}/history", "get-history", Viewer, "A unit's history, checked", v.getHistory)
 	route(v, api, "GET", "/api/units/{unit}/backups", "list-backups", Viewer, "A unit's backups", v.listBackups)

@@ -57,7 +57,7 @@ func (v *Service) surroundings(ctx context.Context) (around, error) {
 }
 
 func (a around) unit(u store.Unit) client.Unit {
-	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Revision: u.Revision, Running: u.Running,
+	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Customer: u.Customer, Note: u.Note, Revision: u.Revision, Running: u.Running,
 		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: timeOf(u.Seen)}
 	if l, ok := a.links[u.ID]; ok {
 		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified

@@ -31,6 +31,8 @@ type Unit struct {
 	Model    string         `db:"model"`
 	Serial   string         `db:"serial"`
 	Site     string         `db:"site"`
+	Customer string         `db:"customer"`
+	Note     string         `db:"note"`
 	Revision string         `db:"revision"`
 	Running  string         `db:"running"`
 	State    string         `db:"state"`
@@ -52,7 +54,7 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 	}
 	switch len(all) {
 	case 0:
-		return Unit{}, core.Fail(core.NotFound, "there is no unit %q in the register", idOrSerial).Go(words.Identify("BENCH/LINK").To("Identify it on its link"))
+		return Unit{}, core.Fail(core.NotFound, "there is no unit %q in the register", idOrSerial).Go(words.Identify("BENCH/LINK").To("Identify it on its link"), words.UnitAdd().To("Or enter it"))
 	case 1:
 		return all[0], nil
 	}
@@ -70,8 +72,8 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, 
 	where, args := []string{"TRUE"}, []any{}
 	for _, w := range strings.Fields(q.Words) {
 		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
-		where = append(where, `(u.serial COLLATE utf8mb4_unicode_ci LIKE ? OR u.site LIKE ? OR u.model COLLATE utf8mb4_unicode_ci LIKE ? OR u.running COLLATE utf8mb4_unicode_ci LIKE ?)`)
-		args = append(args, like, like, like, like)
+		where = append(where, `(u.serial COLLATE utf8mb4_unicode_ci LIKE ? OR u.site LIKE ? OR u.customer LIKE ? OR u.model COLLATE utf8mb4_unicode_ci LIKE ? OR u.running COLLATE utf8mb4_unicode_ci LIKE ?)`)
+		args = append(args, like, like, like, like, like)
 	}
 	if q.Model != "" {
 		where, args = append(where, "u.model = ?"), append(args, q.Model)
@@ -106,24 +108,45 @@ func (s *Store) SerialLike(ctx context.Context, modelName, typed string) (string
 // MeetUnit finds a unit by model and serial or enters it into the register, with
 // an entry in its history.
 func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, site, by string, at time.Time) (Unit, error) {
+	u, _, err := s.EnterUnit(ctx, key, Unit{Model: modelName, Serial: serial, Site: site}, by, at)
+	return u, err
+}
+
+// EnterUnit enters a unit into the register, with an entry in its history. One that is
+// there already stays as it is: fresh is false then.
+func (s *Store) EnterUnit(ctx context.Context, key trust.Key, u Unit, by string, at time.Time) (is Unit, fresh bool, err error) {
 	id := NewID()
-	err := s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO unit (id, model, serial, site, entered_at) VALUES (?, ?, ?, ?, ?)`, id, modelName, serial, site, at.UTC())
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		fresh = false
+		r, err := tx.ExecContext(ctx, `INSERT INTO unit (id, model, serial, site, customer, note, entered_at) VALUES (?, ?, ?, ?, ?, ?, ?)`, id, u.Model, u.Serial, u.Site, u.Customer, u.Note, at.UTC())
 		if err != nil {
 			return err
 		}
 		if n, _ := r.RowsAffected(); n == 0 {
 			return nil
 		}
-		_, err = s.appendEntry(ctx, tx, key, &history.Entry{Unit: id, Kind: history.Entered, HappenedAt: at.UnixMicro(), By: by, Text: modelName + " " + serial})
+		fresh = true
+		_, err = s.appendEntry(ctx, tx, key, &history.Entry{Unit: id, Kind: history.Entered, HappenedAt: at.UnixMicro(), By: by, Text: u.Model + " " + u.Serial})
 		return err
 	})
 	if err != nil && !duplicate(err) {
-		return Unit{}, err
+		return Unit{}, false, err
 	}
-	var u Unit
-	err = s.db.GetContext(ctx, &u, `SELECT `+unitColumns+` FROM unit u WHERE u.model = ? AND u.serial = ?`, modelName, serial)
-	return u, err
+	fresh = fresh && err == nil
+	err = s.db.GetContext(ctx, &is, `SELECT `+unitColumns+` FROM unit u WHERE u.model = ? AND u.serial = ?`, u.Model, u.Serial)
+	return is, fresh, err
+}
+
+// CorrectUnit changes what the register says of a unit, with an entry in its history that
+// says what.
+func (s *Store) CorrectUnit(ctx context.Context, key trust.Key, u Unit, what, by string, at time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE unit SET site = ?, customer = ?, note = ? WHERE id = ?`, u.Site, u.Customer, u.Note, u.ID); err != nil {
+			return err
+		}
+		_, err := s.appendEntry(ctx, tx, key, &history.Entry{Unit: u.ID, Kind: history.Corrected, HappenedAt: at.UnixMicro(), By: by, Text: what})
+		return err
+	})
 }
 
 // NoteRefusal enters into a unit's history that a run was asked for and not opened.

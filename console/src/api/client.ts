@@ -54,6 +54,7 @@ export type PartView = Schemas['RunPartView']
 export type Obligation = Schemas['RunObligation']
 export type Bar = Schemas['AdmitBar']
 export type Step = Schemas['Step']
+export type Report = Schemas['Report']
 export type Admission = Schemas['Admission']
 
 // send puts a file's bytes into a call whose answer is JSON.

@@ -1195,7 +1195,31 @@ export interface paths {
          */
         get: operations["list-units"];
         put?: never;
-        post?: never;
+        /**
+         * Enter a unit before anybody has seen it
+         * @description Role: technician.
+         */
+        post: operations["enter-unit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Enter the units of a CSV file (RFC 4180) with the columns model, serial, site, customer, note; the answer reports line by line
+         * @description Role: technician.
+         */
+        post: operations["enter-units"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1236,6 +1260,26 @@ export interface paths {
         get: operations["list-backups"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/correct": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Correct what the register says of a unit
+         * @description Role: technician.
+         */
+        post: operations["correct-unit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1589,6 +1633,13 @@ export interface components {
             /** Format: date-time */
             expires: string;
         };
+        Correction: {
+            customer?: string;
+            note?: string;
+            /** @description Why; it stands in the unit's history. */
+            reason?: string;
+            site?: string;
+        };
         DiagnoseAnswer: {
             came?: {
                 [key: string]: boolean;
@@ -1648,6 +1699,32 @@ export interface components {
             bench: string;
             serviceKey: string;
             token: string;
+        };
+        Entered: {
+            customer?: string;
+            /** Format: date-time */
+            entered: string;
+            /** @description False: it was in the register already, and stays as it was. */
+            fresh: boolean;
+            id: string;
+            /** Format: date-time */
+            identified?: string;
+            /** @description The link on which it was last identified. */
+            link?: string;
+            linkState?: string;
+            model: string;
+            modelName: string;
+            note?: string;
+            revision: string;
+            /** @description The run that is open on it. */
+            run?: string;
+            running: string;
+            /** Format: date-time */
+            seen?: string;
+            serial: string;
+            site: string;
+            /** @enum {string} */
+            state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
         };
         Entry: {
             /**
@@ -2746,6 +2823,13 @@ export interface components {
             revision: string;
             version?: string;
         };
+        NewUnit: {
+            customer?: string;
+            model: string;
+            note?: string;
+            serial: string;
+            site?: string;
+        };
         NewWires: {
             /** @description A link (BENCH/NAME) or a unit's serial. */
             at: string;
@@ -2963,6 +3047,36 @@ export interface components {
             size: number;
             /** Format: int64 */
             total: number;
+        };
+        Report: {
+            /** Format: int64 */
+            entered: number;
+            /**
+             * Format: int64
+             * @description In the register already.
+             */
+            known: number;
+            lines: components["schemas"]["ReportLine"][];
+            /** Format: int64 */
+            refused: number;
+        };
+        ReportLine: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /**
+             * Format: int64
+             * @description Of the file, from 1.
+             */
+            line: number;
+            model: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            serial: string;
+            /** @enum {string} */
+            state: "entered" | "known" | "refused";
+            text: string;
+            /** @description Id. */
+            unit?: string;
         };
         Resume: {
             /** @description The link (BENCH/NAME) that the unit is on now; the one before where it is empty. It may be another bench's. */
@@ -3262,6 +3376,7 @@ export interface components {
             vouches: components["schemas"]["Vouch"][];
         };
         Unit: {
+            customer?: string;
             /** Format: date-time */
             entered: string;
             id: string;
@@ -3272,6 +3387,7 @@ export interface components {
             linkState?: string;
             model: string;
             modelName: string;
+            note?: string;
             revision: string;
             /** @description The run that is open on it. */
             run?: string;
@@ -3285,6 +3401,7 @@ export interface components {
         };
         UnitPage: {
             backups: components["schemas"]["Backup"][];
+            customer?: string;
             /** Format: date-time */
             entered: string;
             facts: {
@@ -3300,6 +3417,7 @@ export interface components {
             linkState?: string;
             model: string;
             modelName: string;
+            note?: string;
             revision: string;
             /** @description The run that is open on it. */
             run?: string;
@@ -8693,6 +8811,154 @@ export interface operations {
             };
         };
     };
+    "enter-unit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUnit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entered"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "enter-units": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-unit": {
         parameters: {
             query?: never;
@@ -8789,6 +9055,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Backups"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "correct-unit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Correction"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unit"];
                 };
             };
             /** @description Unauthorized */

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 
 import { api, problem, type History, type Problem, type Strip, type UnitPage } from '../api/client'
 import { every } from '../every'
+import CorrectUnit from '../parts/CorrectUnit.vue'
 import DigestText from '../parts/DigestText.vue'
 import HistoryChain from '../parts/HistoryChain.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
@@ -68,9 +69,11 @@ const blocked = computed(() => {
             <template v-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
             <template v-if="page.fit?.question">One question stands between this unit and a verdict: {{ page.fit.question.ask }}</template>
           </p>
+          <p v-if="page.customer || page.note" class="small register" data-register><strong v-if="page.customer">{{ page.customer }}. </strong>{{ page.note }}</p>
           <div class="row">
             <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
             <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
+            <CorrectUnit v-if="session.may('technician')" :unit="page" @corrected="load" />
           </div>
         </div>
         <div class="act">

@@ -4,7 +4,9 @@ import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Unit } from '../api/client'
+import EnterUnits from '../parts/EnterUnits.vue'
 import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
 import { standings, when } from '../words'
 
 const route = useRoute()
@@ -78,6 +80,7 @@ function mark(u: Unit): [string, string, string] {
   <div class="page">
     <div class="row spread">
       <h1>Units</h1>
+      <EnterUnits v-if="session.may('technician')" :models="models" @entered="load" />
       <div class="row filters">
         <v-text-field v-model="words" label="Serial, site, model or version" clearable class="words" @click:clear="words = ''" />
         <v-select v-model="model" :items="models" label="Model" class="pick" />
@@ -96,7 +99,7 @@ function mark(u: Unit): [string, string, string] {
       <template #[`item.seen`]="{ item }"><span class="small">{{ when(item.seen) }}</span></template>
       <template #no-data>
         <v-empty-state v-if="words || state || model" title="No unit is like that" text="Search by a part of the serial, the site, the model or the version." />
-        <v-empty-state v-else title="No unit yet" text="Read one on a link, and it stands here." action-text="To the links" to="/benches" />
+        <v-empty-state v-else title="No unit yet" text="Enter one, or read one on a link, and it stands here." action-text="To the links" to="/benches" />
       </template>
     </v-data-table-server>
   </div>

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/internal/client"
+)
+
+func (a *app) unitVerb() *cobra.Command {
+	v := &cobra.Command{Use: "unit", Short: "The register: enter units before anybody has seen them, and correct it"}
+	n := client.NewUnit{}
+	add := &cobra.Command{Use: "add MODEL SERIAL", Short: "Enter a unit", Args: cobra.ExactArgs(2),
+		Example:           "  ferry unit add quill-80 Q80-4417-300 --site \"Ormsay, ticket hut\" --customer \"Ormsay ferries\" --note \"key at the kiosk\"",
+		ValidArgsFunction: a.complete(modelNames),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n.Model, n.Serial = args[0], args[1]
+			u, err := c.EnterUnit(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(u, func() {
+				if !u.Fresh {
+					fmt.Fprintf(a.out, "– %s %s is in the register already and stays as it was. Change it: ferry unit correct %s\n", u.ModelName, u.Serial, u.Serial)
+					return
+				}
+				fmt.Fprintf(a.out, "%s %s %s is in the register.\nnext   %s\n", a.paint(teal, "✓"), u.ModelName, u.Serial, a.paint(bold, "ferry card "+u.Serial))
+			})
+		})}
+	add.Flags().StringVar(&n.Site, "site", "", "where it stands")
+	add.Flags().StringVar(&n.Customer, "customer", "", "whose it is")
+	add.Flags().StringVar(&n.Note, "note", "", "what a colleague should know")
+	list := &cobra.Command{Use: "import FILE.csv", Short: "Enter many units: model,serial,site,customer,note with a first line that names the columns", Args: cobra.ExactArgs(1),
+		Example: "  ferry unit import ormsay.csv\n  ferry unit import - < ormsay.csv",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			raw, err := a.listOf(args[0])
+			if err != nil {
+				return err
+			}
+			r, err := c.EnterUnits(ctx, raw)
+			if err != nil {
+				return err
+			}
+			if r.Refused > 0 {
+				a.exit = ExitCode(core.BadFile)
+			}
+			return a.show(r, func() { a.enteredUnits(r) })
+		})}
+	var site, customer, note, reason string
+	correct := &cobra.Command{Use: "correct UNIT", Short: "Correct what the register says; the history keeps what it said", Args: cobra.ExactArgs(1),
+		Example: "  ferry unit correct Q80-4417-300 --site \"Skerry Point\" --reason \"moved last week\""}
+	correct.RunE = a.call(func(ctx context.Context, c *client.Client, args []string) error {
+		x := client.Correction{Reason: reason}
+		for name, to := range map[string]struct {
+			field **string
+			value *string
+		}{"site": {&x.Site, &site}, "customer": {&x.Customer, &customer}, "note": {&x.Note, &note}} {
+			if correct.Flags().Changed(name) {
+				*to.field = to.value
+			}
+		}
+		u, err := c.CorrectUnit(ctx, args[0], x)
+		if err != nil {
+			return err
+		}
+		return a.show(u, func() {
+			fmt.Fprintf(a.out, "%s %s %s  %s  %s\n", a.paint(teal, "✓"), u.ModelName, u.Serial, dash(u.Site), a.paint(faint, u.Customer))
+		})
+	})
+	correct.Flags().StringVar(&site, "site", "", "where it stands")
+	correct.Flags().StringVar(&customer, "customer", "", "whose it is")
+	correct.Flags().StringVar(&note, "note", "", "what a colleague should know")
+	correct.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
+	v.AddCommand(add, list, correct)
+	return v
+}
+
+// listOf reads a file that a person has named, or what is piped in.
+func (a *app) listOf(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.in, 4<<20))
+	}
+	raw, err := os.ReadFile(name)
+	if err != nil {
+		return nil, core.Fail(core.NotFound, "%w", err)
+	}
+	return raw, nil
+}
+
+func (a *app) enteredUnits(r client.Report) {
+	var rows [][]string
+	for _, l := range r.Lines {
+		mark := a.paint(teal, "✓")
+		switch l.State {
+		case "known":
+			mark = "–"
+		case "refused":
+			mark = a.paint(brick, "✗")
+		}
+		rows = append(rows, []string{fmt.Sprint(l.Line), mark, l.Model, a.paint(bold, l.Serial), column(l.Text, 60)})
+	}
+	a.table([]string{"line", "", "model", "serial", ""}, rows)
+	fmt.Fprintf(a.out, "%s entered, %d known already, %d refused\n", count(r.Entered, "unit"), r.Known, r.Refused)
+}
