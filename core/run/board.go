@@ -33,13 +33,23 @@ func (v *View) Say(s *State) {
 	}
 }
 
-// GivenUp is the view of a run that was closed by a lead's word: its bench has not closed
-// it.
-func (s *State) GivenUp() View {
+// Stands is the view of a run of which more is known than its events say: that its bench
+// has let go of it in the middle without a word in the journal, as one that was killed
+// does, or that a lead has given it up.
+func (s *State) Stands(interrupted, givenUp bool) View {
 	v := s.View()
-	v.Step, v.Board, v.Outcome, v.Hands, v.Item = PhaseEnded, BoardEnded, Abandoned, nil, nil
-	if v.Touched {
-		v.Board = BoardStopped
+	switch {
+	case s.Opened == nil || s.Closed != nil:
+		return v
+	case givenUp:
+		v.Step, v.Board, v.Outcome, v.Hands, v.Item = PhaseEnded, BoardEnded, Abandoned, nil, nil
+		if v.Touched {
+			v.Board = BoardStopped
+		}
+	case interrupted && v.Outcome != Interrupted:
+		v.Step, v.Board, v.Outcome, v.Hands, v.Item, v.Left, v.Touch = PhasePaused, BoardStopped, Interrupted, nil, nil, -1, -1
+	default:
+		return v
 	}
 	v.Say(s)
 	return v

@@ -55,6 +55,12 @@ var (
 		"wire": "read on the wire", "label": "on the label", "person": "said by a person", "record": "from the record",
 		"sheet": "follows from the model sheet",
 	}
+	// Facts are those that the tool itself reads, in the middle of a sentence; those of a
+	// sheet have names that people chose.
+	Facts = Names{
+		"running": "version that it runs", "memory": "size of its memory", "chip": "number of its chip", "loader": "version of its loader",
+		"lock": "lock of its memory",
+	}
 	// Channels are how far a release is trusted.
 	Channels = Names{"stable": "stable", "candidate": "candidate, on trial"}
 	// NeedStates are how a need stands.
@@ -87,6 +93,6 @@ var (
 // All are the names by what they are of, as the console takes them.
 var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
-	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "needStates": NeedStates, "procedures": Procedures,
+	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
 	"supplies": Supplies, "places": Places, "classes": Classes, "formats": Formats,
 }

@@ -103,7 +103,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 			return err
 		}
 		var state run.State
-		taken, seen, begun := 0, uint64(0), false
+		taken, seen, shown := 0, uint64(0), ""
 		for {
 			events, row, news, err := v.follower.after(t, taken)
 			if err != nil {
@@ -117,7 +117,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 			}
 			taken += len(events)
 			ended := row.State == store.RunClosed && state.Closed == nil && row.Last <= seen // given up by a lead: no event will come
-			if row.ID != "" && (len(events) > 0 || !begun || ended) {
+			if row.ID != "" && (len(events) > 0 || shown != row.State || ended) {
 				fresh := []client.Told{}
 				for _, e := range events {
 					if e.N > after {
@@ -125,10 +125,10 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 					}
 				}
 				m := progress(&state, fresh, seen)
-				if ended {
-					m.View, m.Outcome = state.GivenUp(), row.Outcome
+				if row.State == store.RunPaused || ended {
+					m.View, m.Outcome = state.Stands(row.State == store.RunPaused, ended), row.Outcome
 				}
-				begun = true
+				shown = row.State
 				if err := s.send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {
 					return err
 				}

@@ -241,8 +241,8 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		tale = append(tale, told(s, e))
 	}
 	out.Progress = progress(s, tale, uint64(len(events)))
-	if r.State == store.RunClosed && s.Closed == nil && s.Opened != nil {
-		out.Progress.View, out.Progress.Outcome = s.GivenUp(), r.Outcome
+	if r.State != store.RunOpen && s.Closed == nil && s.Opened != nil {
+		out.Progress.View, out.Progress.Outcome = s.Stands(r.State == store.RunPaused, r.State == store.RunClosed), r.Outcome
 	}
 	out.Halves, out.From, out.To = s.Halves, s.Fact(core.FactRunning), out.Version
 	if s.Judged != nil {

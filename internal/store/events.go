@@ -211,7 +211,9 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 		}
 	}
 	if telling || outcome != r.Outcome {
-		if err := s.summarize(ctx, tx, r); err != nil {
+		as := r
+		as.State = state
+		if err := s.summarize(ctx, tx, as); err != nil {
 			return err
 		}
 	}
@@ -238,10 +240,7 @@ func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run) error {
 	if err != nil || state.Opened == nil {
 		return nil // what cannot be read is said where the run is shown
 	}
-	v := state.View()
-	if r.State == RunClosed && state.Closed == nil {
-		v = state.GivenUp()
-	}
+	v := state.Stands(r.State == RunPaused, r.State == RunClosed)
 	waits := v.Waits
 	if v.Hands != nil && state.Closed == nil {
 		waits = "a person: " + v.Hands.Says

@@ -29,6 +29,14 @@ export const conditions: Record<string, string> = {
   "written": "written",
 }
 
+export const facts: Record<string, string> = {
+  "chip": "number of its chip",
+  "loader": "version of its loader",
+  "lock": "lock of its memory",
+  "memory": "size of its memory",
+  "running": "version that it runs",
+}
+
 export const fates: Record<string, string> = {
   "lost": "erased, and lost",
   "put-back": "erased; the settings that it tells are put back",

@@ -109,6 +109,7 @@ function mark(u: Unit): [string, string, string] {
 .filters { flex: 1; justify-content: flex-end; }
 .words { max-width: 320px; min-width: 220px; }
 .pick { max-width: 190px; min-width: 150px; }
+@media (max-width: 600px) { .words { max-width: none; flex-basis: 100%; } }
 .table { background: none; margin-top: 16px; }
 .serial { font-weight: 600; display: inline-block; padding: 10px 0; }
 .state { display: inline-flex; gap: 6px; align-items: center; vertical-align: middle; white-space: nowrap; }

@@ -42,7 +42,7 @@ async function put() {
       <p class="muted">The history keeps what it said before, with your name.</p>
       <v-text-field v-model="to.site" label="Site" data-field="site" />
       <v-text-field v-model="to.customer" label="Customer" data-field="customer" />
-      <v-textarea v-model="to.note" label="Note: how to get in, whom to ask" rows="2" data-field="note" />
+      <v-textarea v-model="to.note" variant="outlined" label="Note: how to get in, whom to ask" rows="2" data-field="note" />
       <v-text-field v-model="to.reason" label="Why" data-field="reason" />
       <Trouble v-if="trouble" :problem="trouble" />
       <div class="row end"><v-btn variant="text" @click="open = false">Close</v-btn><v-btn color="primary" :loading="busy" data-put @click="put">Correct it</v-btn></div>

@@ -16,7 +16,7 @@ const trouble = ref<Problem | null>(null)
 const said = ref('')
 const made = ref('')
 const report = ref<Report | null>(null)
-const unit = reactive({ model: '', serial: '', site: '', customer: '', note: '' })
+const unit = reactive({ model: undefined as string | undefined, serial: '', site: '', customer: '', note: '' })
 
 function begin(list: boolean) {
   many.value = list
@@ -31,7 +31,7 @@ async function enter() {
   trouble.value = null
   said.value = ''
   try {
-    const { data, error } = await api.POST('/api/units', { body: { ...unit } })
+    const { data, error } = await api.POST('/api/units', { body: { ...unit, model: unit.model! } })
     if (error) throw error
     said.value = data.fresh ? `${data.modelName} ${data.serial} is in the register.` : `${data.modelName} ${data.serial} is in the register already and stays as it was.`
     made.value = data.id
@@ -76,7 +76,7 @@ const icons = { entered: mdiCheckCircle, known: mdiMinusCircleOutline, refused: 
         <v-text-field v-model="unit.serial" label="Serial, from the label or the telephone" class="mono" data-field="serial" />
         <v-text-field v-model="unit.site" label="Site" data-field="site" />
         <v-text-field v-model="unit.customer" label="Customer" data-field="customer" />
-        <v-textarea v-model="unit.note" label="Note: how to get in, whom to ask" rows="2" data-field="note" />
+        <v-textarea v-model="unit.note" variant="outlined" label="Note: how to get in, whom to ask" rows="2" data-field="note" />
         <p v-if="said" class="teal" role="status"><strong>{{ said }}</strong> <router-link :to="`/units/${made}`">To the unit</router-link></p>
       </template>
       <template v-else>
