@@ -39,7 +39,12 @@ func (v *View) Say(s *State) {
 func (s *State) Stands(interrupted, givenUp bool) View {
 	v := s.View()
 	switch {
-	case s.Opened == nil || s.Closed != nil:
+	case s.Closed != nil:
+		return v
+	case s.Opened == nil && givenUp:
+		v.Step, v.Board, v.Outcome, v.Head, v.Sentence = PhaseEnded, BoardEnded, Abandoned, core.Say("Given up before it began"), core.Say("Nothing was changed.")
+		return v
+	case s.Opened == nil:
 		return v
 	case givenUp:
 		v.Step, v.Board, v.Outcome, v.Hands, v.Item = PhaseEnded, BoardEnded, Abandoned, nil, nil

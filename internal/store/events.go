@@ -26,7 +26,8 @@ type Standing struct {
 
 // Standings are those of many runs.
 func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
-	q, args, err := sqlx.In(`SELECT r.id, r.state, r.outcome, COALESCE((SELECT MAX(e.n) FROM run_event e WHERE e.run = r.id AND e.epoch = r.epoch), 0) AS last_n FROM run r WHERE r.id IN (?)`, ids)
+	q, args, err := sqlx.In(`SELECT r.id, r.state, r.outcome, COALESCE((SELECT MAX((SELECT MAX(e.n) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n)))
+		FROM run_line l WHERE l.run = r.id), 0) AS last_n FROM run r WHERE r.id IN (?)`, ids)
 	if err != nil {
 		return nil, err
 	}

@@ -185,8 +185,12 @@ func TestALeadGivesUpARunWhoseBenchIsGone(t *testing.T) {
 	if u, _ := w.Lead.Unit(ctx, "S-0001"); u.State != "half-done" || u.Run != "" || u.Running != "" {
 		t.Errorf("%+v", u)
 	}
-	if given := w.Follow(r.ID); given.Outcome != "abandoned" {
-		t.Errorf("whoever follows it is told %q", given.Outcome)
+	heads := ""
+	if err := w.Technician.FollowRun(ctx, r.ID, 0, func(p client.Progress) bool { heads = p.View.Head.Text; return true }); err != nil || heads != "Do not put it back to work" {
+		t.Errorf("whoever follows it is told %q, %v", heads, err)
+	}
+	if given := w.Follow(r.ID); given.Outcome != "abandoned" || given.Progress.View.Head.Text != heads {
+		t.Errorf("its page says %q, %q", given.Outcome, given.Progress.View.Head.Text)
 	}
 	// The bench comes back and ends its half: its record is kept beside the word of the lead.
 	w.StartBench(nil)
