@@ -204,7 +204,11 @@ func insideWords(in *client.Inside) string {
 	case in.Partly && (in.Main == nil || !in.Known):
 		for _, p := range in.Parts {
 			if p.Partly {
-				s = append(s, p.Title+": "+strings.TrimPrefix(p.Text, "Partly written: "))
+				known := fmt.Sprintf("What %d of %d pieces hold is known.", p.Known, p.Of)
+				if len(in.Parts) > 1 {
+					known = p.Title + ": what" + strings.TrimPrefix(known, "What")
+				}
+				s = append(s, known)
 			}
 		}
 		if in.Main != nil {
