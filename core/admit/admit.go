@@ -25,10 +25,11 @@ const (
 	GateAdapter    = "adapter"          // what stands between bench and unit does not suit
 	GateProcedure  = "procedure"        // the procedure is known to fail on this unit
 	GateRelease    = "release"          // a restore would bring back a release that was withdrawn, or one below the floor
+	GateHold       = "hold"             // the unit is held at another release
 )
 
 // Gates are all of them.
-var Gates = []string{GateBackup, GateProtection, GateNeeds, GateAdapter, GateProcedure, GateRelease}
+var Gates = []string{GateBackup, GateProtection, GateNeeds, GateAdapter, GateProcedure, GateRelease, GateHold}
 
 // Who could take a bar away.
 const (
@@ -38,7 +39,7 @@ const (
 
 // Bar is something that stops a run before it begins.
 type Bar struct {
-	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back."`
+	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent."`
 	Gate string    `json:"gate,omitempty" doc:"The gate that a lead may pass by name, with a reason; empty where nobody can."`
 	Kind core.Kind `json:"kind"`
 	core.Said
@@ -68,6 +69,13 @@ type Adapter struct {
 	Dead  bool   // its last self-test failed
 }
 
+// Consent is a lead's leave for what not every unit may have.
+type Consent struct {
+	For    string // model.StepBack, model.OfCandidate, model.OfUnknown
+	By     string // person's id
+	Reason string
+}
+
 // Input is all that admission goes by.
 type Input struct {
 	Opened   run.Opened // as it will be if nothing stops it; waivers are filled in
@@ -87,6 +95,7 @@ type Input struct {
 	Needs    []fit.Need
 	Adapter  *Adapter
 	Links    map[string]string // further links, by the name that the sheet gives them
+	Consents []Consent         // that leads have given for this unit, and that have not ended
 }
 
 // Admit gives the opening event of the run, or all that stops it.
@@ -95,7 +104,7 @@ func Admit(in Input) (run.Opened, []Bar) {
 	waivers, bar := in.waivers()
 	bars = append(bars, bar...)
 	in.Opened.Waivers = waivers
-	for _, check := range []func(*Input) []Bar{permission, place, label, release, verdict, reason, lock, unreadable, needs, adapter, procedures, wayBack} {
+	for _, check := range []func(*Input) []Bar{permission, place, label, release, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack} {
 		for _, b := range check(&in) {
 			if _, passed := in.Opened.Waived(b.Gate); b.Gate != "" && passed {
 				continue
@@ -257,20 +266,85 @@ func (in *Input) asks(fact string) bool {
 
 func (in *Input) holds(rules []model.Rule) (yes, no bool) { return in.Known.Judge(in.Sheet, rules) }
 
-// reason is wanted for a step back and for a candidate that is not the team's target.
-func reason(in *Input) []Bar {
+// why is the reason that the person gives, or that of the job.
+func (in *Input) why() string {
+	if r := strings.TrimSpace(in.Opened.Reason); r != "" || in.Opened.Job == nil {
+		return r
+	}
+	return strings.TrimSpace(in.Opened.Job.Reason)
+}
+
+// hold keeps a unit at the release at which it is held.
+func hold(in *Input) []Bar {
 	v := in.Verdict
-	if v == nil || strings.TrimSpace(in.Opened.Reason) != "" {
+	if v == nil || v.Held || v.Recommended { // recommended: a step on the way to it
 		return nil
 	}
-	again := words.Flash(in.Serial, v.Version)
-	switch {
-	case v.Step == "older":
-		return []Bar{{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("Release %s is a step back: the unit runs %s.", v.Version, in.Running), Todo: core.Todos(again.To("Say why")), Who: You}}
-	case v.Channel == model.Candidate && !v.Target:
-		return []Bar{{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("Release %s is a candidate, which is not for every unit.", v.Version), Todo: core.Todos(again.To("Say why this unit")), Who: You}}
+	for _, r := range v.Reasons {
+		if r.Rule == fit.RuleHold {
+			return []Bar{{Rule: "hold", Gate: GateHold, Kind: core.NotAllowed, Said: core.Say("Release %s: %s", v.Version, r.Text),
+				Todo: core.Todos(words.Fit(in.Serial).To("See at which"), words.HoldEnd(in.Serial).To("A lead ends the hold"), byName(GateHold)), Who: Lead}}
+		}
 	}
 	return nil
+}
+
+// special is something that not every unit may have.
+type special struct {
+	is    func(v *fit.Verdict) bool
+	what  string
+	says  func(in *Input) core.Said
+}
+
+var specials = []special{
+	{func(v *fit.Verdict) bool { return v.Step == "older" }, model.StepBack,
+		func(in *Input) core.Said {
+			return core.Say("Release %s is a step back: the unit runs %s.", in.Verdict.Version, in.Running)
+		}},
+	{func(v *fit.Verdict) bool { return v.Channel == model.Candidate && !v.Target }, model.OfCandidate,
+		func(in *Input) core.Said {
+			return core.Say("Release %s is a candidate, which is not for every unit.", in.Verdict.Version)
+		}},
+	{func(v *fit.Verdict) bool {
+		return !v.Current && slices.ContainsFunc(v.Reasons, func(r fit.Reason) bool { return r.Rule == fit.RuleStrange })
+	}, model.OfUnknown,
+		func(in *Input) core.Said {
+			return core.Say("The unit runs %s, which is no release of the catalogue: a write replaces a program that nobody here knows.", in.Running)
+		}},
+}
+
+// permits asks for what the sheet wants before a step back, a candidate, or a write
+// over an unknown program: a reason, and where it says so a lead's consent. What the
+// team has chosen by a target or a hold has that consent.
+func permits(in *Input) (bars []Bar) {
+	v := in.Verdict
+	if v == nil {
+		return nil
+	}
+	for _, x := range specials {
+		if !x.is(v) {
+			continue
+		}
+		var first []core.Step
+		if x.what == model.OfUnknown {
+			first = []core.Step{words.Backup(in.Serial).To("Read its memory and keep it"), words.BackupName(in.Serial).To("Give that a name"), words.Fit(in.Serial).To("See which release it is like"), words.ReleaseAdd().To("A lead may enter it as a release")}
+		}
+		if in.why() == "" {
+			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Said: x.says(in), Todo: core.Todos(append(first, words.Flash(in.Serial, v.Version).To("Say why"))...), Who: You})
+		}
+		if in.Person.Lead || v.Target || in.Sheet.Permit(x.what) == model.ByReason {
+			continue
+		}
+		i := slices.IndexFunc(in.Consents, func(c Consent) bool { return c.For == x.what })
+		if i < 0 {
+			bars = append(bars, Bar{Rule: "consent", Kind: core.NotAllowed, Said: core.Say("That wants a lead's consent (%s).", words.Permits.In(x.what)),
+				Todo: core.Todos(append(first, words.Consent(in.Serial, x.what).To("A lead gives it"))...), Who: Lead})
+			continue
+		}
+		c := in.Consents[i]
+		in.Opened.Waivers = append(in.Opened.Waivers, run.Waiver{Gate: x.what, Reason: c.Reason, By: c.By, Role: "lead"})
+	}
+	return bars
 }
 
 // lock asks for leave to lift a lock that is known, because that erases.

@@ -18,15 +18,16 @@ import (
 // good is a flash that nothing stops.
 func good() admit.Input {
 	return admit.Input{
-		Opened:  run.Opened{Run: "r", Kind: run.Flash, Unit: "u", Model: "small", Serial: "S-0001", Bench: "b", Link: "b/l", By: "kay"},
-		Person:  admit.Person{ID: "kay", May: true},
-		Place:   admit.Place{Name: "b/l", Identified: true},
-		Serial:  "S-0001",
-		Sheet:   coretest.SmallSheet(),
-		Release: &model.Release{Model: "small", Version: "2.0.0", Channel: model.Stable, Parts: []model.Part{{Name: "program"}}},
-		Verdict: &fit.Verdict{Version: "2.0.0", Channel: model.Stable, Answer: fit.Fits, Step: "newer"},
-		Running: "1.0.0",
-		Known:   fit.Sort(nil),
+		Opened:   run.Opened{Run: "r", Kind: run.Flash, Unit: "u", Model: "small", Serial: "S-0001", Bench: "b", Link: "b/l", By: "kay"},
+		Person:   admit.Person{ID: "kay", May: true},
+		Place:    admit.Place{Name: "b/l", Identified: true},
+		Serial:   "S-0001",
+		Sheet:    coretest.SmallSheet(),
+		Release:  &model.Release{Model: "small", Version: "2.0.0", Channel: model.Stable, Parts: []model.Part{{Name: "program"}}},
+		Verdict:  &fit.Verdict{Version: "2.0.0", Channel: model.Stable, Answer: fit.Fits, Step: "newer"},
+		Running:  "1.0.0",
+		Known:    fit.Sort(nil),
+		Consents: []admit.Consent{{For: model.StepBack, By: "lead", Reason: "asked for"}, {For: model.OfCandidate, By: "lead", Reason: "asked for"}, {For: model.OfUnknown, By: "lead", Reason: "asked for"}},
 	}
 }
 
@@ -35,7 +36,12 @@ func known(name, value string) fit.Known {
 }
 
 func verdict(i *admit.Input, answer fit.Answer, fact string) {
-	i.Verdict.Answer, i.Verdict.Reasons = answer, []fit.Reason{{Rule: "fits", Answer: answer, Fact: fact, Said: core.Said{Text: "Revision C."}}}
+	i.Verdict.Answer = answer
+	found(i, fit.Reason{Rule: "fits", Answer: answer, Fact: fact, Said: core.Said{Text: "Revision C."}})
+}
+
+func found(i *admit.Input, r fit.Reason) {
+	i.Verdict.Reasons = append(i.Verdict.Reasons, r)
 }
 
 // stops are all the ways in which a run is not admitted.
@@ -47,19 +53,26 @@ var stops = map[string]struct {
 	who   string
 	says  string
 }{
-	"may only look":            {func(i *admit.Input) { i.Person.May = false }, "permission", "", core.NotAllowed, admit.Lead, "not open runs"},
-	"on no link":               {func(i *admit.Input) { i.Place.Name = "" }, "link", "", core.NotFound, admit.You, "on no link"},
-	"bench away":               {func(i *admit.Input) { i.Place.Away = true }, "link", "", core.NotAnswering, admit.You, "not in touch"},
-	"busy link":                {func(i *admit.Input) { i.Place.BusyWith = "r9" }, "link", "", core.Busy, admit.You, "run r9"},
-	"busy unit":                {func(i *admit.Input) { i.BusyWith = "r9" }, "link", "", core.Busy, admit.You, "open run, r9"},
-	"not identified since":     {func(i *admit.Input) { i.Place.Identified = false }, "link", "", core.CannotTell, admit.You, "has changed since"},
-	"another label":            {func(i *admit.Input) { i.Opened.Label = "S-0009" }, "label", "", core.WrongUnit, admit.You, "The label says S-0009"},
-	"withdrawn":                {func(i *admit.Input) { i.Release.Withdrawn = &model.Withdrawal{Reason: "loses the tray"} }, "release", "", core.DoesNotFit, admit.You, "loses the tray"},
-	"does not fit":             {func(i *admit.Input) { verdict(i, fit.DoesNotFit, "revision") }, "fit", "", core.DoesNotFit, admit.You, "does not fit"},
-	"cannot tell":              {func(i *admit.Input) { verdict(i, fit.CannotTell, "revision") }, "fit", "", core.CannotTell, admit.You, "cannot tell"},
-	"nobody vouches":           {func(i *admit.Input) { verdict(i, fit.DoesNotFit, ""); i.Verdict.Reasons[0].Rule = fit.RuleTrust }, "release", "", core.NotAllowed, admit.Lead, "2.0.0"},
-	"a step back":              {func(i *admit.Input) { i.Verdict.Step = "older" }, "reason", "", core.NotAllowed, admit.You, "step back"},
-	"a candidate":              {func(i *admit.Input) { i.Verdict.Channel = model.Candidate }, "reason", "", core.NotAllowed, admit.You, "candidate"},
+	"may only look":        {func(i *admit.Input) { i.Person.May = false }, "permission", "", core.NotAllowed, admit.Lead, "not open runs"},
+	"on no link":           {func(i *admit.Input) { i.Place.Name = "" }, "link", "", core.NotFound, admit.You, "on no link"},
+	"bench away":           {func(i *admit.Input) { i.Place.Away = true }, "link", "", core.NotAnswering, admit.You, "not in touch"},
+	"busy link":            {func(i *admit.Input) { i.Place.BusyWith = "r9" }, "link", "", core.Busy, admit.You, "run r9"},
+	"busy unit":            {func(i *admit.Input) { i.BusyWith = "r9" }, "link", "", core.Busy, admit.You, "open run, r9"},
+	"not identified since": {func(i *admit.Input) { i.Place.Identified = false }, "link", "", core.CannotTell, admit.You, "has changed since"},
+	"another label":        {func(i *admit.Input) { i.Opened.Label = "S-0009" }, "label", "", core.WrongUnit, admit.You, "The label says S-0009"},
+	"withdrawn":            {func(i *admit.Input) { i.Release.Withdrawn = &model.Withdrawal{Reason: "loses the tray"} }, "release", "", core.DoesNotFit, admit.You, "loses the tray"},
+	"does not fit":         {func(i *admit.Input) { verdict(i, fit.DoesNotFit, "revision") }, "fit", "", core.DoesNotFit, admit.You, "does not fit"},
+	"cannot tell":          {func(i *admit.Input) { verdict(i, fit.CannotTell, "revision") }, "fit", "", core.CannotTell, admit.You, "cannot tell"},
+	"nobody vouches": {func(i *admit.Input) {
+		i.Verdict.Answer = fit.DoesNotFit
+		found(i, fit.Reason{Rule: fit.RuleTrust, Answer: fit.DoesNotFit})
+	}, "release", "", core.NotAllowed, admit.Lead, "2.0.0"},
+	"a step back":        {func(i *admit.Input) { i.Verdict.Step = "older" }, "reason", "", core.NotAllowed, admit.You, "step back"},
+	"a candidate":        {func(i *admit.Input) { i.Verdict.Channel = model.Candidate }, "reason", "", core.NotAllowed, admit.You, "candidate"},
+	"an unknown program": {func(i *admit.Input) { strange(i) }, "reason", "", core.NotAllowed, admit.You, "nobody here knows"},
+	"held elsewhere": {func(i *admit.Input) {
+		found(i, fit.Reason{Rule: fit.RuleHold, Answer: fit.Fits, Warns: true, Said: core.Say("The unit is held at another release: the handset is old")})
+	}, "hold", admit.GateHold, core.NotAllowed, admit.Lead, "the handset is old"},
 	"locked":                   {func(i *admit.Input) { i.Known = known(core.FactLock, "locked") }, "protection", admit.GateProtection, core.Protected, admit.Lead, "erases all of it"},
 	"missing need":             {func(i *admit.Input) { i.Needs = []fit.Need{{Kind: "cable", Name: "long lead", State: "missing"}} }, "needs", admit.GateNeeds, core.NotAllowed, admit.You, "cable long lead"},
 	"an adapter set aside":     {func(i *admit.Input) { i.Adapter = adapter("retired", false) }, "adapter", admit.GateAdapter, core.NotAllowed, admit.You, "set aside"},
@@ -73,6 +86,51 @@ var stops = map[string]struct {
 		i.Opened.Kind, i.Opened.Source = run.Restore, &run.Source{Unit: "u"}
 		i.Release, i.Verdict, i.Back = nil, nil, &model.Release{Version: "1.0.0", Withdrawn: &model.Withdrawal{Reason: "burns"}}
 	}, "release", admit.GateRelease, core.DoesNotFit, admit.Lead, "burns"},
+}
+
+func strange(i *admit.Input) {
+	i.Running = "9.9-local"
+	found(i, fit.Reason{Rule: fit.RuleStrange, Answer: fit.Fits, Warns: true})
+}
+
+// TestWhatNotEveryUnitMayHave asks for a lead's consent beside the reason, unless the
+// sheet, the team's choice or the person makes it needless.
+func TestWhatNotEveryUnitMayHave(t *testing.T) {
+	for what, spoil := range map[string]func(*admit.Input){
+		model.StepBack:    func(i *admit.Input) { i.Verdict.Step = "older" },
+		model.OfCandidate: func(i *admit.Input) { i.Verdict.Channel = model.Candidate },
+		model.OfUnknown:   strange,
+	} {
+		asked := func(change func(*admit.Input)) (run.Opened, []admit.Bar) {
+			in := good()
+			spoil(&in)
+			in.Opened.Reason = "the partner is old"
+			in.Consents = slices.DeleteFunc(in.Consents, func(c admit.Consent) bool { return c.For == what })
+			change(&in)
+			return admit.Admit(in)
+		}
+		if _, bars := asked(func(*admit.Input) {}); len(bars) != 1 || bars[0].Rule != "consent" || bars[0].Who != admit.Lead || !strings.Contains(bars[0].Next, "ferry consent S-0001 "+what) {
+			t.Errorf("%s: %+v", what, bars)
+		}
+		for name, change := range map[string]func(*admit.Input){
+			"a lead":    func(i *admit.Input) { i.Person.Lead = true },
+			"the sheet": func(i *admit.Input) { i.Sheet.Permits = map[string]string{what: model.ByReason} },
+			"the job's word": func(i *admit.Input) {
+				i.Person.Lead, i.Opened.Reason, i.Opened.Job = true, "", &run.Job{Reason: "does not pair"}
+			},
+		} {
+			if _, bars := asked(change); len(bars) != 0 {
+				t.Errorf("%s, %s: %+v", what, name, bars)
+			}
+		}
+		in := good()
+		spoil(&in)
+		in.Opened.Reason = "the partner is old"
+		o, bars := admit.Admit(in)
+		if w, ok := o.Waived(what); len(bars) != 0 || !ok || w.By != "lead" || w.Reason != "asked for" {
+			t.Errorf("%s with consent: %+v %+v", what, o.Waivers, bars)
+		}
+	}
 }
 
 func adapter(state string, dead bool) *admit.Adapter {

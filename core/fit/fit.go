@@ -45,6 +45,7 @@ const (
 	RuleLoader        = "boot-loader" // a warning: it writes the boot loader
 	RuleStrange       = "strange"     // a warning: what runs is no release that is known
 	RuleStepBack      = "step-back"   // a warning: it is older than what runs
+	RuleHold          = "hold"        // on all but the release at which the unit is held, a warning
 )
 
 // Reason is what one rule found.
@@ -76,7 +77,8 @@ type Verdict struct {
 	Recommended bool          `json:"recommended"`
 	Current     bool          `json:"current"` // the unit says that it runs this version
 	Step        string        `json:"step"`    // newer, older, same, unknown: against what runs
-	Target      bool          `json:"target,omitempty"`
+	Target      bool          `json:"target,omitempty"` // the team has chosen it, for the revision or by a hold
+	Held        bool          `json:"held,omitempty"`   // the unit is held at it
 	Path        []string      `json:"path,omitempty"`   // releases to put in first, where it cannot be reached in one step
 	Toward      string        `json:"toward,omitempty"` // the release that this is a step to
 	Reasons     []Reason      `json:"reasons"`

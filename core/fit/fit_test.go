@@ -127,3 +127,31 @@ func TestRank(t *testing.T) {
 		t.Error("a candidate is recommended")
 	}
 }
+
+// A unit that is held at a release gets that one and no other, though it is older or a
+// candidate, and every verdict says why; where it cannot be put in, nothing is.
+func TestAHold(t *testing.T) {
+	sheet, _ := model.ReadSheet(coretest.Printer)
+	trial := release("5.0.0-rc.1", forD)
+	trial.Channel = model.Candidate
+	old := release("3.9.0", forD)
+	releases := []*model.Release{old, trial, release("4.10.0", forD), release("6.0.0", map[string][]string{"revision": {"C"}})}
+	for _, held := range releases {
+		all := fit.Rank(sheet, releases, fit.Sort(on()), fit.Team{Target: releases[2].ID, Held: held.ID, HeldSays: "the handset is old"})
+		best, ok := fit.Chosen(all)
+		if want := held.Version != "6.0.0"; all[0].Recommended != want || want && (!ok || best.Version != held.Version || !best.Held) {
+			t.Errorf("held at %s: %+v", held.Version, all[0])
+		}
+		for _, v := range all {
+			said := 0
+			for _, r := range v.Reasons {
+				if r.Rule == fit.RuleHold && strings.Contains(r.Text, "the handset is old") && r.Warns != v.Held {
+					said++
+				}
+			}
+			if said != 1 || v.Held != (v.Version == held.Version) || v.Target != v.Held {
+				t.Errorf("held at %s, %s: %+v", held.Version, v.Version, v)
+			}
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"cmp"
 	"slices"
 	"sort"
 
@@ -13,6 +14,8 @@ import (
 // Team is what the team has decided beside the rules.
 type Team struct {
 	Target   string            // id of the release that the team has chosen for this model and revision; empty for none
+	Held     string            // id of the release at which this unit is held, which goes before the target; empty for none
+	HeldSays string            // why, by whom and until when
 	Distrust map[string]string // release to why nobody vouches for its images
 }
 
@@ -84,7 +87,10 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 	running, runs := known.Best(core.FactRunning)
 	for _, r := range releases {
 		v := Evaluate(sheet, r, known)
-		v.Target = team.Target == r.ID && r.ID != ""
+		v.Target = team.target() == r.ID && r.ID != ""
+		if team.Held != "" {
+			held(&v, team)
+		}
 		if runs {
 			if c, ok := lineage.Compare(r.Version, running.Value); ok {
 				v.Step = map[int]string{-1: "older", 0: "same", 1: "newer"}[c]
@@ -101,7 +107,7 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 		}
 		verdicts = append(verdicts, v)
 	}
-	choose(sheet, releases, verdicts, lineage, known)
+	choose(sheet, releases, verdicts, lineage, known, team)
 	weight := map[Answer]int{Fits: 0, CannotTell: 1, DoesNotFit: 2}
 	sort.SliceStable(verdicts, func(i, j int) bool {
 		a, b := verdicts[i], verdicts[j]
@@ -118,6 +124,18 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 		return c > 0
 	})
 	return verdicts
+}
+
+// target is the release that goes before what is newest.
+func (t Team) target() string { return cmp.Or(t.Held, t.Target) }
+
+// held says that a unit is held at a release, on that release and on all others.
+func held(v *Verdict, team Team) {
+	if v.Held = team.Held == v.Release; v.Held {
+		v.add(Reason{Rule: RuleHold, Answer: Fits, Short: "held here", Said: core.Say("The unit is held at this release: %s", team.HeldSays)})
+		return
+	}
+	v.add(Reason{Rule: RuleHold, Answer: Fits, Warns: true, Short: "held elsewhere", Said: core.Say("The unit is held at another release: %s", team.HeldSays)})
 }
 
 func (v *Verdict) add(r Reason) {
@@ -145,7 +163,7 @@ func back(sheet *model.Sheet, l Lineage, r *model.Release, running core.Fact, v 
 }
 
 // choose marks the release to put in.
-func choose(sheet *model.Sheet, releases []*model.Release, verdicts []Verdict, l Lineage, known Known) {
+func choose(sheet *model.Sheet, releases []*model.Release, verdicts []Verdict, l Lineage, known Known, team Team) {
 	order := make([]int, len(verdicts))
 	currentGone := false
 	for i, v := range verdicts {
@@ -164,6 +182,9 @@ func choose(sheet *model.Sheet, releases []*model.Release, verdicts []Verdict, l
 	})
 	for _, i := range order {
 		v := &verdicts[i]
+		if team.Held != "" && !v.Held { // who held it here wants nothing else
+			continue
+		}
 		if v.Channel != model.Stable && !v.Target || releases[i].Withdrawn != nil || v.Step == "older" && !v.Target && !currentGone {
 			continue
 		}

@@ -30,6 +30,9 @@ const (
 	Released  = "claim-released"
 	Refused   = "refused"   // a run was asked for and not opened
 	Corrected = "corrected" // a person changed what the register says of the unit
+	Tested    = "tested"    // a person answered a test that was open
+	Held      = "held"      // the unit is to stay at a release, or no longer
+	Allowed   = "allowed"   // a lead let the unit have what not every unit may have
 	Late      = "late"      // a record that came after its run was given up or handed on: evidence
 )
 
@@ -66,12 +69,22 @@ type Record struct {
 	Reference string        `cbor:"reference,omitempty" json:"reference,omitempty"` // release that the unit ran, where none of its memory could be saved: what to put in to go back
 	Adapter   string        `cbor:"adapter,omitempty" json:"adapter,omitempty"`     // serial of what stood between
 	Undone    []string      `cbor:"undone,omitempty" json:"undone,omitempty"`       // of records from before Owed: temporary changes that were left, with the reason
-	Halves    int           `cbor:"halves" json:"halves"`                           // how often the bench took the run up
+	Job       uint64        `cbor:"job,omitempty" json:"job,omitempty"`
+	Why       string        `cbor:"why,omitempty" json:"why,omitempty"`     // the job's reason
+	Asked     string        `cbor:"asked,omitempty" json:"asked,omitempty"` // who asked for the job
+	Left      []Left        `cbor:"left,omitempty" json:"left,omitempty"`
+	Halves    int           `cbor:"halves" json:"halves"` // how often the bench took the run up
 	Opened    int64         `cbor:"opened" json:"opened"`
 	Closed    int64         `cbor:"closed" json:"closed"`
 	Events    uint64        `cbor:"events" json:"events"`     // how many the journal holds
 	Journal   core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
 	Previous  core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
+}
+
+// Left is a section that the job knowingly left as it is.
+type Left struct {
+	Section string `cbor:"section" json:"section"`
+	Why     string `cbor:"why" json:"why"`
 }
 
 // Waived is a gate that a named person let the run pass.
@@ -104,15 +117,19 @@ type Owed struct {
 	State   string `cbor:"state" json:"state"`
 	By      string `cbor:"by,omitempty" json:"by,omitempty"` // person's id
 	Reason  string `cbor:"reason,omitempty" json:"reason,omitempty"`
-	Since   int64  `cbor:"since" json:"since"` // microseconds since 1970 UTC
+	Whose   string `cbor:"whose,omitempty" json:"whose,omitempty"` // a test that was handed on: to whom
+	Due     string `cbor:"due,omitempty" json:"due,omitempty"`     // and until when: YYYY-MM-DD
+	Since   int64  `cbor:"since" json:"since"`                     // microseconds since 1970 UTC
 }
 
 // Test is the answer to a finishing test.
 type Test struct {
 	Item  string `cbor:"item" json:"item"`
 	Says  string `cbor:"says" json:"says"`
-	Value string `cbor:"value" json:"value"` // yes, no, excused
+	Value string `cbor:"value" json:"value"` // yes, no, excused, elsewhere
 	Note  string `cbor:"note,omitempty" json:"note,omitempty"`
+	Whose string `cbor:"whose,omitempty" json:"whose,omitempty"`
+	Due   string `cbor:"due,omitempty" json:"due,omitempty"`
 	By    string `cbor:"by" json:"by"` // person's id
 	At    int64  `cbor:"at" json:"at"`
 }

@@ -4,6 +4,7 @@
 package model
 
 import (
+	"cmp"
 	_ "embed"
 	"maps"
 	"regexp"
@@ -65,10 +66,24 @@ type Sheet struct {
 	Sections   []Section           `yaml:"sections" json:"sections"`     // in the order in which they are written
 	Program    string              `yaml:"program" json:"program"`       // the section that holds the unit's own program
 	Holds      []Slot              `yaml:"holds" json:"holds,omitempty"` // places for other units
+	Permits    map[string]string   `yaml:"permits" json:"permits,omitempty"`
 	Procedures []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 
 	Digest core.Digest `yaml:"-" json:"digest"` // of the sheet's bytes
 }
+
+// What not every unit may have, and what it wants.
+const (
+	StepBack    = "step-back"
+	OfCandidate = "candidate"
+	OfUnknown   = "unknown-program"
+
+	ByReason  = "reason"  // of the technician
+	ByConsent = "consent" // and a lead's consent
+)
+
+// Permit says what a step back, a candidate or a write over an unknown program wants.
+func (s *Sheet) Permit(what string) string { return cmp.Or(s.Permits[what], ByConsent) }
 
 // SerialRule says what a serial of a model looks like; empty where any does.
 type SerialRule struct {

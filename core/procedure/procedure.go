@@ -19,8 +19,10 @@ import (
 type Answer struct {
 	Item  string       `json:"item"`
 	Fact  string       `json:"fact,omitempty"` // that it says of the unit
-	Value string       `json:"value"`          // yes; a choice; a number; seen; excused
+	Value string       `json:"value"`          // yes; a choice; a number; seen; excused; elsewhere
 	Note  string       `json:"note,omitempty"`
+	Whose string       `json:"whose,omitempty"` // of a test that is not possible here: the person who answers it
+	Due   string       `json:"due,omitempty"`   // and until when: YYYY-MM-DD
 	Photo *core.Digest `json:"photo,omitempty"`
 	Wires Colours      `json:"wires,omitempty"`
 	By    string       `json:"by,omitempty"` // person's id; "tool"
@@ -43,7 +45,7 @@ func (c Colours) Check() error {
 
 // Said is the fact that an answer says of its unit, if it says one.
 func (a Answer) Said() []core.Fact {
-	if a.Fact == "" || a.Value == No || a.Value == Excused {
+	if a.Fact == "" || a.Value == No || a.Value == Excused || a.Value == Elsewhere {
 		return nil
 	}
 	f := core.Fact{Name: a.Fact, Value: a.Value, Source: core.FromPerson, At: time.UnixMicro(a.At).UTC(), By: a.By, Photo: a.Photo}
@@ -55,10 +57,11 @@ func (a Answer) Said() []core.Fact {
 
 // Values with a meaning of their own.
 const (
-	Yes     = "yes"
-	No      = "no"      // it is not so: the person saw something else
-	Excused = "excused" // left undone, with a reason
-	Tool    = "tool"
+	Yes       = "yes"
+	No        = "no"        // it is not so: the person saw something else
+	Excused   = "excused"   // left undone, with a reason
+	Elsewhere = "elsewhere" // a test that is not possible here: a named person answers it until a day
+	Tool      = "tool"
 )
 
 // Holds judges conditions on facts. Three-valued: what is not known is neither.
@@ -212,6 +215,9 @@ func Judge(i *model.Item, a Answer) error {
 		}
 		return nil
 	}
+	if a.Value == Elsewhere {
+		return HandedOn(i.Test, a)
+	}
 	if a.Value == No {
 		if i.At == model.AtLeft && len(strings.TrimSpace(a.Note)) < 3 {
 			return core.Fail(core.NotAllowed, "what is not as it should be is noted with what was seen").Do("Say what you see instead.")
@@ -247,6 +253,20 @@ func Judge(i *model.Item, a Answer) error {
 		if a.Photo == nil {
 			return core.Fail(core.BadFile, "%s is answered by a picture", i.ID)
 		}
+	}
+	return nil
+}
+
+// HandedOn checks the answer that a test is not possible here.
+func HandedOn(test bool, a Answer) error {
+	if !test {
+		return core.Fail(core.NotAllowed, "%s is no test: it is done here, by who works on the unit", a.Item)
+	}
+	if len(strings.TrimSpace(a.Whose)) < 2 {
+		return core.Fail(core.BadFile, "a test that is not possible here wants the name of the person who answers it").Do("Say whose it is, and until when.")
+	}
+	if _, err := time.Parse(time.DateOnly, a.Due); err != nil {
+		return core.Fail(core.BadFile, "a test that is not possible here wants the day until which it is answered, as 2027-01-31, not %q", a.Due).Do("Say whose it is, and until when.")
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -75,7 +76,10 @@ func (s *State) unproven() string {
 		}
 	}
 	for _, o := range s.Owed {
-		if (o.Kind == OweTest || o.Kind == OweFinding) && o.State == OweExcused {
+		switch {
+		case o.Kind == OweTest && o.State == OweHanded:
+			return strings.TrimSpace(fmt.Sprintf("%q: not possible here; %s answers it by %s. %s", o.Says, o.Whose, o.Due, o.Reason))
+		case (o.Kind == OweTest || o.Kind == OweFinding) && o.State == OweExcused:
 			return strings.TrimSpace(fmt.Sprintf("%q: %s", o.Says, o.Reason))
 		}
 	}
@@ -180,16 +184,22 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 	if o.Adapter != nil {
 		h.Adapter = o.Adapter.Serial
 	}
+	if o.Job != nil {
+		h.Job, h.Why, h.Asked = o.Job.Number, o.Job.Reason, o.Job.Asked
+	}
+	for _, l := range o.Left {
+		h.Left = append(h.Left, history.Left{Section: l.Section, Why: l.Why})
+	}
 	if c := s.Carded; c != nil && c.Procedure != "" {
 		h.Card = fmt.Sprintf("%s/%d", c.Procedure, c.Edition)
 	}
 	for _, a := range s.Answers {
 		if i := s.item(a.Item); i != nil && i.Test {
-			h.Tests = append(h.Tests, history.Test{Item: a.Item, Says: i.Says.In("en"), Value: a.Value, Note: a.Note, By: a.By, At: a.At})
+			h.Tests = append(h.Tests, history.Test{Item: a.Item, Says: i.Says.In("en"), Value: a.Value, Note: a.Note, Whose: a.Whose, Due: a.Due, By: a.By, At: a.At})
 		}
 	}
 	for _, d := range owed {
-		h.Owed = append(h.Owed, history.Owed{Kind: d.Kind, Section: d.Section, Item: d.Item, Says: d.Says, State: d.State, By: d.By, Reason: d.Reason, Since: d.Since})
+		h.Owed = append(h.Owed, history.Owed{Kind: d.Kind, Section: d.Section, Item: d.Item, Says: d.Says, State: d.State, By: d.By, Reason: d.Reason, Whose: d.Whose, Due: d.Due, Since: d.Since})
 	}
 	return h
 }
@@ -237,6 +247,19 @@ const (
 	DoNotUse   Standing = "do not use" // a person said so
 	SetApart   Standing = "set apart"  // a person took it out of the way
 )
+
+// StandingAfter is how a unit stands once a person has answered, without a run, what
+// was still owed to it. The record is of the last run that changed it.
+func StandingAfter(record *history.Record, owed []Obligation, decided Standing) Standing {
+	outcome := Outcome(record.Outcome)
+	unproven := func(x history.Section) bool {
+		return x.Condition != string(Untouched) && x.Condition != string(Proven)
+	}
+	if outcome == NotProven && len(record.Sections) > 0 && !slices.ContainsFunc(record.Sections, unproven) {
+		outcome = Done // what was missing was the answers
+	}
+	return StandingOf(outcome, true, owed, decided)
+}
 
 // StandingOf is the one place where a unit's standing is derived: from how its last
 // run that touched it ended, what is still owed to it, and what a person decided.

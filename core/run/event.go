@@ -152,6 +152,20 @@ const (
 	Abandoned   Outcome = "abandoned"
 )
 
+// Job is why a run is done and for whom, as it stood when the run was opened.
+type Job struct {
+	Number uint64 `json:"number"`
+	Reason string `json:"reason,omitempty"`
+	Asked  string `json:"asked,omitempty"` // who asked for it
+	Test   string `json:"test,omitempty"`  // what is tried at the end, beside the procedure's own tests
+}
+
+// Left is a section that the job knowingly leaves as it is.
+type Left struct {
+	Section string `json:"section"`
+	Why     string `json:"why"`
+}
+
 // Opened holds, by digest where it can, all that the run depends on.
 type Opened struct {
 	Run      string        `json:"run"`
@@ -180,6 +194,8 @@ type Opened struct {
 	Sections  []Place      `json:"sections,omitempty"`  // in the order in which they are written
 	Itinerary []Leg        `json:"itinerary,omitempty"` // what the run does, in order
 	Owed      []Obligation `json:"owed,omitempty"`      // by earlier runs of this unit, and still open
+	Job       *Job         `json:"job,omitempty"`
+	Left      []Left       `json:"left,omitempty"` // sections that are left as they are
 
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
 	Settings []loader.Setting   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back

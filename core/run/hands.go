@@ -3,8 +3,10 @@ package run
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"regexp"
+	"slices"
 	"time"
 
 	"zealousferry/core"
@@ -42,7 +44,31 @@ func (r *Run) card(context.Context) error {
 			return core.Fail(core.DoesNotFit, "procedure %s is known to fail on this unit: %s", p.Name, says).Do("Ask a lead for another way.")
 		}
 	}
+	c.Items = append(c.Items, r.journal.State().Opened.tests(c.Items)...)
 	return r.append(KindCarded, c, true)
+}
+
+// tests are the items that the card has beside the procedure's: the job's finishing
+// test, and tests that earlier runs of the unit owe and this procedure does not have.
+func (o *Opened) tests(items []model.Item) (more []model.Item) {
+	add := func(id, says string) {
+		has := func(i model.Item) bool { return i.ID == id }
+		if !slices.ContainsFunc(items, has) && !slices.ContainsFunc(more, has) {
+			more = append(more, model.Item{ID: id, Do: model.Confirm, At: model.AtLeft, Says: model.Words{"en": says}, Test: true})
+		}
+	}
+	if o.Kind == BackUp {
+		return nil
+	}
+	for _, d := range o.Owed {
+		if d.Kind == OweTest {
+			add(d.Item, d.Says)
+		}
+	}
+	if o.Job != nil && o.Job.Test != "" {
+		add(fmt.Sprintf("test-of-job-%d", o.Job.Number), o.Job.Test)
+	}
+	return more
 }
 
 // hands does an item: the tool's own, or a person's, whose answer is waited for as

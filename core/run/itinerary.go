@@ -1,6 +1,8 @@
 package run
 
 import (
+	"slices"
+
 	"zealousferry/core"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
@@ -154,6 +156,9 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 				}
 			}
 		}
+		if o.left(d.Name) && !p.Main {
+			p.Part = false
+		}
 		if p.Main && p.Expect == "" {
 			p.Expect = o.Version
 		}
@@ -165,6 +170,11 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 	}
 	o.Itinerary = Lay(o.Kind, o.Sections)
 	return nil
+}
+
+// left tells whether the job leaves a section as it is.
+func (o *Opened) left(section string) bool {
+	return slices.ContainsFunc(o.Left, func(l Left) bool { return l.Section == section })
 }
 
 // before is the itinerary of a run that was opened before itineraries were kept:

@@ -20,9 +20,11 @@ type Obligation struct {
 	Item    string `json:"item,omitempty" cbor:"item,omitempty"` // of the procedure, that discharges it
 	Says    string `json:"says,omitempty" cbor:"says,omitempty"`
 	Run     string `json:"run,omitempty" cbor:"run,omitempty"` // that came to owe it
-	State   string `json:"state" cbor:"state" enum:"open,discharged,excused"`
-	By      string `json:"by,omitempty" cbor:"by,omitempty"`         // who excused it
+	State   string `json:"state" cbor:"state" enum:"open,discharged,excused,handed"`
+	By      string `json:"by,omitempty" cbor:"by,omitempty"`         // who excused it, or handed it on
 	Reason  string `json:"reason,omitempty" cbor:"reason,omitempty"` // and why
+	Whose   string `json:"whose,omitempty" cbor:"whose,omitempty"`   // a test that was handed on: to whom
+	Due     string `json:"due,omitempty" cbor:"due,omitempty"`       // and until when: YYYY-MM-DD
 	Since   int64  `json:"since" cbor:"since"`                       // microseconds since 1970 UTC
 }
 
@@ -31,6 +33,7 @@ const (
 	OweOpen       = "open"
 	OweDischarged = "discharged"
 	OweExcused    = "excused"
+	OweHanded     = "handed" // a test: somebody who is named answers it
 )
 
 // Tool tells whether the tool itself discharges it.
@@ -72,7 +75,7 @@ var duties = []duty{
 	{OweUndo,
 		func(s *State, e Event, x *Section) []Obligation {
 			a, ok := answered(e)
-			if i := s.item(a.Item); ok && i != nil && i.Undo != "" && a.Value != procedure.No && a.Value != procedure.Excused {
+			if i := s.item(a.Item); ok && i != nil && i.Undo != "" && good(a) {
 				if back := s.item(i.Undo); back != nil {
 					return []Obligation{{Item: i.Undo, Says: back.Says.In("en")}}
 				}
@@ -98,7 +101,12 @@ var duties = []duty{
 // itemDone tells whether the event is the answer that an obligation waits for.
 func itemDone(_ *State, e Event, _ *Section, o Obligation) bool {
 	a, ok := answered(e)
-	return ok && a.Item == o.Item && a.Value != procedure.No && a.Value != procedure.Excused
+	return ok && a.Item == o.Item && good(a)
+}
+
+// good tells whether an answer says that the item is done and is as it should be.
+func good(a procedure.Answer) bool {
+	return a.Value != procedure.No && a.Value != procedure.Excused && a.Value != procedure.Elsewhere
 }
 
 func act(e Event, kind string) (a Act, ok bool) {
@@ -118,7 +126,7 @@ func (s *State) owe(e Event, x *Section) {
 	for _, d := range duties {
 		for i := range s.Owed {
 			if o := &s.Owed[i]; o.Kind == d.kind && o.State != OweDischarged && d.ended(s, e, x, *o) {
-				o.State, o.By, o.Reason = OweDischarged, "", ""
+				o.State, o.By, o.Reason, o.Whose, o.Due = OweDischarged, "", "", "", ""
 			}
 		}
 		for _, o := range d.made(s, e, x) {
@@ -126,7 +134,7 @@ func (s *State) owe(e Event, x *Section) {
 			s.add(o)
 		}
 	}
-	if a, ok := answered(e); ok && (a.Value == procedure.Excused || a.Value == procedure.No) {
+	if a, ok := answered(e); ok && !good(a) {
 		s.excuse(a, e)
 	}
 }
@@ -145,8 +153,8 @@ func (s *State) add(o Obligation) {
 	s.Owed = append(s.Owed, o)
 }
 
-// excuse takes a person's word at the end that something stays undone, or is not as
-// it should be.
+// excuse takes a person's word at the end that something stays undone, is not as it
+// should be, or is tried elsewhere by somebody who is named.
 func (s *State) excuse(a procedure.Answer, e Event) {
 	i := s.item(a.Item)
 	if i == nil || !atEnd(i) {
@@ -156,6 +164,9 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 	for n := range s.Owed {
 		if o := &s.Owed[n]; o.Item == a.Item && o.State == OweOpen {
 			o.State, o.By, o.Reason, known = OweExcused, a.By, a.Note, true
+			if a.Value == procedure.Elsewhere {
+				o.State, o.Whose, o.Due = OweHanded, a.Whose, a.Due
+			}
 		}
 	}
 	if !known && a.Value == No {
@@ -166,7 +177,7 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 // No is a person's word that something is not as it should be.
 const No = procedure.No
 
-// Open lists what is owed and neither discharged nor excused.
+// Open lists what is owed and neither discharged, excused nor handed on.
 func (s *State) Open() (all []Obligation) {
 	for _, o := range s.Owed {
 		if o.State == OweOpen {

@@ -98,7 +98,11 @@ func (p *parts) hands() {
 	if p.answer != nil {
 		value, note = p.answer(h.Item)
 	}
-	go answer(p.run, procedure.Answer{Item: h.Item, Value: value, Note: note, By: "p"})
+	a := procedure.Answer{Item: h.Item, Value: value, Note: note, By: "p"}
+	if value == procedure.Elsewhere {
+		a.Whose, a.Due = "Edda Rooke", "2027-01-31"
+	}
+	go answer(p.run, a)
 }
 
 // right checks that every part holds what it should, and nothing else changed.
@@ -440,5 +444,67 @@ func TestATestThatFails(t *testing.T) {
 	p.answer = nil
 	if s = p.flash(t, o); s.Closed == nil || len(s.Closed.Owed) != 0 {
 		t.Errorf("the test was passed, and is owed: %+v", s.Closed)
+	}
+}
+
+// A test that is not possible here goes to a named person with a day; it stays with the
+// unit, and the next run asks it again, though it finds nothing to do.
+func TestATestThatIsHandedOn(t *testing.T) {
+	p := newWide(t, nil)
+	p.answer = func(item string) (string, string) {
+		if item == "ticket" {
+			return procedure.Elsewhere, "no paper here"
+		}
+		return procedure.Yes, ""
+	}
+	s := p.flash(t, p.open)
+	if s.Closed == nil || s.Closed.Outcome != run.NotProven || !strings.Contains(s.Closed.Reason, "Edda Rooke answers it by 2027-01-31") {
+		t.Fatalf("%+v %+v", s.Closed, s.Fault)
+	}
+	h, err := history.DecodeRecord(s.Closed.Record)
+	if err != nil || len(h.Owed) != 1 || h.Owed[0].State != run.OweHanded || h.Owed[0].Whose != "Edda Rooke" || h.Owed[0].Due != "2027-01-31" || h.Tests[0].Value != procedure.Elsewhere {
+		t.Fatalf("record %+v %v", h, err)
+	}
+	if got := run.StandingAfter(h, nil, ""); got != run.InService {
+		t.Errorf("with the test answered it is %s", got)
+	}
+	if got := run.StandingAfter(h, s.Closed.Owed, ""); got != run.UnitUnsure {
+		t.Errorf("with the test open it is %s", got)
+	}
+	h.Sections[0].Condition = string(run.VerifiedNow)
+	if got := run.StandingAfter(h, nil, ""); got != run.UnitUnsure {
+		t.Errorf("with a part that nobody saw run it is %s", got)
+	}
+	o := p.open
+	o.Run, o.Owed, o.Job = "run-2", s.Closed.Owed, &run.Job{Number: 7, Reason: "blank tickets", Asked: "the pier", Test: "Print at the pier."}
+	for i := range o.Owed {
+		o.Owed[i].State = run.OweOpen
+	}
+	p.answer, p.asked = nil, nil
+	s = p.flash(t, o)
+	if s.Closed == nil || s.Closed.Outcome != run.NothingToDo || len(s.Closed.Owed) != 0 {
+		t.Fatalf("the test was passed, and is owed: %+v", s.Closed)
+	}
+	if !slices.Contains(p.asked, "test-of-job-7") || !slices.Contains(p.asked, "ticket") {
+		t.Errorf("a person was asked %v", p.asked)
+	}
+	if h, err = history.DecodeRecord(s.Closed.Record); err != nil || h.Job != 7 || h.Why != "blank tickets" || h.Asked != "the pier" || len(h.Tests) != 2 {
+		t.Errorf("record %+v %v", h, err)
+	}
+}
+
+// A part that the job leaves as it is is neither kept nor changed, and the record says
+// why.
+func TestAPartThatTheJobLeaves(t *testing.T) {
+	p := newWide(t, nil)
+	o := p.open
+	o.Left = []run.Left{{Section: "fonts", Why: "the customer has his own"}, {Section: "program", Why: "never: it is the unit's own program"}}
+	s := p.flash(t, o)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Section("fonts").Touched || !s.Section("program").Touched || len(p.Stored[0]) != 2 {
+		t.Fatalf("%+v %+v", s.Closed, s.Fault)
+	}
+	h, err := history.DecodeRecord(s.Closed.Record)
+	if err != nil || len(h.Left) != 2 || h.Left[0].Why != "the customer has his own" {
+		t.Errorf("record %+v %v", h, err)
 	}
 }

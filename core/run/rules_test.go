@@ -318,7 +318,7 @@ func (w *walk) outcome(m Move, x *Section) {
 	if m.Item != "" {
 		value := procedure.Yes
 		if i := w.item(m.Item); atEnd(i) && w.r.IntN(4) == 0 {
-			value = []string{procedure.No, procedure.Excused}[w.r.IntN(2)]
+			value = []string{procedure.No, procedure.Excused, procedure.Elsewhere}[w.r.IntN(3)]
 		}
 		w.tell("", KindAnswered, procedure.Answer{Item: m.Item, Value: value, By: "p", Note: "as seen"})
 		return

@@ -84,6 +84,12 @@ var (
 		"program": "its program answers, not its loader", "other-loader": "another loader or model answers", "lossy": "answers get lost",
 		"late": "answers come late", "restarts": "it starts over and over",
 	}
+	// Permits are what not every unit may have.
+	Permits = Names{"step-back": "step back", "candidate": "candidate", "unknown-program": "write over an unknown program"}
+	// Tests are how a finishing test stands, by the state of the obligation.
+	Tests = Names{"open": "to be answered", "handed": "handed on", "excused": "not passed", "discharged": "passed"}
+	// Answers are those to a finishing test.
+	Answers = Names{"yes": "passed", "no": "not passed", "elsewhere": "not possible here", "excused": "left undone"}
 	// Formats are those of firmware files.
 	Formats = Names{
 		"intel-hex": "Intel HEX", "s-record": "S-record", "elf": "ELF", "raw": "raw binary", "ti-txt": "TI-TXT", "uf2": "UF2", "dfu": "USB DFU",
@@ -94,5 +100,5 @@ var (
 var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
-	"supplies": Supplies, "places": Places, "classes": Classes, "formats": Formats,
+	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "tests": Tests, "answers": Answers, "formats": Formats,
 }

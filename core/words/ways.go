@@ -55,6 +55,12 @@ var Ways = []Way{
 	{"release-import", "import a pack and vouch for it", "ferry release import FILE --accept REASON", ""},
 	{"key-make", "make a signing key", "ferry key make", ""},
 	{"key-trust", "trust a signing key", "ferry key trust", "/keys"},
+	{"hold-end", "end a hold", "ferry hold end {unit}", "/units/{unit}"},
+	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
+	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
+	{"test", "answer a test that is open", "ferry test {unit} passed", "/units/{unit}"},
+	{"job", "look at a job", "ferry job show {job}", "/jobs/{job}"},
+	{"job-add", "enter a job", "ferry job add UNIT… --reason …", "/jobs"},
 	{"waive", "pass a gate by name", "--waive {gate} --reason …", ""},
 	{"reason", "say why", "--reason …", ""},
 }
@@ -134,5 +140,11 @@ func ReleaseAccept(model, release string) core.Step { return step("release-accep
 func ReleaseImport() core.Step                      { return step("release-import") }
 func KeyMake() core.Step                            { return step("key-make") }
 func KeyTrust() core.Step                           { return step("key-trust") }
+func HoldEnd(unit string) core.Step                 { return step("hold-end", unit) }
+func Consent(unit, what string) core.Step           { return step("consent", unit, what) }
+func BackupName(unit string) core.Step              { return step("backup-name", unit) }
+func Test(unit string) core.Step                    { return step("test", unit) }
+func Job(number string) core.Step                   { return step("job", number) }
+func JobAdd() core.Step                             { return step("job-add") }
 func Waive(gate string) core.Step                   { return step("waive", gate) }
 func Reason() core.Step                             { return step("reason") }
