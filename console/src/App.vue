@@ -54,6 +54,7 @@ const within = (to: string) => (under[to] ?? [to]).some((p) => route.path.starts
 
 const pages = [
   { to: '/today', word: 'Today' },
+  { to: '/jobs', word: 'Jobs' },
   { to: '/units', word: 'Units' },
   { to: '/releases', word: 'Releases' },
   { to: '/benches', word: 'Benches' },
@@ -64,7 +65,7 @@ const pages = [
   <v-app>
     <a class="skip" href="#main">To the page</a>
     <v-app-bar v-if="session.person" flat height="56" color="surface" class="bar">
-      <router-link to="/today" class="brand"><FerryMark /><strong>Zealous Ferry</strong></router-link>
+      <router-link to="/today" class="brand" aria-label="Zealous Ferry: today’s work"><FerryMark /><strong>Zealous Ferry</strong></router-link>
       <nav class="pages" aria-label="Pages">
         <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: within(p.to) }" :aria-current="within(p.to) ? 'page' : undefined">{{ p.word }}</router-link>
       </nav>
@@ -116,6 +117,6 @@ const pages = [
   .brand strong, .who .name { display: none; }
   .brand { margin-right: 4px; }
   .only-small { display: inline-flex; }
-  .pages a { padding: 0 10px; }
+  .pages a { padding: 0 6px; font-size: 15px; }
 }
 </style>

@@ -1,5 +1,5 @@
 // Words and figures for people. Every number has its unit, every time its zone.
-import type { Unit } from './api/client'
+import type { Run, Unit } from './api/client'
 
 export function zone(t: Date): string {
   const m = -t.getTimezoneOffset()
@@ -60,7 +60,7 @@ export function shortDigest(d: string): string {
   return d.length === 64 ? `${d.slice(0, 4)} ${d.slice(4, 8)} … ${d.slice(60)}` : d
 }
 
-export { channels, conditions, formats, needStates, outcomes, proofs as hows, sources, standings, verdicts } from './api/names'
+export { answers, channels, conditions, formats, jobStands, needStates, outcomes, proofs as hows, sources, standings, tests, verdicts } from './api/names'
 
 export const factNames: Record<string, string> = {
   model: 'Model',
@@ -91,4 +91,10 @@ export function standing(u: Unit, recommended?: string): string {
   if (!recommended) return 'Nothing fits for certain yet.'
   if (recommended === u.running) return 'Up to date.'
   return 'Runs another release than the team uses.'
+}
+
+// jobWords is why a run is done and for whom.
+export function jobWords(r: Run): string {
+  const job = r.job && !r.ownJob ? `Job ${r.job}: ` : ''
+  return r.reason || job ? `${job}${r.reason ?? ''}${r.asked ? `, asked by ${r.asked}` : ''}` : ''
 }

@@ -291,9 +291,9 @@ func hold(in *Input) []Bar {
 
 // special is something that not every unit may have.
 type special struct {
-	is    func(v *fit.Verdict) bool
-	what  string
-	says  func(in *Input) core.Said
+	is   func(v *fit.Verdict) bool
+	what string
+	says func(in *Input) core.Said
 }
 
 var specials = []special{

@@ -75,8 +75,8 @@ type Verdict struct {
 	Channel     model.Channel `json:"channel"`
 	Answer      Answer        `json:"verdict"`
 	Recommended bool          `json:"recommended"`
-	Current     bool          `json:"current"` // the unit says that it runs this version
-	Step        string        `json:"step"`    // newer, older, same, unknown: against what runs
+	Current     bool          `json:"current"`          // the unit says that it runs this version
+	Step        string        `json:"step"`             // newer, older, same, unknown: against what runs
 	Target      bool          `json:"target,omitempty"` // the team has chosen it, for the revision or by a hold
 	Held        bool          `json:"held,omitempty"`   // the unit is held at it
 	Path        []string      `json:"path,omitempty"`   // releases to put in first, where it cannot be reached in one step
@@ -219,6 +219,9 @@ func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 	name := r.Fact
 	r.Rule, r.Answer, r.Short = RuleUnknown, CannotTell, words.Facts.In(name)+" not known"
 	r.Said = core.Say("The %s is not known: it could not be read on the wire and nobody has noted it.", words.Facts.In(name))
+	if !known.asked() {
+		r.Said = core.Say("The %s is not known: nobody has asked the unit on the wire yet, and nobody has noted it.", words.Facts.In(name))
+	}
 	if old, ok := known.Stale(name); ok {
 		r.Rule, r.Value, r.Source, r.At = RuleStale, old.Value, old.Source, old.At
 		r.Said = core.Say("The %s was %s on %s (%s); such a reading holds for %s only.", words.Facts.In(name), old.Value, old.At.UTC().Format("2 January 2006"), old.Source, sheet.Facts[name].GoodFor)
@@ -228,6 +231,9 @@ func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 		values = "VALUE"
 	}
 	r.Todo = core.Todos(words.Note(known.unit(), name+"="+values).To("Note it"))
+	if !known.asked() {
+		r.Todo = core.Todos(words.Identify("BENCH/LINK").To("Identify it once it is plugged in")).And(r.Steps...)
+	}
 	if ask := sheet.Facts[name].Ask.In("en"); ask != "" {
 		r.Todo = core.Todos(core.Plain(ask)).And(r.Steps...)
 	}
@@ -235,6 +241,16 @@ func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 }
 
 // unit is how the unit is named where something is to be done with it.
+// asked tells whether anything was ever read of the unit on the wire.
+func (k Known) asked() bool {
+	for _, sources := range k.facts {
+		if _, ok := sources[core.FromWire]; ok {
+			return true
+		}
+	}
+	return len(k.stale) > 0
+}
+
 func (k Known) unit() string {
 	if f, ok := k.Best(core.FactSerial); ok && f.Value != "" {
 		return f.Value

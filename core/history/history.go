@@ -30,6 +30,7 @@ const (
 	Released  = "claim-released"
 	Refused   = "refused"   // a run was asked for and not opened
 	Corrected = "corrected" // a person changed what the register says of the unit
+	Noted     = "noted"     // a person noted what the label or he himself says
 	Tested    = "tested"    // a person answered a test that was open
 	Held      = "held"      // the unit is to stay at a release, or no longer
 	Allowed   = "allowed"   // a lead let the unit have what not every unit may have

@@ -5,6 +5,7 @@ package procedure
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,7 +46,7 @@ func (c Colours) Check() error {
 
 // Said is the fact that an answer says of its unit, if it says one.
 func (a Answer) Said() []core.Fact {
-	if a.Fact == "" || a.Value == No || a.Value == Excused || a.Value == Elsewhere {
+	if a.Fact == "" || a.Value == No || a.Value == Excused || a.Value == Elsewhere || a.Value == Back {
 		return nil
 	}
 	f := core.Fact{Name: a.Fact, Value: a.Value, Source: core.FromPerson, At: time.UnixMicro(a.At).UTC(), By: a.By, Photo: a.Photo}
@@ -61,8 +62,49 @@ const (
 	No        = "no"        // it is not so: the person saw something else
 	Excused   = "excused"   // left undone, with a reason
 	Elsewhere = "elsewhere" // a test that is not possible here: a named person answers it until a day
+	Back      = "back"      // the item before this one is to be answered anew
 	Tool      = "tool"
 )
+
+// SameTurn tells whether two stages are one stretch of work, within which a person may
+// go back.
+func SameTurn(a, b string) bool {
+	before := []string{model.AtHazard, model.AtTool, model.AtPrepare, model.AtFound, model.AtConnect}
+	return a == b || slices.Contains(before, a) && slices.Contains(before, b)
+}
+
+// Typed is an answer as a person types it, in the form in which it is kept: y for yes,
+// a decimal comma, a number with its unit, a choice in any case, OL for a meter that
+// shows an open line.
+func Typed(i *model.Item, a Answer) Answer {
+	v := strings.TrimSpace(a.Value)
+	switch strings.ToLower(v) {
+	case "y", Yes:
+		a.Value = Yes
+		return a
+	case "n", No:
+		a.Value = No
+		return a
+	}
+	switch i.Do {
+	case model.Measure:
+		n := strings.Replace(strings.TrimSpace(strings.TrimSuffix(strings.ToLower(v), strings.ToLower(i.Unit))), ",", ".", 1)
+		if n == "ol" || n == "o.l" || n == "o.l." {
+			n = Open
+		}
+		a.Value = n
+	case model.Choose:
+		for _, c := range i.Choices {
+			if strings.EqualFold(c.Value, v) {
+				a.Value = c.Value
+			}
+		}
+	}
+	return a
+}
+
+// Open is what a meter shows of a line that is open.
+const Open = "open"
 
 // Holds judges conditions on facts. Three-valued: what is not known is neither.
 type Holds func(rules []model.Rule) (yes, no bool)
@@ -241,8 +283,12 @@ func Judge(i *model.Item, a Answer) error {
 			return core.Fail(core.BadFile, "%s is one of %s, not %q", i.ID, strings.Join(all, ", "), a.Value)
 		}
 	case model.Measure:
+		if a.Value == Open {
+			return core.Fail(core.NotAllowed, "%s: the meter shows an open line; %s to %s %s is right", i.ID, number(i.Least), number(i.Most), i.Unit).
+				Do("Do not go on: look whether the probes touch, find out why, and measure again.")
+		}
 		v, err := strconv.ParseFloat(strings.TrimSpace(a.Value), 64)
-		if err != nil {
+		if err != nil || math.IsNaN(v) {
 			return core.Fail(core.BadFile, "%s is a number in %s, not %q", i.ID, i.Unit, a.Value)
 		}
 		if v < i.Least || v > i.Most {

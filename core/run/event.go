@@ -20,7 +20,11 @@ import (
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
-const Schema = 3
+const Schema = 4
+
+// provenSince is the schema from which on an event says itself whether the program was
+// proven.
+const provenSince = 3
 
 // Engine names the version of this engine in the opening event. Runs of the first
 // have neither card nor proof; those of the first two have one section.

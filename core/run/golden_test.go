@@ -29,9 +29,14 @@ var goldenRuns = map[string]func(t *testing.T) *bench{
 		return b
 	},
 	"something-else": func(t *testing.T) *bench { return handed(t, map[string]string{"lamp": "green", "volts": procedure.No}) },
-	"locked":         func(t *testing.T) *bench { return locked(t, true) },
-	"protected":      func(t *testing.T) *bench { return locked(t, false) },
-	"whole-file":     func(t *testing.T) *bench { return newBenchOf(t, "ymodem", nil) },
+	"job": func(t *testing.T) *bench {
+		b := handed(t, map[string]string{"lamp": "green", "volts": "3,3 V", "test-of-job-7": procedure.Elsewhere, "strap": procedure.Back})
+		b.open.Job = &run.Job{Number: 7, Reason: "prints no tickets", Asked: "the pier", Test: "Print one at the pier."}
+		return b
+	},
+	"locked":     func(t *testing.T) *bench { return locked(t, true) },
+	"protected":  func(t *testing.T) *bench { return locked(t, false) },
+	"whole-file": func(t *testing.T) *bench { return newBenchOf(t, "ymodem", nil) },
 	"cut": func(t *testing.T) *bench {
 		b := newBench(t, nil)
 		b.onEvent(func(j *run.Journal) bool { return j.State().View().Right == 5 }, func() { b.unit.Set(sim.Faults{CutLead: 1}) })

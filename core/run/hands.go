@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
+	"zealousferry/core/words"
 )
 
 // card lays out the procedure for this unit.
@@ -116,15 +117,16 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 				g.taken <- r.notNow(g.Item)
 				continue
 			}
+			g.Answer = procedure.Typed(item, g.Answer)
 			g.At, g.Fact = r.pace.Clock.Now().UnixMicro(), item.Fact
-			err := procedure.Judge(item, g.Answer)
+			err := r.fitting(item, g.Answer)
 			if err == nil {
 				err = r.append(KindAnswered, g.Answer, true)
 			}
 			g.taken <- err
 			if err == nil && g.Value == procedure.No && !atEnd(item) {
 				return core.Fail(core.CannotTell, "at %q somebody saw something else: %s", item.Says.In("en"), g.Note).
-					Do("Find out why before anything is written; then begin again.")
+					Go(words.Check(r.journal.State().Opened.Link).To("Find out why before anything is written, then begin again; what is on the line tells"))
 			}
 			if err == nil || r.journal.broken != nil {
 				return err
@@ -140,6 +142,17 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 			return ctx.Err()
 		}
 	}
+}
+
+// fitting refuses an answer that will not do.
+func (r *Run) fitting(item *model.Item, a procedure.Answer) error {
+	if a.Value != procedure.Back {
+		return procedure.Judge(item, a)
+	}
+	if r.journal.State().Before(item.ID) == nil {
+		return core.Fail(core.NotAllowed, "there is no answer before this one that could be given anew").Do("Answer this one, or stop the run.")
+	}
+	return nil
 }
 
 // tool does an item of the tool's own, on the link of a section.

@@ -3,6 +3,7 @@ package run_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"strings"
 	"sync"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/sim"
@@ -39,6 +41,7 @@ func handed(t *testing.T, answers map[string]string) *bench {
 	b := newBench(t, nil)
 	b.open.Sheet = b.Put(append(coretest.SmallSheetOf("gangway"), steps...))
 	b.open.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromLabel, At: time.Now()}}
+	went := false
 	b.OnChange = func() {
 		if b.journal == nil || b.run == nil {
 			return
@@ -48,11 +51,16 @@ func handed(t *testing.T, answers map[string]string) *bench {
 			return
 		}
 		value, known := answers[h.Item]
-		if !known {
+		if !known || value == procedure.Back && went { // back once
 			value = procedure.Yes
 		}
+		went = went || value == procedure.Back
+		a := procedure.Answer{Item: h.Item, Value: value, By: "p", Note: "as seen"}
+		if value == procedure.Elsewhere {
+			a.Whose, a.Due = "Edda Rooke", "2027-01-31"
+		}
 		r := b.run
-		go answer(r, procedure.Answer{Item: h.Item, Value: value, By: "p", Note: "as seen"})
+		go answer(r, a)
 	}
 	return b
 }
@@ -278,6 +286,43 @@ func TestALockedMemory(t *testing.T) {
 		o.Waivers, o.Again = nil, true
 		if s := b.flash(t, o); s.Fault == nil || s.Fault.Kind != core.Protected {
 			t.Errorf("%s: it is not locked again: %+v", name, s.Fault)
+		}
+	}
+}
+
+// TestAnswersAsPeopleTypeThem: a decimal comma, a unit, an open meter, a choice in
+// capitals, y and yes; and the way back to the item before.
+func TestAnswersAsPeopleTypeThem(t *testing.T) {
+	b := handed(t, map[string]string{"static": "Y", "lamp": "GREEN", "volts": "3,31 V", "strap": procedure.Back})
+	s := b.flash(t, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done {
+		t.Fatalf("%+v %+v", s.Closed, s.Fault)
+	}
+	values, asked := map[string]string{}, map[string]int{}
+	for _, a := range s.Answers {
+		values[a.Item] = a.Value
+	}
+	for _, e := range b.journal.Events() {
+		var a procedure.Answer
+		if e.Kind == run.KindAnswered && json.Unmarshal(e.Body, &a) == nil && a.Value != procedure.Back {
+			asked[a.Item]++
+		}
+	}
+	if values["static"] != procedure.Yes || values["lamp"] != "green" || values["volts"] != "3.31" || asked["lamp"] != 2 || asked["static"] != 1 {
+		t.Errorf("kept %v, asked %v", values, asked)
+	}
+}
+
+func TestWhatIsTyped(t *testing.T) {
+	meter := &model.Item{ID: "volts", Do: model.Measure, Unit: "V", Least: 3.1, Most: 3.5}
+	for typed, want := range map[string]string{"3,3": "3.3", "3.3V": "3.3", " 3.30 v ": "3.30", "OL": procedure.Open, "n": procedure.No, "Y": procedure.Yes, "banana": "banana"} {
+		if got := procedure.Typed(meter, procedure.Answer{Value: typed}); got.Value != want {
+			t.Errorf("%q is %q, want %q", typed, got.Value, want)
+		}
+	}
+	for value, kind := range map[string]core.Kind{"3.3": "", "9": core.NotAllowed, procedure.Open: core.NotAllowed, "banana": core.BadFile, "nan": core.BadFile} {
+		if got := core.KindOf(procedure.Judge(meter, procedure.Answer{Value: value})); got != kind {
+			t.Errorf("%q: %s", value, got)
 		}
 	}
 }

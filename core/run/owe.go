@@ -106,7 +106,7 @@ func itemDone(_ *State, e Event, _ *Section, o Obligation) bool {
 
 // good tells whether an answer says that the item is done and is as it should be.
 func good(a procedure.Answer) bool {
-	return a.Value != procedure.No && a.Value != procedure.Excused && a.Value != procedure.Elsewhere
+	return a.Value != procedure.No && a.Value != procedure.Excused && a.Value != procedure.Elsewhere && a.Value != procedure.Back
 }
 
 func act(e Event, kind string) (a Act, ok bool) {
@@ -134,7 +134,7 @@ func (s *State) owe(e Event, x *Section) {
 			s.add(o)
 		}
 	}
-	if a, ok := answered(e); ok && !good(a) {
+	if a, ok := answered(e); ok && !good(a) && a.Value != procedure.Back {
 		s.excuse(a, e)
 	}
 }
@@ -213,3 +213,21 @@ func (s *State) stillOwes() bool { return s.Touched() && (s.toolOwes() || s.owes
 
 // toolOwes tells whether the tool itself still owes something.
 func (s *State) toolOwes() bool { return s.owes(OweLock, nil) || s.owes(OweSettings, nil) }
+
+// Answered is what stays owed to a unit once a person has answered one of its tests
+// without a run.
+func Answered(owed []Obligation, a procedure.Answer) (all []Obligation) {
+	for _, o := range owed {
+		if o.Kind == OweTest && o.Item == a.Item {
+			if good(a) {
+				continue
+			}
+			o.State, o.By, o.Reason, o.Whose, o.Due = OweExcused, a.By, a.Note, "", ""
+			if a.Value == procedure.Elsewhere {
+				o.State, o.Whose, o.Due = OweHanded, a.Whose, a.Due
+			}
+		}
+		all = append(all, o)
+	}
+	return all
+}

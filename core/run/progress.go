@@ -31,6 +31,8 @@ type View struct {
 	Item     *model.Item      `json:"item,omitempty"`    // the same, as the procedure has it
 	Turn     int              `json:"turn"`              // which of the person's items it is, from 1
 	Turns    int              `json:"turns"`             // and how many there are
+	Back     string           `json:"back,omitempty"`    // what the item before it says, where he may go back to it
+	Job      *Job             `json:"job,omitempty"`
 	WayBack  string           `json:"wayBack,omitempty"`
 	Undo     []procedure.Undo `json:"undo,omitempty"`
 	Owed     []Obligation     `json:"owed,omitempty"`
@@ -75,6 +77,7 @@ func (s *State) View() View {
 	x := s.atWork(m)
 	v := View{Step: m.Phase.Stop(), At: s.walk().Phase.Stop(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
 	v.WayBack, v.Undo, v.Touched, v.Owed, v.Laid = s.WayBack(), s.UndoList(), s.Touched(), s.HandedOn(), s.LaidBy
+	v.Job = s.Opened.Job
 	if s.Carded != nil {
 		var left int
 		left, v.Turns = procedure.Left(s.Carded.Items, s.Answers)
@@ -82,6 +85,9 @@ func (s *State) View() View {
 	}
 	if h := s.Hands; h != nil && s.Closed == nil {
 		v.Hands, v.Item = h, s.item(h.Item)
+		if was := s.Before(h.Item); was != nil {
+			v.Back = was.Says.In("en")
+		}
 	}
 	if len(s.Sections) > 1 {
 		v.Section, v.Parts = x.Name, s.parts(m, x)

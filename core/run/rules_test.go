@@ -315,6 +315,14 @@ func (w *walk) step(m Move) {
 // outcome is what comes of a move that goes well.
 func (w *walk) outcome(m Move, x *Section) {
 	tell := func(kind string, body any) { w.tell(m.Section, kind, body) }
+	if m.Item != "" && w.Before(m.Item) != nil && w.r.IntN(6) == 0 {
+		before := w.Before(m.Item).ID
+		w.tell("", KindAnswered, procedure.Answer{Item: m.Item, Value: procedure.Back, By: "p"})
+		if again := w.Next(); again.Item != before {
+			w.t.Errorf("back from %s leads to %q, not to %s", m.Item, again.Item, before)
+		}
+		return
+	}
 	if m.Item != "" {
 		value := procedure.Yes
 		if i := w.item(m.Item); atEnd(i) && w.r.IntN(4) == 0 {

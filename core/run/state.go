@@ -155,6 +155,10 @@ func (s *State) ofRun(e Event) (err error) {
 		var a procedure.Answer
 		err = into(e, &a)
 		s.Hands = nil
+		if a.Value == procedure.Back {
+			s.back(a.Item)
+			break
+		}
 		if i := s.item(a.Item); i != nil && i.At == model.AtBetween {
 			s.between = append(s.between, a)
 		}
@@ -252,7 +256,7 @@ func (x *Section) apply(e Event) (err error) {
 		x.Locked = true
 	case KindStarted:
 		x.Started, err = body[Started](e)
-		if err == nil && e.Schema < Schema {
+		if err == nil && e.Schema < provenSince {
 			x.Started.Proven = x.Started.Version != ""
 		}
 	}
@@ -305,6 +309,42 @@ func (s *State) takeUp(e Event) error {
 		s.Judged = nil
 	}
 	return nil
+}
+
+// Before is the item that a person answered last, if he may go back to it from the one
+// that he is asked now: nothing but his answer lies between them.
+func (s *State) Before(item string) *model.Item {
+	now := s.item(item)
+	if now == nil || len(s.Answers) == 0 {
+		return nil
+	}
+	last := s.Answers[len(s.Answers)-1]
+	was := s.item(last.Item)
+	if was == nil || last.By == procedure.Tool || last.Value == procedure.No || !procedure.SameTurn(was.At, now.At) || was.ID == now.ID {
+		return nil
+	}
+	if was.At == model.AtBetween && (len(s.between) == 0 || s.between[len(s.between)-1].Item != was.ID) {
+		return nil
+	}
+	return was
+}
+
+// back drops the last answer, so that its item is asked again, and owes again what it
+// had discharged.
+func (s *State) back(from string) {
+	was := s.Before(from)
+	if was == nil {
+		return
+	}
+	s.Answers = slices.Clone(s.Answers[:len(s.Answers)-1])
+	if was.At == model.AtBetween {
+		s.between = slices.Clone(s.between[:len(s.between)-1])
+	}
+	for i := range s.Owed {
+		if o := &s.Owed[i]; o.Item == was.ID {
+			o.State, o.By, o.Reason, o.Whose, o.Due = OweOpen, "", "", "", ""
+		}
+	}
 }
 
 // forget drops the answers to some items: they are asked again.

@@ -84,6 +84,14 @@ var (
 		"program": "its program answers, not its loader", "other-loader": "another loader or model answers", "lossy": "answers get lost",
 		"late": "answers come late", "restarts": "it starts over and over",
 	}
+	// JobStands are how far a job is with a unit.
+	JobStands = Names{"to-do": "still to do", "at-work": "at work", "done": "done", "not-done": "not done"}
+	// Gates are what a lead passes by name.
+	Gates = Names{
+		"backup": "writing without a backup", "protection": "lifting the lock", "needs": "a missing need", "adapter": "the adapter",
+		"procedure": "the procedure", "release": "going back to this release", "hold": "the hold", "step-back": "a step back",
+		"candidate": "a candidate", "unknown-program": "writing over an unknown program",
+	}
 	// Permits are what not every unit may have.
 	Permits = Names{"step-back": "step back", "candidate": "candidate", "unknown-program": "write over an unknown program"}
 	// Tests are how a finishing test stands, by the state of the obligation.
@@ -100,5 +108,5 @@ var (
 var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
-	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "tests": Tests, "answers": Answers, "formats": Formats,
+	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats,
 }

@@ -159,7 +159,7 @@ func (a *app) wiresVerb() *cobra.Command {
 					return err
 				}
 			}
-			card, err := c.Card(ctx, args[0], "", "")
+			card, err := c.Card(ctx, args[0], client.CardAbout{})
 			if err != nil {
 				return err
 			}

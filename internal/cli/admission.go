@@ -53,7 +53,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 	}
 	fmt.Fprintf(out, "  link       %s, %s\n", id.Link, id.Strength)
 	back := run.BackFull
-	if card, err := c.Card(ctx, id.Unit, n.Release, ""); err == nil {
+	if card, err := c.Card(ctx, id.Unit, client.CardAbout{Release: n.Release}); err == nil {
 		back = card.WayBack
 		if card.Procedure != "" {
 			fmt.Fprintf(out, "  card       procedure %s, %s; about %d min with your hands: ferry card %s\n", card.Procedure, card.Standing, card.Minutes, id.Serial)
@@ -80,6 +80,27 @@ func (a *app) admitted(ctx context.Context, c *client.Client, n *client.NewRun, 
 	x, err := c.Admission(ctx, *n)
 	if err != nil {
 		return false, err
+	}
+	if x.Reason != "" || x.Asked != "" {
+		job := x.Reason
+		if x.Job != 0 {
+			job = fmt.Sprintf("%d: %s", x.Job, x.Reason)
+		}
+		if x.Asked != "" {
+			job += ", asked by " + x.Asked
+		}
+		fmt.Fprintf(a.err, "  job        %s\n", wrap(job, 13))
+	}
+	if x.Test != "" {
+		fmt.Fprintf(a.err, "  done when  %s\n", wrap(x.Test, 13))
+	}
+	for _, l := range x.Left {
+		fmt.Fprintf(a.err, "  left out   %s\n", wrap(l.Section+": "+l.Why, 13))
+	}
+	for _, w := range x.Waived {
+		if _, consent := words.Permits[w.Gate]; consent {
+			fmt.Fprintf(a.err, "  consent    %s\n", wrap(words.Permits.In(w.Gate)+": "+w.Reason, 13))
+		}
 	}
 	if len(x.Parts) > 1 {
 		var all []string

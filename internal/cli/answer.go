@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -32,7 +33,9 @@ func (a *app) answerVerb() *cobra.Command {
 			if h == nil {
 				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Go(words.RunShow(args[0]).To("Look how it stands"))
 			}
-			n.Item, n.Value = h.Item, args[1]
+			typed := typedAnswer(h.Item, args[1])
+			n.Item, n.Value = typed.Item, typed.Value
+			n.Note, n.Whose, n.Due = cmp.Or(n.Note, typed.Note), cmp.Or(n.Whose, typed.Whose), cmp.Or(n.Due, typed.Due)
 			if n.Wires, err = wiresOf(wires); err != nil {
 				return err
 			}
@@ -48,6 +51,8 @@ func (a *app) answerVerb() *cobra.Command {
 		})}
 	v.Flags().StringVar(&n.Note, "note", "", "what was seen, or why it stays undone")
 	v.Flags().StringSliceVar(&wires, "wire", nil, "at the second look: a wire's colour by the unit's pin, PIN=COLOUR")
+	v.Flags().StringVar(&n.Whose, "whose", "", "of a test that is not possible here (elsewhere): who answers it")
+	v.Flags().StringVar(&n.Due, "due", "", "and until which day, as 2027-01-31")
 	v.Flags().StringVar(&photo, "photo", "", "file of a picture")
 	return v
 }
@@ -77,11 +82,8 @@ func (a *app) answers(ctx context.Context, c *client.Client, v *view) {
 		if h == nil || h.Calling || line == "" {
 			continue
 		}
-		n := client.NewAnswer{Item: h.Item, Value: line}
-		if word, rest, found := strings.Cut(line, " "); found && (word == procedure.No || word == procedure.Excused) {
-			n.Value, n.Note = word, rest
-		}
-		if item != nil && item.Do == model.Photo && n.Value != procedure.Excused && n.Value != procedure.No {
+		n := typedAnswer(h.Item, line)
+		if item != nil && item.Do == model.Photo && n.Value == line {
 			if n.Photo, err = a.putPhoto(ctx, c, line); err == nil {
 				n.Value = procedure.Yes
 			}
@@ -126,26 +128,38 @@ func (v *view) turn() string {
 			b.WriteString("  " + mark + wrap(s.Says.In("en"), 6) + "\n")
 		}
 		if !p.Hands.Calling {
-			b.WriteString("  " + faint + answerHint(i) + reset + "\n")
+			for _, line := range answerHints(i, p.Back) {
+				b.WriteString("  " + faint + wrap(line, 4) + reset + "\n")
+			}
 		}
 	}
 	return b.String()
 }
 
-func answerHint(i *model.Item) string {
+// answerHints say how an item is answered, every way.
+func answerHints(i *model.Item, back string) (all []string) {
+	otherwise := "or no and what you see instead"
 	switch i.Do {
 	case model.Choose:
-		var all []string
+		all = append(all, "Type one of:")
 		for _, c := range i.Choices {
-			all = append(all, c.Value+" ("+c.Says.In("en")+")")
+			all = append(all, "  "+c.Value+"  "+c.Says.In("en"))
 		}
-		return "Type one of: " + strings.Join(all, ", ")
+		all = append(all, "Or no and what you see instead")
 	case model.Measure:
-		return fmt.Sprintf("Type what the meter shows, in %s: %g to %g is right", i.Unit, i.Least, i.Most)
+		all = append(all, fmt.Sprintf("Type what the meter shows, in %s (OL if it shows an open line); %g to %g %s is right", i.Unit, i.Least, i.Most, i.Unit))
 	case model.Photo:
-		return "Type the name of the picture's file"
+		all = append(all, "Take a picture of it: type the name of its file (JPEG, PNG or WebP)")
 	case model.Wires:
-		return "Type yes, with colours by the unit's pin where they are others (yes 3=yellow); or no and what you see instead"
+		all = append(all, "Type yes, with colours by the unit's pin where they are others (yes 3=yellow); "+otherwise)
+	default:
+		all = append(all, "Type yes, "+otherwise)
 	}
-	return "Type yes, or no and what you see instead"
+	if i.Test {
+		all = append(all, "Not possible here? Type: elsewhere WHO by DAY (elsewhere Edda Rooke by 2027-01-31)")
+	}
+	if back != "" {
+		all = append(all, "Type back to answer anew: "+back)
+	}
+	return all
 }

@@ -21,12 +21,12 @@ import (
 )
 
 func (a *app) cardVerb() *cobra.Command {
-	pdf, release, adapter := "", "", ""
+	pdf, about := "", client.CardAbout{}
 	v := &cobra.Command{Use: "card UNIT|LINK", Short: "The job card: hazards, tools, wiring, power order, what right looks like", Args: cobra.ExactArgs(1),
 		Example:           "  ferry card DN-20417\n  ferry card van/pier-1 --pdf card.pdf\n  ferry card DN-20417 --adapter \"one-wire lead\"",
 		ValidArgsFunction: a.complete(places),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			card, err := c.Card(ctx, args[0], release, adapter)
+			card, err := c.Card(ctx, args[0], about)
 			if err != nil {
 				return err
 			}
@@ -45,8 +45,9 @@ func (a *app) cardVerb() *cobra.Command {
 			return a.show(card, func() { a.card(card) })
 		})}
 	v.Flags().StringVar(&pdf, "pdf", "", "write it to a file, to be printed")
-	v.Flags().StringVar(&release, "release", "", "the version that the job is about; the recommended one by itself")
-	v.Flags().StringVar(&adapter, "adapter", "", "name of the adapter at hand; the first of the sheet by itself")
+	v.Flags().StringVar(&about.Release, "release", "", "the version that the job is about; the recommended one by itself")
+	v.Flags().StringVar(&about.Adapter, "adapter", "", "name of the adapter at hand; the first of the sheet by itself")
+	v.Flags().StringVar(&about.Day, "day", "", "the planned day, as 2027-01-31: what the job needs is judged for it")
 	return v
 }
 
@@ -59,6 +60,24 @@ func (a *app) card(c client.Card) {
 		a.pair("procedure", fmt.Sprintf("%s, edition %d  %s", c.Procedure, c.Edition, how))
 		if c.StandingSays != "" {
 			a.pair("", wrap(c.StandingSays, 13))
+		}
+	}
+	for _, j := range c.Jobs {
+		says := fmt.Sprintf("%d: %s", j.Number, j.Reason)
+		for _, x := range [][2]string{{"asked by", j.Asked}, {"on", j.Planned}, {"for", j.Person}} {
+			if x[1] != "" {
+				says += ", " + x[0] + " " + x[1]
+			}
+		}
+		a.pair("job", wrap(says, 13))
+		if j.Test != "" {
+			a.pair("done when", wrap(j.Test, 13))
+		}
+	}
+	for _, b := range c.Bars {
+		a.pair("stops it", a.paint(brick, wrap(b.Text, 13)))
+		if b.Next != "" {
+			a.pair("", wrap(b.Next, 13))
 		}
 	}
 	if c.Reason != "" {
@@ -102,6 +121,9 @@ func (a *app) card(c client.Card) {
 		if at == model.AtTool {
 			for _, n := range c.Needs {
 				lines = append(lines, "□ "+wrap(n.Name+": "+n.Text, 4))
+				if n.Have != nil && n.Have.Cost != "" {
+					lines = append(lines, "  "+a.paint(faint, "costs "+n.Have.Cost))
+				}
 			}
 		}
 		for _, i := range c.Items {

@@ -61,7 +61,14 @@ func runs(u client.Unit) string {
 	if u.State == "half-done" {
 		return "partly written"
 	}
-	return dash(u.Running)
+	s := dash(u.Running)
+	if u.Withdrawn != "" {
+		s += ", withdrawn"
+	}
+	if u.Held != nil {
+		s += ", held at " + u.Held.Version
+	}
+	return s
 }
 
 func (a *app) fit(f client.Fit) {
@@ -80,10 +87,16 @@ func (a *app) fit(f client.Fit) {
 			best = &f.Verdicts[i]
 		}
 	}
-	if best != nil && best.Current {
+	switch {
+	case best != nil && best.Current && best.Held:
+		fmt.Fprintf(a.out, " %s", a.paint(teal, "It is to stay there: nothing to do."))
+	case best != nil && best.Current:
 		fmt.Fprintf(a.out, " %s", a.paint(teal, "Already up to date: nothing to do."))
 	}
 	fmt.Fprintln(a.out)
+	if f.Withdrawn != "" {
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "beware "), wrap("What it runs was withdrawn: "+f.Withdrawn, 8))
+	}
 	if f.Inside != nil {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "inside "), wrap(f.Inside.Text, 8))
 	}
@@ -119,7 +132,10 @@ func (a *app) notes(v fit.Verdict) string {
 	if v.Recommended {
 		note = append(note, a.paint(bold, "recommended"))
 	}
-	if v.Target {
+	switch {
+	case v.Held:
+		note = append(note, "held here")
+	case v.Target:
 		note = append(note, "our choice")
 	}
 	if v.Current {
@@ -137,7 +153,7 @@ func (a *app) notes(v fit.Verdict) string {
 func because(v fit.Verdict) string {
 	var all []string
 	for _, r := range v.Reasons {
-		if r.Answer == v.Answer && (v.Answer != fit.Fits || r.Warns && r.Rule != fit.RuleStepBack) {
+		if r.Answer == v.Answer && (v.Answer != fit.Fits || r.Warns && r.Rule != fit.RuleStepBack || r.Rule == fit.RuleHold) {
 			all = append(all, r.Text)
 		}
 	}

@@ -18,11 +18,13 @@ type opening struct {
 	label, reason string
 	waive         []string
 	links         map[string]string
+	job           uint64
+	asked         string
 }
 
 // run is what the flags ask for.
 func (o *opening) run(kind, at string) client.NewRun {
-	return client.NewRun{Kind: kind, At: at, Label: o.label, Again: o.again, Reason: o.reason, Waive: o.waive, Links: o.links}
+	return client.NewRun{Kind: kind, At: at, Label: o.label, Again: o.again, Reason: o.reason, Waive: o.waive, Links: o.links, Job: o.job, Asked: o.asked}
 }
 
 func (o *opening) flags(v *cobra.Command) {
@@ -35,6 +37,8 @@ func (o *opening) flags(v *cobra.Command) {
 func (o *opening) about(v *cobra.Command) {
 	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
 	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
+	v.Flags().Uint64Var(&o.job, "job", 0, "the job that it belongs to; without it the unit's open job, or one of its own")
+	v.Flags().StringVar(&o.asked, "asked", "", "who asked for it, where it has a job of its own")
 	v.Flags().StringToStringVar(&o.links, "link", nil, "a further link of the unit, as NAME=BENCH/LINK, where its sheet has sections on links of their own")
 }
 
@@ -174,7 +178,7 @@ func (a *app) who(ctx context.Context, c *client.Client, n client.NewRun) (clien
 	if core.KindOf(err) != core.NotAnswering {
 		return id, err
 	}
-	card, cardErr := c.Card(ctx, n.At, n.Release, "")
+	card, cardErr := c.Card(ctx, n.At, client.CardAbout{Release: n.Release})
 	if cardErr != nil || card.Procedure == "" || card.Link == "" {
 		return id, err
 	}

@@ -183,6 +183,15 @@ func (a *app) history(h client.History) {
 		if e.Overlap {
 			note += " (overlaps another run)"
 		}
+		if e.Why != "" {
+			note = strings.TrimSpace(fmt.Sprintf("Job %d: %s. %s", e.Job, strings.TrimSuffix(e.Why, "."), note))
+		}
+		if e.Asked != "" {
+			note = strings.TrimSpace(note + " Asked by " + e.Asked + ".")
+		}
+		for _, t := range e.Tells {
+			note = strings.TrimSpace(note + " " + t.Text)
+		}
 		rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), e.Title.Text, a.outcome(e.Outcome), change, e.By, wrap(note, 0)})
 	}
 	a.table([]string{"n", "at", "what", "outcome", "version", "by", "note"}, rows)
@@ -267,10 +276,20 @@ func (a *app) unitState(u client.Unit) string {
 }
 
 func (a *app) backupsVerb() *cobra.Command {
-	return &cobra.Command{Use: "backups UNIT", Short: "A unit's backups", Args: cobra.ExactArgs(1),
-		Example:           "  ferry backups Q80-4417-206",
+	name := ""
+	v := &cobra.Command{Use: "backups UNIT", Short: "A unit's backups; gives one a name", Args: cobra.ExactArgs(1),
+		Example:           "  ferry backups Q80-4417-206\n  ferry backups Q80-4417-206 --name \"7d419be0=as the customer had it\"",
 		ValidArgsFunction: a.complete(serials),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if name != "" {
+				which, says, ok := strings.Cut(name, "=")
+				if !ok {
+					return core.Fail(core.BadFile, "a backup is named BACKUP=NAME, not %q", name)
+				}
+				if err := c.NameBackup(ctx, args[0], which, says); err != nil {
+					return err
+				}
+			}
 			b, err := c.Backups(ctx, args[0])
 			if err != nil {
 				return err
@@ -282,12 +301,14 @@ func (a *app) backupsVerb() *cobra.Command {
 					if x.Ruin {
 						how, ran = "no way back: what an interrupted write had left", "–"
 					}
-					rows = append(rows, []string{a.paint(bold, x.Digest.String()[:8]), when(x.Taken), kib(x.Bytes), how, ran, x.ID})
+					rows = append(rows, []string{a.paint(bold, x.Digest.String()[:8]), when(x.Taken), kib(x.Bytes), how, ran, x.Name, x.ID})
 				}
 				for _, x := range b.References {
-					rows = append(rows, []string{"–", when(x.At), "–", "by reference: the catalogue's image", x.Version, x.Run})
+					rows = append(rows, []string{"–", when(x.At), "–", "by reference: the catalogue's image", x.Version, "", x.Run})
 				}
-				a.table([]string{"digest", "taken", "size", "verified by", "ran", "id"}, rows)
+				a.table([]string{"digest", "taken", "size", "verified by", "ran", "name", "id"}, rows)
 			})
 		})}
+	v.Flags().StringVar(&name, "name", "", "BACKUP=NAME: what people call it")
+	return v
 }

@@ -133,19 +133,19 @@ func (a *app) root() *cobra.Command {
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "text for people, json for scripts")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "text for people, json for scripts, csv for lists in tables")
 	root.PersistentFlags().StringVar(&a.url, "url", a.url, "address of the service (FERRY_URL)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
-		if a.output != "text" && a.output != "json" {
-			return fmt.Errorf("--output is text or json, not %q", a.output)
+		if a.output != "text" && a.output != "json" && a.output != "csv" {
+			return fmt.Errorf("--output is text, json or csv, not %q", a.output)
 		}
 		return nil
 	}
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(&cobra.Group{ID: "work", Title: "In the order of the work:"}, &cobra.Group{ID: "team", Title: "The team's catalogue and register:"}, &cobra.Group{ID: "machine", Title: "Machines:"})
 	for group, verbs := range map[string][]*cobra.Command{
-		"work":    {a.linksVerb(), a.identifyVerb(), a.fitVerb(), a.noteVerb(), a.cardVerb(), a.wiresVerb(), a.checkVerb(), a.listenVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.historyVerb()},
-		"team":    {a.consoleVerb(), a.unitsVerb(), a.unitVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb(), a.adapterVerb()},
+		"work":    {a.todayVerb(), a.linksVerb(), a.identifyVerb(), a.fitVerb(), a.noteVerb(), a.cardVerb(), a.wiresVerb(), a.checkVerb(), a.listenVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.testVerb(), a.historyVerb()},
+		"team":    {a.consoleVerb(), a.unitsVerb(), a.unitVerb(), a.jobVerb(), a.holdVerb(), a.consentVerb(), a.backupsVerb(), a.modelVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb(), a.adapterVerb()},
 		"machine": {a.serveVerb(), a.migrateVerb(), a.dumpVerb(), a.loadVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
 	} {
 		for _, v := range verbs {
@@ -178,6 +178,9 @@ func (a *app) show(v any, text func()) error {
 		e := json.NewEncoder(a.out)
 		e.SetIndent("", "  ")
 		return e.Encode(v)
+	}
+	if a.output == "csv" {
+		return csvOf(a.out, v)
 	}
 	text()
 	return nil
@@ -224,7 +227,7 @@ func serials(ctx context.Context, c *client.Client) []string {
 }
 
 func openRuns(ctx context.Context, c *client.Client) []string {
-	r, err := c.Runs(ctx, "", "open", 50)
+	r, err := c.Runs(ctx, client.RunQuery{State: "open", Size: 50})
 	if err != nil {
 		return nil
 	}

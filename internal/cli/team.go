@@ -116,10 +116,11 @@ func (a *app) runRelease() *cobra.Command {
 }
 
 func (a *app) runList() *cobra.Command {
-	state := ""
-	v := &cobra.Command{Use: "list", Short: "Runs, the newest first", Args: cobra.NoArgs, Example: "  ferry run list --state open",
+	var q client.RunQuery
+	v := &cobra.Command{Use: "list", Short: "Runs, the newest first", Args: cobra.NoArgs, Example: "  ferry run list --state open\n  ferry run list --model quill-80 --site gannet --from 2026-11-01 --output csv",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			rs, err := c.Runs(ctx, "", state, 30)
+			q.Size = 30
+			rs, err := c.Runs(ctx, q)
 			if err != nil {
 				return err
 			}
@@ -130,13 +131,36 @@ func (a *app) runList() *cobra.Command {
 					if l := r.Progress.View.Laid; l != nil && r.State != "closed" {
 						how = fmt.Sprintf("laid aside, %s, with %s", l.Place, l.Holder)
 					}
-					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), how, r.By, when(r.Opened)})
+					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), how, r.By, when(r.Opened), why(r)})
 				}
-				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened"}, rows)
+				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened", "why"}, rows)
+				fmt.Fprintln(a.out, extent(len(rs.Runs), q.Page*q.Size, rs.Total, "run"))
 			})
 		})}
-	v.Flags().StringVar(&state, "state", "", "open, paused or closed")
+	v.Flags().StringVar(&q.State, "state", "", "open, paused or closed")
+	v.Flags().StringVar(&q.Unit, "unit", "", "of one unit")
+	v.Flags().StringVar(&q.Model, "model", "", "of units of one model")
+	v.Flags().StringVar(&q.Site, "site", "", "of units at a site, by a part of its name")
+	v.Flags().StringVar(&q.Person, "person", "", "ordered by one person")
+	v.Flags().StringVar(&q.Outcome, "outcome", "", "done, not-proven, nothing-to-do, refused, failed, interrupted, waiting or abandoned")
+	v.Flags().StringVar(&q.Release, "release", "", "of one release, MODEL@VERSION")
+	v.Flags().Uint64Var(&q.Job, "job", 0, "of one job")
+	v.Flags().StringVar(&q.From, "from", "", "opened on this day or later, as 2027-01-31")
+	v.Flags().StringVar(&q.To, "to", "", "opened on this day or before")
+	v.Flags().IntVar(&q.Page, "page", 0, "page, from 0")
 	return v
+}
+
+// why says the job of a run in a few words.
+func why(r client.Run) string {
+	s := r.Reason
+	if r.Job != 0 && !r.OwnJob {
+		s = fmt.Sprintf("job %d: %s", r.Job, s)
+	}
+	if r.Asked != "" {
+		s += " (" + r.Asked + ")"
+	}
+	return column(strings.TrimSpace(s), 40)
 }
 
 func (a *app) showRun(r client.Run) {
@@ -144,6 +168,9 @@ func (a *app) showRun(r client.Run) {
 	a.pair("run", r.ID)
 	a.pair("link", r.Link)
 	a.pair("by", r.By)
+	if w := jobWords(r); w != "" {
+		a.pair("job", wrap(w, 13))
+	}
 	a.pair("version", dash(r.From)+" → "+dash(r.To))
 	a.pair("opened", when(r.Opened))
 	if r.Closed != nil {
@@ -264,4 +291,21 @@ func (a *app) consoleVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, code.Code, when(code.Expires))
 			})
 		})}
+}
+
+// jobWords say why a run is done and for whom.
+func jobWords(r client.Run) string {
+	if r.Job == 0 {
+		return ""
+	}
+	s := fmt.Sprintf("%d", r.Job)
+	if r.Reason != "" {
+		s += ": " + r.Reason
+	} else {
+		s += ", no reason was given"
+	}
+	if r.Asked != "" {
+		s += "; asked by " + r.Asked
+	}
+	return s
 }

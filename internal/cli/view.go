@@ -224,6 +224,14 @@ func (v *view) show(p client.Progress) {
 	if h := p.View.Hands; h != nil && !v.live && h.Item+h.Says != v.asked {
 		v.asked = h.Item + h.Says
 		v.note("HANDS ON: %s", h.Says)
+		if i := p.View.Item; i != nil {
+			for _, s := range i.Signs {
+				v.note("  %s %s", map[bool]string{true: "✗", false: "✓"}[s.Not], s.Says.In("en"))
+			}
+			for _, line := range answerHints(i, p.View.Back) {
+				v.note("  %s", line)
+			}
+		}
 		if !h.Calling {
 			v.note("answer: ferry run answer %s VALUE", v.run.ID)
 		}

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"time"
 
+	"zealousferry/core/admit"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
 )
@@ -15,8 +16,14 @@ func (c *Client) Answer(ctx context.Context, id string, a NewAnswer) (Run, error
 }
 
 // Card is the job card of a unit or of what is on a link.
-func (c *Client) Card(ctx context.Context, at, release, adapter string) (Card, error) {
-	return get[Card](ctx, c, "/api/card?"+url.Values{"at": {at}, "release": {release}, "adapter": {adapter}}.Encode())
+func (c *Client) Card(ctx context.Context, at string, about CardAbout) (Card, error) {
+	return get[Card](ctx, c, "/api/card?"+url.Values{"at": {at}, "release": {about.Release}, "adapter": {about.Adapter}, "day": {about.Day}}.Encode())
+}
+
+// CardAbout says what a card is about; what is empty is chosen.
+type CardAbout struct {
+	Release, Adapter string
+	Day              string // on which the job is planned
 }
 
 // Card is the job card of a unit: what a person does before, during and after.
@@ -56,6 +63,9 @@ type Card struct {
 	Locked       bool          `json:"locked" doc:"Its memory is locked against reading; lifting that erases all."`
 	Reference    string        `json:"reference,omitempty" doc:"Version that it runs and whose image the catalogue keeps."`
 	Fates        []Fate        `json:"fates" nullable:"false" doc:"What becomes of each region, where its memory cannot be saved whole."`
+	Day          string        `json:"day,omitempty" doc:"For which what the job needs was judged; today where it is empty."`
+	Jobs         []Job         `json:"jobs" nullable:"false" doc:"Open ones that the unit is in the scope of."`
+	Bars         []admit.Bar   `json:"bars" nullable:"false" doc:"What would stop a run, but for the link."`
 	Made         time.Time     `json:"made"`
 }
 

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"syscall"
 	"time"
 
 	"zealousferry/core"
@@ -94,13 +95,34 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		if errors.As(err, &u) {
 			err = u.Err
 		}
-		return nil, core.Fail(core.NotAnswering, "the service at %s does not answer: %w", c.base, err).Go(words.Serve().To("See that it runs"))
+		return nil, unreachable(c.base, err)
 	}
 	if resp.StatusCode < 300 {
 		return resp, nil
 	}
 	defer resp.Body.Close()
 	return nil, problem(resp)
+}
+
+// unreachable says in words why the service was not reached, and what to do where one
+// stands.
+func unreachable(base string, err error) error {
+	var dns *net.DNSError
+	var out net.Error
+	fail := func(says core.Step, format string, args ...any) error {
+		return core.Fail(core.NotAnswering, format, args...).Go(says, words.Serve().To("See that it runs"))
+	}
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return fail(core.Plain("Is that the right address? (FERRY_URL, --url)"), "the service at %s does not answer: nothing listens there", base)
+	case errors.As(err, &dns):
+		return fail(core.Plain("Is this machine on the network, and is the address right? (FERRY_URL, --url)"), "the service at %s does not answer: no machine is known by the name %s", base, dns.Name)
+	case errors.As(err, &out) && out.Timeout():
+		return fail(core.Plain("Look whether this machine is on the network. A run at a bench goes on meanwhile."), "the service at %s does not answer: no word came in time", base)
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
+		return fail(core.Plain("Look whether this machine is on the network. A run at a bench goes on meanwhile."), "the service at %s does not answer: no way leads there from this machine", base)
+	}
+	return fail(core.Plain("Is that the right address? (FERRY_URL, --url)"), "the service at %s does not answer: %w", base, err)
 }
 
 // problem reads an error of the service.

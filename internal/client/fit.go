@@ -30,6 +30,7 @@ type Fit struct {
 	Site      string        `json:"site,omitempty"`
 	Running   string        `json:"running"`
 	State     string        `json:"state,omitempty" doc:"half-done where its memory is partly written, not-proven where it is written and nobody has seen it run."`
+	Withdrawn string        `json:"withdrawn,omitempty" doc:"Why the release that it runs was taken back."`
 	Verdicts  []fit.Verdict `json:"verdicts" nullable:"false"`
 	Question  *fit.Question `json:"question,omitempty"`
 	Inside    *Inside       `json:"inside,omitempty" doc:"What its memory holds, by the newest backup."`

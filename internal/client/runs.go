@@ -25,14 +25,27 @@ func (c *Client) Run(ctx context.Context, id string) (Run, error) {
 	return get[Run](ctx, c, "/api/runs/"+segment(id))
 }
 
-// Runs lists runs in a state, of a unit or of all.
-func (c *Client) Runs(ctx context.Context, unit, state string, limit int) (Runs, error) {
-	q := url.Values{"limit": {fmt.Sprint(limit)}}
-	if unit != "" {
-		q.Set("unit", unit)
+// RunQuery selects runs for a list; what is empty selects nothing away.
+type RunQuery struct {
+	Unit, State, Model, Site, Person, Outcome, Release string
+	Job                                                uint64
+	From, To                                           string // days
+	Page, Size                                         int
+}
+
+// Runs lists a page of runs, the newest first.
+func (c *Client) Runs(ctx context.Context, in RunQuery) (Runs, error) {
+	q := url.Values{"page": {fmt.Sprint(in.Page)}}
+	for name, value := range map[string]string{"unit": in.Unit, "state": in.State, "model": in.Model, "site": in.Site, "person": in.Person, "outcome": in.Outcome, "release": in.Release, "from": in.From, "to": in.To} {
+		if value != "" {
+			q.Set(name, value)
+		}
 	}
-	if state != "" {
-		q.Set("state", state)
+	if in.Job != 0 {
+		q.Set("job", fmt.Sprint(in.Job))
+	}
+	if in.Size != 0 {
+		q.Set("limit", fmt.Sprint(in.Size))
 	}
 	return get[Runs](ctx, c, "/api/runs?"+q.Encode())
 }
@@ -93,6 +106,8 @@ type NewRun struct {
 	Label   string   `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
 	Again   bool     `json:"again,omitempty" doc:"Write although the unit runs this version."`
 	Reason  string   `json:"reason,omitempty"`
+	Job     uint64   `json:"job,omitempty" doc:"The job that it belongs to; where it is empty the open job of the unit, or one of its own."`
+	Asked   string   `json:"asked,omitempty" maxLength:"120" doc:"Who asked for it, where it makes a job of its own."`
 	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
 	// Links are the further links of a unit that has sections on links of their own.
 	Links map[string]string `json:"links,omitempty" doc:"The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is."`
@@ -106,6 +121,12 @@ type Admission struct {
 	Bars    []admit.Bar    `json:"bars" nullable:"false" doc:"What stops it; empty where nothing does."`
 	Parts   []AdmittedPart `json:"parts" nullable:"false" doc:"What it would read or write, in order; empty while something stops it."`
 	Uses    []string       `json:"uses,omitempty" doc:"Entitlements of which it uses one up."`
+	Job     uint64         `json:"job,omitempty" doc:"That it belongs to; empty where it makes its own."`
+	Reason  string         `json:"reason,omitempty" doc:"The job's, or the one that was given."`
+	Asked   string         `json:"asked,omitempty"`
+	Test    string         `json:"test,omitempty" doc:"What the job wants tried at the end."`
+	Left    []run.Left     `json:"left,omitempty" doc:"Parts that the job leaves as they are."`
+	Waived  []run.Waiver   `json:"waived,omitempty" doc:"What is passed by name or with a lead's consent."`
 	Asks    []AskedLink    `json:"asks,omitempty" doc:"Further links that the unit's parts are behind: each is named in links."`
 }
 
@@ -146,6 +167,10 @@ type Run struct {
 	Link      string          `json:"link"`
 	Online    bool            `json:"online" doc:"Whether its bench is in touch."`
 	By        string          `json:"by"`
+	Job       uint64          `json:"job,omitempty"`
+	OwnJob    bool            `json:"ownJob,omitempty" doc:"The job was made by this run."`
+	Reason    string          `json:"reason,omitempty" doc:"The job's reason."`
+	Asked     string          `json:"asked,omitempty" doc:"Who asked for the job."`
 	State     string          `json:"state" enum:"open,paused,closed"`
 	Outcome   string          `json:"outcome"`
 	Release   string          `json:"release,omitempty"`
@@ -183,6 +208,8 @@ type Answered struct {
 	Says  string    `json:"says"`
 	Value string    `json:"value"`
 	Note  string    `json:"note,omitempty"`
+	Whose string    `json:"whose,omitempty"`
+	Due   string    `json:"due,omitempty"`
 	Photo string    `json:"photo,omitempty"`
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
@@ -202,8 +229,10 @@ type Sides struct {
 // NewAnswer is a person's answer to the item that a run waits for.
 type NewAnswer struct {
 	Item  string `json:"item" minLength:"1" maxLength:"40"`
-	Value string `json:"value" minLength:"1" maxLength:"120" doc:"yes, no, a choice, a number, excused"`
+	Value string `json:"value" minLength:"1" maxLength:"120" doc:"yes, no, a choice, a number, excused; elsewhere for a test that is not possible here"`
 	Note  string `json:"note,omitempty" maxLength:"400"`
+	Whose string `json:"whose,omitempty" maxLength:"120" doc:"Of a test that is not possible here: the person who answers it."`
+	Due   string `json:"due,omitempty" maxLength:"10" doc:"And until when: a day, as 2027-01-31."`
 	Photo string `json:"photo,omitempty" maxLength:"64" doc:"Digest of evidence that was sent."`
 
 	Wires procedure.Colours `json:"wires,omitempty" doc:"Colours that the wires have this time, by the unit's pin."`
@@ -211,7 +240,8 @@ type NewAnswer struct {
 
 // Runs is a list of runs.
 type Runs struct {
-	Runs []Run `json:"runs" nullable:"false"`
+	Runs  []Run `json:"runs" nullable:"false"`
+	Total int   `json:"total"`
 }
 
 // Told is an event with what it tells a person; nothing where it tells nothing.

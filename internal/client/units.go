@@ -71,6 +71,8 @@ type Unit struct {
 	Identified *time.Time `json:"identified,omitempty"`
 	Entered    time.Time  `json:"entered"`
 	Seen       *time.Time `json:"seen,omitempty"`
+	Withdrawn  string     `json:"withdrawn,omitempty" doc:"Why the release that it runs was taken back; empty where it was not."`
+	Held       *Hold      `json:"held,omitempty" doc:"The release at which it is to stay."`
 }
 
 // Units is a page of units.
@@ -88,6 +90,10 @@ type UnitPage struct {
 	Fit     *Fit                 `json:"fit,omitempty"`
 	Backups []Backup             `json:"backups" nullable:"false"`
 	Last    *Found               `json:"last,omitempty"`
+
+	Tests    []OpenTest `json:"tests" nullable:"false" doc:"That it has still to pass."`
+	Consents []Consent  `json:"consents" nullable:"false" doc:"Of leads, that have not ended."`
+	Jobs     []Job      `json:"jobs" nullable:"false" doc:"Open ones that it is in the scope of."`
 }
 
 // Found is as found and as left, of the last run.
@@ -111,6 +117,7 @@ type Backup struct {
 	Running string      `json:"running" doc:"The version that the unit ran."`
 	How     string      `json:"how" enum:"unit-digest,read-twice" doc:"How it was verified."`
 	Taken   time.Time   `json:"taken"`
+	Name    string      `json:"name,omitempty" doc:"That people gave it."`
 	Ruin    bool        `json:"ruin,omitempty" doc:"It holds what an interrupted write had left: kept as evidence, and no way back."`
 }
 
@@ -159,6 +166,10 @@ type Entry struct {
 	Reason  string      `json:"reason"`
 	Run     string      `json:"run,omitempty"`
 	Bench   string      `json:"bench,omitempty"`
+	Job     uint64      `json:"job,omitempty"`
+	Why     string      `json:"why,omitempty" doc:"The job's reason."`
+	Asked   string      `json:"asked,omitempty" doc:"Who asked for the job."`
+	Tells   []core.Said `json:"tells,omitempty" doc:"What else the record says: tests, what is owed, gates passed by name, parts left as they are."`
 	Halves  int         `json:"halves,omitempty" doc:"How often a bench took the run up."`
 	Overlap bool        `json:"overlap,omitempty" doc:"Another run of the unit was open at the same time."`
 	Hash    core.Digest `json:"hash"`

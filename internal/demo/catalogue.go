@@ -209,6 +209,32 @@ func choices(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
-	_, err = c.PutTarget(ctx, client.NewTarget{Model: "quill-80", Revision: "C", Version: "4.1.6", Reason: "three weeks without a stall at Ormsay"})
-	return err
+	if _, err = c.PutTarget(ctx, client.NewTarget{Model: "quill-80", Revision: "C", Version: "4.1.6", Reason: "three weeks without a stall at Ormsay"}); err != nil {
+		return err
+	}
+	return asked(ctx, c)
+}
+
+// asked enters a unit that nobody has seen yet, and jobs that customers have asked for.
+func asked(ctx context.Context, c *client.Client) error {
+	if _, err := c.EnterUnit(ctx, client.NewUnit{Model: "quill-80", Serial: "Q80-4417-300", Site: "Ormsay, ticket hut", Customer: "Ormsay ferries", Note: "key at the kiosk"}); err != nil {
+		return err
+	}
+	for _, u := range world.Units {
+		if u.Serial == "Q80-4417-206" || u.Serial == "DN-20417" {
+			if _, err := c.EnterUnit(ctx, client.NewUnit{Model: u.Model, Serial: u.Serial, Site: u.Site}); err != nil {
+				return err
+			}
+		}
+	}
+	in := func(days int) string { return time.Now().UTC().AddDate(0, 0, days).Format(time.DateOnly) }
+	for _, j := range []client.NewJob{
+		{Reason: "tickets come out blank after rain", Asked: "Ormsay ferries", Test: "Print a ticket at the counter.", Planned: in(3), Person: "Sunniva Dale", Units: []string{"Q80-4417-300"}},
+		{Reason: "stalls after a paper change", Asked: "Gannet Quay, hall B", Planned: in(0), Person: "Sunniva Dale", Units: []string{"Q80-4417-206"}},
+	} {
+		if _, err := c.AddJob(ctx, j); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -40,13 +40,28 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
+	return v.askedOf(ctx, n, u, p)
+}
+
+// askedOf is a run of a unit at a place; the place is empty where the unit is on no link.
+func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p place) (a *asked, err error) {
+	a = &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
 	person := who(ctx).person
 	a.row = store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: person.ID, OpenedAt: v.clock.Now(), Adapter: p.Adapter}
 	a.Opened = run.Opened{Run: a.row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: person.ID,
 		Role: person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
 	a.Waive, a.Person = n.Waive, admit.Person{ID: person.ID, Lead: person.Role == Lead, May: person.Role != Viewer}
-	a.Place = admit.Place{Name: p.FullName(), Away: !v.online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
+	if p.Name == "" {
+		a.row.Link, a.Opened.Link = "", ""
+	} else {
+		a.Place = admit.Place{Name: p.FullName(), Away: !v.online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
+	}
+	if a.Opened.Job, a.Opened.Left, err = v.jobFor(ctx, n, u); err != nil {
+		return nil, err
+	}
+	if _, a.Consents, err = v.consents(ctx, u.ID); err != nil {
+		return nil, err
+	}
 	a.Serial, a.Running, a.HalfDone = u.Serial, u.Running, u.State == store.UnitHalfDone
 	if err := v.aboutUnit(ctx, a); err != nil {
 		return nil, err
@@ -227,6 +242,7 @@ func (v *Service) admission(ctx context.Context, in *newRunIn) (client.Admission
 	}
 	o, bars := admit.Admit(a.Input)
 	out := client.Admission{Unit: a.unit.Serial, Link: a.place.FullName(), Version: o.Version, Bars: append([]admit.Bar{}, bars...), Parts: []client.AdmittedPart{}}
+	out.Job, out.Reason, out.Asked, out.Test, out.Left, out.Waived = o.Job.Number, o.Job.Reason, o.Job.Asked, o.Job.Test, o.Left, o.Waivers
 	for _, x := range o.Sections {
 		if x.Part {
 			out.Parts = append(out.Parts, client.AdmittedPart{Name: x.Name, Title: x.Title.Or(x.Name), Link: x.Link, Files: x.Files})

@@ -3,6 +3,8 @@ package service
 import (
 	"cmp"
 	"context"
+	"database/sql"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -24,7 +26,7 @@ func answered(s *run.State, names map[string]string) []client.Answered {
 }
 
 func answer(a procedure.Answer, items []model.Item, names map[string]string) client.Answered {
-	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Wires: a.Wires, By: cmp.Or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
+	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Whose: a.Whose, Due: a.Due, Wires: a.Wires, By: cmp.Or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
 	if a.Photo != nil {
 		x.Photo = a.Photo.String()
 	}
@@ -66,7 +68,12 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	if err != nil {
 		return client.Run{}, err
 	}
-	a := procedure.Answer{Item: in.Body.Item, Value: in.Body.Value, Note: in.Body.Note, Wires: in.Body.Wires, By: who(ctx).person.ID}
+	a := procedure.Answer{Item: in.Body.Item, Value: in.Body.Value, Note: in.Body.Note, Whose: strings.TrimSpace(in.Body.Whose), Due: in.Body.Due, Wires: in.Body.Wires, By: who(ctx).person.ID}
+	if a.Value == procedure.Elsewhere {
+		if _, err := v.until(a.Due, sql.NullTime{}); err != nil {
+			return client.Run{}, err
+		}
+	}
 	if in.Body.Photo != "" {
 		d, err := core.ParseDigest(in.Body.Photo)
 		if err != nil {

@@ -101,7 +101,7 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 	}
 	var found []store.Backup
 	for _, b := range all {
-		if name == "" && !b.Ruin || b.ID == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
+		if name == "" && !b.Ruin || b.ID == name || name != "" && b.Name == name || len(name) >= 4 && strings.HasPrefix(core.Digest(b.Manifest).String(), strings.ToLower(name)) {
 			found = append(found, b)
 		}
 	}
@@ -161,7 +161,7 @@ func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, er
 	rows, err := v.store.Backups(ctx, unit)
 	out := []client.Backup{}
 	for _, b := range rows {
-		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Taken: b.Taken, Ruin: b.Ruin})
+		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Name: b.Name, Taken: b.Taken, Ruin: b.Ruin})
 	}
 	return out, err
 }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/admit"
 	"zealousferry/core/fit"
 	"zealousferry/core/loader"
 	"zealousferry/core/memory"
@@ -15,12 +17,14 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/store"
 )
 
 type cardIn struct {
 	At      string `query:"at" minLength:"1" maxLength:"120" doc:"A unit's serial or id, or a link."`
 	Release string `query:"release" maxLength:"64" doc:"Version that the job is about; the recommended one where it is empty."`
 	Adapter string `query:"adapter" maxLength:"80" doc:"Name of the adapter at hand."`
+	Day     string `query:"day" maxLength:"10" doc:"On which the job is planned, as 2027-01-31: what the job needs is judged for it."`
 }
 
 // getCard lays out what a person needs to know and to do for a unit.
@@ -35,6 +39,10 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 			link = l.FullName()
 		}
 	}
+	day, err := v.day(in.Day)
+	if err != nil {
+		return client.Card{}, err
+	}
 	j, err := v.judge(ctx, u)
 	if err != nil {
 		return client.Card{}, err
@@ -45,7 +53,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	}
 	limits := kind.Limits()
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
-		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Fates: []client.Fate{}, Made: v.clock.Now().UTC()}
+		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
 		held, err := v.held(ctx, u.Model)
@@ -80,10 +88,48 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 		}
 		release = r.ID
 	}
-	if err := v.cardNeeds(ctx, j, release, &out); err != nil {
+	if err := v.cardNeeds(ctx, j, release, day, &out); err != nil {
+		return out, err
+	}
+	if err := v.cardJobs(ctx, u, release, &out); err != nil {
 		return out, err
 	}
 	return out, v.cardItems(ctx, j, in.Adapter, &out)
+}
+
+// cardJobs adds what the unit is to be worked on for, and what would stop a run of it
+// but for the link, which may come later.
+func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, out *client.Card) error {
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return err
+	}
+	jobs, err := v.store.OpenJobsOf(ctx, u.ID)
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		out.Jobs = append(out.Jobs, oneJob(j, names))
+	}
+	if release == "" {
+		return nil
+	}
+	n := client.NewRun{Kind: run.Flash, Release: release}
+	if len(jobs) > 0 {
+		n.Job = jobs[0].Number
+	}
+	p, _ := v.find(ctx, u.ID) // on none, it is judged without one
+	a, err := v.askedOf(ctx, n, u, p)
+	if err != nil {
+		return err
+	}
+	_, bars := admit.Admit(a.Input)
+	for _, b := range bars {
+		if b.Rule != "link" && b.Rule != "permission" {
+			out.Bars = append(out.Bars, b)
+		}
+	}
+	return nil
 }
 
 // fates are what becomes of each region of a memory that cannot be saved: lifting a
@@ -107,7 +153,7 @@ func fates(sheet *model.Sheet, locked bool, back string) (all []client.Fate) {
 	return all
 }
 
-func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, out *client.Card) error {
+func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, day time.Time, out *client.Card) error {
 	gear, err := v.gear(ctx)
 	if err != nil {
 		return err
@@ -115,12 +161,12 @@ func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, out 
 	out.Needs = []fit.Need{}
 	i := slices.IndexFunc(j.releases, func(r *model.Release) bool { return r.ID == release })
 	if i < 0 {
-		out.Needs = append(out.Needs, fit.Needs(j.sheet, nil, j.known, gear, v.clock.Now(), 1)...)
+		out.Needs = append(out.Needs, fit.Needs(j.sheet, nil, j.known, gear, day, 1)...)
 		return nil
 	}
 	r := j.releases[i]
 	out.Release, out.Reason = r.Version, r.Cures.In("en")
-	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, gear, v.clock.Now(), 1)...)
+	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, gear, day, 1)...)
 	return nil
 }
 

@@ -108,7 +108,7 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
 		facts = slices.DeleteFunc(facts, func(f core.Fact) bool { return f.Name == core.FactRunning })
 	}
-	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet), v.clock.Now())
+	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet, u.Serial), v.clock.Now())
 	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
 		return nil, err
 	}
@@ -123,20 +123,36 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 			}
 		}
 	}
+	holds, err := v.store.Holds(ctx, u.Model, v.clock.Now())
+	if err != nil {
+		return nil, err
+	}
+	if h, ok := holdOf(holds, u); ok {
+		names, err := v.store.Names(ctx)
+		if err != nil {
+			return nil, err
+		}
+		j.team.Held, j.team.HeldSays = h.Firmware, heldSays(oneHold(h, names))
+	}
 	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
 	return j, nil
 }
 
 func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
-	u := j.unit
-	return client.Fit{Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
+	u, withdrawn := j.unit, ""
+	for _, r := range j.releases {
+		if r.Version == u.Running && r.Withdrawn != nil {
+			withdrawn = r.Withdrawn.Reason
+		}
+	}
+	return client.Fit{Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
 		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
 }
 
-// ownModel adds what the register knows: a unit in it has a model, even if it
-// was never read on the wire.
-func ownModel(facts []core.Fact, sheet *model.Sheet) []core.Fact {
-	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}}, facts...)
+// ownModel adds what the register knows: a unit in it has a model and a serial, even
+// if it was never read on the wire.
+func ownModel(facts []core.Fact, sheet *model.Sheet, serial string) []core.Fact {
+	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}, {Name: core.FactSerial, Value: serial, Source: core.FromRecord}}, facts...)
 }
 
 func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, []*model.Release, error) {

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sort"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -98,6 +100,7 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 		if len(e.Record) > 0 {
 			if r, err := history.DecodeRecord(e.Record); err == nil {
 				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves
+				line.Job, line.Why, line.Asked, line.Tells = r.Job, r.Why, r.Asked, tells(r, names)
 				span = [2]int64{r.Opened, r.Closed}
 				if finding, err := v.heldAgainst(ctx, e, r); err != nil {
 					return out, err
@@ -117,12 +120,57 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 	return out, nil
 }
 
+// tells is what a record says beside versions and outcome: how sure the identity was,
+// gates, tests, what is owed, what was left as it is.
+func tells(r *history.Record, names map[string]string) (all []core.Said) {
+	if r.Identity != "" && r.Identity != run.ThisUnit {
+		all = append(all, core.Say("Known %s, not by a serial that it tells.", r.Identity))
+	}
+	for _, w := range r.Waived {
+		all = append(all, core.Say("%s passed by %s: %s.", words.Gates.In(w.Gate), cmp.Or(names[w.By], w.By), strings.TrimSuffix(w.Reason, ".")))
+	}
+	for _, l := range r.Left {
+		all = append(all, core.Say("Part %s left as it is: %s.", l.Section, strings.TrimSuffix(l.Why, ".")))
+	}
+	for _, x := range r.Tests {
+		all = append(all, core.Say("%s %s, by %s.", x.Says, words.Answers.In(x.Value)+after(x.Note), names[x.By]))
+	}
+	for _, o := range r.Owed {
+		switch {
+		case o.Kind == run.OweTest && o.State == run.OweHanded:
+			all = append(all, core.Say("Still to be tried by %s until %s: %s", o.Whose, o.Due, o.Says))
+		case o.Kind != run.OweTest:
+			all = append(all, core.Say("Left undone by %s: %s%s", cmp.Or(names[o.By], o.By), o.Says, after(o.Reason)))
+		}
+	}
+	if r.Adapter != "" {
+		all = append(all, core.Say("Through adapter %s.", r.Adapter))
+	}
+	return all
+}
+
+// after puts a note behind what it is about.
+func after(note string) string {
+	if note == "" {
+		return ""
+	}
+	return " (" + note + ")"
+}
+
 // titleOf says in a few words what an entry tells.
 func titleOf(kind, outcome, from, to string) core.Said {
 	ended := words.Outcomes.In(outcome)
 	switch {
 	case kind == history.Entered:
 		return core.Say("Entered the register")
+	case kind == history.Noted:
+		return core.Say("Noted")
+	case kind == history.Tested:
+		return core.Say("A test was answered")
+	case kind == history.Held:
+		return core.Say("Where it is to stay")
+	case kind == history.Allowed:
+		return core.Say("A lead's consent")
 	case kind == history.Corrected:
 		return core.Say("Corrected in the register")
 	case kind == history.Flashed && outcome == string(run.Done) && to != "":

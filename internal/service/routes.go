@@ -77,6 +77,20 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/units/{unit}/facts", "note-facts", Technician, "Note what a label or a person says", v.noteFacts)
 	route(v, api, "GET", "/api/fit", "fit", Viewer, "Which release fits a unit, and why", v.fit)
 
+	route(v, api, "POST", "/api/units/{unit}/consents", "consent", Lead, "Consent to what not every unit may have", v.consent)
+	route(v, api, "POST", "/api/units/{unit}/tests", "answer-test", Technician, "Answer a finishing test that an earlier run left open", v.answerTest)
+	route(v, api, "POST", "/api/units/{unit}/backups/{backup}/name", "name-backup", Technician, "Give a backup a name", v.nameBackup)
+	route(v, api, "GET", "/api/holds", "list-holds", Viewer, "Units, and models with a revision, that are to stay at a release", v.listHolds)
+	route(v, api, "POST", "/api/holds", "put-hold", Lead, "Hold a unit, or a model with a revision, at a release", v.putHold)
+	route(v, api, "POST", "/api/holds/end", "end-hold", Lead, "End a hold", v.endHold)
+
+	route(v, api, "GET", "/api/today", "today", Viewer, "What is unfinished, and what was closed lately", v.today)
+	route(v, api, "GET", "/api/jobs", "list-jobs", Viewer, "Jobs: open ones by their day, or closed ones", v.listJobs)
+	route(v, api, "POST", "/api/jobs", "add-job", Technician, "Enter a job", v.addJob)
+	route(v, api, "GET", "/api/jobs/{job}", "get-job", Viewer, "A job, its units and how far they are", v.getJob)
+	route(v, api, "POST", "/api/jobs/{job}", "change-job", Technician, "Change an open job, and its scope", v.changeJob)
+	route(v, api, "POST", "/api/jobs/{job}/close", "close-job", Technician, "Close a job", v.closeJob)
+
 	route(v, api, "GET", "/api/runs", "list-runs", Viewer, "Runs, the newest first", v.listRuns)
 	route(v, api, "POST", "/api/admission", "admission", Viewer, "What would stop a run, before anybody moves a hand", v.admission)
 	route(v, api, "POST", "/api/runs", "open-run", Technician, "Open a run", v.openRun)

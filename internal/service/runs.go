@@ -3,8 +3,11 @@ package service
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -38,6 +41,12 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 			return client.Run{}, err
 		}
 	}
+	if o.Job.Number == 0 {
+		if err := v.ownJob(ctx, o.Job, a.unit); err != nil {
+			return client.Run{}, err
+		}
+	}
+	a.row.Job = sql.NullInt64{Int64: int64(o.Job.Number), Valid: true}
 	if a.row.Opened, err = json.Marshal(o); err != nil {
 		return client.Run{}, err
 	}
@@ -46,7 +55,7 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 		return client.Run{}, err
 	}
 	if err := v.store.OpenRun(ctx, a.row, a.claims, order); err != nil {
-		return client.Run{}, err
+		return client.Run{}, errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
 	v.orderNews.ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
@@ -109,27 +118,35 @@ func (v *Service) getRun(ctx context.Context, in *RunPath) (client.Run, error) {
 }
 
 type runsIn struct {
-	Unit  string `query:"unit"`
-	State string `query:"state" enum:"open,paused,closed"`
-	Limit int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
+	Unit    string `query:"unit" doc:"Id or serial."`
+	State   string `query:"state" enum:"open,paused,closed"`
+	Model   string `query:"model" maxLength:"63"`
+	Site    string `query:"site" maxLength:"120" doc:"A part of its name."`
+	Person  string `query:"person" maxLength:"120" doc:"Name or id of who ordered it."`
+	Outcome string `query:"outcome" enum:"done,not-proven,nothing-to-do,refused,failed,interrupted,waiting,abandoned"`
+	Release string `query:"release" maxLength:"64" doc:"Id, or MODEL@VERSION."`
+	Job     uint64 `query:"job"`
+	From    string `query:"from" maxLength:"10" doc:"First day on which it was opened, as 2027-01-31."`
+	To      string `query:"to" maxLength:"10" doc:"Last day."`
+	Page    int    `query:"page" minimum:"0" maximum:"100000"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 }
 
 func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error) {
-	unit := ""
-	if in.Unit != "" {
-		u, err := v.store.Unit(ctx, in.Unit)
-		if err != nil {
-			return client.Runs{}, err
-		}
-		unit = u.ID
-	}
-	rows, err := v.store.Runs(ctx, unit, in.State, in.Limit)
 	out := client.Runs{Runs: []client.Run{}}
+	q, err := v.runQuery(ctx, in)
+	if err != nil {
+		return out, err
+	}
+	rows, total, err := v.store.Runs(ctx, q)
 	if err != nil {
 		return out, err
 	}
 	a, err := v.aroundRuns(ctx)
 	if err != nil {
+		return out, err
+	}
+	if err := v.jobsAround(ctx, rows, a); err != nil {
 		return out, err
 	}
 	for _, r := range rows {
@@ -139,7 +156,49 @@ func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error)
 		}
 		out.Runs = append(out.Runs, x)
 	}
+	out.Total = total
 	return out, nil
+}
+
+// runQuery finds what the names in a question for runs mean.
+func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, error) {
+	q := store.RunQuery{State: in.State, Model: in.Model, Site: strings.TrimSpace(in.Site), Outcome: in.Outcome, Job: in.Job, Page: in.Page, Size: in.Limit}
+	if in.Unit != "" {
+		u, err := v.store.Unit(ctx, in.Unit)
+		if err != nil {
+			return q, err
+		}
+		q.Unit = u.ID
+	}
+	if in.Person != "" {
+		p, err := v.store.Person(ctx, in.Person)
+		if err != nil {
+			return q, err
+		}
+		q.Person = p.ID
+	}
+	if in.Release != "" {
+		r, err := v.store.Release(ctx, in.Release)
+		if err != nil {
+			return q, err
+		}
+		q.Release = r.ID
+	}
+	if in.From != "" {
+		d, err := time.Parse(time.DateOnly, in.From)
+		if err != nil {
+			return q, core.Fail(core.BadFile, "%q is not a day; write it like 2027-01-31", in.From)
+		}
+		q.From = d
+	}
+	if in.To != "" {
+		d, err := v.day(in.To)
+		if err != nil {
+			return q, err
+		}
+		q.To = d
+	}
+	return q, nil
 }
 
 // listed is a run as lists show it, from its row; one from before rows told it is
@@ -170,6 +229,19 @@ type aroundRuns struct {
 	benches []store.Bench
 	units   map[string]store.Unit
 	offered map[string]*store.Release
+	jobs    map[uint64]store.Job
+}
+
+// jobsAround reads the jobs of runs.
+func (v *Service) jobsAround(ctx context.Context, rows []store.Run, a *aroundRuns) (err error) {
+	var numbers []uint64
+	for _, r := range rows {
+		if r.Job.Valid {
+			numbers = append(numbers, uint64(r.Job.Int64))
+		}
+	}
+	a.jobs, err = v.store.JobsOf(ctx, numbers)
+	return err
 }
 
 func (v *Service) aroundRuns(ctx context.Context) (*aroundRuns, error) {
@@ -182,7 +254,7 @@ func (v *Service) aroundRuns(ctx context.Context) (*aroundRuns, error) {
 		return nil, err
 	}
 	benches, err := v.store.Benches(ctx)
-	return &aroundRuns{a, names, benches, map[string]store.Unit{}, map[string]*store.Release{}}, err
+	return &aroundRuns{a, names, benches, map[string]store.Unit{}, map[string]*store.Release{}, map[uint64]store.Job{}}, err
 }
 
 // row is what a run's row tells.
@@ -196,6 +268,9 @@ func (v *Service) row(ctx context.Context, r store.Run, a *aroundRuns) (out clie
 	}
 	out = client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.names[r.By], State: r.State, Outcome: r.Outcome,
 		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
+	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
+		out.Job, out.OwnJob, out.Reason, out.Asked = j.Number, j.Own, j.Reason, j.Asked
+	}
 	for _, b := range a.benches {
 		if b.ID == r.Bench {
 			out.Online = v.online(b.Seen, b.Revoked)
@@ -222,6 +297,9 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	}
 	a, err := v.aroundRuns(ctx)
 	if err != nil {
+		return client.Run{}, err
+	}
+	if err := v.jobsAround(ctx, []store.Run{r}, a); err != nil {
 		return client.Run{}, err
 	}
 	out, err := v.row(ctx, r, a)

@@ -186,7 +186,8 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "admission": `{"kind":"flash","at":"x"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
-		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`}
+		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`,
+		"consent": `{"for":"candidate","reason":"because"}`, "answer-test": `{"value":"yes"}`, "put-hold": `{"version":"1","reason":"because"}`, "add-job": `{"reason":"because"}`, "name-backup": `{"name":"x"}`}
 	variable := regexp.MustCompile(`\{[^}]+\}`)
 	seen := 0
 	for path, item := range service.Describe().Paths {
@@ -195,7 +196,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 				continue
 			}
 			seen++
-			at := variable.ReplaceAllString(path, "01930000-0000-7000-8000-00000000dead")
+			at := variable.ReplaceAllString(strings.Replace(path, "{job}", "7", 1), "01930000-0000-7000-8000-00000000dead")
 			if o.OperationID == "fit" || o.OperationID == "get-card" || o.OperationID == "print-card" || o.OperationID == "list-checks" {
 				at += "?at=x"
 			}

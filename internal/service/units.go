@@ -7,6 +7,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -34,12 +35,25 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 
 // around is what a list of units needs to be told of besides the units.
 type around struct {
-	titles map[string]string
-	links  map[string]client.Link // by unit
+	titles    map[string]string
+	links     map[string]client.Link // by unit
+	withdrawn map[[2]string]string   // model and version, to why
+	holds     []store.Hold
+	people    map[string]string
 }
 
 func (v *Service) surroundings(ctx context.Context) (around, error) {
-	a := around{map[string]string{}, map[string]client.Link{}}
+	a := around{titles: map[string]string{}, links: map[string]client.Link{}}
+	var err error
+	if a.withdrawn, err = v.store.WithdrawnWhy(ctx); err != nil {
+		return a, err
+	}
+	if a.holds, err = v.store.Holds(ctx, "", v.clock.Now()); err != nil {
+		return a, err
+	}
+	if a.people, err = v.store.Names(ctx); err != nil {
+		return a, err
+	}
 	models, err := v.store.Models(ctx)
 	if err != nil {
 		return a, err
@@ -62,6 +76,11 @@ func (a around) unit(u store.Unit) client.Unit {
 	if l, ok := a.links[u.ID]; ok {
 		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified
 	}
+	out.Withdrawn = a.withdrawn[[2]string{u.Model, u.Running}]
+	if h, ok := holdOf(a.holds, u); ok {
+		x := oneHold(h, a.people)
+		out.Held = &x
+	}
 	return out
 }
 
@@ -79,7 +98,7 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 	if err != nil {
 		return client.UnitPage{}, err
 	}
-	out := client.UnitPage{Unit: a.unit(u)}
+	out := client.UnitPage{Unit: a.unit(u), Consents: []client.Consent{}, Jobs: []client.Job{}}
 	facts, err := v.store.Facts(ctx, u.ID)
 	if err != nil {
 		return out, err
@@ -87,6 +106,21 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return out, err
+	}
+	out.Tests = openTests(u, names, v.clock.Now())
+	given, _, err := v.consents(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range given {
+		out.Consents = append(out.Consents, oneConsent(c, names))
+	}
+	jobs, err := v.store.OpenJobsOf(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, j := range jobs {
+		out.Jobs = append(out.Jobs, oneJob(j, names))
 	}
 	j, err := v.judge(ctx, u)
 	if err != nil {
@@ -109,7 +143,7 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 }
 
 func (v *Service) lastRun(ctx context.Context, unit string) (*client.Found, error) {
-	runs, err := v.store.Runs(ctx, unit, store.RunClosed, 1)
+	runs, _, err := v.store.Runs(ctx, store.RunQuery{Unit: unit, State: store.RunClosed, Size: 1})
 	if err != nil || len(runs) == 0 {
 		return nil, err
 	}
@@ -198,5 +232,13 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 		}
 		facts = append(facts, fact)
 	}
-	return none{}, v.store.AddFacts(ctx, u.ID, facts)
+	var says []string
+	for _, f := range facts {
+		one := f.Name + " " + f.Value + ", " + words.Sources.In(f.Source)
+		if f.Photo != nil {
+			one += ", with photo " + f.Photo.Short()
+		}
+		says = append(says, one)
+	}
+	return none{}, v.store.NoteFacts(ctx, v.key, u.ID, facts, strings.Join(says, "; "), who(ctx).person.ID, v.clock.Now())
 }

@@ -19,6 +19,7 @@ type Backup struct {
 	How      string    `db:"how"`
 	Taken    time.Time `db:"taken_at"`
 	Stored   time.Time `db:"stored_at"`
+	Name     string    `db:"name"` // that people gave it
 	Ruin     bool      `db:"ruin"` // taken of what an interrupted write had left: no way back
 }
 
@@ -74,4 +75,10 @@ func (s *Store) Backup(ctx context.Context, id string) (Backup, error) {
 func (s *Store) Backups(ctx context.Context, unit string) (all []Backup, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT * FROM backup WHERE unit = ? ORDER BY taken_at DESC, id DESC`, unit)
 	return all, err
+}
+
+// NameBackup gives a backup a name by which people know it.
+func (s *Store) NameBackup(ctx context.Context, id, name string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE backup SET name = ? WHERE id = ?`, name, id)
+	return err
 }

@@ -318,6 +318,9 @@ func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 // unitStates are how the standings of a unit are kept in its row.
 var unitStates = map[run.Standing]string{run.InService: UnitDone, run.UnitUnsure: UnitNotProven, run.HalfDone: UnitHalfDone, run.DoNotUse: UnitDoNotUse, run.SetApart: UnitSetApart}
 
+// StateOf is a standing as it is kept in a unit's row.
+func StateOf(s run.Standing) string { return unitStates[s] }
+
 func unitAfter(ctx context.Context, tx *sqlx.Tx, r Run, c run.Closed, record *history.Record) error {
 	var u Unit
 	if err := tx.GetContext(ctx, &u, `SELECT id, state, decided FROM unit WHERE id = ?`, r.Unit); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -45,6 +46,7 @@ type Run struct {
 	Step      string         `db:"step"`    // where it stands on its line
 	Waits     string         `db:"waits"`   // what it waits for, in words
 	Summary   string         `db:"summary"` // Summary in JSON; empty for runs from before there was one
+	Job       sql.NullInt64  `db:"job"`     // that it belongs to; runs from before jobs have none
 	Late      int            `db:"late"`    // events that came after the run was closed or handed on, and are kept as evidence
 }
 
@@ -84,8 +86,8 @@ func (s *Store) OpenRun(ctx context.Context, r Run, links []string, order Order)
 		if err := claimLinks(ctx, tx, r.ID, links); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at, adapter) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?)`,
-			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at, adapter, job) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?)`,
+			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter, r.Job); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run_line (run, epoch, bench, link, first_n) VALUES (?, 1, ?, ?, 1)`, r.ID, r.Bench, r.Link); err != nil {
@@ -197,11 +199,65 @@ func (s *Store) Run(ctx context.Context, id string) (r Run, err error) {
 	return r, none(err, "there is no run %q", id)
 }
 
-// Runs lists runs, the newest first: of a unit or all, in a state or any.
-func (s *Store) Runs(ctx context.Context, unit, state string, limit int) (all []Run, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r JOIN bench b ON b.id = r.bench
-		WHERE (? = '' OR r.unit = ?) AND (? = '' OR r.state = ? OR (? = 'open' AND r.state = 'paused')) ORDER BY r.opened_at DESC, r.id DESC LIMIT ?`, unit, unit, state, state, state, limit)
-	return all, err
+// RunQuery selects runs for a list; what is empty or zero selects nothing away.
+type RunQuery struct {
+	Unit, Person         string // ids
+	State, Outcome       string // open: paused ones, too
+	Model, Site, Release string // the site by a part of its name
+	Job                  uint64
+	From, To             time.Time // opened within
+	Page, Size           int
+}
+
+// Runs lists a page of runs, the newest first, and counts all that match.
+func (s *Store) Runs(ctx context.Context, q RunQuery) (all []Run, total int, err error) {
+	where, args := []string{"TRUE"}, []any{}
+	add := func(cond string, values ...any) { where, args = append(where, cond), append(args, values...) }
+	if q.Unit != "" {
+		add("r.unit = ?", q.Unit)
+	}
+	if q.Person != "" {
+		add("r.ordered_by = ?", q.Person)
+	}
+	switch q.State {
+	case "":
+	case RunOpen:
+		add("r.state IN ('open', 'paused')")
+	default:
+		add("r.state = ?", q.State)
+	}
+	if q.Outcome != "" {
+		add("r.outcome = ?", q.Outcome)
+	}
+	if q.Model != "" {
+		add("r.unit IN (SELECT u.id FROM unit u WHERE u.model = ?)", q.Model)
+	}
+	if q.Site != "" {
+		add("r.unit IN (SELECT u.id FROM unit u WHERE u.site LIKE ?)", likeOf(q.Site))
+	}
+	if q.Release != "" {
+		add("r.firmware = ?", q.Release)
+	}
+	if q.Job != 0 {
+		add("r.job = ?", q.Job)
+	}
+	if !q.From.IsZero() {
+		add("r.opened_at >= ?", q.From.UTC())
+	}
+	if !q.To.IsZero() {
+		add("r.opened_at <= ?", q.To.UTC())
+	}
+	cond := strings.Join(where, " AND ")
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM run r WHERE `+cond, args...); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r JOIN bench b ON b.id = r.bench WHERE `+cond+` ORDER BY r.opened_at DESC, r.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...)
+	return all, total, err
+}
+
+// likeOf is a pattern for text that holds a part.
+func likeOf(part string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(part) + "%"
 }
 
 // RunsOnIt reads a unit's runs from the newest reading of each of its sections on, in the

@@ -71,7 +71,7 @@ type UnitQuery struct {
 func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, err error) {
 	where, args := []string{"TRUE"}, []any{}
 	for _, w := range strings.Fields(q.Words) {
-		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
+		like := likeOf(w)
 		where = append(where, `(u.serial COLLATE utf8mb4_unicode_ci LIKE ? OR u.site LIKE ? OR u.customer LIKE ? OR u.model COLLATE utf8mb4_unicode_ci LIKE ? OR u.running COLLATE utf8mb4_unicode_ci LIKE ?)`)
 		args = append(args, like, like, like, like, like)
 	}
@@ -160,6 +160,16 @@ func (s *Store) NoteRefusal(ctx context.Context, key trust.Key, unit, by, why st
 // AddFacts appends what is known of a unit, and brings its columns up to date.
 func (s *Store) AddFacts(ctx context.Context, unit string, facts []core.Fact) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error { return addFacts(ctx, tx, unit, facts) })
+}
+
+// NoteFacts appends what a person has noted, and a line to the unit's history.
+func (s *Store) NoteFacts(ctx context.Context, key trust.Key, unit string, facts []core.Fact, says, by string, at time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := addFacts(ctx, tx, unit, facts); err != nil {
+			return err
+		}
+		return s.noteOf(ctx, tx, key, history.Noted, unit, by, says, at)
+	})
 }
 
 func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) error {

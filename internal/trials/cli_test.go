@@ -15,6 +15,7 @@ import (
 
 	"zealousferry/core/image"
 	"zealousferry/core/image/ihex"
+	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
 )
@@ -201,7 +202,7 @@ func flashing(t *testing.T, w *testkit.World, l line) (c *exec.Cmd, out, errs *b
 		t.Fatal(err)
 	}
 	w.Wait("the write to begin", func() bool {
-		rs, err := w.Technician.Runs(ctx, "", "open", 1)
+		rs, err := w.Technician.Runs(ctx, client.RunQuery{State: "open", Size: 1})
 		if err == nil && len(rs.Runs) == 1 {
 			id = rs.Runs[0].ID
 		}

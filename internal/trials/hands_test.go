@@ -106,7 +106,7 @@ var asSeen = map[string]string{"lamp": "green", "volts": "3.3"}
 func TestALockedUnitThroughEveryDoor(t *testing.T) {
 	w := handed(t, "uartrom", func(s *sim.Spec) { s.Locked = true })
 	before := w.Units["a"].Memory()
-	card, err := w.Technician.Card(ctx, "b/a", "", "")
+	card, err := w.Technician.Card(ctx, "b/a", client.CardAbout{})
 	if err != nil || !card.Locked || card.WayBack != run.BackImage || card.Running != "1.0.0" || card.Procedure != "under-seat" || len(card.Items) != 6 || card.Wiring == nil {
 		t.Fatalf("%+v %v", card, err)
 	}
@@ -241,7 +241,7 @@ func TestHandsByClicks(t *testing.T) {
 		says("Measure the supply."), fill("[data-measure]", "5"), says("outside of 3.1 to 3.5 V"),
 		fill("[data-measure]", "3.3"),
 		browser.Until(`document.querySelector("[data-confirm]")`), press("[data-confirm]"), says("Written and verified"), says("violet, RX"))
-	if card, err := w.Viewer.Card(ctx, "b/a", "", ""); err != nil || card.Wires == nil || card.Wires.By != "Sunniva Dale" || card.Wiring.Wires[1].Colour != "violet, RX" || card.Wiring.Wires[0].Colour != "black" {
+	if card, err := w.Viewer.Card(ctx, "b/a", client.CardAbout{}); err != nil || card.Wires == nil || card.Wires.By != "Sunniva Dale" || card.Wiring.Wires[1].Colour != "violet, RX" || card.Wiring.Wires[0].Colour != "black" {
 		t.Errorf("the lead of this time: %+v %v", card.Wires, err)
 	}
 	do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))

@@ -14,6 +14,7 @@ import (
 	"github.com/creack/pty"
 
 	"zealousferry/core/coretest"
+	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 )
 
@@ -56,7 +57,7 @@ func TestAFlashByKeyboard(t *testing.T) {
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
 		_, err := w.Technician.Identify(ctx, "b/a", "")
-		c, err2 := w.Viewer.Card(ctx, "b/a", "", "")
+		c, err2 := w.Viewer.Card(ctx, "b/a", client.CardAbout{})
 		return err == nil && err2 == nil && c.Procedure == "under-seat"
 	})
 	l := commandLine(t, w, "technician")
@@ -99,7 +100,7 @@ func TestAFlashByKeyboard(t *testing.T) {
 		t.Fatalf("%v\n%s", err, s.text())
 	}
 	w.Wait("the end", func() bool { return strings.Contains(s.text(), "WRITTEN AND VERIFIED") })
-	rs, err := w.Viewer.Runs(ctx, "S-0001", "", 1)
+	rs, err := w.Viewer.Runs(ctx, client.RunQuery{Unit: "S-0001", Size: 1})
 	if err != nil || len(rs.Runs) != 1 {
 		t.Fatal(rs, err)
 	}

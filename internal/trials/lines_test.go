@@ -152,12 +152,12 @@ func TestWiresOfThisTime(t *testing.T) {
 	if err != nil || got.By != "Sunniva Dale" || got.Wires["3"] != "white, TX" {
 		t.Errorf("%+v %v", got, err)
 	}
-	c, err := w.Viewer.Card(ctx, "S-0001", "", "")
+	c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{})
 	if err != nil || c.Wires == nil || c.Wiring.Wires[0].Colour != "grey" || c.Wiring.Wires[1].Colour != "white, TX" || c.Wiring.Wires[2].Colour != "green" {
 		t.Errorf("%+v %v", c.Wiring, err)
 	}
 	joined(t, w, "TT-7")
-	if c, err = w.Viewer.Card(ctx, "S-0001", "", ""); err != nil || c.Wires != nil || c.Wiring.Wires[0].Colour != "black" {
+	if c, err = w.Viewer.Card(ctx, "S-0001", client.CardAbout{}); err != nil || c.Wires != nil || c.Wiring.Wires[0].Colour != "black" {
 		t.Errorf("with another adapter: %+v %v", c.Wires, err)
 	}
 }
@@ -176,10 +176,10 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 	joined(t, w, "S-0001") // the adapter is the unit on the link: its own firmware
 	w.Wait("the bench to hear of the sheet", func() bool {
 		_, err := w.Technician.Identify(ctx, "b/a", "")
-		c, err2 := w.Viewer.Card(ctx, "b/a", "", "")
+		c, err2 := w.Viewer.Card(ctx, "b/a", client.CardAbout{})
 		return err == nil && err2 == nil && c.Wiring != nil
 	})
-	c, err := w.Viewer.Card(ctx, "b/a", "", "")
+	c, err := w.Viewer.Card(ctx, "b/a", client.CardAbout{})
 	if err != nil || !strings.Contains(c.Unsuited, "set to 5 V; the unit's lines want 3.3 V") {
 		t.Fatalf("%q %v", c.Unsuited, err)
 	}
@@ -220,7 +220,7 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 func TestTheWaysOnOfALockedUnit(t *testing.T) {
 	for loader, way := range map[string]string{"gangway": run.BackSettings, "uartrom": run.BackImage} {
 		w := handed(t, loader, func(s *sim.Spec) { s.Locked = true })
-		c, err := w.Viewer.Card(ctx, "S-0001", "", "")
+		c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{})
 		fate := map[string]string{}
 		for _, f := range c.Fates {
 			fate[f.Name] = f.Fate
@@ -345,7 +345,7 @@ func TestFoundAndLeftSideBySide(t *testing.T) {
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
 		_, err := w.Technician.Identify(ctx, "b/a", "")
-		c, err2 := w.Viewer.Card(ctx, "b/a", "", "")
+		c, err2 := w.Viewer.Card(ctx, "b/a", client.CardAbout{})
 		return err == nil && err2 == nil && c.Procedure == "seen"
 	})
 	l := commandLine(t, w, "technician")
@@ -377,7 +377,7 @@ func TestFoundAndLeftSideBySide(t *testing.T) {
 	if out := ferry("run", "show", r.ID); !strings.Contains(out, "as found") || !strings.Contains(out, "other than found") || !strings.Contains(out, "none after two tries") {
 		t.Errorf("%s", out)
 	}
-	if c, err := w.Viewer.Card(ctx, "S-0001", "", ""); err != nil || c.Took == nil || c.Took.Runs != 1 {
+	if c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{}); err != nil || c.Took == nil || c.Took.Runs != 1 {
 		t.Errorf("what it took: %+v %v", c.Took, err)
 	}
 	p, err := w.Viewer.Unit(ctx, "S-0001")

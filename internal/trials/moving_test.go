@@ -28,10 +28,14 @@ var land = flag.Bool("land", false, "write testdata/schema-N.dump for the schema
 func lived(t *testing.T) *testkit.World {
 	w := testkit.NewWorld(t, nil, nil)
 	ctx := context.Background()
-	for _, v := range []string{testkit.Version2, testkit.Version1} {
-		if r := w.Flash("a", v); r.Outcome != "done" {
-			t.Fatalf("%s: %+v", v, r)
-		}
+	if r := w.Flash("a", testkit.Version2); r.Outcome != "done" {
+		t.Fatalf("%+v", r)
+	}
+	if _, err := w.Lead.Consent(ctx, "S-0001", client.NewConsent{For: "step-back", Reason: "the partner is old"}); err != nil {
+		t.Fatal(err)
+	}
+	if r := w.Flash("a", testkit.Version1); r.Outcome != "done" {
+		t.Fatalf("%+v", r)
 	}
 	r := w.Open(client.NewRun{Kind: "restore", At: "b/a"})
 	if r = w.Follow(r.ID); r.Outcome != "done" && r.Outcome != "nothing-to-do" {
@@ -45,6 +49,12 @@ func lived(t *testing.T) *testkit.World {
 		t.Fatal(err)
 	}
 	if _, err := w.Lead.PutGear(ctx, client.NewGear{Kind: "cable", Name: "lead", Owner: "van"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.AddJob(ctx, client.NewJob{Reason: "blank tickets", Asked: "the pier", Units: []string{"S-0002"}, Leave: []client.LeaveOut{{Unit: "S-0001", Why: "done already"}}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.PutHold(ctx, client.NewHold{Unit: "S-0001", Version: testkit.Version1, Reason: "the partner is old"}); err != nil {
 		t.Fatal(err)
 	}
 	key, err := trust.NewKey()

@@ -150,7 +150,7 @@ func listed(t *testing.T, w *testkit.World, id string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, err := w.Technician.Runs(ctx, "", "", 50)
+	all, err := w.Technician.Runs(ctx, client.RunQuery{Size: 50})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +200,7 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	if u, _ := w.Viewer.Unit(ctx, "S-0001"); u.State != "half-done" || u.Running != "" || u.Run != r.ID {
 		t.Errorf("the unit: %s, runs %q, run %s", u.State, u.Running, u.Run)
 	}
-	if all, err := w.Viewer.Runs(ctx, "", "open", 10); err != nil || len(all.Runs) != 1 || all.Runs[0].ID != r.ID {
+	if all, err := w.Viewer.Runs(ctx, client.RunQuery{State: "open", Size: 10}); err != nil || len(all.Runs) != 1 || all.Runs[0].ID != r.ID {
 		t.Errorf("everybody's list: %+v %v", all, err)
 	}
 	listed(t, w, r.ID)

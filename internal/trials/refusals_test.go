@@ -213,7 +213,7 @@ func TestTheCardOfAUnitThatMustNotBeWritten(t *testing.T) {
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
 	}
-	c, err := w.Technician.Card(ctx, "S-0001", "", "")
+	c, err := w.Technician.Card(ctx, "S-0001", client.CardAbout{})
 	if err != nil || c.Standing != "barred" || c.StandingSays != "It is a copy." {
 		t.Errorf("%+v %v", c.Standing, err)
 	}

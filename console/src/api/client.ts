@@ -55,6 +55,10 @@ export type Obligation = Schemas['RunObligation']
 export type Bar = Schemas['AdmitBar']
 export type Step = Schemas['Step']
 export type Report = Schemas['Report']
+export type Job = Schemas['Job']
+export type JobPage = Schemas['JobPage']
+export type OpenTest = Schemas['OpenTest']
+export type Today = Schemas['Today']
 export type Admission = Schemas['Admission']
 
 // send puts a file's bytes into a call whose answer is JSON.

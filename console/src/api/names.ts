@@ -1,5 +1,12 @@
 // Made from core/words by make types; not to be changed by hand.
 
+export const answers: Record<string, string> = {
+  "elsewhere": "not possible here",
+  "excused": "left undone",
+  "no": "not passed",
+  "yes": "passed",
+}
+
 export const channels: Record<string, string> = {
   "candidate": "candidate, on trial",
   "stable": "stable",
@@ -54,6 +61,26 @@ export const formats: Record<string, string> = {
   "uf2": "UF2",
 }
 
+export const gates: Record<string, string> = {
+  "adapter": "the adapter",
+  "backup": "writing without a backup",
+  "candidate": "a candidate",
+  "hold": "the hold",
+  "needs": "a missing need",
+  "procedure": "the procedure",
+  "protection": "lifting the lock",
+  "release": "going back to this release",
+  "step-back": "a step back",
+  "unknown-program": "writing over an unknown program",
+}
+
+export const jobStands: Record<string, string> = {
+  "at-work": "at work",
+  "done": "done",
+  "not-done": "not done",
+  "to-do": "still to do",
+}
+
 export const needStates: Record<string, string> = {
   "cannot-tell": "cannot tell",
   "expired": "run out",
@@ -74,6 +101,12 @@ export const outcomes: Record<string, string> = {
   "nothing-to-do": "nothing to do",
   "refused": "refused",
   "waiting": "waiting",
+}
+
+export const permits: Record<string, string> = {
+  "candidate": "candidate",
+  "step-back": "step back",
+  "unknown-program": "write over an unknown program",
 }
 
 export const places: Record<string, string> = {
@@ -127,6 +160,13 @@ export const supplies: Record<string, string> = {
   "adapter": "the adapter feeds the unit",
   "none": "nothing may feed it",
   "own": "its own supply feeds the unit",
+}
+
+export const tests: Record<string, string> = {
+  "discharged": "passed",
+  "excused": "not passed",
+  "handed": "handed on",
+  "open": "to be answered",
 }
 
 export const verdicts: Record<string, string> = {

@@ -537,6 +537,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Units, and models with a revision, that are to stay at a release
+         * @description Role: viewer.
+         */
+        get: operations["list-holds"];
+        put?: never;
+        /**
+         * Hold a unit, or a model with a revision, at a release
+         * @description Role: lead.
+         */
+        post: operations["put-hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holds/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a hold
+         * @description Role: lead.
+         */
+        post: operations["end-hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/identify": {
         parameters: {
             query?: never;
@@ -651,6 +695,74 @@ export interface paths {
         get: operations["get-image"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Jobs: open ones by their day, or closed ones
+         * @description Role: viewer.
+         */
+        get: operations["list-jobs"];
+        put?: never;
+        /**
+         * Enter a job
+         * @description Role: technician.
+         */
+        post: operations["add-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A job, its units and how far they are
+         * @description Role: viewer.
+         */
+        get: operations["get-job"];
+        put?: never;
+        /**
+         * Change an open job, and its scope
+         * @description Role: technician.
+         */
+        post: operations["change-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Close a job
+         * @description Role: technician.
+         */
+        post: operations["close-job"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1182,6 +1294,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is unfinished, and what was closed lately
+         * @description Role: viewer.
+         */
+        get: operations["today"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/units": {
         parameters: {
             query?: never;
@@ -1260,6 +1392,46 @@ export interface paths {
         get: operations["list-backups"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/backups/{backup}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give a backup a name
+         * @description Role: technician.
+         */
+        post: operations["name-backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/consents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Consent to what not every unit may have
+         * @description Role: lead.
+         */
+        post: operations["consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1366,6 +1538,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/units/{unit}/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer a finishing test that an earlier run left open
+         * @description Role: technician.
+         */
+        post: operations["answer-test"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/wires": {
         parameters: {
             query?: never;
@@ -1432,18 +1624,32 @@ export interface components {
             adapters: components["schemas"]["Adapter"][];
         };
         Admission: {
+            asked?: string;
             /** @description Further links that the unit's parts are behind: each is named in links. */
             asks?: components["schemas"]["AskedLink"][];
             /** @description What stops it; empty where nothing does. */
             bars: components["schemas"]["AdmitBar"][];
+            /**
+             * Format: int64
+             * @description That it belongs to; empty where it makes its own.
+             */
+            job?: number;
+            /** @description Parts that the job leaves as they are. */
+            left?: components["schemas"]["RunLeft"][];
             link: string;
             /** @description What it would read or write, in order; empty while something stops it. */
             parts: components["schemas"]["AdmittedPart"][];
+            /** @description The job's, or the one that was given. */
+            reason?: string;
+            /** @description What the job wants tried at the end. */
+            test?: string;
             unit: string;
             /** @description Entitlements of which it uses one up. */
             uses?: string[];
             /** @description That would be put in, or brought back. */
             version?: string;
+            /** @description What is passed by name or with a lead's consent. */
+            waived?: components["schemas"]["RunWaiver"][];
         };
         AdmitBar: {
             /** @description The gate that a lead may pass by name, with a reason; empty where nobody can. */
@@ -1455,7 +1661,7 @@ export interface components {
             next?: string;
             /** @description What was put into it, in order. */
             params?: string[];
-            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back. */
+            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent. */
             rule: string;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];
@@ -1473,6 +1679,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             by: string;
+            due?: string;
             item: string;
             note?: string;
             photo?: string;
@@ -1480,6 +1687,7 @@ export interface components {
             /** @description Of the procedure: hazard, tool, prepare, found, connect, power, left. */
             stage: string;
             value: string;
+            whose?: string;
             wires?: {
                 [key: string]: string;
             };
@@ -1500,6 +1708,8 @@ export interface components {
              */
             how: "unit-digest" | "read-twice";
             id: string;
+            /** @description That people gave it. */
+            name?: string;
             /** @description It holds what an interrupted write had left: kept as evidence, and no way back. */
             ruin?: boolean;
             run: string;
@@ -1507,6 +1717,9 @@ export interface components {
             running: string;
             /** Format: date-time */
             taken: string;
+        };
+        BackupName: {
+            name: string;
         };
         Backups: {
             backups: components["schemas"]["Backup"][];
@@ -1536,6 +1749,10 @@ export interface components {
         Card: {
             /** @description That the sheet has a wiring for. */
             adapters: string[];
+            /** @description What would stop a run, but for the link. */
+            bars: components["schemas"]["AdmitBar"][];
+            /** @description For which what the job needs was judged; today where it is empty. */
+            day?: string;
             /** Format: int64 */
             edition?: number;
             /** @description What becomes of each region, where its memory cannot be saved whole. */
@@ -1546,6 +1763,8 @@ export interface components {
             /** @description What stands in for a backup where none can be read. */
             instead?: string;
             items: components["schemas"]["ModelItem"][];
+            /** @description Open ones that the unit is in the scope of. */
+            jobs: components["schemas"]["Job"][];
             link?: string;
             loader: string;
             /** @description Its memory is locked against reading; lifting that erases all. */
@@ -1592,6 +1811,20 @@ export interface components {
             /** @description For the adapter that is chosen. */
             wiring?: components["schemas"]["ModelWiring"];
         };
+        Carrier: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What to do, for the command line. */
+            next?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
+            text: string;
+            unit: components["schemas"]["Unit"];
+            /** @description Why the release was withdrawn. */
+            why: string;
+        };
         Catalogue: {
             /** Format: int64 */
             now: number;
@@ -1632,6 +1865,16 @@ export interface components {
             code: string;
             /** Format: date-time */
             expires: string;
+        };
+        Consent: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @enum {string} */
+            for: "step-back" | "candidate" | "unknown-program";
+            reason: string;
+            /** Format: date-time */
+            until: string;
         };
         Correction: {
             customer?: string;
@@ -1706,6 +1949,8 @@ export interface components {
             entered: string;
             /** @description False: it was in the register already, and stays as it was. */
             fresh: boolean;
+            /** @description The release at which it is to stay. */
+            held?: components["schemas"]["Hold"];
             id: string;
             /** Format: date-time */
             identified?: string;
@@ -1725,8 +1970,12 @@ export interface components {
             site: string;
             /** @enum {string} */
             state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
+            /** @description Why the release that it runs was taken back; empty where it was not. */
+            withdrawn?: string;
         };
         Entry: {
+            /** @description Who asked for the job. */
+            asked?: string;
             /**
              * Format: date-time
              * @description When it happened.
@@ -1746,6 +1995,8 @@ export interface components {
              */
             halves?: number;
             hash: string;
+            /** Format: int64 */
+            job?: number;
             kind: string;
             /** Format: int64 */
             n: number;
@@ -1754,9 +2005,13 @@ export interface components {
             overlap?: boolean;
             reason: string;
             run?: string;
+            /** @description What else the record says: tests, what is owed, gates passed by name, parts left as they are. */
+            tells?: components["schemas"]["Said"][];
             /** @description What happened, in words. */
             title: components["schemas"]["Said"];
             to: string;
+            /** @description The job's reason. */
+            why?: string;
         };
         Fact: {
             /** Format: date-time */
@@ -1818,6 +2073,8 @@ export interface components {
             state?: string;
             unit: string;
             verdicts: components["schemas"]["FitVerdict"][];
+            /** @description Why the release that it runs was taken back. */
+            withdrawn?: string;
         };
         FitCell: {
             short?: string;
@@ -1904,6 +2161,7 @@ export interface components {
         FitVerdict: {
             channel: string;
             current: boolean;
+            held?: boolean;
             path?: string[];
             reasons: components["schemas"]["FitReason"][];
             recommended: boolean;
@@ -1969,6 +2227,10 @@ export interface components {
             signature: string;
             unit: string;
         };
+        HistoryLeft: {
+            section: string;
+            why: string;
+        };
         HistoryObtained: {
             /** Format: int64 */
             bytes: number;
@@ -1978,6 +2240,7 @@ export interface components {
         };
         HistoryOwed: {
             by?: string;
+            due?: string;
             item?: string;
             kind: string;
             reason?: string;
@@ -1986,9 +2249,11 @@ export interface components {
             /** Format: int64 */
             since: number;
             state: string;
+            whose?: string;
         };
         HistoryRecord: {
             adapter?: string;
+            asked?: string;
             backup: string;
             bench: string;
             by: string;
@@ -2003,8 +2268,11 @@ export interface components {
             halves: number;
             identity: string;
             images: string[];
+            /** Format: int64 */
+            job?: number;
             journal: string;
             kind: string;
+            left?: components["schemas"]["HistoryLeft"][];
             link: string;
             model: string;
             obtained: components["schemas"]["HistoryObtained"][];
@@ -2028,6 +2296,7 @@ export interface components {
             waived?: components["schemas"]["HistoryWaived"][];
             waivers: string[];
             wayBack?: string;
+            why?: string;
         };
         HistorySection: {
             backup: string;
@@ -2043,16 +2312,43 @@ export interface components {
             /** Format: int64 */
             at: number;
             by: string;
+            due?: string;
             item: string;
             note?: string;
             says: string;
             value: string;
+            whose?: string;
         };
         HistoryWaived: {
             by: string;
             gate: string;
             reason: string;
             section?: string;
+        };
+        Hold: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            model: string;
+            reason: string;
+            /** @description Id. */
+            release: string;
+            revision?: string;
+            serial?: string;
+            /** @description Id; empty for a model and revision. */
+            unit?: string;
+            /** @description Last day, as 2027-01-31; empty: until somebody ends it. */
+            until?: string;
+            version: string;
+        };
+        HoldEnd: {
+            model?: string;
+            reason?: string;
+            revision?: string;
+            unit?: string;
+        };
+        Holds: {
+            holds: components["schemas"]["Hold"][];
         };
         Identity: {
             /** @description Names of facts on which the wire and the label disagree. */
@@ -2244,6 +2540,116 @@ export interface components {
             versions: components["schemas"]["ImageText"][];
             warnings: string[];
         };
+        Job: {
+            /** @description Who asked for it. */
+            asked?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            closed?: string;
+            closer?: string;
+            /** @description What was said when it was closed. */
+            closing?: string;
+            /** Format: int64 */
+            number: number;
+            /** @description A run made it for itself. */
+            own?: boolean;
+            /** @description Who is to do it. */
+            person?: string;
+            /** @description Day, as 2027-01-31. */
+            planned?: string;
+            /** @description Why it is done: a request, a symptom, a condition. */
+            reason: string;
+            /** @description What counts as done: it is tried at the end of each of its runs, beside the procedure's own tests. */
+            test?: string;
+            /**
+             * Format: int64
+             * @description How many units are in its scope.
+             */
+            units: number;
+        };
+        JobChange: {
+            asked?: string;
+            leave?: components["schemas"]["LeaveOut"][];
+            person?: string;
+            planned?: string;
+            reason?: string;
+            test?: string;
+            /** @description That come into its scope, also those that were left out before. */
+            units?: string[];
+        };
+        JobClosing: {
+            /** @description Wanted where a unit of its scope has not come to a good end, or a test is open. */
+            note?: string;
+        };
+        JobLeft: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Section of its model; empty for the whole unit. */
+            part?: string;
+            serial: string;
+            /** @description Id. */
+            unit: string;
+            why: string;
+        };
+        JobPage: {
+            /** @description Who asked for it. */
+            asked?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            closed?: string;
+            closer?: string;
+            /** @description What was said when it was closed. */
+            closing?: string;
+            /** @description Units and parts that it knowingly leaves as they are. */
+            left: components["schemas"]["JobLeft"][];
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: int64
+             * @description How many units of its scope have not come to a good end.
+             */
+            open: number;
+            /** @description A run made it for itself. */
+            own?: boolean;
+            /** @description Who is to do it. */
+            person?: string;
+            /** @description Day, as 2027-01-31. */
+            planned?: string;
+            /** @description Why it is done: a request, a symptom, a condition. */
+            reason: string;
+            scope: components["schemas"]["JobUnit"][];
+            /** @description What counts as done: it is tried at the end of each of its runs, beside the procedure's own tests. */
+            test?: string;
+            /**
+             * Format: int64
+             * @description How many units are in its scope.
+             */
+            units: number;
+        };
+        JobUnit: {
+            /** @description Of that run; empty while it works. */
+            outcome: string;
+            /** @description The newest run of this job on it. */
+            run?: string;
+            /**
+             * @description How far the job is with it.
+             * @enum {string}
+             */
+            stands: "to-do" | "at-work" | "done" | "not-done";
+            /** @description That are still to be passed. */
+            tests: components["schemas"]["OpenTest"][];
+            unit: components["schemas"]["Unit"];
+        };
+        Jobs: {
+            jobs: components["schemas"]["Job"][];
+            /** Format: int64 */
+            total: number;
+        };
         Kept: {
             digest: string;
         };
@@ -2291,6 +2697,13 @@ export interface components {
             /** @description Where the unit is meanwhile. */
             place: string;
             why?: string;
+        };
+        LeaveOut: {
+            /** @description Section of its model; the whole unit where it is empty. */
+            part?: string;
+            /** @description Id or serial. */
+            unit: string;
+            why: string;
         };
         Link: {
             /** @description Serial of the adapter that the bench has on it. */
@@ -2684,12 +3097,16 @@ export interface components {
             volts?: string;
         };
         NewAnswer: {
+            /** @description And until when: a day, as 2027-01-31. */
+            due?: string;
             item: string;
             note?: string;
             /** @description Digest of evidence that was sent. */
             photo?: string;
-            /** @description yes, no, a choice, a number, excused */
+            /** @description yes, no, a choice, a number, excused; elsewhere for a test that is not possible here */
             value: string;
+            /** @description Of a test that is not possible here: the person who answers it. */
+            whose?: string;
             /** @description Colours that the wires have this time, by the unit's pin. */
             wires?: {
                 [key: string]: string;
@@ -2705,6 +3122,13 @@ export interface components {
             /** @description The plug is pulled: the same question has to fail. */
             unplugged?: boolean;
         };
+        NewConsent: {
+            /** @enum {string} */
+            for: "step-back" | "candidate" | "unknown-program";
+            reason: string;
+            /** @description Last day, as 2027-01-31; a week from now where it is empty. */
+            until?: string;
+        };
         NewGear: {
             cost?: string;
             /** Format: date-time */
@@ -2719,6 +3143,16 @@ export interface components {
             owner: string;
             version?: string;
         };
+        NewHold: {
+            model?: string;
+            reason: string;
+            revision?: string;
+            /** @description Id or serial; empty for a model and revision. */
+            unit?: string;
+            /** @description Last day, as 2027-01-31. */
+            until?: string;
+            version: string;
+        };
         NewIdentify: {
             /** @description A link (BENCH/NAME) or a unit's serial. */
             at: string;
@@ -2728,6 +3162,17 @@ export interface components {
             label?: string;
             /** @description Whose loader is called first; one that can be told only by eye must be named. */
             model?: string;
+        };
+        NewJob: {
+            asked?: string;
+            leave?: components["schemas"]["LeaveOut"][];
+            person?: string;
+            /** @description Day, as 2027-01-31. */
+            planned?: string;
+            reason: string;
+            test?: string;
+            /** @description Ids or serials. */
+            units?: string[];
         };
         NewKey: {
             /** Format: date-time */
@@ -2799,10 +3244,17 @@ export interface components {
         NewRun: {
             /** @description Write although the unit runs this version. */
             again?: boolean;
+            /** @description Who asked for it, where it makes a job of its own. */
+            asked?: string;
             /** @description A link (BENCH/NAME) or a unit's serial. */
             at: string;
             /** @description Id or the start of its digest; the newest where it is empty. */
             backup?: string;
+            /**
+             * Format: int64
+             * @description The job that it belongs to; where it is empty the open job of the unit, or one of its own.
+             */
+            job?: number;
             /** @enum {string} */
             kind: "flash" | "restore" | "backup";
             /** @description The serial on the label, confirmed by the person, where the wire does not tell it. */
@@ -2849,6 +3301,29 @@ export interface components {
             /** @enum {string} */
             source: "label" | "person";
             value: string;
+        };
+        OpenTest: {
+            by?: string;
+            /** @description Day, as 2027-01-31. */
+            due?: string;
+            item: string;
+            /** @description That day is over. */
+            late?: boolean;
+            reason?: string;
+            run?: string;
+            says: string;
+            serial: string;
+            /** Format: date-time */
+            since: string;
+            site?: string;
+            /**
+             * @description handed: somebody who is named answers it; excused: it was not passed, or left undone.
+             * @enum {string}
+             */
+            state: "open" | "handed" | "excused";
+            /** @description Id. */
+            unit: string;
+            whose?: string;
         };
         PartPlace: {
             /**
@@ -3091,6 +3566,8 @@ export interface components {
         Run: {
             /** @description What people and the tool answered to the procedure's items. */
             answers: components["schemas"]["Answered"][];
+            /** @description Who asked for the job. */
+            asked?: string;
             /** @description Digest of its backup's manifest. */
             backup?: string;
             /** Format: int64 */
@@ -3106,6 +3583,8 @@ export interface components {
             /** Format: int64 */
             halves: number;
             id: string;
+            /** Format: int64 */
+            job?: number;
             /** @enum {string} */
             kind: "flash" | "restore" | "backup";
             link: string;
@@ -3114,8 +3593,12 @@ export interface components {
             /** Format: date-time */
             opened: string;
             outcome: string;
+            /** @description The job was made by this run. */
+            ownJob?: boolean;
             procedure?: string;
             progress: components["schemas"]["Progress"];
+            /** @description The job's reason. */
+            reason?: string;
             record?: components["schemas"]["HistoryRecord"];
             /** @description Its unit tells no serial: the label must be read anew before the run goes on. */
             relabel: boolean;
@@ -3163,14 +3646,26 @@ export interface components {
             item: string;
             says: string;
         };
+        RunJob: {
+            asked?: string;
+            /** Format: int64 */
+            number: number;
+            reason?: string;
+            test?: string;
+        };
         RunLaidAside: {
             by: string;
             holder: string;
             place: string;
             why?: string;
         };
+        RunLeft: {
+            section: string;
+            why: string;
+        };
         RunObligation: {
             by?: string;
+            due?: string;
             item?: string;
             kind: string;
             reason?: string;
@@ -3180,7 +3675,8 @@ export interface components {
             /** Format: int64 */
             since: number;
             /** @enum {string} */
-            state: "open" | "discharged" | "excused";
+            state: "open" | "discharged" | "excused" | "handed";
+            whose?: string;
         };
         RunPartView: {
             atWork?: boolean;
@@ -3217,6 +3713,7 @@ export interface components {
         };
         RunView: {
             at: string;
+            back?: string;
             board: string;
             /** Format: int64 */
             changes: number;
@@ -3225,6 +3722,7 @@ export interface components {
             hands?: components["schemas"]["RunHands"];
             head: components["schemas"]["Said"];
             item?: components["schemas"]["ModelItem"];
+            job?: components["schemas"]["RunJob"];
             laid?: components["schemas"]["RunLaidAside"];
             /** Format: int64 */
             left: number;
@@ -3261,6 +3759,8 @@ export interface components {
         };
         Runs: {
             runs: components["schemas"]["Run"][];
+            /** Format: int64 */
+            total: number;
         };
         Said: {
             /** @description Of the message, as docs/messages.md lists it. */
@@ -3340,6 +3840,34 @@ export interface components {
         Targets: {
             targets: components["schemas"]["Target"][];
         };
+        TestAnswer: {
+            due?: string;
+            /** @description Which test; may be empty where there is only one. */
+            item?: string;
+            /** @description What was seen; wanted where it was not passed. */
+            note?: string;
+            /**
+             * @description yes: passed; no: not passed; elsewhere: somebody who is named answers it.
+             * @enum {string}
+             */
+            value: "yes" | "no" | "elsewhere";
+            whose?: string;
+        };
+        Today: {
+            /** @description The newest. */
+            closed: components["schemas"]["Run"][];
+            /** @description A write was begun and did not end well, and no run is open. */
+            halfDone: components["schemas"]["Unit"][];
+            /** @description That are open, by their day. */
+            jobs: components["schemas"]["Job"][];
+            /** @description Written, and nobody has seen them run. */
+            notProven: components["schemas"]["Unit"][];
+            /** @description That are open; paused ones first. */
+            runs: components["schemas"]["Run"][];
+            tests: components["schemas"]["OpenTest"][];
+            /** @description Units that run a release that was taken back; at most 20. */
+            withdrawn: components["schemas"]["Carrier"][];
+        };
         Told: {
             /** Format: int64 */
             at: number;
@@ -3379,6 +3907,8 @@ export interface components {
             customer?: string;
             /** Format: date-time */
             entered: string;
+            /** @description The release at which it is to stay. */
+            held?: components["schemas"]["Hold"];
             id: string;
             /** Format: date-time */
             identified?: string;
@@ -3398,9 +3928,13 @@ export interface components {
             site: string;
             /** @enum {string} */
             state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
+            /** @description Why the release that it runs was taken back; empty where it was not. */
+            withdrawn?: string;
         };
         UnitPage: {
             backups: components["schemas"]["Backup"][];
+            /** @description Of leads, that have not ended. */
+            consents: components["schemas"]["Consent"][];
             customer?: string;
             /** Format: date-time */
             entered: string;
@@ -3408,9 +3942,13 @@ export interface components {
                 [key: string]: components["schemas"]["FactValue"];
             };
             fit?: components["schemas"]["Fit"];
+            /** @description The release at which it is to stay. */
+            held?: components["schemas"]["Hold"];
             id: string;
             /** Format: date-time */
             identified?: string;
+            /** @description Open ones that it is in the scope of. */
+            jobs: components["schemas"]["Job"][];
             last?: components["schemas"]["Found"];
             /** @description The link on which it was last identified. */
             link?: string;
@@ -3428,6 +3966,10 @@ export interface components {
             site: string;
             /** @enum {string} */
             state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
+            /** @description That it has still to pass. */
+            tests: components["schemas"]["OpenTest"][];
+            /** @description Why the release that it runs was taken back; empty where it was not. */
+            withdrawn?: string;
         };
         Units: {
             /** Format: int64 */
@@ -4926,6 +5468,8 @@ export interface operations {
                 release?: string;
                 /** @description Name of the adapter at hand. */
                 adapter?: string;
+                /** @description On which the job is planned, as 2027-01-31: what the job needs is judged for it. */
+                day?: string;
             };
             header?: never;
             path?: never;
@@ -5007,6 +5551,8 @@ export interface operations {
                 release?: string;
                 /** @description Name of the adapter at hand. */
                 adapter?: string;
+                /** @description On which the job is planned, as 2027-01-31: what the job needs is judged for it. */
+                day?: string;
             };
             header?: never;
             path?: never;
@@ -5771,6 +6317,238 @@ export interface operations {
             };
         };
     };
+    "list-holds": {
+        parameters: {
+            query?: {
+                model?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Holds"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHold"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldEnd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     identify: {
         parameters: {
             query?: never;
@@ -6235,6 +7013,398 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-jobs": {
+        parameters: {
+            query?: {
+                state?: "open" | "closed";
+                page?: number;
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Jobs"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewJob"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "close-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobClosing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobPage"];
                 };
             };
             /** @description Unauthorized */
@@ -7528,8 +8698,23 @@ export interface operations {
     "list-runs": {
         parameters: {
             query?: {
+                /** @description Id or serial. */
                 unit?: string;
                 state?: "open" | "paused" | "closed";
+                model?: string;
+                /** @description A part of its name. */
+                site?: string;
+                /** @description Name or id of who ordered it. */
+                person?: string;
+                outcome?: "done" | "not-proven" | "nothing-to-do" | "refused" | "failed" | "interrupted" | "waiting" | "abandoned";
+                /** @description Id, or MODEL@VERSION. */
+                release?: string;
+                job?: number;
+                /** @description First day on which it was opened, as 2027-01-31. */
+                from?: string;
+                /** @description Last day. */
+                to?: string;
+                page?: number;
                 limit?: number;
             };
             header?: never;
@@ -8730,6 +9915,71 @@ export interface operations {
             };
         };
     };
+    today: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Today"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-units": {
         parameters: {
             query?: {
@@ -9055,6 +10305,170 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Backups"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "name-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+                /** @description Id, or the start of its digest. */
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    consent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConsent"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
                 };
             };
             /** @description Unauthorized */
@@ -9451,6 +10865,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strip"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "answer-test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestAnswer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitPage"];
                 };
             };
             /** @description Unauthorized */

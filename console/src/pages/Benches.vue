@@ -4,6 +4,8 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Bench, type Link, type Problem } from '../api/client'
 import { every } from '../every'
+import EnrolBench from '../parts/EnrolBench.vue'
+import IdentifyWith from '../parts/IdentifyWith.vue'
 import PortWatch from '../parts/PortWatch.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
@@ -44,18 +46,28 @@ async function identify(l: Link) {
   load()
 }
 
+const revoking = ref<Bench | null>(null)
+const wrong = ref<Problem | null>(null)
+async function revoke() {
+  const { error } = await api.POST('/api/benches/{bench}/revoke', { params: { path: { bench: revoking.value!.id } } })
+  wrong.value = error ? problem(error) : null
+  if (!error) revoking.value = null
+  load()
+}
+
 const of = computed(() => (b: Bench) => links.value.filter((l) => l.bench === b.name))
 const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b.clockError / 1e6).toFixed(0)} s off` : '')
 </script>
 
 <template>
   <div class="page">
-    <p class="row gear"><router-link to="/adapters">Adapters and what they are set to</router-link></p>
+    <div class="row gear"><EnrolBench v-if="session.may('lead')" /><router-link to="/adapters">Adapters and what they are set to</router-link></div>
     <Trouble v-if="trouble" :problem="trouble" />
-    <v-empty-state v-else-if="loaded && !benches.length" title="No bench yet" text="A bench is a machine with links: a lead makes a code with “ferry bench code”, and the machine joins with “ferry bench enrol”." />
+    <v-empty-state v-else-if="loaded && !benches.length" title="No bench yet" text="A bench is a machine with links. A lead makes a code for it here; the machine joins with that." />
     <section v-for="b in benches" :key="b.id" class="bench">
       <div class="row spread">
         <h1><v-icon :icon="mdiLaptop" /> Bench {{ b.name }}</h1>
+        <span class="row"><v-btn v-if="b.online && session.may('technician') && of(b).length > 1" variant="text" color="primary" data-identify-all @click="of(b).filter((l) => l.state === 'free').forEach(identify)">Identify all</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" color="error" data-revoke @click="revoking = b">Revoke…</v-btn></span>
         <span :class="b.online ? 'muted' : 'brick'">{{ b.revoked ? 'revoked' : b.online ? 'joined to the service' : `out of touch since ${when(b.seen)}` }}{{ drift(b) }}, version {{ b.version }}</span>
       </div>
       <hr class="rule" />
@@ -74,6 +86,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
               <template v-else-if="session.may('technician') && l.state === 'free'">
                 <v-btn variant="text" color="primary" :to="`/check/${l.link}`" data-prove>Prove</v-btn>
                 <v-btn variant="text" color="primary" :loading="asking.get(l.link)" data-identify @click="identify(l)">Identify</v-btn>
+                <IdentifyWith :at="l.link" @identified="load" />
                 <v-btn variant="outlined" :to="`/begin/${l.link}`" data-work>Start a run</v-btn>
               </template>
             </div>
@@ -83,15 +96,19 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
       </ul>
       <PortWatch v-if="b.online" :bench="b.name" />
     </section>
+    <v-dialog :model-value="!!revoking" max-width="520" @update:model-value="revoking = null">
+      <v-card class="ask"><h2>Revoke bench {{ revoking?.name }}?</h2><p>It may not speak to the service any more, and gets no orders. What it has signed stays signed.</p><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn color="error" data-revoke-yes @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>
+    </v-dialog>
   </div>
 </template>
 
 <style scoped>
-.gear { justify-content: flex-end; min-height: 44px; margin-top: -16px; }
+.gear { justify-content: flex-end; min-height: 44px; margin: -8px 0 8px; }
 .bench + .bench { margin-top: 32px; }
 .link { display: grid; grid-template-columns: 200px 110px 1fr auto; gap: 16px; align-items: center; }
 .state { display: flex; gap: 8px; align-items: center; }
-.do { display: flex; gap: 16px; }
+.do { display: flex; gap: 4px 8px; flex-wrap: wrap; justify-content: flex-end; max-width: 420px; }
+.ask { padding: 24px; display: grid; gap: 14px; }
 .unknown { border: 1.5px dashed var(--outline); padding: 2px 10px; border-radius: 4px; }
 @media (max-width: 800px) { .link { grid-template-columns: 1fr 1fr; } .do, .on { grid-column: span 2; } }
 </style>

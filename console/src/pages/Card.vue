@@ -4,6 +4,7 @@ import { mdiAlert, mdiArchiveCheck, mdiArchiveOff, mdiCheckCircle, mdiCloseCircl
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 
 import { api, problem, type Card, type Item, type Problem, type Unit } from '../api/client'
+import BarList from '../parts/BarList.vue'
 import NeedList from '../parts/NeedList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import StrokeDraw from '../parts/StrokeDraw.vue'
@@ -18,11 +19,12 @@ const props = defineProps<{ unit: string }>()
 const card = ref<Card | null>(null)
 const trouble = ref<Problem | null>(null)
 const adapter = ref('')
+const day = ref('')
 const ticked = reactive(new Set<string>())
 
 async function load() {
   try {
-    const { data, error } = await api.GET('/api/card', { params: { query: { at: props.unit, ...(adapter.value && { adapter: adapter.value }) } } })
+    const { data, error } = await api.GET('/api/card', { params: { query: { at: props.unit, ...(adapter.value && { adapter: adapter.value }), ...(day.value && { day: day.value }) } } })
     if (error) throw error
     card.value = data
     trouble.value = null
@@ -31,7 +33,7 @@ async function load() {
   }
 }
 onMounted(load)
-watch(adapter, load)
+watch([adapter, day], load)
 
 const at = computed(() => (stage: string): Item[] => card.value?.items.filter((i) => i.at === stage) ?? [])
 const byTool = (i: Item) => ['line', 'wait', 'check', 'read', 'apply'].includes(i.do)
@@ -57,17 +59,19 @@ function tick(id: string) {
           </div>
         </div>
         <div class="row">
-          <v-btn variant="outlined" :href="`/api/card.pdf?at=${encodeURIComponent(unit)}`" target="_blank" :prepend-icon="mdiPrinter" data-print>Print it</v-btn>
+          <v-text-field v-model="day" type="date" label="Planned day" class="day" data-day />
+          <v-btn variant="outlined" :href="`/api/card.pdf?at=${encodeURIComponent(unit)}&day=${day}`" target="_blank" :prepend-icon="mdiPrinter" data-print>Print it</v-btn>
           <v-btn v-if="card.link && session.may('technician')" color="primary" :to="`/begin/${card.link}`" data-begin>{{ left ? `Begin (${left} not ticked)` : 'Begin' }}</v-btn>
         </div>
       </div>
       <div class="columns facts">
         <dl>
+          <template v-for="j in card.jobs" :key="j.number"><dt>Job</dt><dd data-job-of><router-link :to="`/jobs/${j.number}`">{{ j.number }}: {{ j.reason }}</router-link><template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template><div v-if="j.test">Done when: <strong>{{ j.test }}</strong></div></dd></template>
           <template v-if="card.reason"><dt>Why</dt><dd>{{ card.reason }}</dd></template>
           <template v-if="card.release"><dt>Firmware</dt><dd class="mono">{{ card.running || '?' }} → {{ card.release }}</dd></template>
           <template v-if="card.test"><dt>Done when</dt><dd>{{ card.test }}</dd></template>
         </dl>
-        <dl>
+        <dl v-if="card.minutes || card.meanwhile || card.supply">
           <template v-if="card.minutes"><dt>Takes</dt><dd>{{ card.minutes }} min, {{ card.place === 'bench' ? 'at the bench' : 'where it stands' }}<div v-if="card.took" class="small muted">{{ card.took.runs === 1 ? 'the one run so far' : `${card.took.runs} runs` }} took {{ minutes(card.took.seconds) }}{{ card.took.runs === 1 ? '' : ' at the middle' }}</div></dd></template>
           <template v-if="card.meanwhile"><dt>Meanwhile</dt><dd>{{ card.meanwhile }}</dd></template>
           <template v-if="card.supply"><dt>Power</dt><dd><strong>{{ { adapter: 'The adapter feeds it', own: 'Its own supply feeds it', none: 'Nothing may feed it' }[card.supply.from] }}<template v-if="card.supply.volts">, {{ card.supply.volts }} V</template>.</strong> {{ card.supply.says?.en }}</dd></template>
@@ -78,6 +82,7 @@ function tick(id: string) {
           <template v-if="card.instead"><dt>Instead of a backup</dt><dd>{{ card.instead }}</dd></template>
         </dl>
       </div>
+      <section v-if="card.bars.length" class="stage"><h2>What would stop it</h2><BarList :bars="card.bars" class="bars" /></section>
       <ProtectedMemory :card="card" :lead="session.may('lead')" />
       <div v-if="card.unsuited" class="row tight beware brick"><v-icon :icon="mdiAlert" size="22" /> <strong>{{ card.unsuited }}</strong></div>
       <div v-for="f in card.flaws" :key="f" class="row tight beware"><v-icon :icon="mdiAlert" class="brick" size="22" /> {{ f }}</div>
@@ -117,6 +122,8 @@ dt { color: var(--muted); }
 .stage { margin-top: 28px; }
 .stage h2 { border-bottom: 1px solid var(--line); padding-bottom: 6px; }
 .stage :deep(.wiring) { margin: 16px 0; }
+.bars { margin-top: 12px; }
+.day { min-width: 170px; }
 .adapter { max-width: 360px; margin: 12px 0; }
 .item { display: grid; grid-template-columns: 44px 1fr auto; gap: 12px; align-items: center; }
 .box { width: 44px; min-height: 44px; display: grid; place-items: center; }

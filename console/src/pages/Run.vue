@@ -6,6 +6,7 @@ import { computed, watch, defineAsyncComponent, onMounted, onUnmounted, ref } fr
 import { useRouter } from 'vue-router'
 
 import { api, problem, send, type Card, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
+import { gates } from '../api/names'
 import { backs, coloursOf } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
 import FoundLeft from '../parts/FoundLeft.vue'
@@ -22,7 +23,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { cap, clock, factNames, hows, kib, minutes, outcomes, sources, when, zone } from '../words'
+import { answers as answerWords, cap, clock, factNames, hows, jobWords, kib, minutes, outcomes, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -39,6 +40,8 @@ const heard = ref(Date.now())
 const asking = ref(false)
 const stopping = ref(false)
 const aside = ref(false)
+const ending = ref(false)
+const ended = ref('')
 const lastStep = ref('identify')
 let source: EventSource | null = null
 let timer = 0
@@ -116,12 +119,12 @@ const card = ref<Card | null>(null)
 const waiving = ref(false)
 const why = ref('')
 
-async function answer(value: string, note: string, photo: File | null) {
+async function answer(value: string, note: string, photo: File | null, handed?: { whose: string; due: string }) {
   asking.value = true
   said.value = null
   try {
     const kept = photo ? (await send<{ digest: string }>(`/api/evidence?kind=${encodeURIComponent(photo.type)}`, photo)).digest : ''
-    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(kept && { photo: kept }), ...(item.value!.do === 'wires' && { wires: coloursOf(card.value?.wiring, colours.value) }) } })
+    const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(handed ?? {}), ...(kept && { photo: kept }), ...(item.value!.do === 'wires' && { wires: coloursOf(card.value?.wiring, colours.value) }) } })
     if (error) throw error
     run.value = data
     take(data.progress, true)
@@ -240,6 +243,22 @@ async function layAside(place: string, holder: string, why: string) {
   asking.value = false
 }
 
+// Whoever gives a run up closes it by name; a lead does so, too, where its bench is gone.
+async function giveUp() {
+  asking.value = true
+  said.value = null
+  const call = { params: { path: { run: props.id } }, body: { reason: ended.value } }
+  try {
+    const { error } = run.value!.online ? await api.POST('/api/runs/{run}/abandon', call) : await api.POST('/api/runs/{run}/release', call)
+    if (error) throw error
+    await load()
+  } catch (e) {
+    said.value = problem(e)
+  }
+  ending.value = false
+  asking.value = false
+}
+
 async function putBack() {
   asking.value = true
   said.value = null
@@ -265,6 +284,7 @@ async function putBack() {
         <v-btn color="surface" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume')">{{ view.touched ? 'Go on with the write' : 'Go on' }}</v-btn>
         <v-btn v-if="!laid" variant="outlined" size="large" :disabled="asking" data-aside @click="aside = true">Lay it aside…</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
+        <v-btn variant="text" size="large" :disabled="asking" data-give-up @click="ending = true">Give it up…</v-btn>
       </div>
       <div v-else-if="closed && board.board === 'stopped' && session.may('technician') && run.unit.state === 'half-done'" class="row ways">
         <v-btn color="surface" size="large" :loading="asking" data-restore @click="putBack">Put its backup back</v-btn>
@@ -272,13 +292,13 @@ async function putBack() {
       </div>
       <template v-if="turn">
         <ul v-if="item?.signs?.length" class="signs"><li v-for="g in item.signs" :key="g.says.en"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" size="24" /> <span><strong>{{ g.not ? 'Not right:' : 'Right:' }}</strong> {{ g.says.en }}</span></li></ul>
-        <ItemAnswer v-if="item && !turn.calling && session.may('technician')" :key="item.id" :item="item" :busy="asking" :lead="session.may('lead')" @answer="answer" />
+        <ItemAnswer v-if="item && !turn.calling && session.may('technician')" :key="item.id" :item="item" :busy="asking" :lead="session.may('lead')" :back="view.back" @answer="answer" />
       </template>
       <p v-if="progress?.fault?.gate && closed && session.may('lead')" class="next"><v-btn variant="outlined" size="large" data-waive @click="waiving = true">Go on by name…</v-btn></p>
       <NextSteps v-if="progress?.fault && (paused || closed)" :todo="progress.fault" class="next" />
     </ActionBoard>
     <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
-    <div v-if="!run.online && !closed" class="lost" role="status">Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</div>
+    <div v-if="!run.online && !closed" class="lost row" role="status"><span>Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</span><v-btn v-if="session.may('lead') && !paused" variant="outlined" data-give-up @click="ending = true">It does not come back: give the run up…</v-btn></div>
     <div class="page body">
       <Trouble v-if="said" :problem="said" />
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
@@ -287,6 +307,7 @@ async function putBack() {
       <div class="four">
         <section>
           <UnitPlate :unit="run.unit" :note="`${run.from || '?'} → ${run.to || run.version || '?'} ${run.channel ?? ''}`" />
+          <p v-if="jobWords(run)" class="small job" data-job-of><router-link v-if="run.job && !run.ownJob" :to="`/jobs/${run.job}`">{{ jobWords(run) }}</router-link><template v-else>{{ jobWords(run) }}</template></p>
           <p class="small"><router-link :to="`/units/${run.unit.id}`">All of this unit</router-link></p>
         </section>
         <section v-if="run.kind !== 'backup'">
@@ -321,17 +342,21 @@ async function putBack() {
         <div class="columns">
           <div><table class="plain"><tbody>
             <tr><td class="muted">Outcome</td><td><strong>{{ outcomes[run.record.outcome] }}</strong><div class="small">{{ run.record.reason }}</div></td></tr>
+            <tr v-if="jobWords(run)"><td class="muted">Why</td><td>{{ jobWords(run) }}</td></tr>
             <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
             <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
             <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ run.record.card.replace('/', ', edition ') }}</td></tr>
+            <tr v-for="l in run.record.left ?? []" :key="l.section"><td class="muted">Left as it is</td><td>{{ l.section }}: {{ l.why }}</td></tr>
+            <tr v-for="t in run.record.tests ?? []" :key="t.item"><td class="muted">Test</td><td>{{ t.says }} <strong>{{ answerWords[t.value] ?? t.value }}</strong> {{ t.note }}<template v-if="t.whose"> {{ t.whose }}, until {{ t.due }}</template></td></tr>
+            <tr v-for="w in run.record.waived ?? []" :key="w.gate"><td class="muted">By name</td><td>{{ gates[w.gate] ?? w.gate }}: {{ w.reason }}</td></tr>
             <tr v-for="u in run.record.undone ?? []" :key="u"><td class="muted">Left undone</td><td class="brick">{{ u }}</td></tr>
-            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ a.value }}</strong> {{ a.note }} {{ Object.entries(a.wires ?? {}).map(([pin, c]) => `${pin} ${c}`).join(', ') }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
+            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ answerWords[a.value] && a.stage === 'left' ? answerWords[a.value] : a.value }}</strong> {{ a.note }}<template v-if="a.whose"> {{ a.whose }}, until {{ a.due }}</template> {{ Object.entries(a.wires ?? {}).map(([pin, c]) => `${pin} ${c}`).join(', ') }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
             <tr v-if="run.halves > 1"><td class="muted">Taken up again</td><td>{{ run.halves - 1 }}×</td></tr>
           </tbody></table></div>
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
             <tr><td class="muted">Runs</td><td class="mono">{{ run.record.from || 'not read' }}</td><td class="mono"><strong>{{ run.record.to || 'not read' }}</strong></td></tr>
-            <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">{{ sources[f.source] }}</td></tr>
+            <tr v-for="f in (run.record.facts ?? []).filter((x) => ['revision', 'region', 'chip', 'serial'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}<div class="small muted">{{ sources[f.source] }}</div></td><td class="small muted">not changed by a run</td></tr>
           </tbody></table></div>
           <div><table class="plain"><tbody>
             <tr v-if="run.record.adapter"><td class="muted">Adapter</td><td class="mono">{{ run.record.adapter }}</td></tr>
@@ -356,6 +381,13 @@ async function putBack() {
         <v-card-title>Go on without a way back?</v-card-title>
         <v-card-text><p>{{ cap(progress?.fault?.message ?? '') }}</p><v-text-field v-model="why" label="Why, in the record under your name" data-why /></v-card-text>
         <v-card-actions><v-spacer /><v-btn variant="text" @click="waiving = false">Leave it</v-btn><v-btn color="error" variant="outlined" :disabled="why.trim().length < 3" :loading="asking" data-waive-yes @click="waive">Write it all the same</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+    <v-dialog v-model="ending" max-width="560">
+      <v-card>
+        <v-card-title>Give this run up?</v-card-title>
+        <v-card-text><p>{{ view.touched ? 'The unit stays half done: do not put it back to work. What the run owes stays with the unit.' : 'Nothing was changed. What the run owes stays with the unit.' }}</p><v-text-field v-model="ended" label="Why, in the unit’s history under your name" data-field="why" /></v-card-text>
+        <v-card-actions><v-spacer /><v-btn variant="text" @click="ending = false">Leave it open</v-btn><v-btn color="error" variant="outlined" :disabled="ended.trim().length < 3" :loading="asking" data-give-up-yes @click="giveUp">Give it up</v-btn></v-card-actions>
       </v-card>
     </v-dialog>
     <LayAside v-model="aside" :busy="asking" @aside="layAside" />
@@ -386,6 +418,7 @@ h3 { font-size: 15px; }
 .gap { margin: 24px 0 16px; }
 .label { height: 48px; min-width: 200px; padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; font: 18px var(--mono); color: inherit; }
 .label::placeholder { color: inherit; }
+.job { margin-top: 6px; max-width: 32ch; }
 .seen { margin-top: 28px; max-width: 980px; }
 .seal { display: inline-flex; gap: 6px; font-weight: 700; }
 .lost { background: rgb(var(--v-theme-tint-amber)); padding: 10px 24px; font-weight: 700; }

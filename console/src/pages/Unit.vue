@@ -11,8 +11,11 @@ import SectorStrip from '../parts/SectorStrip.vue'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import VerdictTag from '../parts/VerdictTag.vue'
+import JobForm from '../parts/JobForm.vue'
+import TestAnswer from '../parts/TestAnswer.vue'
+import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
-import { factNames, hows, kib, outcomes, sources, standing, verdicts, when } from '../words'
+import { factNames, hows, kib, outcomes, sentence, sources, standing, tests, verdicts, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const page = ref<UnitPage | null>(null)
@@ -34,6 +37,19 @@ async function load() {
   }
 }
 every(5000, load)
+
+const naming = ref('')
+const called = ref('')
+async function nameIt() {
+  try {
+    const { error } = await api.POST('/api/units/{unit}/backups/{backup}/name', { params: { path: { unit: props.unit, backup: naming.value } }, body: { name: called.value } })
+    if (error) throw error
+    naming.value = ''
+    await load()
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+}
 
 const recommended = computed(() => page.value?.fit?.verdicts.find((v) => v.recommended))
 const strange = computed(() => page.value?.fit?.verdicts.some((v) => v.reasons.some((r) => r.rule === 'strange')) ?? false)
@@ -66,13 +82,18 @@ const blocked = computed(() => {
           <h1 class="big" :class="{ brick: page.state === 'half-done' || strange }">{{ heading }}</h1>
           <p class="lead">
             <template v-if="page.running">Runs <strong>{{ page.running }}</strong>. </template>
-            <template v-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
+            <template v-if="recommended?.held && recommended.version !== page.running">It is to be at <strong>{{ recommended.version }}</strong>.</template><template v-else-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
             <template v-if="page.fit?.question">One question stands between this unit and a verdict: {{ page.fit.question.ask }}</template>
           </p>
+          <p v-if="page.withdrawn" class="brick" data-withdrawn><strong>What it runs was withdrawn:</strong> {{ sentence(page.withdrawn) }}</p>
+          <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">Job {{ j.number }}</router-link>: {{ j.reason }}<template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
+          <div v-for="t in page.tests" :key="t.item" class="row" data-open-test><span><strong>Test {{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}</template>:</strong> {{ t.says }}</span><TestAnswer v-if="session.may('technician') && !page.run" :test="t" @answered="load" /></div>
+          <UnitRules :unit="page" @changed="load" />
           <p v-if="page.customer || page.note" class="small register" data-register><strong v-if="page.customer">{{ page.customer }}. </strong>{{ page.note }}</p>
           <div class="row">
             <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
             <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
+            <JobForm v-if="session.may('technician') && !page.jobs.length" :unit="page.serial" @put="load" />
             <CorrectUnit v-if="session.may('technician')" :unit="page" @corrected="load" />
           </div>
         </div>
@@ -126,7 +147,7 @@ const blocked = computed(() => {
             <thead><tr><th /><th>as found</th><th>as left</th></tr></thead>
             <tbody>
               <tr><td class="muted">Runs</td><td class="mono">{{ last.from || 'not read' }}</td><td class="mono"><strong>{{ last.to || 'not read' }}</strong></td></tr>
-              <tr v-for="f in last.found.filter((x) => ['revision', 'region', 'chip'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td>{{ f.value }}</td></tr>
+              <tr v-for="f in last.found.filter((x) => ['revision', 'region', 'chip'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">not changed by a run</td></tr>
               <tr v-if="last.sectors.v"><td class="muted">Memory</td><td>{{ last.sectors.v }} sectors old</td><td><strong>{{ last.sectors.v }} written, verified</strong></td></tr>
               <tr><td class="muted">Outcome</td><td /><td><router-link :to="`/runs/${last.run}`">{{ outcomes[last.outcome] }}</router-link></td></tr>
             </tbody>
@@ -135,11 +156,12 @@ const blocked = computed(() => {
           <h2 class="gap">Backups, {{ page.backups.length }}</h2>
           <ul class="rows">
             <li v-for="b in page.backups" :key="b.id" class="row spread backup">
-              <span><strong>{{ b.ruin ? 'No way back' : 'Full' }}</strong>, {{ when(b.taken) }}<br /><span v-if="b.ruin" class="small">What an interrupted write had left in it; kept as evidence.</span><span v-else class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
+              <span><strong>{{ b.ruin ? 'No way back' : b.name || 'Full' }}</strong>, {{ when(b.taken) }}<v-btn v-if="!b.ruin && session.may('technician')" variant="text" size="small" :data-name="b.id" @click="naming = b.id; called = b.name ?? ''">{{ b.name ? 'Rename' : 'Name it' }}</v-btn><br /><span v-if="b.ruin" class="small">What an interrupted write had left in it; kept as evidence.</span><span v-else class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
               <v-btn v-if="!blocked && !page.run && !b.ruin" variant="text" color="primary" :to="`/begin/${page.link}?backup=${b.id}`">Restore…</v-btn>
             </li>
           </ul>
           <p v-if="!page.backups.length" class="muted">None yet.</p>
+          <form v-if="naming" class="row" @submit.prevent="nameIt"><v-text-field v-model="called" label="What people call this backup" data-field="backup-name" /><v-btn type="submit" variant="outlined" data-put-name>Keep</v-btn></form>
         </section>
         <section v-if="history">
           <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} {{ history.entries.length === 1 ? 'entry' : 'entries' }}, chain {{ history.chain === 'intact' ? 'whole' : 'broken' }}</span></div>

@@ -91,7 +91,7 @@ function mark(u: Unit): [string, string, string] {
     <v-data-table-server v-else v-model:page="page" v-model:items-per-page="size" class="table" :headers="headers" :items="units" :items-length="total" :loading="loading" :items-per-page-options="[25, 50, 100]" mobile-breakpoint="sm" @update:options="load">
       <template #[`item.serial`]="{ item }"><router-link class="mono serial" :to="`/units/${item.id}`">{{ item.serial }}</router-link></template>
       <template #[`item.revision`]="{ item }">{{ item.revision || '?' }}</template>
-      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span></template>
+      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.held" class="small muted" :title="item.held.reason"> held at {{ item.held.version }}</span></template>
       <template #[`item.state`]="{ item }">
         <router-link v-if="item.run" :to="`/runs/${item.run}`" class="state"><v-icon :icon="mark(item)[0]" size="20" /> {{ mark(item)[1] }}</router-link>
         <span v-else class="state"><v-icon :icon="mark(item)[0]" :color="mark(item)[2]" size="20" /> {{ mark(item)[1] }}</span>

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Admission, type Backup, type Card, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
 import DigestText from '../parts/DigestText.vue'
+import IdentifyWith from '../parts/IdentifyWith.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
 import NeedList from '../parts/NeedList.vue'
@@ -17,7 +18,8 @@ import UnitPlate from '../parts/UnitPlate.vue'
 import { backs, session } from '../hands'
 import BarList from '../parts/BarList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
-import { factNames, kib, sources, verdicts, when } from '../words'
+import { permits } from '../api/names'
+import { factNames, kib, sentence, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
 const route = useRoute()
@@ -32,6 +34,8 @@ const said = ref<Problem | null>(null)
 const busy = ref(false)
 const label = ref('')
 const reason = ref('')
+const asked = ref('')
+const job = ref<number | null>(null)
 const later = ref(false)
 const restoring = computed(() => String(route.query.backup ?? ''))
 
@@ -41,8 +45,9 @@ const recommended = computed(() => fit.value?.verdicts.find((v) => v.recommended
 const verdict = computed(() => fit.value?.verdicts.find((v) => v.release === chosen.value))
 const backup = computed<Backup | undefined>(() => unit.value?.backups.find((b) => b.id === restoring.value))
 const stage = computed(() => (!identity.value ? 0 : restoring.value || verdict.value?.verdict === 'fits' ? 2 : 1))
-// A step back and a candidate want a reason, which stands in the record.
-const wantsReason = computed(() => !restoring.value && !!verdict.value && verdict.value.verdict === 'fits' && (verdict.value.step === 'older' || (verdict.value.channel === 'candidate' && !verdict.value.target)))
+// What not every unit may have wants a reason; it stands in the record.
+const wantsReason = computed(() => admission.value?.bars.some((b) => b.rule === 'reason') ?? false)
+const openJobs = computed(() => unit.value?.jobs ?? [])
 const beware = computed(() => verdict.value?.reasons.filter((r) => r.warns) ?? [])
 // Further links of the unit, by the name that its sheet gives them.
 const further = ref<Record<string, string>>({})
@@ -91,6 +96,31 @@ async function begin() {
   }
 }
 
+async function known(data: Identity, said: string) {
+  trouble.value = null
+  label.value = said
+  identity.value = data
+  try {
+    await judge()
+  } catch (e) {
+    trouble.value = problem(e)
+  }
+}
+
+// A backup alone changes nothing, and waits for nobody's word.
+async function keep() {
+  busy.value = true
+  said.value = null
+  try {
+    const { data, error } = await api.POST('/api/runs', { body: { kind: 'backup', at, ...(label.value && { label: label.value }), ...(Object.keys(further.value).length > 0 && { links: further.value }) } })
+    if (error) throw error
+    router.push(`/runs/${data.id}`)
+  } catch (e) {
+    said.value = problem(e)
+  }
+  busy.value = false
+}
+
 async function byRegister() {
   const { data: known } = await api.GET('/api/card', { params: { query: { at } } })
   if (!known?.procedure || !known.unit) return false
@@ -107,6 +137,7 @@ async function judge() {
   const { data, error } = await api.GET('/api/units/{unit}', path)
   if (error) throw error
   unit.value = data
+  if (data.jobs.length) job.value ??= data.jobs[0]!.number
   const { data: judged, error: wrong } = await api.GET('/api/fit', { params: { query: { at: identity.value.unit } } })
   if (wrong) throw wrong
   fit.value = judged
@@ -125,8 +156,8 @@ async function look() {
 }
 
 const wanted = computed(() => {
-  const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false, ...(reason.value && { reason: reason.value }) }
-  return { ...body, ...(label.value && { label: label.value }), ...(Object.keys(further.value).length > 0 && { links: further.value }) }
+  const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false }
+  return { ...body, ...(reason.value && { reason: reason.value }), ...(asked.value && { asked: asked.value }), ...(job.value && { job: job.value }), ...(label.value && { label: label.value }), ...(Object.keys(further.value).length > 0 && { links: further.value }) }
 })
 
 async function admit() {
@@ -184,7 +215,7 @@ onMounted(begin)
   <LineOfStops :stops="stops" />
   <hr class="rule" />
   <div class="page">
-    <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${at}`" data-prove>Find out why</v-btn></span></Trouble>
+    <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${at}`" data-prove>Find out why</v-btn><IdentifyWith :at="at" @identified="known" /></span></Trouble>
     <div v-else-if="!identity" class="asking lead">
       <v-progress-linear indeterminate color="primary" class="bar" />
       Asking on <strong class="mono">{{ at }}</strong> who is there. Nothing is changed.
@@ -256,10 +287,19 @@ onMounted(begin)
           <v-select v-for="x in admission?.asks ?? []" :key="x.name" :model-value="further[x.name]" :items="free" :label="`${x.title} is on which link?`" :data-further="x.name" @update:model-value="(l: string) => behind(x.name, l)" />
           <BarList v-if="bars.length" :bars="bars" />
           <v-text-field v-if="passable" v-model="bySaying" label="Pass this by your name: why?" data-pass />
-          <v-text-field v-if="wantsReason" v-model="reason" :label="verdict?.step === 'older' ? 'Why a step back?' : 'Why a candidate on this unit?'" data-reason />
+          <p v-for="l in admission?.left ?? []" :key="l.section" class="small">Part {{ l.section }} stays as it is: {{ sentence(l.why) }}</p>
+          <p v-for="w in (admission?.waived ?? []).filter((x) => permits[x.gate])" :key="w.gate" class="small">A lead consents to a {{ permits[w.gate] }}: {{ sentence(w.reason) }}</p>
+          <template v-if="openJobs.length">
+            <v-select v-if="openJobs.length > 1" v-model="job" :items="openJobs.map((j) => ({ title: `${j.number}: ${j.reason}`, value: j.number }))" label="For which job?" data-job-pick @update:model-value="admit" />
+            <p v-else class="small" data-job-of>For <router-link :to="`/jobs/${openJobs[0]!.number}`">job {{ openJobs[0]!.number }}</router-link>: {{ openJobs[0]!.reason }}</p>
+            <p v-if="admission?.test" class="small">Tried at the end: <strong>{{ admission.test }}</strong></p>
+          </template>
+          <v-text-field v-model="reason" :label="wantsReason ? 'Why this unit? It is wanted' : openJobs.length ? 'More to say of why' : 'Why is this done?'" data-reason @blur="admit" />
+          <v-text-field v-if="!openJobs.length" v-model="asked" label="Who asked for it?" data-asked />
           <v-btn color="primary" size="x-large" block :loading="busy" :disabled="(!restoring && !verdict) || (wantsReason && reason.trim().length < 3)" :append-icon="mdiArrowRight" data-go @click="go">
             {{ restoring && !bars.length ? 'Put it back' : bars.length && !(passable && bySaying.trim().length > 2) ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
           </v-btn>
+          <v-btn v-if="!restoring" variant="text" block :loading="busy" data-backup-only @click="keep">Back up only, change nothing</v-btn>
         </div>
       </aside>
     </div>

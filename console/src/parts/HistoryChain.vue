@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A unit's history hangs on a drawn chain; a broken chain is drawn with a gap.
-import { mdiCheck, mdiClose, mdiContentSave, mdiHelp, mdiMinus, mdiPlus, mdiRestore } from '@mdi/js'
+import { mdiAccountCheckOutline, mdiAnchor, mdiCheck, mdiClipboardCheckOutline, mdiClose, mdiContentSave, mdiHelp, mdiMinus, mdiPencilOutline, mdiPlus, mdiRestore } from '@mdi/js'
 
 import type { Entry, History } from '../api/client'
 import { when } from '../words'
@@ -8,6 +8,10 @@ import { when } from '../words'
 defineProps<{ history: History }>()
 
 function mark(e: Entry): [icon: string, kind: string] {
+  if (e.kind === 'held') return [mdiAnchor, 'open']
+  if (e.kind === 'allowed') return [mdiAccountCheckOutline, 'open']
+  if (e.kind === 'tested') return [mdiClipboardCheckOutline, 'open']
+  if (e.kind === 'noted' || e.kind === 'corrected') return [mdiPencilOutline, 'open']
   if (e.kind === 'entered') return [mdiPlus, 'open']
   if (e.kind === 'refused') return [mdiClose, 'bad']
   if (e.outcome === 'nothing-to-do') return [mdiMinus, 'open']
@@ -39,6 +43,8 @@ function detail(e: Entry): string {
             <strong><router-link v-if="e.run" :to="`/runs/${e.run}`">{{ e.title.text }}</router-link><template v-else>{{ e.title.text }}</template></strong>
             <span class="small muted">{{ when(e.at) }}</span>
           </div>
+          <div v-if="e.why || e.asked" class="small"><router-link v-if="e.job" :to="`/jobs/${e.job}`">{{ e.why || 'no reason was given' }}</router-link><template v-if="e.asked">, asked by {{ e.asked }}</template></div>
+          <div v-for="t in e.tells ?? []" :key="t.text" class="small">{{ t.text }}</div>
           <div class="small muted">{{ detail(e) }}<template v-if="detail(e) && e.by">. </template>{{ e.by }}</div>
         </div>
       </li>

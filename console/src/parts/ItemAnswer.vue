@@ -5,8 +5,11 @@ import { ref } from 'vue'
 
 import type { Item } from '../api/client'
 
-defineProps<{ item: Item; busy: boolean; lead: boolean }>()
-const emit = defineEmits<{ answer: [value: string, note: string, photo: File | null] }>()
+defineProps<{ item: Item; busy: boolean; lead: boolean; back?: string }>()
+const emit = defineEmits<{ answer: [value: string, note: string, photo: File | null, handed?: { whose: string; due: string }] }>()
+const whose = ref('')
+const due = ref('')
+const handing = ref(false)
 const value = ref('')
 const photo = ref<File | null>(null)
 const other = ref(false)
@@ -17,13 +20,20 @@ function take(e: Event) {
   photo.value = (e.target as HTMLInputElement).files?.[0] ?? null
 }
 function measured() {
-  if (value.value !== '') emit('answer', String(value.value).replace(',', '.'), '', null)
+  if (value.value !== '') emit('answer', String(value.value), '', null)
 }
 </script>
 
 <template>
   <div class="answer" data-answer>
-    <div v-if="!other">
+    <form v-if="handing" class="row" @submit.prevent="emit('answer', 'elsewhere', note, null, { whose, due })">
+      <input v-model="whose" class="note" type="text" aria-label="Who answers it" placeholder="Who answers it?" data-whose />
+      <label class="file">until <input v-model="due" class="note" type="date" data-due /></label>
+      <input v-model="note" class="note" type="text" aria-label="Why it is not possible here" placeholder="Why not here?" />
+      <v-btn type="submit" size="large" :disabled="whose.trim().length < 2 || !due" :loading="busy" data-hand-on>Hand it on</v-btn>
+      <v-btn variant="outlined" size="large" @click="handing = false">Back</v-btn>
+    </form>
+    <div v-else-if="!other">
       <div v-if="item.do === 'choose'" class="row">
         <v-btn v-for="c in item.choices ?? []" :key="c.value" size="x-large" class="yes" :disabled="busy" :data-choice="c.value" @click="emit('answer', c.value, '', null)">{{ c.says.en }}</v-btn>
       </div>
@@ -36,12 +46,16 @@ function measured() {
         <label class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
         <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" data-photo @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
       </div>
-      <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ word[item.do] }}</v-btn>
-      <div class="else"><v-btn variant="outlined" :disabled="busy" data-else @click="other = true">I see something else</v-btn></div>
+      <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ item.test ? 'Passed' : word[item.do] }}</v-btn>
+      <div class="row else">
+        <v-btn variant="outlined" :disabled="busy" data-else @click="other = true">{{ item.test ? 'Not passed' : 'I see something else' }}</v-btn>
+        <v-btn v-if="item.test" variant="outlined" :disabled="busy" data-elsewhere @click="handing = true">Not possible here</v-btn>
+        <v-btn v-if="back" variant="text" :disabled="busy" :title="back" data-back @click="emit('answer', 'back', '', null)">Back to the one before</v-btn>
+      </div>
     </div>
-    <form v-else class="row" @submit.prevent="emit('answer', item.at === 'left' && lead ? 'excused' : 'no', note, null)">
-      <input v-model="note" class="note" type="text" aria-label="What you see" :placeholder="item.at === 'left' && lead ? 'Why it stays undone' : 'What do you see?'" data-note />
-      <v-btn type="submit" size="large" :disabled="note.trim().length < 3" :loading="busy">{{ item.at === 'left' && lead ? 'Leave it undone' : 'Stop here' }}</v-btn>
+    <form v-else class="row" @submit.prevent="emit('answer', item.at === 'left' && lead && !item.test ? 'excused' : 'no', note, null)">
+      <input v-model="note" class="note" type="text" aria-label="What you see" :placeholder="item.at === 'left' && lead && !item.test ? 'Why it stays undone' : 'What do you see?'" data-note />
+      <v-btn type="submit" size="large" :disabled="note.trim().length < 3" :loading="busy">{{ item.test ? 'It was not passed' : item.at === 'left' ? (lead ? 'Leave it undone' : 'Note it') : 'Stop here' }}</v-btn>
       <v-btn variant="outlined" size="large" @click="other = false">Back</v-btn>
     </form>
   </div>

@@ -17,8 +17,8 @@ const tool = (o: Obligation) => o.kind === 'lock' || o.kind === 'settings'
     <ul class="rows small">
       <li v-for="o in owed" :key="`${o.kind}${o.section}${o.item}`" class="one">
         <span class="sign" :class="{ square: !tool(o) }"><v-icon :icon="icons[o.kind] ?? mdiHandBackRight" size="18" /></span>
-        <span><strong>{{ o.says }}</strong> <span class="muted">since {{ when(new Date(o.since / 1000).toISOString()) }}</span><template v-if="o.state === 'excused'"><br />Left: {{ o.reason }}</template></span>
-        <span class="muted">{{ o.state === 'excused' ? (o.kind === 'test' ? 'not passed' : 'excused') : tool(o) ? 'by itself' : 'your turn' }}</span>
+        <span><strong>{{ o.says }}</strong> <span class="muted">since {{ when(new Date(o.since / 1000).toISOString()) }}</span><template v-if="o.state === 'excused'"><br />Left: {{ o.reason }}</template><template v-else-if="o.state === 'handed'"><br />{{ o.whose }} answers it by {{ o.due }}. {{ o.reason }}</template></span>
+        <span class="muted">{{ o.state === 'excused' ? (o.kind === 'test' ? 'not passed' : 'excused') : o.state === 'handed' ? 'handed on' : tool(o) ? 'by itself' : 'your turn' }}</span>
       </li>
     </ul>
     <p v-if="!owed.length" class="small"><v-icon :icon="mdiCheck" size="18" class="teal" /> Nothing is owed.</p>

@@ -1,0 +1,289 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+)
+
+func (a *app) jobVerb() *cobra.Command {
+	v := &cobra.Command{Use: "job", Short: "Why work is done, for whom, on which units, and what counts as done"}
+	v.AddCommand(a.jobAdd(), a.jobList(), a.jobShow(), a.jobChange(), a.jobClose())
+	return v
+}
+
+// jobNumber reads the number of a job.
+func jobNumber(s string) (uint64, error) {
+	n, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 10, 64)
+	if err != nil || n == 0 {
+		return 0, core.Fail(core.BadFile, "a job has a number, not %q", s).Do("See which there are: ferry job list.")
+	}
+	return n, nil
+}
+
+// leaves reads what a job leaves as it is: UNIT=WHY or UNIT/PART=WHY.
+func leaves(all []string) (out []client.LeaveOut, err error) {
+	for _, s := range all {
+		what, why, ok := strings.Cut(s, "=")
+		if !ok {
+			return nil, core.Fail(core.BadFile, "what is left out is written UNIT=WHY or UNIT/PART=WHY, not %q", s)
+		}
+		unit, part, _ := strings.Cut(what, "/")
+		out = append(out, client.LeaveOut{Unit: unit, Part: part, Why: why})
+	}
+	return out, nil
+}
+
+func (a *app) jobAdd() *cobra.Command {
+	var n client.NewJob
+	var leave []string
+	v := &cobra.Command{Use: "add [UNIT…]", Short: "Enter a job", Args: cobra.ArbitraryArgs,
+		Example: "  ferry job add Q80-4417-206 --reason \"prints blank tickets\" --asked \"Ormsay ferries\" --test \"Print a ticket at the pier.\" --on 2026-12-04 --for \"Sunniva Dale\"\n" +
+			"  ferry job add TWP-1102 --reason \"new fonts\" --leave \"TWP-1102/boot=nobody asked for it\"",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) (err error) {
+			n.Units = args
+			if n.Leave, err = leaves(leave); err != nil {
+				return err
+			}
+			j, err := c.AddJob(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() { a.job(j) })
+		})}
+	v.Flags().StringVar(&n.Reason, "reason", "", "why: a request, a symptom, a condition")
+	v.Flags().StringVar(&n.Asked, "asked", "", "who asked for it")
+	v.Flags().StringVar(&n.Test, "test", "", "what counts as done; it is tried at the end of each run")
+	v.Flags().StringVar(&n.Planned, "on", "", "the planned day, as 2027-01-31")
+	v.Flags().StringVar(&n.Person, "for", "", "who is to do it")
+	v.Flags().StringArrayVar(&leave, "leave", nil, "a unit or a part that stays as it is: UNIT=WHY or UNIT/PART=WHY")
+	v.MarkFlagRequired("reason")
+	return v
+}
+
+func (a *app) jobList() *cobra.Command {
+	closed, page := false, 0
+	v := &cobra.Command{Use: "list", Short: "Open jobs by their day, or closed ones", Args: cobra.NoArgs, Example: "  ferry job list\n  ferry job list --closed",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			state := map[bool]string{true: "closed", false: "open"}[closed]
+			j, err := c.Jobs(ctx, state, page, 50)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() {
+				a.jobs(j.Jobs)
+				fmt.Fprintln(a.out, extent(len(j.Jobs), page*50, j.Total, state+" job"))
+			})
+		})}
+	v.Flags().BoolVar(&closed, "closed", false, "those that are closed, the newest first")
+	v.Flags().IntVar(&page, "page", 0, "page, from 0")
+	return v
+}
+
+func (a *app) jobs(all []client.Job) {
+	var rows [][]string
+	for _, j := range all {
+		rows = append(rows, []string{a.paint(bold, fmt.Sprint(j.Number)), cmp.Or(j.Planned, "–"), column(j.Reason, 40), cmp.Or(j.Asked, "–"), count(j.Units, "unit"), cmp.Or(j.Person, "–")})
+	}
+	a.table([]string{"job", "planned", "reason", "asked by", "scope", "for"}, rows)
+}
+
+func (a *app) jobShow() *cobra.Command {
+	return &cobra.Command{Use: "show JOB", Short: "A job, its units and how far they are", Args: cobra.ExactArgs(1), Example: "  ferry job show 12",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n, err := jobNumber(args[0])
+			if err != nil {
+				return err
+			}
+			j, err := c.Job(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() { a.job(j) })
+		})}
+}
+
+func (a *app) job(j client.JobPage) {
+	state := "open"
+	if j.Closed != nil {
+		state = "closed " + when(*j.Closed) + " by " + j.Closer
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, fmt.Sprintf("Job %d", j.Number)), state)
+	a.pair("reason", wrap(cmp.Or(j.Reason, "none was given"), 13))
+	for _, x := range [][2]string{{"asked by", j.Asked}, {"planned", j.Planned}, {"for", j.Person}, {"done when", j.Test}, {"closing", j.Closing}} {
+		if x[1] != "" {
+			a.pair(x[0], wrap(x[1], 13))
+		}
+	}
+	a.pair("entered", when(j.At)+" by "+j.By)
+	var rows [][]string
+	for _, x := range j.Scope {
+		how := words.JobStands.In(x.Stands)
+		if x.Run != "" && x.Stands == "not-done" {
+			how += ": " + words.Outcomes.In(x.Outcome)
+		}
+		for _, t := range x.Tests {
+			how += "; " + testWords(t)
+		}
+		mark := a.paint(brick, "✗")
+		switch x.Stands {
+		case "done":
+			mark = a.paint(teal, "✓")
+		case "to-do":
+			mark = "□"
+		case "at-work":
+			mark = "●"
+		}
+		rows = append(rows, []string{"  " + mark, a.paint(bold, x.Unit.Serial), x.Unit.ModelName, x.Unit.Site, wrap(how, 0)})
+	}
+	for _, l := range j.Left {
+		rows = append(rows, []string{"  –", strings.TrimSuffix(l.Serial+" "+l.Part, " "), "", "", "left as it is: " + l.Why + " (" + l.By + ")"})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		a.table([]string{"  ", "unit", "model", "site", "stands"}, rows)
+	}
+	if j.Closed == nil && j.Open == 0 && len(j.Scope) > 0 {
+		fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, fmt.Sprintf("ferry job close %d", j.Number)))
+	}
+}
+
+// testWords say how a finishing test stands.
+func testWords(t client.OpenTest) string {
+	s := strings.TrimSuffix(t.Says, ".") + ": " + words.Tests.In(t.State)
+	if t.Whose != "" {
+		s += " to " + t.Whose + " until " + t.Due
+	}
+	if t.Late {
+		s += ", late"
+	}
+	return s
+}
+
+func (a *app) jobChange() *cobra.Command {
+	var x client.JobChange
+	var reason, asked, test, on, person string
+	var leave []string
+	v := &cobra.Command{Use: "change JOB", Short: "Change an open job, take units into it or leave them out", Args: cobra.ExactArgs(1),
+		Example: "  ferry job change 12 --on 2026-12-11\n  ferry job change 12 --take Q80-4417-207 --leave \"Q80-4417-206=scrapped\""}
+	v.RunE = a.call(func(ctx context.Context, c *client.Client, args []string) error {
+		n, err := jobNumber(args[0])
+		if err != nil {
+			return err
+		}
+		for name, to := range map[string]struct {
+			field **string
+			value *string
+		}{"reason": {&x.Reason, &reason}, "asked": {&x.Asked, &asked}, "test": {&x.Test, &test}, "on": {&x.Planned, &on}, "for": {&x.Person, &person}} {
+			if v.Flags().Changed(name) {
+				*to.field = to.value
+			}
+		}
+		if x.Leave, err = leaves(leave); err != nil {
+			return err
+		}
+		j, err := c.ChangeJob(ctx, n, x)
+		if err != nil {
+			return err
+		}
+		return a.show(j, func() { a.job(j) })
+	})
+	v.Flags().StringVar(&reason, "reason", "", "why")
+	v.Flags().StringVar(&asked, "asked", "", "who asked for it")
+	v.Flags().StringVar(&test, "test", "", "what counts as done")
+	v.Flags().StringVar(&on, "on", "", "the planned day; empty for none")
+	v.Flags().StringVar(&person, "for", "", "who is to do it")
+	v.Flags().StringSliceVar(&x.Units, "take", nil, "units that come into its scope")
+	v.Flags().StringArrayVar(&leave, "leave", nil, "a unit or a part that stays as it is: UNIT=WHY or UNIT/PART=WHY")
+	return v
+}
+
+func (a *app) jobClose() *cobra.Command {
+	var x client.JobClosing
+	v := &cobra.Command{Use: "close JOB", Short: "Close a job", Args: cobra.ExactArgs(1), Example: "  ferry job close 12\n  ferry job close 12 --note \"the customer does the rest himself\"",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n, err := jobNumber(args[0])
+			if err != nil {
+				return err
+			}
+			j, err := c.CloseJob(ctx, n, x)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() { a.job(j) })
+		})}
+	v.Flags().StringVar(&x.Note, "note", "", "wanted where something of it is not done")
+	return v
+}
+
+func (a *app) todayVerb() *cobra.Command {
+	return &cobra.Command{Use: "today", Short: "What is unfinished: runs, unsafe units, open tests, withdrawn releases, jobs", Args: cobra.NoArgs, Example: "  ferry today",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			t, err := c.Today(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() { a.today(t) })
+		})}
+}
+
+func (a *app) today(t client.Today) {
+	n := 0
+	part := func(title string, rows [][]string) {
+		if len(rows) == 0 {
+			return
+		}
+		n += len(rows)
+		fmt.Fprintf(a.out, "%s\n", a.paint(bold, title))
+		a.table([]string{"  unit", "what", "next"}, rows)
+		fmt.Fprintln(a.out)
+	}
+	var rows [][]string
+	for _, r := range t.Runs {
+		next := "ferry run show " + r.ID + " --follow"
+		if r.State == "paused" {
+			next = "ferry run resume " + r.ID
+		}
+		how := stands(r)
+		if l := r.Progress.View.Laid; l != nil {
+			how = fmt.Sprintf("laid aside, %s, with %s", l.Place, l.Holder)
+		}
+		rows = append(rows, []string{"  " + r.Unit.Serial, r.Kind + " " + r.Version + ": " + how + ", by " + r.By, next})
+	}
+	part("Open runs", rows)
+	rows = nil
+	for _, u := range t.HalfDone {
+		rows = append(rows, []string{"  " + u.Serial, a.paint(brick, "half done: do not put it back to work"), "ferry restore " + u.Serial})
+	}
+	for _, u := range t.NotProven {
+		rows = append(rows, []string{"  " + u.Serial, "not proven: nobody has seen it run", "ferry flash " + u.Serial})
+	}
+	part("Unsafe", rows)
+	rows = nil
+	for _, x := range t.Tests {
+		rows = append(rows, []string{"  " + x.Serial, column(testWords(x), 60), "ferry test " + x.Serial + " passed"})
+	}
+	part("Tests that are open", rows)
+	rows = nil
+	for _, x := range t.Withdrawn {
+		rows = append(rows, []string{"  " + x.Unit.Serial, column("runs "+x.Unit.Running+", withdrawn: "+x.Why, 60), x.Text + " " + x.Next})
+	}
+	part("On a withdrawn release", rows)
+	if len(t.Jobs) > 0 {
+		n += len(t.Jobs)
+		fmt.Fprintf(a.out, "%s\n", a.paint(bold, "Jobs"))
+		a.jobs(t.Jobs)
+	}
+	if n == 0 {
+		fmt.Fprintln(a.out, "Nothing is unfinished.")
+	}
+}

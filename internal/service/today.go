@@ -1,0 +1,132 @@
+package service
+
+import (
+	"context"
+	"slices"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// Bounds of the lists of today's work.
+const (
+	mostToday    = 50
+	mostCarriers = 20
+	mostClosed   = 8
+)
+
+// today is what is unfinished, in one answer.
+func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
+	out := client.Today{Runs: []client.Run{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
+	a, err := v.aroundRuns(ctx)
+	if err != nil {
+		return out, err
+	}
+	if out.Runs, err = v.someRuns(ctx, store.RunQuery{State: store.RunOpen, Size: mostToday}, a); err != nil {
+		return out, err
+	}
+	slices.SortStableFunc(out.Runs, func(x, y client.Run) int { return paused(y) - paused(x) })
+	if out.Closed, err = v.someRuns(ctx, store.RunQuery{State: store.RunClosed, Size: mostClosed}, a); err != nil {
+		return out, err
+	}
+	if out.HalfDone, err = v.someUnits(ctx, store.UnitHalfDone, a); err != nil {
+		return out, err
+	}
+	if out.NotProven, err = v.someUnits(ctx, store.UnitNotProven, a); err != nil {
+		return out, err
+	}
+	owing, err := v.store.Owing(ctx, mostToday)
+	if err != nil {
+		return out, err
+	}
+	for _, u := range owing {
+		if !u.Run.Valid {
+			out.Tests = append(out.Tests, openTests(u, a.names, v.clock.Now())...)
+		}
+	}
+	out.NotProven = slices.DeleteFunc(out.NotProven, func(u client.Unit) bool { // the test says it better
+		return slices.ContainsFunc(out.Tests, func(t client.OpenTest) bool { return t.Unit == u.ID })
+	})
+	jobs, _, err := v.store.Jobs(ctx, false, 0, mostToday)
+	if err != nil {
+		return out, err
+	}
+	for _, j := range jobs {
+		out.Jobs = append(out.Jobs, oneJob(j, a.names))
+	}
+	carriers, err := v.store.OnWithdrawn(ctx, mostCarriers)
+	for _, u := range carriers {
+		if err != nil || u.Run.Valid {
+			continue
+		}
+		c, err := v.carrier(ctx, u, a.around)
+		if err != nil {
+			return out, err
+		}
+		out.Withdrawn = append(out.Withdrawn, c)
+	}
+	return out, err
+}
+
+func paused(r client.Run) int {
+	if r.State == store.RunPaused {
+		return 1
+	}
+	return 0
+}
+
+func (v *Service) someRuns(ctx context.Context, q store.RunQuery, a *aroundRuns) ([]client.Run, error) {
+	out := []client.Run{}
+	rows, _, err := v.store.Runs(ctx, q)
+	if err != nil {
+		return out, err
+	}
+	if err := v.jobsAround(ctx, rows, a); err != nil {
+		return out, err
+	}
+	for _, r := range rows {
+		x, err := v.listed(ctx, r, a)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func (v *Service) someUnits(ctx context.Context, state string, a *aroundRuns) ([]client.Unit, error) {
+	out := []client.Unit{}
+	rows, _, err := v.store.Units(ctx, store.UnitQuery{State: state, Size: mostToday})
+	for _, u := range rows {
+		if !u.Run.Valid {
+			out = append(out, a.unit(u))
+		}
+	}
+	return out, err
+}
+
+// carrier says what to do about a unit that runs a withdrawn release.
+func (v *Service) carrier(ctx context.Context, u store.Unit, a around) (client.Carrier, error) {
+	c := client.Carrier{Unit: a.unit(u), Why: a.withdrawn[[2]string{u.Model, u.Running}]}
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return c, err
+	}
+	best := slices.IndexFunc(j.verdicts, func(x fit.Verdict) bool { return x.Recommended })
+	switch {
+	case best < 0 && slices.ContainsFunc(j.verdicts, func(x fit.Verdict) bool { return x.Answer == fit.CannotTell }):
+		c.Said, c.Todo = core.Say("What to put in cannot be told yet: something about the unit is not known."), core.Todos(words.Fit(u.Serial).To("Answer the question"))
+	case best < 0:
+		c.Said, c.Todo = core.Say("Nothing in the catalogue may follow: wait for a release."), core.Todos(words.Fit(u.Serial).To("See why"))
+	case j.verdicts[best].Step == "older":
+		x := j.verdicts[best]
+		c.Said, c.Todo = core.Say("Nothing newer fits: go back to %s.", x.Version), core.Todos(words.Flash(u.Serial, x.Version).To("Put it in"))
+	default:
+		x := j.verdicts[best]
+		c.Said, c.Todo = core.Say("%s fits.", x.Version), core.Todos(words.Flash(u.Serial, x.Version).To("Put it in"))
+	}
+	return c, nil
+}

@@ -1,0 +1,210 @@
+package trials
+
+import (
+	"encoding/csv"
+	"strings"
+	"testing"
+
+	"zealousferry/core/coretest"
+	"zealousferry/internal/client"
+	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+)
+
+// A job from the customer's call to its end: entered with what counts as done, on the
+// card before anybody is there, in the run, in the history and on every list; its test is
+// not possible at the bench, goes to somebody who is named, fails, is passed at last.
+func TestAJobFromTheCallToItsEnd(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l := commandLine(t, w, "technician")
+	ferry := func(want int, args ...string) string {
+		t.Helper()
+		out, errs, code := l.run(args...)
+		if code != want {
+			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
+		}
+		return out + errs
+	}
+	holds := func(text string, all ...string) {
+		t.Helper()
+		for _, x := range all {
+			if !strings.Contains(strings.Join(strings.Fields(text), " "), x) { // however it is broken over lines
+				t.Errorf("%q is not said in\n%s", x, text)
+			}
+		}
+	}
+	ferry(0, "unit", "add", "small", "S-0001", "--site", "Ormsay")
+	ferry(0, "unit", "add", "small", "S-0002", "--site", "Ormsay")
+	holds(ferry(17, "job", "add", "S-0001", "--reason", "x", "--on", "tomorrow"), "expected length >= 3")
+	holds(ferry(17, "job", "add", "S-0001", "--reason", "prints blanks", "--on", "tomorrow"), "is not a day")
+	holds(ferry(21, "job", "add", "S-9999", "--reason", "prints blanks"), "S-9999")
+	holds(ferry(0, "job", "add", "S-0001", "S-0002", "--reason", "prints blank tickets", "--asked", "Ormsay ferries", "--test", "Print a ticket at the pier.", "--on", "2027-02-01", "--for", "Sunniva Dale"), "Job 1", "still to do")
+	holds(ferry(0, "job", "list"), "prints blank tickets", "2027-02-01", "2 units")
+	holds(ferry(0, "card", "S-0001", "--day", "2027-02-01"), "Ormsay ferries", "Print a ticket at the pier.")
+	holds(ferry(0, "today"), "prints blank tickets")
+	holds(ferry(20, "job", "close", "1"), "S-0001, S-0002")
+
+	c, out, errs := l.command("flash", "b/a", "2.0.0", "--yes")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	id := ""
+	w.Wait("the job's test", func() bool {
+		rs, err := w.Viewer.Runs(ctx, client.RunQuery{State: "open", Size: 1})
+		if err != nil || len(rs.Runs) == 0 {
+			return false
+		}
+		id = rs.Runs[0].ID
+		h := rs.Runs[0].Progress.View.Hands
+		return h != nil && h.Item == "test-of-job-1"
+	})
+	holds(ferry(17, "run", "answer", id, "elsewhere"), "wants the name of the person")
+	holds(ferry(17, "run", "answer", id, "elsewhere Edda Rooke by 2020-01-31"), "is over already")
+	ferry(0, "run", "answer", id, "elsewhere Edda Rooke by 2027-03-01 no paper here")
+	if c.Wait(); c.ProcessState.ExitCode() != 30 {
+		t.Fatalf("exit %d\n%s%s", c.ProcessState.ExitCode(), out, errs)
+	}
+	holds(out.String()+errs.String(), "Edda Rooke answers it by 2027-03-01", "1: prints blank tickets, asked by Ormsay ferries")
+	holds(ferry(0, "today"), "Print a ticket at the pier: handed on to Edda Rooke until 2027-03-01")
+	holds(ferry(0, "history", "S-0001"), "Job 1: prints blank tickets", "Asked by Ormsay ferries", "Still to be tried by Edda Rooke until 2027-03-01")
+	holds(ferry(0, "run", "list", "--job", "1"), "job 1: prints blank tickets (Ormsay ferries)")
+	holds(ferry(0, "job", "show", "1"), "not done: not proven")
+	holds(ferry(17, "test", "S-0001", "maybe"), "passed, failed or elsewhere")
+	holds(ferry(20, "test", "S-0001", "failed"), "noted with what was seen")
+	holds(ferry(0, "test", "S-0001", "failed", "--note", "still blank"), "not passed", "still blank")
+	holds(ferry(0, "test", "S-0001", "passed", "--note", "with fresh paper"), "No test is open", "last run well")
+	holds(ferry(21, "test", "S-0001", "passed"), "no test that is still to be passed")
+	holds(ferry(0, "history", "S-0001"), "still blank", "with fresh paper")
+	holds(ferry(0, "job", "change", "1", "--leave", "S-0002=scrapped"), "left as it is: scrapped")
+	holds(ferry(0, "job", "close", "1"), "closed")
+	holds(ferry(20, "job", "change", "1", "--asked", "x"), "is closed")
+
+	// A run that nobody entered a job for makes its own, with the reason and who asked.
+	ferry(0, "flash", "b/a", "2.0.0", "--yes", "--reason", "asked again", "--asked", "the pier")
+	holds(ferry(0, "run", "list", "--unit", "S-0001"), "asked again (the pier)", "2 runs")
+	if j, err := w.Viewer.Jobs(ctx, "open", 0, 10); err != nil || j.Total != 0 {
+		t.Errorf("a run's own job is on the list of jobs: %+v %v", j, err)
+	}
+	// Lists select, and are tables for other programs.
+	for args, want := range map[string]int{"--model small": 2, "--site ormsay": 2, "--site nowhere": 0, "--outcome not-proven": 1, "--person Sunniva_Dale": 2, "--from 2020-01-01 --to 2020-12-31": 0, "--from 2026-01-01": 2, "--release small@2.0.0": 2, "--release small@1.0.0": 0} {
+		list := strings.Fields(args)
+		for i := range list {
+			list[i] = strings.ReplaceAll(list[i], "_", " ")
+		}
+		out := ferry(0, append([]string{"run", "list", "--output", "csv"}, list...)...)
+		rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+		if n := max(len(rows)-1, 0); err != nil || n != want && !(want == 0 && n == 0) {
+			t.Errorf("%s: %d rows, want %d, %v\n%s", args, n, want, err, out)
+		}
+	}
+	holds(ferry(17, "run", "show", id, "--output", "csv"), "this is no list")
+	if head, _, _ := strings.Cut(ferry(0, "units", "--output", "csv"), "\n"); !strings.HasPrefix(head, "id,model,modelName,serial,site") {
+		t.Errorf("the columns are %s", head)
+	}
+}
+
+// A unit is held where its partner understands it; what not every unit may have wants a
+// lead's consent; a program that nobody knows is kept by name before it is replaced; a
+// release that is taken back marks its units, with what to do.
+func TestHoldsConsentAndWithdrawal(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l, lead := commandLine(t, w, "technician"), commandLine(t, w, "lead")
+	say := func(who line, want int, args ...string) string {
+		t.Helper()
+		out, errs, code := who.run(args...)
+		if code != want {
+			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
+		}
+		return out + errs
+	}
+	holds := func(text string, all ...string) {
+		t.Helper()
+		for _, x := range all {
+			if !strings.Contains(strings.Join(strings.Fields(text), " "), x) { // however it is broken over lines
+				t.Errorf("%q is not said in\n%s", x, text)
+			}
+		}
+	}
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Fatalf("%+v", r)
+	}
+	// A step back.
+	holds(say(l, 20, "flash", "b/a", "1.0.0", "--yes"), "step back", "lead's consent")
+	holds(say(l, 20, "flash", "b/a", "1.0.0", "--yes", "--reason", "the partner is old"), "lead's consent", "ferry consent S-0001 step-back")
+	say(l, 20, "consent", "S-0001", "step-back", "--reason", "the partner is old")
+	holds(say(lead, 17, "consent", "S-0001", "anything", "--reason", "x y z"), "step-back, candidate or unknown-program")
+	holds(say(lead, 17, "consent", "S-0001", "step-back", "--reason", "the partner is old", "--until", "2020-01-01"), "over already")
+	say(lead, 0, "consent", "S-0001", "step-back", "--reason", "the partner is old")
+	holds(say(l, 0, "flash", "b/a", "1.0.0", "--yes", "--reason", "the partner is old"), "WRITTEN AND VERIFIED")
+	holds(say(l, 0, "history", "S-0001"), "a step back passed by", "A lead's consent")
+
+	// A hold: the next colleague is told, and does not undo it.
+	say(l, 20, "hold", "put", "S-0001", "1.0.0", "--reason", "the handset is old")
+	say(lead, 0, "hold", "put", "S-0001", "1.0.0", "--reason", "the handset is old", "--until", "2027-05-01")
+	f := say(l, 0, "fit", "S-0001")
+	holds(f, "held at this release", "the handset is old", "until 2027-05-01")
+	holds(say(l, 20, "flash", "b/a", "2.0.0", "--yes"), "held at another release", "--waive hold")
+	holds(say(l, 0, "flash", "b/a", "--yes"), "NOTHING TO DO")
+	holds(say(lead, 0, "hold", "list"), "S-0001", "1.0.0", "2027-05-01")
+	if u, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || u.Held == nil || u.Held.Version != "1.0.0" {
+		t.Errorf("%+v %v", u.Held, err)
+	}
+	say(lead, 0, "hold", "end", "S-0001", "--reason", "new handset")
+	say(lead, 21, "hold", "end", "S-0001")
+	say(lead, 0, "hold", "put", "2.0.0", "--model", "small", "--revision", "D", "--reason", "agreed")
+	holds(say(l, 0, "fit", "S-0001"), "held at this release", "agreed")
+	say(lead, 0, "hold", "end", "--model", "small", "--revision", "D")
+
+	// A release that is taken back: who runs it, and what to do.
+	if _, err := w.Lead.Withdraw(ctx, "small@1.0.0", "it smears"); err != nil {
+		t.Fatal(err)
+	}
+	holds(say(l, 0, "today"), "On a withdrawn release", "runs 1.0.0, withdrawn: it smears", "2.0.0 fits")
+	holds(say(l, 0, "units"), "withdrawn")
+	if u, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || u.Withdrawn != "it smears" {
+		t.Errorf("%+v %v", u.Withdrawn, err)
+	}
+	holds(say(lead, 12, "hold", "put", "S-0001", "1.0.0", "--reason", "no reason"), "withdrawn")
+}
+
+// A program that the catalogue does not know is replaced only with a reason and a lead's
+// consent; before that it is kept by a name, under which it comes back.
+func TestAnUnknownProgramIsKeptByName(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, func(s *sim.Spec) {
+		made := s.Fresh
+		s.Fresh = func() []byte { b := made(); copy(b[0x1000:], coretest.SmallProgram("9.9.0")); return b }
+	})
+	l, lead := commandLine(t, w, "technician"), commandLine(t, w, "lead")
+	say := func(who line, want int, args ...string) string {
+		t.Helper()
+		out, errs, code := who.run(args...)
+		if code != want {
+			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
+		}
+		return out + errs
+	}
+	text := say(l, 20, "flash", "b/a", "2.0.0", "--yes", "--reason", "the customer wants it")
+	for _, x := range []string{"ferry backup S-0001", "--name BACKUP=NAME", "ferry fit S-0001", "ferry release add", "ferry consent S-0001 unknown-program"} {
+		if !strings.Contains(text, x) {
+			t.Errorf("%q is not said in\n%s", x, text)
+		}
+	}
+	say(l, 0, "backup", "S-0001")
+	b, err := w.Viewer.Backups(ctx, "S-0001")
+	if err != nil || len(b.Backups) == 0 {
+		t.Fatal(b, err)
+	}
+	if text := say(l, 0, "backups", "S-0001", "--name", b.Backups[0].Digest.String()[:8]+"=the customer's own"); !strings.Contains(text, "the customer's own") {
+		t.Error(text)
+	}
+	before := w.Units["a"].Memory()
+	say(lead, 0, "consent", "S-0001", "unknown-program", "--reason", "agreed by telephone")
+	say(l, 0, "flash", "b/a", "2.0.0", "--yes", "--reason", "the customer wants it")
+	say(l, 0, "restore", "S-0001", "the customer's own", "--yes")
+	if string(w.Units["a"].Memory()) != string(before) {
+		t.Error("the customer's own program did not come back")
+	}
+}
