@@ -289,6 +289,12 @@ func hold(in *Input) []Bar {
 	return nil
 }
 
+// strange tells whether the unit runs what the catalogue does not know, of which nobody
+// can say whether it is older or newer.
+func strange(v *fit.Verdict) bool {
+	return slices.ContainsFunc(v.Reasons, func(r fit.Reason) bool { return r.Rule == fit.RuleStrange })
+}
+
 // special is something that not every unit may have.
 type special struct {
 	is   func(v *fit.Verdict) bool
@@ -297,7 +303,7 @@ type special struct {
 }
 
 var specials = []special{
-	{func(v *fit.Verdict) bool { return v.Step == "older" }, model.StepBack,
+	{func(v *fit.Verdict) bool { return v.Step == "older" && !strange(v) }, model.StepBack,
 		func(in *Input) core.Said {
 			return core.Say("Release %s is a step back: the unit runs %s.", in.Verdict.Version, in.Running)
 		}},
@@ -305,9 +311,7 @@ var specials = []special{
 		func(in *Input) core.Said {
 			return core.Say("Release %s is a candidate, which is not for every unit.", in.Verdict.Version)
 		}},
-	{func(v *fit.Verdict) bool {
-		return !v.Current && slices.ContainsFunc(v.Reasons, func(r fit.Reason) bool { return r.Rule == fit.RuleStrange })
-	}, model.OfUnknown,
+	{func(v *fit.Verdict) bool { return !v.Current && strange(v) }, model.OfUnknown,
 		func(in *Input) core.Said {
 			return core.Say("The unit runs %s, which is no release of the catalogue: a write replaces a program that nobody here knows.", in.Running)
 		}},

@@ -58,7 +58,7 @@ var Ways = []Way{
 	{"hold-end", "end a hold", "ferry hold end {unit}", "/units/{unit}"},
 	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
 	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
-	{"test", "answer a test that is open", "ferry test {unit} passed", "/units/{unit}"},
+	{"test", "answer a test that is open", "ferry test {unit}", "/units/{unit}"},
 	{"job", "look at a job", "ferry job show {job}", "/jobs/{job}"},
 	{"job-add", "enter a job", "ferry job add UNIT… --reason …", "/jobs"},
 	{"waive", "pass a gate by name", "--waive {gate} --reason …", ""},

@@ -56,20 +56,22 @@ func csvOf(out io.Writer, v any) error {
 }
 
 // listIn finds the list of objects in an answer: itself, or the first field of it that
-// is one.
+// is one, if all else in it are plain values and lists. What holds other things is about
+// one thing, and no list.
 func listIn(raw json.RawMessage) ([]json.RawMessage, bool) {
 	var list []json.RawMessage
 	if json.Unmarshal(raw, &list) == nil {
 		return list, true
 	}
-	found := false
+	found, other := false, false
 	fields(raw, func(_ string, value json.RawMessage) error {
+		other = other || value[0] == '{'
 		if !found && len(value) > 0 && value[0] == '[' && json.Unmarshal(value, &list) == nil {
 			found = len(list) == 0 || list[0][0] == '{'
 		}
 		return nil
 	})
-	return list, found
+	return list, found && !other
 }
 
 // fields goes through an object's fields in their order.

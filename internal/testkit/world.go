@@ -256,6 +256,14 @@ func (w *World) Flash(link, release string) client.Run {
 	return w.Follow(r.ID)
 }
 
+// Consent has the lead consent to what not every unit may have.
+func (w *World) Consent(serial, what string) {
+	w.t.Helper()
+	if _, err := w.Lead.Consent(context.Background(), serial, client.NewConsent{For: what, Reason: "agreed"}); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
 // Refused identifies and asks for a flash that is not admitted; it gives the reason.
 func (w *World) Refused(link, release string) error {
 	w.t.Helper()

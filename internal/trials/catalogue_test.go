@@ -123,6 +123,7 @@ func TestASteppingStoneIsPutInFirst(t *testing.T) {
 		}
 	}
 	// Named, the far release is refused on the wire too.
+	w.Consent("S-0001", model.StepBack)
 	if r := w.Flash("a", "1.0.0"); r.Outcome != "done" {
 		t.Fatal(r.Outcome)
 	}
@@ -171,6 +172,8 @@ func TestConsent(t *testing.T) {
 	if err := open("1.0.0", ""); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "is a step back: the unit runs 3.0.0") {
 		t.Errorf("a step back without reason: %v", err)
 	}
+	w.Consent("S-0001", model.StepBack)
+	w.Consent("S-0001", model.OfCandidate)
 	if err := open("1.0.0", "the hand-box does not pair"); err != nil {
 		t.Error(err)
 	}

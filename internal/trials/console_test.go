@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core/coretest"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
@@ -201,6 +202,8 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 		t.Fatal(r.Outcome)
 	}
 	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), says("That wants a lead's consent (step back)."))
+	w.Consent("S-0001", model.StepBack)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), browser.Until(`document.querySelector("[data-go]").disabled`),
 		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), browser.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"zealousferry/core/model"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 )
@@ -21,6 +22,7 @@ func TestNobodySaysWhatAHalfDoneUnitRanBefore(t *testing.T) {
 	if err != nil || in.Partly || in.Main == nil || in.Main.Version != testkit.Version2 || len(in.Main.Differs) != 0 || in.Lies {
 		t.Fatalf("after a flash: %+v %v", in, err)
 	}
+	w.Consent("S-0001", model.StepBack)
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: testkit.Version1, Reason: "a test"})
 	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
 	if err := w.Technician.StopRun(ctx, r.ID); err != nil {

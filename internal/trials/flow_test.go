@@ -14,6 +14,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
@@ -92,7 +93,7 @@ func TestARefusalAndAContradictionStandInTheHistory(t *testing.T) {
 		t.Fatal(err)
 	}
 	h, _ := w.Technician.History(ctx, "S-0001")
-	if len(h.Entries) != 3 || h.Entries[0].Outcome != "refused" || !strings.Contains(h.Entries[0].Reason, "the label says C") {
+	if len(h.Entries) != 4 || h.Entries[1].Kind != history.Noted || h.Entries[1].Reason != "revision C, on the label" || h.Entries[0].Outcome != "refused" || !strings.Contains(h.Entries[0].Reason, "the label says C") {
 		t.Errorf("%+v", h.Entries)
 	}
 }
@@ -274,6 +275,10 @@ func TestOrdersAreCarriedOutOnceAndNotLate(t *testing.T) {
 func TestABenchChainsItsRecordsOverRestarts(t *testing.T) {
 	w := testkit.NewWorld(t)
 	var records []*history.Record
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	w.Consent("S-0001", model.StepBack)
 	for _, release := range []string{"2.0.0", "1.0.0", "2.0.0"} {
 		r := w.Flash("a", release)
 		if r.Outcome != "done" {

@@ -20,6 +20,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
@@ -141,6 +142,7 @@ func TestLaw4WhatWasMatchedIsWhatIsWritten(t *testing.T) {
 	w.StartBench(nil)
 	w.Wait("the bench to be back", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
 	before := w.Units["a"].Memory()
+	w.Consent("S-0001", model.StepBack)
 	r = w.Flash("a", "1.0.0")
 	if r.Outcome == "done" || !bytes.Equal(w.Units["a"].Memory(), before) {
 		t.Errorf("%s, image %s", r.Outcome, im.Short())

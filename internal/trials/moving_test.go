@@ -14,6 +14,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -31,9 +32,7 @@ func lived(t *testing.T) *testkit.World {
 	if r := w.Flash("a", testkit.Version2); r.Outcome != "done" {
 		t.Fatalf("%+v", r)
 	}
-	if _, err := w.Lead.Consent(ctx, "S-0001", client.NewConsent{For: "step-back", Reason: "the partner is old"}); err != nil {
-		t.Fatal(err)
-	}
+	w.Consent("S-0001", model.StepBack)
 	if r := w.Flash("a", testkit.Version1); r.Outcome != "done" {
 		t.Fatalf("%+v", r)
 	}

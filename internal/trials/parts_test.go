@@ -53,6 +53,14 @@ func partsOf(t *testing.T, w *testkit.World, sheet []byte, name string, parts ..
 	if _, err := w.Lead.PutModel(ctx, sheet); err != nil {
 		t.Fatal(err)
 	}
+	im, err := w.Lead.PutImage(ctx, "program", model.Part{Format: "raw", Address: 0x1000}, coretest.SmallProgram("1.0.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: name, Version: "1.0.0", Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}, Accept: "what the units run",
+		Parts: []client.NewPart{{Name: "program", Section: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}}); err != nil {
+		t.Fatal(err)
+	}
 	n := client.NewRelease{Model: name, Version: "2.0.0", Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test"}
 	for _, p := range parts {
 		data, as := p.Data, model.Part{Format: "raw", Address: p.Address}
