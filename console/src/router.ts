@@ -24,6 +24,7 @@ export const router = createRouter({
     { path: '/adapters', component: () => import('./pages/Adapters.vue'), meta: { title: 'Adapters' } },
     { path: '/benches', component: () => import('./pages/Benches.vue'), meta: { title: 'Benches' } },
     { path: '/begin/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
+    { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', component: () => import('./pages/Run.vue'), props: true, meta: { title: 'Run' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not found' } },
   ],

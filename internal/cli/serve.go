@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"zealousferry/console"
 	"zealousferry/core"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
@@ -189,7 +191,24 @@ func (a *app) benchVerb() *cobra.Command {
 			}
 			return a.show(all, func() { a.benches(all.Benches) })
 		})}
-	v.AddCommand(enrol, invite, list)
+	revoke := &cobra.Command{Use: "revoke BENCH", Short: "End a bench's right to speak (lead)", Args: cobra.ExactArgs(1), Example: "  ferry bench revoke van",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			all, err := c.Benches(ctx)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(all.Benches, func(b client.Bench) bool { return b.Name == args[0] || b.ID == args[0] })
+			if i < 0 {
+				return core.Fail(core.NotFound, "there is no bench %q", args[0]).Go(words.BenchList().To("See which there are"))
+			}
+			if err := c.RevokeBench(ctx, all.Benches[i].ID); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"revoked": all.Benches[i].Name}, func() {
+				fmt.Fprintf(a.out, "%s bench %s may not speak to the service any more. What it has signed stays signed.\n", a.paint(teal, "✓"), all.Benches[i].Name)
+			})
+		})}
+	v.AddCommand(enrol, invite, list, revoke)
 	return v
 }
 

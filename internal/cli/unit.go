@@ -76,7 +76,7 @@ func (a *app) unitVerb() *cobra.Command {
 	correct.Flags().StringVar(&customer, "customer", "", "whose it is")
 	correct.Flags().StringVar(&note, "note", "", "what a colleague should know")
 	correct.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
-	v.AddCommand(add, list, correct)
+	v.AddCommand(add, list, correct, a.unitMemory(), a.unitPhoto())
 	return v
 }
 
@@ -106,4 +106,51 @@ func (a *app) enteredUnits(r client.Report) {
 	}
 	a.table([]string{"line", "", "model", "serial", ""}, rows)
 	fmt.Fprintf(a.out, "%s entered, %d known already, %d refused\n", count(r.Entered, "unit"), r.Known, r.Refused)
+}
+
+func (a *app) unitMemory() *cobra.Command {
+	return &cobra.Command{Use: "memory UNIT [VERSION]", Short: "What is in its memory, sector by sector, against a release", Args: cobra.RangeArgs(1, 2),
+		Example:           "  ferry unit memory Q80-4417-206\n  ferry unit memory Q80-4417-206 4.2.1",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			release := ""
+			if len(args) == 2 {
+				u, err := c.Unit(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				x, err := c.ReleasePage(ctx, u.Model+"@"+args[1])
+				if err != nil {
+					return err
+				}
+				release = x.ID
+			}
+			m, err := c.Memory(ctx, args[0], release)
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() {
+				if len(m.Sectors) == 0 {
+					fmt.Fprintln(a.out, "Its memory was never read. A backup or a run reads it.")
+					return
+				}
+				fmt.Fprintf(a.out, "Against %s, as it was read %s\n\n  %s\n  ─ right already  ░ would be written  ═ kept\n", a.paint(bold, m.Against), when(m.Read), strip(m.States, 72, a.color))
+			})
+		})}
+}
+
+func (a *app) unitPhoto() *cobra.Command {
+	return &cobra.Command{Use: "photo DIGEST FILE", Short: "Writes a photo that stands behind a fact or an answer into a file", Args: cobra.ExactArgs(2), Example: "  ferry unit photo 9f2c…e1 board.jpg",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			data, err := c.Evidence(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if err := writeFile(args[1], data); err != nil {
+				return err
+			}
+			return a.show(map[string]any{"file": args[1], "bytes": len(data)}, func() {
+				fmt.Fprintf(a.out, "%s %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
+			})
+		})}
 }

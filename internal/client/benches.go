@@ -19,6 +19,11 @@ import (
 // What benches and the service say to each other. Readers pass over fields that they do
 // not know.
 
+// RevokeBench ends a bench's right to speak.
+func (c *Client) RevokeBench(ctx context.Context, id string) error {
+	return c.call(ctx, "POST", "/api/benches/"+segment(id)+"/revoke", nil, nil)
+}
+
 // Benches lists the benches.
 func (c *Client) Benches(ctx context.Context) (Benches, error) {
 	return get[Benches](ctx, c, "/api/benches")

@@ -14,6 +14,12 @@ func (c *Client) PutEvidence(ctx context.Context, kind string, data []byte) (Kep
 	return post[Kept](ctx, c, "/api/evidence?kind="+url.QueryEscape(kind), data)
 }
 
+// Evidence is a photo or text that was kept, by its digest.
+func (c *Client) Evidence(ctx context.Context, digest string) (data []byte, err error) {
+	err = c.call(ctx, "GET", "/api/evidence/"+segment(digest), nil, &data)
+	return data, err
+}
+
 // Units lists a page of units.
 func (c *Client) Units(ctx context.Context, words string, page, size int) (Units, error) {
 	return get[Units](ctx, c, fmt.Sprintf("/api/units?q=%s&page=%d&size=%d", url.QueryEscape(words), page, size))

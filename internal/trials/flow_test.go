@@ -300,7 +300,7 @@ func TestABenchChainsItsRecordsOverRestarts(t *testing.T) {
 	if n := bytes.Count(raw, []byte("\n")); n != 3 {
 		t.Errorf("%d lines for 3 runs", n)
 	}
-	if h, _ := w.Technician.History(ctx, "S-0001"); len(h.Entries) != 4 || h.Chain != "intact" {
+	if h, _ := w.Technician.History(ctx, "S-0001"); len(h.Entries) != 5 || h.Chain != "intact" {
 		t.Errorf("%+v", h)
 	}
 }

@@ -5,12 +5,15 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"zealousferry/core/diagnose"
 	"zealousferry/core/fit"
@@ -19,6 +22,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/core/words/catalogue"
 	"zealousferry/internal/cli"
+	"zealousferry/internal/service"
 )
 
 var here = filepath.Join("..", "..")
@@ -46,19 +50,9 @@ func TestMessagesAreListed(t *testing.T) {
 // What a message points to is there: the verb with its flags on the command line, the
 // page in the console.
 func TestWhatHelpsIsThere(t *testing.T) {
-	router, err := os.ReadFile(filepath.Join(here, "console", "src", "router.ts"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var pages []string
-	for _, m := range regexp.MustCompile(`path: '([^']+)'`).FindAllStringSubmatch(string(router), -1) {
-		pages = append(pages, m[1])
-	}
+	pages := pagesOf(t)
 	in := func(page string) bool {
-		return slices.ContainsFunc(pages, func(p string) bool {
-			pattern := regexp.MustCompile(`:\w+`).ReplaceAllString(p, `[^/]+`)
-			return p != "/:rest(.*)*" && regexp.MustCompile("^"+pattern+"$").MatchString(page)
-		})
+		return slices.ContainsFunc(pages, func(p *regexp.Regexp) bool { return p.MatchString(page) })
 	}
 	for _, w := range words.Ways {
 		var verb, flags []string
@@ -90,7 +84,7 @@ func TestWhatHelpsIsThere(t *testing.T) {
 
 // typed are pages for what can only be typed, since a private key or a machine's own
 // files are needed for it.
-var typed = []string{"Keys.vue", "Release.vue", "Benches.vue"}
+var typed = []string{"Keys.vue", "Release.vue", "EnrolBench.vue"}
 
 // A command is named in one place: no other sentence of the heart, the service or the
 // bench tells anybody what to type, and no page of the console does.
@@ -170,4 +164,126 @@ func TestValuesAreNamedOnce(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Whoever has only the command line, or only the console, does the whole job: each call
+// of the API has its verb and its page in docs/capabilities.md, and their code makes it.
+func TestEachCallHasItsVerbAndItsPage(t *testing.T) {
+	table, err := os.ReadFile(filepath.Join(here, "docs", "capabilities.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows := map[string][]string{}
+	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| [^|]+ \\| ([^|]+) \\| ([^|]+) \\|$").FindAllStringSubmatch(string(table), -1) {
+		if rows[m[1]] != nil {
+			t.Errorf("%s stands twice", m[1])
+		}
+		rows[m[1]] = []string{strings.Trim(m[2], "` "), strings.TrimSpace(m[3])}
+	}
+	console := sources(t, filepath.Join(here, "console", "src"), ".vue", ".ts")
+	line, calls := sources(t, filepath.Join(here, "internal", "cli"), ".go"), methods(sources(t, filepath.Join(here, "internal", "client"), ".go"))
+	pages := pagesOf(t)
+	seen := 0
+	for path, item := range service.Describe().Paths {
+		if strings.HasPrefix(path, "/api/bench/") {
+			continue
+		}
+		for method, o := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete} {
+			if o == nil {
+				continue
+			}
+			seen++
+			row := rows[o.OperationID]
+			if row == nil {
+				t.Errorf("docs/capabilities.md has no line for %s", o.OperationID)
+				continue
+			}
+			if verb := row[0]; !strings.HasPrefix(verb, "–") {
+				var out, errs bytes.Buffer
+				if code := cli.Run(append(strings.Fields(verb)[1:], "--help"), nil, &out, &errs); code != 0 || !strings.Contains(out.String(), verb) {
+					t.Errorf("%s: there is no verb %q", o.OperationID, verb)
+				}
+				if !slices.ContainsFunc(callsOf(calls, path, method), func(name string) bool { return strings.Contains(line, "."+name+"(") }) && o.OperationID != "print-card" {
+					t.Errorf("%s: the command line never calls %s %s", o.OperationID, method, path)
+				}
+			}
+			if page := row[1]; !strings.HasPrefix(page, "–") {
+				if !slices.ContainsFunc(pages, func(p *regexp.Regexp) bool { return p.MatchString(page) }) {
+					t.Errorf("%s: the console has no page %s", o.OperationID, page)
+				}
+				before, after, cut := strings.Cut(path, "{")
+				_, after, _ = strings.Cut(after, "}")
+				written := strings.Contains(console, "'"+path+"'") || strings.Contains(console, "`"+before+"${") && (after == "" || strings.Contains(console, "}"+after)) && cut || !cut && strings.Contains(console, path+"?")
+				if !written {
+					t.Errorf("%s: the console never calls %s %s", o.OperationID, method, path)
+				}
+			}
+		}
+	}
+	if seen < 60 || seen != len(rows) {
+		t.Errorf("%d calls, %d lines", seen, len(rows))
+	}
+}
+
+// sources joins the source files of a folder, without tests and what is made from the
+// API's description.
+func sources(t *testing.T, dir string, ends ...string) string {
+	t.Helper()
+	var b strings.Builder
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".d.ts") || !slices.ContainsFunc(ends, func(e string) bool { return strings.HasSuffix(path, e) }) {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		b.Write(raw)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// methods are the bodies of the client's calls, by name.
+func methods(source string) map[string]string {
+	all := map[string]string{}
+	for _, m := range regexp.MustCompile(`(?ms)^func \(c \*Client\) (\w+)\(.*?^}`).FindAllStringSubmatch(source, -1) {
+		all[m[1]] = m[0]
+	}
+	return all
+}
+
+// callsOf are the client's methods that make a call: all fixed pieces of its path stand
+// in their bodies, and no longer path.
+func callsOf(methods map[string]string, path, method string) (names []string) {
+	pieces := regexp.MustCompile(`\{\w+\}`).Split(path, -1)
+	for name, body := range methods {
+		has := true
+		for i, p := range pieces {
+			if i == len(pieces)-1 && p != "" {
+				has = has && regexp.MustCompile(regexp.QuoteMeta(p)+"[\"?]").MatchString(body)
+				continue
+			}
+			has = has && (p == "" || strings.Contains(body, p))
+		}
+		if has {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// pagesOf are the paths of the console's router, as patterns.
+func pagesOf(t *testing.T) (all []*regexp.Regexp) {
+	t.Helper()
+	router, err := os.ReadFile(filepath.Join(here, "console", "src", "router.ts"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range regexp.MustCompile(`path: '([^']+)'`).FindAllStringSubmatch(string(router), -1) {
+		if m[1] != "/:rest(.*)*" {
+			all = append(all, regexp.MustCompile("^"+regexp.MustCompile(`:\w+`).ReplaceAllString(m[1], `[^/]+`)+"$"))
+		}
+	}
+	return all
 }

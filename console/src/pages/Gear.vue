@@ -48,14 +48,14 @@ const left = (h: Have) => {
     <h1>Gear</h1>
     <p class="lead">What jobs need first: accesses and tokens with their end, adapters, cables, software. What runs out first stands first.</p>
     <Trouble v-if="trouble" :problem="trouble" />
-    <table class="plain gap">
+    <table class="plain stack gap">
       <thead><tr><th>What</th><th>Version</th><th>With</th><th>Until</th><th>Good for</th><th>Cost</th><th>Note</th><th /></tr></thead>
       <tbody>
         <tr v-for="h in sorted" :key="h.id">
-          <td><strong>{{ h.name }}</strong><div class="small muted">{{ h.kind }}</div></td><td class="mono">{{ h.version }}</td><td>{{ h.owner }}</td>
-          <td>{{ h.expires ? day(h.expires) : '' }}<div v-if="left(h)" class="small" :class="soon(h) < 0 ? 'brick' : 'warn'"><strong>{{ left(h) }}</strong></div></td>
-          <td class="counts">{{ h.left ?? '' }}</td><td>{{ h.cost }}</td><td class="small">{{ h.note }}</td>
-          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="`Take ${h.name} off the list`" @click="drop(h)">Take off</v-btn></td>
+          <td><strong>{{ h.name }}</strong><div class="small muted">{{ h.kind }}</div></td><td data-label="version" class="mono">{{ h.version }}</td><td data-label="with">{{ h.owner }}</td>
+          <td data-label="until">{{ h.expires ? day(h.expires) : '' }}<div v-if="left(h)" class="small" :class="soon(h) < 0 ? 'brick' : 'warn'"><strong>{{ left(h) }}</strong></div></td>
+          <td data-label="good for" class="counts">{{ h.left ?? '' }}</td><td data-label="cost">{{ h.cost }}</td><td class="small">{{ h.note }}</td>
+          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="`Take off the list: ${h.name}`" @click="drop(h)">Take off the list</v-btn></td>
         </tr>
       </tbody>
     </table>
@@ -80,7 +80,6 @@ const left = (h: Have) => {
 <style scoped>
 .gap { margin-top: 16px; }
 .warn { color: rgb(var(--v-theme-warning-ink)); }
-.add { margin-top: 24px; display: grid; gap: 12px; justify-items: start; }
+.add { margin-top: 24px; display: grid; grid-template-columns: minmax(0, 1fr); gap: 12px; justify-items: start; }
 .grid { display: grid; grid-template-columns: repeat(auto-fill, minmax(220px, 1fr)); gap: 12px; width: 100%; max-width: 1000px; }
-@media (max-width: 900px) { table.plain { display: block; overflow-x: auto; } }
 </style>

@@ -45,7 +45,7 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
     <h1>Keys whose signatures count</h1>
     <p class="lead">A release is offered when one of these keys has signed it, or a lead has accepted it by name. Private keys are never here: <span class="mono">ferry key make</span> makes one in a locked file.</p>
     <Trouble v-if="trouble" :problem="trouble" />
-    <table class="plain gap">
+    <table class="plain stack gap">
       <thead><tr><th>Name</th><th>Key</th><th>State</th><th>From</th><th>Until</th><th>Trusted by</th><th /></tr></thead>
       <tbody>
         <tr v-for="k in keys" :key="k.id">
@@ -75,5 +75,4 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
 .gap { margin-top: 16px; }
 .add { display: grid; gap: 12px; max-width: 560px; margin-top: 24px; }
 .ask { padding: 24px; display: grid; gap: 14px; }
-@media (max-width: 900px) { table.plain { display: block; overflow-x: auto; } }
 </style>

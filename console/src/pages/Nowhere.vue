@@ -1,3 +1,3 @@
 <template>
-  <div class="page"><v-empty-state title="There is no such page" text="The address may be cut off." action-text="To today" to="/today" /></div>
+  <div class="page"><h1>There is no such page</h1><p class="lead">The address may be cut off. <router-link to="/today">To today’s work</router-link></p></div>
 </template>

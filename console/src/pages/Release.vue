@@ -85,7 +85,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
           <tr v-for="p in page.places" :key="p.name">
             <td><strong>{{ p.name }}</strong></td><td v-if="p.to > p.from" class="mono small">{{ hex(p.from) }} to {{ hex(p.to - 1) }}</td><td v-else class="small">files</td>
             <td>{{ p.regions.join(', ') }}<strong v-if="p.loader" class="brick"> writes the boot loader</strong></td><td>{{ kib(p.bytes) }}</td>
-            <td>{{ p.file }} <span class="small muted">{{ formats[p.format] }}</span></td><td><DigestText :digest="p.image" /></td>
+            <td>{{ p.file }} <span class="small muted">{{ formats[p.format] }}</span></td><td><DigestText :digest="p.image" /><a v-if="session.may('technician')" :href="`/api/images/${p.image}`" :download="p.file" class="small" data-image>Take it out as a file</a></td>
             <td class="small"><span v-if="p.agrees === 'published'" class="teal">as its maker publishes</span><span v-else class="muted">no published checksum</span></td>
           </tr>
         </tbody>

@@ -108,7 +108,7 @@ every(3000, load)
         </table>
       </template>
       <template v-if="today.closed.length">
-        <h2 class="later">Closed lately</h2>
+        <div class="row spread later"><h2>Closed lately</h2><router-link to="/runs" class="small">All runs</router-link></div>
         <table class="plain stack">
           <thead><tr><th>Unit</th><th>What</th><th>Version</th><th>Outcome</th><th>Why</th><th>By</th><th>Closed</th></tr></thead>
           <tbody>

@@ -1,0 +1,88 @@
+<script setup lang="ts">
+// Runs, the newest first, selected by who, what, where and when.
+import { reactive, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, problem, type Problem, type Run } from '../api/client'
+import { outcomes as outcomeNames } from '../api/names'
+import Trouble from '../parts/Trouble.vue'
+import { jobWords, outcomes, when } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const size = 25
+const runs = ref<Run[] | null>(null)
+const total = ref(0)
+const page = ref(1)
+const trouble = ref<Problem | null>(null)
+const q = reactive({ unit: '', model: '', site: '', person: '', outcome: '', from: '', to: '' })
+for (const k of Object.keys(q) as (keyof typeof q)[]) q[k] = String(route.query[k] ?? '')
+const models = ref<{ title: string; value: string }[]>([{ title: 'All models', value: '' }])
+const ends = [{ title: 'Any outcome', value: '' }, ...Object.entries(outcomeNames).filter(([value]) => value).map(([value, title]) => ({ title, value }))]
+
+let turn = 0
+async function load() {
+  const mine = ++turn
+  const set = Object.fromEntries(Object.entries(q).filter(([, v]) => v))
+  try {
+    const { data, error } = await api.GET('/api/runs', { params: { query: { ...set, page: page.value - 1, limit: size } } })
+    if (error) throw error
+    if (mine !== turn) return
+    runs.value = data.runs
+    total.value = data.total
+    trouble.value = null
+  } catch (e) {
+    if (mine === turn) trouble.value = problem(e)
+  }
+  router.replace({ query: set })
+}
+api.GET('/api/models').then(({ data }) => data?.models.forEach((m) => models.value.push({ title: m.name, value: m.model })))
+let pause = 0
+watch(q, () => {
+  page.value = 1
+  clearTimeout(pause)
+  pause = window.setTimeout(load, 250)
+})
+watch(page, load, { immediate: true })
+</script>
+
+<template>
+  <div class="page">
+    <h1>Runs</h1>
+    <div class="row filters">
+      <v-text-field v-model="q.unit" label="Unit’s serial" data-field="unit" />
+      <v-select v-model="q.model" :items="models" label="Model" />
+      <v-text-field v-model="q.site" label="Site" data-field="site" />
+      <v-text-field v-model="q.person" label="Person" data-field="person" />
+      <v-select v-model="q.outcome" :items="ends" label="Outcome" data-field="outcome" />
+      <v-text-field v-model="q.from" type="date" label="From" data-field="from" />
+      <v-text-field v-model="q.to" type="date" label="To" data-field="to" />
+    </div>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <template v-else-if="runs">
+      <p class="small muted" data-total>{{ total }} {{ total === 1 ? 'run' : 'runs' }}</p>
+      <table v-if="runs.length" class="plain stack">
+        <thead><tr><th>Opened</th><th>Unit</th><th>What</th><th>Version</th><th>Outcome</th><th>Why</th><th>By</th></tr></thead>
+        <tbody>
+          <tr v-for="r in runs" :key="r.id">
+            <td class="small">{{ when(r.opened) }}</td>
+            <td><router-link :to="`/units/${r.unit.id}`" class="mono">{{ r.unit.serial }}</router-link><div class="small muted">{{ r.unit.modelName }}<template v-if="r.unit.site">, {{ r.unit.site }}</template></div></td>
+            <td>{{ r.kind }}</td>
+            <td class="mono">{{ r.from || '?' }}<template v-if="r.to !== r.from"> → {{ r.to || '?' }}</template></td>
+            <td><router-link :to="`/runs/${r.id}`">{{ outcomes[r.outcome] }}</router-link></td>
+            <td class="small">{{ jobWords(r) }}</td>
+            <td data-label="by">{{ r.by }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <v-empty-state v-else title="No run is like that" text="Take something out of the selection." />
+      <v-pagination v-if="total > size" v-model="page" :length="Math.ceil(total / size)" />
+    </template>
+    <v-skeleton-loader v-else type="table-tbody" color="background" />
+  </div>
+</template>
+
+<style scoped>
+.filters { margin: 16px 0 8px; }
+.filters > :deep(.v-input) { flex: 1 1 150px; min-width: 150px; }
+</style>
