@@ -3,6 +3,7 @@ package fit
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"zealousferry/core/model"
@@ -25,29 +26,45 @@ type Have struct {
 
 // The states of a need.
 const (
-	Ready    = "ready"
-	Missing  = "missing"
-	TooOld   = "too-old"
-	Expired  = "expired"
-	RunsOut  = "runs-out"
-	UsedUp   = "used-up"
-	Unproven = "cannot-tell" // whether it is needed hangs on a fact that nobody knows
+	Ready     = "ready"
+	Missing   = "missing"
+	TooOld    = "too-old"
+	Expired   = "expired"
+	RunsOut   = "runs-out"
+	UsedUp    = "used-up"
+	TooNew    = "too-new"
+	Present   = "remove-first" // it is there, and must not be
+	Elsewhere = "elsewhere"    // a colleague or another bench has it
+	Unproven  = "cannot-tell"  // whether it is needed hangs on a fact that nobody knows
 )
 
 // Need is something that a job wants, held against what there is.
 type Need struct {
 	Kind     string `json:"kind" enum:"accessory,cable,adapter,software,entitlement"`
 	Name     string `json:"name"`
-	State    string `json:"state" enum:"ready,missing,too-old,expired,runs-out,used-up,cannot-tell"`
+	State    string `json:"state" enum:"ready,missing,too-old,too-new,remove-first,elsewhere,expired,runs-out,used-up,cannot-tell"`
 	Optional bool   `json:"optional,omitempty"`
 	Text     string `json:"text"`
 	Says     string `json:"says,omitempty" doc:"Its constraint, or where to get it."`
 	Have     *Have  `json:"have,omitempty"`
 }
 
-// Needs holds what a release wants on this unit against what the team has on the
-// planned day.
-func Needs(sheet *model.Sheet, release *model.Release, known Known, haves []Have, day time.Time, uses int) []Need {
+// Means are what there is for a job, when, and how often it is used.
+type Means struct {
+	Have []Have
+	Day  time.Time
+	Uses int
+	// Away are the owners who are not where the work is done: other people, other
+	// benches. What they have is not at hand; an entitlement is good wherever it is.
+	Away map[string]bool
+}
+
+// here tells whether something is at hand.
+func (m Means) here(h Have) bool { return h.Kind == model.Entitlement || !m.Away[h.Owner] }
+
+// Needs holds what a release wants on this unit against what there is on the planned
+// day, in the order in which the sheet names it, which is that of installing.
+func Needs(sheet *model.Sheet, release *model.Release, known Known, means Means) []Need {
 	wants := slices.Clone(sheet.Wants)
 	if release != nil {
 		wants = append(wants, release.Wants...)
@@ -59,7 +76,10 @@ func Needs(sheet *model.Sheet, release *model.Release, known Known, haves []Have
 			continue
 		}
 		n := Need{Kind: w.Kind, Name: w.Name, Optional: w.Optional, Says: w.Says.In("en")}
-		n.State, n.Text, n.Have = look(w, haves, day, uses)
+		n.State, n.Text, n.Have = means.look(w)
+		if w.Absent && n.State == Ready {
+			continue
+		}
 		if answer == CannotTell && n.State != Ready {
 			n.State, n.Text = Unproven, "Whether it is needed hangs on a fact that nobody knows. "+n.Text
 		}
@@ -69,17 +89,29 @@ func Needs(sheet *model.Sheet, release *model.Release, known Known, haves []Have
 }
 
 // look finds the best of what there is.
-func look(w model.Want, haves []Have, day time.Time, uses int) (state, text string, best *Have) {
-	rank := map[string]int{Ready: 0, RunsOut: 1, UsedUp: 2, Expired: 3, TooOld: 4}
+func (m Means) look(w model.Want) (state, text string, best *Have) {
+	rank := map[string]int{Ready: 0, RunsOut: 1, Elsewhere: 2, UsedUp: 3, Expired: 4, TooNew: 5, TooOld: 6}
 	state = Missing
-	for i, h := range haves {
+	for i, h := range m.Have {
 		if h.Kind != w.Kind || h.Name != w.Name {
 			continue
 		}
-		s, t := one(w, h, day, uses)
-		if best == nil || rank[s] < rank[state] {
-			state, text, best = s, t, &haves[i]
+		if w.Absent {
+			if m.here(h) && within(w, h) {
+				return Present, fmt.Sprintf("It must be removed first: %s is with %s.", strings.TrimSpace(h.Name+" "+h.Version), h.Owner), &m.Have[i]
+			}
+			continue
 		}
+		s, t := one(w, h, m.Day, m.Uses)
+		if !m.here(h) && (s == Ready || s == RunsOut) {
+			s, t = Elsewhere, fmt.Sprintf("It is with %s, and not here.", h.Owner)
+		}
+		if best == nil || rank[s] < rank[state] {
+			state, text, best = s, t, &m.Have[i]
+		}
+	}
+	if w.Absent {
+		return Ready, "", nil
 	}
 	if best == nil {
 		text = "Nobody has it."
@@ -90,11 +122,26 @@ func look(w model.Want, haves []Have, day time.Time, uses int) (state, text stri
 	return state, text, best
 }
 
+// within tells whether a thing is of the versions that a want names; all are where it
+// names none.
+func within(w model.Want, h Have) bool {
+	if c, ok := version.Compare(version.Dotted, h.Version, w.AtLeast); w.AtLeast != "" && (!ok || c < 0) {
+		return false
+	}
+	c, ok := version.Compare(version.Dotted, h.Version, w.AtMost)
+	return w.AtMost == "" || ok && c <= 0
+}
+
 func one(w model.Want, h Have, day time.Time, uses int) (state, text string) {
 	by := "with " + h.Owner
 	if w.AtLeast != "" {
 		if c, ok := version.Compare(version.Dotted, h.Version, w.AtLeast); !ok || c < 0 {
 			return TooOld, fmt.Sprintf("At least %s is needed; %s there is %q.", w.AtLeast, by, h.Version)
+		}
+	}
+	if w.AtMost != "" {
+		if c, ok := version.Compare(version.Dotted, h.Version, w.AtMost); !ok || c > 0 {
+			return TooNew, fmt.Sprintf("At most %s is good; %s there is %q: replace it first.", w.AtMost, by, h.Version)
 		}
 	}
 	if h.Expires != nil && h.Expires.Before(day) {

@@ -221,7 +221,9 @@ type Want struct {
 	Kind     string `yaml:"kind" json:"kind"`
 	Name     string `yaml:"name" json:"name"`
 	AtLeast  string `yaml:"at-least" json:"atLeast,omitempty"` // version, dotted
-	Says     Words  `yaml:"says" json:"says,omitempty"`        // its constraint, or where to get it
+	AtMost   string `yaml:"at-most" json:"atMost,omitempty"`
+	Absent   bool   `yaml:"absent" json:"absent,omitempty"` // it, in these versions, must be removed first
+	Says     Words  `yaml:"says" json:"says,omitempty"`     // its constraint, or where to get it
 	LeadDays int    `yaml:"lead-days" json:"leadDays,omitempty"`
 	Optional bool   `yaml:"optional" json:"optional,omitempty"`
 	When     []Rule `yaml:"when" json:"when,omitempty"`
@@ -476,6 +478,9 @@ func (s *Sheet) checkRule(of string, rule Rule) error {
 func (s *Sheet) checkWant(of string, w Want) error {
 	if w.AtLeast != "" && !version.Valid(version.Dotted, w.AtLeast) {
 		return core.Fail(core.BadFile, "%s wants %s %s at least %q; expected a dotted version", of, w.Kind, w.Name, w.AtLeast)
+	}
+	if w.AtMost != "" && !version.Valid(version.Dotted, w.AtMost) {
+		return core.Fail(core.BadFile, "%s wants %s %s at most %q; expected a dotted version", of, w.Kind, w.Name, w.AtMost)
 	}
 	for _, rule := range w.When {
 		if err := s.checkRule(of, rule); err != nil {

@@ -66,7 +66,7 @@ var (
 	// NeedStates are how a need stands.
 	NeedStates = Names{
 		"ready": "ready", "missing": "missing", "too-old": "too old", "expired": "run out", "runs-out": "ready, runs out soon",
-		"used-up": "used up", "cannot-tell": "cannot tell",
+		"used-up": "used up", "cannot-tell": "cannot tell", "too-new": "too new: replace it first", "remove-first": "remove it first", "elsewhere": "not here",
 	}
 	// Procedures are how a procedure has stood the test.
 	Procedures = Names{

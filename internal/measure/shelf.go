@@ -230,7 +230,7 @@ func events(s *stand) {
 		s.Fatal(err)
 	}
 	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench.Benches[0].ID, Link: "a", By: person.ID, Epoch: 1, State: store.RunOpen, Opened: []byte(`{}`), OpenedAt: time.Now()}
-	if err := w.Store.OpenRun(ctx, r, []string{r.Bench + "/a"}, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+	if err := w.Store.OpenRun(ctx, r, []string{r.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
 		s.Fatal(err)
 	}
 	const batches, each = 100, 200

@@ -23,6 +23,7 @@ type asked struct {
 	place    place
 	row      store.Run
 	claims   []string
+	uses     []string // entitlements of which it uses one up, by id
 	endFirst *store.Run // the paused run whose place a restore takes
 }
 
@@ -175,11 +176,18 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 			}
 		}
 	}
-	gear, err := v.gear(ctx)
+	means, err := v.means(ctx, a.place.BenchName, v.clock.Now())
 	if err != nil {
 		return err
 	}
-	a.Needs = fit.Needs(a.Sheet, a.Release, a.Known, gear, v.clock.Now(), 1)
+	a.Needs = fit.Needs(a.Sheet, a.Release, a.Known, means)
+	if n.Kind == run.Flash {
+		for _, x := range a.Needs {
+			if x.Have != nil && x.Have.Left != nil && (x.State == fit.Ready || x.State == fit.RunsOut) {
+				a.uses = append(a.uses, x.Have.ID)
+			}
+		}
+	}
 	return nil
 }
 

@@ -154,19 +154,20 @@ func fates(sheet *model.Sheet, locked bool, back string) (all []client.Fate) {
 }
 
 func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, day time.Time, out *client.Card) error {
-	gear, err := v.gear(ctx)
+	bench, _, _ := strings.Cut(out.Link, "/")
+	means, err := v.means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
 	out.Needs = []fit.Need{}
 	i := slices.IndexFunc(j.releases, func(r *model.Release) bool { return r.ID == release })
 	if i < 0 {
-		out.Needs = append(out.Needs, fit.Needs(j.sheet, nil, j.known, gear, day, 1)...)
+		out.Needs = append(out.Needs, fit.Needs(j.sheet, nil, j.known, means)...)
 		return nil
 	}
 	r := j.releases[i]
 	out.Release, out.Reason = r.Version, r.Cures.In("en")
-	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, gear, day, 1)...)
+	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, means)...)
 	return nil
 }
 

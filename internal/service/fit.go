@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -65,7 +66,8 @@ func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 
 // needs holds what the job wants first against what the team has.
 func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Time, out *client.Fit) error {
-	gear, err := v.gear(ctx)
+	bench, _, _ := strings.Cut(out.Link, "/")
+	means, err := v.means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
@@ -82,7 +84,7 @@ func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Ti
 	if name != "" && release == nil {
 		return core.Fail(core.NotFound, "model %s has no release %q", j.sheet.Model, name)
 	}
-	out.Needs = append(out.Needs, fit.Needs(j.sheet, release, j.known, gear, day, 1)...)
+	out.Needs = append(out.Needs, fit.Needs(j.sheet, release, j.known, means)...)
 	return nil
 }
 

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/version"
 	"zealousferry/internal/client"
@@ -173,6 +175,50 @@ func (v *Service) gear(ctx context.Context) ([]fit.Have, error) {
 		all = append(all, h)
 	}
 	return all, err
+}
+
+// means are what there is for work on a bench, or, where none is named, for whoever asks:
+// what colleagues and other benches have is not at hand. Adapters with records of their
+// own count, too.
+func (v *Service) means(ctx context.Context, bench string, day time.Time) (fit.Means, error) {
+	m := fit.Means{Day: day, Uses: 1, Away: map[string]bool{}}
+	var err error
+	if m.Have, err = v.gear(ctx); err != nil {
+		return m, err
+	}
+	adapters, err := v.store.Adapters(ctx)
+	if err != nil {
+		return m, err
+	}
+	links, err := v.store.Links(ctx)
+	if err != nil {
+		return m, err
+	}
+	for _, a := range adapters {
+		if a.State != "ready" || a.Tested.Valid && !a.Sound {
+			continue
+		}
+		h := fit.Have{ID: a.Serial, Kind: model.Adapter, Name: a.Name, Version: a.Firmware, Owner: "the list of adapters, " + a.Serial, Note: a.Note}
+		for _, l := range links {
+			if l.Adapter == a.Serial {
+				h.Owner = l.BenchName
+			}
+		}
+		m.Have = append(m.Have, h)
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return m, err
+	}
+	me := who(ctx).person.Name
+	for _, name := range names {
+		m.Away[name] = name != me
+	}
+	benches, err := v.store.Benches(ctx)
+	for _, b := range benches {
+		m.Away[b.Name] = bench != "" && b.Name != bench
+	}
+	return m, err
 }
 
 func (v *Service) listGear(ctx context.Context, _ *none) (client.Gear, error) {

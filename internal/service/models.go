@@ -126,11 +126,11 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if out.Targets, err = v.targets(ctx, in.Model); err != nil {
 		return out, err
 	}
-	gear, err := v.gear(ctx)
+	means, err := v.means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
 	}
-	out.Wants = append(out.Wants, fit.Needs(sheet, nil, fit.Prepare(sheet, nil, v.clock.Now()), gear, v.clock.Now(), 1)...)
+	out.Wants = append(out.Wants, fit.Needs(sheet, nil, fit.Prepare(sheet, nil, v.clock.Now()), means)...)
 	m, err := v.matrix(ctx, sheet, releases, nil)
 	if m != nil {
 		out.Matrix = *m

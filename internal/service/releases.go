@@ -175,11 +175,11 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 			out.Targets = append(out.Targets, t)
 		}
 	}
-	gear, err := v.gear(ctx)
+	means, err := v.means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
 	}
-	out.Needs = append(out.Needs, fit.Needs(sheet, &one.Release, fit.Prepare(sheet, nil, v.clock.Now()), gear, v.clock.Now(), 1)...)
+	out.Needs = append(out.Needs, fit.Needs(sheet, &one.Release, fit.Prepare(sheet, nil, v.clock.Now()), means)...)
 	units, total, err := v.store.Carriers(ctx, one.Model, one.Version, 50)
 	if err != nil {
 		return out, err

@@ -303,6 +303,11 @@ func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 	if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ?`, r.ID); err != nil {
 		return nil, err
 	}
+	if !c.Touched {
+		if err := giveBack(ctx, tx, r.ID); err != nil {
+			return nil, err
+		}
+	}
 	if c.Touched { // what it runs now was asked on the wire; after a write that did not end well nobody knows
 		now := core.Fact{Name: core.FactRunning, Source: core.FromWire, At: micro(at)}
 		if c.Outcome == run.Done || c.Outcome == run.NotProven {

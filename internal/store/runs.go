@@ -76,9 +76,35 @@ func (r Run) Opening() (o run.Opened, err error) {
 	return o, err
 }
 
-// OpenRun claims link and unit and orders the bench to work, in one transaction.
-// A link or unit that another run has is busy.
-func (s *Store) OpenRun(ctx context.Context, r Run, links []string, order Order) error {
+// use counts down what a run uses up; what another one has used up meanwhile is missing.
+func use(ctx context.Context, tx *sqlx.Tx, r Run, uses []string) error {
+	for _, id := range uses {
+		x, err := tx.ExecContext(ctx, `UPDATE gear SET uses_left = uses_left - 1, changed_by = ?, changed_at = ? WHERE id = ? AND uses_left > 0`, r.By, r.OpenedAt.UTC(), id)
+		if err != nil {
+			return err
+		}
+		if n, _ := x.RowsAffected(); n == 0 {
+			return core.Fail(core.NotAllowed, "the last token was used up a moment ago").Unit("nothing was changed").Go(words.GearAdd().To("Enter what you have"))
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO run_use (run, gear) VALUES (?, ?)`, r.ID, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// giveBack counts up what a run that changed nothing had used up.
+func giveBack(ctx context.Context, tx *sqlx.Tx, run string) error {
+	if _, err := tx.ExecContext(ctx, `UPDATE gear g JOIN run_use u ON u.gear = g.id SET g.uses_left = g.uses_left + 1 WHERE u.run = ?`, run); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `DELETE FROM run_use WHERE run = ?`, run)
+	return err
+}
+
+// OpenRun claims link and unit, uses up what it uses up, and orders the bench to work, in
+// one transaction. A link or unit that another run has is busy.
+func (s *Store) OpenRun(ctx context.Context, r Run, links, uses []string, order Order) error {
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO claim (kind, what, run) VALUES ('unit', ?, ?)`, r.Unit, r.ID); err != nil {
 			return err
@@ -91,6 +117,9 @@ func (s *Store) OpenRun(ctx context.Context, r Run, links []string, order Order)
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run_line (run, epoch, bench, link, first_n) VALUES (?, 1, ?, ?, 1)`, r.ID, r.Bench, r.Link); err != nil {
+			return err
+		}
+		if err := use(ctx, tx, r, uses); err != nil {
 			return err
 		}
 		return addOrder(ctx, tx, order)
@@ -291,6 +320,11 @@ func (s *Store) ReleaseRun(ctx context.Context, key trust.Key, r Run, by, reason
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE run_line l SET l.last_n = (SELECT COALESCE(MAX(e.n), l.first_n - 1) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch) WHERE l.run = ? AND l.last_n IS NULL`, r.ID); err != nil {
 			return err
+		}
+		if !ruined {
+			if err := giveBack(ctx, tx, r.ID); err != nil {
+				return err
+			}
 		}
 		if ruined {
 			if _, err := tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = ?, running = '' WHERE id = ?`, UnitHalfDone, r.ID, r.Unit); err != nil {

@@ -238,7 +238,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 		t.Fatal(err)
 	}
 	order := store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}
-	if err := s.OpenRun(ctx, r, []string{r.Bench + "/" + r.Link}, order); err != nil {
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/" + r.Link}, nil, order); err != nil {
 		t.Fatal(err)
 	}
 	other := r

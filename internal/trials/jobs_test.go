@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"zealousferry/core/coretest"
+	"zealousferry/core/model"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
@@ -206,5 +207,73 @@ func TestAnUnknownProgramIsKeptByName(t *testing.T) {
 	say(l, 0, "restore", "S-0001", "the customer's own", "--yes")
 	if string(w.Units["a"].Memory()) != string(before) {
 		t.Error("the customer's own program did not come back")
+	}
+}
+
+// A token is counted down by the write that uses it, and is there again when nothing was
+// written; what a colleague has is not at hand; what must go first stops the run.
+func TestWhatARunUsesUp(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	im, err := w.Lead.PutImage(ctx, "small.bin", model.Part{Format: "raw", Address: 0x1000}, coretest.SmallProgram("3.0.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: "3.0.0", Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test",
+		Wants: []model.Want{{Kind: model.Entitlement, Name: "write token"}, {Kind: model.Cable, Name: "long lead"}, {Kind: model.Software, Name: "old flasher", Absent: true}},
+		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}}); err != nil {
+		t.Fatal(err)
+	}
+	two := 2
+	put := func(n client.NewGear) string {
+		t.Helper()
+		h, err := w.Technician.PutGear(ctx, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return h.ID
+	}
+	left := func() int {
+		t.Helper()
+		g, err := w.Viewer.Gear(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, h := range g.Gear {
+			if h.Name == "write token" {
+				return *h.Left
+			}
+		}
+		return -1
+	}
+	put(client.NewGear{Kind: model.Entitlement, Name: "write token", Owner: "the team", Left: &two})
+	lead := put(client.NewGear{Kind: model.Cable, Name: "long lead", Owner: "Imre Kolding"})
+	old := put(client.NewGear{Kind: model.Software, Name: "old flasher", Version: "1.4", Owner: "b"})
+	err = w.Refused("a", "3.0.0")
+	for _, x := range []string{"It is with Imre Kolding, and not here", "It must be removed first: old flasher 1.4"} {
+		if err == nil || !strings.Contains(err.Error(), x) {
+			t.Errorf("%q is not said: %v", x, err)
+		}
+	}
+	put(client.NewGear{ID: lead, Kind: model.Cable, Name: "long lead", Owner: "b"})
+	if err := w.Technician.DropGear(ctx, old); err != nil {
+		t.Fatal(err)
+	}
+	if left() != 2 {
+		t.Errorf("a refused run used one up: %d", left())
+	}
+	if r := w.Flash("a", "3.0.0"); r.Outcome != "done" || left() != 1 {
+		t.Errorf("%s, %d left", r.Outcome, left())
+	}
+	if r := w.Flash("a", "3.0.0"); r.Outcome != "nothing-to-do" || left() != 1 {
+		t.Errorf("nothing was written: %s, %d left", r.Outcome, left())
+	}
+	c := w.Client("technician")
+	r, err := c.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Release: "3.0.0", Again: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r = w.Follow(r.ID); left() != 1-map[bool]int{true: 1}[r.Progress.View.Touched] {
+		t.Errorf("%s, %d left", r.Outcome, left())
 	}
 }

@@ -57,6 +57,12 @@ CREATE TABLE IF NOT EXISTS consent (
   until_at DATETIME(6) NOT NULL,
   KEY consent_of (unit, until_at)
 );
+-- What a run has used up: given back if it closes without having changed anything.
+CREATE TABLE IF NOT EXISTS run_use (
+  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  gear CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (run, gear)
+);
 -- What people call a backup that is worth keeping.
 ALTER TABLE backup ADD COLUMN IF NOT EXISTS name VARCHAR(120) NOT NULL DEFAULT '';
 -- Who runs a withdrawn release, without reading its document.
