@@ -184,6 +184,7 @@ const (
 	FromWire   = "wire"
 	FromLabel  = "label"
 	FromPerson = "person"
+	FromSite   = "site" // the profile of the site where the unit is
 	FromRecord = "record"
 )
 

@@ -93,7 +93,7 @@ func (k Known) Best(name string) (core.Fact, bool) {
 	return core.Fact{}, false
 }
 
-var order = []string{core.FromWire, FromSheet, core.FromPerson, core.FromLabel, core.FromRecord}
+var order = []string{core.FromWire, FromSheet, core.FromPerson, core.FromLabel, core.FromSite, core.FromRecord}
 
 // Stale is a reading that has become too old.
 func (k Known) Stale(name string) (core.Fact, bool) {

@@ -31,6 +31,7 @@ const (
 	Refused   = "refused"   // a run was asked for and not opened
 	Corrected = "corrected" // a person changed what the register says of the unit
 	Noted     = "noted"     // a person noted what the label or he himself says
+	Joined    = "joined"    // the unit and another entry are one
 	Tested    = "tested"    // a person answered a test that was open
 	Held      = "held"      // the unit is to stay at a release, or no longer
 	Allowed   = "allowed"   // a lead let the unit have what not every unit may have

@@ -52,7 +52,7 @@ var (
 	}
 	// Sources are where a fact comes from.
 	Sources = Names{
-		"wire": "read on the wire", "label": "on the label", "person": "said by a person", "record": "from the record",
+		"wire": "read on the wire", "label": "on the label", "person": "said by a person", "record": "from the record", "site": "holds for its site",
 		"sheet": "follows from the model sheet",
 	}
 	// Facts are those that the tool itself reads, in the middle of a sentence; those of a

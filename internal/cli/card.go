@@ -62,6 +62,13 @@ func (a *app) card(c client.Card) {
 			a.pair("", wrap(c.StandingSays, 13))
 		}
 	}
+	if p := c.SiteInfo; p != nil {
+		for _, x := range [][2]string{{"ask", p.Contact}, {"get in", p.Note}} {
+			if x[1] != "" {
+				a.pair(x[0], wrap(x[1], 13))
+			}
+		}
+	}
 	for _, j := range c.Jobs {
 		says := fmt.Sprintf("%d: %s", j.Number, j.Reason)
 		for _, x := range [][2]string{{"asked by", j.Asked}, {"on", j.Planned}, {"for", j.Person}} {

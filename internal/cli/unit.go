@@ -76,7 +76,7 @@ func (a *app) unitVerb() *cobra.Command {
 	correct.Flags().StringVar(&customer, "customer", "", "whose it is")
 	correct.Flags().StringVar(&note, "note", "", "what a colleague should know")
 	correct.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
-	v.AddCommand(add, list, correct, a.unitMemory(), a.unitPhoto())
+	v.AddCommand(add, list, correct, a.unitMemory(), a.unitPhoto(), a.unitJoin(), a.unitMistake())
 	return v
 }
 
@@ -153,4 +153,41 @@ func (a *app) unitPhoto() *cobra.Command {
 				fmt.Fprintf(a.out, "%s %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
 			})
 		})}
+}
+
+func (a *app) unitJoin() *cobra.Command {
+	var j client.Join
+	v := &cobra.Command{Use: "join DOUBLE UNIT", Short: "Say that DOUBLE is UNIT, entered twice; both keep their history (lead)", Args: cobra.ExactArgs(2), Example: "  ferry unit join Q80-4417-0206 Q80-4417-206 --reason \"typed with a zero too many\"",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			j.Into = args[1]
+			u, err := c.JoinUnit(ctx, args[0], j)
+			if err != nil {
+				return err
+			}
+			return a.show(u, func() {
+				fmt.Fprintf(a.out, "%s %s is %s %s from now on.\n", a.paint(teal, "✓"), args[0], u.ModelName, u.Serial)
+			})
+		})}
+	v.Flags().StringVar(&j.Reason, "reason", "", "why; it stands in both histories")
+	v.MarkFlagRequired("reason")
+	return v
+}
+
+func (a *app) unitMistake() *cobra.Command {
+	reason := ""
+	v := &cobra.Command{Use: "mistake UNIT", Short: "Say that a unit was entered by mistake; it leaves the lists and keeps its history", Args: cobra.ExactArgs(1), Example: "  ferry unit mistake Q80-4417-999 --reason \"a number from the invoice\"",
+		ValidArgsFunction: a.complete(serials),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			u, err := c.MarkMistake(ctx, args[0], reason)
+			if err != nil {
+				return err
+			}
+			return a.show(u, func() {
+				fmt.Fprintf(a.out, "%s %s is on no list any more. If it is ever read on a wire, it is back.\n", a.paint(teal, "✓"), u.Serial)
+			})
+		})}
+	v.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
+	v.MarkFlagRequired("reason")
+	return v
 }

@@ -64,6 +64,7 @@ type Card struct {
 	Reference    string        `json:"reference,omitempty" doc:"Version that it runs and whose image the catalogue keeps."`
 	Fates        []Fate        `json:"fates" nullable:"false" doc:"What becomes of each region, where its memory cannot be saved whole."`
 	Day          string        `json:"day,omitempty" doc:"For which what the job needs was judged; today where it is empty."`
+	SiteInfo     *Site         `json:"siteInfo,omitempty" doc:"The site: whom to ask, how to get in."`
 	Jobs         []Job         `json:"jobs" nullable:"false" doc:"Open ones that the unit is in the scope of."`
 	Bars         []admit.Bar   `json:"bars" nullable:"false" doc:"What would stop a run, but for the link."`
 	Made         time.Time     `json:"made"`

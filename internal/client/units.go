@@ -78,6 +78,8 @@ type Unit struct {
 	Entered    time.Time  `json:"entered"`
 	Seen       *time.Time `json:"seen,omitempty"`
 	Withdrawn  string     `json:"withdrawn,omitempty" doc:"Why the release that it runs was taken back; empty where it was not."`
+	SameAs     string     `json:"sameAs,omitempty" doc:"Id of the unit that this one is: it was entered twice."`
+	Mistake    string     `json:"mistake,omitempty" doc:"Why it was never there."`
 	Held       *Hold      `json:"held,omitempty" doc:"The release at which it is to stay."`
 }
 
@@ -97,6 +99,8 @@ type UnitPage struct {
 	Backups []Backup             `json:"backups" nullable:"false"`
 	Last    *Found               `json:"last,omitempty"`
 
+	SiteInfo *Site      `json:"siteInfo,omitempty" doc:"The site that it is at."`
+	Doubles  []Unit     `json:"doubles,omitempty" doc:"That were joined with it."`
 	Tests    []OpenTest `json:"tests" nullable:"false" doc:"That it has still to pass."`
 	Consents []Consent  `json:"consents" nullable:"false" doc:"Of leads, that have not ended."`
 	Jobs     []Job      `json:"jobs" nullable:"false" doc:"Open ones that it is in the scope of."`

@@ -23,7 +23,7 @@ type asked struct {
 	place    place
 	row      store.Run
 	claims   []string
-	uses     []string // entitlements of which it uses one up, by id
+	uses     []string   // entitlements of which it uses one up, by id
 	endFirst *store.Run // the paused run whose place a restore takes
 }
 

@@ -104,6 +104,9 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 	if err != nil {
 		return err
 	}
+	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
+		return err
+	}
 	jobs, err := v.store.OpenJobsOf(ctx, u.ID)
 	if err != nil {
 		return err

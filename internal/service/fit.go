@@ -110,6 +110,9 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
 		facts = slices.DeleteFunc(facts, func(f core.Fact) bool { return f.Name == core.FactRunning })
 	}
+	if facts, err = v.ofSite(ctx, u, j.sheet, facts); err != nil {
+		return nil, err
+	}
 	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet, u.Serial), v.clock.Now())
 	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
 		return nil, err

@@ -163,6 +163,8 @@ func titleOf(kind, outcome, from, to string) core.Said {
 	switch {
 	case kind == history.Entered:
 		return core.Say("Entered the register")
+	case kind == history.Joined:
+		return core.Say("Joined with its double")
 	case kind == history.Noted:
 		return core.Say("Noted")
 	case kind == history.Tested:

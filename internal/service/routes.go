@@ -77,6 +77,10 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/units/{unit}/facts", "note-facts", Technician, "Note what a label or a person says", v.noteFacts)
 	route(v, api, "GET", "/api/fit", "fit", Viewer, "Which release fits a unit, and why", v.fit)
 
+	route(v, api, "POST", "/api/units/{unit}/join", "join-unit", Lead, "Say that a unit was entered twice, and which one it is", v.joinUnit)
+	route(v, api, "POST", "/api/units/{unit}/mistake", "mark-mistake", Technician, "Say that a unit was entered by mistake", v.markMistake)
+	route(v, api, "GET", "/api/sites", "list-sites", Viewer, "Sites: whose they are, whom to ask, how to get in, what holds for every unit there", v.listSites)
+	route(v, api, "POST", "/api/sites", "put-site", Technician, "Enter a site, or what changed about it", v.putSite)
 	route(v, api, "POST", "/api/units/{unit}/consents", "consent", Lead, "Consent to what not every unit may have", v.consent)
 	route(v, api, "POST", "/api/units/{unit}/tests", "answer-test", Technician, "Answer a finishing test that an earlier run left open", v.answerTest)
 	route(v, api, "POST", "/api/units/{unit}/backups/{backup}/name", "name-backup", Technician, "Give a backup a name", v.nameBackup)

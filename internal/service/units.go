@@ -76,6 +76,7 @@ func (a around) unit(u store.Unit) client.Unit {
 	if l, ok := a.links[u.ID]; ok {
 		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified
 	}
+	out.SameAs, out.Mistake = u.SameAs.String, u.Mistake
 	out.Withdrawn = a.withdrawn[[2]string{u.Model, u.Running}]
 	if h, ok := holdOf(a.holds, u); ok {
 		x := oneHold(h, a.people)
@@ -108,6 +109,16 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	out.Tests = openTests(u, names, v.clock.Now())
+	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
+		return out, err
+	}
+	doubles, err := v.store.Doubles(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, d := range doubles {
+		out.Doubles = append(out.Doubles, a.unit(d))
+	}
 	given, _, err := v.consents(ctx, u.ID)
 	if err != nil {
 		return out, err

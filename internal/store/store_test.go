@@ -243,11 +243,11 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	}
 	other := r
 	other.ID, other.Unit, order.ID = store.NewID(), store.NewID(), store.NewID()
-	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, order); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), r.ID) {
+	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, nil, order); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), r.ID) {
 		t.Errorf("the same link: %v", err)
 	}
 	other.Link, other.Unit = "b", r.Unit
-	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, order); core.KindOf(err) != core.Busy {
+	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, nil, order); core.KindOf(err) != core.Busy {
 		t.Errorf("the same unit: %v", err)
 	}
 	r, err := s.Run(ctx, r.ID)
@@ -298,7 +298,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); core.KindOf(err) != core.NotFound {
 		t.Errorf("a second time: %v", err)
 	}
-	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, order); err != nil {
+	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, nil, order); err != nil {
 		t.Errorf("after the release: %v", err)
 	}
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -41,7 +42,9 @@ type Unit struct {
 	Owed     string         `db:"owed"`    // by earlier runs: run.Obligation in JSON
 	Decided  string         `db:"decided"` // by a person: a standing
 	Seen     sql.NullTime   `db:"seen_at"`
-	Run      sql.NullString `db:"run"` // open run
+	Run      sql.NullString `db:"run"`     // open run
+	SameAs   sql.NullString `db:"same_as"` // the unit that this one is, entered twice
+	Mistake  string         `db:"mistake"` // why it was never there; empty where it is
 }
 
 const unitColumns = `u.*, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = u.id) AS run`
@@ -51,6 +54,12 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 	var all []Unit
 	if err := s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE u.id = ? OR u.serial = ?`, idOrSerial, idOrSerial); err != nil {
 		return Unit{}, err
+	}
+	if len(all) == 1 && all[0].SameAs.Valid && all[0].ID != idOrSerial { // by its serial it is the one that it was joined with
+		return s.Unit(ctx, all[0].SameAs.String)
+	}
+	if len(all) > 1 {
+		all = slices.DeleteFunc(all, func(u Unit) bool { return u.SameAs.Valid || u.Mistake != "" })
 	}
 	switch len(all) {
 	case 0:
@@ -69,7 +78,7 @@ type UnitQuery struct {
 
 // Units lists a page of units, newest sign of life first, and counts all that match.
 func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, err error) {
-	where, args := []string{"TRUE"}, []any{}
+	where, args := []string{"u.same_as IS NULL", "u.mistake = ''"}, []any{}
 	for _, w := range strings.Fields(q.Words) {
 		like := likeOf(w)
 		where = append(where, `(u.serial COLLATE utf8mb4_unicode_ci LIKE ? OR u.site LIKE ? OR u.customer LIKE ? OR u.model COLLATE utf8mb4_unicode_ci LIKE ? OR u.running COLLATE utf8mb4_unicode_ci LIKE ?)`)
@@ -109,6 +118,13 @@ func (s *Store) SerialLike(ctx context.Context, modelName, typed string) (string
 // an entry in its history.
 func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, site, by string, at time.Time) (Unit, error) {
 	u, _, err := s.EnterUnit(ctx, key, Unit{Model: modelName, Serial: serial, Site: site}, by, at)
+	if err == nil && u.SameAs.Valid {
+		return s.Unit(ctx, u.SameAs.String)
+	}
+	if err == nil && u.Mistake != "" { // here it is
+		u.Mistake = ""
+		err = s.MarkMistake(ctx, key, u, "", by, at)
+	}
 	return u, err
 }
 

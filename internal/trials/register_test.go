@@ -94,3 +94,64 @@ func TestUnitsAreEnteredByClicks(t *testing.T) {
 		browser.Until(`document.querySelector("[data-field=note] textarea")`), chromedp.SendKeys(`[data-field=note] textarea`, "key at the kiosk", chromedp.ByQuery),
 		chromedp.Click(`.v-dialog [data-put]`, chromedp.ByQuery), says("key at the kiosk"), says("Corrected in the register"))
 }
+
+// Sites tell whom to ask and how to get in, and what holds for every unit there counts
+// where nothing better is known; a unit that was entered twice is one, and one that was
+// never there leaves the lists until it is read on a wire.
+func TestSitesDoublesAndMistakes(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l, lead := commandLine(t, w, "technician"), commandLine(t, w, "lead")
+	say := func(who line, want int, args ...string) string {
+		t.Helper()
+		out, errs, code := who.run(args...)
+		if code != want {
+			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
+		}
+		return strings.Join(strings.Fields(out+errs), " ")
+	}
+	holds := func(text string, all ...string) {
+		t.Helper()
+		for _, x := range all {
+			if !strings.Contains(text, x) {
+				t.Errorf("%q is not said in\n%s", x, text)
+			}
+		}
+	}
+	say(l, 0, "unit", "add", "small", "S-0300", "--site", "Ormsay, ticket hut")
+	say(l, 0, "site", "set", "Ormsay", "--customer", "Ormsay ferries", "--contact", "Edda Rooke", "--note", "ring at the slip", "--fact", "revision=D")
+	say(l, 0, "site", "set", "Ormsay", "--contact", "Edda Rooke, at the kiosk")
+	holds(say(l, 0, "site", "list"), "Ormsay ferries", "Edda Rooke, at the kiosk", "ring at the slip", "revision D")
+	holds(say(l, 17, "site", "set", "Ormsay", "--fact", "Revision=D"), "is no fact")
+	holds(say(l, 0, "card", "S-0300"), "Edda Rooke, at the kiosk", "ring at the slip")
+	holds(say(l, 0, "fit", "S-0300", "--why", "2.0.0"), "fits", "D (site)")
+	if err := w.Technician.Note(ctx, "S-0300", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "C", Source: "person"}}}); err != nil {
+		t.Fatal(err)
+	}
+	holds(say(l, 0, "fit", "S-0300", "--why", "2.0.0"), "does not fit") // what was said of the unit itself counts
+	// Entered twice.
+	say(l, 0, "unit", "add", "small", "S-00300")
+	say(l, 20, "unit", "join", "S-00300", "S-0300", "--reason", "a zero too many")
+	holds(say(lead, 0, "unit", "join", "S-00300", "S-0300", "--reason", "a zero too many"), "is Small S-0300 from now on")
+	holds(say(l, 0, "history", "S-0300"), "S-00300 was this one, entered twice")
+	holds(say(l, 0, "fit", "S-00300"), "S-0300")
+	say(lead, 17, "unit", "join", "S-00300", "S-0300", "--reason", "once more")
+	if u, err := w.Viewer.Units(ctx, "S-00300", 0, 10); err != nil || u.Total != 0 {
+		t.Errorf("the double is on the list: %+v %v", u.Units, err)
+	}
+	// Never there, and then there.
+	say(l, 0, "unit", "add", "small", "S-0001")
+	say(l, 0, "unit", "mistake", "S-0001", "--reason", "a number from the invoice")
+	if u, err := w.Viewer.Units(ctx, "S-0001", 0, 10); err != nil || u.Total != 0 {
+		t.Errorf("the mistake is on the list: %+v %v", u.Units, err)
+	}
+	say(l, 0, "identify", "b/a")
+	if u, err := w.Viewer.Units(ctx, "S-0001", 0, 10); err != nil || u.Total != 1 {
+		t.Errorf("it was read on a wire, and is not on the list: %+v %v", u.Units, err)
+	}
+	holds(say(l, 0, "history", "S-0001"), "entered by mistake", "no mistake: it is there")
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	holds(say(l, 20, "unit", "mistake", "S-0001", "--reason", "whatever"), "it was there")
+}

@@ -83,10 +83,13 @@ export const jobStands: Record<string, string> = {
 
 export const needStates: Record<string, string> = {
   "cannot-tell": "cannot tell",
+  "elsewhere": "not here",
   "expired": "run out",
   "missing": "missing",
   "ready": "ready",
+  "remove-first": "remove it first",
   "runs-out": "ready, runs out soon",
+  "too-new": "too new: replace it first",
   "too-old": "too old",
   "used-up": "used up",
 }
@@ -133,6 +136,7 @@ export const sources: Record<string, string> = {
   "person": "said by a person",
   "record": "from the record",
   "sheet": "follows from the model sheet",
+  "site": "holds for its site",
   "wire": "read on the wire",
 }
 

@@ -1270,6 +1270,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sites: whose they are, whom to ask, how to get in, what holds for every unit there
+         * @description Role: viewer.
+         */
+        get: operations["list-sites"];
+        put?: never;
+        /**
+         * Enter a site, or what changed about it
+         * @description Role: technician.
+         */
+        post: operations["put-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets": {
         parameters: {
             query?: never;
@@ -1518,6 +1542,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/units/{unit}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that a unit was entered twice, and which one it is
+         * @description Role: lead.
+         */
+        post: operations["join-unit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/units/{unit}/memory": {
         parameters: {
             query?: never;
@@ -1532,6 +1576,26 @@ export interface paths {
         get: operations["get-memory"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/mistake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that a unit was entered by mistake
+         * @description Role: technician.
+         */
+        post: operations["mark-mistake"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1791,6 +1855,8 @@ export interface components {
             running?: string;
             serial?: string;
             site?: string;
+            /** @description The site: whom to ask, how to get in. */
+            siteInfo?: components["schemas"]["Site"];
             /** @enum {string} */
             standing?: "proven" | "unproven" | "failed" | "barred";
             standingSays?: string;
@@ -1957,6 +2023,8 @@ export interface components {
             /** @description The link on which it was last identified. */
             link?: string;
             linkState?: string;
+            /** @description Why it was never there. */
+            mistake?: string;
             model: string;
             modelName: string;
             note?: string;
@@ -1964,6 +2032,8 @@ export interface components {
             /** @description The run that is open on it. */
             run?: string;
             running: string;
+            /** @description Id of the unit that this one is: it was entered twice. */
+            sameAs?: string;
             /** Format: date-time */
             seen?: string;
             serial: string;
@@ -2110,7 +2180,7 @@ export interface components {
             /** @description Its constraint, or where to get it. */
             says?: string;
             /** @enum {string} */
-            state: "ready" | "missing" | "too-old" | "expired" | "runs-out" | "used-up" | "cannot-tell";
+            state: "ready" | "missing" | "too-old" | "too-new" | "remove-first" | "elsewhere" | "expired" | "runs-out" | "used-up" | "cannot-tell";
             text: string;
         };
         FitQuestion: {
@@ -2650,6 +2720,11 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Join: {
+            /** @description The unit that it is: id or serial. */
+            into: string;
+            reason: string;
+        };
         Kept: {
             digest: string;
         };
@@ -3039,7 +3114,9 @@ export interface components {
             volts: number;
         };
         ModelWant: {
+            absent?: boolean;
             atLeast?: string;
+            atMost?: string;
             kind: string;
             /** Format: int64 */
             leadDays?: number;
@@ -3268,6 +3345,15 @@ export interface components {
             release?: string;
             /** @description Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release. */
             waive?: string[];
+        };
+        NewSite: {
+            contact?: string;
+            customer?: string;
+            facts?: {
+                [key: string]: string;
+            };
+            name: string;
+            note?: string;
         };
         NewTarget: {
             model: string;
@@ -3793,6 +3879,24 @@ export interface components {
         Signature: {
             signature: string;
         };
+        Site: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Whom to ask. */
+            contact?: string;
+            customer?: string;
+            /** @description What holds for every unit there, where nothing better is known: region, video standard, supply. */
+            facts: {
+                [key: string]: string;
+            };
+            name: string;
+            /** @description How to get in. */
+            note?: string;
+        };
+        Sites: {
+            sites: components["schemas"]["Site"][];
+        };
         Size: {
             /** @description Why it may not be written there. */
             bars?: string;
@@ -3915,6 +4019,8 @@ export interface components {
             /** @description The link on which it was last identified. */
             link?: string;
             linkState?: string;
+            /** @description Why it was never there. */
+            mistake?: string;
             model: string;
             modelName: string;
             note?: string;
@@ -3922,6 +4028,8 @@ export interface components {
             /** @description The run that is open on it. */
             run?: string;
             running: string;
+            /** @description Id of the unit that this one is: it was entered twice. */
+            sameAs?: string;
             /** Format: date-time */
             seen?: string;
             serial: string;
@@ -3936,6 +4044,8 @@ export interface components {
             /** @description Of leads, that have not ended. */
             consents: components["schemas"]["Consent"][];
             customer?: string;
+            /** @description That were joined with it. */
+            doubles?: components["schemas"]["Unit"][];
             /** Format: date-time */
             entered: string;
             facts: {
@@ -3953,6 +4063,8 @@ export interface components {
             /** @description The link on which it was last identified. */
             link?: string;
             linkState?: string;
+            /** @description Why it was never there. */
+            mistake?: string;
             model: string;
             modelName: string;
             note?: string;
@@ -3960,10 +4072,14 @@ export interface components {
             /** @description The run that is open on it. */
             run?: string;
             running: string;
+            /** @description Id of the unit that this one is: it was entered twice. */
+            sameAs?: string;
             /** Format: date-time */
             seen?: string;
             serial: string;
             site: string;
+            /** @description The site that it is at. */
+            siteInfo?: components["schemas"]["Site"];
             /** @enum {string} */
             state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
             /** @description That it has still to pass. */
@@ -9772,6 +9888,149 @@ export interface operations {
             };
         };
     };
+    "list-sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sites"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-targets": {
         parameters: {
             query?: never;
@@ -10843,6 +11102,87 @@ export interface operations {
             };
         };
     };
+    "join-unit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-memory": {
         parameters: {
             query?: {
@@ -10865,6 +11205,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strip"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "mark-mistake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unit"];
                 };
             };
             /** @description Unauthorized */

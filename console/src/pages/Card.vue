@@ -66,6 +66,8 @@ function tick(id: string) {
       </div>
       <div class="columns facts">
         <dl>
+          <template v-if="card.siteInfo?.contact"><dt>Ask</dt><dd>{{ card.siteInfo.contact }}</dd></template>
+          <template v-if="card.siteInfo?.note"><dt>Get in</dt><dd>{{ card.siteInfo.note }}</dd></template>
           <template v-for="j in card.jobs" :key="j.number"><dt>Job</dt><dd data-job-of><router-link :to="`/jobs/${j.number}`">{{ j.number }}: {{ j.reason }}</router-link><template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template><div v-if="j.test">Done when: <strong>{{ j.test }}</strong></div></dd></template>
           <template v-if="card.reason"><dt>Why</dt><dd>{{ card.reason }}</dd></template>
           <template v-if="card.release"><dt>Firmware</dt><dd class="mono">{{ card.running || '?' }} → {{ card.release }}</dd></template>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiArchiveCheck, mdiArrowRight, mdiMinusCircleOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, problem, type History, type Problem, type Strip, type UnitPage } from '../api/client'
 import { every } from '../every'
@@ -13,11 +14,13 @@ import UnitPlate from '../parts/UnitPlate.vue'
 import VerdictTag from '../parts/VerdictTag.vue'
 import JobForm from '../parts/JobForm.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
+import UnitEntry from '../parts/UnitEntry.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
 import { factNames, hows, kib, outcomes, sentence, sources, standing, tests, verdicts, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
+const router = useRouter()
 const page = ref<UnitPage | null>(null)
 const history = ref<History | null>(null)
 const strip = ref<Strip | null>(null)
@@ -85,6 +88,10 @@ const blocked = computed(() => {
             <template v-if="recommended?.held && recommended.version !== page.running">It is to be at <strong>{{ recommended.version }}</strong>.</template><template v-else-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
             <template v-if="page.fit?.question">One question stands between this unit and a verdict: {{ page.fit.question.ask }}</template>
           </p>
+          <p v-if="page.mistake" class="brick" data-mistaken><strong>Entered by mistake:</strong> {{ sentence(page.mistake) }}</p>
+          <p v-if="page.sameAs" class="brick" data-same><strong>It was entered twice.</strong> <router-link :to="`/units/${page.sameAs}`">This is the unit.</router-link></p>
+          <p v-for="d in page.doubles ?? []" :key="d.id" class="small">Was also entered as <router-link :to="`/units/${d.id}`" class="mono">{{ d.serial }}</router-link>.</p>
+          <p v-if="page.siteInfo && (page.siteInfo.contact || page.siteInfo.note)" class="small" data-place><strong>{{ page.siteInfo.name }}:</strong> {{ page.siteInfo.contact }}<template v-if="page.siteInfo.note">. {{ sentence(page.siteInfo.note) }}</template></p>
           <p v-if="page.withdrawn" class="brick" data-withdrawn><strong>What it runs was withdrawn:</strong> {{ sentence(page.withdrawn) }}</p>
           <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">Job {{ j.number }}</router-link>: {{ j.reason }}<template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
           <div v-for="t in page.tests" :key="t.item" class="row" data-open-test><span><strong>Test {{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}</template>:</strong> {{ t.says }}</span><TestAnswer v-if="session.may('technician') && !page.run" :test="t" @answered="load" /></div>
@@ -94,6 +101,7 @@ const blocked = computed(() => {
             <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
             <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
             <JobForm v-if="session.may('technician') && !page.jobs.length" :unit="page.serial" @put="load" />
+            <UnitEntry v-if="session.may('technician') && !page.sameAs && !page.mistake && !page.run" :unit="page" @joined="(id) => router.push(`/units/${id}`)" @changed="load" />
             <CorrectUnit v-if="session.may('technician')" :unit="page" @corrected="load" />
           </div>
         </div>

@@ -80,6 +80,7 @@ function mark(u: Unit): [string, string, string] {
   <div class="page">
     <div class="row spread">
       <h1>Units</h1>
+      <router-link to="/sites">Sites</router-link>
       <EnterUnits v-if="session.may('technician')" :models="models" @entered="load" />
       <div class="row filters">
         <v-text-field v-model="words" label="Serial, site, model or version" clearable class="words" @click:clear="words = ''" />

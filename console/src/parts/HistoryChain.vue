@@ -11,7 +11,7 @@ function mark(e: Entry): [icon: string, kind: string] {
   if (e.kind === 'held') return [mdiAnchor, 'open']
   if (e.kind === 'allowed') return [mdiAccountCheckOutline, 'open']
   if (e.kind === 'tested') return [mdiClipboardCheckOutline, 'open']
-  if (e.kind === 'noted' || e.kind === 'corrected') return [mdiPencilOutline, 'open']
+  if (e.kind === 'noted' || e.kind === 'corrected' || e.kind === 'joined') return [mdiPencilOutline, 'open']
   if (e.kind === 'entered') return [mdiPlus, 'open']
   if (e.kind === 'refused') return [mdiClose, 'bad']
   if (e.outcome === 'nothing-to-do') return [mdiMinus, 'open']

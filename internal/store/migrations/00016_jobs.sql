@@ -57,6 +57,21 @@ CREATE TABLE IF NOT EXISTS consent (
   until_at DATETIME(6) NOT NULL,
   KEY consent_of (unit, until_at)
 );
+-- Where units are: whose it is, whom to ask, how to get in, and what holds for every unit
+-- there (facts in JSON).
+CREATE TABLE IF NOT EXISTS site (
+  name VARCHAR(120) PRIMARY KEY,
+  customer VARCHAR(120) NOT NULL DEFAULT '',
+  contact VARCHAR(400) NOT NULL DEFAULT '',
+  note VARCHAR(800) NOT NULL DEFAULT '',
+  facts TEXT NOT NULL DEFAULT '{}',
+  changed_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  changed_at DATETIME(6) NOT NULL
+);
+-- A unit that was entered twice is the other one; one that was never there is a mistake.
+-- Both keep their history.
+ALTER TABLE unit ADD COLUMN IF NOT EXISTS same_as CHAR(36) COLLATE utf8mb4_bin NULL;
+ALTER TABLE unit ADD COLUMN IF NOT EXISTS mistake VARCHAR(400) NOT NULL DEFAULT '';
 -- What a run has used up: given back if it closes without having changed anything.
 CREATE TABLE IF NOT EXISTS run_use (
   run CHAR(36) COLLATE utf8mb4_bin NOT NULL,

@@ -1,0 +1,80 @@
+<script setup lang="ts">
+// Sites: whose they are, whom to ask, how to get in, and what holds for every unit there.
+import { mdiMapMarkerPlusOutline } from '@mdi/js'
+import { reactive, ref } from 'vue'
+
+import { api, problem, type Problem, type Site } from '../api/client'
+import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
+
+const sites = ref<Site[] | null>(null)
+const trouble = ref<Problem | null>(null)
+const wrong = ref<Problem | null>(null)
+const open = ref(false)
+const busy = ref(false)
+const to = reactive({ name: '', customer: '', contact: '', note: '', facts: '' })
+
+async function load() {
+  const { data, error } = await api.GET('/api/sites')
+  if (error) trouble.value = problem(error)
+  else sites.value = data.sites
+}
+load()
+
+function begin(s?: Site) {
+  Object.assign(to, { name: s?.name ?? '', customer: s?.customer ?? '', contact: s?.contact ?? '', note: s?.note ?? '', facts: Object.entries(s?.facts ?? {}).map(([k, v]) => `${k}=${v}`).join(', ') })
+  wrong.value = null
+  open.value = true
+}
+
+async function put() {
+  busy.value = true
+  wrong.value = null
+  const facts = Object.fromEntries(to.facts.split(',').map((x) => x.split('=').map((y) => y.trim())).filter((x) => x[0]).map(([k, v]) => [k, v ?? '']))
+  try {
+    const { error } = await api.POST('/api/sites', { body: { name: to.name, customer: to.customer, contact: to.contact, note: to.note, facts } })
+    if (error) throw error
+    open.value = false
+    load()
+  } catch (e) {
+    wrong.value = problem(e)
+  }
+  busy.value = false
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="row spread"><h1>Sites</h1><v-btn v-if="session.may('technician')" variant="outlined" :prepend-icon="mdiMapMarkerPlusOutline" data-site @click="begin()">Enter a site</v-btn></div>
+    <p class="muted">A unit is at a site if its place is the site’s name, or begins with it and a comma.</p>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <table v-if="sites?.length" class="plain stack">
+      <thead><tr><th>Site</th><th>Customer</th><th>Whom to ask</th><th>How to get in</th><th>Holds for every unit there</th><th /></tr></thead>
+      <tbody>
+        <tr v-for="s in sites" :key="s.name">
+          <td><router-link :to="{ path: '/units', query: { q: s.name } }"><strong>{{ s.name }}</strong></router-link></td><td data-label="customer">{{ s.customer }}</td><td data-label="ask">{{ s.contact }}</td><td data-label="get in">{{ s.note }}</td>
+          <td>{{ Object.entries(s.facts).map(([k, v]) => `${k} ${v}`).join(', ') }}</td>
+          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="`Change ${s.name}`" @click="begin(s)">Change</v-btn></td>
+        </tr>
+      </tbody>
+    </table>
+    <v-empty-state v-else-if="sites" title="No site yet" text="Enter one, and whoever goes there knows whom to ask and how to get in." />
+    <v-dialog v-model="open" max-width="640">
+      <v-card class="dialog">
+        <h2>{{ to.name || 'A site' }}</h2>
+        <v-text-field v-model="to.name" label="Name" data-field="name" />
+        <v-text-field v-model="to.customer" label="Customer" data-field="customer" />
+        <v-text-field v-model="to.contact" label="Whom to ask" data-field="contact" />
+        <v-textarea v-model="to.note" variant="outlined" rows="2" label="How to get in" data-field="note" />
+        <v-text-field v-model="to.facts" label="Holds for every unit there: region=inner-sound, supply=own" data-field="facts" />
+        <Trouble v-if="wrong" :problem="wrong" />
+        <div class="row end"><v-btn variant="text" @click="open = false">Close</v-btn><v-btn color="primary" :disabled="to.name.trim().length < 2" :loading="busy" data-put @click="put">Keep it</v-btn></div>
+      </v-card>
+    </v-dialog>
+  </div>
+</template>
+
+<style scoped>
+.dialog { padding: 24px; display: grid; gap: 12px; }
+.end { justify-content: flex-end; }
+</style>

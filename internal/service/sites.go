@@ -1,0 +1,141 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"regexp"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+func oneSite(s store.Site, names map[string]string) client.Site {
+	return client.Site{Name: s.Name, Customer: s.Customer, Contact: s.Contact, Note: s.Note, Facts: s.Profile(), By: names[s.By], At: s.At}
+}
+
+func (v *Service) listSites(ctx context.Context, _ *none) (client.Sites, error) {
+	out := client.Sites{Sites: []client.Site{}}
+	rows, err := v.store.Sites(ctx)
+	if err != nil {
+		return out, err
+	}
+	names, err := v.store.Names(ctx)
+	for _, s := range rows {
+		out.Sites = append(out.Sites, oneSite(s, names))
+	}
+	return out, err
+}
+
+type newSiteIn struct{ Body client.NewSite }
+
+var factName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+func (v *Service) putSite(ctx context.Context, in *newSiteIn) (client.Site, error) {
+	b := in.Body
+	for name, value := range b.Facts {
+		if !factName.MatchString(name) || len(value) > 120 || strings.TrimSpace(value) == "" {
+			return client.Site{}, core.Fail(core.BadFile, "%s=%s is no fact: a name in small letters, and a value of at most 120 letters", name, value)
+		}
+	}
+	facts, err := json.Marshal(b.Facts)
+	if err != nil || b.Facts == nil {
+		facts = []byte("{}")
+	}
+	s := store.Site{Name: strings.TrimSpace(b.Name), Customer: strings.TrimSpace(b.Customer), Contact: strings.TrimSpace(b.Contact), Note: strings.TrimSpace(b.Note), Facts: string(facts), By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+	return oneSite(s, map[string]string{s.By: who(ctx).person.Name}), v.store.PutSite(ctx, s)
+}
+
+// siteInfo is the site that a unit is at; nil where nobody has entered one.
+func (v *Service) siteInfo(ctx context.Context, u store.Unit, names map[string]string) (*client.Site, error) {
+	s, err := v.store.SiteOf(ctx, u.Site)
+	if err != nil || s == nil {
+		return nil, err
+	}
+	x := oneSite(*s, names)
+	return &x, nil
+}
+
+// ofSite adds what holds for every unit at the site, where the sheet asks for it and
+// nobody has said anything of this unit.
+func (v *Service) ofSite(ctx context.Context, u store.Unit, sheet *model.Sheet, facts []core.Fact) ([]core.Fact, error) {
+	s, err := v.store.SiteOf(ctx, u.Site)
+	if err != nil || s == nil {
+		return facts, err
+	}
+	known := map[string]bool{}
+	for _, f := range facts {
+		known[f.Name] = true
+	}
+	for name, value := range s.Profile() {
+		rule, asked := sheet.Facts[name]
+		fits := len(rule.Values) == 0
+		for _, x := range rule.Values {
+			fits = fits || x == value
+		}
+		if asked && fits && !known[name] {
+			facts = append(facts, core.Fact{Name: name, Value: value, Source: core.FromSite, At: s.At, By: s.By})
+		}
+	}
+	return facts, nil
+}
+
+type joinIn struct {
+	UnitPath
+	Body client.Join
+}
+
+// joinUnit says that a unit was entered twice.
+func (v *Service) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, error) {
+	double, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.UnitPage{}, err
+	}
+	kept, err := v.store.Unit(ctx, in.Body.Into)
+	if err != nil {
+		return client.UnitPage{}, err
+	}
+	switch {
+	case double.ID == kept.ID:
+		return client.UnitPage{}, core.Fail(core.BadFile, "%s and %s are one entry already", in.Unit, in.Body.Into)
+	case double.SameAs.Valid || kept.SameAs.Valid:
+		return client.UnitPage{}, core.Fail(core.NotAllowed, "one of them was joined with another unit already").Go(words.History(kept.Serial).To("See with which"))
+	case double.Run.Valid || kept.Run.Valid:
+		return client.UnitPage{}, core.Fail(core.Busy, "one of them has an open run").Do("Close it first.")
+	case double.State == store.UnitHalfDone || kept.State == store.UnitHalfDone:
+		return client.UnitPage{}, core.Fail(core.NotAllowed, "one of them is half done").Do("Bring it to a good end first.")
+	}
+	if err := v.store.JoinUnit(ctx, v.key, double, kept, strings.TrimSpace(in.Body.Reason), who(ctx).person.ID, v.clock.Now()); err != nil {
+		return client.UnitPage{}, err
+	}
+	return v.getUnit(ctx, &UnitPath{kept.ID})
+}
+
+type mistakeIn struct {
+	UnitPath
+	Body client.Reason
+}
+
+// markMistake says that a unit was never there. One that was read on a wire was.
+func (v *Service) markMistake(ctx context.Context, in *mistakeIn) (client.Unit, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.Unit{}, err
+	}
+	runs, _, err := v.store.Runs(ctx, store.RunQuery{Unit: u.ID, Size: 1})
+	if err != nil {
+		return client.Unit{}, err
+	}
+	if len(runs) > 0 {
+		return client.Unit{}, core.Fail(core.NotAllowed, "unit %s had a run, %s: it was there", u.Serial, runs[0].ID).Go(words.History(u.Serial).To("Look at what happened"))
+	}
+	if err := v.store.MarkMistake(ctx, v.key, u, strings.TrimSpace(in.Body.Reason), who(ctx).person.ID, v.clock.Now()); err != nil {
+		return client.Unit{}, err
+	}
+	a, err := v.surroundings(ctx)
+	u.Mistake = in.Body.Reason
+	return a.unit(u), err
+}
