@@ -5,10 +5,13 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core/coretest"
 	"zealousferry/core/model"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -276,4 +279,32 @@ func TestWhatARunUsesUp(t *testing.T) {
 	if r = w.Follow(r.ID); left() != 1-map[bool]int{true: 1}[r.Progress.View.Touched] {
 		t.Errorf("%s, %d left", r.Outcome, left())
 	}
+}
+
+// The same by clicks: a job is entered, its test is handed on at the end of the run and
+// answered from today's page; a lead holds the unit; the job is closed.
+func TestAJobByClicks(t *testing.T) {
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	x := tab(t, w, "technician", 1280, 800)
+	open := chromedp.Tasks{browser.Until(`document.querySelector(".v-dialog .dialog")`), browser.Until(`!document.querySelector(".dialog-transition-enter-active")`)}
+	typed := func(field, text string) chromedp.Action {
+		return chromedp.Tasks{browser.Until(`document.querySelector("[data-field=` + field + `] input, [data-field=` + field + `] textarea")`), chromedp.SendKeys(`[data-field=`+field+`] input, [data-field=`+field+`] textarea:not([aria-hidden])`, text, chromedp.ByQuery)}
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/jobs"), click(`[data-job]`), open, typed("reason", "prints blank tickets"), typed("test", "Print a ticket at the pier."), typed("asked", "Ormsay ferries"), typed("units", "S-0001"),
+		click(`.v-dialog [data-put]`), says("Job 1"), says("prints blank tickets"), says("0 of 1 done"))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), click(`[data-pick="2.0.0"]`), browser.Until(`document.querySelector("[data-job-of]")?.innerText.includes("job 1")`), says("Print a ticket at the pier."), click(`[data-go]`), says("Print a ticket at the pier."))
+	do(t, x, click(`[data-elsewhere]`), browser.Until(`document.querySelector("[data-whose]")`), chromedp.SendKeys(`[data-whose]`, "Edda Rooke", chromedp.ByQuery), chromedp.Evaluate(`(() => { const d = document.querySelector("[data-due]"); d.value = "2027-03-01"; d.dispatchEvent(new Event("input")); })()`, nil),
+		browser.Until(`!document.querySelector("[data-hand-on]").disabled`), click(`[data-hand-on]`), says("Edda Rooke answers it by 2027-03-01"))
+	do(t, x, chromedp.Navigate(w.Base+"/today"), says("test handed on to Edda Rooke until 2027-03-01"), click(`[data-open-test] [data-test]`), open, click(`[data-passed]`), browser.Until(`document.querySelector("[data-unfinished]") && !document.querySelector("[data-open-test]")`))
+	if u, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || u.State != "done" || len(u.Tests) != 0 {
+		t.Errorf("%s %+v %v", u.State, u.Tests, err)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/jobs/1"), says("1 of 1 done"), click(`[data-close]`), says("Job 1, closed"))
+	y := tab(t, w, "lead", 1280, 800)
+	do(t, y, chromedp.Navigate(w.Base+"/units/S-0001"), click(`[data-hold]`), open, typed("reason", "the handset is old"), click(`.v-dialog [data-put]`), says("Stays at 2.0.0."), says("he handset is old"), browser.Until(`!document.querySelector(".v-overlay__scrim")`), click(`[data-hold-end]`), browser.Until(`!document.querySelector("[data-held]")`))
+	do(t, y, chromedp.Navigate(w.Base+"/runs?unit=S-0001"), says("1 run"), says("Job 1: prints blank tickets, asked by Ormsay ferries"))
+	do(t, y, chromedp.Navigate(w.Base+"/units/S-0001"), says("Print a ticket at the pier."), says("A test was answered"), says("prints blank tickets"))
 }
