@@ -53,6 +53,7 @@ var Ways = []Way{
 	{"release-counts", "say which of two overlapping pieces counts", "ferry release add … --counts PART=first --because …", "/releases/new"},
 	{"release-accept", "accept an unsigned release by name", "ferry release accept {model} {release} --reason …", "/models/{model}"},
 	{"release-import", "import a pack and vouch for it", "ferry release import FILE --accept REASON", ""},
+	{"withdraw", "withdraw a release", "ferry release withdraw {model}@{release} --reason …", "/models/{model}"},
 	{"key-make", "make a signing key", "ferry key make", ""},
 	{"key-trust", "trust a signing key", "ferry key trust", "/keys"},
 	{"hold-end", "end a hold", "ferry hold end {unit}", "/units/{unit}"},
@@ -138,6 +139,7 @@ func ReleaseAdd() core.Step                         { return step("release-add")
 func ReleaseCounts() core.Step                      { return step("release-counts") }
 func ReleaseAccept(model, release string) core.Step { return step("release-accept", model, release) }
 func ReleaseImport() core.Step                      { return step("release-import") }
+func Withdraw(model, release string) core.Step      { return step("withdraw", model, release) }
 func KeyMake() core.Step                            { return step("key-make") }
 func KeyTrust() core.Step                           { return step("key-trust") }
 func HoldEnd(unit string) core.Step                 { return step("hold-end", unit) }

@@ -114,7 +114,11 @@ func (a *app) modelVerb() *cobra.Command {
 			return a.show(t, func() {
 				var rows [][]string
 				for _, x := range t.Targets {
-					rows = append(rows, []string{x.Model, x.Revision, a.paint(bold, x.Version), x.By, when(x.At), column(x.Reason, 50)})
+					why := x.Reason
+					if x.Withdrawn != "" {
+						why = a.paint(brick, "withdrawn: "+x.Withdrawn) + "; choose another"
+					}
+					rows = append(rows, []string{x.Model, x.Revision, a.paint(bold, x.Version), x.By, when(x.At), column(why, 50)})
 				}
 				a.table([]string{"model", "revision", "release", "by", "since", "why"}, rows)
 			})
@@ -146,6 +150,9 @@ func modelNames(ctx context.Context, c *client.Client) (all []string) {
 
 func (a *app) showModel(m client.ModelPage) {
 	fmt.Fprintf(a.out, "%s  %s, %s; %s\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), count(m.Units, "unit"))
+	for _, x := range m.TakenOut {
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, x.Version+" was taken out again by "+x.By+", "+when(x.At)+": "+x.Reason))
+	}
 	for _, s := range m.Sisters {
 		fmt.Fprintf(a.out, "  %s\n", wrap(s, 2))
 	}

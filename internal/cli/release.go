@@ -31,7 +31,7 @@ func releaseNames(ctx context.Context, c *client.Client) (all []string) {
 
 func (a *app) releaseVerb() *cobra.Command {
 	v := &cobra.Command{Use: "release", Short: "Releases: add, explain, sign, pack, withdraw"}
-	v.AddCommand(a.releaseList(), a.releaseShow(), a.releaseAdd(), a.releaseWithdraw(), a.releaseAccept(), a.releaseSign(), a.releasePack(), a.releaseVerify(), a.releaseImport())
+	v.AddCommand(a.releaseList(), a.releaseShow(), a.releaseAdd(), a.releaseWithdraw(), a.releaseTakeOut(), a.releaseAccept(), a.releaseSign(), a.releasePack(), a.releaseVerify(), a.releaseImport())
 	return v
 }
 
@@ -291,10 +291,40 @@ func (a *app) already(im client.Image) {
 	}
 }
 
-func (a *app) releaseWithdraw() *cobra.Command {
+func (a *app) releaseTakeOut() *cobra.Command {
 	reason := ""
+	v := &cobra.Command{Use: "take-out MODEL@VERSION", Short: "Take a release out that was entered wrongly and that nobody has used; its version is free again (lead)", Args: cobra.RangeArgs(1, 2), Example: "  ferry release take-out quill-80@4.3.0 --reason \"the wrong file\"", ValidArgsFunction: a.complete(releaseNames),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			x, err := c.TakeOut(ctx, named(args), reason)
+			if err != nil {
+				return err
+			}
+			return a.show(x, func() {
+				fmt.Fprintf(a.out, "%s %s is out of the catalogue; that it was there stays known: %s\n", a.paint(teal, "✓"), x.Version, x.Reason)
+			})
+		})}
+	v.Flags().StringVar(&reason, "reason", "", "why")
+	v.MarkFlagRequired("reason")
+	return v
+}
+
+func (a *app) releaseWithdraw() *cobra.Command {
+	reason, yes := "", false
 	v := &cobra.Command{Use: "withdraw MODEL@VERSION", Short: "Take a release back, and see which units carry it (lead)", Args: cobra.RangeArgs(1, 2), Example: "  ferry release withdraw quill-80@4.0.3 --reason \"loses the head position\"", ValidArgsFunction: a.complete(releaseNames),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := c.ReleasePage(ctx, named(args))
+			if err != nil {
+				return err
+			}
+			if r.Withdrawn == nil && !yes {
+				fmt.Fprintf(a.err, "  %s %s: %s\n", r.ModelName, a.bright(r.Version), count(r.UnitsTotal, "unit")+map[bool]string{true: " runs it", false: " run it"}[r.UnitsTotal == 1])
+				for _, t := range r.Targets {
+					fmt.Fprintf(a.err, "  it is the team's choice for revision %s; another one is to be chosen\n", t.Revision)
+				}
+				if err := a.confirm("Take it back for everybody?"); err != nil {
+					return err
+				}
+			}
 			w, err := c.Withdraw(ctx, named(args), reason)
 			if err != nil {
 				return err
@@ -306,8 +336,10 @@ func (a *app) releaseWithdraw() *cobra.Command {
 				}
 				fmt.Fprintf(a.out, "%s %s it\n", count(w.Total, "unit"), map[bool]string{true: "runs", false: "run"}[w.Total == 1])
 				a.carriers(w.Units)
+				fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, "ferry today   (what to do about each of them)"))
 			})
 		})}
+	v.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask, for scripts")
 	v.Flags().StringVar(&reason, "reason", "", "why (everybody reads it)")
 	v.MarkFlagRequired("reason")
 	return v

@@ -80,6 +80,7 @@ type Models struct {
 
 // ModelPage is a model with its sheet and its matrix.
 type ModelPage struct {
+	TakenOut []TakenOut `json:"takenOut,omitempty" doc:"Releases that were taken out again before anybody used them."`
 	Model
 	SheetText string               `json:"sheetText" doc:"The sheet as it was sent."`
 	Facts     map[string]ModelFact `json:"facts"`
@@ -108,15 +109,24 @@ type ModelFact struct {
 	Look   string   `json:"look,omitempty"`
 }
 
+// TakenOut is a release that was taken out again before anybody used it.
+type TakenOut struct {
+	Version string    `json:"version"`
+	Reason  string    `json:"reason"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+}
+
 // Target is the release that the team has chosen for a model and revision.
 type Target struct {
-	Model    string    `json:"model"`
-	Revision string    `json:"revision"`
-	Release  string    `json:"release,omitempty" doc:"Id."`
-	Version  string    `json:"version,omitempty"`
-	By       string    `json:"by"`
-	At       time.Time `json:"at"`
-	Reason   string    `json:"reason"`
+	Model     string    `json:"model"`
+	Revision  string    `json:"revision"`
+	Release   string    `json:"release,omitempty" doc:"Id."`
+	Version   string    `json:"version,omitempty"`
+	Withdrawn string    `json:"withdrawn,omitempty" doc:"Why that release was taken back; another one is to be chosen."`
+	By        string    `json:"by"`
+	At        time.Time `json:"at"`
+	Reason    string    `json:"reason"`
 }
 
 // NewTarget chooses a release; without one the choice is open again.

@@ -23,6 +23,11 @@ func (c *Client) Document(ctx context.Context, release string) (data []byte, err
 	return data, err
 }
 
+// TakeOut takes a release out of the catalogue that nobody has used.
+func (c *Client) TakeOut(ctx context.Context, release, reason string) (TakenOut, error) {
+	return post[TakenOut](ctx, c, "/api/releases/"+segment(release)+"/take-out", Reason{reason})
+}
+
 // Withdraw takes a release back.
 func (c *Client) Withdraw(ctx context.Context, release, reason string) (Withdrawn, error) {
 	return post[Withdrawn](ctx, c, "/api/releases/"+segment(release)+"/withdraw", Reason{reason})

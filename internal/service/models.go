@@ -126,6 +126,17 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if out.Targets, err = v.targets(ctx, in.Model); err != nil {
 		return out, err
 	}
+	gone, err := v.store.TakenOut(ctx, in.Model)
+	if err != nil {
+		return out, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range gone {
+		out.TakenOut = append(out.TakenOut, client.TakenOut{Version: x.Version, Reason: x.Reason, By: names[x.By], At: x.At})
+	}
 	means, err := v.means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
@@ -282,7 +293,11 @@ func (v *Service) targets(ctx context.Context, modelName string) ([]client.Targe
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, client.Target{Model: t.Model, Revision: t.Revision, Release: r.ID, Version: r.Version, By: names[t.By], At: t.At, Reason: t.Reason})
+		gone := ""
+		if r.Withdrawn != nil {
+			gone = r.Withdrawn.Reason
+		}
+		all = append(all, client.Target{Withdrawn: gone, Model: t.Model, Revision: t.Revision, Release: r.ID, Version: r.Version, By: names[t.By], At: t.At, Reason: t.Reason})
 	}
 	return all, nil
 }

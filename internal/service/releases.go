@@ -249,3 +249,22 @@ func (v *Service) held(ctx context.Context, model string) (all []string, err err
 	}
 	return all, err
 }
+
+type takeOutIn struct {
+	ReleasePath
+	Body client.Reason
+}
+
+// takeOut takes a release out that was entered wrongly and that nobody has used.
+func (v *Service) takeOut(ctx context.Context, in *takeOutIn) (client.TakenOut, error) {
+	r, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return client.TakenOut{}, err
+	}
+	full, err := v.store.Release(ctx, r.ID)
+	if err != nil {
+		return client.TakenOut{}, err
+	}
+	by, now, reason := who(ctx).person, v.clock.Now().UTC(), strings.TrimSpace(in.Body.Reason)
+	return client.TakenOut{Version: full.Version, Reason: reason, By: by.Name, At: now}, v.store.TakeOut(ctx, full, reason, by.ID, now)
+}

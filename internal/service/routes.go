@@ -53,6 +53,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/releases/{release}", "get-release", Viewer, "A release by id or MODEL@VERSION", v.getRelease)
 	raw(v, api, "GET", "/api/releases/{release}/document", "get-document", Viewer, "A release's document, byte for byte, to be signed", v.getDocument)
 	route(v, api, "POST", "/api/releases/{release}/withdraw", "withdraw-release", Lead, "Take a release back, with a reason", v.withdraw)
+	route(v, api, "POST", "/api/releases/{release}/take-out", "take-out-release", Lead, "Take a release out of the catalogue that nobody has used yet; its version is free again", v.takeOut)
 	route(v, api, "POST", "/api/releases/{release}/accept", "accept-release", Lead, "Vouch by name for images that no trusted key signed", v.acceptRelease)
 	route(v, api, "POST", "/api/releases/{release}/sign", "sign-release", Lead, "Enter a signature of a release's document", v.signRelease)
 	upload(v, api, "POST", "/api/packs", "import-pack", Lead, "Take in a release pack", "application/zip", v.importPack)

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/shelf"
+	"zealousferry/core/words"
 )
 
 type firmware struct {
@@ -278,4 +279,44 @@ func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string,
 func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state <> ?`, release, RunClosed)
 	return n, err
+}
+
+// TakenOut is a release that was taken out again before anybody wrote it.
+type TakenOut struct {
+	ID       string    `db:"id"`
+	Model    string    `db:"model"`
+	Version  string    `db:"version"`
+	Document []byte    `db:"document"`
+	Reason   string    `db:"reason"`
+	By       string    `db:"taken_by"`
+	At       time.Time `db:"taken_at"`
+}
+
+// TakeOut takes a release out of the catalogue that no run was ever opened with and that
+// nobody has chosen. That it was there stays known.
+func (s *Store) TakeOut(ctx context.Context, r *Release, reason, by string, at time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var used int
+		if err := tx.GetContext(ctx, &used, `SELECT (SELECT COUNT(*) FROM run WHERE firmware = ?) + (SELECT COUNT(*) FROM target WHERE firmware = ?) + (SELECT COUNT(*) FROM hold WHERE firmware = ?)`, r.ID, r.ID, r.ID); err != nil {
+			return err
+		}
+		if used > 0 {
+			return core.Fail(core.NotAllowed, "release %s of %s was used: a run was opened with it, or the team has chosen it", r.Version, r.Model).Unit("nothing was changed").Go(words.Withdraw(r.Model, r.Version).To("Withdraw it instead"))
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO release_out (id, model, version, document, reason, taken_by, taken_at) VALUES (?, ?, ?, ?, ?, ?, ?)`, r.ID, r.Model, r.Version, r.Document[:], reason, by, at.UTC()); err != nil {
+			return err
+		}
+		for _, q := range []string{`DELETE FROM firmware_part WHERE firmware = ?`, `DELETE FROM vouch WHERE firmware = ?`, `DELETE FROM firmware WHERE id = ?`} {
+			if _, err := tx.ExecContext(ctx, q, r.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// TakenOut lists what was taken out of a model's releases.
+func (s *Store) TakenOut(ctx context.Context, modelName string) (all []TakenOut, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT * FROM release_out WHERE model = ? ORDER BY taken_at DESC`, modelName)
+	return all, err
 }

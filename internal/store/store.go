@@ -133,7 +133,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 }
 
 // growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true, "link_check": true}
+var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true}
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")

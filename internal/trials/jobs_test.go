@@ -308,3 +308,32 @@ func TestAJobByClicks(t *testing.T) {
 	do(t, y, chromedp.Navigate(w.Base+"/runs?unit=S-0001"), says("1 run"), says("Job 1: prints blank tickets, asked by Ormsay ferries"))
 	do(t, y, chromedp.Navigate(w.Base+"/units/S-0001"), says("Print a ticket at the pier."), says("A test was answered"), says("prints blank tickets"))
 }
+
+// A release that was entered wrongly is taken out while nobody has used it, and its
+// version is free; one that was used is withdrawn.
+func TestAReleaseIsTakenOutAgain(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	lead := commandLine(t, w, "lead")
+	w.AddRelease("3.0.0", coretest.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
+	if out, errs, code := lead.run("release", "take-out", "small@3.0.0", "--reason", "the wrong file"); code != 0 || !strings.Contains(out, "3.0.0 is out of the catalogue") {
+		t.Fatalf("exit %d: %s%s", code, out, errs)
+	}
+	w.AddRelease("3.0.0", coretest.SmallProgram("3.0.0"), map[string][]string{"revision": {"D"}})
+	if r := w.Flash("a", "3.0.0"); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	if out, errs, code := lead.run("release", "take-out", "small@3.0.0", "--reason", "the wrong file"); code != 20 || !strings.Contains(errs, "ferry release withdraw small@3.0.0") {
+		t.Errorf("exit %d: %s%s", code, out, errs)
+	}
+	if out, errs, code := lead.run("release", "withdraw", "small@3.0.0", "--reason", "smears"); code != 20 || !strings.Contains(errs, "1 unit runs it") {
+		t.Errorf("without a yes: exit %d: %s%s", code, out, errs)
+	}
+	if out, errs, code := lead.run("release", "withdraw", "small@3.0.0", "--reason", "smears", "--yes"); code != 0 {
+		t.Errorf("exit %d: %s%s", code, out, errs)
+	}
+	m, err := w.Viewer.ModelPage(ctx, "small")
+	if err != nil || len(m.TakenOut) != 1 || m.TakenOut[0].Reason != "the wrong file" {
+		t.Errorf("%+v %v", m.TakenOut, err)
+	}
+}

@@ -1021,6 +1021,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/releases/{release}/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a release out of the catalogue that nobody has used yet; its version is free again
+         * @description Role: lead.
+         */
+        post: operations["take-out-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/releases/{release}/withdraw": {
         parameters: {
             query?: never;
@@ -3012,6 +3032,8 @@ export interface components {
             /** @description The sheet as it was sent. */
             sheetText: string;
             sisters: string[];
+            /** @description Releases that were taken out again before anybody used them. */
+            takenOut?: components["schemas"]["TakenOut"][];
             targets: components["schemas"]["Target"][];
             /** Format: int64 */
             units: number;
@@ -3930,6 +3952,13 @@ export interface components {
             /** @description One letter a sector: a right already, e to erase, w writing, W written, v verified, k kept, d differs. */
             states: string;
         };
+        TakenOut: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            version: string;
+        };
         Target: {
             /** Format: date-time */
             at: string;
@@ -3940,6 +3969,8 @@ export interface components {
             release?: string;
             revision: string;
             version?: string;
+            /** @description Why that release was taken back; another one is to be chosen. */
+            withdrawn?: string;
         };
         Targets: {
             targets: components["schemas"]["Target"][];
@@ -8672,6 +8703,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-out-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id, or MODEL@VERSION. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOut"];
                 };
             };
             /** @description Unauthorized */

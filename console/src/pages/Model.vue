@@ -49,7 +49,8 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
     <div class="columns gap">
       <section>
         <h2>Our choice</h2>
-        <ul class="rows"><li v-for="t in page.targets" :key="t.revision"><strong>{{ page.matrix.fact }} {{ t.revision }}: <span class="mono">{{ t.version }}</span></strong><div class="small muted">{{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</div></li></ul>
+        <ul class="rows"><li v-for="t in page.targets" :key="t.revision"><strong>{{ page.matrix.fact }} {{ t.revision }}: <span class="mono">{{ t.version }}</span></strong><strong v-if="t.withdrawn" class="brick"> withdrawn, choose another</strong><div class="small muted">{{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</div></li></ul>
+        <p v-for="x in page.takenOut ?? []" :key="x.version + x.at" class="small muted">{{ x.version }} was taken out again by {{ x.by }}, {{ when(x.at) }}: {{ x.reason }}</p>
         <p v-if="!page.targets.length" class="muted">None: the newest stable release that fits is recommended.</p>
         <form v-if="session.may('lead')" class="choose" @submit.prevent="choose">
           <div class="row"><v-select v-model="revision" :items="page.matrix.columns.map((c) => c.value)" :label="page.matrix.fact" /><v-select v-model="version" :items="versions" label="Release" /></div>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiAlertOctagon, mdiCheckDecagram, mdiShieldAlertOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type ReleasePage } from '../api/client'
 import AddressLine from '../parts/AddressLine.vue'
@@ -11,10 +12,11 @@ import { session } from '../session'
 import { channels, formats, hex, kib, when } from '../words'
 
 const props = defineProps<{ release: string }>()
+const router = useRouter()
 const page = ref<ReleasePage | null>(null)
 const trouble = ref<Problem | null>(null)
 const wrong = ref<Problem | null>(null)
-const asking = ref<'' | 'withdraw' | 'accept'>('')
+const asking = ref<'' | 'withdraw' | 'accept' | 'take-out'>('')
 const reason = ref('')
 const busy = ref(false)
 
@@ -29,6 +31,13 @@ async function say() {
   busy.value = true
   wrong.value = null
   const call = { params: { path: { release: page.value!.id } }, body: { reason: reason.value } }
+  if (asking.value === 'take-out') {
+    const { error } = await api.POST('/api/releases/{release}/take-out', call)
+    busy.value = false
+    if (error) wrong.value = problem(error)
+    else router.push('/releases')
+    return
+  }
   const { error } = asking.value === 'withdraw' ? await api.POST('/api/releases/{release}/withdraw', call) : await api.POST('/api/releases/{release}/accept', call)
   busy.value = false
   if (error) {
@@ -64,6 +73,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <div v-if="session.may('lead')" class="row">
           <v-btn v-if="page.trust?.state === 'not-vouched'" variant="outlined" data-accept @click="asking = 'accept'">Accept it by name…</v-btn>
           <v-btn v-if="!page.withdrawn" variant="outlined" color="error" data-withdraw @click="asking = 'withdraw'">Withdraw…</v-btn>
+          <v-btn v-if="!page.unitsTotal" variant="text" data-take-out @click="asking = 'take-out'">Take it out…</v-btn>
         </div>
         <p v-else class="small muted">A lead accepts and withdraws.</p>
       </div>
@@ -113,12 +123,13 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
     </div>
     <v-dialog :model-value="asking !== ''" max-width="560" @update:model-value="asking = ''">
       <v-card class="ask">
-        <h2>{{ asking === 'withdraw' ? `Withdraw ${page.version}?` : `Vouch for ${page.version} by your name?` }}</h2>
-        <p v-if="asking === 'withdraw'">Benches hear of it before their next run, and a run at work before its first erase. {{ page.unitsTotal }} {{ page.unitsTotal === 1 ? 'unit runs' : 'units run' }} it; they stay on this page.</p>
+        <h2>{{ asking === 'take-out' ? `Take ${page.version} out again?` : asking === 'withdraw' ? `Withdraw ${page.version}?` : `Vouch for ${page.version} by your name?` }}</h2>
+        <p v-if="asking === 'take-out'">It was entered wrongly and nobody has used it: its version is free again. That it was there stays known.</p>
+        <p v-else-if="asking === 'withdraw'">Benches hear of it before their next run, and a run at work before its first erase. {{ page.unitsTotal }} {{ page.unitsTotal === 1 ? 'unit runs' : 'units run' }} it; they stay on this page.</p>
         <p v-else>No trusted key has signed its images. With your word they are offered; it stands beside the release.</p>
         <v-text-field v-model="reason" label="Why (everybody reads it)" autofocus data-reason />
         <Trouble v-if="wrong" :problem="wrong" />
-        <div class="row"><v-btn :color="asking === 'withdraw' ? 'error' : 'primary'" :loading="busy" :disabled="reason.length < 3" data-say @click="say">{{ asking === 'withdraw' ? 'Withdraw it' : 'I vouch for it' }}</v-btn><v-btn variant="text" @click="asking = ''">Leave it as it is</v-btn></div>
+        <div class="row"><v-btn :color="asking === 'withdraw' ? 'error' : 'primary'" :loading="busy" :disabled="reason.length < 3" data-say @click="say">{{ asking === 'take-out' ? 'Take it out' : asking === 'withdraw' ? 'Withdraw it' : 'I vouch for it' }}</v-btn><v-btn variant="text" @click="asking = ''">Leave it as it is</v-btn></div>
       </v-card>
     </v-dialog>
   </template>

@@ -96,7 +96,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
         <span class="small"><strong class="mono">{{ m.newest || 'no release' }}</strong> newest of {{ m.releases }} · {{ m.units }} {{ m.units === 1 ? 'unit' : 'units' }}</span>
       </router-link>
     </section>
-    <p v-if="targets.length" class="targets">Our choice: <template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link></template>. For everything else the newest stable release that fits.</p>
+    <p v-if="targets.length" class="targets">Our choice: <template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link><strong v-if="t.withdrawn" class="brick"> (withdrawn: choose another)</strong></template>. For everything else the newest stable release that fits.</p>
     <div v-if="session.may('lead')" class="row lead-row">
       <v-btn color="primary" to="/releases/new" :prepend-icon="mdiPlus">Add a release…</v-btn>
       <label class="file"><v-icon :icon="mdiPackageVariantClosed" /> Take in a release pack…<input type="file" accept=".zip" class="out" data-pack @change="take($event, '/api/packs', 'POST', packTaken)" /></label>

@@ -72,6 +72,17 @@ CREATE TABLE IF NOT EXISTS site (
 -- Both keep their history.
 ALTER TABLE unit ADD COLUMN IF NOT EXISTS same_as CHAR(36) COLLATE utf8mb4_bin NULL;
 ALTER TABLE unit ADD COLUMN IF NOT EXISTS mistake VARCHAR(400) NOT NULL DEFAULT '';
+-- Releases that were taken out again before anybody wrote them: their versions are free.
+CREATE TABLE IF NOT EXISTS release_out (
+  id CHAR(36) COLLATE utf8mb4_bin PRIMARY KEY,
+  model VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  version VARCHAR(64) COLLATE utf8mb4_bin NOT NULL,
+  document BINARY(32) NOT NULL,
+  reason VARCHAR(400) NOT NULL,
+  taken_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  taken_at DATETIME(6) NOT NULL,
+  KEY release_out_of (model)
+);
 -- What a run has used up: given back if it closes without having changed anything.
 CREATE TABLE IF NOT EXISTS run_use (
   run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
