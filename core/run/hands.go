@@ -82,6 +82,9 @@ func (r *Run) hands(ctx context.Context, x *Section, id string) error {
 	}
 	if item.ByTool() {
 		value, err := r.tool(ctx, x, item)
+		if err != nil && atEnd(item) && ctx.Err() == nil { // after the work it is a finding, which ends nothing and is not tried for ever
+			return r.append(KindAnswered, procedure.Answer{Item: item.ID, Value: procedure.Excused, By: procedure.Tool, Note: core.AsError(err, core.Interrupted).Message, At: r.pace.Clock.Now().UnixMicro()}, true)
+		}
 		if err != nil {
 			return err
 		}

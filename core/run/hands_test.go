@@ -326,3 +326,29 @@ func TestWhatIsTyped(t *testing.T) {
 		}
 	}
 }
+
+// What the tool itself cannot take back at the end is a finding that stays with the unit;
+// it is tried once, and the reason of the run stays what ended it.
+func TestWhatTheToolCannotTakeBack(t *testing.T) {
+	b := handed(t, map[string]string{"volts": procedure.No})
+	b.open.Sheet = b.Put(append(coretest.SmallSheetOf("gangway"), `procedures:
+  - name: quay
+    edition: 4
+    place: bench
+    takes: 6m
+    proven: [{ when: [{ fact: revision, one-of: [D] }] }]
+    items:
+      - { id: strap, do: confirm, at: connect, says: { en: "Fit the strap." }, undo: quiet }
+      - { id: volts, do: measure, at: power, says: { en: "Measure the supply." }, unit: V, least: 3.1, most: 3.5 }
+      - { id: quiet, do: wait, at: left, says: { en: "The tool waits until it is quiet." }, text: "never said", within: 20ms }
+`...))
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	s := b.flashFor(t, ctx, b.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Refused || !strings.Contains(s.Closed.Reason, "somebody saw something else") {
+		t.Fatalf("closed %+v fault %+v after %d events", s.Closed, s.Fault, len(b.journal.Events()))
+	}
+	if len(s.Closed.Owed) != 1 || s.Closed.Owed[0].State != run.OweExcused || !strings.Contains(s.Closed.Owed[0].Reason, "did not come within") {
+		t.Errorf("owed %+v", s.Closed.Owed)
+	}
+}

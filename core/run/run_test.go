@@ -166,6 +166,12 @@ func (b *bench) laid(o run.Opened) run.Opened {
 // flash opens a run and works it to its end.
 func (b *bench) flash(t testing.TB, o run.Opened) *run.State {
 	t.Helper()
+	return b.flashFor(t, context.Background(), o)
+}
+
+// flashFor is the same, at most as long as the context lasts.
+func (b *bench) flashFor(t testing.TB, ctx context.Context, o run.Opened) *run.State {
+	t.Helper()
 	j, err := run.OpenJournal(&coretest.Disk{})
 	if err != nil {
 		t.Fatal(err)
@@ -176,8 +182,8 @@ func (b *bench) flash(t testing.TB, o run.Opened) *run.State {
 		t.Fatal(err)
 	}
 	b.run = r
-	if err := r.Work(context.Background()); err != nil {
-		t.Fatal(err)
+	if err := r.Work(ctx); err != nil {
+		t.Fatalf("%v, after %d events", err, len(j.Events()))
 	}
 	return j.State()
 }
