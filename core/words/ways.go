@@ -25,6 +25,7 @@ var Ways = []Way{
 	{"links-watch", "watch ports come and go", "ferry links --watch", "/benches"},
 	{"identify", "find out which unit is on a link", "ferry identify {link}", "/begin/{link}"},
 	{"check", "connect and prove a link", "ferry check {link}", "/check/{link}"},
+	{"listen", "hear what is on a line", "ferry listen {link}", "/check/{link}"},
 	{"check-model", "check a link for a model", "ferry check {link} --model {model}", "/check/{link}"},
 	{"fit", "see which releases fit a unit", "ferry fit {unit}", "/units/{unit}"},
 	{"note", "note a fact of a unit", "ferry note {unit} {fact}", "/units/{unit}"},
@@ -112,6 +113,7 @@ func UnitAdd() core.Step                            { return step("unit-add") }
 func WatchLinks() core.Step                         { return step("links-watch") }
 func Identify(link string) core.Step                { return step("identify", link) }
 func Check(link string) core.Step                   { return step("check", link) }
+func Listen(link string) core.Step                  { return step("listen", link) }
 func CheckModel(link, model string) core.Step       { return step("check-model", link, model) }
 func Fit(unit string) core.Step                     { return step("fit", unit) }
 func Note(unit, fact string) core.Step              { return step("note", unit, fact) }

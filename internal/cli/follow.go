@@ -122,7 +122,6 @@ func (a *app) ending(r client.Run) {
 	case string(run.NotProven):
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(bold, "◌"), a.paint(bold, strings.ToUpper(v.Head.Text)))
 		a.pair("why", wrap(r.Record.Reason, 13))
-		a.pair("next", a.paint(bold, wrap(fmt.Sprintf("See whether its program runs: ferry listen %s. Look again: ferry flash %s. Or back: ferry restore %s.", r.Link, r.Unit.Serial, r.Unit.Serial), 13)))
 	case string(run.NothingToDo):
 		fmt.Fprintf(a.out, "– %s\n", a.paint(bold, strings.ToUpper(v.Head.Text)+": "+r.Record.Reason))
 	default:
@@ -181,6 +180,9 @@ func (a *app) ending(r client.Run) {
 		a.pair("taken up", again(r.Halves))
 	}
 	a.pair("history", fmt.Sprintf("entered, signed by bench %s: ferry history %s", r.Bench, r.Unit.Serial))
+	if x := r.After; x != nil {
+		a.pair("next", a.paint(bold, wrap(strings.TrimSpace(x.Text+" "+x.Next), 13)))
+	}
 }
 
 // asError is an error with its kind; one that is none has an empty one.

@@ -199,6 +199,13 @@ type Run struct {
 	Settings  *run.Settings   `json:"settings,omitempty" doc:"That the unit gave, where its memory could not be saved."`
 	Settled   *run.Settled    `json:"settled,omitempty" doc:"How they stand after they were put back."`
 	WaivedBy  string          `json:"waivedBy,omitempty" doc:"Name of who passed a gate."`
+	After     *After          `json:"after,omitempty" doc:"What follows from how it ended, as the unit stands now; of its newest run only."`
+}
+
+// After is what follows from how a run ended.
+type After struct {
+	core.Said
+	core.Todo
 }
 
 // Answered is an item of the procedure with its answer.

@@ -347,7 +347,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if r.State == store.RunClosed && s.Closed == nil {
 		out.Outcome = r.Outcome
 	}
-	return out, nil
+	return out, v.after(ctx, r, &out)
 }
 
 // ofSections fills in what the run's sections tell: the main one in the fields that

@@ -121,6 +121,9 @@ func TestASteppingStoneIsPutInFirst(t *testing.T) {
 		if r = w.Follow(r.ID); r.Version != want || r.Outcome != "done" && r.Outcome != "nothing-to-do" {
 			t.Fatalf("%s: %s", r.Version, r.Outcome)
 		}
+		if said := map[string]string{"2.0.0": "3.0.0 fits now.", "3.0.0": "Nothing newer is left that fits."}[want]; r.After == nil || r.After.Text != said {
+			t.Errorf("after %s: %+v", want, r.After)
+		}
 	}
 	// Named, the far release is refused on the wire too.
 	w.Consent("S-0001", model.StepBack)

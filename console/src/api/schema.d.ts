@@ -1759,6 +1759,17 @@ export interface components {
             name: string;
             title: string;
         };
+        After: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What to do, for the command line. */
+            next?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
+            text: string;
+        };
         Answered: {
             /** Format: date-time */
             at: string;
@@ -3672,6 +3683,8 @@ export interface components {
             };
         };
         Run: {
+            /** @description What follows from how it ended, as the unit stands now; of its newest run only. */
+            after?: components["schemas"]["After"];
             /** @description What people and the tool answered to the procedure's items. */
             answers: components["schemas"]["Answered"][];
             /** @description Who asked for the job. */

@@ -296,6 +296,7 @@ async function putBack() {
       </template>
       <p v-if="progress?.fault?.gate && closed && session.may('lead')" class="next"><v-btn variant="outlined" size="large" data-waive @click="waiving = true">Go on by name…</v-btn></p>
       <NextSteps v-if="progress?.fault && (paused || closed)" :todo="progress.fault" class="next" />
+      <div v-if="run.after" class="next after" data-after>{{ run.after.text }}<NextSteps :todo="run.after" /></div>
     </ActionBoard>
     <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
     <div v-if="!run.online && !closed" class="lost row" role="status"><span>Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</span><v-btn v-if="session.may('lead') && !paused" variant="outlined" data-give-up @click="ending = true">It does not come back: give the run up…</v-btn></div>
