@@ -78,7 +78,11 @@ func (s *State) unproven() string {
 	for _, o := range s.Owed {
 		switch {
 		case o.Kind == OweTest && o.State == OweHanded:
-			return strings.TrimSpace(fmt.Sprintf("%q: not possible here; %s answers it by %s. %s", o.Says, o.Whose, o.Due, o.Reason))
+			says := fmt.Sprintf("%q: not possible here; %s answers it by %s", o.Says, o.Whose, o.Due)
+			if o.Reason != "" {
+				says += " (" + o.Reason + ")"
+			}
+			return says
 		case (o.Kind == OweTest || o.Kind == OweFinding) && o.State == OweExcused:
 			return strings.TrimSpace(fmt.Sprintf("%q: %s", o.Says, o.Reason))
 		}

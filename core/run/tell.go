@@ -39,6 +39,10 @@ func Tell(e Event, x *Section) core.Said {
 		switch {
 		case err != nil || a.Item == "":
 			return core.Say("the unit answered")
+		case a.Value == procedure.Back:
+			return core.Say("back to the item before")
+		case a.Value == procedure.Elsewhere:
+			return core.Say("%s: not possible here, %s answers it by %s", strings.ReplaceAll(a.Item, "-", " "), a.Whose, a.Due)
 		case a.Note != "":
 			return core.Say("%s: %s, %s (answered)", strings.ReplaceAll(a.Item, "-", " "), a.Value, a.Note)
 		default:

@@ -118,7 +118,7 @@ func (v *Service) carrier(ctx context.Context, u store.Unit, a around) (client.C
 	best := slices.IndexFunc(j.verdicts, func(x fit.Verdict) bool { return x.Recommended })
 	switch {
 	case best < 0 && slices.ContainsFunc(j.verdicts, func(x fit.Verdict) bool { return x.Answer == fit.CannotTell }):
-		c.Said, c.Todo = core.Say("What to put in cannot be told yet: something about the unit is not known."), core.Todos(words.Fit(u.Serial).To("Answer the question"))
+		c.Said, c.Todo = core.Say("What to put in cannot be told yet: first the question about the unit."), core.Todos(words.Fit(u.Serial).To("Answer the question"))
 	case best < 0:
 		c.Said, c.Todo = core.Say("Nothing in the catalogue may follow: wait for a release."), core.Todos(words.Fit(u.Serial).To("See why"))
 	case j.verdicts[best].Step == "older":

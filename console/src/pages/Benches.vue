@@ -107,7 +107,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
 .bench + .bench { margin-top: 32px; }
 .link { display: grid; grid-template-columns: 200px 110px 1fr auto; gap: 16px; align-items: center; }
 .state { display: flex; gap: 8px; align-items: center; }
-.do { display: flex; gap: 4px 8px; flex-wrap: wrap; justify-content: flex-end; max-width: 420px; }
+.do { display: flex; gap: 4px 8px; flex-wrap: wrap; justify-content: flex-end; max-width: 560px; }
 .ask { padding: 24px; display: grid; gap: 14px; }
 .unknown { border: 1.5px dashed var(--outline); padding: 2px 10px; border-radius: 4px; }
 @media (max-width: 800px) { .link { grid-template-columns: 1fr 1fr; } .do, .on { grid-column: span 2; } }

@@ -47,7 +47,7 @@ every(3000, load)
             <div class="muted">{{ r.kind }} {{ r.version }} on {{ r.link }}<template v-if="r.progress.view.laid">. {{ cap(r.progress.view.laid.place) }}, with {{ r.progress.view.laid.holder }}. {{ sentence(r.progress.view.laid.why) }}</template><template v-else-if="r.progress.view.hands">. Waits for you: {{ r.progress.view.hands.says }}</template><template v-else-if="r.progress.fault">. {{ r.progress.fault.message }}</template></div>
             <div v-if="jobWords(r)" class="small muted">{{ jobWords(r) }}</div>
           </div>
-          <div class="who small">{{ r.by }}<br /><span class="muted">since {{ when(r.opened) }}</span></div>
+          <div class="who small">{{ r.by }} <br /><span class="muted">since {{ when(r.opened) }}</span></div>
           <v-btn variant="outlined" :to="`/runs/${r.id}`">{{ r.state === 'paused' ? 'Go on' : 'Look' }}</v-btn>
         </li>
         <li v-for="u in today.halfDone" :key="u.id" class="end">
@@ -74,7 +74,7 @@ every(3000, load)
             <div><strong :class="{ brick: t.late || t.state === 'excused' }">test {{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}<template v-if="t.late">, late</template></template></strong> <router-link :to="`/units/${t.unit}`" class="mono">{{ t.serial }}</router-link><template v-if="t.site">, {{ t.site }}</template></div>
             <div class="muted">{{ t.says }} {{ sentence(t.reason) }}</div>
           </div>
-          <div class="who small">{{ t.by }}<br /><span class="muted">since {{ when(t.since) }}</span></div>
+          <div class="who small">{{ t.by }} <br /><span class="muted">since {{ when(t.since) }}</span></div>
           <TestAnswer v-if="session.may('technician')" :test="t" @answered="load" />
         </li>
         <li v-for="c in today.withdrawn" :key="c.unit.id" class="end" data-withdrawn>
@@ -141,5 +141,6 @@ every(3000, load)
   .end { grid-template-columns: 44px minmax(0, 1fr); gap: 8px 12px; align-items: start; }
   .end > :nth-child(n + 3) { grid-column: 2; justify-self: start; }
   .who br { display: none; }
+  .who span { margin-left: 4px; }
 }
 </style>

@@ -140,10 +140,10 @@ async function judge() {
   if (data.jobs.length) job.value ??= data.jobs[0]!.number
   const { data: judged, error: wrong } = await api.GET('/api/fit', { params: { query: { at: identity.value.unit } } })
   if (wrong) throw wrong
-  fit.value = judged
-  card.value = (await api.GET('/api/card', { params: { query: { at: identity.value.unit } } })).data ?? null
   const v = judged.verdicts
   chosen.value = (v.find((x) => x.recommended) ?? v.find((x) => x.version === judged.question?.version) ?? v.find((x) => x.current) ?? v[0])?.release ?? ''
+  fit.value = judged
+  card.value = (await api.GET('/api/card', { params: { query: { at: identity.value.unit } } })).data ?? null
   look()
 }
 
@@ -268,7 +268,7 @@ onMounted(begin)
           <p class="small muted">If the label really says something else, this unit is not what it seems. Set it apart and ask a lead.</p>
         </div>
         <QuestionCard v-else-if="fit?.question && !restoring && !later" :question="fit.question" :busy="busy" @answer="(value, photo) => answer(fit!.question!.fact, value, 'person', photo)" @later="later = true" />
-        <div v-else class="card">
+        <div v-else-if="restoring || fit" class="card">
           <h2>Before it begins</h2>
           <Trouble v-if="said" :problem="said" data-said />
           <dl>

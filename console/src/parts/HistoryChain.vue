@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A unit's history hangs on a drawn chain; a broken chain is drawn with a gap.
-import { mdiAccountCheckOutline, mdiAnchor, mdiCheck, mdiClipboardCheckOutline, mdiClose, mdiContentSave, mdiHelp, mdiMinus, mdiPencilOutline, mdiPlus, mdiRestore } from '@mdi/js'
+import { mdiAccountCheckOutline, mdiAnchor, mdiCheck, mdiCircleOffOutline, mdiClipboardCheckOutline, mdiClose, mdiContentSave, mdiHelp, mdiMinus, mdiPencilOutline, mdiPlus, mdiRestore } from '@mdi/js'
 
 import type { Entry, History } from '../api/client'
 import { when } from '../words'
@@ -14,6 +14,7 @@ function mark(e: Entry): [icon: string, kind: string] {
   if (e.kind === 'noted' || e.kind === 'corrected' || e.kind === 'joined') return [mdiPencilOutline, 'open']
   if (e.kind === 'entered') return [mdiPlus, 'open']
   if (e.kind === 'refused') return [mdiClose, 'bad']
+  if (e.outcome === 'not-proven') return [mdiCircleOffOutline, 'open']
   if (e.outcome === 'nothing-to-do') return [mdiMinus, 'open']
   if (e.outcome === 'done' && e.kind === 'restore') return [mdiRestore, 'back']
   if (e.outcome === 'done' && e.kind === 'backup') return [mdiContentSave, 'open']
