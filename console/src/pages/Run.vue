@@ -170,9 +170,9 @@ const board = computed(() => {
   const v = view.value
   const r = run.value
   if (!v || !r) return null
-  const drawn = closed.value ? (v.board === 'stopped' ? 'stopped' : r.outcome === 'not-proven' ? 'waiting' : 'ended') : paused.value && !turn.value ? 'stopped' : v.board
+  const drawn = closed.value ? (v.board === 'stopped' ? 'stopped' : r.outcome === 'not-proven' ? 'unproven' : 'ended') : paused.value && !turn.value ? 'stopped' : v.board
   const amount = v.step === 'backup' && v.total && v.board === 'reading' ? `${kib(v.done)} of ${kib(v.total)}${v.left >= 0 ? `, ${minutes(v.left / 1e6)} left` : ''}. ` : ''
-  return { board: drawn as 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended', head: v.head.text, sentence: amount + v.sentence.text }
+  return { board: drawn as 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended' | 'unproven', head: v.head.text, sentence: amount + v.sentence.text }
 })
 const under = computed(() => {
   const v = view.value

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 // The one thing to know or to do next, full width, always at the same place.
-import { mdiClockOutline, mdiHandBackRight, mdiOctagon } from '@mdi/js'
+import { mdiCircleOffOutline, mdiClockOutline, mdiHandBackRight, mdiOctagon } from '@mdi/js'
 import { computed } from 'vue'
 
 import { minutes } from '../words'
 
 const props = defineProps<{
-  board: 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended'
+  board: 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended' | 'unproven'
   head: string
   sentence: string
   seconds?: number // until the unit may be touched; negative if not known
@@ -14,7 +14,7 @@ const props = defineProps<{
   under?: string
 }>()
 
-const field = computed(() => ({ 'hands-off': 'bg-hands-off', 'hands-on': 'bg-hands-on', stopped: 'bg-stop' })[props.board as string] ?? 'quiet')
+const field = computed(() => ({ 'hands-off': 'bg-hands-off', 'hands-on': 'bg-hands-on', stopped: 'bg-stop', unproven: 'quiet unproven' })[props.board as string] ?? 'quiet')
 const polite = computed(() => (props.board === 'hands-on' || props.board === 'stopped' ? 'assertive' : 'polite'))
 </script>
 
@@ -29,6 +29,7 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
       </svg>
       <v-icon v-else-if="board === 'hands-on'" :icon="mdiHandBackRight" size="96" />
       <v-icon v-else-if="board === 'stopped'" :icon="mdiOctagon" size="80" />
+      <v-icon v-else-if="board === 'unproven'" :icon="mdiCircleOffOutline" size="44" />
       <v-icon v-else-if="board !== 'ended'" :icon="mdiClockOutline" size="44" />
       <div class="words">
         <div class="head">{{ head }}</div>
@@ -53,6 +54,7 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
 .quiet { background: rgb(var(--v-theme-surface)); border-left: 8px solid rgb(var(--v-theme-secondary)); border-bottom: 1px solid var(--line); }
 .inside { display: flex; align-items: center; gap: 24px; max-width: 1400px; margin: 0 auto; padding: 16px 24px; min-height: 140px; }
 .hands-off .inside { padding-bottom: 4px; }
+.unproven { border-left: 8px dashed var(--outline); }
 .quiet .inside { min-height: 96px; padding-bottom: 24px; }
 .sign { width: 120px; flex: none; }
 .palm { fill: currentColor; }

@@ -138,11 +138,13 @@ func block(n byte, data []byte, short bool) []byte {
 func (l *Line) invited(ctx context.Context, wait time.Duration, ready func()) (short bool, err error) {
 	end := l.Clock.Now().Add(l.Scaled(wait))
 	cans := 0
-	for first := true; ; first = false {
+	told := false
+	for {
 		c, err := l.byteIn(ctx, min(askEvery, max(wait, time.Millisecond)))
 		switch {
 		case errors.Is(err, errLate):
-			if first && ready != nil {
+			if !told && ready != nil { // also where a stray byte came before
+				told = true
 				ready()
 			}
 			if !l.Clock.Now().Before(end) {

@@ -91,6 +91,17 @@ func TestWhatASenderMeets(t *testing.T) {
 	}
 }
 
+// A person is told once to apply the power, also where a stray byte came before.
+func TestAPersonIsToldOnceToApplyThePower(t *testing.T) {
+	for _, in := range []string{"", "\x00", "\x00?\x00"} {
+		l, _ := playing([]byte(in))
+		told := 0
+		if _, err := l.invited(context.Background(), 5*time.Millisecond, func() { told++ }); core.KindOf(err) != core.NotAnswering || told != 1 {
+			t.Errorf("after %q: told %d times, %v", in, told, err)
+		}
+	}
+}
+
 func TestWhatAReceiverMeets(t *testing.T) {
 	one, two := block(1, bytes.Repeat([]byte{1}, 128), false), block(2, bytes.Repeat([]byte{2}, 128), false)
 	spoilt := bytes.Clone(one)
