@@ -60,6 +60,8 @@ const heading = computed(() => {
   const u = page.value
   if (!u) return ''
   if (strange.value && !u.run && u.state !== 'half-done') return 'Runs a program that nobody here knows.'
+  const now = u.fit?.verdicts.find((v) => v.current && v.verdict === 'fits')
+  if (now && !recommended.value && !u.run && u.state === 'done') return now.channel === 'candidate' ? 'Runs a candidate, on trial.' : 'Up to date.'
   return standing(u, recommended.value?.version)
 })
 const facts = computed(() => Object.entries(page.value?.facts ?? {}).filter(([n]) => !['serial', 'model'].includes(n)))
