@@ -80,6 +80,28 @@ func (l line) run(args ...string) (out, errs string, code int) {
 	return o.String(), e.String(), c.ProcessState.ExitCode()
 }
 
+// must runs a command that is to end with a code, and gives all that it wrote, however it
+// is broken over lines.
+func (l line) must(code int, args ...string) string {
+	l.t.Helper()
+	out, errs, got := l.run(args...)
+	if got != code {
+		l.t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, got, code, out, errs)
+	}
+	return strings.Join(strings.Fields(out+errs), " ")
+}
+
+// told fails where a text does not hold what it should, however it is broken over lines.
+func told(t *testing.T, text string, all ...string) {
+	t.Helper()
+	text = strings.Join(strings.Fields(text), " ")
+	for _, x := range all {
+		if !strings.Contains(text, x) {
+			t.Errorf("%q is not said in\n%s", x, text)
+		}
+	}
+}
+
 // json runs with --output json, and decodes stdout, which must hold nothing else.
 func (l line) json(args ...string) (map[string]any, int) {
 	l.t.Helper()

@@ -22,22 +22,8 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
-	ferry := func(want int, args ...string) string {
-		t.Helper()
-		out, errs, code := l.run(args...)
-		if code != want {
-			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
-		}
-		return out + errs
-	}
-	holds := func(text string, all ...string) {
-		t.Helper()
-		for _, x := range all {
-			if !strings.Contains(strings.Join(strings.Fields(text), " "), x) { // however it is broken over lines
-				t.Errorf("%q is not said in\n%s", x, text)
-			}
-		}
-	}
+	ferry := l.must
+	holds := func(text string, all ...string) { t.Helper(); told(t, text, all...) }
 	ferry(0, "unit", "add", "small", "S-0001", "--site", "Ormsay")
 	ferry(0, "unit", "add", "small", "S-0002", "--site", "Ormsay")
 	holds(ferry(17, "job", "add", "S-0001", "--reason", "x", "--on", "tomorrow"), "expected length >= 3")
@@ -96,14 +82,18 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 		for i := range list {
 			list[i] = strings.ReplaceAll(list[i], "_", " ")
 		}
-		out := ferry(0, append([]string{"run", "list", "--output", "csv"}, list...)...)
+		out, _, code := l.run(append([]string{"run", "list", "--output", "csv"}, list...)...)
+		if code != 0 {
+			t.Errorf("%s: exit %d", args, code)
+		}
 		rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 		if n := max(len(rows)-1, 0); err != nil || n != want && !(want == 0 && n == 0) {
 			t.Errorf("%s: %d rows, want %d, %v\n%s", args, n, want, err, out)
 		}
 	}
 	holds(ferry(17, "run", "show", id, "--output", "csv"), "this is no list")
-	if head, _, _ := strings.Cut(ferry(0, "units", "--output", "csv"), "\n"); !strings.HasPrefix(head, "id,model,modelName,serial,site") {
+	units, _, _ := l.run("units", "--output", "csv")
+	if head, _, _ := strings.Cut(units, "\n"); !strings.HasPrefix(head, "id,model,modelName,serial,site") {
 		t.Errorf("the columns are %s", head)
 	}
 }
@@ -115,22 +105,8 @@ func TestHoldsConsentAndWithdrawal(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
 	l, lead := commandLine(t, w, "technician"), commandLine(t, w, "lead")
-	say := func(who line, want int, args ...string) string {
-		t.Helper()
-		out, errs, code := who.run(args...)
-		if code != want {
-			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
-		}
-		return out + errs
-	}
-	holds := func(text string, all ...string) {
-		t.Helper()
-		for _, x := range all {
-			if !strings.Contains(strings.Join(strings.Fields(text), " "), x) { // however it is broken over lines
-				t.Errorf("%q is not said in\n%s", x, text)
-			}
-		}
-	}
+	say := line.must
+	holds := func(text string, all ...string) { t.Helper(); told(t, text, all...) }
 	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
 		t.Fatalf("%+v", r)
 	}
@@ -182,14 +158,7 @@ func TestAnUnknownProgramIsKeptByName(t *testing.T) {
 		s.Fresh = func() []byte { b := made(); copy(b[0x1000:], coretest.SmallProgram("9.9.0")); return b }
 	})
 	l, lead := commandLine(t, w, "technician"), commandLine(t, w, "lead")
-	say := func(who line, want int, args ...string) string {
-		t.Helper()
-		out, errs, code := who.run(args...)
-		if code != want {
-			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
-		}
-		return out + errs
-	}
+	say := line.must
 	text := say(l, 20, "flash", "b/a", "2.0.0", "--yes", "--reason", "the customer wants it")
 	for _, x := range []string{"ferry backup S-0001", "--name BACKUP=NAME", "ferry fit S-0001", "ferry release add", "ferry consent S-0001 unknown-program"} {
 		if !strings.Contains(text, x) {

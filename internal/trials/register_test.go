@@ -102,22 +102,8 @@ func TestSitesDoublesAndMistakes(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
 	l, lead := commandLine(t, w, "technician"), commandLine(t, w, "lead")
-	say := func(who line, want int, args ...string) string {
-		t.Helper()
-		out, errs, code := who.run(args...)
-		if code != want {
-			t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, code, want, out, errs)
-		}
-		return strings.Join(strings.Fields(out+errs), " ")
-	}
-	holds := func(text string, all ...string) {
-		t.Helper()
-		for _, x := range all {
-			if !strings.Contains(text, x) {
-				t.Errorf("%q is not said in\n%s", x, text)
-			}
-		}
-	}
+	say := line.must
+	holds := func(text string, all ...string) { t.Helper(); told(t, text, all...) }
 	say(l, 0, "unit", "add", "small", "S-0300", "--site", "Ormsay, ticket hut")
 	say(l, 0, "site", "set", "Ormsay", "--customer", "Ormsay ferries", "--contact", "Edda Rooke", "--note", "ring at the slip", "--fact", "revision=D")
 	say(l, 0, "site", "set", "Ormsay", "--contact", "Edda Rooke, at the kiosk")
