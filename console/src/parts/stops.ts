@@ -49,8 +49,13 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
     step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
     run.state === 'closed' ? 'in the history' : after ? `your turn, ${view.turn} of ${view.turns}` : 'by itself',
   ]
+  const over = run.state === 'closed'
   return words
-    .map((word, i): Stop => ({ key: word, word, fact: facts[i] ?? '', hand: i === 2 || (i === 6 && after), state: (i < now && !later[i]) || (i === 2 && carded) ? 'done' : i === now ? 'now' : 'ahead' }))
+    .map((word, i): Stop => {
+      const state = (i < now && !later[i]) || (i === 2 && carded) ? 'done' : i === now ? 'now' : 'ahead'
+      const fact = facts[i] ?? ''
+      return { key: word, word, fact: fact !== 'by itself' ? fact : state === 'done' ? 'done' : over ? 'not needed' : fact, hand: i === 2 || (i === 6 && after), state }
+    })
     .filter((_, i) => !left.includes(i))
 }
 
