@@ -64,6 +64,7 @@ func alike(s *stand, n int, f fleet) {
 			*spec = board.Board(f.unit.Sheet(), "none")
 			spec.Scale = 0.005
 			spec.Fresh = func() []byte { return f.memory("none") }
+			spec.HasFiles = true // an empty tree, where the model has one
 		})
 	}
 	w := testkit.NewWorld(s, specs...)
@@ -91,6 +92,16 @@ func alike(s *stand, n int, f fleet) {
 			s.Fatal(err)
 		}
 		r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: run.BackUp, At: "b/" + link})
+		if err != nil {
+			s.Fatal(err)
+		}
+		// Where the model has a procedure, a person who always says yes.
+		err = w.Technician.FollowRun(ctx, r.ID, 0, func(p client.Progress) bool {
+			if h := p.View.Hands; h != nil && !h.Calling {
+				w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: h.Item, Value: "yes"})
+			}
+			return p.Outcome != string(run.Interrupted)
+		})
 		if err != nil {
 			s.Fatal(err)
 		}
