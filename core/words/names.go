@@ -85,7 +85,7 @@ var (
 		"late": "answers come late", "restarts": "it starts over and over",
 	}
 	// JobStands are how far a job is with a unit.
-	JobStands = Names{"to-do": "still to do", "at-work": "at work", "done": "done", "not-done": "not done"}
+	JobStands = Names{"to-do": "still to do", "at-work": "at work", "interrupted": "interrupted: its run is open", "done": "done", "not-done": "not done"}
 	// Gates are what a lead passes by name.
 	Gates = Names{
 		"backup": "writing without a backup", "protection": "lifting the lock", "needs": "a missing need", "adapter": "the adapter",

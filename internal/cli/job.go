@@ -140,7 +140,7 @@ func (a *app) job(j client.JobPage) {
 			mark = a.paint(teal, "✓")
 		case "to-do":
 			mark = "□"
-		case "at-work":
+		case "at-work", "interrupted":
 			mark = "●"
 		}
 		rows = append(rows, []string{"  " + mark, a.paint(bold, x.Unit.Serial), x.Unit.ModelName, x.Unit.Site, wrap(how, 0)})

@@ -43,7 +43,7 @@ type JobUnit struct {
 	Unit    Unit       `json:"unit"`
 	Run     string     `json:"run,omitempty" doc:"The newest run of this job on it."`
 	Outcome string     `json:"outcome" doc:"Of that run; empty while it works."`
-	Stands  string     `json:"stands" enum:"to-do,at-work,done,not-done" doc:"How far the job is with it."`
+	Stands  string     `json:"stands" enum:"to-do,at-work,interrupted,done,not-done" doc:"How far the job is with it."`
 	Tests   []OpenTest `json:"tests" nullable:"false" doc:"That are still to be passed."`
 }
 

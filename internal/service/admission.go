@@ -23,8 +23,8 @@ type asked struct {
 	place    place
 	row      store.Run
 	claims   []string
-	uses     []string   // entitlements of which it uses one up, by id
-	endFirst *store.Run // the paused run whose place a restore takes
+	uses     []*fit.Have // entitlements of which it uses one up; optional ones it leaves alone
+	endFirst *store.Run  // the paused run whose place a restore takes
 }
 
 // asked gathers what is known for a run. An error says that it is not known what was
@@ -183,8 +183,8 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 	a.Needs = fit.Needs(a.Sheet, a.Release, a.Known, means)
 	if n.Kind == run.Flash {
 		for _, x := range a.Needs {
-			if x.Have != nil && x.Have.Left != nil && (x.State == fit.Ready || x.State == fit.RunsOut) {
-				a.uses = append(a.uses, x.Have.ID)
+			if x.Have != nil && x.Have.Left != nil && !x.Optional && (x.State == fit.Ready || x.State == fit.RunsOut) {
+				a.uses = append(a.uses, x.Have)
 			}
 		}
 	}
@@ -267,10 +267,8 @@ func (v *Service) admission(ctx context.Context, in *newRunIn) (client.Admission
 			out.Asks = append(out.Asks, client.AskedLink{Name: name, Title: strings.Join(behind, ", ")})
 		}
 	}
-	for _, n := range a.Needs {
-		if n.Have != nil && n.Have.Left != nil && n.State == fit.Ready {
-			out.Uses = append(out.Uses, n.Name)
-		}
+	for _, h := range a.uses {
+		out.Uses = append(out.Uses, h.Name)
 	}
 	return out, nil
 }

@@ -97,6 +97,8 @@ func (v *Service) getJob(ctx context.Context, in *JobPath) (client.JobPage, erro
 func jobStands(r store.Run, u store.Unit, tests []client.OpenTest) string {
 	well := r.Outcome == string(run.Done) || r.Outcome == string(run.NothingToDo) || r.Outcome == string(run.NotProven) && u.State == store.UnitDone
 	switch {
+	case r.State == store.RunPaused || r.Outcome == string(run.Interrupted):
+		return "interrupted"
 	case r.State != store.RunClosed:
 		return "at-work"
 	case well && len(tests) == 0:
@@ -236,7 +238,7 @@ func (v *Service) closeJob(ctx context.Context, in *jobClosingIn) (client.JobPag
 	}
 	note := strings.TrimSpace(in.Body.Note)
 	for _, x := range p.Scope {
-		if x.Stands == "at-work" {
+		if x.Stands == "at-work" || x.Stands == "interrupted" {
 			return p, core.Fail(core.Busy, "unit %s has an open run of this job, %s", x.Unit.Serial, x.Run).Go(words.RunShow(x.Run).To("Look at it"))
 		}
 	}

@@ -54,7 +54,11 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if err := v.store.OpenRun(ctx, a.row, a.claims, a.uses, order); err != nil {
+	var uses []string
+	for _, h := range a.uses {
+		uses = append(uses, h.ID)
+	}
+	if err := v.store.OpenRun(ctx, a.row, a.claims, uses, order); err != nil {
 		return client.Run{}, errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
 	v.orderNews.ring()

@@ -306,3 +306,22 @@ func TestAReleaseIsTakenOutAgain(t *testing.T) {
 		t.Errorf("%+v %v", m.TakenOut, err)
 	}
 }
+
+// A job says of a unit whose run was left in the middle that it is interrupted, not that
+// somebody is at work, and does not close over it.
+func TestAJobKnowsAnInterruptedRun(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, slow)
+	l := commandLine(t, w, "technician")
+	l.must(0, "identify", "b/a")
+	l.must(0, "job", "add", "S-0001", "--reason", "prints blank tickets")
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
+	told(t, l.must(0, "job", "show", "1"), "at work")
+	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	if err := w.Technician.StopRun(ctx, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	w.Follow(r.ID)
+	told(t, l.must(0, "job", "show", "1"), "interrupted: its run is open")
+	told(t, l.must(19, "job", "close", "1", "--note", "enough"), "has an open run of this job")
+}

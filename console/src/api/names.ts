@@ -77,6 +77,7 @@ export const gates: Record<string, string> = {
 export const jobStands: Record<string, string> = {
   "at-work": "at work",
   "done": "done",
+  "interrupted": "interrupted: its run is open",
   "not-done": "not done",
   "to-do": "still to do",
 }

@@ -2741,7 +2741,7 @@ export interface components {
              * @description How far the job is with it.
              * @enum {string}
              */
-            stands: "to-do" | "at-work" | "done" | "not-done";
+            stands: "to-do" | "at-work" | "interrupted" | "done" | "not-done";
             /** @description That are still to be passed. */
             tests: components["schemas"]["OpenTest"][];
             unit: components["schemas"]["Unit"];

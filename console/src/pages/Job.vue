@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A job: why, for whom, what counts as done, and how far it is with each unit.
-import { mdiCheckCircle, mdiCircleOutline, mdiCloseCircle, mdiFerry, mdiMinusCircleOutline } from '@mdi/js'
+import { mdiCheckCircle, mdiCircleOutline, mdiCloseCircle, mdiFerry, mdiMinusCircleOutline, mdiPause } from '@mdi/js'
 import { ref } from 'vue'
 
 import { api, problem, type JobPage, type Problem } from '../api/client'
@@ -19,7 +19,7 @@ const note = ref('')
 const leaving = ref<{ unit: string; serial: string } | null>(null)
 const why = ref('')
 const busy = ref(false)
-const icons: Record<string, [string, string]> = { done: [mdiCheckCircle, 'teal'], 'not-done': [mdiCloseCircle, 'brick'], 'at-work': [mdiFerry, ''], 'to-do': [mdiCircleOutline, ''] }
+const icons: Record<string, [string, string]> = { done: [mdiCheckCircle, 'teal'], 'not-done': [mdiCloseCircle, 'brick'], 'at-work': [mdiFerry, ''], interrupted: [mdiPause, 'brick'], 'to-do': [mdiCircleOutline, ''] }
 
 async function load() {
   try {
@@ -77,7 +77,7 @@ async function change(what: 'close' | 'leave') {
           </div>
           <div class="row acts">
             <v-btn variant="text" :to="`/card/${x.unit.id}`">Card</v-btn>
-            <v-btn v-if="x.unit.link && x.stands !== 'done' && x.stands !== 'at-work' && session.may('technician') && !page.closed" variant="outlined" :to="`/begin/${x.unit.link}`">Begin</v-btn>
+            <v-btn v-if="x.unit.link && x.stands !== 'done' && x.stands !== 'at-work' && x.stands !== 'interrupted' && session.may('technician') && !page.closed" variant="outlined" :to="`/begin/${x.unit.link}`">Begin</v-btn>
             <v-btn v-if="!page.closed && x.stands !== 'done' && session.may('technician')" variant="text" data-leave @click="leaving = { unit: x.unit.id, serial: x.unit.serial }">Leave out</v-btn>
           </div>
         </li>
@@ -111,7 +111,5 @@ dt { color: var(--muted); }
 .one { display: grid; grid-template-columns: 32px minmax(0, 1fr) auto; gap: 12px; align-items: start; }
 .test { margin-top: 6px; }
 .close > :deep(.v-input) { max-width: 520px; }
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 @media (max-width: 700px) { .one { grid-template-columns: 32px minmax(0, 1fr); } .acts { grid-column: 2; } }
 </style>

@@ -73,8 +73,3 @@ async function put() {
     </v-dialog>
   </div>
 </template>
-
-<style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
-</style>

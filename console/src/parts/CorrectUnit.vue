@@ -49,8 +49,3 @@ async function put() {
     </v-card>
   </v-dialog>
 </template>
-
-<style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
-</style>

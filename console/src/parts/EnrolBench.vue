@@ -43,7 +43,5 @@ async function make() {
 </template>
 
 <style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 .code { white-space: pre-wrap; overflow-wrap: anywhere; padding: 12px; border: 1px solid var(--line); border-radius: 4px; }
 </style>

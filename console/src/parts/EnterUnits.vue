@@ -101,7 +101,5 @@ const icons = { entered: mdiCheckCircle, known: mdiMinusCircleOutline, refused: 
 </template>
 
 <style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 .list { max-height: 320px; overflow: auto; }
 </style>

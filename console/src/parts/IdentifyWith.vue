@@ -56,7 +56,5 @@ async function ask() {
 </template>
 
 <style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 .now { display: flex; gap: 16px; align-items: center; padding: 20px; font-size: 20px; border-radius: 6px; background: rgb(var(--v-theme-hands-on)); color: rgb(var(--v-theme-on-hands-on)); }
 </style>

@@ -57,7 +57,5 @@ async function put() {
 </template>
 
 <style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 .two > * { flex: 1; min-width: 180px; }
 </style>

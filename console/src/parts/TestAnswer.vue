@@ -52,7 +52,5 @@ async function put(value: 'yes' | 'no' | 'elsewhere') {
 </template>
 
 <style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 .two > :deep(.v-input) { flex: 1; min-width: 180px; }
 </style>

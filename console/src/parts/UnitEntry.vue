@@ -55,7 +55,5 @@ async function put(what: 'join' | 'mistake') {
 </template>
 
 <style scoped>
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 .row > :deep(.v-input) { flex: 1; min-width: 200px; }
 </style>

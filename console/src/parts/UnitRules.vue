@@ -71,6 +71,4 @@ async function put(what: 'hold' | 'consent' | 'end') {
 
 <style scoped>
 .tight { gap: 8px; flex-wrap: nowrap; align-items: flex-start; }
-.dialog { padding: 24px; display: grid; gap: 12px; }
-.end { justify-content: flex-end; }
 </style>
