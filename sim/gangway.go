@@ -154,7 +154,6 @@ func (u *Unit) identity() []byte {
 		switch {
 		case (op == 8 || op == 9) && u.Settings.Length == 0:
 		case op > 12 && u.tree == nil:
-		case op > 12 && u.tree == nil:
 		case op == 2 && (u.NoRead || u.locked):
 			no[op] = "reading is locked in this unit"
 		case op == 5 && u.NoDigest:
@@ -189,9 +188,6 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 		return u.protect(b)
 	case 12:
 		return answer{body: []byte(u.console(bytes.TrimRight(b, "\r\n")))}, true
-	}
-	if op > 12 && op <= 17 && u.tree != nil {
-		return u.ofTree(op, b)
 	}
 	if op > 12 && op <= 17 && u.tree != nil {
 		return u.ofTree(op, b)

@@ -29,13 +29,15 @@ type Spec struct {
 	Region   string // empty: it does not tell
 	Chip     string
 	Loader   string // its version
-	Kind     string // of loader: gangway (the default), uartrom, xmodem, ymodem
+	Kind     string // of loader: gangway (the default), keel, xmodem, ymodem
 
 	Parity   string        // of its loader; none where it is empty
 	Inverted bool          // its lines idle low
 	OneWire  bool          // it speaks and listens on one wire, so that the bench hears itself
 	OpensFor time.Duration // after power-up it waits so long for its loader to be called; 0: the strap decides
-	ChipID   uint16        // that a uartrom tells
+	ChipID   uint32        // that a keel tells
+	Bank     int           // bytes of its banks; none where it is 0
+	Lacks    uint16        // abilities that its keel is without
 	Locked   bool          // its memory is locked against reading when it is new
 
 	Base      uint64
@@ -230,8 +232,8 @@ func (u *Unit) setting() uart {
 
 func (u *Unit) newBoot() bootloader {
 	switch u.Kind {
-	case "uartrom":
-		return &romBoot{u: u}
+	case "keel":
+		return &keelBoot{u: u}
 	case "xmodem", "ymodem":
 		return &fileBoot{u: u, batch: u.Kind == "ymodem"}
 	}

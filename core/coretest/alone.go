@@ -178,8 +178,8 @@ var loaders = map[string]string{
   enter: []
   leave: []
 `,
-	"uartrom": `  kind: uartrom
-  says: "0x0A17"
+	"keel": `  kind: keel
+  says: "0x5EA00017"
   baud: 115200
   parity: even
   enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
@@ -201,7 +201,7 @@ var loaders = map[string]string{
 }
 
 // Loaders are the names that SmallSheetOf knows.
-var Loaders = []string{"gangway", "one-wire", "uartrom", "xmodem", "ymodem"}
+var Loaders = []string{"gangway", "one-wire", "keel", "xmodem", "ymodem"}
 
 // SmallSheetOf is the sheet of the small board with one of Loaders.
 func SmallSheetOf(name string) []byte {

@@ -49,7 +49,7 @@ var faults = []injected{
 	{name: "reset-line-off", faults: wires(sim.Wiring{NoReset: true})},
 	{name: "not-switched-off", loader: "one-wire"},
 	{name: "another-model", spec: func(s *sim.Spec) { s.Says = "OTHER" }},
-	{name: "another-loader", loader: "uartrom"},
+	{name: "another-loader", loader: "keel"},
 	{name: "loose-wire", faults: sim.Faults{Loss: 0.0006}},
 	{name: "long-lead", faults: wires(sim.Wiring{LongLead: true})},
 	{name: "adapter-holds-back", faults: wires(sim.Wiring{Latency: 80})},
@@ -61,7 +61,7 @@ var faults = []injected{
 // others.
 func candidates(t *testing.T, first string) []*model.Sheet {
 	var all []*model.Sheet
-	for _, name := range append([]string{first}, "gangway", "uartrom") {
+	for _, name := range append([]string{first}, "gangway", "keel") {
 		sheet, err := coretest.SmallSheetNamed(name)
 		if err != nil {
 			t.Fatal(err)
@@ -170,7 +170,7 @@ func TestEveryFaultIsNamed(t *testing.T) {
 // A sound link is sound, over the network and over a terminal, with every loader
 // that can be called.
 func TestASoundLinkIsSound(t *testing.T) {
-	for _, name := range []string{"gangway", "uartrom"} {
+	for _, name := range []string{"gangway", "keel"} {
 		u := injected{loader: name}.unit(t)
 		l, err := rfc2217.Kind{}.Open(context.Background(), link.Settings{"address": u.Address()}, core.System{})
 		if err != nil {

@@ -38,7 +38,7 @@ type Limits struct {
 	Identity string // the strongest identity that it gives, as core/run names them
 	Verify   string // how a write is proved, for a person
 	Instead  string // what stands in for a backup where it cannot read; empty where it can
-	Pages    bool   // it counts pages by the sheet's map, and so serves one section alone
+	Pages    bool   // it holds the unit's pages against the section's map, and so serves one section alone
 }
 
 // Has tells whether the ability is among them.

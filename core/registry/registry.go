@@ -7,32 +7,32 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/image/addrtext"
 	"zealousferry/core/image/archive"
 	"zealousferry/core/image/dfu"
 	"zealousferry/core/image/elf"
 	"zealousferry/core/image/ihex"
 	"zealousferry/core/image/raw"
 	"zealousferry/core/image/srec"
-	"zealousferry/core/image/titext"
 	"zealousferry/core/image/uf2"
 	"zealousferry/core/link"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/link/serial"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/gangway"
-	"zealousferry/core/loader/uartrom"
+	"zealousferry/core/loader/keel"
 	"zealousferry/core/loader/xmodem"
 	"zealousferry/core/model"
 )
 
 // Formats in the order in which they are sniffed; raw claims nothing and is last.
-var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Format{}, srec.Format{}, titext.Format{}, raw.Format{}}
+var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Format{}, srec.Format{}, addrtext.Format{}, raw.Format{}}
 
 // Links by kind.
 var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}}
 
 // Loaders by kind.
-var Loaders = []loader.Kind{gangway.Kind{}, uartrom.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
+var Loaders = []loader.Kind{gangway.Kind{}, keel.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
 
 // Link finds a kind of link.
 func Link(name string) (link.Kind, error) {

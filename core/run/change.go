@@ -108,12 +108,16 @@ func (r *Run) changeMemory(ctx context.Context, x *Section, p *plan.Plan, sessio
 		n := todo[0]
 		todo = todo[1:]
 		op, err := p.Op(n)
-		if err != nil {
-			return op, false, err
-		}
-		return op, true, r.note(x, KindAboutTo, note(n))
+		return op, err == nil, err
 	}
-	return session.Change(ctx, next, func(op loader.Op) error { return r.note(x, KindDone, note(op.N)) })
+	d, err := r.of(x)
+	if err != nil {
+		return err
+	}
+	told := func(kind string) func(loader.Op) error {
+		return func(op loader.Op) error { return r.note(x, kind, note(op.N)) }
+	}
+	return loader.Change(ctx, session, &d.Memory, next, told(KindAboutTo), told(KindDone))
 }
 
 // sendFile sends the images as one file, from its first byte.

@@ -258,7 +258,7 @@ func TestMemoryThatCannotBeRead(t *testing.T) {
 // A lock is lifted only by a waiver of that very gate; the page of memory that it
 // erased is written, and the lock is set again.
 func TestALockedMemory(t *testing.T) {
-	for _, name := range []string{"gangway", "uartrom"} {
+	for _, name := range []string{"gangway", "keel"} {
 		b := newBenchOf(t, name, func(s *sim.Spec) { s.Locked = true })
 		before := b.unit.Memory()
 		o := b.open

@@ -176,7 +176,7 @@ func TestAnAdapterThatDoesNotSuit(t *testing.T) {
 // What tells no serial is asked for its label anew once the run was interrupted.
 func TestALabelIsReadAnewAfterAnInterruption(t *testing.T) {
 	for label, kind := range map[string]core.Kind{"": core.CannotTell, "S-0077": core.CannotTell, "S-0001": ""} {
-		b := newBenchOf(t, "uartrom", nil)
+		b := newBenchOf(t, "keel", nil)
 		b.onEvent(func(j *run.Journal) bool { return j.State().View().Right == 3 }, func() { b.run.Stop("p") })
 		if s := b.flash(t, b.open); s.Outcome() != run.Interrupted {
 			t.Fatalf("%s %+v", s.Outcome(), s.Fault)

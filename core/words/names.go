@@ -100,7 +100,7 @@ var (
 	Answers = Names{"yes": "passed", "no": "not passed", "elsewhere": "not possible here", "excused": "left undone"}
 	// Formats are those of firmware files.
 	Formats = Names{
-		"intel-hex": "Intel HEX", "s-record": "S-record", "elf": "ELF", "raw": "raw binary", "ti-txt": "TI-TXT", "uf2": "UF2", "dfu": "USB DFU",
+		"intel-hex": "Intel HEX", "s-record": "S-record", "elf": "ELF", "raw": "raw binary", "address-text": "text with @address lines", "uf2": "UF2", "dfu": "USB DFU",
 	}
 )
 

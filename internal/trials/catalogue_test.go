@@ -265,7 +265,7 @@ func TestARenamedPackedOrConvertedFileIsTheSameImage(t *testing.T) {
 	at := func(name string) string { return filepath.Join(dir, name) }
 	program := coretest.SmallProgram("2.0.0")
 	os.WriteFile(at("a.bin"), program, 0o600)
-	for _, c := range [][]string{{"image", "convert", at("a.bin"), at("b.hex"), "--at", "0x1000"}, {"image", "convert", at("b.hex"), at("c.s19")}, {"image", "convert", at("c.s19"), at("d.uf2")}, {"image", "convert", at("d.uf2"), at("e.txt"), "--to", "ti-txt"}} {
+	for _, c := range [][]string{{"image", "convert", at("a.bin"), at("b.hex"), "--at", "0x1000"}, {"image", "convert", at("b.hex"), at("c.s19")}, {"image", "convert", at("c.s19"), at("d.uf2")}, {"image", "convert", at("d.uf2"), at("e.txt"), "--to", "address-text"}} {
 		if out, errs, code := l.run(c...); code != 0 || !strings.Contains(errs, "Nothing was lost.") {
 			t.Fatalf("%v: %d %s%s", c, code, out, errs)
 		}

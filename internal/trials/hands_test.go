@@ -45,8 +45,8 @@ const underSeat = `procedures:
 func handed(t *testing.T, loader string, change func(*sim.Spec)) *testkit.World {
 	t.Helper()
 	w := testkit.NewWorld(t, func(s *sim.Spec) {
-		if loader == "uartrom" {
-			s.Kind, s.Parity, s.ChipID = "uartrom", "even", 0x0A17
+		if loader == "keel" {
+			s.Kind, s.Parity, s.ChipID = "keel", "even", 0x5EA00017
 		}
 		if change != nil {
 			change(s)
@@ -104,7 +104,7 @@ var asSeen = map[string]string{"lamp": "green", "volts": "3.3"}
 // technician is refused before anybody moves a hand; a lead's name and reason open the
 // gate, and stand in the record.
 func TestALockedUnitThroughEveryDoor(t *testing.T) {
-	w := handed(t, "uartrom", func(s *sim.Spec) { s.Locked = true })
+	w := handed(t, "keel", func(s *sim.Spec) { s.Locked = true })
 	before := w.Units["a"].Memory()
 	card, err := w.Technician.Card(ctx, "b/a", client.CardAbout{})
 	if err != nil || !card.Locked || card.WayBack != run.BackImage || card.Running != "1.0.0" || card.Procedure != "under-seat" || len(card.Items) != 6 || card.Wiring == nil {

@@ -218,7 +218,7 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 // TestTheWaysOnOfALockedUnit: one that gives its settings keeps them; one that gives
 // nothing has a backup by reference, which a restore names.
 func TestTheWaysOnOfALockedUnit(t *testing.T) {
-	for loader, way := range map[string]string{"gangway": run.BackSettings, "uartrom": run.BackImage} {
+	for loader, way := range map[string]string{"gangway": run.BackSettings, "keel": run.BackImage} {
 		w := handed(t, loader, func(s *sim.Spec) { s.Locked = true })
 		c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{})
 		fate := map[string]string{}
@@ -290,7 +290,7 @@ func TestSettingsOutliveARunThatWasGivenUp(t *testing.T) {
 
 // TestALabelForEveryTakingUp: through the service and on the command line.
 func TestALabelForEveryTakingUp(t *testing.T) {
-	w := handed(t, "uartrom", slow)
+	w := handed(t, "keel", slow)
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001"})
 	for n := 0; n < 5; n++ {
 		item := turn(t, w, r.ID)

@@ -34,7 +34,7 @@ func Board(sheet *model.Sheet, serial string) sim.Spec {
 	x := *sheet.Main()
 	x.Memory = Whole(sheet)
 	s := Section(&x, serial)
-	if s.Kind == "uartrom" {
+	if s.Kind == "keel" {
 		s.Says = strings.ToUpper(sheet.Model)
 	}
 	return s
@@ -51,9 +51,9 @@ func Section(x *model.Section, serial string) sim.Spec {
 		s.Erase = 60 * time.Millisecond
 	}
 	s.Kind, s.Parity, s.OneWire = x.Loader.Kind, on.Parity, on.OneWire
-	if s.Kind == "uartrom" {
-		id, _ := strconv.ParseUint(x.Loader.Says, 0, 16) // the sheet was made for it
-		s.ChipID = uint16(id)
+	if s.Kind == "keel" {
+		id, _ := strconv.ParseUint(x.Loader.Says, 0, 32) // the sheet was made for it
+		s.ChipID = uint32(id)
 	}
 	if x.Loader.Await > 0 {
 		s.OpensFor = 800 * time.Millisecond

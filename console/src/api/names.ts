@@ -52,12 +52,12 @@ export const fates: Record<string, string> = {
 }
 
 export const formats: Record<string, string> = {
+  "address-text": "text with @address lines",
   "dfu": "USB DFU",
   "elf": "ELF",
   "intel-hex": "Intel HEX",
   "raw": "raw binary",
   "s-record": "S-record",
-  "ti-txt": "TI-TXT",
   "uf2": "UF2",
 }
 

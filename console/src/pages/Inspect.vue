@@ -58,7 +58,7 @@ async function convert() {
     return
   }
   lost.value = JSON.parse(r.headers.get('Ferry-Lost') ?? '[]')
-  const ends: Record<string, string> = { 'intel-hex': '.hex', 's-record': '.s19', raw: '.bin', 'ti-txt': '.txt', uf2: '.uf2', dfu: '.dfu' }
+  const ends: Record<string, string> = { 'intel-hex': '.hex', 's-record': '.s19', raw: '.bin', 'address-text': '.txt', uf2: '.uf2', dfu: '.dfu' }
   const a = document.createElement('a')
   a.href = URL.createObjectURL(await r.blob())
   a.download = file.value!.name.replace(/\.[^.]*$/, '') + ends[to.value]

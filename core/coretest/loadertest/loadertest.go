@@ -174,6 +174,7 @@ func Run(t *testing.T, s Subject) {
 	})
 	if has(loader.Write) {
 		t.Run("memory", func(t *testing.T) { writes(t, fresh) })
+		t.Run("an erase keeps to the sheet", func(t *testing.T) { keepsTo(t, s) })
 	}
 	if has(loader.File) {
 		t.Run("a file", func(t *testing.T) { files(t, fresh, s) })
@@ -255,15 +256,26 @@ func pattern(n int, seed byte) []byte {
 
 // change erases a sector and writes it.
 func change(ctx context.Context, s loader.Session, address uint64, data []byte) error {
+	return changeWithin(ctx, s, everything(), address, data)
+}
+
+// everything is a map that would allow all of it, so that the unit itself is tried.
+func everything() *memory.Map {
+	m := *Map()
+	m.Regions = []memory.Region{{Name: "all", Use: memory.Program, Length: 0x8000, Sector: 1024}}
+	return &m
+}
+
+func changeWithin(ctx context.Context, s loader.Session, within *memory.Map, address uint64, data []byte) error {
 	ops := []loader.Op{{N: 0, Erase: true, Address: address, Length: 1024}, {N: 1, Address: address, Length: uint64(len(data)), Data: data}}
 	asked, acked := 0, 0
-	err := s.Change(ctx, func() (loader.Op, bool, error) {
+	err := loader.Change(ctx, s, within, func() (loader.Op, bool, error) {
 		if asked == len(ops) {
 			return loader.Op{}, false, nil
 		}
 		asked++
 		return ops[asked-1], true, nil
-	}, func(op loader.Op) error {
+	}, nil, func(op loader.Op) error {
 		if op.N != acked {
 			return errors.New("acknowledged out of order")
 		}
@@ -305,7 +317,7 @@ func writes(t *testing.T, fresh func(*testing.T) unit) {
 		t.Errorf("the closed loader: %v", err)
 	}
 	stop := errors.New("no more")
-	if err := session.Change(ctx, func() (loader.Op, bool, error) { return loader.Op{}, false, stop }, nil); !errors.Is(err, stop) {
+	if err := loader.Change(ctx, session, Map(), func() (loader.Op, bool, error) { return loader.Op{}, false, stop }, nil, nil); !errors.Is(err, stop) {
 		t.Errorf("the caller's own error became %v", err)
 	}
 	if err := change(ctx, session, 0x1800, pattern(64, 1)); err != nil {
@@ -316,6 +328,47 @@ func writes(t *testing.T, fresh func(*testing.T) unit) {
 	}
 	if _, err := session.Identify(ctx); err != nil {
 		t.Error(err)
+	}
+}
+
+// keepsTo: whatever the sheet's map looks like, an erase takes the sector that is
+// named and nothing beside it, and what the map does not name is never erased.
+func keepsTo(t *testing.T, s Subject) {
+	region := func(at, length, sector uint64) memory.Region {
+		return memory.Region{Name: "program", Use: memory.Program, Address: at, Length: length, Sector: sector}
+	}
+	for name, x := range map[string]struct {
+		regions []memory.Region
+		may     []uint64 // where a sector of 1 KiB may be erased
+		mayNot  []uint64
+	}{
+		"it begins late":         {[]memory.Region{region(0x2000, 0x4000, 1024)}, []uint64{0x2000, 0x5C00}, []uint64{0, 0x1000, 0x1C00, 0x6000}},
+		"it has a hole":          {[]memory.Region{region(0x1000, 0x800, 1024), region(0x3000, 0x1000, 1024)}, []uint64{0x1400, 0x3000}, []uint64{0x1800, 0x2C00, 0x4000}},
+		"pages of several sizes": {[]memory.Region{region(0x1000, 0x1000, 2048), region(0x2000, 0x1000, 1024)}, []uint64{0x2400}, []uint64{0x1000, 0x1400, 0x3000}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m := &memory.Map{Erased: 0xFF, Write: 4, Regions: x.regions}
+			late := s
+			late.Options.Map = m
+			u := unit{s.New(t), &late}
+			session := u.mustOpen(t)
+			want := u.Memory()
+			data := pattern(1024, 3)
+			for _, at := range x.may {
+				if err := changeWithin(context.Background(), session, m, at, data); err != nil {
+					t.Fatalf("0x%X: %v", at, err)
+				}
+				copy(want[at:], data)
+			}
+			for _, at := range x.mayNot {
+				if err := changeWithin(context.Background(), session, m, at, data); core.KindOf(err) != core.DoesNotFit {
+					t.Errorf("0x%X: %v", at, err)
+				}
+			}
+			if !bytes.Equal(u.Memory(), want) {
+				t.Error("memory that was not named changed")
+			}
+		})
 	}
 }
 

@@ -91,5 +91,5 @@ func unreadable(err error) error {
 // Encode refuses: a firmware image has none of the sections and symbols that an
 // ELF file is for.
 func (Format) Encode(io.Writer, *image.Image, image.Options) error {
-	return core.Fail(core.BadFile, "ELF is read, not written").Do("Choose a format that is written: intel-hex, s-record, ti-txt, uf2, dfu or raw.")
+	return core.Fail(core.BadFile, "ELF is read, not written").Do("Choose a format that is written: intel-hex, s-record, address-text, uf2, dfu or raw.")
 }
