@@ -29,13 +29,15 @@ type Spec struct {
 	Region   string // empty: it does not tell
 	Chip     string
 	Loader   string // its version
-	Kind     string // of loader: gangway (the default), keel, xmodem, ymodem
+	Kind     string // of loader: gangway (the default), keel, monitor, xmodem, ymodem
 
 	Parity   string        // of its loader; none where it is empty
 	Inverted bool          // its lines idle low
 	OneWire  bool          // it speaks and listens on one wire, so that the bench hears itself
 	OpensFor time.Duration // after power-up it waits so long for its loader to be called; 0: the strap decides
 	ChipID   uint32        // that a keel tells
+	Habit    string        // of a monitor: lines (the default), silent, menu
+	Password string        // that the silent one wants before it touches memory
 	Bank     int           // bytes of its banks; none where it is 0
 	Lacks    uint16        // abilities that its keel is without
 	Locked   bool          // its memory is locked against reading when it is new
@@ -234,6 +236,8 @@ func (u *Unit) newBoot() bootloader {
 	switch u.Kind {
 	case "keel":
 		return &keelBoot{u: u}
+	case "monitor":
+		return &textBoot{u: u}
 	case "xmodem", "ymodem":
 		return &fileBoot{u: u, batch: u.Kind == "ymodem"}
 	}
@@ -369,6 +373,9 @@ func (u *Unit) arrive(p parcel) {
 		}
 	}
 	u.rxAt = p.at
+	if m, ok := u.boot.(*textBoot); ok && u.inLoader {
+		m.filled()
+	}
 	select {
 	case u.wake <- struct{}{}:
 	default:
@@ -454,4 +461,11 @@ func (u *Unit) labour(d time.Duration) bool {
 		u.mu.Lock()
 	}
 	return u.life == life && u.powered
+}
+
+// Starts counts how often the unit's program was started.
+func (u *Unit) Starts() int {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.boots
 }

@@ -374,7 +374,7 @@ func unreadable(in *Input) (bars []Bar) {
 		if err != nil {
 			return []Bar{{Rule: "release", Kind: core.BadFile, Said: core.Say("%v.", err), Who: Lead}}
 		}
-		if in.Release != nil && len(in.Sheet.In(in.Release, x)) == 0 || kind.Limits().Has(loader.Read) || x.Files != nil || in.Opened.Covered != nil {
+		if in.Release != nil && len(in.Sheet.In(in.Release, x)) == 0 || kind.Limits(x.Loader.Own).Has(loader.Read) || x.Files != nil || in.Opened.Covered != nil {
 			continue
 		}
 		if in.Opened.Kind == run.BackUp {

@@ -3,6 +3,7 @@ package coretest
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"sync"
 
 	"zealousferry/core"
@@ -35,6 +36,8 @@ type Alone struct {
 	OnChange func()
 	// Withdrawn is why the service says that the release was taken back.
 	Withdrawn string
+	// NoSecret: nobody has entered the monitor's password.
+	NoSecret bool
 	// Away makes the service unreachable.
 	Away func() bool
 }
@@ -63,7 +66,7 @@ func Dial(ctx context.Context, u *sim.Unit) (link.Link, error) {
 
 // Session opens a section's loader on a link, at a share of the true times.
 func Session(ctx context.Context, l link.Link, x *model.Section, scale float64) (loader.Session, error) {
-	return visit.Open(ctx, l, x, link.Pace{Clock: core.System{}, Scale: scale}, nil)
+	return visit.Open(ctx, l, x, link.Pace{Clock: core.System{}, Scale: scale}, visit.Hooks{})
 }
 
 // Put lays content on the shelf.
@@ -73,6 +76,14 @@ func (a *Alone) Put(b []byte) core.Digest {
 	d := core.DigestOf(b)
 	a.blobs[d] = append([]byte(nil), b...)
 	return d
+}
+
+// Secret gives the password of the simulated monitor.
+func (a *Alone) Secret(_ context.Context, _ *run.Opened, name string) (string, error) {
+	if a.NoSecret {
+		return "", core.Fail(core.NotAllowed, "nobody has entered the secret %q", name)
+	}
+	return Password, nil
 }
 
 func (a *Alone) Open(ctx context.Context, name string) (link.Link, error) {
@@ -185,6 +196,9 @@ var loaders = map[string]string{
   enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
   leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
 `,
+	"monitor-lines":  strapped(Monitor("lines")),
+	"monitor-silent": strapped(Monitor("silent")),
+	"monitor-menu":   strapped(Monitor("menu")),
 	"xmodem": `  kind: xmodem
   says: ""
   baud: 115200
@@ -200,8 +214,24 @@ var loaders = map[string]string{
 `,
 }
 
+// strapped is the small board's loader with a dialogue.
+func strapped(dialogue string) string {
+	return `  kind: monitor
+  says: SMALL
+  baud: 115200
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+` + dialogue
+}
+
+// Password is what the silent monitor wants before it touches memory.
+const Password = "low water"
+
+// Secret gives it to a loader.
+func Secret(context.Context, string) (string, error) { return Password, nil }
+
 // Loaders are the names that SmallSheetOf knows.
-var Loaders = []string{"gangway", "one-wire", "keel", "xmodem", "ymodem"}
+var Loaders = []string{"gangway", "one-wire", "keel", "monitor-lines", "monitor-silent", "monitor-menu", "xmodem", "ymodem"}
 
 // SmallSheetOf is the sheet of the small board with one of Loaders.
 func SmallSheetOf(name string) []byte {
@@ -244,6 +274,12 @@ func SmallUnitOf(name string, change func(*sim.Spec)) (*sim.Unit, *model.Sheet, 
 	}
 	s := board.Board(sheet, "S-0001")
 	s.Scale, s.WriteMax, s.ReadMax, s.Window = 0.02, 256, 1024, 2048
+	if habit, ok := strings.CutPrefix(name, "monitor-"); ok {
+		s.Habit, s.Password = habit, Password
+		if habit == sim.HabitSilent {
+			s.Window = 256
+		}
+	}
 	s.Fresh = func() []byte { return board.Memory(sheet, "S-0001", SmallProgram("1.0.0")) }
 	if change != nil {
 		change(&s)

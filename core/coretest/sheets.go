@@ -1,6 +1,6 @@
 package coretest
 
-import _ "embed"
+import "embed"
 
 // Sheets that use more of the form than the small board's does. They are the tests'
 // own: the demo's may change.
@@ -12,3 +12,16 @@ var (
 	//go:embed sheets/drive.yaml
 	Drive []byte
 )
+
+//go:embed sheets/monitor-*.yaml
+var monitors embed.FS
+
+// Monitor is the dialogue of a simulated monitor with this habit, as it stands under a
+// sheet's loader.
+func Monitor(habit string) string {
+	raw, err := monitors.ReadFile("sheets/monitor-" + habit + ".yaml")
+	if err != nil {
+		panic(err)
+	}
+	return string(raw)
+}

@@ -153,6 +153,19 @@ type Cabinet interface {
 	RemoveFile(ctx context.Context, path string) error
 }
 
+// Turn is what one step of a dialogue in text did, for whoever brings up a sheet.
+type Turn struct {
+	Exchange string            `json:"exchange"`
+	Step     int               `json:"step" doc:"From 0; behind the last one comes the prompt."`
+	Said     string            `json:"said,omitempty"`
+	Wanted   string            `json:"wanted,omitempty" doc:"The pattern that was waited for."`
+	Heard    []string          `json:"heard,omitempty" doc:"Lines that came, without those passed over."`
+	Passed   int               `json:"passed,omitempty" doc:"Lines passed over."`
+	Parts    map[string]string `json:"parts,omitempty" doc:"What the pattern's named parts took, of the first line where there are several."`
+	Rows     int               `json:"rows,omitempty" doc:"Lines that the pattern took."`
+	Error    string            `json:"error,omitempty"`
+}
+
 // Options come from the model sheet and the bench.
 type Options struct {
 	Own Own // what the sheet says to this loader alone
@@ -161,8 +174,14 @@ type Options struct {
 	Await time.Duration
 	// Ready is called once the loader calls or listens for such a unit; may be nil.
 	Ready  func()
-	Steady bool        // the line stays at the speed at which the loader was called
-	Map    *memory.Map // for loaders that count pages
+	Steady bool // the line stays at the speed at which the loader was called
+	// Secret gives a secret of the team's by its name; nil where no run is open.
+	Secret func(ctx context.Context, name string) (string, error)
+	// Watch is told of each step of a dialogue, and Note of all that is sent and comes;
+	// both may be nil. Only loaders that talk in text have them.
+	Watch func(Turn)
+	Note  func(sent bool, b []byte)
+	Map   *memory.Map // for loaders that count pages
 	link.Pace
 }
 
@@ -192,7 +211,8 @@ func (o Options) Wait(ctx context.Context, pause time.Duration, tries int, knock
 // Kind opens sessions of one loader.
 type Kind interface {
 	Name() string
-	Limits() Limits
+	// Limits are what it can do at best with these options of a sheet.
+	Limits(o Own) Limits
 	// Schema is the JSON Schema (2020-12) of the loader's own options in a sheet.
 	Schema() []byte
 	// Pace is what the line carries at best once the loader is open, in bytes a second.

@@ -39,8 +39,9 @@ const script = `{ "type": "array", "maxItems": 64, "items": { "type": "object", 
   "properties": { "line": { "enum": ["dtr", "rts"] }, "on": { "type": "boolean" }, "wait": { "type": "string", "pattern": "^[0-9]+(ms|s)$" } } } }`
 
 // LineSchema is the schema of the options of a loader on a serial line, with further
-// properties of its own (a JSON object; empty where it has none).
-func LineSchema(further string) []byte {
+// properties of its own (a JSON object; empty where it has none) and definitions, each by
+// its name.
+func LineSchema(further string, defs ...string) []byte {
 	properties := map[string]json.RawMessage{}
 	for _, part := range []string{onLine, further} {
 		var more map[string]json.RawMessage
@@ -52,10 +53,14 @@ func LineSchema(further string) []byte {
 		}
 		maps.Copy(properties, more)
 	}
+	all := map[string]json.RawMessage{"script": json.RawMessage(script)}
+	for i := 0; i+1 < len(defs); i += 2 {
+		all[defs[i]] = json.RawMessage(defs[i+1])
+	}
 	raw, err := json.Marshal(map[string]any{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object", "additionalProperties": false,
 		"required": []string{"baud", "enter", "leave"}, "properties": properties,
-		"$defs": map[string]json.RawMessage{"script": json.RawMessage(script)},
+		"$defs": all,
 	})
 	if err != nil {
 		panic(err)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -45,15 +46,26 @@ func compile(name string, text []byte) *jsonschema.Schema {
 // line and field.
 func ReadSheet(data []byte) (*Sheet, error) { return ReadSheetFor(data, nil) }
 
-// ReadSheetFor also checks the options that are a loader's own, with the schema that
-// schemaOf gives for a kind of loader.
-func ReadSheetFor(data []byte, schemaOf func(kind string) ([]byte, error)) (*Sheet, error) {
+// OwnRules are what a loader's own options must keep to.
+type OwnRules interface {
+	Schema() []byte
+}
+
+// OwnCheck is a loader that looks further than a schema can; path is where in the
+// options the fault stands.
+type OwnCheck interface {
+	Check(own map[string]any) (path []string, err error)
+}
+
+// ReadSheetFor also checks the options that are a loader's own, with the rules that
+// rulesOf gives for a kind of loader.
+func ReadSheetFor(data []byte, rulesOf func(kind string) (OwnRules, error)) (*Sheet, error) {
 	root, err := readYAML(data, compiledSheet())
 	if err != nil {
 		return nil, err
 	}
-	if schemaOf != nil {
-		if err := checkLoaders(root, schemaOf); err != nil {
+	if rulesOf != nil {
+		if err := checkLoaders(root, rulesOf); err != nil {
 			return nil, err
 		}
 	}
@@ -84,7 +96,7 @@ func ReadSheetFor(data []byte, schemaOf func(kind string) ([]byte, error)) (*She
 
 // checkLoaders holds the own options of each loader in a sheet against the loader's
 // schema.
-func checkLoaders(root *yaml.Node, schemaOf func(kind string) ([]byte, error)) error {
+func checkLoaders(root *yaml.Node, rulesOf func(kind string) (OwnRules, error)) error {
 	paths := [][]string{{"loader"}}
 	if n := nodeAt(root, []string{"sections"}); n.Kind == yaml.SequenceNode {
 		paths = nil
@@ -99,15 +111,25 @@ func checkLoaders(root *yaml.Node, schemaOf func(kind string) ([]byte, error)) e
 		}
 		own := plain.(map[string]any) // the sheet's schema asks for it
 		kind := own["kind"].(string)
-		schema, err := schemaOf(kind)
+		rules, err := rulesOf(kind)
 		if err != nil {
 			return core.Fail(core.BadFile, "line %d: %s.kind: %w", lineOf(root, append(path, "kind")), strings.Join(path, "."), err)
 		}
 		for _, common := range []string{"kind", "says", "await"} {
 			delete(own, common)
 		}
-		if err := compile("loader.schema.json", schema).Validate(own); err != nil {
+		if err := compile("loader."+kind+".schema.json", rules.Schema()).Validate(own); err != nil {
 			return locate(root, err, path...)
+		}
+		if further, ok := rules.(OwnCheck); ok {
+			var typed map[string]any
+			if err := nodeAt(root, path).Decode(&typed); err != nil {
+				return core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
+			}
+			if at, err := further.Check(typed); err != nil {
+				at = append(slices.Clone(path), at...)
+				return core.Fail(core.BadFile, "line %d: %s: %w", lineOf(root, at), strings.Join(at, "."), err)
+			}
 		}
 	}
 	return nil

@@ -39,7 +39,7 @@ func TestEveryLoader(t *testing.T) {
 			x := sheet.Main().Loader
 			loadertest.Run(t, loadertest.Subject{
 				Kind: kind,
-				Options: loader.Options{Own: x.Own, Await: x.Await, Map: &sheet.Main().Memory,
+				Options: loader.Options{Secret: coretest.Secret, Own: x.Own, Await: x.Await, Map: &sheet.Main().Memory,
 					Pace: link.Pace{Clock: core.System{}, Scale: 0.2}},
 				New: func(t *testing.T) loadertest.Unit {
 					u, _, err := coretest.SmallUnitOf(name, func(s *sim.Spec) { s.HasFiles = true })

@@ -3,6 +3,7 @@
 package registry
 
 import (
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -21,6 +22,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/gangway"
 	"zealousferry/core/loader/keel"
+	"zealousferry/core/loader/monitor"
 	"zealousferry/core/loader/xmodem"
 	"zealousferry/core/model"
 )
@@ -32,7 +34,7 @@ var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Form
 var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}}
 
 // Loaders by kind.
-var Loaders = []loader.Kind{gangway.Kind{}, keel.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
+var Loaders = []loader.Kind{gangway.Kind{}, keel.Kind{}, monitor.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
 
 // Link finds a kind of link.
 func Link(name string) (link.Kind, error) {
@@ -54,6 +56,24 @@ func Loader(name string) (loader.Kind, error) {
 	return nil, core.Fail(core.NotFound, "there is no loader %q; there are %s", name, loaderNames())
 }
 
+// Secrets are the names of the secrets that a sheet's loaders ask for.
+func Secrets(s *model.Sheet) (names []string) {
+	for _, x := range s.Sections {
+		k, err := Loader(x.Loader.Kind)
+		if err != nil {
+			continue
+		}
+		if asks, ok := k.(interface{ Secrets(loader.Own) []string }); ok {
+			for _, n := range asks.Secrets(x.Loader.Own) {
+				if !slices.Contains(names, n) {
+					names = append(names, n)
+				}
+			}
+		}
+	}
+	return names
+}
+
 func loaderNames() string {
 	var out []string
 	for _, k := range Loaders {
@@ -65,12 +85,12 @@ func loaderNames() string {
 // Sheet reads a model sheet that comes from outside: the loaders that it names must be
 // there, and their own options are held against their schemas.
 func Sheet(data []byte) (*model.Sheet, error) {
-	return model.ReadSheetFor(data, func(kind string) ([]byte, error) {
+	return model.ReadSheetFor(data, func(kind string) (model.OwnRules, error) {
 		k, err := Loader(kind)
 		if err != nil {
 			return nil, err
 		}
-		return k.Schema(), nil
+		return k, nil
 	})
 }
 

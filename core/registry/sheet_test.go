@@ -2,6 +2,7 @@ package registry_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -76,6 +77,40 @@ func TestTheOptionsOfLoadersAreDescribed(t *testing.T) {
 			if !strings.Contains(row, "`"+option+"`") {
 				t.Errorf("docs/model-sheet.md does not tell of option %s of %s: %q", option, k.Name(), row)
 			}
+		}
+	}
+}
+
+// The small board's sheets keep to their loaders' own rules, and a fault in a dialogue is
+// named with line and field.
+func TestADialogueIsCheckedWithLineAndField(t *testing.T) {
+	for _, name := range coretest.Loaders {
+		s, err := registry.Sheet(coretest.SmallSheetOf(name))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		want := 0
+		if name == "monitor-silent" {
+			want = 1
+		}
+		if got := registry.Secrets(s); len(got) != want {
+			t.Errorf("%s asks for the secrets %v", name, got)
+		}
+	}
+	good := string(coretest.SmallSheetOf("monitor-lines"))
+	for change, want := range map[[2]string]string{
+		{"expect: '^wiped$'", "expect: '^wiped($'"}:                 "loader.dialogue.erase.steps.0.expect",
+		{"say: who", "say: \"who {address:X}\""}:                    "loader.dialogue.identify.steps.0.say",
+		{"send: s-record", "send: morse"}:                           "loader.dialogue.write.steps.1.send",
+		{`prompt: "boot> "`, `prompts: "boot> "`}:                   "loader.dialogue",
+		{"flow: { buffer: 256 }", "flow: { buffer: 256, kind: x }"}: "loader.dialogue.flow.kind",
+	} {
+		bad := strings.Replace(good, change[0], change[1], 1)
+		line := 1 + strings.Count(bad[:strings.Index(bad, change[1])], "\n")
+		_, err := registry.Sheet([]byte(bad))
+		if err == nil || !strings.Contains(err.Error(), want) || want != "loader.dialogue" && !strings.Contains(err.Error(), fmt.Sprintf("line %d:", line)) {
+			t.Errorf("%s: %v, want line %d and %s", change[1], err, line, want)
 		}
 	}
 }

@@ -34,6 +34,8 @@ type Bench interface {
 	// release was withdrawn. A service out of reach is no error; what the bench
 	// heard last counts then.
 	MayWrite(ctx context.Context, o *Opened) error
+	// Secret gives a secret that the unit's monitor asks for, by its name in the sheet.
+	Secret(ctx context.Context, o *Opened, name string) (string, error)
 	// Seal makes the run's record with the digest of this bench's previous record,
 	// signs it and puts it into the journal, one run at a time.
 	Seal(record func(previous core.Digest) []byte, put func(record, signature []byte) error) error

@@ -25,7 +25,7 @@ func (r *Run) card(context.Context) error {
 	if err != nil {
 		return err
 	}
-	limits := kind.Limits()
+	limits := kind.Limits(r.sheet.Main().Loader.Own)
 	c := Carded{Limits: &limits}
 	known := fit.Prepare(r.sheet, r.journal.State().Opened.Noted, r.pace.Clock.Now())
 	holds := func(rules []model.Rule) (bool, bool) { return known.Judge(r.sheet, rules) }

@@ -142,7 +142,7 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 		if err != nil {
 			return err
 		}
-		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: kind.Limits().Has(loader.File), Files: d.Files != nil, Tells: d.Tells()}
+		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: kind.Limits(d.Loader.Own).Has(loader.File), Files: d.Files != nil, Tells: d.Tells()}
 		switch o.Kind {
 		case BackUp:
 			p.Part = true

@@ -53,7 +53,7 @@ func (r *Run) connect(ctx context.Context, x *Section) (loader.Session, error) {
 		return l.session, nil
 	}
 	r.leave(ctx, l)
-	s, err := visit.Open(ctx, l.Link, d, r.pace, func() { r.calling(x) })
+	s, err := visit.Open(ctx, l.Link, d, r.pace, visit.Hooks{Ready: func() { r.calling(x) }, Secret: r.secret})
 	if err != nil {
 		l.Close()
 		delete(r.lines, x.Link)
@@ -63,13 +63,18 @@ func (r *Run) connect(ctx context.Context, x *Section) (loader.Session, error) {
 	return s, r.called()
 }
 
+// secret asks the service for a secret of the team's, for this run.
+func (r *Run) secret(ctx context.Context, name string) (string, error) {
+	return r.bench.Secret(ctx, r.journal.State().Opened, name)
+}
+
 // shared tells whether the loader that is open serves this section too.
 func (l *line) shared(d *model.Section) bool {
 	if l.of.Name == d.Name {
 		return true
 	}
 	kind, err := registry.Loader(d.Loader.Kind)
-	return err == nil && !kind.Limits().Pages && l.of.SameWay(d)
+	return err == nil && !kind.Limits(d.Loader.Own).Pages && l.of.SameWay(d)
 }
 
 // open tells whether the section's loader is open already.

@@ -14,14 +14,21 @@ import (
 	"zealousferry/core/registry"
 )
 
-// Open opens the loader of a section on a link. ready is called where a person
-// must apply the power now; it may be nil.
-func Open(ctx context.Context, l link.Link, x *model.Section, p link.Pace, ready func()) (loader.Session, error) {
+// Hooks are what a loader calls while it works; each may be nil.
+type Hooks struct {
+	Ready  func()                                                 // a person must apply the power now
+	Secret func(ctx context.Context, name string) (string, error) // gives a secret of the team's; nil where no run is open
+	Watch  func(loader.Turn)                                      // each step of a dialogue
+	Note   func(sent bool, b []byte)                              // all that a dialogue sends and hears
+}
+
+// Open opens the loader of a section on a link.
+func Open(ctx context.Context, l link.Link, x *model.Section, p link.Pace, h Hooks) (loader.Session, error) {
 	kind, err := registry.Loader(x.Loader.Kind)
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, l, options(x, p, ready))
+	return kind.Open(ctx, l, options(x, p, h))
 }
 
 // OpenSteady is OpenNow at the speed at which the loader is called, where the line
@@ -31,7 +38,7 @@ func OpenSteady(ctx context.Context, l link.Link, x *model.Section, p link.Pace)
 	if err != nil {
 		return nil, err
 	}
-	o := options(x, p, nil)
+	o := options(x, p, Hooks{})
 	o.Await, o.Steady = 0, true
 	return kind.Open(ctx, l, o)
 }
@@ -40,13 +47,13 @@ func OpenSteady(ctx context.Context, l link.Link, x *model.Section, p link.Pace)
 func OpenNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
 	now := *x
 	now.Loader.Await = 0
-	return Open(ctx, l, &now, p, nil)
+	return Open(ctx, l, &now, p, Hooks{})
 }
 
 // options are a section's for its loader.
-func options(x *model.Section, p link.Pace, ready func()) loader.Options {
+func options(x *model.Section, p link.Pace, h Hooks) loader.Options {
 	l := x.Loader
-	return loader.Options{Own: l.Own, Await: l.Await, Ready: ready, Map: &x.Memory, Pace: p}
+	return loader.Options{Own: l.Own, Await: l.Await, Ready: h.Ready, Secret: h.Secret, Watch: h.Watch, Note: h.Note, Map: &x.Memory, Pace: p}
 }
 
 // Leave ends a session and brings the unit back into its program, as well as it
@@ -75,7 +82,7 @@ func Restart(ctx context.Context, s loader.Session, l link.Stream, x *model.Sect
 // tell it. A program that is silent is no fault.
 func Beforehand(ctx context.Context, l link.Link, x *model.Section, p link.Pace) ([]core.Fact, error) {
 	kind, err := registry.Loader(x.Loader.Kind)
-	if err != nil || kind.Limits().Identity == loader.ThisUnit || !x.Tells() {
+	if err != nil || kind.Limits(x.Loader.Own).Identity == loader.ThisUnit || !x.Tells() {
 		return nil, err
 	}
 	s, err := loader.Stream(l, kind.Name())

@@ -50,6 +50,7 @@ var Ways = []Way{
 	{"serve", "start the service", "ferry serve", ""},
 	{"migrate", "bring the database up to date", "ferry migrate", ""},
 	{"model-add", "put a model sheet in force", "ferry model add SHEET", ""},
+	{"model-secret", "enter a secret that a model's units ask for", "ferry model secret {model} {name}", "/models/{model}"},
 	{"release-add", "enter a release", "ferry release add", "/releases/new"},
 	{"release-counts", "say which of two overlapping pieces counts", "ferry release add … --counts PART=first --because …", "/releases/new"},
 	{"release-accept", "accept an unsigned release by name", "ferry release accept {model} {release} --reason …", "/models/{model}"},
@@ -137,6 +138,7 @@ func BenchEnrol() core.Step                         { return step("bench-enrol")
 func Serve() core.Step                              { return step("serve") }
 func Migrate() core.Step                            { return step("migrate") }
 func ModelAdd() core.Step                           { return step("model-add") }
+func ModelSecret(model, name string) core.Step      { return step("model-secret", model, name) }
 func ReleaseAdd() core.Step                         { return step("release-add") }
 func ReleaseCounts() core.Step                      { return step("release-counts") }
 func ReleaseAccept(model, release string) core.Step { return step("release-accept", model, release) }

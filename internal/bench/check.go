@@ -59,7 +59,10 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 			continue
 		}
 		way := s.Main().Loader.Kind + s.Main().Loader.Serial().Mode().Parity
-		if i > 0 && (ways[way] || kind.Limits().Identity == run.ByEye) { // one of a kind is asked; waiting for a file says nothing
+		if s.Main().Loader.Own["dialogue"] != nil {
+			way += s.Model
+		}
+		if i > 0 && (ways[way] || kind.Limits(s.Main().Loader.Own).Identity == run.ByEye) { // one of a kind is asked; waiting for a file says nothing
 			continue
 		}
 		ways[way] = true
@@ -178,7 +181,7 @@ func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*monitor.Ear
 
 // through says a line to the program by way of the unit's loader.
 func (b *Bench) through(ctx context.Context, s link.Stream, sheet *model.Sheet, say string) (string, error) {
-	session, err := visit.Open(ctx, s, sheet.Main(), b.pace(), nil)
+	session, err := visit.Open(ctx, s, sheet.Main(), b.pace(), visit.Hooks{})
 	if err != nil {
 		return "", err
 	}

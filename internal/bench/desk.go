@@ -90,6 +90,16 @@ func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 	return nil
 }
 
+// Secret asks the service, which gives it for a run that is open on this bench.
+func (j *job) Secret(ctx context.Context, o *run.Opened, name string) (string, error) {
+	call, cancel := context.WithTimeout(ctx, askLasts)
+	defer cancel()
+	if err := j.handOver(call); err != nil { // the service knows the run by its events
+		return "", err
+	}
+	return j.bench.client.BenchSecret(call, client.WantSecret{Run: o.Run, Name: name})
+}
+
 // Store hands over the pieces that the service lacks and has it keep the backup.
 func (j *job) Store(ctx context.Context, o *run.Opened, all []run.Reading) (run.Stored, error) {
 	call, cancel := context.WithTimeout(ctx, 2*time.Minute)

@@ -1,8 +1,10 @@
 package bench
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -36,22 +38,47 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	}
 	defer l.Close()
 	var tried []string
+	var spoilt link.Signs
 	seen := map[string]bool{}
-	for i, s := range first(sheets, o.Model) {
+	asked := first(sheets, o.Model)
+	if o.Named {
+		asked = asked[:1]
+	}
+	for i, s := range asked {
 		way := fmt.Sprintf("%s at %d baud", s.Main().Loader.Kind, s.Main().Loader.Serial().Baud)
-		named := i == 0 && s.Model == o.Model
+		if s.Main().Loader.Own["dialogue"] != nil { // each model's dialogue is its own
+			way += ", as " + s.Model
+		}
+		named := o.Named || i == 0 && s.Model == o.Model
 		if seen[way] || !named && (byEye(s) || s.Main().Loader.Await > 0) { // such a one is called only by name
 			continue
 		}
 		seen[way], tried = true, append(tried, way)
-		r, err := b.askWho(ctx, l, s, sheets, o.Await)
+		r, err := b.askWho(ctx, l, s, sheets, o)
+		if passing(err) { // whoever was disturbed is asked once more
+			r, err = b.askWho(ctx, l, s, sheets, o)
+		}
 		if core.KindOf(err) == core.NotAnswering {
+			if stream, ok := l.(link.Stream); ok {
+				spoilt = link.SignsOf(stream)
+			}
 			continue
 		}
 		return r, err
 	}
-	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s/%s: tried %s", b.id.Name, o.Link, strings.Join(tried, ", ")).
+	at := b.id.Name + "/" + o.Link
+	if spoilt.Framing+spoilt.Parity > 0 {
+		return client.Result{}, core.Fail(core.NotAnswering, "something speaks on %s, and it is no answer: %d characters came spoilt; tried %s", at, spoilt.Framing+spoilt.Parity, strings.Join(tried, ", ")).
+			Unit("nothing was changed").Go(words.Check(at).To("Speed, parity, ground or another loader:"))
+	}
+	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s: tried %s", at, strings.Join(tried, ", ")).
 		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")
+}
+
+// passing tells of trouble that the next try may not meet: an answer that came spoilt.
+func passing(err error) bool {
+	k := core.KindOf(err)
+	return k == core.RefusedByUnit || k == core.Interrupted || k == core.VerifyDiffers
 }
 
 func first(sheets []*model.Sheet, name string) []*model.Sheet {
@@ -64,18 +91,19 @@ func first(sheets []*model.Sheet, name string) []*model.Sheet {
 	return append(all, sheets...)
 }
 
-// askWho opens one loader, reads who is there, and lets its program run again. With
-// await, a person applies the power while the loader calls.
-func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet, await bool) (client.Result, error) {
+// askWho opens one loader, reads who is there, and lets its program run again; one that
+// is half done stays in its loader. With await, a person applies the power while the
+// loader calls.
+func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet, o client.Order) (client.Result, error) {
 	x := s.Main()
 	runs, err := visit.Beforehand(ctx, l, x, b.pace())
 	if err != nil {
 		return client.Result{}, err
 	}
 	open := visit.OpenNow
-	if await {
+	if o.Await {
 		open = func(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
-			return visit.Open(ctx, l, x, p, nil)
+			return visit.Open(ctx, l, x, p, visit.Hooks{})
 		}
 	}
 	session, err := open(ctx, l, x, b.pace())
@@ -86,19 +114,26 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 		return client.Result{}, err
 	}
 	facts, err := session.Identify(ctx)
-	visit.Leave(ctx, session, l, x, b.pace())
+	stays := err == nil && slices.ContainsFunc(o.Stays, func(serial string) bool {
+		return model.SameSerial(serial, cmp.Or(visit.Value(facts, core.FactSerial), o.Label))
+	})
+	if stays {
+		session.Close()
+	} else {
+		visit.Leave(ctx, session, l, x, b.pace())
+	}
 	if err != nil {
 		return client.Result{}, err
 	}
 	found := run.Identified{Facts: facts, Strength: visit.Strength(facts), Generation: l.Generation()}
 	found.Facts = append(found.Facts, runs...)
 	if found.Strength == run.ByEye {
-		return client.Result{Found: &found, Model: s.Model}, nil
+		return client.Result{Found: &found, Model: s.Model, Stays: stays}, nil
 	}
 	says := model.Calls(facts)
-	for _, other := range all {
+	for _, other := range append([]*model.Sheet{s}, all...) { // the one that was asked goes first: others may call themselves alike
 		if other.Main().Loader.Says == says && other.Main().Loader.Kind == x.Loader.Kind {
-			return client.Result{Found: &found, Model: other.Model}, nil
+			return client.Result{Found: &found, Model: other.Model, Stays: stays}, nil
 		}
 	}
 	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Go(words.ModelAdd().To("A lead adds the model"))
@@ -126,5 +161,5 @@ func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {
 // byEye tells whether units with this loader can be told only by looking at them.
 func byEye(s *model.Sheet) bool {
 	k, err := registry.Loader(s.Main().Loader.Kind)
-	return err == nil && k.Limits().Identity == run.ByEye
+	return err == nil && k.Limits(s.Main().Loader.Own).Identity == run.ByEye
 }

@@ -123,6 +123,8 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		r, err = b.listen(ctx, o)
 	case client.OrderEcho:
 		r, err = b.echo(ctx, o)
+	case client.OrderTry:
+		r, err = b.try(ctx, o)
 	case client.OrderPorts:
 		r.Ports, err = b.serialPorts()
 	default:

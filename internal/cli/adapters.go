@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"os"
 	"sort"
 	"strconv"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/link/recording"
 	"zealousferry/core/procedure"
 	"zealousferry/internal/client"
 )
@@ -187,7 +189,8 @@ func (a *app) seenWires(c client.Card) {
 
 func (a *app) listenVerb() *cobra.Command {
 	n := client.NewListen{}
-	lasts, follow := 3*time.Second, false
+	lasts, follow, keep := 3*time.Second, false, ""
+	kept := &keeping{began: time.Now()}
 	v := &cobra.Command{Use: "listen LINK|UNIT", Short: "What is on a line just now; say a line of text to the program", Args: cobra.ExactArgs(1),
 		Long:              "Hears what comes, and tells faults and modem lines beside it. Nothing is sent but the text of\n--say; with --through-loader the unit's loader passes it to the program's console.",
 		Example:           "  ferry listen van/quay-1\n  ferry listen van/quay-1 --follow\n  ferry listen van/quay-1 --for 10s --baud 9600\n  ferry listen van/quay-1 --say V?\n  ferry listen van/quay-1 --say V? --through-loader",
@@ -198,11 +201,16 @@ func (a *app) listenVerb() *cobra.Command {
 				return core.Fail(core.BadFile, "--through-loader passes a line of text on; there is none").Do("Give it: --say TEXT.")
 			}
 			if follow {
-				return a.listenOn(ctx, c, n)
+				return a.listenOn(ctx, c, n, kept, keep)
 			}
 			h, err := c.Listen(ctx, n)
 			if err != nil {
 				return err
+			}
+			if keep != "" {
+				if err := kept.write(keep, h, n.Say); err != nil {
+					return err
+				}
 			}
 			return a.show(h, func() { a.heard(h, n) })
 		})}
@@ -212,12 +220,40 @@ func (a *app) listenVerb() *cobra.Command {
 	f.IntVar(&n.Baud, "baud", 0, "speed; that of the model's program by itself")
 	f.StringVar(&n.Model, "model", "", "the model whose program runs; the one last seen by itself")
 	f.StringVar(&n.Say, "say", "", "a line of text for the program, sent first")
+	f.StringVar(&keep, "keep", "", "write what was said and heard into this file, as a recording")
 	f.BoolVar(&n.Loader, "through-loader", false, "pass it through the unit's loader")
 	return v
 }
 
+// keeping is a recording that grows while somebody listens.
+type keeping struct {
+	began time.Time
+	said  recording.Recording
+}
+
+func (k *keeping) write(file string, h client.Heard, say string) error {
+	now := time.Since(k.began)
+	if len(k.said.Remarks) == 0 {
+		k.said.Remarks = []string{fmt.Sprintf("heard on %s at %d baud, %s", h.Link, h.Mode.Baud, k.began.UTC().Format("2006-01-02 15:04"))}
+	}
+	if say != "" {
+		k.said.Add(max(0, now-h.Lasts), true, []byte(say+"\r"))
+	}
+	if len(h.Data) > 0 {
+		k.said.Add(now, false, h.Data)
+	}
+	var text strings.Builder
+	if err := k.said.Write(&text); err != nil {
+		return err
+	}
+	if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
+		return core.Fail(core.NoSpace, "%w", err)
+	}
+	return nil
+}
+
 // listenOn shows what comes, as it comes, and each change of the line, until Ctrl-C.
-func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen) error {
+func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen, kept *keeping, keep string) error {
 	n.Lasts = 500
 	was := ""
 	for ctx.Err() == nil {
@@ -227,6 +263,11 @@ func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen
 		}
 		if err != nil {
 			return err
+		}
+		if keep != "" {
+			if err := kept.write(keep, h, n.Say); err != nil {
+				return err
+			}
 		}
 		n.Say = ""
 		if a.output == "json" {

@@ -40,6 +40,32 @@ func (a *app) modelVerb() *cobra.Command {
 			}
 			return a.show(m, func() { a.showModel(m) })
 		})}
+	remove := false
+	secret := &cobra.Command{Use: "secret MODEL NAME", Short: "Enter a secret that a model's units ask for, unseen (lead)", Args: cobra.ExactArgs(2), Example: "  ferry model secret fulmar boot-key\n  ferry model secret fulmar boot-key --remove", ValidArgsFunction: a.complete(modelNames),
+		Long: "The value is typed on the terminal, or is the first line of the input where that is none. The service keeps it\nsealed, gives it to the bench of an open run alone, and never shows it again. `ferry model show` says who entered it.",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.NewModelSecret{Name: args[1]}
+			if !remove {
+				var err error
+				if n.Value, err = a.typed("The secret " + args[1] + " of " + args[0] + ": "); err != nil {
+					return err
+				}
+				if n.Value == "" {
+					return core.Fail(core.BadFile, "nothing was typed").Do("Type the secret, or say --remove.")
+				}
+			}
+			if err := c.PutModelSecret(ctx, args[0], n); err != nil {
+				return err
+			}
+			return a.show(client.ModelSecret{Name: n.Name}, func() {
+				if remove {
+					fmt.Fprintf(a.out, "%s %s of %s is removed.\n", a.paint(teal, "✓"), n.Name, args[0])
+					return
+				}
+				fmt.Fprintf(a.out, "%s %s of %s is kept. A bench gets it for an open run, and for nothing else.\n", a.paint(teal, "✓"), n.Name, args[0])
+			})
+		})}
+	secret.Flags().BoolVar(&remove, "remove", false, "remove it")
 	version, reason := "", ""
 	target := &cobra.Command{Use: "target MODEL REVISION [VERSION]", Short: "Choose the release that the team uses for a revision (lead)", Args: cobra.RangeArgs(2, 3),
 		Example: "  ferry model target quill-80 D 4.2.1 --reason \"proven at Gannet Quay\"\n  ferry model target quill-80 D --reason \"open again\"", ValidArgsFunction: a.complete(modelNames),
@@ -123,7 +149,7 @@ func (a *app) modelVerb() *cobra.Command {
 				a.table([]string{"model", "revision", "release", "by", "since", "why"}, rows)
 			})
 		})}
-	v.AddCommand(list, show, add, check, target, targets)
+	v.AddCommand(list, show, add, check, a.modelTry(), secret, target, targets)
 	return v
 }
 
@@ -135,6 +161,19 @@ func (a *app) contradictions(all []string) {
 	if len(all) > 0 {
 		a.pair("next", a.paint(bold, "Settle it in the sheet; until then a run of such a unit is refused."))
 	}
+}
+
+// secretSays is how a secret stands.
+func secretSays(s client.ModelSecret) string {
+	switch {
+	case s.By == "":
+		return "its units ask for it, and nobody has entered it"
+	case !s.Asked:
+		return "entered by " + s.By + ", " + when(*s.At) + "; the sheet asks for it no longer"
+	case s.Uses == 0:
+		return "entered by " + s.By + ", " + when(*s.At) + "; never given to a bench"
+	}
+	return fmt.Sprintf("entered by %s, %s; given to a bench %d×, last %s", s.By, when(*s.At), s.Uses, when(*s.Last))
 }
 
 func modelNames(ctx context.Context, c *client.Client) (all []string) {
@@ -160,6 +199,14 @@ func (a *app) showModel(m client.ModelPage) {
 	a.matrix(m.Matrix)
 	for _, f := range m.Flaws {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "!"), wrap(f, 2))
+	}
+	if m.Proven == nil {
+		fmt.Fprintf(a.out, "  %s no unit was serviced with this sheet, nor was it tried on one: ferry model try SHEET LINK\n", a.paint(brick, "unproven:"))
+	} else {
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, "the sheet is proven: "+m.Proven.How+", "+when(m.Proven.At)))
+	}
+	for _, s := range m.Secrets {
+		fmt.Fprintf(a.out, "  secret %s: %s\n", a.paint(bold, s.Name), secretSays(s))
 	}
 	if len(m.Sections) > 1 {
 		var parts [][]string

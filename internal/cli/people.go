@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -70,6 +73,19 @@ func (a *app) askPassword() (sql.NullString, error) {
 		return sql.NullString{}, fmt.Errorf("the password has %d characters, 12 are the least", len(secret))
 	}
 	return sql.NullString{String: service.HashPassword(secret), Valid: true}, nil
+}
+
+// typed is a secret typed on a terminal, or the first line of the input where there is
+// no terminal.
+func (a *app) typed(ask string) (string, error) {
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return a.askSecret(ask)
+	}
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return "", err
+	}
+	return strings.TrimRight(line, "\r\n"), nil
 }
 
 // askSecret has somebody type a secret on a terminal, unseen.

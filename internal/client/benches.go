@@ -222,7 +222,9 @@ type Order struct {
 	Kind     string            `json:"kind"`
 	Deadline time.Time         `json:"deadline"`
 	Link     string            `json:"link,omitempty"`
-	Model    string            `json:"model,omitempty"` // last seen on the link
+	Model    string            `json:"model,omitempty"` // last seen on the link, or named
+	Named    bool              `json:"named,omitempty"` // somebody has named the model: no other one's loader is called
+	Stays    []string          `json:"stays,omitempty"` // serials of units that are half done: they stay in their loader
 	Run      string            `json:"run,omitempty"`
 	By       string            `json:"by,omitempty"`
 	Label    string            `json:"label,omitempty"`
@@ -237,6 +239,9 @@ type Order struct {
 	Say      string            `json:"say,omitempty"`
 	Loader   bool              `json:"loader,omitempty"` // say it through the loader
 	Lasts    int               `json:"lasts,omitempty"`  // ms
+	Sheet    string            `json:"sheet,omitempty"`  // to be tried
+	Section  string            `json:"section,omitempty"`
+	Write    bool              `json:"write,omitempty"` // a sector is erased and written back
 }
 
 // Result is what came of an order.
@@ -244,8 +249,10 @@ type Result struct {
 	Error *Problem        `json:"error,omitempty"`
 	Found *run.Identified `json:"found,omitempty"`
 	Model string          `json:"model,omitempty"`
+	Stays bool            `json:"stays,omitempty"` // the unit is half done, and was left in its loader
 	Seen  *diagnose.Seen  `json:"seen,omitempty"`
 	Came  bool            `json:"came,omitempty"`
+	Tried *Tried          `json:"tried,omitempty"`
 	Ports []ports.Port    `json:"ports,omitempty"`
 	Heard *Heard          `json:"heard,omitempty"`
 }

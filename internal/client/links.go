@@ -90,6 +90,7 @@ type Identity struct {
 	Model     string               `json:"model"`
 	ModelName string               `json:"modelName"`
 	Site      string               `json:"site,omitempty"`
+	Stays     bool                 `json:"stays,omitempty" doc:"It is half done: it was left in its loader, and its program was not started."`
 	Strength  string               `json:"strength"`
 	Facts     map[string]FactValue `json:"facts"`
 	Missing   []string             `json:"missing" nullable:"false" doc:"Names of facts that releases of this model ask for and nobody knows."`
@@ -115,7 +116,7 @@ type Wires struct {
 type NewIdentify struct {
 	At    string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
 	Label string `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
-	Model string `json:"model,omitempty" maxLength:"63" doc:"Whose loader is called first; one that can be told only by eye must be named."`
+	Model string `json:"model,omitempty" maxLength:"63" doc:"The one whose loader is called, and no other; one that can be told only by eye must be named."`
 	Await bool   `json:"await,omitempty" doc:"A person applies the power while the bench calls."`
 }
 

@@ -91,7 +91,15 @@ type ModelPage struct {
 	Sisters   []string             `json:"sisters" nullable:"false"`
 	Wants     []fit.Need           `json:"wants" nullable:"false"`
 	Targets   []Target             `json:"targets" nullable:"false"`
+	Secrets   []ModelSecret        `json:"secrets,omitempty" doc:"What its units ask for before they let anybody touch their memory."`
+	Proven    *ProvenSheet         `json:"proven,omitempty" doc:"How the sheet in force was tried on a unit; missing: never yet."`
 	Matrix    Matrix               `json:"matrix"`
+}
+
+// ProvenSheet is how a sheet was tried on a unit first.
+type ProvenSheet struct {
+	How string    `json:"how"`
+	At  time.Time `json:"at"`
 }
 
 // ModelSlot is a place in a unit for another unit.

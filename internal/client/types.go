@@ -34,5 +34,6 @@ const (
 	OrderCheck    = "check"
 	OrderEcho     = "echo"
 	OrderListen   = "listen"
+	OrderTry      = "try"
 	OrderPorts    = "ports"
 )

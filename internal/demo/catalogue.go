@@ -209,6 +209,9 @@ func choices(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
+	if err := c.PutModelSecret(ctx, "fulmar", client.NewModelSecret{Name: "boot-key", Value: world.FulmarKey}); err != nil {
+		return err
+	}
 	if _, err = c.PutTarget(ctx, client.NewTarget{Model: "quill-80", Revision: "C", Version: "4.1.6", Reason: "three weeks without a stall at Ormsay"}); err != nil {
 		return err
 	}

@@ -68,7 +68,7 @@ func once(s *stand, u *sim.Unit, baud, size int) (write, read float64) {
 		s.Fatal(err)
 	}
 	defer l.Close()
-	session, err := visit.Open(ctx, l, plain("gangway", baud, "").Main(), link.Pace{Clock: clock}, nil)
+	session, err := visit.Open(ctx, l, plain("gangway", baud, "").Main(), link.Pace{Clock: clock}, visit.Hooks{})
 	if err != nil {
 		s.Fatal(err)
 	}

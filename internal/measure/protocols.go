@@ -58,7 +58,7 @@ func lines(s *stand) {
 			s.Fatal(err)
 		}
 		defer l.Close()
-		session, err := visit.Open(context.Background(), l, plain("gangway", 115200, "").Main(), link.Pace{Clock: clock}, nil)
+		session, err := visit.Open(context.Background(), l, plain("gangway", 115200, "").Main(), link.Pace{Clock: clock}, visit.Hooks{})
 		if err != nil {
 			s.Fatal(err)
 		}
@@ -136,7 +136,7 @@ func protocols(s *stand) {
 		if err != nil {
 			s.Fatal(err)
 		}
-		session, err := visit.Open(context.Background(), l, plain(x.name, baud, x.parity).Main(), link.Pace{Clock: clock}, nil)
+		session, err := visit.Open(context.Background(), l, plain(x.name, baud, x.parity).Main(), link.Pace{Clock: clock}, visit.Hooks{})
 		if err != nil {
 			s.Fatal(err)
 		}
@@ -228,7 +228,7 @@ func estimates(s *stand) {
 	room := make(chan bool, 6)
 	for _, unit := range world.Units {
 		sheet := unit.Sheet()
-		if k, err := registry.Loader(sheet.Main().Loader.Kind); err != nil || k.Limits().Identity != run.ThisUnit || sheet.Main().Loader.Await > 0 || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
+		if k, err := registry.Loader(sheet.Main().Loader.Kind); err != nil || k.Limits(sheet.Main().Loader.Own).Identity != run.ThisUnit || sheet.Main().Loader.Await > 0 || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
 			continue
 		}
 		newest := ""

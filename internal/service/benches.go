@@ -242,6 +242,11 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 	have, head, err := v.store.TakeEvents(ctx, v.key, r, who(ctx).bench, b.Epoch, b.First, b.Events, b.Outcome)
 	if err == nil && head != nil {
 		v.closed.WithLabelValues(r.Kind, b.Outcome).Inc()
+		if o, err := r.Opening(); err == nil && b.Outcome == string(run.Done) {
+			if _, err := v.store.ProveSheet(ctx, o.Model, o.Sheet, "serviced: unit "+o.Serial, v.clock.Now()); err != nil {
+				v.log.Warn("a sheet that was proven could not be noted", "error", err)
+			}
+		}
 		v.log.Info("run closed", "run", r.ID, "kind", r.Kind, "outcome", b.Outcome)
 	}
 	if err != nil {

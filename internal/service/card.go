@@ -51,7 +51,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	if err != nil {
 		return client.Card{}, err
 	}
-	limits := kind.Limits()
+	limits := kind.Limits(j.sheet.Main().Loader.Own)
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)

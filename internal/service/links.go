@@ -120,6 +120,54 @@ func (v *Service) serialOf(ctx context.Context, r client.Result, label string) (
 	return sheet.TypedSerial(label)
 }
 
+// namedModel is the model that is meant: the one that was named, or the one as which the
+// register knows the label. The two must not differ.
+func (v *Service) namedModel(ctx context.Context, n client.NewIdentify) (string, error) {
+	if n.Model != "" {
+		if _, err := v.store.Sheet(ctx, n.Model); err != nil {
+			return "", err
+		}
+	}
+	label := strings.TrimSpace(n.Label)
+	if label == "" {
+		return n.Model, nil
+	}
+	known, err := v.store.ModelsOfSerial(ctx, label)
+	switch {
+	case err != nil || len(known) == 0 || slices.Contains(known, n.Model):
+		return n.Model, err
+	case n.Model != "":
+		return "", core.Fail(core.WrongUnit, "the register has %s as a %s, and a %s was named", label, strings.Join(known, " and as a "), n.Model).Unit("nothing was changed").
+			Do("Look at the label again. If the register is wrong, correct it first.")
+	case len(known) > 1:
+		return "", core.Fail(core.CannotTell, "the register has %s as a %s", label, strings.Join(known, " and as a ")).Do("Name the model.")
+	}
+	return known[0], nil
+}
+
+// asRegistered is the model as which the register knows a serial, if its units call
+// themselves as those of the model that was found.
+func (v *Service) asRegistered(ctx context.Context, serial, found string) (string, error) {
+	known, err := v.store.ModelsOfSerial(ctx, serial)
+	if err != nil || len(known) == 0 || slices.Contains(known, found) {
+		return found, err
+	}
+	sheet, err := v.store.Sheet(ctx, found)
+	if err != nil {
+		return found, err
+	}
+	for _, name := range known {
+		other, err := v.store.Sheet(ctx, name)
+		if err != nil {
+			return found, err
+		}
+		if a, b := sheet.Main().Loader, other.Main().Loader; a.Kind == b.Kind && a.Says == b.Says {
+			return name, nil
+		}
+	}
+	return found, nil
+}
+
 // identify has the bench ask the unit, and enters what it said.
 func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity, error) {
 	p, err := v.find(ctx, in.Body.At)
@@ -129,14 +177,21 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if p.Run.Valid {
 		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 	}
-	if in.Body.Model != "" {
-		if _, err := v.store.Sheet(ctx, in.Body.Model); err != nil {
-			return client.Identity{}, err
-		}
-	}
-	result, err := v.ask(ctx, client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(in.Body.Model, p.Model), Await: in.Body.Await}, p.Bench, identifyLasts)
+	named, err := v.namedModel(ctx, in.Body)
 	if err != nil {
 		return client.Identity{}, err
+	}
+	order := client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(named, p.Model), Named: named != "", Label: in.Body.Label, Await: in.Body.Await}
+	if order.Stays, err = v.store.HalfDone(ctx); err != nil {
+		return client.Identity{}, err
+	}
+	result, err := v.ask(ctx, order, p.Bench, identifyLasts)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	if named != "" && result.Model != named {
+		return client.Identity{}, core.Fail(core.WrongUnit, "a %s was expected on %s; a %s answers", named, p.FullName(), result.Model).Unit("nothing was changed").
+			Do("Look at the unit and its label again.")
 	}
 	serial, err := v.serialOf(ctx, result, in.Body.Label)
 	if err != nil {
@@ -145,7 +200,12 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if p.unit != nil && serial != p.unit.Serial {
 		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.FullName(), serial, p.unit.Serial).Go(words.Identify(p.FullName()).To("Plug in " + p.unit.Serial + ", or work with what is there"))
 	}
-	out := client.Identity{Link: p.FullName(), Serial: serial, Model: result.Model, Strength: result.Found.Strength}
+	if named == "" && serial != "" { // the register knows a serial by its model, where units of two models call themselves alike
+		if result.Model, err = v.asRegistered(ctx, serial, result.Model); err != nil {
+			return client.Identity{}, err
+		}
+	}
+	out := client.Identity{Link: p.FullName(), Serial: serial, Model: result.Model, Strength: result.Found.Strength, Stays: result.Stays}
 	facts := result.Found.Facts
 	if serial != "" {
 		u, err := v.store.MeetUnit(ctx, v.key, result.Model, serial, "", who(ctx).person.ID, v.clock.Now())

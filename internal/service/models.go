@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -136,6 +137,16 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	}
 	for _, x := range gone {
 		out.TakenOut = append(out.TakenOut, client.TakenOut{Version: x.Version, Reason: x.Reason, By: names[x.By], At: x.At})
+	}
+	if out.Secrets, err = v.secretsOf(ctx, in.Model, registry.Secrets(sheet)); err != nil {
+		return out, err
+	}
+	proved, err := v.store.ProvedOf(ctx, in.Model)
+	if err != nil {
+		return out, err
+	}
+	if bytes.Equal(proved.Tried, sheet.Digest[:]) {
+		out.Proven = &client.ProvenSheet{How: proved.How, At: proved.At.Time}
 	}
 	means, err := v.means(ctx, "", v.clock.Now())
 	if err != nil {

@@ -40,6 +40,8 @@ func (v *Service) routes(api huma.API) {
 
 	route(v, api, "GET", "/api/models", "list-models", Viewer, "Models, a page at a time", v.listModels)
 	upload(v, api, "PUT", "/api/models", "put-model", Lead, "Put a model sheet in force", "application/yaml", v.putModel)
+	route(v, api, "POST", "/api/try", "try-sheet", Technician, "Try a sheet on a link: what was said, what came, which pattern took what", v.try)
+	route(v, api, "POST", "/api/models/{model}/secrets", "put-secret", Lead, "Enter a secret that a model's units ask for, or remove it; it is never shown again", v.putSecret)
 	route(v, api, "GET", "/api/models/{model}", "get-model", Viewer, "A model, its sheet, and the matrix of revisions and releases", v.getModel)
 	route(v, api, "GET", "/api/targets", "list-targets", Viewer, "Which release the team uses for which model and revision", v.listTargets)
 	route(v, api, "POST", "/api/targets", "put-target", Lead, "Choose the release that the team uses for a model and revision", v.putTarget)
@@ -115,6 +117,7 @@ func (v *Service) routes(api huma.API) {
 	tolerant(v, api, "POST", "/api/bench/events", "take-events", benchOnly, "A run's events, each once", v.takeEvents)
 	tolerant(v, api, "POST", "/api/bench/missing", "missing", benchOnly, "Which pieces the shelf lacks", v.missing)
 	tolerant(v, api, "POST", "/api/bench/backups", "store-backup", benchOnly, "Keep a backup whose pieces are there", v.storeBackup)
+	tolerant(v, api, "POST", "/api/bench/secret", "bench-secret", benchOnly, "A secret of the team's for an open run; each time is noted", v.benchSecret)
 	tolerant(v, api, "POST", "/api/bench/may-write", "may-write", benchOnly, "Whether a run's release still stands, before its first erase", v.mayWrite)
 	route(v, api, "GET", "/api/bench/runs/{run}/events", "moved-run", benchOnly, "The events of a run that was handed to this bench", v.movedRun)
 	raw(v, api, "POST", "/api/bench/pieces", "get-pieces", benchOnly, "Many pieces of the shelf, framed as docs/api.md says", v.getPieces)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"strings"
 	"sync"
 	"time"
@@ -19,6 +20,14 @@ type Model struct {
 	Title   string    `db:"title"`
 	Sheet   []byte    `db:"sheet"`
 	Changed time.Time `db:"changed_at"`
+	Proved
+}
+
+// Proved says whether a sheet was ever tried on a unit.
+type Proved struct {
+	Tried []byte       `db:"tried"` // digest of the last sheet that was
+	How   string       `db:"tried_how"`
+	At    sql.NullTime `db:"tried_at"`
 }
 
 // PutModel keeps a sheet and puts it in force.
@@ -118,6 +127,22 @@ func (s *Store) FindModels(ctx context.Context, words string, page, size int) (a
 func (s *Store) CountModel(ctx context.Context, name string) (c Counted, err error) {
 	err = s.db.GetContext(ctx, &c, counted+`m.name = ?`, name)
 	return c, none(err, "there is no model %q", name)
+}
+
+// ProvedOf says whether the sheet of a model was tried on a unit.
+func (s *Store) ProvedOf(ctx context.Context, name string) (p Proved, err error) {
+	err = s.db.GetContext(ctx, &p, `SELECT tried, tried_how, tried_at FROM model WHERE name = ?`, name)
+	return p, none(err, "there is no model %q", name)
+}
+
+// ProveSheet notes that the sheet in force was tried on a unit, the first time; proven is
+// false where another one is in force.
+func (s *Store) ProveSheet(ctx context.Context, name string, sheet core.Digest, how string, at time.Time) (proven bool, err error) {
+	if _, err = s.db.ExecContext(ctx, `UPDATE model SET tried = ?, tried_how = ?, tried_at = ? WHERE name = ? AND sheet = ? AND (tried IS NULL OR tried <> ?)`, sheet[:], how, at.UTC(), name, sheet[:], sheet[:]); err != nil {
+		return false, err
+	}
+	err = s.db.GetContext(ctx, &proven, `SELECT COUNT(*) FROM model WHERE name = ? AND sheet = ?`, name, sheet[:])
+	return proven, err
 }
 
 // CountUnits counts the units of a model by revision.

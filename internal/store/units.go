@@ -114,6 +114,19 @@ func (s *Store) SerialLike(ctx context.Context, modelName, typed string) (string
 	return all[0], nil
 }
 
+// ModelsOfSerial lists the models of which there is a unit with a serial, as somebody may
+// have typed it; units that were joined with another or marked as mistakes do not count.
+func (s *Store) ModelsOfSerial(ctx context.Context, typed string) (all []string, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT DISTINCT model FROM unit WHERE UPPER(REPLACE(serial, ' ', '')) = UPPER(REPLACE(?, ' ', '')) AND same_as IS NULL AND mistake = '' ORDER BY model`, typed)
+	return all, err
+}
+
+// HalfDone lists the serials of units that a write has left half done.
+func (s *Store) HalfDone(ctx context.Context) (serials []string, err error) {
+	err = s.db.SelectContext(ctx, &serials, `SELECT serial FROM unit WHERE state = ?`, UnitHalfDone)
+	return serials, err
+}
+
 // MeetUnit finds a unit by model and serial or enters it into the register, with
 // an entry in its history.
 func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, site, by string, at time.Time) (Unit, error) {

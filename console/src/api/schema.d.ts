@@ -269,6 +269,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A secret of the team's for an open run; each time is noted
+         * @description Role: bench.
+         */
+        post: operations["bench-secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/benches": {
         parameters: {
             query?: never;
@@ -897,6 +917,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/models/{model}/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Enter a secret that a model's units ask for, or remove it; it is never shown again
+         * @description Role: lead.
+         */
+        post: operations["put-secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/packs": {
         parameters: {
             query?: never;
@@ -1352,6 +1392,26 @@ export interface paths {
         get: operations["today"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a sheet on a link: what was said, what came, which pattern took what
+         * @description Role: technician.
+         */
+        post: operations["try-sheet"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2290,6 +2350,9 @@ export interface components {
         Gear: {
             gear: components["schemas"]["FitHave"][];
         };
+        GivenSecret: {
+            value: string;
+        };
         Have: {
             /** Format: int64 */
             have: number;
@@ -2464,6 +2527,8 @@ export interface components {
             modelName: string;
             serial?: string;
             site?: string;
+            /** @description It is half done: it was left in its loader, and its program was not started. */
+            stays?: boolean;
             strength: string;
             /** @description Id in the register; empty where the serial is not known. */
             unit?: string;
@@ -2880,6 +2945,34 @@ export interface components {
             name: string;
             value: string;
         };
+        LoaderTurn: {
+            error?: string;
+            exchange: string;
+            /** @description Lines that came, without those passed over. */
+            heard?: string[];
+            /** @description What the pattern's named parts took, of the first line where there are several. */
+            parts?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description Lines passed over.
+             */
+            passed?: number;
+            /**
+             * Format: int64
+             * @description Lines that the pattern took.
+             */
+            rows?: number;
+            said?: string;
+            /**
+             * Format: int64
+             * @description From 0; behind the last one comes the prompt.
+             */
+            step: number;
+            /** @description The pattern that was waited for. */
+            wanted?: string;
+        };
         Matrix: {
             /** @description The unit's own column, where it is known. */
             columnNow?: string;
@@ -3033,10 +3126,14 @@ export interface components {
             newest?: string;
             /** Format: int64 */
             procedures: number;
+            /** @description How the sheet in force was tried on a unit; missing: never yet. */
+            proven?: components["schemas"]["ProvenSheet"];
             /** @description Of the section with the unit's own program. */
             regions: components["schemas"]["Region"][];
             /** Format: int64 */
             releases: number;
+            /** @description What its units ask for before they let anybody touch their memory. */
+            secrets?: components["schemas"]["ModelSecret"][];
             /** @description Its parts, in the order in which they are written. */
             sections: components["schemas"]["ModelSection"][];
             sheet: string;
@@ -3090,6 +3187,25 @@ export interface components {
             why?: {
                 [key: string]: string;
             };
+        };
+        ModelSecret: {
+            /** @description The sheet in force asks for it. */
+            asked: boolean;
+            /** Format: date-time */
+            at?: string;
+            /** @description Who entered it; empty: nobody has. */
+            by?: string;
+            /**
+             * Format: date-time
+             * @description When it was given last.
+             */
+            last?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description How often it was given to a bench.
+             */
+            uses: number;
         };
         ModelSection: {
             /**
@@ -3270,7 +3386,7 @@ export interface components {
             await?: boolean;
             /** @description The serial on the label, where the wire does not tell it. */
             label?: string;
-            /** @description Whose loader is called first; one that can be told only by eye must be named. */
+            /** @description The one whose loader is called, and no other; one that can be told only by eye must be named. */
             model?: string;
         };
         NewJob: {
@@ -3311,6 +3427,10 @@ export interface components {
             model?: string;
             /** @description A line of text for the program, sent first. */
             say?: string;
+        };
+        NewModelSecret: {
+            name: string;
+            value: string;
         };
         NewPart: {
             /**
@@ -3393,6 +3513,16 @@ export interface components {
             reason: string;
             revision: string;
             version?: string;
+        };
+        NewTry: {
+            /** @description A link (BENCH/NAME) or a unit's serial. */
+            at: string;
+            /** @description Which part; the one with the unit's own program where it is empty. */
+            section?: string;
+            /** @description The sheet, as YAML; it need not be in force. */
+            sheet: string;
+            /** @description Also erase the last sector that the program may fill, and write back what it held (lead). */
+            write?: boolean;
         };
         NewUnit: {
             customer?: string;
@@ -3537,6 +3667,11 @@ export interface components {
             /** @description One letter a sector, as in Strip. */
             states: string;
             view: components["schemas"]["RunView"];
+        };
+        ProvenSheet: {
+            /** Format: date-time */
+            at: string;
+            how: string;
         };
         Reason: {
             reason: string;
@@ -4045,6 +4180,22 @@ export interface components {
              */
             seconds: number;
         };
+        Tried: {
+            /** @description What was tried, in order. */
+            did: components["schemas"]["VisitDid"][];
+            /** @description What the unit would be known by. */
+            facts: components["schemas"]["Fact"][];
+            link: string;
+            model: string;
+            /** @description The sheet is the one in force, and counts as tried from now on. */
+            proven: boolean;
+            /** @description All that was said, in the form of docs/protocols/monitor.md. */
+            recording: string;
+            /** @description Each step of the dialogue, where the loader talks in text. */
+            turns: components["schemas"]["LoaderTurn"][];
+            /** @description All that was tried went well. */
+            well: boolean;
+        };
         Trust: {
             /** @enum {string} */
             state: "signed" | "accepted" | "not-vouched";
@@ -4139,6 +4290,12 @@ export interface components {
             /** Format: int64 */
             total: number;
             units: components["schemas"]["Unit"][];
+        };
+        VisitDid: {
+            /** @description What came of it, in words. */
+            came?: string;
+            error?: string;
+            what: string;
         };
         Vouch: {
             /** @description Why it does not count. */
@@ -5279,6 +5436,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "bench-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenSecret"];
                 };
             };
             /** @description Unauthorized */
@@ -8214,6 +8452,86 @@ export interface operations {
             };
         };
     };
+    "put-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewModelSecret"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "import-pack": {
         parameters: {
             query?: {
@@ -10346,6 +10664,84 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,8 +5,10 @@ import { computed, ref } from 'vue'
 import { api, problem, type ModelPage, type Problem } from '../api/client'
 import AddressLine from '../parts/AddressLine.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
+import ModelSecrets from '../parts/ModelSecrets.vue'
 import NeedList from '../parts/NeedList.vue'
 import Trouble from '../parts/Trouble.vue'
+import TrySheet from '../parts/TrySheet.vue'
 import { session } from '../session'
 import { hex, kib, when } from '../words'
 
@@ -18,6 +20,7 @@ const revision = ref('')
 const version = ref('')
 const reason = ref('')
 const sheet = ref(false)
+const trying = ref(false)
 
 async function load() {
   const { data, error } = await api.GET('/api/models/{model}', { params: { path: { model: props.model } } })
@@ -44,6 +47,8 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
   <div v-else-if="page" class="page">
     <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ page.units }} {{ page.units === 1 ? 'unit' : 'units' }} in the register</router-link></div>
     <p class="lead">{{ page.kind }}, {{ kib(page.bytes) }} of memory. <template v-if="page.newest">Its newest stable release is <strong class="mono">{{ page.newest }}</strong>.</template></p>
+    <p v-if="page.proven" class="small muted" data-proven>The sheet is proven: {{ page.proven.how }}, {{ when(page.proven.at) }}.</p>
+    <p v-else data-proven><v-icon :icon="mdiAlert" size="18" class="brick" /> The sheet is unproven: no unit was serviced with it, nor was it tried on one.</p>
     <p v-for="s in page.sisters" :key="s"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ s }}</p>
     <section class="gap"><h2>What fits which {{ page.matrix.fact }}</h2><FitMatrix :matrix="page.matrix" /></section>
     <div class="columns gap">
@@ -67,6 +72,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
         <AddressLine :segments="page.regions.filter((r) => !r.readOnly)" :regions="page.regions" />
         <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td>{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>
       </section>
+      <ModelSecrets v-if="page.secrets?.length" :model="page.model" :secrets="page.secrets" @changed="load" />
       <section>
         <h2>Facts that releases ask for</h2>
         <ul class="rows"><li v-for="(f, name) in page.facts" :key="name"><strong>{{ String(name).replaceAll('-', ' ') }}</strong> <span class="muted">{{ f.values.join(', ') }}</span><div class="small">{{ f.ask }} <span class="muted">{{ f.look }}</span></div></li></ul>
@@ -77,6 +83,8 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
     </div>
     <v-btn variant="text" class="gap" :aria-expanded="sheet" @click="sheet = !sheet">{{ sheet ? 'Hide the model sheet' : 'Show the model sheet' }}</v-btn>
     <pre v-if="sheet" class="sheet mono small">{{ page.sheetText }}</pre>
+    <v-btn v-if="session.may('technician')" variant="text" class="gap" :aria-expanded="trying" data-open-try @click="trying = !trying">{{ trying ? 'Leave the trial' : 'Try the sheet on a unit' }}</v-btn>
+    <TrySheet v-if="trying" :text="page.sheetText" @changed="load" />
   </div>
   <div v-else class="page"><v-skeleton-loader type="article, table-tbody" color="background" /></div>
 </template>

@@ -84,7 +84,7 @@ var abilities = []loader.Ability{loader.Read, loader.Erase, loader.Write, loader
 // Run runs it.
 func Run(t *testing.T, s Subject) {
 	fresh := func(t *testing.T) unit { return unit{s.New(t), &s} }
-	has := s.Kind.Limits().Has
+	has := s.Kind.Limits(s.Options.Own).Has
 	t.Run("limits hold", func(t *testing.T) {
 		session := fresh(t).mustOpen(t)
 		for _, a := range abilities {
@@ -96,7 +96,7 @@ func Run(t *testing.T, s Subject) {
 				t.Errorf("%s is refused as %s, %v", a, core.KindOf(err), err)
 			}
 		}
-		if s.Kind.Limits().Verify == "" || !has(loader.Read) && s.Kind.Limits().Instead == "" {
+		if s.Kind.Limits(s.Options.Own).Verify == "" || !has(loader.Read) && s.Kind.Limits(s.Options.Own).Instead == "" {
 			t.Error("the limits lack words")
 		}
 	})
@@ -119,7 +119,7 @@ func Run(t *testing.T, s Subject) {
 			if !any {
 				strength = loader.ByEye
 			}
-			if want := s.Kind.Limits().Identity; strength != want {
+			if want := s.Kind.Limits(s.Options.Own).Identity; strength != want {
 				t.Errorf("it identifies %q, its limits say %q", strength, want)
 			}
 		}

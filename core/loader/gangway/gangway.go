@@ -129,7 +129,7 @@ func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Ses
 }
 
 // Limits: all that a loader can do.
-func (Kind) Limits() loader.Limits {
+func (Kind) Limits(loader.Own) loader.Limits {
 	return loader.Limits{Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Digest, loader.Reset, loader.Guard, loader.Talk, loader.Keep, loader.Files},
 		Identity: loader.ThisUnit, Verify: "the unit's own SHA-256 of every sector"}
 }

@@ -70,7 +70,7 @@ type Kind struct{}
 func (Kind) Name() string { return "keel" }
 
 // Limits: it tells its chip and no serial, and computes no digests.
-func (Kind) Limits() loader.Limits {
+func (Kind) Limits(loader.Own) loader.Limits {
 	return loader.Limits{Pages: true, Can: []loader.Ability{loader.Read, loader.Erase, loader.Write, loader.Reset, loader.Guard},
 		Identity: loader.ThisKind, Verify: "every byte read back and compared"}
 }

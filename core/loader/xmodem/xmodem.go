@@ -27,7 +27,7 @@ func (k Kind) Name() string {
 }
 
 // Limits: it takes a file.
-func (Kind) Limits() loader.Limits {
+func (Kind) Limits(loader.Own) loader.Limits {
 	return loader.Limits{Can: []loader.Ability{loader.File}, Identity: loader.ByEye,
 		Verify:  "the CRC of every block, as the unit acknowledged it, and the version that the program tells afterwards",
 		Instead: "the image of the version that it runs, kept in the catalogue"}

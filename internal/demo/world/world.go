@@ -47,12 +47,14 @@ var (
 	TernTongue []byte
 	//go:embed halyard-2.yaml
 	Halyard2 []byte
+	//go:embed fulmar.yaml
+	Fulmar []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
-var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2}
+var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar}
 
 // Release is a release of the demo.
 type Release struct {
@@ -250,6 +252,7 @@ var Units = []Unit{
 	seen(Unit{Link: "tug-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "Gannet Quay, tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
 	seen(Unit{Link: "tug-4", Model: "porter-lamp", Revision: "B", Serial: "PL-700140", Runs: "PL-3310-B", Site: "Gannet Quay, tug 7", Told: map[string]string{"board": "PL-3301-C"}, Locked: true}),
 	seen(Unit{Link: "tool-1", Model: "tern-tongue", Revision: "B", Serial: "TT-0502", Runs: "1.2.0", Site: "the van", Label: map[string]string{"revision": "B"}}),
+	seen(Unit{Link: "slip-1", Model: "fulmar", Revision: "B", Serial: "FU-2207", Runs: "5.0.2", Site: "Skerry Point, tide hut"}),
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
 }
 
@@ -303,11 +306,17 @@ func (u Unit) Spec() sim.Spec {
 	if u.Chip != "" {
 		s.Chip = u.Chip
 	}
+	if u.Model == "fulmar" { // its monitor takes no more than its small buffer holds, and wants a key
+		s.Habit, s.Password, s.Window, s.WriteMax = sim.HabitSilent, FulmarKey, 256, 256
+	}
 	s.Locked = u.Locked
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
 	return s
 }
+
+// FulmarKey is what the monitor of a Fulmar wants before it touches memory.
+const FulmarKey = "low water"
 
 // memory is what the unit holds at first.
 func (u Unit) memory() []byte {

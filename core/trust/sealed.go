@@ -1,0 +1,48 @@
+package trust
+
+import (
+	"crypto/hkdf"
+	"crypto/rand"
+	"crypto/sha256"
+
+	"golang.org/x/crypto/chacha20poly1305"
+
+	"zealousferry/core"
+)
+
+// SealFor seals a value under a key that is derived from this one (HKDF, RFC 5869) for a
+// purpose, bound to what it stands for: XChaCha20-Poly1305, its nonce in front.
+func (k Key) SealFor(purpose, bound string, value []byte) ([]byte, error) {
+	derived, err := hkdf.Key(sha256.New, k.private.Seed(), nil, purpose, chacha20poly1305.KeySize)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := chacha20poly1305.NewX(derived)
+	if err != nil {
+		return nil, err
+	}
+	nonce := make([]byte, chacha20poly1305.NonceSizeX)
+	rand.Read(nonce)
+	return aead.Seal(nonce, nonce, value, []byte(bound)), nil
+}
+
+// OpenFor opens what SealFor sealed.
+func (k Key) OpenFor(purpose, bound string, sealed []byte) ([]byte, error) {
+	derived, err := hkdf.Key(sha256.New, k.private.Seed(), nil, purpose, chacha20poly1305.KeySize)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := chacha20poly1305.NewX(derived)
+	if err != nil {
+		return nil, err
+	}
+	if len(sealed) < chacha20poly1305.NonceSizeX {
+		return nil, core.Fail(core.BadFile, "what was sealed has %d bytes, and is cut off", len(sealed))
+	}
+	value, err := aead.Open(nil, sealed[:chacha20poly1305.NonceSizeX], sealed[chacha20poly1305.NonceSizeX:], []byte(bound))
+	if err != nil {
+		return nil, core.Fail(core.BadFile, "%s cannot be opened: it was sealed under another key of the service, or for something else", bound).
+			Do("A lead enters it again.")
+	}
+	return value, nil
+}
