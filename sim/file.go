@@ -69,6 +69,18 @@ func (f *fileBoot) missed() {
 	})
 }
 
+// stalled gives up a block whose bytes stop coming for a second.
+func (u *Unit) stalled(do func()) {
+	u.piece++
+	piece := u.piece
+	u.after(time.Second, func() {
+		if u.piece == piece && len(u.rx) > 0 {
+			u.rx = u.rx[:0]
+			do()
+		}
+	})
+}
+
 func (f *fileBoot) say(b ...byte) { f.u.speak(b, f.u.busy) }
 
 func crc16(b []byte) uint16 {
@@ -112,10 +124,12 @@ func (f *fileBoot) turn() bool {
 		size = 1024
 	}
 	if len(u.rx) < size+5 {
+		u.stalled(func() { f.say(nak) })
 		return false
 	}
 	b := bytes.Clone(u.rx[:size+5])
 	u.rx = append(u.rx[:0], u.rx[size+5:]...)
+	u.piece++
 	data, sum := b[3:size+3], uint16(b[size+3])<<8|uint16(b[size+4])
 	switch {
 	case b[1]^b[2] != 0xFF || crc16(data) != sum:

@@ -151,5 +151,6 @@ type Faults struct {
 	Revision   string  `json:"revision"`   // it gives another revision
 	Stubborn   string  `json:"stubborn"`   // a setting that it says to have taken, and has not
 	NoSettings bool    `json:"noSettings"` // it takes no settings
+	Flicker    *uint64 `json:"flicker"`    // address whose byte is read wrong once
 	Wiring
 }

@@ -213,7 +213,7 @@ func (k *keelBoot) obey(head byte, b []byte) {
 			no(keelBounds)
 			return
 		}
-		done(u.flash.slice(address, uint64(n))...)
+		done(u.sample(address, uint64(n))...)
 	case keelWrite:
 		n := uint64(len(rest))
 		if address%4 != 0 || n%4 != 0 || int(n) > k.piece() || !u.flash.holds(address, n) {

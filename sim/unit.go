@@ -100,6 +100,7 @@ type Unit struct {
 	latched  bool      // see Spec.Latch
 	tree     *tree
 	boots    int
+	piece    int // grows with each block of a transfer, and each time that one stalls
 }
 
 // bootloader is the unit's side of a loader; it is called with the unit's lock.
@@ -463,9 +464,29 @@ func (u *Unit) labour(d time.Duration) bool {
 	return u.life == life && u.powered
 }
 
+// sample reads the cells, as they look to the unit just now; called with the lock.
+func (u *Unit) sample(address, length uint64) []byte {
+	b := bytes.Clone(u.flash.slice(address, length))
+	if f := u.faults.Flicker; f != nil && *f >= address && *f < address+length {
+		b[*f-address] ^= 0x10
+		u.faults.Flicker = nil
+	}
+	return b
+}
+
 // Starts counts how often the unit's program was started.
 func (u *Unit) Starts() int {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	return u.boots
+}
+
+// File copies a file out of the unit's tree; nil where there is none.
+func (u *Unit) File(path string) []byte {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.tree == nil {
+		return nil
+	}
+	return bytes.Clone(u.tree.kept[path])
 }

@@ -101,12 +101,14 @@ func (f *fileIn) feed() bool {
 		size = 1024
 	}
 	if len(u.rx) < size+5 {
+		u.stalled(func() { say(nak) })
 		return false
 	}
 	b := bytes.Clone(u.rx[:size+5])
 	u.rx = append(u.rx[:0], u.rx[size+5:]...)
 	data, sum := b[3:size+3], uint16(b[size+3])<<8|uint16(b[size+4])
 	f.quiet = 0
+	u.piece++
 	switch {
 	case b[1] != ^b[2] || crc16(data) != sum:
 		u.rx = u.rx[:0]

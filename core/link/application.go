@@ -24,14 +24,20 @@ const maxChatter = 64 << 10
 // AskVersion plays the leave script, and asks the running program for its
 // version until it answers or Wait has passed (not-answering).
 func AskVersion(ctx context.Context, s Stream, a Application, leave []Hand, p Pace) (string, error) {
+	if err := s.Purge(); err != nil {
+		return "", err
+	}
+	return HearVersion(ctx, s, a, leave, p)
+}
+
+// HearVersion is AskVersion of a program that was started just now: what it has said
+// since counts.
+func HearVersion(ctx context.Context, s Stream, a Application, leave []Hand, p Pace) (string, error) {
 	pattern, err := regexp.Compile(a.Answer)
 	if err != nil || pattern.NumSubexp() < 1 {
 		return "", core.Fail(core.BadFile, "the sheet's answer %q is not a pattern with one group", a.Answer)
 	}
 	if err := s.SetMode(Default(a.Baud)); err != nil {
-		return "", err
-	}
-	if err := s.Purge(); err != nil {
 		return "", err
 	}
 	if err := Play(ctx, s, leave, p); err != nil {

@@ -1,7 +1,9 @@
 package registry_test
 
 import (
+	"bytes"
 	"context"
+	"maps"
 	"testing"
 	"time"
 
@@ -72,5 +74,73 @@ func TestEveryLoader(t *testing.T) {
 		if !seen[k.Name()] {
 			t.Errorf("loader %s is not tried", k.Name())
 		}
+	}
+}
+
+// A transfer whose bench died in the middle is taken up without anybody at the unit: it
+// asks for a block in the middle, which is no invitation.
+func TestATransferIsTakenUp(t *testing.T) {
+	for _, name := range []string{"xmodem", "ymodem", "monitor-menu"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			file := coretest.SmallProgram("2.0.0")
+			u, sheet, err := coretest.SmallUnitOf(name, func(s *sim.Spec) {
+				s.Scale, s.HasFiles = 0.2, true
+				s.Fresh = func() []byte { return bytes.Repeat([]byte{0xFF}, s.Size) } // it stays in its loader: there is no program
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(u.Close)
+			x := sheet.Main().Loader
+			kind, err := registry.Loader(x.Kind)
+			if err != nil {
+				t.Fatal(err)
+			}
+			own := maps.Clone(x.Own)
+			delete(own, "enter") // no line could bring it back
+			o := loader.Options{Own: own, Map: &sheet.Main().Memory, Pace: link.Pace{Clock: core.System{}, Scale: 0.2}}
+			send := func(l link.Link, sent func(int)) error {
+				s, err := kind.Open(context.Background(), l, o)
+				if err != nil {
+					return err
+				}
+				if f, ok := s.(loader.Filer); ok && s.Can(loader.File) == nil {
+					return f.SendFile(context.Background(), "x.bin", file, sent)
+				}
+				return s.(loader.Cabinet).PutFile(context.Background(), "x.bin", file, sent)
+			}
+			first, err := coretest.Dial(context.Background(), u)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := send(first, func(n int) {
+				if n > 4000 {
+					first.Close()
+				}
+			}); err == nil {
+				t.Fatal("the transfer did not break off")
+			}
+			first.Close()
+			var second link.Link
+			for range 100 { // the unit's server lets go of the first one
+				if second, err = coretest.Dial(context.Background(), u); err == nil {
+					break
+				}
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer second.Close()
+			if err := send(second, nil); err != nil {
+				t.Fatal(err)
+			}
+			if name != "monitor-menu" && !bytes.Equal(u.Memory()[0x1000:][:len(file)], file) {
+				t.Error("the memory is not the file")
+			}
+			if name == "monitor-menu" && !bytes.Equal(u.File("x.bin"), file) {
+				t.Error("the file is not what was sent")
+			}
+		})
 	}
 }

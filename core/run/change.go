@@ -206,17 +206,39 @@ func (r *Run) verify(ctx context.Context, x *Section) error {
 		case piece.State == plan.Kept && r.journal.State().Halves > 1:
 			v.Changed = append(v.Changed, i)
 		default:
+			same, err := r.readAgain(ctx, x, piece)
+			if err != nil {
+				return err
+			}
+			if same { // the reading was wrong, and not the memory
+				v.Sectors++
+				continue
+			}
 			where := piece.Path
 			if where == "" {
 				where = "the sector at " + hex6(piece.Address)
 			}
 			e := core.Fail(core.VerifyDiffers, "%s (%s, %s) holds other bytes than it should", where, piece.Region, piece.State).
 				Unit("it is written, but not right; it stays in its loader").
-				Do("Write it again; if the same sector differs twice, set the unit apart.")
+				Do("It was read twice. Write it again; if the same sector differs then too, set the unit apart.")
 			return &differs{i, e}
 		}
 	}
 	return r.note(x, KindVerified, v)
+}
+
+// readAgain reads a sector byte by byte that seemed to differ, before anybody calls it
+// wrong.
+func (r *Run) readAgain(ctx context.Context, x *Section, piece plan.Sector) (same bool, err error) {
+	session, err := r.connect(ctx, x)
+	if err != nil || piece.Path != "" || piece.Want.IsZero() || session.Can(loader.Read) != nil {
+		return false, err
+	}
+	held := make([]byte, piece.Length)
+	if err := session.Read(ctx, piece.Address, held, nil); err != nil {
+		return false, err
+	}
+	return core.DigestOf(held) == piece.Want, nil
 }
 
 // lock sets the protection again that was on before.
@@ -256,16 +278,29 @@ func (r *Run) start(ctx context.Context, x *Section) error {
 	if err != nil {
 		return err
 	}
+	var refused error
+	asked := false
 	if l := r.lines[x.Link]; l.session != nil {
-		visit.Restart(ctx, l.session, stream, d)
+		if err := stream.Purge(); err != nil {
+			return err
+		}
+		asked, refused = visit.Restart(ctx, l.session, stream, d)
 		l.session.Close()
 		l.session = nil
 	}
 	if !d.Tells() { // its content was verified, and there is no program that could say more
 		link.Play(ctx, stream, d.Loader.Serial().Leave, r.pace)
-		return r.note(x, KindStarted, Started{Proven: true})
+		st := Started{Proven: refused == nil}
+		if refused != nil {
+			st.Note = "the unit did not take the order to start its program: " + refused.Error()
+		}
+		return r.note(x, KindStarted, st)
 	}
-	version, err := link.AskVersion(ctx, stream, d.Application, d.Loader.Serial().Leave, r.pace)
+	ask := link.AskVersion
+	if asked { // what the program says at its start has come already, and counts
+		ask = link.HearVersion
+	}
+	version, err := ask(ctx, stream, d.Application, d.Loader.Serial().Leave, r.pace)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

@@ -228,8 +228,8 @@ func (r *Run) prove(ctx context.Context, x *Section) error {
 		return err
 	}
 	n := questions
-	if session.Can(loader.File) == nil { // it asks in its own time
-		n = 2
+	if session.Can(loader.File) == nil { // it asks in its own time: that it did once more is proof
+		n = 1
 	}
 	p, err := loader.Prove(ctx, session, n, r.pace.Clock)
 	if err != nil {

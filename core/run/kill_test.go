@@ -101,7 +101,7 @@ func TestKilledAtEveryEvent(t *testing.T) {
 		}
 		step := 1
 		if name != "gangway" {
-			step = trials(3, 1)
+			step = trials(4, 1)
 		}
 		for n := 1; n <= events; n += step {
 			t.Run(fmt.Sprintf("%s after event %d", name, n), func(t *testing.T) {

@@ -219,3 +219,39 @@ func marshal(t testing.TB, e run.Event) []byte {
 	}
 	return raw
 }
+
+// A sector that seems to differ is read again before anybody calls it wrong: a reading
+// that flickered is no reason to set a unit apart, a byte that stays wrong is one.
+func TestASectorThatSeemsToDifferIsReadAgain(t *testing.T) {
+	at := uint64(0x2345)
+	for _, name := range []string{"gangway", "keel"} {
+		for what, right := range map[string]bool{"the reading": true, "the memory": false} {
+			b := newBenchOf(t, name, nil)
+			done := false
+			b.onEvent(func(j *run.Journal) bool {
+				if done || !allWritten(j) {
+					return false
+				}
+				done = true
+				return true
+			}, func() {
+				if right {
+					b.unit.Set(sim.Faults{Flicker: &at})
+					return
+				}
+				b.unit.Write(at, []byte{b.unit.Memory()[at] ^ 0x10})
+			})
+			s := b.flash(t, b.open)
+			if right && (s.Closed == nil || s.Closed.Outcome != run.Done) || !right && (s.Fault == nil || s.Fault.Kind != core.VerifyDiffers) {
+				t.Errorf("%s, %s is wrong: closed %+v, fault %+v", name, what, s.Closed, s.Fault)
+			}
+		}
+	}
+}
+
+// allWritten tells whether all of the plan is done and nothing verified yet.
+func allWritten(j *run.Journal) bool {
+	all := j.Events()
+	last := all[len(all)-1]
+	return last.Kind == run.KindDone && j.State().View().Right == j.State().View().Changes
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
@@ -19,10 +20,16 @@ type Tried struct {
 	Did   []Did         `json:"did" nullable:"false" doc:"What was tried, in order."`
 }
 
+// Whole tells whether all of it went well and nothing had to be left out.
+func (t Tried) Whole() bool {
+	return t.Well() && !slices.ContainsFunc(t.Did, func(d Did) bool { return d.Left })
+}
+
 // Did is one thing that was tried.
 type Did struct {
 	What  string `json:"what"`
 	Came  string `json:"came,omitempty" doc:"What came of it, in words."`
+	Left  bool   `json:"left,omitempty" doc:"It could not be tried here, which is no fault of the sheet's."`
 	Error string `json:"error,omitempty"`
 }
 
@@ -44,7 +51,7 @@ func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, write 
 	did := func(what, came string, err error) bool {
 		d := Did{What: what, Came: came}
 		if core.KindOf(err) == core.NotAllowed { // no fault of the sheet's
-			d.Came = "not tried: " + err.Error()
+			d.Came, d.Left = "not tried: "+err.Error(), true
 		} else if err != nil {
 			d.Error = err.Error()
 			if next := core.AsError(err, "").Next; next != "" {
@@ -59,7 +66,11 @@ func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, write 
 		return t
 	}
 	defer Leave(ctx, s, l, x, p)
-	t.Facts, err = s.Identify(ctx)
+	if said, ok := s.(interface{ Said() []core.Fact }); ok { // a dialogue has asked on its way in
+		t.Facts = said.Said()
+	} else {
+		t.Facts, err = s.Identify(ctx)
+	}
 	if t.Facts == nil {
 		t.Facts = []core.Fact{}
 	}

@@ -70,12 +70,14 @@ func Leave(ctx context.Context, s loader.Session, l link.Link, x *model.Section,
 }
 
 // Restart asks the loader itself to start the program, where no modem line could
-// do it. Whether it did is asked afterwards.
-func Restart(ctx context.Context, s loader.Session, l link.Stream, x *model.Section) {
+// do it. Whether it did is asked afterwards; an error says that the unit did not even
+// take the order.
+func Restart(ctx context.Context, s loader.Session, l link.Stream, x *model.Section) (asked bool, err error) {
 	lines := len(x.Loader.Serial().Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
-	if !lines && s.Can(loader.Reset) == nil {
-		s.Restart(ctx, false)
+	if lines || s.Can(loader.Reset) != nil {
+		return false, nil
 	}
+	return true, s.Restart(ctx, false)
 }
 
 // Beforehand asks the program for its version, where the section's loader does not

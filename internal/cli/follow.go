@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"syscall"
 	"time"
 
 	"zealousferry/core"
@@ -52,6 +53,9 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt)
 	defer signal.Stop(signals)
+	gone := make(chan os.Signal, 1) // whoever ends this program says nothing of the run
+	signal.Notify(gone, syscall.SIGTERM, syscall.SIGHUP)
+	defer signal.Stop(gone)
 	view := a.newView(r)
 	ended := make(chan error, 1)
 	go func() {
@@ -65,6 +69,11 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 	}
 	quiet := time.NewTicker(5 * time.Second)
 	defer quiet.Stop()
+	leave := func() error {
+		view.close()
+		a.exit = ExitCode(core.Interrupted)
+		return a.show(map[string]any{"run": r.ID, "unit": r.Unit.Serial, "outcome": run.Waiting, "from": r.From, "to": r.To, "backup": r.Backup}, func() {})
+	}
 	for {
 		select {
 		case err := <-ended:
@@ -75,6 +84,9 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 			return a.conclude(c, r.ID)
 		case <-quiet.C:
 			view.heartbeat(ctx, c)
+		case <-gone:
+			view.note("This view was ended from outside; the run goes on at the bench. Look again: ferry run show %s --follow", r.ID)
+			return leave()
 		case <-signals:
 			view.note("Ctrl-C: you left the view; the run goes on at the bench. Look again: ferry run show %s --follow", r.ID)
 			view.note("A second Ctrl-C within 5 s stops it after the action in hand.")
@@ -86,9 +98,9 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 					return err
 				}
 			case <-time.After(twice):
-				view.close()
-				a.exit = ExitCode(core.Interrupted)
-				return a.show(map[string]any{"run": r.ID, "unit": r.Unit.Serial, "outcome": run.Waiting, "from": r.From, "to": r.To, "backup": r.Backup}, func() {})
+				return leave()
+			case <-gone:
+				return leave()
 			case err := <-ended:
 				ended <- err
 			}

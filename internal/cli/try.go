@@ -133,6 +133,10 @@ func (a *app) tried(t client.Tried) {
 	}
 	fmt.Fprintln(a.out)
 	for _, d := range t.Did {
+		if d.Left {
+			fmt.Fprintf(a.out, "%s %s: %s\n", a.paint(faint, "–"), d.What, wrap(d.Came, 2))
+			continue
+		}
 		if d.Error != "" {
 			fmt.Fprintf(a.out, "%s %s: %s\n", a.paint(brick, "✗"), d.What, wrap(d.Error, 2))
 			continue
@@ -146,5 +150,8 @@ func (a *app) tried(t client.Tried) {
 
 // visible shows what is no text.
 func visible(s string) string {
+	if strings.TrimSpace(s) == "" {
+		s = strings.ReplaceAll(s, " ", "␠")
+	}
 	return strings.NewReplacer("\r", "␍", "\n", "␊", "\x1b", "␛", "\t", "␉").Replace(s)
 }

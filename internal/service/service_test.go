@@ -187,7 +187,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
 		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`,
-		"consent": `{"for":"candidate","reason":"because"}`, "answer-test": `{"value":"yes"}`, "put-hold": `{"version":"1","reason":"because"}`, "add-job": `{"reason":"because"}`, "name-backup": `{"name":"x"}`, "take-out-release": `{"reason":"because"}`, "join-unit": `{"into":"x","reason":"because"}`, "mark-mistake": `{"reason":"because"}`, "put-site": `{"name":"here"}`}
+		"consent": `{"for":"candidate","reason":"because"}`, "answer-test": `{"value":"yes"}`, "put-hold": `{"version":"1","reason":"because"}`, "add-job": `{"reason":"because"}`, "name-backup": `{"name":"x"}`, "take-out-release": `{"reason":"because"}`, "join-unit": `{"into":"x","reason":"because"}`, "mark-mistake": `{"reason":"because"}`, "put-site": `{"name":"here"}`, "try-sheet": `{"at":"x","sheet":"x"}`, "put-secret": `{"name":"x","value":"y"}`}
 	variable := regexp.MustCompile(`\{[^}]+\}`)
 	seen := 0
 	for path, item := range service.Describe().Paths {

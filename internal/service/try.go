@@ -42,7 +42,7 @@ func (v *Service) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
 	if r.Tried == nil {
 		return client.Tried{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
 	}
-	if r.Tried.Well {
+	if r.Tried.Whole() {
 		r.Tried.Proven, err = v.store.ProveSheet(ctx, sheet.Model, sheet.Digest, fmt.Sprintf("tried by %s on %s", person.Name, p.FullName()), v.clock.Now())
 	}
 	return *r.Tried, err

@@ -348,7 +348,9 @@ func unitAfter(ctx context.Context, tx *sqlx.Tx, r Run, c run.Closed, record *hi
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = ?, running = '' WHERE id = ?`, stands, r.ID, r.Unit)
 	case c.Touched:
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = ? WHERE id = ?`, stands, record.To, r.Unit)
-	case right || c.Outcome == run.NothingToDo && u.State != UnitHalfDone:
+	case right: // so what is in it is known, also of one that was half done
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = IF(? = '', running, ?) WHERE id = ?`, stands, record.To, record.To, r.Unit)
+	case c.Outcome == run.NothingToDo && u.State != UnitHalfDone:
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL WHERE id = ?`, stands, r.Unit)
 	case c.Outcome == run.Done:
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = IF(state = 'known', ?, state) WHERE id = ?`, UnitDone, r.Unit)

@@ -9,11 +9,15 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -222,4 +226,27 @@ func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
 	if !id.Stays || w.Units["a"].Starts() != starts {
 		t.Errorf("stays %v; its program was started %d times", id.Stays, w.Units["a"].Starts()-starts)
 	}
+}
+
+// TestASheetIsTriedInTheConsole: the same by clicks, and a lead enters the secret there.
+func TestASheetIsTriedInTheConsole(t *testing.T) {
+	w := monitored(t, sim.HabitSilent)
+	x := tab(t, w, "lead", 1280, 900)
+	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("The sheet is unproven"), says("Nobody has entered it"),
+		press("[data-secrets] button"), put(`[data-secrets] input[type="password"]`, coretest.Password), press("[data-secrets] form button[type=submit]"), says("never given to a bench"),
+		press("[data-open-try]"), chromedp.SendKeys(`[data-field="at"] input`, "b/a"+kb.ArrowDown+kb.Enter, chromedp.ByQuery),
+		press("[data-try-go]"), browser.Until(`document.querySelector("[data-tried]")`), says("S-0001"), says("given for an open run"))
+	if bytes.Contains([]byte(pageText(t, x)), []byte(coretest.Password)) {
+		t.Error("the page shows the secret")
+	}
+	if r := w.Follow(w.Open(client.NewRun{Kind: "backup", At: "b/a"}).ID); r.Outcome != "done" {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("The sheet is proven"), says("given to a bench 1×"))
+}
+
+func pageText(t *testing.T, x *browser.Tab) (text string) {
+	t.Helper()
+	do(t, x, chromedp.Evaluate(`document.documentElement.outerHTML`, &text))
+	return text
 }

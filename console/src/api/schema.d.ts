@@ -4295,6 +4295,8 @@ export interface components {
             /** @description What came of it, in words. */
             came?: string;
             error?: string;
+            /** @description It could not be tried here, which is no fault of the sheet's. */
+            left?: boolean;
             what: string;
         };
         Vouch: {

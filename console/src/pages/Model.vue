@@ -64,15 +64,15 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
           <v-btn type="submit" variant="outlined" :disabled="!revision || reason.length < 3">Choose it</v-btn>
         </form>
         <p v-else class="small muted">A lead chooses.</p>
+        <ModelSecrets v-if="page.secrets?.length" class="gap" :model="page.model" :secrets="page.secrets" @changed="load" />
       </section>
       <section>
         <h2>Memory</h2>
         <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td class="size">{{ s.files ? `up to ${s.files} files, ` : '' }}{{ kib(s.bytes) }}</td><td class="small">{{ s.link ? `behind a link of its own, ${s.link}` : s.loader }}</td></tr></tbody></table>
         <table v-if="page.holds.length" class="plain" data-holds><tbody><tr v-for="s in page.holds" :key="s.slot"><td><strong>{{ s.title }}</strong></td><td class="small">holds a unit of {{ s.models.join(', ') }}</td><td class="small muted">{{ s.empty ? 'may be empty' : '' }}</td></tr></tbody></table>
         <AddressLine :segments="page.regions.filter((r) => !r.readOnly)" :regions="page.regions" />
-        <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td>{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>
+        <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td class="size">{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>
       </section>
-      <ModelSecrets v-if="page.secrets?.length" :model="page.model" :secrets="page.secrets" @changed="load" />
       <section>
         <h2>Facts that releases ask for</h2>
         <ul class="rows"><li v-for="(f, name) in page.facts" :key="name"><strong>{{ String(name).replaceAll('-', ' ') }}</strong> <span class="muted">{{ f.values.join(', ') }}</span><div class="small">{{ f.ask }} <span class="muted">{{ f.look }}</span></div></li></ul>

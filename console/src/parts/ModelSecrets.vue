@@ -25,7 +25,7 @@ async function put(model: string, name: string, text: string) {
 </script>
 
 <template>
-  <section data-secrets>
+  <div data-secrets>
     <h2>Secrets that its units ask for</h2>
     <ul class="rows">
       <li v-for="s in secrets" :key="s.name">
@@ -44,7 +44,7 @@ async function put(model: string, name: string, text: string) {
     </ul>
     <Trouble v-if="wrong" :problem="wrong" />
     <p class="small muted">Kept sealed, given to the bench of an open run alone, never shown again.</p>
-  </section>
+  </div>
 </template>
 
 <style scoped>

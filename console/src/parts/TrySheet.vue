@@ -31,7 +31,7 @@ async function go() {
   }
 }
 const first = (i: number) => i === 0 || tried.value!.turns[i]!.exchange !== tried.value!.turns[i - 1]!.exchange
-const visible = (s: string) => s.replaceAll('\r', '␍').replaceAll('\n', '␊').replaceAll('\u001b', '␛')
+const visible = (s: string) => (s.trim() ? s : s.replaceAll(' ', '␠')).replaceAll('\r', '␍').replaceAll('\n', '␊').replaceAll('\u001b', '␛')
 const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], { type: 'text/plain' }))
 </script>
 
@@ -40,14 +40,13 @@ const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], {
     <h2>Try it on a unit</h2>
     <p class="small muted">The unit is brought into its loader and asked who it is; settings, files and the first bytes of its memory are read. Nothing is changed.</p>
     <form class="try" @submit.prevent="go">
-      <v-autocomplete v-model="at" :items="links" label="Link" data-field="at" />
+      <div class="where"><v-autocomplete v-model="at" :items="links" label="Link" hide-details data-field="at" /><v-btn type="submit" variant="flat" color="primary" size="large" :disabled="!at" :loading="busy" data-try-go>{{ write ? 'Try it, and write back a sector' : 'Try it' }}</v-btn></div>
       <v-checkbox v-if="session.may('lead')" v-model="write" hide-details label="Also erase the last sector that the program may fill, and write back what it held" />
-      <v-textarea v-model="sheet" label="The sheet" class="mono" rows="8" spellcheck="false" />
-      <v-btn type="submit" variant="flat" color="primary" :disabled="!at" :loading="busy" data-try-go>{{ write ? 'Try it, and write back a sector' : 'Try it' }}</v-btn>
+      <v-textarea v-model="sheet" label="The sheet" class="text" rows="8" spellcheck="false" />
     </form>
     <Trouble v-if="wrong" :problem="wrong" />
     <div v-if="tried" class="result" data-tried>
-      <ul class="rows"><li v-for="d in tried.did" :key="d.what"><strong :class="{ brick: d.error }">{{ d.error ? '✗' : '✓' }} {{ d.what }}</strong><div class="small" :class="{ brick: d.error }">{{ d.error || d.came }}</div></li></ul>
+      <ul class="rows"><li v-for="d in tried.did" :key="d.what"><strong :class="{ brick: d.error }">{{ d.error ? '✗' : d.left ? '–' : '✓' }} {{ d.what }}</strong><div class="small" :class="{ brick: d.error }">{{ d.error || d.came }}</div></li></ul>
       <table v-if="tried.facts.length" class="plain"><tbody><tr v-for="f in tried.facts" :key="f.name"><td class="muted">{{ f.name }}</td><td><strong>{{ f.value }}</strong></td></tr></tbody></table>
       <div v-if="tried.turns.length" class="talk mono small" role="log" aria-label="What was said and heard">
         <template v-for="(x, i) in tried.turns" :key="i">
@@ -65,6 +64,8 @@ const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], {
 
 <style scoped>
 .try { display: grid; gap: 12px; }
+.where { display: flex; gap: 12px; align-items: center; max-width: 640px; }
+.text :deep(textarea) { font-family: var(--mono, monospace); font-size: 0.875rem; line-height: 1.45; }
 .result { display: grid; gap: 16px; margin-top: 16px; }
 .talk { background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 12px 16px; max-height: 480px; overflow: auto; }
 .talk h3 { font: inherit; font-weight: 700; margin-top: 10px; }

@@ -308,6 +308,18 @@ func (d *dialogue) limits() loader.Limits {
 	return l
 }
 
+// transfers tells whether bytes travel by XMODEM or YMODEM.
+func (d *dialogue) transfers() bool {
+	for _, e := range d.exchanges() {
+		for _, s := range e.Steps {
+			if s.Send == xModem || s.Send == yModem || s.Take == xModem || s.Take == yModem {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // duration reads a time of the sheet; what is not given is standard.
 func duration(text string, standard time.Duration) time.Duration {
 	d, err := time.ParseDuration(text)

@@ -245,6 +245,9 @@ func (p *player) home(ctx context.Context) error {
 		if cancel == "" {
 			cancel = "\x15"
 		}
+		if p.d.transfers() { // one that is under way, perhaps another bench's, is ended first
+			cancel = strings.Repeat("\x18", 8) + cancel
+		}
 		if err := p.say([]byte(cancel + p.d.lineEnd())); err != nil {
 			return err
 		}
@@ -261,23 +264,21 @@ func (p *player) home(ctx context.Context) error {
 		Do("Look at the plug, the supply and the strap, then try again.")
 }
 
-// settle lets pass what is still on its way.
+// settle lets pass what is still on its way, until the line is quiet for a moment; a log
+// that never is, is not waited for.
 func (p *player) settle(ctx context.Context) error {
-	until := p.pace.Clock.Now().Add(p.pace.Scaled(60 * time.Millisecond))
-	for {
-		err := p.hear(ctx, until)
-		switch {
-		case errors.Is(err, errQuiet):
-			p.fresh(0)
+	defer p.fresh(0)
+	clock := p.pace.Clock
+	end := clock.Now().Add(p.pace.Scaled(time.Second))
+	for clock.Now().Before(end) {
+		p.fresh(0)
+		if err := p.hear(ctx, clock.Now().Add(p.pace.Scaled(60*time.Millisecond)+p.onLine(16))); errors.Is(err, errQuiet) {
 			return nil
-		case err != nil:
+		} else if err != nil {
 			return err
 		}
-		if !p.pace.Clock.Now().Before(until) {
-			p.fresh(0)
-			return nil
-		}
 	}
+	return nil
 }
 
 // await waits for what a step waits for.

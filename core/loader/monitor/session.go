@@ -169,6 +169,9 @@ func (s *session) reach(ctx context.Context) error {
 		if _, _, err := p.until(ctx, nil, nil, p.pace.Clock.Now().Add(p.pace.Scaled(300*time.Millisecond)+p.onLine(200)), &loader.Turn{}); err == nil {
 			return p.settle(ctx)
 		}
+		if err := p.home(ctx); err == nil || ctx.Err() != nil { // whatever it is in the middle of is given up
+			return err
+		}
 	}
 	if err := p.stream.Purge(); err != nil {
 		return err
@@ -301,6 +304,11 @@ func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
 	if err := s.ask(ctx); err != nil {
 		return nil, err
 	}
+	return s.Said(), nil
+}
+
+// Said is what the unit has said of itself when it was asked last.
+func (s *session) Said() []core.Fact {
 	now := s.o.Clock.Now().UTC()
 	var facts []core.Fact
 	for _, name := range slices.Sorted(maps.Keys(s.parts)) {
@@ -311,7 +319,7 @@ func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
 	if s.d.Lock.Ask.there() {
 		facts = append(facts, core.Fact{Name: core.FactLock, Value: map[bool]string{true: "locked", false: "open"}[s.player.locked], Source: core.FromWire, At: now})
 	}
-	return facts, nil
+	return facts
 }
 
 // Probe asks for the prompt, once.

@@ -16,8 +16,8 @@ import (
 	"zealousferry/core/image/ihex"
 	"zealousferry/core/image/srec"
 	"zealousferry/core/link"
+	"zealousferry/core/link/transfer"
 	"zealousferry/core/loader"
-	"zealousferry/core/loader/xmodem"
 )
 
 // record is a line of a record file, with the bytes that it carries.
@@ -81,7 +81,7 @@ func (p *player) send(ctx context.Context, s step, load *payload, seen *loader.T
 	if s.Send == xModem || s.Send == yModem {
 		line := p.transfer()
 		if s.Send == yModem {
-			return line.SendBatch(ctx, []xmodem.File{{Name: load.file, Data: load.data}}, load.sent)
+			return line.SendBatch(ctx, []transfer.File{{Name: load.file, Data: load.data}}, load.sent)
 		}
 		return line.Send(ctx, load.data, true, load.sent)
 	}
@@ -103,10 +103,10 @@ func (p *player) send(ctx context.Context, s step, load *payload, seen *loader.T
 
 // transfer is the line for a transfer, which begins with what was heard already: the
 // unit may have asked for the first block.
-func (p *player) transfer() xmodem.Line {
+func (p *player) transfer() transfer.Line {
 	rest := p.text
 	p.text = nil
-	return xmodem.Line{Stream: &ahead{p.stream, rest, p.note}, Pace: p.pace}
+	return transfer.Line{Stream: &ahead{p.stream, rest, p.note}, Pace: p.pace}
 }
 
 // ahead is a stream of which some was read before.

@@ -1,8 +1,6 @@
-// Package xmodem is XMODEM (checksum, CRC, 1K) and YMODEM (batch, name, size),
-// sender and receiver, after C. Forsberg, "XMODEM/YMODEM Protocol Reference"
-// (1988), whose section titles are cited. As loaders they serve units that just
-// wait for a file: such a unit cannot be asked who it is, cannot be read, and
-// proves a write only by the checks of the transfer and by what its program says
+// Package xmodem has the loaders for units that just wait for a file, by XMODEM or
+// YMODEM (core/link/transfer): such a unit cannot be asked who it is, cannot be read,
+// and proves a write only by the checks of the transfer and by what its program says
 // afterwards.
 package xmodem
 
@@ -12,6 +10,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/link/transfer"
 	"zealousferry/core/loader"
 )
 
@@ -35,12 +34,26 @@ func (Kind) Limits(loader.Own) loader.Limits {
 
 // own are the options that this loader alone reads.
 type own struct {
-	File string `yaml:"file"` // name under which the file is sent
+	File string `yaml:"file"`       // name under which the file is sent
+	Asks string `yaml:"asks-every"` // how often a waiting unit asks
+}
+
+// resumes is longer than a receiver waits for a block before it asks for it again: one
+// that a transfer has left in the middle is heard too.
+const resumes = transfer.BlockIn + 2*time.Second
+
+// every is how often a waiting unit asks.
+func (o own) every() time.Duration {
+	if d, err := time.ParseDuration(o.Asks); err == nil && d > 0 {
+		return d
+	}
+	return transfer.AskEvery
 }
 
 // Schema has the serial line, and the name of the file.
 func (Kind) Schema() []byte {
-	return loader.LineSchema(`{ "file": { "type": "string", "minLength": 1, "maxLength": 60, "description": "Name under which a whole file is sent." } }`)
+	return loader.LineSchema(`{ "file": { "type": "string", "minLength": 1, "maxLength": 60, "description": "Name under which a whole file is sent." },
+  "asks-every": { "type": "string", "pattern": "^[0-9]+(ms|s)$", "description": "How often a waiting unit asks for the file; 3s where it is left out, 10s and more are common." } }`)
 }
 
 // Pace is the line's.
@@ -52,12 +65,12 @@ func (k Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.S
 	if err != nil {
 		return nil, err
 	}
-	s := &session{kind: k, line: Line{stream, o.Pace}}
+	s := &session{kind: k, line: transfer.Line{Stream: stream, Pace: o.Pace}}
 	if err := o.Own.Read(&s.own); err != nil {
 		return nil, err
 	}
-	wait := max(o.Await, 2*askEvery)
-	short, err := s.line.invited(ctx, wait, o.Ready)
+	wait := max(o.Await, 2*s.own.every(), resumes)
+	short, err := s.line.Invited(ctx, wait, o.Ready)
 	s.short = short
 	return s, err
 }
@@ -65,7 +78,7 @@ func (k Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.S
 type session struct {
 	kind  Kind
 	own   own
-	line  Line
+	line  transfer.Line
 	short bool
 }
 
@@ -94,10 +107,24 @@ func (s *session) SendFile(ctx context.Context, name string, data []byte, sent f
 	if s.own.File != "" {
 		name = s.own.File
 	}
-	if s.kind.Batch {
-		return s.line.SendBatch(ctx, []File{{name, data}}, sent)
+	taken := false
+	told := func(n int) {
+		taken = true
+		if sent != nil {
+			sent(n)
+		}
 	}
-	return s.line.Send(ctx, data, true, sent)
+	send := func() error {
+		if s.kind.Batch {
+			return s.line.SendBatch(ctx, []transfer.File{{Name: name, Data: data}}, told)
+		}
+		return s.line.Send(ctx, data, true, told)
+	}
+	err := send()
+	if k := core.KindOf(err); !taken && ctx.Err() == nil && (k == core.RefusedByUnit || k == core.NotAnswering && s.short) { // it was in the middle of a transfer that broke off, and has given that up now
+		return send()
+	}
+	return err
 }
 
 // Restart waits for the next invitation: such a unit starts by itself.
@@ -105,15 +132,15 @@ func (s *session) Restart(ctx context.Context, intoLoader bool) error {
 	if !intoLoader {
 		return s.Can(loader.Reset)
 	}
-	_, err := s.line.invited(ctx, asks*askEvery, nil)
+	_, err := s.line.Invited(ctx, transfer.Asks*s.own.every(), nil)
 	return err
 }
 
 // Probe waits for the next time that the unit asks; for twice as long as units
 // take to ask again, so that one that is a little late counts.
 func (s *session) Probe(ctx context.Context) error {
-	c, err := s.line.byteIn(ctx, 2*askEvery)
-	if err == nil && c != 'C' && c != nak {
+	c, err := s.line.Byte(ctx, 2*s.own.every())
+	if err == nil && c != 'C' && c != transfer.NAK {
 		return core.Fail(core.NotAnswering, "0x%02X came, expected C or NAK", c)
 	}
 	return err

@@ -1,4 +1,4 @@
-package xmodem
+package transfer
 
 import (
 	"bytes"
@@ -96,7 +96,7 @@ func TestAPersonIsToldOnceToApplyThePower(t *testing.T) {
 	for _, in := range []string{"", "\x00", "\x00?\x00"} {
 		l, _ := playing([]byte(in))
 		told := 0
-		if _, err := l.invited(context.Background(), 5*time.Millisecond, func() { told++ }); core.KindOf(err) != core.NotAnswering || told != 1 {
+		if _, err := l.Invited(context.Background(), 5*time.Millisecond, func() { told++ }); core.KindOf(err) != core.NotAnswering || told != 1 {
 			t.Errorf("after %q: told %d times, %v", in, told, err)
 		}
 	}

@@ -1,4 +1,7 @@
-package xmodem
+// Package transfer is XMODEM (checksum, CRC, 1K) and YMODEM (batch, name, size),
+// sender and receiver, after C. Forsberg, "XMODEM/YMODEM Protocol Reference"
+// (1988), whose section titles are cited.
+package transfer
 
 import (
 	"context"
@@ -11,6 +14,9 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/link"
 )
+
+// NAK asks for a block again, or for a first one with a checksum.
+const NAK = nak
 
 // Bytes of the protocol.
 const (
@@ -27,12 +33,12 @@ const (
 
 // Waits, after "Timing considerations".
 const (
-	askEvery  = 3 * time.Second         // a receiver asks for the first block
-	blockIn   = 10 * time.Second        // a block, or the answer to one, must have come
+	AskEvery  = 3 * time.Second         // a receiver asks for the first block
+	BlockIn   = 10 * time.Second        // a block, or the answer to one, must have come
 	firstIn   = 4 * time.Second         // the answer to the first block; not as long as a receiver waits for one, or the two would miss each other for ever
 	quiet     = 1 * time.Second         // between the bytes of a block
 	askedAnew = 1500 * time.Millisecond // after the first block: who asks then has not got it
-	asks      = 20
+	Asks      = 20
 	again     = 10 // of one block
 	silences  = 4  // in a row, after which the other end is gone
 )
@@ -51,8 +57,8 @@ type Line struct {
 
 var errLate = errors.New("nothing came")
 
-// byteIn waits for one byte; errLate if none came.
-func (l *Line) byteIn(ctx context.Context, wait time.Duration) (byte, error) {
+// Byte waits for one byte; errLate if none came.
+func (l *Line) Byte(ctx context.Context, wait time.Duration) (byte, error) {
 	var b [1]byte
 	_, err := l.full(ctx, b[:], wait)
 	return b[0], err
@@ -134,13 +140,13 @@ func block(n byte, data []byte, short bool) []byte {
 	return append(b, byte(crc>>8), byte(crc))
 }
 
-// invited waits for a receiver that asks: C for a CRC, NAK for a checksum.
-func (l *Line) invited(ctx context.Context, wait time.Duration, ready func()) (short bool, err error) {
+// Invited waits for a receiver that asks: C for a CRC, NAK for a checksum.
+func (l *Line) Invited(ctx context.Context, wait time.Duration, ready func()) (short bool, err error) {
 	end := l.Clock.Now().Add(l.Scaled(wait))
 	cans := 0
 	told := false
 	for {
-		c, err := l.byteIn(ctx, min(askEvery, max(wait, time.Millisecond)))
+		c, err := l.Byte(ctx, min(AskEvery, max(wait, time.Millisecond)))
 		switch {
 		case errors.Is(err, errLate):
 			if !told && ready != nil { // also where a stray byte came before
@@ -172,6 +178,10 @@ func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) (asked 
 	if n <= 1 {
 		most = 2 * silences // each is shorter
 	}
+	tries := again
+	if n <= 1 && short { // its NAK may be that of a transfer which broke off: it takes no first block then
+		tries = 3
+	}
 	for try, silent := 1, 0; ; try++ {
 		if err := l.say(wire...); err != nil {
 			return false, err
@@ -187,7 +197,7 @@ func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) (asked 
 			return false, nil
 		case err == nil && answer == ack: // a second answer to the same block must not count for the next
 			return l.settle(ctx)
-		case try == again || silent == most-1:
+		case try == tries || silent == most-1:
 			l.cancel()
 			return false, core.Fail(core.NotAnswering, "block %d was not acknowledged, though it was sent %d times", n, try).
 				Do("Look at the plug and the ground; then begin again: the file is sent from its start.")
@@ -203,7 +213,7 @@ func (l *Line) put(ctx context.Context, n byte, data []byte, short bool) (asked 
 // among them.
 func (l *Line) settle(ctx context.Context) (asked bool, err error) {
 	for range 4 * big {
-		c, err := l.byteIn(ctx, quiet/4)
+		c, err := l.Byte(ctx, quiet/4)
 		if errors.Is(err, errLate) {
 			return asked, nil
 		}
@@ -218,12 +228,12 @@ func (l *Line) settle(ctx context.Context) (asked bool, err error) {
 // answer is the next ACK or NAK; other bytes are noise. A receiver that asks for the
 // file again, well after its first block went out, has not got that block.
 func (l *Line) answer(ctx context.Context, first bool) (byte, error) {
-	sent, wait := l.Clock.Now(), blockIn
+	sent, wait := l.Clock.Now(), BlockIn
 	if first {
 		wait = firstIn
 	}
 	for cans, noise := 0, 0; noise < 4*big; noise++ {
-		c, err := l.byteIn(ctx, wait)
+		c, err := l.Byte(ctx, wait)
 		switch {
 		case err != nil:
 			return 0, err
@@ -279,7 +289,7 @@ func (l *Line) body(ctx context.Context, data []byte, short, oneK bool, sent fun
 // Send sends one file by XMODEM: in blocks of 1024 bytes where oneK is set and
 // the receiver asks for CRCs. The receiver gets it filled up to whole blocks.
 func (l *Line) Send(ctx context.Context, data []byte, oneK bool, sent func(int)) error {
-	short, err := l.invited(ctx, asks*askEvery, nil)
+	short, err := l.Invited(ctx, Asks*AskEvery, nil)
 	if err != nil {
 		return err
 	}
@@ -289,7 +299,7 @@ func (l *Line) Send(ctx context.Context, data []byte, oneK bool, sent func(int))
 // SendBatch sends files by YMODEM: a block 0 with name and size before each, an
 // empty one at the end.
 func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) error {
-	short, err := l.invited(ctx, asks*askEvery, nil)
+	short, err := l.Invited(ctx, Asks*AskEvery, nil)
 	if err != nil {
 		return err
 	}
@@ -300,7 +310,7 @@ func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) erro
 			return err
 		}
 		if !asked {
-			if short, err = l.invited(ctx, blockIn, nil); err != nil {
+			if short, err = l.Invited(ctx, BlockIn, nil); err != nil {
 				return err
 			}
 		}
@@ -313,7 +323,7 @@ func (l *Line) SendBatch(ctx context.Context, files []File, sent func(int)) erro
 			return err
 		}
 		done += len(f.Data)
-		if short, err = l.invited(ctx, blockIn, nil); err != nil {
+		if short, err = l.Invited(ctx, BlockIn, nil); err != nil {
 			return err
 		}
 	}

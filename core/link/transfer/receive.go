@@ -1,4 +1,4 @@
-package xmodem
+package transfer
 
 import (
 	"bytes"
@@ -94,7 +94,7 @@ func (l *Line) ReceiveBatch(ctx context.Context) ([]File, error) {
 
 // begin asks until the first block comes. A nil block is an EOT.
 func (r *receiver) begin(ctx context.Context) (byte, []byte, error) {
-	for try := 0; try < asks; try++ {
+	for try := 0; try < Asks; try++ {
 		r.short = try >= 3
 		ask := byte('C')
 		if r.short {
@@ -103,9 +103,9 @@ func (r *receiver) begin(ctx context.Context) (byte, []byte, error) {
 		if err := r.say(ask); err != nil {
 			return 0, nil, err
 		}
-		c, err := r.byteIn(ctx, askEvery)
+		c, err := r.Byte(ctx, AskEvery)
 		for err == nil && c != soh && c != stx && c != eot && c != can {
-			c, err = r.byteIn(ctx, askEvery)
+			c, err = r.Byte(ctx, AskEvery)
 		}
 		if errors.Is(err, errLate) {
 			continue
@@ -124,7 +124,7 @@ func (r *receiver) begin(ctx context.Context) (byte, []byte, error) {
 		}
 		return n, data, nil
 	}
-	return 0, nil, core.Fail(core.NotAnswering, "nothing was sent, though %d times asked for", asks)
+	return 0, nil, core.Fail(core.NotAnswering, "nothing was sent, though %d times asked for", Asks)
 }
 
 var errSpoilt = errors.New("a spoilt block")
@@ -136,7 +136,7 @@ func (r *receiver) block(ctx context.Context, head byte) (byte, []byte, error) {
 	case eot:
 		return 0, nil, nil
 	case can:
-		if c, err := r.byteIn(ctx, quiet); err == nil && c == can {
+		if c, err := r.Byte(ctx, quiet); err == nil && c == can {
 			return 0, nil, core.Fail(core.Interrupted, "the sender cancelled the transfer")
 		}
 		return 0, nil, errSpoilt
@@ -150,7 +150,7 @@ func (r *receiver) block(ctx context.Context, head byte) (byte, []byte, error) {
 	if r.short {
 		b = b[:size+3]
 	}
-	if _, err := r.full(ctx, b, blockIn/4); errors.Is(err, errLate) {
+	if _, err := r.full(ctx, b, BlockIn/4); errors.Is(err, errLate) {
 		return 0, nil, errSpoilt
 	} else if err != nil {
 		return 0, nil, err
@@ -166,7 +166,7 @@ func (r *receiver) block(ctx context.Context, head byte) (byte, []byte, error) {
 // drain waits until the line is quiet, so that the next block is met at its start.
 func (r *receiver) drain(ctx context.Context) error {
 	for range 2 * big {
-		if _, err := r.byteIn(ctx, quiet/4); errors.Is(err, errLate) {
+		if _, err := r.Byte(ctx, quiet/4); errors.Is(err, errLate) {
 			return errSpoilt
 		} else if err != nil {
 			return err
@@ -184,7 +184,7 @@ func (r *receiver) body(ctx context.Context, first []byte) ([]byte, error) {
 		if err := r.say(answer); err != nil {
 			return all, err
 		}
-		c, err := r.byteIn(ctx, blockIn)
+		c, err := r.Byte(ctx, BlockIn)
 		var n byte
 		var data []byte
 		if err == nil {
