@@ -178,6 +178,8 @@ func (c *connection) set(sub []byte) {
 		u.mu.Unlock()
 	case code == 5 && len(value) == 1:
 		switch value[0] {
+		case 5:
+			u.broken()
 		case 8:
 			u.lines(&on, nil)
 		case 9:

@@ -464,6 +464,15 @@ func (u *Unit) labour(d time.Duration) bool {
 	return u.life == life && u.powered
 }
 
+// broken is a break on the line: a monitor that counts down stops at it.
+func (u *Unit) broken() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if m, ok := u.boot.(*textBoot); ok && u.inLoader && u.listens() && !m.here {
+		m.arrived()
+	}
+}
+
 // sample reads the cells, as they look to the unit just now; called with the lock.
 func (u *Unit) sample(address, length uint64) []byte {
 	b := bytes.Clone(u.flash.slice(address, length))
@@ -489,4 +498,11 @@ func (u *Unit) File(path string) []byte {
 		return nil
 	}
 	return bytes.Clone(u.tree.kept[path])
+}
+
+// Lock locks the unit's memory against reading, as another tool might have done.
+func (u *Unit) Lock(on bool) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.lock(on)
 }

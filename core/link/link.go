@@ -99,6 +99,20 @@ func SignsOf(s Stream) Signs {
 	}
 }
 
+// Break holds a line low for a time, as some boards want it to stop in their boot code.
+func Break(s Stream, d time.Duration) error {
+	for {
+		if b, ok := s.(interface{ Break(d time.Duration) error }); ok {
+			return b.Break(d)
+		}
+		inner, ok := s.(interface{ Within() Stream })
+		if !ok {
+			return core.Fail(core.RefusedByUnit, "this link cannot send a break")
+		}
+		s = inner.Within()
+	}
+}
+
 // Settings say where a link is: the keys depend on the kind of link.
 type Settings map[string]string
 

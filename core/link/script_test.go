@@ -58,6 +58,22 @@ func TestTheProgramIsAskedUntilItAnswers(t *testing.T) {
 	}
 }
 
+// purging is a stream that forgets what has arrived when it is told to.
+type purging struct{ *wooden }
+
+func (p purging) Purge() error { p.says = ""; return nil }
+
+// What a program says at its start, before anybody asks, counts where it was just
+// started, and is old news where it was not.
+func TestWhatAProgramSaysAtItsStart(t *testing.T) {
+	if v, err := HearVersion(context.Background(), purging{&wooden{says: "\r\nprogram 4.2.1\r\n"}}, app, nil, Pace{Clock: &hasty{}}); err != nil || v != "4.2.1" {
+		t.Errorf("%q %v", v, err)
+	}
+	if v, err := AskVersion(context.Background(), purging{&wooden{says: "\r\nprogram 4.2.1\r\n"}}, app, nil, Pace{Clock: &hasty{}}); core.KindOf(err) != core.NotAnswering {
+		t.Errorf("%q %v", v, err)
+	}
+}
+
 func TestAProgramThatDoesNotAnswer(t *testing.T) {
 	for name, says := range map[string]string{"nothing": "", "something else": "hello\r\n", "without an end": strings.Repeat("x", maxChatter+10)} {
 		if v, err := AskVersion(context.Background(), &wooden{says: says}, app, nil, Pace{Clock: &hasty{}}); core.KindOf(err) != core.NotAnswering {

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/coretest/loadertest"
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
+	"zealousferry/core/loader/monitor"
 	"zealousferry/core/registry"
 	"zealousferry/sim"
 )
@@ -142,5 +143,34 @@ func TestATransferIsTakenUp(t *testing.T) {
 				t.Error("the file is not what was sent")
 			}
 		})
+	}
+}
+
+// A board that is stopped by a break while it counts down.
+func TestABreakStopsACountdown(t *testing.T) {
+	u, _, err := coretest.SmallUnitOf("monitor-lines", func(s *sim.Spec) { s.OpensFor, s.Scale = 3*time.Second, 1 })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	u.Power(false)
+	raw := bytes.Replace(coretest.SmallSheetOf("monitor-lines"), []byte(`{ key: " " }`), []byte("{ break: 30ms }"), 1)
+	sheet, err := registry.Sheet(raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := coretest.Dial(context.Background(), u)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	own := maps.Clone(sheet.Main().Loader.Own)
+	delete(own, "enter")
+	s, err := monitor.Kind{}.Open(context.Background(), l, loader.Options{Own: own, Map: &sheet.Main().Memory, Await: 10 * time.Second, Ready: func() { u.Power(true) }, Pace: link.Pace{Clock: core.System{}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if facts, err := s.Identify(context.Background()); err != nil || len(facts) < 4 {
+		t.Errorf("%+v %v", facts, err)
 	}
 }

@@ -151,7 +151,7 @@ func (a *app) tried(t client.Tried) {
 // visible shows what is no text.
 func visible(s string) string {
 	if strings.TrimSpace(s) == "" {
-		s = strings.ReplaceAll(s, " ", "␠")
+		s = strings.ReplaceAll(s, " ", "(space)")
 	}
-	return strings.NewReplacer("\r", "␍", "\n", "␊", "\x1b", "␛", "\t", "␉").Replace(s)
+	return strings.NewReplacer("\r", `\r`, "\n", `\n`, "\x1b", `\x1b`, "\t", `\t`).Replace(s)
 }

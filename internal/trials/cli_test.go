@@ -265,6 +265,23 @@ func TestTheFirstCtrlCOnlyLeavesTheView(t *testing.T) {
 	}
 }
 
+// TestWhatEndsAViewFromOutsideStopsNoRun: a session that ends, a machine that shuts down.
+func TestWhatEndsAViewFromOutsideStopsNoRun(t *testing.T) {
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
+	l := commandLine(t, w, "technician")
+	c, out, errs, id := flashing(t, w, l)
+	c.Process.Signal(syscall.SIGTERM)
+	c.Process.Signal(syscall.SIGTERM)
+	c.Wait()
+	var m map[string]any
+	if json.Unmarshal(out.Bytes(), &m) != nil || m["outcome"] != "waiting" || !strings.Contains(errs.String(), "the run goes on at the bench") {
+		t.Fatalf("%d %s %s", c.ProcessState.ExitCode(), out, errs)
+	}
+	if r := w.Follow(id); r.Outcome != "done" {
+		t.Errorf("the run did not go on: %s", r.Outcome)
+	}
+}
+
 func TestCompletionKnowsWhatIsThere(t *testing.T) {
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")

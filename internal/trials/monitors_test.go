@@ -10,7 +10,6 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
@@ -204,18 +203,7 @@ func TestANamedModelIsAskedAlone(t *testing.T) {
 // TestAskingLeavesAHalfDoneUnitInItsLoader: its half-written program is not started.
 func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
 	w := testkit.NewWorld(t, slow)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
-	w.Units["a"].Set(sim.Faults{CutLead: 50})
-	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
-		t.Fatalf("%s", r.Outcome)
-	}
-	w.Units["a"].Set(sim.Faults{})
-	if err := w.Lead.ReleaseRun(ctx, r.ID, "another bench goes on"); err != nil {
-		t.Fatal(err)
-	}
-	w.StopBench()
-	w.StartBench(nil)
+	ruined(t, w)
 	starts := w.Units["a"].Starts()
 	var id client.Identity
 	w.Wait("the bench to be back", func() (ok bool) {
@@ -232,10 +220,9 @@ func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
 func TestASheetIsTriedInTheConsole(t *testing.T) {
 	w := monitored(t, sim.HabitSilent)
 	x := tab(t, w, "lead", 1280, 900)
-	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("The sheet is unproven"), says("Nobody has entered it"),
-		press("[data-secrets] button"), put(`[data-secrets] input[type="password"]`, coretest.Password), press("[data-secrets] form button[type=submit]"), says("never given to a bench"),
-		press("[data-open-try]"), chromedp.SendKeys(`[data-field="at"] input`, "b/a"+kb.ArrowDown+kb.Enter, chromedp.ByQuery),
-		press("[data-try-go]"), browser.Until(`document.querySelector("[data-tried]")`), says("S-0001"), says("given for an open run"))
+	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("The sheet is unproven"), says("Nobody has entered it"))
+	do(t, x, press("[data-secrets] button"), put(`[data-secrets] input[type="password"]`, coretest.Password), press("[data-secrets] form button[type=submit]"), says("never given to a bench"))
+	do(t, x, chromedp.Navigate(w.Base+"/models/small?try=b/a"), press("[data-try-go]"), browser.Until(`document.querySelector("[data-tried]")`), says("S-0001"), says("given for an open run"))
 	if bytes.Contains([]byte(pageText(t, x)), []byte(coretest.Password)) {
 		t.Error("the page shows the secret")
 	}
@@ -249,4 +236,67 @@ func pageText(t *testing.T, x *browser.Tab) (text string) {
 	t.Helper()
 	do(t, x, chromedp.Evaluate(`document.documentElement.outerHTML`, &text))
 	return text
+}
+
+// ruined leaves the world's unit half done, its run given up, and its bench back.
+func ruined(t *testing.T, w *testkit.World) {
+	t.Helper()
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
+	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	w.Units["a"].Set(sim.Faults{CutLead: 50})
+	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
+		t.Fatalf("%s", r.Outcome)
+	}
+	w.Units["a"].Set(sim.Faults{})
+	if err := w.Lead.ReleaseRun(ctx, r.ID, "another bench goes on"); err != nil {
+		t.Fatal(err)
+	}
+	w.StopBench()
+	w.StartBench(nil)
+	w.Wait("the bench to be back", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
+	if u, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || u.State != "half-done" {
+		t.Fatalf("%s %v", u.State, err)
+	}
+}
+
+// TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition: what is in the unit is known
+// then, whoever put it there.
+func TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition(t *testing.T) {
+	w := testkit.NewWorld(t, slow)
+	before := w.Units["a"].Memory()
+	ruined(t, w)
+	w.Units["a"].Write(0, before)
+	r := w.Follow(w.Open(client.NewRun{Kind: "restore", At: "b/a"}).ID)
+	u, err := w.Viewer.Unit(ctx, "S-0001")
+	if err != nil || r.Outcome != string(run.NothingToDo) || u.State == "half-done" || u.Running != "1.0.0" {
+		t.Errorf("the run ended %s; the unit is %s and runs %q, %v", r.Outcome, u.State, u.Running, err)
+	}
+}
+
+// TestAHalfDoneUnitThatIsLockedHasAWayOn: the lock is lifted with a lead's consent, and
+// the release is written.
+func TestAHalfDoneUnitThatIsLockedHasAWayOn(t *testing.T) {
+	w := testkit.NewWorld(t, slow)
+	ruined(t, w)
+	w.Units["a"].Lock(true)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	no, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if no = w.Follow(no.ID); no.Outcome != string(run.Refused) || no.Progress.Fault.Kind != core.Protected || !strings.Contains(no.Progress.Fault.Next, "--waive protection") {
+		t.Fatalf("without a lead: %s %+v", no.Outcome, no.Progress.Fault)
+	}
+	r, err := w.Lead.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Waive: []string{run.GateProtection}, Reason: "it is half done"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r = w.Follow(r.ID); r.Outcome != "done" {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	if u, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || u.State == "half-done" || u.Running != "2.0.0" {
+		t.Errorf("%s %q %v", u.State, u.Running, err)
+	}
 }

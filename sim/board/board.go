@@ -43,7 +43,7 @@ func Board(sheet *model.Sheet, serial string) sim.Spec {
 // Section is a simulated board that is one section of a unit.
 func Section(x *model.Section, serial string) sim.Spec {
 	m, on := x.Memory, x.Loader.Serial()
-	s := sim.Spec{Says: x.Loader.Says, Serial: serial, Revision: "D", Region: "inner-sound", Chip: "0x7C31", Loader: "1.3",
+	s := sim.Spec{Says: x.Loader.Says, Serial: serial, Revision: "D", Region: "inner-sound", Chip: "brine-7", Loader: "1.3",
 		Base: m.Regions[0].Address, Size: int(m.Bytes()), Sector: int(m.Regions[0].Sector), Baud: on.Baud,
 		WriteMax: 1024, ReadMax: 4096, Window: 16 << 10, Erase: 15 * time.Millisecond, Page: 350 * time.Microsecond, DigestBPS: 1 << 20,
 		Seed: hash(serial)}

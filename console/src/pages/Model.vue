@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiAlert } from '@mdi/js'
 import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api, problem, type ModelPage, type Problem } from '../api/client'
 import AddressLine from '../parts/AddressLine.vue'
@@ -20,7 +21,8 @@ const revision = ref('')
 const version = ref('')
 const reason = ref('')
 const sheet = ref(false)
-const trying = ref(false)
+const link = String(useRoute().query.try ?? '') // a link on which the sheet is to be tried
+const trying = ref(!!link)
 
 async function load() {
   const { data, error } = await api.GET('/api/models/{model}', { params: { path: { model: props.model } } })
@@ -84,7 +86,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
     <v-btn variant="text" class="gap" :aria-expanded="sheet" @click="sheet = !sheet">{{ sheet ? 'Hide the model sheet' : 'Show the model sheet' }}</v-btn>
     <pre v-if="sheet" class="sheet mono small">{{ page.sheetText }}</pre>
     <v-btn v-if="session.may('technician')" variant="text" class="gap" :aria-expanded="trying" data-open-try @click="trying = !trying">{{ trying ? 'Leave the trial' : 'Try the sheet on a unit' }}</v-btn>
-    <TrySheet v-if="trying" :text="page.sheetText" @changed="load" />
+    <TrySheet v-if="trying" :text="page.sheetText" :link="link" @changed="load" />
   </div>
   <div v-else class="page"><v-skeleton-loader type="article, table-tbody" color="background" /></div>
 </template>

@@ -7,10 +7,10 @@ import { api, problem, type Problem, type Tried } from '../api/client'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
 
-const props = defineProps<{ text: string }>()
+const props = defineProps<{ text: string; link?: string }>()
 const emit = defineEmits<{ changed: [] }>()
 const sheet = ref(props.text)
-const at = ref('')
+const at = ref(props.link ?? '')
 const write = ref(false)
 const links = ref<string[]>([])
 const tried = ref<Tried | null>(null)
@@ -31,7 +31,7 @@ async function go() {
   }
 }
 const first = (i: number) => i === 0 || tried.value!.turns[i]!.exchange !== tried.value!.turns[i - 1]!.exchange
-const visible = (s: string) => (s.trim() ? s : s.replaceAll(' ', '␠')).replaceAll('\r', '␍').replaceAll('\n', '␊').replaceAll('\u001b', '␛')
+const visible = (s: string) => (s.trim() ? s : s.replaceAll(' ', '(space)')).replaceAll('\r', '\\r').replaceAll('\n', '\\n').replaceAll('\u001b', '\\x1b')
 const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], { type: 'text/plain' }))
 </script>
 
@@ -46,8 +46,8 @@ const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], {
     </form>
     <Trouble v-if="wrong" :problem="wrong" />
     <div v-if="tried" class="result" data-tried>
-      <ul class="rows"><li v-for="d in tried.did" :key="d.what"><strong :class="{ brick: d.error }">{{ d.error ? '✗' : d.left ? '–' : '✓' }} {{ d.what }}</strong><div class="small" :class="{ brick: d.error }">{{ d.error || d.came }}</div></li></ul>
-      <table v-if="tried.facts.length" class="plain"><tbody><tr v-for="f in tried.facts" :key="f.name"><td class="muted">{{ f.name }}</td><td><strong>{{ f.value }}</strong></td></tr></tbody></table>
+      <div class="sides"><ul class="rows"><li v-for="d in tried.did" :key="d.what"><strong :class="{ brick: d.error }">{{ d.error ? '✗' : d.left ? '–' : '✓' }} {{ d.what }}</strong><div class="small" :class="{ brick: d.error }">{{ d.error || d.came }}</div></li></ul>
+      <table v-if="tried.facts.length" class="plain"><tbody><tr v-for="f in tried.facts" :key="f.name"><td class="muted">{{ f.name }}</td><td><strong>{{ f.value }}</strong></td></tr></tbody></table></div>
       <div v-if="tried.turns.length" class="talk mono small" role="log" aria-label="What was said and heard">
         <template v-for="(x, i) in tried.turns" :key="i">
           <h3 v-if="first(i)">{{ x.exchange }}</h3>
@@ -69,5 +69,6 @@ const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], {
 .result { display: grid; gap: 16px; margin-top: 16px; }
 .talk { background: rgb(var(--v-theme-surface)); border: 1px solid var(--line); border-radius: 8px; padding: 12px 16px; max-height: 480px; overflow: auto; }
 .talk h3 { font: inherit; font-weight: 700; margin-top: 10px; }
-.part { color: rgb(var(--v-theme-primary)); }
+.result > .sides { display: grid; grid-template-columns: repeat(auto-fit, minmax(320px, 1fr)); gap: 24px; align-items: start; }
+.part { margin-right: 12px; color: rgb(var(--v-theme-primary)); }
 </style>

@@ -49,10 +49,12 @@ const (
 
 // Values of SET-CONTROL.
 const (
-	dtrOn  = 8
-	dtrOff = 9
-	rtsOn  = 11
-	rtsOff = 12
+	breakOn  = 5
+	breakOff = 6
+	dtrOn    = 8
+	dtrOff   = 9
+	rtsOn    = 11
+	rtsOff   = 12
 )
 
 // Modem state bits, of a 16550's modem status register.
@@ -303,6 +305,15 @@ func (p *port) SetLine(l link.Line, on bool) error {
 		return refused(errNoLines)
 	}
 	return err
+}
+
+// Break holds the line low (RFC 2217, SET-CONTROL 5 and 6).
+func (p *port) Break(d time.Duration) error {
+	if err := p.set("break", setControl, []byte{breakOn}); err != nil {
+		return err
+	}
+	<-p.clock.After(d)
+	return p.set("break", setControl, []byte{breakOff})
 }
 
 var errNoLines = errors.New("its server does not answer when one is set")

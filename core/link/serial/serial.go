@@ -143,6 +143,14 @@ func (p *port) SetMode(m link.Mode) error {
 	return nil
 }
 
+// Break holds the line low.
+func (p *port) Break(d time.Duration) error {
+	if err := p.raw.Break(d); err != nil {
+		return core.Fail(core.RefusedByUnit, "port %s sends no break: %w", p.path, err)
+	}
+	return nil
+}
+
 func (p *port) SetLine(l link.Line, on bool) error {
 	set := p.raw.SetDTR
 	if l == link.RTS {

@@ -534,3 +534,78 @@ func FuzzAnswers(f *testing.F) {
 		s.(*session).Settings(context.Background())
 	})
 }
+
+// virtual is a time that goes on only while somebody waits for a board.
+type virtual struct{ now time.Time }
+
+func (v *virtual) Now() time.Time { return v.now }
+func (v *virtual) After(d time.Duration) <-chan time.Time {
+	v.now = v.now.Add(d)
+	c := make(chan time.Time, 1)
+	c <- v.now
+	return c
+}
+
+// paced is a board whose silences take the time that somebody waits.
+type paced struct {
+	*board
+	clock    *virtual
+	deadline time.Time
+}
+
+func (p *paced) SetReadDeadline(t time.Time) error { p.deadline = t; return nil }
+func (p *paced) Read(b []byte) (int, error) {
+	n, err := p.board.Read(b)
+	if err != nil && p.deadline.After(p.clock.now) {
+		p.clock.now = p.deadline
+	}
+	return n, err
+}
+
+// A board without any flow control is given the pause that its sheet names after each
+// line, and the line its own time.
+func TestAPauseAfterEachLine(t *testing.T) {
+	sheet := strings.NewReplacer("  wait: 1s", "  wait: 1s\n  flow: { kind: paced, pause: 20ms }", "{ send: s-record, accept: '\\+', refuse: '-' }, { expect: '^ok$' }", "{ send: intel-hex, expect: '^took$' }").Replace(plainSheet)
+	clock := &virtual{now: time.Unix(1000, 0)}
+	var times []time.Time
+	writing := false
+	b := &paced{clock: clock, board: byLine(nil)}
+	b.hears = func(sent string) (int, string) {
+		i := strings.IndexByte(sent, '\r')
+		if i < 0 {
+			return 0, ""
+		}
+		line := strings.TrimLeft(sent[:i], "\x15 ")
+		switch {
+		case line == "id":
+			return i + 1, "unit GULL no 7\r\n> "
+		case line == "w":
+			writing = true
+			return i + 1, "go\r\n"
+		case writing && line == ":00000001FF":
+			writing = false
+			return i + 1, "took\r\n> "
+		case writing:
+			times = append(times, clock.now)
+			return i + 1, ""
+		}
+		return i + 1, "\r\n> "
+	}
+	o := options(t, sheet)
+	o.Pace = link.Pace{Clock: clock}
+	s, err := Kind{}.Open(context.Background(), b, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	load := &payload{address: 0x1000, data: make([]byte, 320)}
+	if _, _, err := s.(*session).player.play(context.Background(), "write", s.(*session).d.Write, over(0x1000, 320), load); err != nil {
+		t.Fatal(err)
+	}
+	if len(times) != 20 {
+		t.Fatalf("%d lines", len(times))
+	}
+	each := times[19].Sub(times[0]) / 19
+	if line := 44 * 10 * time.Second / 115200; each < (line+20*time.Millisecond)*98/100 || each > line+24*time.Millisecond { // the first one has no pause before it
+		t.Errorf("%s from one line to the next", each)
+	}
+}

@@ -147,11 +147,7 @@ func (p *player) do(ctx context.Context, s step, with map[string]any, seen *load
 			return err
 		}
 	case s.Break != "":
-		b, ok := p.stream.(interface{ Break(time.Duration) error })
-		if !ok {
-			return core.Fail(core.RefusedByUnit, "this link cannot send a break, and the sheet wants one")
-		}
-		if err := b.Break(p.pace.Scaled(duration(s.Break, 0))); err != nil {
+		if err := link.Break(p.stream, p.pace.Scaled(duration(s.Break, 0))); err != nil {
 			return err
 		}
 	case s.Secret != "":

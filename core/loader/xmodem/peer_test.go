@@ -132,7 +132,7 @@ func TestAgainstAnotherProgram(t *testing.T) {
 			},
 			"YMODEM to it, two files": func(t *testing.T, ctx context.Context, l *transfer.Line, on end, dir string) {
 				wait := peer(t, on, dir, "rb", "-b")
-				if err := l.SendBatch(ctx, []transfer.File{{"one.bin", data}, {"two.bin", data[:77]}}, nil); err != nil {
+				if err := l.SendBatch(ctx, []transfer.File{{Name: "one.bin", Data: data}, {Name: "two.bin", Data: data[:77]}}, nil); err != nil {
 					t.Fatal(err)
 				}
 				wait()

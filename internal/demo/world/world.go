@@ -246,7 +246,7 @@ var Units = []Unit{
 	{Link: "winch-2", Model: "halyard-2", Revision: "B", Serial: "HY2-P-0113", Runs: "1.8.0", Site: "Skerry Point, boat winch", Section: "panel"},
 	seen(Unit{Link: "quay-9", Model: "quill-80", Revision: "B", Serial: "Q80-1107-032", Region: "inner-sound", Runs: "3.9.9-hut", Site: "Skerry Point, ticket hut", Strange: true}),
 	seen(Unit{Link: "pier-1", Model: "dunlin", Revision: "2", Serial: "DN-20417", Runs: "1145", Site: "Lantern Wharf, drone shed", Label: map[string]string{"revision": "2"}, Told: map[string]string{"link-protocol": "shoal-2", "hand-box": "2.1", "genuine": "genuine"}}),
-	seen(Unit{Link: "pier-2", Model: "dunlin", Revision: "2", Serial: "DN-20977", Runs: "1145", Site: "Lantern Wharf, drone shed", Chip: "0x2B40"}),
+	seen(Unit{Link: "pier-2", Model: "dunlin", Revision: "2", Serial: "DN-20977", Runs: "1145", Site: "Lantern Wharf, drone shed", Chip: "kelp-2"}),
 	seen(Unit{Link: "tug-1", Model: "porter-lamp", Revision: "B", Serial: "PL-700112", Runs: "PL-3310-B", Site: "Gannet Quay, tug 4", Told: map[string]string{"board": "PL-3301-C"}}),
 	seen(Unit{Link: "tug-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "Gannet Quay, tug 4", Told: map[string]string{"motor": "twin"}}),
 	seen(Unit{Link: "tug-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "Gannet Quay, tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
@@ -287,7 +287,7 @@ func (u Unit) Sheet() *model.Sheet {
 }
 
 // chips are what the makers use.
-var chips = map[string]string{"dunlin": "0x2A10", "porter-lamp": "0x4410", "porter-drive": "0x5120"}
+var chips = map[string]string{"dunlin": "brine-2", "porter-lamp": "brine-4", "porter-drive": "brine-5"}
 
 // Spec is the simulated unit.
 func (u Unit) Spec() sim.Spec {
