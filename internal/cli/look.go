@@ -134,6 +134,9 @@ func (a *app) identity(id client.Identity) {
 	}
 	a.table([]string{"fact", "value", "source", "at"}, rows)
 	fmt.Fprintf(a.out, "%s on %s\n", id.Strength, id.Link)
+	if id.Stays {
+		fmt.Fprintln(a.out, "It is half done: it was left in its loader, and its program was not started.")
+	}
 }
 
 func has(all []string, s string) bool {
