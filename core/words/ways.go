@@ -21,6 +21,7 @@ type Way struct {
 
 // Ways lists all that a message can point to.
 var Ways = []Way{
+	{"ports", "see which serial ports a bench has", "ferry links --bench {bench}", "/benches"},
 	{"links", "see benches, links and what is on them", "ferry links", "/today"},
 	{"links-watch", "watch ports come and go", "ferry links --watch", "/benches"},
 	{"identify", "find out which unit is on a link", "ferry identify {link}", "/begin/{link}"},
@@ -109,6 +110,7 @@ var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/"
 
 // What helps, by name.
 
+func Ports(bench string) core.Step                  { return step("ports", bench) }
 func Links() core.Step                              { return step("links") }
 func UnitAdd() core.Step                            { return step("unit-add") }
 func WatchLinks() core.Step                         { return step("links-watch") }

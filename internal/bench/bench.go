@@ -267,20 +267,28 @@ func (b *Bench) Work(ctx context.Context) error {
 
 const joinEvery = 3 * time.Second
 
+// join tells the service what the bench has, once.
+func (b *Bench) join(ctx context.Context) error {
+	links := b.joined()
+	call, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links})
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.withdrawn = c.Withdrawn
+	b.sheets, b.offset = c.Sheets, time.Duration(c.Now-b.Clock.Now().UnixMicro())*time.Microsecond
+	return nil
+}
+
 // joining tells the service every few seconds what the bench has.
 func (b *Bench) joining(ctx context.Context) {
 	away := false
 	for ctx.Err() == nil {
-		links := b.joined()
-		call, cancel := context.WithTimeout(ctx, 10*time.Second)
-		c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links})
-		cancel()
-		switch {
+		switch err := b.join(ctx); {
 		case err == nil:
-			b.mu.Lock()
-			b.withdrawn = c.Withdrawn
-			b.sheets, b.offset = c.Sheets, time.Duration(c.Now-b.Clock.Now().UnixMicro())*time.Microsecond
-			b.mu.Unlock()
 			if away {
 				b.Log.Info("in touch with the service again")
 				b.nudge()

@@ -169,7 +169,13 @@ func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*monitor.Ear
 	if err != nil {
 		return nil, err
 	}
+	b.mu.Lock()
 	p := b.ports[name]
+	b.mu.Unlock()
+	if p == nil {
+		done()
+		return nil, core.Fail(core.NotFound, "this bench has no link %q", name)
+	}
 	if e, err = monitor.Listen(s, m, b.Clock, done); err != nil {
 		return nil, err
 	}

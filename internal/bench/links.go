@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -40,8 +41,11 @@ var linkName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // ReadPorts reads links.yaml.
 func ReadPorts(path string) ([]Port, error) {
 	raw, err := os.ReadFile(path)
+	if os.IsNotExist(err) { // a bench begins without links; they are chosen by verb or page
+		return nil, nil
+	}
 	if err != nil {
-		return nil, core.Fail(core.NotFound, "the bench has no list of links: %w", err).Do("Write " + path + ", as docs/cli.md shows.")
+		return nil, core.Fail(core.NotFound, "the bench's list of links cannot be read: %w", err)
 	}
 	var file struct {
 		Links []Port `yaml:"links"`
@@ -64,13 +68,16 @@ func ReadPorts(path string) ([]Port, error) {
 
 // hold takes a link for one worker, or says that it is busy.
 func (b *Bench) hold(name string) (*port, error) {
+	b.mu.Lock()
 	p, ok := b.ports[name]
+	var ear *monitor.Ear
+	if ok {
+		ear = p.ear
+	}
+	b.mu.Unlock()
 	if !ok {
 		return nil, core.Fail(core.NotFound, "this bench has no link %q", name)
 	}
-	b.mu.Lock()
-	ear := p.ear
-	b.mu.Unlock()
 	if ear != nil {
 		ear.Stop()
 	}
@@ -101,7 +108,118 @@ func (p *port) open(ctx context.Context, clock core.Clock) (link.Link, error) {
 		}
 		settings = link.Settings{"path": found.Path}
 	}
-	return kind.Open(ctx, settings, clock)
+	l, err := kind.Open(ctx, settings, clock)
+	if core.KindOf(err) == core.Busy {
+		return nil, named(err, settings["path"])
+	}
+	return l, err
+}
+
+// named puts into an error which program holds a port, where the system tells.
+func named(err error, path string) error {
+	all, _ := ports.List(machine("/sys"), machine("/proc"))
+	for _, p := range all {
+		if p.Path == path && p.Held != "" {
+			return core.Fail(core.Busy, "port %s is open in %s", path, p.Held).Unit("nothing was sent").Do("Close it there, then try again.")
+		}
+	}
+	return err
+}
+
+// absent says why a link cannot be opened just now: its port or its adapter is not
+// there. A link over the network is known only once it is opened.
+func (p Port) absent(here []ports.Port) string {
+	path := p.Settings["path"]
+	switch {
+	case p.Kind != "serial":
+		return ""
+	case path == "" && p.Adapter != "":
+		if _, err := ports.ByAdapter(here, p.Adapter); err != nil {
+			return "adapter " + p.Adapter + " is not plugged in"
+		}
+	case path != "":
+		if _, err := os.Stat(path); err != nil {
+			return "there is no port " + path
+		}
+	}
+	return ""
+}
+
+// setLink makes a link of this bench, changes where it goes, or removes it. The list in
+// the bench's folder is written anew before anything counts.
+func (b *Bench) setLink(ctx context.Context, o client.Order) error {
+	if o.Port == nil {
+		return core.Fail(core.BadFile, "nobody has said where the link goes")
+	}
+	n := *o.Port
+	if !linkName.MatchString(o.Link) {
+		return core.Fail(core.BadFile, "a link's name has lower-case letters, digits and hyphens, 40 at most; this is %q", o.Link)
+	}
+	to := Port{Name: o.Link, Kind: "serial", Adapter: n.Adapter, Settings: link.Settings{}}
+	switch {
+	case n.Address != "":
+		to.Kind, to.Settings["address"] = "rfc2217", n.Address
+	case n.Path != "":
+		to.Settings["path"] = n.Path
+	}
+	if !n.Remove {
+		if why := to.absent(b.here()); why != "" {
+			return core.Fail(core.NotFound, "%s at bench %s", why, b.id.Name).Go(words.Ports(b.id.Name).To("See which ports there are"))
+		}
+	}
+	held, err := b.hold(o.Link)
+	known := err == nil
+	switch {
+	case known:
+		defer held.letGo()
+	case core.KindOf(err) != core.NotFound || n.Remove:
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	order := slices.Clone(b.order)
+	if n.Remove {
+		order = slices.DeleteFunc(order, func(s string) bool { return s == o.Link })
+	} else if !known {
+		order = append(order, o.Link)
+	}
+	var file struct {
+		Links []Port `yaml:"links"`
+	}
+	for _, name := range order {
+		p := to
+		if name != o.Link {
+			p = b.ports[name].Port
+		}
+		file.Links = append(file.Links, p)
+	}
+	raw, err := yaml.Marshal(file)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(b.dir, "links.yaml")
+	if err := os.WriteFile(path+".new", raw, 0o600); err != nil {
+		return core.Fail(core.NoSpace, "the bench cannot write its list of links: %w", err).Unit("its links are as they were")
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return core.Fail(core.NoSpace, "the bench cannot write its list of links: %w", err).Unit("its links are as they were")
+	}
+	b.order = order
+	switch {
+	case n.Remove:
+		delete(b.ports, o.Link)
+	case known:
+		held.Port = to
+	default:
+		b.ports[o.Link] = &port{Port: to, held: make(chan struct{}, 1)}
+	}
+	return nil
+}
+
+// here lists this machine's ports; a machine that lists none tells nothing.
+func (b *Bench) here() []ports.Port {
+	all, _ := b.serialPorts()
+	return all
 }
 
 // machine is where the trees of this machine's devices are.
@@ -118,17 +236,21 @@ func (b *Bench) serialPorts() ([]ports.Port, error) {
 // joined lists the bench's links as the service is told of them, with how long this
 // machine's driver holds an adapter's bytes back, where it tells.
 func (b *Bench) joined() (links []client.BenchLink) {
-	var here []ports.Port
+	b.mu.Lock()
+	var mine []Port
 	for _, name := range b.order {
-		p := b.ports[name]
-		l := client.BenchLink{Name: name, Kind: p.Kind, Adapter: p.Adapter}
-		if l.Adapter != "" {
-			if here == nil {
-				here, _ = b.serialPorts() // a machine that lists none tells nothing
-			}
-			if at, err := ports.ByAdapter(here, l.Adapter); err == nil {
-				l.Latency = at.Latency
-			}
+		mine = append(mine, b.ports[name].Port)
+	}
+	b.mu.Unlock()
+	var here []ports.Port
+	for _, p := range mine {
+		l := client.BenchLink{Name: p.Name, Kind: p.Kind, Adapter: p.Adapter}
+		if p.Kind == "serial" && here == nil {
+			here = b.here()
+		}
+		l.Absent = p.absent(here)
+		if at, err := ports.ByAdapter(here, l.Adapter); l.Adapter != "" && err == nil {
+			l.Latency = at.Latency
 		}
 		links = append(links, l)
 	}

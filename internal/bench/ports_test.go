@@ -3,8 +3,10 @@ package bench
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
+	"zealousferry/core"
 	"zealousferry/core/link/ports"
 )
 
@@ -33,5 +35,32 @@ func TestTheDelayOfADriverIsTold(t *testing.T) {
 	got := b.joined()
 	if len(got) != 3 || got[0].Latency != 16 || got[0].Adapter != "TT-0417" || got[1].Latency != 0 || got[2].Latency != 0 || got[2].Name != "c" {
 		t.Errorf("%+v", got)
+	}
+}
+
+// A port that another program has open is refused with that program's name.
+func TestWhoeverHoldsAPortIsNamed(t *testing.T) {
+	root := t.TempDir()
+	dev := filepath.Join(root, "ttyUSB3")
+	for name, text := range map[string]string{"sys/class/tty/ttyUSB3/device/latency_timer": "1\n", "proc/77/comm": "minutes\n"} {
+		path := filepath.Join(root, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	os.MkdirAll(filepath.Join(root, "proc", "77", "fd"), 0o755)
+	if err := os.Symlink("/dev/ttyUSB3", filepath.Join(root, "proc", "77", "fd", "4")); err != nil {
+		t.Fatal(err)
+	}
+	was := machine
+	machine = func(tree string) ports.Tree { return ports.Tree(filepath.Join(root, tree)) }
+	defer func() { machine = was }()
+	busy := core.Fail(core.Busy, "another program holds it")
+	if err := named(busy, "/dev/ttyUSB3"); !strings.Contains(err.Error(), "is open in minutes") || core.KindOf(err) != core.Busy {
+		t.Errorf("%v", err)
+	}
+	if err := named(busy, dev); err != error(busy) {
+		t.Errorf("a port that nobody knows: %v", err)
 	}
 }

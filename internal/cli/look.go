@@ -45,7 +45,11 @@ func (a *app) linksVerb() *cobra.Command {
 			}
 			return a.show(l, func() {
 				var rows [][]string
+				var missing []string
 				for _, x := range l.Links {
+					if x.Absent != "" {
+						missing = append(missing, x.Link+": "+x.Absent)
+					}
 					on := x.Serial
 					if on == "" {
 						on = "not identified"
@@ -57,6 +61,9 @@ func (a *app) linksVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, identified(x), proof})
 				}
 				a.table([]string{"link", "state", "model", "unit", "site", "identified", "checked"}, rows)
+				for _, m := range missing {
+					fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "!"), m)
+				}
 			})
 		})}
 	v.Flags().BoolVarP(&watch, "watch", "w", false, "show which serial ports come and go")
@@ -70,6 +77,9 @@ func (a *app) linkState(s string) string {
 		return a.paint(teal, "○ free")
 	case "busy":
 		return a.paint(blue, "● busy")
+	}
+	if s == "absent" {
+		return a.paint(brick, "✗ absent")
 	}
 	return a.paint(brick, "✗ offline")
 }

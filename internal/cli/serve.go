@@ -138,7 +138,7 @@ func serve(ctx context.Context, server *http.Server, l net.Listener, cert, certK
 func (a *app) benchVerb() *cobra.Command {
 	dir, scale, to := "bench", 1.0, ""
 	v := &cobra.Command{Use: "bench", Short: "The bench: owns links and carries out runs", Args: cobra.NoArgs,
-		Long:    "Works in a folder that ferry bench enrol made; its links are in links.yaml there.",
+		Long:    "Works in a folder that ferry bench enrol made; its links are in links.yaml there, which\n`ferry link set` writes.",
 		Example: "  ferry bench --dir /var/lib/ferry-bench",
 		RunE: func(*cobra.Command, []string) error {
 			return untilStopped(func(ctx context.Context) error {
@@ -166,7 +166,7 @@ func (a *app) benchVerb() *cobra.Command {
 					return err
 				}
 				return a.show(map[string]string{"bench": name}, func() {
-					fmt.Fprintf(a.out, "%s bench %s is enrolled. List its links in %s, then: ferry bench --dir %s\n", a.paint(teal, "✓"), name, filepath.Join(dir, "links.yaml"), dir)
+					fmt.Fprintf(a.out, "%s bench %s is enrolled. Start it: ferry bench --dir %s; then say where its links go: ferry link set %s/NAME --port PATH\n", a.paint(teal, "✓"), name, dir, name)
 				})
 			})
 		}}

@@ -195,6 +195,7 @@ type BenchLink struct {
 	Kind    string `json:"kind"`
 	Adapter string `json:"adapter,omitempty"`
 	Latency int    `json:"latency,omitempty"` // ms that its driver holds bytes back
+	Absent  string `json:"absent,omitempty"`  // why it cannot be opened just now
 }
 
 // Catalogue is the sheets that a bench identifies with.
@@ -239,6 +240,7 @@ type Order struct {
 	Say      string            `json:"say,omitempty"`
 	Loader   bool              `json:"loader,omitempty"` // say it through the loader
 	Lasts    int               `json:"lasts,omitempty"`  // ms
+	Port     *PortChoice       `json:"port,omitempty"`   // where a link is to go
 	Sheet    string            `json:"sheet,omitempty"`  // to be tried
 	Section  string            `json:"section,omitempty"`
 	Write    bool              `json:"write,omitempty"` // a sector is erased and written back

@@ -65,7 +65,8 @@ type Link struct {
 	Bench      string     `json:"bench"`
 	Name       string     `json:"name"`
 	Kind       string     `json:"kind"`
-	State      string     `json:"state" enum:"free,busy,offline"`
+	State      string     `json:"state" enum:"free,busy,absent,offline"`
+	Absent     string     `json:"absent,omitempty" doc:"Why it cannot be opened just now, in words."`
 	Run        string     `json:"run,omitempty" doc:"The run that has it."`
 	Unit       string     `json:"unit,omitempty" doc:"Id of the unit last identified on it."`
 	Serial     string     `json:"serial,omitempty"`
@@ -184,4 +185,25 @@ type Echoed struct {
 type Ports struct {
 	Bench string       `json:"bench"`
 	Ports []ports.Port `json:"ports" nullable:"false"`
+}
+
+// PortChoice is where a link goes: a serial port by its path, or by the adapter wherever
+// that is plugged in, or a serial port over the network (RFC 2217).
+type PortChoice struct {
+	Path    string `json:"path,omitempty" maxLength:"200"`
+	Adapter string `json:"adapter,omitempty" maxLength:"64" doc:"Serial of the adapter."`
+	Address string `json:"address,omitempty" maxLength:"200" doc:"HOST:PORT of a serial port over the network."`
+	Remove  bool   `json:"remove,omitempty" doc:"The bench has this link no longer."`
+}
+
+// NewLink makes a link, changes where it goes, or removes it.
+type NewLink struct {
+	Link string `json:"link" minLength:"3" maxLength:"120" doc:"BENCH/NAME."`
+	PortChoice
+}
+
+// SetLink makes a link of a bench, changes where it goes, or removes it.
+func (c *Client) SetLink(ctx context.Context, n NewLink) error {
+	_, err := post[struct{}](ctx, c, "/api/links", n)
+	return err
 }

@@ -35,5 +35,6 @@ const (
 	OrderEcho     = "echo"
 	OrderListen   = "listen"
 	OrderTry      = "try"
+	OrderSetLink  = "set-link"
 	OrderPorts    = "ports"
 )

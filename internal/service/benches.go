@@ -117,7 +117,7 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 		if !benchName.MatchString(l.Name) {
 			return client.Catalogue{}, core.Fail(core.BadFile, "a link's name has lower-case letters, digits and hyphens; this is %q", l.Name)
 		}
-		links = append(links, store.Link{Name: l.Name, Kind: l.Kind, Adapter: l.Adapter})
+		links = append(links, store.Link{Name: l.Name, Kind: l.Kind, Adapter: l.Adapter, Absent: l.Absent})
 		if l.Adapter != "" && l.Latency > 0 {
 			if err := v.store.Delayed(ctx, l.Adapter, l.Latency); err != nil {
 				return client.Catalogue{}, err

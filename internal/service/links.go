@@ -41,8 +41,10 @@ func (v *Service) link(l store.Link) client.Link {
 		state = "offline"
 	case l.Run.Valid:
 		state = "busy"
+	case l.Absent != "":
+		state = "absent"
 	}
-	return client.Link{Link: l.FullName(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
+	return client.Link{Absent: l.Absent, Link: l.FullName(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
 		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: timeOf(l.Identified),
 		Adapter: l.Adapter, Checked: timeOf(l.Checked), Class: l.Class.String}
 }
@@ -85,6 +87,10 @@ func (v *Service) find(ctx context.Context, at string) (place, error) {
 func (v *Service) within(p place) (place, error) {
 	if !v.online(p.Seen, p.Revoked) {
 		return p, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", p.BenchName).Go(words.BenchStart().To("Start it"))
+	}
+	if p.Absent != "" && !p.Run.Valid {
+		return p, core.Fail(core.NotAnswering, "link %s cannot be opened: %s", p.FullName(), p.Absent).Unit("nothing was sent").
+			Go(words.Ports(p.BenchName).To("Plug it in, or choose another port for the link"))
 	}
 	return p, nil
 }
@@ -344,6 +350,38 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 		return out, err
 	}
 	return client.Ports{}, core.Fail(core.NotFound, "there is no bench %q", in.Bench).Go(words.BenchList().To("See which there are"))
+}
+
+type newLinkIn struct{ Body client.NewLink }
+
+// setLink has a bench make a link, change where it goes, or remove it. Who comes next
+// must be asked.
+func (v *Service) setLink(ctx context.Context, in *newLinkIn) (none, error) {
+	benchName, name, ok := strings.Cut(in.Body.Link, "/")
+	if !ok {
+		return none{}, core.Fail(core.BadFile, "expected BENCH/NAME, came %q", in.Body.Link)
+	}
+	to := in.Body.PortChoice
+	if !to.Remove && to.Path == "" && to.Adapter == "" && to.Address == "" {
+		return none{}, core.Fail(core.BadFile, "nobody has said where %s goes", in.Body.Link).Do("Name a port, an adapter or an address.")
+	}
+	benches, err := v.store.Benches(ctx)
+	if err != nil {
+		return none{}, err
+	}
+	for _, b := range benches {
+		if b.Name != benchName || b.Revoked.Valid {
+			continue
+		}
+		if !v.online(b.Seen, b.Revoked) {
+			return none{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
+		}
+		if _, err := v.ask(ctx, client.Order{Kind: client.OrderSetLink, Link: name, Port: &to}, b.ID, orderLasts); err != nil {
+			return none{}, err
+		}
+		return none{}, v.store.OffLink(ctx, b.ID, name)
+	}
+	return none{}, core.Fail(core.NotFound, "there is no bench %q", benchName).Go(words.BenchList().To("See which there are"))
 }
 
 // asJoined lays the wires of the link over the sheet's: the adapter that is there,

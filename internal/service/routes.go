@@ -27,6 +27,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", Lead, "End a bench's right to speak", v.revokeBench)
 	route(v, api, "GET", "/api/links", "list-links", Viewer, "Links of all benches, and what is on them", v.listLinks)
 	route(v, api, "POST", "/api/identify", "identify", Technician, "Ask the unit on a link who it is", v.identify)
+	route(v, api, "POST", "/api/links", "set-link", Technician, "Make a link of a bench, change where it goes, or remove it", v.setLink)
 	route(v, api, "GET", "/api/benches/{bench}/ports", "list-ports", Viewer, "Serial ports of a bench and the adapters behind them", v.listPorts)
 	route(v, api, "POST", "/api/checks", "check-link", Technician, "Prove a link, or find out why nothing sensible comes", v.check)
 	route(v, api, "GET", "/api/checks", "list-checks", Viewer, "The checks of a link, the newest first", v.listChecks)

@@ -43,6 +43,7 @@ type Link struct {
 	Bench      string         `db:"bench"`
 	BenchName  string         `db:"bench_name"`
 	Name       string         `db:"name"`
+	Absent     string         `db:"absent"` // why it cannot be opened just now
 	Kind       string         `db:"kind"`
 	Unit       sql.NullString `db:"unit"`
 	Serial     sql.NullString `db:"serial"`
@@ -77,9 +78,9 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		names := []string{""}
 		for _, l := range links {
 			names = append(names, l.Name)
-			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE
+			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter, absent) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE absent = VALUES(absent),
 				identified_at = IF(kind = VALUES(kind) AND adapter = VALUES(adapter), identified_at, NULL),
-				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter); err != nil {
+				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter, l.Absent); err != nil {
 				return err
 			}
 		}

@@ -846,7 +846,11 @@ export interface paths {
          */
         get: operations["list-links"];
         put?: never;
-        post?: never;
+        /**
+         * Make a link of a bench, change where it goes, or remove it
+         * @description Role: technician.
+         */
+        post: operations["set-link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2877,6 +2881,8 @@ export interface components {
             why: string;
         };
         Link: {
+            /** @description Why it cannot be opened just now, in words. */
+            absent?: string;
             /** @description Serial of the adapter that the bench has on it. */
             adapter?: string;
             bench: string;
@@ -2899,7 +2905,7 @@ export interface components {
             serial?: string;
             site?: string;
             /** @enum {string} */
-            state: "free" | "busy" | "offline";
+            state: "free" | "busy" | "absent" | "offline";
             /** @description Id of the unit last identified on it. */
             unit?: string;
         };
@@ -3407,6 +3413,17 @@ export interface components {
             public: string;
             /** Format: date-time */
             until?: string;
+        };
+        NewLink: {
+            /** @description Serial of the adapter. */
+            adapter?: string;
+            /** @description HOST:PORT of a serial port over the network. */
+            address?: string;
+            /** @description BENCH/NAME. */
+            link: string;
+            path?: string;
+            /** @description The bench has this link no longer. */
+            remove?: boolean;
         };
         NewListen: {
             /** @description A link (BENCH/NAME) or a unit's serial. */
@@ -8133,6 +8150,84 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -46,6 +46,12 @@ async function identify(l: Link) {
   load()
 }
 
+async function drop(l: Link) {
+  const { error } = await api.POST('/api/links', { body: { link: l.link, remove: true } })
+  if (error) said.set(l.link, problem(error))
+  load()
+}
+
 const revoking = ref<Bench | null>(null)
 const wrong = ref<Problem | null>(null)
 async function revoke() {
@@ -76,9 +82,11 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
           <div class="link">
             <div class="name"><strong class="mono">{{ l.link }}</strong><div class="small muted">{{ l.kind === 'rfc2217' ? 'serial over the network' : 'serial port' }}</div></div>
             <div class="state"><v-icon :icon="l.state === 'busy' ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="l.state === 'free' ? 'secondary' : l.state === 'busy' ? 'primary' : 'error'" /> {{ l.state === 'busy' ? 'in use' : l.state }}</div>
+
             <div class="on">
               <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><div v-if="l.identified" class="small muted">identified {{ ago(l.identified) }}, {{ when(l.identified) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
+              <div v-if="l.absent" class="small brick">{{ l.absent }}</div>
               <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ classes[l.class ?? ''] ?? l.class }}, checked {{ when(l.checked) }}</div>
             </div>
             <div class="do">
@@ -89,6 +97,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
                 <IdentifyWith :at="l.link" @identified="load" />
                 <v-btn variant="outlined" :to="`/begin/${l.link}`" data-work>Start a run</v-btn>
               </template>
+              <v-btn v-if="session.may('technician') && l.state === 'absent'" variant="text" color="error" data-link-remove @click="drop(l)">Remove the link</v-btn>
             </div>
           </div>
           <Trouble v-if="said.get(l.link)" :problem="said.get(l.link)!" />

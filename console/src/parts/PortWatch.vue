@@ -5,6 +5,7 @@ import { mdiEyeOutline, mdiMinusCircle, mdiPlusCircle, mdiSwapHorizontal } from 
 import { computed, onUnmounted, ref } from 'vue'
 
 import { api, problem, type Port, type Problem } from '../api/client'
+import { session } from '../session'
 import Trouble from './Trouble.vue'
 import { clock } from '../words'
 
@@ -46,6 +47,16 @@ function watch() {
 }
 onUnmounted(() => clearInterval(timer))
 
+// A port becomes a link, by its adapter where that has a serial: it is then found
+// wherever it is plugged in. A name that there is goes there from now on.
+const naming = ref('')
+const name = ref('')
+async function use(p: Port) {
+  const { error } = await api.POST('/api/links', { body: { link: `${props.bench}/${name.value}`, ...(p.serial ? { adapter: p.serial } : { path: p.path }) } })
+  trouble.value = error ? problem(error) : null
+  if (!error) naming.value = ''
+  look()
+}
 const icons = { came: mdiPlusCircle, gone: mdiMinusCircle, renamed: mdiSwapHorizontal }
 const words = { came: 'came', gone: 'vanished', renamed: 'has another name' }
 const usable = computed(() => ports.value?.filter((p) => !p.aside) ?? [])
@@ -60,8 +71,8 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
       <h2>Serial ports</h2>
       <p class="muted">Pull the adapter out and put it in again: the port that vanishes and comes is its own.</p>
       <ul v-if="told.length" class="told" aria-live="polite"><li v-for="(x, n) in told" :key="told.length - n" :class="{ brick: x.kind === 'gone', teal: x.kind === 'came' }"><v-icon :icon="icons[x.kind]" size="20" /> <span class="mono">{{ x.port.path }}</span> <strong>{{ words[x.kind] }}</strong><template v-if="x.was">, was <span class="mono">{{ x.was }}</span></template><template v-if="x.port.name">, {{ x.port.name }}</template><template v-if="x.port.serial">, serial {{ x.port.serial }}</template> <span class="muted">{{ clock(x.at) }}</span></li></ul>
-      <table v-if="usable.length" class="plain"><thead><tr><th>Port</th><th>Adapter</th><th>Driver</th><th>Held by</th></tr></thead><tbody>
-        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td></tr>
+      <table v-if="usable.length" class="plain"><thead><tr><th>Port</th><th>Adapter</th><th>Driver</th><th>Held by</th><th>Link</th></tr></thead><tbody>
+        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td><td><form v-if="naming === p.path" class="name" @submit.prevent="use(p)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus data-link-name /><v-btn type="submit" variant="flat" color="primary" :disabled="!/^[a-z0-9][a-z0-9-]*$/.test(name)" data-link-set>Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" data-link-port @click="((naming = p.path), (name = ''))">Use as a link…</v-btn></td></tr>
       </tbody></table>
       <p v-else>No port that could be used.</p>
       <p v-if="aside.length" class="small muted">Set aside: <span v-for="(p, n) in aside" :key="p.path"><template v-if="n">; </template><span class="mono">{{ p.path }}</span>, {{ p.aside }}</span>.</p>
@@ -71,5 +82,6 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
 
 <style scoped>
 .ports { margin-top: 12px; overflow-x: auto; }
+.name { display: flex; gap: 8px; align-items: center; min-width: 320px; }
 .told { list-style: none; margin: 8px 0; display: grid; gap: 6px; }
 </style>

@@ -1,0 +1,58 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/internal/client"
+)
+
+func (a *app) linkVerb() *cobra.Command {
+	v := &cobra.Command{Use: "link", Short: "Say where a bench's links go"}
+	v.AddCommand(a.linkSet(), a.linkRemove())
+	return v
+}
+
+func (a *app) linkSet() *cobra.Command {
+	n := client.NewLink{}
+	v := &cobra.Command{Use: "set BENCH/NAME", Short: "Make a link, or change where it goes", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(places),
+		Long:    "The bench writes it into its own list and uses it at once; nothing is restarted. A link by its adapter is found\nwherever the adapter is plugged in. `ferry links --bench BENCH` lists the ports that are there.",
+		Example: "  ferry link set van/slip-1 --adapter TT-0417\n  ferry link set van/slip-1 --port /dev/ttyUSB0\n  ferry link set van/hall-3 --address 192.0.2.17:4000",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n.Link = args[0]
+			if err := c.SetLink(ctx, n); err != nil {
+				return err
+			}
+			return a.show(n, func() {
+				where := n.Path
+				switch {
+				case n.Address != "":
+					where = n.Address
+				case n.Path == "":
+					where = "adapter " + n.Adapter + ", wherever it is plugged in"
+				case n.Adapter != "":
+					where += ", adapter " + n.Adapter
+				}
+				fmt.Fprintf(a.out, "%s %s goes to %s. What is on it is not known yet: ferry identify %s\n", a.paint(teal, "✓"), n.Link, where, n.Link)
+			})
+		})}
+	v.Flags().StringVar(&n.Path, "port", "", "a serial port of the bench, such as /dev/ttyUSB0")
+	v.Flags().StringVar(&n.Adapter, "adapter", "", "serial of the adapter")
+	v.Flags().StringVar(&n.Address, "address", "", "HOST:PORT of a serial port over the network (RFC 2217)")
+	v.MarkFlagsOneRequired("port", "adapter", "address")
+	v.MarkFlagsMutuallyExclusive("port", "address")
+	return v
+}
+
+func (a *app) linkRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove BENCH/NAME", Short: "The bench has this link no longer", Args: cobra.ExactArgs(1), Example: "  ferry link remove van/slip-1", ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := client.NewLink{Link: args[0], PortChoice: client.PortChoice{Remove: true}}
+			if err := c.SetLink(ctx, n); err != nil {
+				return err
+			}
+			return a.show(n, func() { fmt.Fprintf(a.out, "%s %s is removed.\n", a.paint(teal, "✓"), n.Link) })
+		})}
+}
