@@ -131,7 +131,17 @@ func Err(bars []Bar) error {
 	for _, b := range bars[1:] {
 		texts = append(texts, b.Text)
 	}
-	return core.Fail(bars[0].Kind, "%s", strings.TrimSuffix(strings.Join(texts, " And: "), ".")).Unit("nothing was changed").Go(bars[0].Steps...)
+	var steps []core.Step
+	for _, who := range []string{Lead, You} { // before a lead has acted, what the person does himself comes to nothing
+		for _, b := range bars {
+			for _, s := range b.Steps {
+				if b.Who == who && !slices.Contains(steps, s) {
+					steps = append(steps, s)
+				}
+			}
+		}
+	}
+	return core.Fail(bars[0].Kind, "%s", strings.TrimSuffix(strings.Join(texts, " And: "), ".")).Unit("nothing was changed").Go(steps...)
 }
 
 // plain is a list of one thing to do, in words alone.
