@@ -197,6 +197,7 @@ const (
 	FactRunning  = "running"
 	FactChip     = "chip"
 	FactLoader   = "loader"
-	FactMemory   = "memory" // bytes, decimal
-	FactLock     = "lock"   // of the memory against reading: locked or open
+	FactMemory   = "memory"         // bytes, decimal
+	FactLock     = "lock"           // of the memory against reading: locked or open
+	FactUnread   = "version-unread" // why nobody could read which version runs
 )

@@ -59,6 +59,7 @@ type Spec struct {
 	Page      time.Duration // to program 256 bytes
 	DigestBPS int
 	NoDigest  bool
+	Mute      bool // its program says nothing of itself
 	NoRead    bool
 
 	Exact bool          // its bytes come to the microsecond: it burns a core meanwhile
@@ -324,6 +325,9 @@ func (u *Unit) restart(loader bool) {
 func (u *Unit) start() {
 	u.inLoader, u.speed, u.rx = false, 0, u.rx[:0]
 	u.boots++
+	if u.Mute {
+		return
+	}
 	u.speak([]byte(fmt.Sprintf("\r\n%s %s starting, program %s\r\n", u.Says, u.Revision, u.version())), u.clock.Now().Add(u.scaled(30*time.Millisecond)))
 }
 
@@ -437,7 +441,7 @@ func (u *Unit) turn() bool {
 
 // console is what the program answers to a line.
 func (u *Unit) console(line []byte) string {
-	if bytes.HasSuffix(line, []byte("V?")) {
+	if bytes.HasSuffix(line, []byte("V?")) && !u.Mute {
 		return "program " + u.version() + "\r\n"
 	}
 	return ""

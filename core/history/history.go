@@ -75,12 +75,23 @@ type Record struct {
 	Why       string        `cbor:"why,omitempty" json:"why,omitempty"`     // the job's reason
 	Asked     string        `cbor:"asked,omitempty" json:"asked,omitempty"` // who asked for the job
 	Left      []Left        `cbor:"left,omitempty" json:"left,omitempty"`
-	Halves    int           `cbor:"halves" json:"halves"` // how often the bench took the run up
+	Before    *Before       `cbor:"before,omitempty" json:"before,omitempty"` // where From comes from, if not from the wire
+	Halves    int           `cbor:"halves" json:"halves"`                     // how often the bench took the run up
 	Opened    int64         `cbor:"opened" json:"opened"`
 	Closed    int64         `cbor:"closed" json:"closed"`
 	Events    uint64        `cbor:"events" json:"events"`     // how many the journal holds
 	Journal   core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
 	Previous  core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
+}
+
+// Before is how a version before the run was learnt that the unit does not tell on the
+// wire: somebody has read it from a display, a banner or a sticker, or could not.
+type Before struct {
+	Source string       `cbor:"source" json:"source"` // label or person
+	By     string       `cbor:"by" json:"by"`
+	At     int64        `cbor:"at" json:"at"` // microseconds
+	Photo  *core.Digest `cbor:"photo,omitempty" json:"photo,omitempty"`
+	Unread string       `cbor:"unread,omitempty" json:"unread,omitempty"` // why nobody could read it
 }
 
 // Left is a section that the job knowingly left as it is.

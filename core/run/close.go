@@ -141,6 +141,25 @@ func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
 	})
 }
 
+// seenBefore is the version that somebody has read off the unit last, or why nobody could.
+func seenBefore(noted []core.Fact) (version string, b *history.Before) {
+	var last *core.Fact
+	for i, f := range noted {
+		if (f.Name == core.FactRunning || f.Name == core.FactUnread) && (f.Source == core.FromLabel || f.Source == core.FromPerson) && (last == nil || f.At.After(last.At)) {
+			last = &noted[i]
+		}
+	}
+	if last == nil {
+		return "", nil
+	}
+	b = &history.Before{Source: string(last.Source), By: last.By, At: last.At.UnixMicro(), Photo: last.Photo}
+	if last.Name == core.FactUnread {
+		b.Unread = last.Value
+		return "", b
+	}
+	return last.Value, b
+}
+
 func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous core.Digest) *history.Record {
 	s := r.journal.State()
 	o := s.Opened
@@ -148,6 +167,9 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 		From: s.Fact(core.FactRunning), Outcome: string(outcome), Reason: reason, Halves: s.Halves, Opened: s.OpenedAt,
 		Closed: r.pace.Clock.Now().UnixMicro(), Events: uint64(len(r.journal.events)), Journal: r.journal.Digest(), Previous: previous}
 	main := s.Main()
+	if h.From == "" {
+		h.From, h.Before = seenBefore(o.Noted)
+	}
 	h.To = h.From
 	if main.Touched {
 		h.To = ""

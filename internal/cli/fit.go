@@ -301,12 +301,19 @@ func (a *app) cell(c fit.Cell) string {
 }
 
 func (a *app) noteVerb() *cobra.Command {
-	label, photo := false, ""
-	v := &cobra.Command{Use: "note UNIT FACT=VALUE...", Short: "Note what a label or a person says of a unit", Args: cobra.MinimumNArgs(2),
-		Example:           "  ferry note Q80-5120-009 region=inner-sound\n  ferry note Q80-3982-044 revision=D --label --photo label.jpg",
+	label, photo, unread := false, "", ""
+	v := &cobra.Command{Use: "note UNIT FACT=VALUE...", Short: "Note what a label or a person says of a unit", Args: cobra.MinimumNArgs(1),
+		Long:              "Every model has the fact running: the version that a display, a banner or a sticker shows, where the unit does not\ntell it on the wire. --unread says why nobody could read it. Both stand in the record of the next run.",
+		Example:           "  ferry note Q80-5120-009 region=inner-sound\n  ferry note Q80-3982-044 revision=D --label --photo label.jpg\n  ferry note SD7-1180 running=1.2 --photo display.jpg\n  ferry note SD7-1180 --unread \"its display is dead\"",
 		ValidArgsFunction: a.complete(serials),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n := client.Noted{}
+			if len(args) == 1 && unread == "" {
+				return core.Fail(core.BadFile, "nothing is to be noted").Do("Write FACT=VALUE, or --unread and why.")
+			}
+			if unread != "" {
+				n.Facts = append(n.Facts, client.NotedFact{Name: core.FactUnread, Value: unread, Source: core.FromPerson})
+			}
 			digest := ""
 			if photo != "" {
 				raw, err := os.ReadFile(photo)
@@ -338,6 +345,7 @@ func (a *app) noteVerb() *cobra.Command {
 			})
 		})}
 	v.Flags().BoolVar(&label, "label", false, "it stands on the label (otherwise: you say so)")
+	v.Flags().StringVar(&unread, "unread", "", "why nobody could read which version it runs")
 	v.Flags().StringVar(&photo, "photo", "", "a photo that shows it (JPEG, PNG or WebP)")
 	return v
 }

@@ -4,6 +4,10 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
+	"maps"
+	"strconv"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -132,10 +136,53 @@ func (v *Service) putWires(ctx context.Context, in *wiresIn) (client.Wires, erro
 	if err := in.Body.Wires.Check(); err != nil {
 		return client.Wires{}, err
 	}
-	if err := v.sawWires(ctx, p.Link, in.Body.Wires); err != nil {
+	if err := v.hasPins(ctx, p.Link, in.Body.Wires); err != nil {
+		return client.Wires{}, err
+	}
+	all := procedure.Colours{}
+	if before, err := v.wires(ctx, p.Link); err == nil { // those that nobody speaks of now stay as they were seen
+		maps.Copy(all, before.Wires)
+	} else if core.KindOf(err) != core.NotFound {
+		return client.Wires{}, err
+	}
+	maps.Copy(all, in.Body.Wires)
+	if err := v.sawWires(ctx, p.Link, all); err != nil {
 		return client.Wires{}, err
 	}
 	return v.wires(ctx, p.Link)
+}
+
+// hasPins refuses a wire on a pin that the unit's plug does not have, as far as the sheet
+// of what is on the link draws one.
+func (v *Service) hasPins(ctx context.Context, l store.Link, wires procedure.Colours) error {
+	if l.Model == "" {
+		return nil
+	}
+	sheet, err := v.store.Sheet(ctx, l.Model)
+	if err != nil {
+		return err
+	}
+	var plug *model.Connector
+	for i := range sheet.Procedures {
+		for k := range sheet.Procedures[i].Wiring {
+			if c := &sheet.Procedures[i].Wiring[k].Unit; plug == nil || len(c.Pins) > len(plug.Pins) {
+				plug = c
+			}
+		}
+	}
+	if plug == nil {
+		return nil
+	}
+	for pin := range wires {
+		if n, err := strconv.Atoi(pin); err == nil && n > len(plug.Pins) {
+			var names []string
+			for i, p := range plug.Pins {
+				names = append(names, fmt.Sprintf("%d %s", i+1, p.Name))
+			}
+			return core.Fail(core.BadFile, "the plug %s has no pin %d; it has %s", plug.Name, n, strings.Join(names, ", ")).Do("Count from the edge that the card names.")
+		}
+	}
+	return nil
 }
 
 func (v *Service) sawWires(ctx context.Context, l store.Link, wires procedure.Colours) error {

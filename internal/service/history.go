@@ -129,6 +129,16 @@ func tells(r *history.Record, names map[string]string) (all []core.Said) {
 	for _, w := range r.Waived {
 		all = append(all, core.Say("%s passed by %s: %s.", words.Gates.In(w.Gate), cmp.Or(names[w.By], w.By), strings.TrimSuffix(w.Reason, ".")))
 	}
+	if b := r.Before; b != nil {
+		switch {
+		case b.Unread != "":
+			all = append(all, core.Say("What it ran before could not be read (%s): %s.", cmp.Or(names[b.By], b.By), strings.TrimSuffix(b.Unread, ".")))
+		case b.Photo != nil:
+			all = append(all, core.Say("What it ran before, %s, was read off it by %s, with a photo.", r.From, cmp.Or(names[b.By], b.By)))
+		default:
+			all = append(all, core.Say("What it ran before, %s, was read off it by %s.", r.From, cmp.Or(names[b.By], b.By)))
+		}
+	}
 	for _, l := range r.Left {
 		all = append(all, core.Say("Part %s left as it is: %s.", l.Section, strings.TrimSuffix(l.Why, ".")))
 	}

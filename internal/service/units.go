@@ -213,6 +213,7 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 	var facts []core.Fact
 	for _, f := range in.Body.Facts {
 		rule, known := sheet.Facts[f.Name]
+		known = known || f.Name == core.FactRunning || f.Name == core.FactUnread // which every model has: read off a display, a banner, a sticker, or not
 		if !known {
 			return none{}, core.Fail(core.BadFile, "the sheet of %s has no fact %q", u.Model, f.Name)
 		}

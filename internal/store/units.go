@@ -214,7 +214,13 @@ func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) 
 			return err
 		}
 		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
-		if column == "" || f.Source != core.FromWire && f.Name == core.FactRunning {
+		if f.Source != core.FromWire && f.Name == core.FactRunning { // an eye counts where neither a wire nor a run has said more
+			if _, err := tx.ExecContext(ctx, `UPDATE unit SET running = ? WHERE id = ? AND (running = '' OR EXISTS (SELECT 1 FROM fact f WHERE f.unit = unit.id AND f.name = ? AND f.value = unit.running AND f.source <> ?))`, f.Value, unit, core.FactRunning, core.FromWire); err != nil {
+				return err
+			}
+			continue
+		}
+		if column == "" {
 			continue
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE unit SET `+column+` = ? WHERE id = ?`, f.Value, unit); err != nil {

@@ -320,3 +320,39 @@ func TestCardAndCheckOnTheCommandLine(t *testing.T) {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 }
+
+// TestTheVersionBeforeIsReadByEye: where the wire does not tell it, somebody reads it off
+// the unit, with a photo, or says why he could not; both stand in the signed record.
+func TestTheVersionBeforeIsReadByEye(t *testing.T) {
+	w := handed(t, "xmodem", func(s *sim.Spec) { s.Kind, s.Mute = "xmodem", true })
+	l := commandLine(t, w, "technician")
+	photo := filepath.Join(t.TempDir(), "display.png")
+	if err := os.WriteFile(photo, pictureOf(90), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	flash := func() client.Run {
+		t.Helper()
+		r, err := w.Lead.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001", Waive: []string{run.GateBackup}, Reason: "the lamp must burn", Again: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		answerAll(t, w, w.Technician, r.ID, asSeen)
+		return w.Follow(r.ID)
+	}
+	l.must(0, "note", "S-0001", "running=0.9.1", "--photo", photo)
+	if u, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || u.Running != "0.9.1" {
+		t.Errorf("the register says that it runs %q, %v", u.Running, err)
+	}
+	r := flash()
+	if b := r.Record.Before; r.Outcome != string(run.NotProven) || r.Record.From != "0.9.1" || b == nil || b.Photo == nil || b.Source != "person" {
+		t.Fatalf("%s from %q, %+v %+v", r.Outcome, r.Record.From, b, r.Progress.Fault)
+	}
+	l.must(0, "note", "S-0001", "--unread", "its display is dead")
+	r = flash()
+	if b := r.Record.Before; r.Outcome != string(run.NotProven) || r.Record.From != "" || b == nil || b.Unread != "its display is dead" {
+		t.Errorf("%s from %q, %+v", r.Outcome, r.Record.From, b)
+	}
+	if said := l.must(0, "history", "S-0001", "--output", "json"); !strings.Contains(said, "could not be read (Sunniva Dale): its display is dead") || !strings.Contains(said, "0.9.1, was read off it by Sunniva Dale, with a photo") {
+		t.Error(said)
+	}
+}

@@ -152,6 +152,12 @@ func TestWiresOfThisTime(t *testing.T) {
 	if err != nil || got.By != "Sunniva Dale" || got.Wires["3"] != "white, TX" {
 		t.Errorf("%+v %v", got, err)
 	}
+	if got, err = w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"2": "green"}}); err != nil || got.Wires["1"] != "grey" || got.Wires["3"] != "white, TX" || got.Wires["2"] != "green" {
+		t.Errorf("one more wire: %+v %v", got.Wires, err)
+	}
+	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"7": "red"}}); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "1 GND, 2 TXD, 3 RXD, 4 V") {
+		t.Errorf("a pin that the plug does not have: %v", err)
+	}
 	c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{})
 	if err != nil || c.Wires == nil || c.Wiring.Wires[0].Colour != "grey" || c.Wiring.Wires[1].Colour != "white, TX" || c.Wiring.Wires[2].Colour != "green" {
 		t.Errorf("%+v %v", c.Wiring, err)

@@ -42,6 +42,7 @@ export const facts: Record<string, string> = {
   "lock": "lock of its memory",
   "memory": "size of its memory",
   "running": "version that it runs",
+  "version-unread": "why its version was not read",
 }
 
 export const fates: Record<string, string> = {

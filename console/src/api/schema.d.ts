@@ -2388,6 +2388,14 @@ export interface components {
             /** @description Serial. */
             unit: string;
         };
+        HistoryBefore: {
+            /** Format: int64 */
+            at: number;
+            by: string;
+            photo?: string;
+            source: string;
+            unread?: string;
+        };
         HistoryHead: {
             hash: string;
             /** Format: int64 */
@@ -2423,6 +2431,7 @@ export interface components {
             adapter?: string;
             asked?: string;
             backup: string;
+            before?: components["schemas"]["HistoryBefore"];
             bench: string;
             by: string;
             card?: string;

@@ -8,6 +8,7 @@ import { api, problem, send, type Admission, type Backup, type Card, type Fit, t
 import DigestText from '../parts/DigestText.vue'
 import IdentifyWith from '../parts/IdentifyWith.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
+import BeforeVersion from '../parts/BeforeVersion.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
 import NeedList from '../parts/NeedList.vue'
 import QuestionCard from '../parts/QuestionCard.vue'
@@ -180,6 +181,7 @@ async function answer(fact: string, value: string, source: 'person' | 'label', p
     const { error } = await api.POST('/api/units/{unit}/facts', { params: { path: { unit: unit.value!.id } }, body: { facts: [{ name: fact, value, source, ...(kept && { photo: kept }) }] } })
     if (error) throw error
     identity.value!.disagree = []
+    if (!identity.value!.facts[fact]) identity.value!.facts[fact] = { value, source, at: new Date().toISOString() }
     await judge()
   } catch (e) {
     trouble.value = problem(e)
@@ -260,6 +262,7 @@ onMounted(begin)
             <div class="small muted">{{ sources[f.source] }}, {{ when(f.at) }}</div>
           </div>
         </div>
+        <BeforeVersion v-if="!identity.facts.running && !identity.facts['version-unread'] && !restoring" :busy="busy" @read="(value, photo) => answer('running', value, 'person', photo)" @unread="(why) => answer('version-unread', why, 'person')" />
       </section>
       <aside>
         <div v-if="disagree.length && !restoring" class="card turn">
