@@ -138,10 +138,12 @@ func (s *Store) ProvedOf(ctx context.Context, name string) (p Proved, err error)
 // ProveSheet notes that the sheet in force was tried on a unit, the first time; proven is
 // false where another one is in force.
 func (s *Store) ProveSheet(ctx context.Context, name string, sheet core.Digest, how string, at time.Time) (proven bool, err error) {
-	if _, err = s.db.ExecContext(ctx, `UPDATE model SET tried = ?, tried_how = ?, tried_at = ? WHERE name = ? AND sheet = ? AND (tried IS NULL OR tried <> ?)`, sheet[:], how, at.UTC(), name, sheet[:], sheet[:]); err != nil {
-		return false, err
-	}
-	err = s.db.GetContext(ctx, &proven, `SELECT COUNT(*) FROM model WHERE name = ? AND sheet = ?`, name, sheet[:])
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE model SET tried = ?, tried_how = ?, tried_at = ? WHERE name = ? AND sheet = ? AND (tried IS NULL OR tried <> ?)`, sheet[:], how, at.UTC(), name, sheet[:], sheet[:]); err != nil {
+			return err
+		}
+		return tx.GetContext(ctx, &proven, `SELECT COUNT(*) FROM model WHERE name = ? AND sheet = ?`, name, sheet[:])
+	})
 	return proven, err
 }
 

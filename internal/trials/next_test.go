@@ -1,6 +1,7 @@
 package trials
 
 import (
+	"encoding/base64"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -10,7 +11,9 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
+	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
@@ -22,6 +25,7 @@ import (
 // find that more is wanted; it is never one that does not exist, lacks a part, or is not
 // allowed to whoever was told.
 func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
+	t.Setenv("FERRY_PASSPHRASE", "three grey gulls") // what is else typed on a terminal
 	w := testkit.NewWorld(t, slow, func(s *sim.Spec) { s.Serial = "S-0002" })
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -30,6 +34,15 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 	if err := os.WriteFile(sheet, coretest.Small, 0o600); err != nil {
 		t.Fatal(err)
 	}
+	image := filepath.Join(t.TempDir(), "image.bin")
+	if err := os.WriteFile(image, coretest.SmallProgram("7.0.0"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	public := base64.StdEncoding.EncodeToString(key.Public())
 	release := func(version string) (id string) {
 		m, err := w.Viewer.ModelPage(ctx, "small")
 		if err != nil {
@@ -43,23 +56,18 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 		return id
 	}
 	followed := map[string]bool{}
-	// follow types and opens what an error advises. as is who was told.
-	follow := func(name, as string, err error) {
+	// walk types and opens what is advised. as is who was told.
+	walk := func(name, as string, todo core.Todo) {
 		t.Helper()
-		if err == nil {
-			t.Errorf("%s: no error", name)
-			return
-		}
-		e := core.AsError(err, "")
 		steps := 0
-		for _, s := range e.Todo.Steps {
+		for _, s := range todo.Steps {
 			if s.Verb == "" && s.Page == "" {
 				continue
 			}
 			steps++
 			followed[s.ID] = true
 			if verb, isCommand := strings.CutPrefix(s.Verb, "ferry "); isCommand {
-				typed := strings.NewReplacer("…", `because it must be`, "SERIAL", "S-0001", "BENCH/LINK", "b/a", "SHEET", sheet, "MODEL", "small", "UNIT", "S-0001", "RUN", "01930000-0000-7000-8000-00000000dead").Replace(verb)
+				typed := strings.NewReplacer("…", `because it must be`, "SERIAL", "S-0001", "BENCH/LINK", "b/a", "SHEET", sheet, "--part NAME=FILE", "--part program="+image+"@0x1000", "FILE", image, "PART=first", "program=first", "PUBLIC", public, "VERSION", "7.0.0", "KIND", "cable", "NAME", "spare", "VALUE", "D", "MODEL", "small", "UNIT", "S-0001", "RUN", "01930000-0000-7000-8000-00000000dead").Replace(verb)
 				var args []string
 				for _, part := range regexp.MustCompile(`because it must be|\S+`).FindAllString(typed, -1) {
 					args = append(args, part)
@@ -88,15 +96,23 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 			}
 		}
 		if steps == 0 {
-			t.Errorf("%s advises nothing that can be done: %v; %q", name, err, e.Next)
+			t.Errorf("%s advises nothing that can be done: %q", name, todo.Next)
 		}
+	}
+	follow := func(name, as string, err error) {
+		t.Helper()
+		if err == nil {
+			t.Errorf("%s: no error", name)
+			return
+		}
+		walk(name, as, core.AsError(err, "").Todo)
 	}
 	open := func(as *client.Client, n client.NewRun) error {
 		_, err := as.OpenRun(ctx, n)
 		return err
 	}
 
-	_, err := w.Technician.Identify(ctx, "b/zz", "")
+	_, err = w.Technician.Identify(ctx, "b/zz", "")
 	follow("a link that is not there", "technician", err)
 	_, err = w.Technician.Identify(ctx, "S-0002", "")
 	follow("a unit on no link", "technician", err)
@@ -139,17 +155,42 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 		_, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Release: release("1.0.0")})
 		return err
 	}())
-	_, err = w.Technician.Job(ctx, 4711)
-	if err == nil {
-		t.Error("a job that is not there")
+	// What the catalogue, the register and the list of jobs say no to.
+	_, err = w.Lead.AddKey(ctx, client.NewKey{Name: "k", Public: []byte{1, 2, 3}})
+	follow("a key that is none", "lead", err)
+	_, err = w.Lead.TakeOut(ctx, release("2.0.0"), "made in error")
+	follow("a release that was used", "lead", err)
+	_, err = w.Lead.MarkMistake(ctx, "S-0001", "never there")
+	follow("a unit that had a run, as a mistake", "lead", err)
+	_, err = w.Technician.AnswerTest(ctx, "S-0001", client.TestAnswer{Value: "yes"})
+	follow("a test that is not open", "technician", err)
+	job, err := w.Technician.AddJob(ctx, client.NewJob{Reason: "the lamp flickers", Units: []string{"S-0001"}})
+	if err != nil {
+		t.Fatal(err)
 	}
+	if _, err := w.Technician.CloseJob(ctx, job.Number, client.JobClosing{Note: "asked for twice"}); err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.Technician.ChangeJob(ctx, job.Number, client.JobChange{Units: []string{"S-0002"}})
+	follow("a job that is closed", "technician", err)
+	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "restore", At: "b/a", Backup: "01930000-0000-7000-8000-00000000dead"})
+	follow("a backup that is not there", "technician", err)
+	kept, err := w.Lead.PutImage(ctx, "8.bin", model.Part{Format: "raw", Address: 0x1000}, coretest.SmallProgram("8.0.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: "8.0.0", Channel: model.Stable, Fits: map[string][]string{"revision": {"D"}},
+		Parts: []client.NewPart{{Name: "program", Image: kept.Digest, Address: 0x1000, Format: "raw"}}}); err != nil {
+		t.Fatal(err)
+	}
+	follow("a release that nobody vouches for", "lead", open(w.Lead, client.NewRun{Kind: "flash", At: "b/a", Release: release("8.0.0")}))
 	w.StopBench()
 	w.Wait("the bench to be missed", func() bool {
 		_, err = w.Technician.Identify(ctx, "b/a", "")
 		return core.KindOf(err) == core.NotAnswering
 	})
 	follow("a bench that is away", "technician", err)
-	if len(followed) < 8 {
+	if len(followed) < 18 {
 		t.Errorf("only these were followed: %v of %d", followed, len(words.Ways))
 	}
 }
