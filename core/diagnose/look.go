@@ -48,8 +48,11 @@ type Pinger interface {
 	Ping(ctx context.Context) (time.Duration, error)
 }
 
-// questions of a check.
-const questions = 100
+// questions of a check, and how long they may take: a slow unit is asked fewer.
+const (
+	questions = 100
+	patience  = 30 * time.Second
+)
 
 // tap records what passes through a stream.
 type tap struct {
@@ -239,7 +242,7 @@ func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.L
 	m := x.Serial().Mode()
 	seen.Due = time.Duration(250*m.CharacterBits()) * time.Second / time.Duration(m.Baud)
 	var err error
-	if seen.Proof, err = loader.Prove(ctx, s, questions, p.Clock); err != nil {
+	if seen.Proof, err = loader.Prove(ctx, s, questions, patience, p.Clock); err != nil {
 		return err
 	}
 	if ping, ok := t.Stream.(Pinger); ok {
@@ -256,7 +259,7 @@ func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.L
 	if err := slow.Hurry(ctx, slowest); err != nil {
 		return nil // it stays bad: that is the answer
 	}
-	lower, err := loader.Prove(ctx, s, questions/2, p.Clock)
+	lower, err := loader.Prove(ctx, s, questions/2, patience/2, p.Clock)
 	seen.Slower = &lower
 	if err != nil {
 		return err

@@ -30,13 +30,25 @@ func (p Proof) Share() float64 {
 // write: the loaders repeat what is lost, but a line this bad gets worse.
 const MostLost = 0.1
 
-// Prove asks n times. It gives up early once so many are lost that the rest
-// cannot change the verdict. The end of the context is an error.
-func Prove(ctx context.Context, s Session, n int, clock core.Clock) (Proof, error) {
-	p := Proof{At: clock.Now().UTC()}
+// fewest is how many questions are asked at least, however long they take: a unit that
+// waits for a file asks in its own time, and one invitation more than the first is proof.
+const fewest = 1
+
+// Prove asks n times, and no longer than most (0: no bound). It gives up early once so
+// many are lost that the rest cannot change the verdict. The end of the context is an
+// error.
+func Prove(ctx context.Context, s Session, n int, most time.Duration, clock core.Clock) (Proof, error) {
+	start := clock.Now()
+	p := Proof{At: start.UTC()}
 	var times []time.Duration
+	if s.Can(File) == nil {
+		n = fewest
+	}
 	for p.Asked < n && p.Lost <= int(float64(n)*MostLost) {
 		began := clock.Now()
+		if most > 0 && p.Asked >= fewest && began.Sub(start) > most {
+			break
+		}
 		err := s.Probe(ctx)
 		if ctx.Err() != nil {
 			return p, core.Fail(core.Interrupted, "the check was ended: %w", ctx.Err())

@@ -165,7 +165,7 @@ func (r *Run) tool(ctx context.Context, x *Section, item *model.Item) (string, e
 		if err != nil {
 			return "", err
 		}
-		p, err := loader.Prove(ctx, session, questions, r.pace.Clock)
+		p, err := loader.Prove(ctx, session, questions, 0, r.pace.Clock)
 		if err != nil {
 			return "", err
 		}
@@ -227,11 +227,7 @@ func (r *Run) prove(ctx context.Context, x *Section) error {
 	if err != nil {
 		return err
 	}
-	n := questions
-	if session.Can(loader.File) == nil { // it asks in its own time: that it did once more is proof
-		n = 1
-	}
-	p, err := loader.Prove(ctx, session, n, r.pace.Clock)
+	p, err := loader.Prove(ctx, session, questions, 0, r.pace.Clock)
 	if err != nil {
 		return err
 	}
