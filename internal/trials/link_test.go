@@ -19,6 +19,7 @@ import (
 // TestALinkIsChosen: by verb, without editing a file or restarting the bench; it outlives
 // the bench, and one whose port is gone is not offered as free.
 func TestALinkIsChosen(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Serial = "S-0002" })
 	l := commandLine(t, w, "technician")
 	path, err := w.Units["b"].Terminal()

@@ -43,6 +43,7 @@ func monitored(t *testing.T, habit string) *testkit.World {
 // TestASecretOfTheTeam: a lead enters it, nobody sees it again, the bench of an open run
 // gets it and nobody else, and each time is noted.
 func TestASecretOfTheTeam(t *testing.T) {
+	t.Parallel()
 	w := monitored(t, sim.HabitSilent)
 	if err := w.Technician.PutModelSecret(ctx, "small", client.NewModelSecret{Name: "boot-key", Value: coretest.Password}); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a technician enters it: %v", err)
@@ -102,6 +103,7 @@ func TestASecretOfTheTeam(t *testing.T) {
 // TestASheetIsTriedOnAUnit: step by step, changing nothing without a yes; the recording
 // plays the same again; a sheet in force that was tried counts as proven.
 func TestASheetIsTriedOnAUnit(t *testing.T) {
+	t.Parallel()
 	w := monitored(t, sim.HabitLines)
 	before := w.Units["a"].Memory()
 	m, err := w.Viewer.ModelPage(ctx, "small")
@@ -152,6 +154,7 @@ func sister(loader string) []byte {
 // TestALabelIsOfTheModelThatTheRegisterKnows: the model of a label wins over the one last
 // seen on the link, and no second entry is made; where the two cannot be, it is refused.
 func TestALabelIsOfTheModelThatTheRegisterKnows(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "keel", nil) // the link has seen a small
 	if _, err := w.Lead.PutModel(ctx, sister("keel")); err != nil {
 		t.Fatal(err)
@@ -183,6 +186,7 @@ func TestALabelIsOfTheModelThatTheRegisterKnows(t *testing.T) {
 // TestANamedModelIsAskedAlone: whose loader is named is called, and no other one's bytes
 // are sent to whatever waits there.
 func TestANamedModelIsAskedAlone(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if _, err := w.Lead.PutModel(ctx, bytes.Replace(sister("keel"), []byte("0x5EA00017"), []byte("0x5EA00018"), 1)); err != nil {
 		t.Fatal(err)
@@ -202,6 +206,7 @@ func TestANamedModelIsAskedAlone(t *testing.T) {
 
 // TestAskingLeavesAHalfDoneUnitInItsLoader: its half-written program is not started.
 func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow)
 	ruined(t, w)
 	starts := w.Units["a"].Starts()
@@ -262,6 +267,7 @@ func ruined(t *testing.T, w *testkit.World) {
 // TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition: what is in the unit is known
 // then, whoever put it there.
 func TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow)
 	before := w.Units["a"].Memory()
 	ruined(t, w)
@@ -276,6 +282,7 @@ func TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition(t *testing.T) {
 // TestAHalfDoneUnitThatIsLockedHasAWayOn: the lock is lifted with a lead's consent, and
 // the release is written.
 func TestAHalfDoneUnitThatIsLockedHasAWayOn(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow)
 	ruined(t, w)
 	w.Units["a"].Lock(true)

@@ -25,7 +25,7 @@ import (
 // find that more is wanted; it is never one that does not exist, lacks a part, or is not
 // allowed to whoever was told.
 func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
-	t.Setenv("FERRY_PASSPHRASE", "three grey gulls") // what is else typed on a terminal
+	t.Parallel()
 	w := testkit.NewWorld(t, slow, func(s *sim.Spec) { s.Serial = "S-0002" })
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -80,7 +80,9 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 				if strings.HasPrefix(s.Says, "A lead") {
 					who = "lead"
 				}
-				out, errs, code := commandLine(t, w, who).run(args...)
+				l := commandLine(t, w, who)
+				l.env = append(l.env, "FERRY_PASSPHRASE=three grey gulls") // what is else typed on a terminal
+				out, errs, code := l.run(args...)
 				if code == 2 || strings.Contains(errs, "NOT ALLOWED") && !strings.Contains(errs, "this asks before it writes") || strings.Contains(errs, "Usage:") {
 					t.Errorf("%s: the advice %q, followed as %s: exit %d\n%s%s", name, s.Verb, who, code, out, errs)
 				}
@@ -186,9 +188,10 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 	follow("a release that nobody vouches for", "lead", open(w.Lead, client.NewRun{Kind: "flash", At: "b/a", Release: release("8.0.0")}))
 	w.StopBench()
 	w.Wait("the bench to be missed", func() bool {
-		_, err = w.Technician.Identify(ctx, "b/a", "")
-		return core.KindOf(err) == core.NotAnswering
+		all, err := w.Viewer.Links(ctx)
+		return err == nil && all.Links[0].State == "offline"
 	})
+	_, err = w.Technician.Identify(ctx, "b/a", "")
 	follow("a bench that is away", "technician", err)
 	if len(followed) < 17 {
 		t.Errorf("only these were followed: %v of %d", followed, len(words.Ways))
