@@ -609,3 +609,38 @@ func TestAPauseAfterEachLine(t *testing.T) {
 		t.Errorf("%s from one line to the next", each)
 	}
 }
+
+// A secret stands in no record and in no message, also where the unit gives it back.
+func TestASecretIsNowhereToBeRead(t *testing.T) {
+	sheet := strings.Replace(plainSheet, "  read:", "  allow: { steps: [{ say: unlock, asks: 'Key: ' }, { secret: boot-key, expect: '^open$' }] }\n  read:", 1)
+	b := byLine(func(line string) string {
+		switch line {
+		case "id":
+			return "unit GULL no 7\r\n> "
+		case "unlock":
+			return "Key: "
+		case "low water":
+			return "low water\r\nE low water is wrong\r\n> "
+		}
+		return "\r\n> "
+	})
+	o := options(t, sheet)
+	o.Secret = func(context.Context, string) (string, error) { return "low water", nil }
+	var noted strings.Builder
+	var turns []loader.Turn
+	o.Note = func(_ bool, p []byte) { noted.Write(p) }
+	o.Watch = func(x loader.Turn) { turns = append(turns, x) }
+	s, err := Kind{}.Open(context.Background(), b, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = s.Read(context.Background(), 0, make([]byte, 4), nil)
+	if core.KindOf(err) != core.RefusedByUnit || !strings.Contains(b.all.String(), "low water") {
+		t.Fatalf("%v; sent %q", err, b.all.String())
+	}
+	for what, text := range map[string]string{"the error": err.Error(), "the record": noted.String(), "the turns": fmt.Sprintf("%+v", turns)} {
+		if strings.Contains(text, "low water") {
+			t.Errorf("%s: %s", what, text)
+		}
+	}
+}

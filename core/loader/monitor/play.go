@@ -25,6 +25,15 @@ type player struct {
 	secret func(ctx context.Context, name string) (string, error)
 	watch  func(loader.Turn)
 	locked bool
+	hidden string // the secret that was sent last: it stands in no record and no message
+}
+
+// masked is a text in which no secret stands, if the unit gives it back.
+func (p *player) masked(text string) string {
+	if p.hidden == "" {
+		return text
+	}
+	return strings.ReplaceAll(text, p.hidden, "(secret)")
 }
 
 func newPlayer(t *talk, d *dialogue, mode link.Mode) *player {
@@ -80,6 +89,10 @@ func (p *player) play(ctx context.Context, name string, e exchange, with map[str
 	for i, s := range e.Steps {
 		seen := loader.Turn{Exchange: name, Step: i}
 		prompted = false
+		note := p.note
+		if s.Secret != "" { // neither what is sent nor what may be given back is recorded
+			p.note = nil
+		}
 		err := p.do(ctx, s, with, &seen)
 		if err == nil && s.Send != "" {
 			err = p.send(ctx, s, load, &seen)
@@ -101,6 +114,7 @@ func (p *player) play(ctx context.Context, name string, e exchange, with map[str
 			}
 			seen.Rows = len(got)
 		}
+		p.note = note
 		if err != nil {
 			seen.Error = err.Error()
 		}
@@ -159,10 +173,8 @@ func (p *player) do(ctx context.Context, s step, with map[string]any, seen *load
 			return err
 		}
 		seen.Said = "(secret " + s.Secret + ")"
-		note := p.note
-		p.note = nil // a secret stands in no record
-		err = p.say([]byte(text + p.d.lineEnd()))
-		if p.note = note; err != nil {
+		p.hidden = text
+		if err := p.say([]byte(text + p.d.lineEnd())); err != nil {
 			return err
 		}
 	case s.Key != "":
@@ -209,7 +221,7 @@ func (p *player) sayLine(ctx context.Context, text string) error {
 			return err
 		}
 		if try == 4 {
-			return core.Fail(core.NotAnswering, "the unit was sent %q and gave back %q", text, short(string(p.text))).
+			return core.Fail(core.NotAnswering, "the unit was sent %q and gave back %q", text, short(p.masked(string(p.text)))).
 				Do("Look at the plug and the ground. If it gives nothing back, the sheet says so: `echo: false`.")
 		}
 		if err := p.home(ctx); err != nil {
@@ -340,7 +352,7 @@ func (p *player) until(ctx context.Context, each, wanted *regexp.Regexp, until t
 		}
 		if pattern != nil && !p.passes(line) {
 			if m := pattern.FindStringSubmatch(line); m != nil {
-				seen.Heard = append(seen.Heard, line)
+				seen.Heard = append(seen.Heard, p.masked(line))
 				rows = append(rows, named(pattern, m))
 				if wanted != nil {
 					return rows, true, nil
@@ -367,7 +379,7 @@ func (p *player) missed(pattern string, seen *loader.Turn) string {
 	if len(seen.Heard) > 0 {
 		heard = fmt.Sprintf("%q came", short(strings.Join(seen.Heard, " / ")))
 	} else if len(p.text) > 0 {
-		heard = fmt.Sprintf("%q came", short(string(p.text)))
+		heard = fmt.Sprintf("%q came", short(p.masked(string(p.text))))
 	}
 	after := ""
 	if seen.Said != "" {
@@ -397,7 +409,7 @@ func (p *player) judge(line string, seen *loader.Turn) error {
 		if !x.MatchString(line) {
 			continue
 		}
-		said := short(strings.TrimSpace(line))
+		said := short(p.masked(strings.TrimSpace(line)))
 		switch p.d.Wrong[i].Means {
 		case meansLocked:
 			p.locked = true
@@ -411,7 +423,7 @@ func (p *player) judge(line string, seen *loader.Turn) error {
 		return core.Fail(core.RefusedByUnit, "the unit says %q", said)
 	}
 	if len(seen.Heard) < 64 {
-		seen.Heard = append(seen.Heard, line)
+		seen.Heard = append(seen.Heard, p.masked(line))
 	}
 	return nil
 }
