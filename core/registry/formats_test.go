@@ -13,6 +13,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/model"
 )
 
 // sample is an image that every format can carry in some way.
@@ -319,4 +320,25 @@ func FuzzOpen(f *testing.F) {
 		image.Describe(o.Image)
 		image.Diff(o.Image, o.Image, 256)
 	})
+}
+
+// A part that was kept under a name that its format bore before is read by what stands in
+// it, if that is what it is known to hold.
+func TestAPartKeptUnderAnOlderNameOfItsFormat(t *testing.T) {
+	file := []byte("@1000\n31 32 33 34\nq\n")
+	im, name, err := Decode(file, model.Part{Name: "program"})
+	if err != nil || name != "address-text" {
+		t.Fatalf("%s %v", name, err)
+	}
+	if again, name, err := Decode(file, model.Part{Name: "program", Format: "older-name", Content: im.Content()}); err != nil || name != "address-text" || again.Content() != im.Content() {
+		t.Errorf("%s %v", name, err)
+	}
+	for what, p := range map[string]model.Part{
+		"other content":            {Name: "program", Format: "older-name", Content: core.DigestOf([]byte("x"))},
+		"a new part, unknown name": {Name: "program", Format: "older-name"},
+	} {
+		if _, _, err := Decode(file, p); err == nil {
+			t.Errorf("%s was read", what)
+		}
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -253,11 +254,21 @@ func FormatNamed(name string) (image.Format, error) {
 // part of a release says. A format that is left out is found.
 func Decode(data []byte, p model.Part) (*image.Image, string, error) {
 	src := Bytes(data, "")
-	f, _, err := choose(data[:min(len(data), 512)], tailOf(src), "", p.Format)
+	format := p.Format
+	// A part that was kept under a name which its format bears no longer is found by what
+	// stands in the file, and held against what it is known to hold.
+	renamed := !p.Content.IsZero() && format != "" && !slices.ContainsFunc(Formats, func(f image.Format) bool { return f.Name() == format })
+	if renamed {
+		format = ""
+	}
+	f, _, err := choose(data[:min(len(data), 512)], tailOf(src), "", format)
 	if err != nil {
 		return nil, "", err
 	}
 	im, err := f.Decode(bytes.NewReader(data), image.Options{At: p.Address, Size: src.Size, Counts: p.Counts})
+	if err == nil && renamed && im.Content() != p.Content {
+		return nil, "", core.Fail(core.BadFile, "part %s was kept as %s, which is no format now, and read as %s it holds something else", p.Name, p.Format, f.Title()).Do("Add the release anew.")
+	}
 	return im, f.Name(), err
 }
 
