@@ -67,6 +67,7 @@ func (s *Store) Links(ctx context.Context) (all []Link, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT l.*, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
 		(SELECT MAX(k.checked_at) FROM link_check k WHERE k.bench = l.bench AND k.link = l.name) AS checked_at,
 		(SELECT k.class FROM link_check k WHERE k.bench = l.bench AND k.link = l.name ORDER BY k.checked_at DESC, k.id DESC LIMIT 1) AS class,
+		COALESCE((SELECT a.why FROM link_absent a WHERE a.bench = l.bench AND a.name = l.name), '') AS absent,
 		(SELECT c.run FROM claim c WHERE c.kind = 'link' AND c.what = CONCAT(l.bench, '/', l.name)) AS run
 		FROM link l JOIN bench b ON b.id = l.bench LEFT JOIN unit u ON u.id = l.unit ORDER BY b.name, l.name`)
 	return all, err
@@ -78,18 +79,32 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		names := []string{""}
 		for _, l := range links {
 			names = append(names, l.Name)
-			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter, absent) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE absent = VALUES(absent),
+			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE
 				identified_at = IF(kind = VALUES(kind) AND adapter = VALUES(adapter), identified_at, NULL),
-				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter, l.Absent); err != nil {
+				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter); err != nil {
 				return err
 			}
 		}
-		q, args, err := sqlx.In(`DELETE FROM link WHERE bench = ? AND name NOT IN (?)`, bench, names)
-		if err != nil {
-			return err
+		absent := []string{""}
+		for _, l := range links {
+			if l.Absent == "" {
+				continue
+			}
+			absent = append(absent, l.Name)
+			if _, err := tx.ExecContext(ctx, `INSERT INTO link_absent (bench, name, why) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE why = VALUES(why)`, bench, l.Name, l.Absent); err != nil {
+				return err
+			}
 		}
-		_, err = tx.ExecContext(ctx, q, args...)
-		return err
+		for table, stay := range map[string][]string{"link": names, "link_absent": absent} {
+			q, args, err := sqlx.In(`DELETE FROM `+table+` WHERE bench = ? AND name NOT IN (?)`, bench, stay)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, q, args...); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

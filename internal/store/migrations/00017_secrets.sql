@@ -14,7 +14,12 @@ ALTER TABLE model ADD COLUMN IF NOT EXISTS tried BINARY(32) NULL;
 ALTER TABLE model ADD COLUMN IF NOT EXISTS tried_how VARCHAR(160) NOT NULL DEFAULT '';
 ALTER TABLE model ADD COLUMN IF NOT EXISTS tried_at DATETIME(6) NULL;
 -- Why a link cannot be opened just now: its port or its adapter is not there.
-ALTER TABLE link ADD COLUMN IF NOT EXISTS absent VARCHAR(200) NOT NULL DEFAULT '';
+CREATE TABLE IF NOT EXISTS link_absent (
+  bench CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  name VARCHAR(40) COLLATE utf8mb4_bin NOT NULL,
+  why VARCHAR(200) NOT NULL,
+  PRIMARY KEY (bench, name)
+);
 -- Each time that one was given to a bench.
 CREATE TABLE IF NOT EXISTS model_secret_use (
   run CHAR(36) COLLATE utf8mb4_bin NOT NULL,

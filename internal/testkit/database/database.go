@@ -2,6 +2,7 @@
 package database
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -56,7 +57,14 @@ func start(t T, durable bool) *Database {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	t.Cleanup(func() {
+		if text, err := os.ReadFile(filepath.Join(dir, "log")); err == nil { // a server that broke down says at what, once
+			if i := bytes.Index(text, []byte("got signal")); i >= 0 {
+				fmt.Fprintf(os.Stderr, "MariaDB broke down:\n%s\n", text[i:min(len(text), i+6000)])
+			}
+		}
+		os.RemoveAll(dir)
+	})
 	if out, err := exec.Command("cp", "-a", filepath.Join(template, "data"), dir).CombinedOutput(); err != nil {
 		t.Fatalf("copying the data folder: %v %s", err, out)
 	}
