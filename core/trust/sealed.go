@@ -1,6 +1,7 @@
 package trust
 
 import (
+	"crypto/cipher"
 	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
@@ -13,11 +14,7 @@ import (
 // SealFor seals a value under a key that is derived from this one (HKDF, RFC 5869) for a
 // purpose, bound to what it stands for: XChaCha20-Poly1305, its nonce in front.
 func (k Key) SealFor(purpose, bound string, value []byte) ([]byte, error) {
-	derived, err := hkdf.Key(sha256.New, k.private.Seed(), nil, purpose, chacha20poly1305.KeySize)
-	if err != nil {
-		return nil, err
-	}
-	aead, err := chacha20poly1305.NewX(derived)
+	aead, err := k.derived(purpose)
 	if err != nil {
 		return nil, err
 	}
@@ -26,13 +23,18 @@ func (k Key) SealFor(purpose, bound string, value []byte) ([]byte, error) {
 	return aead.Seal(nonce, nonce, value, []byte(bound)), nil
 }
 
-// OpenFor opens what SealFor sealed.
-func (k Key) OpenFor(purpose, bound string, sealed []byte) ([]byte, error) {
-	derived, err := hkdf.Key(sha256.New, k.private.Seed(), nil, purpose, chacha20poly1305.KeySize)
+// derived is the cipher under the key for a purpose.
+func (k Key) derived(purpose string) (cipher.AEAD, error) {
+	key, err := hkdf.Key(sha256.New, k.private.Seed(), nil, purpose, chacha20poly1305.KeySize)
 	if err != nil {
 		return nil, err
 	}
-	aead, err := chacha20poly1305.NewX(derived)
+	return chacha20poly1305.NewX(key)
+}
+
+// OpenFor opens what SealFor sealed.
+func (k Key) OpenFor(purpose, bound string, sealed []byte) ([]byte, error) {
+	aead, err := k.derived(purpose)
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,7 @@ func (a *app) modelTry() *cobra.Command {
 			return a.call(func(ctx context.Context, c *client.Client, args []string) error {
 				n.At = args[1]
 				if n.Write && !sure {
-					if err := a.confirm("The last sector that the program may fill is erased and written back. Do it?"); err != nil {
+					if err := a.confirm("The last sector that the program may fill is erased and written back. If the line breaks meanwhile, what it held is lost, unless a backup has it. Do it?"); err != nil {
 						return err
 					}
 				}

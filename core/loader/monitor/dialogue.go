@@ -329,7 +329,7 @@ func duration(text string, standard time.Duration) time.Duration {
 	return d
 }
 
-// escapes are what stands for keys in a text of the sheet that YAML does not give.
+// lineEnd ends a line that is said.
 func (d *dialogue) lineEnd() string {
 	if d.LineEnd == "" {
 		return "\r"

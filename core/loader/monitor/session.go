@@ -650,7 +650,7 @@ func (s *session) Settings(ctx context.Context) ([]loader.Setting, error) {
 	return all, err
 }
 
-// PutSetting puts one, and looks whether it holds.
+// PutSetting puts one; whether it holds is looked at by whoever lists them again.
 func (s *session) PutSetting(ctx context.Context, x loader.Setting) error {
 	if x.Name == "" {
 		return core.Fail(core.RefusedByUnit, "a setting has a name")
