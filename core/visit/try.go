@@ -2,6 +2,7 @@ package visit
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -43,10 +44,28 @@ func (t Tried) Well() bool {
 	return len(t.Did) > 0
 }
 
+// Held is what a sector held before a trial erased it, and of which unit it is.
+type Held struct {
+	Unit    string `json:"unit"` // its serial, where it tells one
+	Section string `json:"section"`
+	Says    string `json:"says"` // what it calls itself
+	Address uint64 `json:"address"`
+	Data    []byte `json:"data"`
+}
+
+// Keeper keeps what a sector held for as long as the unit may have lost it.
+type Keeper interface {
+	// Kept is what an earlier trial has left here, if its end is not known.
+	Kept() (*Held, error)
+	// Keep has it on disk when it returns; nil forgets it.
+	Keep(*Held) error
+}
+
 // Try plays a section of a sheet on a link: it reaches the loader, asks who is there, and
-// uses each ability that changes nothing. With write, it also erases the last sector that
-// a program may fill and writes back what was there.
-func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, write bool, note func(sent bool, b []byte)) Tried {
+// uses each ability that changes nothing. With a keeper, it also erases the last sector
+// that a program may fill and writes back what was there; what an earlier trial was kept
+// from writing back goes first.
+func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, keeper Keeper, note func(sent bool, b []byte)) Tried {
 	t := Tried{Turns: []loader.Turn{}, Facts: []core.Fact{}, Did: []Did{}}
 	did := func(what, came string, err error) bool {
 		d := Did{What: what, Came: came}
@@ -109,16 +128,50 @@ func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, write 
 		}
 		did("have it compute a digest", "it is that of what was read", err)
 	}
-	if write {
-		t.writeBack(ctx, s, &x.Memory, did)
+	if keeper != nil {
+		w := writing{s: s, m: &x.Memory, keeper: keeper, did: did, who: Held{Unit: serialOf(t.Facts), Section: x.Name, Says: says}}
+		w.all(ctx)
 	}
 	return t
 }
 
-// writeBack erases the last sector of the program's region and writes what it held.
-func (t *Tried) writeBack(ctx context.Context, s loader.Session, m *memory.Map, did func(what, came string, err error) bool) {
+func serialOf(facts []core.Fact) string {
+	for _, f := range facts {
+		if f.Name == core.FactSerial {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// writing is the part of a trial that changes memory.
+type writing struct {
+	s      loader.Session
+	m      *memory.Map
+	keeper Keeper
+	did    func(what, came string, err error) bool
+	who    Held
+}
+
+func (w writing) all(ctx context.Context) {
+	for _, a := range []loader.Ability{loader.Erase, loader.Write} {
+		if err := w.s.Can(a); err != nil {
+			w.did("change memory", "", err)
+			return
+		}
+	}
+	left, err := w.keeper.Kept()
+	if err != nil {
+		w.did("look for what an earlier trial has left", "", err)
+		return
+	}
+	if left != nil {
+		if what := fmt.Sprintf("put back what the sector at 0x%X held before the last trial", left.Address); !w.did(what, "done", w.putBack(ctx, left)) {
+			return
+		}
+	}
 	var last *memory.Sector
-	for _, x := range m.Sectors() {
+	for _, x := range w.m.Sectors() {
 		if x.Region.Use == memory.Program && !x.Region.ReadOnly {
 			last = &x
 		}
@@ -126,32 +179,67 @@ func (t *Tried) writeBack(ctx context.Context, s loader.Session, m *memory.Map, 
 	if last == nil {
 		return
 	}
-	for _, a := range []loader.Ability{loader.Erase, loader.Write} {
-		if err := s.Can(a); err != nil {
-			did("change memory", "", err)
-			return
-		}
-	}
-	held := make([]byte, last.Length)
-	if !did(fmt.Sprintf("read the sector at 0x%X", last.Address), fmt.Sprintf("%d bytes", last.Length), s.Read(ctx, last.Address, held, nil)) {
+	held := w.who
+	held.Address, held.Data = last.Address, make([]byte, last.Length)
+	if !w.did(fmt.Sprintf("read the sector at 0x%X", held.Address), fmt.Sprintf("%d bytes", last.Length), w.s.Read(ctx, held.Address, held.Data, nil)) {
 		return
 	}
-	ops := []loader.Op{{Erase: true, Address: last.Address, Length: last.Length}, {N: 1, Address: last.Address, Length: last.Length, Data: held}}
+	if !w.did("keep what it holds at the bench", "it is on its disk", w.keeper.Keep(&held)) {
+		return
+	}
+	if err = w.write(ctx, &held); err != nil {
+		err = core.AsError(err, "").Do("What it held is kept at the bench: try it with writing once more on this unit, and that is put back first.")
+	}
+	w.did("erase it and write back what it held", "it is read back as it was", err)
+}
+
+// write erases a sector, writes what it held, reads it again, and lets the keeper forget.
+func (w writing) write(ctx context.Context, h *Held) error {
+	length := uint64(len(h.Data))
+	ops := []loader.Op{{Erase: true, Address: h.Address, Length: length}, {N: 1, Address: h.Address, Length: length, Data: h.Data}}
 	n := 0
-	err := loader.Change(ctx, s, m, func() (loader.Op, bool, error) {
+	err := loader.Change(ctx, w.s, w.m, func() (loader.Op, bool, error) {
 		if n == len(ops) {
 			return loader.Op{}, false, nil
 		}
 		n++
 		return ops[n-1], true, nil
 	}, nil, func(loader.Op) error { return nil })
-	if !did("erase it and write back what it held", "done", err) {
-		return
+	if err != nil {
+		return err
 	}
-	back := make([]byte, len(held))
-	err = s.Read(ctx, last.Address, back, nil)
-	if err == nil && !bytes.Equal(back, held) {
-		err = core.Fail(core.VerifyDiffers, "what is read back is not what was written")
+	back := make([]byte, len(h.Data))
+	if err := w.s.Read(ctx, h.Address, back, nil); err != nil {
+		return err
 	}
-	did("read it back", "it is what it held", err)
+	if !bytes.Equal(back, h.Data) {
+		return core.Fail(core.VerifyDiffers, "what is read back is not what was written")
+	}
+	return w.keeper.Keep(nil)
+}
+
+// putBack writes what an earlier trial has left, if this is its unit. A unit that tells no
+// serial is it only where the sector looks as an erase or a write of it leaves one: each
+// byte is erased, or what it was.
+func (w writing) putBack(ctx context.Context, h *Held) error {
+	other := core.Fail(core.WrongUnit, "an earlier trial on this link was kept from writing back the sector at 0x%X of %s, and this is another", h.Address, cmp.Or(h.Unit, "a unit that calls itself "+h.Says)).
+		Do("Plug that one in and try it with writing once more.")
+	if h.Unit != w.who.Unit || h.Section != w.who.Section || h.Says != w.who.Says {
+		return other
+	}
+	now := make([]byte, len(h.Data))
+	if err := w.s.Read(ctx, h.Address, now, nil); err != nil {
+		return err
+	}
+	if bytes.Equal(now, h.Data) {
+		return w.keeper.Keep(nil)
+	}
+	if h.Unit == "" {
+		for i := range now {
+			if now[i] != h.Data[i] && now[i] != w.m.Erased {
+				return other
+			}
+		}
+	}
+	return w.write(ctx, h)
 }

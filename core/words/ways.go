@@ -41,7 +41,7 @@ var Ways = []Way{
 	{"run-resume", "go on with a run", "ferry run resume {run}", "/runs/{run}"},
 	{"run-label", "go on with a run, with the label read anew", "ferry run resume {run} --label SERIAL", "/runs/{run}"},
 	{"run-abandon", "give a run up by name", "ferry run abandon {run} --reason …", "/runs/{run}"},
-	{"run-lay-aside", "lay a run aside", "ferry run lay-aside {run}", "/runs/{run}"},
+	{"run-lay-aside", "lay a run aside", "ferry run lay-aside {run} --place … --holder …", "/runs/{run}"},
 	{"run-stop", "stop a run", "ferry run stop {run}", "/runs/{run}"},
 	{"gear-add", "enter gear that the team has", "ferry gear add KIND NAME", "/gear"},
 	{"adapter-set", "enter an adapter, or how it is set", "ferry adapter set {adapter} {setting}", "/adapters"},

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"sort"
@@ -43,6 +44,23 @@ func (f Folder) List() ([]string, error) {
 	}
 	sort.Strings(names)
 	return names, err
+}
+
+// replace puts new content into a file, which is there whole or not at all and on disk
+// when it returns.
+func replace(path string, content []byte) error {
+	f, err := os.OpenFile(path+".new", os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return err
+	}
+	return syncFolder(filepath.Dir(path))
 }
 
 // syncFolder makes a new name in a folder durable.

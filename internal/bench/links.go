@@ -198,10 +198,7 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 		return err
 	}
 	path := filepath.Join(b.dir, "links.yaml")
-	if err := os.WriteFile(path+".new", raw, 0o600); err != nil {
-		return core.Fail(core.NoSpace, "the bench cannot write its list of links: %w", err).Unit("its links are as they were")
-	}
-	if err := os.Rename(path+".new", path); err != nil {
+	if err := replace(path, raw); err != nil {
 		return core.Fail(core.NoSpace, "the bench cannot write its list of links: %w", err).Unit("its links are as they were")
 	}
 	b.order = order

@@ -38,7 +38,7 @@ func (a *app) modelTry() *cobra.Command {
 			return a.call(func(ctx context.Context, c *client.Client, args []string) error {
 				n.At = args[1]
 				if n.Write && !sure {
-					if err := a.confirm("The last sector that the program may fill is erased and written back. If the line breaks meanwhile, what it held is lost, unless a backup has it. Do it?"); err != nil {
+					if err := a.confirm("The last sector that the program may fill is erased and written back. The bench keeps what it holds until it is written back; if the line breaks meanwhile, the next trial that writes puts it back first. Do it?"); err != nil {
 						return err
 					}
 				}
@@ -83,10 +83,20 @@ func (a *app) tryFrom(ctx context.Context, n client.NewTry, file string) error {
 		return err
 	}
 	t := client.Tried{Link: file, Model: sheet.Model}
-	t.Tried = visit.Try(ctx, r.Play(), x, link.Pace{Clock: core.System{}, Scale: 1e-3}, n.Write, nil)
+	var keeper visit.Keeper
+	if n.Write {
+		keeper = &inMemory{}
+	}
+	t.Tried = visit.Try(ctx, r.Play(), x, link.Pace{Clock: core.System{}, Scale: 1e-3}, keeper, nil)
 	t.Well = t.Tried.Well()
 	return a.show(t, func() { a.tried(t) })
 }
+
+// inMemory keeps what a recording's unit held: nothing real is erased.
+type inMemory struct{ held *visit.Held }
+
+func (m *inMemory) Kept() (*visit.Held, error) { return m.held, nil }
+func (m *inMemory) Keep(h *visit.Held) error   { m.held = h; return nil }
 
 // tried shows a trial step by step.
 func (a *app) tried(t client.Tried) {

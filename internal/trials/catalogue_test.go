@@ -311,6 +311,12 @@ func TestAPackGoesFromOneTeamToAnother(t *testing.T) {
 	run(maker, 0, "key", "make", "Marsk Boards", "--file", "maker.key")
 	run(maker, 0, "release", "pack", "one.zip", "small@3.0.0", "--series", "small", "--number", "1", "--key", "maker.key")
 	run(maker, 0, "release", "pack", "two.zip", "small@3.1.0", "--series", "small", "--number", "2", "--key", "maker.key")
+	plain, err := os.ReadFile(filepath.Join(dir, "plain-1.zip"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = to.Lead.ImportPack(ctx, plain, "", false)
+	follow(t, to, "lead", err, "FILE", filepath.Join(dir, "plain-1.zip"))
 	if said := run(lead, 20, "release", "import", "plain-1.zip"); !strings.Contains(said, "The pack is not signed") {
 		t.Error(said)
 	}
@@ -369,6 +375,17 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 	photo := filepath.Join(t.TempDir(), "board.png")
 	os.WriteFile(photo, append([]byte("\x89PNG\r\n\x1A\n"), bytes.Repeat([]byte{7}, 500)...), 0o600)
 	l.json("identify", "b/a")
+	f, err := w.Technician.Fit(ctx, "b/a", "", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range f.Verdicts {
+		for _, r := range v.Reasons {
+			if len(r.Steps) > 0 {
+				followTodo(t, w, "technician", r.Todo)
+			}
+		}
+	}
 	m, code := l.json("fit", "b/a")
 	q, _ := m["question"].(map[string]any)
 	if code != 0 || q == nil || q["fact"] != "revision" || len(q["answers"].([]any)) == 0 {
@@ -408,6 +425,7 @@ func TestWhatAJobNeedsFirst(t *testing.T) {
 	if s := state(today); s != fit.Missing {
 		t.Error(s)
 	}
+	follow(t, w, "technician", w.Refused("a", "3.0.0"))
 	l.json("gear", "add", "entitlement", "portal", "--until", time.Now().UTC().AddDate(0, 0, 20).Format(time.DateOnly))
 	if s := state(today); s != fit.Ready {
 		t.Error(s)

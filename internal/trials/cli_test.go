@@ -43,6 +43,10 @@ func TestMain(m *testing.M) {
 		os.Exit(c.ProcessState.ExitCode())
 	}
 	code := m.Run()
+	if left := neverFollowed(); code == 0 && len(left) > 0 {
+		fmt.Fprintf(os.Stderr, "no test has followed this advice in its own condition:\n  %s\n", strings.Join(left, "\n  "))
+		code = 1
+	}
 	if path, err := ferry(); err == nil {
 		os.RemoveAll(filepath.Dir(path))
 	}
@@ -167,6 +171,8 @@ func TestErrorsHaveKindNextAndExitCode(t *testing.T) {
 	if code != 10 || !strings.Contains(errs, "NOT ANSWERING") || !strings.Contains(errs, "nothing was changed") || !strings.Contains(errs, "exit   10") {
 		t.Errorf("in words: %d %s", code, errs)
 	}
+	_, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"})
+	follow(t, w, "technician", err)
 	w.Units["a"].Set(sim.Faults{})
 	if _, errs, code = l.run("flash", "b/a"); code != 20 || !strings.Contains(errs, "--yes") {
 		t.Errorf("nobody to ask: %d %s", code, errs)

@@ -118,6 +118,8 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 	plain.Waive = nil
 	if err := w.Refuses(plain); core.KindOf(err) != core.Protected || !strings.Contains(err.Error(), "erases all of it") || !bytes.Equal(w.Units["a"].Memory(), before) {
 		t.Errorf("without a waiver: %v", err)
+	} else {
+		follow(t, w, "technician", err)
 	}
 	noReason := new
 	noReason.Reason = ""

@@ -60,6 +60,11 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 	holds(ferry(0, "history", "S-0001"), "Job 1: prints blank tickets", "Asked by Ormsay ferries", "Still to be tried by Edda Rooke until 2027-03-01")
 	holds(ferry(0, "run", "list", "--job", "1"), "job 1: prints blank tickets (Ormsay ferries)")
 	holds(ferry(0, "job", "show", "1"), "not done: not proven")
+	if r, err := w.Technician.Run(ctx, id); err != nil || r.After == nil {
+		t.Errorf("%+v %v", r.After, err)
+	} else {
+		followTodo(t, w, "technician", r.After.Todo)
+	}
 	holds(ferry(17, "test", "S-0001", "maybe"), "passed, failed or elsewhere")
 	holds(ferry(20, "test", "S-0001", "failed"), "noted with what was seen")
 	holds(ferry(0, "test", "S-0001", "failed", "--note", "still blank"), "not passed", "still blank")
@@ -167,6 +172,9 @@ func TestAnUnknownProgramIsKeptByName(t *testing.T) {
 	}
 	say(l, 0, "backup", "S-0001")
 	b, err := w.Viewer.Backups(ctx, "S-0001")
+	if err == nil && len(b.Backups) > 0 {
+		follow(t, w, "technician", w.Refuses(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0", Reason: "the customer wants it"}), "BACKUP=NAME", b.Backups[0].Digest.String()[:8]+"=found")
+	}
 	if err != nil || len(b.Backups) == 0 {
 		t.Fatal(b, err)
 	}

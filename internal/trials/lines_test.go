@@ -194,6 +194,10 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 	if e := core.AsError(err, ""); e.Kind != core.DoesNotFit || !strings.Contains(e.Next, "ferry adapter set S-0001 --volts") || !bytes.Equal(before, w.Units["a"].Memory()) {
 		t.Errorf("%v", err)
 	}
+	follow(t, w, "technician", err)
+	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V"}); err != nil { // as it was
+		t.Fatal(err)
+	}
 	all, err := w.Viewer.Adapters(ctx)
 	if err != nil || len(all.Adapters) != 1 || all.Adapters[0].Firmware != "1.0.0" || all.Adapters[0].Newer != "2.0.0" || all.Adapters[0].At != "b/a" {
 		t.Fatalf("%+v %v", all, err)

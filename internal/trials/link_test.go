@@ -29,7 +29,10 @@ func TestALinkIsChosen(t *testing.T) {
 	missing := filepath.Join(t.TempDir(), "ttyX9")
 	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/desk", PortChoice: client.PortChoice{Path: missing}}); core.KindOf(err) != core.NotFound || !strings.Contains(err.Error(), missing) {
 		t.Errorf("a port that is not there: %v", err)
+	} else {
+		follow(t, w, "technician", err)
 	}
+	follow(t, w, "technician", w.Technician.SetLink(ctx, client.NewLink{Link: "b/desk", PortChoice: client.PortChoice{Adapter: "FT-NONE"}}))
 	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/Desk", PortChoice: client.PortChoice{Path: path}}); core.KindOf(err) != core.BadFile {
 		t.Errorf("a name that is none: %v", err)
 	}
@@ -66,6 +69,8 @@ func TestALinkIsChosen(t *testing.T) {
 	}
 	if _, err := w.Technician.Identify(ctx, "b/desk", ""); core.KindOf(err) != core.NotAnswering || !strings.Contains(err.Error(), "there is no port") {
 		t.Errorf("identify: %v", err)
+	} else {
+		follow(t, w, "technician", err)
 	}
 	// it goes elsewhere: what is on it is not known any more
 	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/desk", PortChoice: client.PortChoice{Address: w.Units["a"].Address()}}); err != nil {

@@ -14,6 +14,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/run"
+	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
@@ -58,6 +59,8 @@ func TestASecretOfTheTeam(t *testing.T) {
 	}
 	if r = w.Follow(r.ID); r.Outcome == "done" || r.Progress.Fault == nil || !strings.Contains(r.Progress.Fault.Message, `nobody has entered the secret "boot-key"`) {
 		t.Errorf("nobody has entered it: %s %+v", r.Outcome, r.Progress.Fault)
+	} else {
+		followTodo(t, w, "technician", r.Progress.Fault.Todo)
 	}
 	if err := w.Lead.PutModelSecret(ctx, "small", client.NewModelSecret{Name: "boot-key", Value: "high water"}); err != nil {
 		t.Fatal(err)
@@ -143,6 +146,48 @@ func TestASheetIsTriedOnAUnit(t *testing.T) {
 	tried, err = w.Technician.Try(ctx, client.NewTry{At: "b/a", Sheet: wrong})
 	if err != nil || tried.Well || tried.Proven || !strings.Contains(tried.Did[0].Error, "bord") {
 		t.Errorf("a sheet with a fault: %+v %v", tried.Did, err)
+	}
+}
+
+// TestATrialThatBreaksOffLosesNothing: the lead is cut while the sector is empty, the bench
+// is started anew; the next trial puts back what it held, and into no other unit.
+func TestATrialThatBreaksOffLosesNothing(t *testing.T) {
+	t.Parallel()
+	full := func(s *sim.Spec) {
+		made := s.Fresh
+		s.Fresh = func() []byte { b := made(); copy(b[0x6C00:], bytes.Repeat([]byte("tide "), 200)); return b }
+	}
+	w := testkit.NewWorld(t, full, full)
+	sheet := string(coretest.SmallSheetOf("gangway"))
+	before := w.Units["a"].Memory()
+	for cut := int64(200); bytes.Equal(w.Units["a"].Memory(), before); cut += 100 {
+		w.Units["a"].Set(sim.Faults{CutLead: cut})
+		tried, err := w.Lead.Try(ctx, client.NewTry{At: "b/a", Sheet: sheet, Write: true})
+		if err != nil || tried.Well {
+			t.Fatalf("cut after %d bytes: %+v %v", cut, tried.Did, err)
+		}
+		if d := tried.Did[len(tried.Did)-1]; !bytes.Equal(w.Units["a"].Memory(), before) && !strings.Contains(d.Error, "What it held is kept at the bench") {
+			t.Errorf("%+v", d)
+		}
+	}
+	w.Units["a"].Set(sim.Faults{})
+	w.StopBench()
+	w.StartBench([]bench.Port{port("a", w.Units["b"]), port("b", w.Units["a"])}) // and the leads are changed over
+	other := w.Units["b"].Memory()
+	if tried, err := w.Lead.Try(ctx, client.NewTry{At: "b/a", Sheet: sheet, Write: true}); err != nil || tried.Well || !strings.Contains(tried.Did[len(tried.Did)-1].Error, "S-0001") || !bytes.Equal(w.Units["b"].Memory(), other) {
+		t.Errorf("another unit: %+v %v", tried.Did, err)
+	}
+	w.StopBench()
+	w.StartBench([]bench.Port{port("a", w.Units["a"])})
+	w.Wait("the sector to be put back", func() bool {
+		tried, err := w.Lead.Try(ctx, client.NewTry{At: "b/a", Sheet: sheet, Write: true})
+		return err == nil && tried.Well
+	})
+	if !bytes.Equal(w.Units["a"].Memory(), before) {
+		t.Error("it does not hold what it held")
+	}
+	if _, err := os.Stat(filepath.Join(w.Dir, "held-a.json")); err == nil {
+		t.Error("what is back is still kept")
 	}
 }
 

@@ -1,12 +1,8 @@
 package trials
 
 import (
-	"encoding/base64"
-	"net/http"
-	"os"
-	"path/filepath"
-	"regexp"
-	"strings"
+	"cmp"
+	"slices"
 	"testing"
 
 	"zealousferry/core"
@@ -14,7 +10,6 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
-	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
@@ -26,23 +21,10 @@ import (
 // allowed to whoever was told.
 func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, slow, func(s *sim.Spec) { s.Serial = "S-0002" })
+	w := testkit.NewWorld(t, slow, func(s *sim.Spec) { s.Serial, s.Says = "S-0002", "a stranger" })
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
 	}
-	sheet := filepath.Join(t.TempDir(), "small.yaml")
-	if err := os.WriteFile(sheet, coretest.Small, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	image := filepath.Join(t.TempDir(), "image.bin")
-	if err := os.WriteFile(image, coretest.SmallProgram("7.0.0"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	key, err := trust.NewKey()
-	if err != nil {
-		t.Fatal(err)
-	}
-	public := base64.StdEncoding.EncodeToString(key.Public())
 	release := func(version string) (id string) {
 		m, err := w.Viewer.ModelPage(ctx, "small")
 		if err != nil {
@@ -55,71 +37,28 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 		}
 		return id
 	}
-	followed := map[string]bool{}
-	// walk types and opens what is advised. as is who was told.
-	walk := func(name, as string, todo core.Todo) {
-		t.Helper()
-		steps := 0
-		for _, s := range todo.Steps {
-			if s.Verb == "" && s.Page == "" {
-				continue
-			}
-			steps++
-			followed[s.ID] = true
-			if verb, isCommand := strings.CutPrefix(s.Verb, "ferry "); isCommand {
-				typed := strings.NewReplacer("…", `because it must be`, "SERIAL", "S-0001", "BENCH/LINK", "b/a", "SHEET", sheet, "--part NAME=FILE", "--part program="+image+"@0x1000", "--file FILE", "--file "+image+".key", "FILE", image, "PART=first", "program=first", "PUBLIC", public, "VERSION", "7.0.0", "KIND", "cable", "NAME", "spare", "VALUE", "D", "MODEL", "small", "UNIT", "S-0001", "RUN", "01930000-0000-7000-8000-00000000dead").Replace(verb)
-				var args []string
-				for _, part := range regexp.MustCompile(`because it must be|\S+`).FindAllString(typed, -1) {
-					args = append(args, part)
-				}
-				switch args[0] {
-				case "bench", "serve", "migrate": // they are processes of their own, and other tests start them
-					continue
-				}
-				who := as
-				if strings.HasPrefix(s.Says, "A lead") {
-					who = "lead"
-				}
-				l := commandLine(t, w, who)
-				l.env = append(l.env, "FERRY_PASSPHRASE=three grey gulls") // what is else typed on a terminal
-				out, errs, code := l.run(args...)
-				if code == 2 || strings.Contains(errs, "NOT ALLOWED") && !strings.Contains(errs, "this asks before it writes") || strings.Contains(errs, "Usage:") {
-					t.Errorf("%s: the advice %q, followed as %s: exit %d\n%s%s", name, s.Verb, who, code, out, errs)
-				}
-			}
-			if s.Page != "" {
-				resp, err := http.Get(w.Base + s.Page)
-				if err != nil || resp.StatusCode != http.StatusOK {
-					t.Errorf("%s: the page %s: %v %v", name, s.Page, resp, err)
-				}
-				if resp != nil {
-					resp.Body.Close()
-				}
-			}
-		}
-		if steps == 0 {
-			t.Errorf("%s advises nothing that can be done: %q", name, todo.Next)
-		}
-	}
 	follow := func(name, as string, err error) {
 		t.Helper()
-		if err == nil {
-			t.Errorf("%s: no error", name)
-			return
-		}
-		walk(name, as, core.AsError(err, "").Todo)
+		t.Log(name)
+		follow(t, w, as, err)
 	}
 	open := func(as *client.Client, n client.NewRun) error {
 		_, err := as.OpenRun(ctx, n)
 		return err
 	}
 
-	_, err = w.Technician.Identify(ctx, "b/zz", "")
+	_, err := w.Technician.Identify(ctx, "b/zz", "")
 	follow("a link that is not there", "technician", err)
 	_, err = w.Technician.Identify(ctx, "S-0002", "")
 	follow("a unit on no link", "technician", err)
+	_, err = w.Technician.Identify(ctx, "b/b", "")
+	follow("a unit whose model nobody knows", "lead", err)
 	follow("a run on a link that nobody has asked", "technician", open(w.Technician, client.NewRun{Kind: "flash", At: "b/b"}))
 	follow("a restore without a backup", "technician", open(w.Technician, client.NewRun{Kind: "restore", At: "b/a"}))
+	_, err = w.Technician.Ports(ctx, "z")
+	follow("a bench that is not there", "technician", err)
+	_, err = w.Technician.Inside(ctx, "S-0001")
+	follow("a memory that nobody has read", "technician", err)
 	_, err = w.Technician.Card(ctx, "S-9999", client.CardAbout{})
 	follow("a unit that nobody knows", "technician", err)
 	follow("a release that is not there", "technician", open(w.Technician, client.NewRun{Kind: "flash", At: "b/a", Release: "9.9.9"}))
@@ -137,6 +76,15 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 	follow("a link that a run has", "technician", err)
 	follow("a unit that a run has", "technician", open(w.Technician, client.NewRun{Kind: "flash", At: "b/a"}))
 	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	_, err = w.Technician.AbandonRun(ctx, r.ID, "no time")
+	follow("a run that is at work, to be given up", "technician", err) // it is stopped by that
+	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
+		t.Fatalf("%s", r.Outcome)
+	}
+	if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("it to go on", func() bool { return w.Right(r.ID) >= 3 })
 	w.Units["a"].Set(sim.Faults{CutLead: 50})
 	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
 		t.Fatalf("%s", r.Outcome)
@@ -186,6 +134,20 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 		t.Fatal(err)
 	}
 	follow("a release that nobody vouches for", "lead", open(w.Lead, client.NewRun{Kind: "flash", At: "b/a", Release: release("8.0.0")}))
+	stranger, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	document, err := w.Lead.Document(ctx, "small@8.0.0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	signature, err := stranger.SignDetached(trust.PurposeRelease, document)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.Lead.Sign(ctx, "small@8.0.0", signature)
+	follow("a signature by a key that nobody trusts", "lead", err)
 	w.StopBench()
 	w.Wait("the bench to be missed", func() bool {
 		all, err := w.Viewer.Links(ctx)
@@ -193,7 +155,71 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 	})
 	_, err = w.Technician.Identify(ctx, "b/a", "")
 	follow("a bench that is away", "technician", err)
-	if len(followed) < 17 {
-		t.Errorf("only these were followed: %v of %d", followed, len(words.Ways))
+}
+
+// TestARunThatStillOwesSaysHowItEnds: the lock is lifted and nothing can be written; what
+// is advised ends it.
+func TestARunThatStillOwesSaysHowItEnds(t *testing.T) {
+	t.Parallel()
+	w := handed(t, "gangway", func(s *sim.Spec) { s.Locked = true })
+	stuck := uint64(0x1800)
+	w.Units["a"].Set(sim.Faults{Stuck: &stuck})
+	r, err := w.Lead.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001", Waive: []string{run.GateProtection}, Reason: "the lamp must burn"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for fault := (*run.Fault)(nil); fault == nil; {
+		item := ""
+		w.Wait("a person's turn, or trouble", func() bool {
+			x, err := w.Technician.Run(ctx, r.ID)
+			if err == nil && x.Progress.View.Hands != nil {
+				item = x.Progress.View.Hands.Item
+			}
+			if err == nil {
+				fault = x.Progress.Fault
+			}
+			return item != "" || fault != nil
+		})
+		if fault != nil {
+			slices.Reverse(fault.Steps) // they are alternatives: giving it up goes before going on
+			followTodo(t, w, "technician", fault.Todo)
+			break
+		}
+		if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: item, Value: cmp.Or(asSeen[item], "yes")}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if x, err := w.Technician.Run(ctx, r.ID); err != nil || x.State != "closed" {
+		t.Errorf("the advice was followed to its end, and the run is %s, %v", x.State, err)
+	}
+}
+
+// TestALabelThatIsAskedForIsTaken: a unit that tells no serial is gone on with as advised,
+// with its label read again.
+func TestALabelThatIsAskedForIsTaken(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Kind, s.Parity, s.ChipID, s.Scale = "keel", "even", 0x5EA00017, 1 })
+	if _, err := w.Lead.PutModel(ctx, coretest.SmallSheetOf("keel")); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the bench to hear of the sheet", func() bool {
+		_, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
+		return err == nil
+	})
+	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
+		t.Fatal(err)
+	}
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001"})
+	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	if err := w.Technician.StopRun(ctx, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	_, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{})
+	follow(t, w, "technician", err)
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
 }

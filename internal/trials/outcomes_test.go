@@ -66,6 +66,16 @@ func TestEveryOutcomeHasItsExitCode(t *testing.T) {
 			if err := json.Unmarshal(out.Bytes(), &m); err != nil || m["outcome"] != x.outcome || c.ProcessState.ExitCode() != x.code {
 				t.Errorf("exit %d, %v, outcome %v; want exit %d, %s\n%s\n%s", c.ProcessState.ExitCode(), err, m["outcome"], x.code, x.outcome, strings.TrimSpace(out.String()), errs)
 			}
+			if name != "not proven" {
+				return
+			}
+			if rs, err := w.Viewer.Runs(ctx, client.RunQuery{Size: 1}); err != nil || len(rs.Runs) == 0 {
+				t.Error(err)
+			} else if r, err := w.Technician.Run(ctx, rs.Runs[0].ID); err != nil || r.After == nil {
+				t.Errorf("%+v %v", r.After, err)
+			} else {
+				followTodo(t, w, "technician", r.After.Todo)
+			}
 		})
 	}
 }

@@ -41,7 +41,7 @@ const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], {
     <p class="small muted">The unit is brought into its loader and asked who it is; settings, files and the first bytes of its memory are read. Nothing is changed.</p>
     <form class="try" @submit.prevent="go">
       <div class="where"><v-autocomplete v-model="at" :items="links" label="Link" hide-details data-field="at" /><v-btn type="submit" variant="flat" color="primary" size="large" :disabled="!at" :loading="busy" data-try-go>{{ write ? 'Try it, and write back a sector' : 'Try it' }}</v-btn></div>
-      <v-checkbox v-if="session.may('lead')" v-model="write" hide-details label="Also erase the last sector that the program may fill, and write back what it held (lost if the line breaks meanwhile and no backup has it)" />
+      <v-checkbox v-if="session.may('lead')" v-model="write" hide-details label="Also erase the last sector that the program may fill, and write back what it held (the bench keeps it until then)" />
       <v-textarea v-model="sheet" label="The sheet" class="text" rows="8" spellcheck="false" />
     </form>
     <Trouble v-if="wrong" :problem="wrong" />
