@@ -1,6 +1,5 @@
 // Package link is the way to a unit. A link has one of three shapes: a byte
-// stream, CAN frames, or addressed messages. This slice has streams; the other
-// two stand beside Stream, not on top of it.
+// stream (Stream), CAN frames (Frames), or addressed messages (Messages).
 package link
 
 import (

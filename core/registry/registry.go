@@ -17,11 +17,14 @@ import (
 	"zealousferry/core/image/srec"
 	"zealousferry/core/image/uf2"
 	"zealousferry/core/link"
+	"zealousferry/core/link/canline"
+	"zealousferry/core/link/doip"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/link/serial"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/gangway"
 	"zealousferry/core/loader/keel"
+	"zealousferry/core/loader/module"
 	"zealousferry/core/loader/monitor"
 	"zealousferry/core/loader/xmodem"
 	"zealousferry/core/model"
@@ -31,10 +34,10 @@ import (
 var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Format{}, srec.Format{}, addrtext.Format{}, raw.Format{}}
 
 // Links by kind.
-var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}}
+var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}, canline.Kind{Port: serial.Kind{}, Net: rfc2217.Kind{}}, doip.Kind{}}
 
 // Loaders by kind.
-var Loaders = []loader.Kind{gangway.Kind{}, keel.Kind{}, monitor.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
+var Loaders = []loader.Kind{gangway.Kind{}, keel.Kind{}, module.Kind{}, monitor.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}
 
 // Link finds a kind of link.
 func Link(name string) (link.Kind, error) {
@@ -72,6 +75,34 @@ func Secrets(s *model.Sheet) (names []string) {
 		}
 	}
 	return names
+}
+
+// KeyOf is how a module's key of a level is made with a secret, as the sheet has it.
+func KeyOf(s *model.Sheet, secret string, level byte) (rule string, length int, ok bool) {
+	for _, x := range s.Sections {
+		k, err := Loader(x.Loader.Kind)
+		if err != nil {
+			continue
+		}
+		if makes, is := k.(interface {
+			KeyOf(loader.Own, string, byte) (string, int, bool)
+		}); is {
+			if rule, length, ok = makes.KeyOf(x.Loader.Own, secret, level); ok {
+				return rule, length, true
+			}
+		}
+	}
+	return "", 0, false
+}
+
+// MakesKeys tells whether a secret makes keys of any level: such a one is never given.
+func MakesKeys(s *model.Sheet, secret string) bool {
+	for level := 1; level < 256; level += 2 {
+		if _, _, ok := KeyOf(s, secret, byte(level)); ok {
+			return true
+		}
+	}
+	return false
 }
 
 func loaderNames() string {

@@ -1,0 +1,406 @@
+package sim
+
+import (
+	"encoding/binary"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	"zealousferry/core"
+)
+
+// A vehicle's gateway, from ISO 13400-2: it announces itself over UDP and passes
+// diagnostic messages on to its modules over TCP.
+
+// GatewaySpec is what a gateway is.
+type GatewaySpec struct {
+	VIN     string
+	Logical uint16
+	EID     [6]byte
+	Testers int // connections with routing at once; 2 where it is 0
+	Longest int // of a message; 4 KiB where it is 0
+	Modules map[uint16]*Unit
+}
+
+// Payload types and codes, as the standard numbers them.
+const (
+	ipNack          = 0x0000
+	ipWho           = 0x0001
+	ipWhoByEID      = 0x0002
+	ipWhoByVIN      = 0x0003
+	ipHere          = 0x0004
+	ipActivate      = 0x0005
+	ipActivated     = 0x0006
+	ipAlive         = 0x0007
+	ipIsAlive       = 0x0008
+	ipStatus        = 0x4001
+	ipHasStatus     = 0x4002
+	ipPower         = 0x4003
+	ipHasPower      = 0x4004
+	ipMessage       = 0x8001
+	ipTaken         = 0x8002
+	ipNotTaken      = 0x8003
+	nackPattern     = 0x00
+	nackType        = 0x01
+	nackTooLong     = 0x02
+	nackLength      = 0x04
+	routeUnknown    = 0x00
+	routeFull       = 0x01
+	routeOther      = 0x02
+	routeInUse      = 0x03
+	routeKind       = 0x06
+	routed          = 0x10
+	notSource       = 0x02
+	notTarget       = 0x03
+	notThatLong     = 0x04
+	aliveWithin     = 500 * time.Millisecond
+	routeWithin     = 2 * time.Second
+	ipHead          = 8
+	firstTester     = 0x0E00
+	lastTester      = 0x0FFF
+	connectionsMost = 16
+)
+
+// Gateway is a running one.
+type Gateway struct {
+	GatewaySpec
+	clock core.Clock
+	tcp   net.Listener
+	udp   net.PacketConn
+	mu    sync.Mutex
+	open  map[*tester]bool
+	cut   int // close the connection after so many more diagnostic messages; 0: never
+}
+
+// tester is a connection.
+type tester struct {
+	net.Conn
+	g      *Gateway
+	write  sync.Mutex
+	source uint16 // 0: no routing is activated
+	alive  chan struct{}
+	asks   map[uint16]chan []byte
+	gone   chan struct{}
+}
+
+// StartGateway listens for TCP and UDP at an address, e.g. "127.0.0.1:0".
+func StartGateway(s GatewaySpec, address string, clock core.Clock) (*Gateway, error) {
+	if s.Testers == 0 {
+		s.Testers = 2
+	}
+	if s.Longest == 0 {
+		s.Longest = 4 << 10
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	p, err := net.ListenPacket("udp", l.Addr().String())
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	g := &Gateway{GatewaySpec: s, clock: clock, tcp: l, udp: p, open: map[*tester]bool{}}
+	go g.accept()
+	go g.answer()
+	return g, nil
+}
+
+// Address is where it listens.
+func (g *Gateway) Address() string { return g.tcp.Addr().String() }
+
+// Close ends it; its modules go on.
+func (g *Gateway) Close() {
+	g.tcp.Close()
+	g.udp.Close()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for t := range g.open {
+		t.Close()
+	}
+}
+
+// CutAfter breaks the connection after so many more diagnostic messages.
+func (g *Gateway) CutAfter(n int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.cut = n
+}
+
+func ipMessageOf(kind uint16, parts ...[]byte) []byte {
+	b := []byte{0x02, 0xFD, byte(kind >> 8), byte(kind), 0, 0, 0, 0}
+	for _, p := range parts {
+		b = append(b, p...)
+	}
+	binary.BigEndian.PutUint32(b[4:], uint32(len(b)-ipHead))
+	return b
+}
+
+// lengths are those of payloads that have one length.
+var lengths = map[uint16][]int{ipWho: {0}, ipWhoByEID: {6}, ipWhoByVIN: {17}, ipActivate: {7, 11}, ipIsAlive: {2}, ipStatus: {0}, ipPower: {0}}
+
+// wrong is the generic header check: a code, and whether the connection ends; -1: it is
+// right. A request to identify may have a version of FF.
+func (g *Gateway) wrong(head []byte, udp bool) (code int, ends bool) {
+	kind, n := binary.BigEndian.Uint16(head[2:]), int64(binary.BigEndian.Uint32(head[4:]))
+	any := udp && kind <= ipWhoByVIN && head[0] == 0xFF && head[1] == 0x00
+	if !any && (head[0] != 0x02 || head[1] != 0xFD) {
+		return nackPattern, true
+	}
+	_, known := lengths[kind]
+	switch {
+	case !known && kind != ipMessage:
+		return nackType, false
+	case n > int64(g.Longest)+4:
+		return nackTooLong, false
+	case kind == ipMessage && n < 5:
+		return nackLength, true
+	case known:
+		for _, l := range lengths[kind] {
+			if int64(l) == n {
+				return -1, false
+			}
+		}
+		return nackLength, true
+	}
+	return -1, false
+}
+
+// answer serves UDP.
+func (g *Gateway) answer() {
+	buf := make([]byte, 1500)
+	for {
+		n, from, err := g.udp.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		b := buf[:n]
+		if n < ipHead {
+			continue
+		}
+		kind, p := binary.BigEndian.Uint16(b[2:]), b[ipHead:]
+		if code, _ := g.wrong(b, true); code >= 0 || len(p) != int(binary.BigEndian.Uint32(b[4:])) {
+			g.udp.WriteTo(ipMessageOf(ipNack, []byte{byte(max(code, 0))}), from)
+			continue
+		}
+		switch kind {
+		case ipWhoByEID:
+			if [6]byte(p) != g.EID {
+				continue
+			}
+		case ipWhoByVIN:
+			if string(p) != g.VIN {
+				continue
+			}
+		}
+		switch kind {
+		case ipWho, ipWhoByEID, ipWhoByVIN:
+			vin := make([]byte, 17)
+			copy(vin, g.VIN)
+			g.udp.WriteTo(ipMessageOf(ipHere, vin, binary.BigEndian.AppendUint16(nil, g.Logical), g.EID[:], g.EID[:], []byte{0}), from)
+		case ipStatus:
+			g.mu.Lock()
+			open := byte(len(g.open))
+			g.mu.Unlock()
+			g.udp.WriteTo(ipMessageOf(ipHasStatus, []byte{0, byte(g.Testers), open}, binary.BigEndian.AppendUint32(nil, uint32(g.Longest))), from)
+		case ipPower:
+			g.udp.WriteTo(ipMessageOf(ipHasPower, []byte{1}), from)
+		}
+	}
+}
+
+func (g *Gateway) accept() {
+	for {
+		c, err := g.tcp.Accept()
+		if err != nil {
+			return
+		}
+		t := &tester{Conn: c, g: g, alive: make(chan struct{}, 1), asks: map[uint16]chan []byte{}, gone: make(chan struct{})}
+		g.mu.Lock()
+		if len(g.open) >= connectionsMost {
+			g.mu.Unlock()
+			c.Close()
+			continue
+		}
+		g.open[t] = true
+		g.mu.Unlock()
+		go t.serve()
+	}
+}
+
+func (t *tester) put(kind uint16, parts ...[]byte) {
+	t.write.Lock()
+	defer t.write.Unlock()
+	t.Write(ipMessageOf(kind, parts...))
+}
+
+func (t *tester) serve() {
+	defer func() {
+		t.Close()
+		close(t.gone)
+		t.g.mu.Lock()
+		delete(t.g.open, t)
+		t.g.mu.Unlock()
+	}()
+	head := make([]byte, ipHead)
+	for {
+		if t.source == 0 {
+			t.SetReadDeadline(time.Now().Add(routeWithin))
+		} else {
+			t.SetReadDeadline(time.Time{})
+		}
+		if _, err := io.ReadFull(t, head); err != nil {
+			return
+		}
+		kind, n := binary.BigEndian.Uint16(head[2:]), int64(binary.BigEndian.Uint32(head[4:]))
+		if code, ends := t.g.wrong(head, false); code >= 0 {
+			t.put(ipNack, []byte{byte(code)})
+			if ends {
+				return
+			}
+			if _, err := io.CopyN(io.Discard, t, n); err != nil {
+				return
+			}
+			continue
+		}
+		p := make([]byte, n)
+		if _, err := io.ReadFull(t, p); err != nil {
+			return
+		}
+		if !t.take(kind, p) {
+			return
+		}
+	}
+}
+
+// take is one message; false ends the connection.
+func (t *tester) take(kind uint16, p []byte) bool {
+	switch kind {
+	case ipActivate:
+		code := t.g.activate(t, p)
+		t.put(ipActivated, p[:2], binary.BigEndian.AppendUint16(nil, t.g.Logical), []byte{code, 0, 0, 0, 0})
+		return code == routed
+	case ipIsAlive:
+		select {
+		case t.alive <- struct{}{}:
+		default:
+		}
+	case ipMessage:
+		source, target, q := binary.BigEndian.Uint16(p), binary.BigEndian.Uint16(p[2:]), p[4:]
+		no := func(code byte) { t.put(ipNotTaken, p[2:4], p[:2], []byte{code}) }
+		u := t.g.Modules[target]
+		switch {
+		case t.source == 0 || source != t.source:
+			no(notSource)
+			return false
+		case u == nil:
+			no(notTarget)
+			return true
+		case len(q) > t.g.Longest:
+			no(notThatLong)
+			return true
+		}
+		t.g.mu.Lock()
+		if t.g.cut > 0 {
+			if t.g.cut--; t.g.cut == 0 {
+				t.g.mu.Unlock()
+				return false
+			}
+		}
+		t.g.mu.Unlock()
+		t.put(ipTaken, p[2:4], p[:2], []byte{0})
+		asks := t.asks[target]
+		if asks == nil {
+			asks = make(chan []byte, 16)
+			t.asks[target] = asks
+			go t.pass(target, u, asks)
+		}
+		select {
+		case asks <- q:
+		default: // it is asked faster than it can answer: lost
+		}
+	}
+	return true
+}
+
+// activate decides whether a tester gets routing.
+func (g *Gateway) activate(t *tester, p []byte) byte {
+	source := binary.BigEndian.Uint16(p)
+	switch {
+	case source < firstTester || source > lastTester:
+		return routeUnknown
+	case p[2] != 0:
+		return routeKind
+	case t.source != 0 && t.source != source:
+		return routeOther
+	}
+	g.mu.Lock()
+	var other *tester
+	n := 0
+	for x := range g.open {
+		if x != t && x.source != 0 {
+			n++
+			if x.source == source {
+				other = x
+			}
+		}
+	}
+	g.mu.Unlock()
+	if other != nil { // it may have gone without a word: the standard has it asked
+		other.put(ipAlive)
+		select {
+		case <-other.alive:
+			return routeInUse
+		case <-other.gone:
+		case <-g.clock.After(aliveWithin):
+			other.Close()
+		}
+		n--
+	}
+	if n >= g.Testers {
+		return routeFull
+	}
+	g.mu.Lock()
+	t.source = source
+	g.mu.Unlock()
+	return routed
+}
+
+// pass hands requests to a module, one after another.
+func (t *tester) pass(target uint16, u *Unit, asks chan []byte) {
+	for {
+		select {
+		case <-t.gone:
+			return
+		case q := <-asks:
+			u.request(q, func(m []byte) {
+				t.put(ipMessage, binary.BigEndian.AppendUint16(nil, target), binary.BigEndian.AppendUint16(nil, t.source), m)
+			})
+		}
+	}
+}
+
+// request has a module carry out a request that came another way than by its own adapter.
+func (u *Unit) request(q []byte, say func([]byte)) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	c, ok := u.boot.(*canBus)
+	if !ok || !u.listens() || u.faults.Silent || c.lost() {
+		return
+	}
+	u.received += int64(len(q))
+	if u.faults.CutPower > 0 && u.received >= u.faults.CutPower {
+		u.faults.CutPower = 0
+		u.power(false)
+		return
+	}
+	if now := u.clock.Now(); u.busy.Before(now) {
+		u.busy = now
+	}
+	c.m.handle(append([]byte(nil), q...), func(m []byte) {
+		if !c.lost() && !u.faults.Silent {
+			say(append([]byte(nil), m...))
+		}
+	})
+}
