@@ -29,18 +29,20 @@ type Spec struct {
 	Region   string // empty: it does not tell
 	Chip     string
 	Loader   string // its version
-	Kind     string // of loader: gangway (the default), keel, monitor, xmodem, ymodem
+	Kind     string // of loader: gangway (the default), keel, monitor, xmodem, ymodem; module is one of a vehicle, behind a CAN adapter
 
-	Parity   string        // of its loader; none where it is empty
-	Inverted bool          // its lines idle low
-	OneWire  bool          // it speaks and listens on one wire, so that the bench hears itself
-	OpensFor time.Duration // after power-up it waits so long for its loader to be called; 0: the strap decides
-	ChipID   uint32        // that a keel tells
-	Habit    string        // of a monitor: lines (the default), silent, menu
-	Password string        // that the silent one wants before it touches memory
-	Bank     int           // bytes of its banks; none where it is 0
-	Lacks    uint16        // abilities that its keel is without
-	Locked   bool          // its memory is locked against reading when it is new
+	Parity    string        // of its loader; none where it is empty
+	Inverted  bool          // its lines idle low
+	OneWire   bool          // it speaks and listens on one wire, so that the bench hears itself
+	OpensFor  time.Duration // after power-up it waits so long for its loader to be called; 0: the strap decides
+	ChipID    uint32        // that a keel tells
+	Habit     string        // of a monitor: lines (the default), silent, menu
+	Password  string        // that the silent one wants before it touches memory
+	Bus       int           // bit/s of a module's bus; 500 000 where it is 0
+	BlockSize uint8         // frames that a module takes before it wants to be asked again; 0: all
+	Bank      int           // bytes of its banks; none where it is 0
+	Lacks     uint16        // abilities that its keel is without
+	Locked    bool          // its memory is locked against reading when it is new
 
 	Base      uint64
 	Size      int
@@ -240,6 +242,8 @@ func (u *Unit) newBoot() bootloader {
 		return &keelBoot{u: u}
 	case "monitor":
 		return &textBoot{u: u}
+	case "module":
+		return &canBus{m: module{u: u}}
 	case "xmodem", "ymodem":
 		return &fileBoot{u: u, batch: u.Kind == "ymodem"}
 	}
@@ -303,6 +307,11 @@ func (u *Unit) restart(loader bool) {
 	if u.faults.Sag {
 		u.after(150*time.Millisecond, func() { u.restart(false) })
 	}
+	if u.Kind == "module" {
+		u.inLoader = true
+		u.boot.enter()
+		return
+	}
 	if u.OpensFor > 0 && !loader && u.version() != "" {
 		u.inLoader = true
 		u.boot.enter()
@@ -336,7 +345,7 @@ func (u *Unit) start() {
 func (u *Unit) lines(dtr, rts *bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if u.OpensFor > 0 || u.faults.DeadAdapter || u.bridge != "" {
+	if u.OpensFor > 0 || u.faults.DeadAdapter || u.bridge != "" || u.Kind == "module" {
 		return
 	}
 	if rts != nil {
@@ -373,7 +382,7 @@ func (u *Unit) arrive(p parcel) {
 			u.power(false)
 			return
 		}
-		if u.listens() && !c.framing && !c.parity && len(u.rx) < u.Window {
+		if (u.listens() || u.Kind == "module") && !c.framing && !c.parity && len(u.rx) < u.Window {
 			u.rx = append(u.rx, c.value)
 		}
 	}
@@ -415,7 +424,7 @@ func (u *Unit) work() {
 func (u *Unit) turn() bool {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if !u.listens() {
+	if !u.listens() && u.Kind != "module" { // a module's adapter has the bench's power
 		return false
 	}
 	if u.busy.Before(u.rxAt) {

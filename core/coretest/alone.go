@@ -9,6 +9,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/image"
 	"zealousferry/core/link"
+	"zealousferry/core/link/canline"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
@@ -61,6 +62,9 @@ func (a *Alone) MayWrite(context.Context, *run.Opened) error {
 
 // Dial opens the link to a simulated unit.
 func Dial(ctx context.Context, u *sim.Unit) (link.Link, error) {
+	if u.Kind == "module" {
+		return canline.Kind{Net: rfc2217.Kind{}}.Open(ctx, link.Settings{"address": u.Address(), "rate": "500000"}, core.System{})
+	}
 	return rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, core.System{})
 }
 
@@ -149,6 +153,11 @@ func (a *Alone) Seal(record func(core.Digest) []byte, put func(record, signature
 	return nil
 }
 
+// SeedKey makes a module's key as the service does.
+func (a *Alone) SeedKey(ctx context.Context, _ *run.Opened, name string, level byte, seed []byte) ([]byte, error) {
+	return Key(ctx, name, level, seed)
+}
+
 func (a *Alone) Changed() {
 	if a.OnChange != nil {
 		a.OnChange()
@@ -196,6 +205,7 @@ var loaders = map[string]string{
   enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
   leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
 `,
+	"module":         module,
 	"monitor-lines":  strapped(Monitor("lines")),
 	"monitor-silent": strapped(Monitor("silent")),
 	"monitor-menu":   strapped(Monitor("menu")),
@@ -214,6 +224,31 @@ var loaders = map[string]string{
 `,
 }
 
+// module is the small board as a vehicle module: its programming sequence.
+const module = `  kind: module
+  says: SMALL
+  at: { request: 0x642, response: 0x64A, logical: 0x0042, padding: 0xAA }
+  identify:
+    - { did: 0xF187, fact: model }
+    - { did: 0xF18C, fact: serial }
+    - { did: 0xF193, fact: revision }
+    - { did: 0xF195, fact: running }
+  longest: 20s
+  read: { by: upload, first: [{ session: extended, may-refuse: [0x7F] }, { access: 0x11, secret: diagnosis, rule: hmac-sha-256, key-bytes: 8 }] }
+  write:
+    first:
+      - { session: extended, may-refuse: [0x7F] }
+      - { routine: 0x0203 }
+      - { codes: off }
+      - { talk: off }
+      - { session: programming }
+      - { access: 0x11, secret: diagnosis, rule: hmac-sha-256, key-bytes: 8 }
+      - { put: 0xF15A, data: "26112800" }
+    erase: 0xFF00
+    check: 0x0202
+  leave: [{ routine: 0xFF01, may-refuse: [0x7F] }, { reset: hard }]
+`
+
 // strapped is the small board's loader with a dialogue.
 func strapped(dialogue string) string {
 	return `  kind: monitor
@@ -227,14 +262,23 @@ func strapped(dialogue string) string {
 // Password is what the silent monitor wants before it touches memory.
 const Password = "low water"
 
+// Key makes a module's key of its seed, as the service does.
+func Key(_ context.Context, _ string, level byte, seed []byte) ([]byte, error) {
+	return trust.SeedKey(trust.HMAC, Password, level, seed, 8)
+}
+
 // Secret gives it to a loader.
 func Secret(context.Context, string) (string, error) { return Password, nil }
 
 // Loaders are the names that SmallSheetOf knows.
-var Loaders = []string{"gangway", "one-wire", "keel", "monitor-lines", "monitor-silent", "monitor-menu", "xmodem", "ymodem"}
+var Loaders = []string{"gangway", "one-wire", "keel", "module", "monitor-lines", "monitor-silent", "monitor-menu", "xmodem", "ymodem"}
 
 // SmallSheetOf is the sheet of the small board with one of Loaders.
 func SmallSheetOf(name string) []byte {
+	ask, answer := `V?\r`, `program ([0-9A-Za-z.+-]+)\r`
+	if name == "module" {
+		ask, answer = "22F195", "^([0-9A-Za-z.+-]+)$"
+	}
 	return []byte(`sheet: 1
 model: small
 name: { en: Small }
@@ -243,7 +287,7 @@ version-order: semantic
 facts:
   revision: { values: [C, D] }
 loader:
-` + loaders[name] + `application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 3s }
+` + loaders[name] + `application: { baud: 115200, ask: "` + ask + `", answer: "` + answer + `", wait: 3s }
 memory:
   address-unit: 1
   erased: 255
@@ -274,6 +318,9 @@ func SmallUnitOf(name string, change func(*sim.Spec)) (*sim.Unit, *model.Sheet, 
 	}
 	s := board.Board(sheet, "S-0001")
 	s.Scale, s.WriteMax, s.ReadMax, s.Window = 0.02, 256, 1024, 2048
+	if name == "module" {
+		s.Password = Password
+	}
 	if habit, ok := strings.CutPrefix(name, "monitor-"); ok {
 		s.Habit, s.Password = habit, Password
 		if habit == sim.HabitSilent {

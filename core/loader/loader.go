@@ -38,7 +38,8 @@ type Limits struct {
 	Identity string // the strongest identity that it gives, as core/run names them
 	Verify   string // how a write is proved, for a person
 	Instead  string // what stands in for a backup where it cannot read; empty where it can
-	Pages    bool   // it holds the unit's pages against the section's map, and so serves one section alone
+	Shape    link.Shape
+	Pages    bool // it holds the unit's pages against the section's map, and so serves one section alone
 }
 
 // Has tells whether the ability is among them.
@@ -177,6 +178,9 @@ type Options struct {
 	Steady bool // the line stays at the speed at which the loader was called
 	// Secret gives a secret of the team's by its name; nil where no run is open.
 	Secret func(ctx context.Context, name string) (string, error)
+	// Key gives the key that the service makes of a module's seed with a secret of the
+	// team's; nil where no run is open.
+	Key func(ctx context.Context, secret string, level byte, seed []byte) ([]byte, error)
 	// Watch is told of each step of a dialogue, and Note of all that is sent and comes;
 	// both may be nil. Only loaders that talk in text have them.
 	Watch func(Turn)
@@ -220,6 +224,12 @@ type Kind interface {
 	// Open brings the unit into its loader as the options say, finds the unit and asks who it is. A unit that says nothing
 	// is an error of kind not-answering.
 	Open(ctx context.Context, l link.Link, o Options) (Session, error)
+}
+
+// Asker is a kind whose units' programs are asked for their version by the loader's own
+// means, not by a line of text.
+type Asker interface {
+	AskProgram(ctx context.Context, l link.Link, o Options, a link.Application) (string, error)
 }
 
 // Stream takes the byte stream out of a link, which some loaders need.

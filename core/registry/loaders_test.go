@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"maps"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/coretest/loadertest"
 	"zealousferry/core/link"
+	"zealousferry/core/link/doip"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/monitor"
 	"zealousferry/core/registry"
@@ -22,15 +24,39 @@ type unit struct{ *sim.Unit }
 func (u unit) Link(ctx context.Context) (link.Link, error) {
 	return coretest.Dial(ctx, u.Unit)
 }
+
+// behind is a module that is reached through its vehicle's gateway.
+type behind struct {
+	unit
+	gateway *sim.Gateway
+}
+
+func (b behind) Link(ctx context.Context) (link.Link, error) {
+	return doip.Kind{}.Open(ctx, link.Settings{"address": b.gateway.Address()}, core.System{})
+}
+
 func (u unit) Silent(on bool)      { u.Set(sim.Faults{Silent: on}) }
 func (u unit) Noise(share float64) { u.Set(sim.Faults{Noise: share}) }
 
 // TestEveryLoader runs the one test on every loader and its simulated unit.
 func TestEveryLoader(t *testing.T) {
 	seen := map[string]bool{}
-	for _, name := range coretest.Loaders {
+	for _, name := range append([]string{"module, behind a gateway"}, coretest.Loaders...) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			name, routed := strings.CutSuffix(name, ", behind a gateway")
+			reached := func(t *testing.T, u *sim.Unit) loadertest.Unit {
+				t.Cleanup(u.Close)
+				if !routed {
+					return unit{u}
+				}
+				g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000042", Logical: 0x1001, Testers: 8, Modules: map[uint16]*sim.Unit{0x0042: u}}, "127.0.0.1:0", core.System{})
+				if err != nil {
+					t.Fatal(err)
+				}
+				t.Cleanup(g.Close)
+				return behind{unit{u}, g}
+			}
 			_, sheet, err := coretest.SmallUnitOf(name, nil)
 			if err != nil {
 				t.Fatal(err)
@@ -42,15 +68,14 @@ func TestEveryLoader(t *testing.T) {
 			x := sheet.Main().Loader
 			loadertest.Run(t, loadertest.Subject{
 				Kind: kind,
-				Options: loader.Options{Secret: coretest.Secret, Own: x.Own, Await: x.Await, Map: &sheet.Main().Memory,
+				Options: loader.Options{Secret: coretest.Secret, Key: coretest.Key, Own: x.Own, Await: x.Await, Map: &sheet.Main().Memory,
 					Pace: link.Pace{Clock: core.System{}, Scale: 0.2}},
 				New: func(t *testing.T) loadertest.Unit {
 					u, _, err := coretest.SmallUnitOf(name, func(s *sim.Spec) { s.HasFiles = true })
 					if err != nil {
 						t.Fatal(err)
 					}
-					t.Cleanup(u.Close)
-					return unit{u}
+					return reached(t, u)
 				},
 				Waiting: func(t *testing.T) loadertest.Unit {
 					opens := 800 * time.Millisecond
@@ -61,14 +86,13 @@ func TestEveryLoader(t *testing.T) {
 					if err != nil {
 						t.Fatal(err)
 					}
-					t.Cleanup(u.Close)
 					u.Power(false)
-					return unit{u}
+					return reached(t, u)
 				},
 				Program: coretest.SmallProgram("2.0.0"),
 			})
 		})
-		sheet, _ := coretest.SmallSheetNamed(name)
+		sheet, _ := coretest.SmallSheetNamed(strings.TrimSuffix(name, ", behind a gateway"))
 		seen[sheet.Main().Loader.Kind] = true
 	}
 	for _, k := range registry.Loaders {

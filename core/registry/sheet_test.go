@@ -91,7 +91,7 @@ func TestADialogueIsCheckedWithLineAndField(t *testing.T) {
 			continue
 		}
 		want := 0
-		if name == "monitor-silent" {
+		if name == "monitor-silent" || name == "module" {
 			want = 1
 		}
 		if got := registry.Secrets(s); len(got) != want {

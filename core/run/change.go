@@ -274,33 +274,34 @@ func (r *Run) start(ctx context.Context, x *Section) error {
 			return err
 		}
 	}
-	stream, err := r.stream(ctx, x)
+	on, err := r.plugIn(ctx, x)
 	if err != nil {
 		return err
 	}
+	stream, _ := on.Link.(link.Stream)
 	var refused error
 	asked := false
 	if l := r.lines[x.Link]; l.session != nil {
-		if err := stream.Purge(); err != nil {
-			return err
+		if stream != nil {
+			if err := stream.Purge(); err != nil {
+				return err
+			}
 		}
-		asked, refused = visit.Restart(ctx, l.session, stream, d)
+		asked, refused = visit.Restart(ctx, l.session, on.Link, d)
 		l.session.Close()
 		l.session = nil
 	}
 	if !d.Tells() { // its content was verified, and there is no program that could say more
-		link.Play(ctx, stream, d.Loader.Serial().Leave, r.pace)
+		if stream != nil {
+			link.Play(ctx, stream, d.Loader.Serial().Leave, r.pace)
+		}
 		st := Started{Proven: refused == nil}
 		if refused != nil {
 			st.Note = "the unit did not take the order to start its program: " + refused.Error()
 		}
 		return r.note(x, KindStarted, st)
 	}
-	ask := link.AskVersion
-	if asked { // what the program says at its start has come already, and counts
-		ask = link.HearVersion
-	}
-	version, err := ask(ctx, stream, d.Application, d.Loader.Serial().Leave, r.pace)
+	version, err := visit.AskProgram(ctx, on.Link, d, asked, r.pace)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

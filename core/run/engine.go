@@ -36,6 +36,9 @@ type Bench interface {
 	MayWrite(ctx context.Context, o *Opened) error
 	// Secret gives a secret that the unit's monitor asks for, by its name in the sheet.
 	Secret(ctx context.Context, o *Opened, name string) (string, error)
+	// SeedKey gives the key that the service makes of a module's seed with a secret, which
+	// itself stays there.
+	SeedKey(ctx context.Context, o *Opened, name string, level byte, seed []byte) ([]byte, error)
 	// Seal makes the run's record with the digest of this bench's previous record,
 	// signs it and puts it into the journal, one run at a time.
 	Seal(record func(previous core.Digest) []byte, put func(record, signature []byte) error) error

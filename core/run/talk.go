@@ -53,7 +53,7 @@ func (r *Run) connect(ctx context.Context, x *Section) (loader.Session, error) {
 		return l.session, nil
 	}
 	r.leave(ctx, l)
-	s, err := visit.Open(ctx, l.Link, d, r.pace, visit.Hooks{Ready: func() { r.calling(x) }, Secret: r.secret})
+	s, err := visit.Open(ctx, l.Link, d, r.pace, visit.Hooks{Ready: func() { r.calling(x) }, Secret: r.secret, Key: r.key})
 	if err != nil {
 		l.Close()
 		delete(r.lines, x.Link)
@@ -66,6 +66,11 @@ func (r *Run) connect(ctx context.Context, x *Section) (loader.Session, error) {
 // secret asks the service for a secret of the team's, for this run.
 func (r *Run) secret(ctx context.Context, name string) (string, error) {
 	return r.bench.Secret(ctx, r.journal.State().Opened, name)
+}
+
+// key has the service make a key with a secret of the team's, for this run.
+func (r *Run) key(ctx context.Context, name string, level byte, seed []byte) ([]byte, error) {
+	return r.bench.SeedKey(ctx, r.journal.State().Opened, name, level, seed)
 }
 
 // shared tells whether the loader that is open serves this section too.

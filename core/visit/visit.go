@@ -18,8 +18,10 @@ import (
 type Hooks struct {
 	Ready  func()                                                 // a person must apply the power now
 	Secret func(ctx context.Context, name string) (string, error) // gives a secret of the team's; nil where no run is open
-	Watch  func(loader.Turn)                                      // each step of a dialogue
-	Note   func(sent bool, b []byte)                              // all that a dialogue sends and hears
+	// Key has the service make a module's key; nil where no run is open.
+	Key   func(ctx context.Context, secret string, level byte, seed []byte) ([]byte, error)
+	Watch func(loader.Turn)         // each step of a dialogue
+	Note  func(sent bool, b []byte) // all that a dialogue sends and hears
 }
 
 // Open opens the loader of a section on a link.
@@ -53,7 +55,7 @@ func OpenNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (l
 // options are a section's for its loader.
 func options(x *model.Section, p link.Pace, h Hooks) loader.Options {
 	l := x.Loader
-	return loader.Options{Own: l.Own, Await: l.Await, Ready: h.Ready, Secret: h.Secret, Watch: h.Watch, Note: h.Note, Map: &x.Memory, Pace: p}
+	return loader.Options{Own: l.Own, Await: l.Await, Ready: h.Ready, Secret: h.Secret, Key: h.Key, Watch: h.Watch, Note: h.Note, Map: &x.Memory, Pace: p}
 }
 
 // Leave ends a session and brings the unit back into its program, as well as it
@@ -72,12 +74,34 @@ func Leave(ctx context.Context, s loader.Session, l link.Link, x *model.Section,
 // Restart asks the loader itself to start the program, where no modem line could
 // do it. Whether it did is asked afterwards; an error says that the unit did not even
 // take the order.
-func Restart(ctx context.Context, s loader.Session, l link.Stream, x *model.Section) (asked bool, err error) {
-	lines := len(x.Loader.Serial().Leave) > 0 && core.KindOf(l.SetLine(link.RTS, false)) != core.RefusedByUnit
+func Restart(ctx context.Context, s loader.Session, l link.Link, x *model.Section) (asked bool, err error) {
+	stream, ok := l.(link.Stream)
+	lines := ok && len(x.Loader.Serial().Leave) > 0 && core.KindOf(stream.SetLine(link.RTS, false)) != core.RefusedByUnit
 	if lines || s.Can(loader.Reset) != nil {
 		return false, nil
 	}
 	return true, s.Restart(ctx, false)
+}
+
+// AskProgram asks a section's program for its version. started says that it was started
+// just now by its loader: what a program has said since counts.
+func AskProgram(ctx context.Context, l link.Link, x *model.Section, started bool, p link.Pace) (string, error) {
+	kind, err := registry.Loader(x.Loader.Kind)
+	if err != nil {
+		return "", err
+	}
+	if k, ok := kind.(loader.Asker); ok {
+		return k.AskProgram(ctx, l, options(x, p, Hooks{}), x.Application)
+	}
+	stream, err := loader.Stream(l, kind.Name())
+	if err != nil {
+		return "", err
+	}
+	ask := link.AskVersion
+	if started {
+		ask = link.HearVersion
+	}
+	return ask(ctx, stream, x.Application, x.Loader.Serial().Leave, p)
 }
 
 // Beforehand asks the program for its version, where the section's loader does not

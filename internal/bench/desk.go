@@ -100,6 +100,16 @@ func (j *job) Secret(ctx context.Context, o *run.Opened, name string) (string, e
 	return j.bench.client.BenchSecret(call, client.WantSecret{Run: o.Run, Name: name})
 }
 
+// SeedKey asks the service, which makes it for a run that is open on this bench.
+func (j *job) SeedKey(ctx context.Context, o *run.Opened, name string, level byte, seed []byte) ([]byte, error) {
+	call, cancel := context.WithTimeout(ctx, askLasts)
+	defer cancel()
+	if err := j.handOver(call); err != nil { // the service knows the run by its events
+		return nil, err
+	}
+	return j.bench.client.BenchKey(call, client.WantKey{WantSecret: client.WantSecret{Run: o.Run, Name: name}, Level: level, Seed: seed})
+}
+
 // Store hands over the pieces that the service lacks and has it keep the backup.
 func (j *job) Store(ctx context.Context, o *run.Opened, all []run.Reading) (run.Stored, error) {
 	call, cancel := context.WithTimeout(ctx, 2*time.Minute)

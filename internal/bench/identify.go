@@ -45,7 +45,14 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		asked = asked[:1]
 	}
 	for i, s := range asked {
-		way := fmt.Sprintf("%s at %d baud", s.Main().Loader.Kind, s.Main().Loader.Serial().Baud)
+		kind, err := registry.Loader(s.Main().Loader.Kind)
+		if err != nil || kind.Limits(s.Main().Loader.Own).Shape != link.ShapeOf(l) {
+			continue // it cannot be on such a link
+		}
+		way := fmt.Sprintf("%s at %d baud", kind.Name(), s.Main().Loader.Serial().Baud)
+		if link.ShapeOf(l) != link.Bytes {
+			way = fmt.Sprintf("%s of %s", kind.Name(), s.Model)
+		}
 		if s.Main().Loader.Own["dialogue"] != nil { // each model's dialogue is its own
 			way += ", as " + s.Model
 		}

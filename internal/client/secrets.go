@@ -33,6 +33,18 @@ type GivenSecret struct {
 	Value string `json:"value"`
 }
 
+// WantKey asks for the key that is made of a module's seed with a secret, for an open run.
+type WantKey struct {
+	WantSecret
+	Level uint8  `json:"level" doc:"Of security access (ISO 14229-1); odd."`
+	Seed  []byte `json:"seed" maxLength:"256"`
+}
+
+// GivenKey is the answer.
+type GivenKey struct {
+	Key []byte `json:"key"`
+}
+
 // PutModelSecret enters a secret of a model, or removes it.
 func (c *Client) PutModelSecret(ctx context.Context, model string, s NewModelSecret) error {
 	_, err := post[struct{}](ctx, c, "/api/models/"+segment(model)+"/secrets", s)
@@ -43,4 +55,11 @@ func (c *Client) PutModelSecret(ctx context.Context, model string, s NewModelSec
 func (c *Client) BenchSecret(ctx context.Context, w WantSecret) (string, error) {
 	g, err := post[GivenSecret](ctx, c, "/api/bench/secret", w)
 	return g.Value, err
+}
+
+// BenchKey asks for the key of a module, as the bench that works on a run. The secret
+// itself stays with the service.
+func (c *Client) BenchKey(ctx context.Context, w WantKey) ([]byte, error) {
+	g, err := post[GivenKey](ctx, c, "/api/bench/key", w)
+	return g.Key, err
 }

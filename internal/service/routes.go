@@ -119,6 +119,7 @@ func (v *Service) routes(api huma.API) {
 	tolerant(v, api, "POST", "/api/bench/missing", "missing", benchOnly, "Which pieces the shelf lacks", v.missing)
 	tolerant(v, api, "POST", "/api/bench/backups", "store-backup", benchOnly, "Keep a backup whose pieces are there", v.storeBackup)
 	tolerant(v, api, "POST", "/api/bench/secret", "bench-secret", benchOnly, "A secret of the team's for an open run; each time is noted", v.benchSecret)
+	tolerant(v, api, "POST", "/api/bench/key", "bench-key", benchOnly, "The key that is made of a module's seed with a secret of the team's, for an open run; each time is noted", v.benchSeedKey)
 	tolerant(v, api, "POST", "/api/bench/may-write", "may-write", benchOnly, "Whether a run's release still stands, before its first erase", v.mayWrite)
 	route(v, api, "GET", "/api/bench/runs/{run}/events", "moved-run", benchOnly, "The events of a run that was handed to this bench", v.movedRun)
 	raw(v, api, "POST", "/api/bench/pieces", "get-pieces", benchOnly, "Many pieces of the shelf, framed as docs/api.md says", v.getPieces)

@@ -6,7 +6,9 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/model"
 	"zealousferry/core/registry"
+	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -70,37 +72,73 @@ func (v *Service) putSecret(ctx context.Context, in *newSecretIn) (none, error) 
 	return none{}, v.store.PutModelSecret(ctx, m)
 }
 
-// benchSecret gives a secret to the bench that works on an open run, and notes that.
+// benchSecret gives a secret to the bench that works on an open run, and notes that. One
+// that keys are made with is not given.
 func (v *Service) benchSecret(ctx context.Context, in *rawIn) (client.GivenSecret, error) {
 	w, err := decode[client.WantSecret](in.RawBody)
 	if err != nil {
 		return client.GivenSecret{}, err
 	}
+	value, err := v.secretFor(ctx, w, func(u store.Unit, sheet *model.Sheet) error {
+		if registry.MakesKeys(sheet, w.Name) {
+			return core.Fail(core.NotAllowed, "the secret %q of %s makes keys, and stays with the service", w.Name, u.Model)
+		}
+		return nil
+	})
+	return client.GivenSecret{Value: value}, err
+}
+
+// benchSeedKey makes the key of a module's seed for the bench that works on an open run.
+func (v *Service) benchSeedKey(ctx context.Context, in *rawIn) (client.GivenKey, error) {
+	w, err := decode[client.WantKey](in.RawBody)
+	if err != nil {
+		return client.GivenKey{}, err
+	}
+	rule, length := "", 0
+	value, err := v.secretFor(ctx, w.WantSecret, func(u store.Unit, sheet *model.Sheet) (err error) {
+		var ok bool
+		if rule, length, ok = registry.KeyOf(sheet, w.Name, w.Level); !ok {
+			return core.Fail(core.NotAllowed, "the sheet of %s makes no key of level 0x%02X with %q", u.Model, w.Level, w.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return client.GivenKey{}, err
+	}
+	key, err := trust.SeedKey(rule, value, w.Level, w.Seed, length)
+	return client.GivenKey{Key: key}, err
+}
+
+// secretFor opens a secret for an open run, once may has nothing against it.
+func (v *Service) secretFor(ctx context.Context, w client.WantSecret, may func(store.Unit, *model.Sheet) error) (string, error) {
 	r, err := v.store.Run(ctx, w.Run)
 	if err != nil {
-		return client.GivenSecret{}, err
+		return "", err
 	}
 	if r.Bench != who(ctx).bench || r.State == store.RunClosed {
-		return client.GivenSecret{}, core.Fail(core.NotAllowed, "a secret is given to the bench that works on an open run alone")
+		return "", core.Fail(core.NotAllowed, "a secret is given to the bench that works on an open run alone")
 	}
 	u, err := v.store.Unit(ctx, r.Unit)
 	if err != nil {
-		return client.GivenSecret{}, err
+		return "", err
 	}
 	sheet, err := v.store.Sheet(ctx, u.Model)
 	if err != nil {
-		return client.GivenSecret{}, err
+		return "", err
 	}
 	if !slices.Contains(registry.Secrets(sheet), w.Name) {
-		return client.GivenSecret{}, core.Fail(core.NotAllowed, "the sheet of %s asks for no secret %q", u.Model, w.Name)
+		return "", core.Fail(core.NotAllowed, "the sheet of %s asks for no secret %q", u.Model, w.Name)
+	}
+	if err := may(u, sheet); err != nil {
+		return "", err
 	}
 	sealed, err := v.store.GiveModelSecret(ctx, v.key, r, u.Model, w.Name, r.Bench, v.clock.Now())
 	if core.KindOf(err) == core.NotFound {
-		return client.GivenSecret{}, core.AsError(err, "").Go(words.ModelSecret(u.Model, w.Name).To("A lead enters it"))
+		return "", core.AsError(err, "").Go(words.ModelSecret(u.Model, w.Name).To("A lead enters it"))
 	}
 	if err != nil {
-		return client.GivenSecret{}, err
+		return "", err
 	}
 	value, err := v.key.OpenFor(secretPurpose, u.Model+" "+w.Name, sealed)
-	return client.GivenSecret{Value: string(value)}, err
+	return string(value), err
 }

@@ -51,6 +51,9 @@ func Section(x *model.Section, serial string) sim.Spec {
 		s.Erase = 60 * time.Millisecond
 	}
 	s.Kind, s.Parity, s.OneWire = x.Loader.Kind, on.Parity, on.OneWire
+	if s.Kind == "module" {
+		s.Baud = sim.CanSpeed
+	}
 	if s.Kind == "keel" {
 		id, _ := strconv.ParseUint(x.Loader.Says, 0, 32) // the sheet was made for it
 		s.ChipID = uint32(id)

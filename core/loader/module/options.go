@@ -1,0 +1,222 @@
+package module
+
+import (
+	"encoding/json"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/link/uds"
+	"zealousferry/core/loader"
+)
+
+// options are what the sheet says to this loader: where the module is, what it says of
+// itself, and the programming sequence.
+type options struct {
+	At       at         `yaml:"at"`
+	Identify []identify `yaml:"identify"`
+	Address  int        `yaml:"address-bytes"`
+	Length   int        `yaml:"length-bytes"`
+	Longest  string     `yaml:"longest"`
+	Read     *reading   `yaml:"read"`
+	Write    *writing   `yaml:"write"`
+	Leave    []step     `yaml:"leave"`
+}
+
+// at is where the module is, on each sort of link.
+type at struct {
+	Logical  *uint16 `yaml:"logical"`
+	Request  *uint32 `yaml:"request"`
+	Response *uint32 `yaml:"response"`
+	Long     bool    `yaml:"long"`
+	Target   *uint8  `yaml:"target"`
+	Source   *uint8  `yaml:"source"`
+	Padding  *uint8  `yaml:"padding"`
+}
+
+// identify is an identifier that becomes a fact.
+type identify struct {
+	DID  uint16            `yaml:"did"`
+	Fact string            `yaml:"fact"`
+	As   string            `yaml:"as"`
+	Is   map[string]string `yaml:"is"` // what the fact is called for what the module says
+}
+
+type reading struct {
+	By    string `yaml:"by"`
+	Block int    `yaml:"block"`
+	First []step `yaml:"first"`
+}
+
+type writing struct {
+	First []step `yaml:"first"`
+	Erase uint16 `yaml:"erase"`
+	Check uint16 `yaml:"check"`
+}
+
+// step is one thing to do; exactly one of its parts is there.
+type step struct {
+	Session string  `yaml:"session"`
+	Access  uint8   `yaml:"access"`
+	Secret  string  `yaml:"secret"`
+	Rule    string  `yaml:"rule"`
+	Key     int     `yaml:"key-bytes"`
+	Routine uint16  `yaml:"routine"`
+	Put     uint16  `yaml:"put"`
+	Data    string  `yaml:"data"`
+	Codes   string  `yaml:"codes"`
+	Talk    string  `yaml:"talk"`
+	Reset   string  `yaml:"reset"`
+	Wait    string  `yaml:"wait"`
+	May     []uint8 `yaml:"may-refuse"`
+}
+
+var (
+	sessions = map[string]byte{"default": uds.DefaultSession, "programming": uds.ProgrammingSession, "extended": uds.ExtendedSession}
+	resets   = map[string]byte{"hard": 0x01, "key": 0x02, "soft": 0x03}
+)
+
+// read takes the options, with what is left out filled in.
+func read(own loader.Own) (o options, longest time.Duration, err error) {
+	if err = own.Read(&o); err != nil {
+		return o, 0, err
+	}
+	if o.Address == 0 {
+		o.Address = 4
+	}
+	if o.Length == 0 {
+		o.Length = 4
+	}
+	longest = time.Minute
+	if o.Longest != "" {
+		if longest, err = time.ParseDuration(o.Longest); err != nil {
+			return o, 0, core.Fail(core.BadFile, "longest: %w", err)
+		}
+	}
+	return o, longest, nil
+}
+
+// steps are all steps of the options.
+func (o options) steps() (all []step) {
+	if o.Read != nil {
+		all = append(all, o.Read.First...)
+	}
+	if o.Write != nil {
+		all = append(all, o.Write.First...)
+	}
+	return append(all, o.Leave...)
+}
+
+// Schema is of the options.
+func (Kind) Schema() []byte {
+	number := func(most int, says string) map[string]any {
+		return map[string]any{"type": "integer", "minimum": 0, "maximum": most, "description": says}
+	}
+	steps := func(says string) map[string]any {
+		return map[string]any{"type": "array", "maxItems": 64, "items": map[string]any{"$ref": "#/$defs/step"}, "description": says}
+	}
+	object := func(required []string, properties map[string]any) map[string]any {
+		m := map[string]any{"type": "object", "additionalProperties": false, "properties": properties}
+		if required != nil {
+			m["required"] = required
+		}
+		return m
+	}
+	text := func(pattern, says string) map[string]any {
+		return map[string]any{"type": "string", "pattern": pattern, "description": says}
+	}
+	one := func(says string, of ...string) map[string]any { return map[string]any{"enum": of, "description": says} }
+	all := object([]string{"at", "identify"}, map[string]any{
+		"at": object(nil, map[string]any{
+			"logical": number(0xFFFF, "Its logical address behind a gateway (ISO 13400-2)."), "request": number(0x1FFFFFFF, "CAN identifier of requests to it."), "response": number(0x1FFFFFFF, "CAN identifier of its responses."),
+			"long":   map[string]any{"type": "boolean", "description": "The identifiers have 29 bits."},
+			"target": number(0xFF, "Its address in front of each frame (extended addressing of ISO 15765-2)."), "source": number(0xFF, "The tester's address in front of its frames."),
+			"padding": number(0xFF, "Fills frames up to 8 bytes; left out: they are as short as they are."),
+		}),
+		"identify": map[string]any{"type": "array", "minItems": 1, "maxItems": 32, "description": "Identifiers that become facts.", "items": object([]string{"did", "fact"}, map[string]any{
+			"did": number(0xFFFF, "Data identifier, e.g. 0xF18C for the serial (ISO 14229-1, annex C)."), "fact": text("^[a-z][a-z-]{0,31}$", "The fact's name."),
+			"as": one("How it is read; text where it is left out.", "text", "hex", "number"),
+			"is": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}, "description": "The fact's value for what the module says."},
+		})},
+		"address-bytes": map[string]any{"type": "integer", "minimum": 1, "maximum": 8, "description": "Bytes of an address in requests; 4 where it is left out."},
+		"length-bytes":  map[string]any{"type": "integer", "minimum": 1, "maximum": 4, "description": "Bytes of a length in requests; 4 where it is left out."},
+		"longest":       text("^[0-9]+(ms|s|m)$", "How long it may say that an answer is pending; 1m where it is left out."),
+		"read": object([]string{"by"}, map[string]any{
+			"by": one("By ReadMemoryByAddress or by RequestUpload.", "memory", "upload"), "block": map[string]any{"type": "integer", "minimum": 1, "maximum": 4095, "description": "Bytes asked for at once by memory; 256 where it is left out."},
+			"first": steps("What goes before reading."),
+		}),
+		"write": object([]string{"erase"}, map[string]any{
+			"first": steps("What goes before the first erase: pre-programming and the way into the programming session."),
+			"erase": number(0xFFFF, "Routine that erases; its option is the format of address and length, and both."),
+			"check": number(0xFFFF, "Routine that checks a stretch after its download, with the same option; left out: none."),
+		}),
+		"leave": steps("What goes after all of it: dependencies, and the restart that starts the program."),
+	})
+	all["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	all["$defs"] = map[string]any{"step": map[string]any{
+		"type": "object", "additionalProperties": false, "minProperties": 1,
+		"properties": map[string]any{
+			"session": one("Takes it into a session.", "default", "programming", "extended"),
+			"access":  map[string]any{"type": "integer", "minimum": 1, "maximum": 0x41, "description": "Opens a security level (odd) by a key that the service makes of the module's seed."},
+			"secret":  text("^[a-z][a-z0-9-]{0,39}$", "With access: the team's secret that the key is made with."), "rule": one("With access: how.", "hmac-sha-256"),
+			"key-bytes": map[string]any{"type": "integer", "minimum": 1, "maximum": 32, "description": "With access: the key's length."},
+			"routine":   number(0xFFFF, "Starts a routine."), "put": number(0xFFFF, "Writes an identifier, such as a fingerprint."),
+			"data":       text("^([0-9A-Fa-f]{2})*$", "With routine or put: the bytes, in hex."),
+			"codes":      one("Whether it notes fault codes.", "off", "on"),
+			"talk":       one("Whether it sends and hears the messages that modules send to one another.", "off", "on"),
+			"reset":      one("Restarts it.", "hard", "key", "soft"),
+			"wait":       text("^[0-9]+(ms|s)$", "Waits."),
+			"may-refuse": map[string]any{"type": "array", "items": number(0xFF, "A negative response code."), "description": "It is no failure if it refuses the step with one of these codes."},
+		},
+		"dependentRequired": map[string]any{"access": []string{"secret", "rule", "key-bytes"}, "secret": []string{"access"}, "rule": []string{"access"}, "key-bytes": []string{"access"}},
+	}}
+	raw, err := json.Marshal(all)
+	if err != nil {
+		panic(err)
+	}
+	return raw
+}
+
+// Secrets are the names of the secrets that its steps ask for.
+func (Kind) Secrets(own loader.Own) (names []string) {
+	o, _, err := read(own)
+	if err != nil {
+		return nil
+	}
+	for _, s := range o.steps() {
+		if s.Secret != "" {
+			names = append(names, s.Secret)
+		}
+	}
+	return names
+}
+
+// KeyOf is how the key is made with a secret; false where it stands for no access. Such a
+// secret never leaves the service.
+func (Kind) KeyOf(own loader.Own, secret string, level byte) (rule string, length int, ok bool) {
+	o, _, err := read(own)
+	if err != nil {
+		return "", 0, false
+	}
+	for _, s := range o.steps() {
+		if s.Secret == secret && s.Access == level {
+			return s.Rule, s.Key, true
+		}
+	}
+	return "", 0, false
+}
+
+// says puts an identifier's data into words.
+func (i identify) says(data []byte) string {
+	s := strings.Trim(string(data), "\x00 \xff")
+	switch i.As {
+	case "hex":
+		s = strings.ToUpper(hexOf(data))
+	case "number":
+		s = numberOf(data)
+	}
+	if is, ok := i.Is[s]; ok {
+		return is
+	}
+	return s
+}
