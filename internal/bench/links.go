@@ -6,12 +6,14 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/link/canline"
 	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
 	"zealousferry/core/loader"
@@ -97,7 +99,7 @@ func (p *port) open(ctx context.Context, clock core.Clock) (link.Link, error) {
 		return nil, err
 	}
 	settings := p.Settings
-	if p.Kind == "serial" && settings["path"] == "" && p.Adapter != "" { // wherever it is plugged in now
+	if p.local() && settings["path"] == "" && p.Adapter != "" { // wherever it is plugged in now
 		all, err := ports.List(machine("/sys"), nil)
 		if err != nil {
 			return nil, err
@@ -126,12 +128,17 @@ func named(err error, path string) error {
 	return err
 }
 
+// local tells whether a link is on a serial port of this machine.
+func (p Port) local() bool {
+	return (p.Kind == "serial" || p.Kind == "can-line") && p.Settings["address"] == ""
+}
+
 // absent says why a link cannot be opened just now: its port or its adapter is not
 // there. A link over the network is known only once it is opened.
 func (p Port) absent(here []ports.Port) string {
 	path := p.Settings["path"]
 	switch {
-	case p.Kind != "serial":
+	case !p.local():
 		return ""
 	case path == "" && p.Adapter != "":
 		if _, err := ports.ByAdapter(here, p.Adapter); err != nil {
@@ -159,8 +166,16 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 	switch {
 	case n.Address != "":
 		to.Kind, to.Settings["address"] = "rfc2217", n.Address
+	case n.Gateway != "":
+		to.Kind, to.Settings["address"] = "doip", n.Gateway
 	case n.Path != "":
 		to.Settings["path"] = n.Path
+	}
+	if n.Rate > 0 {
+		if n.Gateway != "" || !slices.Contains(canline.Rates, n.Rate) {
+			return core.Fail(core.BadFile, "a CAN adapter has the rates %v in bit/s, and no gateway has one; this is %d", canline.Rates, n.Rate)
+		}
+		to.Kind, to.Settings["rate"] = "can-line", strconv.Itoa(n.Rate)
 	}
 	if !n.Remove {
 		if why := to.absent(b.here()); why != "" {
@@ -242,7 +257,7 @@ func (b *Bench) joined() (links []client.BenchLink) {
 	var here []ports.Port
 	for _, p := range mine {
 		l := client.BenchLink{Name: p.Name, Kind: p.Kind, Adapter: p.Adapter}
-		if p.Kind == "serial" && here == nil {
+		if p.local() && here == nil {
 			here = b.here()
 		}
 		l.Absent = p.absent(here)

@@ -19,7 +19,7 @@ func (a *app) linkSet() *cobra.Command {
 	n := client.NewLink{}
 	v := &cobra.Command{Use: "set BENCH/NAME", Short: "Make a link, or change where it goes", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(places),
 		Long:    "The bench writes it into its own list and uses it at once; nothing is restarted. A link by its adapter is found\nwherever the adapter is plugged in. `ferry links --bench BENCH` lists the ports that are there.",
-		Example: "  ferry link set van/slip-1 --adapter TT-0417\n  ferry link set van/slip-1 --port /dev/ttyUSB0\n  ferry link set van/hall-3 --address 192.0.2.17:4000",
+		Example: "  ferry link set van/slip-1 --adapter TT-0417\n  ferry link set van/slip-1 --port /dev/ttyUSB0\n  ferry link set van/hall-3 --address 192.0.2.17:4000\n  ferry link set shop/can-1 --port /dev/ttyACM0 --can 500000\n  ferry link set dock/tug --gateway 192.0.2.42",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n.Link = args[0]
 			if err := c.SetLink(ctx, n); err != nil {
@@ -30,10 +30,15 @@ func (a *app) linkSet() *cobra.Command {
 				switch {
 				case n.Address != "":
 					where = n.Address
+				case n.Gateway != "":
+					where = "the vehicle at " + n.Gateway
 				case n.Path == "":
 					where = "adapter " + n.Adapter + ", wherever it is plugged in"
 				case n.Adapter != "":
 					where += ", adapter " + n.Adapter
+				}
+				if n.Rate > 0 {
+					where += fmt.Sprintf(", a CAN adapter with a bus of %d bit/s", n.Rate)
 				}
 				fmt.Fprintf(a.out, "%s %s goes to %s. What is on it is not known yet: ferry identify %s\n", a.paint(teal, "✓"), n.Link, where, n.Link)
 			})
@@ -41,8 +46,11 @@ func (a *app) linkSet() *cobra.Command {
 	v.Flags().StringVar(&n.Path, "port", "", "a serial port of the bench, such as /dev/ttyUSB0")
 	v.Flags().StringVar(&n.Adapter, "adapter", "", "serial of the adapter")
 	v.Flags().StringVar(&n.Address, "address", "", "HOST:PORT of a serial port over the network (RFC 2217)")
-	v.MarkFlagsOneRequired("port", "adapter", "address")
-	v.MarkFlagsMutuallyExclusive("port", "address")
+	v.Flags().IntVar(&n.Rate, "can", 0, "a CAN adapter is there: the rate of its bus in bit/s, such as 500000")
+	v.Flags().StringVar(&n.Gateway, "gateway", "", "HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2)")
+	v.MarkFlagsOneRequired("port", "adapter", "address", "gateway")
+	v.MarkFlagsMutuallyExclusive("port", "address", "gateway")
+	v.MarkFlagsMutuallyExclusive("can", "gateway")
 	return v
 }
 

@@ -193,6 +193,8 @@ type PortChoice struct {
 	Path    string `json:"path,omitempty" maxLength:"200"`
 	Adapter string `json:"adapter,omitempty" maxLength:"64" doc:"Serial of the adapter."`
 	Address string `json:"address,omitempty" maxLength:"200" doc:"HOST:PORT of a serial port over the network."`
+	Rate    int    `json:"rate,omitempty" doc:"A CAN adapter is there; the rate of its bus in bit/s."`
+	Gateway string `json:"gateway,omitempty" maxLength:"200" doc:"HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2)."`
 	Remove  bool   `json:"remove,omitempty" doc:"The bench has this link no longer."`
 }
 

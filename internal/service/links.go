@@ -362,7 +362,7 @@ func (v *Service) setLink(ctx context.Context, in *newLinkIn) (none, error) {
 		return none{}, core.Fail(core.BadFile, "expected BENCH/NAME, came %q", in.Body.Link)
 	}
 	to := in.Body.PortChoice
-	if !to.Remove && to.Path == "" && to.Adapter == "" && to.Address == "" {
+	if !to.Remove && to.Path == "" && to.Adapter == "" && to.Address == "" && to.Gateway == "" {
 		return none{}, core.Fail(core.BadFile, "nobody has said where %s goes", in.Body.Link).Do("Name a port, an adapter or an address.")
 	}
 	benches, err := v.store.Benches(ctx)

@@ -114,7 +114,7 @@ func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 		t.Cleanup(u.Close)
 		w.pace = max(w.pace, u.Scale)
 		w.Units[name], w.Sheet = u, sheet
-		links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
+		links = append(links, PortOf(name, u))
 	}
 	w.Dir = t.TempDir()
 	code, err := w.Lead.NewBenchCode(ctx)
@@ -131,6 +131,15 @@ func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 		return err == nil && len(l.Links) == len(links) && l.Links[0].State == "free"
 	})
 	return w
+}
+
+// PortOf is a link of a bench to a unit: its serial line, or its bus.
+func PortOf(name string, u *sim.Unit) bench.Port {
+	p := bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}}
+	if u.Kind == "module" {
+		p.Kind, p.Settings["rate"] = "can-line", "500000"
+	}
+	return p
 }
 
 func (w *World) sheet() *model.Sheet {

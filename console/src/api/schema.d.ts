@@ -3451,9 +3451,16 @@ export interface components {
             adapter?: string;
             /** @description HOST:PORT of a serial port over the network. */
             address?: string;
+            /** @description HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2). */
+            gateway?: string;
             /** @description BENCH/NAME. */
             link: string;
             path?: string;
+            /**
+             * Format: int64
+             * @description A CAN adapter is there; the rate of its bus in bit/s.
+             */
+            rate?: number;
             /** @description The bench has this link no longer. */
             remove?: boolean;
         };
