@@ -199,5 +199,6 @@ const (
 	FactLoader   = "loader"
 	FactMemory   = "memory"         // bytes, decimal
 	FactLock     = "lock"           // of the memory against reading: locked or open
+	FactAssembly = "assembly"       // serial of the assembly that it was found in, e.g. a vehicle
 	FactUnread   = "version-unread" // why nobody could read which version runs
 )

@@ -92,6 +92,14 @@ func (m *module) handle(q []byte, say func(response []byte)) {
 		quiet = q[1]&0x80 != 0
 		q = append([]byte{sid, q[1] & 0x7F}, q[2:]...)
 		body, nrc = m.byForm(sid, q, say)
+	case 0x14:
+		if len(q) != 4 {
+			nrc = nrcLength
+			break
+		}
+		u.codes = nil
+	case 0x19:
+		body, nrc = m.codes(q)
 	case 0x22:
 		body, nrc = m.data(q)
 	case 0x2E:
@@ -218,6 +226,27 @@ func (m *module) access(form byte, rest []byte) (body []byte, nrc byte) {
 		return nil, nrcTries
 	}
 	return nil, nrcKey
+}
+
+// codes are the faults that it has noted: how many (01), or which (02), by a mask.
+func (m *module) codes(q []byte) (body []byte, nrc byte) {
+	if len(q) != 3 {
+		return nil, nrcLength
+	}
+	const available = 0xFF
+	var all []byte
+	for _, c := range m.u.codes {
+		if byte(c)&q[2] != 0 {
+			all = binary.BigEndian.AppendUint32(all, c)
+		}
+	}
+	switch q[1] {
+	case 0x01:
+		return binary.BigEndian.AppendUint16([]byte{0x01, available, 0x01}, uint16(len(all)/4)), 0
+	case 0x02:
+		return append([]byte{0x02, available}, all...), 0
+	}
+	return nil, nrcForm
 }
 
 // data are its identifiers.

@@ -38,6 +38,7 @@ type Spec struct {
 	ChipID    uint32        // that a keel tells
 	Habit     string        // of a monitor: lines (the default), silent, menu
 	Password  string        // that the silent one wants before it touches memory
+	Codes     []uint32      // faults that a module has noted when it is new: 24 bits of code and the status octet
 	Bus       int           // bit/s of a module's bus; 500 000 where it is 0
 	BlockSize uint8         // frames that a module takes before it wants to be asked again; 0: all
 	Bank      int           // bytes of its banks; none where it is 0
@@ -102,6 +103,7 @@ type Unit struct {
 	busy     time.Time // until when the unit works
 	latched  bool      // see Spec.Latch
 	tree     *tree
+	codes    []uint32 // faults that it has noted
 	boots    int
 	piece    int // grows with each block of a transfer, and each time that one stalls
 }
@@ -145,7 +147,7 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 			return nil, fmt.Errorf("unit %s: %w", s.Name, err)
 		}
 	}
-	u.boot = u.newBoot()
+	u.boot, u.codes = u.newBoot(), s.Codes
 	u.mu.Lock()
 	u.restart(false)
 	u.mu.Unlock()

@@ -132,6 +132,19 @@ type Keeper interface {
 	PutSetting(ctx context.Context, s Setting) error
 }
 
+// Code is a fault that a unit has noted.
+type Code struct {
+	Code   string   `json:"code" doc:"As people write it, e.g. U0100-87: system, number, and how it fails (ISO 15031-6, ISO 14229-1 annex D)."`
+	Status byte     `json:"status" doc:"The status octet of ISO 14229-1, annex D."`
+	Is     []string `json:"is" nullable:"false" doc:"What the status says: now, confirmed, pending, since the last clear, not tested, lamp."`
+	Says   string   `json:"says,omitempty" doc:"What the sheet says that it means."`
+}
+
+// Coder is a session whose unit notes faults.
+type Coder interface {
+	Codes(ctx context.Context) ([]Code, error)
+}
+
 // FileInfo is a file in a unit.
 type FileInfo struct {
 	Path   string

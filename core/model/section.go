@@ -116,6 +116,7 @@ type Slot struct {
 	Name   string   `yaml:"slot" json:"slot"`
 	Title  Words    `yaml:"title" json:"title"`
 	Models []string `yaml:"models" json:"models"`         // whose units fit into it
+	Bus    Words    `yaml:"bus" json:"bus,omitempty"`     // on which of its buses the unit there is
 	Empty  bool     `yaml:"empty" json:"empty,omitempty"` // it may be empty
 }
 

@@ -125,6 +125,8 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		r, err = b.echo(ctx, o)
 	case client.OrderTry:
 		r, err = b.try(ctx, o)
+	case client.OrderScan:
+		r, err = b.scan(ctx, o)
 	case client.OrderSetLink:
 		if err = b.setLink(ctx, o); err == nil {
 			b.join(ctx)

@@ -21,8 +21,9 @@ import (
 
 // switchboard is where ferry sim tells its units and its own address.
 type switchboard struct {
-	Control string         `json:"control"`
-	Units   []sim.Standing `json:"units"`
+	Control  string            `json:"control"`
+	Units    []sim.Standing    `json:"units"`
+	Gateways map[string]string `json:"gateways"` // of vehicles, by link
 }
 
 func (a *app) simVerb() *cobra.Command {
@@ -77,6 +78,24 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		unit.Set(sim.Faults{Silent: u.Silent})
 		fleet[u.Link] = unit
 	}
+	gateways := map[string]string{}
+	for _, u := range world.Units {
+		if !u.Gateway() {
+			continue
+		}
+		modules := map[uint16]*sim.Unit{u.Logical(): fleet[u.Link]}
+		for _, m := range world.Units {
+			if m.Behind == u.Link {
+				modules[m.Logical()] = fleet[m.Link]
+			}
+		}
+		g, err := sim.StartGateway(sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules}, "127.0.0.1:0", a.clock)
+		if err != nil {
+			return err
+		}
+		defer g.Close()
+		gateways[u.Link] = g.Address()
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -84,7 +103,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 	server := &http.Server{Handler: fleet, ReadHeaderTimeout: 5 * time.Second}
 	go server.Serve(l)
 	defer server.Close()
-	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings()})
+	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings(), gateways})
 	if err != nil {
 		return err
 	}

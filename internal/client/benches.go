@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
+	"zealousferry/core/visit"
 )
 
 // What benches and the service say to each other. Readers pass over fields that they do
@@ -255,6 +256,7 @@ type Result struct {
 	Seen  *diagnose.Seen  `json:"seen,omitempty"`
 	Came  bool            `json:"came,omitempty"`
 	Tried *Tried          `json:"tried,omitempty"`
+	Slots []visit.InSlot  `json:"slots,omitempty"`
 	Ports []ports.Port    `json:"ports,omitempty"`
 	Heard *Heard          `json:"heard,omitempty"`
 }

@@ -35,6 +35,7 @@ const (
 	OrderEcho     = "echo"
 	OrderListen   = "listen"
 	OrderTry      = "try"
+	OrderScan     = "scan"
 	OrderSetLink  = "set-link"
 	OrderPorts    = "ports"
 )

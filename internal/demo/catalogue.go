@@ -209,6 +209,11 @@ func choices(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
+	for _, name := range []string{"porter-tug", "porter-hoist", "porter-charger", "porter-brake", "porter-cabin"} {
+		if err := c.PutModelSecret(ctx, name, client.NewModelSecret{Name: "diagnosis", Value: world.PorterKey}); err != nil {
+			return err
+		}
+	}
 	if err := c.PutModelSecret(ctx, "fulmar", client.NewModelSecret{Name: "boot-key", Value: world.FulmarKey}); err != nil {
 		return err
 	}

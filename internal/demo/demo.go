@@ -259,7 +259,8 @@ func serviceKey(path string) error {
 // links waits for the simulated units and writes the bench's list of links.
 func links(ctx context.Context, dir string) error {
 	var standings struct {
-		Units []sim.Standing `json:"units"`
+		Units    []sim.Standing    `json:"units"`
+		Gateways map[string]string `json:"gateways"`
 	}
 	for {
 		raw, err := os.ReadFile(filepath.Join(dir, "units", "units.json"))
@@ -275,8 +276,19 @@ func links(ctx context.Context, dir string) error {
 	var file struct {
 		Links []bench.Port `yaml:"links"`
 	}
+	at := map[string]string{}
 	for _, u := range standings.Units {
-		file.Links = append(file.Links, bench.Port{Name: u.Name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address}, Adapter: world.AdapterOn(u.Name)})
+		at[u.Name] = u.Address
+	}
+	for _, u := range world.Linked() {
+		p := bench.Port{Name: u.Link, Kind: "rfc2217", Settings: map[string]string{"address": at[u.Link]}, Adapter: world.AdapterOn(u.Link)}
+		switch {
+		case u.Gateway():
+			p.Kind, p.Settings["address"], p.Adapter = "doip", standings.Gateways[u.Link], ""
+		case u.Spec().Kind == "module":
+			p.Kind, p.Settings["rate"] = "can-line", "500000"
+		}
+		file.Links = append(file.Links, p)
 	}
 	raw, err := yaml.Marshal(file)
 	if err != nil {
@@ -305,7 +317,7 @@ func joined(ctx context.Context, c *client.Client) error {
 		if err != nil {
 			return err
 		}
-		if len(l.Links) == len(world.Units) && l.Links[0].State != "offline" {
+		if len(l.Links) == len(world.Linked()) && l.Links[0].State != "offline" {
 			return nil
 		}
 		select {

@@ -41,6 +41,7 @@ func (v *Service) routes(api huma.API) {
 
 	route(v, api, "GET", "/api/models", "list-models", Viewer, "Models, a page at a time", v.listModels)
 	upload(v, api, "PUT", "/api/models", "put-model", Lead, "Put a model sheet in force", "application/yaml", v.putModel)
+	route(v, api, "POST", "/api/scan", "scan", Technician, "Ask a whole assembly, such as a vehicle, which modules it has, what they run and which faults they have noted; nothing is changed", v.scan)
 	route(v, api, "POST", "/api/try", "try-sheet", Technician, "Try a sheet on a link: what was said, what came, which pattern took what", v.try)
 	route(v, api, "POST", "/api/models/{model}/secrets", "put-secret", Lead, "Enter a secret that a model's units ask for, or remove it; it is never shown again", v.putSecret)
 	route(v, api, "GET", "/api/models/{model}", "get-model", Viewer, "A model, its sheet, and the matrix of revisions and releases", v.getModel)

@@ -6,11 +6,16 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
+	"zealousferry/internal/demo/world"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -87,6 +92,125 @@ func TestAModuleOfAVehicle(t *testing.T) {
 		t.Error("it is not as it was")
 	}
 	told(t, l.must(17, "link", "set", "b/tug", "--port", "/dev/null", "--can", "500"), "has the rates")
+}
+
+// aVehicle puts the demo's tug at link b/tug: its gateway and its modules, by their links.
+func aVehicle(t *testing.T, w *testkit.World, link string) map[string]*sim.Unit {
+	t.Helper()
+	units, modules := map[string]*sim.Unit{}, map[uint16]*sim.Unit{}
+	vin := ""
+	for _, u := range world.Units {
+		if u.Link != link && u.Behind != link {
+			continue
+		}
+		s := u.Spec()
+		s.Scale = 0.02
+		x, err := sim.Start(s, "127.0.0.1:0", core.System{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(x.Close)
+		if _, err := w.Lead.PutModel(ctx, world.Sheets[u.Model]); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Lead.PutModelSecret(ctx, u.Model, client.NewModelSecret{Name: "diagnosis", Value: world.PorterKey}); err != nil {
+			t.Fatal(err)
+		}
+		units[u.Link], modules[u.Logical()] = x, x
+		if u.Gateway() {
+			vin = u.Serial
+		}
+	}
+	if _, err := w.Lead.PutModel(ctx, world.PorterCabin); err != nil {
+		t.Fatal(err)
+	}
+	g, err := sim.StartGateway(sim.GatewaySpec{VIN: vin, Logical: 0x1001, Modules: modules}, "127.0.0.1:0", core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(g.Close)
+	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/tug", PortChoice: client.PortChoice{Gateway: g.Address()}}); err != nil {
+		t.Fatal(err)
+	}
+	return units
+}
+
+// TestAWholeVehicle: all modules are asked at once; one that an earlier visit has left
+// without a program is found, written, and well at the next scan.
+func TestAWholeVehicle(t *testing.T) {
+	w := testkit.NewWorld(t)
+	units := aVehicle(t, w, "tug-10")
+	hoist := world.Find("porter-hoist", "1.6")
+	name, format, data := hoist.File(0)
+	im, err := w.Lead.PutImage(ctx, name, model.Part{Format: format, Address: hoist.Parts[0].Address}, data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "porter-hoist", Version: "1.6", Channel: model.Stable, Fits: hoist.Fits, Accept: "made by the test",
+		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: format, Address: hoist.Parts[0].Address}}}); err != nil {
+		t.Fatal(err)
+	}
+	scan := func() (client.Scanned, map[string]client.Module) {
+		t.Helper()
+		s, err := w.Technician.Scan(ctx, client.NewScan{At: "b/tug"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		by := map[string]client.Module{}
+		for _, m := range s.Modules {
+			by[m.Slot] = m
+		}
+		return s, by
+	}
+	var s client.Scanned
+	var by map[string]client.Module
+	w.Wait("the bench to hear of the sheets", func() bool {
+		_, err := w.Technician.Scan(ctx, client.NewScan{At: "b/tug"})
+		return err == nil
+	})
+	s, by = scan()
+	if s.Model != "porter-tug" || s.Serial != "ZFPRT9B2607000010" || len(s.Modules) != 5 || s.Silent != 0 || s.Behind != 1 || s.Faults != 2 {
+		t.Errorf("%+v", s)
+	}
+	if m := by["hoist"]; !m.Boot || m.Serial != "PH-410091" || m.Running != "" || m.Newer != "1.6" || m.Bus != "drive bus" || len(m.Codes) != 1 || m.Codes[0].Code != "U0129-87" || m.Codes[0].Says != "No message from the brake module." || fmt.Sprint(m.Codes[0].Is) != "[now confirmed]" {
+		t.Errorf("the hoist: %+v", m)
+	}
+	if m := by["cabin"]; !m.Silent || !m.Empty || m.Serial != "" {
+		t.Errorf("the empty slot: %+v", m)
+	}
+	if m := by["brake"]; m.Running != "1.6" || m.Boot || m.Silent || m.Revision != "B" || m.Verdict == "" {
+		t.Errorf("the brake: %+v", m)
+	}
+	if u, err := w.Viewer.Unit(ctx, "PK-903320"); err != nil || u.Facts[core.FactAssembly].Value != s.Serial {
+		t.Errorf("the brake does not say in which vehicle it is: %+v %v", u.Facts, err)
+	}
+	units["tug-10-charger"].Set(sim.Faults{Silent: true})
+	if s, by = scan(); s.Silent != 1 || !by["charger"].Silent || by["charger"].Empty || by["charger"].Next == "" {
+		t.Errorf("a module that should answer: %+v", by["charger"])
+	}
+	units["tug-10-charger"].Set(sim.Faults{})
+
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), says("Do not drive"), says("U0129-87"), says("The drive bus is off."), browser.Until(`document.querySelector('[data-slot="cabin"]').textContent.includes("empty")`),
+		click(`[data-work="hoist"]`), browser.Until(`location.pathname === "/begin/b/tug"`), says("PH-410091"))
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/tug", Reason: "it is dead"})
+	if got := strings.Join(answerAll(t, w, w.Technician, r.ID, map[string]string{"volts": "25.6"}), " "); got != "wheels charger volts charger-off" {
+		t.Errorf("asked for %s", got)
+	}
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) || r.Record.To != "1.6" {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	if s, by = scan(); s.Behind != 0 || by["hoist"].Boot || by["hoist"].Running != "1.6" {
+		t.Errorf("after it was written: %+v", by["hoist"])
+	}
+	l := commandLine(t, w, "technician")
+	told(t, l.must(0, "scan", "b/tug"), "drive bus", "PH-410091", "U0001-88", "The drive bus is off.", "5 modules", "empty")
+	told(t, l.must(21, "scan", "b/tug", "--model", "porter-cart"), "there are porter-tug")
+	told(t, l.must(17, "scan", "b/tug", "--model", "porter-hoist"), "names no slots")
+	for _, u := range units {
+		u.Power(false)
+	}
+	told(t, l.must(10, "scan", "b/tug"), "no module of a Porter tug answers", "nothing was changed")
 }
 
 // TestAModuleIsNotLeftHalfDone: the gateway hangs up in the middle of a write, and another

@@ -1309,6 +1309,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask a whole assembly, such as a vehicle, which modules it has, what they run and which faults they have noted; nothing is changed
+         * @description Role: technician.
+         */
+        post: operations["scan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -2967,6 +2987,19 @@ export interface components {
         Links: {
             links: components["schemas"]["Link"][];
         };
+        LoaderCode: {
+            /** @description As people write it, e.g. U0100-87: system, number, and how it fails (ISO 15031-6, ISO 14229-1 annex D). */
+            code: string;
+            /** @description What the status says: now, confirmed, pending, since the last clear, not tested, lamp. */
+            is: string[];
+            /** @description What the sheet says that it means. */
+            says?: string;
+            /**
+             * Format: int32
+             * @description The status octet of ISO 14229-1, annex D.
+             */
+            status: number;
+        };
         LoaderProof: {
             /** Format: int64 */
             asked: number;
@@ -3342,6 +3375,33 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Module: {
+            /** @description It answers and runs no program: it was left in its boot loader. */
+            boot?: boolean;
+            bus?: string;
+            codes: components["schemas"]["LoaderCode"][];
+            /** @description It is silent and its slot may be empty. */
+            empty?: boolean;
+            error?: string;
+            model?: string;
+            modelName?: string;
+            /** @description The release that fits and should go in. */
+            newer?: string;
+            next?: string;
+            revision?: string;
+            /** @description The version that it says it runs; empty where it runs none. */
+            running?: string;
+            serial?: string;
+            silent?: boolean;
+            /** @description Empty for the assembly's own section. */
+            slot: string;
+            /** @description The unit's standing in the register. */
+            state?: string;
+            title: string;
+            unit?: string;
+            /** @description Why that one, or why none. */
+            verdict?: string;
+        };
         Moved: {
             events: string[];
         };
@@ -3554,6 +3614,12 @@ export interface components {
             release?: string;
             /** @description Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release. */
             waive?: string[];
+        };
+        NewScan: {
+            /** @description The link to its gateway or bus (BENCH/NAME). */
+            at: string;
+            /** @description Model of the assembly; the only one whose sheet names slots and that answers there, where it is left out. */
+            model?: string;
         };
         NewSite: {
             contact?: string;
@@ -4080,6 +4146,30 @@ export interface components {
             /** @description What was put into it, in order. */
             params?: string[];
             text: string;
+        };
+        Scanned: {
+            /**
+             * Format: int64
+             * @description For how many a newer release fits.
+             */
+            behind: number;
+            /**
+             * Format: int64
+             * @description How many fault codes there are.
+             */
+            faults: number;
+            link: string;
+            model: string;
+            modelName: string;
+            modules: components["schemas"]["Module"][];
+            /** @description What the assembly itself says that it is, such as its vehicle identification number. */
+            serial?: string;
+            /**
+             * Format: int64
+             * @description How many modules that should be there do not answer.
+             */
+            silent: number;
+            unit?: string;
         };
         Sector: {
             /** Format: int64 */
@@ -10217,6 +10307,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    scan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scanned"];
                 };
             };
             /** @description Unauthorized */

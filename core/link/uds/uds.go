@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"os"
 	"sync"
 	"time"
@@ -416,4 +417,51 @@ func (c *Client) Upload(ctx context.Context, f Format, address uint64, p []byte,
 	}
 	_, err := c.Ask(ctx, TransferExit)
 	return err
+}
+
+// Code is a diagnostic trouble code with its status octet.
+type Code struct {
+	Number uint32 // 24 bits
+	Status byte
+}
+
+// Codes are the codes whose status has a bit of the mask in common
+// (reportDTCByStatusMask).
+func (c *Client) Codes(ctx context.Context, mask byte) ([]Code, error) {
+	m, err := c.Ask(ctx, ReadInformation, 0x02, mask)
+	if err == nil {
+		m, err = exactly(ReadInformation, m, 2)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rest := m[2:]
+	if len(rest)%4 != 0 {
+		return nil, core.Fail(core.RefusedByUnit, "the module's list of fault codes has %d bytes, which are no whole codes of 4", len(rest))
+	}
+	all := []Code{}
+	for ; len(rest) > 0; rest = rest[4:] {
+		all = append(all, Code{uint32(rest[0])<<16 | uint32(rest[1])<<8 | uint32(rest[2]), rest[3]})
+	}
+	return all, nil
+}
+
+// String is how people write it: a letter for the system and four digits (ISO 15031-6),
+// and the kind of failure.
+func (c Code) String() string {
+	return fmt.Sprintf("%c%04X-%02X", "PCBU"[c.Number>>22], c.Number>>8&0x3FFF, c.Number&0xFF)
+}
+
+// Is says what the status octet says.
+func (c Code) Is() []string {
+	all := []string{}
+	for _, b := range []struct {
+		bit  byte
+		says string
+	}{{0x01, "now"}, {0x08, "confirmed"}, {0x04, "pending"}, {0x20, "since the last clear"}, {0x40, "not tested"}, {0x80, "lamp"}} {
+		if c.Status&b.bit != 0 {
+			all = append(all, b.says)
+		}
+	}
+	return all
 }

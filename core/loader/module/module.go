@@ -154,6 +154,20 @@ func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
 	return facts, nil
 }
 
+// Codes lists the faults that it has noted: failing now, pending, confirmed, or failed since
+// the last clear.
+func (s *session) Codes(ctx context.Context) ([]loader.Code, error) {
+	all, err := s.uds.Codes(ctx, 0x2D)
+	if err != nil {
+		return nil, err
+	}
+	codes := []loader.Code{}
+	for _, c := range all {
+		codes = append(codes, loader.Code{Code: c.String(), Status: c.Status, Is: c.Is(), Says: s.o.Codes[c.String()]})
+	}
+	return codes, nil
+}
+
 func hexOf(b []byte) string    { return hex.EncodeToString(b) }
 func numberOf(b []byte) string { return new(big.Int).SetBytes(b).String() }
 

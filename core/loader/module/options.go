@@ -13,14 +13,15 @@ import (
 // options are what the sheet says to this loader: where the module is, what it says of
 // itself, and the programming sequence.
 type options struct {
-	At       at         `yaml:"at"`
-	Identify []identify `yaml:"identify"`
-	Address  int        `yaml:"address-bytes"`
-	Length   int        `yaml:"length-bytes"`
-	Longest  string     `yaml:"longest"`
-	Read     *reading   `yaml:"read"`
-	Write    *writing   `yaml:"write"`
-	Leave    []step     `yaml:"leave"`
+	At       at                `yaml:"at"`
+	Identify []identify        `yaml:"identify"`
+	Address  int               `yaml:"address-bytes"`
+	Length   int               `yaml:"length-bytes"`
+	Longest  string            `yaml:"longest"`
+	Read     *reading          `yaml:"read"`
+	Write    *writing          `yaml:"write"`
+	Leave    []step            `yaml:"leave"`
+	Codes    map[string]string `yaml:"codes"` // what fault codes mean
 }
 
 // at is where the module is, on each sort of link.
@@ -150,6 +151,8 @@ func (Kind) Schema() []byte {
 			"erase": number(0xFFFF, "Routine that erases; its option is the format of address and length, and both."),
 			"check": number(0xFFFF, "Routine that checks a stretch after its download, with the same option; left out: none."),
 		}),
+		"codes": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string", "minLength": 1, "maxLength": 200}, "propertyNames": map[string]any{"pattern": "^[PCBU][0-3][0-9A-F]{3}-[0-9A-F]{2}$"},
+			"description": "What its fault codes mean, by code (such as U0100-87)."},
 		"leave": steps("What goes after all of it: dependencies, and the restart that starts the program."),
 	})
 	all["$schema"] = "https://json-schema.org/draft/2020-12/schema"

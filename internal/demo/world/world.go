@@ -49,12 +49,23 @@ var (
 	Halyard2 []byte
 	//go:embed fulmar.yaml
 	Fulmar []byte
+	//go:embed porter-tug.yaml
+	PorterTug []byte
+	//go:embed porter-hoist.yaml
+	PorterHoist []byte
+	//go:embed porter-charger.yaml
+	PorterCharger []byte
+	//go:embed porter-brake.yaml
+	PorterBrake []byte
+	//go:embed porter-cabin.yaml
+	PorterCabin []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
-var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar}
+var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar,
+	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin}
 
 // Release is a release of the demo.
 type Release struct {
@@ -166,7 +177,7 @@ func (r Release) File(n int) (name, format string, data []byte) {
 	case "porter-lamp":
 		f, ext = uf2.Format{}, ".uf2"
 		im.Notes = []image.Note{{Name: image.NoteFamily, Value: "0x5A17A4E1"}}
-	case "porter-drive":
+	case "porter-drive", "porter-hoist", "porter-charger", "porter-brake", "porter-cabin":
 		f, ext = raw.Format{}, ".bin"
 	default:
 		f, ext = ihex.Format{}, ".hex"
@@ -228,6 +239,30 @@ type Unit struct {
 	Strange  bool              // a program that nobody knows
 	Locked   bool              // its memory is locked against reading
 	Section  string            // of another unit's, on a link of its own: it is no unit itself
+	Behind   string            // the link to the gateway of the vehicle that it is in; it has no link of its own
+	Bare     bool              // an earlier visit has left it in its boot loader
+	Codes    []uint32          // faults that it has noted
+}
+
+// Linked are the units that have a link of their own.
+func Linked() (all []Unit) {
+	for _, u := range Units {
+		if u.Behind == "" {
+			all = append(all, u)
+		}
+	}
+	return all
+}
+
+// Gateway tells whether a unit is the gateway of a vehicle: its link leads to all of its
+// modules.
+func (u Unit) Gateway() bool { return u.Model == "porter-tug" }
+
+// Logical is a module's address behind a gateway.
+func (u Unit) Logical() uint16 {
+	at, _ := u.Sheet().Main().Loader.Own["at"].(map[string]any)
+	n, _ := at["logical"].(int)
+	return uint16(n)
 }
 
 func seen(u Unit) Unit { u.Seen = true; return u }
@@ -251,6 +286,16 @@ var Units = []Unit{
 	seen(Unit{Link: "tug-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "Gannet Quay, tug 4", Told: map[string]string{"motor": "twin"}}),
 	seen(Unit{Link: "tug-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "Gannet Quay, tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
 	seen(Unit{Link: "tug-4", Model: "porter-lamp", Revision: "B", Serial: "PL-700140", Runs: "PL-3310-B", Site: "Gannet Quay, tug 7", Told: map[string]string{"board": "PL-3301-C"}, Locked: true}),
+	seen(Unit{Link: "tug-9", Model: "porter-tug", Revision: "B", Serial: "ZFPRT9B2607000009", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
+	seen(Unit{Link: "tug-9-hoist", Behind: "tug-9", Model: "porter-hoist", Revision: "B", Serial: "PH-410088", Runs: "1.4", Site: "Gannet Quay, tug 9", Codes: []uint32{0x5A101228}}),
+	seen(Unit{Link: "tug-9-charger", Behind: "tug-9", Model: "porter-charger", Revision: "A", Serial: "PC-220415", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
+	seen(Unit{Link: "tug-9-brake", Behind: "tug-9", Model: "porter-brake", Revision: "B", Serial: "PK-903317", Runs: "1.4", Site: "Gannet Quay, tug 9"}),
+	seen(Unit{Link: "tug-9-cabin", Behind: "tug-9", Model: "porter-cabin", Revision: "A", Serial: "PN-660120", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
+	seen(Unit{Link: "tug-10", Model: "porter-tug", Revision: "B", Serial: "ZFPRT9B2607000010", Runs: "1.6", Site: "Gannet Quay, tug 10", Codes: []uint32{0xC0018808}}),
+	seen(Unit{Link: "tug-10-hoist", Behind: "tug-10", Model: "porter-hoist", Revision: "B", Serial: "PH-410091", Runs: "1.4", Site: "Gannet Quay, tug 10", Bare: true, Codes: []uint32{0xC1298709}}),
+	seen(Unit{Link: "tug-10-charger", Behind: "tug-10", Model: "porter-charger", Revision: "A", Serial: "PC-220431", Runs: "1.6", Site: "Gannet Quay, tug 10"}),
+	seen(Unit{Link: "tug-10-brake", Behind: "tug-10", Model: "porter-brake", Revision: "B", Serial: "PK-903320", Runs: "1.6", Site: "Gannet Quay, tug 10"}),
+	{Link: "table-1", Model: "porter-hoist", Revision: "A", Serial: "PH-410102", Runs: "1.4", Site: "the workshop"},
 	seen(Unit{Link: "tool-1", Model: "tern-tongue", Revision: "B", Serial: "TT-0502", Runs: "1.2.0", Site: "the van", Label: map[string]string{"revision": "B"}}),
 	seen(Unit{Link: "slip-1", Model: "fulmar", Revision: "B", Serial: "FU-2207", Runs: "5.0.2", Site: "Skerry Point, tide hut"}),
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
@@ -309,11 +354,23 @@ func (u Unit) Spec() sim.Spec {
 	if u.Model == "fulmar" { // its monitor takes no more than its small buffer holds, and wants a key
 		s.Habit, s.Password, s.Window, s.WriteMax = sim.HabitSilent, FulmarKey, 256, 256
 	}
+	if s.Kind == "module" {
+		s.Password, s.Codes, s.WriteMax, s.ReadMax = PorterKey, u.Codes, 1024, 1024
+		switch u.Model {
+		case "porter-brake":
+			s.WriteMax = 18 // a block of 20 bytes
+		case "porter-charger":
+			s.Erase = 400 * time.Millisecond
+		}
+	}
 	s.Locked = u.Locked
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
 	return s
 }
+
+// PorterKey is the secret that the keys of a tug's modules are made with.
+const PorterKey = "spring tide"
 
 // FulmarKey is what the monitor of a Fulmar wants before it touches memory.
 const FulmarKey = "low water"
@@ -330,6 +387,9 @@ func (u Unit) memory() []byte {
 		return board.Memory(sheet, u.Serial, sim.Program(u.Runs, 300<<10, hash(u.Model), hash(u.Serial)))
 	}
 	r := Find(u.Model, u.Runs)
+	if u.Bare {
+		return board.Memory(sheet, u.Serial, nil)
+	}
 	b := board.Memory(sheet, u.Serial, r.Bytes())
 	base := board.Whole(sheet).Regions[0].Address
 	for n, p := range r.Parts {

@@ -1,0 +1,96 @@
+package visit
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"zealousferry/core"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
+)
+
+// InSlot is what answers in a slot of an assembly.
+type InSlot struct {
+	Slot   string        `json:"slot"`
+	Model  string        `json:"model,omitempty"`
+	Facts  []core.Fact   `json:"facts" nullable:"false"`
+	Codes  []loader.Code `json:"codes" nullable:"false" doc:"Faults that it has noted."`
+	Silent bool          `json:"silent,omitempty" doc:"Nothing answers."`
+	Error  string        `json:"error,omitempty" doc:"Why it is not known, in words."`
+	Next   string        `json:"next,omitempty"`
+}
+
+// Scan asks all slots of an assembly at once who is there, and which faults they have
+// noted. Nothing is changed. sheets are those of the slots' models; the one with the
+// assembly's own section comes first, as a slot without a name.
+func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*model.Sheet, p link.Pace) []InSlot {
+	all := []InSlot{{}}
+	models := [][]*model.Sheet{{of}}
+	for _, s := range of.Holds {
+		var may []*model.Sheet
+		for _, name := range s.Models {
+			if sheet := sheets[name]; sheet != nil {
+				may = append(may, sheet)
+			}
+		}
+		all, models = append(all, InSlot{Slot: s.Name}), append(models, may)
+	}
+	var asking sync.WaitGroup
+	for i := range all {
+		asking.Add(1)
+		go func() {
+			defer asking.Done()
+			all[i].ask(ctx, l, models[i], p)
+		}()
+	}
+	asking.Wait()
+	return all
+}
+
+func (s *InSlot) ask(ctx context.Context, l link.Link, may []*model.Sheet, p link.Pace) {
+	s.Facts, s.Codes = []core.Fact{}, []loader.Code{}
+	if len(may) == 0 {
+		s.fault(core.Fail(core.NotFound, "no sheet of a model that may be there is in force").Do("A lead adds one."))
+		return
+	}
+	for _, sheet := range may {
+		x := sheet.Main()
+		err := s.askAs(ctx, l, sheet, p)
+		if err == nil && model.Calls(s.Facts) == x.Loader.Says {
+			s.Model, s.Error, s.Next, s.Silent = sheet.Model, "", "", false
+			return
+		}
+		if err == nil {
+			err = core.Fail(core.CannotTell, "it calls itself %q, which no model of this slot does", model.Calls(s.Facts))
+		}
+		if s.Error == "" || core.KindOf(err) != core.NotAnswering {
+			s.fault(err)
+		}
+	}
+}
+
+func (s *InSlot) fault(err error) {
+	e := core.AsError(err, "")
+	s.Error, s.Next, s.Silent = e.Error(), e.Next, e.Kind == core.NotAnswering
+}
+
+func (s *InSlot) askAs(ctx context.Context, l link.Link, sheet *model.Sheet, p link.Pace) error {
+	session, err := OpenNow(ctx, l, sheet.Main(), p)
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	if s.Facts, err = session.Identify(ctx); err != nil {
+		return err
+	}
+	if c, ok := session.(loader.Coder); ok {
+		codes, err := c.Codes(ctx)
+		if err != nil {
+			return err
+		}
+		s.Codes = slices.Clip(codes)
+	}
+	return nil
+}

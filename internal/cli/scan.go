@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/internal/client"
+)
+
+func (a *app) scan() *cobra.Command {
+	n := client.NewScan{}
+	v := &cobra.Command{Use: "scan BENCH/LINK", Short: "Ask a whole vehicle which modules it has, what they run, and which faults they have noted", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(places),
+		Long:    "All slots that the vehicle's sheet names are asked at once, over its gateway or its bus. Nothing is changed. Each module\nthat tells its serial is a unit of its own in the register.",
+		Example: "  ferry scan shed/tug-9\n  ferry scan shed/tug-9 --model porter-tug --output json",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n.At = args[0]
+			s, err := c.Scan(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(s, func() { a.scanned(s) })
+		})}
+	v.Flags().StringVar(&n.Model, "model", "", "the vehicle's model; found out by itself where there is one alone")
+	v.RegisterFlagCompletionFunc("model", a.complete(modelNames))
+	return v
+}
+
+// scanned shows an assembly by its buses.
+func (a *app) scanned(s client.Scanned) {
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, s.ModelName), s.Serial, a.paint(faint, "on "+s.Link))
+	bus := "-"
+	var rows [][]string
+	head := []string{"slot", "module", "serial", "runs", "stands", "next"}
+	flush := func() {
+		if len(rows) > 0 {
+			a.table(head, rows)
+			rows = nil
+		}
+	}
+	for _, m := range s.Modules {
+		if m.Bus != bus {
+			flush()
+			bus = m.Bus
+			title := bus
+			if title == "" {
+				title = "gateway"
+			}
+			fmt.Fprintf(a.out, "\n%s\n", a.paint(bold, title))
+		}
+		runs := m.Running
+		if m.Boot {
+			runs = "no program"
+		}
+		rows = append(rows, []string{m.Title, dash(m.ModelName), dash(m.Serial), dash(runs), a.moduleStands(m), a.moduleNext(s, m)})
+	}
+	flush()
+	for _, m := range s.Modules {
+		for _, c := range m.Codes {
+			fmt.Fprintf(a.out, "\n%s %s: %s\n    %s", a.paint(brick, c.Code), m.Title, or(c.Says, "no text in the sheet"), a.paint(faint, strings.Join(c.Is, ", ")))
+		}
+	}
+	fmt.Fprintf(a.out, "\n\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), count(s.Behind, "module")+" behind", count(s.Silent, "module")+" silent that should answer")
+}
+
+func or(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+func (a *app) moduleStands(m client.Module) string {
+	switch {
+	case m.Empty:
+		return a.paint(faint, "empty")
+	case m.Silent:
+		return a.paint(brick, "✗ does not answer")
+	case m.Error != "":
+		return a.paint(brick, "✗ "+m.Error)
+	case m.Boot:
+		return a.paint(brick, "✗ left in its boot loader")
+	case len(m.Codes) > 0:
+		return count(len(m.Codes), "fault code")
+	}
+	return a.paint(teal, "✓ well")
+}
+
+func (a *app) moduleNext(s client.Scanned, m client.Module) string {
+	switch {
+	case m.Newer != "":
+		return fmt.Sprintf("%s: ferry identify %s --model %s, then ferry flash %s", m.Newer, s.Link, m.Model, m.Serial)
+	case m.Next != "":
+		return m.Next
+	}
+	return m.Verdict
+}

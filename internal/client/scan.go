@@ -1,0 +1,53 @@
+package client
+
+import (
+	"context"
+
+	"zealousferry/core/loader"
+)
+
+// NewScan asks a whole assembly, such as a vehicle, what is in it.
+type NewScan struct {
+	At    string `json:"at" minLength:"1" maxLength:"120" doc:"The link to its gateway or bus (BENCH/NAME)."`
+	Model string `json:"model,omitempty" maxLength:"63" doc:"Model of the assembly; the only one whose sheet names slots and that answers there, where it is left out."`
+}
+
+// Scanned is what was found.
+type Scanned struct {
+	Link      string   `json:"link"`
+	Model     string   `json:"model"`
+	ModelName string   `json:"modelName"`
+	Serial    string   `json:"serial,omitempty" doc:"What the assembly itself says that it is, such as its vehicle identification number."`
+	Unit      string   `json:"unit,omitempty"`
+	Modules   []Module `json:"modules" nullable:"false"`
+	Silent    int      `json:"silent" doc:"How many modules that should be there do not answer."`
+	Behind    int      `json:"behind" doc:"For how many a newer release fits."`
+	Faults    int      `json:"faults" doc:"How many fault codes there are."`
+}
+
+// Module is what is in a slot.
+type Module struct {
+	Slot      string        `json:"slot" doc:"Empty for the assembly's own section."`
+	Title     string        `json:"title"`
+	Bus       string        `json:"bus,omitempty"`
+	Model     string        `json:"model,omitempty"`
+	ModelName string        `json:"modelName,omitempty"`
+	Serial    string        `json:"serial,omitempty"`
+	Unit      string        `json:"unit,omitempty"`
+	State     string        `json:"state,omitempty" doc:"The unit's standing in the register."`
+	Revision  string        `json:"revision,omitempty"`
+	Running   string        `json:"running,omitempty" doc:"The version that it says it runs; empty where it runs none."`
+	Boot      bool          `json:"boot,omitempty" doc:"It answers and runs no program: it was left in its boot loader."`
+	Newer     string        `json:"newer,omitempty" doc:"The release that fits and should go in."`
+	Verdict   string        `json:"verdict,omitempty" doc:"Why that one, or why none."`
+	Codes     []loader.Code `json:"codes" nullable:"false"`
+	Silent    bool          `json:"silent,omitempty"`
+	Empty     bool          `json:"empty,omitempty" doc:"It is silent and its slot may be empty."`
+	Error     string        `json:"error,omitempty"`
+	Next      string        `json:"next,omitempty"`
+}
+
+// Scan asks a whole assembly what is in it.
+func (c *Client) Scan(ctx context.Context, n NewScan) (Scanned, error) {
+	return post[Scanned](ctx, c, "/api/scan", n)
+}

@@ -1,0 +1,171 @@
+package service
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
+	"zealousferry/core/registry"
+	"zealousferry/core/visit"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+)
+
+// scanLasts is how long a bench may take to ask all modules, of which some may be silent.
+const scanLasts = time.Minute
+
+type scanIn struct{ Body client.NewScan }
+
+// scan has a bench ask all modules of an assembly who is there, and enters what they said.
+func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) {
+	p, err := v.find(ctx, in.Body.At)
+	if err != nil {
+		return client.Scanned{}, err
+	}
+	if p.Run.Valid {
+		return client.Scanned{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+	}
+	sheet, err := v.assembly(ctx, in.Body.Model, p.Model)
+	if err != nil {
+		return client.Scanned{}, err
+	}
+	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model}, p.Bench, scanLasts)
+	if err != nil {
+		return client.Scanned{}, err
+	}
+	if len(r.Slots) == 0 {
+		return client.Scanned{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
+	}
+	if slot := r.Slots[0]; slot.Silent { // nobody passes anything on
+		silent := true
+		for _, s := range r.Slots {
+			silent = silent && s.Silent
+		}
+		if silent {
+			return client.Scanned{}, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
+		}
+	}
+	out := client.Scanned{Link: p.FullName(), Model: sheet.Model, ModelName: sheet.Name.In("en"), Modules: []client.Module{}}
+	for i, s := range r.Slots {
+		m := client.Module{Slot: s.Slot, Title: out.ModelName, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next}
+		if m.Codes == nil {
+			m.Codes = []loader.Code{}
+		}
+		if i > 0 {
+			slot := sheet.Holds[i-1]
+			m.Title, m.Bus, m.Empty = slot.Title.In("en"), slot.Bus.In("en"), s.Silent && slot.Empty
+		}
+		if s.Model != "" {
+			if err := v.met(ctx, &m, s, out.Serial); err != nil {
+				return client.Scanned{}, err
+			}
+		}
+		if i == 0 {
+			out.Serial, out.Unit = m.Serial, m.Unit
+		}
+		if m.Silent && !m.Empty {
+			out.Silent++
+		}
+		if m.Newer != "" {
+			out.Behind++
+		}
+		out.Faults += len(m.Codes)
+		out.Modules = append(out.Modules, m)
+	}
+	return out, nil
+}
+
+// assembly is the sheet of what is to be scanned: the one that was named, the one last
+// seen on the link, or the only one that names slots and is spoken to over such a link.
+func (v *Service) assembly(ctx context.Context, named, seen string) (*model.Sheet, error) {
+	var all []string
+	var found *model.Sheet
+	models, err := v.store.Models(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range models {
+		s, err := v.store.Sheet(ctx, m.Name)
+		if err != nil {
+			return nil, err
+		}
+		if m.Name == named && len(s.Holds) == 0 {
+			return nil, core.Fail(core.BadFile, "the sheet of %s names no slots for modules", named).Do("Name the vehicle's model.")
+		}
+		kind, err := registry.Loader(s.Main().Loader.Kind)
+		if err != nil || len(s.Holds) == 0 || kind.Limits(s.Main().Loader.Own).Shape != link.Addressed {
+			continue
+		}
+		if m.Name == named || named == "" && m.Name == seen {
+			return s, nil
+		}
+		found, all = s, append(all, m.Name)
+	}
+	switch {
+	case named != "":
+		return nil, core.Fail(core.NotFound, "there is no model %q whose modules could be scanned; there are %s", named, strings.Join(append(all, "no others"), ", "))
+	case len(all) == 1:
+		return found, nil
+	case len(all) == 0:
+		return nil, core.Fail(core.NotFound, "no sheet in force names slots for vehicle modules").Go(words.ModelAdd().To("A lead adds one"))
+	}
+	return nil, core.Fail(core.CannotTell, "it could be one of %s", strings.Join(all, ", ")).Do("Name its model.")
+}
+
+// met enters a module into the register, and says how it stands.
+func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of string) error {
+	sheet, err := v.store.Sheet(ctx, s.Model)
+	if err != nil {
+		return err
+	}
+	m.ModelName, m.Serial = sheet.Name.In("en"), visit.Value(s.Facts, core.FactSerial)
+	m.Revision, m.Running = visit.Value(s.Facts, core.FactRevision), visit.Value(s.Facts, core.FactRunning)
+	m.Boot = m.Running == "" && sheet.Main().Tells()
+	if m.Serial == "" {
+		return nil
+	}
+	u, err := v.store.MeetUnit(ctx, v.key, s.Model, m.Serial, "", who(ctx).person.ID, v.clock.Now())
+	if err != nil {
+		return err
+	}
+	facts := s.Facts
+	if of != "" && len(facts) > 0 {
+		facts = append(facts, core.Fact{Name: core.FactAssembly, Value: of, Source: core.FromWire, At: facts[0].At})
+	}
+	if err := v.store.AddFacts(ctx, u.ID, facts); err != nil {
+		return err
+	}
+	m.Unit, m.State = u.ID, u.State
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return err
+	}
+	m.Newer, m.Verdict = recommended(j)
+	return nil
+}
+
+// recommended is the version that should go in, if it is not there already, and why.
+func recommended(j *judged) (version, why string) {
+	for _, x := range j.verdicts {
+		switch {
+		case x.Recommended && x.Current:
+			return "", "nothing newer fits"
+		case x.Recommended:
+			if len(x.Reasons) > 0 {
+				why = x.Reasons[0].Text
+			}
+			return x.Version, why
+		}
+	}
+	for _, x := range j.verdicts {
+		if x.Answer == fit.CannotTell && len(x.Reasons) > 0 {
+			return "", "cannot tell yet: " + x.Reasons[0].Text
+		}
+	}
+	return "", "no release fits"
+}
