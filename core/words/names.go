@@ -28,6 +28,8 @@ var (
 		"known": "no run yet", "done": "last run well", "half-done": "half done", "not-proven": "not proven",
 		"do-not-use": "do not use", "set-apart": "set apart",
 	}
+	// LinkKinds are what a link of a bench is.
+	LinkKinds = Names{"serial": "serial port", "rfc2217": "serial over the network", "can-line": "CAN adapter", "doip": "gateway of a vehicle"}
 	// Stages are when an item of a procedure comes.
 	Stages = Names{
 		"hazard": "hazards", "tool": "take along", "prepare": "prepare", "found": "as found", "connect": "connect",
@@ -108,5 +110,5 @@ var (
 var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
-	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats,
+	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds,
 }

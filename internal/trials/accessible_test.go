@@ -62,7 +62,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		t.Fatal(err)
 	}
 	pages := []string{"/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
-		"/models/small", "/inspect", "/keys", "/gear", "/adapters", "/benches", "/check/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
+		"/models/small", "/inspect", "/keys", "/gear", "/adapters", "/benches", "/check/b/a", "/vehicle/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
 	for _, size := range [][2]int{{1280, 800}, {390, 844}} {
 		x := tab(t, w, "lead", size[0], size[1])
 		for _, light := range []string{"light", "dark"} {

@@ -95,9 +95,10 @@ func TestAModuleOfAVehicle(t *testing.T) {
 }
 
 // aVehicle puts the demo's tug at link b/tug: its gateway and its modules, by their links.
-func aVehicle(t *testing.T, w *testkit.World, link string) map[string]*sim.Unit {
+func aVehicle(t *testing.T, w *testkit.World, link string) (units map[string]*sim.Unit, gateway string) {
 	t.Helper()
-	units, modules := map[string]*sim.Unit{}, map[uint16]*sim.Unit{}
+	units = map[string]*sim.Unit{}
+	modules := map[uint16]*sim.Unit{}
 	vin := ""
 	for _, u := range world.Units {
 		if u.Link != link && u.Behind != link {
@@ -129,17 +130,16 @@ func aVehicle(t *testing.T, w *testkit.World, link string) map[string]*sim.Unit 
 		t.Fatal(err)
 	}
 	t.Cleanup(g.Close)
-	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/tug", PortChoice: client.PortChoice{Gateway: g.Address()}}); err != nil {
-		t.Fatal(err)
-	}
-	return units
+	return units, g.Address()
 }
 
 // TestAWholeVehicle: all modules are asked at once; one that an earlier visit has left
 // without a program is found, written, and well at the next scan.
 func TestAWholeVehicle(t *testing.T) {
 	w := testkit.NewWorld(t)
-	units := aVehicle(t, w, "tug-10")
+	units, gateway := aVehicle(t, w, "tug-10")
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/benches"), click(`[data-watch]`), click(`[data-link-far]`), put(`[data-far-address] input`, gateway), put(`[data-far-name] input`, "tug"), press(`[data-far-set]`), browser.Until(`document.querySelector('[data-link="b/tug"]')`), says("gateway of a vehicle"))
 	hoist := world.Find("porter-hoist", "1.6")
 	name, format, data := hoist.File(0)
 	im, err := w.Lead.PutImage(ctx, name, model.Part{Format: format, Address: hoist.Parts[0].Address}, data)
@@ -190,7 +190,6 @@ func TestAWholeVehicle(t *testing.T) {
 	}
 	units["tug-10-charger"].Set(sim.Faults{})
 
-	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), says("Do not drive"), says("U0129-87"), says("The drive bus is off."), browser.Until(`document.querySelector('[data-slot="cabin"]').textContent.includes("empty")`),
 		click(`[data-work="hoist"]`), browser.Until(`location.pathname === "/begin/b/tug"`), says("PH-410091"))
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/tug", Reason: "it is dead"})

@@ -83,6 +83,13 @@ export const jobStands: Record<string, string> = {
   "to-do": "still to do",
 }
 
+export const linkKinds: Record<string, string> = {
+  "can-line": "CAN adapter",
+  "doip": "gateway of a vehicle",
+  "rfc2217": "serial over the network",
+  "serial": "serial port",
+}
+
 export const needStates: Record<string, string> = {
   "cannot-tell": "cannot tell",
   "elsewhere": "not here",

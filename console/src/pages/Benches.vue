@@ -10,7 +10,7 @@ import PortWatch from '../parts/PortWatch.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { classes } from '../hands'
-import { ago, when } from '../words'
+import { ago, linkKinds, when } from '../words'
 
 const benches = ref<Bench[]>([])
 const links = ref<Link[]>([])
@@ -80,7 +80,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
       <ul class="rows links">
         <li v-for="l in of(b)" :key="l.link" :data-link="l.link">
           <div class="link">
-            <div class="name"><strong class="mono">{{ l.link }}</strong><div class="small muted">{{ l.kind === 'rfc2217' ? 'serial over the network' : 'serial port' }}</div></div>
+            <div class="name"><strong class="mono">{{ l.link }}</strong><div class="small muted">{{ linkKinds[l.kind] ?? l.kind }}</div></div>
             <div class="state"><v-icon :icon="l.state === 'busy' ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="l.state === 'free' ? 'secondary' : l.state === 'busy' ? 'primary' : 'error'" /> {{ l.state === 'busy' ? 'in use' : l.state }}</div>
 
             <div class="on">

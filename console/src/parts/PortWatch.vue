@@ -51,11 +51,24 @@ onUnmounted(() => clearInterval(timer))
 // wherever it is plugged in. A name that there is goes there from now on.
 const naming = ref('')
 const name = ref('')
-async function use(p: Port) {
-  const { error } = await api.POST('/api/links', { body: { link: `${props.bench}/${name.value}`, ...(p.serial ? { adapter: p.serial } : { path: p.path }) } })
+const rate = ref(0)
+const rates = [{ title: 'a serial line', value: 0 }, ...[125, 250, 500, 1000].map((n) => ({ title: `a CAN bus at ${n} kbit/s`, value: n * 1000 }))]
+const good = computed(() => /^[a-z0-9][a-z0-9-]*$/.test(name.value))
+async function set(to: { adapter?: string; path?: string; address?: string; gateway?: string }) {
+  const { error } = await api.POST('/api/links', { body: { link: `${props.bench}/${name.value}`, ...to, ...(rate.value && !to.gateway && { rate: rate.value }) } })
   trouble.value = error ? problem(error) : null
   if (!error) naming.value = ''
   look()
+}
+const use = (p: Port) => set(p.serial ? { adapter: p.serial } : { path: p.path })
+
+// What is no port of this machine: a serial server, or a vehicle's gateway.
+const far = ref(false)
+const gateway = ref(true)
+const address = ref('')
+async function reach() {
+  await set(gateway.value ? { gateway: address.value } : { address: address.value })
+  if (!trouble.value) far.value = false
 }
 const icons = { came: mdiPlusCircle, gone: mdiMinusCircle, renamed: mdiSwapHorizontal }
 const words = { came: 'came', gone: 'vanished', renamed: 'has another name' }
@@ -72,9 +85,17 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
       <p class="muted">Pull the adapter out and put it in again: the port that vanishes and comes is its own.</p>
       <ul v-if="told.length" class="told" aria-live="polite"><li v-for="(x, n) in told" :key="told.length - n" :class="{ brick: x.kind === 'gone', teal: x.kind === 'came' }"><v-icon :icon="icons[x.kind]" size="20" /> <span class="mono">{{ x.port.path }}</span> <strong>{{ words[x.kind] }}</strong><template v-if="x.was">, was <span class="mono">{{ x.was }}</span></template><template v-if="x.port.name">, {{ x.port.name }}</template><template v-if="x.port.serial">, serial {{ x.port.serial }}</template> <span class="muted">{{ clock(x.at) }}</span></li></ul>
       <table v-if="usable.length" class="plain"><thead><tr><th>Port</th><th>Adapter</th><th>Driver</th><th>Held by</th><th>Link</th></tr></thead><tbody>
-        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td><td><form v-if="naming === p.path" class="name" @submit.prevent="use(p)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus data-link-name /><v-btn type="submit" variant="flat" color="primary" :disabled="!/^[a-z0-9][a-z0-9-]*$/.test(name)" data-link-set>Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" data-link-port @click="((naming = p.path), (name = ''))">Use as a link…</v-btn></td></tr>
+        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td><td><form v-if="naming === p.path" class="name" @submit.prevent="use(p)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus data-link-name /><v-select v-model="rate" :items="rates" label="It carries" density="compact" hide-details data-link-rate /><v-btn type="submit" variant="flat" color="primary" :disabled="!good" data-link-set>Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" data-link-port @click="((naming = p.path), (name = ''))">Use as a link…</v-btn></td></tr>
       </tbody></table>
       <p v-else>No port that could be used.</p>
+      <p v-if="session.may('technician') && !far"><v-btn variant="text" color="primary" data-link-far @click="((far = true), (name = ''), (rate = 0))">A link over the network…</v-btn></p>
+      <form v-if="far" class="far" @submit.prevent="reach">
+        <v-select v-model="gateway" :items="[{ title: 'a vehicle\'s gateway', value: true }, { title: 'a serial server', value: false }]" label="What is there" hide-details />
+        <v-text-field v-model="address" :label="gateway ? 'HOST or HOST:PORT' : 'HOST:PORT'" hide-details data-far-address />
+        <v-select v-if="!gateway" v-model="rate" :items="rates" label="It carries" hide-details />
+        <v-text-field v-model="name" label="Name of the link" hide-details data-far-name />
+        <v-btn type="submit" variant="flat" color="primary" :disabled="!good || !address" data-far-set>Use it</v-btn><v-btn variant="text" @click="far = false">Leave it</v-btn>
+      </form>
       <p v-if="aside.length" class="small muted">Set aside: <span v-for="(p, n) in aside" :key="p.path"><template v-if="n">; </template><span class="mono">{{ p.path }}</span>, {{ p.aside }}</span>.</p>
     </template>
   </section>
@@ -83,5 +104,8 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
 <style scoped>
 .ports { margin-top: 12px; overflow-x: auto; }
 .name { display: flex; gap: 8px; align-items: center; min-width: 320px; }
+.name > :deep(.v-input) { min-width: 180px; }
+.far { display: flex; flex-wrap: wrap; gap: 12px; align-items: center; margin: 12px 0; }
+.far > :deep(.v-input) { flex: 1 1 180px; max-width: 280px; }
 .told { list-style: none; margin: 8px 0; display: grid; gap: 6px; }
 </style>
