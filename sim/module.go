@@ -76,7 +76,7 @@ func (m *module) handle(q []byte, say func(response []byte)) {
 		m.toDefault()
 	}
 	life := u.life
-	if len(q) == 0 {
+	if len(q) == 0 || u.Answers > 0 && !u.labour(u.Answers) {
 		return
 	}
 	sid := q[0]

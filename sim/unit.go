@@ -39,6 +39,7 @@ type Spec struct {
 	Habit     string        // of a monitor: lines (the default), silent, menu
 	Password  string        // that the silent one wants before it touches memory
 	Codes     []uint32      // faults that a module has noted when it is new: 24 bits of code and the status octet
+	Answers   time.Duration // that a module takes for each answer
 	Bus       int           // bit/s of a module's bus; 500 000 where it is 0
 	BlockSize uint8         // frames that a module takes before it wants to be asked again; 0: all
 	Bank      int           // bytes of its banks; none where it is 0

@@ -249,7 +249,7 @@ type Asker interface {
 func Stream(l link.Link, loader string) (link.Stream, error) {
 	s, ok := l.(link.Stream)
 	if !ok {
-		return nil, core.Fail(core.RefusedByUnit, "loader %s needs a byte stream; this link carries %T", loader, l)
+		return nil, core.Fail(core.RefusedByUnit, "%s needs a line of bytes, and this link carries whole messages to modules", loader)
 	}
 	return s, nil
 }
@@ -257,7 +257,7 @@ func Stream(l link.Link, loader string) (link.Stream, error) {
 // Begin sets the line, plays the enter script and purges; on one wire it returns
 // a stream without the bench's own echo.
 func (o Options) Begin(ctx context.Context, l link.Link, loader string) (link.Stream, error) {
-	s, err := Stream(l, loader)
+	s, err := Stream(l, "loader "+loader)
 	if err != nil {
 		return nil, err
 	}

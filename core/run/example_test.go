@@ -21,7 +21,7 @@ import (
 // The worked examples of docs/adding-a-model.md have a part behind a loader of each kind.
 func TestTheWorkedExamplesHaveEachLoader(t *testing.T) {
 	kinds := map[string]bool{}
-	for _, name := range []string{"skua", "fulmar"} {
+	for _, name := range []string{"skua", "fulmar", "auk"} {
 		sheet, _ := worked(t, name)
 		for _, x := range sheet.Sections {
 			kinds[x.Loader.Kind] = true
@@ -84,6 +84,31 @@ func TestTheWorkedExampleOfAMonitor(t *testing.T) {
 	}
 	if s.Main().BackedUp == nil || s.Fact(core.FactSerial) != "FU-2207" {
 		t.Errorf("backup %+v, serial %q", s.Main().BackedUp, s.Fact(core.FactSerial))
+	}
+}
+
+// The vehicle module is serviced with the sheet of the page, on a bus of its own.
+func TestTheWorkedExampleOfAModule(t *testing.T) {
+	sheet, raw := worked(t, "auk")
+	spec := board.Board(sheet, "AU-0031")
+	spec.Revision, spec.Scale, spec.Password, spec.WriteMax = "B", 0.02, coretest.Password, 254
+	spec.Fresh = func() []byte { return board.Memory(sheet, "AU-0031", sim.Program("1.0", 30<<10, 1, 1)) }
+	u, err := sim.Start(spec, "127.0.0.1:0", core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	p := newParts(t, u, raw, "AU-0031")
+	want := sim.Program("1.2", 30<<10, 1, 2)
+	p.open.Version = "1.2"
+	p.open.Release = p.ReleaseFor(sheet, "1.2", map[string][]string{"revision": {"B"}}, coretest.PartOf{Address: 0x6000, Data: want})
+	before := u.Memory()
+	s := p.flash(t, p.open)
+	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Condition() != run.Proven || s.Main().Started.Version != "1.2" {
+		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+	}
+	if got := u.Memory(); !bytes.Equal(got[0x2000:][:len(want)], want) || !bytes.Equal(got[:0x2000], before[:0x2000]) || !bytes.Equal(got[0xC000:], before[0xC000:]) {
+		t.Error("the memory is not the release beside what was there")
 	}
 }
 

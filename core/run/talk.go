@@ -125,7 +125,7 @@ func (r *Run) stream(ctx context.Context, x *Section) (link.Stream, error) {
 	if err != nil {
 		return nil, err
 	}
-	return loader.Stream(l.Link, d.Loader.Kind)
+	return loader.Stream(l.Link, "loader "+d.Loader.Kind)
 }
 
 // calling tells a person that the power must come now: the tool calls already.

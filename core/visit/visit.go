@@ -93,7 +93,7 @@ func AskProgram(ctx context.Context, l link.Link, x *model.Section, started bool
 	if k, ok := kind.(loader.Asker); ok {
 		return k.AskProgram(ctx, l, options(x, p, Hooks{}), x.Application)
 	}
-	stream, err := loader.Stream(l, kind.Name())
+	stream, err := loader.Stream(l, "loader "+kind.Name())
 	if err != nil {
 		return "", err
 	}
@@ -111,7 +111,10 @@ func Beforehand(ctx context.Context, l link.Link, x *model.Section, p link.Pace)
 	if err != nil || kind.Limits(x.Loader.Own).Identity == loader.ThisUnit || !x.Tells() {
 		return nil, err
 	}
-	s, err := loader.Stream(l, kind.Name())
+	if _, ok := kind.(loader.Asker); ok { // what it says of itself has it
+		return nil, nil
+	}
+	s, err := loader.Stream(l, "loader "+kind.Name())
 	if err != nil {
 		return nil, err
 	}

@@ -71,6 +71,9 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	if len(all) == 0 {
 		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Go(words.ModelAdd().To("A lead adds one"))
 	}
+	if b.addressed(o.Link) {
+		return b.checkModule(ctx, o.Link, all[0])
+	}
 	s, done, err := b.stream(ctx, o.Link)
 	if err != nil {
 		return client.Result{}, err
@@ -78,6 +81,38 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	defer done()
 	seen, err := diagnose.Watch(ctx, s, all, b.pace())
 	return client.Result{Seen: &seen, Model: all[0].Model}, err
+}
+
+// addressed tells whether a link carries frames or messages, on which there are no line
+// faults to look for.
+func (b *Bench) addressed(name string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	p := b.ports[name]
+	return p != nil && (p.Kind == "can-line" || p.Kind == "doip")
+}
+
+// checkModule proves the way to a module with a hundred questions. What is in the way (the
+// bus, its rate, the gateway, the module) is said by the error.
+func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet) (client.Result, error) {
+	p, err := b.hold(name)
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer p.letGo()
+	l, err := p.open(ctx, b.Clock)
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer l.Close()
+	session, err := visit.OpenNow(ctx, l, sheet.Main(), b.pace())
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer session.Close()
+	proof, err := loader.Prove(ctx, session, 100, 30*time.Second, b.Clock)
+	seen := diagnose.Seen{Kind: sheet.Main().Loader.Kind, Loader: true, Proof: proof, Due: proof.Median}
+	return client.Result{Seen: &seen, Model: sheet.Model}, err
 }
 
 // echo is the self-test of an adapter whose data pins are bridged.

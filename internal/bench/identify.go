@@ -40,6 +40,9 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	var tried []string
 	var spoilt link.Signs
 	seen := map[string]bool{}
+	if link.ShapeOf(l) == link.Addressed { // of a whole vehicle it is the vehicle itself that is asked
+		slices.SortStableFunc(sheets, func(a, b *model.Sheet) int { return cmp.Compare(len(b.Holds), len(a.Holds)) })
+	}
 	asked := first(sheets, o.Model)
 	if o.Named {
 		asked = asked[:1]

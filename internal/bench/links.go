@@ -280,7 +280,7 @@ func (b *Bench) stream(ctx context.Context, name string) (link.Stream, func(), e
 		p.letGo()
 		return nil, nil, err
 	}
-	s, err := loader.Stream(l, "of a check")
+	s, err := loader.Stream(l, "hearing a line")
 	done := func() { l.Close(); p.letGo() }
 	if err != nil {
 		done()

@@ -79,6 +79,12 @@ func TestAModuleOfAVehicle(t *testing.T) {
 		t.Errorf("a key for a closed run: %v", err)
 	}
 
+	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"}); err != nil || !k.Passed || k.Seen.Proof.Asked != 100 || k.Seen.Proof.Lost != 0 {
+		t.Errorf("the way to it: %+v %v", k, err)
+	}
+	if _, err := w.Technician.Listen(ctx, client.NewListen{At: "b/a"}); core.KindOf(err) != core.RefusedByUnit || !strings.Contains(err.Error(), "whole messages") {
+		t.Errorf("hearing a bus as a line: %v", err)
+	}
 	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000042", Logical: 0x1001, Modules: map[uint16]*sim.Unit{0x0042: w.Units["a"]}}, "127.0.0.1:0", core.System{})
 	if err != nil {
 		t.Fatal(err)
@@ -183,6 +189,9 @@ func TestAWholeVehicle(t *testing.T) {
 	}
 	if u, err := w.Viewer.Unit(ctx, "PK-903320"); err != nil || u.Facts[core.FactAssembly].Value != s.Serial {
 		t.Errorf("the brake does not say in which vehicle it is: %+v %v", u.Facts, err)
+	}
+	if id, err := w.Technician.Identify(ctx, "b/tug", ""); err != nil || id.Serial != s.Serial || id.Model != "porter-tug" {
+		t.Errorf("asked without a model it is not the vehicle: %+v %v", id, err)
 	}
 	units["tug-10-charger"].Set(sim.Faults{Silent: true})
 	if s, by = scan(); s.Silent != 1 || !by["charger"].Silent || by["charger"].Empty || by["charger"].Next == "" {

@@ -94,7 +94,7 @@ func (Kind) Open(ctx context.Context, l link.Link, o loader.Options) (loader.Ses
 	if err != nil {
 		return nil, err
 	}
-	stream, err := loader.Stream(l, "monitor")
+	stream, err := loader.Stream(l, "loader monitor")
 	if err != nil {
 		return nil, err
 	}
