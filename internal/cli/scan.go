@@ -81,7 +81,7 @@ func (a *app) moduleStands(m client.Module) string {
 	case m.Error != "":
 		return a.paint(brick, "✗ "+m.Error)
 	case m.Boot:
-		return a.paint(brick, "✗ left in its boot loader")
+		return a.paint(brick, "✗ in its boot loader, no program")
 	case len(m.Codes) > 0:
 		return count(len(m.Codes), "fault code")
 	}

@@ -37,7 +37,7 @@ type Module struct {
 	State     string        `json:"state,omitempty" doc:"The unit's standing in the register."`
 	Revision  string        `json:"revision,omitempty"`
 	Running   string        `json:"running,omitempty" doc:"The version that it says it runs; empty where it runs none."`
-	Boot      bool          `json:"boot,omitempty" doc:"It answers and runs no program: it was left in its boot loader."`
+	Boot      bool          `json:"boot,omitempty" doc:"It answers and runs no program: it is in its boot loader, where an earlier write may have left it."`
 	Newer     string        `json:"newer,omitempty" doc:"The release that fits and should go in."`
 	Verdict   string        `json:"verdict,omitempty" doc:"Why that one, or why none."`
 	Codes     []loader.Code `json:"codes" nullable:"false"`

@@ -3376,7 +3376,7 @@ export interface components {
             total: number;
         };
         Module: {
-            /** @description It answers and runs no program: it was left in its boot loader. */
+            /** @description It answers and runs no program: it is in its boot loader, where an earlier write may have left it. */
             boot?: boolean;
             bus?: string;
             codes: components["schemas"]["LoaderCode"][];

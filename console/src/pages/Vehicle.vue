@@ -43,7 +43,7 @@ const stands = (m: Module) => {
   if (m.empty) return { kind: 'off', icon: mdiCircleOffOutline, says: 'empty' }
   if (m.silent) return { kind: 'bad', icon: mdiAlertOctagon, says: 'does not answer' }
   if (m.error) return { kind: 'bad', icon: mdiHelpCircleOutline, says: 'not known' }
-  if (m.boot) return { kind: 'bad', icon: mdiAlertOctagon, says: 'left in its boot loader' }
+  if (m.boot) return { kind: 'bad', icon: mdiAlertOctagon, says: 'in its boot loader, no program' }
   if (m.newer) return { kind: 'next', icon: mdiUpdate, says: 'a newer release fits' }
   return { kind: 'well', icon: mdiCheckCircle, says: 'nothing newer fits' }
 }
@@ -76,7 +76,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <Trouble v-if="trouble" :problem="trouble" />
     <p v-else-if="!found" class="lead">{{ busy ? 'All modules are asked who they are …' : 'A technician can ask the modules.' }}</p>
     <template v-if="found">
-      <div v-if="dead.length" class="stop" role="status" data-dead><v-icon :icon="mdiAlertOctagon" size="36" /><div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: left in its boot loader by an earlier visit, without a program. It is written first.</div></div></div>
+      <div v-if="dead.length" class="stop" role="status" data-dead><v-icon :icon="mdiAlertOctagon" size="36" /><div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: in its boot loader, and runs no program. Write it first.</div></div></div>
       <p class="lead" data-sum>{{ many(found.modules.length, 'module') }}, {{ many(found.faults, 'fault code') }}, {{ found.behind }} behind<template v-if="found.silent">, <strong class="brick">{{ found.silent }} silent that should answer</strong></template>.</p>
       <div class="net">
         <div v-if="self" class="card port"><strong>Gateway</strong><div class="small muted">{{ self.running || 'no program' }}</div><div v-if="self.codes.length" class="small brick">{{ many(self.codes.length, 'fault code') }}</div></div>

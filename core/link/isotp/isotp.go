@@ -92,7 +92,8 @@ func (c Config) frame(parts ...[]byte) []byte {
 	return f
 }
 
-// inside takes the address off; false if the frame is for another or has nothing in it.
+// inside takes the address off that stands in front of what comes (own, where it is not
+// nil); false if the frame is for another or has nothing in it.
 func (c Config) inside(frame []byte, own *byte) ([]byte, bool) {
 	if c.Prefix != nil {
 		if len(frame) < 2 || own != nil && frame[0] != *own {

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
@@ -135,19 +136,28 @@ type session struct {
 	ready  int
 }
 
-// Identify reads the identifiers. One that the module does not have is no fact.
+// longestFact is the longest value of a fact, in bytes.
+const longestFact = 120
+
+// Identify reads the identifiers. One that the module does not have, such as the version
+// while it is in its boot loader, is no fact; one that it refuses for another reason is an error.
 func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
 	facts := []core.Fact{}
 	for _, i := range s.o.Identify {
 		data, err := s.uds.Data(ctx, i.DID)
 		var n *uds.Negative
-		if errors.As(err, &n) && (n.Code == uds.OutOfRange || i.Fact == core.FactRunning) {
+		if errors.As(err, &n) && n.Code == uds.OutOfRange {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		if v := i.says(data); v != "" && !slices.ContainsFunc([]rune(v), unicode.IsControl) {
+		v := i.says(data)
+		switch {
+		case len(v) > longestFact || !utf8.ValidString(v) || slices.ContainsFunc([]rune(v), unicode.IsControl):
+			return nil, core.Fail(core.RefusedByUnit, "identifier 0x%04X of the module is no text of at most %d bytes: % X", i.DID, longestFact, data[:min(len(data), 32)]).
+				Do("If it is a number, the sheet says so: `as: hex` or `as: number`.")
+		case v != "":
 			facts = append(facts, core.Fact{Name: i.Fact, Value: v, Source: core.FromWire, At: s.lo.Clock.Now().UTC()})
 		}
 	}

@@ -1,0 +1,131 @@
+package module_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"zealousferry/core"
+	"zealousferry/core/coretest"
+	"zealousferry/core/link"
+	"zealousferry/core/loader"
+	"zealousferry/core/loader/module"
+	"zealousferry/sim"
+)
+
+func open(t *testing.T, own loader.Own, change func(*sim.Spec)) (loader.Session, *sim.Unit) {
+	t.Helper()
+	u, sheet, err := coretest.SmallUnitOf("module", change)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	l, err := coretest.Dial(context.Background(), u)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	all := loader.Own{}
+	for name, v := range sheet.Main().Loader.Own {
+		all[name] = v
+	}
+	for name, v := range own {
+		all[name] = v
+	}
+	s, err := module.Kind{}.Open(context.Background(), l, loader.Options{Own: all, Key: coretest.Key, Pace: link.Pace{Clock: core.System{}, Scale: 0.1}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s, u
+}
+
+func facts(t *testing.T, s loader.Session) map[string]string {
+	t.Helper()
+	all, err := s.Identify(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	by := map[string]string{}
+	for _, f := range all {
+		by[f.Name] = f.Value
+	}
+	return by
+}
+
+// What a module says becomes facts as the sheet has it; in its boot loader it tells no
+// version, and that is no fact.
+func TestIdentifiersBecomeFacts(t *testing.T) {
+	t.Parallel()
+	s, u := open(t, loader.Own{"identify": []any{
+		map[string]any{"did": 0xF193, "fact": "revision", "is": map[string]any{"HW 04": "D"}},
+		map[string]any{"did": 0xF186, "fact": "session", "as": "number"},
+		map[string]any{"did": 0xF18C, "fact": "serial-hex", "as": "hex"},
+		map[string]any{"did": 0xF195, "fact": "running"},
+	}}, func(s *sim.Spec) { s.Revision = "HW 04" })
+	by := facts(t, s)
+	if by["revision"] != "D" || by["session"] != "1" || by["serial-hex"] != "532D30303031" || by["running"] != "1.0.0" {
+		t.Errorf("%v", by)
+	}
+	u.Write(0x1000, make([]byte, 64)) // its program is gone
+	if by = facts(t, s); by["running"] != "" || by["revision"] != "D" {
+		t.Errorf("without a program: %v", by)
+	}
+}
+
+func TestAnIdentifierThatIsNoText(t *testing.T) {
+	t.Parallel()
+	for name, serial := range map[string]string{"control characters": "S\x1b[2J", "too long": strings.Repeat("S", 121), "no UTF-8": "S\xC3\x28"} {
+		s, _ := open(t, nil, func(s *sim.Spec) { s.Serial = serial })
+		if all, err := s.Identify(context.Background()); core.KindOf(err) != core.RefusedByUnit || !strings.Contains(err.Error(), "0xF18C") || strings.Contains(err.Error(), "\x1b") {
+			t.Errorf("%s: %v %v", name, all, err)
+		}
+	}
+}
+
+// Three wrong keys close the module for a while; that is said, and what to do.
+func TestWrongKeys(t *testing.T) {
+	t.Parallel()
+	s, _ := open(t, nil, func(s *sim.Spec) { s.Password, s.Scale = "another", 1 })
+	var last error
+	for _, want := range []string{"the key is wrong (0x35)", "the key is wrong (0x35)", "too many wrong keys came (0x36)", "it wants a pause before the next key (0x37)"} {
+		last = s.Read(context.Background(), 0x1000, make([]byte, 16), nil)
+		if core.KindOf(last) != core.Protected || !strings.Contains(last.Error(), want) || core.AsError(last, "").Next == "" {
+			t.Errorf("want %q: %v", want, last)
+		}
+	}
+}
+
+// Its fault codes, with the sheet's words.
+func TestCodes(t *testing.T) {
+	t.Parallel()
+	s, _ := open(t, loader.Own{"codes": map[string]any{"U0129-87": "No message from the brake."}}, func(s *sim.Spec) { s.Codes = []uint32{0xC1298709, 0x0A7F0050, 0x5A101228} })
+	all, err := s.(loader.Coder).Codes(context.Background())
+	if err != nil || len(all) != 2 { // one has only not been tested
+		t.Fatalf("%+v %v", all, err)
+	}
+	if c := all[0]; c.Code != "U0129-87" || c.Says != "No message from the brake." || strings.Join(c.Is, ", ") != "now, confirmed" {
+		t.Errorf("%+v", c)
+	}
+	if c := all[1]; c.Code != "C1A10-12" || c.Says != "" || strings.Join(c.Is, ", ") != "confirmed, since the last clear" {
+		t.Errorf("%+v", c)
+	}
+}
+
+// The secret's names and how keys are made are read out of the steps.
+func TestSecretsOfASequence(t *testing.T) {
+	sheet, err := coretest.SmallSheetNamed("module")
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := sheet.Main().Loader.Own
+	if rule, n, ok := (module.Kind{}).KeyOf(own, "diagnosis", 0x11); !ok || rule != "hmac-sha-256" || n != 8 {
+		t.Errorf("%s %d %v", rule, n, ok)
+	}
+	if _, _, ok := (module.Kind{}).KeyOf(own, "diagnosis", 0x01); ok {
+		t.Error("a level that the sheet does not open")
+	}
+	if _, _, ok := (module.Kind{}).KeyOf(own, "other", 0x11); ok {
+		t.Error("a secret that the sheet does not name")
+	}
+}
