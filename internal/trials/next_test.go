@@ -7,6 +7,8 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/diagnose"
+	"zealousferry/core/link/ports"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
@@ -55,6 +57,10 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 	follow("a unit whose model nobody knows", "lead", err)
 	follow("a run on a link that nobody has asked", "technician", open(w.Technician, client.NewRun{Kind: "flash", At: "b/b"}))
 	follow("a restore without a backup", "technician", open(w.Technician, client.NewRun{Kind: "restore", At: "b/a"}))
+	_, err = w.Technician.Check(ctx, client.NewCheck{At: "b/a", Answer: &diagnose.Answer{}})
+	follow("a test of a check that nobody has made", "technician", err)
+	_, err = ports.ByAdapter(nil, "TT-0417") // as the bench says it when the adapter was pulled a moment ago
+	follow("an adapter that is not there", "technician", err)
 	_, err = w.Technician.Ports(ctx, "z")
 	follow("a bench that is not there", "technician", err)
 	_, err = w.Technician.Inside(ctx, "S-0001")

@@ -154,13 +154,12 @@ func (p *player) answered(ctx context.Context, s step, lines [][]byte, seen *loa
 	}
 	until := time.Time{}
 	for len(lines) > 0 || len(under) > 0 {
-		var out []byte
+		// Each line is a write of its own: lines that go together are answered together, and
+		// then the line stands still for a round trip.
 		for len(lines) > 0 && (len(under) == 0 || len(lines) > 1 && ahead+len(lines[0])+len(end) <= room) {
-			out = append(append(out, lines[0]...), end...)
-			ahead += len(lines[0]) + len(end)
+			out := append(append([]byte{}, lines[0]...), end...)
+			ahead += len(out)
 			under, lines = append(under, lines[0]), lines[1:]
-		}
-		if len(out) > 0 {
 			if err := p.say(out); err != nil {
 				return err
 			}
