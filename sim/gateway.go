@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"bufio"
 	"encoding/binary"
 	"io"
 	"net"
@@ -243,14 +244,14 @@ func (t *tester) serve() {
 		delete(t.g.open, t)
 		t.g.mu.Unlock()
 	}()
-	head := make([]byte, ipHead)
+	head, from := make([]byte, ipHead), bufio.NewReaderSize(t, 16<<10)
 	for {
 		if t.source == 0 {
 			t.SetReadDeadline(time.Now().Add(routeWithin))
 		} else {
 			t.SetReadDeadline(time.Time{})
 		}
-		if _, err := io.ReadFull(t, head); err != nil {
+		if _, err := io.ReadFull(from, head); err != nil {
 			return
 		}
 		kind, n := binary.BigEndian.Uint16(head[2:]), int64(binary.BigEndian.Uint32(head[4:]))
@@ -259,13 +260,13 @@ func (t *tester) serve() {
 			if ends {
 				return
 			}
-			if _, err := io.CopyN(io.Discard, t, n); err != nil {
+			if _, err := io.CopyN(io.Discard, from, n); err != nil {
 				return
 			}
 			continue
 		}
 		p := make([]byte, n)
-		if _, err := io.ReadFull(t, p); err != nil {
+		if _, err := io.ReadFull(from, p); err != nil {
 			return
 		}
 		if !t.take(kind, p) {

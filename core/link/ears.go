@@ -80,6 +80,10 @@ func (x *ear) Next(ctx context.Context, by time.Time) (Frame, error) {
 		return f, nil
 	default:
 	}
+	left := by.Sub(x.of.Clock.Now())
+	if left <= 0 && ctx.Err() == nil && !x.over() {
+		return Frame{}, os.ErrDeadlineExceeded
+	}
 	select {
 	case f := <-x.frames:
 		return f, nil
@@ -92,8 +96,18 @@ func (x *ear) Next(ctx context.Context, by time.Time) (Frame, error) {
 		return Frame{}, x.of.gone
 	case <-ctx.Done():
 		return Frame{}, core.Fail(core.Interrupted, "it was stopped while it waited for a frame: %w", ctx.Err())
-	case <-x.of.Clock.After(by.Sub(x.of.Clock.Now())):
+	case <-x.of.Clock.After(left):
 		return Frame{}, os.ErrDeadlineExceeded
+	}
+}
+
+// over tells whether the bus is gone.
+func (x *ear) over() bool {
+	select {
+	case <-x.ended:
+		return true
+	default:
+		return false
 	}
 }
 

@@ -58,7 +58,7 @@ func programmed(s *stand, c link.Conversation) *uds.Client {
 func behindAGateway(s *stand) {
 	const block, blocks, size = 4093, 256, 4093 * 256
 	big := module(s, func(x *sim.Spec) {
-		x.Size, x.WriteMax, x.Program = 2<<20, block, 0x1000
+		x.Size, x.WriteMax, x.Program, x.Closed = 2<<20, block, 0x1000, nil
 		x.Fresh = func() []byte { return make([]byte, 2<<20) }
 	})
 	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFBENCH0000000001", Logical: 0x1001, Longest: 8 << 10, Modules: map[uint16]*sim.Unit{0x42: big}}, "127.0.0.1:0", clock)
@@ -134,7 +134,7 @@ func bare(s *stand, block, blocks int) float64 {
 // against the bits of their frames with stuffing (130 a frame).
 func overABus(s *stand) {
 	const size, times, bits, rate = 4000, 5, 130, 500_000
-	u := module(s, func(x *sim.Spec) { x.Exact = true })
+	u := module(s, nil)
 	l, err := canline.Kind{Net: rfc2217.Kind{}}.Open(context.Background(), link.Settings{"address": u.Address(), "rate": fmt.Sprint(rate)}, clock)
 	if err != nil {
 		s.Fatal(err)

@@ -3,6 +3,7 @@
 package doip
 
 import (
+	"bufio"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -222,9 +223,9 @@ func (g *gateway) put(b []byte) error {
 
 // receive takes messages off the connection until it ends.
 func (g *gateway) receive() {
-	head := make([]byte, headLength)
+	head, from := make([]byte, headLength), bufio.NewReaderSize(g.conn, 16<<10)
 	for {
-		if _, err := io.ReadFull(g.conn, head); err != nil {
+		if _, err := io.ReadFull(from, head); err != nil {
 			g.end(core.Fail(core.NotAnswering, "the vehicle closed the connection: %w", err).Do("Look at the cable and the ignition, then try again."))
 			return
 		}
@@ -234,7 +235,7 @@ func (g *gateway) receive() {
 			return
 		}
 		payload := make([]byte, n)
-		if _, err := io.ReadFull(g.conn, payload); err != nil {
+		if _, err := io.ReadFull(from, payload); err != nil {
 			g.end(core.Fail(core.NotAnswering, "the vehicle closed the connection in the middle of a message: %w", err))
 			return
 		}
@@ -372,6 +373,10 @@ func (t *talk) next(ctx context.Context, by time.Time) (heard, error) {
 		return h, nil
 	default:
 	}
+	left := by.Sub(t.g.clock.Now())
+	if left <= 0 {
+		return heard{}, os.ErrDeadlineExceeded
+	}
 	select {
 	case h := <-t.in:
 		return h, nil
@@ -379,7 +384,7 @@ func (t *talk) next(ctx context.Context, by time.Time) (heard, error) {
 		return heard{}, t.g.why()
 	case <-ctx.Done():
 		return heard{}, core.Fail(core.Interrupted, "it was stopped while it waited for the module: %w", ctx.Err())
-	case <-t.g.clock.After(by.Sub(t.g.clock.Now())):
+	case <-t.g.clock.After(left):
 		return heard{}, os.ErrDeadlineExceeded
 	}
 }
