@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -44,11 +45,7 @@ func (a *app) scanned(s client.Scanned) {
 		if m.Bus != bus {
 			flush()
 			bus = m.Bus
-			title := bus
-			if title == "" {
-				title = "gateway"
-			}
-			fmt.Fprintf(a.out, "\n%s\n", a.paint(bold, title))
+			fmt.Fprintf(a.out, "\n%s\n", a.paint(bold, cmp.Or(bus, "gateway")))
 		}
 		runs := m.Running
 		if m.Boot {
@@ -59,17 +56,10 @@ func (a *app) scanned(s client.Scanned) {
 	flush()
 	for _, m := range s.Modules {
 		for _, c := range m.Codes {
-			fmt.Fprintf(a.out, "\n%s %s: %s\n    %s", a.paint(brick, c.Code), m.Title, or(c.Says, "no text in the sheet"), a.paint(faint, strings.Join(c.Is, ", ")))
+			fmt.Fprintf(a.out, "\n%s %s: %s\n    %s", a.paint(brick, c.Code), m.Title, cmp.Or(c.Says, "no text in the sheet"), a.paint(faint, strings.Join(c.Is, ", ")))
 		}
 	}
 	fmt.Fprintf(a.out, "\n\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), count(s.Behind, "module")+" behind", count(s.Silent, "module")+" silent that should answer")
-}
-
-func or(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 func (a *app) moduleStands(m client.Module) string {
