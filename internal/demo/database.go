@@ -35,7 +35,7 @@ func common(dir string, quick bool) []string {
 	}
 	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"),
 		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", logFile,
-		"--max-allowed-packet=64M", "--log-error=" + filepath.Join(dir, "log")}
+		"--max-allowed-packet=64M", "--max-connections=400", "--log-error=" + filepath.Join(dir, "log")}
 	if quick {
 		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--innodb-buffer-pool-size=64M", "--performance-schema=OFF")
 	}

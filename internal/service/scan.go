@@ -38,8 +38,8 @@ func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) 
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	if len(r.Slots) == 0 {
-		return client.Scanned{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
+	if len(r.Slots) != len(sheet.Holds)+1 {
+		return client.Scanned{}, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
 	}
 	if slot := r.Slots[0]; slot.Silent { // nobody passes anything on
 		silent := true
