@@ -9,6 +9,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
+	"zealousferry/core/registry"
 )
 
 // InSlot is what answers in a slot of an assembly.
@@ -17,6 +18,7 @@ type InSlot struct {
 	Model  string        `json:"model,omitempty"`
 	Facts  []core.Fact   `json:"facts" nullable:"false"`
 	Codes  []loader.Code `json:"codes" nullable:"false" doc:"Faults that it has noted."`
+	Bare   bool          `json:"bare,omitempty" doc:"It should tell the version of its program, and has none."`
 	Silent bool          `json:"silent,omitempty" doc:"Nothing answers."`
 	Error  string        `json:"error,omitempty" doc:"Why it is not known, in words."`
 	Next   string        `json:"next,omitempty"`
@@ -60,6 +62,7 @@ func (s *InSlot) ask(ctx context.Context, l link.Link, may []*model.Sheet, p lin
 		err := s.askAs(ctx, l, sheet, p)
 		if err == nil && model.Calls(s.Facts) == x.Loader.Says {
 			s.Model, s.Error, s.Next, s.Silent = sheet.Model, "", "", false
+			s.Bare = Value(s.Facts, core.FactRunning) == "" && shouldTell(x, core.FactRunning)
 			return
 		}
 		if err == nil {
@@ -93,4 +96,14 @@ func (s *InSlot) askAs(ctx context.Context, l link.Link, sheet *model.Sheet, p l
 		s.Codes = slices.Clip(codes)
 	}
 	return nil
+}
+
+// shouldTell tells whether the section's loader reads a fact off the unit.
+func shouldTell(x *model.Section, fact string) bool {
+	kind, err := registry.Loader(x.Loader.Kind)
+	if err != nil {
+		return false
+	}
+	k, ok := kind.(interface{ Facts(loader.Own) []string })
+	return ok && slices.Contains(k.Facts(x.Loader.Own), fact)
 }

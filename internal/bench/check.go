@@ -95,16 +95,11 @@ func (b *Bench) addressed(name string) bool {
 // checkModule proves the way to a module with a hundred questions. What is in the way (the
 // bus, its rate, the gateway, the module) is said by the error.
 func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet) (client.Result, error) {
-	p, err := b.hold(name)
+	l, done, err := b.held(ctx, name)
 	if err != nil {
 		return client.Result{}, err
 	}
-	defer p.letGo()
-	l, err := p.open(ctx, b.Clock)
-	if err != nil {
-		return client.Result{}, err
-	}
-	defer l.Close()
+	defer done()
 	session, err := visit.OpenNow(ctx, l, sheet.Main(), b.pace())
 	if err != nil {
 		return client.Result{}, err

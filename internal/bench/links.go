@@ -269,19 +269,26 @@ func (b *Bench) joined() (links []client.BenchLink) {
 	return links
 }
 
-// stream opens a link as a byte stream, for one worker.
-func (b *Bench) stream(ctx context.Context, name string) (link.Stream, func(), error) {
+// held opens a link for one worker, who calls done in the end.
+func (b *Bench) held(ctx context.Context, name string) (l link.Link, done func(), err error) {
 	p, err := b.hold(name)
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := p.open(ctx, b.Clock)
-	if err != nil {
+	if l, err = p.open(ctx, b.Clock); err != nil {
 		p.letGo()
 		return nil, nil, err
 	}
+	return l, func() { l.Close(); p.letGo() }, nil
+}
+
+// stream is held for a link that is a byte stream.
+func (b *Bench) stream(ctx context.Context, name string) (link.Stream, func(), error) {
+	l, done, err := b.held(ctx, name)
+	if err != nil {
+		return nil, nil, err
+	}
 	s, err := loader.Stream(l, "hearing a line")
-	done := func() { l.Close(); p.letGo() }
 	if err != nil {
 		done()
 	}

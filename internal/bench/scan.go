@@ -23,15 +23,10 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 	if of == nil || len(of.Holds) == 0 {
 		return client.Result{}, core.Fail(core.NotFound, "the sheet of %q that this bench has names no slots for modules", o.Model)
 	}
-	p, err := b.hold(o.Link)
+	l, done, err := b.held(ctx, o.Link)
 	if err != nil {
 		return client.Result{}, err
 	}
-	defer p.letGo()
-	l, err := p.open(ctx, b.Clock)
-	if err != nil {
-		return client.Result{}, err
-	}
-	defer l.Close()
+	defer done()
 	return client.Result{Slots: visit.Scan(ctx, l, of, by, b.pace())}, nil
 }

@@ -26,16 +26,11 @@ func (b *Bench) try(ctx context.Context, o client.Order) (client.Result, error) 
 	if !ok {
 		return client.Result{}, core.Fail(core.NotFound, "the sheet has no section %q", o.Section)
 	}
-	p, err := b.hold(o.Link)
+	l, done, err := b.held(ctx, o.Link)
 	if err != nil {
 		return client.Result{}, err
 	}
-	defer p.letGo()
-	l, err := p.open(ctx, b.Clock)
-	if err != nil {
-		return client.Result{}, err
-	}
-	defer l.Close()
+	defer done()
 	began := b.Clock.Now()
 	said := recording.Recording{Remarks: []string{sheet.Model + ", section " + x.Name + ", tried on " + b.id.Name + "/" + o.Link + " " + began.UTC().Format("2006-01-02 15:04")}}
 	t := client.Tried{Link: b.id.Name + "/" + o.Link, Model: sheet.Model}

@@ -125,7 +125,7 @@ func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of 
 	}
 	m.ModelName, m.Serial = sheet.Name.In("en"), visit.Value(s.Facts, core.FactSerial)
 	m.Revision, m.Running = visit.Value(s.Facts, core.FactRevision), visit.Value(s.Facts, core.FactRunning)
-	m.Boot = m.Running == "" && sheet.Main().Tells()
+	m.Boot = s.Bare
 	if m.Serial == "" {
 		return nil
 	}

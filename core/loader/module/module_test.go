@@ -112,6 +112,15 @@ func TestCodes(t *testing.T) {
 	}
 }
 
+// A sheet without an identifier for the version says nothing of a program, and so nobody
+// says that there is none.
+func TestFactsThatASheetAsksFor(t *testing.T) {
+	own := loader.Own{"identify": []any{map[string]any{"did": 0xF18C, "fact": "serial"}}}
+	if got := (module.Kind{}).Facts(own); len(got) != 1 || got[0] != core.FactSerial {
+		t.Errorf("%v", got)
+	}
+}
+
 // The secret's names and how keys are made are read out of the steps.
 func TestSecretsOfASequence(t *testing.T) {
 	sheet, err := coretest.SmallSheetNamed("module")

@@ -180,6 +180,18 @@ func (Kind) Schema() []byte {
 	return raw
 }
 
+// Facts are those that it reads off a module.
+func (Kind) Facts(own loader.Own) (names []string) {
+	o, _, err := read(own)
+	if err != nil {
+		return nil
+	}
+	for _, i := range o.Identify {
+		names = append(names, i.Fact)
+	}
+	return names
+}
+
 // Secrets are the names of the secrets that its steps ask for.
 func (Kind) Secrets(own loader.Own) (names []string) {
 	o, _, err := read(own)
