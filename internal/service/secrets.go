@@ -79,7 +79,7 @@ func (v *Service) benchSecret(ctx context.Context, in *rawIn) (client.GivenSecre
 	if err != nil {
 		return client.GivenSecret{}, err
 	}
-	value, err := v.secretFor(ctx, w, func(u store.Unit, sheet *model.Sheet) error {
+	value, err := v.secretFor(ctx, w, "the secret "+w.Name+" was given to the bench for this run", func(u store.Unit, sheet *model.Sheet) error {
 		if registry.MakesKeys(sheet, w.Name) {
 			return core.Fail(core.NotAllowed, "the secret %q of %s makes keys, and stays with the service", w.Name, u.Model)
 		}
@@ -95,7 +95,7 @@ func (v *Service) benchSeedKey(ctx context.Context, in *rawIn) (client.GivenKey,
 		return client.GivenKey{}, err
 	}
 	rule, length := "", 0
-	value, err := v.secretFor(ctx, w.WantSecret, func(u store.Unit, sheet *model.Sheet) (err error) {
+	value, err := v.secretFor(ctx, w.WantSecret, "keys were made with the secret "+w.Name+" for this run", func(u store.Unit, sheet *model.Sheet) (err error) {
 		var ok bool
 		if rule, length, ok = registry.KeyOf(sheet, w.Name, w.Level); !ok {
 			return core.Fail(core.NotAllowed, "the sheet of %s makes no key of level 0x%02X with %q", u.Model, w.Level, w.Name)
@@ -109,8 +109,9 @@ func (v *Service) benchSeedKey(ctx context.Context, in *rawIn) (client.GivenKey,
 	return client.GivenKey{Key: key}, err
 }
 
-// secretFor opens a secret for an open run, once may has nothing against it.
-func (v *Service) secretFor(ctx context.Context, w client.WantSecret, may func(store.Unit, *model.Sheet) error) (string, error) {
+// secretFor opens a secret for an open run, once may has nothing against it. how is what
+// the unit's history says of that, once for a run.
+func (v *Service) secretFor(ctx context.Context, w client.WantSecret, how string, may func(store.Unit, *model.Sheet) error) (string, error) {
 	r, err := v.store.Run(ctx, w.Run)
 	if err != nil {
 		return "", err
@@ -132,7 +133,7 @@ func (v *Service) secretFor(ctx context.Context, w client.WantSecret, may func(s
 	if err := may(u, sheet); err != nil {
 		return "", err
 	}
-	sealed, err := v.store.GiveModelSecret(ctx, v.key, r, u.Model, w.Name, r.Bench, v.clock.Now())
+	sealed, err := v.store.GiveModelSecret(ctx, v.key, r, u.Model, w.Name, r.Bench, how, v.clock.Now())
 	if core.KindOf(err) == core.NotFound {
 		return "", core.AsError(err, "").Go(words.ModelSecret(u.Model, w.Name).To("A lead enters it"))
 	}

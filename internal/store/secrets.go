@@ -44,7 +44,7 @@ func (s *Store) ModelSecrets(ctx context.Context, model string) (all []ModelSecr
 
 // GiveModelSecret reads one for a run, and notes it: in the list of uses, and in the
 // unit's history.
-func (s *Store) GiveModelSecret(ctx context.Context, key trust.Key, r Run, model, name, bench string, at time.Time) (sealed []byte, err error) {
+func (s *Store) GiveModelSecret(ctx context.Context, key trust.Key, r Run, model, name, bench, how string, at time.Time) (sealed []byte, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &sealed, `SELECT sealed FROM model_secret WHERE model = ? AND name = ?`, model, name); err != nil {
 			if err == sql.ErrNoRows {
@@ -62,7 +62,7 @@ func (s *Store) GiveModelSecret(ctx context.Context, key trust.Key, r Run, model
 		if given > 0 { // the history says it once for a run
 			return nil
 		}
-		return s.noteOf(ctx, tx, key, history.Noted, r.Unit, r.By, "the secret "+name+" was given to the bench for this run", at)
+		return s.noteOf(ctx, tx, key, history.Noted, r.Unit, r.By, how, at)
 	})
 	return sealed, err
 }

@@ -72,7 +72,7 @@ func TestAModuleOfAVehicle(t *testing.T) {
 		t.Error("the memory is not the release beside what was there")
 	}
 	h, err := w.Viewer.History(ctx, "S-0001")
-	if err != nil || !strings.Contains(fmt.Sprintf("%+v", h.Entries), "the secret diagnosis was given") {
+	if err != nil || !strings.Contains(fmt.Sprintf("%+v", h.Entries), "keys were made with the secret diagnosis") || strings.Contains(fmt.Sprintf("%+v", h.Entries), "was given") {
 		t.Errorf("the history does not say that a key was made: %v", err)
 	}
 	if _, err := ofBench(t, w.Dir).BenchKey(ctx, client.WantKey{WantSecret: client.WantSecret{Run: opened.ID, Name: "diagnosis"}, Level: 0x11, Seed: []byte{1}}); core.KindOf(err) != core.NotAllowed {
