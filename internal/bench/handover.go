@@ -120,12 +120,15 @@ func (j *job) handOver(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if have.Have > uint64(len(events)) && !have.Moved {
-			return core.Fail(core.BadFile, "the service has %d events of run %s, its journal holds %d", have.Have, j.id, len(events))
-		}
 		j.mu.Lock()
-		j.sent, j.told, j.asked, j.moved = have.Have, standing, true, have.Moved
+		noted := len(j.events) // by now: the run may have gone on, and handed over itself
+		if have.Have <= uint64(noted) || have.Moved {
+			j.sent, j.told, j.asked, j.moved = have.Have, standing, true, have.Moved
+		}
 		j.mu.Unlock()
+		if have.Have > uint64(noted) && !have.Moved {
+			return core.Fail(core.BadFile, "the service has %d events of run %s, its journal holds %d", have.Have, j.id, noted)
+		}
 		if have.Head != nil {
 			j.bench.keepHead(*have.Head)
 		}

@@ -60,3 +60,27 @@ func TestAJournalIsReadOnlyByWhoeverMayWriteIt(t *testing.T) {
 		t.Errorf("a run at work is told to stand as %q", got)
 	}
 }
+
+// TestARunThatGoesOnWhileItIsHandedOver: the run notes an event and hands it over itself
+// while an earlier hand-over is on its way. The service then has more than that one sent,
+// and not more than the journal holds.
+func TestARunThatGoesOnWhileItIsHandedOver(t *testing.T) {
+	j := &job{id: "r", outcome: run.Interrupted, asked: true, events: []run.Event{{N: 1, Epoch: 1}}}
+	for _, goesOn := range []bool{true, false} {
+		j.sent = 0
+		service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if goesOn {
+				j.mu.Lock()
+				j.events = []run.Event{{N: 1, Epoch: 1}, {N: 2, Epoch: 1}}
+				j.mu.Unlock()
+			}
+			json.NewEncoder(w).Encode(client.Have{Have: uint64(len(j.events)) + map[bool]uint64{false: 1}[goesOn]})
+		}))
+		j.bench = &Bench{client: client.New(service.URL, "t", core.System{})}
+		err := j.handOver(context.Background())
+		service.Close()
+		if goesOn != (err == nil) || err != nil && !strings.Contains(err.Error(), "its journal holds 2") {
+			t.Errorf("goes on: %v, %v", goesOn, err)
+		}
+	}
+}

@@ -92,11 +92,11 @@ func (a *app) follow(_ context.Context, c *client.Client, r client.Run, after ui
 			view.note("A second Ctrl-C within 5 s stops it after the action in hand.")
 			select {
 			case <-signals:
-				view.note("Stopping after the action in hand …")
 				if err := c.StopRun(ctx, r.ID); err != nil {
 					view.close()
 					return err
 				}
+				view.note("Stopping after the action in hand …")
 			case <-time.After(twice):
 				return leave()
 			case <-gone:

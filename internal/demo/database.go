@@ -33,7 +33,7 @@ func common(dir string, quick bool) []string {
 	if u, err := user.Current(); err == nil {
 		me = u.Username
 	}
-	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"),
+	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"), "--tmpdir=" + filepath.Join(dir, "tmp"),
 		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", logFile,
 		"--max-allowed-packet=64M", "--max-connections=400", "--log-error=" + filepath.Join(dir, "log")}
 	if quick {
@@ -68,6 +68,11 @@ func InitDatabase(dir string) error {
 func StartDatabase(dir string, quick bool) (*Database, error) {
 	if len(filepath.Join(dir, "sock")) > 107 {
 		return nil, fmt.Errorf("the folder's name is too long for a socket: %s", dir)
+	}
+	// A server that starts clears its folder for passing tables; in one that it shares, it
+	// takes them from under another server, which then breaks down.
+	if err := os.MkdirAll(filepath.Join(dir, "tmp"), 0o700); err != nil {
+		return nil, err
 	}
 	d := &Database{dir: dir, ended: make(chan error, 1)}
 	started := make(chan error)

@@ -6,7 +6,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -46,12 +45,13 @@ type World struct {
 	Technician, Lead, Viewer *client.Client
 	Tokens                   map[string]string // by role
 
-	address     string
-	server      *http.Server
-	endStreams  func()
-	benchEnd    func()
-	benchEnded  chan struct{}
-	benchFolder bench.Disk
+	address    string
+	server     *http.Server
+	endStreams func()
+	benchEnd   func()
+	benchEnded chan struct{}
+	gate       *gate // of the bench's disk
+	log        log
 }
 
 // Version1 and Version2 are the releases of the small board in a World.
@@ -72,6 +72,7 @@ func NewDurableWorld(t database.T, change ...func(*sim.Spec)) *World {
 func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 	t.Helper()
 	w := &World{t: t, Scale: 0.02, pace: 1, DB: database.New(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	t.Cleanup(w.tellLog)
 	ctx := context.Background()
 	var err error
 	if w.Store, err = store.Open(ctx, w.DB.Serve); err != nil {
@@ -117,6 +118,10 @@ func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 		links = append(links, PortOf(name, u))
 	}
 	w.Dir = t.TempDir()
+	if err := os.MkdirAll(w.Journals(), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	w.gate = &gate{Disk: bench.Folder(w.Journals())}
 	code, err := w.Lead.NewBenchCode(ctx)
 	if err != nil {
 		t.Fatal(err)
@@ -193,11 +198,7 @@ func (w *World) StartService() {
 	}
 	w.address = l.Addr().String()
 	w.Base = "http://" + w.address
-	log := slog.New(slog.DiscardHandler)
-	if os.Getenv("FERRY_TEST_LOG") != "" {
-		log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
-	}
-	w.server = service.New(w.Store, w.Key, console.Files(), core.System{}, log, false).Server()
+	w.server = service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("service"), false).Server()
 	streams, end := context.WithCancel(context.Background())
 	w.endStreams = end
 	w.server.BaseContext = func(net.Listener) context.Context { return streams }
@@ -212,7 +213,7 @@ func (w *World) StopService() {
 
 // Service is a second service on the same database.
 func (w *World) Service() http.Handler {
-	return service.New(w.Store, w.Key, console.Files(), core.System{}, slog.New(slog.DiscardHandler), false).Handler()
+	return service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("second service"), false).Handler()
 }
 
 // StartBench starts the bench on its folder. Without links it reads what it had.
@@ -223,7 +224,7 @@ func (w *World) StartBench(links []bench.Port) {
 			links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
 		}
 	}
-	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.pace, Log: slog.New(slog.DiscardHandler), Disk: w.benchFolder})
+	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.pace, Log: w.logger("bench"), Disk: w.gate})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -240,6 +241,7 @@ func (w *World) StartBench(links []bench.Port) {
 // StopBench ends the bench where it is; runs at work are left in the middle.
 func (w *World) StopBench() {
 	w.benchEnd()
+	w.LetGo()
 	<-w.benchEnded
 }
 

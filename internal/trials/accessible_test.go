@@ -31,6 +31,7 @@ type found struct {
 // TestEveryPageIsAccessible holds every page of the console, on a wide screen and on a
 // telephone, light and dark, against WCAG 2.2 AA as far as a checker can.
 func TestEveryPageIsAccessible(t *testing.T) {
+	t.Parallel()
 	script, err := os.ReadFile(checker)
 	if err != nil {
 		t.Fatalf("%v: make test installs what is missing", err)

@@ -27,6 +27,7 @@ import (
 // TestAWithdrawalReachesARunUpToItsFirstErase withdraws the release while the run
 // reads the memory: it is refused before anything is changed.
 func TestAWithdrawalReachesARunUpToItsFirstErase(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 2 })
 	before := w.Units["a"].Memory()
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
@@ -60,6 +61,7 @@ func TestAWithdrawalReachesARunUpToItsFirstErase(t *testing.T) {
 // and finds it; what it ran before is then no step back that needs a reason to be
 // recommended.
 func TestAWithdrawnReleaseShowsWhoCarriesIt(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
 		t.Fatal(r.Outcome)
@@ -100,6 +102,7 @@ func add(t *testing.T, w *testkit.World, n client.NewRelease, program []byte) cl
 // TestASteppingStoneIsPutInFirst goes the way to a release that cannot be reached
 // in one step, run by run.
 func TestASteppingStoneIsPutInFirst(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}, Rules: []model.Rule{{Fact: "running", AtLeast: "2.0.0"}}, Accept: "made by the test"}, coretest.SmallProgram("3.0.0"))
 	for _, want := range []string{"2.0.0", "3.0.0", "3.0.0"} {
@@ -138,6 +141,7 @@ func TestASteppingStoneIsPutInFirst(t *testing.T) {
 // TestConsent: what nobody vouches for is not written; a step back and a candidate
 // want a reason, which stands in the record.
 func TestConsent(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}}, coretest.SmallProgram("3.0.0"))
 	add(t, w, client.NewRelease{Version: "4.0.0", Channel: model.Candidate, Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test"}, coretest.SmallProgram("4.0.0"))
@@ -199,6 +203,7 @@ func TestConsent(t *testing.T) {
 // TestMemoryIsKnownByItsContent reads what is in a unit: a release, a release of
 // which something differs, and a program that nobody knows.
 func TestMemoryIsKnownByItsContent(t *testing.T) {
+	t.Parallel()
 	strange := coretest.SmallProgram("1.0.0")
 	for i := range strange {
 		if i > 40 && i%2 == 0 {
@@ -259,6 +264,7 @@ func TestMemoryIsKnownByItsContent(t *testing.T) {
 // TestARenamedPackedOrConvertedFileIsTheSameImage sends a release's image in other
 // clothes.
 func TestARenamedPackedOrConvertedFileIsTheSameImage(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "viewer")
 	dir := t.TempDir()
@@ -290,6 +296,7 @@ func TestARenamedPackedOrConvertedFileIsTheSameImage(t *testing.T) {
 // TestAPackGoesFromOneTeamToAnother: signed, trusted, imported; and what is
 // refused on the way.
 func TestAPackGoesFromOneTeamToAnother(t *testing.T) {
+	t.Parallel()
 	from, to := testkit.NewWorld(t), testkit.NewWorld(t)
 	dir := t.TempDir()
 	maker, lead := commandLine(t, from, "lead"), commandLine(t, to, "lead")
@@ -370,6 +377,7 @@ func TestAPackGoesFromOneTeamToAnother(t *testing.T) {
 }
 
 func TestAPhotoStandsBehindAFact(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Revision = "" })
 	l := commandLine(t, w, "technician")
 	photo := filepath.Join(t.TempDir(), "board.png")
@@ -408,6 +416,7 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 }
 
 func TestWhatAJobNeedsFirst(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	add(t, w, client.NewRelease{Version: "3.0.0", Fits: map[string][]string{"revision": {"D"}}, Accept: "made by the test", Wants: []model.Want{{Kind: model.Entitlement, Name: "portal", LeadDays: 2}}}, coretest.SmallProgram("3.0.0"))
@@ -439,6 +448,7 @@ func TestWhatAJobNeedsFirst(t *testing.T) {
 }
 
 func TestTheTeamsTarget(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.Technician.Identify(ctx, "b/a", "")
 	if _, err := w.Lead.PutTarget(ctx, client.NewTarget{Model: "small", Revision: "D", Version: "1.0.0", Reason: "proven"}); err != nil {
@@ -470,6 +480,7 @@ func TestTheTeamsTarget(t *testing.T) {
 }
 
 func TestTheCatalogueIsSearched(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	add(t, w, client.NewRelease{Version: "3.0.0", Number: "SM-300-A", Cures: "Ends the stall after warm-up.", Accept: "x y z"}, coretest.SmallProgram("3.0.0"))
 	add(t, w, client.NewRelease{Version: "3.1.0", Number: "SM-310-A", Cures: "Prints 100% of the fares.", Accept: "x y z", Rules: []model.Rule{{Fact: "serial", OneOf: []string{"HB-4471-C"}}}}, coretest.SmallProgram("3.1.0"))
@@ -496,6 +507,7 @@ func TestTheCatalogueIsSearched(t *testing.T) {
 
 // TestImageInspectWithoutAService checks the shape that scripts rely on.
 func TestImageInspectWithoutAService(t *testing.T) {
+	t.Parallel()
 	path, err := ferry()
 	if err != nil {
 		t.Fatal(err)
@@ -549,6 +561,7 @@ func folded(t *testing.T, n int64) []byte {
 // TestNoFileFillsTheProcess gives files that want memory; the process stays below
 // four times the payload and 64 MB.
 func TestNoFileFillsTheProcess(t *testing.T) {
+	t.Parallel()
 	path, err := ferry()
 	if err != nil {
 		t.Fatal(err)

@@ -11,7 +11,6 @@ import (
 	"sync"
 	"syscall"
 	"testing"
-	"time"
 
 	"zealousferry/core/image"
 	"zealousferry/core/image/ihex"
@@ -69,12 +68,12 @@ func commandLine(t *testing.T, w *testkit.World, role string) line {
 	return line{t, path, append(os.Environ(), "FERRY_URL="+w.Base, "FERRY_TOKEN="+w.Tokens[role], "NO_COLOR=1")}
 }
 
-func (l line) command(args ...string) (*exec.Cmd, *bytes.Buffer, *bytes.Buffer) {
+func (l line) command(args ...string) (*exec.Cmd, *shown, *shown) {
 	c := exec.Command(l.path, args...)
 	c.Env = l.env
-	var out, errs bytes.Buffer
-	c.Stdout, c.Stderr = &out, &errs
-	return c, &out, &errs
+	out, errs := &shown{}, &shown{}
+	c.Stdout, c.Stderr = out, errs
+	return c, out, errs
 }
 
 // run gives what a command wrote, and its exit code.
@@ -118,6 +117,7 @@ func (l line) json(args ...string) (map[string]any, int) {
 }
 
 func TestTheWorkOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	if m, code := l.json("links"); code != 0 || m["links"].([]any)[0].(map[string]any)["link"] != "b/a" || m["links"].([]any)[0].(map[string]any)["state"] != "free" {
@@ -159,6 +159,7 @@ func TestTheWorkOnTheCommandLine(t *testing.T) {
 }
 
 func TestErrorsHaveKindNextAndExitCode(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	w.Units["a"].Set(sim.Faults{Silent: true})
@@ -190,6 +191,7 @@ func TestErrorsHaveKindNextAndExitCode(t *testing.T) {
 }
 
 func TestABadFileNamesItsLine(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "lead")
 	var b bytes.Buffer
@@ -223,29 +225,37 @@ func TestABadFileNamesItsLine(t *testing.T) {
 	}
 }
 
-// flashing starts ferry flash and waits until it writes.
-func flashing(t *testing.T, w *testkit.World, l line) (c *exec.Cmd, out, errs *bytes.Buffer, id string) {
-	c, out, errs = l.command("flash", "b/a", "--yes", "--output", "json")
-	if err := c.Start(); err != nil {
-		t.Fatal(err)
-	}
-	w.Wait("the write to begin", func() bool {
+// middle waits until the one run that is open has so many sectors right, and names it.
+func middle(w *testkit.World, sectors int) (id string) {
+	w.Wait("the middle of the write", func() bool {
 		rs, err := w.Technician.Runs(ctx, client.RunQuery{State: "open", Size: 1})
 		if err == nil && len(rs.Runs) == 1 {
 			id = rs.Runs[0].ID
 		}
-		return id != "" && w.Right(id) >= 2
+		return id != "" && w.Right(id) >= sectors
 	})
-	return c, out, errs, id
+	return id
+}
+
+// flashing starts ferry flash and waits until it is in the middle of its write, where it is held.
+func flashing(t *testing.T, w *testkit.World, l line) (c *exec.Cmd, out, errs *shown, id string) {
+	w.HoldAfter(2)
+	c, out, errs = l.command("flash", "b/a", "--yes", "--output", "json")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	return c, out, errs, middle(w, 2)
 }
 
 func TestASecondCtrlCStopsTheRun(t *testing.T) {
-	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	c, out, errs, id := flashing(t, w, l)
 	c.Process.Signal(os.Interrupt)
-	time.Sleep(300 * time.Millisecond)
+	w.Wait("the first to be seen", func() bool { return strings.Contains(errs.String(), "A second Ctrl-C") })
 	c.Process.Signal(os.Interrupt)
+	w.LetGoOnce(client.OrderStop)
 	c.Wait()
 	var m map[string]any
 	if json.Unmarshal(out.Bytes(), &m) != nil || m["outcome"] != "interrupted" || c.ProcessState.ExitCode() != 18 {
@@ -257,11 +267,13 @@ func TestASecondCtrlCStopsTheRun(t *testing.T) {
 }
 
 func TestTheFirstCtrlCOnlyLeavesTheView(t *testing.T) {
-	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	c, out, errs, id := flashing(t, w, l)
 	c.Process.Signal(syscall.SIGINT)
 	c.Wait()
+	w.LetGo()
 	var m map[string]any
 	if json.Unmarshal(out.Bytes(), &m) != nil || m["outcome"] != "waiting" || !strings.Contains(errs.String(), "ferry run show "+id) {
 		t.Fatalf("%s %s", out, errs)
@@ -273,12 +285,14 @@ func TestTheFirstCtrlCOnlyLeavesTheView(t *testing.T) {
 
 // TestWhatEndsAViewFromOutsideStopsNoRun: a session that ends, a machine that shuts down.
 func TestWhatEndsAViewFromOutsideStopsNoRun(t *testing.T) {
-	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	c, out, errs, id := flashing(t, w, l)
 	c.Process.Signal(syscall.SIGTERM)
 	c.Process.Signal(syscall.SIGTERM)
 	c.Wait()
+	w.LetGo()
 	var m map[string]any
 	if json.Unmarshal(out.Bytes(), &m) != nil || m["outcome"] != "waiting" || !strings.Contains(errs.String(), "the run goes on at the bench") {
 		t.Fatalf("%d %s %s", c.ProcessState.ExitCode(), out, errs)
@@ -289,6 +303,7 @@ func TestWhatEndsAViewFromOutsideStopsNoRun(t *testing.T) {
 }
 
 func TestCompletionKnowsWhatIsThere(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
@@ -307,6 +322,7 @@ func TestCompletionKnowsWhatIsThere(t *testing.T) {
 }
 
 func TestServeGuardsItsAddress(t *testing.T) {
+	t.Parallel()
 	path, err := ferry()
 	if err != nil {
 		t.Fatal(err)
@@ -321,6 +337,7 @@ func TestServeGuardsItsAddress(t *testing.T) {
 }
 
 func TestEveryVerbShowsAnExample(t *testing.T) {
+	t.Parallel()
 	path, err := ferry()
 	if err != nil {
 		t.Fatal(err)

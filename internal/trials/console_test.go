@@ -7,13 +7,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core/coretest"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
+	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
@@ -52,8 +52,17 @@ func do(t *testing.T, x *browser.Tab, actions ...chromedp.Action) {
 	}
 }
 
+// click clicks on something as a person does: once it is there, stands still, and nothing
+// lies over it.
 func click(selector string) chromedp.Action {
-	return chromedp.Tasks{browser.Until(fmt.Sprintf(`document.querySelector(%q)`, selector)), chromedp.Click(selector, chromedp.ByQuery)}
+	return chromedp.Tasks{browser.Until(fmt.Sprintf(`(() => {
+		const it = document.querySelector(%q)
+		if (!it) return false
+		const r = it.getBoundingClientRect(), at = [r.x, r.y, r.width, r.height].join(), still = it.stoodAt === at
+		it.stoodAt = at
+		const seen = document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2)
+		return still && (!seen || it.contains(seen))
+	})()`, selector)), chromedp.Click(selector, chromedp.ByQuery)}
 }
 
 func says(words string) chromedp.Action {
@@ -61,22 +70,26 @@ func says(words string) chromedp.Action {
 }
 
 // TestAFlashByClicks: from the link to the record, with a reload in the middle
-// of the write and the stream lost for 10 s; at the end the page is held against
+// of the write and the stream lost until its end; at the end the page is held against
 // the journal.
 func TestAFlashByClicks(t *testing.T) {
-	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 2.5 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	w.HoldAt(run.KindReading, 2)
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/benches"), says("b/a"), says("what is on it is not known"), click(`[data-link="b/a"] [data-identify]`), says("S-0001"))
 	do(t, x, click(`[data-link="b/a"] [data-work]`), says("2.0.0: fits"), says("Back up, then write 2.0.0"), click(`[data-go]`), browser.Until(`location.pathname.startsWith("/runs/")`))
 	var id string
 	do(t, x, chromedp.Evaluate(`location.pathname.split("/")[2]`, &id), says("Reading the memory"))
+	w.HoldAfter(2)
 	do(t, x, browser.Until(`document.querySelector(".hands-off")`), says("HANDS OFF"), says("until you may touch it"))
 	w.Wait("some sectors", func() bool { return w.Right(id) >= 2 })
 	do(t, x, chromedp.Reload(), browser.Until(`document.querySelector(".hands-off")`), browser.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`))
 	// The stream is lost for 10 s. The page says so, and catches up.
 	w.StopService()
 	do(t, x, says("No word from the service"))
-	time.Sleep(9 * time.Second) // the loss itself, not a wait for something
+	w.LetGo()
+	w.Wait("the run to go on alone", func() bool { return w.Units["a"].Version() == testkit.Version2 })
 	w.StartService()
 	do(t, x, says("Written and verified"), says("It runs 2.0.0"), says("signed by bench b"))
 	w.Wait("the run to be closed", func() bool { r, err := w.Technician.Run(ctx, id); return err == nil && r.State == "closed" })
@@ -111,6 +124,7 @@ func TestAFlashByClicks(t *testing.T) {
 }
 
 func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, says("Nothing unfinished"))
@@ -120,6 +134,7 @@ func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
 }
 
 func TestTheQuestionIsAskedAndAnswered(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Revision = "" })
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("cannot tell, one question left"), browser.Until(`document.querySelector("[data-question]")`))
@@ -131,12 +146,14 @@ func TestTheQuestionIsAskedAndAnswered(t *testing.T) {
 }
 
 func TestStopGoOnAndPutBackByClicks(t *testing.T) {
-	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Scale = 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
 	x := tab(t, w, "technician", 390, 844)
 	before := w.Units["a"].Memory()
+	w.HoldAfter(2)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("Back up, then write"), click(`[data-go]`), browser.Until(`document.querySelector(".hands-off")`))
-	do(t, x, browser.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), browser.Until(`document.querySelector("[data-stop-yes]")`), chromedp.Sleep(300*time.Millisecond))
-	do(t, x, click(`[data-stop-yes]`))
+	do(t, x, browser.Until(`document.querySelectorAll("[data-cell].s-W").length >= 2`), click(`[data-stop]`), browser.Until(`document.querySelector("[data-stop-yes]")`), click(`[data-stop-yes]`))
+	w.LetGoOnce(client.OrderStop)
 	do(t, x, says("Half done. Leave it as it is"), click(`[data-restore]`), says("Restored and verified"))
 	if string(w.Units["a"].Memory()) != string(before) {
 		t.Error("not bit for bit")
@@ -144,6 +161,7 @@ func TestStopGoOnAndPutBackByClicks(t *testing.T) {
 }
 
 func TestAViewerLooksAndDoesNotTouch(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.Flash("a", "2.0.0")
 	x := tab(t, w, "viewer", 1280, 800)
@@ -154,6 +172,7 @@ func TestAViewerLooksAndDoesNotTouch(t *testing.T) {
 
 // A silent link is told on the page, in the three lines.
 func TestTroubleIsTold(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.Units["a"].Set(sim.Faults{Silent: true})
 	x := tab(t, w, "technician", 1280, 800)
@@ -163,6 +182,7 @@ func TestTroubleIsTold(t *testing.T) {
 // TestALeadWithdrawsByClicks looks a release up, takes it back with a reason, and
 // sees it struck out in the matrix.
 func TestALeadWithdrawsByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
 		t.Fatal(r.Outcome)
@@ -182,6 +202,7 @@ func TestALeadWithdrawsByClicks(t *testing.T) {
 // TestAFileIsLookedAtInTheConsole drops two files, reads what they are, and takes
 // one home in another format.
 func TestAFileIsLookedAtInTheConsole(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	dir := t.TempDir()
 	one, two := filepath.Join(dir, "one.bin"), filepath.Join(dir, "two.bin")
@@ -197,6 +218,7 @@ func TestAFileIsLookedAtInTheConsole(t *testing.T) {
 
 // TestAStepBackWantsAReasonInTheConsole picks an older release in the matrix.
 func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
 		t.Fatal(r.Outcome)
@@ -211,6 +233,7 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 // TestALeadAddsAReleaseByClicks fills in the form; the release is then the one
 // that is recommended.
 func TestALeadAddsAReleaseByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	file := filepath.Join(t.TempDir(), "small-3.bin")
 	os.WriteFile(file, coretest.SmallProgram("3.0.0"), 0o600)

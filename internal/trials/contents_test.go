@@ -14,7 +14,7 @@ import (
 // what it ran before.
 func TestNobodySaysWhatAHalfDoneUnitRanBefore(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, slow)
+	w := testkit.NewWorld(t)
 	if r := w.Flash("a", testkit.Version2); r.Outcome != "done" {
 		t.Fatalf("%+v", r)
 	}
@@ -23,12 +23,8 @@ func TestNobodySaysWhatAHalfDoneUnitRanBefore(t *testing.T) {
 		t.Fatalf("after a flash: %+v %v", in, err)
 	}
 	w.Consent("S-0001", model.StepBack)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: testkit.Version1, Reason: "a test"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
-	if err := w.Technician.StopRun(ctx, r.ID); err != nil {
-		t.Fatal(err)
-	}
-	if r = w.Follow(r.ID); r.Outcome != "interrupted" {
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Release: testkit.Version1, Reason: "a test"}, 3)
+	if r = w.Stop(r); r.Outcome != "interrupted" {
 		t.Fatalf("%+v", r)
 	}
 	half := func(when string) {

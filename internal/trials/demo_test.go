@@ -27,10 +27,13 @@ func (s *shown) Write(p []byte) (int, error) {
 	return s.b.Write(p)
 }
 
-func (s *shown) String() string {
+func (s *shown) String() string { return string(s.Bytes()) }
+
+// Bytes is a copy of what was written so far.
+func (s *shown) Bytes() []byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.b.String()
+	return bytes.Clone(s.b.Bytes())
 }
 
 // processes lists those whose command line or environment names the folder.

@@ -18,6 +18,7 @@ var fence = regexp.MustCompile("(?ms)^```(\\S+)[ ]?(\\S*)\n(.*?)^```$")
 // documents and carries out the commands, in order. A line that follows a command
 // must be found in what it says; … stands for anything.
 func TestTheDocumentsForLeadsDoWhatTheySay(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "lead")
 	dir := t.TempDir()

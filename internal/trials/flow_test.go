@@ -25,6 +25,7 @@ import (
 var ctx = context.Background()
 
 func TestFromIdentifyToHistoryAndBack(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	before := w.Units["a"].Memory()
 	id, err := w.Technician.Identify(ctx, "b/a", "")
@@ -81,6 +82,7 @@ func TestFromIdentifyToHistoryAndBack(t *testing.T) {
 }
 
 func TestARefusalAndAContradictionStandInTheHistory(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.AddRelease("3.0.0", coretest.SmallProgram("3.0.0"), map[string][]string{"revision": {"C"}})
 	if err := w.Refused("a", "3.0.0"); core.KindOf(err) != core.DoesNotFit {
@@ -100,11 +102,12 @@ func TestARefusalAndAContradictionStandInTheHistory(t *testing.T) {
 
 // The service is gone in the middle of a run: the run goes on and catches up.
 func TestTheServiceGoneInTheMiddleOfARun(t *testing.T) {
-	w := testkit.NewWorld(t, slow)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 2)
 	w.StopService()
 	before := w.Units["a"].Received()
+	w.LetGo()
 	w.Wait("the run to go on alone", func() bool { return w.Units["a"].Version() == "2.0.0" })
 	if w.Units["a"].Received() == before {
 		t.Error("nothing was sent while the service was away")
@@ -124,9 +127,9 @@ func slow(s *sim.Spec) { s.Scale = 1 }
 
 // The bench is killed in the middle of a write; the record shows both halves.
 func TestTheBenchKilledInTheMiddleOfAWrite(t *testing.T) {
-	w := testkit.NewWorld(t, slow)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 3)
 	w.StopBench()
 	w.StartBench(nil)
 	w.Wait("the run to count as interrupted", func() bool {
@@ -146,14 +149,11 @@ func TestTheBenchKilledInTheMiddleOfAWrite(t *testing.T) {
 }
 
 func TestAPausedRunGivesWayToItsBackup(t *testing.T) {
-	w := testkit.NewWorld(t, slow)
+	t.Parallel()
+	w := testkit.NewWorld(t)
 	before := w.Units["a"].Memory()
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
-	if err := w.Technician.StopRun(ctx, r.ID); err != nil {
-		t.Fatal(err)
-	}
-	if r = w.Follow(r.ID); r.Outcome != "interrupted" || r.State != "paused" {
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 3)
+	if r = w.Stop(r); r.Outcome != "interrupted" || r.State != "paused" {
 		t.Fatalf("%s %s", r.Outcome, r.State)
 	}
 	back, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "restore", At: "b/a"})
@@ -173,9 +173,9 @@ func TestAPausedRunGivesWayToItsBackup(t *testing.T) {
 }
 
 func TestALeadGivesUpARunWhoseBenchIsGone(t *testing.T) {
-	w := testkit.NewWorld(t, slow)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 3)
 	w.StopBench()
 	if err := w.Technician.ReleaseRun(ctx, r.ID, "laptop lost"); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a technician: %v", err)
@@ -207,6 +207,7 @@ func TestALeadGivesUpARunWhoseBenchIsGone(t *testing.T) {
 }
 
 func TestASerialMeansTheLinkWhereItWasLastRead(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, nil, nil)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -229,6 +230,7 @@ func TestASerialMeansTheLinkWhereItWasLastRead(t *testing.T) {
 }
 
 func TestAUnitWithoutASerialOnTheWire(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Serial = "" })
 	id, err := w.Technician.Identify(ctx, "b/a", "")
 	if err != nil || id.Unit != "" || id.Strength != run.ThisKind {
@@ -244,6 +246,7 @@ func TestAUnitWithoutASerialOnTheWire(t *testing.T) {
 }
 
 func TestOrdersAreCarriedOutOnceAndNotLate(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.StopBench()
 	short, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
@@ -273,6 +276,7 @@ func TestOrdersAreCarriedOutOnceAndNotLate(t *testing.T) {
 // Records of a bench are chained over restarts, and a run that was handed over is
 // not handed over again.
 func TestABenchChainsItsRecordsOverRestarts(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	var records []*history.Record
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
@@ -306,6 +310,7 @@ func TestABenchChainsItsRecordsOverRestarts(t *testing.T) {
 }
 
 func TestBenchesEnrolOnceAndCanBeRevoked(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	code, err := w.Lead.NewBenchCode(ctx)
 	if err != nil {

@@ -104,6 +104,7 @@ var asSeen = map[string]string{"lamp": "green", "volts": "3.3"}
 // technician is refused before anybody moves a hand; a lead's name and reason open the
 // gate, and stand in the record.
 func TestALockedUnitThroughEveryDoor(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "keel", func(s *sim.Spec) { s.Locked = true })
 	before := w.Units["a"].Memory()
 	card, err := w.Technician.Card(ctx, "b/a", client.CardAbout{})
@@ -150,6 +151,7 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 
 // Only a lead leaves something undone, and says why.
 func TestTheUndoListHoldsTheClose(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "gangway", nil)
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
 	for _, v := range []string{"yes", "green", "yes", "yes", "3.3"} {
@@ -175,6 +177,7 @@ func TestTheUndoListHoldsTheClose(t *testing.T) {
 
 // TestALinkIsProvedAndDiagnosed: over the API, with what came of it kept.
 func TestALinkIsProvedAndDiagnosed(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -227,6 +230,7 @@ func TestALinkIsProvedAndDiagnosed(t *testing.T) {
 // TestHandsByClicks: a run at 390 px wide, by the keyboard alone: the card, the
 // items in their order, the wiring beside its step, the undo list at the end.
 func TestHandsByClicks(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "gangway", nil)
 	x := tab(t, w, "technician", 390, 844)
 	do(t, x, chromedp.Navigate(w.Base+"/card/S-0001"), says("Pull the mains plug."), says("Take the strap off."), browser.Until(`document.querySelector(".wiring svg")`))
@@ -275,6 +279,7 @@ func fill(selector, text string) chromedp.Action {
 func quote(s string) string { return "`" + s + "`" }
 
 func TestALinkByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -287,6 +292,7 @@ func TestALinkByClicks(t *testing.T) {
 
 // The same on the command line, as a script meets it.
 func TestCardAndCheckOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "gangway", nil)
 	l := commandLine(t, w, "technician")
 	dir := t.TempDir()
@@ -326,6 +332,7 @@ func TestCardAndCheckOnTheCommandLine(t *testing.T) {
 // TestTheVersionBeforeIsReadByEye: where the wire does not tell it, somebody reads it off
 // the unit, with a photo, or says why he could not; both stand in the signed record.
 func TestTheVersionBeforeIsReadByEye(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "xmodem", func(s *sim.Spec) { s.Kind, s.Mute = "xmodem", true })
 	l := commandLine(t, w, "technician")
 	photo := filepath.Join(t.TempDir(), "display.png")

@@ -261,6 +261,7 @@ func TestWhatARunUsesUp(t *testing.T) {
 // The same by clicks: a job is entered, its test is handed on at the end of the run and
 // answered from today's page; a lead holds the unit; the job is closed.
 func TestAJobByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -319,17 +320,13 @@ func TestAReleaseIsTakenOutAgain(t *testing.T) {
 // somebody is at work, and does not close over it.
 func TestAJobKnowsAnInterruptedRun(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, slow)
+	w := testkit.NewWorld(t)
 	l := commandLine(t, w, "technician")
 	l.must(0, "identify", "b/a")
 	l.must(0, "job", "add", "S-0001", "--reason", "prints blank tickets")
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"}, 2)
 	told(t, l.must(0, "job", "show", "1"), "at work")
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
-	if err := w.Technician.StopRun(ctx, r.ID); err != nil {
-		t.Fatal(err)
-	}
-	w.Follow(r.ID)
+	w.Stop(r)
 	told(t, l.must(0, "job", "show", "1"), "interrupted: its run is open")
 	told(t, l.must(19, "job", "close", "1", "--note", "enough"), "has an open run of this job")
 }

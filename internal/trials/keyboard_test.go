@@ -49,6 +49,7 @@ func (s *screen) text() string {
 // question at the start, each item as it comes, a wrong value refused and asked for
 // again, the colours of the wires, a picture by its file.
 func TestAFlashByKeyboard(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	sheet := strings.Replace(underSeat, `      - { id: strap,`, `      - { id: front, do: photo, at: found, says: { en: "Picture of the front." } }
       - { id: strap,`, 1)

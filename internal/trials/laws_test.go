@@ -32,6 +32,7 @@ import (
 // every event and byte are in core/run.
 
 func TestLaw1NoEraseBeforeADurableBackup(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow)
 	before := w.Units["a"].Memory()
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
@@ -68,6 +69,7 @@ func journalHolds(w *testkit.World, id, kind string) bool {
 }
 
 func TestLaw2NoFlashOnAGuess(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow, func(s *sim.Spec) { s.Revision = "" })
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -90,10 +92,10 @@ func TestLaw2NoFlashOnAGuess(t *testing.T) {
 }
 
 func TestLaw3KilledAtAnyInstantNothingIsLost(t *testing.T) {
-	w := testkit.NewDurableWorld(t, slow)
+	t.Parallel()
+	w := testkit.NewDurableWorld(t)
 	before := w.Units["a"].Memory()
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 2)
 	w.DB.Kill() // the database, then the bench, then the cable
 	time.Sleep(100 * time.Millisecond)
 	w.StopBench()
@@ -125,6 +127,7 @@ func TestLaw3KilledAtAnyInstantNothingIsLost(t *testing.T) {
 }
 
 func TestLaw4WhatWasMatchedIsWhatIsWritten(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	r := w.Flash("a", "2.0.0")
 	if len(r.Record.Images) != 1 || r.Record.Images[0] != core.DigestOf(coretest.SmallProgram("2.0.0")) || r.Record.Verified != "unit-digest" {
@@ -155,6 +158,7 @@ func chunkOf(b []byte) []byte {
 }
 
 func TestLaw5HistoryOnlyGrows(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.Flash("a", "2.0.0")
 	serve, root := w.DB.Open(t, w.DB.Serve), w.DB.Open(t, w.DB.Root)
@@ -211,6 +215,7 @@ func must(t *testing.T, db *sql.DB, q string, args ...any) {
 }
 
 func TestLaw6OneRunOnALinkAndOnAUnit(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -254,6 +259,7 @@ func TestLaw6OneRunOnALinkAndOnAUnit(t *testing.T) {
 }
 
 func TestLaw7NothingSentMayCrashOrFill(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	token := w.Tokens["lead"]
 	for name, x := range map[string]struct {
@@ -306,6 +312,7 @@ func TestLaw7NothingSentMayCrashOrFill(t *testing.T) {
 }
 
 func TestLaw8NoSecretLeaks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	w.Flash("a", "2.0.0")
 	secrets := map[string]string{}

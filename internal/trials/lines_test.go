@@ -37,6 +37,7 @@ func joined(t *testing.T, w *testkit.World, adapter string) {
 // TestWhatIsOnALine: silence, the program's word, faults, and a line of text that
 // the loader passes to the program.
 func TestWhatIsOnALine(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -66,6 +67,7 @@ func TestWhatIsOnALine(t *testing.T) {
 // TestTheLineOnThePage: it is heard as long as somebody looks, by the keyboard
 // alone, and gives the link up to a check.
 func TestTheLineOnThePage(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
@@ -85,6 +87,7 @@ func TestTheLineOnThePage(t *testing.T) {
 // TestAnIdentityDiesWithItsLink: a check that nobody answers, or another adapter,
 // ends it, and no run is opened on it.
 func TestAnIdentityDiesWithItsLink(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	dead := func(what string) {
 		t.Helper()
@@ -123,6 +126,7 @@ func TestAnIdentityDiesWithItsLink(t *testing.T) {
 
 // TestAdaptersByKeyboard: an adapter is entered and changed, 390 px wide.
 func TestAdaptersByKeyboard(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	x := tab(t, w, "technician", 390, 844)
 	wide := 0.0
@@ -141,6 +145,7 @@ func TestAdaptersByKeyboard(t *testing.T) {
 // TestWiresOfThisTime: what somebody saw of a lead stands on the card, until
 // another adapter is on the link.
 func TestWiresOfThisTime(t *testing.T) {
+	t.Parallel()
 	w := handed(t, "gangway", nil)
 	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"GND": "black"}}); core.KindOf(err) != core.BadFile {
 		t.Errorf("a wire without a pin: %v", err)
@@ -171,6 +176,7 @@ func TestWiresOfThisTime(t *testing.T) {
 // TestAnAdapterIsHeldAgainstTheSheet: its settings refuse a run, its driver's pace
 // comes from the bench, and its own firmware is brought up to date like a unit's.
 func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	wired := strings.Replace(underSeat, "adapter: two-wire lead", "adapter: two-wire lead\n        volts: 3.3", 1)
 	if _, err := w.Lead.PutModel(ctx, append(coretest.SmallSheetOf("gangway"), wired...)); err != nil {
@@ -228,6 +234,7 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 // TestTheWaysOnOfALockedUnit: one that gives its settings keeps them; one that gives
 // nothing has a backup by reference, which a restore names.
 func TestTheWaysOnOfALockedUnit(t *testing.T) {
+	t.Parallel()
 	for loader, way := range map[string]string{"gangway": run.BackSettings, "keel": run.BackImage} {
 		w := handed(t, loader, func(s *sim.Spec) { s.Locked = true })
 		c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{})
@@ -261,6 +268,7 @@ func TestTheWaysOnOfALockedUnit(t *testing.T) {
 // TestSettingsOutliveARunThatWasGivenUp: the lock is lifted, the lead is cut, the run
 // is given up; the next one puts the settings back that the first has kept.
 func TestSettingsOutliveARunThatWasGivenUp(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Locked = true })
 	u := w.Units["a"]
 	settings := func() string {
@@ -300,7 +308,9 @@ func TestSettingsOutliveARunThatWasGivenUp(t *testing.T) {
 
 // TestALabelForEveryTakingUp: through the service and on the command line.
 func TestALabelForEveryTakingUp(t *testing.T) {
-	w := handed(t, "keel", slow)
+	t.Parallel()
+	w := handed(t, "keel", nil)
+	w.HoldAfter(2)
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001"})
 	for n := 0; n < 5; n++ {
 		item := turn(t, w, r.ID)
@@ -312,7 +322,7 @@ func TestALabelForEveryTakingUp(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	w.Wait("the middle of the write", func() bool { return w.Right(r.ID) >= 2 })
 	w.StopBench()
 	w.StartBench(nil)
 	w.Wait("the run to count as interrupted", func() bool {
@@ -337,6 +347,7 @@ func TestALabelForEveryTakingUp(t *testing.T) {
 // TestFoundAndLeftSideBySide: an answer that is a fact is in the register, pictures
 // of the same place stand beside each other.
 func TestFoundAndLeftSideBySide(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	sheet := strings.Replace(string(coretest.SmallSheetOf("gangway")), "  revision: { values: [C, D] }\n", "  revision: { values: [C, D] }\n  lamp: { values: [green, none] }\n", 1)
 	sheet += `procedures:
@@ -411,6 +422,7 @@ func pictureOf(shade byte) []byte {
 // TestAWaiverByKeyboard: a lead sees what is lost, is stopped at the gate, and goes
 // on by name; 390 px wide.
 func TestAWaiverByKeyboard(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Locked = true })
 	x := tab(t, w, "lead", 390, 844)
 	wide := 0.0

@@ -90,6 +90,7 @@ func TestALinkIsChosen(t *testing.T) {
 
 // TestALinkThatIsGoneIsRemovedByClicks.
 func TestALinkThatIsGoneIsRemovedByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	file := filepath.Join(t.TempDir(), "tty")
 	path, err := w.Units["a"].Terminal()

@@ -142,6 +142,7 @@ func aVehicle(t *testing.T, w *testkit.World, link string) (units map[string]*si
 // TestAWholeVehicle: all modules are asked at once; one that an earlier visit has left
 // without a program is found, written, and well at the next scan.
 func TestAWholeVehicle(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	units, gateway := aVehicle(t, w, "tug-10")
 	x := tab(t, w, "technician", 1280, 800)
@@ -240,9 +241,9 @@ func TestAModuleIsNotLeftHalfDone(t *testing.T) {
 	if _, err := w.Technician.Identify(ctx, "b/tug", ""); err != nil {
 		t.Fatal(err)
 	}
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/tug"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/tug"}, 2)
 	g.CutAfter(5)
+	w.LetGo()
 	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
 		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
 	}

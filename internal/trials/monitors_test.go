@@ -252,7 +252,7 @@ func TestANamedModelIsAskedAlone(t *testing.T) {
 // TestAskingLeavesAHalfDoneUnitInItsLoader: its half-written program is not started.
 func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, slow)
+	w := testkit.NewWorld(t)
 	ruined(t, w)
 	starts := w.Units["a"].Starts()
 	var id client.Identity
@@ -268,6 +268,7 @@ func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
 
 // TestASheetIsTriedInTheConsole: the same by clicks, and a lead enters the secret there.
 func TestASheetIsTriedInTheConsole(t *testing.T) {
+	t.Parallel()
 	w := monitored(t, sim.HabitSilent)
 	x := tab(t, w, "lead", 1280, 900)
 	do(t, x, chromedp.Navigate(w.Base+"/models/small"), says("The sheet is unproven"), says("Nobody has entered it"))
@@ -291,9 +292,9 @@ func pageText(t *testing.T, x *browser.Tab) (text string) {
 // ruined leaves the world's unit half done, its run given up, and its bench back.
 func ruined(t *testing.T, w *testkit.World) {
 	t.Helper()
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 2)
 	w.Units["a"].Set(sim.Faults{CutLead: 50})
+	w.LetGo()
 	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
 		t.Fatalf("%s", r.Outcome)
 	}
@@ -313,7 +314,7 @@ func ruined(t *testing.T, w *testkit.World) {
 // then, whoever put it there.
 func TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, slow)
+	w := testkit.NewWorld(t)
 	before := w.Units["a"].Memory()
 	ruined(t, w)
 	w.Units["a"].Write(0, before)
@@ -328,7 +329,7 @@ func TestARestoreThatFindsNothingToDoEndsTheHalfDoneCondition(t *testing.T) {
 // the release is written.
 func TestAHalfDoneUnitThatIsLockedHasAWayOn(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, slow)
+	w := testkit.NewWorld(t)
 	ruined(t, w)
 	w.Units["a"].Lock(true)
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {

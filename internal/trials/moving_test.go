@@ -101,6 +101,7 @@ func chains(t *testing.T, s *store.Store, service trust.Public) (entries int) {
 // TestDumpsOfLandedSchemasMigrate loads what each landed version has left, brings
 // it up to date, and checks every chain and every backup.
 func TestDumpsOfLandedSchemasMigrate(t *testing.T) {
+	t.Parallel()
 	here := fmt.Sprintf("testdata/schema-%d.dump", store.Schema)
 	if _, err := os.Stat(here); *land && err != nil {
 		w := lived(t)
@@ -169,6 +170,7 @@ func TestDumpsOfLandedSchemasMigrate(t *testing.T) {
 // TestAWholeServiceMoves dumps a service that has lived, loads it elsewhere, and
 // compares what the two say.
 func TestAWholeServiceMoves(t *testing.T) {
+	t.Parallel()
 	w := lived(t)
 	ctx := context.Background()
 	var out bytes.Buffer

@@ -77,21 +77,24 @@ func TestWhatIsAdvisedCanBeFollowed(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a"})
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a"}, 2)
 	_, err = w.Technician.Identify(ctx, "b/a", "")
 	follow("a link that a run has", "technician", err)
 	follow("a unit that a run has", "technician", open(w.Technician, client.NewRun{Kind: "flash", At: "b/a"}))
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
 	_, err = w.Technician.AbandonRun(ctx, r.ID, "no time")
-	follow("a run that is at work, to be given up", "technician", err) // it is stopped by that
+	follow("a run that is at work, to be given up", "technician", err) // it is ordered to stop by that
+	w.LetGoOnce(client.OrderStop)
 	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
 		t.Fatalf("%s", r.Outcome)
 	}
+	w.HoldAfter(1)
+	right := w.Right(r.ID)
 	if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
 		t.Fatal(err)
 	}
-	w.Wait("it to go on", func() bool { return w.Right(r.ID) >= 3 })
+	w.Wait("it to go on", func() bool { return w.Right(r.ID) > right })
 	w.Units["a"].Set(sim.Faults{CutLead: 50})
+	w.LetGo()
 	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
 		t.Fatalf("%s", r.Outcome)
 	}
@@ -204,7 +207,7 @@ func TestARunThatStillOwesSaysHowItEnds(t *testing.T) {
 // with its label read again.
 func TestALabelThatIsAskedForIsTaken(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Kind, s.Parity, s.ChipID, s.Scale = "keel", "even", 0x5EA00017, 1 })
+	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Kind, s.Parity, s.ChipID = "keel", "even", 0x5EA00017 })
 	if _, err := w.Lead.PutModel(ctx, coretest.SmallSheetOf("keel")); err != nil {
 		t.Fatal(err)
 	}
@@ -215,12 +218,8 @@ func TestALabelThatIsAskedForIsTaken(t *testing.T) {
 	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
 		t.Fatal(err)
 	}
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 2 })
-	if err := w.Technician.StopRun(ctx, r.ID); err != nil {
-		t.Fatal(err)
-	}
-	if r = w.Follow(r.ID); r.Outcome != string(run.Interrupted) {
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001"}, 2)
+	if r = w.Stop(r); r.Outcome != string(run.Interrupted) {
 		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
 	_, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{})

@@ -32,8 +32,8 @@ func TestEveryOutcomeHasItsExitCode(t *testing.T) {
 		}, args: []string{"3.0.0"}, outcome: "refused", code: 12},
 		"refused: wants a lead":     {before: func(w *testkit.World) { w.Flash("a", "2.0.0") }, args: []string{"1.0.0", "--reason", "asked for"}, outcome: "refused", code: 20},
 		"refused: locked":           {change: func(s *sim.Spec) { s.Locked = true }, args: []string{"2.0.0"}, outcome: "refused", code: 14},
-		"interrupted":               {change: slow, args: []string{"2.0.0"}, midway: func(w *testkit.World, _ string) { w.Units["a"].Set(sim.Faults{CutLead: 1}) }, outcome: "interrupted", code: 10},
-		"stopped in the middle":     {change: slow, args: []string{"2.0.0"}, midway: func(w *testkit.World, id string) { w.Technician.StopRun(ctx, id) }, outcome: "interrupted", code: 18},
+		"interrupted":               {args: []string{"2.0.0"}, midway: func(w *testkit.World, _ string) { w.Units["a"].Set(sim.Faults{CutLead: 1}) }, outcome: "interrupted", code: 10},
+		"stopped in the middle":     {args: []string{"2.0.0"}, midway: func(w *testkit.World, id string) { w.Technician.StopRun(ctx, id); w.LetGoOnce(client.OrderStop) }, outcome: "interrupted", code: 18},
 		"the unit refuses to erase": {before: func(w *testkit.World) { w.Units["a"].Set(sim.Faults{Stuck: &stuck}) }, args: []string{"2.0.0"}, outcome: "failed", code: 15},
 		"not proven": {before: func(w *testkit.World) {
 			w.AddRelease("4.0.0", coretest.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}}) // it says another version than its release
@@ -46,20 +46,15 @@ func TestEveryOutcomeHasItsExitCode(t *testing.T) {
 			}
 			l := commandLine(t, w, "technician")
 			c, out, errs := l.command(append([]string{"flash", "b/a", "--yes", "--output", "json"}, x.args...)...)
+			if x.midway != nil {
+				w.HoldAfter(2)
+			}
 			if err := c.Start(); err != nil {
 				t.Fatal(err)
 			}
 			if x.midway != nil {
-				id := ""
-				w.Wait("the write to begin", func() bool {
-					rs, err := w.Viewer.Runs(ctx, client.RunQuery{State: "open", Size: 1})
-					if err != nil || len(rs.Runs) == 0 {
-						return false
-					}
-					id = rs.Runs[0].ID
-					return w.Right(id) >= 2
-				})
-				x.midway(w, id)
+				x.midway(w, middle(w, 2))
+				w.LetGo()
 			}
 			c.Wait()
 			var m map[string]any

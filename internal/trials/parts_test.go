@@ -111,6 +111,7 @@ func hands(t *testing.T, w *testkit.World, id string, u *sim.Unit) client.Run {
 // the unit switched off and on between two of them, finds all of it in the record,
 // and puts all of it back.
 func TestAUnitOfSeveralPartsThroughTheService(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	u, err := coretest.WideUnit(nil)
 	if err != nil {
@@ -195,9 +196,10 @@ func textOf(files map[string][]byte) map[string]string {
 // the unit to the machine for days, and goes on by another bench. What the first
 // bench sends afterwards is kept and changes nothing.
 func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t, slow)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"}, 3)
+	go w.LetGoOnce(client.OrderLayAside)
 	laid, err := w.Technician.LayAside(ctx, r.ID, client.LayAside{Place: "quay crane 4", Holder: "night shift", Why: "it has to lift"})
 	if err != nil {
 		t.Fatal(err)
@@ -302,6 +304,7 @@ func ofBench(t *testing.T, dir string) *client.Client {
 // TestTheRecordIsHeldAgainstTheEvents changes an event that the service holds behind
 // its back: the history says so.
 func TestTheRecordIsHeldAgainstTheEvents(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	r := w.Flash("a", "2.0.0")
 	if h, err := w.Technician.History(ctx, "S-0001"); err != nil || h.Chain != "intact" || len(h.Findings) > 0 {
@@ -326,9 +329,9 @@ func TestTheRecordIsHeldAgainstTheEvents(t *testing.T) {
 // TestWhatAnInterruptedWriteLeftIsNoWayBack keeps such memory as evidence: it is
 // marked, it is never taken by itself, and refused by name.
 func TestWhatAnInterruptedWriteLeftIsNoWayBack(t *testing.T) {
-	w := testkit.NewWorld(t, slow)
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
-	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"}, 3)
 	w.StopBench()
 	if err := w.Lead.ReleaseRun(ctx, r.ID, "laptop lost"); err != nil {
 		t.Fatal(err)
@@ -355,6 +358,7 @@ func TestWhatAnInterruptedWriteLeftIsNoWayBack(t *testing.T) {
 // TestALeadSaysWhichRecordCounts adds a file whose records overlap with different
 // bytes: refused as it is, used as a lead says, and told so ever after.
 func TestALeadSaysWhichRecordCounts(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	var file bytes.Buffer
 	line := func(at int, data []byte) {
@@ -412,6 +416,7 @@ func TestALeadSaysWhichRecordCounts(t *testing.T) {
 // TestAWinchByClicks names the link of the panel on the page, lays the run aside, and
 // goes on with the controller at another link.
 func TestAWinchByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	controller, panel, err := coretest.WinchUnits(func(s *sim.Spec) { s.Scale = 1 })
 	if err != nil {

@@ -73,6 +73,7 @@ func TestAUnitIsEnteredBeforeAnybodyHasSeenIt(t *testing.T) {
 
 // The same by clicks.
 func TestUnitsAreEnteredByClicks(t *testing.T) {
+	t.Parallel()
 	w := testkit.NewWorld(t)
 	x := tab(t, w, "technician", 1280, 800)
 	list := filepath.Join(t.TempDir(), "list.csv")

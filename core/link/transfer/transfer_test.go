@@ -129,6 +129,36 @@ func TestWhatAReceiverMeets(t *testing.T) {
 	}
 }
 
+func TestWhatAReceiverOfABatchMeets(t *testing.T) {
+	named, last := block(0, head(File{"board.bin", make([]byte, 100)}), false), block(0, make([]byte, 128), false)
+	one, end := block(1, bytes.Repeat([]byte{1}, 128), false), []byte{eot}
+	for name, x := range map[string]struct {
+		sent  [][]byte
+		bytes int
+		kind  core.Kind
+		words string
+	}{
+		"one file":                      {[][]byte{named, one, end, last}, 100, "", ""},
+		"its name twice":                {[][]byte{named, named, one, end, last}, 100, "", ""},
+		"its name and its block twice":  {[][]byte{named, named, one, one, end, last}, 100, "", ""},
+		"another name in the middle":    {[][]byte{named, block(0, head(File{"other.bin", nil}), false)}, 0, core.RefusedByUnit, "block 0 came, expected 1"},
+		"its name and nothing else":     {[][]byte{bytes.Repeat(named, 40)}, 0, core.RefusedByUnit, "block 0 came, expected 1"},
+		"begins with the wrong block":   {[][]byte{named, block(2, nil, false)}, 0, core.RefusedByUnit, "block 2 came, expected 1"},
+		"begins without a name":         {[][]byte{one}, 0, core.RefusedByUnit, "expected block 0 with its name"},
+		"cancelled before its contents": {[][]byte{named, {can, can}}, 0, core.Interrupted, "cancelled"},
+	} {
+		l, _ := playing(bytes.Join(x.sent, nil))
+		files, err := l.ReceiveBatch(context.Background())
+		got := 0
+		for _, f := range files {
+			got += len(f.Data)
+		}
+		if core.KindOf(err) != x.kind || err != nil && !strings.Contains(err.Error(), x.words) || got != x.bytes {
+			t.Errorf("%s: %d bytes, %v", name, got, err)
+		}
+	}
+}
+
 func FuzzReceiver(f *testing.F) {
 	f.Add(bytes.Join([][]byte{block(0, head(File{"a", make([]byte, 5)}), false), block(1, make([]byte, 5), false), {eot}, block(0, make([]byte, 128), false)}, nil))
 	f.Add([]byte{soh, 1, 254})

@@ -1,0 +1,125 @@
+package testkit
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"sync"
+	"time"
+
+	"zealousferry/core/run"
+	"zealousferry/internal/bench"
+	"zealousferry/internal/client"
+)
+
+// gate is a bench's disk on which a journal waits at a chosen event, so that a test
+// meets a run in its middle however fast or slow the machine is.
+type gate struct {
+	bench.Disk
+	mu    sync.Mutex
+	marks []string      // that an event has, as JSON
+	left  int           // such events until it holds; 0 is never
+	since time.Time     // it was set
+	open  chan struct{} // closed once the one that waits may go on
+}
+
+func (g *gate) Open(name string) (run.File, error) {
+	f, err := g.Disk.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	return gatedFile{f, g}, nil
+}
+
+type gatedFile struct {
+	run.File
+	gate *gate
+}
+
+func (f gatedFile) WriteAt(p []byte, off int64) (int, error) {
+	if wait := f.gate.holds(p); wait != nil {
+		<-wait
+	}
+	return f.File.WriteAt(p, off)
+}
+
+// holds gives what an event waits for, if it is the one.
+func (g *gate) holds(event []byte) <-chan struct{} {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.left == 0 {
+		return nil
+	}
+	for _, m := range g.marks {
+		if !bytes.Contains(event, []byte(m)) {
+			return nil
+		}
+	}
+	if g.left--; g.left > 0 {
+		return nil
+	}
+	return g.open
+}
+
+func (g *gate) set(n int, marks ...string) {
+	g.letGo()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.marks, g.left, g.open, g.since = marks, n, make(chan struct{}), time.Now().UTC()
+}
+
+func (g *gate) letGo() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.open != nil {
+		close(g.open)
+	}
+	g.left, g.open = 0, nil
+}
+
+// HoldAt has the next run wait before it notes its n-th event of a kind, until LetGo or
+// StopBench.
+func (w *World) HoldAt(kind string, n int) { w.gate.set(n, `"kind":"`+kind+`"`) }
+
+// HoldAfter has the next run wait once so many sectors are written and noted.
+func (w *World) HoldAfter(sectors int) {
+	w.gate.set(sectors+1, `"kind":"`+run.KindDone+`"`, `"last":true`)
+}
+
+// LetGo ends what HoldAt or HoldAfter began.
+func (w *World) LetGo() { w.gate.letGo() }
+
+// InTheMiddle opens a run and gives it back once so many sectors are right. There it
+// waits until LetGo, or until its bench ends.
+func (w *World) InTheMiddle(n client.NewRun, sectors int) client.Run {
+	w.t.Helper()
+	w.HoldAfter(sectors)
+	r := w.Open(n)
+	w.Wait("the middle of the write", func() bool { return w.Right(r.ID) >= sectors })
+	return r
+}
+
+// Stop orders a run that waits in its middle to stop, and follows it until it has.
+func (w *World) Stop(r client.Run) client.Run {
+	w.t.Helper()
+	if err := w.Technician.StopRun(context.Background(), r.ID); err != nil {
+		w.t.Fatal(err)
+	}
+	w.LetGoOnce(client.OrderStop)
+	return w.Follow(r.ID)
+}
+
+// LetGoOnce does what LetGo does as soon as the bench has got an order of a kind.
+func (w *World) LetGoOnce(order string) {
+	w.t.Helper()
+	db, err := sql.Open("mysql", w.DB.Serve)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer db.Close()
+	w.Wait("the bench to have the order "+order, func() (there bool) {
+		err := db.QueryRow(`SELECT EXISTS (SELECT 1 FROM bench_order WHERE kind = ? AND ended_at > ?)`, order, w.gate.since).Scan(&there)
+		return err == nil && there
+	})
+	w.LetGo()
+}
