@@ -30,7 +30,13 @@ func (b *Bench) answer(ctx context.Context, o client.Order) error {
 	if !working || r == nil || o.Answer == nil {
 		return core.Fail(core.NotFound, "run %s is not at work", o.Run).Go(words.RunShow(o.Run).To("Look how it stands"))
 	}
-	return r.Answer(ctx, *o.Answer)
+	if err := r.Answer(ctx, *o.Answer); err != nil {
+		return err
+	}
+	call, cancel := context.WithTimeout(ctx, askLasts)
+	defer cancel()
+	j.handOver(call) // so that whoever has answered is shown what is next; what fails here is handed over later
+	return nil
 }
 
 // check looks at a link with the loader of the model that should be on it, then

@@ -42,6 +42,11 @@ type World struct {
 	Bench *bench.Bench
 	Sheet *model.Sheet
 
+	// Slow is a path whose calls come late, by SlowBy, as over a bad line; both are set
+	// before anything calls it.
+	Slow   string
+	SlowBy time.Duration
+
 	Technician, Lead, Viewer *client.Client
 	Tokens                   map[string]string // by role
 
@@ -199,6 +204,13 @@ func (w *World) StartService() {
 	w.address = l.Addr().String()
 	w.Base = "http://" + w.address
 	w.server = service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("service"), false).Server()
+	inner := w.server.Handler
+	w.server.Handler = http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == w.Slow {
+			time.Sleep(w.SlowBy)
+		}
+		inner.ServeHTTP(rw, r)
+	})
 	streams, end := context.WithCancel(context.Background())
 	w.endStreams = end
 	w.server.BaseContext = func(net.Listener) context.Context { return streams }

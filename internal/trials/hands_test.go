@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -92,8 +93,12 @@ func answerAll(t *testing.T, w *testkit.World, c *client.Client, id string, valu
 		if value == "" {
 			value = "yes"
 		}
-		if _, err := c.Answer(ctx, id, client.NewAnswer{Item: item, Value: value}); err != nil {
+		r, err := c.Answer(ctx, id, client.NewAnswer{Item: item, Value: value})
+		if err != nil {
 			t.Fatalf("%s: %v", item, err)
+		}
+		if h := r.Progress.View.Hands; h != nil && h.Item == item {
+			t.Errorf("%s was answered, and is asked for still", item)
 		}
 	}
 }
@@ -326,6 +331,24 @@ func TestCardAndCheckOnTheCommandLine(t *testing.T) {
 	}
 	if out, code := ferry("check", "b/a", "--value", "0.1"); code != 10 || !strings.Contains(out, "THE UNIT HAS NO POWER") {
 		t.Errorf("exit %d\n%s", code, out)
+	}
+}
+
+// TestWhatIsAnsweredIsAskedForNoMore: also where the bench's line to the service is slow,
+// whoever has answered is shown what is next, not the same again.
+func TestWhatIsAnsweredIsAskedForNoMore(t *testing.T) {
+	t.Parallel()
+	w := handed(t, "xmodem", func(s *sim.Spec) { s.Kind, s.Mute = "xmodem", true })
+	r, err := w.Lead.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Label: "S-0001", Waive: []string{run.GateBackup}, Reason: "the lamp must burn"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	turn(t, w, r.ID)
+	w.StopService()
+	w.Slow, w.SlowBy = "/api/bench/events", 300*time.Millisecond
+	w.StartService()
+	if order := answerAll(t, w, w.Technician, r.ID, asSeen); len(order) != 6 {
+		t.Errorf("asked for %v", order)
 	}
 }
 
