@@ -92,6 +92,7 @@ func killAt(b *bench, disk *coretest.Disk, n int) (*run.State, error) {
 // TestKilledAtEveryEvent is law 3 for the bench: at every event of a run, on a
 // disk that forgets everything not flushed, with every loader.
 func TestKilledAtEveryEvent(t *testing.T) {
+	t.Parallel()
 	for _, name := range coretest.Loaders {
 		b := newBenchOf(t, name, nil)
 		events := 0
@@ -134,22 +135,27 @@ func ended(t *testing.T, b *bench, s *run.State, before []byte) {
 // TestTheLinkCutAt200RandomBytes is law 3 for the cable: wherever it is cut, the
 // run ends right when taken up, or the backup can be restored.
 func TestTheLinkCutAt200RandomBytes(t *testing.T) {
+	t.Parallel()
 	cutSomewhere(t, "gangway", 200, func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
 }
 
 // TestThePowerCutAtRandomBytes: the unit loses its power in the middle of an
 // erase or of a page, which leaves a ruin.
 func TestThePowerCutAtRandomBytes(t *testing.T) {
+	t.Parallel()
 	cutSomewhere(t, "gangway", trials(60, 1000), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
 }
 
 // TestCutsWithTheOtherLoaders does both to each of them.
 func TestCutsWithTheOtherLoaders(t *testing.T) {
+	t.Parallel()
 	for _, name := range coretest.Loaders[1:] {
 		t.Run(name+", lead", func(t *testing.T) {
+			t.Parallel()
 			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
 		})
 		t.Run(name+", power", func(t *testing.T) {
+			t.Parallel()
 			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
 		})
 	}
@@ -206,6 +212,7 @@ func cutSomewhere(t *testing.T, name string, times int, fault func(int64) sim.Fa
 // TestADiskThatFailsStopsBeforeTheNextChange: whichever flush fails, nothing is
 // changed after it that the journal does not know.
 func TestADiskThatFailsStopsBeforeTheNextChange(t *testing.T) {
+	t.Parallel()
 	for n := 1; n < 40; n += trials(3, 1) {
 		t.Run(fmt.Sprintf("flush %d", n), func(t *testing.T) {
 			t.Parallel()

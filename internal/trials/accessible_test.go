@@ -65,22 +65,25 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	pages := []string{"/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
 		"/models/small", "/inspect", "/keys", "/gear", "/adapters", "/benches", "/check/b/a", "/vehicle/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
 	for _, size := range [][2]int{{1280, 800}, {390, 844}} {
-		x := tab(t, w, "lead", size[0], size[1])
 		for _, light := range []string{"light", "dark"} {
-			do(t, x, chromedp.Evaluate(fmt.Sprintf("localStorage.setItem('light', %q)", light), nil))
-			for _, p := range pages {
-				wide := 0
-				for _, f := range checked(t, x, string(script), w.Base+p) {
-					for _, n := range f.Nodes {
-						t.Errorf("%s at %d, %s: %s (%s) at %v: %s", p, size[0], light, f.Help, f.ID, n.Target, strings.Join(strings.Fields(n.Summary), " "))
+			t.Run(fmt.Sprintf("%d wide, %s", size[0], light), func(t *testing.T) {
+				t.Parallel()
+				x := tab(t, w, "lead", size[0], size[1])
+				do(t, x, chromedp.Evaluate(fmt.Sprintf("localStorage.setItem('light', %q)", light), nil))
+				for _, p := range pages {
+					wide := 0
+					for _, f := range checked(t, x, string(script), w.Base+p) {
+						for _, n := range f.Nodes {
+							t.Errorf("%s at %d, %s: %s (%s) at %v: %s", p, size[0], light, f.Help, f.ID, n.Target, strings.Join(strings.Fields(n.Summary), " "))
+						}
+					}
+					if do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)); wide > size[0] {
+						what := ""
+						do(t, x, chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("main *")].filter((e) => e.getBoundingClientRect().right > %d).map((e) => e.tagName + "." + e.className).slice(0, 3).join(", ")`, size[0]), &what))
+						t.Errorf("%s at %d: it is %d wide: %s", p, size[0], wide, what)
 					}
 				}
-				if do(t, x, chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)); wide > size[0] {
-					what := ""
-					do(t, x, chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("main *")].filter((e) => e.getBoundingClientRect().right > %d).map((e) => e.tagName + "." + e.className).slice(0, 3).join(", ")`, size[0]), &what))
-					t.Errorf("%s at %d: it is %d wide: %s", p, size[0], wide, what)
-				}
-			}
+			})
 		}
 	}
 }
