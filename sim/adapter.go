@@ -48,8 +48,8 @@ type adapter struct {
 	unit *Unit
 	host host
 	mode uart        // as the bench set it
-	rx   wire        // bench to unit
-	tx   wire        // unit to bench
+	rx   *wire       // bench to unit
+	tx   *wire       // unit to bench
 	told chan func() // notices to the host, in their order
 	gone chan struct{}
 	once sync.Once
@@ -57,7 +57,7 @@ type adapter struct {
 
 func newAdapter(u *Unit, h host) *adapter {
 	return &adapter{unit: u, host: h, mode: uart{u.Baud, "none", u.Inverted}, told: make(chan func(), 64), gone: make(chan struct{}),
-		rx: wire{clock: u.clock, exact: u.Exact, queue: make(chan parcel, 8)}, tx: wire{clock: u.clock, exact: u.Exact, queue: make(chan parcel, 4096)}}
+		rx: newWire(u.clock, u.Exact, 8), tx: newWire(u.clock, u.Exact, 0)}
 }
 
 // carry moves bytes both ways while listen runs, then unplugs the adapter.
@@ -79,10 +79,10 @@ func (a *adapter) carry(listen func()) {
 	a.unplug()
 	a.unit.mu.Lock()
 	a.unit.adapter = nil
-	close(a.tx.queue)
+	a.tx.close()
 	close(a.told)
 	a.unit.mu.Unlock()
-	close(a.rx.queue)
+	a.rx.close()
 	carriers.Wait()
 }
 

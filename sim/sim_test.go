@@ -154,22 +154,61 @@ func TestOneVisitorAtATime(t *testing.T) {
 	}
 }
 
+// past is a clock for which all that was to come has come.
+type past struct{ time.Time }
+
+func (l past) Now() time.Time                       { return l.Time }
+func (l past) After(time.Duration) <-chan time.Time { panic("nothing is to be waited for") }
+
 // The pace is that of the line: 2000 bytes at 115200 baud take 174 ms.
 func TestBytesTakeTheirTime(t *testing.T) {
 	at := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
-	w := wire{clock: core.System{}, queue: make(chan parcel, 100)}
+	w := newWire(core.System{}, false, 0)
 	w.send(make([]byte, 2000), at, time.Second*10/115200, 20*time.Millisecond, uart{}, nil)
 	w.send(make([]byte, 1), at, time.Second*10/115200, 20*time.Millisecond, uart{}, nil)
-	close(w.queue)
+	w.close()
 	var last parcel
 	n := 0
-	for p := range w.queue {
+	w.clock = past{at.Add(time.Hour)}
+	w.carry(func(p parcel) {
 		last = p
 		n += len(p.data)
-	}
+	})
 	if took := last.at.Sub(at); n != 2001 || took < 193*time.Millisecond || took > 195*time.Millisecond {
 		t.Errorf("%d bytes took %s, want 193.7 ms", n, took)
 	}
+}
+
+// deaf is a host that nobody reads from.
+type deaf struct{}
+
+func (deaf) deliver([]byte)  {}
+func (deaf) lineState(byte)  {}
+func (deaf) modemState(byte) {}
+func (deaf) Close() error    { return nil }
+
+// A unit that says very much in small pieces, as a monitor does to whoever sends it a
+// file by mistake, stands still for nobody: it can be set meanwhile, and all of it arrives.
+func TestAUnitThatSaysVeryMuch(t *testing.T) {
+	u, err := Start(Spec{Name: "u", Size: 8192, Sector: 1024, Baud: 115200, WriteMax: 256, ReadMax: 1024, Window: 2048, Scale: 1e-6, Fresh: func() []byte { return make([]byte, 8192) }}, "127.0.0.1:0", core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer u.Close()
+	a := newAdapter(u, deaf{})
+	left, over := make(chan struct{}), make(chan struct{})
+	go func() {
+		a.carry(func() { <-left })
+		close(over)
+	}()
+	u.mu.Lock()
+	for range 10000 {
+		a.say([]byte("?"), time.Time{})
+	}
+	u.mu.Unlock()
+	u.Set(Faults{})
+	close(left)
+	<-over
 }
 
 func FuzzWhatComesOverTheLine(f *testing.F) {
