@@ -53,14 +53,14 @@ func (f *fileBoot) ask(tick int) {
 		return
 	}
 	u.speak([]byte{'C'}, u.clock.Now())
-	u.after(3*time.Second, func() { f.ask(tick) })
+	u.afterWaiting(3*time.Second, func() { f.ask(tick) })
 }
 
 // missed asks again for the block in hand if nothing comes for ten seconds.
 func (f *fileBoot) missed() {
 	f.tick++
 	tick, u := f.tick, f.u
-	u.after(10*time.Second, func() {
+	u.afterWaiting(10*time.Second, func() {
 		if f.tick == tick && u.inLoader {
 			u.rx = u.rx[:0]
 			u.speak([]byte{nak}, u.clock.Now())
@@ -73,7 +73,7 @@ func (f *fileBoot) missed() {
 func (u *Unit) stalled(do func()) {
 	u.piece++
 	piece := u.piece
-	u.after(time.Second, func() {
+	u.afterWaiting(time.Second, func() {
 		if u.piece == piece && len(u.rx) > 0 {
 			u.rx = u.rx[:0]
 			do()

@@ -65,8 +65,19 @@ func (u *Unit) Terminal() (path string, err error) {
 
 // after calls do with the lock held once d has passed in the unit's own pace, if
 // the unit still lives the same life.
-func (u *Unit) after(d time.Duration, do func()) {
-	life, wait := u.life, u.scaled(d)
+func (u *Unit) after(d time.Duration, do func()) { u.once(u.scaled(d), do) }
+
+// leastPatient is the scale below which a unit's waits for its bench do not go: however
+// fast its own work is, the bench and the machine that carries both are not faster.
+const leastPatient = 0.1
+
+// afterWaiting is the same for a wait for the bench.
+func (u *Unit) afterWaiting(d time.Duration, do func()) {
+	u.once(time.Duration(float64(d)*max(u.Scale, leastPatient)), do)
+}
+
+func (u *Unit) once(wait time.Duration, do func()) {
+	life := u.life
 	go func() {
 		select {
 		case <-u.clock.After(wait):

@@ -47,7 +47,7 @@ func (f *fileIn) ask() {
 func (f *fileIn) await(d time.Duration, do func()) {
 	f.tick++
 	tick, u := f.tick, f.u
-	u.after(d, func() {
+	u.afterWaiting(d, func() {
 		if f.tick != tick || f.done == nil {
 			return
 		}

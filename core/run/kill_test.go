@@ -152,11 +152,11 @@ func TestCutsWithTheOtherLoaders(t *testing.T) {
 	for _, name := range coretest.Loaders[1:] {
 		t.Run(name+", lead", func(t *testing.T) {
 			t.Parallel()
-			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
+			cutSomewhere(t, name, trials(8, 200), func(n int64) sim.Faults { return sim.Faults{CutLead: n} })
 		})
 		t.Run(name+", power", func(t *testing.T) {
 			t.Parallel()
-			cutSomewhere(t, name, trials(12, 200), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
+			cutSomewhere(t, name, trials(8, 200), func(n int64) sim.Faults { return sim.Faults{CutPower: n} })
 		})
 	}
 }

@@ -209,7 +209,7 @@ func (w *World) StartService() {
 		if r.URL.Path == w.Slow {
 			time.Sleep(w.SlowBy)
 		}
-		inner.ServeHTTP(rw, r)
+		w.advising(inner).ServeHTTP(rw, r)
 	})
 	streams, end := context.WithCancel(context.Background())
 	w.endStreams = end

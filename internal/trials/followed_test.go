@@ -18,15 +18,83 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/trust"
-	"zealousferry/core/words"
+	"zealousferry/core/words/catalogue"
 	"zealousferry/internal/testkit"
 )
 
-// followed are the ways that the tests have followed, each in a condition in which it is
-// advised.
+// followed is the advice that the tests have followed, each piece in a condition in which
+// it is given, and what was wrong with it.
 var followed struct {
 	sync.Mutex
-	ways map[string]bool
+	advice map[advice]bool
+	wrong  []string
+}
+
+// advice is a way, and the words that lead to it.
+type advice struct{ way, says string }
+
+// first tells whether advice is met for the first time, and notes that it was.
+func first(s core.Step) bool {
+	followed.Lock()
+	defer followed.Unlock()
+	if followed.advice == nil {
+		followed.advice = map[advice]bool{}
+	}
+	seen := followed.advice[advice{s.ID, s.Says}]
+	followed.advice[advice{s.ID, s.Says}] = true
+	return !seen
+}
+
+// looks are the ways that only look: such advice is followed wherever a test meets it, at
+// the moment in which it is given. What changes something is followed by follow, in tests
+// that expect it.
+var looks = []string{"ports", "links", "fit", "card", "backups", "history", "run-show", "bench-list", "job"}
+
+// lookAtOnce follows what only looks, before whoever asked has the answer.
+func lookAtOnce(w *testkit.World, todo core.Todo) {
+	for _, s := range todo.Steps {
+		if s.Verb == "" || !slices.Contains(looks, s.ID) || !first(s) {
+			continue
+		}
+		path, err := ferry()
+		if err != nil {
+			return
+		}
+		l := line{nil, path, append(os.Environ(), "FERRY_URL="+w.Base, "FERRY_TOKEN="+w.Tokens["technician"], "NO_COLOR=1")}
+		if wrong := taken(l, s, asTyped(s.Verb)); wrong != "" {
+			followed.Lock()
+			followed.wrong = append(followed.wrong, wrong)
+			followed.Unlock()
+		}
+	}
+}
+
+// asTyped is a verb as it is typed, with what stands in it for a person to fill in replaced;
+// pairs are what, and by what.
+func asTyped(verb string, pairs ...string) []string {
+	pairs = append(pairs, "…", `"because it must be"`, "SERIAL", "S-0001", "BENCH/LINK", "b/a", "UNIT", "S-0001", "RUN", "01930000-0000-7000-8000-00000000dead")
+	args := regexp.MustCompile(`"[^"]*"|\S+`).FindAllString(strings.NewReplacer(pairs...).Replace(strings.TrimPrefix(verb, "ferry ")), -1)
+	for i := range args {
+		args[i] = strings.Trim(args[i], `"`)
+	}
+	return args
+}
+
+// taken runs a step on a command line and says what is wrong with it: it may find that more
+// is wanted, but must exist, have all its parts, and be allowed to whoever was told.
+func taken(l line, s core.Step, args []string) string {
+	c, o, e := l.command(args...)
+	if err := c.Start(); err != nil {
+		return err.Error()
+	}
+	asked := time.AfterFunc(20*time.Second, func() { c.Process.Signal(syscall.SIGTERM) }) // a view of a run that waits for a person
+	c.Wait()
+	asked.Stop()
+	out, errs, code := o.String(), e.String(), c.ProcessState.ExitCode()
+	if code == 2 || strings.Contains(errs, "NOT ALLOWED") && !strings.Contains(errs, "this asks before it writes") || strings.Contains(errs, "Usage:") {
+		return fmt.Sprintf("the advice %q (%s): exit %d\n%s%s", s.Verb, s.Says, code, out, errs)
+	}
+	return ""
 }
 
 // follow types each verb that an error points to, as it stands there, in the condition in
@@ -57,42 +125,24 @@ func followTodo(t *testing.T, w *testkit.World, as string, todo core.Todo, more 
 		t.Fatal(err)
 	}
 	sheet, image := file("small.yaml", coretest.Small), file("image.bin", coretest.SmallProgram("7.0.0"))
-	pairs := append(slices.Clone(more), "…", `"because it must be"`, "SERIAL", "S-0001", "BENCH/LINK", "b/a", "SHEET", sheet, "--part NAME=FILE", "--part program="+image+"@0x1000",
+	pairs := append(slices.Clone(more), "SHEET", sheet, "--part NAME=FILE", "--part program="+image+"@0x1000",
 		"--file FILE", "--file "+image+".key", "FILE", image, "PART=first", "program=first", "PUBLIC", base64.StdEncoding.EncodeToString(key.Public()), "VERSION", "7.0.0", "KIND", "cable", "NAME", "spare",
-		"VALUE", "D", "MODEL", "small", "UNIT", "S-0001", "RUN", "01930000-0000-7000-8000-00000000dead")
+		"VALUE", "D", "MODEL", "small")
 	for _, s := range todo.Steps {
 		if s.Verb == "" && s.Page == "" {
 			continue
 		}
 		steps++
-		followed.Lock()
-		if followed.ways == nil {
-			followed.ways = map[string]bool{}
-		}
-		followed.ways[s.ID] = true
-		followed.Unlock()
-		verb, isCommand := strings.CutPrefix(s.Verb, "ferry ")
-		args := regexp.MustCompile(`"[^"]*"|\S+`).FindAllString(strings.NewReplacer(pairs...).Replace(verb), -1)
-		for i := range args {
-			args[i] = strings.Trim(args[i], `"`)
-		}
-		if isCommand && !process(s.ID) {
+		first(s)
+		if strings.HasPrefix(s.Verb, "ferry ") && !process(s.ID) {
 			who := as
 			if strings.HasPrefix(s.Says, "A lead") {
 				who = "lead"
 			}
 			l := commandLine(t, w, who)
 			l.env = append(l.env, "FERRY_PASSPHRASE=three grey gulls") // what is else typed on a terminal
-			c, o, e := l.command(args...)
-			if err := c.Start(); err != nil {
-				t.Fatal(err)
-			}
-			asked := time.AfterFunc(20*time.Second, func() { c.Process.Signal(syscall.SIGTERM) }) // a view of a run that waits for a person
-			c.Wait()
-			asked.Stop()
-			out, errs, code := o.String(), e.String(), c.ProcessState.ExitCode()
-			if code == 2 || strings.Contains(errs, "NOT ALLOWED") && !strings.Contains(errs, "this asks before it writes") || strings.Contains(errs, "Usage:") {
-				t.Errorf("the advice %q, followed as %s: exit %d\n%s%s", s.Verb, who, code, out, errs)
+			if wrong := taken(l, s, asTyped(s.Verb, pairs...)); wrong != "" {
+				t.Errorf("as %s: %s", who, wrong)
 			}
 		}
 		if s.Page != "" {
@@ -116,15 +166,24 @@ func process(way string) bool {
 	return slices.Contains([]string{"bench-start", "bench-enrol", "serve", "migrate"}, way)
 }
 
-// neverFollowed are the ways that a whole run of the tests has not followed.
+// neverFollowed is the advice in the source that a whole run of the tests has not followed,
+// and what was wrong with the rest.
 func neverFollowed() (left []string) {
 	if flag.Lookup("test.run").Value.String() != "" || flag.Lookup("test.skip").Value.String() != "" || flag.Lookup("test.list").Value.String() != "" {
 		return nil
 	}
-	for _, x := range words.Ways {
-		if strings.HasPrefix(x.Verb, "ferry ") && !process(x.ID) && !followed.ways[x.ID] {
-			left = append(left, fmt.Sprintf("%s (%s)", x.ID, x.Verb))
+	all, err := catalogue.AllAdvice("../..")
+	if err != nil {
+		return []string{err.Error()}
+	}
+	for _, a := range all {
+		met := false
+		for f := range followed.advice {
+			met = met || a.Met(f.way, f.says)
+		}
+		if !met && !process(a.Way) {
+			left = append(left, fmt.Sprintf("%s: %q leads to %s", a.In, a.Says, a.Way))
 		}
 	}
-	return left
+	return append(left, followed.wrong...)
 }

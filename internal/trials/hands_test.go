@@ -2,6 +2,7 @@ package trials
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -69,9 +70,15 @@ func handed(t *testing.T, loader string, change func(*sim.Spec)) *testkit.World 
 // turn waits until the run wants a person, and says for what.
 func turn(t *testing.T, w *testkit.World, id string) string {
 	t.Helper()
-	item := ""
+	item, last := "", ""
+	defer func() {
+		if t.Failed() {
+			t.Log(last)
+		}
+	}()
 	w.Wait("a person's turn", func() bool {
 		r, err := w.Technician.Run(ctx, id)
+		last = fmt.Sprintf("the run: %s %s, step %s, fault %+v, %v", r.State, r.Outcome, r.Progress.View.Step, r.Progress.Fault, err)
 		if err == nil && r.Progress.View.Hands != nil {
 			item = r.Progress.View.Hands.Item
 		}

@@ -31,7 +31,27 @@ type Message struct {
 // Read lists the messages of the Go packages below a folder, by id.
 func Read(root string) ([]Message, error) {
 	var all []Message
-	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+	err := sources(root, func(path string, file *ast.File) {
+		in, _ := filepath.Rel(root, filepath.Dir(path))
+		ast.Inspect(file, func(n ast.Node) bool {
+			if call, ok := n.(*ast.CallExpr); ok {
+				if m, ok := of(call); ok {
+					m.In = filepath.ToSlash(in)
+					all = append(all, m)
+				}
+			}
+			return true
+		})
+	})
+	slices.SortFunc(all, func(a, b Message) int {
+		return strings.Compare(a.ID+"\x00"+a.Kind+"\x00"+a.In, b.ID+"\x00"+b.Kind+"\x00"+b.In)
+	})
+	return slices.Compact(all), err
+}
+
+// sources parses every Go file below a folder that is no test.
+func sources(root string, each func(path string, file *ast.File)) error {
+	return filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -46,25 +66,11 @@ func Read(root string) ([]Message, error) {
 			return err
 		}
 		file, err := parser.ParseFile(token.NewFileSet(), path, raw, 0)
-		if err != nil {
-			return err
+		if err == nil {
+			each(path, file)
 		}
-		in, _ := filepath.Rel(root, filepath.Dir(path))
-		ast.Inspect(file, func(n ast.Node) bool {
-			if call, ok := n.(*ast.CallExpr); ok {
-				if m, ok := of(call); ok {
-					m.In = filepath.ToSlash(in)
-					all = append(all, m)
-				}
-			}
-			return true
-		})
-		return nil
+		return err
 	})
-	slices.SortFunc(all, func(a, b Message) int {
-		return strings.Compare(a.ID+"\x00"+a.Kind+"\x00"+a.In, b.ID+"\x00"+b.Kind+"\x00"+b.In)
-	})
-	return slices.Compact(all), err
 }
 
 // Page is docs/messages.md: the ways that messages point to, and the messages.

@@ -1,0 +1,105 @@
+package catalogue
+
+import (
+	"cmp"
+	"go/ast"
+	"go/token"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"zealousferry/core/words"
+)
+
+// Advice is a place in the source that points to a way: what is said there, and which way.
+type Advice struct {
+	Way  string // its id
+	Says string // with … for what is put in
+	In   string // file
+}
+
+// Met tells whether a step that somebody was shown comes from this place.
+func (a Advice) Met(way, says string) bool {
+	parts := strings.Split(a.Says, "…")
+	for i := range parts {
+		parts[i] = regexp.QuoteMeta(parts[i])
+	}
+	return a.Way == way && regexp.MustCompile("^"+strings.Join(parts, "(?s:.*)")+"$").MatchString(says)
+}
+
+// AllAdvice lists where the Go packages below a folder point to a way.
+func AllAdvice(root string) (all []Advice, err error) {
+	ways := map[string]string{} // by the name of their function
+	for _, w := range words.Ways {
+		ways[strings.ReplaceAll(w.ID, "-", "")] = w.ID
+	}
+	err = sources(root, func(path string, file *ast.File) {
+		in, _ := filepath.Rel(root, path)
+		said := map[*ast.CallExpr]bool{}
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || said[call] {
+				return true
+			}
+			a := Advice{In: filepath.ToSlash(in)}
+			way := call
+			if f, ok := call.Fun.(*ast.SelectorExpr); ok && f.Sel.Name == "To" && len(call.Args) == 1 {
+				if inner, ok := f.X.(*ast.CallExpr); ok {
+					way, a.Says = inner, around(call.Args[0])
+				}
+			}
+			f, ok := way.Fun.(*ast.SelectorExpr)
+			if x, isName := (ast.Expr)(nil), false; ok {
+				x = f.X
+				var id *ast.Ident
+				if id, isName = x.(*ast.Ident); !isName || id.Name != "words" {
+					return true
+				}
+			} else {
+				return true
+			}
+			if a.Way = ways[strings.ToLower(f.Sel.Name)]; a.Way == "" {
+				a.Way = ways[renamed(f.Sel.Name)]
+			}
+			if a.Way != "" {
+				said[way] = true
+				all = append(all, a)
+			}
+			return true
+		})
+	})
+	slices.SortFunc(all, func(a, b Advice) int {
+		return cmp.Or(strings.Compare(a.Way, b.Way), strings.Compare(a.Says, b.Says), strings.Compare(a.In, b.In))
+	})
+	return slices.Compact(all), err
+}
+
+// renamed is the way of a function whose name turns its words round.
+func renamed(name string) string {
+	if rest, ok := strings.CutPrefix(name, "Watch"); ok && rest != "" && unicode.IsUpper(rune(rest[0])) {
+		return strings.ToLower(rest) + "watch"
+	}
+	return ""
+}
+
+// around is a text of which some is put in when it is said.
+func around(e ast.Expr) string {
+	switch x := e.(type) {
+	case *ast.BasicLit:
+		if s, err := strconv.Unquote(x.Value); err == nil && x.Kind == token.STRING {
+			return verbs.ReplaceAllString(s, "…")
+		}
+	case *ast.BinaryExpr:
+		return around(x.X) + around(x.Y)
+	case *ast.CallExpr:
+		if f, ok := x.Fun.(*ast.SelectorExpr); ok && f.Sel.Name == "Sprintf" {
+			return around(x.Args[0])
+		}
+	}
+	return "…"
+}
+
+var verbs = regexp.MustCompile(`%[a-z]`)
