@@ -162,7 +162,7 @@ func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
 	r.Value, r.Source, r.At = f.Value, f.Source, f.At
 	switch {
 	case !ok:
-		r.Answer, r.Said, r.Todo = CannotTell, core.Say("The model is not known."), core.Todos(words.Identify("BENCH/LINK").To("Identify the unit on its link"))
+		r.Answer, r.Said, r.Todo = CannotTell, core.Say("The model is not known."), core.Todos(core.Plain("Identify the unit on its link."))
 	case f.Value != sheet.Model && f.Value != sheet.Main().Loader.Says || release.Model != sheet.Model:
 		r.Answer, r.Said = DoesNotFit, core.Say("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
 		r.Short = "model " + release.Model

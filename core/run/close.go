@@ -8,7 +8,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
-	"zealousferry/core/words"
 )
 
 // Outcome is how the run stands; empty while it works.
@@ -131,7 +130,7 @@ func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
 	s := r.journal.State()
 	for _, o := range owed {
 		if o.State == OweOpen {
-			return core.Fail(core.NotAllowed, "the run cannot close: %s", o.Says).Go(words.RunAbandon(s.Opened.Run).To("Do it, or give the run up by name"))
+			return core.Fail(core.NotAllowed, "the run cannot close: %s", o.Says).Do("Do it, or give the run up by name.")
 		}
 	}
 	return r.bench.Seal(func(previous core.Digest) []byte {

@@ -95,7 +95,7 @@ func (r *Run) judge(ctx context.Context) error {
 	switch o := s.Opened; o.Kind {
 	case Restore:
 		if o.Source == nil || o.Source.Unit != o.Unit {
-			return core.Fail(core.NotAllowed, "the backup was taken from another unit").Go(words.History(o.Serial).To("Choose a backup of this unit"))
+			return core.Fail(core.NotAllowed, "the backup was taken from another unit").Do("Choose a backup of this unit.")
 		}
 	case Flash:
 		all := append([]core.Fact(nil), o.Noted...)

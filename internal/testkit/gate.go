@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"sync"
+	"syscall"
 	"time"
 
 	"zealousferry/core/run"
@@ -21,6 +22,7 @@ type gate struct {
 	left  int           // such events until it holds; 0 is never
 	since time.Time     // it was set
 	open  chan struct{} // closed once the one that waits may go on
+	full  bool          // nothing more can be written
 }
 
 func (g *gate) Open(name string) (run.File, error) {
@@ -39,6 +41,12 @@ type gatedFile struct {
 func (f gatedFile) WriteAt(p []byte, off int64) (int, error) {
 	if wait := f.gate.holds(p); wait != nil {
 		<-wait
+	}
+	f.gate.mu.Lock()
+	full := f.gate.full
+	f.gate.mu.Unlock()
+	if full {
+		return 0, syscall.ENOSPC
 	}
 	return f.File.WriteAt(p, off)
 }
@@ -86,6 +94,23 @@ func (w *World) HoldAfter(sectors int) {
 	w.gate.set(sectors+1, `"kind":"`+run.KindDone+`"`, `"last":true`)
 }
 
+// Full has the disk of the bench's journals take nothing more, or again.
+func (w *World) Full(full bool) {
+	w.gate.mu.Lock()
+	defer w.gate.mu.Unlock()
+	w.gate.full = full
+}
+
+// Held waits until a run is held.
+func (w *World) Held() {
+	w.t.Helper()
+	w.Wait("a run to come to where it is held", func() bool {
+		w.gate.mu.Lock()
+		defer w.gate.mu.Unlock()
+		return w.gate.left == 0 && w.gate.open != nil
+	})
+}
+
 // LetGo ends what HoldAt or HoldAfter began.
 func (w *World) LetGo() { w.gate.letGo() }
 
@@ -112,14 +137,22 @@ func (w *World) Stop(r client.Run) client.Run {
 // LetGoOnce does what LetGo does as soon as the bench has got an order of a kind.
 func (w *World) LetGoOnce(order string) {
 	w.t.Helper()
-	db, err := sql.Open("mysql", w.DB.Serve)
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	defer db.Close()
-	w.Wait("the bench to have the order "+order, func() (there bool) {
-		err := db.QueryRow(`SELECT EXISTS (SELECT 1 FROM bench_order WHERE kind = ? AND ended_at > ?)`, order, w.gate.since).Scan(&there)
-		return err == nil && there
+	w.Wait("the bench to have the order "+order, func() bool {
+		return w.finds(`SELECT EXISTS (SELECT 1 FROM bench_order WHERE kind = ? AND ended_at > ?)`, order, w.gate.since)
 	})
 	w.LetGo()
+}
+
+// Ordered tells whether a bench has an order of a kind that it has not ended.
+func (w *World) Ordered(order string) bool {
+	return w.finds(`SELECT EXISTS (SELECT 1 FROM bench_order WHERE kind = ? AND ended_at IS NULL)`, order)
+}
+
+func (w *World) finds(query string, about ...any) (there bool) {
+	db, err := sql.Open("mysql", w.DB.Serve)
+	if err != nil {
+		return false
+	}
+	defer db.Close()
+	return db.QueryRow(query, about...).Scan(&there) == nil && there
 }

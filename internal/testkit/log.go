@@ -23,6 +23,13 @@ func (w *World) logger(of string) *slog.Logger {
 	return slog.New(slog.NewTextHandler(&w.log, &slog.HandlerOptions{Level: slog.LevelWarn})).With("of", of)
 }
 
+// Said is what the service and the bench had to say so far.
+func (w *World) Said() string {
+	w.log.mu.Lock()
+	defer w.log.mu.Unlock()
+	return w.log.text.String()
+}
+
 func (w *World) tellLog() {
 	t, ok := w.t.(interface {
 		Failed() bool
@@ -31,7 +38,5 @@ func (w *World) tellLog() {
 	if !ok || !t.Failed() {
 		return
 	}
-	w.log.mu.Lock()
-	defer w.log.mu.Unlock()
-	t.Log("what the service and the bench had to say:\n" + w.log.text.String())
+	t.Log("what the service and the bench had to say:\n" + w.Said())
 }

@@ -331,6 +331,24 @@ func TestAPackGoesFromOneTeamToAnother(t *testing.T) {
 		t.Error(said)
 	}
 	run(lead, 0, "key", "trust", "Marsk Boards", "maker.key")
+	if _, err := from.Lead.PutModel(ctx, lone()); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := from.Lead.PutImage(ctx, "lone.bin", model.Part{Format: "raw", Address: 0x1000}, coretest.SmallProgram("3.0.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := from.Lead.AddRelease(ctx, client.NewRelease{Model: "lone", Version: "3.0.0", Channel: model.Stable, Accept: "made by the test", Fits: map[string][]string{"revision": {"D"}},
+		Parts: []client.NewPart{{Name: "program", Image: kept.Digest, Address: 0x1000, Format: "raw"}}}); err != nil {
+		t.Fatal(err)
+	}
+	run(maker, 0, "release", "pack", "lone.zip", "lone@3.0.0", "--series", "lone", "--number", "1", "--key", "maker.key")
+	foreign, err := os.ReadFile(filepath.Join(dir, "lone.zip"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = to.Lead.ImportPack(ctx, foreign, "", false)
+	follow(t, to, "lead", err)
 	if said := run(lead, 0, "release", "import", "two.zip"); !strings.Contains(said, "signed by Marsk Boards: 1 of 1 releases are new") {
 		t.Error(said)
 	}

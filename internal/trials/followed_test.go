@@ -91,7 +91,7 @@ func taken(l line, s core.Step, args []string) string {
 	c.Wait()
 	asked.Stop()
 	out, errs, code := o.String(), e.String(), c.ProcessState.ExitCode()
-	if code == 2 || strings.Contains(errs, "NOT ALLOWED") && !strings.Contains(errs, "this asks before it writes") || strings.Contains(errs, "Usage:") {
+	if code == 2 || strings.Contains(errs, "NOT ALLOWED") && !strings.Contains(errs, "this asks before it writes") && !strings.Contains(out+errs, "stops it") || strings.Contains(errs, "Usage:") {
 		return fmt.Sprintf("the advice %q (%s): exit %d\n%s%s", s.Verb, s.Says, code, out, errs)
 	}
 	return ""

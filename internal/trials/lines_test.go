@@ -262,6 +262,7 @@ func TestTheWaysOnOfALockedUnit(t *testing.T) {
 		if e, ok := err.(*core.Error); !ok || e.Kind != core.NoWayBack || !strings.Contains(e.Next, "ferry flash S-0001 1.0.0") {
 			t.Errorf("%s: a restore: %v", loader, err)
 		}
+		follow(t, w, "technician", err)
 	}
 }
 
