@@ -2,10 +2,12 @@ package sim
 
 import (
 	"bufio"
+	"context"
 	"encoding/binary"
 	"io"
 	"net"
 	"sync"
+	"syscall"
 	"time"
 
 	"zealousferry/core"
@@ -22,6 +24,7 @@ type GatewaySpec struct {
 	Testers int // connections with routing at once; 2 where it is 0
 	Longest int // of a message; 4 KiB where it is 0
 	Modules map[uint16]*Unit
+	Hears   string // a broadcast address at which it is asked too, e.g. "127.255.255.255:13400"
 }
 
 // Payload types and codes, as the standard numbers them.
@@ -69,6 +72,7 @@ type Gateway struct {
 	clock core.Clock
 	tcp   net.Listener
 	udp   net.PacketConn
+	all   net.PacketConn // what is asked of everybody; nil if it does not hear that
 	mu    sync.Mutex
 	open  map[*tester]bool
 	cut   int // close the connection after so many more diagnostic messages; 0: never
@@ -103,8 +107,20 @@ func StartGateway(s GatewaySpec, address string, clock core.Clock) (*Gateway, er
 		return nil, err
 	}
 	g := &Gateway{GatewaySpec: s, clock: clock, tcp: l, udp: p, open: map[*tester]bool{}}
+	if s.Hears != "" {
+		shared := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) (err error) {
+			c.Control(func(fd uintptr) { err = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_REUSEADDR, 1) })
+			return err
+		}}
+		if g.all, err = shared.ListenPacket(context.Background(), "udp4", s.Hears); err != nil {
+			l.Close()
+			p.Close()
+			return nil, err
+		}
+		go g.answer(g.all)
+	}
 	go g.accept()
-	go g.answer()
+	go g.answer(g.udp)
 	return g, nil
 }
 
@@ -115,6 +131,9 @@ func (g *Gateway) Address() string { return g.tcp.Addr().String() }
 func (g *Gateway) Close() {
 	g.tcp.Close()
 	g.udp.Close()
+	if g.all != nil {
+		g.all.Close()
+	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for t := range g.open {
@@ -168,11 +187,11 @@ func (g *Gateway) wrong(head []byte, udp bool) (code int, ends bool) {
 	return -1, false
 }
 
-// answer serves UDP.
-func (g *Gateway) answer() {
+// answer serves UDP. What comes to a broadcast address is answered from its own.
+func (g *Gateway) answer(asked net.PacketConn) {
 	buf := make([]byte, 1500)
 	for {
-		n, from, err := g.udp.ReadFrom(buf)
+		n, from, err := asked.ReadFrom(buf)
 		if err != nil {
 			return
 		}

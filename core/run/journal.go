@@ -204,12 +204,19 @@ func (j *Journal) AppendOf(section, kind string, body any, flush bool) (Event, e
 	}
 	if err != nil {
 		j.broken = core.Fail(core.NoSpace, "the journal cannot be written: %w", err).
-			Go(words.RunResume("RUN").To("Make room on the bench's disk, then take the run up again"))
+			Go(words.RunResume(j.name()).To("Make room on the bench's disk, then take the run up again"))
 		return Event{}, j.broken
 	}
 	j.hash.Write(record)
 	j.size += int64(len(record))
 	return e, nil
+}
+
+func (j *Journal) name() string {
+	if o := j.state.Opened; o != nil {
+		return o.Run
+	}
+	return "RUN"
 }
 
 // Flush puts what was appended on disk.
@@ -221,6 +228,9 @@ func (j *Journal) Flush() error {
 	}
 	return j.broken
 }
+
+// Broken is why the journal takes nothing more; nil if it does. It is read anew then.
+func (j *Journal) Broken() error { return j.broken }
 
 // Epoch is that of the newest event.
 func (j *Journal) Epoch() uint64 { return max(j.epoch, 1) }

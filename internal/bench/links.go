@@ -14,6 +14,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/link"
 	"zealousferry/core/link/canline"
+	"zealousferry/core/link/doip"
 	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
 	"zealousferry/core/loader"
@@ -241,6 +242,23 @@ func (b *Bench) serialPorts() ([]ports.Port, error) {
 	all, err := ports.List(machine("/sys"), machine("/proc"))
 	if all == nil {
 		all = []ports.Port{}
+	}
+	return all, err
+}
+
+// vehicles asks on this machine's networks which are there.
+func (b *Bench) vehicles(ctx context.Context) (all []client.Vehicle, err error) {
+	found, err := doip.Find(ctx, doip.Everywhere(), b.Clock)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, f := range found {
+		v := client.Vehicle{Address: f.Address, VIN: f.VIN, Logical: f.Logical}
+		for _, p := range b.ports {
+			if p.Kind == (doip.Kind{}).Name() && doip.At(p.Settings["address"]) == f.Address {
+				v.Link = p.Name
+			}
+		}
+		all = append(all, v)
 	}
 	return all, err
 }

@@ -57,7 +57,13 @@ func (b *Bench) take(ctx context.Context, o client.Order) {
 	b.done[o.ID] = true
 	b.mu.Unlock()
 	if again {
-		go b.end(ctx, o, client.Result{Error: refuse(core.Fail(core.Interrupted, "the bench was restarted while it carried this order out").Go(words.RunShow("RUN").To("Look how the run stands")))})
+		left := core.Fail(core.Interrupted, "the bench was restarted while it carried this order out")
+		if o.Run != "" {
+			left = left.Go(words.RunShow(o.Run).To("Look how the run stands"))
+		} else {
+			left = left.Do("Ask again.")
+		}
+		go b.end(ctx, o, client.Result{Error: refuse(left)})
 		return
 	}
 	if err := b.noteOrder(o.ID); err != nil { // it might be carried out twice
@@ -132,7 +138,9 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 			b.join(ctx)
 		}
 	case client.OrderPorts:
-		r.Ports, err = b.serialPorts()
+		if r.Ports, err = b.serialPorts(); err == nil && o.Vehicles {
+			r.Vehicles, err = b.vehicles(ctx)
+		}
 	default:
 		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of the program on the bench.")
 	}

@@ -204,7 +204,31 @@ func (j *job) claim() error {
 	if j.working {
 		return core.Fail(core.Busy, "run %s is at work", j.id).Go(words.RunShow(j.id).To("Look at it"))
 	}
+	if err := j.readAgain(); err != nil {
+		return err
+	}
 	j.working = true
+	return nil
+}
+
+// readAgain reads a journal from the disk that took no more of it: what the disk holds
+// counts, and it may take more by now.
+func (j *job) readAgain() error {
+	if j.journal == nil || j.journal.Broken() == nil {
+		return nil
+	}
+	f, err := j.bench.Disk.Open(j.name)
+	if err != nil {
+		return err
+	}
+	journal, err := run.OpenJournal(f)
+	if err != nil {
+		f.Close()
+		return err
+	}
+	j.journal.Close()
+	j.journal, j.events = journal, journal.Events()
+	j.outcome, j.closed = journal.State().Outcome(), journal.State().Closed != nil
 	return nil
 }
 

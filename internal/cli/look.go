@@ -33,11 +33,14 @@ func (a *app) linksVerb() *cobra.Command {
 				if watch {
 					return a.watchPorts(ctx, c, bench)
 				}
-				p, err := c.Ports(ctx, bench)
+				p, err := c.PortsAndVehicles(ctx, bench)
 				if err != nil {
 					return err
 				}
-				return a.show(p, func() { a.ports(p.Ports) })
+				return a.show(p, func() {
+					a.ports(p.Ports)
+					a.vehicles(p)
+				})
 			}
 			l, err := c.Links(ctx)
 			if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -70,4 +71,25 @@ func (a *app) ports(all []ports.Port) {
 		rows = append(rows, []string{a.paint(bold, p.Path), dash(p.Serial), dash(p.Name), latency, note})
 	}
 	a.table([]string{"port", "adapter", "calls itself", "latency", "note"}, rows)
+}
+
+// vehicles shows which announced themselves, and how one becomes a link.
+func (a *app) vehicles(p client.Ports) {
+	if len(p.Vehicles) == 0 {
+		fmt.Fprintln(a.out, "No vehicle has announced itself on the bench's networks.")
+		return
+	}
+	var rows [][]string
+	free := ""
+	for _, v := range p.Vehicles {
+		if v.Link == "" && free == "" {
+			free = v.Address
+		}
+		rows = append(rows, []string{a.paint(bold, cmp.Or(v.VIN, "no number set")), v.Address, fmt.Sprintf("0x%04X", v.Logical), dash(v.Link)})
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"vehicle", "gateway", "logical", "link"}, rows)
+	if free != "" {
+		fmt.Fprintf(a.out, "Make it a link: %s\n", a.paint(bold, fmt.Sprintf("ferry link set %s/NAME --gateway %s", p.Bench, free)))
+	}
 }

@@ -89,7 +89,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 				modules[m.Logical()] = fleet[m.Link]
 			}
 		}
-		g, err := sim.StartGateway(sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules}, "127.0.0.1:0", a.clock)
+		g, err := sim.StartGateway(sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}, "127.0.0.1:0", a.clock)
 		if err != nil {
 			return err
 		}

@@ -244,21 +244,23 @@ type Order struct {
 	Port     *PortChoice       `json:"port,omitempty"`   // where a link is to go
 	Sheet    string            `json:"sheet,omitempty"`  // to be tried
 	Section  string            `json:"section,omitempty"`
-	Write    bool              `json:"write,omitempty"` // a sector is erased and written back
+	Write    bool              `json:"write,omitempty"`    // a sector is erased and written back
+	Vehicles bool              `json:"vehicles,omitempty"` // those on the bench's networks are asked for too
 }
 
 // Result is what came of an order.
 type Result struct {
-	Error *Problem        `json:"error,omitempty"`
-	Found *run.Identified `json:"found,omitempty"`
-	Model string          `json:"model,omitempty"`
-	Stays bool            `json:"stays,omitempty"` // the unit is half done, and was left in its loader
-	Seen  *diagnose.Seen  `json:"seen,omitempty"`
-	Came  bool            `json:"came,omitempty"`
-	Tried *Tried          `json:"tried,omitempty"`
-	Slots []visit.InSlot  `json:"slots,omitempty"`
-	Ports []ports.Port    `json:"ports,omitempty"`
-	Heard *Heard          `json:"heard,omitempty"`
+	Error    *Problem        `json:"error,omitempty"`
+	Found    *run.Identified `json:"found,omitempty"`
+	Model    string          `json:"model,omitempty"`
+	Stays    bool            `json:"stays,omitempty"` // the unit is half done, and was left in its loader
+	Seen     *diagnose.Seen  `json:"seen,omitempty"`
+	Came     bool            `json:"came,omitempty"`
+	Tried    *Tried          `json:"tried,omitempty"`
+	Slots    []visit.InSlot  `json:"slots,omitempty"`
+	Ports    []ports.Port    `json:"ports,omitempty"`
+	Vehicles []Vehicle       `json:"vehicles,omitempty"`
+	Heard    *Heard          `json:"heard,omitempty"`
 }
 
 // Batch is events of one run, in order.

@@ -47,6 +47,12 @@ func (c *Client) Ports(ctx context.Context, bench string) (Ports, error) {
 	return get[Ports](ctx, c, "/api/benches/"+segment(bench)+"/ports")
 }
 
+// PortsAndVehicles is the same, and asks on the bench's networks who is there, which takes
+// two seconds.
+func (c *Client) PortsAndVehicles(ctx context.Context, bench string) (Ports, error) {
+	return get[Ports](ctx, c, "/api/benches/"+segment(bench)+"/ports?vehicles=true")
+}
+
 // Links lists the links of all benches.
 func (c *Client) Links(ctx context.Context) (Links, error) { return get[Links](ctx, c, "/api/links") }
 
@@ -181,10 +187,19 @@ type Echoed struct {
 	Came bool `json:"came"`
 }
 
-// Ports are the serial ports of a bench.
+// Ports are the serial ports of a bench, and what vehicles are on its networks.
 type Ports struct {
-	Bench string       `json:"bench"`
-	Ports []ports.Port `json:"ports" nullable:"false"`
+	Bench    string       `json:"bench"`
+	Ports    []ports.Port `json:"ports" nullable:"false"`
+	Vehicles []Vehicle    `json:"vehicles" nullable:"false" doc:"Empty where they were not asked for."`
+}
+
+// Vehicle is one whose gateway has announced itself (ISO 13400-2, vehicle announcement).
+type Vehicle struct {
+	Address string `json:"address" doc:"HOST:PORT of its gateway."`
+	VIN     string `json:"vin,omitempty" doc:"Vehicle identification number; empty where none is set."`
+	Logical uint16 `json:"logical" doc:"Logical address of the gateway."`
+	Link    string `json:"link,omitempty" doc:"The bench's link that goes there."`
 }
 
 // PortChoice is where a link goes: a serial port by its path, or by the adapter wherever

@@ -327,7 +327,8 @@ func (v *Service) order(o client.Order, bench string) (store.Order, error) {
 }
 
 type portsIn struct {
-	Bench string `path:"bench"`
+	Bench    string `path:"bench"`
+	Vehicles bool   `query:"vehicles" doc:"Ask on the bench's networks too which vehicles are there, which takes two seconds."`
 }
 
 func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, error) {
@@ -342,8 +343,8 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 		if !v.online(b.Seen, b.Revoked) {
 			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
 		}
-		r, err := v.ask(ctx, client.Order{Kind: client.OrderPorts}, b.ID, orderLasts)
-		out := client.Ports{Bench: b.Name, Ports: r.Ports}
+		r, err := v.ask(ctx, client.Order{Kind: client.OrderPorts, Vehicles: in.Vehicles}, b.ID, orderLasts)
+		out := client.Ports{Bench: b.Name, Ports: r.Ports, Vehicles: append([]client.Vehicle{}, r.Vehicles...)}
 		if out.Ports == nil {
 			out.Ports = out.Ports[:0:0]
 		}

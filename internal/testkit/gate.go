@@ -104,11 +104,25 @@ func (w *World) Full(full bool) {
 // Held waits until a run is held.
 func (w *World) Held() {
 	w.t.Helper()
-	w.Wait("a run to come to where it is held", func() bool {
-		w.gate.mu.Lock()
-		defer w.gate.mu.Unlock()
-		return w.gate.left == 0 && w.gate.open != nil
-	})
+	w.Wait("a run to come to where it is held", w.isHeld)
+}
+
+func (w *World) isHeld() bool {
+	w.gate.mu.Lock()
+	defer w.gate.mu.Unlock()
+	return w.gate.left == 0 && w.gate.open != nil
+}
+
+// IsHeld is closed once a run is held.
+func (w *World) IsHeld() <-chan struct{} {
+	held := make(chan struct{})
+	go func() {
+		for !w.isHeld() {
+			time.Sleep(10 * time.Millisecond)
+		}
+		close(held)
+	}()
+	return held
 }
 
 // LetGo ends what HoldAt or HoldAfter began.
@@ -141,11 +155,6 @@ func (w *World) LetGoOnce(order string) {
 		return w.finds(`SELECT EXISTS (SELECT 1 FROM bench_order WHERE kind = ? AND ended_at > ?)`, order, w.gate.since)
 	})
 	w.LetGo()
-}
-
-// Ordered tells whether a bench has an order of a kind that it has not ended.
-func (w *World) Ordered(order string) bool {
-	return w.finds(`SELECT EXISTS (SELECT 1 FROM bench_order WHERE kind = ? AND ended_at IS NULL)`, order)
 }
 
 func (w *World) finds(query string, about ...any) (there bool) {

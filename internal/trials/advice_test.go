@@ -245,6 +245,22 @@ func TestAdviceAtTheLink(t *testing.T) {
 	_, err = w.Technician.ResumeRun(ctx, r.ID, client.Resume{})
 	follow("a bench whose disk is full", err)
 	w.Full(false)
+
+	// The bench is restarted while it takes the run up.
+	w.HoldAt(run.KindTakenUp, 1)
+	said := make(chan error, 1)
+	go func() {
+		_, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{})
+		said <- err
+	}()
+	select {
+	case err := <-said:
+		t.Fatalf("there is room again, and the run is not taken up: %v", err)
+	case <-w.IsHeld():
+	}
+	w.StopBench()
+	w.StartBench(nil)
+	follow("a bench that was restarted meanwhile", <-said)
 }
 
 // TestAdviceOfALockedUnitAndOfASheet: what only a lock or a sheet brings about.
@@ -266,26 +282,12 @@ func TestAdviceOfALockedUnitAndOfASheet(t *testing.T) {
 		t.Fatalf("%s", r.Outcome)
 	}
 	followTodo(t, w, "technician", r.Progress.Fault.Todo)
-
-	// A model that has no release.
-	if _, err := w.Lead.PutModel(ctx, lone()); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := w.Technician.EnterUnit(ctx, client.NewUnit{Model: "lone", Serial: "S-0500"}); err != nil {
-		t.Fatal(err)
-	}
-	_, err = w.Technician.Card(ctx, "S-0500", client.CardAbout{})
-	if err == nil {
-		_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "S-0500"})
-	}
-	follow(t, w, "lead", err)
 }
 
-// TestAdviceWhileTheBenchIsSlow: two ask on one link, a bench goes away while it is asked,
-// and comes back with what it was asked.
+// TestAdviceWhileTheBenchIsSlow: two ask on one link; and a model that has no release.
 func TestAdviceWhileTheBenchIsSlow(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t)
+	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Says = "LONE" })
 	follow := advised(t, w, "technician")
 	w.Units["a"].Set(sim.Faults{Silent: true})
 	said := make(chan error, 2)
@@ -302,14 +304,17 @@ func TestAdviceWhileTheBenchIsSlow(t *testing.T) {
 		}
 	}
 	follow("two ask at once", busy)
-	go func() {
-		_, err := w.Technician.Identify(ctx, "b/a", "")
-		said <- err
-	}()
-	w.Wait("the bench to be asking", func() bool { return w.Ordered(client.OrderIdentify) })
-	w.StopBench()
-	w.StartBench(nil)
-	follow("a bench that was restarted meanwhile", <-said)
+
+	// A unit of a model that has no release.
+	if _, err := w.Lead.PutModel(ctx, lone()); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the bench to hear of the sheet", func() bool {
+		_, err := w.Technician.Identify(ctx, "b/b", "")
+		return err == nil
+	})
+	_, err := w.Lead.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/b"})
+	advised(t, w, "lead")("a model that has no release", err)
 }
 
 // lone is the sheet of a model that no unit of a world is of.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -22,6 +23,7 @@ import (
 // tab opens a tab of the console, signed in as somebody.
 func tab(t *testing.T, w *testkit.World, role string, width, height int) *browser.Tab {
 	t.Helper()
+	oneOfFew(t)
 	b, err := browser.New()
 	if err != nil {
 		t.Fatal(err)
@@ -43,6 +45,24 @@ func tab(t *testing.T, w *testkit.World, role string, width, height int) *browse
 	}
 	do(t, x, chromedp.Navigate(w.Base+"/sign-in#"+code.Code), browser.Until(`location.pathname === "/today" && !location.hash`))
 	return x
+}
+
+// screens bounds the tests that have a browser at one time: each is a few processes that
+// want memory and a processor.
+var (
+	screens = make(chan struct{}, 5)
+	seated  sync.Map // tests that have theirs, by name
+)
+
+func oneOfFew(t *testing.T) {
+	if _, has := seated.LoadOrStore(t.Name(), true); has {
+		return
+	}
+	screens <- struct{}{}
+	t.Cleanup(func() {
+		seated.Delete(t.Name())
+		<-screens
+	})
 }
 
 func do(t *testing.T, x *browser.Tab, actions ...chromedp.Action) {

@@ -262,3 +262,43 @@ func TestAModuleIsNotLeftHalfDone(t *testing.T) {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
 }
+
+// TestAVehicleIsFoundByItself: it answers what is asked of everybody on the network, and
+// what is told becomes a link.
+func TestAVehicleIsFoundByItself(t *testing.T) {
+	t.Parallel()
+	w := moduled(t, nil)
+	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000077", Logical: 0x1077, Modules: map[uint16]*sim.Unit{0x0042: w.Units["a"]}, Hears: "127.255.255.255:13400"}, "127.0.0.1:0", core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(g.Close)
+	l := commandLine(t, w, "technician")
+	found := func() (v client.Vehicle) {
+		t.Helper()
+		p, err := w.Viewer.PortsAndVehicles(ctx, "b")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range p.Vehicles {
+			if v.VIN == "ZFTUG000000000077" {
+				return v
+			}
+		}
+		t.Fatalf("it is not found: %+v", p.Vehicles)
+		return v
+	}
+	if v := found(); v.Address != g.Address() || v.Logical != 0x1077 || v.Link != "" {
+		t.Errorf("%+v", v)
+	}
+	told(t, l.must(0, "links", "--bench", "b"), "ZFTUG000000000077", "0x1077", "ferry link set b/NAME --gateway")
+	l.must(0, "link", "set", "b/tug", "--gateway", g.Address())
+	if v := found(); v.Link != "tug" {
+		t.Errorf("%+v", v)
+	}
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/benches"), click("[data-watch]"), click("[data-vehicles]"), says("ZFTUG000000000077"), says("tug"))
+	if p, err := w.Viewer.Ports(ctx, "b"); err != nil || len(p.Vehicles) != 0 {
+		t.Errorf("nobody asked for vehicles: %+v %v", p, err)
+	}
+}

@@ -3728,6 +3728,8 @@ export interface components {
         Ports: {
             bench: string;
             ports: components["schemas"]["PortsPort"][];
+            /** @description Empty where they were not asked for. */
+            vehicles: components["schemas"]["Vehicle"][];
         };
         PortsPort: {
             aside?: string;
@@ -4436,6 +4438,19 @@ export interface components {
             /** Format: int64 */
             total: number;
             units: components["schemas"]["Unit"][];
+        };
+        Vehicle: {
+            /** @description HOST:PORT of its gateway. */
+            address: string;
+            /** @description The bench's link that goes there. */
+            link?: string;
+            /**
+             * Format: int32
+             * @description Logical address of the gateway.
+             */
+            logical: number;
+            /** @description Vehicle identification number; empty where none is set. */
+            vin?: string;
         };
         VisitDid: {
             /** @description What came of it, in words. */
@@ -5936,7 +5951,10 @@ export interface operations {
     };
     "list-ports": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Ask on the bench's networks too which vehicles are there, which takes two seconds. */
+                vehicles?: boolean;
+            };
             header?: never;
             path: {
                 bench: string;

@@ -4,7 +4,7 @@
 import { mdiEyeOutline, mdiMinusCircle, mdiPlusCircle, mdiSwapHorizontal } from '@mdi/js'
 import { computed, onUnmounted, ref } from 'vue'
 
-import { api, problem, type Port, type Problem } from '../api/client'
+import { api, problem, type Port, type Problem, type Vehicle } from '../api/client'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
 import { clock } from '../words'
@@ -62,6 +62,21 @@ async function set(to: { adapter?: string; path?: string; address?: string; gate
 }
 const use = (p: Port) => set(p.serial ? { adapter: p.serial } : { path: p.path })
 
+// Vehicles that announce themselves on the bench's networks.
+const vehicles = ref<Vehicle[] | null>(null)
+const asking = ref(false)
+async function lookForVehicles() {
+  asking.value = true
+  const { data, error } = await api.GET('/api/benches/{bench}/ports', { params: { path: { bench: props.bench }, query: { vehicles: true } } })
+  asking.value = false
+  trouble.value = error ? problem(error) : null
+  if (data) vehicles.value = data.vehicles
+}
+async function take(v: Vehicle) {
+  await set({ gateway: v.address })
+  if (!trouble.value) await lookForVehicles()
+}
+
 // What is no port of this machine: a serial server, or a vehicle's gateway.
 const far = ref(false)
 const gateway = ref(true)
@@ -88,6 +103,12 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
         <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td><td><form v-if="naming === p.path" class="name" @submit.prevent="use(p)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus data-link-name /><v-select v-model="rate" :items="rates" label="It carries" density="compact" hide-details data-link-rate /><v-btn type="submit" variant="flat" color="primary" :disabled="!good" data-link-set>Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" data-link-port @click="((naming = p.path), (name = ''))">Use as a link…</v-btn></td></tr>
       </tbody></table>
       <p v-else>No port that could be used.</p>
+      <h2>Vehicles</h2>
+      <table v-if="vehicles?.length" class="plain"><thead><tr><th>Vehicle</th><th>Gateway</th><th>Link</th></tr></thead><tbody>
+        <tr v-for="v in vehicles" :key="v.address" data-vehicle><td class="mono">{{ v.vin || 'no number set' }}</td><td class="mono">{{ v.address }}</td><td><strong v-if="v.link">{{ v.link }}</strong><form v-else-if="naming === v.address" class="name" @submit.prevent="take(v)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus /><v-btn type="submit" variant="flat" color="primary" :disabled="!good">Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" @click="((naming = v.address), (name = ''), (rate = 0))">Use as a link…</v-btn></td></tr>
+      </tbody></table>
+      <p v-else-if="vehicles" class="muted">None has announced itself on the bench's networks. See that its ignition is on and the cable in.</p>
+      <p><v-btn variant="text" color="primary" :loading="asking" data-vehicles @click="lookForVehicles">{{ vehicles ? 'Look again' : 'Look for vehicles on the network' }}</v-btn></p>
       <p v-if="session.may('technician') && !far"><v-btn variant="text" color="primary" data-link-far @click="((far = true), (name = ''), (rate = 0))">A link over the network…</v-btn></p>
       <form v-if="far" class="far" @submit.prevent="reach">
         <v-select v-model="gateway" :items="[{ title: 'a vehicle\'s gateway', value: true }, { title: 'a serial server', value: false }]" label="What is there" hide-details />

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -87,10 +88,7 @@ func (Kind) Name() string { return "doip" }
 // Open connects to the gateway at "address" (HOST or HOST:PORT) and activates routing for
 // the "tester" address (0x0E00 where it is left out).
 func (Kind) Open(ctx context.Context, s link.Settings, clock core.Clock) (link.Link, error) {
-	address := s["address"]
-	if _, _, err := net.SplitHostPort(address); err != nil {
-		address = net.JoinHostPort(address, strconv.Itoa(Port))
-	}
+	address := At(s["address"])
 	tester := uint64(0x0E00)
 	if t := s["tester"]; t != "" {
 		var err error
@@ -105,6 +103,14 @@ func (Kind) Open(ctx context.Context, s link.Settings, clock core.Clock) (link.L
 		return nil, core.Fail(core.NotAnswering, "no vehicle answers at %s: %w", address, err).Do("See that the ignition is on and the cable in, and that this machine has an address in the vehicle's network.")
 	}
 	return Over(ctx, conn, uint16(tester), clock)
+}
+
+// At is the address of a gateway with its port.
+func At(address string) string {
+	if _, _, err := net.SplitHostPort(address); err != nil {
+		return net.JoinHostPort(address, strconv.Itoa(Port))
+	}
+	return address
 }
 
 // Over activates routing on a connection, which it owns from then on.
@@ -457,6 +463,33 @@ func Announced(b []byte) (v Vehicle, ok bool) {
 	copy(v.EID[:], p[19:25])
 	copy(v.GID[:], p[25:31])
 	return v, true
+}
+
+// Everywhere is the broadcast addresses of this machine's IPv4 networks, its own loopback
+// among them, at the port that the standard gives.
+func Everywhere() (at []string) {
+	all, err := net.Interfaces()
+	if err != nil {
+		return nil
+	}
+	for _, i := range all {
+		if i.Flags&net.FlagUp == 0 || i.Flags&(net.FlagBroadcast|net.FlagLoopback) == 0 {
+			continue
+		}
+		addresses, _ := i.Addrs()
+		for _, a := range addresses {
+			n, ok := a.(*net.IPNet)
+			if !ok || n.IP.To4() == nil {
+				continue
+			}
+			b := slices.Clone(n.IP.To4())
+			for j, m := range net.IP(n.Mask).To4() {
+				b[j] |= ^m
+			}
+			at = append(at, net.JoinHostPort(b.String(), strconv.Itoa(Port)))
+		}
+	}
+	return at
 }
 
 // Find asks at addresses (HOST:PORT; broadcast addresses as well) who is there, and hears
