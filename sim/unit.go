@@ -318,7 +318,7 @@ func (u *Unit) restart(loader bool) {
 	if u.OpensFor > 0 && !loader && u.version() != "" {
 		u.inLoader = true
 		u.boot.enter()
-		u.after(u.OpensFor, func() {
+		u.afterWaiting(u.OpensFor, func() {
 			if !u.boot.called() {
 				u.start()
 			}

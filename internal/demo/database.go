@@ -77,7 +77,8 @@ func StartDatabase(dir string, quick bool) (*Database, error) {
 	d := &Database{dir: dir, ended: make(chan error, 1)}
 	started := make(chan error)
 	go func() {
-		runtime.LockOSThread() // the child dies with this thread, which lives as long as we wait
+		runtime.LockOSThread()         // the child dies with this thread, which lives as long as we wait,
+		defer runtime.UnlockOSThread() // and after that: what else was started on it would die with it
 		d.cmd = exec.Command("mariadbd", common(dir, quick)...)
 		d.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
 		err := d.cmd.Start()

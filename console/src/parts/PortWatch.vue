@@ -124,6 +124,7 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
 
 <style scoped>
 .ports { margin-top: 12px; overflow-x: auto; }
+.ports h2 { margin-top: 20px; }
 .name { display: flex; gap: 8px; align-items: center; min-width: 320px; }
 .name > :deep(.v-input) { min-width: 180px; }
 .far { display: flex; flex-wrap: wrap; gap: 12px; align-items: center; margin: 12px 0; }
