@@ -14,6 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"zealousferry/core"
 	"zealousferry/core/link"
 	"zealousferry/core/run"
@@ -239,7 +241,9 @@ func (b *Bench) Close() error {
 	for _, j := range b.jobs {
 		j.journal.Close()
 	}
-	return errors.Join(b.pack.close(), b.log.Close())
+	// Given back by name: a child that is just being started has the file as well for a moment.
+	unlock := unix.Flock(int(b.log.Fd()), unix.LOCK_UN)
+	return errors.Join(b.pack.close(), unlock, b.log.Close())
 }
 
 // Work is the bench's life: join, take orders, hand over events, until the

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"zealousferry/core"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
@@ -83,4 +85,31 @@ func TestARunThatGoesOnWhileItIsHandedOver(t *testing.T) {
 			t.Errorf("goes on: %v, %v", goesOn, err)
 		}
 	}
+}
+
+// TestABenchThatEndedIsFree: also while a child has its files for the moment between its
+// birth and its own program, as a copy of the descriptor stands for here.
+func TestABenchThatEndedIsFree(t *testing.T) {
+	dir := t.TempDir()
+	first := &Bench{dir: dir, done: map[string]bool{}, client: client.New("http://127.0.0.1:1", "t", core.System{})}
+	var err error
+	if first.pack, err = openPack(filepath.Join(dir, "shelf.pack")); err != nil {
+		t.Fatal(err)
+	}
+	if err := first.readOrders(); err != nil {
+		t.Fatal(err)
+	}
+	child, err := unix.Dup(int(first.log.Fd()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Close(child)
+	if err := first.Close(); err != nil {
+		t.Fatal(err)
+	}
+	second := &Bench{dir: dir, done: map[string]bool{}}
+	if err := second.readOrders(); err != nil {
+		t.Fatal(err)
+	}
+	second.log.Close()
 }
