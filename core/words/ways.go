@@ -113,7 +113,7 @@ var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/"
 func Ports(bench string) core.Step                  { return step("ports", bench) }
 func Links() core.Step                              { return step("links") }
 func UnitAdd() core.Step                            { return step("unit-add") }
-func WatchLinks() core.Step                         { return step("links-watch") }
+func LinksWatch() core.Step                         { return step("links-watch") }
 func Identify(link string) core.Step                { return step("identify", link) }
 func Check(link string) core.Step                   { return step("check", link) }
 func Listen(link string) core.Step                  { return step("listen", link) }

@@ -89,7 +89,13 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 				modules[m.Logical()] = fleet[m.Link]
 			}
 		}
-		g, err := sim.StartGateway(sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}, "127.0.0.1:0", a.clock)
+		spec := sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}
+		g, err := sim.StartGateway(spec, "127.0.0.1:0", a.clock)
+		if err != nil { // another program has the port at which everybody is asked
+			fmt.Fprintf(a.err, "Vehicle %s is not found by itself, only at its address: %v\n", u.Serial, err)
+			spec.Hears = ""
+			g, err = sim.StartGateway(spec, "127.0.0.1:0", a.clock)
+		}
 		if err != nil {
 			return err
 		}

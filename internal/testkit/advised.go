@@ -16,7 +16,7 @@ var Advised func(w *World, todo core.Todo)
 // advising hands what the service answers to Advised, and lets streams pass.
 func (w *World) advising(inner http.Handler) http.Handler {
 	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
-		if Advised == nil || r.Header.Get("X-Follows-Advice") != "" || strings.Contains(r.Header.Get("Accept"), "event-stream") {
+		if Advised == nil || strings.Contains(r.Header.Get("Accept"), "event-stream") {
 			inner.ServeHTTP(rw, r)
 			return
 		}

@@ -21,7 +21,8 @@ type gate struct {
 	marks []string      // that an event has, as JSON
 	left  int           // such events until it holds; 0 is never
 	since time.Time     // it was set
-	open  chan struct{} // closed once the one that waits may go on
+	held  chan struct{} // closed once one waits
+	open  chan struct{} // closed once it may go on
 	full  bool          // nothing more can be written
 }
 
@@ -66,6 +67,7 @@ func (g *gate) holds(event []byte) <-chan struct{} {
 	if g.left--; g.left > 0 {
 		return nil
 	}
+	close(g.held)
 	return g.open
 }
 
@@ -73,7 +75,8 @@ func (g *gate) set(n int, marks ...string) {
 	g.letGo()
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.marks, g.left, g.open, g.since = marks, n, make(chan struct{}), time.Now().UTC()
+	g.marks, g.left, g.since = marks, n, time.Now().UTC()
+	g.held, g.open = make(chan struct{}), make(chan struct{})
 }
 
 func (g *gate) letGo() {
@@ -101,28 +104,11 @@ func (w *World) Full(full bool) {
 	w.gate.full = full
 }
 
-// Held waits until a run is held.
-func (w *World) Held() {
-	w.t.Helper()
-	w.Wait("a run to come to where it is held", w.isHeld)
-}
-
-func (w *World) isHeld() bool {
+// Held is closed once a run waits where HoldAt or HoldAfter has said.
+func (w *World) Held() <-chan struct{} {
 	w.gate.mu.Lock()
 	defer w.gate.mu.Unlock()
-	return w.gate.left == 0 && w.gate.open != nil
-}
-
-// IsHeld is closed once a run is held.
-func (w *World) IsHeld() <-chan struct{} {
-	held := make(chan struct{})
-	go func() {
-		for !w.isHeld() {
-			time.Sleep(10 * time.Millisecond)
-		}
-		close(held)
-	}()
-	return held
+	return w.gate.held
 }
 
 // LetGo ends what HoldAt or HoldAfter began.

@@ -6,30 +6,32 @@ import (
 	"sync"
 )
 
-// log is what the service and the bench of a World had to say: it is shown where the test
-// failed.
-type log struct {
-	mu   sync.Mutex
-	text bytes.Buffer
+// Text is what was written so far, by whomever: it may be read meanwhile.
+type Text struct {
+	mu sync.Mutex
+	b  bytes.Buffer
 }
 
-func (l *log) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.Write(p)
+func (t *Text) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.b.Write(p)
+}
+
+func (t *Text) String() string { return string(t.Bytes()) }
+
+// Bytes is a copy of it.
+func (t *Text) Bytes() []byte {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return bytes.Clone(t.b.Bytes())
 }
 
 func (w *World) logger(of string) *slog.Logger {
 	return slog.New(slog.NewTextHandler(&w.log, &slog.HandlerOptions{Level: slog.LevelWarn})).With("of", of)
 }
 
-// Said is what the service and the bench had to say so far.
-func (w *World) Said() string {
-	w.log.mu.Lock()
-	defer w.log.mu.Unlock()
-	return w.log.text.String()
-}
-
+// tellLog shows what the service and the bench had to say, where the test failed.
 func (w *World) tellLog() {
 	t, ok := w.t.(interface {
 		Failed() bool
@@ -38,5 +40,5 @@ func (w *World) tellLog() {
 	if !ok || !t.Failed() {
 		return
 	}
-	t.Log("what the service and the bench had to say:\n" + w.Said())
+	t.Log("what the service and the bench had to say:\n" + w.log.String())
 }

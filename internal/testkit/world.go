@@ -56,7 +56,7 @@ type World struct {
 	benchEnd   func()
 	benchEnded chan struct{}
 	gate       *gate // of the bench's disk
-	log        log
+	log        Text  // of the service and the bench
 }
 
 // Version1 and Version2 are the releases of the small board in a World.

@@ -99,18 +99,7 @@ func TestAdviceBeforeARun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	followed := false
-	for _, v := range f.Verdicts {
-		for _, r := range v.Reasons {
-			if !followed && strings.Contains(r.Todo.Next, "is wrong, note what is right") {
-				followTodo(t, w, "technician", r.Todo)
-				followed = true
-			}
-		}
-	}
-	if !followed {
-		t.Errorf("nothing is advised about a label against the wire: %+v", f.Verdicts)
-	}
+	followReason(t, w, f, "is wrong, note what is right")
 
 	sealed, err := trust.NewKey()
 	if err != nil {
@@ -221,7 +210,7 @@ func TestAdviceAtTheLink(t *testing.T) {
 	if r, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a"}); err != nil {
 		t.Fatal(err)
 	}
-	w.Held()
+	<-w.Held()
 	w.Units["a"].Set(sim.Faults{Noise: 0.02})
 	w.LetGo()
 	if r = w.Follow(r.ID); r.Progress.Fault == nil || !strings.Contains(r.Progress.Fault.Message, "too bad to write over") {
@@ -256,7 +245,7 @@ func TestAdviceAtTheLink(t *testing.T) {
 	select {
 	case err := <-said:
 		t.Fatalf("there is room again, and the run is not taken up: %v", err)
-	case <-w.IsHeld():
+	case <-w.Held():
 	}
 	w.StopBench()
 	w.StartBench(nil)
@@ -356,18 +345,7 @@ func TestAdviceOfRareConditions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	followed := false
-	for _, v := range f.Verdicts {
-		for _, r := range v.Reasons {
-			if !followed && strings.Contains(r.Todo.Next, "again, or note it") {
-				followTodo(t, w, "technician", r.Todo)
-				followed = true
-			}
-		}
-	}
-	if !followed {
-		t.Errorf("nothing is advised about a version that cannot be compared: %+v", f.Verdicts)
-	}
+	followReason(t, w, f, "again, or note it")
 
 	// Another model is plugged in after the unit was identified.
 	w.Units["a"].Says = "LONE"
@@ -429,4 +407,18 @@ func TestAdviceOfRareConditions(t *testing.T) {
 	w.StopBench()
 	_, err = w.Technician.Identify(ctx, "b/a", "")
 	follow("a bench that went a moment ago", err)
+}
+
+// followReason follows the first reason of a verdict whose advice has these words.
+func followReason(t *testing.T, w *testkit.World, f client.Fit, words string) {
+	t.Helper()
+	for _, v := range f.Verdicts {
+		for _, r := range v.Reasons {
+			if strings.Contains(r.Todo.Next, words) {
+				followTodo(t, w, "technician", r.Todo)
+				return
+			}
+		}
+	}
+	t.Errorf("nothing advises %q: %+v", words, f.Verdicts)
 }

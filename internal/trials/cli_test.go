@@ -69,10 +69,10 @@ func commandLine(t *testing.T, w *testkit.World, role string) line {
 	return line{t, path, append(os.Environ(), "FERRY_URL="+w.Base, "FERRY_TOKEN="+w.Tokens[role], "NO_COLOR=1")}
 }
 
-func (l line) command(args ...string) (*exec.Cmd, *shown, *shown) {
+func (l line) command(args ...string) (*exec.Cmd, *testkit.Text, *testkit.Text) {
 	c := exec.Command(l.path, args...)
 	c.Env = l.env
-	out, errs := &shown{}, &shown{}
+	out, errs := &testkit.Text{}, &testkit.Text{}
 	c.Stdout, c.Stderr = out, errs
 	return c, out, errs
 }
@@ -239,7 +239,7 @@ func middle(w *testkit.World, sectors int) (id string) {
 }
 
 // flashing starts ferry flash and waits until it is in the middle of its write, where it is held.
-func flashing(t *testing.T, w *testkit.World, l line) (c *exec.Cmd, out, errs *shown, id string) {
+func flashing(t *testing.T, w *testkit.World, l line) (c *exec.Cmd, out, errs *testkit.Text, id string) {
 	w.HoldAfter(2)
 	c, out, errs = l.command("flash", "b/a", "--yes", "--output", "json")
 	if err := c.Start(); err != nil {

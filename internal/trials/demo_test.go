@@ -7,34 +7,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
 
 	"zealousferry/core/coretest"
+	"zealousferry/internal/testkit"
 )
-
-// shown is what a process has written so far.
-type shown struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (s *shown) Write(p []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.b.Write(p)
-}
-
-func (s *shown) String() string { return string(s.Bytes()) }
-
-// Bytes is a copy of what was written so far.
-func (s *shown) Bytes() []byte {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return bytes.Clone(s.b.Bytes())
-}
 
 // processes lists those whose command line or environment names the folder.
 func processes(folder string) (found []string) {
@@ -49,10 +28,10 @@ func processes(folder string) (found []string) {
 }
 
 // startDemo starts the demo and waits until it says that it is up.
-func startDemo(t *testing.T, path, dir, listen string) (*exec.Cmd, *shown, *shown) {
+func startDemo(t *testing.T, path, dir, listen string) (*exec.Cmd, *testkit.Text, *testkit.Text) {
 	t.Helper()
 	c := exec.Command(path, "demo", "--dir", dir, "--listen", listen, "--scale", "0.2")
-	out, errs := &shown{}, &shown{}
+	out, errs := &testkit.Text{}, &testkit.Text{}
 	c.Stdout, c.Stderr = out, errs
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := c.Start(); err != nil {

@@ -177,5 +177,5 @@ func ByAdapter(all []Port, serial string) (Port, error) {
 		}
 	}
 	return Port{}, core.Fail(core.NotAnswering, "adapter %s is not plugged in; here are %s", serial, strings.Join(append(known, "no others"), ", ")).
-		Go(words.WatchLinks().To("Plug it in, and see what comes"))
+		Go(words.LinksWatch().To("Plug it in, and see what comes"))
 }

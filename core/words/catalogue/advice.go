@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"zealousferry/core/words"
 )
@@ -52,19 +51,13 @@ func AllAdvice(root string) (all []Advice, err error) {
 				}
 			}
 			f, ok := way.Fun.(*ast.SelectorExpr)
-			if x, isName := (ast.Expr)(nil), false; ok {
-				x = f.X
-				var id *ast.Ident
-				if id, isName = x.(*ast.Ident); !isName || id.Name != "words" {
-					return true
-				}
-			} else {
+			if !ok {
 				return true
 			}
-			if a.Way = ways[strings.ToLower(f.Sel.Name)]; a.Way == "" {
-				a.Way = ways[renamed(f.Sel.Name)]
+			if x, ok := f.X.(*ast.Ident); !ok || x.Name != "words" {
+				return true
 			}
-			if a.Way != "" {
+			if a.Way = ways[strings.ToLower(f.Sel.Name)]; a.Way != "" {
 				said[way] = true
 				all = append(all, a)
 			}
@@ -75,14 +68,6 @@ func AllAdvice(root string) (all []Advice, err error) {
 		return cmp.Or(strings.Compare(a.Way, b.Way), strings.Compare(a.Says, b.Says), strings.Compare(a.In, b.In))
 	})
 	return slices.Compact(all), err
-}
-
-// renamed is the way of a function whose name turns its words round.
-func renamed(name string) string {
-	if rest, ok := strings.CutPrefix(name, "Watch"); ok && rest != "" && unicode.IsUpper(rune(rest[0])) {
-		return strings.ToLower(rest) + "watch"
-	}
-	return ""
 }
 
 // around is a text of which some is put in when it is said.
