@@ -2,6 +2,7 @@ package bench
 
 import (
 	"context"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -246,25 +247,31 @@ func (b *Bench) serialPorts() ([]ports.Port, error) {
 	return all, err
 }
 
-// vehicles asks on this machine's networks which are there. A machine that opens no port
-// for that hears of none.
-func (b *Bench) vehicles(ctx context.Context) (all []client.Vehicle) {
+// vehicles asks on this machine's networks which are there, and tells whether it could.
+func (b *Bench) vehicles(ctx context.Context) (all []client.Vehicle, asked bool) {
 	found, err := doip.Find(ctx, doip.Everywhere(), b.Clock)
 	if err != nil {
 		b.Log.Warn("vehicles cannot be asked for", "error", err)
+		return nil, false
 	}
+	links := map[string]string{} // their addresses, which may be names
 	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, f := range found {
-		v := client.Vehicle{Address: f.Address, VIN: f.VIN, Logical: f.Logical}
-		for _, p := range b.ports {
-			if p.Kind == (doip.Kind{}).Name() && doip.At(p.Settings["address"]) == f.Address {
-				v.Link = p.Name
-			}
+	for _, p := range b.ports {
+		if p.Kind == (doip.Kind{}).Name() {
+			links[p.Name] = doip.At(p.Settings["address"])
 		}
-		all = append(all, v)
 	}
-	return all
+	b.mu.Unlock()
+	to := map[string]string{}
+	for name, address := range links {
+		if at, err := net.ResolveTCPAddr("tcp4", address); err == nil {
+			to[at.String()] = name
+		}
+	}
+	for _, f := range found {
+		all = append(all, client.Vehicle{Address: f.Address, VIN: f.VIN, Logical: f.Logical, Link: to[f.Address]})
+	}
+	return all, true
 }
 
 // joined lists the bench's links as the service is told of them, with how long this

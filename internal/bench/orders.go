@@ -139,7 +139,7 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		}
 	case client.OrderPorts:
 		if r.Ports, err = b.serialPorts(); err == nil && o.Vehicles {
-			r.Vehicles = b.vehicles(ctx)
+			r.Vehicles, r.Asked = b.vehicles(ctx)
 		}
 	default:
 		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of the program on the bench.")

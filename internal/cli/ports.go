@@ -75,6 +75,10 @@ func (a *app) ports(all []ports.Port) {
 
 // vehicles shows which announced themselves, and how one becomes a link.
 func (a *app) vehicles(p client.Ports) {
+	if !p.Asked {
+		fmt.Fprintf(a.out, "Bench %s could not ask for vehicles on its networks: they are reached by their address.\n", p.Bench)
+		return
+	}
 	if len(p.Vehicles) == 0 {
 		fmt.Fprintln(a.out, "No vehicle has announced itself on the bench's networks.")
 		return

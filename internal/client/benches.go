@@ -260,6 +260,7 @@ type Result struct {
 	Slots    []visit.InSlot  `json:"slots,omitempty"`
 	Ports    []ports.Port    `json:"ports,omitempty"`
 	Vehicles []Vehicle       `json:"vehicles,omitempty"`
+	Asked    bool            `json:"asked,omitempty"` // for vehicles
 	Heard    *Heard          `json:"heard,omitempty"`
 }
 

@@ -191,7 +191,8 @@ type Echoed struct {
 type Ports struct {
 	Bench    string       `json:"bench"`
 	Ports    []ports.Port `json:"ports" nullable:"false"`
-	Vehicles []Vehicle    `json:"vehicles" nullable:"false" doc:"Empty where they were not asked for."`
+	Vehicles []Vehicle    `json:"vehicles" nullable:"false" doc:"That announced themselves."`
+	Asked    bool         `json:"asked,omitempty" doc:"The bench has asked for vehicles; false where nobody wanted it, or it could not."`
 }
 
 // Vehicle is one whose gateway has announced itself (ISO 13400-2, vehicle announcement).

@@ -344,7 +344,7 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
 		}
 		r, err := v.ask(ctx, client.Order{Kind: client.OrderPorts, Vehicles: in.Vehicles}, b.ID, orderLasts)
-		out := client.Ports{Bench: b.Name, Ports: r.Ports, Vehicles: append([]client.Vehicle{}, r.Vehicles...)}
+		out := client.Ports{Bench: b.Name, Ports: r.Ports, Vehicles: append([]client.Vehicle{}, r.Vehicles...), Asked: r.Asked}
 		if out.Ports == nil {
 			out.Ports = out.Ports[:0:0]
 		}

@@ -292,13 +292,14 @@ func TestAVehicleIsFoundByItself(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 	told(t, l.must(0, "links", "--bench", "b"), "ZFTUG000000000077", "0x1077", "ferry link set b/NAME --gateway")
-	l.must(0, "link", "set", "b/tug", "--gateway", g.Address())
+	_, port, _ := strings.Cut(g.Address(), ":")
+	l.must(0, "link", "set", "b/tug", "--gateway", "localhost:"+port) // by its name
 	if v := found(); v.Link != "tug" {
 		t.Errorf("%+v", v)
 	}
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/benches"), click("[data-watch]"), click("[data-vehicles]"), says("ZFTUG000000000077"), says("tug"))
-	if p, err := w.Viewer.Ports(ctx, "b"); err != nil || len(p.Vehicles) != 0 {
+	if p, err := w.Viewer.Ports(ctx, "b"); err != nil || len(p.Vehicles) != 0 || p.Asked {
 		t.Errorf("nobody asked for vehicles: %+v %v", p, err)
 	}
 }

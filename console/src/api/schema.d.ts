@@ -3726,9 +3726,11 @@ export interface components {
             role: "technician" | "lead" | "viewer";
         };
         Ports: {
+            /** @description The bench has asked for vehicles; false where nobody wanted it, or it could not. */
+            asked?: boolean;
             bench: string;
             ports: components["schemas"]["PortsPort"][];
-            /** @description Empty where they were not asked for. */
+            /** @description That announced themselves. */
             vehicles: components["schemas"]["Vehicle"][];
         };
         PortsPort: {

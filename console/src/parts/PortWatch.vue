@@ -65,12 +65,16 @@ const use = (p: Port) => set(p.serial ? { adapter: p.serial } : { path: p.path }
 // Vehicles that announce themselves on the bench's networks.
 const vehicles = ref<Vehicle[] | null>(null)
 const asking = ref(false)
+const asked = ref(false)
 async function lookForVehicles() {
   asking.value = true
   const { data, error } = await api.GET('/api/benches/{bench}/ports', { params: { path: { bench: props.bench }, query: { vehicles: true } } })
   asking.value = false
   trouble.value = error ? problem(error) : null
-  if (data) vehicles.value = data.vehicles
+  if (data) {
+    vehicles.value = data.vehicles
+    asked.value = !!data.asked
+  }
 }
 async function take(v: Vehicle) {
   await set({ gateway: v.address })
@@ -107,6 +111,7 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
       <table v-if="vehicles?.length" class="plain"><thead><tr><th>Vehicle</th><th>Gateway</th><th>Link</th></tr></thead><tbody>
         <tr v-for="v in vehicles" :key="v.address" data-vehicle><td class="mono">{{ v.vin || 'no number set' }}</td><td class="mono">{{ v.address }}</td><td><strong v-if="v.link">{{ v.link }}</strong><form v-else-if="naming === v.address" class="name" @submit.prevent="take(v)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus /><v-btn type="submit" variant="flat" color="primary" :disabled="!good">Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" @click="((naming = v.address), (name = ''), (rate = 0))">Use as a link…</v-btn></td></tr>
       </tbody></table>
+      <p v-else-if="vehicles && !asked" class="muted">This bench could not ask for vehicles on its networks: reach one by its address.</p>
       <p v-else-if="vehicles" class="muted">None has announced itself on the bench's networks. See that its ignition is on and the cable in.</p>
       <p><v-btn variant="text" color="primary" :loading="asking" data-vehicles @click="lookForVehicles">{{ vehicles ? 'Look again' : 'Look for vehicles on the network' }}</v-btn></p>
       <p v-if="session.may('technician') && !far"><v-btn variant="text" color="primary" data-link-far @click="((far = true), (name = ''), (rate = 0))">A link over the network…</v-btn></p>
