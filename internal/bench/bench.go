@@ -61,6 +61,7 @@ type Bench struct {
 	mu        sync.Mutex
 	jobs      map[string]*job
 	offset    time.Duration // the service's clock minus ours
+	heard     bool          // the service has said at least once what is here below
 	sheets    []core.Digest
 	withdrawn map[string]string // open runs whose release was taken back, as heard last
 	wake      chan struct{}
@@ -283,6 +284,7 @@ func (b *Bench) join(ctx context.Context) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.withdrawn = c.Withdrawn
+	b.heard = true
 	b.sheets, b.offset = c.Sheets, time.Duration(c.Now-b.Clock.Now().UnixMicro())*time.Microsecond
 	return nil
 }

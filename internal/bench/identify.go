@@ -149,10 +149,16 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Go(words.ModelAdd().To("A lead adds the model"))
 }
 
+// readSheets reads the sheets of all models that the service has now; where the service
+// is away, those that were heard of last.
 func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {
+	asked := b.join(ctx) // a model may just have been added, and an order may come before the first joining
 	b.mu.Lock()
-	names := b.sheets
+	names, heard := b.sheets, b.heard
 	b.mu.Unlock()
+	if asked != nil && !heard {
+		return nil, fmt.Errorf("the bench has not heard yet which models the catalogue has: %w", asked)
+	}
 	var all []*model.Sheet
 	for _, n := range names {
 		raw, err := b.blob(ctx, n)

@@ -113,3 +113,45 @@ func TestABenchThatEndedIsFree(t *testing.T) {
 	}
 	second.log.Close()
 }
+
+// TestTheModelsAreThoseOfNow: an order may come before the bench has heard for the first
+// time which models there are, and a model may be added between two joinings. The bench
+// asks, and says "no model" only where the service says so.
+func TestTheModelsAreThoseOfNow(t *testing.T) {
+	digest := core.DigestOf([]byte("not a sheet"))
+	away, sheets := false, ""
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case away:
+			w.WriteHeader(http.StatusServiceUnavailable)
+		case strings.HasSuffix(r.URL.Path, "/join"):
+			w.Header().Set("Content-Type", "application/json")
+			io.WriteString(w, `{"sheets":[`+sheets+`]}`)
+		default:
+			io.WriteString(w, "not a sheet")
+		}
+	}))
+	defer service.Close()
+	b := &Bench{}
+	b.Clock, b.Log = core.System{}, slog.New(slog.DiscardHandler)
+	b.client = client.New(service.URL, "t", core.System{})
+	var err error
+	if b.pack, err = openPack(filepath.Join(t.TempDir(), "pack")); err != nil {
+		t.Fatal(err)
+	}
+	if all, err := b.readSheets(context.Background()); err != nil || len(all) > 0 {
+		t.Errorf("%v %v", all, err)
+	}
+	sheets = `"` + digest.String() + `"`
+	if _, err := b.readSheets(context.Background()); err == nil {
+		t.Error("the sheet that was added just now was not read")
+	}
+	away, b.sheets = true, nil
+	if all, err := b.readSheets(context.Background()); err != nil || len(all) > 0 {
+		t.Errorf("heard before: %v %v", all, err)
+	}
+	b.heard = false
+	if _, err := b.readSheets(context.Background()); err == nil || !strings.Contains(err.Error(), "has not heard yet") {
+		t.Errorf("never heard: %v", err)
+	}
+}
