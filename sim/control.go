@@ -39,6 +39,8 @@ type Change struct {
 	Revision string  `json:"revision,omitempty"`
 	Cycle    bool    `json:"cycle,omitempty"`  // its power is taken off and applied again
 	Bridge   *string `json:"bridge,omitempty"` // where a person has bridged the data pins
+	Key      *bool   `json:"key,omitempty"`    // of the vehicle that it is in
+	Supply   *uint16 `json:"supply,omitempty"` // that feeds the vehicle's modules, in tenths of a volt
 }
 
 // ServeHTTP is the switchboard: GET / lists, POST /NAME takes a Change.
@@ -70,6 +72,12 @@ func (f Fleet) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if c.Bridge != nil {
 		u.Bridge(strings.TrimSuffix(*c.Bridge, "none"))
+	}
+	if v := u.in(); v != nil && c.Key != nil {
+		v.Key(*c.Key)
+	}
+	if v := u.in(); v != nil && c.Supply != nil {
+		v.Supply(*c.Supply)
 	}
 	if c.Serial != "" {
 		u.Swap(c.Serial, c.Revision, nil)

@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
+	"slices"
 	"time"
 )
 
@@ -35,6 +36,7 @@ const (
 	fallsBack       = 5 * time.Second // S3_Server
 	answersWithin   = 50 * time.Millisecond
 	keyPause        = 10 * time.Second
+	learnTakes      = 3 * time.Second
 )
 
 // module is the state of one between two restarts.
@@ -50,10 +52,11 @@ type module struct {
 	asked   []byte    // what transfer is under way: 0x34 or 0x35
 	at, end uint64
 	counter byte
-	held    []byte // the last block that it gave or took
-	print   []byte // fingerprint
-	quiet   bool   // it neither sends nor hears what modules tell one another
-	blind   bool   // it notes no fault codes
+	held    []byte    // the last block that it gave or took
+	print   []byte    // fingerprint
+	quiet   bool      // it neither sends nor hears what modules tell one another
+	blind   bool      // it notes no fault codes
+	learns  time.Time // when it has learnt what it was told to
 }
 
 // enter is a restart.
@@ -98,6 +101,10 @@ func (m *module) handle(q []byte, say func(response []byte)) {
 			break
 		}
 		u.codes = nil
+		if u.unlearned { // it is still so, and is noted anew
+			u.codes = []uint32{u.Unlearned}
+		}
+		u.vehicle.forget(u)
 	case 0x19:
 		body, nrc = m.codes(q)
 	case 0x22:
@@ -156,6 +163,9 @@ func (m *module) byForm(sid byte, q []byte, say func([]byte)) (body []byte, nrc 
 				return nil, nrcSession
 			}
 			m.session, m.open, m.seed, m.asked = form, false, nil, nil
+			if form == sessionProgram {
+				m.u.vehicle.misses(m.u)
+			}
 		default:
 			return nil, nrcForm
 		}
@@ -235,7 +245,7 @@ func (m *module) codes(q []byte) (body []byte, nrc byte) {
 	}
 	const available = 0xFF
 	var all []byte
-	for _, c := range m.u.codes {
+	for _, c := range append(slices.Clip(m.u.codes), m.u.vehicle.noted(m.u)...) {
 		if byte(c)&q[2] != 0 {
 			all = binary.BigEndian.AppendUint32(all, c)
 		}
@@ -270,6 +280,14 @@ func (m *module) data(q []byte) (body []byte, nrc byte) {
 		}
 	case 0xF15A:
 		return append(q[1:3:3], m.print...), 0
+	case 0xFD01: // where the key stands
+		if v := u.vehicle; v != nil {
+			return append(q[1:3:3], v.keyed()), 0
+		}
+	case 0xFD02: // what feeds it, in tenths of a volt
+		if v := u.vehicle; v != nil {
+			return binary.BigEndian.AppendUint16(q[1:3:3], v.supply()), 0
+		}
 	}
 	if said == "" {
 		return nil, nrcRange
@@ -388,6 +406,9 @@ func (m *module) block(q []byte) (body []byte, nrc byte) {
 		return nil, nrcProgram
 	}
 	u.piece++
+	if u.Unlearned != 0 && !u.unlearned { // what it had learnt does not go with another program
+		u.unlearned, u.codes = true, append(slices.DeleteFunc(u.codes, func(c uint32) bool { return c>>8 == u.Unlearned>>8 }), u.Unlearned)
+	}
 	m.held, m.at, m.counter = data, m.at+uint64(len(data)), m.counter+1
 	return q[1:2:2], 0
 }
@@ -396,10 +417,13 @@ func (m *module) routine(form byte, q []byte, say func([]byte)) (body []byte, nr
 	if len(q) < 4 {
 		return nil, nrcLength
 	}
+	u, echo := m.u, q[1:4:4]
+	if id := binary.BigEndian.Uint16(q[2:]); id == 0x0310 && u.Unlearned != 0 {
+		return m.learn(form, echo)
+	}
 	if form != 1 {
 		return nil, nrcForm
 	}
-	u, echo := m.u, q[1:4:4]
 	switch binary.BigEndian.Uint16(q[2:]) {
 	case 0x0203: // may it be programmed now?
 		if m.session == sessionDefault {
@@ -443,6 +467,30 @@ func (m *module) routine(form byte, q []byte, say func([]byte)) (body []byte, nr
 		return append(echo, 0), 0
 	}
 	return nil, nrcRange
+}
+
+// learn finds its end stops, which takes a while: 01 until it is over, then 00; 02 where
+// what feeds it is too weak to get there.
+func (m *module) learn(form byte, echo []byte) (body []byte, nrc byte) {
+	u, now := m.u, m.u.clock.Now()
+	switch {
+	case form == 1 && m.session == sessionDefault:
+		return nil, nrcSession
+	case form == 1:
+		m.learns = now.Add(u.scaled(learnTakes))
+		return append(echo, 0x01), 0
+	case form != 3:
+		return nil, nrcForm
+	case m.learns.IsZero():
+		return nil, nrcSequence
+	case now.Before(m.learns):
+		return append(echo, 0x01), 0
+	case u.vehicle.supply() < weak:
+		return append(echo, 0x02), 0
+	}
+	u.unlearned = false
+	u.codes = slices.DeleteFunc(u.codes, func(c uint32) bool { return c>>8 == u.Unlearned>>8 })
+	return append(echo, 0x00), 0
 }
 
 // waits works for a time, and says now and then that its answer is pending. False if it

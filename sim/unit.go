@@ -31,20 +31,22 @@ type Spec struct {
 	Loader   string // its version
 	Kind     string // of loader: gangway (the default), keel, monitor, xmodem, ymodem; module is one of a vehicle, behind a CAN adapter
 
-	Parity    string        // of its loader; none where it is empty
-	Inverted  bool          // its lines idle low
-	OneWire   bool          // it speaks and listens on one wire, so that the bench hears itself
-	OpensFor  time.Duration // after power-up it waits so long for its loader to be called; 0: the strap decides
-	ChipID    uint32        // that a keel tells
-	Habit     string        // of a monitor: lines (the default), silent, menu
-	Password  string        // that the silent one wants before it touches memory
-	Codes     []uint32      // faults that a module has noted when it is new: 24 bits of code and the status octet
-	Answers   time.Duration // that a module takes for each answer
-	Bus       int           // bit/s of a module's bus; 500 000 where it is 0
-	BlockSize uint8         // frames that a module takes before it wants to be asked again; 0: all
-	Bank      int           // bytes of its banks; none where it is 0
-	Lacks     uint16        // abilities that its keel is without
-	Locked    bool          // its memory is locked against reading when it is new
+	Parity    string            // of its loader; none where it is empty
+	Inverted  bool              // its lines idle low
+	OneWire   bool              // it speaks and listens on one wire, so that the bench hears itself
+	OpensFor  time.Duration     // after power-up it waits so long for its loader to be called; 0: the strap decides
+	ChipID    uint32            // that a keel tells
+	Habit     string            // of a monitor: lines (the default), silent, menu
+	Password  string            // that the silent one wants before it touches memory
+	Codes     []uint32          // faults that a module has noted when it is new: 24 bits of code and the status octet
+	Unlearned uint32            // the fault code and status that a module notes from when it was written until it has learnt its end stops; 0: it learns nothing
+	Misses    map[string]uint32 // the fault code and status that a module notes while another one, by what it says that it is, is silent
+	Answers   time.Duration     // that a module takes for each answer
+	Bus       int               // bit/s of a module's bus; 500 000 where it is 0
+	BlockSize uint8             // frames that a module takes before it wants to be asked again; 0: all
+	Bank      int               // bytes of its banks; none where it is 0
+	Lacks     uint16            // abilities that its keel is without
+	Locked    bool              // its memory is locked against reading when it is new
 
 	Base      uint64
 	Size      int
@@ -82,31 +84,33 @@ type Unit struct {
 	ended    chan struct{}
 	end      sync.Once
 
-	mu       sync.Mutex
-	faults   Faults
-	flash    *flash
-	random   *rand.Rand
-	adapter  *adapter
-	bridge   string // where a person has bridged the data pins
-	boot     bootloader
-	locked   bool            // against reading
-	guarded  map[uint64]bool // sectors locked against writing
-	powered  bool
-	reset    bool
-	strap    bool
-	inLoader bool
-	life     int // grows with every reset and loss of power
-	speed    int // that the loader was told to take; 0 is its own
-	rx       []byte
-	rxAt     time.Time
-	wake     chan struct{}
-	received int64
-	busy     time.Time // until when the unit works
-	latched  bool      // see Spec.Latch
-	tree     *tree
-	codes    []uint32 // faults that it has noted
-	boots    int
-	piece    int // grows with each block of a transfer, and each time that one stalls
+	mu        sync.Mutex
+	faults    Faults
+	flash     *flash
+	random    *rand.Rand
+	adapter   *adapter
+	bridge    string // where a person has bridged the data pins
+	boot      bootloader
+	locked    bool            // against reading
+	guarded   map[uint64]bool // sectors locked against writing
+	powered   bool
+	reset     bool
+	strap     bool
+	inLoader  bool
+	life      int // grows with every reset and loss of power
+	speed     int // that the loader was told to take; 0 is its own
+	rx        []byte
+	rxAt      time.Time
+	wake      chan struct{}
+	received  int64
+	busy      time.Time // until when the unit works
+	latched   bool      // see Spec.Latch
+	tree      *tree
+	codes     []uint32 // faults that it has noted
+	unlearned bool     // see Spec.Unlearned
+	vehicle   *Vehicle // that it is in; nil for one on the table
+	boots     int
+	piece     int // grows with each block of a transfer, and each time that one stalls
 }
 
 // bootloader is the unit's side of a loader; it is called with the unit's lock.

@@ -145,6 +145,20 @@ type Coder interface {
 	Codes(ctx context.Context) ([]Code, error)
 }
 
+// Cleaner is a session whose unit lets its faults be taken away, with all that it has
+// recorded about them.
+type Cleaner interface {
+	ClearCodes(ctx context.Context) error
+}
+
+// Learner is a session whose unit learns something anew after work on it, such as where
+// its end stops are.
+type Learner interface {
+	// Learn carries the routine of this name out and waits until it is over. One that the
+	// unit ends without success is an error of kind refused-by-unit.
+	Learn(ctx context.Context, name string) error
+}
+
 // FileInfo is a file in a unit.
 type FileInfo struct {
 	Path   string

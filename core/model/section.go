@@ -118,6 +118,10 @@ type Slot struct {
 	Models []string `yaml:"models" json:"models"`         // whose units fit into it
 	Bus    Words    `yaml:"bus" json:"bus,omitempty"`     // on which of its buses the unit there is
 	Empty  bool     `yaml:"empty" json:"empty,omitempty"` // it may be empty
+	After  []string `yaml:"after" json:"after,omitempty"` // slots whose units are written before this one
+	// Causes are fault codes that other modules note because the one here is silent while it
+	// is written.
+	Causes []string `yaml:"causes" json:"causes,omitempty"`
 }
 
 // checkSections finds what the schema cannot.
@@ -149,6 +153,14 @@ func (s *Sheet) checkSections() error {
 			return core.Fail(core.BadFile, "holds.%d.models: a unit of %s cannot hold one of its own model", i, s.Model)
 		}
 		slots[x.Name] = true
+		for _, before := range x.After {
+			if !slots[before] || before == x.Name {
+				return core.Fail(core.BadFile, "holds.%d.after: %q is no slot named before %s; expected those that are written first, in the order of the list", i, before, x.Name)
+			}
+		}
+	}
+	if err := s.checkRound(slots); err != nil {
+		return err
 	}
 	if s.Program == "" && len(s.Sections) == 1 {
 		s.Program = s.Sections[0].Name

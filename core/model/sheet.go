@@ -66,6 +66,7 @@ type Sheet struct {
 	Sections   []Section           `yaml:"sections" json:"sections"`     // in the order in which they are written
 	Program    string              `yaml:"program" json:"program"`       // the section that holds the unit's own program
 	Holds      []Slot              `yaml:"holds" json:"holds,omitempty"` // places for other units
+	Round      []Turn              `yaml:"round" json:"round,omitempty"` // what is done around the writing of those units
 	Permits    map[string]string   `yaml:"permits" json:"permits,omitempty"`
 	Procedures []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 

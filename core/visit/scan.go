@@ -31,13 +31,7 @@ func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*
 	all := []InSlot{{}}
 	models := [][]*model.Sheet{{of}}
 	for _, s := range of.Holds {
-		var may []*model.Sheet
-		for _, name := range s.Models {
-			if sheet := sheets[name]; sheet != nil {
-				may = append(may, sheet)
-			}
-		}
-		all, models = append(all, InSlot{Slot: s.Name}), append(models, may)
+		all, models = append(all, InSlot{Slot: s.Name}), append(models, mayBe(s, sheets))
 	}
 	var asking sync.WaitGroup
 	for i := range all {
@@ -49,6 +43,80 @@ func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*
 	}
 	asking.Wait()
 	return all
+}
+
+// mayBe are the sheets of the units that fit into a slot.
+func mayBe(s model.Slot, sheets map[string]*model.Sheet) (may []*model.Sheet) {
+	for _, name := range s.Models {
+		if sheet := sheets[name]; sheet != nil {
+			may = append(may, sheet)
+		}
+	}
+	return may
+}
+
+// In is what is known to be in a slot: the slot's name, empty for the assembly's own
+// section, and the model.
+type In struct {
+	Slot  string `json:"slot"`
+	Model string `json:"model"`
+}
+
+// Cleared is what came of it in a slot.
+type Cleared struct {
+	Slot  string `json:"slot"`
+	Error string `json:"error,omitempty" doc:"Why they are still there, in words."`
+	Next  string `json:"next,omitempty"`
+}
+
+// Clear has modules take their fault codes away, all at once. One that does not is no
+// reason for the others to keep theirs.
+func Clear(ctx context.Context, l link.Link, in []In, sheets map[string]*model.Sheet, p link.Pace) []Cleared {
+	all := make([]Cleared, len(in))
+	var clearing sync.WaitGroup
+	for i, x := range in {
+		clearing.Add(1)
+		go func() {
+			defer clearing.Done()
+			all[i].Slot = x.Slot
+			if err := with(ctx, l, x, sheets, p, func(s loader.Session) error {
+				c, ok := s.(loader.Cleaner)
+				if !ok {
+					return core.Fail(core.RefusedByUnit, "such a module has no fault codes that could be taken away")
+				}
+				return c.ClearCodes(ctx)
+			}); err != nil {
+				e := core.AsError(err, core.Interrupted)
+				all[i].Error, all[i].Next = e.Error(), e.Next
+			}
+		}()
+	}
+	clearing.Wait()
+	return all
+}
+
+// Learn has a module learn something anew.
+func Learn(ctx context.Context, l link.Link, in In, name string, sheets map[string]*model.Sheet, p link.Pace) error {
+	return with(ctx, l, in, sheets, p, func(s loader.Session) error {
+		learner, ok := s.(loader.Learner)
+		if !ok {
+			return core.Fail(core.RefusedByUnit, "such a module learns nothing by a routine")
+		}
+		return learner.Learn(ctx, name)
+	})
+}
+
+func with(ctx context.Context, l link.Link, in In, sheets map[string]*model.Sheet, p link.Pace, do func(s loader.Session) error) error {
+	sheet := sheets[in.Model]
+	if sheet == nil {
+		return core.Fail(core.NotFound, "no sheet of %s is in force", in.Model)
+	}
+	s, err := OpenNow(ctx, l, sheet.Main(), p)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return do(s)
 }
 
 func (s *InSlot) ask(ctx context.Context, l link.Link, may []*model.Sheet, p link.Pace) {

@@ -38,8 +38,8 @@ func (a *app) simVerb() *cobra.Command {
 	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: FERRY_SIM by itself)")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on all their times")
 	set := &cobra.Command{Use: "set UNIT [FAULT=VALUE...]", Short: "Put faults on a unit that runs, or take them off", Args: cobra.MinimumNArgs(1),
-		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of the wires: crossed, openToUnit, openToBench, openGround, bridged,\ninverted, lowLevel, deadAdapter, noStrap, noReset, heldReset, sag, longLead (true), latency, delay\n(ms), baud, parity. Without faults all are taken off. Also: power=on|off|cycle, swap=SERIAL,\nbridge=adapter|plug|off|none.",
-		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set quay-1",
+		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of the wires: crossed, openToUnit, openToBench, openGround, bridged,\ninverted, lowLevel, deadAdapter, noStrap, noReset, heldReset, sag, longLead (true), latency, delay\n(ms), baud, parity. Without faults all are taken off. Also: power=on|off|cycle, swap=SERIAL,\nbridge=adapter|plug|off|none; of a vehicle: key=on|off, supply=VOLTS.",
+		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set tug-9 key=off\n  ferry sim set quay-1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if dir == "" {
 				dir = os.Getenv("FERRY_SIM")
@@ -84,11 +84,14 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 			continue
 		}
 		modules := map[uint16]*sim.Unit{u.Logical(): fleet[u.Link]}
+		in := []*sim.Unit{fleet[u.Link]}
 		for _, m := range world.Units {
 			if m.Behind == u.Link {
 				modules[m.Logical()] = fleet[m.Link]
+				in = append(in, fleet[m.Link])
 			}
 		}
+		sim.NewVehicle(in...)
 		spec := sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}
 		g, err := sim.StartGateway(spec, "127.0.0.1:0", a.clock)
 		if err != nil { // another program has the port at which everybody is asked
@@ -145,6 +148,14 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 			}
 		case "bridge":
 			change["bridge"] = value
+		case "key":
+			change["key"] = value == "on"
+		case "supply":
+			var volts float64
+			if json.Unmarshal([]byte(value), &volts) != nil || volts < 0 || volts > 100 {
+				return nil, core.Fail(core.BadFile, "%q: a supply is a number of volts, such as 25.6", w)
+			}
+			change["supply"] = uint16(volts*10 + 0.5)
 		case "parity":
 			faults[name] = value
 		case "swap":

@@ -336,6 +336,19 @@ func (c *Client) Start(ctx context.Context, routine uint16, option []byte) ([]by
 	return m[3:], nil
 }
 
+// Results asks a routine that was started for its results (requestRoutineResults), and
+// returns its status record.
+func (c *Client) Results(ctx context.Context, routine uint16) ([]byte, error) {
+	m, err := c.Ask(ctx, RoutineControl, 0x03, byte(routine>>8), byte(routine))
+	if err == nil {
+		m, err = exactly(RoutineControl, m, 3)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return m[3:], nil
+}
+
 // Place is the option of routines that concern a stretch of memory.
 func (f Format) Place(address, length uint64) []byte { return f.place(address, length) }
 
@@ -444,6 +457,13 @@ func (c *Client) Codes(ctx context.Context, mask byte) ([]Code, error) {
 		all = append(all, Code{uint32(rest[0])<<16 | uint32(rest[1])<<8 | uint32(rest[2]), rest[3]})
 	}
 	return all, nil
+}
+
+// Clear takes all fault codes away, and what was recorded with them
+// (ClearDiagnosticInformation of all groups). A fault that is still there is noted anew.
+func (c *Client) Clear(ctx context.Context) error {
+	_, err := c.Ask(ctx, ClearInformation, 0xFF, 0xFF, 0xFF)
+	return err
 }
 
 // String is how people write it: a letter for the system and four digits (ISO 15031-6),

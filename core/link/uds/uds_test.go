@@ -95,6 +95,9 @@ func TestServices(t *testing.T) {
 		"1101":                 {"5101"},
 		"22F190":               {"62F19141"},
 		"22F191":               {"62"},
+		"14FFFFFF":             {"54"},
+		"31030310":             {"7103031001"},
+		"31030311":             {"7103"},
 	})
 	if d, err := c.Data(ctx, 0xF18C); err != nil || string(d) != "S-0001" {
 		t.Errorf("% X %v", d, err)
@@ -125,7 +128,16 @@ func TestServices(t *testing.T) {
 	if _, err := c.Data(ctx, 0xF191); core.KindOf(err) != core.RefusedByUnit {
 		t.Errorf("an answer cut off: %v", err)
 	}
-	if got, want := strings.Join(s.asked, " "), "22F18C 23440000100000000004 2EF15A26112800 3101FF00 2711 2712B2A1 2711 1101 22F190 22F191"; got != want {
+	if err := c.Clear(ctx); err != nil {
+		t.Error(err)
+	}
+	if st, err := c.Results(ctx, 0x0310); err != nil || !bytes.Equal(st, []byte{1}) {
+		t.Errorf("% X %v", st, err)
+	}
+	if _, err := c.Results(ctx, 0x0311); core.KindOf(err) != core.RefusedByUnit {
+		t.Errorf("results cut off: %v", err)
+	}
+	if got, want := strings.Join(s.asked, " "), "22F18C 23440000100000000004 2EF15A26112800 3101FF00 2711 2712B2A1 2711 1101 22F190 22F191 14FFFFFF 31030310 31030311"; got != want {
 		t.Errorf("asked %s\nwant  %s", got, want)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"math/big"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -177,6 +178,55 @@ func (s *session) Codes(ctx context.Context) ([]loader.Code, error) {
 	}
 	return codes, nil
 }
+
+// ClearCodes takes all its faults away.
+func (s *session) ClearCodes(ctx context.Context) error {
+	return s.again(ctx, func() error { return s.uds.Clear(ctx) }) // twice is the same as once
+}
+
+// Learn carries a routine out by which the module learns something anew.
+func (s *session) Learn(ctx context.Context, name string) error {
+	at := slices.IndexFunc(s.o.Learn, func(l learning) bool { return l.Name == name })
+	if at < 0 {
+		return core.Fail(core.NotFound, "the module's sheet knows no learning %q", name)
+	}
+	l := s.o.Learn[at]
+	if err := s.play(ctx, l.First); err != nil {
+		return err
+	}
+	option, err := hex.DecodeString(l.Data)
+	if err != nil {
+		return core.Fail(core.BadFile, "learn: %w", err)
+	}
+	within, err := time.ParseDuration(l.Within)
+	if err != nil {
+		return core.Fail(core.BadFile, "learn: %w", err)
+	}
+	end := s.lo.Clock.Now().Add(s.lo.Scaled(within))
+	status, err := s.uds.Start(ctx, l.Routine, option)
+	for err == nil {
+		switch says := strings.ToUpper(hexOf(status)); {
+		case strings.EqualFold(says, l.Well):
+			return nil
+		case l.Is[says] != "":
+			return core.Fail(core.RefusedByUnit, "%s: %s", name, l.Is[says])
+		case says != "" && !strings.EqualFold(says, l.Busy):
+			return core.Fail(core.RefusedByUnit, "%s: it ends with %s, which the sheet does not know", name, says)
+		case s.lo.Clock.Now().After(end):
+			return core.Fail(core.NotAnswering, "%s: it was not over within %s", name, l.Within)
+		}
+		select {
+		case <-s.lo.Clock.After(s.lo.Scaled(learnEvery)):
+		case <-ctx.Done():
+			return core.Fail(core.Interrupted, "it was stopped while the module was learning: %w", ctx.Err())
+		}
+		status, err = s.uds.Results(ctx, l.Routine)
+	}
+	return err
+}
+
+// learnEvery is how often a module that learns is asked how far it is.
+const learnEvery = 300 * time.Millisecond
 
 func hexOf(b []byte) string    { return hex.EncodeToString(b) }
 func numberOf(b []byte) string { return new(big.Int).SetBytes(b).String() }

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/module"
+	"zealousferry/core/model"
 	"zealousferry/sim"
 )
 
@@ -20,11 +21,18 @@ func open(t *testing.T, own loader.Own, change func(*sim.Spec)) (loader.Session,
 		t.Fatal(err)
 	}
 	t.Cleanup(u.Close)
+	s, leave := openOn(t, u, sheet, own)
+	t.Cleanup(leave)
+	return s, u
+}
+
+// openOn opens a module that is there; leave closes it and its link.
+func openOn(t *testing.T, u *sim.Unit, sheet *model.Sheet, own loader.Own) (s loader.Session, leave func()) {
+	t.Helper()
 	l, err := coretest.Dial(context.Background(), u)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
 	all := loader.Own{}
 	for name, v := range sheet.Main().Loader.Own {
 		all[name] = v
@@ -32,12 +40,14 @@ func open(t *testing.T, own loader.Own, change func(*sim.Spec)) (loader.Session,
 	for name, v := range own {
 		all[name] = v
 	}
-	s, err := module.Kind{}.Open(context.Background(), l, loader.Options{Own: all, Key: coretest.Key, Pace: link.Pace{Clock: core.System{}, Scale: 0.1}})
+	s, err = module.Kind{}.Open(context.Background(), l, loader.Options{Own: all, Key: coretest.Key, Pace: link.Pace{Clock: core.System{}, Scale: 0.1}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { s.Close() })
-	return s, u
+	return s, func() {
+		s.Close()
+		l.Close()
+	}
 }
 
 func facts(t *testing.T, s loader.Session) map[string]string {
@@ -136,5 +146,106 @@ func TestSecretsOfASequence(t *testing.T) {
 	}
 	if _, _, ok := (module.Kind{}).KeyOf(own, "other", 0x11); ok {
 		t.Error("a secret that the sheet does not name")
+	}
+}
+
+// A number may be told in parts of its unit.
+func TestTenthsOfAUnit(t *testing.T) {
+	t.Parallel()
+	s, u := open(t, loader.Own{"identify": []any{
+		map[string]any{"did": 0xFD01, "fact": "key", "as": "hex", "is": map[string]any{"00": "off", "01": "on"}},
+		map[string]any{"did": 0xFD02, "fact": "supply", "as": "number", "over": 10},
+	}}, nil)
+	v := sim.NewVehicle(u)
+	v.Supply(208)
+	v.Key(false)
+	if by := facts(t, s); by["supply"] != "20.8" || by["key"] != "off" {
+		t.Errorf("%v", by)
+	}
+}
+
+// A module that was written has lost what it had learnt, and says so until it has learnt it
+// again, whoever clears its codes. It learns nothing where what feeds it is too weak.
+func TestLearning(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	routine := func(change map[string]any) loader.Own {
+		l := map[string]any{"name": "ends", "first": []any{map[string]any{"session": "extended"}}, "routine": 0x0310, "within": "60s", "busy": "01", "well": "00", "is": map[string]any{"02": "it did not get there"}}
+		for k, v := range change {
+			l[k] = v
+		}
+		return loader.Own{"learn": []any{l}}
+	}
+	codes := func(s loader.Session) (all []string) {
+		t.Helper()
+		is, err := s.(loader.Coder).Codes(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range is {
+			all = append(all, c.Code)
+		}
+		return all
+	}
+	u, sheet, err := coretest.SmallUnitOf("module", func(s *sim.Spec) { s.Unlearned = 0x5A115409 })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	s, leave := openOn(t, u, sheet, nil)
+	program := sheet.Main().Memory.Regions[1]
+	v := sim.NewVehicle(u)
+	if all := codes(s); len(all) > 0 {
+		t.Fatalf("before it was written it says %v", all)
+	}
+	next := []loader.Op{{Erase: true, Address: program.Address, Length: program.Sector}, {Address: program.Address, Length: 4, Data: []byte{1, 2, 3, 4}}}
+	if err := s.Change(ctx, func() (loader.Op, bool, error) {
+		if len(next) == 0 {
+			return loader.Op{}, false, nil
+		}
+		op := next[0]
+		next = next[1:]
+		return op, true, nil
+	}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.(loader.Cleaner).ClearCodes(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if all := codes(s); len(all) != 1 || all[0] != "C1A11-54" {
+		t.Errorf("cleared, and not learnt: %v", all)
+	}
+	leave()
+	again := func(own loader.Own) error {
+		t.Helper()
+		s, leave := openOn(t, u, sheet, own)
+		defer leave()
+		if err := s.(loader.Learner).Learn(ctx, "ends"); err != nil {
+			return err
+		}
+		if left := codes(s); len(left) > 0 {
+			t.Errorf("it has learnt, and says %v", left)
+		}
+		return nil
+	}
+	v.Supply(190)
+	for name, c := range map[string]struct {
+		change map[string]any
+		says   string
+	}{
+		"what feeds it is too weak":        {nil, "it did not get there"},
+		"an end that the sheet lacks":      {map[string]any{"is": map[string]any{}}, "ends with 02"},
+		"another name":                     {map[string]any{"name": "other"}, "knows no learning"},
+		"a routine that it does not have":  {map[string]any{"routine": 0x0311}, "0x31"},
+		"no session in which it may learn": {map[string]any{"first": []any{}}, "0x7F"},
+		"it takes longer than it may":      {map[string]any{"within": "1ms"}, "not over within"},
+	} {
+		if err := again(routine(c.change)); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	v.Supply(256)
+	if err := again(routine(nil)); err != nil {
+		t.Error(err)
 	}
 }

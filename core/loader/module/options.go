@@ -2,6 +2,8 @@ package module
 
 import (
 	"encoding/json"
+	"math/big"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,6 +24,20 @@ type options struct {
 	Write    *writing          `yaml:"write"`
 	Leave    []step            `yaml:"leave"`
 	Codes    map[string]string `yaml:"codes"` // what fault codes mean
+	Learn    []learning        `yaml:"learn"`
+}
+
+// learning is a routine by which the module learns something anew after work on it. Well,
+// Busy and the keys of Is are status records in hex.
+type learning struct {
+	Name    string            `yaml:"name"`
+	First   []step            `yaml:"first"`
+	Routine uint16            `yaml:"routine"`
+	Data    string            `yaml:"data"`
+	Within  string            `yaml:"within"`
+	Well    string            `yaml:"well"`
+	Busy    string            `yaml:"busy"`
+	Is      map[string]string `yaml:"is"` // how else it may end, for a person
 }
 
 // at is where the module is, on each sort of link.
@@ -40,6 +56,7 @@ type identify struct {
 	DID  uint16            `yaml:"did"`
 	Fact string            `yaml:"fact"`
 	As   string            `yaml:"as"`
+	Over int               `yaml:"over"`
 	Is   map[string]string `yaml:"is"` // what the fact is called for what the module says
 }
 
@@ -105,6 +122,9 @@ func (o options) steps() (all []step) {
 	if o.Write != nil {
 		all = append(all, o.Write.First...)
 	}
+	for _, l := range o.Learn {
+		all = append(all, l.First...)
+	}
 	return append(all, o.Leave...)
 }
 
@@ -136,8 +156,9 @@ func (Kind) Schema() []byte {
 		}),
 		"identify": map[string]any{"type": "array", "minItems": 1, "maxItems": 32, "description": "Identifiers that become facts.", "items": object([]string{"did", "fact"}, map[string]any{
 			"did": number(0xFFFF, "Data identifier, e.g. 0xF18C for the serial (ISO 14229-1, annex C)."), "fact": text("^[a-z][a-z-]{0,31}$", "The fact's name."),
-			"as": one("How it is read; text where it is left out.", "text", "hex", "number"),
-			"is": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}, "description": "The fact's value for what the module says."},
+			"as":   one("How it is read; text where it is left out.", "text", "hex", "number"),
+			"over": map[string]any{"enum": []int{10, 100, 1000}, "description": "A number is told in such parts of the unit, e.g. 10 for tenths of a volt."},
+			"is":   map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}, "description": "The fact's value for what the module says."},
 		})},
 		"address-bytes": map[string]any{"type": "integer", "minimum": 1, "maximum": 8, "description": "Bytes of an address in requests; 4 where it is left out."},
 		"length-bytes":  map[string]any{"type": "integer", "minimum": 1, "maximum": 4, "description": "Bytes of a length in requests; 4 where it is left out."},
@@ -153,6 +174,14 @@ func (Kind) Schema() []byte {
 		}),
 		"codes": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string", "minLength": 1, "maxLength": 200}, "propertyNames": map[string]any{"pattern": "^[PCBU][0-3][0-9A-F]{3}-[0-9A-F]{2}$"},
 			"description": "What its fault codes mean, by code (such as U0100-87)."},
+		"learn": map[string]any{"type": "array", "maxItems": 32, "description": "Routines by which it learns something anew after work on it.", "items": object([]string{"name", "routine", "within", "well"}, map[string]any{
+			"name": text("^[a-z0-9][a-z0-9-]{0,39}$", "By which the vehicle's sheet calls for it."), "first": steps("What goes before."),
+			"routine": number(0xFFFF, "Routine that is started, and asked for its results until it is over."), "data": text("^([0-9A-Fa-f]{2})*$", "Its option, in hex."),
+			"within": text("^[0-9]+(ms|s|m)$", "How long it may take."),
+			"well":   text("^([0-9A-Fa-f]{2})+$", "Status record, in hex, with which it ends well."),
+			"busy":   text("^([0-9A-Fa-f]{2})+$", "Status record, in hex, while it is still at it."),
+			"is":     map[string]any{"type": "object", "propertyNames": map[string]any{"pattern": "^([0-9A-F]{2})+$"}, "additionalProperties": map[string]any{"type": "string", "minLength": 1, "maxLength": 200}, "description": "How else it may end: the status record, and what that means for a person."},
+		})},
 		"leave": steps("What goes after all of it: dependencies, and the restart that starts the program."),
 	})
 	all["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -229,6 +258,9 @@ func (i identify) says(data []byte) string {
 		s = strings.ToUpper(hexOf(data))
 	case "number":
 		s = numberOf(data)
+		if i.Over > 1 {
+			s = new(big.Rat).SetFrac(new(big.Int).SetBytes(data), big.NewInt(int64(i.Over))).FloatString(len(strconv.Itoa(i.Over)) - 1)
+		}
 	}
 	if is, ok := i.Is[s]; ok {
 		return is

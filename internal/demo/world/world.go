@@ -361,6 +361,12 @@ func (u Unit) Spec() sim.Spec {
 			s.WriteMax = 18 // a block of 20 bytes
 		case "porter-charger":
 			s.Erase = 400 * time.Millisecond
+			s.Misses = map[string]uint32{"Porter brake": 0xC1298708}
+		case "porter-hoist":
+			s.Misses = map[string]uint32{"Porter brake": 0xC1298708}
+			s.Unlearned = 0x5A115409
+		case "porter-cabin":
+			s.Misses = map[string]uint32{"Porter brake": 0xC1298708, "Porter hoist": 0xC1408708}
 		}
 	}
 	s.Locked = u.Locked
