@@ -23,6 +23,7 @@ export const router = createRouter({
     { path: '/card/:unit', component: () => import('./pages/Card.vue'), props: true, meta: { title: 'Card' } },
     { path: '/check/:bench/:link', component: () => import('./pages/Check.vue'), props: true, meta: { title: 'Connect and prove' } },
     { path: '/vehicle/:bench/:link', component: () => import('./pages/Vehicle.vue'), props: true, meta: { title: 'Vehicle' } },
+    { path: '/rounds/:id', component: () => import('./pages/Round.vue'), props: true, meta: { title: 'Round' } },
     { path: '/adapters', component: () => import('./pages/Adapters.vue'), meta: { title: 'Adapters' } },
     { path: '/benches', component: () => import('./pages/Benches.vue'), meta: { title: 'Benches' } },
     { path: '/begin/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },

@@ -35,6 +35,7 @@ const (
 	Tested    = "tested"    // a person answered a test that was open
 	Held      = "held"      // the unit is to stay at a release, or no longer
 	Allowed   = "allowed"   // a lead let the unit have what not every unit may have
+	Round     = "round"     // a round of a vehicle was closed, or did something to the module
 	Late      = "late"      // a record that came after its run was given up or handed on: evidence
 )
 

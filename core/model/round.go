@@ -16,6 +16,8 @@ type Turn struct {
 	Is    string `yaml:"is" json:"is,omitempty"`       // and is to have this value
 	Name  string `yaml:"name" json:"name,omitempty"`   // of learn, in the module's own sheet
 	Every bool   `yaml:"every" json:"every,omitempty"` // of learn: also where the module was not written
+	// Ends are the fault codes, of learn, that the module notes until it has learnt it.
+	Ends []string `yaml:"ends" json:"ends,omitempty"`
 }
 
 // What a turn of a round does.

@@ -101,6 +101,11 @@ func stands(seen []Seen) string {
 // ours says why the work itself has caused a code that came with it: the sheet names it
 // for a module that was written meanwhile.
 func (s *State) ours(slot, code string) string {
+	for _, t := range s.Turns {
+		if t.Do == model.TurnLearn && t.Slot == slot && s.wrote(slot) && slices.Contains(t.Ends, code) {
+			return "noted from when the " + s.Title(slot) + " was written until it has learnt anew"
+		}
+	}
 	var by []string
 	for _, x := range s.Opened.Slots {
 		if x.Name != slot && slices.Contains(x.Causes, code) && s.wrote(x.Name) {

@@ -52,14 +52,16 @@ type Opened struct {
 	Slots  []model.Slot `json:"slots"`
 }
 
-// Noted is what all modules said.
+// Noted is what all modules said, and which units they are in the register, by slot.
 type Noted struct {
-	Slots []visit.InSlot `json:"slots"`
+	Slots []visit.InSlot    `json:"slots"`
+	Units map[string]string `json:"units,omitempty"`
 }
 
 // Worked is what was written between.
 type Worked struct {
 	Written []Written `json:"written"`
+	Reason  string    `json:"reason,omitempty"` // why modules are left as they are that are not as they should be
 }
 
 // Written is a module that a run of this round has changed.
@@ -87,6 +89,11 @@ type Left struct {
 	Reason string `json:"reason"`
 }
 
+// Closed is what was said at the end.
+type Closed struct {
+	Reason string `json:"reason,omitempty"`
+}
+
 // Turn is a turn of a round and how it stands.
 type Turn struct {
 	model.Turn
@@ -108,9 +115,9 @@ const (
 
 // Note is what all modules said at a time.
 type Note struct {
-	As    string
-	At    int64
-	Slots []visit.InSlot
+	As string
+	At int64
+	Noted
 }
 
 // State is what the events of a round add up to.
@@ -122,7 +129,8 @@ type State struct {
 	Worked  *Worked
 	Cleared *Cleared
 	Closed  bool
-	At      int64 // of the beginning
+	Closing string // what was said then
+	At      int64  // of the beginning
 	Ended   int64
 	By      string // who began it
 }
@@ -161,7 +169,11 @@ func (s *State) Apply(e Event) error {
 		return nil
 	}
 	if e.Kind == KindClosed {
-		s.Closed, s.Ended = true, e.At
+		var c Closed
+		if err := into(e, &c); err != nil {
+			return err
+		}
+		s.Closed, s.Closing, s.Ended = true, c.Reason, e.At
 		return nil
 	}
 	if e.Turn < 0 || e.Turn >= len(s.Turns) {
@@ -186,7 +198,7 @@ func (s *State) ofTurn(e Event) error {
 		if err := into(e, &n); err != nil {
 			return err
 		}
-		s.note(Note{t.As, e.At, n.Slots})
+		s.note(Note{t.As, e.At, n})
 		done()
 	case KindWorked:
 		s.Worked = &Worked{}
@@ -194,6 +206,9 @@ func (s *State) ofTurn(e Event) error {
 			return err
 		}
 		done()
+		if t.Reason = s.Worked.Reason; t.Reason != "" {
+			t.State = IsLeft
+		}
 		s.pass()
 	case KindDone:
 		var d Done
@@ -216,9 +231,6 @@ func (s *State) ofTurn(e Event) error {
 			return err
 		}
 		t.State, t.At, t.By, t.Reason = IsLeft, e.At, e.By, l.Reason
-		if t.Do == model.TurnModules {
-			s.pass()
-		}
 	case KindAgain:
 		s.again(e.Turn)
 	}
@@ -234,7 +246,12 @@ func (s *State) note(n Note) {
 func (s *State) again(from int) {
 	for i := from; i < len(s.Turns); i++ {
 		t := &s.Turns[i]
-		if t.Do == model.TurnNote {
+		switch t.Do {
+		case model.TurnModules:
+			s.Worked = nil
+		case model.TurnClear:
+			s.Cleared = nil
+		case model.TurnNote:
 			s.Notes = slices.DeleteFunc(s.Notes, func(n Note) bool { return n.As == t.As })
 		}
 		*t = Turn{Turn: t.Turn, State: Open}

@@ -16,7 +16,7 @@ import (
 // that learns its ends.
 var tug = round.Opened{Round: "r", Unit: "u", Serial: "ZF-1", Why: "the hoist drops",
 	Turns: []model.Turn{{Do: model.TurnNote, As: model.AsFound}, {Do: model.TurnModules}, {Do: model.TurnHands, Fact: "key", Is: "off"}, {Do: model.TurnNote, As: model.AsWritten},
-		{Do: model.TurnClear}, {Do: model.TurnNote, As: model.AsCleared}, {Do: model.TurnLearn, Slot: "hoist", Name: "ends"}, {Do: model.TurnNote, As: model.AsLeft}},
+		{Do: model.TurnClear}, {Do: model.TurnNote, As: model.AsCleared}, {Do: model.TurnLearn, Slot: "hoist", Name: "ends", Ends: []string{"C1A11-54"}}, {Do: model.TurnNote, As: model.AsLeft}},
 	Slots: []model.Slot{{Name: "hoist", Title: model.Words{"en": "hoist"}}, {Name: "brake", Title: model.Words{"en": "brake"}, Causes: []string{"U0129-87"}}},
 }
 
@@ -186,6 +186,13 @@ func TestCodesThroughARound(t *testing.T) {
 	b.note(3, ours)
 	if lines := b.s.Lines(); lines[0].Stands != round.New || lines[0].Ours != "" {
 		t.Errorf("the brake was not written, and is said to be the cause: %+v", lines)
+	}
+	b = open(t)
+	b.note(0)
+	b.put(round.KindWorked, 1, round.Worked{Written: []round.Written{{Slot: "hoist", Run: "r2"}}})
+	b.note(3, "C1A11-54")
+	if lines := b.s.Lines(); !strings.Contains(lines[0].Ours, "until it has learnt anew") {
+		t.Errorf("%+v", lines)
 	}
 	if n := round.Count(b.s.Lines(), round.New, round.Back); n != 1 {
 		t.Errorf("%d are new", n)

@@ -28,6 +28,15 @@ var (
 		"known": "no run yet", "done": "last run well", "half-done": "half done", "not-proven": "not proven",
 		"do-not-use": "do not use", "set-apart": "set apart",
 	}
+	// Notes are as what the modules' word is noted in a round of a vehicle.
+	Notes = Names{"found": "as found", "written": "after the writing", "cleared": "after clearing", "left": "as left"}
+	// CodeStands are how a fault code stands at the newest of them.
+	CodeStands = Names{
+		"stays": "was there before", "gone": "was there, is gone", "new": "new", "back": "cleared, came again", "passing": "came and went with the work",
+		"not-known": "not known: the module does not answer",
+	}
+	// Turns are how a turn of a round stands.
+	Turns = Names{"open": "to do", "unknown": "begun, nobody knows how far", "done": "done", "left": "left undone", "passed": "not needed"}
 	// LinkKinds are what a link of a bench is.
 	LinkKinds = Names{"serial": "serial port", "rfc2217": "serial over the network", "can-line": "CAN adapter", "doip": "gateway of a vehicle"}
 	// Stages are when an item of a procedure comes.
@@ -111,4 +120,5 @@ var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
 	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds,
+	"codeStands": CodeStands, "turns": Turns,
 }

@@ -63,6 +63,12 @@ var Ways = []Way{
 	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
 	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
 	{"test", "answer a test that is open", "ferry test {unit}", "/units/{unit}"},
+	{"scan", "ask all modules of a vehicle", "ferry scan {link}", "/vehicle/{link}"},
+	{"round", "go on with a round of a vehicle", "ferry round next {round}", "/rounds/{round}"},
+	{"round-begin", "begin a round of a vehicle", "ferry round begin {link} --reason …", "/vehicle/{link}"},
+	{"round-leave", "leave a turn of a round undone, by name", "ferry round leave {round} --reason …", "/rounds/{round}"},
+	{"round-again", "go back to a turn of a round", "ferry round again {round} TURN", "/rounds/{round}"},
+	{"round-close", "close a round with what is open", "ferry round close {round} --reason …", "/rounds/{round}"},
 	{"job", "look at a job", "ferry job show {job}", "/jobs/{job}"},
 	{"job-add", "enter a job", "ferry job add UNIT… --reason …", "/jobs"},
 	{"waive", "pass a gate by name", "--waive {gate} --reason …", ""},
@@ -106,11 +112,17 @@ func fill(template string, page bool, params []string) string {
 }
 
 // where it is chosen what a page of the console is about.
-var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/": "/today", "/check/": "/today", "/runs/": "/today", "/models/": "/releases"}
+var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/": "/today", "/check/": "/today", "/runs/": "/today", "/models/": "/releases", "/rounds/": "/today"}
 
 // What helps, by name.
 
 func Ports(bench string) core.Step                  { return step("ports", bench) }
+func Scan(link string) core.Step                    { return step("scan", link) }
+func Round(round string) core.Step                  { return step("round", round) }
+func RoundBegin(link string) core.Step              { return step("round-begin", link) }
+func RoundLeave(round string) core.Step             { return step("round-leave", round) }
+func RoundAgain(round string) core.Step             { return step("round-again", round) }
+func RoundClose(round string) core.Step             { return step("round-close", round) }
 func Links() core.Step                              { return step("links") }
 func UnitAdd() core.Step                            { return step("unit-add") }
 func LinksWatch() core.Step                         { return step("links-watch") }

@@ -133,6 +133,10 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		r, err = b.try(ctx, o)
 	case client.OrderScan:
 		r, err = b.scan(ctx, o)
+	case client.OrderClear:
+		r, err = b.clear(ctx, o)
+	case client.OrderLearn:
+		err = b.learn(ctx, o)
 	case client.OrderSetLink:
 		if err = b.setLink(ctx, o); err == nil {
 			b.join(ctx)

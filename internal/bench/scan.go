@@ -11,13 +11,9 @@ import (
 
 // scan asks all modules of an assembly who is there.
 func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error) {
-	all, err := b.readSheets(ctx)
+	by, err := b.sheetsByModel(ctx)
 	if err != nil {
 		return client.Result{}, err
-	}
-	by := map[string]*model.Sheet{}
-	for _, s := range all {
-		by[s.Model] = s
 	}
 	of := by[o.Model]
 	if of == nil || len(of.Holds) == 0 {
@@ -29,4 +25,44 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 	}
 	defer done()
 	return client.Result{Slots: visit.Scan(ctx, l, of, by, b.pace())}, nil
+}
+
+func (b *Bench) sheetsByModel(ctx context.Context) (map[string]*model.Sheet, error) {
+	all, err := b.readSheets(ctx)
+	by := map[string]*model.Sheet{}
+	for _, s := range all {
+		by[s.Model] = s
+	}
+	return by, err
+}
+
+// clear has the modules of an assembly take their fault codes away.
+func (b *Bench) clear(ctx context.Context, o client.Order) (client.Result, error) {
+	by, err := b.sheetsByModel(ctx)
+	if err != nil {
+		return client.Result{}, err
+	}
+	l, done, err := b.held(ctx, o.Link)
+	if err != nil {
+		return client.Result{}, err
+	}
+	defer done()
+	return client.Result{Cleared: visit.Clear(ctx, l, o.In, by, b.pace())}, nil
+}
+
+// learn has a module of an assembly learn something anew.
+func (b *Bench) learn(ctx context.Context, o client.Order) error {
+	if len(o.In) != 1 {
+		return core.Fail(core.BadFile, "the order to learn is for %d modules, expected one", len(o.In))
+	}
+	by, err := b.sheetsByModel(ctx)
+	if err != nil {
+		return err
+	}
+	l, done, err := b.held(ctx, o.Link)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return visit.Learn(ctx, l, o.In[0], o.Learn, by, b.pace())
 }

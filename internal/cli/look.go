@@ -16,7 +16,7 @@ import (
 func (a *app) linksVerb() *cobra.Command {
 	watch, bench := false, ""
 	v := &cobra.Command{Use: "links", Short: "What is plugged in, on which bench, free or in use", Args: cobra.NoArgs,
-		Example: "  ferry links\n  ferry links --watch --bench van      (pull an adapter out and put it in again)\n  ferry links --output json",
+		Example: "  ferry links\n  ferry links --bench van              (its ports, and the vehicles on its networks)\n  ferry links --watch --bench van      (pull an adapter out and put it in again)\n  ferry links --output json",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
 			if watch || bench != "" {
 				if bench == "" {
@@ -70,7 +70,7 @@ func (a *app) linksVerb() *cobra.Command {
 			})
 		})}
 	v.Flags().BoolVarP(&watch, "watch", "w", false, "show which serial ports come and go")
-	v.Flags().StringVar(&bench, "bench", "", "list the serial ports of a bench")
+	v.Flags().StringVar(&bench, "bench", "", "list the serial ports of a bench, and the vehicles on its networks")
 	return v
 }
 

@@ -245,6 +245,8 @@ type Order struct {
 	Sheet    string            `json:"sheet,omitempty"`  // to be tried
 	Section  string            `json:"section,omitempty"`
 	Write    bool              `json:"write,omitempty"`    // a sector is erased and written back
+	In       []visit.In        `json:"in,omitempty"`       // modules that are meant, and what they are
+	Learn    string            `json:"learn,omitempty"`    // what one of them is to learn, as its sheet calls it
 	Vehicles bool              `json:"vehicles,omitempty"` // those on the bench's networks are asked for too
 }
 
@@ -258,6 +260,7 @@ type Result struct {
 	Came     bool            `json:"came,omitempty"`
 	Tried    *Tried          `json:"tried,omitempty"`
 	Slots    []visit.InSlot  `json:"slots,omitempty"`
+	Cleared  []visit.Cleared `json:"cleared,omitempty"`
 	Ports    []ports.Port    `json:"ports,omitempty"`
 	Vehicles []Vehicle       `json:"vehicles,omitempty"`
 	Asked    bool            `json:"asked,omitempty"` // for vehicles

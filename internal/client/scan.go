@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 
+	"zealousferry/core"
 	"zealousferry/core/loader"
 )
 
@@ -14,15 +15,16 @@ type NewScan struct {
 
 // Scanned is what was found.
 type Scanned struct {
-	Link      string   `json:"link"`
-	Model     string   `json:"model"`
-	ModelName string   `json:"modelName"`
-	Serial    string   `json:"serial,omitempty" doc:"What the assembly itself says that it is, such as its vehicle identification number."`
-	Unit      string   `json:"unit,omitempty"`
-	Modules   []Module `json:"modules" nullable:"false"`
-	Silent    int      `json:"silent" doc:"How many modules that should be there do not answer."`
-	Behind    int      `json:"behind" doc:"For how many a newer release fits."`
-	Faults    int      `json:"faults" doc:"How many fault codes there are."`
+	Link       string      `json:"link"`
+	Model      string      `json:"model"`
+	ModelName  string      `json:"modelName"`
+	Serial     string      `json:"serial,omitempty" doc:"What the assembly itself says that it is, such as its vehicle identification number."`
+	Unit       string      `json:"unit,omitempty"`
+	Modules    []Module    `json:"modules" nullable:"false"`
+	Conditions []core.Fact `json:"conditions" nullable:"false" doc:"What it tells of itself that changes while one looks on, such as where its key stands."`
+	Silent     int         `json:"silent" doc:"How many modules that should be there do not answer."`
+	Behind     int         `json:"behind" doc:"For how many a newer release fits."`
+	Faults     int         `json:"faults" doc:"How many fault codes there are."`
 }
 
 // Module is what is in a slot.

@@ -36,6 +36,8 @@ const (
 	OrderListen   = "listen"
 	OrderTry      = "try"
 	OrderScan     = "scan"
+	OrderClear    = "clear"
+	OrderLearn    = "learn"
 	OrderSetLink  = "set-link"
 	OrderPorts    = "ports"
 )

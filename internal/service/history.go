@@ -181,6 +181,8 @@ func titleOf(kind, outcome, from, to string) core.Said {
 		return core.Say("A test was answered")
 	case kind == history.Held:
 		return core.Say("Where it is to stay")
+	case kind == history.Round:
+		return core.Say("A round of its vehicle")
 	case kind == history.Allowed:
 		return core.Say("A lead's consent")
 	case kind == history.Corrected:

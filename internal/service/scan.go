@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/store"
 )
 
 // scanLasts is how long a bench may take to ask all modules, of which some may be silent.
@@ -23,43 +25,51 @@ type scanIn struct{ Body client.NewScan }
 
 // scan has a bench ask all modules of an assembly who is there, and enters what they said.
 func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) {
-	p, err := v.find(ctx, in.Body.At)
+	p, sheet, err := v.toScan(ctx, in.Body.At, in.Body.Model)
 	if err != nil {
 		return client.Scanned{}, err
+	}
+	slots, err := v.slots(ctx, p, sheet)
+	if err != nil {
+		return client.Scanned{}, err
+	}
+	return v.enterAll(ctx, p, sheet, slots)
+}
+
+// toScan is a free link to an assembly, and the assembly's sheet.
+func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet *model.Sheet, err error) {
+	if p, err = v.find(ctx, at); err != nil {
+		return p, nil, err
 	}
 	if p.Run.Valid {
-		return client.Scanned{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+		return p, nil, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 	}
-	sheet, err := v.assembly(ctx, in.Body.Model, p.Model)
-	if err != nil {
-		return client.Scanned{}, err
-	}
+	sheet, err = v.assembly(ctx, named, p.Model)
+	return p, sheet, err
+}
+
+// slots has a bench ask all modules of an assembly; one in which nothing answers at all is
+// an error.
+func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet) ([]visit.InSlot, error) {
 	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model}, p.Bench, scanLasts)
 	if err != nil {
-		return client.Scanned{}, err
+		return nil, err
 	}
 	if len(r.Slots) != len(sheet.Holds)+1 {
-		return client.Scanned{}, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
+		return nil, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
 	}
-	if slot := r.Slots[0]; slot.Silent { // nobody passes anything on
-		silent := true
-		for _, s := range r.Slots {
-			silent = silent && s.Silent
-		}
-		if silent {
-			return client.Scanned{}, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
-		}
+	answers := func(s visit.InSlot) bool { return !s.Silent }
+	if slot := r.Slots[0]; !slices.ContainsFunc(r.Slots, answers) { // nobody passes anything on
+		return nil, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
 	}
+	return r.Slots, nil
+}
+
+// enterAll enters what modules said into the register, and says how they stand.
+func (v *Service) enterAll(ctx context.Context, p place, sheet *model.Sheet, slots []visit.InSlot) (client.Scanned, error) {
 	out := client.Scanned{Link: p.FullName(), Model: sheet.Model, ModelName: sheet.Name.In("en"), Modules: []client.Module{}}
-	for i, s := range r.Slots {
-		m := client.Module{Slot: s.Slot, Title: out.ModelName, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next}
-		if m.Codes == nil {
-			m.Codes = []loader.Code{}
-		}
-		if i > 0 {
-			slot := sheet.Holds[i-1]
-			m.Title, m.Bus, m.Empty = slot.Title.In("en"), slot.Bus.In("en"), s.Silent && slot.Empty
-		}
+	for i, s := range slots {
+		m := inSlot(sheet.Holds, out.ModelName, i, s)
 		if s.Model != "" {
 			if err := v.met(ctx, &m, s, out.Serial); err != nil {
 				return client.Scanned{}, err
@@ -77,7 +87,34 @@ func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) 
 		out.Faults += len(m.Codes)
 		out.Modules = append(out.Modules, m)
 	}
+	out.Conditions = conditions(sheet, slots[0].Facts)
 	return out, nil
+}
+
+// inSlot is what a slot says of itself; the first is the assembly's own section.
+func inSlot(holds []model.Slot, own string, i int, s visit.InSlot) client.Module {
+	m := client.Module{Slot: s.Slot, Title: own, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next, Boot: s.Bare,
+		Serial: visit.Value(s.Facts, core.FactSerial), Revision: visit.Value(s.Facts, core.FactRevision), Running: visit.Value(s.Facts, core.FactRunning)}
+	if m.Codes == nil {
+		m.Codes = []loader.Code{}
+	}
+	if i > 0 {
+		slot := holds[i-1]
+		m.Title, m.Bus, m.Empty = slot.Title.In("en"), slot.Bus.In("en"), s.Silent && slot.Empty
+	}
+	return m
+}
+
+// conditions are what the assembly tells of itself that changes while one looks on, such as
+// where its key stands.
+func conditions(sheet *model.Sheet, facts []core.Fact) []core.Fact {
+	all := []core.Fact{}
+	for _, f := range facts {
+		if sheet.Facts[f.Name].Changes {
+			all = append(all, f)
+		}
+	}
+	return all
 }
 
 // assembly is the sheet of what is to be scanned: the one that was named, the one last
@@ -123,9 +160,7 @@ func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of 
 	if err != nil {
 		return err
 	}
-	m.ModelName, m.Serial = sheet.Name.In("en"), visit.Value(s.Facts, core.FactSerial)
-	m.Revision, m.Running = visit.Value(s.Facts, core.FactRevision), visit.Value(s.Facts, core.FactRunning)
-	m.Boot = s.Bare
+	m.ModelName = sheet.Name.In("en")
 	if m.Serial == "" {
 		return nil
 	}
@@ -140,6 +175,11 @@ func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of 
 	if err := v.store.AddFacts(ctx, u.ID, facts); err != nil {
 		return err
 	}
+	return v.moduleStands(ctx, m, u)
+}
+
+// moduleStands says how the unit in a slot stands in the register, and what should go in.
+func (v *Service) moduleStands(ctx context.Context, m *client.Module, u store.Unit) error {
 	m.Unit, m.State = u.ID, u.State
 	j, err := v.judge(ctx, u)
 	if err != nil {

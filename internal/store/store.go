@@ -26,7 +26,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 17
+const Schema = 18
 
 // Store is the database.
 type Store struct {
@@ -133,7 +133,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 }
 
 // growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true}
+var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true}
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")

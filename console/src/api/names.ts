@@ -27,6 +27,15 @@ export const classes: Record<string, string> = {
   "sound": "sound",
 }
 
+export const codeStands: Record<string, string> = {
+  "back": "cleared, came again",
+  "gone": "was there, is gone",
+  "new": "new",
+  "not-known": "not known: the module does not answer",
+  "passing": "came and went with the work",
+  "stays": "was there before",
+}
+
 export const conditions: Record<string, string> = {
   "partly written": "partly written",
   "proven": "proven",
@@ -180,6 +189,14 @@ export const tests: Record<string, string> = {
   "excused": "not passed",
   "handed": "handed on",
   "open": "to be answered",
+}
+
+export const turns: Record<string, string> = {
+  "done": "done",
+  "left": "left undone",
+  "open": "to do",
+  "passed": "not needed",
+  "unknown": "begun, nobody knows how far",
 }
 
 export const verdicts: Record<string, string> = {

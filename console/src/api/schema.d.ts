@@ -1125,6 +1125,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rounds of vehicles: open ones first, then the newest
+         * @description Role: viewer.
+         */
+        get: operations["list-rounds"];
+        put?: never;
+        /**
+         * Begin a round of a vehicle: all modules are asked, and what they say is kept as found
+         * @description Role: technician.
+         */
+        post: operations["begin-round"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds/{round}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A round by its id, or the open one, or else the newest, of a vehicle
+         * @description Role: viewer.
+         */
+        get: operations["get-round"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds/{round}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Carry the turn that is next out, leave it, go back, or close the round
+         * @description Role: technician.
+         */
+        post: operations["step-round"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -3587,6 +3651,21 @@ export interface components {
             version: string;
             wants?: components["schemas"]["ModelWant"][];
         };
+        NewRound: {
+            /** @description Who asked for it. */
+            asked?: string;
+            /** @description The link to the vehicle (BENCH/NAME). */
+            at: string;
+            /**
+             * Format: int64
+             * @description That it belongs to; one of its own where it is 0.
+             */
+            job?: number;
+            /** @description Of the vehicle; the only one whose sheet names slots, where it is left out. */
+            model?: string;
+            /** @description Why it is done; of a job of its own. */
+            reason?: string;
+        };
         NewRun: {
             /** @description Write although the unit runs this version. */
             again?: boolean;
@@ -3943,6 +4022,139 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Round: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            closed?: string;
+            /** @description What was said when it was closed. */
+            closing?: string;
+            /** @description What the vehicle told of itself last that changes while one looks on, such as where its key stands. */
+            conditions: components["schemas"]["Fact"][];
+            id: string;
+            /** Format: int64 */
+            job: number;
+            /** @description Every fault code of every module through the round, those that want somebody first. */
+            lines: components["schemas"]["RoundLine"][];
+            link: string;
+            model: string;
+            modelName: string;
+            /** @description As they answered last, and how they stand now. */
+            modules: components["schemas"]["Module"][];
+            /**
+             * Format: int64
+             * @description Number of the turn that is next, from 0; as many as there are turns where only the closing is left, -1 where it is closed.
+             */
+            next: number;
+            /** @description When the modules were asked, in the order of the work. */
+            notes: components["schemas"]["RoundNote"][];
+            /** @description What is not as it should be; with it the round is closed only with a reason. */
+            open: string[];
+            reason: string;
+            serial: string;
+            turns: components["schemas"]["RoundTurn"][];
+            /** @description Id of the vehicle. */
+            unit: string;
+            /** @description Of a closed one: whether its events are those of which the vehicle's history holds the digest. */
+            whole?: boolean;
+            /** @description Modules that runs of this round have changed, so far. */
+            written: components["schemas"]["RoundWritten"][];
+        };
+        RoundLine: {
+            code: string;
+            /** @description Why the work itself has caused it, in words. */
+            ours?: string;
+            says?: string;
+            /** @description One for each note, in the order of the work. */
+            seen: components["schemas"]["RoundSeen"][];
+            slot: string;
+            /**
+             * @description stays: it was there and is; gone: it was there and is not; new: it came with the work and is there; back: it was cleared and came again; passing: it came with the work and is gone; not-known: the module does not answer.
+             * @enum {string}
+             */
+            stands: "stays" | "gone" | "new" | "back" | "passing" | "not-known";
+            title: string;
+        };
+        RoundNote: {
+            /** @enum {string} */
+            as: "found" | "written" | "cleared" | "left";
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            codes: number;
+            title: string;
+        };
+        RoundRow: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            closed?: string;
+            id: string;
+            /** Format: int64 */
+            job: number;
+            link: string;
+            model: string;
+            modelName: string;
+            reason: string;
+            serial: string;
+            /** @description Id of the vehicle. */
+            unit: string;
+        };
+        RoundSeen: {
+            as: string;
+            /** @description What its status says. */
+            is?: string[];
+            known: boolean;
+            there: boolean;
+        };
+        RoundStep: {
+            /**
+             * @description go: it is done now, or a person has done it; leave: it stays undone; again: it and all after it are done anew; close: the round is over.
+             * @enum {string}
+             */
+            do: "go" | "leave" | "again" | "close";
+            /** @description Why it stays undone, or why the round is closed with something open. */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description Number of the turn, from 0; as many as there are turns to close the round.
+             */
+            turn: number;
+        };
+        RoundTurn: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            /** @enum {string} */
+            do: "note" | "modules" | "hands" | "clear" | "learn";
+            /** @description What was read from the vehicle afterwards. */
+            read?: string;
+            /** @description Why it is left. */
+            reason?: string;
+            /** @description What it is, for a person. */
+            says: string;
+            /**
+             * @description unknown: it was begun, and nobody knows how far it is; left: undone, by name; passed: there was nothing to do.
+             * @enum {string}
+             */
+            state: "open" | "unknown" | "done" | "left" | "passed";
+        };
+        RoundWritten: {
+            from?: string;
+            outcome: string;
+            run: string;
+            /** @description Empty for the assembly's own section. */
+            slot: string;
+            to?: string;
+            unit: string;
+        };
+        Rounds: {
+            rounds: components["schemas"]["RoundRow"][];
+            /** Format: int64 */
+            total: number;
+        };
         Run: {
             /** @description What follows from how it ended, as the unit stands now; of its newest run only. */
             after?: components["schemas"]["After"];
@@ -4157,6 +4369,8 @@ export interface components {
              * @description For how many a newer release fits.
              */
             behind: number;
+            /** @description What it tells of itself that changes while one looks on, such as where its key stands. */
+            conditions: components["schemas"]["Fact"][];
             /**
              * Format: int64
              * @description How many fault codes there are.
@@ -9523,6 +9737,321 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Withdrawn"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rounds": {
+        parameters: {
+            query?: {
+                /** @description Id or serial of a vehicle; of all where it is left out. */
+                unit?: string;
+                /** @description Only those that are not closed. */
+                open?: boolean;
+                page?: number;
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rounds"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "begin-round": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRound"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-round": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                round: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "step-round": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                round: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoundStep"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
                 };
             };
             /** @description Unauthorized */

@@ -1,13 +1,15 @@
 <script setup lang="ts">
 // A whole vehicle: every module on its bus, what it runs, how it stands, which faults it
 // has noted, and what to do. Asking changes nothing.
-import { mdiAlertOctagon, mdiArrowRight, mdiCheckCircle, mdiCircleOffOutline, mdiHelpCircleOutline, mdiUpdate } from '@mdi/js'
+import { mdiAlertOctagon, mdiArrowRight } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problem, type Module, type Problem, type Scanned } from '../api/client'
+import { api, problem, type Module, type Problem, type RoundRow, type Scanned } from '../api/client'
+import ModuleNet from '../parts/ModuleNet.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
+import { sentence, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
 const at = `${props.bench}/${props.link}`
@@ -16,6 +18,9 @@ const found = ref<Scanned | null>(null)
 const trouble = ref<Problem | null>(null)
 const busy = ref('')
 const asked = ref<Date | null>(null)
+const rounds = ref<RoundRow[]>([])
+const reason = ref('')
+const customer = ref('')
 
 async function scan() {
   busy.value = 'scan'
@@ -26,7 +31,25 @@ async function scan() {
   else {
     found.value = data
     asked.value = new Date()
+    if (data.unit) await past(data.unit)
   }
+}
+
+// past are the rounds of this vehicle, an open one first.
+async function past(unit: string) {
+  const { data } = await api.GET('/api/rounds', { params: { query: { unit, size: 5 } } })
+  rounds.value = data?.rounds ?? []
+}
+const open = computed(() => rounds.value.find((r) => !r.closed))
+
+// A round keeps what the modules say now as found, before anything is changed.
+async function begin() {
+  busy.value = 'begin'
+  trouble.value = null
+  const { data, error } = await api.POST('/api/rounds', { body: { at, reason: reason.value, asked: customer.value } })
+  busy.value = ''
+  if (error) trouble.value = problem(error)
+  else router.push(`/rounds/${data.id}`)
 }
 if (session.may('technician')) scan()
 
@@ -39,24 +62,6 @@ async function work(m: Module) {
   else router.push(`/begin/${at}`)
 }
 
-const stands = (m: Module) => {
-  if (m.empty) return { kind: 'off', icon: mdiCircleOffOutline, says: 'empty' }
-  if (m.silent) return { kind: 'bad', icon: mdiAlertOctagon, says: 'does not answer' }
-  if (m.error) return { kind: 'bad', icon: mdiHelpCircleOutline, says: 'not known' }
-  if (m.boot) return { kind: 'bad', icon: mdiAlertOctagon, says: 'in its boot loader, no program' }
-  if (m.newer) return { kind: 'next', icon: mdiUpdate, says: 'a newer release fits' }
-  return { kind: 'well', icon: mdiCheckCircle, says: 'nothing newer fits' }
-}
-const self = computed(() => found.value?.modules[0])
-const buses = computed(() => {
-  const all: { name: string; modules: Module[] }[] = []
-  for (const m of found.value?.modules.slice(1) ?? []) {
-    const bus = all.find((b) => b.name === (m.bus ?? ''))
-    if (bus) bus.modules.push(m)
-    else all.push({ name: m.bus ?? '', modules: [m] })
-  }
-  return all
-})
 const dead = computed(() => found.value?.modules.filter((m) => m.boot) ?? [])
 const codes = computed(() => found.value?.modules.flatMap((m) => m.codes.map((c) => ({ ...c, module: m.title }))) ?? [])
 const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
@@ -78,31 +83,26 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <template v-if="found">
       <div v-if="dead.length" class="stop" role="status" data-dead><v-icon :icon="mdiAlertOctagon" size="36" /><div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: in its boot loader, and runs no program. Write it first.</div></div></div>
       <p class="lead" data-sum>{{ many(found.modules.length, 'module') }}, {{ many(found.faults, 'fault code') }}, {{ found.behind }} behind<template v-if="found.silent">, <strong class="brick">{{ found.silent }} silent that should answer</strong></template>.</p>
-      <div class="net">
-        <div v-if="self" class="card port"><strong>Gateway</strong><div class="small muted">{{ self.running || 'no program' }}</div><div v-if="self.codes.length" class="small brick">{{ many(self.codes.length, 'fault code') }}</div></div>
-        <div class="buses">
-          <section v-for="b in buses" :key="b.name" class="bus">
-            <h2>{{ b.name || 'Modules' }}</h2>
-            <div class="wire" aria-hidden="true" />
-            <ul class="cards">
-              <li v-for="m in b.modules" :key="m.slot" class="card" :class="stands(m).kind" :data-slot="m.slot">
-                <h3><router-link v-if="m.unit" :to="`/units/${m.unit}`">{{ m.title }}</router-link><template v-else>{{ m.title }}</template></h3>
-                <div class="tag"><v-icon :icon="stands(m).icon" size="18" /> {{ stands(m).says }}</div>
-                <template v-if="!m.empty">
-                  <dl>
-                    <dt>serial</dt><dd class="mono">{{ m.serial || 'not told' }}</dd>
-                    <dt>version</dt><dd><strong>{{ m.running || 'none' }}</strong> <span v-if="m.newer" class="tobe">to be {{ m.newer }}</span></dd>
-                    <dt>hardware</dt><dd>{{ m.revision || 'not told' }}</dd>
-                    <dt>codes</dt><dd>{{ m.codes.length || 'none' }} <span v-for="c in m.codes" :key="c.code" class="mono code">{{ c.code }}</span></dd>
-                  </dl>
-                  <p v-if="m.error" class="small brick">{{ m.error }}. {{ m.next }}</p>
-                  <v-btn v-if="m.serial && session.may('technician')" :variant="m.newer ? 'flat' : 'outlined'" color="primary" :append-icon="mdiArrowRight" :loading="busy === m.slot" :data-work="m.slot" @click="work(m)">{{ m.newer ? `Write ${m.newer}` : 'Work on it' }}</v-btn>
-                </template>
-              </li>
-            </ul>
-          </section>
-        </div>
-      </div>
+      <section class="round" data-round>
+        <template v-if="open">
+          <h2>A round of it is open</h2>
+          <p>{{ sentence(open.reason) }} Begun {{ when(open.at) }} by {{ open.by }}.</p>
+          <v-btn variant="flat" color="primary" size="large" :append-icon="mdiArrowRight" :to="`/rounds/${open.id}`" data-go-on>Go on with it</v-btn>
+        </template>
+        <template v-else-if="session.may('technician')">
+          <h2>Begin a round</h2>
+          <p class="muted">What the modules say now is kept as found. After the writing the tool leads through key, clearing and learning, and holds every fault code against what was there before.</p>
+          <form class="row" @submit.prevent="begin">
+            <v-text-field v-model="reason" label="Why: what was ordered, or what the driver says" hide-details data-reason />
+            <v-text-field v-model="customer" label="Who asked for it" hide-details data-asked />
+            <v-btn type="submit" variant="flat" color="primary" size="large" :disabled="reason.trim().length < 3" :loading="busy === 'begin'" data-begin>Begin</v-btn>
+          </form>
+        </template>
+        <ul v-if="rounds.some((r) => r.closed)" class="rows">
+          <li v-for="r in rounds.filter((r) => r.closed)" :key="r.id"><router-link :to="`/rounds/${r.id}`">{{ when(r.at) }}</router-link> {{ sentence(r.reason) }} <span class="muted">{{ r.by }}</span></li>
+        </ul>
+      </section>
+      <ModuleNet :modules="found.modules" :busy="busy" work @work="work" />
       <section v-if="codes.length" data-codes>
         <h2>Fault codes</h2>
         <table class="plain stack"><thead><tr><th>Code</th><th>Module</th><th>Meaning</th><th>Status</th></tr></thead><tbody>
@@ -118,33 +118,9 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
 .serial { font-size: 0.7em; font-weight: 400; }
 .stop { display: flex; gap: 16px; align-items: center; background: rgb(var(--v-theme-stop)); color: rgb(var(--v-theme-on-stop)); border-radius: 8px; padding: 14px 20px; margin-bottom: 16px; }
 .stop strong { font-size: 24px; }
-.net { display: grid; grid-template-columns: 150px 1fr; gap: 0; align-items: center; margin: 16px 0 28px; }
-.port { text-align: center; border-width: 2px; border-color: currentColor; }
-.port::after { content: ''; position: absolute; left: 100%; top: calc(50% - 3px); height: 6px; width: 18px; background: var(--ink); }
-.buses { border-left: 6px solid var(--ink); display: grid; gap: 24px; padding-left: 0; margin-left: 16px; }
-.bus h2 { font-size: 18px; padding-left: 20px; }
-.bus h2::first-letter { text-transform: uppercase; }
-.wire { height: 6px; background: var(--ink); margin: 6px 0 0; }
-.cards { list-style: none; display: grid; grid-template-columns: repeat(auto-fill, minmax(250px, 1fr)); gap: 16px; padding: 0 0 0 20px; }
-.card { position: relative; background: rgb(var(--v-theme-surface)); border: 1px solid var(--outline); border-radius: 8px; padding: 14px 16px; }
-.cards > .card { margin-top: 22px; }
-.cards > .card::before { content: ''; position: absolute; left: 26px; top: -23px; height: 22px; width: 5px; background: var(--ink); }
-.card.bad { border: 2px solid rgb(var(--v-theme-error)); }
-.card.off { background: transparent; border-style: dashed; }
-.card h3 { font-size: 18px; }
-.tag { display: inline-flex; gap: 6px; align-items: center; font-weight: 700; border-radius: 4px; padding: 2px 8px; margin: 6px 0; }
-.well .tag { background: rgb(var(--v-theme-tint-teal)); }
-.next .tag { background: rgb(var(--v-theme-tint-blue)); }
-.bad .tag { background: rgb(var(--v-theme-tint-brick)); }
-.off .tag { padding-left: 0; color: var(--muted); }
-dl { display: grid; grid-template-columns: 76px 1fr; gap: 4px 8px; margin: 6px 0 12px; }
-dt { color: var(--muted); font-size: 15px; }
-.tobe { border-bottom: 2px dashed currentColor; }
-.code { margin-right: 8px; }
-@media (max-width: 700px) {
-  .net { grid-template-columns: 1fr; }
-  .port { margin-bottom: 12px; }
-  .port::after { display: none; }
-  .buses { margin-left: 0; }
-}
+.round { border: 1px solid var(--line); border-radius: 8px; padding: 16px 20px; margin: 12px 0 20px; }
+.round p { margin-bottom: 10px; max-width: 90ch; }
+.round form > :first-child { flex: 2 1 320px; }
+.round form > :nth-child(2) { flex: 1 1 200px; }
+.round .rows { margin-top: 12px; }
 </style>

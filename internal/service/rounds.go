@@ -1,0 +1,345 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/model"
+	"zealousferry/core/round"
+	"zealousferry/core/run"
+	"zealousferry/core/visit"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+type roundsIn struct {
+	Unit string `query:"unit" maxLength:"64" doc:"Id or serial of a vehicle; of all where it is left out."`
+	Open bool   `query:"open" doc:"Only those that are not closed."`
+	Page int    `query:"page" minimum:"0" maximum:"100000"`
+	Size int    `query:"size" minimum:"1" maximum:"200" default:"50"`
+}
+
+func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, error) {
+	out := client.Rounds{Rounds: []client.RoundRow{}}
+	unit := in.Unit
+	if unit != "" {
+		u, err := v.store.Unit(ctx, unit)
+		if err != nil {
+			return out, err
+		}
+		unit = u.ID
+	}
+	rows, total, err := v.store.Rounds(ctx, unit, in.Open, in.Page, in.Size)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range rows {
+		one, err := v.roundRow(ctx, r)
+		if err != nil {
+			return out, err
+		}
+		out.Rounds = append(out.Rounds, one)
+	}
+	out.Total = total
+	return out, nil
+}
+
+func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow, error) {
+	out := client.RoundRow{ID: r.ID, Unit: r.Unit, Serial: r.Serial, Model: r.Model, Link: r.Link, Job: r.Job, At: r.At, Closed: timeOf(r.Closed)}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.By = names[r.By]
+	sheet, err := v.store.Sheet(ctx, r.Model)
+	if err != nil {
+		return out, err
+	}
+	out.ModelName = sheet.Name.In("en")
+	j, err := v.store.Job(ctx, r.Job)
+	out.Reason = j.Reason
+	return out, err
+}
+
+type newRoundIn struct{ Body client.NewRound }
+
+// beginRound has all modules of a vehicle asked, and opens a round with what they say.
+func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round, error) {
+	b := in.Body
+	p, sheet, err := v.toScan(ctx, b.At, b.Model)
+	if err != nil {
+		return client.Round{}, err
+	}
+	if len(sheet.Round) == 0 {
+		return client.Round{}, core.Fail(core.NotFound, "the sheet of %s does not say what is done around the writing of its modules", sheet.Name.In("en")).Do("A lead adds a `round` to it.")
+	}
+	if b.Job == 0 && len(strings.TrimSpace(b.Reason)) < 3 {
+		return client.Round{}, core.Fail(core.BadFile, "a round wants a reason: what was ordered, or what the driver says").Unit("nothing was changed").Go(words.RoundBegin(p.FullName()).To("Say why"))
+	}
+	slots, err := v.slots(ctx, p, sheet)
+	if err != nil {
+		return client.Round{}, err
+	}
+	s, err := v.enterAll(ctx, p, sheet, slots)
+	if err != nil {
+		return client.Round{}, err
+	}
+	if s.Unit == "" {
+		return client.Round{}, core.Fail(core.CannotTell, "the vehicle on %s does not say which one it is", p.FullName()).Do("Ask again once its own module answers.")
+	}
+	if open, err := v.store.Round(ctx, s.Unit); err == nil && !open.Closed.Valid {
+		return client.Round{}, core.Fail(core.Busy, "a round of %s is open already, begun at %s", s.Serial, open.At.UTC().Format("2006-01-02 15:04 MST")).Go(words.Round(open.ID).To("Go on with that one"))
+	}
+	job, err := v.roundJob(ctx, b, s)
+	if err != nil {
+		return client.Round{}, err
+	}
+	now, by := v.clock.Now(), who(ctx).person.ID
+	r := store.Round{ID: store.NewID(), Unit: s.Unit, Link: p.FullName(), Job: job.Number, By: by, At: now}
+	o := round.Opened{Round: r.ID, Unit: s.Unit, Model: sheet.Model, Serial: s.Serial, Link: r.Link, Sheet: sheet.Digest, Job: job.Number, Why: job.Reason, Turns: sheet.Round, Slots: sheet.Holds}
+	w := written{v: v, id: r.ID, by: by, at: now}
+	w.put(round.KindOpened, 0, o)
+	w.put(round.KindNoted, 0, noted(slots, s))
+	if w.err != nil {
+		return client.Round{}, w.err
+	}
+	if err := v.store.OpenRound(ctx, r, w.events...); err != nil {
+		return client.Round{}, err
+	}
+	return v.getRound(ctx, &RoundPath{r.ID})
+}
+
+// noted is what modules said, with the units that they are.
+func noted(slots []visit.InSlot, s client.Scanned) round.Noted {
+	n := round.Noted{Slots: slots, Units: map[string]string{}}
+	for _, m := range s.Modules {
+		if m.Unit != "" {
+			n.Units[m.Slot] = m.Unit
+		}
+	}
+	return n
+}
+
+// roundJob is the job of a round: the one that is named, or one of its own, with the
+// modules that a newer release fits or that are dead.
+func (v *Service) roundJob(ctx context.Context, b client.NewRound, s client.Scanned) (store.Job, error) {
+	if b.Job != 0 {
+		return v.openJob(ctx, b.Job)
+	}
+	by, now := who(ctx).person.ID, v.clock.Now().UTC()
+	j := store.Job{Reason: strings.TrimSpace(b.Reason), Asked: strings.TrimSpace(b.Asked), By: by, At: now}
+	var scope []store.JobUnit
+	for _, m := range s.Modules {
+		if m.Unit != "" && (m.Newer != "" || m.Boot) {
+			scope = append(scope, store.JobUnit{Unit: m.Unit, By: by, At: now})
+		}
+	}
+	var err error
+	j.Number, err = v.store.AddJob(ctx, j, scope)
+	return j, err
+}
+
+// RoundPath is a round in a path.
+type RoundPath struct {
+	Round string `path:"round" maxLength:"64"`
+}
+
+func (v *Service) readRound(ctx context.Context, id string) (store.Round, *round.State, [][]byte, error) {
+	r, err := v.store.Round(ctx, id)
+	if err != nil {
+		return r, nil, nil, err
+	}
+	events, raw, err := v.store.RoundEvents(ctx, r.ID)
+	if err != nil {
+		return r, nil, nil, err
+	}
+	s, err := round.Fold(events)
+	if err != nil {
+		return r, nil, nil, core.Fail(core.BadFile, "round %s cannot be read: %w", r.ID, err)
+	}
+	return r, s, raw, nil
+}
+
+func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, error) {
+	r, s, raw, err := v.readRound(ctx, in.Round)
+	if err != nil {
+		return client.Round{}, err
+	}
+	return v.showRound(ctx, r, s, raw)
+}
+
+func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, raw [][]byte) (out client.Round, err error) {
+	if out.RoundRow, err = v.roundRow(ctx, r); err != nil {
+		return out, err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Next, out.Lines, out.Turns, out.Notes = s.Next(), s.Lines(), []client.RoundTurn{}, []client.RoundNote{}
+	for _, t := range s.Turns {
+		one := client.RoundTurn{Do: t.Do, Says: turnSays(t.Turn), State: t.State, Read: t.Read, Reason: t.Reason, By: names[t.By]}
+		if t.At > 0 {
+			at := time.UnixMicro(t.At).UTC()
+			one.At = &at
+		}
+		out.Turns = append(out.Turns, one)
+	}
+	for _, n := range s.Notes {
+		codes := 0
+		for _, x := range n.Slots {
+			codes += len(x.Codes)
+		}
+		out.Notes = append(out.Notes, client.RoundNote{As: n.As, Title: words.Notes.In(n.As), At: time.UnixMicro(n.At).UTC(), Codes: codes})
+	}
+	if out.Modules, err = v.roundModules(ctx, s, out.ModelName); err != nil {
+		return out, err
+	}
+	sheet, err := v.store.Sheet(ctx, r.Model)
+	if err != nil {
+		return out, err
+	}
+	out.Conditions = conditions(sheet, s.Last().Slots[0].Facts)
+	if out.Written, err = v.writtenIn(ctx, s); err != nil {
+		return out, err
+	}
+	out.Open = open(s, out)
+	if s.Closed {
+		out.Closing, out.Open = s.Closing, []string{}
+		whole, err := v.whole(ctx, r, raw)
+		if err != nil {
+			return out, err
+		}
+		out.Whole = &whole
+	}
+	return out, nil
+}
+
+func turnSays(t model.Turn) string {
+	switch t.Do {
+	case model.TurnNote:
+		return "Ask all modules, and keep what they say " + words.Notes.In(t.As)
+	case model.TurnModules:
+		return "Write the modules that are behind or dead, each by a run of its own"
+	case model.TurnClear:
+		return "Clear the fault codes of all modules"
+	}
+	return t.Says.In("en")
+}
+
+// roundModules are the modules as they answered last, and how they stand in the register
+// now.
+func (v *Service) roundModules(ctx context.Context, s *round.State, own string) ([]client.Module, error) {
+	all := []client.Module{}
+	n := s.Last()
+	for i, x := range n.Slots {
+		m := inSlot(s.Opened.Slots, own, i, x)
+		if id := n.Units[x.Slot]; id != "" {
+			u, err := v.store.Unit(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			sheet, err := v.store.Sheet(ctx, u.Model)
+			if err != nil {
+				return nil, err
+			}
+			m.ModelName = sheet.Name.In("en")
+			if err := v.moduleStands(ctx, &m, u); err != nil {
+				return nil, err
+			}
+			if u.Running != "" { // a run has asked it since
+				m.Running, m.Boot = u.Running, m.Boot && u.State != store.UnitDone
+			}
+		}
+		all = append(all, m)
+	}
+	return all, nil
+}
+
+// writtenIn are the modules that runs have changed since the round began, by the newest of
+// each.
+func (v *Service) writtenIn(ctx context.Context, s *round.State) ([]round.Written, error) {
+	all := []round.Written{}
+	if s.Worked != nil {
+		return append(all, s.Worked.Written...), nil
+	}
+	for _, x := range s.Last().Slots {
+		unit := s.Last().Units[x.Slot]
+		if unit == "" {
+			continue
+		}
+		runs, _, err := v.store.Runs(ctx, store.RunQuery{Unit: unit, From: time.UnixMicro(s.At), Size: 50})
+		if err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(runs, func(r store.Run) bool { return r.Kind != run.BackUp && (r.Touched || r.State != store.RunClosed) })
+		if i < 0 {
+			continue
+		}
+		brief := runs[i].Brief()
+		all = append(all, round.Written{Slot: x.Slot, Unit: unit, Run: runs[i].ID, Outcome: runs[i].Outcome, From: brief.From, To: brief.To})
+	}
+	return all, nil
+}
+
+// open is what is not as it should be, in words: dead and silent modules, those for which
+// there is something newer unless they are left by name, and codes that nobody has
+// explained.
+func open(s *round.State, r client.Round) []string {
+	all := []string{}
+	named := s.Worked != nil && s.Worked.Reason != ""
+	for _, m := range r.Modules {
+		switch {
+		case m.Boot:
+			all = append(all, fmt.Sprintf("%s: in its boot loader, runs no program", m.Title))
+		case m.State == store.UnitHalfDone:
+			all = append(all, fmt.Sprintf("%s: half done", m.Title))
+		case m.Error != "" && !m.Empty:
+			all = append(all, fmt.Sprintf("%s: %s", m.Title, m.Error))
+		case m.Newer != "" && !named:
+			all = append(all, fmt.Sprintf("%s: %s fits and is not in it", m.Title, m.Newer))
+		}
+	}
+	for _, w := range r.Written {
+		if w.Outcome == "" || w.Outcome == string(run.Interrupted) {
+			all = append(all, fmt.Sprintf("%s: its run is not closed", s.Title(w.Slot)))
+		}
+	}
+	for _, l := range r.Lines {
+		if l.Stands == round.New || l.Stands == round.Back || l.Stands == round.NotKnown {
+			all = append(all, fmt.Sprintf("%s: %s, %s", l.Title, l.Code, words.CodeStands.In(l.Stands)))
+		}
+	}
+	return all
+}
+
+// whole tells whether the events of a closed round are those of which the vehicle's history
+// holds the digest.
+func (v *Service) whole(ctx context.Context, r store.Round, raw [][]byte) (bool, error) {
+	chain, heads, err := v.store.Chain(ctx, r.Unit)
+	if err != nil {
+		return false, err
+	}
+	if found := history.Check(r.Unit, chain, heads, v.key.Public(), nil); len(found) > 0 {
+		return false, nil
+	}
+	seal := sealOf(raw[:len(raw)-1])
+	for _, x := range chain {
+		if e, err := history.DecodeEntry(x.Encoded); err == nil && e.Kind == history.Round && strings.Contains(e.Text, seal) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// sealOf stands for all events of a round before its closing.
+func sealOf(raw [][]byte) string {
+	return fmt.Sprintf("%d events, SHA-256 %s", len(raw), core.DigestOf(bytes.Join(raw, []byte("\n"))))
+}
