@@ -256,6 +256,9 @@ func (s *State) again(from int) {
 		}
 		*t = Turn{Turn: t.Turn, State: Open}
 	}
+	if s.Worked != nil {
+		s.pass()
+	}
 }
 
 // pass passes over what is to be learnt by modules that were not written.

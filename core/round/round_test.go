@@ -90,6 +90,11 @@ func TestTheTurnsOfARound(t *testing.T) {
 	b.put(round.KindCleared, 4, round.Cleared{})
 	b.note(5)
 	next(7)
+	b.put(round.KindAgain, 5, nil)
+	if b.s.Turns[6].State != round.IsPassed {
+		t.Errorf("gone back behind it, the hoist is to learn although it was not written: %s", b.s.Turns[6].State)
+	}
+	b.note(5)
 	if err := b.s.May(round.KindAgain, 0); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("what was found is found anew: %v", err)
 	}

@@ -261,6 +261,11 @@ func (a *app) today(t client.Today) {
 	}
 	part("Open runs", rows)
 	rows = nil
+	for _, r := range t.Rounds {
+		rows = append(rows, []string{"  " + r.Serial, column(r.Reason+"; next: "+r.Waits, 80), "ferry round next " + r.Serial})
+	}
+	part("Open rounds of vehicles", rows)
+	rows = nil
 	for _, u := range t.HalfDone {
 		rows = append(rows, []string{"  " + u.Serial, a.paint(brick, "half done: do not put it back to work"), "ferry restore " + u.Serial})
 	}

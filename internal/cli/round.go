@@ -51,6 +51,9 @@ func (a *app) roundNext() *cobra.Command {
 			r, err := c.Round(ctx, args[0])
 			for err == nil && r.Next >= 0 && r.Next < len(r.Turns) {
 				t, before := r.Turns[r.Next], r.Next
+				if t.Do == "modules" && len(r.Behind) > 0 {
+					break
+				}
 				fmt.Fprintf(a.err, "%2d  %s\n", before+1, t.Says)
 				if t.Do == "hands" && !done && !a.sayDone() {
 					break

@@ -18,6 +18,7 @@ type Round struct {
 	Notes      []RoundNote     `json:"notes" nullable:"false" doc:"When the modules were asked, in the order of the work."`
 	Modules    []Module        `json:"modules" nullable:"false" doc:"As they answered last, and how they stand now."`
 	Conditions []core.Fact     `json:"conditions" nullable:"false" doc:"What the vehicle told of itself last that changes while one looks on, such as where its key stands."`
+	Behind     []string        `json:"behind" nullable:"false" doc:"Slots of modules that are to be written: a newer release fits, or they run no program."`
 	Written    []round.Written `json:"written" nullable:"false" doc:"Modules that runs of this round have changed, so far."`
 	Lines      []round.Line    `json:"lines" nullable:"false" doc:"Every fault code of every module through the round, those that want somebody first."`
 	Open       []string        `json:"open" nullable:"false" doc:"What is not as it should be; with it the round is closed only with a reason."`
@@ -38,6 +39,7 @@ type RoundRow struct {
 	By        string     `json:"by"`
 	At        time.Time  `json:"at"`
 	Closed    *time.Time `json:"closed,omitempty"`
+	Waits     string     `json:"waits,omitempty" doc:"What is next, of an open one."`
 }
 
 // RoundTurn is a turn of a round.

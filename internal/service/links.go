@@ -300,7 +300,7 @@ func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration
 		if got.Ended.Valid {
 			r, err := decode[client.Result]([]byte(got.Result.String))
 			if err == nil && r.Error != nil {
-				err = &problem{*r.Error}
+				err = r.Error.Err()
 			}
 			if err == nil && o.Kind == client.OrderIdentify && r.Found == nil {
 				err = core.Fail(core.Interrupted, "the bench ended the order without an answer")

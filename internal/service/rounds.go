@@ -64,8 +64,19 @@ func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow,
 	}
 	out.ModelName = sheet.Name.In("en")
 	j, err := v.store.Job(ctx, r.Job)
+	if err != nil || out.Closed != nil {
+		out.Reason = j.Reason
+		return out, err
+	}
 	out.Reason = j.Reason
-	return out, err
+	_, s, _, err := v.readRound(ctx, r.ID)
+	if err != nil {
+		return out, err
+	}
+	if out.Waits = "Close it, or go back"; s.Next() < len(s.Turns) {
+		out.Waits = turnSays(s.Turns[s.Next()].Turn)
+	}
+	return out, nil
 }
 
 type newRoundIn struct{ Body client.NewRound }
@@ -104,7 +115,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	now, by := v.clock.Now(), who(ctx).person.ID
 	r := store.Round{ID: store.NewID(), Unit: s.Unit, Link: p.FullName(), Job: job.Number, By: by, At: now}
 	o := round.Opened{Round: r.ID, Unit: s.Unit, Model: sheet.Model, Serial: s.Serial, Link: r.Link, Sheet: sheet.Digest, Job: job.Number, Why: job.Reason, Turns: sheet.Round, Slots: sheet.Holds}
-	w := written{v: v, id: r.ID, by: by, at: now}
+	w := written{v: v, id: r.ID, by: by}
 	w.put(round.KindOpened, 0, o)
 	w.put(round.KindNoted, 0, noted(slots, s))
 	if w.err != nil {
@@ -210,6 +221,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 	if out.Written, err = v.writtenIn(ctx, s); err != nil {
 		return out, err
 	}
+	out.Behind = behind(out.Modules)
 	out.Open = open(s, out)
 	if s.Closed {
 		out.Closing, out.Open = s.Closing, []string{}
@@ -232,6 +244,17 @@ func turnSays(t model.Turn) string {
 		return "Clear the fault codes of all modules"
 	}
 	return t.Says.In("en")
+}
+
+// behind are the slots of modules that are to be written.
+func behind(modules []client.Module) []string {
+	slots := []string{}
+	for _, m := range modules {
+		if m.Boot || m.Newer != "" || m.State == store.UnitHalfDone {
+			slots = append(slots, m.Slot)
+		}
+	}
+	return slots
 }
 
 // roundModules are the modules as they answered last, and how they stand in the register

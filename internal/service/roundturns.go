@@ -26,7 +26,6 @@ const learnLasts = 5 * time.Minute
 type written struct {
 	v      *Service
 	id, by string
-	at     time.Time
 	n      uint64
 	events []round.Event
 	says   []store.Says
@@ -40,7 +39,7 @@ func (w *written) put(kind string, turn int, body any) {
 		return
 	}
 	w.n++
-	w.events = append(w.events, round.Event{N: w.n, At: w.at.UnixMicro(), By: w.by, Kind: kind, Turn: turn, Body: raw})
+	w.events = append(w.events, round.Event{N: w.n, At: w.v.clock.Now().UnixMicro(), By: w.by, Kind: kind, Turn: turn, Body: raw})
 }
 
 // tell leaves words in the history of a unit; one that nobody knows has none.
@@ -72,7 +71,7 @@ func (v *Service) stepRound(ctx context.Context, in *roundStepIn) (client.Round,
 	}
 	b := in.Body
 	b.Reason = strings.TrimSpace(b.Reason)
-	w := &written{v: v, id: r.ID, by: who(ctx).person.ID, at: v.clock.Now(), n: s.N}
+	w := &written{v: v, id: r.ID, by: who(ctx).person.ID, n: s.N}
 	if b.Do == "close" {
 		err = v.closeRound(ctx, w, r, s, raw, b)
 	} else {
@@ -126,10 +125,8 @@ func (v *Service) worked(ctx context.Context, w *written, r store.Round, s *roun
 		}
 	}
 	var left []string
-	for _, m := range now.Modules {
-		if m.Boot || m.Newer != "" || m.State == store.UnitHalfDone {
-			left = append(left, m.Title)
-		}
+	for _, slot := range now.Behind {
+		left = append(left, s.Title(slot))
 	}
 	if len(left) > 0 && b.Reason == "" {
 		return core.Fail(core.NotAllowed, "not as they should be: %s", strings.Join(left, ", ")).Unit("nothing was changed").
@@ -246,7 +243,7 @@ func (v *Service) closeRound(ctx context.Context, w *written, r store.Round, s *
 		if next < 0 {
 			return s.May(round.KindClosed, next)
 		}
-		return core.Fail(core.NotAllowed, "the round is at turn %d of %d: %s", next+1, len(s.Turns), turnSays(s.Turns[next].Turn)).Unit("nothing was changed").Go(words.Round(r.ID).To("Do it"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
+		return core.Fail(core.Busy, "the round is at turn %d of %d: %s", next+1, len(s.Turns), turnSays(s.Turns[next].Turn)).Unit("nothing was changed").Go(words.Round(r.ID).To("Do it"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
 	}
 	now, err := v.showRound(ctx, r, s, raw)
 	if err != nil {
@@ -267,7 +264,7 @@ func (v *Service) closeRound(ctx context.Context, w *written, r store.Round, s *
 		return err
 	}
 	j.Closer, j.Closing = w.by, cmp.Or(b.Reason, "closed with the round of "+s.Opened.Serial)
-	j.Closed.Time, j.Closed.Valid = w.at.UTC(), true
+	j.Closed.Time, j.Closed.Valid = w.v.clock.Now().UTC(), true
 	return v.store.ChangeJob(ctx, j, nil)
 }
 

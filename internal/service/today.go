@@ -20,7 +20,7 @@ const (
 
 // today is what is unfinished, in one answer.
 func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
-	out := client.Today{Runs: []client.Run{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
+	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
 	a, err := v.aroundRuns(ctx)
 	if err != nil {
 		return out, err
@@ -31,6 +31,17 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 	slices.SortStableFunc(out.Runs, func(x, y client.Run) int { return paused(y) - paused(x) })
 	if out.Closed, err = v.someRuns(ctx, store.RunQuery{State: store.RunClosed, Size: mostClosed}, a); err != nil {
 		return out, err
+	}
+	rounds, _, err := v.store.Rounds(ctx, "", true, 0, mostToday)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range rounds {
+		row, err := v.roundRow(ctx, r)
+		if err != nil {
+			return out, err
+		}
+		out.Rounds = append(out.Rounds, row)
 	}
 	if out.HalfDone, err = v.someUnits(ctx, store.UnitHalfDone, a); err != nil {
 		return out, err

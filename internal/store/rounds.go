@@ -12,7 +12,6 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/round"
 	"zealousferry/core/trust"
-	"zealousferry/core/words"
 )
 
 // Round is a round's row; what was done is in its events.
@@ -45,7 +44,7 @@ func (s *Store) OpenRound(ctx context.Context, r Round, events ...round.Event) e
 		return addRoundEvents(ctx, tx, r.ID, events)
 	})
 	if duplicate(err) {
-		return core.Fail(core.Busy, "a round of this vehicle is open already").Go(words.Round(r.Unit).To("Go on with that one"))
+		return core.Fail(core.Busy, "somebody else has just begun a round of this vehicle").Do("Look at the vehicle again.")
 	}
 	return err
 }
@@ -86,7 +85,7 @@ func (s *Store) AddRoundEvents(ctx context.Context, key trust.Key, id string, ev
 		return nil
 	})
 	if duplicate(err) {
-		return core.Fail(core.Busy, "somebody else has just gone on with this round").Go(words.Round(id).To("Look at it again"))
+		return core.Fail(core.Busy, "somebody else has just gone on with this round").Do("Look at it again.")
 	}
 	return err
 }

@@ -62,8 +62,13 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	pages := []string{"/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
-		"/models/small", "/inspect", "/keys", "/gear", "/adapters", "/benches", "/check/b/a", "/vehicle/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
+	aTug(t, w)
+	tug, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "the hoist drops"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	pages := []string{"/vehicle/b/tug", "/rounds/" + tug.ID, "/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
+		"/models/small", "/inspect", "/keys", "/gear", "/adapters", "/benches", "/check/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
 	for _, size := range [][2]int{{1280, 800}, {390, 844}} {
 		for _, light := range []string{"light", "dark"} {
 			t.Run(fmt.Sprintf("%d wide, %s", size[0], light), func(t *testing.T) {

@@ -4025,6 +4025,8 @@ export interface components {
         Round: {
             /** Format: date-time */
             at: string;
+            /** @description Slots of modules that are to be written: a newer release fits, or they run no program. */
+            behind: string[];
             by: string;
             /** Format: date-time */
             closed?: string;
@@ -4056,6 +4058,8 @@ export interface components {
             turns: components["schemas"]["RoundTurn"][];
             /** @description Id of the vehicle. */
             unit: string;
+            /** @description What is next, of an open one. */
+            waits?: string;
             /** @description Of a closed one: whether its events are those of which the vehicle's history holds the digest. */
             whole?: boolean;
             /** @description Modules that runs of this round have changed, so far. */
@@ -4101,6 +4105,8 @@ export interface components {
             serial: string;
             /** @description Id of the vehicle. */
             unit: string;
+            /** @description What is next, of an open one. */
+            waits?: string;
         };
         RoundSeen: {
             as: string;
@@ -4509,6 +4515,8 @@ export interface components {
             jobs: components["schemas"]["Job"][];
             /** @description Written, and nobody has seen them run. */
             notProven: components["schemas"]["Unit"][];
+            /** @description Of vehicles, that are open. */
+            rounds: components["schemas"]["RoundRow"][];
             /** @description That are open; paused ones first. */
             runs: components["schemas"]["Run"][];
             tests: components["schemas"]["OpenTest"][];

@@ -58,7 +58,7 @@ async function work(m: Module) {
 const may = computed(() => session.may('technician') && !!round.value && round.value.next >= 0)
 const turn = computed(() => round.value?.turns[round.value.next])
 const atEnd = computed(() => !!round.value && round.value.next === round.value.turns.length)
-const behind = computed(() => round.value?.modules.filter((m) => m.boot || m.newer || m.state === 'half-done') ?? [])
+const behind = computed(() => round.value?.modules.filter((m) => round.value!.behind.includes(m.slot)) ?? [])
 const verbs: Record<string, string> = { note: 'Ask all modules', hands: 'It is done', clear: 'Clear the codes', learn: 'Start it', modules: 'The writing is over' }
 const icon = (i: number) => {
   const t = round.value!.turns[i]!

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiUndoVariant } from '@mdi/js'
+import { mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant } from '@mdi/js'
 import { computed, ref } from 'vue'
 
 import { api, problem, type Problem, type Today } from '../api/client'
@@ -25,7 +25,7 @@ async function load() {
 }
 const ends = computed(() => {
   const t = today.value
-  return t ? t.runs.length + t.halfDone.length + t.notProven.length + t.tests.length + t.withdrawn.length : 0
+  return t ? t.runs.length + t.rounds.length + t.halfDone.length + t.notProven.length + t.tests.length + t.withdrawn.length : 0
 })
 every(3000, load)
 </script>
@@ -49,6 +49,15 @@ every(3000, load)
           </div>
           <div class="who small">{{ r.by }} <br /><span class="muted">since {{ when(r.opened) }}</span></div>
           <v-btn variant="outlined" :to="`/runs/${r.id}`">{{ r.state === 'paused' ? 'Go on' : 'Look' }}</v-btn>
+        </li>
+        <li v-for="r in today.rounds" :key="r.id" class="end" data-open-round>
+          <span class="mark work"><v-icon :icon="mdiTransitConnectionVariant" /></span>
+          <div class="what">
+            <div><strong>round open</strong> <strong>{{ r.modelName }} {{ r.serial }}</strong></div>
+            <div class="muted">{{ sentence(r.reason) }} Next: {{ r.waits }}</div>
+          </div>
+          <div class="who small">{{ r.by }} <br /><span class="muted">since {{ when(r.at) }}</span></div>
+          <v-btn variant="outlined" :to="`/rounds/${r.id}`">Go on</v-btn>
         </li>
         <li v-for="u in today.halfDone" :key="u.id" class="end">
           <span class="mark half"><v-icon :icon="mdiCircleHalfFull" /></span>

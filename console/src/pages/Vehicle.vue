@@ -74,7 +74,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
         <h1>{{ found?.modelName ?? 'Vehicle' }} <span v-if="found?.serial" class="mono serial">{{ found.serial }}</span></h1>
         <p class="muted">on <span class="mono">{{ at }}</span><template v-if="asked">, asked at {{ asked.toLocaleTimeString('en-GB') }}</template></p>
       </div>
-      <v-btn v-if="session.may('technician')" variant="flat" color="primary" size="large" :loading="busy === 'scan'" data-scan @click="scan">Ask all modules</v-btn>
+      <v-btn v-if="session.may('technician')" variant="flat" color="primary" size="large" :disabled="busy === 'scan'" data-scan @click="scan">{{ busy === 'scan' ? 'Asking …' : 'Ask all modules' }}</v-btn>
     </div>
   </div>
   <div class="page">

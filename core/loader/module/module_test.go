@@ -10,7 +10,6 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/module"
-	"zealousferry/core/model"
 	"zealousferry/sim"
 )
 
@@ -21,20 +20,20 @@ func open(t *testing.T, own loader.Own, change func(*sim.Spec)) (loader.Session,
 		t.Fatal(err)
 	}
 	t.Cleanup(u.Close)
-	s, leave := openOn(t, u, sheet, own)
+	s, leave := openOn(t, u, sheet.Main().Loader.Own, own)
 	t.Cleanup(leave)
 	return s, u
 }
 
 // openOn opens a module that is there; leave closes it and its link.
-func openOn(t *testing.T, u *sim.Unit, sheet *model.Sheet, own loader.Own) (s loader.Session, leave func()) {
+func openOn(t *testing.T, u *sim.Unit, sheet, own loader.Own) (s loader.Session, leave func()) {
 	t.Helper()
 	l, err := coretest.Dial(context.Background(), u)
 	if err != nil {
 		t.Fatal(err)
 	}
 	all := loader.Own{}
-	for name, v := range sheet.Main().Loader.Own {
+	for name, v := range sheet {
 		all[name] = v
 	}
 	for name, v := range own {
@@ -192,7 +191,7 @@ func TestLearning(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(u.Close)
-	s, leave := openOn(t, u, sheet, nil)
+	s, leave := openOn(t, u, sheet.Main().Loader.Own, nil)
 	program := sheet.Main().Memory.Regions[1]
 	v := sim.NewVehicle(u)
 	if all := codes(s); len(all) > 0 {
@@ -218,7 +217,7 @@ func TestLearning(t *testing.T) {
 	leave()
 	again := func(own loader.Own) error {
 		t.Helper()
-		s, leave := openOn(t, u, sheet, own)
+		s, leave := openOn(t, u, sheet.Main().Loader.Own, own)
 		defer leave()
 		if err := s.(loader.Learner).Learn(ctx, "ends"); err != nil {
 			return err

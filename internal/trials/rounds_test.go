@@ -1,0 +1,265 @@
+package trials
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"zealousferry/core"
+	"zealousferry/core/model"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/demo/world"
+	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
+	"zealousferry/sim"
+)
+
+// aTug is the demo's tug 9 at link b/tug, with newer releases for its hoist and its brake.
+func aTug(t *testing.T, w *testkit.World) (units map[string]*sim.Unit, vehicle *sim.Vehicle) {
+	t.Helper()
+	units, gateway := aVehicle(t, w, "tug-9")
+	var all []*sim.Unit
+	for _, u := range units {
+		all = append(all, u)
+	}
+	for _, x := range [][2]string{{"porter-hoist", "1.4"}, {"porter-hoist", "1.6"}, {"porter-brake", "1.4"}, {"porter-brake", "1.6"}} {
+		m, version := x[0], x[1]
+		r := world.Find(m, version)
+		name, format, data := r.File(0)
+		im, err := w.Lead.PutImage(ctx, name, model.Part{Format: format, Address: r.Parts[0].Address}, data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: m, Version: version, Channel: model.Stable, Fits: r.Fits, Accept: "made by the test",
+			Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: format, Address: r.Parts[0].Address}}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/tug", PortChoice: client.PortChoice{Gateway: gateway}}); err != nil {
+		t.Fatal(err)
+	}
+	return units, sim.NewVehicle(all...)
+}
+
+// write puts the newer release into a module of the tug, and answers what is asked.
+func write(t *testing.T, w *testkit.World, module string) {
+	t.Helper()
+	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", module, false); err != nil {
+		t.Fatal(err)
+	}
+	r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	answerAll(t, w, w.Technician, r.ID, map[string]string{"volts": "25.6"})
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) || r.Record.To != "1.6" {
+		t.Fatalf("%s: %s %+v", module, r.Outcome, r.Progress.Fault)
+	}
+}
+
+// through takes a round on with the tool's turns until hands are wanted.
+func through(t *testing.T, w *testkit.World, r client.Round) client.Round {
+	t.Helper()
+	for r.Next >= 0 && r.Next < len(r.Turns) && r.Turns[r.Next].Do != "hands" {
+		var err error
+		if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: r.Next, Do: "go"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return r
+}
+
+// lines are the codes of a round as "slot code stands", those that the work explains with a
+// star.
+func lines(r client.Round) (all []string) {
+	for _, l := range r.Lines {
+		s := l.Slot + " " + l.Code + " " + l.Stands
+		if l.Ours != "" {
+			s += "*"
+		}
+		all = append(all, s)
+	}
+	slices.Sort(all)
+	return all
+}
+
+// TestARoundOfAVehicle goes from as found to as left: two modules are written, codes that
+// this has caused are told apart from those that were there, the key is believed only to
+// the vehicle itself, and the hoist learns anew.
+func TestARoundOfAVehicle(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	units, vehicle := aTug(t, w)
+	r, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "the hoist drops", Asked: "Gannet Quay"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Next != 1 || fmt.Sprint(lines(r)) != "[hoist C1A10-12 stays]" || fmt.Sprint(r.Behind) != "[hoist brake]" || r.Serial != "ZFPRT9B2607000009" || r.Reason != "the hoist drops" {
+		t.Fatalf("%d %v %v %+v", r.Next, lines(r), r.Behind, r.RoundRow)
+	}
+	if _, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"}); core.KindOf(err) != core.Busy {
+		t.Errorf("two rounds at once: %v", err)
+	}
+	go1 := client.RoundStep{Turn: 1, Do: "go"}
+	if _, err := w.Technician.StepRound(ctx, r.ID, go1); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "hoist, brake") {
+		t.Errorf("the writing is over, and nothing is written: %v", err)
+	}
+	write(t, w, "porter-hoist")
+	write(t, w, "porter-brake")
+	if j, err := w.Viewer.Job(ctx, r.Job); err != nil || j.Open != 0 || len(j.Scope) != 2 {
+		t.Errorf("the runs are not of the round's job: %+v %v", j, err)
+	}
+	if _, err := w.Viewer.StepRound(ctx, r.ID, go1); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a viewer goes on: %v", err)
+	}
+	r = through(t, w, r)
+	hands := func(turn int, read string) {
+		t.Helper()
+		vehicle.Key(read != "key off")
+		if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: "go"}); err != nil || r.Turns[turn].Read != read {
+			t.Fatalf("turn %d: %+v %v", turn, r.Turns, err)
+		}
+	}
+	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 2, Do: "go"}); core.KindOf(err) != core.CannotTell || !strings.Contains(err.Error(), "its key is on") {
+		t.Errorf("the key is said to be off, and is on: %v", err)
+	}
+	hands(2, "key off")
+	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 2, Do: "go"}); core.KindOf(err) != core.Busy {
+		t.Errorf("a turn twice: %v", err)
+	}
+	hands(3, "key on")
+	vehicle.Supply(200)
+	for turn := 4; turn < 7; turn++ {
+		if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: "go"}); err != nil {
+			t.Fatal(err)
+		}
+		if turn == 4 {
+			if got := fmt.Sprint(lines(r)); got != "[cabin U0129-87 new* cabin U0140-87 new* charger U0129-87 new* hoist C1A10-12 stays hoist C1A11-54 new* hoist U0129-87 new*]" {
+				t.Errorf("after the writing: %s", got)
+			}
+		}
+	}
+	if _, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 7, Do: "go"}); core.KindOf(err) != core.RefusedByUnit || !strings.Contains(err.Error(), "did not reach its upper stop") {
+		t.Errorf("the hoist learns with too little: %v", err)
+	}
+	if r, _ = w.Technician.Round(ctx, r.ID); r.Turns[7].State != "unknown" || r.Next != 7 {
+		t.Errorf("%+v", r.Turns[7])
+	}
+	follow(t, w, "technician", err) // tries once more, and leaves it
+	if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 7, Do: "again"}); err != nil || r.Next != 7 {
+		t.Fatalf("%d %v", r.Next, err)
+	}
+	vehicle.Supply(256)
+	r = through(t, w, r)
+	hands(8, "key off")
+	hands(9, "key on")
+	r = through(t, w, r)
+	if got := fmt.Sprint(lines(r)); r.Next != len(r.Turns) || len(r.Open) > 0 || got != "[cabin U0129-87 passing* cabin U0140-87 passing* charger U0129-87 passing* hoist C1A10-12 gone hoist C1A11-54 passing* hoist U0129-87 passing*]" {
+		t.Errorf("as left: %d %v %s", r.Next, r.Open, got)
+	}
+	if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: r.Next, Do: "close"}); err != nil || r.Next != -1 || r.Whole == nil || !*r.Whole {
+		t.Fatalf("%+v %v", r, err)
+	}
+	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 1, Do: "again"}); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a closed round goes back: %v", err)
+	}
+	if j, err := w.Viewer.Job(ctx, r.Job); err != nil || j.Closed == nil {
+		t.Errorf("its job is open still: %+v %v", j, err)
+	}
+	said := func(unit, words string) {
+		t.Helper()
+		if h, err := w.Viewer.History(ctx, unit); err != nil || h.Chain != "intact" || !strings.Contains(fmt.Sprintf("%+v", h.Entries), words) {
+			t.Errorf("the history of %s does not say %q: %v", unit, words, err)
+		}
+	}
+	said(r.Serial, "hoist 1.4 → 1.6, brake 1.4 → 1.6. Fault codes as found: 1, as left: 0.")
+	said("PC-220415", "Fault codes cleared in the vehicle "+r.Serial+": U0129-87.")
+	said("PH-410088", "It has learnt anew in the vehicle "+r.Serial)
+	root := w.DB.Open(t, w.DB.Root)
+	if _, err := root.Exec(`UPDATE vehicle_round_event SET body = REPLACE(body, 'C1A10-12', 'C1A10-13') WHERE round = ?`, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if r, err = w.Viewer.Round(ctx, r.ID); err != nil || r.Whole == nil || *r.Whole {
+		t.Errorf("an event was changed behind the service's back, and nothing says so: %v", err)
+	}
+	if _, err := w.DB.Open(t, w.DB.Serve).Exec(`DELETE FROM vehicle_round_event`); err == nil {
+		t.Error("the service's account takes events of rounds away")
+	}
+	if r, err = w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "it stopped on the pier"}); err != nil || len(r.Behind) > 0 {
+		t.Fatalf("%v %v", r.Behind, err)
+	}
+	if r = through(t, w, r); r.Next != 2 || r.Turns[7].State != "passed" {
+		t.Errorf("nothing was written: %d %+v", r.Next, r.Turns)
+	}
+	units["tug-9"].Swap("ZFPRT9B2607000099", "B", nil)
+	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 2, Do: "go"}); core.KindOf(err) != core.WrongUnit {
+		t.Errorf("another vehicle is plugged in: %v", err)
+	}
+}
+
+// TestARoundByOtherHands is what the command line and the console say when a round is left,
+// gone back in, and closed with something open.
+func TestARoundByOtherHands(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	units, vehicle := aTug(t, w)
+	l := commandLine(t, w, "technician")
+	_, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug"})
+	follow(t, w, "technician", err)
+	_, err = w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"})
+	follow(t, w, "technician", err)
+	const tug = "ZFPRT9B2607000009"
+	told(t, l.must(0, "round", "next", tug), "Write the modules, then", "C1A10-12", "1.6: ferry identify b/tug --model porter-hoist", "supply-volts 25.6")
+	told(t, l.must(0, "round", "list", "--open"), tug, "because it must be")
+	told(t, l.must(17, "round", "again", tug, "x"), "a number from 1")
+	r, err := w.Viewer.Round(ctx, tug)
+	if err != nil {
+		t.Fatal(err)
+	}
+	step := func(what string, turn int) error {
+		_, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: what})
+		return err
+	}
+	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", "porter-hoist", false); err != nil {
+		t.Fatal(err)
+	}
+	open, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	turn(t, w, open.ID)
+	if err := step("go", 1); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), "run of the hoist is not closed") {
+		t.Errorf("a run is at work: %v", err)
+	}
+	if err := w.Technician.StopRun(ctx, open.ID); err != nil {
+		t.Fatal(err)
+	}
+	w.Follow(open.ID)
+	follow(t, w, "technician", step("go", 1)) // leaves the modules as they are
+	follow(t, w, "technician", step("close", 11), "--reason …", "--reason \"the key is lost\"")
+	told(t, l.must(0, "round", "show", tug), "left undone", "the key is lost", "because it must be")
+	told(t, l.must(0, "round", "again", tug, "3"), "Then: ferry round next "+tug+" --done")
+	follow(t, w, "technician", step("go", 2)) // is left once more
+	follow(t, w, "technician", step("leave", 3))
+	units["tug-9-charger"].Set(sim.Faults{Silent: true})
+	told(t, l.must(0, "round", "next", tug), "Then: ferry round next "+tug+" --done", "✗ does not answer")
+	told(t, l.must(0, "today"), "Open rounds of vehicles", "next: Turn the key to 0")
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/today"), browser.Until(`document.querySelector("[data-open-round]")`), chromedp.Navigate(w.Base+"/vehicle/b/tug"), click(`[data-go-on]`), browser.Until(`location.pathname.startsWith("/rounds/")`), says("Turn the key to 0"),
+		click(`[data-leave]`), put(`[data-why] input`, "it stays on"), press(`[data-leave-yes]`), says("Turn the key to 1."), click(`[data-go]`), click(`[data-go]`),
+		browser.Until(`document.querySelector("[data-end]")?.innerText.includes("charger")`))
+	units["tug-9-charger"].Set(sim.Faults{})
+	err = step("close", 11)
+	follow(t, w, "technician", err, "TURN", "11") // goes back to the last turn, and is refused then
+	vehicle.Key(true)
+	do(t, x, says("as left"), click(`[data-go]`), click(`[data-close]`), browser.Until(`document.querySelector("[data-closed]")`))
+	if r, err = w.Viewer.Round(ctx, r.ID); err != nil || r.Next != -1 || !*r.Whole {
+		t.Errorf("%+v %v", r, err)
+	}
+	told(t, l.must(0, "round", "list", "--unit", tug), "closed")
+	told(t, l.must(21, "round", "show", "ZF"), "there is no round")
+}
