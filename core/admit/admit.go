@@ -39,7 +39,7 @@ const (
 
 // Bar is something that stops a run before it begins.
 type Bar struct {
-	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent."`
+	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order."`
 	Gate string    `json:"gate,omitempty" doc:"The gate that a lead may pass by name, with a reason; empty where nobody can."`
 	Kind core.Kind `json:"kind"`
 	core.Said
@@ -95,6 +95,7 @@ type Input struct {
 	Needs    []fit.Need
 	Adapter  *Adapter
 	Links    map[string]string // further links, by the name that the sheet gives them
+	First    []string          // what people call the modules of the same vehicle that its sheet wants written before this one, and that are not
 	Consents []Consent         // that leads have given for this unit, and that have not ended
 }
 
@@ -104,7 +105,7 @@ func Admit(in Input) (run.Opened, []Bar) {
 	waivers, bar := in.waivers()
 	bars = append(bars, bar...)
 	in.Opened.Waivers = waivers
-	for _, check := range []func(*Input) []Bar{permission, place, label, release, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack} {
+	for _, check := range []func(*Input) []Bar{permission, place, label, release, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack, turn} {
 		for _, b := range check(&in) {
 			if _, passed := in.Opened.Waived(b.Gate); b.Gate != "" && passed {
 				continue
@@ -297,6 +298,15 @@ func hold(in *Input) []Bar {
 		}
 	}
 	return nil
+}
+
+// turn is that of a module among those of a vehicle of which a round is open.
+func turn(in *Input) []Bar {
+	if in.Opened.Kind != run.Flash || len(in.First) == 0 {
+		return nil
+	}
+	return []Bar{{Rule: "order", Kind: core.Busy, Said: core.Say("The sheet of the vehicle wants written before it: %s.", strings.Join(in.First, ", ")),
+		Todo: core.Todos(words.Scan(in.Place.Name).To("Write that first")), Who: You}}
 }
 
 // strange tells whether the unit runs what the catalogue does not know, of which nobody

@@ -56,6 +56,7 @@ var stops = map[string]struct {
 	"may only look":        {func(i *admit.Input) { i.Person.May = false }, "permission", "", core.NotAllowed, admit.Lead, "not open runs"},
 	"on no link":           {func(i *admit.Input) { i.Place.Name = "" }, "link", "", core.NotFound, admit.You, "on no link"},
 	"bench away":           {func(i *admit.Input) { i.Place.Away = true }, "link", "", core.NotAnswering, admit.You, "not in touch"},
+	"out of its order":     {func(i *admit.Input) { i.First = []string{"hoist"} }, "order", "", core.Busy, admit.You, "before it: hoist"},
 	"busy link":            {func(i *admit.Input) { i.Place.BusyWith = "r9" }, "link", "", core.Busy, admit.You, "run r9"},
 	"busy unit":            {func(i *admit.Input) { i.BusyWith = "r9" }, "link", "", core.Busy, admit.You, "open run, r9"},
 	"not identified since": {func(i *admit.Input) { i.Place.Identified = false }, "link", "", core.CannotTell, admit.You, "has changed since"},

@@ -132,6 +132,11 @@ func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) erro
 		}
 		a.Opened.Covered = covered
 	}
+	if n.Kind == run.Flash {
+		if err := v.firstInRound(ctx, a); err != nil {
+			return err
+		}
+	}
 	return v.owed(ctx, u, &a.Opened)
 }
 

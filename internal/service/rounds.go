@@ -246,6 +246,38 @@ func turnSays(t model.Turn) string {
 	return t.Says.In("en")
 }
 
+// firstInRound fills in which modules of the same vehicle go before this one: those that
+// its sheet names for the slot and that are to be written still, while a round of the
+// vehicle is at the writing.
+func (v *Service) firstInRound(ctx context.Context, a *asked) error {
+	rows, _, err := v.store.Rounds(ctx, "", true, 0, mostToday)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		_, s, _, err := v.readRound(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		for name, unit := range s.Last().Units {
+			slot := s.Slot(name)
+			if unit != a.unit.ID || slot == nil || len(slot.After) == 0 || s.Worked != nil {
+				continue
+			}
+			modules, err := v.roundModules(ctx, s, "")
+			if err != nil {
+				return err
+			}
+			for _, b := range behind(modules) {
+				if slices.Contains(slot.After, b) {
+					a.First = append(a.First, s.Title(b))
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // behind are the slots of modules that are to be written.
 func behind(modules []client.Module) []string {
 	slots := []string{}

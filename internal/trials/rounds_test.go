@@ -108,6 +108,14 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if _, err := w.Technician.StepRound(ctx, r.ID, go1); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "hoist, brake") {
 		t.Errorf("the writing is over, and nothing is written: %v", err)
 	}
+	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", "porter-brake", false); err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug"})
+	if core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), "written before it: hoist") {
+		t.Errorf("the brake before the hoist: %v", err)
+	}
+	follow(t, w, "technician", err)
 	write(t, w, "porter-hoist")
 	write(t, w, "porter-brake")
 	if j, err := w.Viewer.Job(ctx, r.Job); err != nil || j.Open != 0 || len(j.Scope) != 2 {

@@ -1913,7 +1913,7 @@ export interface components {
             next?: string;
             /** @description What was put into it, in order. */
             params?: string[];
-            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent. */
+            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order. */
             rule: string;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];
