@@ -24,6 +24,8 @@ type GatewaySpec struct {
 	Testers int // connections with routing at once; 2 where it is 0
 	Longest int // of a message; 4 KiB where it is 0
 	Modules map[uint16]*Unit
+	Dull    bool   // it answers nothing about itself
+	Asleep  bool   // the vehicle is not ready for diagnosis
 	Hears   string // a broadcast address at which it is asked too, e.g. "127.255.255.255:13400"
 }
 
@@ -220,12 +222,21 @@ func (g *Gateway) answer(asked net.PacketConn) {
 			copy(vin, g.VIN)
 			g.udp.WriteTo(ipMessageOf(ipHere, vin, binary.BigEndian.AppendUint16(nil, g.Logical), g.EID[:], g.EID[:], []byte{0}), from)
 		case ipStatus:
+			if g.Dull {
+				continue
+			}
 			g.mu.Lock()
 			open := byte(len(g.open))
 			g.mu.Unlock()
 			g.udp.WriteTo(ipMessageOf(ipHasStatus, []byte{0, byte(g.Testers), open}, binary.BigEndian.AppendUint32(nil, uint32(g.Longest))), from)
 		case ipPower:
-			g.udp.WriteTo(ipMessageOf(ipHasPower, []byte{1}), from)
+			mode := byte(1)
+			if g.Asleep {
+				mode = 0
+			}
+			if !g.Dull {
+				g.udp.WriteTo(ipMessageOf(ipHasPower, []byte{mode}), from)
+			}
 		}
 	}
 }

@@ -42,47 +42,48 @@ const (
 // Record is what a bench signs when a run closes. Times are microseconds since
 // 1970 UTC.
 type Record struct {
-	Run       string        `cbor:"run" json:"run"`
-	Kind      string        `cbor:"kind" json:"kind"`
-	Unit      string        `cbor:"unit" json:"unit"`
-	Model     string        `cbor:"model" json:"model"`
-	Serial    string        `cbor:"serial" json:"serial"`
-	By        string        `cbor:"by" json:"by"`
-	Bench     string        `cbor:"bench" json:"bench"`
-	Link      string        `cbor:"link" json:"link"`
-	From      string        `cbor:"from" json:"from"` // running version before
-	To        string        `cbor:"to" json:"to"`     // running version after
-	Release   string        `cbor:"release" json:"release"`
-	Images    []core.Digest `cbor:"images" json:"images"` // of the files
-	Plan      core.Digest   `cbor:"plan" json:"plan"`     // zero if there was none
-	Backup    core.Digest   `cbor:"backup" json:"backup"` // of the manifest; zero if there was none
-	Obtained  []Obtained    `cbor:"obtained" json:"obtained"`
-	Verified  string        `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
-	Identity  string        `cbor:"identity" json:"identity"` // strength
-	Facts     []core.Fact   `cbor:"facts" json:"facts"`
-	Outcome   string        `cbor:"outcome" json:"outcome"`
-	Reason    string        `cbor:"reason" json:"reason"`
-	Waivers   []string      `cbor:"waivers" json:"waivers"` // of records from before Waived: gate, person's id, reason in a sentence
-	Waived    []Waived      `cbor:"waived,omitempty" json:"waived,omitempty"`
-	Sections  []Section     `cbor:"sections,omitempty" json:"sections,omitempty"`
-	Owed      []Owed        `cbor:"owed,omitempty" json:"owed,omitempty"` // handed on to the unit
-	Tests     []Test        `cbor:"tests,omitempty" json:"tests,omitempty"`
-	WayBack   string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
-	Card      string        `cbor:"card,omitempty" json:"card,omitempty"`           // procedure/edition
-	Reference string        `cbor:"reference,omitempty" json:"reference,omitempty"` // release that the unit ran, where none of its memory could be saved: what to put in to go back
-	Adapter   string        `cbor:"adapter,omitempty" json:"adapter,omitempty"`     // serial of what stood between
-	Undone    []string      `cbor:"undone,omitempty" json:"undone,omitempty"`       // of records from before Owed: temporary changes that were left, with the reason
-	Job       uint64        `cbor:"job,omitempty" json:"job,omitempty"`
-	Why       string        `cbor:"why,omitempty" json:"why,omitempty"`     // the job's reason
-	Asked     string        `cbor:"asked,omitempty" json:"asked,omitempty"` // who asked for the job
-	Left      []Left        `cbor:"left,omitempty" json:"left,omitempty"`
-	Before    *Before       `cbor:"before,omitempty" json:"before,omitempty"` // where From comes from, if not from the wire
-	Halves    int           `cbor:"halves" json:"halves"`                     // how often the bench took the run up
-	Opened    int64         `cbor:"opened" json:"opened"`
-	Closed    int64         `cbor:"closed" json:"closed"`
-	Events    uint64        `cbor:"events" json:"events"`     // how many the journal holds
-	Journal   core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
-	Previous  core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
+	Run        string        `cbor:"run" json:"run"`
+	Kind       string        `cbor:"kind" json:"kind"`
+	Unit       string        `cbor:"unit" json:"unit"`
+	Model      string        `cbor:"model" json:"model"`
+	Serial     string        `cbor:"serial" json:"serial"`
+	By         string        `cbor:"by" json:"by"`
+	Bench      string        `cbor:"bench" json:"bench"`
+	Link       string        `cbor:"link" json:"link"`
+	From       string        `cbor:"from" json:"from"` // running version before
+	To         string        `cbor:"to" json:"to"`     // running version after
+	Release    string        `cbor:"release" json:"release"`
+	Images     []core.Digest `cbor:"images" json:"images"` // of the files
+	Plan       core.Digest   `cbor:"plan" json:"plan"`     // zero if there was none
+	Backup     core.Digest   `cbor:"backup" json:"backup"` // of the manifest; zero if there was none
+	Obtained   []Obtained    `cbor:"obtained" json:"obtained"`
+	Verified   string        `cbor:"verified" json:"verified"` // how: unit-digest, read-back, or why not
+	Identity   string        `cbor:"identity" json:"identity"` // strength
+	Facts      []core.Fact   `cbor:"facts" json:"facts"`
+	Outcome    string        `cbor:"outcome" json:"outcome"`
+	Reason     string        `cbor:"reason" json:"reason"`
+	Waivers    []string      `cbor:"waivers" json:"waivers"` // of records from before Waived: gate, person's id, reason in a sentence
+	Waived     []Waived      `cbor:"waived,omitempty" json:"waived,omitempty"`
+	Sections   []Section     `cbor:"sections,omitempty" json:"sections,omitempty"`
+	Owed       []Owed        `cbor:"owed,omitempty" json:"owed,omitempty"` // handed on to the unit
+	Tests      []Test        `cbor:"tests,omitempty" json:"tests,omitempty"`
+	WayBack    string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
+	Card       string        `cbor:"card,omitempty" json:"card,omitempty"`           // procedure/edition
+	Reference  string        `cbor:"reference,omitempty" json:"reference,omitempty"` // release that the unit ran, where none of its memory could be saved: what to put in to go back
+	Adapter    string        `cbor:"adapter,omitempty" json:"adapter,omitempty"`     // serial of what stood between
+	Undone     []string      `cbor:"undone,omitempty" json:"undone,omitempty"`       // of records from before Owed: temporary changes that were left, with the reason
+	Job        uint64        `cbor:"job,omitempty" json:"job,omitempty"`
+	Why        string        `cbor:"why,omitempty" json:"why,omitempty"`     // the job's reason
+	Asked      string        `cbor:"asked,omitempty" json:"asked,omitempty"` // who asked for the job
+	Left       []Left        `cbor:"left,omitempty" json:"left,omitempty"`
+	Before     *Before       `cbor:"before,omitempty" json:"before,omitempty"` // where From comes from, if not from the wire
+	Conditions []Condition   `cbor:"conditions,omitempty" json:"conditions,omitempty"`
+	Halves     int           `cbor:"halves" json:"halves"` // how often the bench took the run up
+	Opened     int64         `cbor:"opened" json:"opened"`
+	Closed     int64         `cbor:"closed" json:"closed"`
+	Events     uint64        `cbor:"events" json:"events"`     // how many the journal holds
+	Journal    core.Digest   `cbor:"journal" json:"journal"`   // of the journal up to here
+	Previous   core.Digest   `cbor:"previous" json:"previous"` // this bench's record before, zero for its first
 }
 
 // Before is how a version before the run was learnt that the unit does not tell on the
@@ -93,6 +94,17 @@ type Before struct {
 	At     int64        `cbor:"at" json:"at"` // microseconds
 	Photo  *core.Digest `cbor:"photo,omitempty" json:"photo,omitempty"`
 	Unread string       `cbor:"unread,omitempty" json:"unread,omitempty"` // why nobody could read it
+}
+
+// Condition is what the unit told of its surroundings before it was changed, or during that
+// where it was not as its sheet wants it.
+type Condition struct {
+	Section string `cbor:"section,omitempty" json:"section,omitempty"`
+	Name    string `cbor:"name" json:"name"`
+	Value   string `cbor:"value" json:"value"`
+	Unit    string `cbor:"unit,omitempty" json:"unit,omitempty"`
+	Wants   string `cbor:"wants" json:"wants"`
+	During  bool   `cbor:"during,omitempty" json:"during,omitempty"`
 }
 
 // Left is a section that the job knowingly left as it is.

@@ -75,6 +75,31 @@ type Messages interface {
 	Talk(ctx context.Context, to uint16) (Conversation, error)
 }
 
+// Power is whether a vehicle is ready for diagnosis, as its gateway tells.
+type Power string
+
+// The answers; a gateway that was not heard has said nothing.
+const (
+	PowerUnknown  Power = ""
+	PowerNotReady Power = "not-ready"
+	PowerReady    Power = "ready"
+	PowerNotTold  Power = "not-told" // it says that it cannot tell
+)
+
+// Entity is what a gateway says of itself.
+type Entity struct {
+	Counted bool   // whether it has told how many testers there are
+	Most    int    // connections of testers that it takes
+	Open    int    // that it has, ours among them
+	Longest uint32 // of a message, in bytes; 0 where it does not tell
+	Power   Power
+}
+
+// Told is a link to a gateway that can be asked about itself.
+type Told interface {
+	Entity(ctx context.Context) (Entity, error)
+}
+
 // Conversation goes to and fro between two. It is used by one goroutine at a time.
 type Conversation interface {
 	// Send returns once the message is on its way whole.

@@ -40,6 +40,7 @@ type Limits struct {
 	Instead  string // what stands in for a backup where it cannot read; empty where it can
 	Shape    link.Shape
 	Pages    bool // it holds the unit's pages against the section's map, and so serves one section alone
+	Watches  bool // the sheet wants conditions for a write that the unit itself can tell
 }
 
 // Has tells whether the ability is among them.
@@ -143,6 +144,23 @@ type Code struct {
 // Coder is a session whose unit notes faults.
 type Coder interface {
 	Codes(ctx context.Context) ([]Code, error)
+}
+
+// Condition is something about a unit's surroundings that its sheet wants for a write, such
+// as what feeds it, and what the unit says of it.
+type Condition struct {
+	Name  string `json:"name" cbor:"name"`   // of the fact
+	Value string `json:"value" cbor:"value"` // as the unit tells it
+	Unit  string `json:"unit,omitempty" cbor:"unit,omitempty"`
+	Wants string `json:"wants" cbor:"wants"` // in words
+	Well  bool   `json:"well" cbor:"well"`
+}
+
+// Watcher is a session whose unit tells of the conditions that its sheet wants. It may be
+// asked in the middle of a write, between two operations. What the unit does not tell now
+// is left out.
+type Watcher interface {
+	Conditions(ctx context.Context) ([]Condition, error)
 }
 
 // Cleaner is a session whose unit lets its faults be taken away, with all that it has

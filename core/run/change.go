@@ -117,7 +117,13 @@ func (r *Run) changeMemory(ctx context.Context, x *Section, p *plan.Plan, sessio
 	told := func(kind string) func(loader.Op) error {
 		return func(op loader.Op) error { return r.note(x, kind, note(op.N)) }
 	}
-	return loader.Change(ctx, session, &d.Memory, next, told(KindAboutTo), told(KindDone))
+	done := func(op loader.Op) error {
+		if err := r.note(x, KindDone, note(op.N)); err != nil {
+			return err
+		}
+		return r.keepWatch(ctx, x, session)
+	}
+	return loader.Change(ctx, session, &d.Memory, next, told(KindAboutTo), done)
 }
 
 // sendFile sends the images as one file, from its first byte.

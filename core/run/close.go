@@ -200,6 +200,12 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 			h.Waived = append(h.Waived, history.Waived{Gate: w.Gate, Section: x.Name, By: w.By, Reason: w.Reason})
 		}
 		h.Sections = append(h.Sections, s.recordOf(x))
+		for _, c := range x.Before {
+			h.Conditions = append(h.Conditions, history.Condition{Section: x.Name, Name: c.Name, Value: c.Value, Unit: c.Unit, Wants: c.Wants})
+		}
+		for _, c := range x.Failing {
+			h.Conditions = append(h.Conditions, history.Condition{Section: x.Name, Name: c.Name, Value: c.Value, Unit: c.Unit, Wants: c.Wants, During: true})
+		}
 	}
 	for _, w := range o.Waivers { // of gates that were passed before the run began
 		if w.Gate != GateBackup && w.Gate != GateProtection {

@@ -79,7 +79,8 @@ type Run struct {
 	plans   map[string]*plan.Plan // by section
 	lines   map[string]*line      // by link
 
-	told time.Time // when progress was written last
+	told    time.Time // when progress was written last
+	watched time.Time // when the unit was asked during a write under which conditions it is
 	desk
 }
 
@@ -205,6 +206,8 @@ func (r *Run) do(ctx context.Context, m Move) error {
 		return r.store(ctx)
 	case PhasePlan:
 		return r.makePlan(ctx, x)
+	case PhaseWatch:
+		return r.watch(ctx, x)
 	case PhaseSame:
 		return r.same(ctx, x)
 	case PhaseSurvey:

@@ -82,6 +82,7 @@ const (
 	KindTurned      = "turned"   // to a section: what hands do before it is read was done
 	KindReady       = "ready"    // to change a section: what hands do before it was done
 	KindLaidAside   = "laid-aside"
+	KindConditions  = "conditions" // under which the unit is written, as it tells of them
 )
 
 // The gates that a person may waive.
@@ -348,6 +349,11 @@ type LaidAside struct {
 	Place  string `json:"place"`  // where the unit is
 	Holder string `json:"holder"` // who has it
 	Why    string `json:"why,omitempty"`
+}
+
+// Conditions are those that the sheet wants for a write, as the unit tells of them.
+type Conditions struct {
+	All []loader.Condition `json:"all"`
 }
 
 // Turned says to which section hands have turned.

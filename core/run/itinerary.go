@@ -14,20 +14,21 @@ type Phase string
 
 // The phases, in the order of the work. Paused and Ended do nothing.
 const (
-	PhaseCard     Phase = "card"      // the procedure is laid out
-	PhaseHands    Phase = "hands"     // items of a person or the tool, before there is power
-	PhasePower    Phase = "power"     // items at the power; done again after every interruption
-	PhaseTurn     Phase = "turn"      // items between, before a section is read
-	PhaseIdentify Phase = "identify"  // who is on the wire
-	PhaseJudge    Phase = "fit"       // whether the release fits
-	PhaseProve    Phase = "prove"     // whether the line carries
-	PhaseKeep     Phase = "backup"    // what the section holds
-	PhaseStore    Phase = "store"     // of all that was kept, at the service
-	PhasePlan     Phase = "plan"      // what is to be changed
-	PhaseReady    Phase = "ready"     // items between, before a section is changed
-	PhaseSame     Phase = "same-unit" // it is still the unit that was identified
-	PhaseSurvey   Phase = "survey"    // what an interrupted change has left
-	PhaseUnlock   Phase = "unlock"    // the protection is lifted, which erases
+	PhaseCard     Phase = "card"       // the procedure is laid out
+	PhaseHands    Phase = "hands"      // items of a person or the tool, before there is power
+	PhasePower    Phase = "power"      // items at the power; done again after every interruption
+	PhaseTurn     Phase = "turn"       // items between, before a section is read
+	PhaseIdentify Phase = "identify"   // who is on the wire
+	PhaseJudge    Phase = "fit"        // whether the release fits
+	PhaseProve    Phase = "prove"      // whether the line carries
+	PhaseKeep     Phase = "backup"     // what the section holds
+	PhaseStore    Phase = "store"      // of all that was kept, at the service
+	PhasePlan     Phase = "plan"       // what is to be changed
+	PhaseReady    Phase = "ready"      // items between, before a section is changed
+	PhaseWatch    Phase = "conditions" // under which the unit may be written
+	PhaseSame     Phase = "same-unit"  // it is still the unit that was identified
+	PhaseSurvey   Phase = "survey"     // what an interrupted change has left
+	PhaseUnlock   Phase = "unlock"     // the protection is lifted, which erases
 	PhaseChange   Phase = "flash"
 	PhaseVerify   Phase = "verify"
 	PhaseSent     Phase = "sent"     // in place of verify, where the loader takes a whole file and is over then
@@ -48,6 +49,8 @@ func (p Phase) Stop() Phase {
 		return PhaseHands
 	case PhaseUnlock:
 		return PhaseChange
+	case PhaseWatch:
+		return PhaseSame
 	case PhaseSent:
 		return PhaseVerify
 	}
@@ -72,6 +75,7 @@ type Place struct {
 	Files  bool        `json:"files,omitempty"`  // it holds files
 	Tells  bool        `json:"tells,omitempty"`  // its program can be asked for its version
 	Expect string      `json:"expect,omitempty"` // what that should say at the end
+	Watch  bool        `json:"watch,omitempty"`  // it tells of conditions that its sheet wants for a write
 }
 
 // Lay makes the itinerary of a run: everything is identified, judged and kept
@@ -121,6 +125,9 @@ func Lay(kind string, places []Place) []Leg {
 		}
 		leg(p, PhaseReady)
 		legs = append(legs, Leg{PhaseKeep, p.Name, true}, Leg{PhaseStore, "", true}, Leg{PhasePlan, p.Name, true})
+		if p.Watch {
+			leg(p, PhaseWatch)
+		}
 		leg(p, PhaseSame, PhaseSurvey, PhaseUnlock, PhaseChange)
 		if p.Whole {
 			leg(p, PhaseSent)
@@ -142,7 +149,8 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 		if err != nil {
 			return err
 		}
-		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: kind.Limits(d.Loader.Own).Has(loader.File), Files: d.Files != nil, Tells: d.Tells()}
+		limits := kind.Limits(d.Loader.Own)
+		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches}
 		switch o.Kind {
 		case BackUp:
 			p.Part = true

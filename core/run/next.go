@@ -86,6 +86,8 @@ var rules = []rule{
 			return s.toChange(x) && x.Verified == nil && !x.Ready && s.wantsReady(x)
 		},
 		func(s *State, x *Section) *model.Item { return s.betweenItem(x, false) }},
+	{PhaseWatch, "the section is changed, and nobody has asked under which conditions",
+		func(s *State, x *Section, _ Leg) bool { return s.toChange(x) && len(x.Remaining()) > 0 && !x.Watched }, nil},
 	{PhaseSame, "the section is changed, and the unit was not identified again",
 		func(s *State, x *Section, _ Leg) bool { return s.toChange(x) && !x.Same }, nil},
 	{PhaseSurvey, "the section was touched before the run was taken up",

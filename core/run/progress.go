@@ -1,7 +1,10 @@
 package run
 
 import (
+	"slices"
+
 	"zealousferry/core"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
@@ -38,6 +41,10 @@ type View struct {
 	Owed     []Obligation     `json:"owed,omitempty"`
 	Parts    []PartView       `json:"parts,omitempty"` // where there are several sections
 	Laid     *LaidAside       `json:"laid,omitempty"`
+	// Conditions are those that the sheet wants for a write, as the unit told of them last;
+	// Warn is about those that are not as it wants them, while it is written.
+	Conditions []loader.Condition `json:"conditions,omitempty"`
+	Warn       *core.Said         `json:"warn,omitempty"`
 }
 
 // PartView is how a section stands.
@@ -88,6 +95,11 @@ func (s *State) View() View {
 		if was := s.Before(h.Item); was != nil {
 			v.Back = was.Says.In("en")
 		}
+	}
+	v.Conditions = x.Now
+	if bad := slices.DeleteFunc(slices.Clone(x.Now), func(c loader.Condition) bool { return c.Well }); len(bad) > 0 && x.Touched && s.Closed == nil {
+		says := core.Say("While it is written: %s. The write goes on, for half of it would be worse. Switch nothing on; see to it without touching the leads.", inWords(bad))
+		v.Warn = &says
 	}
 	if len(s.Sections) > 1 {
 		v.Section, v.Parts = x.Name, s.parts(m, x)

@@ -51,7 +51,7 @@ var two = []model.Item{
 }
 
 func opened(t testing.TB, kind string) *told {
-	places := []Place{{Name: "a", Part: true}, {Name: "b", Part: true, Main: true, Tells: true, Expect: "2"}}
+	places := []Place{{Name: "a", Part: true, Watch: true}, {Name: "b", Part: true, Main: true, Tells: true, Expect: "2"}}
 	s := &told{t: t}
 	s.tell("", KindOpened, Opened{Run: "r", Kind: kind, Unit: "u", Engine: Engine, Version: "2", Sections: places, Itinerary: Lay(kind, places)})
 	return s
@@ -85,6 +85,7 @@ func TestEveryRuleOfTheTable(t *testing.T) {
 		{PhaseStore, "", "", KindStored, Stored{}},
 		{PhasePlan, "a", "", KindPlanned, one},
 		{PhasePlan, "b", "", KindPlanned, one},
+		{PhaseWatch, "a", "", KindConditions, Conditions{}},
 		{PhaseSame, "a", "", KindSame, Identified{}},
 		{PhaseChange, "a", "", KindAboutTo, Act{}},
 		{PhaseChange, "a", "", KindDone, Act{Last: true, Bytes: 4}},

@@ -1,6 +1,8 @@
 package run
 
 import (
+	"slices"
+
 	"zealousferry/core/loader"
 	"zealousferry/core/plan"
 )
@@ -20,6 +22,7 @@ type Seen struct {
 	Proved     *loader.Proof
 	Same       bool // identified again since the run was taken up
 	Ready      bool // what hands do before it is changed was done since then
+	Watched    bool // and was asked under which conditions it would be written
 }
 
 // Kept is what the run has saved of a section, or why it could not.
@@ -35,12 +38,15 @@ type Kept struct {
 // Change is how far the section is changed.
 type Change struct {
 	Planned  *Planned
-	Right    map[int]bool // pieces that hold what they should
-	Touched  bool         // something was about to change it
-	Unknown  bool         // an about-to without its done, since the last survey
-	Unsure   bool         // nobody knows what it holds: the run faulted, closed or was taken up in the middle, and nobody has surveyed since
-	Unlocked bool         // the protection was lifted, or was about to be
-	Written  uint64       // bytes
+	Right    map[int]bool       // pieces that hold what they should
+	Touched  bool               // something was about to change it
+	Unknown  bool               // an about-to without its done, since the last survey
+	Unsure   bool               // nobody knows what it holds: the run faulted, closed or was taken up in the middle, and nobody has surveyed since
+	Before   []loader.Condition // under which it was first changed
+	Now      []loader.Condition // as it told of them last
+	Failing  []loader.Condition // that were not well during the change, each as it was last
+	Unlocked bool               // the protection was lifted, or was about to be
+	Written  uint64             // bytes
 
 	writeAt, doneAt int64  // monotonic: the first change since the run was taken up, the last one done
 	writtenBefore   uint64 // bytes written when it was taken up
@@ -117,7 +123,7 @@ func (x *Section) Remaining() []int {
 // takeUp makes stale what was read on the wire. A section that was not touched
 // begins anew; what is left of one that was is found out by a survey.
 func (x *Section) takeUp(touched bool) {
-	x.Same, x.Ready, x.writeAt = false, false, 0
+	x.Same, x.Ready, x.Watched, x.writeAt = false, false, false, 0
 	x.Unsure = x.Touched && !x.over()
 	if x.Touched || x.over() {
 		return
@@ -152,6 +158,20 @@ func (x *Section) rightBytes() (n uint64) {
 		}
 	}
 	return n
+}
+
+// under takes the conditions that the unit has told of.
+func (x *Section) under(c Conditions) {
+	x.Watched, x.Now = true, c.All
+	if !x.Touched {
+		x.Before = c.All
+		return
+	}
+	for _, now := range c.All {
+		if !now.Well {
+			x.Failing = append(slices.DeleteFunc(x.Failing, func(was loader.Condition) bool { return was.Name == now.Name }), now)
+		}
+	}
 }
 
 // aboutTo notes that the section is touched.

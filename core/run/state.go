@@ -229,6 +229,10 @@ func (x *Section) apply(e Event) (err error) {
 		x.Planned, err = body[Planned](e)
 	case KindReady:
 		x.Ready = true
+	case KindConditions:
+		var c Conditions
+		err = into(e, &c)
+		x.under(c)
 	case KindSame:
 		x.Same = true
 	case KindSurveyed:

@@ -90,6 +90,10 @@ func Tell(e Event, x *Section) core.Said {
 			}
 			return core.Say("planned: %d sectors to erase and write, %d right already, %d kept", changes, len(x.Planned.Sectors)-changes-kept, kept)
 		}
+	case KindConditions:
+		if c, err := body[Conditions](e); err == nil && len(c.All) > 0 {
+			return core.Say("conditions that the unit tells: %s", inWords(c.All))
+		}
 	case KindSame:
 		return core.Say("identified again on the wire: same unit")
 	case KindSurveyed:

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"zealousferry/core"
+	"zealousferry/core/link"
 	"zealousferry/core/model"
 	"zealousferry/core/visit"
 	"zealousferry/internal/client"
@@ -24,7 +25,24 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 		return client.Result{}, err
 	}
 	defer done()
-	return client.Result{Slots: visit.Scan(ctx, l, of, by, b.pace())}, nil
+	told := make(chan *client.GatewayTold, 1)
+	go func() { told <- gatewayTold(ctx, l) }()
+	r := client.Result{Slots: visit.Scan(ctx, l, of, by, b.pace())}
+	r.Gateway = <-told
+	return r, nil
+}
+
+// gatewayTold is what a gateway says of itself; nil where it says nothing, or is none.
+func gatewayTold(ctx context.Context, l link.Link) *client.GatewayTold {
+	g, ok := l.(link.Told)
+	if !ok {
+		return nil
+	}
+	e, err := g.Entity(ctx)
+	if err != nil || !e.Counted && e.Power == link.PowerUnknown {
+		return nil
+	}
+	return &client.GatewayTold{Others: max(e.Open-1, 0), Most: e.Most, Power: string(e.Power)}
 }
 
 func (b *Bench) sheetsByModel(ctx context.Context) (map[string]*model.Sheet, error) {

@@ -32,6 +32,9 @@ func (a *app) scan() *cobra.Command {
 // scanned shows an assembly by its buses.
 func (a *app) scanned(s client.Scanned) {
 	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, s.ModelName), s.Serial, a.paint(faint, "on "+s.Link))
+	for _, w := range s.Warn {
+		fmt.Fprintf(a.out, "%s\n", a.paint(amber, " WARNING: "+w+" "))
+	}
 	bus := "-"
 	var rows [][]string
 	head := []string{"slot", "module", "serial", "runs", "stands", "next"}

@@ -162,6 +162,9 @@ func (v *view) below() string {
 	case run.BoardReading, run.BoardWaiting:
 		fmt.Fprintf(&b, "\n  %s. %s\n", p.View.Head.Text, p.View.Sentence.Text)
 	}
+	if w := p.View.Warn; w != nil {
+		fmt.Fprintf(&b, "\n  WARNING: %s\n", w.Text)
+	}
 	if v.away {
 		fmt.Fprintf(&b, "  No word from bench %s since %s; what stands above is from then. If it is alive, the run goes on there.\n", v.run.Bench, v.heard.Local().Format("15:04:05"))
 	}

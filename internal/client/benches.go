@@ -260,6 +260,7 @@ type Result struct {
 	Came     bool            `json:"came,omitempty"`
 	Tried    *Tried          `json:"tried,omitempty"`
 	Slots    []visit.InSlot  `json:"slots,omitempty"`
+	Gateway  *GatewayTold    `json:"gateway,omitempty"`
 	Cleared  []visit.Cleared `json:"cleared,omitempty"`
 	Ports    []ports.Port    `json:"ports,omitempty"`
 	Vehicles []Vehicle       `json:"vehicles,omitempty"`

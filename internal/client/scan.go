@@ -15,16 +15,26 @@ type NewScan struct {
 
 // Scanned is what was found.
 type Scanned struct {
-	Link       string      `json:"link"`
-	Model      string      `json:"model"`
-	ModelName  string      `json:"modelName"`
-	Serial     string      `json:"serial,omitempty" doc:"What the assembly itself says that it is, such as its vehicle identification number."`
-	Unit       string      `json:"unit,omitempty"`
-	Modules    []Module    `json:"modules" nullable:"false"`
-	Conditions []core.Fact `json:"conditions" nullable:"false" doc:"What it tells of itself that changes while one looks on, such as where its key stands."`
-	Silent     int         `json:"silent" doc:"How many modules that should be there do not answer."`
-	Behind     int         `json:"behind" doc:"For how many a newer release fits."`
-	Faults     int         `json:"faults" doc:"How many fault codes there are."`
+	Link       string       `json:"link"`
+	Model      string       `json:"model"`
+	ModelName  string       `json:"modelName"`
+	Serial     string       `json:"serial,omitempty" doc:"What the assembly itself says that it is, such as its vehicle identification number."`
+	Unit       string       `json:"unit,omitempty"`
+	Modules    []Module     `json:"modules" nullable:"false"`
+	Gateway    *GatewayTold `json:"gateway,omitempty" doc:"What its gateway says of itself, where there is one that does."`
+	Warn       []string     `json:"warn" nullable:"false" doc:"What may disturb a write to any of its modules."`
+	Conditions []core.Fact  `json:"conditions" nullable:"false" doc:"What it tells of itself that changes while one looks on, such as where its key stands."`
+	Silent     int          `json:"silent" doc:"How many modules that should be there do not answer."`
+	Behind     int          `json:"behind" doc:"For how many a newer release fits."`
+	Faults     int          `json:"faults" doc:"How many fault codes there are."`
+}
+
+// GatewayTold is what a vehicle's gateway says of itself (ISO 13400-2: entity status and
+// diagnostic power mode).
+type GatewayTold struct {
+	Others int    `json:"others" doc:"How many other testers are connected to it now."`
+	Most   int    `json:"most" doc:"How many it takes; 0 where it does not tell."`
+	Power  string `json:"power,omitempty" enum:"ready,not-ready,not-told" doc:"Whether the vehicle is ready for diagnosis."`
 }
 
 // Module is what is in a slot.

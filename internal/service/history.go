@@ -126,6 +126,14 @@ func tells(r *history.Record, names map[string]string) (all []core.Said) {
 	if r.Identity != "" && r.Identity != run.ThisUnit {
 		all = append(all, core.Say("Known %s, not by a serial that it tells.", r.Identity))
 	}
+	for _, c := range r.Conditions {
+		what := strings.TrimSpace(words.Facts.In(c.Name) + " " + c.Value + " " + c.Unit)
+		if c.During {
+			all = append(all, core.Say("During the write it said: %s; wanted is %s.", what, c.Wants))
+		} else {
+			all = append(all, core.Say("Before the write it said: %s.", what))
+		}
+	}
 	for _, w := range r.Waived {
 		all = append(all, core.Say("%s passed by %s: %s.", words.Gates.In(w.Gate), cmp.Or(names[w.By], w.By), strings.TrimSuffix(w.Reason, ".")))
 	}

@@ -29,11 +29,28 @@ func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) 
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	slots, err := v.slots(ctx, p, sheet)
+	slots, told, err := v.slots(ctx, p, sheet)
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	return v.enterAll(ctx, p, sheet, slots)
+	s, err := v.enterAll(ctx, p, sheet, slots)
+	s.Gateway, s.Warn = told, disturbs(told)
+	return s, err
+}
+
+// disturbs is what may disturb a write, of what a gateway says of itself.
+func disturbs(g *client.GatewayTold) []string {
+	all := []string{}
+	if g == nil {
+		return all
+	}
+	if g.Others > 0 {
+		all = append(all, core.Say("Other testers are connected to its gateway now: %d. Whatever they do may disturb a write; end or unplug them first.", g.Others).Text)
+	}
+	if g.Power == string(link.PowerNotReady) {
+		all = append(all, core.Say("It says that it is not ready for diagnosis: switch the key on.").Text)
+	}
+	return all
 }
 
 // toScan is a free link to an assembly, and the assembly's sheet.
@@ -50,19 +67,19 @@ func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet 
 
 // slots has a bench ask all modules of an assembly; one in which nothing answers at all is
 // an error.
-func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet) ([]visit.InSlot, error) {
+func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet) ([]visit.InSlot, *client.GatewayTold, error) {
 	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model}, p.Bench, scanLasts)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if len(r.Slots) != len(sheet.Holds)+1 {
-		return nil, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
+		return nil, nil, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
 	}
 	answers := func(s visit.InSlot) bool { return !s.Silent }
 	if slot := r.Slots[0]; !slices.ContainsFunc(r.Slots, answers) { // nobody passes anything on
-		return nil, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
+		return nil, nil, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
 	}
-	return r.Slots, nil
+	return r.Slots, r.Gateway, nil
 }
 
 // enterAll enters what modules said into the register, and says how they stand.

@@ -244,6 +244,9 @@ func (v *Service) fail(ctx context.Context, err error) error {
 	if core.KindOf(err) != "" {
 		return &problem{Explain(err)}
 	}
+	if ctx.Err() != nil { // whoever asked has gone: nothing failed here, and nobody reads the answer
+		return plainProblem(http.StatusInternalServerError, "")
+	}
 	v.log.Error("a request failed", "error", err, "id", middleware.GetReqID(ctx))
 	return plainProblem(http.StatusInternalServerError, "")
 }

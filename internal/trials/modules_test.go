@@ -10,6 +10,8 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/link"
+	"zealousferry/core/link/doip"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
@@ -200,6 +202,15 @@ func TestAWholeVehicle(t *testing.T) {
 	}
 	units["tug-10-charger"].Set(sim.Faults{})
 
+	other, err := doip.Kind{}.Open(ctx, link.Settings{"address": gateway, "tester": "0x0E01"}, core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s, _ := scan(); len(s.Warn) != 1 || s.Gateway == nil || s.Gateway.Others != 1 || s.Gateway.Power != "ready" {
+		t.Errorf("another tester is connected: %+v %v", s.Gateway, s.Warn)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), browser.Until(`document.querySelector("[data-warn]")?.innerText.includes("Other testers")`))
+	other.Close()
 	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), says("Do not drive"), says("U0129-87"), says("The drive bus is off."), browser.Until(`document.querySelector('[data-slot="cabin"]').textContent.includes("empty")`),
 		click(`[data-work="hoist"]`), browser.Until(`location.pathname === "/begin/b/tug"`), says("PH-410091"))
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/tug", Reason: "it is dead"})
@@ -301,5 +312,38 @@ func TestAVehicleIsFoundByItself(t *testing.T) {
 	do(t, x, chromedp.Navigate(w.Base+"/benches"), click("[data-watch]"), click("[data-vehicles]"), says("ZFTUG000000000077"), says("tug"))
 	if p, err := w.Viewer.Ports(ctx, "b"); err != nil || len(p.Vehicles) != 0 || p.Asked {
 		t.Errorf("nobody asked for vehicles: %+v %v", p, err)
+	}
+}
+
+// TestWhatFeedsAModule: its supply is asked before the first erase and stops the run there;
+// a sag during the write is shown while it lasts, and stands in the unit's history.
+func TestWhatFeedsAModule(t *testing.T) {
+	t.Parallel()
+	w := moduled(t, nil)
+	if err := w.Lead.PutModelSecret(ctx, "small", client.NewModelSecret{Name: "diagnosis", Value: coretest.Password}); err != nil {
+		t.Fatal(err)
+	}
+	v := sim.NewVehicle(w.Units["a"])
+	v.Supply(200)
+	r := w.Follow(w.Open(client.NewRun{Kind: "flash", At: "b/a"}).ID)
+	if r.Outcome != string(run.Refused) || r.Progress.View.Touched || !strings.Contains(r.Progress.Fault.Message, "supply-volts 20.0 V (wanted: at least 24 V)") {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	v.Supply(256)
+	w.HoldAt(run.KindSame, 1)
+	r = w.Open(client.NewRun{Kind: "flash", At: "b/a"})
+	<-w.Held()
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), browser.Until(`document.querySelector("[data-conditions]")?.innerText.includes("supply volts 25.6 V")`))
+	v.Supply(205)
+	w.HoldAt(run.KindVerified, 1)
+	do(t, x, browser.Until(`document.querySelector("[data-warn]")?.innerText.includes("20.5 V")`))
+	w.LetGo()
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	h, err := w.Viewer.History(ctx, "S-0001")
+	if err != nil || !strings.Contains(fmt.Sprintf("%+v", h.Entries), "During the write it said: supply-volts 20.5 V; wanted is at least 24 V.") {
+		t.Errorf("%+v %v", h.Entries, err)
 	}
 }

@@ -258,13 +258,14 @@ func TestARoundByOtherHands(t *testing.T) {
 	told(t, l.must(0, "today"), "Open rounds of vehicles", "next: Turn the key to 0")
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/today"), browser.Until(`document.querySelector("[data-open-round]")`), chromedp.Navigate(w.Base+"/vehicle/b/tug"), click(`[data-go-on]`), browser.Until(`location.pathname.startsWith("/rounds/")`), says("Turn the key to 0"),
-		click(`[data-leave]`), put(`[data-why] input`, "it stays on"), press(`[data-leave-yes]`), says("Turn the key to 1."), click(`[data-go]`), click(`[data-go]`),
+		click(`[data-leave]`), put(`[data-why] input`, "it stays on"), press(`[data-leave-yes]`), browser.Until(`document.querySelector("[data-next]").innerText.includes("Turn the key to 1.")`), click(`[data-go]`),
+		browser.Until(`document.querySelector("[data-next]").innerText.includes("as left")`), click(`[data-go]`),
 		browser.Until(`document.querySelector("[data-end]")?.innerText.includes("charger")`))
 	units["tug-9-charger"].Set(sim.Faults{})
 	err = step("close", 11)
 	follow(t, w, "technician", err, "TURN", "11") // goes back to the last turn, and is refused then
 	vehicle.Key(true)
-	do(t, x, says("as left"), click(`[data-go]`), click(`[data-close]`), browser.Until(`document.querySelector("[data-closed]")`))
+	do(t, x, browser.Until(`document.querySelector("[data-next]")?.innerText.includes("as left")`), click(`[data-go]`), click(`[data-close]`), browser.Until(`document.querySelector("[data-closed]")`))
 	if r, err = w.Viewer.Round(ctx, r.ID); err != nil || r.Next != -1 || !*r.Whole {
 		t.Errorf("%+v %v", r, err)
 	}

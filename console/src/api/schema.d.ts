@@ -2455,6 +2455,23 @@ export interface components {
             };
             to: string;
         };
+        GatewayTold: {
+            /**
+             * Format: int64
+             * @description How many it takes; 0 where it does not tell.
+             */
+            most: number;
+            /**
+             * Format: int64
+             * @description How many other testers are connected to it now.
+             */
+            others: number;
+            /**
+             * @description Whether the vehicle is ready for diagnosis.
+             * @enum {string}
+             */
+            power?: "ready" | "not-ready" | "not-told";
+        };
         Gear: {
             gear: components["schemas"]["FitHave"][];
         };
@@ -2503,6 +2520,14 @@ export interface components {
             source: string;
             unread?: string;
         };
+        HistoryCondition: {
+            during?: boolean;
+            name: string;
+            section?: string;
+            unit?: string;
+            value: string;
+            wants: string;
+        };
         HistoryHead: {
             hash: string;
             /** Format: int64 */
@@ -2544,6 +2569,7 @@ export interface components {
             card?: string;
             /** Format: int64 */
             closed: number;
+            conditions?: components["schemas"]["HistoryCondition"][];
             /** Format: int64 */
             events: number;
             facts: components["schemas"]["Fact"][];
@@ -3063,6 +3089,13 @@ export interface components {
              * @description The status octet of ISO 14229-1, annex D.
              */
             status: number;
+        };
+        LoaderCondition: {
+            name: string;
+            unit?: string;
+            value: string;
+            wants: string;
+            well: boolean;
         };
         LoaderProof: {
             /** Format: int64 */
@@ -4317,6 +4350,7 @@ export interface components {
             board: string;
             /** Format: int64 */
             changes: number;
+            conditions?: components["schemas"]["LoaderCondition"][];
             /** Format: int64 */
             done: number;
             hands?: components["schemas"]["RunHands"];
@@ -4349,6 +4383,7 @@ export interface components {
             turns: number;
             undo?: components["schemas"]["ProcedureUndo"][];
             waits: string;
+            warn?: components["schemas"]["Said"];
             wayBack?: string;
         };
         RunWaiver: {
@@ -4382,6 +4417,8 @@ export interface components {
              * @description How many fault codes there are.
              */
             faults: number;
+            /** @description What its gateway says of itself, where there is one that does. */
+            gateway?: components["schemas"]["GatewayTold"];
             link: string;
             model: string;
             modelName: string;
@@ -4394,6 +4431,8 @@ export interface components {
              */
             silent: number;
             unit?: string;
+            /** @description What may disturb a write to any of its modules. */
+            warn: string[];
         };
         Sector: {
             /** Format: int64 */

@@ -298,6 +298,8 @@ async function putBack() {
       <NextSteps v-if="progress?.fault && (paused || closed)" :todo="progress.fault" class="next" />
       <div v-if="run.after" class="next after" data-after>{{ run.after.text }}<NextSteps :todo="run.after" /></div>
     </ActionBoard>
+    <div v-if="view.warn && !closed" class="lost" role="alert" data-warn><strong>Warning.</strong> {{ view.warn.text }}</div>
+    <div v-else-if="view.conditions?.length && !closed" class="lost conditions" data-conditions>The unit says: {{ view.conditions.map((c) => `${c.name.replaceAll('-', ' ')} ${c.value} ${c.unit ?? ''}`.trim()).join(', ') }}.</div>
     <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
     <div v-if="!run.online && !closed" class="lost row" role="status"><span>Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</span><v-btn v-if="session.may('lead') && !paused" variant="outlined" data-give-up @click="ending = true">It does not come back: give the run up…</v-btn></div>
     <div class="page body">
@@ -423,6 +425,7 @@ h3 { font-size: 15px; }
 .seen { margin-top: 28px; max-width: 980px; }
 .seal { display: inline-flex; gap: 6px; font-weight: 700; }
 .lost { background: rgb(var(--v-theme-tint-amber)); padding: 10px 24px; font-weight: 700; }
+.conditions { background: transparent; font-weight: 400; padding-bottom: 0; }
 .foot { position: fixed; bottom: 0; left: 0; right: 0; background: rgb(var(--v-theme-surface)); border-top: 1px solid var(--line); display: flex; justify-content: space-between; align-items: center; gap: 16px; padding: 12px 24px; z-index: 4; }
 @media (max-width: 1000px) {
   .four { grid-template-columns: minmax(0, 1fr); }

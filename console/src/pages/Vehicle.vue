@@ -82,6 +82,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <p v-else-if="!found" class="lead">{{ busy ? 'All modules are asked who they are …' : 'A technician can ask the modules.' }}</p>
     <template v-if="found">
       <div v-if="dead.length" class="stop" role="status" data-dead><v-icon :icon="mdiAlertOctagon" size="36" /><div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: in its boot loader, and runs no program. Write it first.</div></div></div>
+      <p v-for="w in found.warn" :key="w" class="warn" role="alert" data-warn><strong>Warning.</strong> {{ w }}</p>
       <p class="lead" data-sum>{{ many(found.modules.length, 'module') }}, {{ many(found.faults, 'fault code') }}, {{ found.behind }} behind<template v-if="found.silent">, <strong class="brick">{{ found.silent }} silent that should answer</strong></template>.</p>
       <section class="round" data-round>
         <template v-if="open">
@@ -118,6 +119,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
 .serial { font-size: 0.7em; font-weight: 400; }
 .stop { display: flex; gap: 16px; align-items: center; background: rgb(var(--v-theme-stop)); color: rgb(var(--v-theme-on-stop)); border-radius: 8px; padding: 14px 20px; margin-bottom: 16px; }
 .stop strong { font-size: 24px; }
+.warn { background: rgb(var(--v-theme-tint-amber)); padding: 10px 16px; border-radius: 8px; margin-bottom: 12px; }
 .round { border: 1px solid var(--line); border-radius: 8px; padding: 16px 20px; margin: 12px 0 20px; }
 .round p { margin-bottom: 10px; max-width: 90ch; }
 .round form > :first-child { flex: 2 1 320px; }

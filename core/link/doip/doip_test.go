@@ -279,6 +279,37 @@ func TestMalformedHeadersAreAnswered(t *testing.T) {
 	}
 }
 
+// TestAGatewaySaysWhoElseIsThere: entity status and power mode, of one that answers, one
+// whose vehicle sleeps, and one that says nothing of itself.
+func TestAGatewaySaysWhoElseIsThere(t *testing.T) {
+	t.Parallel()
+	ask := func(change func(*sim.GatewaySpec)) link.Entity {
+		t.Helper()
+		g, _ := vehicle(t, change)
+		m, err := connect(t, g, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := connect(t, g, "0x0E01"); err != nil {
+			t.Fatal(err)
+		}
+		e, err := m.(link.Told).Entity(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
+	if e := ask(nil); !e.Counted || e.Most != 2 || e.Open != 2 || e.Longest != 4096 || e.Power != link.PowerReady {
+		t.Errorf("%+v", e)
+	}
+	if e := ask(func(s *sim.GatewaySpec) { s.Asleep = true }); e.Power != link.PowerNotReady {
+		t.Errorf("%+v", e)
+	}
+	if e := ask(func(s *sim.GatewaySpec) { s.Dull = true }); e.Counted || e.Power != link.PowerUnknown {
+		t.Errorf("%+v", e)
+	}
+}
+
 func FuzzAnnounced(f *testing.F) {
 	f.Add(unhex("02FD0004 00000021 5A46545547303030303030303030303432 1001 020000000042 020000000042 00"))
 	f.Add([]byte{2, 0xFD, 0, 4, 0xFF, 0xFF, 0xFF, 0xFF})

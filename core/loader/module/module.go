@@ -11,6 +11,7 @@ import (
 	"math/big"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -50,6 +51,7 @@ func (Kind) Limits(own loader.Own) loader.Limits {
 	if o.resets() {
 		l.Can = append(l.Can, loader.Reset)
 	}
+	l.Watches = len(o.Watch) > 0
 	return l
 }
 
@@ -177,6 +179,31 @@ func (s *session) Codes(ctx context.Context) ([]loader.Code, error) {
 		codes = append(codes, loader.Code{Code: c.String(), Status: c.Status, Is: c.Is(), Says: s.o.Codes[c.String()]})
 	}
 	return codes, nil
+}
+
+// Conditions are what the sheet wants for a write, as far as the module tells of it in the
+// session in which it is.
+func (s *session) Conditions(ctx context.Context) ([]loader.Condition, error) {
+	var all []loader.Condition
+	for _, w := range s.o.Watch {
+		data, err := s.uds.Data(ctx, w.DID)
+		var n *uds.Negative
+		if errors.As(err, &n) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		c := loader.Condition{Name: w.Fact, Value: w.says(data), Unit: w.Unit}
+		if w.AtLeast != nil {
+			is, err := strconv.ParseFloat(c.Value, 64)
+			c.Wants, c.Well = strings.TrimSpace(fmt.Sprintf("at least %g %s", *w.AtLeast, w.Unit)), err == nil && is >= *w.AtLeast
+		} else {
+			c.Wants, c.Well = w.Be, c.Value == w.Be
+		}
+		all = append(all, c)
+	}
+	return all, nil
 }
 
 // ClearCodes takes all its faults away.

@@ -25,6 +25,15 @@ type options struct {
 	Leave    []step            `yaml:"leave"`
 	Codes    map[string]string `yaml:"codes"` // what fault codes mean
 	Learn    []learning        `yaml:"learn"`
+	Watch    []watching        `yaml:"watch"`
+}
+
+// watching is an identifier that is to have a value, or at least one, for a write.
+type watching struct {
+	identify `yaml:",inline"`
+	Unit     string   `yaml:"unit"`
+	AtLeast  *float64 `yaml:"at-least"`
+	Be       string   `yaml:"be"`
 }
 
 // learning is a routine by which the module learns something anew after work on it. Well,
@@ -182,6 +191,16 @@ func (Kind) Schema() []byte {
 			"busy":   text("^([0-9A-Fa-f]{2})+$", "Status record, in hex, while it is still at it."),
 			"is":     map[string]any{"type": "object", "propertyNames": map[string]any{"pattern": "^([0-9A-F]{2})+$"}, "additionalProperties": map[string]any{"type": "string", "minLength": 1, "maxLength": 200}, "description": "How else it may end: the status record, and what that means for a person."},
 		})},
+		"watch": map[string]any{"type": "array", "maxItems": 8, "description": "What it tells of its surroundings and is wanted for a write: asked before the first erase, where what is wanted must be so, and again and again during the write.", "items": func() map[string]any {
+			o := object([]string{"did", "fact"}, map[string]any{
+				"did": number(0xFFFF, "Data identifier that tells it."), "fact": text("^[a-z][a-z-]{0,31}$", "What it is called."),
+				"as": one("How it is read; text where it is left out.", "text", "hex", "number"), "over": map[string]any{"enum": []int{10, 100, 1000}, "description": "A number is told in such parts of the unit."},
+				"is":   map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}, "description": "The value for what the module says."},
+				"unit": text("^.{1,12}$", "Of the number."), "at-least": map[string]any{"type": "number", "description": "The number is to be this or more."}, "be": text("^.{1,60}$", "The value is to be this."),
+			})
+			o["oneOf"] = []any{map[string]any{"required": []string{"at-least"}}, map[string]any{"required": []string{"be"}}}
+			return o
+		}()},
 		"leave": steps("What goes after all of it: dependencies, and the restart that starts the program."),
 	})
 	all["$schema"] = "https://json-schema.org/draft/2020-12/schema"
