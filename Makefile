@@ -50,7 +50,7 @@ test: console/dist/index.html
 	go test -parallel 12 -timeout 20m ./...
 
 trials: console/dist/index.html
-	@scripts/need test
+	@scripts/need trials
 	FERRY_TRIALS=full go test -parallel 8 -timeout 120m ./...
 
 FUZZTIME ?= 30s

@@ -24,6 +24,7 @@ type GatewaySpec struct {
 	Testers int // connections with routing at once; 2 where it is 0
 	Longest int // of a message; 4 KiB where it is 0
 	Modules map[uint16]*Unit
+	All     uint16 // at which all modules are spoken to at once; 0xE400 where it is 0
 	Dull    bool   // it answers nothing about itself
 	Asleep  bool   // the vehicle is not ready for diagnosis
 	Hears   string // a broadcast address at which it is asked too, e.g. "127.255.255.255:13400"
@@ -98,6 +99,9 @@ func StartGateway(s GatewaySpec, address string, clock core.Clock) (*Gateway, er
 	}
 	if s.Longest == 0 {
 		s.Longest = 4 << 10
+	}
+	if s.All == 0 {
+		s.All = 0xE400
 	}
 	l, err := net.Listen("tcp", address)
 	if err != nil {
@@ -325,7 +329,7 @@ func (t *tester) take(kind uint16, p []byte) bool {
 		case t.source == 0 || source != t.source:
 			no(notSource)
 			return false
-		case u == nil:
+		case u == nil && target != t.g.All:
 			no(notTarget)
 			return true
 		case len(q) > t.g.Longest:
@@ -341,18 +345,29 @@ func (t *tester) take(kind uint16, p []byte) bool {
 		}
 		t.g.mu.Unlock()
 		t.put(ipTaken, p[2:4], p[:2], []byte{0})
-		asks := t.asks[target]
-		if asks == nil {
-			asks = make(chan []byte, 16)
-			t.asks[target] = asks
-			go t.pass(target, u, asks)
-		}
-		select {
-		case asks <- q:
-		default: // it is asked faster than it can answer: lost
+		if u != nil {
+			t.hand(target, u, q)
+		} else {
+			for at, u := range t.g.Modules {
+				t.hand(at, u, q)
+			}
 		}
 	}
 	return true
+}
+
+// hand gives a request to a module, which carries its requests out one after another.
+func (t *tester) hand(target uint16, u *Unit, q []byte) {
+	asks := t.asks[target]
+	if asks == nil {
+		asks = make(chan []byte, 16)
+		t.asks[target] = asks
+		go t.pass(target, u, asks)
+	}
+	select {
+	case asks <- q:
+	default: // it is asked faster than it can answer: lost
+	}
 }
 
 // activate decides whether a tester gets routing.

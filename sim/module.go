@@ -128,7 +128,9 @@ func (m *module) handle(q []byte, say func(response []byte)) {
 	if u.life != life || !u.powered { // it lost its power on the way
 		return
 	}
-	m.last = u.clock.Now()
+	if m.last = u.clock.Now(); m.blind {
+		u.vehicle.blinds(u, true)
+	}
 	switch {
 	case nrc != 0:
 		say([]byte{0x7F, sid, nrc})
@@ -143,6 +145,7 @@ func (m *module) handle(q []byte, say func(response []byte)) {
 func (m *module) toDefault() {
 	was := m.session
 	m.session, m.open, m.seed, m.asked, m.quiet, m.blind = sessionDefault, false, nil, nil, false, false
+	m.u.vehicle.blinds(m.u, false)
 	if was == sessionProgram { // the way back from its boot loader is a restart
 		m.u.boots++
 		if m.u.version() == "" {
@@ -201,6 +204,7 @@ func (m *module) byForm(sid byte, q []byte, say func([]byte)) (body []byte, nrc 
 			return nil, nrcSession
 		}
 		m.blind = form == 2
+		m.u.vehicle.blinds(m.u, m.blind)
 		return []byte{form}, 0
 	}
 	return nil, nrcService
@@ -240,12 +244,22 @@ func (m *module) access(form byte, rest []byte) (body []byte, nrc byte) {
 
 // codes are the faults that it has noted: how many (01), or which (02), by a mask.
 func (m *module) codes(q []byte) (body []byte, nrc byte) {
-	if len(q) != 3 {
+	const available = 0xFF
+	noted := append(slices.Clip(m.u.codes), m.u.vehicle.noted(m.u)...)
+	switch {
+	case len(q) == 2 && q[1] == 0x0A:
+		body = []byte{0x0A, available}
+		for _, c := range noted {
+			body = binary.BigEndian.AppendUint32(body, c)
+		}
+		return body, 0
+	case len(q) == 6 && (q[1] == 0x04 || q[1] == 0x06):
+		return m.recorded(q, noted)
+	case len(q) != 3:
 		return nil, nrcLength
 	}
-	const available = 0xFF
 	var all []byte
-	for _, c := range append(slices.Clip(m.u.codes), m.u.vehicle.noted(m.u)...) {
+	for _, c := range noted {
 		if byte(c)&q[2] != 0 {
 			all = binary.BigEndian.AppendUint32(all, c)
 		}
@@ -257,6 +271,21 @@ func (m *module) codes(q []byte) (body []byte, nrc byte) {
 		return append([]byte{0x02, available}, all...), 0
 	}
 	return nil, nrcForm
+}
+
+// recorded is what it has recorded with a code: what fed it then (04), how often it came
+// (06). Record number FF is all.
+func (m *module) recorded(q []byte, noted []uint32) (body []byte, nrc byte) {
+	number := uint32(q[2])<<16 | uint32(q[3])<<8 | uint32(q[4])
+	i := slices.IndexFunc(noted, func(c uint32) bool { return c>>8 == number })
+	if i < 0 || q[5] != 0xFF && q[5] != 0x01 {
+		return nil, nrcRange
+	}
+	body = append(q[1:5:5], byte(noted[i]))
+	if q[1] == 0x06 {
+		return append(body, 0x01, 0x03), 0
+	}
+	return append(body, 0x01, 0x01, 0xFD, 0x02, 0x00, 0xF4), 0
 }
 
 // data are its identifiers.

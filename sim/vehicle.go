@@ -3,6 +3,7 @@ package sim
 import (
 	"slices"
 	"sync"
+	"time"
 )
 
 // Vehicle is what the modules of one have in common: the key, what feeds them, and what
@@ -12,7 +13,8 @@ type Vehicle struct {
 	off     bool   // the key
 	tenths  uint16 // of a volt
 	modules []*Unit
-	missed  map[*Unit][]uint32 // codes that a module has noted because another one was silent
+	blind   map[*Unit]time.Time // until when a module notes no codes
+	missed  map[*Unit][]uint32  // codes that a module has noted because another one was silent
 }
 
 // Feeds a module well, and too badly to move anything.
@@ -23,7 +25,7 @@ const (
 
 // NewVehicle puts modules into one, whose key is on.
 func NewVehicle(modules ...*Unit) *Vehicle {
-	v := &Vehicle{tenths: full, modules: modules, missed: map[*Unit][]uint32{}}
+	v := &Vehicle{tenths: full, modules: modules, missed: map[*Unit][]uint32{}, blind: map[*Unit]time.Time{}}
 	for _, u := range modules {
 		u.mu.Lock()
 		u.vehicle = v
@@ -81,9 +83,22 @@ func (v *Vehicle) misses(silent *Unit) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	for _, u := range v.modules {
-		if code := u.Misses[silent.Says]; u != silent && code != 0 && !slices.Contains(v.missed[u], code) {
+		if code := u.Misses[silent.Says]; u != silent && code != 0 && !v.blind[u].After(silent.clock.Now()) && !slices.Contains(v.missed[u], code) {
 			v.missed[u] = append(v.missed[u], code)
 		}
+	}
+}
+
+// blinds has a module note no codes until it falls back into its default session, or again.
+func (v *Vehicle) blinds(u *Unit, blind bool) {
+	if v == nil {
+		return
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	delete(v.blind, u)
+	if blind {
+		v.blind[u] = u.clock.Now().Add(fallsBack)
 	}
 }
 

@@ -15,6 +15,7 @@ type Clock struct {
 	mu    sync.Mutex
 	now   time.Time
 	waits []wait
+	more  *sync.Cond // somebody waits on it
 }
 
 type wait struct {
@@ -23,7 +24,20 @@ type wait struct {
 }
 
 // NewClock starts at a time.
-func NewClock(at time.Time) *Clock { return &Clock{now: at} }
+func NewClock(at time.Time) *Clock {
+	c := &Clock{now: at}
+	c.more = sync.NewCond(&c.mu)
+	return c
+}
+
+// Awaited returns once somebody waits on the clock, so that moving it is not in vain.
+func (c *Clock) Awaited() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for len(c.waits) == 0 {
+		c.more.Wait()
+	}
+}
 
 // Now is the clock's time.
 func (c *Clock) Now() time.Time {
@@ -42,6 +56,7 @@ func (c *Clock) After(d time.Duration) <-chan time.Time {
 		return w.c
 	}
 	c.waits = append(c.waits, w)
+	c.more.Broadcast()
 	return w.c
 }
 

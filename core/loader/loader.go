@@ -139,11 +139,21 @@ type Code struct {
 	Status byte     `json:"status" doc:"The status octet of ISO 14229-1, annex D."`
 	Is     []string `json:"is" nullable:"false" doc:"What the status says: now, confirmed, pending, since the last clear, not tested, lamp."`
 	Says   string   `json:"says,omitempty" doc:"What the sheet says that it means."`
+	// Recorded is what the unit has recorded with it, where somebody has asked.
+	Recorded *Recorded `json:"recorded,omitempty"`
+}
+
+// Recorded is what a unit has recorded with a fault, in hex, as ISO 14229-1 lays it out:
+// it goes when the fault is cleared.
+type Recorded struct {
+	Snapshot string `json:"snapshot,omitempty" doc:"When it arose: number of the record, count of identifiers, each with its data."`
+	Extended string `json:"extended,omitempty" doc:"About it since: number of the record and its data."`
 }
 
 // Coder is a session whose unit notes faults.
 type Coder interface {
-	Codes(ctx context.Context) ([]Code, error)
+	// Codes lists them; with deep, each with what the unit has recorded with it.
+	Codes(ctx context.Context, deep bool) ([]Code, error)
 }
 
 // Condition is something about a unit's surroundings that its sheet wants for a write, such

@@ -17,7 +17,10 @@ type Line struct {
 	Says   string `json:"says,omitempty"`
 	Seen   []Seen `json:"seen" nullable:"false" doc:"One for each note, in the order of the work."`
 	Stands string `json:"stands" enum:"stays,gone,new,back,passing,not-known" doc:"stays: it was there and is; gone: it was there and is not; new: it came with the work and is there; back: it was cleared and came again; passing: it came with the work and is gone; not-known: the module does not answer."`
-	Ours   string `json:"ours,omitempty" doc:"Why the work itself has caused it, in words."`
+	// Recorded is what the module had recorded with it when it was noted first; it goes when
+	// the code is cleared.
+	Recorded *loader.Recorded `json:"recorded,omitempty"`
+	Ours     string           `json:"ours,omitempty" doc:"Why the work itself has caused it, in words."`
 }
 
 // Seen is a code in a note: there, not there, or nobody knows.
@@ -59,7 +62,7 @@ func (s *State) Lines() []Line {
 }
 
 func (s *State) line(slot string, c loader.Code) Line {
-	l := Line{Slot: slot, Title: s.Title(slot), Code: c.Code, Says: c.Says}
+	l := Line{Slot: slot, Title: s.Title(slot), Code: c.Code, Says: c.Says, Recorded: c.Recorded}
 	for _, n := range s.Notes {
 		seen := Seen{As: n.As}
 		if i := slices.IndexFunc(n.Slots, func(x visit.InSlot) bool { return x.Slot == slot }); i >= 0 && n.Slots[i].Error == "" {

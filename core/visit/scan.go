@@ -25,9 +25,9 @@ type InSlot struct {
 }
 
 // Scan asks all slots of an assembly at once who is there, and which faults they have
-// noted. Nothing is changed. sheets are those of the slots' models; the one with the
+// noted; with deep, what they have recorded with each. Nothing is changed. sheets are those of the slots' models; the one with the
 // assembly's own section comes first, as a slot without a name.
-func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*model.Sheet, p link.Pace) []InSlot {
+func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*model.Sheet, deep bool, p link.Pace) []InSlot {
 	all := []InSlot{{}}
 	models := [][]*model.Sheet{{of}}
 	for _, s := range of.Holds {
@@ -38,7 +38,7 @@ func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*
 		asking.Add(1)
 		go func() {
 			defer asking.Done()
-			all[i].ask(ctx, l, models[i], p)
+			all[i].ask(ctx, l, models[i], deep, p)
 		}()
 	}
 	asking.Wait()
@@ -119,7 +119,7 @@ func with(ctx context.Context, l link.Link, in In, sheets map[string]*model.Shee
 	return do(s)
 }
 
-func (s *InSlot) ask(ctx context.Context, l link.Link, may []*model.Sheet, p link.Pace) {
+func (s *InSlot) ask(ctx context.Context, l link.Link, may []*model.Sheet, deep bool, p link.Pace) {
 	s.Facts, s.Codes = []core.Fact{}, []loader.Code{}
 	if len(may) == 0 {
 		s.fault(core.Fail(core.NotFound, "no sheet of a model that may be there is in force").Do("A lead adds one."))
@@ -127,7 +127,7 @@ func (s *InSlot) ask(ctx context.Context, l link.Link, may []*model.Sheet, p lin
 	}
 	for _, sheet := range may {
 		x := sheet.Main()
-		err := s.askAs(ctx, l, sheet, p)
+		err := s.askAs(ctx, l, sheet, deep, p)
 		if err == nil && model.Calls(s.Facts) == x.Loader.Says {
 			s.Model, s.Error, s.Next, s.Silent = sheet.Model, "", "", false
 			s.Bare = Value(s.Facts, core.FactRunning) == "" && shouldTell(x, core.FactRunning)
@@ -147,7 +147,7 @@ func (s *InSlot) fault(err error) {
 	s.Error, s.Next, s.Silent = e.Error(), e.Next, e.Kind == core.NotAnswering
 }
 
-func (s *InSlot) askAs(ctx context.Context, l link.Link, sheet *model.Sheet, p link.Pace) error {
+func (s *InSlot) askAs(ctx context.Context, l link.Link, sheet *model.Sheet, deep bool, p link.Pace) error {
 	session, err := OpenNow(ctx, l, sheet.Main(), p)
 	if err != nil {
 		return err
@@ -157,7 +157,7 @@ func (s *InSlot) askAs(ctx context.Context, l link.Link, sheet *model.Sheet, p l
 		return err
 	}
 	if c, ok := session.(loader.Coder); ok {
-		codes, err := c.Codes(ctx)
+		codes, err := c.Codes(ctx, deep)
 		if err != nil {
 			return err
 		}

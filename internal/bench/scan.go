@@ -27,7 +27,7 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 	defer done()
 	told := make(chan *client.GatewayTold, 1)
 	go func() { told <- gatewayTold(ctx, l) }()
-	r := client.Result{Slots: visit.Scan(ctx, l, of, by, b.pace())}
+	r := client.Result{Slots: visit.Scan(ctx, l, of, by, o.Deep, b.pace())}
 	r.Gateway = <-told
 	return r, nil
 }

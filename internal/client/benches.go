@@ -246,6 +246,7 @@ type Order struct {
 	Section  string            `json:"section,omitempty"`
 	Write    bool              `json:"write,omitempty"`    // a sector is erased and written back
 	In       []visit.In        `json:"in,omitempty"`       // modules that are meant, and what they are
+	Deep     bool              `json:"deep,omitempty"`     // what modules have recorded with their fault codes is read too
 	Learn    string            `json:"learn,omitempty"`    // what one of them is to learn, as its sheet calls it
 	Vehicles bool              `json:"vehicles,omitempty"` // those on the bench's networks are asked for too
 }

@@ -94,7 +94,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	if b.Job == 0 && len(strings.TrimSpace(b.Reason)) < 3 {
 		return client.Round{}, core.Fail(core.BadFile, "a round wants a reason: what was ordered, or what the driver says").Unit("nothing was changed").Go(words.RoundBegin(p.FullName()).To("Say why"))
 	}
-	slots, _, err := v.slots(ctx, p, sheet)
+	slots, _, err := v.slots(ctx, p, sheet, true)
 	if err != nil {
 		return client.Round{}, err
 	}

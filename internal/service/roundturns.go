@@ -151,7 +151,7 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 	case model.TurnLearn:
 		return v.learn(ctx, w, p, r, s, turn)
 	default:
-		slots, _, err := v.slots(ctx, p, sheet)
+		slots, _, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote)
 		if err != nil {
 			return err
 		}

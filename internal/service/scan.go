@@ -29,7 +29,7 @@ func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) 
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	slots, told, err := v.slots(ctx, p, sheet)
+	slots, told, err := v.slots(ctx, p, sheet, false)
 	if err != nil {
 		return client.Scanned{}, err
 	}
@@ -67,8 +67,8 @@ func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet 
 
 // slots has a bench ask all modules of an assembly; one in which nothing answers at all is
 // an error.
-func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet) ([]visit.InSlot, *client.GatewayTold, error) {
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model}, p.Bench, scanLasts)
+func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep bool) ([]visit.InSlot, *client.GatewayTold, error) {
+	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, scanLasts)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -42,6 +42,10 @@ func (s *Store) ModelSecrets(ctx context.Context, model string) (all []ModelSecr
 	return all, err
 }
 
+// mostGiven is how often a secret is used for one run: a run asks about twice each time
+// that it is taken up.
+const mostGiven = 50
+
 // GiveModelSecret reads one for a run, and notes it: in the list of uses, and in the
 // unit's history.
 func (s *Store) GiveModelSecret(ctx context.Context, key trust.Key, r Run, model, name, bench, how string, at time.Time) (sealed []byte, err error) {
@@ -55,6 +59,10 @@ func (s *Store) GiveModelSecret(ctx context.Context, key trust.Key, r Run, model
 		given := 0
 		if err := tx.GetContext(ctx, &given, `SELECT COUNT(*) FROM model_secret_use WHERE run = ? AND name = ?`, r.ID, name); err != nil {
 			return err
+		}
+		if given >= mostGiven {
+			return core.Fail(core.NotAllowed, "the secret %q of %s was used %d times for run %s, and more are refused: whoever asks so often is guessing, or the module is not well", name, model, given, r.ID).
+				Unit("nothing was given").Do("Give the run up and look why it asks so often; a new run may ask anew.")
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO model_secret_use (run, model, name, bench, given_at) VALUES (?, ?, ?, ?, ?)`, r.ID, model, name, bench, at.UTC()); err != nil {
 			return err

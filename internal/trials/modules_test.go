@@ -81,6 +81,22 @@ func TestAModuleOfAVehicle(t *testing.T) {
 		t.Errorf("a key for a closed run: %v", err)
 	}
 
+	w.HoldAt(run.KindProved, 1)
+	asking := w.Open(client.NewRun{Kind: "backup", At: "b/a"})
+	<-w.Held()
+	given := 0
+	for ; given < 100; given++ {
+		if _, err = ofBench(t, w.Dir).BenchKey(ctx, client.WantKey{WantSecret: client.WantSecret{Run: asking.ID, Name: "diagnosis"}, Level: 0x11, Seed: []byte{1}}); err != nil {
+			break
+		}
+	}
+	if core.KindOf(err) != core.NotAllowed || given != 50 {
+		t.Errorf("%d keys for one run, then %v", given, err)
+	}
+	w.LetGo()
+	if r = w.Follow(asking.ID); r.Outcome == string(run.Done) || !strings.Contains(r.Progress.Fault.Message, "more are refused") {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
 	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"}); err != nil || !k.Passed || k.Seen.Proof.Asked != 100 || k.Seen.Proof.Lost != 0 {
 		t.Errorf("the way to it: %+v %v", k, err)
 	}

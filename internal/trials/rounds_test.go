@@ -101,6 +101,9 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if r.Next != 1 || fmt.Sprint(lines(r)) != "[hoist C1A10-12 stays]" || fmt.Sprint(r.Behind) != "[hoist brake]" || r.Serial != "ZFPRT9B2607000009" || r.Reason != "the hoist drops" {
 		t.Fatalf("%d %v %v %+v", r.Next, lines(r), r.Behind, r.RoundRow)
 	}
+	if rec := r.Lines[0].Recorded; rec == nil || rec.Snapshot != "0101FD0200F4" {
+		t.Errorf("what the hoist has recorded with its code is not kept: %+v", rec)
+	}
 	if _, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"}); core.KindOf(err) != core.Busy {
 		t.Errorf("two rounds at once: %v", err)
 	}
@@ -146,7 +149,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 			t.Fatal(err)
 		}
 		if turn == 4 {
-			if got := fmt.Sprint(lines(r)); got != "[cabin U0129-87 new* cabin U0140-87 new* charger U0129-87 new* hoist C1A10-12 stays hoist C1A11-54 new* hoist U0129-87 new*]" {
+			if got := fmt.Sprint(lines(r)); got != "[cabin U0129-87 new* charger U0129-87 new* hoist C1A10-12 stays hoist C1A11-54 new* hoist U0129-87 new*]" {
 				t.Errorf("after the writing: %s", got)
 			}
 		}
@@ -166,7 +169,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 	hands(8, "key off")
 	hands(9, "key on")
 	r = through(t, w, r)
-	if got := fmt.Sprint(lines(r)); r.Next != len(r.Turns) || len(r.Open) > 0 || got != "[cabin U0129-87 passing* cabin U0140-87 passing* charger U0129-87 passing* hoist C1A10-12 gone hoist C1A11-54 passing* hoist U0129-87 passing*]" {
+	if got := fmt.Sprint(lines(r)); r.Next != len(r.Turns) || len(r.Open) > 0 || got != "[cabin U0129-87 passing* charger U0129-87 passing* hoist C1A10-12 gone hoist C1A11-54 passing* hoist U0129-87 passing*]" {
 		t.Errorf("as left: %d %v %s", r.Next, r.Open, got)
 	}
 	if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: r.Next, Do: "close"}); err != nil || r.Next != -1 || r.Whole == nil || !*r.Whole {

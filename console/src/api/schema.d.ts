@@ -3082,6 +3082,7 @@ export interface components {
             code: string;
             /** @description What the status says: now, confirmed, pending, since the last clear, not tested, lamp. */
             is: string[];
+            recorded?: components["schemas"]["LoaderRecorded"];
             /** @description What the sheet says that it means. */
             says?: string;
             /**
@@ -3108,6 +3109,12 @@ export interface components {
             median: number;
             /** Format: int64 */
             worst: number;
+        };
+        LoaderRecorded: {
+            /** @description About it since: number of the record and its data. */
+            extended?: string;
+            /** @description When it arose: number of the record, count of identifiers, each with its data. */
+            snapshot?: string;
         };
         LoaderSetting: {
             name: string;
@@ -4102,6 +4109,7 @@ export interface components {
             code: string;
             /** @description Why the work itself has caused it, in words. */
             ours?: string;
+            recorded?: components["schemas"]["LoaderRecorded"];
             says?: string;
             /** @description One for each note, in the order of the work. */
             seen: components["schemas"]["RoundSeen"][];

@@ -441,7 +441,12 @@ type Code struct {
 // Codes are the codes whose status has a bit of the mask in common
 // (reportDTCByStatusMask).
 func (c *Client) Codes(ctx context.Context, mask byte) ([]Code, error) {
-	m, err := c.Ask(ctx, ReadInformation, 0x02, mask)
+	return c.list(ctx, 0x02, mask)
+}
+
+// list asks for codes, each with its status.
+func (c *Client) list(ctx context.Context, request ...byte) ([]Code, error) {
+	m, err := c.Ask(ctx, append([]byte{ReadInformation}, request...)...)
 	if err == nil {
 		m, err = exactly(ReadInformation, m, 2)
 	}
@@ -457,6 +462,47 @@ func (c *Client) Codes(ctx context.Context, mask byte) ([]Code, error) {
 		all = append(all, Code{uint32(rest[0])<<16 | uint32(rest[1])<<8 | uint32(rest[2]), rest[3]})
 	}
 	return all, nil
+}
+
+// Count is how many codes have a status bit of the mask in common
+// (reportNumberOfDTCByStatusMask).
+func (c *Client) Count(ctx context.Context, mask byte) (int, error) {
+	m, err := c.Ask(ctx, ReadInformation, 0x01, mask)
+	if err == nil {
+		m, err = exactly(ReadInformation, m, 5)
+	}
+	if err != nil {
+		return 0, err
+	}
+	return int(m[3])<<8 | int(m[4]), nil
+}
+
+// Supported are all codes that the module can note, with their status now
+// (reportSupportedDTC).
+func (c *Client) Supported(ctx context.Context) ([]Code, error) {
+	return c.list(ctx, 0x0A)
+}
+
+// What a module has recorded with a code.
+const (
+	Snapshot = 0x04 // when it arose (reportDTCSnapshotRecordByDTCNumber)
+	Extended = 0x06 // about it since (reportDTCExtDataRecordByDTCNumber)
+)
+
+// Recorded is what the module has recorded with a code, all records of a kind one behind
+// the other, as the standard lays them out; empty where there is none.
+func (c *Client) Recorded(ctx context.Context, kind byte, number uint32) ([]byte, error) {
+	m, err := c.Ask(ctx, ReadInformation, kind, byte(number>>16), byte(number>>8), byte(number), 0xFF)
+	if err == nil {
+		m, err = exactly(ReadInformation, m, 5)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if is := uint32(m[1])<<16 | uint32(m[2])<<8 | uint32(m[3]); is != number {
+		return nil, core.Fail(core.RefusedByUnit, "the module was asked about code 0x%06X and answers about 0x%06X", number, is)
+	}
+	return m[5:], nil
 }
 
 // Clear takes all fault codes away, and what was recorded with them

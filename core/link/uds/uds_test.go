@@ -98,6 +98,10 @@ func TestServices(t *testing.T) {
 		"14FFFFFF":             {"54"},
 		"31030310":             {"7103031001"},
 		"31030311":             {"7103"},
+		"190109":               {"590109010003"},
+		"190A":                 {"590AFFC1298709" + "5A115400"},
+		"1904C12987FF":         {"5904C12987090101FD0200CD"},
+		"1906C12987FF":         {"5906C1298809"},
 	})
 	if d, err := c.Data(ctx, 0xF18C); err != nil || string(d) != "S-0001" {
 		t.Errorf("% X %v", d, err)
@@ -137,7 +141,19 @@ func TestServices(t *testing.T) {
 	if _, err := c.Results(ctx, 0x0311); core.KindOf(err) != core.RefusedByUnit {
 		t.Errorf("results cut off: %v", err)
 	}
-	if got, want := strings.Join(s.asked, " "), "22F18C 23440000100000000004 2EF15A26112800 3101FF00 2711 2712B2A1 2711 1101 22F190 22F191 14FFFFFF 31030310 31030311"; got != want {
+	if n, err := c.Count(ctx, 0x09); err != nil || n != 3 {
+		t.Errorf("%d %v", n, err)
+	}
+	if all, err := c.Supported(ctx); err != nil || len(all) != 2 || all[0].String() != "U0129-87" || all[1].String() != "C1A11-54" {
+		t.Errorf("%v %v", all, err)
+	}
+	if b, err := c.Recorded(ctx, uds.Snapshot, 0xC12987); err != nil || !bytes.Equal(b, []byte{1, 1, 0xFD, 2, 0, 0xCD}) {
+		t.Errorf("% X %v", b, err)
+	}
+	if _, err := c.Recorded(ctx, uds.Extended, 0xC12987); core.KindOf(err) != core.RefusedByUnit || !strings.Contains(err.Error(), "about 0xC12988") {
+		t.Errorf("another code: %v", err)
+	}
+	if got, want := strings.Join(s.asked, " "), "22F18C 23440000100000000004 2EF15A26112800 3101FF00 2711 2712B2A1 2711 1101 22F190 22F191 14FFFFFF 31030310 31030311 190109 190A 1904C12987FF 1906C12987FF"; got != want {
 		t.Errorf("asked %s\nwant  %s", got, want)
 	}
 }

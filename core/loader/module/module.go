@@ -91,7 +91,7 @@ func (Kind) Open(ctx context.Context, l link.Link, lo loader.Options) (loader.Se
 	if err != nil {
 		return nil, err
 	}
-	s := &session{o: o, lo: lo, uds: uds.New(c, lo.Pace, longest), format: uds.Format{Address: o.Address, Length: o.Length}}
+	s := &session{o: o, lo: lo, uds: uds.New(c, lo.Pace, longest), format: uds.Format{Address: o.Address, Length: o.Length}, link: l}
 	var last error
 	err = lo.Wait(ctx, 200*time.Millisecond, 2, func(pause time.Duration) (bool, error) {
 		err := s.uds.Present(ctx)
@@ -137,6 +137,8 @@ type session struct {
 	uds    *uds.Client
 	format uds.Format
 	ready  int
+	link   link.Link
+	all    *uds.Everybody // once somebody has spoken to all modules
 }
 
 // longestFact is the longest value of a fact, in bytes.
@@ -167,18 +169,51 @@ func (s *session) Identify(ctx context.Context) ([]core.Fact, error) {
 	return facts, nil
 }
 
+// mostRecorded is of how many codes what was recorded with them is read.
+const mostRecorded = 32
+
 // Codes lists the faults that it has noted: failing now, pending, confirmed, or failed since
 // the last clear.
-func (s *session) Codes(ctx context.Context) ([]loader.Code, error) {
+func (s *session) Codes(ctx context.Context, deep bool) ([]loader.Code, error) {
 	all, err := s.uds.Codes(ctx, 0x2D)
 	if err != nil {
 		return nil, err
 	}
 	codes := []loader.Code{}
-	for _, c := range all {
-		codes = append(codes, loader.Code{Code: c.String(), Status: c.Status, Is: c.Is(), Says: s.o.Codes[c.String()]})
+	for i, c := range all {
+		code := loader.Code{Code: c.String(), Status: c.Status, Is: c.Is(), Says: s.o.Codes[c.String()]}
+		if deep && i < mostRecorded {
+			if code.Recorded, err = s.recorded(ctx, c.Number); err != nil {
+				return nil, err
+			}
+		}
+		codes = append(codes, code)
 	}
 	return codes, nil
+}
+
+// recorded is what the module has recorded with a code; nil where it has nothing, or does
+// not tell.
+func (s *session) recorded(ctx context.Context, number uint32) (*loader.Recorded, error) {
+	var r loader.Recorded
+	for _, x := range []struct {
+		kind byte
+		into *string
+	}{{uds.Snapshot, &r.Snapshot}, {uds.Extended, &r.Extended}} {
+		b, err := s.uds.Recorded(ctx, x.kind, number)
+		var n *uds.Negative
+		if errors.As(err, &n) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		*x.into = strings.ToUpper(hexOf(b))
+	}
+	if r == (loader.Recorded{}) {
+		return nil, nil
+	}
+	return &r, nil
 }
 
 // Conditions are what the sheet wants for a write, as far as the module tells of it in the
@@ -314,6 +349,8 @@ func (s *session) step(ctx context.Context, x step) error {
 		return core.Fail(core.BadFile, "data: %w", err)
 	}
 	switch {
+	case x.To != "":
+		return s.toAll(ctx, x)
 	case x.Session != "":
 		return s.uds.Session(ctx, sessions[x.Session])
 	case x.Access != 0:
@@ -329,10 +366,10 @@ func (s *session) step(ctx context.Context, x step) error {
 	case x.Put != 0:
 		return s.uds.PutData(ctx, x.Put, data)
 	case x.Codes != "":
-		_, err := s.uds.Ask(ctx, uds.CodeSetting, map[string]byte{"on": 0x01, "off": 0x02}[x.Codes])
+		_, err := s.uds.Ask(ctx, uds.CodeSetting, codeForms[x.Codes])
 		return err
-	case x.Talk != "": // normal messages alone, both ways
-		_, err := s.uds.Ask(ctx, uds.Communication, map[string]byte{"on": 0x00, "off": 0x03}[x.Talk], 0x01)
+	case x.Talk != "":
+		_, err := s.uds.Ask(ctx, uds.Communication, talkForms[x.Talk], normalMessages)
 		return err
 	case x.Reset != "":
 		return s.uds.Reset(ctx, resets[x.Reset])
@@ -349,6 +386,48 @@ func (s *session) step(ctx context.Context, x step) error {
 		}
 	}
 	return core.Fail(core.BadFile, "a step of the sheet's sequence says nothing to do")
+}
+
+var (
+	codeForms = map[string]byte{"on": 0x01, "off": 0x02}
+	talkForms = map[string]byte{"on": 0x00, "off": 0x03} // both ways
+)
+
+const normalMessages = 0x01
+
+// toAll says a step to every module of the vehicle. On a sort of link for which the sheet
+// has no address of all, such as a bench with one module, there is nobody else.
+func (s *session) toAll(ctx context.Context, x step) error {
+	if s.all == nil {
+		c, err := s.everybody(ctx)
+		if err != nil || c == nil {
+			return err
+		}
+		s.all = uds.ToAll(c, s.lo.Pace)
+	}
+	switch {
+	case x.Session != "":
+		return s.all.Say(ctx, uds.SessionControl, sessions[x.Session])
+	case x.Codes != "":
+		return s.all.Say(ctx, uds.CodeSetting, codeForms[x.Codes])
+	}
+	return s.all.Say(ctx, uds.Communication, talkForms[x.Talk], normalMessages)
+}
+
+// everybody begins to speak to the common address of all modules; nil where there is none.
+func (s *session) everybody(ctx context.Context) (link.Conversation, error) {
+	at := s.o.At.All
+	switch l := s.link.(type) {
+	case link.Messages:
+		if at.Logical != nil {
+			return l.Talk(ctx, *at.Logical)
+		}
+	case link.Frames:
+		if at.Request != nil { // nobody answers: what is heard under the same identifier is nothing
+			return isotp.Talk(l, isotp.Address{Request: *at.Request, Response: *at.Request, Extended: s.o.At.Long}, isotp.Config{Padding: s.o.At.Padding}, s.lo.Clock), nil
+		}
+	}
+	return nil, nil
 }
 
 func (s *session) Read(ctx context.Context, address uint64, p []byte, got func(n int)) error {
@@ -449,6 +528,9 @@ func (s *session) Probe(ctx context.Context) error { return s.uds.Present(ctx) }
 
 // Close leaves the module in its default session, where it was taken into another.
 func (s *session) Close() error {
+	if s.all != nil {
+		s.all.Close()
+	}
 	if s.uds.InSession() != uds.DefaultSession {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()

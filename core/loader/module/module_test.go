@@ -109,12 +109,15 @@ func TestWrongKeys(t *testing.T) {
 func TestCodes(t *testing.T) {
 	t.Parallel()
 	s, _ := open(t, loader.Own{"codes": map[string]any{"U0129-87": "No message from the brake."}}, func(s *sim.Spec) { s.Codes = []uint32{0xC1298709, 0x0A7F0050, 0x5A101228} })
-	all, err := s.(loader.Coder).Codes(context.Background())
+	all, err := s.(loader.Coder).Codes(context.Background(), true)
 	if err != nil || len(all) != 2 { // one has only not been tested
 		t.Fatalf("%+v %v", all, err)
 	}
 	if c := all[0]; c.Code != "U0129-87" || c.Says != "No message from the brake." || strings.Join(c.Is, ", ") != "now, confirmed" {
 		t.Errorf("%+v", c)
+	}
+	if r := all[0].Recorded; r == nil || r.Snapshot != "0101FD0200F4" || r.Extended != "0103" {
+		t.Errorf("recorded with it: %+v", r)
 	}
 	if c := all[1]; c.Code != "C1A10-12" || c.Says != "" || strings.Join(c.Is, ", ") != "confirmed, since the last clear" {
 		t.Errorf("%+v", c)
@@ -177,7 +180,7 @@ func TestLearning(t *testing.T) {
 	}
 	codes := func(s loader.Session) (all []string) {
 		t.Helper()
-		is, err := s.(loader.Coder).Codes(ctx)
+		is, err := s.(loader.Coder).Codes(ctx, false)
 		if err != nil {
 			t.Fatal(err)
 		}

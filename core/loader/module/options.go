@@ -51,13 +51,17 @@ type learning struct {
 
 // at is where the module is, on each sort of link.
 type at struct {
-	Logical  *uint16 `yaml:"logical"`
-	Request  *uint32 `yaml:"request"`
-	Response *uint32 `yaml:"response"`
-	Long     bool    `yaml:"long"`
-	Target   *uint8  `yaml:"target"`
-	Source   *uint8  `yaml:"source"`
-	Padding  *uint8  `yaml:"padding"`
+	Logical  *uint16  `yaml:"logical"`
+	Request  *uint32  `yaml:"request"`
+	Response *uint32  `yaml:"response"`
+	Long     bool     `yaml:"long"`
+	Target   *uint8   `yaml:"target"`
+	Source   *uint8   `yaml:"source"`
+	Padding  *uint8   `yaml:"padding"`
+	All      struct { // where all modules are spoken to at once
+		Logical *uint16 `yaml:"logical"`
+		Request *uint32 `yaml:"request"`
+	} `yaml:"all"`
 }
 
 // identify is an identifier that becomes a fact.
@@ -95,6 +99,7 @@ type step struct {
 	Talk    string  `yaml:"talk"`
 	Reset   string  `yaml:"reset"`
 	Wait    string  `yaml:"wait"`
+	To      string  `yaml:"to"` // all: every module of the vehicle, without an answer
 	May     []uint8 `yaml:"may-refuse"`
 }
 
@@ -161,6 +166,7 @@ func (Kind) Schema() []byte {
 			"logical": number(0xFFFF, "Its logical address behind a gateway (ISO 13400-2)."), "request": number(0x1FFFFFFF, "CAN identifier of requests to it."), "response": number(0x1FFFFFFF, "CAN identifier of its responses."),
 			"long":   map[string]any{"type": "boolean", "description": "The identifiers have 29 bits."},
 			"target": number(0xFF, "Its address in front of each frame (extended addressing of ISO 15765-2)."), "source": number(0xFF, "The tester's address in front of its frames."),
+			"all":     object(nil, map[string]any{"logical": number(0xFFFF, "Logical address of all modules behind a gateway, e.g. 0xE400 (ISO 13400-2)."), "request": number(0x1FFFFFFF, "CAN identifier of requests to all modules, e.g. 0x7DF.")}),
 			"padding": number(0xFF, "Fills frames up to 8 bytes; left out: they are as short as they are."),
 		}),
 		"identify": map[string]any{"type": "array", "minItems": 1, "maxItems": 32, "description": "Identifiers that become facts.", "items": object([]string{"did", "fact"}, map[string]any{
@@ -217,8 +223,10 @@ func (Kind) Schema() []byte {
 			"talk":       one("Whether it sends and hears the messages that modules send to one another.", "off", "on"),
 			"reset":      one("Restarts it.", "hard", "key", "soft"),
 			"wait":       text("^[0-9]+(ms|s)$", "Waits."),
+			"to":         one("With session, codes or talk: it is said to every module of the vehicle at once, without an answer.", "all"),
 			"may-refuse": map[string]any{"type": "array", "items": number(0xFF, "A negative response code."), "description": "It is no failure if it refuses the step with one of these codes."},
 		},
+		"dependentSchemas":  map[string]any{"to": map[string]any{"anyOf": []any{map[string]any{"required": []string{"session"}}, map[string]any{"required": []string{"codes"}}, map[string]any{"required": []string{"talk"}}}}},
 		"dependentRequired": map[string]any{"access": []string{"secret", "rule", "key-bytes"}, "secret": []string{"access"}, "rule": []string{"access"}, "key-bytes": []string{"access"}},
 	}}
 	raw, err := json.Marshal(all)

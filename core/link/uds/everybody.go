@@ -1,0 +1,84 @@
+package uds
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"zealousferry/core/link"
+)
+
+// Everybody speaks to all modules at once (functional addressing). Nothing is answered: a
+// positive response is suppressed, and a module to which it does not apply is silent.
+type Everybody struct {
+	c       link.Conversation
+	pace    link.Pace
+	mu      sync.Mutex
+	stop    chan struct{}
+	stopped sync.WaitGroup
+}
+
+// ToAll begins to speak to everybody over a conversation with their common address, which
+// it owns.
+func ToAll(c link.Conversation, pace link.Pace) *Everybody {
+	return &Everybody{c: c, pace: pace}
+}
+
+// Say sends a request of a service that has a sub-function, whose response is suppressed.
+// Once they were taken into a session other than the default one, "tester present" keeps
+// all of them there until they are taken back, or Close.
+func (e *Everybody) Say(ctx context.Context, service, form byte, rest ...byte) error {
+	if err := e.send(ctx, append([]byte{service, form | suppressResponse}, rest...)); err != nil {
+		return err
+	}
+	if service != SessionControl {
+		return nil
+	}
+	e.quiet()
+	if form != DefaultSession {
+		e.mu.Lock()
+		e.stop = make(chan struct{})
+		e.stopped.Add(1)
+		go e.present(e.stop)
+		e.mu.Unlock()
+	}
+	return nil
+}
+
+func (e *Everybody) send(ctx context.Context, m []byte) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.c.Send(ctx, m)
+}
+
+// present keeps the sessions up: modules fall back by themselves after five seconds.
+func (e *Everybody) present(stop chan struct{}) {
+	defer e.stopped.Done()
+	for {
+		select {
+		case <-stop:
+			return
+		case <-e.pace.Clock.After(e.pace.Scaled(s3Half)):
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		e.send(ctx, []byte{TesterPresent, suppressResponse})
+		cancel()
+	}
+}
+
+func (e *Everybody) quiet() {
+	e.mu.Lock()
+	stop := e.stop
+	e.stop = nil
+	e.mu.Unlock()
+	if stop != nil {
+		close(stop)
+		e.stopped.Wait()
+	}
+}
+
+// Close ends it. Modules that are in another session fall back by themselves.
+func (e *Everybody) Close() error {
+	e.quiet()
+	return e.c.Close()
+}
