@@ -290,7 +290,7 @@ version-order: semantic
 facts:
   revision: { values: [C, D] }
 loader:
-` + loaders[name] + `application: { baud: 115200, ask: "` + ask + `", answer: "` + answer + `", wait: 3s }
+` + loaders[name] + `application: { baud: 115200, ask: "` + ask + `", answer: "` + answer + `", wait: 12s }
 memory:
   address-unit: 1
   erased: 255

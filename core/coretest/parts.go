@@ -33,7 +33,7 @@ const programSection = `  - name: program
       kind: gangway
       says: %s
       ` + gangwayOptions + `
-    application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 3s }
+    application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 12s }
     memory:
       address-unit: 1
       erased: 255
@@ -84,7 +84,7 @@ var Winch = []byte(fmt.Sprintf(partsHead, "winch", "Winch") + `  - name: panel
       kind: gangway
       says: PANEL
       ` + gangwayOptions + `
-    application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 3s }
+    application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 12s }
     memory:
       address-unit: 1
       erased: 255

@@ -30,6 +30,9 @@ func AskVersion(ctx context.Context, s Stream, a Application, leave []Hand, p Pa
 	return HearVersion(ctx, s, a, leave, p)
 }
 
+// lastShown is how much of what came in place of a version is shown.
+const lastShown = 60
+
 // HearVersion is AskVersion of a program that was started just now: what it has said
 // since counts.
 func HearVersion(ctx context.Context, s Stream, a Application, leave []Hand, p Pace) (string, error) {
@@ -72,6 +75,10 @@ func HearVersion(ctx context.Context, s Stream, a Application, leave []Hand, p P
 	if err := ctx.Err(); err != nil {
 		return "", err
 	}
-	return "", core.Fail(core.NotAnswering, "the program did not give its version within %s; %d bytes came", a.Wait, len(heard)).
+	if len(heard) == 0 {
+		return "", core.Fail(core.NotAnswering, "the program did not give its version within %s; nothing came", a.Wait).
+			Do("See whether the unit shows signs of life; if not, restore its backup.")
+	}
+	return "", core.Fail(core.NotAnswering, "the program did not give its version within %s; %d bytes came, at the end %q", a.Wait, len(heard), heard[max(0, len(heard)-lastShown):]).
 		Do("See whether the unit shows signs of life; if not, restore its backup.")
 }

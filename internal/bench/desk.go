@@ -95,9 +95,20 @@ func (j *job) Secret(ctx context.Context, o *run.Opened, name string) (string, e
 	call, cancel := context.WithTimeout(ctx, askLasts)
 	defer cancel()
 	if err := j.handOver(call); err != nil { // the service knows the run by its events
-		return "", err
+		return "", secretAway(name, err)
 	}
-	return j.bench.client.BenchSecret(call, client.WantSecret{Run: o.Run, Name: name})
+	s, err := j.bench.client.BenchSecret(call, client.WantSecret{Run: o.Run, Name: name})
+	return s, secretAway(name, err)
+}
+
+// secretAway says of a service that is out of reach what that means for whoever wants a
+// secret of it.
+func secretAway(name string, err error) error {
+	if core.KindOf(err) != core.NotAnswering {
+		return err
+	}
+	return core.Fail(core.NotAnswering, "the unit is locked, and the secret %q that opens it never leaves the service, which is out of reach: %w", name, err).
+		Do("Go on once the bench is in touch with the service again.")
 }
 
 // SeedKey asks the service, which makes it for a run that is open on this bench.
@@ -105,9 +116,10 @@ func (j *job) SeedKey(ctx context.Context, o *run.Opened, name string, level byt
 	call, cancel := context.WithTimeout(ctx, askLasts)
 	defer cancel()
 	if err := j.handOver(call); err != nil { // the service knows the run by its events
-		return nil, err
+		return nil, secretAway(name, err)
 	}
-	return j.bench.client.BenchKey(call, client.WantKey{WantSecret: client.WantSecret{Run: o.Run, Name: name}, Level: level, Seed: seed})
+	key, err := j.bench.client.BenchKey(call, client.WantKey{WantSecret: client.WantSecret{Run: o.Run, Name: name}, Level: level, Seed: seed})
+	return key, secretAway(name, err)
 }
 
 // Store hands over the pieces that the service lacks and has it keep the backup.

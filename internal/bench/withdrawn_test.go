@@ -41,3 +41,21 @@ func TestWhatWasHeardLastCountsWhileTheServiceIsAway(t *testing.T) {
 		t.Errorf("away, heard nothing: %v", err)
 	}
 }
+
+// TestASecretOfAServiceOutOfReach: whoever wants one is told that it stays there, and what
+// to do; any other answer of the service is told as it is.
+func TestASecretOfAServiceOutOfReach(t *testing.T) {
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusForbidden) }))
+	ask := func() error {
+		_, err := client.New(service.URL, "t", core.System{}).BenchKey(context.Background(), client.WantKey{WantSecret: client.WantSecret{Run: "r", Name: "diagnosis"}})
+		return secretAway("diagnosis", err)
+	}
+	if err := ask(); core.KindOf(err) == core.NotAnswering {
+		t.Errorf("the service refuses: %v", err)
+	}
+	service.Close()
+	err := ask()
+	if core.KindOf(err) != core.NotAnswering || !strings.Contains(err.Error(), `the secret "diagnosis" that opens it never leaves the service`) || core.AsError(err, "").Next == "" {
+		t.Errorf("away: %v", err)
+	}
+}

@@ -77,6 +77,11 @@ func (v *Service) after(ctx context.Context, r store.Run, out *client.Run) error
 			a.Todo = core.Todos(words.Job(fmt.Sprint(out.Job)).To("See what is left of its job"))
 		}
 	}
+	if s, _, err := v.roundOf(ctx, u.ID); err != nil {
+		return err
+	} else if s != nil && s.Worked == nil {
+		a.Todo = core.Todos(append([]core.Step{words.Round(s.Opened.Round).To("Go on with the round of its vehicle")}, a.Steps...)...)
+	}
 	out.After = &a
 	return nil
 }

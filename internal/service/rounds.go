@@ -246,36 +246,46 @@ func turnSays(t model.Turn) string {
 	return t.Says.In("en")
 }
 
-// firstInRound fills in which modules of the same vehicle go before this one: those that
-// its sheet names for the slot and that are to be written still, while a round of the
-// vehicle is at the writing.
-func (v *Service) firstInRound(ctx context.Context, a *asked) error {
+// roundOf is the open round of the vehicle in which a unit was when its modules were asked
+// last, and the unit's slot; nil where there is none.
+func (v *Service) roundOf(ctx context.Context, unit string) (*round.State, string, error) {
 	rows, _, err := v.store.Rounds(ctx, "", true, 0, mostToday)
 	if err != nil {
-		return err
+		return nil, "", err
 	}
 	for _, r := range rows {
 		_, s, _, err := v.readRound(ctx, r.ID)
 		if err != nil {
-			return err
+			return nil, "", err
 		}
-		for name, unit := range s.Last().Units {
-			slot := s.Slot(name)
-			if unit != a.unit.ID || slot == nil || len(slot.After) == 0 || s.Worked != nil {
-				continue
-			}
-			modules, err := v.roundModules(ctx, s, "")
-			if err != nil {
-				return err
-			}
-			for _, b := range behind(modules) {
-				if slices.Contains(slot.After, b) {
-					a.First = append(a.First, s.Title(b))
-				}
+		for slot, is := range s.Last().Units {
+			if is == unit {
+				return s, slot, nil
 			}
 		}
 	}
-	return nil
+	return nil, "", nil
+}
+
+// firstInRound fills in which modules of the same vehicle go before this one: those that
+// its sheet names for the slot and that are to be written still, while a round of the
+// vehicle is at the writing.
+func (v *Service) firstInRound(ctx context.Context, a *asked) error {
+	s, name, err := v.roundOf(ctx, a.unit.ID)
+	if err != nil || s == nil || s.Worked != nil {
+		return err
+	}
+	slot := s.Slot(name)
+	if slot == nil || len(slot.After) == 0 {
+		return nil
+	}
+	modules, err := v.roundModules(ctx, s, "")
+	for _, b := range behind(modules) {
+		if slices.Contains(slot.After, b) {
+			a.First = append(a.First, s.Title(b))
+		}
+	}
+	return err
 }
 
 // behind are the slots of modules that are to be written.

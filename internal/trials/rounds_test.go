@@ -46,7 +46,7 @@ func aTug(t *testing.T, w *testkit.World) (units map[string]*sim.Unit, vehicle *
 }
 
 // write puts the newer release into a module of the tug, and answers what is asked.
-func write(t *testing.T, w *testkit.World, module string) {
+func write(t *testing.T, w *testkit.World, module string) client.Run {
 	t.Helper()
 	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", module, false); err != nil {
 		t.Fatal(err)
@@ -59,6 +59,7 @@ func write(t *testing.T, w *testkit.World, module string) {
 	if r = w.Follow(r.ID); r.Outcome != string(run.Done) || r.Record.To != "1.6" {
 		t.Fatalf("%s: %s %+v", module, r.Outcome, r.Progress.Fault)
 	}
+	return r
 }
 
 // through takes a round on with the tool's turns until hands are wanted.
@@ -119,7 +120,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 		t.Errorf("the brake before the hoist: %v", err)
 	}
 	follow(t, w, "technician", err)
-	write(t, w, "porter-hoist")
+	followTodo(t, w, "technician", write(t, w, "porter-hoist").After.Todo) // which waits for the brake
 	write(t, w, "porter-brake")
 	if j, err := w.Viewer.Job(ctx, r.Job); err != nil || j.Open != 0 || len(j.Scope) != 2 {
 		t.Errorf("the runs are not of the round's job: %+v %v", j, err)
