@@ -15,11 +15,9 @@ import (
 	"sync"
 	"testing"
 
-	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
-	"zealousferry/sim"
 )
 
 // wiretap stands between a bench and a unit's TCP address, and keeps what goes both ways in
@@ -171,11 +169,7 @@ func TestAnIndependentDissectorReadsTheWire(t *testing.T) {
 	if err := w.Lead.PutModelSecret(ctx, "small", client.NewModelSecret{Name: "diagnosis", Value: coretest.Password}); err != nil {
 		t.Fatal(err)
 	}
-	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000042", Logical: 0x1001, Modules: map[uint16]*sim.Unit{0x0042: w.Units["a"]}}, "127.0.0.1:0", core.System{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(g.Close)
+	g := gatewayTo(t, w.Units["a"])
 	through := tap(t, g.Address())
 	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/tug", PortChoice: client.PortChoice{Gateway: through.Addr().String()}}); err != nil {
 		t.Fatal(err)

@@ -40,6 +40,17 @@ func moduled(t *testing.T, change func(*sim.Spec)) *testkit.World {
 	return w
 }
 
+// gatewayTo is a vehicle's gateway with a module behind it.
+func gatewayTo(t *testing.T, u *sim.Unit) *sim.Gateway {
+	t.Helper()
+	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000042", Logical: 0x1001, Modules: map[uint16]*sim.Unit{0x0042: u}}, "127.0.0.1:0", core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(g.Close)
+	return g
+}
+
 // TestAModuleOfAVehicle: on a bus of its own it is identified and written, with a key that
 // the service makes; through the gateway of its vehicle it is the same unit.
 func TestAModuleOfAVehicle(t *testing.T) {
@@ -103,11 +114,7 @@ func TestAModuleOfAVehicle(t *testing.T) {
 	if _, err := w.Technician.Listen(ctx, client.NewListen{At: "b/a"}); core.KindOf(err) != core.RefusedByUnit || !strings.Contains(err.Error(), "whole messages") {
 		t.Errorf("hearing a bus as a line: %v", err)
 	}
-	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000042", Logical: 0x1001, Modules: map[uint16]*sim.Unit{0x0042: w.Units["a"]}}, "127.0.0.1:0", core.System{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(g.Close)
+	g := gatewayTo(t, w.Units["a"])
 	l := commandLine(t, w, "technician")
 	told(t, l.must(0, "link", "set", "b/tug", "--gateway", g.Address()), "b/tug goes to the vehicle at "+g.Address())
 	told(t, l.must(0, "identify", "b/tug"), "S-0001")
@@ -257,11 +264,7 @@ func TestAModuleIsNotLeftHalfDone(t *testing.T) {
 	if err := w.Lead.PutModelSecret(ctx, "small", client.NewModelSecret{Name: "diagnosis", Value: coretest.Password}); err != nil {
 		t.Fatal(err)
 	}
-	g, err := sim.StartGateway(sim.GatewaySpec{VIN: "ZFTUG000000000042", Logical: 0x1001, Modules: map[uint16]*sim.Unit{0x0042: w.Units["a"]}}, "127.0.0.1:0", core.System{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(g.Close)
+	g := gatewayTo(t, w.Units["a"])
 	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/tug", PortChoice: client.PortChoice{Gateway: g.Address()}}); err != nil {
 		t.Fatal(err)
 	}

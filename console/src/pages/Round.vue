@@ -1,13 +1,14 @@
 <script setup lang="ts">
 // A vehicle from as found to as left: what is next, every fault code through the round, and
 // the modules. Each module is written by a run of its own.
-import { mdiAccountHardHat, mdiAlert, mdiAlertOctagon, mdiArrowRight, mdiCheckCircle, mdiCircleOutline, mdiMinusCircleOutline, mdiPlayCircle, mdiPrinterOutline } from '@mdi/js'
+import { mdiAccountHardHat, mdiAlert, mdiArrowRight, mdiCheckCircle, mdiCircleOutline, mdiMinusCircleOutline, mdiPlayCircle, mdiPrinterOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, type Module, type Problem, type Round } from '../api/client'
 import { every } from '../every'
 import CodeLines from '../parts/CodeLines.vue'
+import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
@@ -59,7 +60,6 @@ const may = computed(() => session.may('technician') && !!round.value && round.v
 const turn = computed(() => round.value?.turns[round.value.next])
 const atEnd = computed(() => !!round.value && round.value.next === round.value.turns.length)
 const behind = computed(() => round.value?.modules.filter((m) => round.value!.behind.includes(m.slot)) ?? [])
-const dead = computed(() => round.value?.modules.filter((m) => m.boot) ?? [])
 const verbs: Record<string, string> = { note: 'Ask all modules', hands: 'It is done', clear: 'Clear the codes', learn: 'Start it', modules: 'The writing is over' }
 const icon = (i: number) => {
   const t = round.value!.turns[i]!
@@ -85,7 +85,7 @@ const print = () => window.print()
   <div class="page">
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-if="round">
-      <div v-if="dead.length && round.next >= 0" class="stop bg-stop" role="status" data-dead><v-icon :icon="mdiAlertOctagon" size="36" /><div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: in its boot loader, and runs no program.</div></div></div>
+      <DoNotDrive v-if="round.next >= 0" :modules="round.modules" />
       <div v-if="turn" class="next" :class="{ 'bg-hands-on': turn.do === 'hands' }" role="status" data-next>
         <v-icon :icon="turn.do === 'hands' ? mdiAccountHardHat : mdiPlayCircle" size="40" />
         <div class="what">
@@ -156,8 +156,6 @@ const print = () => window.print()
 <style scoped>
 .head { display: flex; flex-wrap: wrap; gap: 16px; justify-content: space-between; align-items: center; padding-block: 16px; }
 .serial { font-size: 0.7em; font-weight: 400; }
-.stop { display: flex; gap: 16px; align-items: center; border-radius: 8px; padding: 14px 20px; margin-bottom: 16px; }
-.stop strong { font-size: 24px; }
 .next { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; border: 2px solid var(--ink); border-radius: 8px; padding: 16px 20px; margin-bottom: 16px; }
 .next .what { flex: 1 1 320px; }
 .next strong { font-size: 22px; line-height: 1.25; }

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 // A whole vehicle: every module on its bus, what it runs, how it stands, which faults it
 // has noted, and what to do. Asking changes nothing.
-import { mdiAlertOctagon, mdiArrowRight } from '@mdi/js'
+import { mdiArrowRight } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, type Module, type Problem, type RoundRow, type Scanned } from '../api/client'
+import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
@@ -62,7 +63,6 @@ async function work(m: Module) {
   else router.push(`/begin/${at}`)
 }
 
-const dead = computed(() => found.value?.modules.filter((m) => m.boot) ?? [])
 const codes = computed(() => found.value?.modules.flatMap((m) => m.codes.map((c) => ({ ...c, module: m.title }))) ?? [])
 const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
 </script>
@@ -81,7 +81,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <Trouble v-if="trouble" :problem="trouble" />
     <p v-else-if="!found" class="lead">{{ busy ? 'All modules are asked who they are …' : 'A technician can ask the modules.' }}</p>
     <template v-if="found">
-      <div v-if="dead.length" class="stop" role="status" data-dead><v-icon :icon="mdiAlertOctagon" size="36" /><div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: in its boot loader, and runs no program. Write it first.</div></div></div>
+      <DoNotDrive :modules="found.modules" />
       <p v-for="w in found.warn" :key="w" class="warn" role="alert" data-warn><strong>Warning.</strong> {{ w }}</p>
       <p class="lead" data-sum>{{ many(found.modules.length, 'module') }}, {{ many(found.faults, 'fault code') }}, {{ found.behind }} behind<template v-if="found.silent">, <strong class="brick">{{ found.silent }} silent that should answer</strong></template>.</p>
       <section class="round" data-round>
@@ -117,8 +117,6 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
 <style scoped>
 .head { display: flex; flex-wrap: wrap; gap: 16px; justify-content: space-between; align-items: center; padding-block: 16px; }
 .serial { font-size: 0.7em; font-weight: 400; }
-.stop { display: flex; gap: 16px; align-items: center; background: rgb(var(--v-theme-stop)); color: rgb(var(--v-theme-on-stop)); border-radius: 8px; padding: 14px 20px; margin-bottom: 16px; }
-.stop strong { font-size: 24px; }
 .warn { background: rgb(var(--v-theme-tint-amber)); padding: 10px 16px; border-radius: 8px; margin-bottom: 12px; }
 .round { border: 1px solid var(--line); border-radius: 8px; padding: 16px 20px; margin: 12px 0 20px; }
 .round p { margin-bottom: 10px; max-width: 90ch; }

@@ -14,8 +14,7 @@ type Everybody struct {
 	c       link.Conversation
 	pace    link.Pace
 	mu      sync.Mutex
-	stop    chan struct{}
-	stopped sync.WaitGroup
+	present upkeep
 }
 
 // ToAll begins to speak to everybody over a conversation with their common address, which
@@ -34,13 +33,13 @@ func (e *Everybody) Say(ctx context.Context, service, form byte, rest ...byte) e
 	if service != SessionControl {
 		return nil
 	}
-	e.quiet()
+	e.present.end()
 	if form != DefaultSession {
-		e.mu.Lock()
-		e.stop = make(chan struct{})
-		e.stopped.Add(1)
-		go e.present(e.stop)
-		e.mu.Unlock()
+		e.present.begin(e.pace, s3Half, func() {
+			ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+			defer cancel()
+			e.send(ctx, []byte{TesterPresent, suppressResponse})
+		})
 	}
 	return nil
 }
@@ -51,34 +50,8 @@ func (e *Everybody) send(ctx context.Context, m []byte) error {
 	return e.c.Send(ctx, m)
 }
 
-// present keeps the sessions up: modules fall back by themselves after five seconds.
-func (e *Everybody) present(stop chan struct{}) {
-	defer e.stopped.Done()
-	for {
-		select {
-		case <-stop:
-			return
-		case <-e.pace.Clock.After(e.pace.Scaled(s3Half)):
-		}
-		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-		e.send(ctx, []byte{TesterPresent, suppressResponse})
-		cancel()
-	}
-}
-
-func (e *Everybody) quiet() {
-	e.mu.Lock()
-	stop := e.stop
-	e.stop = nil
-	e.mu.Unlock()
-	if stop != nil {
-		close(stop)
-		e.stopped.Wait()
-	}
-}
-
 // Close ends it. Modules that are in another session fall back by themselves.
 func (e *Everybody) Close() error {
-	e.quiet()
+	e.present.end()
 	return e.c.Close()
 }

@@ -63,8 +63,7 @@ type Client struct {
 	p2Star  time.Duration
 	session byte
 	last    time.Time // something was sent
-	stop    chan struct{}
-	stopped sync.WaitGroup
+	present upkeep
 }
 
 // New begins to ask over a conversation, which it owns. longest bounds how long a module
@@ -79,22 +78,10 @@ func New(c link.Conversation, pace link.Pace, longest time.Duration) *Client {
 // Close ends the conversation. A module that is in another session falls back by itself
 // after five seconds.
 func (c *Client) Close() error {
-	c.quiet()
+	c.present.end()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.c.Close()
-}
-
-// quiet ends the tester present.
-func (c *Client) quiet() {
-	c.mu.Lock()
-	stop := c.stop
-	c.stop = nil
-	c.mu.Unlock()
-	if stop != nil {
-		close(stop)
-		c.stopped.Wait()
-	}
 }
 
 // Ask sends a request and returns the positive response, without the service identifier.
@@ -194,17 +181,13 @@ func (c *Client) Session(ctx context.Context, session byte) error {
 		c.p2 = time.Duration(binary.BigEndian.Uint16(m[1:])) * time.Millisecond
 		c.p2Star = time.Duration(binary.BigEndian.Uint16(m[3:])) * 10 * time.Millisecond
 	}
-	if c.stop == nil {
-		c.stop = make(chan struct{})
-		c.stopped.Add(1)
-		go c.present(c.stop)
-	}
+	c.present.begin(c.pace, s3Half/2, c.stay)
 	return nil
 }
 
 // back is what holds once the module is in its default session.
 func (c *Client) back() {
-	c.quiet()
+	c.present.end()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.session, c.p2, c.p2Star = DefaultSession, p2, p2Star
@@ -217,24 +200,16 @@ func (c *Client) InSession() byte {
 	return c.session
 }
 
-// present keeps a session up while nothing else is asked.
-func (c *Client) present(stop chan struct{}) {
-	defer c.stopped.Done()
-	for {
-		select {
-		case <-stop:
-			return
-		case <-c.pace.Clock.After(c.pace.Scaled(s3Half) / 2):
-		}
-		if !c.mu.TryLock() { // a question is under way, which does the same
-			continue
-		}
-		if c.pace.Clock.Now().Sub(c.last) >= c.pace.Scaled(s3Half)/2 {
-			ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-			c.tell(ctx, []byte{TesterPresent, suppressResponse})
-			cancel()
-		}
-		c.mu.Unlock()
+// stay keeps a session up where nothing else is asked.
+func (c *Client) stay() {
+	if !c.mu.TryLock() { // a question is under way, which does the same
+		return
+	}
+	defer c.mu.Unlock()
+	if c.pace.Clock.Now().Sub(c.last) >= c.pace.Scaled(s3Half)/2 {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		c.tell(ctx, []byte{TesterPresent, suppressResponse})
 	}
 }
 
