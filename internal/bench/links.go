@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
@@ -70,7 +71,11 @@ func ReadPorts(path string) ([]Port, error) {
 	return file.Links, nil
 }
 
-// hold takes a link for one worker, or says that it is busy.
+// holdLasts is how long a question waits for another one that is being asked on the link.
+const holdLasts = 3 * time.Second
+
+// hold takes a link for one worker. Two people may ask the same link at once: the second
+// waits for the first, but not for what takes long, which makes it busy.
 func (b *Bench) hold(name string) (*port, error) {
 	b.mu.Lock()
 	p, ok := b.ports[name]
@@ -88,7 +93,7 @@ func (b *Bench) hold(name string) (*port, error) {
 	select {
 	case p.held <- struct{}{}:
 		return p, nil
-	default:
+	case <-b.Clock.After(holdLasts):
 		return nil, core.Fail(core.Busy, "link %s is in use on this bench", name).Go(words.Links().To("Wait for it to end"))
 	}
 }

@@ -5,8 +5,10 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/link/ports"
 )
 
@@ -62,5 +64,37 @@ func TestWhoeverHoldsAPortIsNamed(t *testing.T) {
 	}
 	if err := named(busy, dev); err != error(busy) {
 		t.Errorf("a port that nobody knows: %v", err)
+	}
+}
+
+// TestTheSecondQuestionWaitsForTheFirst: two people look at the same link. The second is
+// not told that it is busy while the first one's short question is being asked, and is
+// told so where the link is held for long.
+func TestTheSecondQuestionWaitsForTheFirst(t *testing.T) {
+	clock := coretest.NewClock(time.Date(2026, 11, 29, 8, 0, 0, 0, time.UTC))
+	b := &Bench{ports: map[string]*port{"a": {held: make(chan struct{}, 1)}}}
+	b.Clock = clock
+	first, err := b.hold("a")
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := make(chan error, 1)
+	ask := func() {
+		_, err := b.hold("a")
+		second <- err
+	}
+	go ask()
+	clock.Awaited()
+	first.letGo()
+	if err := <-second; err != nil {
+		t.Errorf("the first has ended: %v", err)
+	}
+	waiting := coretest.NewClock(clock.Now())
+	b.Clock = waiting
+	go ask()
+	waiting.Awaited()
+	waiting.Move(holdLasts)
+	if err := <-second; core.KindOf(err) != core.Busy {
+		t.Errorf("the link is held for long: %v", err)
 	}
 }

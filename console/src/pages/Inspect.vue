@@ -82,7 +82,7 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
       </label>
       <v-text-field v-model="at" label="Address of the first byte, for files that carry none" class="at mono" @change="look(file)" />
     </div>
-    <v-progress-linear v-if="busy" indeterminate color="primary" />
+    <v-progress-linear v-if="busy" indeterminate color="primary" aria-label="Reading the file" />
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-if="x">
       <AddressLine class="gap" :segments="x.segments" :start="x.start" />

@@ -217,9 +217,10 @@ onMounted(begin)
   <LineOfStops :stops="stops" />
   <hr class="rule" />
   <div class="page">
+    <h1 v-if="trouble" class="out">Who is on {{ at }}?</h1>
     <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${at}`" data-prove>Find out why</v-btn><IdentifyWith :at="at" @identified="known" /></span></Trouble>
     <div v-else-if="!identity" class="asking lead">
-      <v-progress-linear indeterminate color="primary" class="bar" />
+      <v-progress-linear indeterminate color="primary" class="bar" aria-label="Asking who is there" />
       Asking on <strong class="mono">{{ at }}</strong> who is there. Nothing is changed.
     </div>
     <template v-else-if="!identity.unit">
