@@ -145,19 +145,20 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 	if err != nil {
 		return err
 	}
-	switch t := s.Turns[turn]; t.Do {
+	t := s.Turns[turn]
+	slots, _, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote)
+	if err != nil {
+		return err
+	}
+	if who := visit.Value(slots[0].Facts, core.FactSerial); who != s.Opened.Serial { // also before anything is cleared or learnt
+		return core.Fail(core.WrongUnit, "on %s is %s, and the round is of %s", p.FullName(), cmp.Or(who, "a vehicle that does not say which"), s.Opened.Serial).Unit("nothing was changed").Do("Plug in the vehicle that the round is of.")
+	}
+	switch t.Do {
 	case model.TurnClear:
 		return v.clearCodes(ctx, w, p, s, turn)
 	case model.TurnLearn:
 		return v.learn(ctx, w, p, r, s, turn)
 	default:
-		slots, _, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote)
-		if err != nil {
-			return err
-		}
-		if who := visit.Value(slots[0].Facts, core.FactSerial); who != s.Opened.Serial {
-			return core.Fail(core.WrongUnit, "on %s is %s, and the round is of %s", p.FullName(), cmp.Or(who, "a vehicle that does not say which"), s.Opened.Serial).Unit("nothing was changed").Do("Plug in the vehicle that the round is of.")
-		}
 		if t.Do == model.TurnHands {
 			return proved(w, slots, t.Turn, turn)
 		}

@@ -211,6 +211,16 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 2, Do: "go"}); core.KindOf(err) != core.WrongUnit {
 		t.Errorf("another vehicle is plugged in: %v", err)
 	}
+	units["tug-9"].Swap("ZFPRT9B2607000009", "B", nil)
+	hands(2, "key off")
+	hands(3, "key on")
+	if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 4, Do: "go"}); err != nil {
+		t.Fatal(err)
+	}
+	units["tug-9"].Swap("ZFPRT9B2607000099", "B", nil)
+	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 5, Do: "go"}); core.KindOf(err) != core.WrongUnit {
+		t.Errorf("the codes of another vehicle are cleared: %v", err)
+	}
 }
 
 // TestARoundByOtherHands is what the command line and the console say when a round is left,
