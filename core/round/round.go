@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/model"
@@ -224,6 +225,13 @@ func (s *State) ofTurn(e Event) error {
 		if err := into(e, s.Cleared); err != nil {
 			return err
 		}
+		var kept []string
+		for _, c := range s.Cleared.Slots {
+			if c.Error != "" {
+				kept = append(kept, "not in the "+s.Title(c.Slot)+": "+c.Error)
+			}
+		}
+		t.Read = strings.Join(kept, "; ")
 		done()
 	case KindLeft:
 		var l Left

@@ -87,7 +87,10 @@ func TestTheTurnsOfARound(t *testing.T) {
 	if b.s.Turns[4].State != round.Unknown {
 		t.Errorf("between about-to and cleared it is %s", b.s.Turns[4].State)
 	}
-	b.put(round.KindCleared, 4, round.Cleared{})
+	b.put(round.KindCleared, 4, round.Cleared{Slots: []visit.Cleared{{Slot: "hoist", Error: "it refused"}, {Slot: "brake"}}})
+	if b.s.Turns[4].Read != "not in the hoist: it refused" {
+		t.Errorf("a module kept its codes, and the turn says %q", b.s.Turns[4].Read)
+	}
 	b.note(5)
 	next(7)
 	b.put(round.KindAgain, 5, nil)
