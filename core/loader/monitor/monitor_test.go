@@ -644,3 +644,32 @@ func TestASecretIsNowhereToBeRead(t *testing.T) {
 		}
 	}
 }
+
+// A prompt that belongs to what was said before is not the end of a question: one that
+// comes late is passed over.
+func TestALatePromptBeforeAQuestion(t *testing.T) {
+	sheet := strings.Replace(plainSheet, "  read:", "  allow: { steps: [{ say: unlock, asks: 'Key: ' }, { secret: boot-key, expect: '^open$' }] }\n  read:", 1)
+	b := byLine(func(line string) string {
+		switch line {
+		case "id":
+			return "unit GULL no 7\r\n> "
+		case "unlock":
+			return "> Key: "
+		case "low water":
+			return "\r\nopen\r\n> "
+		case "d 0000 4":
+			return "0000: 01 02 03 04\r\n> "
+		}
+		return "\r\n> "
+	})
+	o := options(t, sheet)
+	o.Secret = func(context.Context, string) (string, error) { return "low water", nil }
+	s, err := Kind{}.Open(context.Background(), b, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := make([]byte, 4)
+	if err := s.Read(context.Background(), 0, got, nil); err != nil || got[3] != 4 {
+		t.Errorf("% X %v", got, err)
+	}
+}

@@ -312,6 +312,11 @@ func (p *player) await(ctx context.Context, s step, with map[string]any, seen *l
 			if parts, ok := p.begins(pattern); ok {
 				return []map[string]string{named(pattern, parts)}, false, nil
 			}
+			if p.prompt != nil {
+				if _, ok := p.begins(p.prompt); ok { // it belongs to what was said before, and came late
+					continue
+				}
+			}
 			if line, ok := p.line(); ok {
 				if err := p.judge(line, seen); err != nil {
 					return nil, false, err
