@@ -2,6 +2,7 @@ package bench
 
 import (
 	"context"
+	"errors"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -90,9 +91,13 @@ func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 	return nil
 }
 
+// secretLasts is how long a unit is kept waiting for what opens it: without it the run
+// cannot go on, and a slow service is no reason to leave a unit half written.
+const secretLasts = 20 * time.Second
+
 // Secret asks the service, which gives it for a run that is open on this bench.
 func (j *job) Secret(ctx context.Context, o *run.Opened, name string) (string, error) {
-	call, cancel := context.WithTimeout(ctx, askLasts)
+	call, cancel := context.WithTimeout(ctx, secretLasts)
 	defer cancel()
 	if err := j.handOver(call); err != nil { // the service knows the run by its events
 		return "", secretAway(name, err)
@@ -104,7 +109,7 @@ func (j *job) Secret(ctx context.Context, o *run.Opened, name string) (string, e
 // secretAway says of a service that is out of reach what that means for whoever wants a
 // secret of it.
 func secretAway(name string, err error) error {
-	if core.KindOf(err) != core.NotAnswering {
+	if core.KindOf(err) != core.NotAnswering && !errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
 	return core.Fail(core.NotAnswering, "the unit is locked, and the secret %q that opens it never leaves the service, which is out of reach: %w", name, err).
@@ -113,7 +118,7 @@ func secretAway(name string, err error) error {
 
 // SeedKey asks the service, which makes it for a run that is open on this bench.
 func (j *job) SeedKey(ctx context.Context, o *run.Opened, name string, level byte, seed []byte) ([]byte, error) {
-	call, cancel := context.WithTimeout(ctx, askLasts)
+	call, cancel := context.WithTimeout(ctx, secretLasts)
 	defer cancel()
 	if err := j.handOver(call); err != nil { // the service knows the run by its events
 		return nil, secretAway(name, err)

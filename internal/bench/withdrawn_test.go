@@ -2,6 +2,7 @@ package bench
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -52,6 +53,9 @@ func TestASecretOfAServiceOutOfReach(t *testing.T) {
 	}
 	if err := ask(); core.KindOf(err) == core.NotAnswering {
 		t.Errorf("the service refuses: %v", err)
+	}
+	if err := secretAway("diagnosis", fmt.Errorf("handing over: %w", context.DeadlineExceeded)); core.KindOf(err) != core.NotAnswering || core.AsError(err, "").Next == "" {
+		t.Errorf("it does not answer in time: %v", err)
 	}
 	service.Close()
 	err := ask()
