@@ -359,7 +359,7 @@ func (c *Client) Download(ctx context.Context, f Format, address uint64, data []
 	counter := byte(1)
 	for at := 0; at < len(data); counter++ {
 		block := data[at:min(at+most, len(data))]
-		if err := c.block(ctx, counter, block); err != nil {
+		if _, err := c.transfer(ctx, counter, block); err != nil {
 			return err
 		}
 		if at += len(block); sent != nil {
@@ -370,15 +370,22 @@ func (c *Client) Download(ctx context.Context, f Format, address uint64, data []
 	return err
 }
 
-// block sends a block, and once more if no answer came: a module that has it already
-// answers without taking it twice (clause on the block sequence counter).
-func (c *Client) block(ctx context.Context, counter byte, data []byte) error {
+// transferTries is how often a block is given or asked for.
+const transferTries = 4
+
+// transfer gives a block, or asks for one, and does so again where no answer came whole: a
+// module that has the block already answers without taking it twice, and one that has
+// given it gives the same again (ISO 14229-1, what
+// is said of the block sequence counter).
+func (c *Client) transfer(ctx context.Context, counter byte, data []byte) (m []byte, err error) {
 	request := append([]byte{TransferData, counter}, data...)
-	_, err := c.Ask(ctx, request...)
-	if k := core.KindOf(err); (k == core.NotAnswering || k == core.Interrupted) && ctx.Err() == nil {
-		_, err = c.Ask(ctx, request...)
+	for range transferTries {
+		m, err = c.Ask(ctx, request...)
+		if k := core.KindOf(err); k != core.NotAnswering && k != core.Interrupted || ctx.Err() != nil {
+			break
+		}
 	}
-	return err
+	return m, err
 }
 
 // Upload fetches what an address holds, block by block.
@@ -388,7 +395,7 @@ func (c *Client) Upload(ctx context.Context, f Format, address uint64, p []byte,
 	}
 	counter := byte(1)
 	for at := 0; at < len(p); counter++ {
-		m, err := c.Ask(ctx, TransferData, counter)
+		m, err := c.transfer(ctx, counter, nil)
 		if err == nil {
 			m, err = exactly(TransferData, m, 2)
 		}

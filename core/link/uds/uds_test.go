@@ -239,6 +239,14 @@ func TestATransfer(t *testing.T) {
 	if err := c.Upload(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, p, nil); err != nil || !bytes.Equal(p, []byte{0xAA, 0xBB, 0xCC}) {
 		t.Errorf("% X %v", p, err)
 	}
+	c, s = module(map[string][]string{up: {"751004"}, "3601": {"", "", "7601AABB"}, "3602": {"7602CC"}, "37": {"77"}}) // an answer that was lost is given again
+	if err := c.Upload(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, p, nil); err != nil || !bytes.Equal(p, []byte{0xAA, 0xBB, 0xCC}) || strings.Count(strings.Join(s.asked, " "), "3601") != 3 {
+		t.Errorf("a lost answer: % X %v, asked %v", p, err, s.asked)
+	}
+	c, s = module(map[string][]string{up: {"751004"}})
+	if err := c.Upload(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, p, nil); core.KindOf(err) != core.NotAnswering || strings.Count(strings.Join(s.asked, " "), "3601") != 4 {
+		t.Errorf("answers that are lost for ever: %v, asked %v", err, s.asked)
+	}
 	for name, answer := range map[string]string{"no block size": "74", "cut off": "742000", "too small a block": "74200002"} {
 		c, _ = module(map[string][]string{begin: {answer}})
 		if err := c.Download(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, []byte{1, 2, 3, 4, 5}, nil); core.KindOf(err) != core.RefusedByUnit {

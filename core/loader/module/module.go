@@ -456,11 +456,16 @@ func (s *session) Read(ctx context.Context, address uint64, p []byte, got func(n
 	return nil
 }
 
-// again asks a question that changes nothing once more, where its answer was lost.
-func (s *session) again(ctx context.Context, ask func() error) error {
-	err := ask()
-	if k := core.KindOf(err); (k == core.NotAnswering || k == core.Interrupted) && ctx.Err() == nil {
+// tries is how often something is asked whose answer gets lost.
+const tries = 4
+
+// again asks what does not matter if it is asked twice, until its answer is not lost.
+func (s *session) again(ctx context.Context, ask func() error) (err error) {
+	for range tries {
 		err = ask()
+		if k := core.KindOf(err); k != core.NotAnswering && k != core.Interrupted || ctx.Err() != nil {
+			break
+		}
 	}
 	return err
 }
