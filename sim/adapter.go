@@ -192,7 +192,7 @@ func (u *Unit) heard(data []byte, from, to uart) []char {
 	if f.OpenGround {
 		noise = max(noise, 0.5)
 	}
-	if u.Kind == "module" { // its noise is on the bus, where a check finds it
+	if u.onBus() { // its noise is on the bus, where a check finds it
 		return out
 	}
 	if noise == 0 && loss == 0 {

@@ -2,15 +2,18 @@ package sim
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 )
 
-// A CAN adapter that speaks the ASCII framing documented by Linux as slcan, with one
-// vehicle module on its bus, which speaks ISO 15765-2 and the services of module.go. The
-// adapter has the bench's power; the module has its own.
+// A CAN adapter that speaks the ASCII framing documented by Linux as slcan. On its bus is
+// one vehicle module, or, of an adapter that is no module itself, all of a vehicle; they
+// speak ISO 15765-2 and the services of module.go. The adapter has the bench's power; the
+// modules have their own.
 
 // canBits is a frame of classic CAN with 8 bytes, stuffing included, about (ISO 11898-1).
 const canBits = 130
@@ -18,22 +21,33 @@ const canBits = 130
 // CanSpeed is the adapter's serial speed: one on USB has none, and is as fast as that.
 const CanSpeed = 2_000_000
 
-// Identifiers of the module on the bus.
+// Identifiers of a module on the bus that has no others, and the one at which all modules
+// of a vehicle are spoken to at once (ISO 15765-4).
 const (
 	CanRequest  = 0x642
 	CanResponse = 0x64A
+	CanAll      = 0x7DF
 )
 
 const (
 	canWaits = time.Second // N_Cr, N_Bs
-	canRoom  = 4095        // the longest message that the module takes
+	canRoom  = 4095        // the longest message that a module takes
 )
 
-// canBus is the adapter and the module's transport.
+// canBus is the adapter, and the bus behind it.
 type canBus struct {
-	m    module
+	u    *Unit
+	told int // bit/s that it was told
 	rate int // bit/s; 0 while the bus is closed
 	free time.Time
+	node *canNode                   // on the table; nil where a vehicle is on the bus
+	all  map[*Unit]chan func(*Unit) // of a vehicle: what its modules are to take, one after another
+}
+
+// canNode is a module's transport.
+type canNode struct {
+	m   module
+	put func(at time.Time, data ...byte) // a frame of the module, onto the bus on which it was asked
 
 	got   []byte // of a message that is coming
 	want  int    // 0: none is
@@ -48,12 +62,32 @@ type canBus struct {
 	since   int       // frames that came since it sent one
 }
 
+// CanAdapter is a CAN adapter for the bus of a vehicle (Vehicle.Bus).
+func CanAdapter(name string) Spec {
+	return Spec{Name: name, Kind: "can-adapter", Baud: CanSpeed, Size: 256, Sector: 256, Window: 16 << 10}
+}
+
+func newCanBus(u *Unit) *canBus {
+	c := &canBus{u: u}
+	if u.Kind == "module" {
+		c.node = &canNode{m: module{u: u}}
+		c.node.put = func(at time.Time, data ...byte) { c.put(u, at, data) }
+	}
+	return c
+}
+
+// request and response are the module's identifiers on the bus.
+func (u *Unit) request() uint64  { return uint64(cmp.Or(u.Request, CanRequest)) }
+func (u *Unit) response() uint32 { return cmp.Or(u.Response, CanResponse) }
+
 func (c *canBus) at() uart { return uart{CanSpeed, "none", false} }
 
 // enter is a restart of the module; the adapter knows nothing of it.
 func (c *canBus) enter() {
-	c.m.enter()
-	c.want, c.got, c.waiting, c.going = 0, nil, nil, nil
+	if n := c.node; n != nil {
+		n.m.enter()
+		n.want, n.got, n.waiting, n.going = 0, nil, nil, nil
+	}
 }
 
 func (c *canBus) called() bool { return true }
@@ -63,7 +97,7 @@ var rates = []int{10_000, 20_000, 50_000, 100_000, 125_000, 250_000, 500_000, 80
 
 // turn takes a line from the bench.
 func (c *canBus) turn() bool {
-	u := c.m.u
+	u := c.u
 	i := bytes.IndexByte(u.rx, '\r')
 	if i < 0 {
 		if len(u.rx) > 64 {
@@ -84,10 +118,10 @@ func (c *canBus) turn() bool {
 		say(well)
 	case line[0] == 'S' && len(line) == 2 && c.rate == 0 && line[1] >= '0' && line[1] <= '8':
 		c.free = now
-		c.m.bus = rates[line[1]-'0']
+		c.told = rates[line[1]-'0']
 		say(well)
-	case line == "O" && c.rate == 0 && c.m.bus > 0:
-		c.rate = c.m.bus
+	case line == "O" && c.rate == 0 && c.told > 0:
+		c.rate = c.told
 		say(well)
 	case line == "V":
 		say("V1013\r")
@@ -98,14 +132,15 @@ func (c *canBus) turn() bool {
 			return true
 		}
 		c.bus(now)
-		if !u.listens() || c.rate != u.busRate() { // nobody takes it: the adapter gives up
+		if !c.heard() { // nobody takes it: the adapter gives up
 			c.toBench(bad, c.free.Add(u.scaled(10*time.Millisecond)))
 			return true
 		}
 		c.toBench("z\r", c.free)
-		if id == CanRequest && !u.faults.Silent && !c.lost() {
-			u.busy = later(u.busy, c.free)
-			c.frame(data)
+		if c.node == nil {
+			c.pass(id, data)
+		} else if id == u.request() {
+			c.node.frame(data, c.free, false)
 		}
 	default:
 		say(bad)
@@ -143,139 +178,207 @@ func readFrame(s string) (id uint64, data []byte, ok bool) {
 
 // bus takes the time of a frame.
 func (c *canBus) bus(from time.Time) {
-	c.free = later(c.free, from).Add(c.m.u.scaled(canBits * time.Second / time.Duration(c.rate)))
+	c.free = later(c.free, from).Add(c.u.scaled(canBits * time.Second / time.Duration(c.rate)))
 }
 
-// lost tells whether a frame is spoilt on the bus: its check finds that, and nobody gets it.
-func (c *canBus) lost() bool {
-	n := c.m.u.faults.Noise
-	return n > 0 && c.m.u.random.Float64() < 8*n
+// heard tells whether anybody on the bus takes a frame.
+func (c *canBus) heard() bool {
+	if c.node != nil {
+		return c.u.listens() && c.rate == c.u.busRate()
+	}
+	return c.rate == c.u.busRate() && c.u.vehicle.awake()
+}
+
+// pass hands a frame to the modules of the vehicle for which it is. Each takes its own one
+// after another, and is not held up by another one's work.
+func (c *canBus) pass(id uint64, data []byte) {
+	at := c.free
+	for _, m := range c.u.vehicle.in() {
+		if id != CanAll && id != m.request() {
+			continue
+		}
+		if c.all == nil {
+			c.all = map[*Unit]chan func(*Unit){}
+		}
+		queue := c.all[m]
+		if queue == nil {
+			queue = make(chan func(*Unit), 256)
+			c.all[m] = queue
+			go func() {
+				for {
+					select {
+					case do := <-queue:
+						m.mu.Lock()
+						do(m)
+						m.mu.Unlock()
+					case <-m.ended:
+						return
+					}
+				}
+			}()
+		}
+		take := func(m *Unit) {
+			b, ok := m.boot.(*canBus)
+			if !ok || b.node == nil || !m.listens() {
+				return
+			}
+			b.node.put = func(at time.Time, data ...byte) {
+				c.u.mu.Lock()
+				defer c.u.mu.Unlock()
+				c.put(m, at, data)
+			}
+			b.node.frame(data, at, id == CanAll)
+		}
+		select {
+		case queue <- take:
+		default: // it is asked faster than it can take it: lost
+		}
+	}
+}
+
+// lost tells whether a frame of a module, or for it, is spoilt on the bus: its check finds
+// that, and nobody gets it.
+func (u *Unit) lost() bool {
+	n := u.faults.Noise
+	return n > 0 && u.random.Float64() < 8*n
 }
 
 func (c *canBus) toBench(s string, at time.Time) {
-	if a := c.m.u.adapter; a != nil {
+	if a := c.u.adapter; a != nil {
 		a.say([]byte(s), at)
 	}
 }
 
-// put sends a frame of the module.
-func (c *canBus) put(at time.Time, data ...byte) {
-	u := c.m.u
-	if c.rate == 0 || c.rate != u.busRate() || !u.listens() || u.faults.Silent {
+// put sends a frame of a module; called with its lock and the adapter's.
+func (c *canBus) put(m *Unit, at time.Time, data []byte) {
+	if c.rate == 0 || c.rate != m.busRate() || !m.listens() || m.faults.Silent {
 		return
 	}
 	c.bus(at)
-	if !c.lost() {
-		c.toBench(fmt.Sprintf("t%03X%d%X\r", CanResponse, len(data), data), c.free)
+	if !m.lost() {
+		c.toBench(fmt.Sprintf("t%03X%d%X\r", m.response(), len(data), data), c.free)
 	}
 }
 
-// frame takes what came in a frame for the module.
-func (c *canBus) frame(b []byte) {
-	u := c.m.u
-	if len(b) == 0 {
+// frame takes what came in a frame for the module, or for all of them.
+func (n *canNode) frame(b []byte, at time.Time, toAll bool) {
+	u := n.m.u
+	if len(b) == 0 || u.faults.Silent || u.lost() || toAll && b[0]>>4 != 0 {
 		return
 	}
+	u.busy = later(u.busy, at)
 	now := u.busy
-	if c.want > 0 && now.After(c.until) {
-		c.want, c.got = 0, nil
+	if n.want > 0 && now.After(n.until) {
+		n.want, n.got = 0, nil
 	}
 	switch b[0] >> 4 {
 	case 0:
-		if n := int(b[0] & 0xF); n > 0 && n < len(b) {
-			c.want = 0
-			c.take(b[1 : 1+n])
+		if l := int(b[0] & 0xF); l > 0 && l < len(b) {
+			if !toAll {
+				n.want = 0
+			}
+			n.take(b[1:1+l], toAll)
 		}
 	case 1:
 		if len(b) < 8 {
 			return
 		}
-		n, head := int(b[0]&0xF)<<8|int(b[1]), 2
-		if n == 0 {
-			n, head = int(b[2])<<24|int(b[3])<<16|int(b[4])<<8|int(b[5]), 6
+		l, head := int(b[0]&0xF)<<8|int(b[1]), 2
+		if l == 0 {
+			l, head = int(b[2])<<24|int(b[3])<<16|int(b[4])<<8|int(b[5]), 6
 		}
-		if n > canRoom {
-			c.put(now, 0x32, 0, 0)
+		if l > canRoom {
+			n.put(now, 0x32, 0, 0)
 			return
 		}
-		c.want, c.next, c.got, c.until = n, 1, append([]byte(nil), b[head:]...), now.Add(canWaits)
-		c.since = 0
-		c.put(now, 0x30, u.BlockSize, 0)
+		n.want, n.next, n.got, n.until = l, 1, append([]byte(nil), b[head:]...), now.Add(canWaits)
+		n.since = 0
+		n.put(now, 0x30, u.BlockSize, 0)
 	case 2:
-		if c.want == 0 {
+		if n.want == 0 {
 			return
 		}
-		if b[0]&0xF != c.next {
-			c.want, c.got = 0, nil
+		if b[0]&0xF != n.next {
+			n.want, n.got = 0, nil
 			return
 		}
-		c.got = append(c.got, b[1:]...)
-		c.next, c.until = (c.next+1)&0xF, now.Add(canWaits)
-		if len(c.got) >= c.want {
-			q := c.got[:c.want]
-			c.want, c.got = 0, nil
-			c.take(q)
-		} else if c.since++; u.BlockSize > 0 && c.since == int(u.BlockSize) {
-			c.since = 0
-			c.put(now, 0x30, u.BlockSize, 0)
+		n.got = append(n.got, b[1:]...)
+		n.next, n.until = (n.next+1)&0xF, now.Add(canWaits)
+		if len(n.got) >= n.want {
+			q := n.got[:n.want]
+			n.want, n.got = 0, nil
+			n.take(q, false)
+		} else if n.since++; u.BlockSize > 0 && n.since == int(u.BlockSize) {
+			n.since = 0
+			n.put(now, 0x30, u.BlockSize, 0)
 		}
 	case 3:
-		c.flow(b)
+		n.flow(b)
 	}
 }
 
 // take carries out a request.
-func (c *canBus) take(q []byte) {
-	c.m.handle(append([]byte(nil), q...), func(m []byte) { c.send(append([]byte(nil), m...)) })
+func (n *canNode) take(q []byte, toAll bool) {
+	n.m.handle(append([]byte(nil), q...), func(m []byte) {
+		if !toAll || !passedOver(m) {
+			n.send(append([]byte(nil), m...))
+		}
+	})
+}
+
+// passedOver tells whether an answer to what is asked of all modules is kept to itself: a
+// module to which it does not apply is silent (ISO 14229-1).
+func passedOver(m []byte) bool {
+	return len(m) == 3 && m[0] == 0x7F && slices.Contains([]byte{nrcService, nrcForm, nrcRange, 0x7E, nrcSession}, m[2])
 }
 
 // send begins a message, or queues it behind the one that goes.
-func (c *canBus) send(m []byte) {
-	now := later(c.m.u.busy, c.m.u.clock.Now())
-	if c.going != nil && now.Sub(c.asked) < canWaits {
-		c.waiting = append(c.waiting, m)
+func (n *canNode) send(m []byte) {
+	now := later(n.m.u.busy, n.m.u.clock.Now())
+	if n.going != nil && now.Sub(n.asked) < canWaits {
+		n.waiting = append(n.waiting, m)
 		return
 	}
-	c.going = nil
+	n.going = nil
 	if len(m) < 8 {
-		c.put(now, append([]byte{byte(len(m))}, m...)...)
+		n.put(now, append([]byte{byte(len(m))}, m...)...)
 		return
 	}
-	c.going, c.sent, c.sn, c.asked = m, 6, 1, now
-	c.put(now, append([]byte{0x10 | byte(len(m)>>8), byte(len(m))}, m[:6]...)...)
+	n.going, n.sent, n.sn, n.asked = m, 6, 1, now
+	n.put(now, append([]byte{0x10 | byte(len(m)>>8), byte(len(m))}, m[:6]...)...)
 }
 
 // flow takes a flow control of the bench.
-func (c *canBus) flow(b []byte) {
-	if c.going == nil || len(b) < 3 {
+func (n *canNode) flow(b []byte) {
+	if n.going == nil || len(b) < 3 {
 		return
 	}
-	now := c.m.u.busy
+	now := n.m.u.busy
 	switch b[0] & 0xF {
 	case 1:
-		c.asked = now
+		n.asked = now
 		return
 	case 2:
-		c.going = nil
+		n.going = nil
 		return
 	}
 	block, gap := int(b[1]), time.Duration(b[2])*time.Millisecond
 	if b[2] > 0xF0 {
 		gap = time.Duration(b[2]-0xF0) * 100 * time.Microsecond
 	}
-	for n := 0; c.sent < len(c.going) && (block == 0 || n < block); n++ {
-		part := c.going[c.sent:min(c.sent+7, len(c.going))]
-		c.put(now, append([]byte{0x20 | c.sn}, part...)...)
+	for i := 0; n.sent < len(n.going) && (block == 0 || i < block); i++ {
+		part := n.going[n.sent:min(n.sent+7, len(n.going))]
+		n.put(now, append([]byte{0x20 | n.sn}, part...)...)
 		now = now.Add(gap)
-		c.sent, c.sn = c.sent+len(part), (c.sn+1)&0xF
+		n.sent, n.sn = n.sent+len(part), (n.sn+1)&0xF
 	}
-	c.asked = now
-	if c.sent == len(c.going) {
-		c.going = nil
-		if len(c.waiting) > 0 {
-			m := c.waiting[0]
-			c.waiting = c.waiting[1:]
-			c.send(m)
+	n.asked = now
+	if n.sent == len(n.going) {
+		n.going = nil
+		if len(n.waiting) > 0 {
+			m := n.waiting[0]
+			n.waiting = n.waiting[1:]
+			n.send(m)
 		}
 	}
 }

@@ -81,6 +81,12 @@ type Gateway struct {
 	cut   int // close the connection after so many more diagnostic messages; 0: never
 }
 
+// asked is a request for one module, or for all of them.
+type asked struct {
+	request []byte
+	toAll   bool
+}
+
 // tester is a connection.
 type tester struct {
 	net.Conn
@@ -88,7 +94,7 @@ type tester struct {
 	write  sync.Mutex
 	source uint16 // 0: no routing is activated
 	alive  chan struct{}
-	asks   map[uint16]chan []byte
+	asks   map[uint16]chan asked
 	gone   chan struct{}
 }
 
@@ -251,7 +257,7 @@ func (g *Gateway) accept() {
 		if err != nil {
 			return
 		}
-		t := &tester{Conn: c, g: g, alive: make(chan struct{}, 1), asks: map[uint16]chan []byte{}, gone: make(chan struct{})}
+		t := &tester{Conn: c, g: g, alive: make(chan struct{}, 1), asks: map[uint16]chan asked{}, gone: make(chan struct{})}
 		g.mu.Lock()
 		if len(g.open) >= connectionsMost {
 			g.mu.Unlock()
@@ -346,10 +352,10 @@ func (t *tester) take(kind uint16, p []byte) bool {
 		t.g.mu.Unlock()
 		t.put(ipTaken, p[2:4], p[:2], []byte{0})
 		if u != nil {
-			t.hand(target, u, q)
+			t.hand(target, u, q, false)
 		} else {
 			for at, u := range t.g.Modules {
-				t.hand(at, u, q)
+				t.hand(at, u, q, true)
 			}
 		}
 	}
@@ -357,15 +363,15 @@ func (t *tester) take(kind uint16, p []byte) bool {
 }
 
 // hand gives a request to a module, which carries its requests out one after another.
-func (t *tester) hand(target uint16, u *Unit, q []byte) {
+func (t *tester) hand(target uint16, u *Unit, q []byte, toAll bool) {
 	asks := t.asks[target]
 	if asks == nil {
-		asks = make(chan []byte, 16)
+		asks = make(chan asked, 16)
 		t.asks[target] = asks
 		go t.pass(target, u, asks)
 	}
 	select {
-	case asks <- q:
+	case asks <- asked{q, toAll}:
 	default: // it is asked faster than it can answer: lost
 	}
 }
@@ -414,25 +420,28 @@ func (g *Gateway) activate(t *tester, p []byte) byte {
 }
 
 // pass hands requests to a module, one after another.
-func (t *tester) pass(target uint16, u *Unit, asks chan []byte) {
+func (t *tester) pass(target uint16, u *Unit, asks chan asked) {
 	for {
 		select {
 		case <-t.gone:
 			return
 		case q := <-asks:
-			u.request(q, func(m []byte) {
+			u.ask(q.request, func(m []byte) {
+				if q.toAll && passedOver(m) {
+					return
+				}
 				t.put(ipMessage, binary.BigEndian.AppendUint16(nil, target), binary.BigEndian.AppendUint16(nil, t.source), m)
 			})
 		}
 	}
 }
 
-// request has a module carry out a request that came another way than by its own adapter.
-func (u *Unit) request(q []byte, say func([]byte)) {
+// ask has a module carry out a request that came another way than by its own adapter.
+func (u *Unit) ask(q []byte, say func([]byte)) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	c, ok := u.boot.(*canBus)
-	if !ok || !u.listens() || u.faults.Silent || c.lost() {
+	if !ok || c.node == nil || !u.listens() || u.faults.Silent || u.lost() {
 		return
 	}
 	u.received += int64(len(q))
@@ -444,8 +453,8 @@ func (u *Unit) request(q []byte, say func([]byte)) {
 	if now := u.clock.Now(); u.busy.Before(now) {
 		u.busy = now
 	}
-	c.m.handle(append([]byte(nil), q...), func(m []byte) {
-		if !c.lost() && !u.faults.Silent {
+	c.node.m.handle(append([]byte(nil), q...), func(m []byte) {
+		if !u.lost() && !u.faults.Silent {
 			say(append([]byte(nil), m...))
 		}
 	})

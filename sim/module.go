@@ -42,7 +42,6 @@ const (
 // module is the state of one between two restarts.
 type module struct {
 	u       *Unit
-	bus     int // bit/s that the adapter was told
 	session byte
 	last    time.Time // of a request, for S3
 	open    bool      // its security level
@@ -61,7 +60,7 @@ type module struct {
 
 // enter is a restart.
 func (m *module) enter() {
-	*m = module{u: m.u, bus: m.bus, session: sessionDefault, tries: m.tries, closed: m.closed, print: m.print}
+	*m = module{u: m.u, session: sessionDefault, tries: m.tries, closed: m.closed, print: m.print}
 	if m.u.version() != "" {
 		m.u.boots++
 	}

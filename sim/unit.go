@@ -12,6 +12,7 @@ import (
 	"net"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"zealousferry/core"
@@ -29,7 +30,7 @@ type Spec struct {
 	Region   string // empty: it does not tell
 	Chip     string
 	Loader   string // its version
-	Kind     string // of loader: gangway (the default), keel, monitor, xmodem, ymodem; module is one of a vehicle, behind a CAN adapter
+	Kind     string // of loader: gangway (the default), keel, monitor, xmodem, ymodem; module is one of a vehicle, behind a CAN adapter; can-adapter is one on the bus of a vehicle, and no module itself
 
 	Parity    string            // of its loader; none where it is empty
 	Inverted  bool              // its lines idle low
@@ -43,10 +44,12 @@ type Spec struct {
 	Misses    map[string]uint32 // the fault code and status that a module notes while another one, by what it says that it is, is silent
 	Answers   time.Duration     // that a module takes for each answer
 	Bus       int               // bit/s of a module's bus; 500 000 where it is 0
-	BlockSize uint8             // frames that a module takes before it wants to be asked again; 0: all
-	Bank      int               // bytes of its banks; none where it is 0
-	Lacks     uint16            // abilities that its keel is without
-	Locked    bool              // its memory is locked against reading when it is new
+	Request   uint32            // identifiers of a module on its bus; CanRequest and CanResponse where they are 0
+	Response  uint32
+	BlockSize uint8  // frames that a module takes before it wants to be asked again; 0: all
+	Bank      int    // bytes of its banks; none where it is 0
+	Lacks     uint16 // abilities that its keel is without
+	Locked    bool   // its memory is locked against reading when it is new
 
 	Base      uint64
 	Size      int
@@ -94,6 +97,7 @@ type Unit struct {
 	locked    bool            // against reading
 	guarded   map[uint64]bool // sectors locked against writing
 	powered   bool
+	dark      atomic.Bool // it has no power, for others to see without its lock
 	reset     bool
 	strap     bool
 	inLoader  bool
@@ -209,6 +213,7 @@ func (u *Unit) power(on bool) {
 		return
 	}
 	u.powered = on
+	u.dark.Store(!on)
 	u.speed = 0
 	u.latched = u.latched && on
 	u.restart(u.strapped())
@@ -249,8 +254,8 @@ func (u *Unit) newBoot() bootloader {
 		return &keelBoot{u: u}
 	case "monitor":
 		return &textBoot{u: u}
-	case "module":
-		return &canBus{m: module{u: u}}
+	case "module", "can-adapter":
+		return newCanBus(u)
 	case "xmodem", "ymodem":
 		return &fileBoot{u: u, batch: u.Kind == "ymodem"}
 	}
@@ -314,7 +319,7 @@ func (u *Unit) restart(loader bool) {
 	if u.faults.Sag {
 		u.after(150*time.Millisecond, func() { u.restart(false) })
 	}
-	if u.Kind == "module" {
+	if u.onBus() {
 		u.inLoader = true
 		u.boot.enter()
 		return
@@ -352,7 +357,7 @@ func (u *Unit) start() {
 func (u *Unit) lines(dtr, rts *bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if u.OpensFor > 0 || u.faults.DeadAdapter || u.bridge != "" || u.Kind == "module" {
+	if u.OpensFor > 0 || u.faults.DeadAdapter || u.bridge != "" || u.onBus() {
 		return
 	}
 	if rts != nil {
@@ -389,7 +394,7 @@ func (u *Unit) arrive(p parcel) {
 			u.power(false)
 			return
 		}
-		if (u.listens() || u.Kind == "module") && !c.framing && !c.parity && len(u.rx) < u.Window {
+		if (u.listens() || u.onBus()) && !c.framing && !c.parity && len(u.rx) < u.Window {
 			u.rx = append(u.rx, c.value)
 		}
 	}
@@ -402,6 +407,9 @@ func (u *Unit) arrive(p parcel) {
 	default:
 	}
 }
+
+// onBus tells whether the bench has a CAN adapter, and what it reaches a bus behind it.
+func (u *Unit) onBus() bool { return u.Kind == "module" || u.Kind == "can-adapter" }
 
 // listens tells whether anything runs in the unit.
 func (u *Unit) listens() bool { return u.powered && !u.reset && !u.faults.HeldReset }

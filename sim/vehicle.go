@@ -34,6 +34,28 @@ func NewVehicle(modules ...*Unit) *Vehicle {
 	return v
 }
 
+// Bus puts a CAN adapter, which is no module itself, on the vehicle's bus.
+func (v *Vehicle) Bus(adapter *Unit) {
+	adapter.mu.Lock()
+	defer adapter.mu.Unlock()
+	adapter.vehicle = v
+}
+
+// in are its modules.
+func (v *Vehicle) in() []*Unit {
+	if v == nil {
+		return nil
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return slices.Clone(v.modules)
+}
+
+// awake tells whether any module has power.
+func (v *Vehicle) awake() bool {
+	return slices.ContainsFunc(v.in(), func(u *Unit) bool { return !u.dark.Load() })
+}
+
 // in is the vehicle that a unit is in.
 func (u *Unit) in() *Vehicle {
 	u.mu.Lock()

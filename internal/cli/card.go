@@ -20,6 +20,19 @@ import (
 	"zealousferry/internal/client/paper"
 )
 
+// printed writes a document to be printed into a file.
+func (a *app) printed(path string, raw []byte, err error) error {
+	if err == nil {
+		err = writeFile(path, raw)
+	}
+	if err != nil {
+		return err
+	}
+	return a.show(map[string]any{"file": path, "bytes": len(raw)}, func() {
+		fmt.Fprintf(a.out, "Written to %s, %s. Print it, or take it along.\n", path, kib(uint64(len(raw))))
+	})
+}
+
 func (a *app) cardVerb() *cobra.Command {
 	pdf, about := "", client.CardAbout{}
 	v := &cobra.Command{Use: "card UNIT|LINK", Short: "The job card: hazards, tools, wiring, power order, what right looks like", Args: cobra.ExactArgs(1),
@@ -32,15 +45,7 @@ func (a *app) cardVerb() *cobra.Command {
 			}
 			if pdf != "" {
 				raw, err := paper.Card(card)
-				if err != nil {
-					return err
-				}
-				if err := writeFile(pdf, raw); err != nil {
-					return err
-				}
-				return a.show(map[string]any{"file": pdf, "bytes": len(raw)}, func() {
-					fmt.Fprintf(a.out, "Written to %s, %s. Print it, or take it along.\n", pdf, kib(uint64(len(raw))))
-				})
+				return a.printed(pdf, raw, err)
 			}
 			return a.show(card, func() { a.card(card) })
 		})}

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
 )
 
 func (a *app) roundVerb() *cobra.Command {
@@ -138,14 +139,21 @@ func (a *app) roundClose() *cobra.Command {
 }
 
 func (a *app) roundShow() *cobra.Command {
-	return &cobra.Command{Use: "show ROUND", Short: "A round: its turns, its modules, and every fault code through it", Args: cobra.ExactArgs(1), Example: "  ferry round show ZFPRT9B2607000010",
+	pdf := ""
+	v := &cobra.Command{Use: "show ROUND", Short: "A round: its turns, its modules, and every fault code through it", Args: cobra.ExactArgs(1), Example: "  ferry round show ZFPRT9B2607000010\n  ferry round show ZFPRT9B2607000010 --pdf report.pdf",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			r, err := c.Round(ctx, args[0])
 			if err != nil {
 				return err
 			}
+			if pdf != "" {
+				raw, err := paper.Round(r, a.clock.Now())
+				return a.printed(pdf, raw, err)
+			}
 			return a.show(r, func() { a.round(r) })
 		})}
+	v.Flags().StringVar(&pdf, "pdf", "", "write its report to a file, to be printed")
+	return v
 }
 
 func (a *app) roundList() *cobra.Command {
@@ -215,7 +223,7 @@ func (a *app) round(r client.Round) {
 		if m.Boot {
 			runs = "no program"
 		}
-		rows = append(rows, []string{m.Title, dash(m.Serial), dash(runs), cmp.Or(writtenBy(r, m.Slot), "–"), a.moduleStands(m), a.moduleNext(client.Scanned{Link: r.Link}, m)})
+		rows = append(rows, []string{m.Title, dash(m.Serial), dash(runs), cmp.Or(writtenBy(r, m.Slot), "–"), a.moduleStands(m), a.moduleNext(m)})
 	}
 	fmt.Fprintln(a.out)
 	a.table([]string{"slot", "serial", "runs", "written", "stands", "next"}, rows)

@@ -54,7 +54,7 @@ func (a *app) scanned(s client.Scanned) {
 		if m.Boot {
 			runs = "no program"
 		}
-		rows = append(rows, []string{m.Title, dash(m.ModelName), dash(m.Serial), dash(runs), a.moduleStands(m), a.moduleNext(s, m)})
+		rows = append(rows, []string{m.Title, dash(m.ModelName), dash(m.Serial), dash(runs), a.moduleStands(m), a.moduleNext(m)})
 	}
 	flush()
 	for _, m := range s.Modules {
@@ -81,10 +81,10 @@ func (a *app) moduleStands(m client.Module) string {
 	return a.paint(teal, "✓ well")
 }
 
-func (a *app) moduleNext(s client.Scanned, m client.Module) string {
+func (a *app) moduleNext(m client.Module) string {
 	switch {
 	case m.Newer != "":
-		return fmt.Sprintf("%s: ferry identify %s --model %s, then ferry flash %s", m.Newer, s.Link, m.Model, m.Serial)
+		return fmt.Sprintf("%s: ferry flash %s", m.Newer, cmp.Or(m.Serial, m.At))
 	case m.Next != "":
 		return m.Next
 	}

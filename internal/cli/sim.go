@@ -24,6 +24,7 @@ type switchboard struct {
 	Control  string            `json:"control"`
 	Units    []sim.Standing    `json:"units"`
 	Gateways map[string]string `json:"gateways"` // of vehicles, by link
+	Buses    map[string]string `json:"buses"`    // CAN adapters on the buses of vehicles, by link
 }
 
 func (a *app) simVerb() *cobra.Command {
@@ -78,7 +79,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		unit.Set(sim.Faults{Silent: u.Silent})
 		fleet[u.Link] = unit
 	}
-	gateways := map[string]string{}
+	gateways, buses := map[string]string{}, map[string]string{}
 	for _, u := range world.Units {
 		if !u.Gateway() {
 			continue
@@ -91,7 +92,18 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 				in = append(in, fleet[m.Link])
 			}
 		}
-		sim.NewVehicle(in...)
+		vehicle := sim.NewVehicle(in...)
+		if u.Bus != "" {
+			s := sim.CanAdapter(u.Bus)
+			s.Scale = scale
+			adapter, err := sim.Start(s, "127.0.0.1:0", a.clock)
+			if err != nil {
+				return err
+			}
+			defer adapter.Close()
+			vehicle.Bus(adapter)
+			buses[u.Bus] = adapter.Address()
+		}
 		spec := sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}
 		g, err := sim.StartGateway(spec, "127.0.0.1:0", a.clock)
 		if err != nil { // another program has the port at which everybody is asked
@@ -112,7 +124,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 	server := &http.Server{Handler: fleet, ReadHeaderTimeout: 5 * time.Second}
 	go server.Serve(l)
 	defer server.Close()
-	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings(), gateways})
+	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings(), gateways, buses})
 	if err != nil {
 		return err
 	}

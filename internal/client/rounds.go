@@ -17,6 +17,8 @@ type Round struct {
 	Next       int             `json:"next" doc:"Number of the turn that is next, from 0; as many as there are turns where only the closing is left, -1 where it is closed."`
 	Notes      []RoundNote     `json:"notes" nullable:"false" doc:"When the modules were asked, in the order of the work."`
 	Modules    []Module        `json:"modules" nullable:"false" doc:"As they answered last, and how they stand now."`
+	Site       string          `json:"site,omitempty"`
+	Found      []Module        `json:"found" nullable:"false" doc:"The modules as they answered first, before anything was changed."`
 	Conditions []core.Fact     `json:"conditions" nullable:"false" doc:"What the vehicle told of itself last that changes while one looks on, such as where its key stands."`
 	Behind     []string        `json:"behind" nullable:"false" doc:"Slots of modules that are to be written: a newer release fits, or they run no program."`
 	Written    []round.Written `json:"written" nullable:"false" doc:"Modules that runs of this round have changed, so far."`

@@ -40,6 +40,7 @@ type GatewayTold struct {
 // Module is what is in a slot.
 type Module struct {
 	Slot      string        `json:"slot" doc:"Empty for the assembly's own section."`
+	At        string        `json:"at" doc:"BENCH/LINK, and the slot behind it."`
 	Title     string        `json:"title"`
 	Bus       string        `json:"bus,omitempty"`
 	Model     string        `json:"model,omitempty"`

@@ -261,6 +261,7 @@ func links(ctx context.Context, dir string) error {
 	var standings struct {
 		Units    []sim.Standing    `json:"units"`
 		Gateways map[string]string `json:"gateways"`
+		Buses    map[string]string `json:"buses"`
 	}
 	for {
 		raw, err := os.ReadFile(filepath.Join(dir, "units", "units.json"))
@@ -289,6 +290,9 @@ func links(ctx context.Context, dir string) error {
 			p.Kind, p.Settings["rate"] = "can-line", "500000"
 		}
 		file.Links = append(file.Links, p)
+		if u.Bus != "" {
+			file.Links = append(file.Links, bench.Port{Name: u.Bus, Kind: "can-line", Settings: map[string]string{"address": standings.Buses[u.Bus], "rate": "500000"}})
+		}
 	}
 	raw, err := yaml.Marshal(file)
 	if err != nil {

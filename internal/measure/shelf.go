@@ -88,7 +88,7 @@ func alike(s *stand, n int, f fleet) {
 		if err != nil {
 			s.Fatal(err)
 		}
-		if err := w.Store.OnLink(ctx, bench.Benches[0].ID, link, u.ID, f.unit.Model, []core.Fact{{Name: core.FactSerial, Value: serial, Source: core.FromWire}}, time.Now()); err != nil {
+		if err := w.Store.OnLink(ctx, bench.Benches[0].ID, link, "", u.ID, f.unit.Model, time.Now()); err != nil {
 			s.Fatal(err)
 		}
 		r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: run.BackUp, At: "b/" + link})

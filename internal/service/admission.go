@@ -35,7 +35,7 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 		return nil, err
 	}
 	if !p.Unit.Valid {
-		return nil, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.FullName()).Go(words.Identify(p.FullName()).To("Identify it"))
+		return nil, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.At()).Go(words.Identify(p.At()).To("Identify it"))
 	}
 	u, err := v.store.Unit(ctx, p.Unit.String)
 	if err != nil {

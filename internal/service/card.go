@@ -36,7 +36,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	if link == "" {
 		l, err := v.find(ctx, u.Serial)
 		if err == nil {
-			link = l.FullName()
+			link = l.At()
 		}
 	}
 	day, err := v.day(in.Day)

@@ -22,8 +22,8 @@ func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error
 	if err != nil {
 		return client.Heard{}, err
 	}
-	if p.Run.Valid {
-		return client.Heard{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+	if err := p.free(); err != nil {
+		return client.Heard{}, err
 	}
 	n := in.Body
 	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
@@ -51,8 +51,8 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 	if err != nil {
 		return client.Check{}, err
 	}
-	if p.Run.Valid {
-		return client.Check{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+	if err := p.free(); err != nil {
+		return client.Check{}, err
 	}
 	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: cmp.Or(in.Body.Model, p.Model), Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
 	var seen diagnose.Seen

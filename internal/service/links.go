@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"slices"
 	"sort"
@@ -44,43 +45,123 @@ func (v *Service) link(l store.Link) client.Link {
 	case l.Absent != "":
 		state = "absent"
 	}
-	return client.Link{Absent: l.Absent, Link: l.FullName(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
+	return client.Link{Absent: l.Absent, Link: l.At(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
 		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: timeOf(l.Identified),
 		Adapter: l.Adapter, Checked: timeOf(l.Checked), Class: l.Class.String}
 }
 
-// place is where an order is to be carried out: a link, and the unit that the
-// person named, if it was a unit.
+// place is where an order is to be carried out: a link, or a slot behind it, and the unit
+// that the person named, if it was a unit.
 type place struct {
 	store.Link
 	unit *store.Unit
 }
 
-// find resolves BENCH/LINK or a unit's serial. A serial means the link where the
-// unit was last read.
+// find resolves BENCH/LINK, BENCH/LINK/SLOT or a unit's serial. A serial means the place
+// where the unit was last read.
 func (v *Service) find(ctx context.Context, at string) (place, error) {
-	links, err := v.store.Links(ctx)
+	places, err := v.store.Places(ctx)
 	if err != nil {
 		return place{}, err
 	}
 	if strings.Contains(at, "/") {
-		for _, l := range links {
-			if l.FullName() == at {
-				return v.within(place{Link: l})
-			}
+		p, err := v.placeAt(ctx, places, at)
+		if err != nil {
+			return place{}, err
 		}
-		return place{}, core.Fail(core.NotFound, "there is no link %q", at).Go(words.Links().To("See which there are"))
+		return v.within(p)
 	}
 	u, err := v.store.Unit(ctx, at)
 	if err != nil {
 		return place{}, err
 	}
-	for _, l := range links {
+	for _, l := range places {
 		if l.Unit.String == u.ID {
 			return v.within(place{l, &u})
 		}
 	}
 	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Go(words.Identify("BENCH/LINK").To("Plug it in, then"))
+}
+
+// placeAt is a link, or a slot of the assembly that it leads to. A slot in which nothing
+// was found yet is one, too.
+func (v *Service) placeAt(ctx context.Context, places []store.Link, at string) (place, error) {
+	for _, l := range places {
+		if l.At() == at {
+			return place{Link: l}, nil
+		}
+	}
+	link, slot := at, ""
+	if i := strings.LastIndex(at, "/"); strings.Count(at, "/") == 2 {
+		link, slot = at[:i], at[i+1:]
+	}
+	for _, l := range places {
+		if slot == "" || l.At() != link {
+			continue
+		}
+		if l.Model == "" {
+			return place{}, core.Fail(core.CannotTell, "nobody knows what is on %s, and whether it has a slot %q", link, slot).Go(words.Identify(link).To("Identify it"))
+		}
+		sheet, err := v.store.Sheet(ctx, l.Model)
+		if err != nil {
+			return place{}, err
+		}
+		for _, h := range sheet.Holds {
+			if h.Name != slot {
+				continue
+			}
+			l.Slot, l.Unit, l.Serial, l.Site, l.Identified, l.Model = slot, sql.NullString{}, sql.NullString{}, sql.NullString{}, sql.NullTime{}, ""
+			if len(h.Models) == 1 {
+				l.Model = h.Models[0]
+			}
+			return place{Link: l}, nil
+		}
+		return place{}, core.Fail(core.NotFound, "a %s has no slot %q; it has %s", l.Model, slot, holdNames(sheet))
+	}
+	return place{}, core.Fail(core.NotFound, "there is no link %q", at).Go(words.Links().To("See which there are"))
+}
+
+func holdNames(s *model.Sheet) string {
+	names := []string{}
+	for _, h := range s.Holds {
+		names = append(names, h.Name)
+	}
+	return strings.Join(append(names, "no others"), ", ")
+}
+
+// slotFor is the slot of the assembly on a link into which a model fits; empty where no
+// such assembly is known to be there.
+func (v *Service) slotFor(ctx context.Context, p place, modelName string) (string, error) {
+	if p.Slot != "" {
+		return p.Slot, nil
+	}
+	links, err := v.store.Links(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, l := range links {
+		if l.FullName() != p.FullName() || l.Model == "" || l.Model == modelName || !l.Identified.Valid {
+			continue
+		}
+		sheet, err := v.store.Sheet(ctx, l.Model)
+		if err != nil {
+			return "", err
+		}
+		for _, h := range sheet.Holds {
+			if slices.Contains(h.Models, modelName) {
+				return h.Name, nil
+			}
+		}
+	}
+	return "", nil
+}
+
+// free refuses a link that a run has.
+func (p place) free() error {
+	if !p.Run.Valid {
+		return nil
+	}
+	return core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
 }
 
 // within refuses a link whose bench is out of reach.
@@ -180,12 +261,17 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if err != nil {
 		return client.Identity{}, err
 	}
-	if p.Run.Valid {
-		return client.Identity{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+	if err := p.free(); err != nil {
+		return client.Identity{}, err
 	}
 	named, err := v.namedModel(ctx, in.Body)
 	if err != nil {
 		return client.Identity{}, err
+	}
+	if named == "" && p.Slot != "" { // a slot is asked as what is in it, or nobody would know whom to call
+		if named = p.Model; named == "" {
+			return client.Identity{}, core.Fail(core.CannotTell, "units of several models fit into slot %s", p.At()).Do("Name the model.")
+		}
 	}
 	order := client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(named, p.Model), Named: named != "", Label: in.Body.Label, Await: in.Body.Await}
 	if order.Stays, err = v.store.HalfDone(ctx); err != nil {
@@ -196,7 +282,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		return client.Identity{}, err
 	}
 	if named != "" && result.Model != named {
-		return client.Identity{}, core.Fail(core.WrongUnit, "a %s was expected on %s; a %s answers", named, p.FullName(), result.Model).Unit("nothing was changed").
+		return client.Identity{}, core.Fail(core.WrongUnit, "a %s was expected on %s; a %s answers", named, p.At(), result.Model).Unit("nothing was changed").
 			Do("Look at the unit and its label again.")
 	}
 	serial, err := v.serialOf(ctx, result, in.Body.Label)
@@ -204,14 +290,14 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		return client.Identity{}, err
 	}
 	if p.unit != nil && serial != p.unit.Serial {
-		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.FullName(), serial, p.unit.Serial).Go(words.Identify(p.FullName()).To("Plug in " + p.unit.Serial + ", or work with what is there"))
+		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.At(), serial, p.unit.Serial).Go(words.Identify(p.At()).To("Plug in " + p.unit.Serial + ", or work with what is there"))
 	}
 	if named == "" && serial != "" { // the register knows a serial by its model, where units of two models call themselves alike
 		if result.Model, err = v.asRegistered(ctx, serial, result.Model); err != nil {
 			return client.Identity{}, err
 		}
 	}
-	out := client.Identity{Link: p.FullName(), Serial: serial, Model: result.Model, Strength: result.Found.Strength, Stays: result.Stays}
+	out := client.Identity{Serial: serial, Model: result.Model, Strength: result.Found.Strength, Stays: result.Stays}
 	facts := result.Found.Facts
 	if serial != "" {
 		u, err := v.store.MeetUnit(ctx, v.key, result.Model, serial, "", who(ctx).person.ID, v.clock.Now())
@@ -226,7 +312,12 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		}
 		out.Unit, out.Site = u.ID, u.Site
 	}
-	if err := v.store.OnLink(ctx, p.Bench, p.Name, out.Unit, result.Model, result.Found.Facts, v.clock.Now()); err != nil {
+	p.Slot, err = v.slotFor(ctx, p, result.Model)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	out.Link = p.At()
+	if err := v.store.OnLink(ctx, p.Bench, p.Name, p.Slot, out.Unit, result.Model, v.clock.Now()); err != nil {
 		return client.Identity{}, err
 	}
 	names, err := v.store.Names(ctx)
@@ -443,12 +534,12 @@ func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, er
 	if core.KindOf(err) != core.NotFound {
 		return u, "", err
 	}
-	links, err2 := v.store.Links(ctx)
+	places, err2 := v.store.Places(ctx)
 	if err2 != nil {
 		return u, "", err2
 	}
-	for _, l := range links {
-		if l.FullName() != at {
+	for _, l := range places {
+		if l.At() != at {
 			continue
 		}
 		if !l.Unit.Valid {

@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
 	"zealousferry/internal/store"
 )
 
@@ -186,6 +187,16 @@ func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, er
 	return v.showRound(ctx, r, s, raw)
 }
 
+// printRound is the report of a round.
+func (v *Service) printRound(ctx context.Context, in *RoundPath) (*printed, error) {
+	r, err := v.getRound(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	pdf, err := paper.Round(r, v.clock.Now())
+	return &printed{"application/pdf", pdf}, err
+}
+
 func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, raw [][]byte) (out client.Round, err error) {
 	if out.RoundRow, err = v.roundRow(ctx, r); err != nil {
 		return out, err
@@ -210,6 +221,15 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 		}
 		out.Notes = append(out.Notes, client.RoundNote{As: n.As, Title: words.Notes.In(n.As), At: time.UnixMicro(n.At).UTC(), Codes: codes})
 	}
+	out.Found = []client.Module{}
+	for i, x := range s.Notes[0].Slots {
+		out.Found = append(out.Found, inSlot(s.Opened.Link, s.Opened.Slots, out.ModelName, i, x))
+	}
+	u, err := v.store.Unit(ctx, r.Unit)
+	if err != nil {
+		return out, err
+	}
+	out.Site = u.Site
 	if out.Modules, err = v.roundModules(ctx, s, out.ModelName); err != nil {
 		return out, err
 	}
@@ -305,7 +325,7 @@ func (v *Service) roundModules(ctx context.Context, s *round.State, own string) 
 	all := []client.Module{}
 	n := s.Last()
 	for i, x := range n.Slots {
-		m := inSlot(s.Opened.Slots, own, i, x)
+		m := inSlot(s.Opened.Link, s.Opened.Slots, own, i, x)
 		if id := n.Units[x.Slot]; id != "" {
 			u, err := v.store.Unit(ctx, id)
 			if err != nil {

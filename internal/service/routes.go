@@ -45,6 +45,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/rounds", "list-rounds", Viewer, "Rounds of vehicles: open ones first, then the newest", v.listRounds)
 	route(v, api, "POST", "/api/rounds", "begin-round", Technician, "Begin a round of a vehicle: all modules are asked, and what they say is kept as found", v.beginRound)
 	route(v, api, "GET", "/api/rounds/{round}", "get-round", Viewer, "A round by its id, or the open one, or else the newest, of a vehicle", v.getRound)
+	raw(v, api, "GET", "/api/rounds/{round}/report.pdf", "print-round", Viewer, "The report of a round to print: each module as found and as left, every fault code, what was done", v.printRound)
 	route(v, api, "POST", "/api/rounds/{round}/step", "step-round", Technician, "Carry the turn that is next out, leave it, go back, or close the round", v.stepRound)
 	route(v, api, "POST", "/api/try", "try-sheet", Technician, "Try a sheet on a link: what was said, what came, which pattern took what", v.try)
 	route(v, api, "POST", "/api/models/{model}/secrets", "put-secret", Lead, "Enter a secret that a model's units ask for, or remove it; it is never shown again", v.putSecret)

@@ -58,8 +58,8 @@ func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet 
 	if p, err = v.find(ctx, at); err != nil {
 		return p, nil, err
 	}
-	if p.Run.Valid {
-		return p, nil, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+	if err := p.free(); err != nil {
+		return p, nil, err
 	}
 	sheet, err = v.assembly(ctx, named, p.Model)
 	return p, sheet, err
@@ -86,9 +86,12 @@ func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep b
 func (v *Service) enterAll(ctx context.Context, p place, sheet *model.Sheet, slots []visit.InSlot) (client.Scanned, error) {
 	out := client.Scanned{Link: p.FullName(), Model: sheet.Model, ModelName: sheet.Name.In("en"), Modules: []client.Module{}}
 	for i, s := range slots {
-		m := inSlot(sheet.Holds, out.ModelName, i, s)
+		m := inSlot(p.FullName(), sheet.Holds, out.ModelName, i, s)
 		if s.Model != "" {
 			if err := v.met(ctx, &m, s, out.Serial); err != nil {
+				return client.Scanned{}, err
+			}
+			if err := v.store.OnLink(ctx, p.Bench, p.Name, m.Slot, m.Unit, m.Model, v.clock.Now()); err != nil {
 				return client.Scanned{}, err
 			}
 		}
@@ -109,8 +112,11 @@ func (v *Service) enterAll(ctx context.Context, p place, sheet *model.Sheet, slo
 }
 
 // inSlot is what a slot says of itself; the first is the assembly's own section.
-func inSlot(holds []model.Slot, own string, i int, s visit.InSlot) client.Module {
-	m := client.Module{Slot: s.Slot, Title: own, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next, Boot: s.Bare,
+func inSlot(at string, holds []model.Slot, own string, i int, s visit.InSlot) client.Module {
+	if s.Slot != "" {
+		at += "/" + s.Slot
+	}
+	m := client.Module{Slot: s.Slot, At: at, Title: own, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next, Boot: s.Bare,
 		Serial: visit.Value(s.Facts, core.FactSerial), Revision: visit.Value(s.Facts, core.FactRevision), Running: visit.Value(s.Facts, core.FactRunning)}
 	if m.Codes == nil {
 		m.Codes = []loader.Code{}

@@ -7,7 +7,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/registry"
-	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -32,8 +31,8 @@ func (v *Service) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
 	if err != nil {
 		return client.Tried{}, err
 	}
-	if p.Run.Valid {
-		return client.Tried{}, core.Fail(core.Busy, "link %s is in use by run %s", p.FullName(), p.Run.String).Go(words.RunShow(p.Run.String).To("Look at it"))
+	if err := p.free(); err != nil {
+		return client.Tried{}, err
 	}
 	r, err := v.ask(ctx, client.Order{Kind: client.OrderTry, Link: p.Name, Sheet: n.Sheet, Section: n.Section, Write: n.Write}, p.Bench, tryLasts)
 	if err != nil {

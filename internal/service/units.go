@@ -61,8 +61,8 @@ func (v *Service) surroundings(ctx context.Context) (around, error) {
 	for _, m := range models {
 		a.titles[m.Name] = m.Title
 	}
-	links, err := v.store.Links(ctx)
-	for _, l := range links {
+	places, err := v.store.Places(ctx)
+	for _, l := range places {
 		if l.Unit.Valid {
 			a.links[l.Unit.String] = v.link(l)
 		}

@@ -3,12 +3,9 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"time"
 
 	"github.com/jmoiron/sqlx"
-
-	"zealousferry/core"
 )
 
 // LinkCheck is a check of a link, kept as evidence.
@@ -49,7 +46,7 @@ type Link struct {
 	Serial     sql.NullString `db:"serial"`
 	Site       sql.NullString `db:"site"`
 	Model      string         `db:"model"`
-	Facts      sql.NullString `db:"facts"`
+	Slot       string         `db:"slot"` // of the assembly that the link leads to; empty for the link itself
 	Identified sql.NullTime   `db:"identified_at"`
 	Run        sql.NullString `db:"run"`
 	Seen       sql.NullTime   `db:"seen_at"`
@@ -62,14 +59,36 @@ type Link struct {
 // FullName is bench/link.
 func (l Link) FullName() string { return l.BenchName + "/" + l.Name }
 
+// At is bench/link, and the slot where there is one.
+func (l Link) At() string {
+	if l.Slot == "" {
+		return l.FullName()
+	}
+	return l.FullName() + "/" + l.Slot
+}
+
 // Links lists all, by bench and name.
 func (s *Store) Links(ctx context.Context) (all []Link, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT l.*, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
+	places, err := s.Places(ctx)
+	for _, p := range places {
+		if p.Slot == "" {
+			all = append(all, p)
+		}
+	}
+	return all, err
+}
+
+// Places lists all links, and behind each the slots in which something was found.
+func (s *Store) Places(ctx context.Context) (all []Link, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT l.bench, l.name, l.kind, l.adapter, o.slot, o.unit, o.model, o.identified_at, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
 		(SELECT MAX(k.checked_at) FROM link_check k WHERE k.bench = l.bench AND k.link = l.name) AS checked_at,
 		(SELECT k.class FROM link_check k WHERE k.bench = l.bench AND k.link = l.name ORDER BY k.checked_at DESC, k.id DESC LIMIT 1) AS class,
 		COALESCE((SELECT a.why FROM link_absent a WHERE a.bench = l.bench AND a.name = l.name), '') AS absent,
 		(SELECT c.run FROM claim c WHERE c.kind = 'link' AND c.what = CONCAT(l.bench, '/', l.name)) AS run
-		FROM link l JOIN bench b ON b.id = l.bench LEFT JOIN unit u ON u.id = l.unit ORDER BY b.name, l.name`)
+		FROM link l JOIN bench b ON b.id = l.bench
+		JOIN (SELECT bench, name, '' AS slot, unit, model, identified_at FROM link
+			UNION ALL SELECT bench, name, slot, unit, model, identified_at FROM link_slot) o ON o.bench = l.bench AND o.name = l.name
+		LEFT JOIN unit u ON u.id = o.unit ORDER BY b.name, l.name, o.slot`)
 	return all, err
 }
 
@@ -79,9 +98,16 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		names := []string{""}
 		for _, l := range links {
 			names = append(names, l.Name)
-			if _, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE
+			done, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE
 				identified_at = IF(kind = VALUES(kind) AND adapter = VALUES(adapter), identified_at, NULL),
-				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter); err != nil {
+				kind = VALUES(kind), adapter = VALUES(adapter)`, bench, l.Name, l.Kind, l.Adapter)
+			if err != nil {
+				return err
+			}
+			if n, err := done.RowsAffected(); err != nil || n < 2 { // it is new, or as it was
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, `DELETE FROM link_slot WHERE bench = ? AND name = ?`, bench, l.Name); err != nil {
 				return err
 			}
 		}
@@ -95,7 +121,7 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 				return err
 			}
 		}
-		for table, stay := range map[string][]string{"link": names, "link_absent": absent} {
+		for table, stay := range map[string][]string{"link": names, "link_slot": names, "link_absent": absent} {
 			q, args, err := sqlx.In(`DELETE FROM `+table+` WHERE bench = ? AND name NOT IN (?)`, bench, stay)
 			if err != nil {
 				return err
@@ -108,25 +134,41 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 	})
 }
 
-// OffLink ends the identity of a link that has changed: who was on it may not be
-// there any more.
+// OffLink ends the identity of a link that has changed: who was on it, and behind it, may
+// not be there any more.
 func (s *Store) OffLink(ctx context.Context, bench, link string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE link SET identified_at = NULL WHERE bench = ? AND name = ?`, bench, link)
-	return err
-}
-
-// OnLink notes what was identified on a link; unit is empty where it is not known.
-func (s *Store) OnLink(ctx context.Context, bench, link, unit, modelName string, facts []core.Fact, at time.Time) error {
-	raw, err := json.Marshal(facts)
-	if err != nil {
-		return err
-	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE link SET unit = NULL WHERE unit = ?`, unit); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE link SET identified_at = NULL WHERE bench = ? AND name = ?`, bench, link); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE link SET unit = ?, model = ?, facts = ?, identified_at = ? WHERE bench = ? AND name = ?`,
-			sql.NullString{String: unit, Valid: unit != ""}, modelName, raw, at.UTC(), bench, link)
+		_, err := tx.ExecContext(ctx, `DELETE FROM link_slot WHERE bench = ? AND name = ?`, bench, link)
+		return err
+	})
+}
+
+// OnLink notes what was identified on a link, or in a slot behind it; unit is empty where
+// it is not known. A unit is at one place at a time, and where another assembly is, there
+// are other modules.
+func (s *Store) OnLink(ctx context.Context, bench, link, slot, unit, modelName string, at time.Time) error {
+	is := sql.NullString{String: unit, Valid: unit != ""}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		for _, q := range []string{
+			`DELETE s FROM link_slot s JOIN link l USING (bench, name) WHERE l.unit = ? AND NOT (l.bench = ? AND l.name = ? AND ? = '')`,
+			`UPDATE link SET unit = NULL WHERE unit = ? AND NOT (bench = ? AND name = ? AND ? = '')`,
+			`DELETE FROM link_slot WHERE unit = ? AND NOT (bench = ? AND name = ? AND slot = ?)`,
+		} {
+			if _, err := tx.ExecContext(ctx, q, is, bench, link, slot); err != nil {
+				return err
+			}
+		}
+		if slot != "" {
+			_, err := tx.ExecContext(ctx, `REPLACE INTO link_slot (bench, name, slot, unit, model, identified_at) VALUES (?, ?, ?, ?, ?, ?)`, bench, link, slot, is, modelName, at.UTC())
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE s FROM link_slot s JOIN link l USING (bench, name) WHERE l.bench = ? AND l.name = ? AND NOT (l.unit <=> ? AND l.model = ?)`, bench, link, is, modelName); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE link SET unit = ?, model = ?, identified_at = ? WHERE bench = ? AND name = ?`, is, modelName, at.UTC(), bench, link)
 		return err
 	})
 }

@@ -3,6 +3,7 @@ package trials
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,6 +13,7 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/doip"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
@@ -235,8 +237,8 @@ func TestAWholeVehicle(t *testing.T) {
 	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), browser.Until(`document.querySelector("[data-warn]")?.innerText.includes("Other testers")`))
 	other.Close()
 	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), says("Do not drive"), says("U0129-87"), says("The drive bus is off."), browser.Until(`document.querySelector('[data-slot="cabin"]').textContent.includes("empty")`),
-		click(`[data-work="hoist"]`), browser.Until(`location.pathname === "/begin/b/tug"`), says("PH-410091"))
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/tug", Reason: "it is dead"})
+		click(`[data-work="hoist"]`), browser.Until(`location.pathname === "/begin/b/tug/hoist"`), says("PH-410091"), says("Back up, then write 1.6"))
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/tug/hoist", Reason: "it is dead"})
 	if got := strings.Join(answerAll(t, w, w.Technician, r.ID, map[string]string{"volts": "25.6"}), " "); got != "wheels charger volts charger-off" {
 		t.Errorf("asked for %s", got)
 	}
@@ -250,10 +252,88 @@ func TestAWholeVehicle(t *testing.T) {
 	told(t, l.must(0, "scan", "b/tug"), "drive bus", "PH-410091", "U0001-88", "The drive bus is off.", "5 modules", "empty")
 	told(t, l.must(21, "scan", "b/tug", "--model", "porter-cart"), "there are porter-tug")
 	told(t, l.must(17, "scan", "b/tug", "--model", "porter-hoist"), "names no slots")
+	places(t, w, l, units, gateway)
 	for _, u := range units {
 		u.Power(false)
 	}
 	told(t, l.must(10, "scan", "b/tug"), "no module of a Porter tug answers", "nothing was changed")
+}
+
+// TestAVehicleBehindACanAdapter: the same modules without a gateway, all on one bus behind
+// an adapter, some frames of which are lost. They are asked at once, and one is written
+// while the others are told to be quiet.
+func TestAVehicleBehindACanAdapter(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	units, vehicle := aTug(t, w)
+	s := sim.CanAdapter("bus")
+	s.Scale = 0.02
+	adapter, err := sim.Start(s, "127.0.0.1:0", core.System{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(adapter.Close)
+	vehicle.Bus(adapter)
+	l := commandLine(t, w, "technician")
+	told(t, l.must(0, "link", "set", "b/bus", "--address", adapter.Address(), "--can", "500000"), "b/bus goes to")
+	told(t, l.must(0, "scan", "b/bus"), "on b/bus", "ZFPRT9B2607000009", "PH-410088", "PC-220415", "PK-903317", "PN-660120", "C1A10-12", "1.6: ferry flash PH-410088")
+	if at, _ := w.Viewer.Unit(ctx, "PH-410088"); at.Link != "b/bus/hoist" {
+		t.Errorf("the hoist is on %q", at.Link)
+	}
+	units["tug-9-hoist"].Set(sim.Faults{Noise: 0.0001})
+	r := w.Open(client.NewRun{Kind: "flash", At: "PH-410088", Reason: "the hoist drops"})
+	answerAll(t, w, w.Technician, r.ID, map[string]string{"volts": "25.6"})
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) || r.Record.To != "1.6" || r.Link != "b/bus" {
+		t.Fatalf("%s on %s: %+v", r.Outcome, r.Link, r.Progress.Fault)
+	}
+	found, err := w.Technician.Scan(ctx, client.NewScan{At: "b/bus"})
+	if err != nil || found.Silent > 0 {
+		t.Fatalf("%+v %v", found, err)
+	}
+	for _, m := range found.Modules { // all were told to note nothing while the hoist was silent
+		if i := slices.IndexFunc(m.Codes, func(c loader.Code) bool { return c.Code == "U0140-87" }); i >= 0 {
+			t.Errorf("the %s has noted that the hoist was silent: it was not told to be quiet", m.Title)
+		}
+	}
+	units["tug-9-brake"].Power(false)
+	told(t, l.must(0, "scan", "b/bus"), "✗ does not answer", "1 module silent that should answer")
+	for _, u := range units {
+		u.Power(false)
+	}
+	told(t, l.must(10, "scan", "b/bus"), "no module of a Porter tug answers")
+}
+
+// places tries the slots behind a link: each has its own unit, and they go with the vehicle.
+func places(t *testing.T, w *testkit.World, l line, units map[string]*sim.Unit, gateway string) {
+	t.Helper()
+	on := func(serial, at string) {
+		t.Helper()
+		if u, err := w.Viewer.Unit(ctx, serial); err != nil || u.Link != at {
+			t.Errorf("%s is on %q, expected %q: %v", serial, u.Link, at, err)
+		}
+	}
+	on("ZFPRT9B2607000010", "b/tug")
+	on("PH-410091", "b/tug/hoist")
+	on("PK-903320", "b/tug/brake")
+	told(t, l.must(0, "identify", "b/tug/brake"), "PK-903320", "on b/tug/brake")
+	told(t, l.must(0, "identify", "PK-903320"), "on b/tug/brake")
+	told(t, l.must(0, "identify", "b/tug", "--model", "porter-charger"), "PC-220431", "on b/tug/charger") // it can only be there
+	told(t, l.must(21, "identify", "b/tug/boom"), "has no slot", "hoist, charger, brake, cabin")
+	told(t, l.must(10, "identify", "b/tug/cabin"), "nothing answers on b/tug") // and nobody else is taken for it
+	told(t, l.must(0, "fit", "PH-410091"), "Already up to date")
+	units["tug-10"].Swap("ZFPRT9B2607000098", "B", nil)
+	told(t, l.must(0, "identify", "b/tug"), "ZFPRT9B2607000098")
+	on("PH-410091", "")
+	on("ZFPRT9B2607000010", "")
+	_, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug/hoist"})
+	if core.KindOf(err) != core.CannotTell {
+		t.Errorf("the hoist of a vehicle that was not asked is written: %v", err)
+	}
+	follow(t, w, "technician", err)
+	on("PH-410091", "b/tug/hoist") // it was asked again
+	l.must(0, "link", "set", "b/tug", "--port", "/dev/null")
+	on("PH-410091", "")
+	l.must(0, "link", "set", "b/tug", "--gateway", gateway)
 }
 
 // TestAModuleIsNotLeftHalfDone: the gateway hangs up in the middle of a write, and another

@@ -46,18 +46,15 @@ func aTug(t *testing.T, w *testkit.World) (units map[string]*sim.Unit, vehicle *
 }
 
 // write puts the newer release into a module of the tug, and answers what is asked.
-func write(t *testing.T, w *testkit.World, module string) client.Run {
+func write(t *testing.T, w *testkit.World, slot string) client.Run {
 	t.Helper()
-	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", module, false); err != nil {
-		t.Fatal(err)
-	}
-	r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug"})
+	r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug/" + slot})
 	if err != nil {
 		t.Fatal(err)
 	}
 	answerAll(t, w, w.Technician, r.ID, map[string]string{"volts": "25.6"})
 	if r = w.Follow(r.ID); r.Outcome != string(run.Done) || r.Record.To != "1.6" {
-		t.Fatalf("%s: %s %+v", module, r.Outcome, r.Progress.Fault)
+		t.Fatalf("%s: %s %+v", slot, r.Outcome, r.Progress.Fault)
 	}
 	return r
 }
@@ -112,16 +109,13 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if _, err := w.Technician.StepRound(ctx, r.ID, go1); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "hoist, brake") {
 		t.Errorf("the writing is over, and nothing is written: %v", err)
 	}
-	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", "porter-brake", false); err != nil {
-		t.Fatal(err)
-	}
-	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug"})
+	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug/brake"})
 	if core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), "written before it: hoist") {
 		t.Errorf("the brake before the hoist: %v", err)
 	}
 	follow(t, w, "technician", err)
-	followTodo(t, w, "technician", write(t, w, "porter-hoist").After.Todo) // which waits for the brake
-	write(t, w, "porter-brake")
+	followTodo(t, w, "technician", write(t, w, "hoist").After.Todo) // which waits for the brake
+	write(t, w, "brake")
 	if j, err := w.Viewer.Job(ctx, r.Job); err != nil || j.Open != 0 || len(j.Scope) != 2 {
 		t.Errorf("the runs are not of the round's job: %+v %v", j, err)
 	}
@@ -235,7 +229,7 @@ func TestARoundByOtherHands(t *testing.T) {
 	_, err = w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"})
 	follow(t, w, "technician", err)
 	const tug = "ZFPRT9B2607000009"
-	told(t, l.must(0, "round", "next", tug), "Write the modules, then", "C1A10-12", "1.6: ferry identify b/tug --model porter-hoist", "supply-volts 25.6")
+	told(t, l.must(0, "round", "next", tug), "Write the modules, then", "C1A10-12", "1.6: ferry flash PH-410088", "supply-volts 25.6")
 	told(t, l.must(0, "round", "list", "--open"), tug, "because it must be")
 	told(t, l.must(17, "round", "again", tug, "x"), "a number from 1")
 	r, err := w.Viewer.Round(ctx, tug)
@@ -246,10 +240,7 @@ func TestARoundByOtherHands(t *testing.T) {
 		_, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: what})
 		return err
 	}
-	if _, err := w.Technician.IdentifyAs(ctx, "b/tug", "", "porter-hoist", false); err != nil {
-		t.Fatal(err)
-	}
-	open, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug"})
+	open, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "PH-410088"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1169,6 +1169,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rounds/{round}/report.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The report of a round to print: each module as found and as left, every fault code, what was done
+         * @description Role: viewer.
+         */
+        get: operations["print-round"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rounds/{round}/step": {
         parameters: {
             query?: never;
@@ -3480,6 +3500,8 @@ export interface components {
             total: number;
         };
         Module: {
+            /** @description BENCH/LINK, and the slot behind it. */
+            at: string;
             /** @description It answers and runs no program: it is in its boot loader, where an earlier write may have left it. */
             boot?: boolean;
             bus?: string;
@@ -4074,6 +4096,8 @@ export interface components {
             closing?: string;
             /** @description What the vehicle told of itself last that changes while one looks on, such as where its key stands. */
             conditions: components["schemas"]["Fact"][];
+            /** @description The modules as they answered first, before anything was changed. */
+            found: components["schemas"]["Module"][];
             id: string;
             /** Format: int64 */
             job: number;
@@ -4095,6 +4119,7 @@ export interface components {
             open: string[];
             reason: string;
             serial: string;
+            site?: string;
             turns: components["schemas"]["RoundTurn"][];
             /** @description Id of the vehicle. */
             unit: string;
@@ -10027,6 +10052,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "print-round": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                round: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Unauthorized */

@@ -3,9 +3,8 @@
 // the modules. Each module is written by a run of its own.
 import { mdiAccountHardHat, mdiAlert, mdiArrowRight, mdiCheckCircle, mdiCircleOutline, mdiMinusCircleOutline, mdiPlayCircle, mdiPrinterOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
-import { useRouter } from 'vue-router'
 
-import { api, problem, type Module, type Problem, type Round } from '../api/client'
+import { api, problem, type Problem, type Round } from '../api/client'
 import { every } from '../every'
 import CodeLines from '../parts/CodeLines.vue'
 import DoNotDrive from '../parts/DoNotDrive.vue'
@@ -15,7 +14,6 @@ import { session } from '../session'
 import { clock, factNames, sentence, turns, when } from '../words'
 
 const props = defineProps<{ id: string }>()
-const router = useRouter()
 const round = ref<Round | null>(null)
 const trouble = ref<Problem | null>(null)
 const said = ref<Problem | null>(null)
@@ -48,14 +46,6 @@ async function step(what: Do, turn: number) {
   leaving.value = false
 }
 
-async function work(m: Module) {
-  busy.value = m.slot
-  const { error } = await api.POST('/api/identify', { body: { at: round.value!.link, model: m.model } })
-  busy.value = ''
-  if (error) said.value = problem(error)
-  else router.push(`/begin/${round.value!.link}`)
-}
-
 const may = computed(() => session.may('technician') && !!round.value && round.value.next >= 0)
 const turn = computed(() => round.value?.turns[round.value.next])
 const atEnd = computed(() => !!round.value && round.value.next === round.value.turns.length)
@@ -66,7 +56,6 @@ const icon = (i: number) => {
   if (i === round.value!.next) return mdiPlayCircle
   return t.state === 'done' ? mdiCheckCircle : t.state === 'left' ? mdiAlert : t.state === 'passed' ? mdiMinusCircleOutline : mdiCircleOutline
 }
-const print = () => window.print()
 </script>
 
 <template>
@@ -79,7 +68,7 @@ const print = () => window.print()
           <router-link :to="`/vehicle/${round.link}`" class="mono">{{ round.link }}</router-link>
         </p>
       </div>
-      <v-btn v-if="round" variant="outlined" :prepend-icon="mdiPrinterOutline" class="paperless" @click="print">Print</v-btn>
+      <v-btn v-if="round" variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/rounds/${round.id}/report.pdf`" target="_blank" data-print>Report</v-btn>
     </div>
   </div>
   <div class="page">
@@ -94,15 +83,15 @@ const print = () => window.print()
           <div v-if="turn.do === 'modules' && behind.length">Not as they should be: {{ behind.map((m) => m.title).join(', ') }}. Write one after the other; this page waits.</div>
           <div v-if="turn.do === 'clear'">All that is in the table below goes; it is kept here as it is now.</div>
         </div>
-        <div v-if="may" class="row paperless">
+        <div v-if="may" class="row">
           <template v-if="turn.do === 'modules'">
-            <v-btn v-for="(m, i) in behind" :key="m.slot" :variant="i ? 'outlined' : 'flat'" color="primary" size="large" :append-icon="mdiArrowRight" :loading="busy === m.slot" :data-write="m.slot" @click="work(m)">Write the {{ m.title }}</v-btn>
+            <v-btn v-for="(m, i) in behind" :key="m.slot" :variant="i ? 'outlined' : 'flat'" color="primary" size="large" :append-icon="mdiArrowRight" :to="`/begin/${m.at}`" :data-write="m.slot">Write the {{ m.title }}</v-btn>
           </template>
           <v-btn v-if="turn.do !== 'modules' || !behind.length" variant="flat" color="primary" size="large" :loading="busy === 'go'" data-go @click="step('go', round.next)">{{ verbs[turn.do] }}</v-btn>
           <v-btn v-if="turn.do !== 'note'" variant="outlined" data-leave @click="leaving = !leaving">Leave it</v-btn>
         </div>
       </div>
-      <form v-if="turn && leaving && may" class="row leave paperless" @submit.prevent="step('leave', round.next)">
+      <form v-if="turn && leaving && may" class="row leave" @submit.prevent="step('leave', round.next)">
         <v-text-field v-model="reason" label="Why it stays undone" hide-details autofocus data-why />
         <v-btn type="submit" variant="outlined" :disabled="reason.trim().length < 3" :loading="busy === 'leave'" data-leave-yes>Leave it undone</v-btn>
       </form>
@@ -113,7 +102,7 @@ const print = () => window.print()
           <ul v-if="round.open.length"><li v-for="o in round.open" :key="o">{{ o }}</li></ul>
           <div v-if="round.open.length">Do something about it and go back to a turn, or say why it is handed back like this.</div>
         </div>
-        <form v-if="may" class="row paperless" @submit.prevent="step('close', round.next)">
+        <form v-if="may" class="row" @submit.prevent="step('close', round.next)">
           <v-text-field v-if="round.open.length" v-model="reason" label="Why it is handed back like this" hide-details class="why" data-closing />
           <v-btn type="submit" variant="flat" color="primary" size="large" :disabled="round.open.length > 0 && reason.trim().length < 3" :loading="busy === 'close'" data-close>Close the round</v-btn>
         </form>
@@ -133,7 +122,7 @@ const print = () => window.print()
                 <div>{{ i + 1 }}. {{ t.says }}</div>
                 <div v-if="t.state !== 'open'" class="small muted">{{ turns[t.state] }}<template v-if="t.read">: {{ t.read }}</template><template v-if="t.reason">: {{ t.reason }}</template><template v-if="t.at">, {{ clock(t.at) }}, {{ t.by }}</template></div>
               </div>
-              <v-btn v-if="may && i > 0 && i < round.next" variant="text" class="paperless" :aria-label="`Do turn ${i + 1} and all after it anew`" :data-again="i" @click="step('again', i)">Anew</v-btn>
+              <v-btn v-if="may && i > 0 && i < round.next" variant="text" :aria-label="`Do turn ${i + 1} and all after it anew`" :data-again="i" @click="step('again', i)">Anew</v-btn>
             </li>
           </ol>
         </section>
@@ -148,7 +137,7 @@ const print = () => window.print()
         <thead><tr><th>Written</th><th>from</th><th>to</th><th>run</th></tr></thead>
         <tbody><tr v-for="w in round.written" :key="w.run"><td>{{ round.modules.find((m) => m.slot === w.slot)?.title }}</td><td data-label="from">{{ w.from || 'not told' }}</td><td data-label="to">{{ w.to || 'not yet' }}</td><td data-label="run"><router-link :to="`/runs/${w.run}`">{{ w.outcome || 'at work' }}</router-link></td></tr></tbody>
       </table>
-      <ModuleNet :modules="round.modules" :busy="busy" :work="may && (turn?.do === 'modules' || atEnd)" @work="work" />
+      <ModuleNet :modules="round.modules" :work="may && (turn?.do === 'modules' || atEnd)" />
     </template>
   </div>
 </template>
@@ -170,5 +159,4 @@ const print = () => window.print()
 .turns .now { font-weight: 700; }
 .turns .passed, .turns .open:not(.now) { color: var(--muted); }
 @media (max-width: 1000px) { .sides { grid-template-columns: minmax(0, 1fr); } }
-@media print { .paperless { display: none; } }
 </style>

@@ -139,7 +139,7 @@ async function waive() {
   asking.value = true
   try {
     const r = run.value!
-    const { data, error } = await api.POST('/api/runs', { body: { kind: 'flash', at: r.link, release: r.release, label: r.unit.serial, reason: why.value, waive: [progress.value!.fault!.gate!] } })
+    const { data, error } = await api.POST('/api/runs', { body: { kind: 'flash', at: r.unit.link ?? r.link, release: r.release, label: r.unit.serial, reason: why.value, waive: [progress.value!.fault!.gate!] } })
     if (error) throw error
     router.push(`/runs/${data.id}`)
   } catch (e) {
@@ -263,7 +263,7 @@ async function putBack() {
   asking.value = true
   said.value = null
   try {
-    const { data, error } = await api.POST('/api/runs', { body: { kind: 'restore', at: run.value!.link } })
+    const { data, error } = await api.POST('/api/runs', { body: { kind: 'restore', at: run.value!.unit.link ?? run.value!.link } })
     if (error) throw error
     router.push(`/runs/${data.id}`)
   } catch (e) {
@@ -288,7 +288,7 @@ async function putBack() {
       </div>
       <div v-else-if="closed && board.board === 'stopped' && session.may('technician') && run.unit.state === 'half-done'" class="row ways">
         <v-btn color="surface" size="large" :loading="asking" data-restore @click="putBack">Put its backup back</v-btn>
-        <v-btn variant="outlined" size="large" :to="`/begin/${run.link}`">Write again</v-btn>
+        <v-btn variant="outlined" size="large" :to="`/begin/${run.unit.link ?? run.link}`">Write again</v-btn>
       </div>
       <template v-if="turn">
         <ul v-if="item?.signs?.length" class="signs"><li v-for="g in item.signs" :key="g.says.en"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" size="24" /> <span><strong>{{ g.not ? 'Not right:' : 'Right:' }}</strong> {{ g.says.en }}</span></li></ul>

@@ -5,7 +5,7 @@ import { mdiArrowRight } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problem, type Module, type Problem, type RoundRow, type Scanned } from '../api/client'
+import { api, problem, type Problem, type RoundRow, type Scanned } from '../api/client'
 import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -54,15 +54,6 @@ async function begin() {
 }
 if (session.may('technician')) scan()
 
-// A module is worked on once the tool knows that it is the one that is meant.
-async function work(m: Module) {
-  busy.value = m.slot
-  const { error } = await api.POST('/api/identify', { body: { at, model: m.model } })
-  busy.value = ''
-  if (error) trouble.value = problem(error)
-  else router.push(`/begin/${at}`)
-}
-
 const codes = computed(() => found.value?.modules.flatMap((m) => m.codes.map((c) => ({ ...c, module: m.title }))) ?? [])
 const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
 </script>
@@ -103,7 +94,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
           <li v-for="r in rounds.filter((r) => r.closed)" :key="r.id"><router-link :to="`/rounds/${r.id}`">{{ when(r.at) }}</router-link> {{ sentence(r.reason) }} <span class="muted">{{ r.by }}</span></li>
         </ul>
       </section>
-      <ModuleNet :modules="found.modules" :busy="busy" work @work="work" />
+      <ModuleNet :modules="found.modules" work />
       <section v-if="codes.length" data-codes>
         <h2>Fault codes</h2>
         <table class="plain stack"><thead><tr><th>Code</th><th>Module</th><th>Meaning</th><th>Status</th></tr></thead><tbody>

@@ -22,10 +22,11 @@ import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import { permits } from '../api/names'
 import { factNames, kib, sentence, sources, verdicts, when } from '../words'
 
-const props = defineProps<{ bench: string; link: string }>()
+const props = defineProps<{ bench: string; link: string; slot?: string }>()
 const route = useRoute()
 const router = useRouter()
-const at = `${props.bench}/${props.link}`
+const link = `${props.bench}/${props.link}`
+const at = props.slot ? `${link}/${props.slot}` : link
 const identity = ref<Identity | null>(null)
 const unit = ref<UnitPage | null>(null)
 const strip = ref<Strip | null>(null)
@@ -88,7 +89,7 @@ async function begin() {
     // A half-done unit has a run of its own: that is where to go on.
     if (p.kind === 'busy' && !restoring.value) {
       const { data } = await api.GET('/api/links')
-      const run = data?.links.find((l) => l.link === at)?.run
+      const run = data?.links.find((l) => l.link === link)?.run
       if (run) return router.replace(`/runs/${run}`)
     }
     // A loader that opens only after hands have acted: the run asks it on the wire.
@@ -157,7 +158,7 @@ async function look() {
 }
 
 const wanted = computed(() => {
-  const body = restoring.value ? { kind: 'restore' as const, at, backup: restoring.value } : { kind: 'flash' as const, at, release: chosen.value, again: verdict.value?.current ?? false }
+  const body = restoring.value ? { kind: 'restore' as const, at: identity.value!.link, backup: restoring.value } : { kind: 'flash' as const, at: identity.value!.link, release: chosen.value, again: verdict.value?.current ?? false }
   return { ...body, ...(reason.value && { reason: reason.value }), ...(asked.value && { asked: asked.value }), ...(job.value && { job: job.value }), ...(label.value && { label: label.value }), ...(Object.keys(further.value).length > 0 && { links: further.value }) }
 })
 
@@ -165,7 +166,7 @@ async function admit() {
   admission.value = identity.value?.unit && (restoring.value || chosen.value) ? ((await api.POST('/api/admission', { body: wanted.value })).data ?? null) : null
   if (admission.value?.asks?.length && !free.value.length) {
     const { data } = await api.GET('/api/links')
-    free.value = (data?.links ?? []).filter((l) => l.link !== at && l.bench === at.split('/')[0] && l.state === 'free').map((l) => l.link)
+    free.value = (data?.links ?? []).filter((l) => l.link !== link && l.bench === at.split('/')[0] && l.state === 'free').map((l) => l.link)
   }
 }
 
@@ -218,7 +219,7 @@ onMounted(begin)
   <hr class="rule" />
   <div class="page">
     <h1 v-if="trouble" class="out">Who is on {{ at }}?</h1>
-    <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${at}`" data-prove>Find out why</v-btn><IdentifyWith :at="at" @identified="known" /></span></Trouble>
+    <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${link}`" data-prove>Find out why</v-btn><IdentifyWith :at="at" @identified="known" /></span></Trouble>
     <div v-else-if="!identity" class="asking lead">
       <v-progress-linear indeterminate color="primary" class="bar" aria-label="Asking who is there" />
       Asking on <strong class="mono">{{ at }}</strong> who is there. Nothing is changed.

@@ -6,8 +6,7 @@ import { computed } from 'vue'
 import type { Module } from '../api/client'
 import { session } from '../session'
 
-const props = defineProps<{ modules: Module[]; busy: string; work: boolean }>()
-const emit = defineEmits<{ work: [m: Module] }>()
+const props = defineProps<{ modules: Module[]; work: boolean }>()
 
 const stands = (m: Module) => {
   if (m.empty) return { kind: 'off', icon: mdiCircleOffOutline, says: 'empty' }
@@ -49,7 +48,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
                 <dt>codes</dt><dd>{{ m.codes.length || 'none' }} <span v-for="c in m.codes" :key="c.code" class="mono code">{{ c.code }}</span></dd>
               </dl>
               <p v-if="m.error" class="small brick">{{ m.error }}. {{ m.next }}</p>
-              <v-btn v-if="m.serial && work && session.may('technician')" :variant="m.newer ? 'flat' : 'outlined'" color="primary" :append-icon="mdiArrowRight" :loading="busy === m.slot" :data-work="m.slot" @click="emit('work', m)">{{ m.newer ? `Write ${m.newer}` : 'Work on it' }}</v-btn>
+              <v-btn v-if="m.model && work && session.may('technician')" :variant="m.newer ? 'flat' : 'outlined'" color="primary" :append-icon="mdiArrowRight" :to="`/begin/${m.at}`" :data-work="m.slot">{{ m.newer ? `Write ${m.newer}` : 'Work on it' }}</v-btn>
             </template>
           </li>
         </ul>

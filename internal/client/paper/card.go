@@ -1,5 +1,5 @@
-// Package paper prints what a person takes to the bench: the job card, as a PDF of
-// one A4 page where it fits.
+// Package paper prints, as PDF, what a person takes to the bench, the job card, of one A4
+// page where it fits, and what stays with a vehicle: the report of a round.
 package paper
 
 import (
@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/go-pdf/fpdf"
 
@@ -49,23 +50,29 @@ func Card(c client.Card) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// laid lays a card out.
-func laid(c client.Card, k float64) *fpdf.Fpdf {
+// begin is an empty document with its footer.
+func begin(title, foot string, made time.Time, k float64) *page {
 	f := fpdf.New("P", "mm", "A4", "")
 	f.SetMargins(margin, margin, margin)
 	f.SetAutoPageBreak(true, margin)
-	f.SetTitle("Job card "+c.Serial, true)
-	f.SetCreationDate(c.Made)
-	f.SetModificationDate(c.Made)
+	f.SetTitle(title, true)
+	f.SetCreationDate(made)
+	f.SetModificationDate(made)
 	f.SetCatalogSort(true)
 	p := &page{f, f.UnicodeTranslatorFromDescriptor(""), k}
 	f.SetFooterFunc(func() {
 		f.SetY(-10)
 		p.font("", 8)
-		f.CellFormat(width/2, 4, p.text(fmt.Sprintf("%s %s, made %s UTC", c.ModelName, c.Serial, c.Made.Format("2006-01-02 15:04"))), "", 0, "L", false, 0, "")
+		f.CellFormat(width/2, 4, p.text(fmt.Sprintf("%s, made %s UTC", foot, made.Format("2006-01-02 15:04"))), "", 0, "L", false, 0, "")
 		f.CellFormat(width/2, 4, fmt.Sprintf("page %d", f.PageNo()), "", 0, "R", false, 0, "")
 	})
 	f.AddPage()
+	return p
+}
+
+// laid lays a card out.
+func laid(c client.Card, k float64) *fpdf.Fpdf {
+	p := begin("Job card "+c.Serial, c.ModelName+" "+c.Serial, c.Made, k)
 	p.head(c)
 	p.facts(c)
 	if c.Wiring != nil {
@@ -74,7 +81,7 @@ func laid(c client.Card, k float64) *fpdf.Fpdf {
 	for _, s := range stages {
 		p.stage(s.title, s.write, c, s.at)
 	}
-	return f
+	return p.Fpdf
 }
 
 var stages = []struct {
@@ -95,8 +102,18 @@ func (p *page) font(style string, size float64) { p.SetFont("Helvetica", style, 
 // line is the height of a line of text.
 func (p *page) line() float64 { return line * p.k }
 
-// head is the rating plate: a double frame, the unit, how the procedure stands.
+// head says which unit it is, and how the procedure stands.
 func (p *page) head(c client.Card) {
+	name := "no procedure for this unit"
+	if c.Procedure != "" {
+		name = fmt.Sprintf("procedure %s, edition %d", c.Procedure, c.Edition)
+	}
+	p.plate(strings.TrimSpace(c.ModelName+revision(c.Revision)), c.Serial, c.Site, "JOB CARD", name, standing(c))
+}
+
+// plate is the rating plate: a double frame, the unit on the left, what the paper is on the
+// right.
+func (p *page) plate(model, serial, site, what, name, stands string) {
 	const high = 22.0
 	y := p.GetY()
 	p.SetLineWidth(0.5)
@@ -105,22 +122,18 @@ func (p *page) head(c client.Card) {
 	p.Rect(margin+1, y+1, width-2, high-2, "D")
 	p.SetXY(margin+4, y+2.5)
 	p.font("B", 15)
-	p.CellFormat(110, 7, p.text(strings.TrimSpace(c.ModelName+revision(c.Revision))), "", 2, "L", false, 0, "")
+	p.CellFormat(110, 7, p.text(model), "", 2, "L", false, 0, "")
 	p.SetFont("Courier", "B", 12)
-	p.CellFormat(110, 5, p.text(c.Serial), "", 2, "L", false, 0, "")
+	p.CellFormat(110, 5, p.text(serial), "", 2, "L", false, 0, "")
 	p.font("", 9)
-	p.CellFormat(110, 4, p.text(c.Site), "", 0, "L", false, 0, "")
+	p.CellFormat(110, 4, p.text(site), "", 0, "L", false, 0, "")
 	p.SetXY(margin+width-72, y+2.5)
 	p.font("B", 11)
-	p.CellFormat(68, 6, "JOB CARD", "", 2, "R", false, 0, "")
+	p.CellFormat(68, 6, what, "", 2, "R", false, 0, "")
 	p.font("", 9)
-	name := "no procedure for this unit"
-	if c.Procedure != "" {
-		name = fmt.Sprintf("procedure %s, edition %d", c.Procedure, c.Edition)
-	}
 	p.CellFormat(68, 4.5, p.text(name), "", 2, "R", false, 0, "")
 	p.font("B", 9)
-	p.CellFormat(68, 4.5, p.text(standing(c)), "", 2, "R", false, 0, "")
+	p.CellFormat(68, 4.5, p.text(stands), "", 2, "R", false, 0, "")
 	p.SetXY(margin, y+high+2)
 }
 
@@ -182,6 +195,11 @@ func (p *page) facts(c client.Card) {
 	for _, f := range c.Flaws {
 		add("Beware", f)
 	}
+	p.pairs(rows)
+}
+
+// pairs are names and what is said of each.
+func (p *page) pairs(rows [][2]string) {
 	for _, r := range rows {
 		p.font("B", 9)
 		y := p.GetY()

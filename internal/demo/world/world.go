@@ -240,6 +240,7 @@ type Unit struct {
 	Locked   bool              // its memory is locked against reading
 	Section  string            // of another unit's, on a link of its own: it is no unit itself
 	Behind   string            // the link to the gateway of the vehicle that it is in; it has no link of its own
+	Bus      string            // the link of a CAN adapter on the bus of the vehicle whose gateway it is
 	Bare     bool              // an earlier visit has left it in its boot loader
 	Codes    []uint32          // faults that it has noted
 }
@@ -259,10 +260,13 @@ func Linked() (all []Unit) {
 func (u Unit) Gateway() bool { return u.Model == "porter-tug" }
 
 // Logical is a module's address behind a gateway.
-func (u Unit) Logical() uint16 {
+func (u Unit) Logical() uint16 { return uint16(u.at("logical")) }
+
+// at is where the module is, by its sheet.
+func (u Unit) at(way string) int {
 	at, _ := u.Sheet().Main().Loader.Own["at"].(map[string]any)
-	n, _ := at["logical"].(int)
-	return uint16(n)
+	n, _ := at[way].(int)
+	return n
 }
 
 func seen(u Unit) Unit { u.Seen = true; return u }
@@ -291,7 +295,7 @@ var Units = []Unit{
 	seen(Unit{Link: "tug-9-charger", Behind: "tug-9", Model: "porter-charger", Revision: "A", Serial: "PC-220415", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
 	seen(Unit{Link: "tug-9-brake", Behind: "tug-9", Model: "porter-brake", Revision: "B", Serial: "PK-903317", Runs: "1.4", Site: "Gannet Quay, tug 9"}),
 	seen(Unit{Link: "tug-9-cabin", Behind: "tug-9", Model: "porter-cabin", Revision: "A", Serial: "PN-660120", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
-	seen(Unit{Link: "tug-10", Model: "porter-tug", Revision: "B", Serial: "ZFPRT9B2607000010", Runs: "1.6", Site: "Gannet Quay, tug 10", Codes: []uint32{0xC0018808}}),
+	seen(Unit{Link: "tug-10", Model: "porter-tug", Revision: "B", Serial: "ZFPRT9B2607000010", Runs: "1.6", Site: "Gannet Quay, tug 10", Bus: "bus-10", Codes: []uint32{0xC0018808}}),
 	seen(Unit{Link: "tug-10-hoist", Behind: "tug-10", Model: "porter-hoist", Revision: "B", Serial: "PH-410091", Runs: "1.4", Site: "Gannet Quay, tug 10", Bare: true, Codes: []uint32{0xC1298709}}),
 	seen(Unit{Link: "tug-10-charger", Behind: "tug-10", Model: "porter-charger", Revision: "A", Serial: "PC-220431", Runs: "1.6", Site: "Gannet Quay, tug 10"}),
 	seen(Unit{Link: "tug-10-brake", Behind: "tug-10", Model: "porter-brake", Revision: "B", Serial: "PK-903320", Runs: "1.6", Site: "Gannet Quay, tug 10"}),
@@ -356,11 +360,12 @@ func (u Unit) Spec() sim.Spec {
 	}
 	if s.Kind == "module" {
 		s.Password, s.Codes, s.WriteMax, s.ReadMax = PorterKey, u.Codes, 1024, 1024
+		s.Request, s.Response = uint32(u.at("request")), uint32(u.at("response"))
 		switch u.Model {
 		case "porter-brake":
 			s.WriteMax = 18 // a block of 20 bytes
 		case "porter-charger":
-			s.Erase = 400 * time.Millisecond
+			s.Erase = 500 * time.Millisecond
 			s.Misses = map[string]uint32{"Porter brake": 0xC1298708}
 		case "porter-hoist":
 			s.Misses = map[string]uint32{"Porter brake": 0xC1298708}

@@ -1,0 +1,209 @@
+package paper
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/round"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+)
+
+// Round prints the report of a round: each module as found and as left, every fault code
+// through the work, and what was done, by whom, and what was not.
+func Round(r client.Round, made time.Time) ([]byte, error) {
+	p := begin("Report "+r.Serial, r.ModelName+" "+r.Serial+", round "+r.ID, made, 1)
+	stands := "not ended yet"
+	if r.Closed != nil {
+		stands = "ended " + when(*r.Closed)
+	}
+	p.plate(r.ModelName, r.Serial, r.Site, "REPORT", fmt.Sprintf("job %d, begun %s", r.Job, when(r.At)), stands)
+	rows := [][2]string{{"Why", r.Reason}, {"Done by", people(r)}}
+	if r.Closing != "" {
+		rows = append(rows, [2]string{"At the end", r.Closing})
+	}
+	for _, o := range r.Open {
+		rows = append(rows, [2]string{"Still open", o})
+	}
+	p.pairs(rows)
+	p.modules(r)
+	p.codes(r)
+	p.turns(r)
+	var out bytes.Buffer
+	if err := p.Output(&out); err != nil {
+		return nil, core.Fail(core.BadFile, "the report cannot be printed: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+func when(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
+
+// people are all who have done something in a round.
+func people(r client.Round) string {
+	all := []string{r.By}
+	for _, t := range r.Turns {
+		if t.By != "" && !strings.Contains(strings.Join(all, ", "), t.By) {
+			all = append(all, t.By)
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+func (p *page) modules(r client.Round) {
+	p.title("The modules, as found and as left")
+	t := table{p, []float64{30, 32, 18, 34, 34, 34}}
+	t.head("module", "serial", "hardware", "runs", "fault codes", "stands")
+	for i, m := range r.Modules {
+		found := m
+		if i < len(r.Found) {
+			found = r.Found[i]
+		}
+		if m.Empty && found.Empty {
+			t.row(m.Title, "", "", "", "", "empty")
+			continue
+		}
+		t.row(m.Title, cmp.Or(m.Serial, found.Serial, "not told"), cmp.Or(m.Revision, found.Revision, "not told"), change(runs(found), runs(m)),
+			change(fmt.Sprint(len(found.Codes)), fmt.Sprint(len(m.Codes))), standsNow(m))
+	}
+	p.Ln(2)
+}
+
+func runs(m client.Module) string {
+	switch {
+	case m.Silent:
+		return "no answer"
+	case m.Boot:
+		return "no program"
+	}
+	return cmp.Or(m.Running, "not told")
+}
+
+func change(from, to string) string {
+	if from == to {
+		return to
+	}
+	return from + " to " + to
+}
+
+func standsNow(m client.Module) string {
+	switch {
+	case m.Silent:
+		return "does not answer"
+	case m.Boot:
+		return "no program: not to be driven"
+	case m.Newer != "":
+		return m.Newer + " would fit"
+	}
+	return "nothing newer fits"
+}
+
+func (p *page) codes(r client.Round) {
+	if len(r.Lines) == 0 {
+		p.title("Fault codes: none, from beginning to end")
+		return
+	}
+	p.title("Fault codes")
+	names := []string{"code", "module", "meaning"}
+	wide := []float64{22, 26, width - 22 - 26 - 21*float64(len(r.Notes)) - 26}
+	for _, n := range r.Notes {
+		names, wide = append(names, n.Title), append(wide, 21)
+	}
+	t := table{p, append(wide, 26)}
+	t.head(append(names, "stands")...)
+	for _, l := range r.Lines {
+		says := cmp.Or(l.Says, "no text in the sheet")
+		if l.Ours != "" {
+			says += " Of the work itself: " + l.Ours + "."
+		}
+		cells := []string{l.Code, l.Title, says}
+		for _, n := range r.Notes {
+			cells = append(cells, seenThen(l, n.As))
+		}
+		t.row(append(cells, words.CodeStands.In(l.Stands))...)
+	}
+	p.Ln(2)
+}
+
+func seenThen(l round.Line, as string) string {
+	for _, s := range l.Seen {
+		switch {
+		case s.As != as:
+		case !s.Known:
+			return "not known"
+		case s.There:
+			return "there"
+		}
+	}
+	return "no"
+}
+
+func (p *page) turns(r client.Round) {
+	p.title("What was done")
+	t := table{p, []float64{8, 84, 50, 40}}
+	for i, x := range r.Turns {
+		came := words.Turns.In(x.State)
+		for _, more := range []string{x.Read, x.Reason} {
+			if more != "" {
+				came += ": " + more
+			}
+		}
+		by := ""
+		if x.At != nil && x.State != round.Open {
+			by = strings.TrimSpace(x.By + "\n" + when(*x.At))
+		}
+		t.row(fmt.Sprint(i+1), x.Says, came, by)
+		if x.Do != "modules" {
+			continue
+		}
+		for _, w := range r.Written {
+			title := "gateway"
+			for _, m := range r.Modules {
+				if m.Slot == w.Slot {
+					title = m.Title
+				}
+			}
+			t.row("", fmt.Sprintf("%s: %s to %s", title, cmp.Or(w.From, "not told"), cmp.Or(w.To, "not yet")), words.Outcomes.In(w.Outcome), "run "+w.Run[:min(8, len(w.Run))])
+		}
+	}
+}
+
+// table is rows of cells whose text is broken into lines.
+type table struct {
+	*page
+	wide []float64
+}
+
+func (t table) head(cells ...string) { t.put("B", cells) }
+func (t table) row(cells ...string)  { t.put("", cells) }
+
+func (t table) put(style string, cells []string) {
+	const size, high = 8.5, 4.0
+	t.font(style, size)
+	lines, most := make([][]string, len(cells)), 1
+	for i, c := range cells {
+		for _, l := range t.SplitText(t.text(c), t.wide[i]-1) {
+			lines[i] = append(lines[i], l)
+		}
+		most = max(most, len(lines[i]))
+	}
+	if t.GetY()+float64(most)*high > 297-margin { // a row stays together
+		t.AddPage()
+		t.font(style, size)
+	}
+	y := t.GetY()
+	t.SetLineWidth(0.1)
+	t.Line(margin, y, margin+width, y)
+	x := margin
+	for i, cell := range lines {
+		for n, l := range cell {
+			t.SetXY(x, y+0.4+float64(n)*high)
+			t.CellFormat(t.wide[i], high, l, "", 0, "L", false, 0, "")
+		}
+		x += t.wide[i]
+	}
+	t.SetXY(margin, y+float64(most)*high+0.8)
+}
