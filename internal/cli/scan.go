@@ -83,6 +83,8 @@ func (a *app) moduleStands(m client.Module) string {
 
 func (a *app) moduleNext(m client.Module) string {
 	switch {
+	case m.Empty:
+		return ""
 	case m.Newer != "":
 		return fmt.Sprintf("%s: ferry flash %s", m.Newer, cmp.Or(m.Serial, m.At))
 	case m.Next != "":

@@ -114,7 +114,8 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer units.stop()
-	if err := links(ctx, dir); err != nil {
+	want, err := links(ctx, dir)
+	if err != nil {
 		return err
 	}
 	say("a bench called van …")
@@ -129,7 +130,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer func() { van.stop() }()
-	if err := joined(ctx, lead); err != nil {
+	if err := joined(ctx, lead, want); err != nil {
 		return err
 	}
 	if err := register(ctx, accounts, dir); err != nil {
@@ -256,8 +257,9 @@ func serviceKey(path string) error {
 	return os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
 }
 
-// links waits for the simulated units and writes the bench's list of links.
-func links(ctx context.Context, dir string) error {
+// links waits for the simulated units and writes the bench's list of links; it says how
+// many there are.
+func links(ctx context.Context, dir string) (int, error) {
 	var standings struct {
 		Units    []sim.Standing    `json:"units"`
 		Gateways map[string]string `json:"gateways"`
@@ -270,7 +272,7 @@ func links(ctx context.Context, dir string) error {
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return 0, ctx.Err()
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
@@ -296,12 +298,12 @@ func links(ctx context.Context, dir string) error {
 	}
 	raw, err := yaml.Marshal(file)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	if err := os.MkdirAll(filepath.Join(dir, "bench"), 0o700); err != nil {
-		return err
+		return 0, err
 	}
-	return os.WriteFile(filepath.Join(dir, "bench", "links.yaml"), raw, 0o600)
+	return len(file.Links), os.WriteFile(filepath.Join(dir, "bench", "links.yaml"), raw, 0o600)
 }
 
 func enrol(ctx context.Context, lead *client.Client, base, dir string) error {
@@ -315,13 +317,13 @@ func enrol(ctx context.Context, lead *client.Client, base, dir string) error {
 	return bench.Enrol(ctx, dir, base, code.Code, "van")
 }
 
-func joined(ctx context.Context, c *client.Client) error {
+func joined(ctx context.Context, c *client.Client, want int) error {
 	for {
 		l, err := c.Links(ctx)
 		if err != nil {
 			return err
 		}
-		if len(l.Links) == len(world.Linked()) && l.Links[0].State != "offline" {
+		if len(l.Links) == want && l.Links[0].State != "offline" {
 			return nil
 		}
 		select {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"zealousferry/core/model"
+	"zealousferry/core/round"
 	"zealousferry/internal/client"
 )
 
@@ -40,5 +41,32 @@ func TestACardFitsOnOnePageWhereItCan(t *testing.T) {
 	b, _ := Card(card(4))
 	if !bytes.Equal(a, b) {
 		t.Error("the same card is printed in two ways")
+	}
+}
+
+// The report of a round has every module, every code and every turn, and what is open.
+func TestTheReportOfARound(t *testing.T) {
+	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	r := client.Round{RoundRow: client.RoundRow{ID: "r1", Serial: "V1", ModelName: "Cart", Job: 4, Reason: "the fork drops", By: "Ann", At: at}, Site: "Pier", Open: []string{"the fork does not answer"},
+		Notes:   []client.RoundNote{{As: "found", Title: "as found", At: at, Codes: 1}, {As: "left", Title: "as left", At: at}},
+		Found:   []client.Module{{Title: "Cart", Serial: "V1"}, {Slot: "fork", Title: "fork", Serial: "F7", Running: "1.4"}},
+		Modules: []client.Module{{Title: "Cart", Serial: "V1"}, {Slot: "fork", Title: "fork", Serial: "F7", Silent: true}},
+		Lines:   []round.Line{{Slot: "fork", Title: "fork", Code: "U0100-87", Seen: []round.Seen{{As: "found", There: true, Known: true}, {As: "left"}}, Stands: round.NotKnown}},
+		Turns:   []client.RoundTurn{{Do: "note", Says: "Ask", State: "done", By: "Bo", At: &at}, {Do: "modules", Says: "Write", State: "left", Reason: "no time", By: "Bo", At: &at}},
+		Written: []round.Written{{Slot: "fork", Run: "01a2b3c4d5", From: "1.4", Outcome: "interrupted"}}}
+	f := reported(r, at)
+	f.SetCompression(false)
+	var out bytes.Buffer
+	if err := f.Output(&out); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range []string{"V1", "the fork drops", "Ann, Bo", "the fork does not answer", "1.4 to no answer", "does not answer", "U0100-87", "not known", "left undone: no", "fork: 1.4 to not yet", "interrupted", "run 01a2b3c4", "not ended yet"} {
+		if !bytes.Contains(out.Bytes(), []byte("("+s)) && !bytes.Contains(out.Bytes(), []byte(s+")")) {
+			t.Errorf("%q is not in the report", s)
+		}
+	}
+	pdf, err := Round(r, at)
+	if err != nil || !bytes.HasPrefix(pdf, []byte("%PDF-")) {
+		t.Errorf("%v", err)
 	}
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-pdf/fpdf"
+
 	"zealousferry/core"
 	"zealousferry/core/round"
 	"zealousferry/core/words"
@@ -16,13 +18,22 @@ import (
 // Round prints the report of a round: each module as found and as left, every fault code
 // through the work, and what was done, by whom, and what was not.
 func Round(r client.Round, made time.Time) ([]byte, error) {
+	var out bytes.Buffer
+	if err := reported(r, made).Output(&out); err != nil {
+		return nil, core.Fail(core.BadFile, "the report cannot be printed: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+// reported lays a report out.
+func reported(r client.Round, made time.Time) *fpdf.Fpdf {
 	p := begin("Report "+r.Serial, r.ModelName+" "+r.Serial+", round "+r.ID, made, 1)
 	stands := "not ended yet"
 	if r.Closed != nil {
 		stands = "ended " + when(*r.Closed)
 	}
 	p.plate(r.ModelName, r.Serial, r.Site, "REPORT", fmt.Sprintf("job %d, begun %s", r.Job, when(r.At)), stands)
-	rows := [][2]string{{"Why", r.Reason}, {"Done by", people(r)}}
+	rows := [][2]string{{"Why", r.Reason}, {"Done by", people(r)}, {"Came of it", fmt.Sprintf("modules written: %d; fault codes as found: %d, now: %d", len(r.Written), r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)}}
 	if r.Closing != "" {
 		rows = append(rows, [2]string{"At the end", r.Closing})
 	}
@@ -33,11 +44,7 @@ func Round(r client.Round, made time.Time) ([]byte, error) {
 	p.modules(r)
 	p.codes(r)
 	p.turns(r)
-	var out bytes.Buffer
-	if err := p.Output(&out); err != nil {
-		return nil, core.Fail(core.BadFile, "the report cannot be printed: %w", err)
-	}
-	return out.Bytes(), nil
+	return p.Fpdf
 }
 
 func when(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
@@ -55,7 +62,7 @@ func people(r client.Round) string {
 
 func (p *page) modules(r client.Round) {
 	p.title("The modules, as found and as left")
-	t := table{p, []float64{30, 32, 18, 34, 34, 34}}
+	t := table{p, []float64{32, 40, 18, 32, 24, 36}}
 	t.head("module", "serial", "hardware", "runs", "fault codes", "stands")
 	for i, m := range r.Modules {
 		found := m
@@ -108,11 +115,12 @@ func (p *page) codes(r client.Round) {
 	}
 	p.title("Fault codes")
 	names := []string{"code", "module", "meaning"}
-	wide := []float64{22, 26, width - 22 - 26 - 21*float64(len(r.Notes)) - 26}
+	const code, module, note, stands = 20, 20, 16, 28
+	wide := []float64{code, module, width - code - module - note*float64(len(r.Notes)) - stands}
 	for _, n := range r.Notes {
-		names, wide = append(names, n.Title), append(wide, 21)
+		names, wide = append(names, n.Title), append(wide, note)
 	}
-	t := table{p, append(wide, 26)}
+	t := table{p, append(wide, stands)}
 	t.head(append(names, "stands")...)
 	for _, l := range r.Lines {
 		says := cmp.Or(l.Says, "no text in the sheet")
@@ -142,8 +150,8 @@ func seenThen(l round.Line, as string) string {
 }
 
 func (p *page) turns(r client.Round) {
-	p.title("What was done")
-	t := table{p, []float64{8, 84, 50, 40}}
+	p.title("What was done (times are UTC)")
+	t := table{p, []float64{8, 82, 44, 48}}
 	for i, x := range r.Turns {
 		came := words.Turns.In(x.State)
 		for _, more := range []string{x.Read, x.Reason} {
@@ -153,7 +161,10 @@ func (p *page) turns(r client.Round) {
 		}
 		by := ""
 		if x.At != nil && x.State != round.Open {
-			by = strings.TrimSpace(x.By + "\n" + when(*x.At))
+			by = when(*x.At)[len("2006-01-02 "):] + " " + x.By
+			if day := when(*x.At)[:len("2006-01-02")]; day != when(r.At)[:len("2006-01-02")] {
+				by = day + " " + by
+			}
 		}
 		t.row(fmt.Sprint(i+1), x.Says, came, by)
 		if x.Do != "modules" {
