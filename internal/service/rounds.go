@@ -109,20 +109,32 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	if open, err := v.store.Round(ctx, s.Unit); err == nil && !open.Closed.Valid {
 		return client.Round{}, core.Fail(core.Busy, "a round of %s is open already, begun at %s", s.Serial, open.At.UTC().Format("2006-01-02 15:04 MST")).Go(words.Round(open.ID).To("Go on with that one"))
 	}
-	job, err := v.roundJob(ctx, b, s)
-	if err != nil {
-		return client.Round{}, err
-	}
 	now, by := v.clock.Now(), who(ctx).person.ID
-	r := store.Round{ID: store.NewID(), Unit: s.Unit, Link: p.FullName(), Job: job.Number, By: by, At: now}
-	o := round.Opened{Round: r.ID, Unit: s.Unit, Model: sheet.Model, Serial: s.Serial, Link: r.Link, Sheet: sheet.Digest, Job: job.Number, Why: job.Reason, Turns: sheet.Round, Slots: sheet.Holds}
-	w := written{v: v, id: r.ID, by: by}
-	w.put(round.KindOpened, 0, o)
-	w.put(round.KindNoted, 0, noted(slots, s))
-	if w.err != nil {
-		return client.Round{}, w.err
+	r := store.Round{ID: store.NewID(), Unit: s.Unit, Link: p.FullName(), Job: b.Job, By: by, At: now}
+	o := round.Opened{Round: r.ID, Unit: s.Unit, Model: sheet.Model, Serial: s.Serial, Link: r.Link, Sheet: sheet.Digest, Why: strings.TrimSpace(b.Reason), Turns: sheet.Round, Slots: sheet.Holds}
+	var own *store.Job // with the modules that a newer release fits or that are dead
+	var scope []store.JobUnit
+	if b.Job != 0 {
+		job, err := v.openJob(ctx, b.Job)
+		if err != nil {
+			return client.Round{}, err
+		}
+		o.Why = job.Reason
+	} else {
+		own = &store.Job{Reason: o.Why, Asked: strings.TrimSpace(b.Asked), By: by, At: now.UTC()}
+		for _, m := range s.Modules {
+			if m.Unit != "" && (m.Newer != "" || m.Boot) {
+				scope = append(scope, store.JobUnit{Unit: m.Unit, By: by, At: now.UTC()})
+			}
+		}
 	}
-	if err := v.store.OpenRound(ctx, r, w.events...); err != nil {
+	if err := v.store.OpenRound(ctx, r, own, scope, func(job uint64) ([]round.Event, error) {
+		w := written{v: v, id: r.ID, by: by}
+		o.Job = job
+		w.put(round.KindOpened, 0, o)
+		w.put(round.KindNoted, 0, noted(slots, s))
+		return w.events, w.err
+	}); err != nil {
 		return client.Round{}, err
 	}
 	return v.getRound(ctx, &RoundPath{r.ID})
@@ -137,25 +149,6 @@ func noted(slots []visit.InSlot, s client.Scanned) round.Noted {
 		}
 	}
 	return n
-}
-
-// roundJob is the job of a round: the one that is named, or one of its own, with the
-// modules that a newer release fits or that are dead.
-func (v *Service) roundJob(ctx context.Context, b client.NewRound, s client.Scanned) (store.Job, error) {
-	if b.Job != 0 {
-		return v.openJob(ctx, b.Job)
-	}
-	by, now := who(ctx).person.ID, v.clock.Now().UTC()
-	j := store.Job{Reason: strings.TrimSpace(b.Reason), Asked: strings.TrimSpace(b.Asked), By: by, At: now}
-	var scope []store.JobUnit
-	for _, m := range s.Modules {
-		if m.Unit != "" && (m.Newer != "" || m.Boot) {
-			scope = append(scope, store.JobUnit{Unit: m.Unit, By: by, At: now})
-		}
-	}
-	var err error
-	j.Number, err = v.store.AddJob(ctx, j, scope)
-	return j, err
 }
 
 // RoundPath is a round in a path.

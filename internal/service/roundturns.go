@@ -29,6 +29,7 @@ type written struct {
 	n      uint64
 	events []round.Event
 	says   []store.Says
+	ends   *store.Job // the job that ends with the round
 	err    error
 }
 
@@ -53,8 +54,8 @@ func (w *written) store(ctx context.Context) error {
 	if w.err != nil {
 		return w.err
 	}
-	err := w.v.store.AddRoundEvents(ctx, w.v.key, w.id, w.events, w.says)
-	w.events, w.says = nil, nil
+	err := w.v.store.AddRoundEvents(ctx, w.v.key, w.id, w.events, w.says, w.ends)
+	w.events, w.says, w.ends = nil, nil, nil
 	return err
 }
 
@@ -266,7 +267,8 @@ func (v *Service) closeRound(ctx context.Context, w *written, r store.Round, s *
 	}
 	j.Closer, j.Closing = w.by, cmp.Or(b.Reason, "closed with the round of "+s.Opened.Serial)
 	j.Closed.Time, j.Closed.Valid = w.v.clock.Now().UTC(), true
-	return v.store.ChangeJob(ctx, j, nil)
+	w.ends = &j
+	return nil
 }
 
 // summary is a round in a sentence for the vehicle's history.

@@ -44,21 +44,25 @@ type JobUnit struct {
 // AddJob enters a job and gives it its number.
 func (s *Store) AddJob(ctx context.Context, j Job, scope []JobUnit) (number uint64, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.NamedExecContext(ctx, `INSERT INTO job (reason, asked, test, planned, person, own, made_by, made_at) VALUES (:reason, :asked, :test, :planned, :person, :own, :made_by, :made_at)`, j)
-		if err != nil {
-			return err
-		}
-		n, err := r.LastInsertId()
-		if err != nil {
-			return err
-		}
-		number = uint64(n)
-		for i := range scope {
-			scope[i].Job = number
-		}
-		return putScope(ctx, tx, scope)
+		number, err = addJob(ctx, tx, j, scope)
+		return err
 	})
 	return number, err
+}
+
+func addJob(ctx context.Context, tx *sqlx.Tx, j Job, scope []JobUnit) (uint64, error) {
+	r, err := tx.NamedExecContext(ctx, `INSERT INTO job (reason, asked, test, planned, person, own, made_by, made_at) VALUES (:reason, :asked, :test, :planned, :person, :own, :made_by, :made_at)`, j)
+	if err != nil {
+		return 0, err
+	}
+	n, err := r.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	for i := range scope {
+		scope[i].Job = uint64(n)
+	}
+	return uint64(n), putScope(ctx, tx, scope)
 }
 
 // DropJob takes a job away that a run made for itself and that could not begin.
@@ -84,15 +88,17 @@ func putScope(ctx context.Context, tx *sqlx.Tx, scope []JobUnit) error {
 
 // ChangeJob changes an open job and adds to its scope.
 func (s *Store) ChangeJob(ctx context.Context, j Job, scope []JobUnit) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.NamedExecContext(ctx, `UPDATE job SET reason = :reason, asked = :asked, test = :test, planned = :planned, person = :person, closed_by = :closed_by, closed_at = :closed_at, closing = :closing WHERE number = :number`, j); err != nil {
-			return err
-		}
-		for i := range scope {
-			scope[i].Job = j.Number
-		}
-		return putScope(ctx, tx, scope)
-	})
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return changeJob(ctx, tx, j, scope) })
+}
+
+func changeJob(ctx context.Context, tx *sqlx.Tx, j Job, scope []JobUnit) error {
+	if _, err := tx.NamedExecContext(ctx, `UPDATE job SET reason = :reason, asked = :asked, test = :test, planned = :planned, person = :person, closed_by = :closed_by, closed_at = :closed_at, closing = :closing WHERE number = :number`, j); err != nil {
+		return err
+	}
+	for i := range scope {
+		scope[i].Job = j.Number
+	}
+	return putScope(ctx, tx, scope)
 }
 
 // Job finds one by its number.

@@ -35,9 +35,19 @@ type Says struct {
 	Says string
 }
 
-// OpenRound opens a round with its first events. One assembly has one open round at a time.
-func (s *Store) OpenRound(ctx context.Context, r Round, events ...round.Event) error {
-	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+// OpenRound opens a round with its first events, and with a job of its own where it is given
+// one. One assembly has one open round at a time.
+func (s *Store) OpenRound(ctx context.Context, r Round, own *Job, scope []JobUnit, first func(job uint64) ([]round.Event, error)) error {
+	err := s.tx(ctx, func(tx *sqlx.Tx) (err error) {
+		if own != nil {
+			if r.Job, err = addJob(ctx, tx, *own, scope); err != nil {
+				return err
+			}
+		}
+		events, err := first(r.Job)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO vehicle_round (id, unit, link, job, opened_by, opened_at, open_on) VALUES (?, ?, ?, ?, ?, ?, ?)`, r.ID, r.Unit, r.Link, r.Job, r.By, r.At.UTC(), r.Unit); err != nil {
 			return err
 		}
@@ -63,9 +73,14 @@ func addRoundEvents(ctx context.Context, tx *sqlx.Tx, id string, events []round.
 }
 
 // AddRoundEvents puts events at the end of a round, with what they leave in the histories of
-// units. Whoever comes second finds the number taken.
-func (s *Store) AddRoundEvents(ctx context.Context, key trust.Key, id string, events []round.Event, says []Says) error {
+// units, and the job that ends with it. Whoever comes second finds the number taken.
+func (s *Store) AddRoundEvents(ctx context.Context, key trust.Key, id string, events []round.Event, says []Says, ends *Job) error {
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		if ends != nil {
+			if err := changeJob(ctx, tx, *ends, nil); err != nil {
+				return err
+			}
+		}
 		if err := addRoundEvents(ctx, tx, id, events); err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package trials
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -276,4 +277,133 @@ func TestARoundByOtherHands(t *testing.T) {
 	}
 	told(t, l.must(0, "round", "list", "--unit", tug), "closed")
 	told(t, l.must(21, "round", "show", "ZF"), "there is no round")
+}
+
+// loseOnce has the database lose each event of a round when it is written first, as if the
+// service died at that moment: what it is about has happened, and nothing says so.
+func loseOnce(t *testing.T, w *testkit.World) {
+	t.Helper()
+	root := w.DB.Open(t, w.DB.Root)
+	for _, q := range []string{
+		`CREATE TABLE lost_once (what VARCHAR(40) PRIMARY KEY) ENGINE=Aria TRANSACTIONAL=0`,
+		`CREATE TRIGGER lose_once BEFORE INSERT ON vehicle_round_event FOR EACH ROW BEGIN
+			SET @what = CONCAT(JSON_VALUE(CONVERT(NEW.body USING utf8mb4), '$.kind'), JSON_VALUE(CONVERT(NEW.body USING utf8mb4), '$.turn'));
+			IF NOT EXISTS (SELECT 1 FROM lost_once WHERE BINARY what = BINARY @what) THEN
+				INSERT INTO lost_once VALUES (@what);
+				SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'lost';
+			END IF;
+		END`,
+	} {
+		if _, err := root.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// writeCut puts the newer release into a module that loses its power so many bytes after
+// its first sector is written: it is found half written, by what the register and the next
+// scan say, and finished.
+func writeCut(t *testing.T, w *testkit.World, unit *sim.Unit, slot string, after int64) {
+	t.Helper()
+	w.HoldAfter(1)
+	held := true
+	r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug/" + slot})
+	if err != nil {
+		t.Fatal(err)
+	}
+	cuts := 0
+	w.Wait("the "+slot+" to be written", func() bool {
+		if r, err = w.Technician.Run(ctx, r.ID); err != nil {
+			t.Fatal(err)
+		}
+		switch h := r.Progress.View.Hands; {
+		case held && w.Right(r.ID) >= 1:
+			unit.Set(sim.Faults{CutPower: after})
+			w.LetGo()
+			held = false
+		case r.State == "paused":
+			cuts++
+			unit.Power(true)
+			if u, err := w.Viewer.Unit(ctx, r.Unit.ID); err != nil || u.State != "half-done" {
+				t.Errorf("the %s stands as %s: %v", slot, u.State, err)
+			}
+			s, err := w.Technician.Scan(ctx, client.NewScan{At: "b/tug"})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if i := slices.IndexFunc(s.Modules, func(m client.Module) bool { return m.Slot == slot }); s.Modules[i].State != "half-done" {
+				t.Errorf("the scan says nothing of a half-written module: %+v", s.Modules[i])
+			}
+			if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
+				t.Fatal(err)
+			}
+		case h != nil:
+			value := "yes"
+			if h.Item == "volts" {
+				value = "25.6"
+			}
+			w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: h.Item, Value: value})
+		}
+		return r.State == "closed"
+	})
+	if r = w.Follow(r.ID); cuts != 1 || r.Outcome != string(run.Done) || unit.Version() != "1.6" {
+		t.Fatalf("%s: cut %d times, %s, runs %s: %+v", slot, cuts, r.Outcome, unit.Version(), r.Progress.Fault)
+	}
+}
+
+// TestARoundThatIsLostAtEveryEvent: whatever is lost when, the same turn can be tried again,
+// each module is finished though its power was cut, and the vehicle is handed back well.
+func TestARoundThatIsLostAtEveryEvent(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	units, vehicle := aTug(t, w)
+	loseOnce(t, w)
+	lost := 0
+	again := func(what string, do func() (client.Round, error)) (r client.Round) {
+		t.Helper()
+		for try := 0; ; try++ {
+			r, err := do()
+			if err == nil {
+				return r
+			}
+			if lost++; try > 3 {
+				t.Fatalf("%s: %v", what, err)
+			}
+		}
+	}
+	r := again("begin", func() (client.Round, error) {
+		return w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "the hoist drops"})
+	})
+	if all, err := w.Viewer.Rounds(ctx, "", true, 0); err != nil || all.Total != 1 {
+		t.Errorf("what was not begun is open: %+v %v", all, err)
+	}
+	random := rand.New(rand.NewPCG(11, 29))
+	writeCut(t, w, units["tug-9-hoist"], "hoist", 1+random.Int64N(4000))
+	writeCut(t, w, units["tug-9-brake"], "brake", 1+random.Int64N(4000))
+	for r.Next >= 0 && r.Next < len(r.Turns) {
+		n := r.Next
+		if r.Turns[n].Do == "hands" {
+			vehicle.Key(strings.Contains(r.Turns[n].Says, "to 1"))
+		}
+		r = again(r.Turns[n].Says, func() (client.Round, error) {
+			now, err := w.Viewer.Round(ctx, r.ID)
+			if err != nil || now.Next != n { // it was done, and its answer was lost
+				return now, err
+			}
+			if x := now.Turns[n]; x.State == "unknown" && x.Do != "clear" && x.Do != "learn" {
+				t.Errorf("nobody knows how far turn %d is, which can be asked: %+v", n+1, x)
+			}
+			return w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: n, Do: "go"})
+		})
+	}
+	if got := fmt.Sprint(lines(r)); len(r.Open) > 0 || strings.Contains(got, "new") || strings.Contains(got, "stays") || !strings.Contains(got, "hoist C1A10-12 gone") {
+		t.Errorf("as left: %v %s", r.Open, got)
+	}
+	r = again("close", func() (client.Round, error) {
+		return w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: r.Next, Do: "close"})
+	})
+	kinds := 0
+	if err := w.DB.Open(t, w.DB.Root).QueryRow(`SELECT COUNT(*) FROM lost_once`).Scan(&kinds); err != nil || lost != kinds || kinds < 15 || r.Whole == nil || !*r.Whole {
+		t.Errorf("%d events were lost once, of %d: %v", lost, kinds, err)
+	}
 }
