@@ -53,8 +53,15 @@ func (f *flash) keep(address, length uint64) error {
 // program clears bits; it reports whether the cells now hold the data.
 func (f *flash) program(address uint64, data []byte) bool {
 	right := true
-	cells := f.slice(address, uint64(len(data)))
-	for i, c := range data {
+	cells, rest := f.slice(address, uint64(len(data))), data
+	for len(rest) >= 8 {
+		c := binary.LittleEndian.Uint64(rest)
+		is := binary.LittleEndian.Uint64(cells) & c
+		binary.LittleEndian.PutUint64(cells, is)
+		right = right && is == c
+		cells, rest = cells[8:], rest[8:]
+	}
+	for i, c := range rest {
 		cells[i] &= c
 		right = right && cells[i] == c
 	}
