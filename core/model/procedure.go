@@ -215,7 +215,7 @@ func (s *Sheet) checkProcedures() error {
 			rules = append(rules, item.When...)
 		}
 		for _, r := range rules {
-			if err := s.checkRule(of, r); err != nil {
+			if err := s.CheckRule(of, r); err != nil {
 				return err
 			}
 		}

@@ -391,7 +391,7 @@ func (r *Release) Check(s *Sheet) error {
 		}
 	}
 	for _, rule := range r.AllRules() {
-		if err := s.checkRule("the release", rule); err != nil {
+		if err := s.CheckRule("the release", rule); err != nil {
 			return err
 		}
 	}
@@ -455,7 +455,8 @@ func (s *Sheet) OrderOf(rule Rule) version.Order {
 	return version.Dotted
 }
 
-func (s *Sheet) checkRule(of string, rule Rule) error {
+// CheckRule tells whether a rule makes sense for units of the model; of says where it stands.
+func (s *Sheet) CheckRule(of string, rule Rule) error {
 	f, known := s.Facts[rule.Fact]
 	if !known && !common[rule.Fact] {
 		return core.Fail(core.BadFile, "%s has a rule on %q, which the sheet of %s does not list among its facts", of, rule.Fact, s.Model)
@@ -484,7 +485,7 @@ func (s *Sheet) checkWant(of string, w Want) error {
 		return core.Fail(core.BadFile, "%s wants %s %s at most %q; expected a dotted version", of, w.Kind, w.Name, w.AtMost)
 	}
 	for _, rule := range w.When {
-		if err := s.checkRule(of, rule); err != nil {
+		if err := s.CheckRule(of, rule); err != nil {
 			return err
 		}
 	}
@@ -525,7 +526,7 @@ func (s *Sheet) check() error {
 		rules = append(rules, f.When...)
 	}
 	for _, r := range rules {
-		if err := s.checkRule("the sheet", r); err != nil {
+		if err := s.CheckRule("the sheet", r); err != nil {
 			return err
 		}
 	}

@@ -121,6 +121,9 @@ func (a *app) card(c client.Card) {
 	for _, f := range c.Flaws {
 		a.pair("beware", a.paint(brick, wrap(f, 13)))
 	}
+	for _, b := range c.Bulletins {
+		a.pair("bulletin", wrap(fmt.Sprintf("%d, %s: %s", b.Number, b.Title, b.Says), 13))
+	}
 	if s := c.Supply; s != nil {
 		a.pair("power", wrap(supplyWords(s), 13))
 	}

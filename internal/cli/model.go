@@ -149,7 +149,7 @@ func (a *app) modelVerb() *cobra.Command {
 				a.table([]string{"model", "revision", "release", "by", "since", "why"}, rows)
 			})
 		})}
-	v.AddCommand(list, show, add, check, a.modelTry(), secret, target, targets)
+	v.AddCommand(list, show, add, check, a.modelTry(), a.modelCodes(), secret, target, targets)
 	return v
 }
 

@@ -210,6 +210,11 @@ func (a *app) round(r client.Round) {
 		}
 		fmt.Fprintf(a.out, "%s %2d  %s  %s\n", sign, i+1, says, a.paint(faint, strings.Join(more, ", ")))
 	}
+	for _, m := range r.Modules {
+		for _, b := range m.Bulletins {
+			a.bulletin(b)
+		}
+	}
 	if len(r.Conditions) > 0 {
 		var all []string
 		for _, f := range r.Conditions {

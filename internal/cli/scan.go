@@ -62,7 +62,14 @@ func (a *app) scanned(s client.Scanned) {
 			fmt.Fprintf(a.out, "\n%s %s: %s\n    %s", a.paint(brick, c.Code), m.Title, cmp.Or(c.Says, "no text in the sheet"), a.paint(faint, strings.Join(c.Is, ", ")))
 		}
 	}
-	fmt.Fprintf(a.out, "\n\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), count(s.Behind, "module")+" behind", count(s.Silent, "module")+" silent that should answer")
+	fmt.Fprintln(a.out)
+	for _, m := range s.Modules {
+		for _, b := range m.Bulletins {
+			fmt.Fprintln(a.out)
+			a.bulletin(b)
+		}
+	}
+	fmt.Fprintf(a.out, "\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), count(s.Behind, "module")+" behind", count(s.Silent, "module")+" silent that should answer")
 }
 
 func (a *app) moduleStands(m client.Module) string {

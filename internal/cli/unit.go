@@ -80,16 +80,17 @@ func (a *app) unitVerb() *cobra.Command {
 	return v
 }
 
-// listOf reads a file that a person has named, or what is piped in.
-func (a *app) listOf(name string) ([]byte, error) {
+// listOf reads a list that a person has named, or that is piped in.
+func (a *app) listOf(name string) (raw []byte, err error) {
 	if name == "-" {
-		return io.ReadAll(io.LimitReader(a.in, 4<<20))
+		raw, err = io.ReadAll(io.LimitReader(a.in, 4<<20))
+	} else if raw, err = os.ReadFile(name); err != nil {
+		err = core.Fail(core.NotFound, "%w", err)
 	}
-	raw, err := os.ReadFile(name)
-	if err != nil {
-		return nil, core.Fail(core.NotFound, "%w", err)
+	if err == nil && len(raw) == 0 {
+		err = core.Fail(core.BadFile, "the list is empty").Do("Its first line names the columns.")
 	}
-	return raw, nil
+	return raw, err
 }
 
 func (a *app) enteredUnits(r client.Report) {

@@ -55,6 +55,7 @@ type Card struct {
 	Items        []model.Item  `json:"items" nullable:"false"`
 	Needs        []fit.Need    `json:"needs" nullable:"false"`
 	Flaws        []string      `json:"flaws" nullable:"false"`
+	Bulletins    []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to the unit, by what its open jobs are for."`
 	Loader       string        `json:"loader"`
 	Identity     string        `json:"identity" doc:"The strongest identity that its loader gives."`
 	Verify       string        `json:"verify" doc:"How the write will be proved."`

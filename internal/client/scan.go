@@ -54,6 +54,7 @@ type Module struct {
 	Newer     string        `json:"newer,omitempty" doc:"The release that fits and should go in."`
 	Verdict   string        `json:"verdict,omitempty" doc:"Why that one, or why none."`
 	Codes     []loader.Code `json:"codes" nullable:"false"`
+	Bulletins []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to it, by its codes and by what is said of it."`
 	Silent    bool          `json:"silent,omitempty"`
 	Empty     bool          `json:"empty,omitempty" doc:"It is silent and its slot may be empty."`
 	Error     string        `json:"error,omitempty"`

@@ -99,11 +99,12 @@ type UnitPage struct {
 	Backups []Backup             `json:"backups" nullable:"false"`
 	Last    *Found               `json:"last,omitempty"`
 
-	SiteInfo *Site      `json:"siteInfo,omitempty" doc:"The site that it is at."`
-	Doubles  []Unit     `json:"doubles,omitempty" doc:"That were joined with it."`
-	Tests    []OpenTest `json:"tests" nullable:"false" doc:"That it has still to pass."`
-	Consents []Consent  `json:"consents" nullable:"false" doc:"Of leads, that have not ended."`
-	Jobs     []Job      `json:"jobs" nullable:"false" doc:"Open ones that it is in the scope of."`
+	SiteInfo  *Site      `json:"siteInfo,omitempty" doc:"The site that it is at."`
+	Doubles   []Unit     `json:"doubles,omitempty" doc:"That were joined with it."`
+	Tests     []OpenTest `json:"tests" nullable:"false" doc:"That it has still to pass."`
+	Consents  []Consent  `json:"consents" nullable:"false" doc:"Of leads, that have not ended."`
+	Bulletins []Bulletin `json:"bulletins" nullable:"false" doc:"That speak to it, by what its open jobs are for."`
+	Jobs      []Job      `json:"jobs" nullable:"false" doc:"Open ones that it is in the scope of."`
 }
 
 // Found is as found and as left, of the last run.

@@ -53,7 +53,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	}
 	limits := kind.Limits(j.sheet.Main().Loader.Own)
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
-		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
+		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
 		held, err := v.held(ctx, u.Model)
@@ -77,6 +77,13 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 		if yes, _ := j.known.Judge(j.sheet, f.When); yes {
 			out.Flaws = append(out.Flaws, f.Says.In("en"))
 		}
+	}
+	said, err := v.complaint(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	if out.Bulletins, err = v.speaking(ctx, j, fit.Shown{Says: said}); err != nil {
+		return out, err
 	}
 	release := ""
 	if chosen, ok := fit.Chosen(j.verdicts); ok && in.Release == "" {

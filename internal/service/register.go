@@ -1,12 +1,7 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
-	"errors"
-	"io"
-	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -55,38 +50,23 @@ const mostLines = 5000
 // A line that cannot be entered is reported, and the others are entered.
 func (v *Service) enterUnits(ctx context.Context, in *rawIn) (client.Report, error) {
 	out := client.Report{Lines: []client.ReportLine{}}
-	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(in.RawBody, []byte("\xEF\xBB\xBF")))) // some tables put a mark of their own first
-	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
-	head, err := r.Read()
+	l, err := readList(in.RawBody, []string{"model", "serial", "site", "customer", "note"}, "model", "serial")
 	if err != nil {
-		return out, core.Fail(core.BadFile, "the list has no first line that names its columns").Do("Write model,serial,site,customer,note on its first line.")
-	}
-	for i := range head {
-		head[i] = strings.ToLower(strings.TrimSpace(head[i]))
-		if listColumns[head[i]] == 0 {
-			return out, core.BadAt(core.Line(1), "column %q is not known; expected model, serial, site, customer, note", head[i])
-		}
-	}
-	if !slices.Contains(head, "model") || !slices.Contains(head, "serial") {
-		return out, core.BadAt(core.Line(1), "the list wants the columns model and serial; it has %s", strings.Join(head, ", "))
+		return out, err
 	}
 	for {
-		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, nil
-		}
-		line, _ := r.FieldPos(0)
-		if err != nil {
-			return out, core.BadAt(core.Line(int64(line)), "%w", err)
+		field, fields, err := l.next()
+		if field == nil || err != nil {
+			return out, err
 		}
 		if len(out.Lines) == mostLines {
-			return out, core.BadAt(core.Line(int64(line)), "a list has at most %d units; those before this line are entered", mostLines)
+			return out, core.BadAt(core.Line(int64(l.line)), "a list has at most %d units; those before this line are entered", mostLines)
 		}
-		one, err := v.enterLine(ctx, head, record)
+		one, err := v.enterLine(ctx, len(l.head), field, fields)
 		if err != nil {
 			return out, err
 		}
-		one.Line = line
+		one.Line = l.line
 		switch one.State {
 		case "entered":
 			out.Entered++
@@ -100,13 +80,7 @@ func (v *Service) enterUnits(ctx context.Context, in *rawIn) (client.Report, err
 }
 
 // enterLine enters one line of a list; what is wrong with it is part of its report.
-func (v *Service) enterLine(ctx context.Context, head, record []string) (client.ReportLine, error) {
-	field := map[string]string{}
-	for i, name := range head {
-		if i < len(record) {
-			field[name] = strings.TrimSpace(record[i])
-		}
-	}
+func (v *Service) enterLine(ctx context.Context, columns int, field map[string]string, fields int) (client.ReportLine, error) {
 	one := client.ReportLine{Model: field["model"], Serial: field["serial"], State: "refused"}
 	for name, most := range listColumns {
 		if len(field[name]) > most {
@@ -114,8 +88,8 @@ func (v *Service) enterLine(ctx context.Context, head, record []string) (client.
 			return one, nil
 		}
 	}
-	if len(record) > len(head) {
-		one.Said = core.Say("it has %d fields, the first line names %d", len(record), len(head))
+	if fields > columns {
+		one.Said = core.Say("it has %d fields, the first line names %d", fields, columns)
 		return one, nil
 	}
 	sheet, err := v.store.Sheet(ctx, one.Model)

@@ -99,7 +99,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	if err != nil {
 		return client.Round{}, err
 	}
-	s, err := v.enterAll(ctx, p, sheet, slots)
+	s, err := v.enterAll(ctx, p, sheet, slots, b.Reason)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -329,7 +329,7 @@ func (v *Service) roundModules(ctx context.Context, s *round.State, own string) 
 				return nil, err
 			}
 			m.ModelName = sheet.Name.In("en")
-			if err := v.moduleStands(ctx, &m, u); err != nil {
+			if err := v.moduleStands(ctx, &m, u, s.Opened.Why); err != nil {
 				return nil, err
 			}
 			if u.Running != "" { // a run has asked it since

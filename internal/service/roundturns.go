@@ -163,7 +163,7 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 		if t.Do == model.TurnHands {
 			return proved(w, slots, t.Turn, turn)
 		}
-		seen, err := v.enterAll(ctx, p, sheet, slots)
+		seen, err := v.enterAll(ctx, p, sheet, slots, s.Opened.Why)
 		if err == nil {
 			w.put(round.KindNoted, turn, noted(slots, seen))
 		}

@@ -87,6 +87,10 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/units/{unit}/facts", "note-facts", Technician, "Note what a label or a person says", v.noteFacts)
 	route(v, api, "GET", "/api/fit", "fit", Viewer, "Which release fits a unit, and why", v.fit)
 
+	route(v, api, "GET", "/api/bulletins", "list-bulletins", Viewer, "What is known of complaints, by model", v.listBulletins)
+	route(v, api, "POST", "/api/bulletins", "add-bulletin", Lead, "Enter what is known of a complaint: which units have it, how it shows, what mends it", v.addBulletin)
+	route(v, api, "POST", "/api/bulletins/{bulletin}/end", "end-bulletin", Lead, "Have nobody told of a bulletin any more", v.endBulletin)
+	upload(v, api, "POST", "/api/models/{model}/codes", "put-code-texts", Lead, "What fault codes of a model mean, as a CSV file (RFC 4180) with the columns code and says; it goes before what the sheet says. A line without a text takes the code's text away", "text/csv", v.putCodeTexts)
 	route(v, api, "POST", "/api/units/{unit}/join", "join-unit", Lead, "Say that a unit was entered twice, and which one it is", v.joinUnit)
 	route(v, api, "POST", "/api/units/{unit}/mistake", "mark-mistake", Technician, "Say that a unit was entered by mistake", v.markMistake)
 	route(v, api, "GET", "/api/sites", "list-sites", Viewer, "Sites: whose they are, whom to ask, how to get in, what holds for every unit there", v.listSites)

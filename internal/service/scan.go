@@ -33,7 +33,7 @@ func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) 
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	s, err := v.enterAll(ctx, p, sheet, slots)
+	s, err := v.enterAll(ctx, p, sheet, slots, "")
 	s.Gateway, s.Warn = told, disturbs(told)
 	return s, err
 }
@@ -83,12 +83,15 @@ func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep b
 }
 
 // enterAll enters what modules said into the register, and says how they stand.
-func (v *Service) enterAll(ctx context.Context, p place, sheet *model.Sheet, slots []visit.InSlot) (client.Scanned, error) {
+func (v *Service) enterAll(ctx context.Context, p place, sheet *model.Sheet, slots []visit.InSlot, said string) (client.Scanned, error) {
+	if err := v.explain(ctx, slots); err != nil {
+		return client.Scanned{}, err
+	}
 	out := client.Scanned{Link: p.FullName(), Model: sheet.Model, ModelName: sheet.Name.In("en"), Modules: []client.Module{}}
 	for i, s := range slots {
 		m := inSlot(p.FullName(), sheet.Holds, out.ModelName, i, s)
 		if s.Model != "" {
-			if err := v.met(ctx, &m, s, out.Serial); err != nil {
+			if err := v.met(ctx, &m, s, out.Serial, said); err != nil {
 				return client.Scanned{}, err
 			}
 			if err := v.store.OnLink(ctx, p.Bench, p.Name, m.Slot, m.Unit, m.Model, v.clock.Now()); err != nil {
@@ -116,7 +119,7 @@ func inSlot(at string, holds []model.Slot, own string, i int, s visit.InSlot) cl
 	if s.Slot != "" {
 		at += "/" + s.Slot
 	}
-	m := client.Module{Slot: s.Slot, At: at, Title: own, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next, Boot: s.Bare,
+	m := client.Module{Bulletins: []client.Bulletin{}, Slot: s.Slot, At: at, Title: own, Model: s.Model, Codes: s.Codes, Silent: s.Silent, Error: s.Error, Next: s.Next, Boot: s.Bare,
 		Serial: visit.Value(s.Facts, core.FactSerial), Revision: visit.Value(s.Facts, core.FactRevision), Running: visit.Value(s.Facts, core.FactRunning)}
 	if m.Codes == nil {
 		m.Codes = []loader.Code{}
@@ -178,7 +181,7 @@ func (v *Service) assembly(ctx context.Context, named, seen string) (*model.Shee
 }
 
 // met enters a module into the register, and says how it stands.
-func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of string) error {
+func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of, said string) error {
 	sheet, err := v.store.Sheet(ctx, s.Model)
 	if err != nil {
 		return err
@@ -198,18 +201,24 @@ func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of 
 	if err := v.store.AddFacts(ctx, u.ID, facts); err != nil {
 		return err
 	}
-	return v.moduleStands(ctx, m, u)
+	return v.moduleStands(ctx, m, u, said)
 }
 
-// moduleStands says how the unit in a slot stands in the register, and what should go in.
-func (v *Service) moduleStands(ctx context.Context, m *client.Module, u store.Unit) error {
+// moduleStands says how the unit in a slot stands in the register, what should go in, and
+// which bulletins speak to it; said is what is said of the whole assembly.
+func (v *Service) moduleStands(ctx context.Context, m *client.Module, u store.Unit, said string) error {
 	m.Unit, m.State = u.ID, u.State
 	j, err := v.judge(ctx, u)
 	if err != nil {
 		return err
 	}
 	m.Newer, m.Verdict = recommended(j)
-	return nil
+	own, err := v.complaint(ctx, u.ID)
+	if err != nil {
+		return err
+	}
+	m.Bulletins, err = v.speaking(ctx, j, shownBy(*m, said+". "+own))
+	return err
 }
 
 // recommended is the version that should go in, if it is not there already, and why.

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/fit"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/words"
@@ -138,6 +139,13 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	out.Facts, _ = factValues(j.sheet, facts, names, v.clock.Now())
+	said, err := v.complaint(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	if out.Bulletins, err = v.speaking(ctx, j, fit.Shown{Says: said}); err != nil {
+		return out, err
+	}
 	f, err := v.fitOf(ctx, j)
 	if err != nil {
 		return out, err

@@ -389,6 +389,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bulletins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is known of complaints, by model
+         * @description Role: viewer.
+         */
+        get: operations["list-bulletins"];
+        put?: never;
+        /**
+         * Enter what is known of a complaint: which units have it, how it shows, what mends it
+         * @description Role: lead.
+         */
+        post: operations["add-bulletin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bulletins/{bulletin}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have nobody told of a bulletin any more
+         * @description Role: lead.
+         */
+        post: operations["end-bulletin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/card": {
         parameters: {
             query?: never;
@@ -935,6 +979,26 @@ export interface paths {
         get: operations["get-model"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/models/{model}/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What fault codes of a model mean, as a CSV file (RFC 4180) with the columns code and says; it goes before what the sheet says. A line without a text takes the code's text away
+         * @description Role: lead.
+         */
+        post: operations["put-code-texts"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2029,11 +2093,39 @@ export interface components {
         Benches: {
             benches: components["schemas"]["Bench"][];
         };
+        Bulletin: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            codes: string[];
+            /** Format: date-time */
+            ended?: string;
+            endedWhy?: string;
+            /** @description Which units are meant, in words; empty: all. */
+            for: string;
+            model: string;
+            /** Format: int64 */
+            number: number;
+            /** @description What it is and what mends it. */
+            says: string;
+            /** @description Of a unit: by what it speaks to it. */
+            speaksWhy?: string[];
+            title: string;
+            words: string[];
+        };
+        BulletinEnd: {
+            reason: string;
+        };
+        Bulletins: {
+            bulletins: components["schemas"]["Bulletin"][];
+        };
         Card: {
             /** @description That the sheet has a wiring for. */
             adapters: string[];
             /** @description What would stop a run, but for the link. */
             bars: components["schemas"]["AdmitBar"][];
+            /** @description That speak to the unit, by what its open jobs are for. */
+            bulletins: components["schemas"]["Bulletin"][];
             /** @description For which what the job needs was judged; today where it is empty. */
             day?: string;
             /** Format: int64 */
@@ -2150,6 +2242,19 @@ export interface components {
             code: string;
             /** Format: date-time */
             expires: string;
+        };
+        CodeTextsPut: {
+            model: string;
+            /**
+             * Format: int64
+             * @description Texts that stand now.
+             */
+            put: number;
+            /**
+             * Format: int64
+             * @description Codes whose line had no text: theirs is taken away.
+             */
+            taken: number;
         };
         Consent: {
             /** Format: date-time */
@@ -3504,6 +3609,8 @@ export interface components {
             at: string;
             /** @description It answers and runs no program: it is in its boot loader, where an earlier write may have left it. */
             boot?: boolean;
+            /** @description That speak to it, by its codes and by what is said of it. */
+            bulletins: components["schemas"]["Bulletin"][];
             bus?: string;
             codes: components["schemas"]["LoaderCode"][];
             /** @description It is silent and its slot may be empty. */
@@ -3561,6 +3668,18 @@ export interface components {
             wires?: {
                 [key: string]: string;
             };
+        };
+        NewBulletin: {
+            /** @description Fault codes by which it shows, such as C1A10-12, or C1A10 for any failure type. */
+            codes?: string[];
+            model: string;
+            /** @description What it is and what mends it. */
+            says: string;
+            title: string;
+            /** @description Which units are meant: all of these rules hold, or it is not known whether they do; all units where it is empty. */
+            when?: components["schemas"]["ModelRule"][];
+            /** @description What is said of a unit that has it, such as drops. Without codes and words, it speaks to every unit that is meant. */
+            words?: string[];
         };
         NewCheck: {
             /** @description Of the test that the last check proposed. */
@@ -4680,6 +4799,8 @@ export interface components {
         };
         UnitPage: {
             backups: components["schemas"]["Backup"][];
+            /** @description That speak to it, by what its open jobs are for. */
+            bulletins: components["schemas"]["Bulletin"][];
             /** @description Of leads, that have not ended. */
             consents: components["schemas"]["Consent"][];
             customer?: string;
@@ -6334,6 +6455,242 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-bulletins": {
+        parameters: {
+            query?: {
+                model?: string;
+                /** @description Also those that have ended. */
+                ended?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bulletins"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-bulletin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBulletin"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bulletin"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-bulletin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bulletin: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulletinEnd"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -9015,6 +9372,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-code-texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeTextsPut"];
                 };
             };
             /** @description Unauthorized */

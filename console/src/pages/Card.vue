@@ -4,6 +4,7 @@ import { mdiAlert, mdiArchiveCheck, mdiArchiveOff, mdiCheckCircle, mdiCloseCircl
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 
 import { api, problem, type Card, type Item, type Problem, type Unit } from '../api/client'
+import BulletinList from '../parts/BulletinList.vue'
 import BarList from '../parts/BarList.vue'
 import NeedList from '../parts/NeedList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
@@ -88,6 +89,7 @@ function tick(id: string) {
       <ProtectedMemory :card="card" :lead="session.may('lead')" />
       <div v-if="card.unsuited" class="row tight beware brick"><v-icon :icon="mdiAlert" size="22" /> <strong>{{ card.unsuited }}</strong></div>
       <div v-for="f in card.flaws" :key="f" class="row tight beware"><v-icon :icon="mdiAlert" class="brick" size="22" /> {{ f }}</div>
+      <BulletinList v-if="card.bulletins.length" :bulletins="card.bulletins" class="stage" />
       <section v-for="s in stages" v-show="at(s.at).length || (s.at === 'tool' && card.needs.length) || (s.at === 'connect' && card.wiring)" :key="s.at" class="stage" :data-stage="s.at">
         <h2>{{ s.title }}</h2>
         <NeedList v-if="s.at === 'tool'" :needs="card.needs" />

@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 
 import { api, problem, type Problem, type Round } from '../api/client'
 import { every } from '../every'
+import BulletinList from '../parts/BulletinList.vue'
 import CodeLines from '../parts/CodeLines.vue'
 import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
@@ -132,6 +133,10 @@ const icon = (i: number) => {
           <CodeLines :lines="round.lines" :notes="round.notes" />
         </section>
       </div>
+      <section v-if="round.modules.some((m) => m.bulletins.length)">
+        <h2>Bulletins</h2>
+        <BulletinList v-for="m in round.modules.filter((m) => m.bulletins.length)" :key="m.slot" :bulletins="m.bulletins" :of="m.title" />
+      </section>
       <h2>Modules</h2>
       <table v-if="round.written.length" class="plain stack" data-written>
         <thead><tr><th>Written</th><th>from</th><th>to</th><th>run</th></tr></thead>

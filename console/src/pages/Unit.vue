@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 
 import { api, problem, type History, type Problem, type Strip, type UnitPage } from '../api/client'
 import { every } from '../every'
+import BulletinList from '../parts/BulletinList.vue'
 import CorrectUnit from '../parts/CorrectUnit.vue'
 import DigestText from '../parts/DigestText.vue'
 import HistoryChain from '../parts/HistoryChain.vue'
@@ -131,6 +132,7 @@ const blocked = computed(() => {
       <hr class="rule gap" />
       <div class="columns">
         <section>
+          <template v-if="page.bulletins.length"><h2>Bulletins</h2><BulletinList :bulletins="page.bulletins" /></template>
           <h2>What fits now</h2>
           <ul class="rows">
             <li v-for="v in page.fit?.verdicts" :key="v.release" class="fit" :class="{ chosen: v.recommended }">

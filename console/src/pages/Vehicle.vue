@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type RoundRow, type Scanned } from '../api/client'
+import BulletinList from '../parts/BulletinList.vue'
 import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -95,6 +96,10 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
         </ul>
       </section>
       <ModuleNet :modules="found.modules" work />
+      <section v-if="found.modules.some((m) => m.bulletins.length)">
+        <h2>Bulletins</h2>
+        <BulletinList v-for="m in found.modules.filter((m) => m.bulletins.length)" :key="m.slot" :bulletins="m.bulletins" :of="m.title" />
+      </section>
       <section v-if="codes.length" data-codes>
         <h2>Fault codes</h2>
         <table class="plain stack"><thead><tr><th>Code</th><th>Module</th><th>Meaning</th><th>Status</th></tr></thead><tbody>

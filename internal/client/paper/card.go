@@ -195,6 +195,9 @@ func (p *page) facts(c client.Card) {
 	for _, f := range c.Flaws {
 		add("Beware", f)
 	}
+	for _, b := range c.Bulletins {
+		add(fmt.Sprintf("Bulletin %d", b.Number), b.Title+": "+b.Says)
+	}
 	p.pairs(rows)
 }
 
