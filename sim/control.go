@@ -41,6 +41,7 @@ type Change struct {
 	Bridge   *string `json:"bridge,omitempty"` // where a person has bridged the data pins
 	Key      *bool   `json:"key,omitempty"`    // of the vehicle that it is in
 	Supply   *uint16 `json:"supply,omitempty"` // that feeds the vehicle's modules, in tenths of a volt
+	HangUp   int     `json:"hangUp,omitempty"` // its gateway ends the connection after so many more messages
 }
 
 // ServeHTTP is the switchboard: GET / lists, POST /NAME takes a Change.
@@ -78,6 +79,9 @@ func (f Fleet) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if v := u.in(); v != nil && c.Supply != nil {
 		v.Supply(*c.Supply)
+	}
+	if v := u.in(); v != nil {
+		v.hangUp(c.HangUp)
 	}
 	if c.Serial != "" {
 		u.Swap(c.Serial, c.Revision, nil)

@@ -159,5 +159,7 @@ type Faults struct {
 	Stubborn   string  `json:"stubborn"`   // a setting that it says to have taken, and has not
 	NoSettings bool    `json:"noSettings"` // it takes no settings
 	Flicker    *uint64 `json:"flicker"`    // address whose byte is read wrong once
+	RefuseAt   int     `json:"refuseAt"`   // a module refuses a block after so many more, once
+	ResetAt    int     `json:"resetAt"`    // a module starts anew instead of taking a block after so many more, once
 	Wiring
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -37,6 +38,8 @@ const (
 	answersWithin   = 50 * time.Millisecond
 	keyPause        = 10 * time.Second
 	learnTakes      = 3 * time.Second
+	firstSetting    = 0x0D00 // identifier of its first setting; the others follow
+	settingBytes    = 8
 )
 
 // module is the state of one between two restarts.
@@ -308,6 +311,13 @@ func (m *module) data(q []byte) (body []byte, nrc byte) {
 		}
 	case 0xF15A:
 		return append(q[1:3:3], m.print...), 0
+	default:
+		if _, value, ok := u.settingAt(did); ok {
+			if m.session == sessionDefault {
+				return nil, nrcSession
+			}
+			return append(append(q[1:3:3], value...), make([]byte, settingBytes-min(len(value), settingBytes))...), 0
+		}
 	case 0xFD01: // where the key stands
 		if v := u.vehicle; v != nil {
 			return append(q[1:3:3], v.keyed()), 0
@@ -324,10 +334,21 @@ func (m *module) data(q []byte) (body []byte, nrc byte) {
 }
 
 func (m *module) putData(q []byte) (body []byte, nrc byte) {
+	did := binary.BigEndian.Uint16(append(slices.Clone(q), 0, 0)[1:])
+	name, _, isSetting := m.u.settingAt(did)
 	switch {
 	case len(q) < 4:
 		return nil, nrcLength
-	case binary.BigEndian.Uint16(q[1:]) != 0xF15A:
+	case isSetting && m.session == sessionDefault:
+		return nil, nrcSession
+	case isSetting && !m.open && m.u.Password != "":
+		return nil, nrcDenied
+	case isSetting:
+		if len(q) != 3+settingBytes || !m.u.putSetting(name+"="+strings.TrimRight(string(q[3:]), "\x00")) {
+			return nil, nrcRange
+		}
+		return q[1:3:3], 0
+	case did != 0xF15A:
 		return nil, nrcRange
 	case m.session != sessionProgram:
 		return nil, nrcSession
@@ -428,6 +449,16 @@ func (m *module) block(q []byte) (body []byte, nrc byte) {
 		return nil, nrcRange
 	}
 	life := u.life
+	if f := &u.faults; f.RefuseAt > 0 {
+		if f.RefuseAt--; f.RefuseAt == 0 {
+			return nil, nrcProgram
+		}
+	} else if f.ResetAt > 0 {
+		if f.ResetAt--; f.ResetAt == 0 {
+			u.restart(false)
+			return nil, nrcProgram
+		}
+	}
 	if a, ok := u.writeBytes(m.at, data); !ok || u.life != life {
 		return nil, nrcProgram
 	} else if a.status != stDone {
@@ -486,6 +517,9 @@ func (m *module) routine(form byte, q []byte, say func([]byte)) (body []byte, nr
 		}
 		if nrc := m.may(true); nrc != 0 {
 			return nil, nrc
+		}
+		if u.Rejects != "" && u.head() == u.Rejects {
+			return append(echo, 2), 0
 		}
 		return append(echo, 0), 0
 	case 0xFF01: // would its program start?

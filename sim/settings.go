@@ -51,3 +51,13 @@ func (u *Unit) putSetting(line string) bool {
 	u.flash.keep(u.Settings.Address, u.Settings.Length)
 	return true
 }
+
+// settingAt is the setting that a module has under an identifier.
+func (u *Unit) settingAt(did uint16) (name, value string, ok bool) {
+	lines := strings.Split(strings.TrimSuffix(u.settings(), "\n"), "\n")
+	i := int(did) - firstSetting
+	if i < 0 || i >= len(lines) {
+		return "", "", false
+	}
+	return strings.Cut(lines[i], "=")
+}

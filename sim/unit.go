@@ -41,6 +41,7 @@ type Spec struct {
 	Password  string            // that the silent one wants before it touches memory
 	Codes     []uint32          // faults that a module has noted when it is new: 24 bits of code and the status octet
 	Unlearned uint32            // the fault code and status that a module notes from when it was written until it has learnt its end stops; 0: it learns nothing
+	Rejects   string            // the version of a program that a module's own check finds to be for other hardware
 	Misses    map[string]uint32 // the fault code and status that a module notes while another one, by what it says that it is, is silent
 	Answers   time.Duration     // that a module takes for each answer
 	Bus       int               // bit/s of a module's bus; 500 000 where it is 0
@@ -297,7 +298,23 @@ func (u *Unit) Version() string {
 	return u.version()
 }
 
-func (u *Unit) version() string { return programVersion(u.flash.data[u.Program-u.Base:]) }
+// version is empty too for a program that the unit's hardware does not start.
+func (u *Unit) version() string {
+	v := programVersion(u.flash.data[u.Program-u.Base:])
+	if v != "" && v == u.Rejects {
+		return ""
+	}
+	return v
+}
+
+// head is the version in the header of the program, whole or not.
+func (u *Unit) head() string {
+	b := u.flash.data[u.Program-u.Base:]
+	if len(b) < programHead || string(b[:4]) != "TIDE" {
+		return ""
+	}
+	return string(bytes.TrimRight(b[4:28], "\x00"))
+}
 
 // Received counts the bytes that the unit was sent.
 func (u *Unit) Received() int64 {

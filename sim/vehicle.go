@@ -13,6 +13,7 @@ type Vehicle struct {
 	off     bool   // the key
 	tenths  uint16 // of a volt
 	modules []*Unit
+	gateway *Gateway            // nil where there is none
 	blind   map[*Unit]time.Time // until when a module notes no codes
 	missed  map[*Unit][]uint32  // codes that a module has noted because another one was silent
 }
@@ -39,6 +40,23 @@ func (v *Vehicle) Bus(adapter *Unit) {
 	adapter.mu.Lock()
 	defer adapter.mu.Unlock()
 	adapter.vehicle = v
+}
+
+// Behind says which gateway leads to it.
+func (v *Vehicle) Behind(g *Gateway) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.gateway = g
+}
+
+// hangUp has the gateway end the connection after so many more messages.
+func (v *Vehicle) hangUp(after int) {
+	v.mu.Lock()
+	g := v.gateway
+	v.mu.Unlock()
+	if g != nil && after > 0 {
+		g.CutAfter(after)
+	}
 }
 
 // in are its modules.

@@ -249,6 +249,12 @@ const module = `  kind: module
   watch:
     - { did: 0xFD02, fact: supply-volts, as: number, over: 10, unit: V, at-least: 24 }
     - { did: 0xFD01, fact: key, as: hex, is: { "00": "off", "01": "on" }, be: "on" }
+  settings:
+    first: [{ session: extended, may-refuse: [0x7F] }, { access: 0x11, secret: diagnosis, rule: hmac-sha-256, key-bytes: 8 }]
+    each:
+      - { did: 0x0D00, name: brightness, as: text }
+      - { did: 0x0D01, name: quiet, as: text }
+      - { did: 0x0D02, name: zero-point, as: text }
   leave: [{ routine: 0xFF01, may-refuse: [0x7F] }, { reset: hard }]
 `
 

@@ -48,7 +48,9 @@ func (a *app) bulletinAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(b, func() { fmt.Fprintf(a.out, "%s Bulletin %d of %s: %s\n", a.paint(teal, "✓"), b.Number, b.Model, b.Title) })
+			return a.show(b, func() {
+				fmt.Fprintf(a.out, "%s Bulletin %d of %s: %s\n", a.paint(teal, "✓"), b.Number, b.Model, b.Title)
+			})
 		})}
 	f := v.Flags()
 	f.StringVar(&n.Title, "title", "", "the complaint, in a few words")

@@ -39,7 +39,7 @@ func (a *app) simVerb() *cobra.Command {
 	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: FERRY_SIM by itself)")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on all their times")
 	set := &cobra.Command{Use: "set UNIT [FAULT=VALUE...]", Short: "Put faults on a unit that runs, or take them off", Args: cobra.MinimumNArgs(1),
-		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of the wires: crossed, openToUnit, openToBench, openGround, bridged,\ninverted, lowLevel, deadAdapter, noStrap, noReset, heldReset, sag, longLead (true), latency, delay\n(ms), baud, parity. Without faults all are taken off. Also: power=on|off|cycle, swap=SERIAL,\nbridge=adapter|plug|off|none; of a vehicle: key=on|off, supply=VOLTS.",
+		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of a module: refuseAt, resetAt (after so many more blocks); of the wires:\ncrossed, openToUnit, openToBench, openGround, bridged, inverted, lowLevel, deadAdapter, noStrap,\nnoReset, heldReset, sag, longLead (true), latency, delay (ms), baud, parity. Without faults all are\ntaken off. Also: power=on|off|cycle, swap=SERIAL, bridge=adapter|plug|off|none; of a vehicle:\nkey=on|off, supply=VOLTS, hangUp=N (its gateway ends the connection after so many more messages).",
 		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set tug-9 key=off\n  ferry sim set quay-1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if dir == "" {
@@ -115,6 +115,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 			return err
 		}
 		defer g.Close()
+		vehicle.Behind(g)
 		gateways[u.Link] = g.Address()
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -168,6 +169,12 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 				return nil, core.Fail(core.BadFile, "%q: a supply is a number of volts, such as 25.6", w)
 			}
 			change["supply"] = uint16(volts*10 + 0.5)
+		case "hangUp":
+			var n int
+			if json.Unmarshal([]byte(value), &n) != nil || n < 1 {
+				return nil, core.Fail(core.BadFile, "%q: expected a number of messages, such as 40", w)
+			}
+			change["hangUp"] = n
 		case "parity":
 			faults[name] = value
 		case "swap":

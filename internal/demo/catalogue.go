@@ -65,6 +65,18 @@ func catalogue(ctx context.Context, c *client.Client, dir, phrase string, say fu
 			return err
 		}
 	}
+	told, err := c.Bulletins(ctx, "", true)
+	if err != nil {
+		return err
+	}
+	for _, b := range world.Bulletins {
+		if len(told.Bulletins) > 0 {
+			break // they were entered at the first start
+		}
+		if _, err := c.AddBulletin(ctx, b); err != nil {
+			return err
+		}
+	}
 	return choices(ctx, c)
 }
 

@@ -66,7 +66,7 @@ func TestBulletinsAndWhatCodesMean(t *testing.T) {
 	told(t, l.must(0, "card", "PK-903317"), "Drops the forks") // its job is the round's
 	told(t, l.must(0, "round", "show", r.ID), "BULLETIN 2", "BULLETIN 1")
 	x := tab(t, w, "lead", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), browser.Until(`document.querySelector('[data-bulletin="1"]')?.innerText.includes("because fault code C1A10-12")`))
+	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), browser.Until(`document.querySelector('[data-bulletin="1"]')?.innerText.includes("Bulletin 1: fault code C1A10-12")`))
 	do(t, x, chromedp.Navigate(w.Base+"/rounds/"+r.ID), browser.Until(`document.querySelectorAll("[data-bulletin]").length === 2`))
 	do(t, x, chromedp.Navigate(w.Base+"/units/PK-903317"), says("Drops the forks"))
 	do(t, x, chromedp.Navigate(w.Base+"/models/porter-hoist"), says("Sinks under load"), click(`[data-enter]`), put(`[data-title] input`, "Creeps when cold"), put(`[data-says] textarea`, "Change its oil."), put(`[data-words] input`, "creeps, slow when cold"), press(`[data-enter-yes]`), says("shows by creeps, slow when cold"),

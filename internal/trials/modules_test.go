@@ -3,6 +3,8 @@ package trials
 import (
 	"bytes"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
@@ -370,6 +372,79 @@ func TestAModuleIsNotLeftHalfDone(t *testing.T) {
 	})
 	if r = w.Follow(r.ID); r.Outcome != string(run.Done) || w.Units["a"].Version() != "2.0.0" {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+}
+
+// TestWhatMayHappenToAModule: it refuses a block, starts anew in the middle of a transfer, is
+// left by the gateway, or finds a program to be for other hardware. The run says what it
+// is, and it is written in the end, or has its old program back.
+func TestWhatMayHappenToAModule(t *testing.T) {
+	t.Parallel()
+	w := moduled(t, func(s *sim.Spec) { s.Rejects = "3.0.0" })
+	if err := w.Lead.PutModelSecret(ctx, "small", client.NewModelSecret{Name: "diagnosis", Value: coretest.Password}); err != nil {
+		t.Fatal(err)
+	}
+	u := w.Units["a"]
+	g := gatewayTo(t, u)
+	sim.NewVehicle(u).Behind(g)
+	fleet := httptest.NewServer(sim.Fleet{"a": u})
+	t.Cleanup(fleet.Close)
+	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/tug", PortChoice: client.PortChoice{Gateway: g.Address()}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.Identify(ctx, "b/tug", ""); err != nil {
+		t.Fatal(err)
+	}
+	for _, fault := range []string{`{"faults":{"refuseAt":9}}`, `{"faults":{"resetAt":11}}`, `{"hangUp":7}`} {
+		u.Write(0x1000, coretest.SmallProgram("1.0.0"))
+		if _, err := w.Technician.Identify(ctx, "b/tug", ""); err != nil {
+			t.Fatal(err)
+		}
+		r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/tug"}, 2)
+		if resp, err := http.Post(fleet.URL+"/a", "application/json", strings.NewReader(fault)); err != nil || resp.StatusCode != http.StatusOK {
+			t.Fatal(resp, err)
+		}
+		w.LetGo()
+		r = w.Follow(r.ID)
+		if refused := strings.Contains(fault, "refuse"); refused != (r.Outcome == string(run.Failed)) || !refused && r.Outcome != string(run.Interrupted) || r.Progress.Fault == nil || r.Progress.Fault.Next == "" {
+			t.Fatalf("%s: %s %+v", fault, r.Outcome, r.Progress.Fault)
+		}
+		if s, err := w.Viewer.Unit(ctx, "S-0001"); err != nil || s.State != "half-done" {
+			t.Errorf("%s: %s %v", fault, s.State, err)
+		}
+		if r.State == "closed" { // memory that cannot be programmed may be worn: a person decides to try again
+			r = w.Open(client.NewRun{Kind: "flash", At: "b/tug"})
+		}
+		w.Wait("it to come to its end", func() bool {
+			x, err := w.Technician.Run(ctx, r.ID)
+			if err == nil && x.State == "paused" {
+				w.Technician.ResumeRun(ctx, r.ID, client.Resume{})
+			}
+			return err == nil && x.State == "closed"
+		})
+		if r = w.Follow(r.ID); r.Outcome != string(run.Done) || u.Version() != "2.0.0" {
+			t.Errorf("%s: %s %+v", fault, r.Outcome, r.Progress.Fault)
+		}
+	}
+	im, err := w.Lead.PutImage(ctx, "three.bin", model.Part{Format: "raw", Address: 0x1000}, coretest.SmallProgram("3.0.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: "3.0.0", Channel: model.Stable, Fits: map[string][]string{"revision": {"C", "D"}}, Accept: "made by the test",
+		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}}); err != nil {
+		t.Fatal(err)
+	}
+	r := w.Follow(w.Open(client.NewRun{Kind: "flash", At: "b/tug", Release: "3.0.0"}).ID)
+	if f := r.Progress.Fault; f == nil || !strings.Contains(f.Message, "says 0x02") || u.Version() != "" {
+		t.Fatalf("the catalogue is wrong about its hardware, and the module says so: %s %+v", r.Outcome, f)
+	}
+	backups, err := w.Viewer.Backups(ctx, "S-0001")
+	if err != nil || len(backups.Backups) == 0 {
+		t.Fatal(err)
+	}
+	back := w.Follow(w.Open(client.NewRun{Kind: "restore", At: "b/tug", Backup: backups.Backups[0].ID}).ID)
+	if back.Outcome != string(run.Done) || u.Version() != "2.0.0" {
+		t.Errorf("it does not have its old program back: %s %+v, runs %q", back.Outcome, back.Progress.Fault, u.Version())
 	}
 }
 

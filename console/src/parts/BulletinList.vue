@@ -11,12 +11,12 @@ defineProps<{ bulletins: Bulletin[]; of?: string }>()
   <ul class="bulletins">
     <li v-for="b in bulletins" :key="b.number" :data-bulletin="b.number">
       <v-icon :icon="mdiBullhornVariantOutline" size="22" />
-      <div><strong><template v-if="of">{{ of }}: </template>{{ b.title }}</strong><div>{{ b.says }}</div><div class="small muted">Bulletin {{ b.number }}<template v-if="b.speaksWhy?.length">, because {{ b.speaksWhy.join(', ') }}</template></div></div>
+      <div><strong><template v-if="of">{{ of }}: </template>{{ b.title }}</strong><div>{{ b.says }}</div><div class="small muted">Bulletin {{ b.number }}<template v-if="b.speaksWhy?.length">: {{ b.speaksWhy.join(', ') }}</template></div></div>
     </li>
   </ul>
 </template>
 
 <style scoped>
-.bulletins { list-style: none; padding: 0; display: grid; gap: 8px; }
+.bulletins { list-style: none; padding: 0; display: grid; gap: 8px; margin: 4px 0 20px; }
 li { display: flex; gap: 10px; border-left: 4px solid var(--hands, var(--ink)); padding: 4px 12px; }
 </style>

@@ -21,11 +21,13 @@ func (n *Negative) Error() string {
 // Codes that a client itself minds.
 const (
 	BusyRepeat   = 0x21
+	OutOfOrder   = 0x24
 	OutOfRange   = 0x31
 	InvalidKey   = 0x35
 	TooManyTries = 0x36
 	TooSoon      = 0x37
 	Pending      = 0x78
+	NotInSession = 0x7F
 )
 
 // refused is an error of kind refused-by-unit, with what to do.

@@ -366,8 +366,7 @@ func (c *Client) Download(ctx context.Context, f Format, address uint64, data []
 			sent(at)
 		}
 	}
-	_, err = c.Ask(ctx, TransferExit)
-	return err
+	return c.exit(ctx)
 }
 
 // transferTries is how often a block is given or asked for.
@@ -385,7 +384,24 @@ func (c *Client) transfer(ctx context.Context, counter byte, data []byte) (m []b
 			break
 		}
 	}
-	return m, err
+	return m, lostTransfer(err)
+}
+
+// exit ends a transfer.
+func (c *Client) exit(ctx context.Context) error {
+	_, err := c.Ask(ctx, TransferExit)
+	return lostTransfer(err)
+}
+
+// lostTransfer says of a module that knows nothing of a transfer any more what has come to
+// pass: it has started anew, and no fault of the sheet's or of its memory is behind that.
+func lostTransfer(err error) error {
+	var n *Negative
+	if errors.As(err, &n) && (n.Code == OutOfOrder || n.Code == NotInSession) {
+		return core.Fail(core.Interrupted, "the module has lost the transfer: it has started anew, or fallen back into another session (0x%02X)", n.Code).
+			Do("Look at its supply and at whoever else speaks to it, then go on.")
+	}
+	return err
 }
 
 // Upload fetches what an address holds, block by block.
@@ -410,8 +426,7 @@ func (c *Client) Upload(ctx context.Context, f Format, address uint64, p []byte,
 			got(at)
 		}
 	}
-	_, err := c.Ask(ctx, TransferExit)
-	return err
+	return c.exit(ctx)
 }
 
 // Code is a diagnostic trouble code with its status octet.

@@ -247,6 +247,12 @@ func TestATransfer(t *testing.T) {
 	if err := c.Upload(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, p, nil); core.KindOf(err) != core.NotAnswering || strings.Count(strings.Join(s.asked, " "), "3601") != 4 {
 		t.Errorf("answers that are lost for ever: %v, asked %v", err, s.asked)
 	}
+	for _, lost := range []string{"7F3624", "7F367F"} { // it has started anew in the middle
+		c, s = module(map[string][]string{begin: {"74200004"}, "36010102": {"7601"}, "36020304": {"", lost}})
+		if err := c.Download(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, []byte{1, 2, 3, 4, 5}, nil); core.KindOf(err) != core.Interrupted || !strings.Contains(err.Error(), "lost the transfer") {
+			t.Errorf("%s: %v, asked %v", lost, err, s.asked)
+		}
+	}
 	for name, answer := range map[string]string{"no block size": "74", "cut off": "742000", "too small a block": "74200002"} {
 		c, _ = module(map[string][]string{begin: {answer}})
 		if err := c.Download(ctx, uds.Format{Address: 4, Length: 4}, 0x1000, []byte{1, 2, 3, 4, 5}, nil); core.KindOf(err) != core.RefusedByUnit {

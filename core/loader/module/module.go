@@ -51,6 +51,9 @@ func (Kind) Limits(own loader.Own) loader.Limits {
 	if o.resets() {
 		l.Can = append(l.Can, loader.Reset)
 	}
+	if o.Settings != nil {
+		l.Can = append(l.Can, loader.Keep)
+	}
 	l.Watches = len(o.Watch) > 0
 	return l
 }
@@ -126,7 +129,8 @@ func unless(err error, well bool) error {
 
 // What a session is ready for.
 const (
-	asleep = iota
+	inSettings = iota - 1 // which is another session: reading and writing begin anew after it
+	asleep
 	toRead
 	toWrite
 )
@@ -304,6 +308,10 @@ func (s *session) Can(a loader.Ability) error {
 		return no("the sheet says no way to restart this module")
 	case a == loader.Read || a == loader.Erase || a == loader.Write || a == loader.Reset:
 		return nil
+	case a == loader.Keep && s.o.Settings != nil:
+		return nil
+	case a == loader.Keep:
+		return no("the sheet names no identifiers of this module's settings")
 	case a == loader.Digest:
 		return no("a module gives no digest that could stand for its content")
 	}

@@ -2,6 +2,7 @@ package module_test
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"testing"
 
@@ -249,5 +250,49 @@ func TestLearning(t *testing.T) {
 	v.Supply(256)
 	if err := again(routine(nil)); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestSettings: each is shown as the sheet says, put back in as many bytes as the module has
+// for it, and what does not suit it is refused before it is sent.
+func TestSettings(t *testing.T) {
+	ctx := context.Background()
+	first := []any{map[string]any{"session": "extended", "may-refuse": []any{0x7F}}, map[string]any{"access": 0x11, "secret": "diagnosis", "rule": "hmac-sha-256", "key-bytes": 8}}
+	own := loader.Own{"settings": map[string]any{"first": first, "each": []any{
+		map[string]any{"did": 0x0D00, "name": "brightness", "as": "number"}, map[string]any{"did": 0x0D01, "name": "quiet"}, map[string]any{"did": 0x0D02, "name": "zero-point", "as": "text"}, map[string]any{"did": 0x0D09, "name": "not-there"}}}}
+	s, u := open(t, own, func(x *sim.Spec) {
+		fresh := x.Fresh
+		x.Fresh = func() []byte {
+			b := fresh()
+			at := b[x.Settings.Address:][:64]
+			copy(at, strings.Repeat("\xFF", 64))
+			copy(at, "brightness=A\nquiet=1\nzero-point=2.5\n")
+			return b
+		}
+	})
+	k := s.(loader.Keeper)
+	all, err := k.Settings(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []loader.Setting{{Name: "brightness", Value: "4683743612465315840"}, {Name: "quiet", Value: "3100000000000000"}, {Name: "zero-point", Value: "2.5"}}
+	if !slices.Equal(all, want) {
+		t.Errorf("%+v", all)
+	}
+	if err := s.Read(ctx, 0x1000, make([]byte, 64), nil); err != nil { // in its own session again
+		t.Error(err)
+	}
+	for _, x := range append(all, loader.Setting{Name: "quiet", Value: "3000000000000000"}, loader.Setting{Name: "zero-point", Value: "-12.25"}) {
+		if err := k.PutSetting(ctx, x); err != nil {
+			t.Errorf("%+v: %v", x, err)
+		}
+	}
+	for _, x := range []loader.Setting{{Name: "none", Value: "1"}, {Name: "brightness", Value: "-1"}, {Name: "brightness", Value: "36893488147419103232"}, {Name: "zero-point", Value: "more than it has"}, {Name: "quiet", Value: "xyz"}} {
+		if err := k.PutSetting(ctx, x); core.KindOf(err) != core.RefusedByUnit {
+			t.Errorf("%+v: %v", x, err)
+		}
+	}
+	if got := string(u.Memory()[0x7000+512:][:40]); !strings.HasPrefix(got, "brightness=A\nquiet=0\nzero-point=-12.25\n") {
+		t.Errorf("it has %q", got)
 	}
 }

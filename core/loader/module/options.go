@@ -26,6 +26,20 @@ type options struct {
 	Codes    map[string]string `yaml:"codes"` // what fault codes mean
 	Learn    []learning        `yaml:"learn"`
 	Watch    []watching        `yaml:"watch"`
+	Settings *keeping          `yaml:"settings"`
+}
+
+// keeping is how the module's settings are read and put back, each by its identifier.
+type keeping struct {
+	First []step    `yaml:"first"`
+	Each  []setting `yaml:"each"`
+}
+
+// setting is an identifier that holds one.
+type setting struct {
+	DID  uint16 `yaml:"did"`
+	Name string `yaml:"name"`
+	As   string `yaml:"as"` // hex where it is left out
 }
 
 // watching is an identifier that is to have a value, or at least one, for a write.
@@ -139,6 +153,9 @@ func (o options) steps() (all []step) {
 	for _, l := range o.Learn {
 		all = append(all, l.First...)
 	}
+	if o.Settings != nil {
+		all = append(all, o.Settings.First...)
+	}
 	return append(all, o.Leave...)
 }
 
@@ -207,6 +224,13 @@ func (Kind) Schema() []byte {
 			o["oneOf"] = []any{map[string]any{"required": []string{"at-least"}}, map[string]any{"required": []string{"be"}}}
 			return o
 		}()},
+		"settings": object([]string{"each"}, map[string]any{
+			"first": steps("What goes before they are read or written: a session and an access in which the module gives and takes them."),
+			"each": map[string]any{"type": "array", "minItems": 1, "maxItems": 200, "description": "What it is set to, each by an identifier that can be read and written: kept where its memory cannot be read, and put back after the write.", "items": object([]string{"did", "name"}, map[string]any{
+				"did": number(0xFFFF, "Data identifier that holds it."), "name": text("^[a-z][a-z0-9-]{0,39}$", "What it is called."),
+				"as": one("How its bytes are shown; hex where it is left out. Text and numbers are put back in as many bytes as the module has for them.", "text", "hex", "number"),
+			})},
+		}),
 		"leave": steps("What goes after all of it: dependencies, and the restart that starts the program."),
 	})
 	all["$schema"] = "https://json-schema.org/draft/2020-12/schema"

@@ -23,6 +23,7 @@ import (
 	"zealousferry/core/image/uf2"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
+	"zealousferry/internal/client"
 	"zealousferry/sim"
 	"zealousferry/sim/board"
 )
@@ -378,6 +379,13 @@ func (u Unit) Spec() sim.Spec {
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
 	return s
+}
+
+// Bulletins are what is known of complaints.
+var Bulletins = []client.NewBulletin{
+	{Model: "porter-hoist", Title: "Sinks under load", Says: "The lead of the valve rubs through at the mast's foot: lay it anew, behind the bracket. No release mends it.", Codes: []string{"C1A10"}, Words: []string{"drops", "sinks"}},
+	{Model: "porter-brake", Title: "Grabs when it is wet", Says: "Release 1.6 lets it come softer; the pads need not be changed.", When: []model.Rule{{Fact: "running", Below: "1.6"}}, Words: []string{"grabs", "wet"}},
+	{Model: "quill-80", Title: "Tears the last ticket of a roll", Says: "The sensor's window is dusty: clean it before anything is written.", Words: []string{"tears", "torn", "last ticket"}},
 }
 
 // PorterKey is the secret that the keys of a tug's modules are made with.
