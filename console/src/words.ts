@@ -71,6 +71,7 @@ export const factNames: Record<string, string> = {
   chip: 'Chip id',
   loader: 'Loader',
   memory: 'Memory',
+  assembly: 'In vehicle',
   'version-unread': 'Version not read, because',
 }
 

@@ -21,6 +21,7 @@ import (
 	"zealousferry/core/link/doip"
 	"zealousferry/core/link/rfc2217"
 	"zealousferry/core/link/serial"
+	"zealousferry/core/link/socketcan"
 	"zealousferry/core/loader"
 	"zealousferry/core/loader/gangway"
 	"zealousferry/core/loader/keel"
@@ -34,7 +35,7 @@ import (
 var Formats = []image.Format{elf.Format{}, uf2.Format{}, dfu.Format{}, ihex.Format{}, srec.Format{}, addrtext.Format{}, raw.Format{}}
 
 // Links by kind.
-var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}, canline.Kind{Port: serial.Kind{}, Net: rfc2217.Kind{}}, doip.Kind{}}
+var Links = []link.Kind{serial.Kind{}, rfc2217.Kind{}, canline.Kind{Port: serial.Kind{}, Net: rfc2217.Kind{}}, socketcan.Kind{}, doip.Kind{}}
 
 // Loaders by kind.
 var Loaders = []loader.Kind{gangway.Kind{}, keel.Kind{}, module.Kind{}, monitor.Kind{}, xmodem.Kind{}, xmodem.Kind{Batch: true}}

@@ -38,7 +38,7 @@ var (
 	// Turns are how a turn of a round stands.
 	Turns = Names{"open": "to do", "unknown": "begun, nobody knows how far", "done": "done", "left": "left undone", "passed": "not needed"}
 	// LinkKinds are what a link of a bench is.
-	LinkKinds = Names{"serial": "serial port", "rfc2217": "serial over the network", "can-line": "CAN adapter", "doip": "gateway of a vehicle"}
+	LinkKinds = Names{"serial": "serial port", "rfc2217": "serial over the network", "can-line": "CAN adapter", "can-socket": "CAN interface", "doip": "gateway of a vehicle"}
 	// Stages are when an item of a procedure comes.
 	Stages = Names{
 		"hazard": "hazards", "tool": "take along", "prepare": "prepare", "found": "as found", "connect": "connect",

@@ -95,7 +95,7 @@ func (b *Bench) addressed(name string) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	p := b.ports[name]
-	return p != nil && (p.Kind == "can-line" || p.Kind == "doip")
+	return p != nil && (p.Kind == "can-line" || p.Kind == "can-socket" || p.Kind == "doip")
 }
 
 // checkModule proves the way to a module with a hundred questions. What is in the way (the

@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/link/doip"
 	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
+	"zealousferry/core/link/socketcan"
 	"zealousferry/core/loader"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
@@ -107,7 +108,7 @@ func (p *port) open(ctx context.Context, clock core.Clock) (link.Link, error) {
 	}
 	settings := p.Settings
 	if p.local() && settings["path"] == "" && p.Adapter != "" { // wherever it is plugged in now
-		all, err := ports.List(machine("/sys"), nil)
+		all, err := ports.List(machine(sysTree), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -126,7 +127,7 @@ func (p *port) open(ctx context.Context, clock core.Clock) (link.Link, error) {
 
 // named puts into an error which program holds a port, where the system tells.
 func named(err error, path string) error {
-	all, _ := ports.List(machine("/sys"), machine("/proc"))
+	all, _ := ports.List(machine(sysTree), machine("/proc"))
 	for _, p := range all {
 		if p.Path == path && p.Held != "" {
 			return core.Fail(core.Busy, "port %s is open in %s", path, p.Held).Unit("nothing was sent").Do("Close it there, then try again.")
@@ -145,6 +146,10 @@ func (p Port) local() bool {
 func (p Port) absent(here []ports.Port) string {
 	path := p.Settings["path"]
 	switch {
+	case p.Settings["interface"] != "":
+		if !socketcan.There(sysTree, p.Settings["interface"]) {
+			return "there is no CAN interface " + p.Settings["interface"]
+		}
 	case !p.local():
 		return ""
 	case path == "" && p.Adapter != "":
@@ -173,14 +178,16 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 	switch {
 	case n.Address != "":
 		to.Kind, to.Settings["address"] = "rfc2217", n.Address
+	case n.Interface != "":
+		to.Kind, to.Settings["interface"] = (socketcan.Kind{}).Name(), n.Interface
 	case n.Gateway != "":
 		to.Kind, to.Settings["address"] = "doip", n.Gateway
 	case n.Path != "":
 		to.Settings["path"] = n.Path
 	}
 	if n.Rate > 0 {
-		if n.Gateway != "" || !slices.Contains(canline.Rates, n.Rate) {
-			return core.Fail(core.BadFile, "a CAN adapter has the rates %v in bit/s, and no gateway has one; this is %d", canline.Rates, n.Rate)
+		if n.Gateway+n.Interface != "" || !slices.Contains(canline.Rates, n.Rate) {
+			return core.Fail(core.BadFile, "a CAN adapter has the rates %v in bit/s, and neither a gateway nor an interface has one here; this is %d", canline.Rates, n.Rate)
 		}
 		to.Kind, to.Settings["rate"] = "can-line", strconv.Itoa(n.Rate)
 	}
@@ -241,11 +248,13 @@ func (b *Bench) here() []ports.Port {
 	return all
 }
 
+const sysTree = "/sys"
+
 // machine is where the trees of this machine's devices are.
 var machine = func(root string) ports.Tree { return ports.Tree(root) }
 
 func (b *Bench) serialPorts() ([]ports.Port, error) {
-	all, err := ports.List(machine("/sys"), machine("/proc"))
+	all, err := ports.List(machine(sysTree), machine("/proc"))
 	if all == nil {
 		all = []ports.Port{}
 	}

@@ -19,7 +19,7 @@ func (a *app) linkSet() *cobra.Command {
 	n := client.NewLink{}
 	v := &cobra.Command{Use: "set BENCH/NAME", Short: "Make a link, or change where it goes", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(places),
 		Long:    "The bench writes it into its own list and uses it at once; nothing is restarted. A link by its adapter is found\nwherever the adapter is plugged in. `ferry links --bench BENCH` lists the ports that are there.",
-		Example: "  ferry link set van/slip-1 --adapter TT-0417\n  ferry link set van/slip-1 --port /dev/ttyUSB0\n  ferry link set van/hall-3 --address 192.0.2.17:4000\n  ferry link set shop/can-1 --port /dev/ttyACM0 --can 500000\n  ferry link set dock/tug --gateway 192.0.2.42",
+		Example: "  ferry link set van/slip-1 --adapter TT-0417\n  ferry link set van/slip-1 --port /dev/ttyUSB0\n  ferry link set van/hall-3 --address 192.0.2.17:4000\n  ferry link set shop/can-1 --port /dev/ttyACM0 --can 500000\n  ferry link set shop/can-2 --interface can0\n  ferry link set dock/tug --gateway 192.0.2.42",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n.Link = args[0]
 			if err := c.SetLink(ctx, n); err != nil {
@@ -32,6 +32,8 @@ func (a *app) linkSet() *cobra.Command {
 					where = n.Address
 				case n.Gateway != "":
 					where = "the vehicle at " + n.Gateway
+				case n.Interface != "":
+					where = "CAN interface " + n.Interface
 				case n.Path == "":
 					where = "adapter " + n.Adapter + ", wherever it is plugged in"
 				case n.Adapter != "":
@@ -47,10 +49,11 @@ func (a *app) linkSet() *cobra.Command {
 	v.Flags().StringVar(&n.Adapter, "adapter", "", "serial of the adapter")
 	v.Flags().StringVar(&n.Address, "address", "", "HOST:PORT of a serial port over the network (RFC 2217)")
 	v.Flags().IntVar(&n.Rate, "can", 0, "a CAN adapter is there: the rate of its bus in bit/s, such as 500000")
+	v.Flags().StringVar(&n.Interface, "interface", "", "a CAN interface of the bench's machine, such as can0")
 	v.Flags().StringVar(&n.Gateway, "gateway", "", "HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2)")
-	v.MarkFlagsOneRequired("port", "adapter", "address", "gateway")
-	v.MarkFlagsMutuallyExclusive("port", "address", "gateway")
-	v.MarkFlagsMutuallyExclusive("can", "gateway")
+	v.MarkFlagsOneRequired("port", "adapter", "address", "gateway", "interface")
+	v.MarkFlagsMutuallyExclusive("port", "address", "gateway", "interface")
+	v.MarkFlagsMutuallyExclusive("can", "gateway", "interface")
 	return v
 }
 

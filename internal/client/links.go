@@ -206,12 +206,13 @@ type Vehicle struct {
 // PortChoice is where a link goes: a serial port by its path, or by the adapter wherever
 // that is plugged in, or a serial port over the network (RFC 2217).
 type PortChoice struct {
-	Path    string `json:"path,omitempty" maxLength:"200"`
-	Adapter string `json:"adapter,omitempty" maxLength:"64" doc:"Serial of the adapter."`
-	Address string `json:"address,omitempty" maxLength:"200" doc:"HOST:PORT of a serial port over the network."`
-	Rate    int    `json:"rate,omitempty" doc:"A CAN adapter is there; the rate of its bus in bit/s."`
-	Gateway string `json:"gateway,omitempty" maxLength:"200" doc:"HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2)."`
-	Remove  bool   `json:"remove,omitempty" doc:"The bench has this link no longer."`
+	Path      string `json:"path,omitempty" maxLength:"200"`
+	Adapter   string `json:"adapter,omitempty" maxLength:"64" doc:"Serial of the adapter."`
+	Address   string `json:"address,omitempty" maxLength:"200" doc:"HOST:PORT of a serial port over the network."`
+	Rate      int    `json:"rate,omitempty" doc:"A CAN adapter is there; the rate of its bus in bit/s."`
+	Interface string `json:"interface,omitempty" maxLength:"15" pattern:"^[A-Za-z0-9_.-]*$" doc:"CAN interface of the bench's machine, such as can0; its bit rate is set there."`
+	Gateway   string `json:"gateway,omitempty" maxLength:"200" doc:"HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2)."`
+	Remove    bool   `json:"remove,omitempty" doc:"The bench has this link no longer."`
 }
 
 // NewLink makes a link, changes where it goes, or removes it.

@@ -335,6 +335,8 @@ func places(t *testing.T, w *testkit.World, l line, units map[string]*sim.Unit, 
 	on("PH-410091", "b/tug/hoist") // it was asked again
 	l.must(0, "link", "set", "b/tug", "--port", "/dev/null")
 	on("PH-410091", "")
+	told(t, l.must(21, "link", "set", "b/can", "--interface", "can-none"), "there is no CAN interface can-none")
+	told(t, l.must(17, "link", "set", "b/can", "--interface", "can0; x"), "expected")
 	l.must(0, "link", "set", "b/tug", "--gateway", gateway)
 }
 

@@ -94,6 +94,7 @@ export const jobStands: Record<string, string> = {
 
 export const linkKinds: Record<string, string> = {
   "can-line": "CAN adapter",
+  "can-socket": "CAN interface",
   "doip": "gateway of a vehicle",
   "rfc2217": "serial over the network",
   "serial": "serial port",

@@ -3758,6 +3758,8 @@ export interface components {
             address?: string;
             /** @description HOST or HOST:PORT of a vehicle's gateway (ISO 13400-2). */
             gateway?: string;
+            /** @description CAN interface of the bench's machine, such as can0; its bit rate is set there. */
+            interface?: string;
             /** @description BENCH/NAME. */
             link: string;
             path?: string;

@@ -92,7 +92,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
             <div class="do">
               <v-btn v-if="l.run" variant="outlined" :to="`/runs/${l.run}`">Look at the run</v-btn>
               <template v-else-if="session.may('technician') && l.state === 'free'">
-                <v-btn v-if="l.kind === 'doip' || l.kind === 'can-line'" variant="text" color="primary" :to="`/vehicle/${l.link}`" data-vehicle>All modules</v-btn>
+                <v-btn v-if="['doip', 'can-line', 'can-socket'].includes(l.kind)" variant="text" color="primary" :to="`/vehicle/${l.link}`" data-vehicle>All modules</v-btn>
                 <v-btn v-else variant="text" color="primary" :to="`/check/${l.link}`" data-prove>Prove</v-btn>
                 <v-btn variant="text" color="primary" :loading="asking.get(l.link)" data-identify @click="identify(l)">Identify</v-btn>
                 <IdentifyWith :at="l.link" @identified="load" />

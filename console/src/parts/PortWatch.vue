@@ -54,8 +54,8 @@ const name = ref('')
 const rate = ref(0)
 const rates = [{ title: 'a serial line', value: 0 }, ...[125, 250, 500, 1000].map((n) => ({ title: `a CAN bus at ${n} kbit/s`, value: n * 1000 }))]
 const good = computed(() => /^[a-z0-9][a-z0-9-]*$/.test(name.value))
-async function set(to: { adapter?: string; path?: string; address?: string; gateway?: string }) {
-  const { error } = await api.POST('/api/links', { body: { link: `${props.bench}/${name.value}`, ...to, ...(rate.value && !to.gateway && { rate: rate.value }) } })
+async function set(to: { adapter?: string; path?: string; address?: string; gateway?: string; interface?: string }) {
+  const { error } = await api.POST('/api/links', { body: { link: `${props.bench}/${name.value}`, ...to, ...(rate.value && !to.gateway && !to.interface && { rate: rate.value }) } })
   trouble.value = error ? problem(error) : null
   if (!error) naming.value = ''
   look()
@@ -81,12 +81,13 @@ async function take(v: Vehicle) {
   if (!trouble.value) await lookForVehicles()
 }
 
-// What is no port of this machine: a serial server, or a vehicle's gateway.
+// What is no serial port of the bench: a serial server, a vehicle's gateway, a CAN interface.
 const far = ref(false)
-const gateway = ref(true)
+const what = ref<'gateway' | 'address' | 'interface'>('gateway')
+const whereTo = { gateway: 'HOST or HOST:PORT', address: 'HOST:PORT', interface: 'Its name, such as can0' }
 const address = ref('')
 async function reach() {
-  await set(gateway.value ? { gateway: address.value } : { address: address.value })
+  await set({ [what.value]: address.value })
   if (!trouble.value) far.value = false
 }
 const icons = { came: mdiPlusCircle, gone: mdiMinusCircle, renamed: mdiSwapHorizontal }
@@ -114,11 +115,11 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
       <p v-else-if="vehicles && !asked" class="muted">This bench could not ask for vehicles on its networks: reach one by its address.</p>
       <p v-else-if="vehicles" class="muted">None has announced itself on the bench's networks. See that its ignition is on and the cable in.</p>
       <p><v-btn variant="text" color="primary" :loading="asking" data-vehicles @click="lookForVehicles">{{ vehicles ? 'Look again' : 'Look for vehicles on the network' }}</v-btn></p>
-      <p v-if="session.may('technician') && !far"><v-btn variant="text" color="primary" data-link-far @click="((far = true), (name = ''), (rate = 0))">A link over the network…</v-btn></p>
+      <p v-if="session.may('technician') && !far"><v-btn variant="text" color="primary" data-link-far @click="((far = true), (name = ''), (rate = 0))">A link that is no serial port…</v-btn></p>
       <form v-if="far" class="far" @submit.prevent="reach">
-        <v-select v-model="gateway" :items="[{ title: 'a vehicle\'s gateway', value: true }, { title: 'a serial server', value: false }]" label="What is there" hide-details />
-        <v-text-field v-model="address" :label="gateway ? 'HOST or HOST:PORT' : 'HOST:PORT'" hide-details data-far-address />
-        <v-select v-if="!gateway" v-model="rate" :items="rates" label="It carries" hide-details />
+        <v-select v-model="what" :items="[{ title: 'a vehicle\'s gateway', value: 'gateway' }, { title: 'a serial server', value: 'address' }, { title: 'a CAN interface of the bench', value: 'interface' }]" label="What is there" hide-details />
+        <v-text-field v-model="address" :label="whereTo[what]" hide-details data-far-address />
+        <v-select v-if="what === 'address'" v-model="rate" :items="rates" label="It carries" hide-details />
         <v-text-field v-model="name" label="Name of the link" hide-details data-far-name />
         <v-btn type="submit" variant="flat" color="primary" :disabled="!good || !address" data-far-set>Use it</v-btn><v-btn variant="text" @click="far = false">Leave it</v-btn>
       </form>
