@@ -463,7 +463,7 @@ func (u *Unit) ask(q []byte, say func([]byte)) {
 	if now := u.clock.Now(); u.busy.Before(now) {
 		u.busy = now
 	}
-	c.node.m.handle(append([]byte(nil), q...), func(m []byte) {
+	c.node.m.handle(q, func(m []byte) {
 		if !u.lost() && !u.faults.Silent {
 			say(append([]byte(nil), m...))
 		}

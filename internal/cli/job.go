@@ -16,7 +16,7 @@ import (
 
 func (a *app) jobVerb() *cobra.Command {
 	v := &cobra.Command{Use: "job", Short: "Why work is done, for whom, on which units, and what counts as done"}
-	v.AddCommand(a.jobAdd(), a.jobList(), a.jobShow(), a.jobChange(), a.jobClose())
+	v.AddCommand(a.jobAdd(), a.jobList(), a.jobShow(), a.jobChange(), a.jobTake(), a.jobClose())
 	return v
 }
 
@@ -68,6 +68,24 @@ func (a *app) jobAdd() *cobra.Command {
 	v.Flags().StringArrayVar(&leave, "leave", nil, "a unit or a part that stays as it is: UNIT=WHY or UNIT/PART=WHY")
 	v.MarkFlagRequired("reason")
 	return v
+}
+
+func (a *app) jobTake() *cobra.Command {
+	return &cobra.Command{Use: "take NUMBER [FILE.zip]", Short: "Take its files along: cards, releases, model sheets", Args: cobra.RangeArgs(1, 2),
+		Long:    "For where there is no network: READ FIRST.txt says what is what, and with which SHA-256.",
+		Example: "  ferry job take 12\n  ferry job take 12 ormsay.zip",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n, err := jobNumber(args[0])
+			if err != nil {
+				return err
+			}
+			file := fmt.Sprintf("job-%d.zip", n)
+			if len(args) == 2 {
+				file = args[1]
+			}
+			raw, err := c.TakeJob(ctx, n)
+			return a.bundled(file, raw, err)
+		})}
 }
 
 func (a *app) jobList() *cobra.Command {

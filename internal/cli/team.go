@@ -14,7 +14,7 @@ import (
 
 func (a *app) runVerb() *cobra.Command {
 	v := &cobra.Command{Use: "run", Short: "Look at runs, take them up, stop them"}
-	v.AddCommand(a.runList(), a.runShow(), a.answerVerb(), a.runResume(), a.runStop(), a.runLayAside(), a.runAbandon(), a.runRelease())
+	v.AddCommand(a.runList(), a.runShow(), a.answerVerb(), a.runResume(), a.runStop(), a.runSupport(), a.runLayAside(), a.runAbandon(), a.runRelease())
 	return v
 }
 
@@ -64,6 +64,33 @@ func (a *app) runStop() *cobra.Command {
 			}
 			return a.show(map[string]string{"run": args[0], "order": "stop"}, func() { fmt.Fprintln(a.out, "Ordered. See how it stands: ferry run show "+args[0]) })
 		})}
+}
+
+func (a *app) runSupport() *cobra.Command {
+	return &cobra.Command{Use: "support RUN [FILE.zip]", Short: "One file that explains a run to somebody who was not there", Args: cobra.RangeArgs(1, 2),
+		Long:    "Its events and record, the unit's history, sheet and release, checks of the link, pictures. READ FIRST.txt says what is\nwhat, and who may see it: it names people and places. Secrets and the unit's memory are not in it.",
+		Example: "  ferry run support 0193f2a0-…\n  ferry run support 0193f2a0-… quay-3.zip",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			file := "run-" + args[0][:min(8, len(args[0]))] + ".zip"
+			if len(args) == 2 {
+				file = args[1]
+			}
+			raw, err := c.SupportRun(ctx, args[0])
+			return a.bundled(file, raw, err)
+		})}
+}
+
+// bundled writes a bundle of files that the service has made.
+func (a *app) bundled(file string, raw []byte, err error) error {
+	if err == nil {
+		err = writeFile(file, raw)
+	}
+	if err != nil {
+		return err
+	}
+	return a.show(map[string]any{"file": file, "bytes": len(raw)}, func() {
+		fmt.Fprintf(a.out, "%s Written to %s, %s. READ FIRST.txt in it says what is what.\n", a.paint(teal, "✓"), file, kib(uint64(len(raw))))
+	})
 }
 
 func (a *app) runLayAside() *cobra.Command {

@@ -91,6 +91,12 @@ type JobClosing struct {
 	Note string `json:"note,omitempty" maxLength:"400" doc:"Wanted where a unit of its scope has not come to a good end, or a test is open."`
 }
 
+// TakeJob gets what a job wants on the laptop, as a zip file.
+func (c *Client) TakeJob(ctx context.Context, number uint64) (zip []byte, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/jobs/%d/take.zip", number), nil, &zip)
+	return zip, err
+}
+
 // AddJob enters a job.
 func (c *Client) AddJob(ctx context.Context, j NewJob) (JobPage, error) {
 	return post[JobPage](ctx, c, "/api/jobs", j)

@@ -50,6 +50,12 @@ func (c *Client) Runs(ctx context.Context, in RunQuery) (Runs, error) {
 	return get[Runs](ctx, c, "/api/runs?"+q.Encode())
 }
 
+// SupportRun gets one file that explains a run to somebody who was not there, a zip.
+func (c *Client) SupportRun(ctx context.Context, id string) (zip []byte, err error) {
+	err = c.call(ctx, "GET", "/api/runs/"+segment(id)+"/support.zip", nil, &zip)
+	return zip, err
+}
+
 // StopRun orders a run to stop after the action in hand.
 func (c *Client) StopRun(ctx context.Context, id string) error {
 	return c.call(ctx, "POST", "/api/runs/"+segment(id)+"/stop", nil, nil)

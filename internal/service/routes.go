@@ -106,6 +106,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/jobs", "list-jobs", Viewer, "Jobs: open ones by their day, or closed ones", v.listJobs)
 	route(v, api, "POST", "/api/jobs", "add-job", Technician, "Enter a job", v.addJob)
 	route(v, api, "GET", "/api/jobs/{job}", "get-job", Viewer, "A job, its units and how far they are", v.getJob)
+	raw(v, api, "GET", "/api/jobs/{job}/take.zip", "take-job", Technician, "What a job wants on the laptop: the card of each unit, the files of the releases that are to go in, the model sheets", v.takeJob)
 	route(v, api, "POST", "/api/jobs/{job}", "change-job", Technician, "Change an open job, and its scope", v.changeJob)
 	route(v, api, "POST", "/api/jobs/{job}/close", "close-job", Technician, "Close a job", v.closeJob)
 
@@ -114,6 +115,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/runs", "open-run", Technician, "Open a run", v.openRun)
 	route(v, api, "GET", "/api/runs/{run}", "get-run", Viewer, "A run and how it stands", v.getRun)
 	stream(v, api, "/api/runs/{run}/events", "follow-run", Viewer, "A run's live stream", v.followRun)
+	raw(v, api, "GET", "/api/runs/{run}/support.zip", "support-run", Technician, "One file that explains a run to somebody who was not there: events, record, history, sheet, release, checks of the link, pictures; no secret", v.supportRun)
 	route(v, api, "POST", "/api/runs/{run}/answers", "answer-run", Technician, "Answer the item that a run waits for", v.answerRun)
 	route(v, api, "POST", "/api/runs/{run}/stop", "stop-run", Technician, "Stop after the action in hand", v.stopRun)
 	route(v, api, "POST", "/api/runs/{run}/resume", "resume-run", Technician, "Take a paused run up again", v.resumeRun)

@@ -347,7 +347,11 @@ func unitAfter(ctx context.Context, tx *sqlx.Tx, r Run, c run.Closed, record *hi
 	case c.Touched && stands == UnitHalfDone:
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = ?, running = '' WHERE id = ?`, stands, r.ID, r.Unit)
 	case c.Touched:
-		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = ? WHERE id = ?`, stands, record.To, r.Unit)
+		if _, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = ? WHERE id = ?`, stands, record.To, r.Unit); err != nil {
+			return err
+		}
+		// An adapter of the team: what was seen of it with its firmware from before is not so any more.
+		_, err = tx.ExecContext(ctx, `UPDATE adapter a JOIN unit u ON u.serial = a.serial SET a.firmware = ?, a.latency = 0, a.tested_at = NULL, a.sound = FALSE WHERE u.id = ?`, record.To, r.Unit)
 	case right: // so what is in it is known, also of one that was half done
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = IF(? = '', running, ?) WHERE id = ?`, stands, record.To, record.To, r.Unit)
 	case c.Outcome == run.NothingToDo && u.State != UnitHalfDone:

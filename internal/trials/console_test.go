@@ -1,6 +1,7 @@
 package trials
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core/coretest"
@@ -248,6 +250,37 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 	w.Consent("S-0001", model.StepBack)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), browser.Until(`document.querySelector("[data-go]").disabled`),
 		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), browser.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))
+}
+
+// TestAnAnswerThatIsLateIsNotShown: what would stop the release that was chosen before comes
+// after what would stop the one that is chosen now, and does not take its place.
+func TestAnAnswerThatIsLateIsNotShown(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
+		t.Fatal(r.Outcome)
+	}
+	w.Consent("S-0001", model.StepBack)
+	x := tab(t, w, "technician", 1280, 800)
+	hold := chromedp.ActionFunc(func(ctx context.Context) error {
+		_, err := page.AddScriptToEvaluateOnNewDocument(`(() => {
+			const ask = window.fetch
+			let held = false
+			window.fetch = (...a) => {
+				if (held || !String(a[0].url ?? a[0]).includes("/api/admission")) return ask(...a)
+				held = true
+				return new Promise((go) => { window.letGo = go }).then(() => ask(...a)).then((r) => { setTimeout(() => { window.came = true }, 200); return r })
+			}
+		})()`).Do(ctx)
+		return err
+	})
+	do(t, x, hold, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), browser.Until(`!!window.letGo`), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), browser.Until(`document.querySelector("[data-go]").disabled`),
+		chromedp.Evaluate(`window.letGo()`, nil), browser.Until(`window.came === true`))
+	var disabled bool
+	do(t, x, chromedp.Evaluate(`document.querySelector("[data-go]").disabled`, &disabled))
+	if !disabled {
+		t.Error("a step back could be begun without the reason that it wants: the answer for another release has taken its place")
+	}
 }
 
 // TestALeadAddsAReleaseByClicks fills in the form; the release is then the one

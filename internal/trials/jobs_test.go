@@ -2,11 +2,13 @@ package trials
 
 import (
 	"encoding/csv"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
+	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/model"
 	"zealousferry/internal/client"
@@ -329,4 +331,39 @@ func TestAJobKnowsAnInterruptedRun(t *testing.T) {
 	w.Stop(r)
 	told(t, l.must(0, "job", "show", "1"), "interrupted: its run is open")
 	told(t, l.must(19, "job", "close", "1", "--note", "enough"), "has an open run of this job")
+}
+
+// TestFilesOfAJob: what a job wants on the laptop is one file, in which each release's image
+// is the one that the page in it names, and every unit has its card.
+func TestFilesOfAJob(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l := commandLine(t, w, "technician")
+	l.must(0, "identify", "b/a")
+	l.must(0, "unit", "add", "small", "S-0002", "--site", "Ormsay")
+	l.must(0, "unit", "add", "small", "S-0003")
+	l.must(0, "site", "set", "Ormsay", "--contact", "Edda at the kiosk", "--note", "the key is with the ferryman")
+	l.must(0, "job", "add", "S-0001", "S-0002", "--reason", "prints blank tickets", "--test", "Print a ticket.", "--leave", "S-0003=it is new")
+	file := filepath.Join(t.TempDir(), "job.zip")
+	told(t, l.must(0, "job", "take", "1", file), "READ FIRST.txt")
+	in, names := unzipped(t, file)
+	if got := strings.Join(names, " | "); !strings.HasPrefix(got, "READ FIRST.txt | cards/S-0001.pdf | cards/S-0002.pdf | releases/small 2.0.0/program ") || !strings.HasSuffix(got, " | sheets/small.yaml") {
+		t.Errorf("%s", got)
+	}
+	text := string(in["READ FIRST.txt"])
+	told(t, text, "Job 1: prints blank tickets", "Done when: Print a ticket.", "Small S-0001", "runs 1.0.0; 2.0.0 is to go in", "Edda at the kiosk", "the key is with the ferryman", "runs what nobody knows", "S-0003: left as it is: it is new")
+	for name, data := range in {
+		if strings.HasPrefix(name, "releases/") && !strings.Contains(text, name+", SHA-256 "+core.DigestOf(data).String()) {
+			t.Errorf("%s is not the file that the page names", name)
+		}
+		if strings.HasPrefix(name, "cards/") && !strings.HasPrefix(string(data), "%PDF-") {
+			t.Errorf("%s is no card", name)
+		}
+	}
+	told(t, commandLine(t, w, "viewer").must(20, "job", "take", "1", file), "technician")
+	told(t, l.must(21, "job", "take", "7", file), "there is no job 7")
+	l.must(0, "job", "add", "--reason", "something else")
+	told(t, l.must(21, "job", "take", "2", file), "has no unit")
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/jobs/1"), browser.Until(`document.querySelector("[data-take]")?.getAttribute("href") === "/api/jobs/1/take.zip"`))
 }

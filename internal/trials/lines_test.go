@@ -182,7 +182,7 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 	if _, err := w.Lead.PutModel(ctx, append(coretest.SmallSheetOf("gangway"), wired...)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V"}); err != nil {
+	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V", Latency: 16}); err != nil {
 		t.Fatal(err)
 	}
 	joined(t, w, "S-0001") // the adapter is the unit on the link: its own firmware
@@ -201,7 +201,7 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	follow(t, w, "technician", err)
-	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V"}); err != nil { // as it was
+	if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "S-0001", Name: "two-wire lead", Volts: "5 V", Latency: 16}); err != nil { // as it was
 		t.Fatal(err)
 	}
 	all, err := w.Viewer.Adapters(ctx)
@@ -226,7 +226,7 @@ func TestAnAdapterIsHeldAgainstTheSheet(t *testing.T) {
 	if r = w.Follow(r.ID); r.Outcome != "done" || r.Record.Adapter != "S-0001" {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
-	if all, err = w.Viewer.Adapters(ctx); err != nil || all.Adapters[0].Firmware != "2.0.0" || all.Adapters[0].Newer != "" {
+	if all, err = w.Viewer.Adapters(ctx); err != nil || all.Adapters[0].Firmware != "2.0.0" || all.Adapters[0].Newer != "" || all.Adapters[0].Latency != 0 {
 		t.Errorf("after its own run: %+v %v", all, err)
 	}
 }

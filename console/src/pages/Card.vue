@@ -14,6 +14,7 @@ import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { procedures } from '../api/names'
 import { backs, session, stages } from '../hands'
+import { newest } from '../newest'
 import { cap, minutes } from '../words'
 
 const props = defineProps<{ unit: string }>()
@@ -23,14 +24,17 @@ const adapter = ref('')
 const day = ref('')
 const ticked = reactive(new Set<string>())
 
+const latest = newest()
 async function load() {
+  const still = latest()
   try {
     const { data, error } = await api.GET('/api/card', { params: { query: { at: props.unit, ...(adapter.value && { adapter: adapter.value }), ...(day.value && { day: day.value }) } } })
+    if (!still()) return
     if (error) throw error
     card.value = data
     trouble.value = null
   } catch (e) {
-    trouble.value = problem(e)
+    if (still()) trouble.value = problem(e)
   }
 }
 onMounted(load)

@@ -67,6 +67,7 @@ async function change(what: 'close' | 'leave') {
         <template v-if="page.closed"><dt>Closed</dt><dd>{{ when(page.closed) }}, {{ page.closer }}. {{ page.closing }}</dd></template>
       </dl>
       <h2 class="gap">Units, {{ page.scope.length - page.open }} of {{ page.scope.length }} done</h2>
+      <p v-if="page.scope.length && session.may('technician')"><v-btn variant="outlined" :href="`/api/jobs/${page.number}/take.zip`" :download="`job-${page.number}.zip`" data-take>Take the files along</v-btn> <span class="small muted">Cards, releases and model sheets, for where there is no network.</span></p>
       <ul class="rows" data-scope>
         <li v-for="x in page.scope" :key="x.unit.id" class="one">
           <v-icon :icon="icons[x.stands]![0]" :class="icons[x.stands]![1]" size="24" />

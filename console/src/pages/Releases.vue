@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
 import Trouble from '../parts/Trouble.vue'
+import { newest } from '../newest'
 import { session } from '../session'
 import { channels, kib, when } from '../words'
 
@@ -30,14 +31,14 @@ const headers = [
   { title: 'Cures', key: 'cures', sortable: false },
 ] as const
 
-let turn = 0
+const latest = newest()
 async function load() {
-  const mine = ++turn
+  const still = latest()
   loading.value = true
   try {
     const { data, error } = await api.GET('/api/releases', { params: { query: { q: words.value ?? '', model: model.value ?? '', page: page.value - 1, size: size.value } } })
     if (error) throw error
-    if (mine !== turn) return
+    if (!still()) return
     releases.value = data.releases
     total.value = data.total
     trouble.value = null

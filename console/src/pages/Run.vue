@@ -296,6 +296,7 @@ async function putBack() {
       </template>
       <p v-if="progress?.fault?.gate && closed && session.may('lead')" class="next"><v-btn variant="outlined" size="large" data-waive @click="waiving = true">Go on by name…</v-btn></p>
       <NextSteps v-if="progress?.fault && (paused || closed)" :todo="progress.fault" class="next" />
+      <p v-if="progress?.fault && (paused || closed) && session.may('technician')" class="next"><v-btn variant="text" :href="`/api/runs/${run.id}/support.zip`" :download="`run-${run.id.slice(0, 8)}.zip`" data-support>One file for whoever helps</v-btn></p>
       <div v-if="run.after" class="next after" data-after>{{ run.after.text }}<NextSteps :todo="run.after" /></div>
     </ActionBoard>
     <div v-if="view.warn && !closed" class="lost" role="alert" data-warn><strong>Warning.</strong> {{ view.warn.text }}</div>

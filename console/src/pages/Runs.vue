@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Run } from '../api/client'
 import { outcomes as outcomeNames } from '../api/names'
+import { newest } from '../newest'
 import Trouble from '../parts/Trouble.vue'
 import { jobWords, outcomes, when } from '../words'
 
@@ -20,19 +21,19 @@ for (const k of Object.keys(q) as (keyof typeof q)[]) q[k] = String(route.query[
 const models = ref<{ title: string; value: string }[]>([{ title: 'All models', value: '' }])
 const ends = [{ title: 'Any outcome', value: '' }, ...Object.entries(outcomeNames).filter(([value]) => value).map(([value, title]) => ({ title, value }))]
 
-let turn = 0
+const latest = newest()
 async function load() {
-  const mine = ++turn
+  const still = latest()
   const set = Object.fromEntries(Object.entries(q).filter(([, v]) => v))
   try {
     const { data, error } = await api.GET('/api/runs', { params: { query: { ...set, page: page.value - 1, limit: size } } })
     if (error) throw error
-    if (mine !== turn) return
+    if (!still()) return
     runs.value = data.runs
     total.value = data.total
     trouble.value = null
   } catch (e) {
-    if (mine === turn) trouble.value = problem(e)
+    if (still()) trouble.value = problem(e)
   }
   router.replace({ query: set })
 }

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, problem, type Problem, type Unit } from '../api/client'
 import EnterUnits from '../parts/EnterUnits.vue'
 import Trouble from '../parts/Trouble.vue'
+import { newest } from '../newest'
 import { session } from '../session'
 import { standings, when } from '../words'
 
@@ -39,15 +40,15 @@ const headers = [
   { title: 'Seen', key: 'seen', sortable: false },
 ] as const
 
-let turn = 0
+const latest = newest()
 async function load() {
-  const mine = ++turn
+  const still = latest()
   loading.value = true
   try {
     const query = { q: words.value, page: page.value - 1, size: size.value, ...(model.value ? { model: model.value } : {}), ...(state.value ? { state: state.value as 'open' } : {}) }
     const { data, error } = await api.GET('/api/units', { params: { query } })
     if (error) throw error
-    if (mine !== turn) return
+    if (!still()) return
     units.value = data.units
     total.value = data.total
     trouble.value = null

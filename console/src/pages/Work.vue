@@ -20,6 +20,7 @@ import { backs, session } from '../hands'
 import BarList from '../parts/BarList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import { permits } from '../api/names'
+import { newest } from '../newest'
 import { factNames, kib, sentence, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string; slot?: string }>()
@@ -149,12 +150,14 @@ async function judge() {
   look()
 }
 
+const looking = newest()
 async function look() {
+  const still = looking()
   strip.value = null
   admit()
   if (!unit.value || restoring.value || !chosen.value) return
   const { data } = await api.GET('/api/units/{unit}/memory', { params: { path: { unit: unit.value.id }, query: { release: chosen.value } } })
-  strip.value = data && data.sectors.length ? data : null
+  if (still()) strip.value = data && data.sectors.length ? data : null
 }
 
 const wanted = computed(() => {
@@ -162,8 +165,12 @@ const wanted = computed(() => {
   return { ...body, ...(reason.value && { reason: reason.value }), ...(asked.value && { asked: asked.value }), ...(job.value && { job: job.value }), ...(label.value && { label: label.value }), ...(Object.keys(further.value).length > 0 && { links: further.value }) }
 })
 
+const admitting = newest()
 async function admit() {
-  admission.value = identity.value?.unit && (restoring.value || chosen.value) ? ((await api.POST('/api/admission', { body: wanted.value })).data ?? null) : null
+  const still = admitting()
+  const answer = identity.value?.unit && (restoring.value || chosen.value) ? ((await api.POST('/api/admission', { body: wanted.value })).data ?? null) : null
+  if (!still()) return
+  admission.value = answer
   if (admission.value?.asks?.length && !free.value.length) {
     const { data } = await api.GET('/api/links')
     free.value = (data?.links ?? []).filter((l) => l.link !== link && l.bench === at.split('/')[0] && l.state === 'free').map((l) => l.link)

@@ -336,6 +336,7 @@ type talk struct {
 	g       *gateway
 	to      uint16
 	in      chan heard
+	out     []byte   // what is sent
 	waiting [][]byte // messages that came before their acknowledgement was looked for
 }
 
@@ -397,8 +398,11 @@ func (t *talk) next(ctx context.Context, by time.Time) (heard, error) {
 
 // Send returns once the gateway has acknowledged the message.
 func (t *talk) Send(ctx context.Context, m []byte) error {
-	payload := append([]byte{byte(t.g.tester >> 8), byte(t.g.tester), byte(t.to >> 8), byte(t.to)}, m...)
-	if err := t.g.put(message(diagnostic, payload...)); err != nil {
+	b := append(t.out[:0], version, ^byte(version), 0, 0, 0, 0, 0, 0)
+	binary.BigEndian.PutUint16(b[2:], diagnostic)
+	binary.BigEndian.PutUint32(b[4:], uint32(4+len(m)))
+	t.out = append(append(b, byte(t.g.tester>>8), byte(t.g.tester), byte(t.to>>8), byte(t.to)), m...)
+	if err := t.g.put(t.out); err != nil {
 		return err
 	}
 	by := t.g.clock.Now().Add(ackLasts)

@@ -63,6 +63,7 @@ type Client struct {
 	p2Star  time.Duration
 	session byte
 	last    time.Time // something was sent
+	block   []byte    // the request that gives one, or asks for one
 	present upkeep
 }
 
@@ -377,9 +378,9 @@ const transferTries = 4
 // given it gives the same again (ISO 14229-1, what
 // is said of the block sequence counter).
 func (c *Client) transfer(ctx context.Context, counter byte, data []byte) (m []byte, err error) {
-	request := append([]byte{TransferData, counter}, data...)
+	c.block = append(append(c.block[:0], TransferData, counter), data...)
 	for range transferTries {
-		m, err = c.Ask(ctx, request...)
+		m, err = c.Ask(ctx, c.block...)
 		if k := core.KindOf(err); k != core.NotAnswering && k != core.Interrupted || ctx.Err() != nil {
 			break
 		}

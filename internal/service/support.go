@@ -1,0 +1,158 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"runtime/debug"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// mostEvents and mostChecks bound what a file for others holds of a run.
+const (
+	mostEvents = 200_000
+	mostChecks = 20
+)
+
+// supportRun is one file that explains a run to somebody who was not there: its events and
+// record, the unit's history, sheet and release, checks of the link, the pictures. No secret
+// is in it: none is in what it is made of.
+func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error) {
+	r, err := v.run(ctx, in.Run)
+	if err != nil {
+		return nil, err
+	}
+	row, err := v.store.Run(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	b := newBundle(v.clock.Now(), "Leave the pictures out: ask for them one by one.")
+	b.line("Run %s of %s %s on %s", r.ID, r.Unit.ModelName, r.Unit.Serial, r.Link)
+	b.line("%s, %s: %s", r.Kind, r.Opened.UTC().Format("2006-01-02 15:04"), cmp.Or(r.Outcome, r.State))
+	if f := r.Progress.Fault; f != nil {
+		b.line("%s. %s", f.Message, f.State)
+	}
+	b.line("\nWho may see this: it names people, sites and serials, and holds pictures of the place. Ask whoever they belong to before it leaves the team. Passwords, tokens, keys and what opens units are not in it, nor is the unit's memory.")
+	b.line("\nrun.json      how it stands, as the service adds it up, with its record")
+	put := func(name string, x any) error {
+		raw, err := json.MarshalIndent(x, "", "  ")
+		b.put(name, raw)
+		return err
+	}
+	if err := put("run.json", r); err != nil {
+		return nil, err
+	}
+	events, err := v.store.RawEvents(ctx, r.ID, 0, mostEvents)
+	if err != nil {
+		return nil, err
+	}
+	b.line("events.jsonl  its %d events, one a line, as the bench made them", len(events))
+	b.put("events.jsonl", append(bytes.Join(events, []byte("\n")), '\n'))
+	h, err := v.getHistory(ctx, &UnitPath{r.Unit.ID})
+	if err != nil {
+		return nil, err
+	}
+	b.line("history.json  the unit's history, checked: chain %s", h.Chain)
+	if err := put("history.json", h); err != nil {
+		return nil, err
+	}
+	if err := v.supportChecks(ctx, b, put, row); err != nil {
+		return nil, err
+	}
+	if err := v.supportMade(ctx, b, row, r); err != nil {
+		return nil, err
+	}
+	for _, a := range r.Answers {
+		photo, err := core.ParseDigest(a.Photo)
+		if a.Photo == "" || err != nil {
+			continue
+		}
+		e, err := v.store.Evidence(ctx, photo)
+		if err != nil || e.Body == nil {
+			b.line("pictures      %s: taken away", a.Item)
+			continue
+		}
+		name := "pictures/" + plainName(a.Item) + " " + photo.Short() + "." + strings.TrimPrefix(e.Kind, "image/")
+		b.line("%s", name)
+		b.put(name, e.Body)
+	}
+	return b.close()
+}
+
+// supportChecks adds what was seen of the link lately.
+func (v *Service) supportChecks(ctx context.Context, b *bundle, put func(string, any) error, row store.Run) error {
+	rows, err := v.store.Checks(ctx, row.Bench, row.Link, mostChecks)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return err
+	}
+	var checks []client.Check
+	for _, x := range rows {
+		c, err := checked(x, row.BenchName+"/"+row.Link, names[x.By])
+		if err != nil {
+			return err
+		}
+		checks = append(checks, c)
+	}
+	b.line("checks.json   the last %d checks of the link", len(checks))
+	return put("checks.json", checks)
+}
+
+// supportMade adds what the run was made by: sheet, release, versions.
+func (v *Service) supportMade(ctx context.Context, b *bundle, row store.Run, r client.Run) error {
+	s, err := v.folded(ctx, row.ID)
+	if err != nil {
+		return err
+	}
+	if s.Opened != nil && !s.Opened.Sheet.IsZero() {
+		raw, err := v.store.Piece(ctx, s.Opened.Sheet)
+		if err != nil {
+			return err
+		}
+		b.line("sheet.yaml    the model sheet as it was then")
+		b.put("sheet.yaml", raw)
+	}
+	if r.Release != "" {
+		rel, err := v.store.Release(ctx, r.Release)
+		if err != nil {
+			return err
+		}
+		b.line("release.json  release %s, as it was entered", rel.Version)
+		document, err := v.store.Piece(ctx, rel.Document)
+		if err != nil {
+			return err
+		}
+		b.put("release.json", document)
+	}
+	text := fmt.Sprintf("service: schema %d\n", store.Schema)
+	if info, ok := debug.ReadBuildInfo(); ok {
+		text += fmt.Sprintf("built with %s as %s", info.GoVersion, info.Main.Version)
+		for _, x := range info.Settings {
+			if x.Key == "vcs.revision" || x.Key == "vcs.modified" {
+				text += fmt.Sprintf(", %s %s", x.Key, x.Value)
+			}
+		}
+		text += "\n"
+	}
+	benches, err := v.store.Benches(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range benches {
+		if x.ID == row.Bench {
+			text += fmt.Sprintf("bench %s: version %s, its clock ahead by %d µs\n", x.Name, cmp.Or(x.Version, "not told"), x.ClockError)
+		}
+	}
+	b.line("versions.txt  of the service and the bench")
+	b.put("versions.txt", []byte(text))
+	return nil
+}

@@ -1,0 +1,120 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"zealousferry/core"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
+)
+
+// takeJob is what a job wants on the laptop before somebody leaves: the card of each unit,
+// the files of the releases that are to go in, the model sheets, and a page that says what
+// is what.
+func (v *Service) takeJob(ctx context.Context, in *JobPath) (*printed, error) {
+	j, err := v.getJob(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	if len(j.Scope) == 0 {
+		return nil, core.Fail(core.NotFound, "job %d has no unit whose files could be taken along", j.Number).Go(words.Job(fmt.Sprint(j.Number)).To("Look at it"))
+	}
+	t := taking{newBundle(v.clock.Now(), "Take two jobs, each with some of its units."), v}
+	t.line("Job %d: %s", j.Number, j.Reason)
+	for _, x := range [][2]string{{"Asked by", j.Asked}, {"Done when", j.Test}, {"Planned", strings.TrimSpace(j.Planned + " " + j.Person)}} {
+		if x[1] != "" {
+			t.line("%s: %s", x[0], x[1])
+		}
+	}
+	t.line("Taken %s UTC. What the service learns after that is not in here.", t.at.Format("2006-01-02 15:04"))
+	for _, x := range j.Scope {
+		if err := t.unit(ctx, j, x.Unit); err != nil {
+			return nil, err
+		}
+	}
+	for _, l := range j.Left {
+		t.line("\n%s: left as it is: %s", strings.TrimSpace(l.Serial+" "+l.Part), l.Why)
+	}
+	return t.close()
+}
+
+// taking is a job's files, being put into a zip.
+type taking struct {
+	*bundle
+	v *Service
+}
+
+// unit adds what is wanted for a unit.
+func (t *taking) unit(ctx context.Context, j client.JobPage, u client.Unit) error {
+	c, err := t.v.getCard(ctx, &cardIn{At: u.ID, Day: j.Planned})
+	if err != nil {
+		return err
+	}
+	pdf, err := paper.Card(c)
+	if err != nil {
+		return err
+	}
+	card := "cards/" + plainName(u.Serial) + ".pdf"
+	t.put(card, pdf)
+	t.line("\n%s %s, %s", c.ModelName, u.Serial, cmp.Or(u.Site, "at no known site"))
+	if s := c.SiteInfo; s != nil {
+		for _, x := range []string{s.Customer, s.Contact, s.Note} {
+			if x != "" {
+				t.line("  %s", x)
+			}
+		}
+	}
+	t.line("  card: %s", card)
+	to := "nothing newer fits; nothing is to go in"
+	if c.Release != "" {
+		to = c.Release + " is to go in"
+	}
+	t.line("  runs %s; %s", cmp.Or(c.Running, "what nobody knows"), to)
+	for _, b := range c.Bars {
+		t.line("  STOPS IT: %s", b.Text)
+	}
+	for _, n := range c.Needs {
+		t.line("  needs: %s, %s", n.Name, n.Text)
+	}
+	for _, b := range c.Bulletins {
+		t.line("  bulletin %d, %s: %s", b.Number, b.Title, b.Says)
+	}
+	sheet, err := t.v.store.Sheet(ctx, u.Model)
+	if err != nil {
+		return err
+	}
+	raw, err := t.v.store.Piece(ctx, sheet.Digest)
+	if err != nil {
+		return err
+	}
+	t.put("sheets/"+plainName(u.Model)+".yaml", raw)
+	if c.Release == "" {
+		return t.err
+	}
+	r, err := t.v.store.ReleaseOf(ctx, u.Model, c.Release)
+	if err != nil {
+		return err
+	}
+	for _, p := range r.Parts {
+		if p.Image.IsZero() { // a tree of files
+			continue
+		}
+		name, _, err := t.v.store.ImageFile(ctx, p.Image)
+		if err != nil {
+			return err
+		}
+		data, err := t.v.store.Image(ctx, p.Image)
+		if err != nil {
+			return err
+		}
+		file := path.Join("releases", plainName(u.Model+" "+r.Version), plainName(p.Name)+" "+plainName(name))
+		t.put(file, data)
+		t.line("  %s: %s, SHA-256 %s", p.Name, file, p.Image)
+	}
+	return t.err
+}
