@@ -57,6 +57,9 @@ func (a *app) linksVerb() *cobra.Command {
 					if on == "" {
 						on = "not identified"
 					}
+					if x.Modules > 0 {
+						on += ", +" + count(x.Modules, "module")
+					}
 					proof := "never"
 					if x.Checked != nil {
 						proof = x.Class + ", " + ago(x.Checked)

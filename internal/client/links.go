@@ -79,6 +79,7 @@ type Link struct {
 	Model      string     `json:"model,omitempty"`
 	Site       string     `json:"site,omitempty"`
 	Identified *time.Time `json:"identified,omitempty"`
+	Modules    int        `json:"modules,omitempty" doc:"How many units were found behind it, each at a place of its own."`
 	Adapter    string     `json:"adapter,omitempty" doc:"Serial of the adapter that the bench has on it."`
 	Checked    *time.Time `json:"checked,omitempty" doc:"When it was proved last."`
 	Class      string     `json:"class,omitempty" doc:"What the last check saw; sound for a good link."`

@@ -27,10 +27,14 @@ const (
 )
 
 func (v *Service) listLinks(ctx context.Context, _ *none) (client.Links, error) {
-	rows, err := v.store.Links(ctx)
+	rows, err := v.store.Places(ctx)
 	out := client.Links{Links: []client.Link{}}
-	for _, l := range rows {
-		out.Links = append(out.Links, v.link(l))
+	for _, l := range rows { // the places behind a link follow it
+		if l.Slot == "" {
+			out.Links = append(out.Links, v.link(l))
+		} else if l.Unit.Valid {
+			out.Links[len(out.Links)-1].Modules++
+		}
 	}
 	return out, err
 }

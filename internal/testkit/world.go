@@ -329,10 +329,13 @@ func (w *World) Follow(id string) client.Run {
 	if err != nil {
 		w.t.Fatalf("following run %s: %v", id, err)
 	}
-	r, err := w.Technician.Run(context.Background(), id)
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	var r client.Run
+	w.Wait("the bench to say that it has put the run down", func() bool { // its events may come before that
+		if r, err = w.Technician.Run(context.Background(), id); err != nil {
+			w.t.Fatal(err)
+		}
+		return r.State != "open"
+	})
 	return r
 }
 

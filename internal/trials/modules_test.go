@@ -317,6 +317,7 @@ func places(t *testing.T, w *testkit.World, l line, units map[string]*sim.Unit, 
 	on("ZFPRT9B2607000010", "b/tug")
 	on("PH-410091", "b/tug/hoist")
 	on("PK-903320", "b/tug/brake")
+	told(t, l.must(0, "links"), "ZFPRT9B2607000010, +3 modules")
 	told(t, l.must(0, "identify", "b/tug/brake"), "PK-903320", "on b/tug/brake")
 	told(t, l.must(0, "identify", "PK-903320"), "on b/tug/brake")
 	told(t, l.must(0, "identify", "b/tug", "--model", "porter-charger"), "PC-220431", "on b/tug/charger") // it can only be there

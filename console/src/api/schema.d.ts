@@ -3206,6 +3206,11 @@ export interface components {
             /** @description BENCH/NAME */
             link: string;
             model?: string;
+            /**
+             * Format: int64
+             * @description How many units were found behind it, each at a place of its own.
+             */
+            modules?: number;
             name: string;
             /** @description The run that has it. */
             run?: string;

@@ -84,7 +84,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
             <div class="state"><v-icon :icon="l.state === 'busy' ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="l.state === 'free' ? 'secondary' : l.state === 'busy' ? 'primary' : 'error'" /> {{ l.state === 'busy' ? 'in use' : l.state }}</div>
 
             <div class="on">
-              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><div v-if="l.identified" class="small muted">identified {{ ago(l.identified) }}, {{ when(l.identified) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
+              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">, and {{ l.modules }} {{ l.modules === 1 ? 'module' : 'modules' }} behind it</span><div v-if="l.identified" class="small muted">identified {{ ago(l.identified) }}, {{ when(l.identified) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
               <div v-if="l.absent" class="small brick">{{ l.absent }}</div>
               <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ classes[l.class ?? ''] ?? l.class }}, checked {{ when(l.checked) }}</div>
