@@ -5,9 +5,13 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/admit"
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
@@ -73,10 +77,17 @@ func (t *taking) unit(ctx context.Context, j client.JobPage, u client.Unit) erro
 	to := "nothing newer fits; nothing is to go in"
 	if c.Release != "" {
 		to = c.Release + " is to go in"
+		if slices.ContainsFunc(c.Bars, func(b admit.Bar) bool { return b.Kind == core.CannotTell }) {
+			to = c.Release + " may have to go in"
+		}
 	}
 	t.line("  runs %s; %s", cmp.Or(c.Running, "what nobody knows"), to)
 	for _, b := range c.Bars {
-		t.line("  STOPS IT: %s", b.Text)
+		if b.Kind == core.CannotTell {
+			t.line("  not known yet: %s", b.Text)
+		} else {
+			t.line("  STOPS IT: %s", b.Text)
+		}
 	}
 	for _, n := range c.Needs {
 		t.line("  needs: %s, %s", n.Name, n.Text)
@@ -93,10 +104,44 @@ func (t *taking) unit(ctx context.Context, j client.JobPage, u client.Unit) erro
 		return err
 	}
 	t.put("sheets/"+plainName(u.Model)+".yaml", raw)
-	if c.Release == "" {
-		return t.err
+	versions, err := t.wanted(ctx, u, c.Release)
+	if err != nil {
+		return err
 	}
-	r, err := t.v.store.ReleaseOf(ctx, u.Model, c.Release)
+	for _, v := range versions {
+		if err := t.release(ctx, u.Model, v); err != nil {
+			return err
+		}
+	}
+	return t.err
+}
+
+// wanted are the versions that may have to go into a unit: the one that fits, or, where
+// that is not known before somebody stands at it, all stable ones that may.
+func (t *taking) wanted(ctx context.Context, u client.Unit, chosen string) (all []string, err error) {
+	unit, err := t.v.store.Unit(ctx, u.ID)
+	if err != nil || chosen == "" {
+		return nil, err
+	}
+	j, err := t.v.judge(ctx, unit)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range j.verdicts {
+		if x.Version == chosen && x.Answer == fit.Fits {
+			return []string{chosen}, nil
+		}
+		if x.Version == chosen || x.Answer != fit.DoesNotFit && x.Channel == model.Stable {
+			all = append(all, x.Version)
+		}
+	}
+	t.line("  which of these goes in is known at the unit:")
+	return all, nil
+}
+
+// release adds the files of one.
+func (t *taking) release(ctx context.Context, modelName, version string) error {
+	r, err := t.v.store.ReleaseOf(ctx, modelName, version)
 	if err != nil {
 		return err
 	}
@@ -112,9 +157,9 @@ func (t *taking) unit(ctx context.Context, j client.JobPage, u client.Unit) erro
 		if err != nil {
 			return err
 		}
-		file := path.Join("releases", plainName(u.Model+" "+r.Version), plainName(p.Name)+" "+plainName(name))
+		file := path.Join("releases", plainName(modelName+" "+r.Version), plainName(p.Name)+" "+plainName(name))
 		t.put(file, data)
-		t.line("  %s: %s, SHA-256 %s", p.Name, file, p.Image)
+		t.line("  %s %s: %s, SHA-256 %s", r.Version, p.Name, file, p.Image)
 	}
 	return t.err
 }

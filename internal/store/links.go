@@ -154,7 +154,7 @@ func (s *Store) OnLink(ctx context.Context, bench, link, slot, unit, modelName s
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, q := range []string{
 			`DELETE s FROM link_slot s JOIN link l USING (bench, name) WHERE l.unit = ? AND NOT (l.bench = ? AND l.name = ? AND ? = '')`,
-			`UPDATE link SET unit = NULL WHERE unit = ? AND NOT (bench = ? AND name = ? AND ? = '')`,
+			`UPDATE link SET unit = NULL, identified_at = NULL WHERE unit = ? AND NOT (bench = ? AND name = ? AND ? = '')`,
 			`DELETE FROM link_slot WHERE unit = ? AND NOT (bench = ? AND name = ? AND slot = ?)`,
 		} {
 			if _, err := tx.ExecContext(ctx, q, is, bench, link, slot); err != nil {
