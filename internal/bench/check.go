@@ -80,7 +80,7 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	if b.addressed(o.Link) {
 		return b.checkModule(ctx, o.Link, all[0])
 	}
-	s, done, err := b.stream(ctx, o.Link)
+	s, done, err := b.stream(ctx, o.Link, "the link is being checked")
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -101,7 +101,7 @@ func (b *Bench) addressed(name string) bool {
 // checkModule proves the way to a module with a hundred questions. What is in the way (the
 // bus, its rate, the gateway, the module) is said by the error.
 func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet) (client.Result, error) {
-	l, done, err := b.held(ctx, name)
+	l, done, err := b.held(ctx, name, "the way to a module is being proved")
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -118,7 +118,7 @@ func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet
 
 // echo is the self-test of an adapter whose data pins are bridged.
 func (b *Bench) echo(ctx context.Context, o client.Order) (client.Result, error) {
-	s, done, err := b.stream(ctx, o.Link)
+	s, done, err := b.stream(ctx, o.Link, "the adapter is being tested by itself")
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -150,7 +150,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 		if sheet == nil {
 			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.id.Name, o.Link).Go(words.Identify(b.id.Name + "/" + o.Link).To("Identify it first"))
 		}
-		s, done, err := b.stream(ctx, o.Link)
+		s, done, err := b.stream(ctx, o.Link, "somebody listens to a loader")
 		if err != nil {
 			return client.Result{}, err
 		}
@@ -201,7 +201,7 @@ func (b *Bench) ear(ctx context.Context, name string, m link.Mode) (*monitor.Ear
 			return e, nil
 		}
 	}
-	s, done, err := b.stream(ctx, name)
+	s, done, err := b.stream(ctx, name, "somebody listens")
 	if err != nil {
 		return nil, err
 	}

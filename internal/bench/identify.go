@@ -20,7 +20,7 @@ import (
 
 // identify tries the loaders of all models, the one last seen on the link first.
 func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, error) {
-	p, err := b.hold(o.Link)
+	p, err := b.hold(o.Link, "a unit is asked who it is")
 	if err != nil {
 		return client.Result{}, err
 	}

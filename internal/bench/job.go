@@ -56,7 +56,7 @@ func (b *Bench) begin(ctx context.Context, o client.Order) error {
 	if o.Opened == nil || o.Opened.Run != o.Run || !linkName.MatchString(o.Run) {
 		return core.Fail(core.BadFile, "the order has no run")
 	}
-	ports, err := b.holdAll(linksOf(o.Opened))
+	ports, err := b.holdAll(linksOf(o.Opened), "run "+o.Opened.Run+" works on it")
 	if err != nil {
 		return err
 	}

@@ -38,8 +38,10 @@ type Port struct {
 // port is a link and whoever works on it.
 type port struct {
 	Port
-	held chan struct{} // capacity 1
-	ear  *monitor.Ear  // that listens; guarded by the bench's lock
+	held  chan struct{} // capacity 1
+	doing string        // what it is held for, and since when; guarded by the bench's lock
+	since time.Time
+	ear   *monitor.Ear // that listens; guarded by the bench's lock
 }
 
 var linkName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -77,7 +79,8 @@ const holdLasts = 3 * time.Second
 
 // hold takes a link for one worker. Two people may ask the same link at once: the second
 // waits for the first, but not for what takes long, which makes it busy.
-func (b *Bench) hold(name string) (*port, error) {
+// doing says what it does with it, for whoever finds it busy.
+func (b *Bench) hold(name, doing string) (*port, error) {
 	b.mu.Lock()
 	p, ok := b.ports[name]
 	var ear *monitor.Ear
@@ -93,9 +96,15 @@ func (b *Bench) hold(name string) (*port, error) {
 	}
 	select {
 	case p.held <- struct{}{}:
+		b.mu.Lock()
+		p.doing, p.since = doing, b.Clock.Now()
+		b.mu.Unlock()
 		return p, nil
 	case <-b.Clock.After(holdLasts):
-		return nil, core.Fail(core.Busy, "link %s is in use on this bench", name).Go(words.Links().To("Wait for it to end"))
+		b.mu.Lock()
+		doing, since := p.doing, b.Clock.Now().Sub(p.since).Round(time.Second)
+		b.mu.Unlock()
+		return nil, core.Fail(core.Busy, "link %s is in use on this bench, for %s: %s", name, since, doing).Go(words.Links().To("Wait for it to end"))
 	}
 }
 
@@ -196,7 +205,7 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 			return core.Fail(core.NotFound, "%s at bench %s", why, b.id.Name).Go(words.Ports(b.id.Name).To("See which ports there are"))
 		}
 	}
-	held, err := b.hold(o.Link)
+	held, err := b.hold(o.Link, "it is being chosen where the link goes")
 	known := err == nil
 	switch {
 	case known:
@@ -313,8 +322,8 @@ func (b *Bench) joined() (links []client.BenchLink) {
 }
 
 // held opens a link for one worker, who calls done in the end.
-func (b *Bench) held(ctx context.Context, name string) (l link.Link, done func(), err error) {
-	p, err := b.hold(name)
+func (b *Bench) held(ctx context.Context, name, doing string) (l link.Link, done func(), err error) {
+	p, err := b.hold(name, doing)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -326,8 +335,8 @@ func (b *Bench) held(ctx context.Context, name string) (l link.Link, done func()
 }
 
 // stream is held for a link that is a byte stream.
-func (b *Bench) stream(ctx context.Context, name string) (link.Stream, func(), error) {
-	l, done, err := b.held(ctx, name)
+func (b *Bench) stream(ctx context.Context, name, doing string) (link.Stream, func(), error) {
+	l, done, err := b.held(ctx, name, doing)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -350,7 +359,7 @@ func linksOf(o *run.Opened) []string {
 }
 
 // holdAll takes all links, or none.
-func (b *Bench) holdAll(names []string) ([]*port, error) {
+func (b *Bench) holdAll(names []string, doing string) ([]*port, error) {
 	var held []*port
 	for _, name := range names {
 		bench, link, ok := strings.Cut(name, "/")
@@ -358,7 +367,7 @@ func (b *Bench) holdAll(names []string) ([]*port, error) {
 			letGo(held)
 			return nil, core.Fail(core.NotFound, "link %s is not one of bench %s", name, b.id.Name)
 		}
-		p, err := b.hold(link)
+		p, err := b.hold(link, doing)
 		if err != nil {
 			letGo(held)
 			return nil, err

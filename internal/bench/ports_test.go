@@ -74,13 +74,13 @@ func TestTheSecondQuestionWaitsForTheFirst(t *testing.T) {
 	clock := coretest.NewClock(time.Date(2026, 11, 29, 8, 0, 0, 0, time.UTC))
 	b := &Bench{ports: map[string]*port{"a": {held: make(chan struct{}, 1)}}}
 	b.Clock = clock
-	first, err := b.hold("a")
+	first, err := b.hold("a", "a unit is asked who it is")
 	if err != nil {
 		t.Fatal(err)
 	}
 	second := make(chan error, 1)
 	ask := func() {
-		_, err := b.hold("a")
+		_, err := b.hold("a", "a unit is asked who it is")
 		second <- err
 	}
 	go ask()
@@ -94,7 +94,7 @@ func TestTheSecondQuestionWaitsForTheFirst(t *testing.T) {
 	go ask()
 	waiting.Awaited()
 	waiting.Move(holdLasts)
-	if err := <-second; core.KindOf(err) != core.Busy {
+	if err := <-second; core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), "for 3s: a unit is asked who it is") {
 		t.Errorf("the link is held for long: %v", err)
 	}
 }

@@ -20,7 +20,7 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 	if of == nil || len(of.Holds) == 0 {
 		return client.Result{}, core.Fail(core.NotFound, "the sheet of %q that this bench has names no slots for modules", o.Model)
 	}
-	l, done, err := b.held(ctx, o.Link)
+	l, done, err := b.held(ctx, o.Link, "all modules are asked")
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -60,7 +60,7 @@ func (b *Bench) clear(ctx context.Context, o client.Order) (client.Result, error
 	if err != nil {
 		return client.Result{}, err
 	}
-	l, done, err := b.held(ctx, o.Link)
+	l, done, err := b.held(ctx, o.Link, "fault codes are being cleared")
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -77,7 +77,7 @@ func (b *Bench) learn(ctx context.Context, o client.Order) error {
 	if err != nil {
 		return err
 	}
-	l, done, err := b.held(ctx, o.Link)
+	l, done, err := b.held(ctx, o.Link, "a module is learning anew")
 	if err != nil {
 		return err
 	}

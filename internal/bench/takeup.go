@@ -37,7 +37,7 @@ func (b *Bench) resume(ctx context.Context, o client.Order) error {
 			names = append(names, at)
 		}
 	}
-	ports, err := b.holdAll(names)
+	ports, err := b.holdAll(names, "run "+o.Run+" works on it")
 	if err != nil {
 		j.giveUp()
 		return err

@@ -26,7 +26,7 @@ func (b *Bench) try(ctx context.Context, o client.Order) (client.Result, error) 
 	if !ok {
 		return client.Result{}, core.Fail(core.NotFound, "the sheet has no section %q", o.Section)
 	}
-	l, done, err := b.held(ctx, o.Link)
+	l, done, err := b.held(ctx, o.Link, "a model sheet is tried")
 	if err != nil {
 		return client.Result{}, err
 	}

@@ -150,7 +150,8 @@ func handOver(s *stand) {
 	w.StopBench()
 	w.StartBench(nil)
 	w.Wait("the bench to know the model", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
-	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
+	w.Consent("B-0001", model.OfUnknown) // what it runs is in no catalogue
+	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0", Reason: "measured"})
 	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
 	if _, err := w.Technician.LayAside(ctx, r.ID, client.LayAside{Place: "shed", Holder: "kay"}); err != nil {
 		s.Fatal(err)

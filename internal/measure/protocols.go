@@ -225,10 +225,10 @@ func estimates(s *stand) {
 	var mu sync.Mutex
 	var off []float64
 	var all sync.WaitGroup
-	room := make(chan bool, 6)
+	room := make(chan bool, 2) // as many as there are processors: who waits for one says nothing of the line
 	for _, unit := range world.Units {
 		sheet := unit.Sheet()
-		if k, err := registry.Loader(sheet.Main().Loader.Kind); err != nil || k.Limits(sheet.Main().Loader.Own).Identity != run.ThisUnit || sheet.Main().Loader.Await > 0 || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
+		if k, err := registry.Loader(sheet.Main().Loader.Kind); err != nil || k.Limits(sheet.Main().Loader.Own).Identity != run.ThisUnit || sheet.Main().Loader.Await > 0 || unit.Section != "" || unit.Strange || unit.Locked || len(sheet.Procedures) > 0 { // nobody is there to answer
 			continue
 		}
 		newest := ""

@@ -287,10 +287,10 @@ var Units = []Unit{
 	seen(Unit{Link: "quay-9", Model: "quill-80", Revision: "B", Serial: "Q80-1107-032", Region: "inner-sound", Runs: "3.9.9-hut", Site: "Skerry Point, ticket hut", Strange: true}),
 	seen(Unit{Link: "pier-1", Model: "dunlin", Revision: "2", Serial: "DN-20417", Runs: "1145", Site: "Lantern Wharf, drone shed", Label: map[string]string{"revision": "2"}, Told: map[string]string{"link-protocol": "shoal-2", "hand-box": "2.1", "genuine": "genuine"}}),
 	seen(Unit{Link: "pier-2", Model: "dunlin", Revision: "2", Serial: "DN-20977", Runs: "1145", Site: "Lantern Wharf, drone shed", Chip: "kelp-2"}),
-	seen(Unit{Link: "tug-1", Model: "porter-lamp", Revision: "B", Serial: "PL-700112", Runs: "PL-3310-B", Site: "Gannet Quay, tug 4", Told: map[string]string{"board": "PL-3301-C"}}),
-	seen(Unit{Link: "tug-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "Gannet Quay, tug 4", Told: map[string]string{"motor": "twin"}}),
-	seen(Unit{Link: "tug-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "Gannet Quay, tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
-	seen(Unit{Link: "tug-4", Model: "porter-lamp", Revision: "B", Serial: "PL-700140", Runs: "PL-3310-B", Site: "Gannet Quay, tug 7", Told: map[string]string{"board": "PL-3301-C"}, Locked: true}),
+	seen(Unit{Link: "shop-1", Model: "porter-lamp", Revision: "B", Serial: "PL-700112", Runs: "PL-3310-B", Site: "the workshop, out of tug 4", Told: map[string]string{"board": "PL-3301-C"}}),
+	seen(Unit{Link: "shop-2", Model: "porter-drive", Revision: "B", Serial: "PD-510044", Runs: "2026-04-20", Boot: "2025-03-14", Site: "the workshop, out of tug 4", Told: map[string]string{"motor": "twin"}}),
+	seen(Unit{Link: "shop-3", Model: "porter-body", Revision: "B", Serial: "PB-330071", Runs: "2.1", Site: "the workshop, out of tug 4", Label: map[string]string{"revision": "B"}, Locked: true}),
+	seen(Unit{Link: "shop-4", Model: "porter-lamp", Revision: "B", Serial: "PL-700140", Runs: "PL-3310-B", Site: "the workshop, out of tug 7", Told: map[string]string{"board": "PL-3301-C"}, Locked: true}),
 	seen(Unit{Link: "tug-9", Model: "porter-tug", Revision: "B", Serial: "ZFPRT9B2607000009", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
 	seen(Unit{Link: "tug-9-hoist", Behind: "tug-9", Model: "porter-hoist", Revision: "B", Serial: "PH-410088", Runs: "1.4", Site: "Gannet Quay, tug 9", Codes: []uint32{0x5A101228}}),
 	seen(Unit{Link: "tug-9-charger", Behind: "tug-9", Model: "porter-charger", Revision: "A", Serial: "PC-220415", Runs: "1.6", Site: "Gannet Quay, tug 9"}),
@@ -314,7 +314,7 @@ var Adapters = []struct {
 }{
 	{"TT-0388", "tray lead", "3.3 V", "quay", false, 1},
 	{"TT-0417", "one-wire lead", "3.3 V", "pier", true, 1},
-	{"TT-0502", "tug diagnosis lead", "3.3 V", "tug", false, 16},
+	{"TT-0502", "tug diagnosis lead", "3.3 V", "shop", false, 16},
 }
 
 // AdapterOn is the serial of the adapter on a link of the demo.
