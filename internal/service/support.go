@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/loader"
+	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -38,8 +40,13 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 	if f := r.Progress.Fault; f != nil {
 		b.line("%s. %s", f.Message, f.State)
 	}
-	b.line("\nWho may see this: it names people, sites and serials, and holds pictures of the place. Ask whoever they belong to before it leaves the team. Passwords, tokens, keys and what opens units are not in it, nor is the unit's memory.")
+	b.line("\nWho may see this: it names people, sites and serials, and holds pictures of the place. Ask whoever they belong to before it leaves the team. Passwords, tokens, keys and what opens units are not in it, nor are the unit's memory and the values of its settings.")
 	b.line("\nrun.json      how it stands, as the service adds it up, with its record")
+	if r.Settings != nil { // one may be a password of the place
+		masked := *r.Settings
+		masked.Settings = maskedSettings(masked.Settings)
+		r.Settings = &masked
+	}
 	put := func(name string, x any) error {
 		raw, err := json.MarshalIndent(x, "", "  ")
 		b.put(name, raw)
@@ -53,6 +60,11 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 		return nil, err
 	}
 	b.line("events.jsonl  its %d events, one a line, as the bench made them", len(events))
+	for i := range events {
+		if events[i], err = withoutSettings(events[i]); err != nil {
+			return nil, err
+		}
+	}
 	b.put("events.jsonl", append(bytes.Join(events, []byte("\n")), '\n'))
 	h, err := v.getHistory(ctx, &UnitPath{r.Unit.ID})
 	if err != nil {
@@ -83,6 +95,54 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 		b.put(name, e.Body)
 	}
 	return b.close()
+}
+
+const keptBack = "(kept back)"
+
+func maskedSettings(all []loader.Setting) []loader.Setting {
+	out := make([]loader.Setting, len(all))
+	for i, s := range all {
+		out[i] = loader.Setting{Name: s.Name, Value: keptBack}
+	}
+	return out
+}
+
+// withoutSettings is an event without the values of settings: one may be a password.
+func withoutSettings(raw []byte) ([]byte, error) {
+	var e run.Event
+	if err := json.Unmarshal(raw, &e); err != nil {
+		return nil, err
+	}
+	switch e.Kind {
+	case run.KindSettings:
+		var s run.Settings
+		if err := json.Unmarshal(e.Body, &s); err != nil {
+			return nil, err
+		}
+		s.Settings = maskedSettings(s.Settings)
+		body, err := json.Marshal(s)
+		if err != nil {
+			return nil, err
+		}
+		e.Body = body
+	case run.KindOpened:
+		var o run.Opened
+		if err := json.Unmarshal(e.Body, &o); err != nil {
+			return nil, err
+		}
+		if len(o.Settings) == 0 {
+			return raw, nil
+		}
+		o.Settings = maskedSettings(o.Settings)
+		body, err := json.Marshal(o)
+		if err != nil {
+			return nil, err
+		}
+		e.Body = body
+	default:
+		return raw, nil
+	}
+	return json.Marshal(e)
 }
 
 // supportChecks adds what was seen of the link lately.

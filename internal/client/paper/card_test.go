@@ -60,7 +60,7 @@ func TestTheReportOfARound(t *testing.T) {
 	if err := f.Output(&out); err != nil {
 		t.Fatal(err)
 	}
-	for _, s := range []string{"V1", "the fork drops", "Ann, Bo", "the fork does not answer", "1.4 to no answer", "does not answer", "U0100-87", "not known", "left undone: no", "fork: 1.4 to not yet", "interrupted", "run 01a2b3c4", "not ended yet"} {
+	for _, s := range []string{"V1", "the fork drops", "Ann, Bo", "modules written: 0; begun, and not well at their end: 1; fault codes as found: 1, now: 0", "the fork does not answer", "1.4 to no answer", "does not answer", "U0100-87", "not known", "left undone: no", "fork: 1.4 to not yet", "interrupted", "run 01a2b3c4", "not ended yet"} {
 		if !bytes.Contains(out.Bytes(), []byte("("+s)) && !bytes.Contains(out.Bytes(), []byte(s+")")) {
 			t.Errorf("%q is not in the report", s)
 		}

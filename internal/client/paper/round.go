@@ -33,7 +33,7 @@ func reported(r client.Round, made time.Time) *fpdf.Fpdf {
 		stands = "ended " + when(*r.Closed)
 	}
 	p.plate(r.ModelName, r.Serial, r.Site, "REPORT", fmt.Sprintf("job %d, begun %s", r.Job, when(r.At)), stands)
-	rows := [][2]string{{"Why", r.Reason}, {"Done by", people(r)}, {"Came of it", fmt.Sprintf("modules written: %d; fault codes as found: %d, now: %d", len(r.Written), r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)}}
+	rows := [][2]string{{"Why", r.Reason}, {"Done by", people(r)}, {"Came of it", cameOfIt(r)}}
 	if r.Closing != "" {
 		rows = append(rows, [2]string{"At the end", r.Closing})
 	}
@@ -45,6 +45,21 @@ func reported(r client.Round, made time.Time) *fpdf.Fpdf {
 	p.codes(r)
 	p.turns(r)
 	return p.Fpdf
+}
+
+// cameOfIt is a round in a line.
+func cameOfIt(r client.Round) string {
+	well := 0
+	for _, w := range r.Written {
+		if w.Outcome == "done" {
+			well++
+		}
+	}
+	s := fmt.Sprintf("modules written: %d", well)
+	if n := len(r.Written) - well; n > 0 {
+		s += fmt.Sprintf("; begun, and not well at their end: %d", n)
+	}
+	return s + fmt.Sprintf("; fault codes as found: %d, now: %d", r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)
 }
 
 func when(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
@@ -110,7 +125,7 @@ func standsNow(m client.Module) string {
 
 func (p *page) codes(r client.Round) {
 	if len(r.Lines) == 0 {
-		p.title("Fault codes: none, from beginning to end")
+		p.title("Fault codes: no module has told of one")
 		return
 	}
 	p.title("Fault codes")
