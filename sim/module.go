@@ -61,6 +61,13 @@ type module struct {
 	learns  time.Time // when it has learnt what it was told to
 }
 
+// Notes has a module note a fault: 24 bits of code and the status octet.
+func (u *Unit) Notes(code uint32) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.codes = append(slices.Clone(u.codes), code)
+}
+
 // enter is a restart.
 func (m *module) enter() {
 	*m = module{u: m.u, session: sessionDefault, tries: m.tries, closed: m.closed, print: m.print}

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/visit"
 )
@@ -322,6 +323,38 @@ func (s *State) Last() *Note {
 		return nil
 	}
 	return &s.Notes[len(s.Notes)-1]
+}
+
+// NoteBefore is the newest note with what modules say now immediately before a turn that
+// takes it away, and the turn of that note: a code that has come since is not to go
+// unnoted. Nil where there is none, and where the note is what was found, which stays.
+func (s *State) NoteBefore(turn int, now []visit.InSlot) (*Noted, int) {
+	last, at := s.Last(), -1
+	for i, t := range s.Turns[:turn] {
+		if t.Do == model.TurnNote && last != nil && t.As == last.As {
+			at = i
+		}
+	}
+	if at < 0 || last.As == model.AsFound {
+		return nil, 0
+	}
+	n, more := Noted{Slots: slices.Clone(last.Slots), Units: last.Units}, false
+	for i := range n.Slots {
+		x := &n.Slots[i]
+		k := slices.IndexFunc(now, func(y visit.InSlot) bool { return y.Slot == x.Slot })
+		if k < 0 {
+			continue
+		}
+		for _, c := range now[k].Codes {
+			if !slices.ContainsFunc(x.Codes, func(old loader.Code) bool { return old.Code == c.Code }) {
+				x.Codes, more = append(slices.Clip(x.Codes), c), true
+			}
+		}
+	}
+	if !more {
+		return nil, 0
+	}
+	return &n, at
 }
 
 // In are the modules that answered last, and their models.

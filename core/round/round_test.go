@@ -213,3 +213,37 @@ func said(code string) []string {
 	}
 	return []string{code}
 }
+
+// A code that has come since the note goes into it before it is cleared; what was found
+// stays as it was.
+func TestWhatComesBeforeTheClearing(t *testing.T) {
+	slots := func(codes ...string) (all []visit.InSlot) {
+		for _, name := range []string{"hoist", "brake"} {
+			x := visit.InSlot{Slot: name}
+			for _, c := range codes {
+				x.Codes = append(x.Codes, loader.Code{Code: c})
+			}
+			all = append(all, x)
+		}
+		return all
+	}
+	b := open(t)
+	b.put(round.KindNoted, 0, round.Noted{Slots: slots("A")})
+	if n, _ := b.s.NoteBefore(4, slots("A", "B")); n != nil {
+		t.Errorf("what was found is changed: %+v", n)
+	}
+	b.put(round.KindWorked, 1, round.Worked{})
+	b.put(round.KindDone, 2, round.Done{})
+	b.put(round.KindNoted, 3, round.Noted{Slots: slots("A"), Units: map[string]string{"hoist": "u1"}})
+	if n, _ := b.s.NoteBefore(4, slots("A")); n != nil {
+		t.Errorf("nothing has come: %+v", n)
+	}
+	n, at := b.s.NoteBefore(4, slots("B"))
+	if n == nil || at != 3 || len(n.Slots[0].Codes) != 2 || n.Units["hoist"] != "u1" || len(b.s.Last().Slots[0].Codes) != 1 {
+		t.Fatalf("%+v at %d, the note itself has %+v", n, at, b.s.Last())
+	}
+	b.put(round.KindNoted, at, n)
+	if b.s.Next() != 4 || len(b.s.Last().Slots[1].Codes) != 2 {
+		t.Errorf("next %d, %+v", b.s.Next(), b.s.Last())
+	}
+}

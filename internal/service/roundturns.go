@@ -147,7 +147,7 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 		return err
 	}
 	t := s.Turns[turn]
-	slots, _, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote)
+	slots, _, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
 	if err != nil {
 		return err
 	}
@@ -156,6 +156,18 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 	}
 	switch t.Do {
 	case model.TurnClear:
+		if err := v.explain(ctx, slots); err != nil {
+			return err
+		}
+		if n, at := s.NoteBefore(turn, slots); n != nil {
+			w.put(round.KindNoted, at, n)
+			if err := w.store(ctx); err != nil {
+				return err
+			}
+			if _, s, _, err = v.readRound(ctx, r.ID); err != nil {
+				return err
+			}
+		}
 		return v.clearCodes(ctx, w, p, s, turn)
 	case model.TurnLearn:
 		return v.learn(ctx, w, p, r, s, turn)
