@@ -52,6 +52,7 @@ type Module struct {
 	Running   string        `json:"running,omitempty" doc:"The version that it says it runs; empty where it runs none."`
 	Boot      bool          `json:"boot,omitempty" doc:"It answers and runs no program: it is in its boot loader, where an earlier write may have left it."`
 	Newer     string        `json:"newer,omitempty" doc:"The release that fits and should go in."`
+	Current   bool          `json:"current,omitempty" doc:"It runs what should go in."`
 	Verdict   string        `json:"verdict,omitempty" doc:"Why that one, or why none."`
 	Codes     []loader.Code `json:"codes" nullable:"false"`
 	Bulletins []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to it, by its codes and by what is said of it."`

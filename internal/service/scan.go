@@ -212,7 +212,7 @@ func (v *Service) moduleStands(ctx context.Context, m *client.Module, u store.Un
 	if err != nil {
 		return err
 	}
-	m.Newer, m.Verdict = recommended(j)
+	m.Newer, m.Verdict, m.Current = recommended(j)
 	own, err := v.complaint(ctx, u.ID)
 	if err != nil {
 		return err
@@ -222,22 +222,22 @@ func (v *Service) moduleStands(ctx context.Context, m *client.Module, u store.Un
 }
 
 // recommended is the version that should go in, if it is not there already, and why.
-func recommended(j *judged) (version, why string) {
+func recommended(j *judged) (version, why string, current bool) {
 	for _, x := range j.verdicts {
 		switch {
 		case x.Recommended && x.Current:
-			return "", "nothing newer fits"
+			return "", "nothing newer fits", true
 		case x.Recommended:
 			if len(x.Reasons) > 0 {
 				why = x.Reasons[0].Text
 			}
-			return x.Version, why
+			return x.Version, why, false
 		}
 	}
 	for _, x := range j.verdicts {
 		if x.Answer == fit.CannotTell && len(x.Reasons) > 0 {
-			return "", "cannot tell yet: " + x.Reasons[0].Text
+			return "", "cannot tell yet: " + x.Reasons[0].Text, false
 		}
 	}
-	return "", "no release fits"
+	return "", "no release fits", false
 }

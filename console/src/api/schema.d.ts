@@ -3658,6 +3658,8 @@ export interface components {
             bulletins: components["schemas"]["Bulletin"][];
             bus?: string;
             codes: components["schemas"]["LoaderCode"][];
+            /** @description It runs what should go in. */
+            current?: boolean;
             /** @description It is silent and its slot may be empty. */
             empty?: boolean;
             error?: string;

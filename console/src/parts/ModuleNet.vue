@@ -14,7 +14,8 @@ const stands = (m: Module) => {
   if (m.error) return { kind: 'bad', icon: mdiHelpCircleOutline, says: 'not known' }
   if (m.boot) return { kind: 'bad', icon: mdiAlertOctagon, says: 'in its boot loader, no program' }
   if (m.newer) return { kind: 'next', icon: mdiUpdate, says: 'a newer release fits' }
-  return { kind: 'well', icon: mdiCheckCircle, says: 'nothing newer fits' }
+  if (m.current) return { kind: 'well', icon: mdiCheckCircle, says: 'nothing newer fits' }
+  return { kind: 'off', icon: mdiHelpCircleOutline, says: m.verdict || 'not known which unit it is' }
 }
 const self = computed(() => props.modules[0])
 const buses = computed(() => {

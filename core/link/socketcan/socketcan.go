@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -70,9 +71,10 @@ type bus struct {
 	clock  core.Clock
 	ears   link.Ears
 	mu     sync.Mutex
+	ended  atomic.Uint64 // 1 once the interface went: who was on the bus may not be there any more
 }
 
-func (b *bus) Generation() uint64 { return 1 }
+func (b *bus) Generation() uint64 { return 1 + b.ended.Load() }
 
 func (b *bus) Close() error {
 	err := b.socket.Close()
@@ -117,7 +119,10 @@ func (b *bus) receive() {
 	raw := make([]byte, frameLength)
 	for {
 		n, err := b.socket.Read(raw)
-		if errors.Is(err, unix.ENETDOWN) { // it may come up again
+		if err != nil {
+			b.ended.Store(1)
+		}
+		if errors.Is(err, unix.ENETDOWN) {
 			b.ears.End(core.Fail(core.NotAnswering, "the CAN interface went down"))
 			return
 		}

@@ -77,6 +77,9 @@ func TestFramesOnASocket(t *testing.T) {
 	if _, err := ear.Next(ctx, time.Now().Add(patience)); core.KindOf(err) != core.NotAnswering {
 		t.Errorf("a bus that is gone: %v", err)
 	}
+	if b.Generation() == 1 {
+		t.Error("the identity outlives the bus")
+	}
 }
 
 func TestAnInterfaceThatIsNotThere(t *testing.T) {

@@ -120,7 +120,7 @@ func standsNow(m client.Module) string {
 	case m.Newer != "":
 		return m.Newer + " would fit"
 	}
-	return "nothing newer fits"
+	return cmp.Or(m.Verdict, "not known which unit it is")
 }
 
 func (p *page) codes(r client.Round) {
