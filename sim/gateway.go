@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"io"
 	"net"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -92,6 +93,8 @@ type tester struct {
 	net.Conn
 	g      *Gateway
 	write  sync.Mutex
+	corked bool
+	out    []byte // what was put and has not left
 	source uint16 // 0: no routing is activated
 	alive  chan struct{}
 	asks   map[uint16]chan asked
@@ -160,12 +163,15 @@ func (g *Gateway) CutAfter(n int) {
 	g.cut = n
 }
 
-func ipMessageOf(kind uint16, parts ...[]byte) []byte {
-	b := []byte{0x02, 0xFD, byte(kind >> 8), byte(kind), 0, 0, 0, 0}
+func ipMessageOf(kind uint16, parts ...[]byte) []byte { return appendMessage(nil, kind, parts...) }
+
+func appendMessage(b []byte, kind uint16, parts ...[]byte) []byte {
+	began := len(b)
+	b = append(b, 0x02, 0xFD, byte(kind>>8), byte(kind), 0, 0, 0, 0)
 	for _, p := range parts {
 		b = append(b, p...)
 	}
-	binary.BigEndian.PutUint32(b[4:], uint32(len(b)-ipHead))
+	binary.BigEndian.PutUint32(b[began+4:], uint32(len(b)-began-ipHead))
 	return b
 }
 
@@ -273,7 +279,22 @@ func (g *Gateway) accept() {
 func (t *tester) put(kind uint16, parts ...[]byte) {
 	t.write.Lock()
 	defer t.write.Unlock()
-	t.Write(ipMessageOf(kind, parts...))
+	t.out = appendMessage(t.out, kind, parts...)
+	if !t.corked {
+		t.Write(t.out)
+		t.out = t.out[:0]
+	}
+}
+
+// cork keeps what is put until it is let go: what a gateway says at one moment leaves in
+// one piece.
+func (t *tester) cork(on bool) {
+	t.write.Lock()
+	defer t.write.Unlock()
+	if t.corked = on; !on && len(t.out) > 0 {
+		t.Write(t.out)
+		t.out = t.out[:0]
+	}
 }
 
 func (t *tester) serve() {
@@ -285,6 +306,7 @@ func (t *tester) serve() {
 		t.g.mu.Unlock()
 	}()
 	head, from := make([]byte, ipHead), bufio.NewReaderSize(t, 16<<10)
+	var p []byte
 	for {
 		if t.source == 0 {
 			t.SetReadDeadline(time.Now().Add(routeWithin))
@@ -305,7 +327,7 @@ func (t *tester) serve() {
 			}
 			continue
 		}
-		p := make([]byte, n)
+		p = slices.Grow(p[:0], int(n))[:n]
 		if _, err := io.ReadFull(from, p); err != nil {
 			return
 		}
@@ -350,6 +372,10 @@ func (t *tester) take(kind uint16, p []byte) bool {
 			}
 		}
 		t.g.mu.Unlock()
+		if u != nil && u.instant() {
+			t.cork(true)
+			defer t.cork(false)
+		}
 		t.put(ipTaken, p[2:4], p[:2], []byte{0})
 		if u != nil {
 			t.hand(target, u, q, false)
@@ -375,7 +401,7 @@ func (t *tester) hand(target uint16, u *Unit, q []byte, toAll bool) {
 		go t.pass(target, u, asks)
 	}
 	select {
-	case asks <- asked{q, toAll}:
+	case asks <- asked{slices.Clone(q), toAll}:
 	default: // it is asked faster than it can answer: lost
 	}
 }

@@ -3,11 +3,9 @@
 package doip
 
 import (
-	"bufio"
 	"context"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"slices"
@@ -115,30 +113,28 @@ func At(address string) string {
 
 // Over activates routing on a connection, which it owns from then on.
 func Over(ctx context.Context, conn net.Conn, tester uint16, clock core.Clock) (link.Messages, error) {
-	g := &gateway{conn: conn, tester: tester, clock: clock, activated: make(chan []byte, 1), ended: make(chan struct{}), talks: map[uint16]*talk{}}
+	g := &gateway{conn: conn, tester: tester, clock: clock, from: newIntake(conn, clock), activated: make(chan heard, 1), talks: map[uint16]*talk{}}
 	g.generation.Store(1)
-	go g.receive()
+	go g.from.listen(g)
 	// Source address, activation type "default", four reserved bytes.
 	if err := g.put(message(activationRequest, byte(tester>>8), byte(tester), 0x00, 0, 0, 0, 0)); err != nil {
 		g.Close()
 		return nil, err
 	}
-	select {
-	case m := <-g.activated:
-		if err := activated(m, tester); err != nil {
-			g.Close()
-			return nil, err
-		}
-		return g, nil
-	case <-g.ended:
-		return nil, g.why()
-	case <-clock.After(activationLasts):
-		g.Close()
-		return nil, core.Fail(core.NotAnswering, "%s is connected and does not answer the activation of routing within %s", conn.RemoteAddr(), activationLasts)
-	case <-ctx.Done():
-		g.Close()
-		return nil, core.Fail(core.Interrupted, "it was stopped while routing was activated: %w", ctx.Err())
+	h, err := g.await(ctx, g.activated, clock.Now().Add(activationLasts))
+	switch {
+	case err == os.ErrDeadlineExceeded:
+		err = core.Fail(core.NotAnswering, "%s is connected and does not answer the activation of routing within %s", conn.RemoteAddr(), activationLasts)
+	case ctx.Err() != nil:
+		err = core.Fail(core.Interrupted, "it was stopped while routing was activated: %w", ctx.Err())
+	case err == nil:
+		err = activated(h.message, tester)
 	}
+	if err != nil {
+		g.Close()
+		return nil, err
+	}
+	return g, nil
 }
 
 // refusals of a routing activation, in words.
@@ -183,12 +179,12 @@ type gateway struct {
 	tester     uint16
 	clock      core.Clock
 	generation atomic.Uint64
-	activated  chan []byte
+	from       *intake
+	activated  chan heard
 	write      sync.Mutex
 	mu         sync.Mutex
 	talks      map[uint16]*talk
 	gone       error
-	ended      chan struct{}
 	once       sync.Once
 }
 
@@ -205,7 +201,7 @@ func (g *gateway) end(why error) {
 		g.gone = why
 		g.mu.Unlock()
 		g.generation.Add(1)
-		close(g.ended)
+		close(g.from.ended)
 		g.conn.Close()
 	})
 }
@@ -227,33 +223,11 @@ func (g *gateway) put(b []byte) error {
 	return nil
 }
 
-// receive takes messages off the connection until it ends.
-func (g *gateway) receive() {
-	head, from := make([]byte, headLength), bufio.NewReaderSize(g.conn, 16<<10)
-	for {
-		if _, err := io.ReadFull(from, head); err != nil {
-			g.end(core.Fail(core.NotAnswering, "the vehicle closed the connection: %w", err).Do("Look at the cable and the ignition, then try again."))
-			return
-		}
-		kind, n, err := readHead(head)
-		if err != nil { // the end of such a message cannot be found
-			g.end(err)
-			return
-		}
-		payload := make([]byte, n)
-		if _, err := io.ReadFull(from, payload); err != nil {
-			g.end(core.Fail(core.NotAnswering, "the vehicle closed the connection in the middle of a message: %w", err))
-			return
-		}
-		g.take(kind, payload)
-	}
-}
-
 func (g *gateway) take(kind uint16, p []byte) {
 	switch kind {
 	case activationResponse:
 		select {
-		case g.activated <- p:
+		case g.activated <- heard{message: p}:
 		default:
 		}
 	case aliveRequest:
@@ -375,25 +349,7 @@ func (t *talk) Close() error {
 
 // next is the next thing that came, by a time.
 func (t *talk) next(ctx context.Context, by time.Time) (heard, error) {
-	select {
-	case h := <-t.in:
-		return h, nil
-	default:
-	}
-	left := by.Sub(t.g.clock.Now())
-	if left <= 0 {
-		return heard{}, os.ErrDeadlineExceeded
-	}
-	select {
-	case h := <-t.in:
-		return h, nil
-	case <-t.g.ended:
-		return heard{}, t.g.why()
-	case <-ctx.Done():
-		return heard{}, core.Fail(core.Interrupted, "it was stopped while it waited for the module: %w", ctx.Err())
-	case <-t.g.clock.After(left):
-		return heard{}, os.ErrDeadlineExceeded
-	}
+	return t.g.await(ctx, t.in, by)
 }
 
 // Send returns once the gateway has acknowledged the message.
