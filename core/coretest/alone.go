@@ -246,6 +246,9 @@ const module = `  kind: module
       - { put: 0xF15A, data: "26112800" }
     erase: 0xFF00
     check: 0x0202
+  records:
+    - { did: 0xFD02, name: supply-volts, bytes: 2, as: number, over: 10, unit: V }
+    - { extended: 0x01, name: times-seen, bytes: 1, as: number }
   watch:
     - { did: 0xFD02, fact: supply-volts, as: number, over: 10, unit: V, at-least: 24 }
     - { did: 0xFD01, fact: key, as: hex, is: { "00": "off", "01": "on" }, be: "on" }

@@ -7,6 +7,7 @@ package loader
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -143,11 +144,47 @@ type Code struct {
 	Recorded *Recorded `json:"recorded,omitempty"`
 }
 
-// Recorded is what a unit has recorded with a fault, in hex, as ISO 14229-1 lays it out:
-// it goes when the fault is cleared.
+// Recorded is what a unit has recorded with a fault, in hex, as ISO 14229-1 lays it out,
+// and what that means as far as the sheet tells it. It goes when the fault is cleared.
 type Recorded struct {
-	Snapshot string `json:"snapshot,omitempty" doc:"When it arose: number of the record, count of identifiers, each with its data."`
-	Extended string `json:"extended,omitempty" doc:"About it since: number of the record and its data."`
+	Snapshot string     `json:"snapshot,omitempty" doc:"When it arose: number of the record, count of identifiers, each with its data."`
+	Extended string     `json:"extended,omitempty" doc:"About it since: number of the record and its data."`
+	Means    []Recalled `json:"means,omitempty" doc:"What the records say in words of the sheet. What it does not tell is in the hex alone."`
+}
+
+// Recalled is one thing that a unit has recorded with a fault.
+type Recalled struct {
+	Record byte   `json:"record" doc:"Number of the record."`
+	Since  bool   `json:"since,omitempty" doc:"It is of an extended record, about the fault since; otherwise of a snapshot, when it arose."`
+	Name   string `json:"name"`
+	Value  string `json:"value"`
+	Unit   string `json:"unit,omitempty"`
+}
+
+// String is the thing with its value and unit.
+func (r Recalled) String() string { return strings.TrimSpace(r.Name + " " + r.Value + " " + r.Unit) }
+
+// InWords is all that the records say, the snapshot's first.
+func (r *Recorded) InWords() string {
+	if r == nil {
+		return ""
+	}
+	var then, since []string
+	for _, m := range r.Means {
+		if m.Since {
+			since = append(since, m.String())
+		} else {
+			then = append(then, m.String())
+		}
+	}
+	var says []string
+	if len(then) > 0 {
+		says = append(says, "when it arose: "+strings.Join(then, ", "))
+	}
+	if len(since) > 0 {
+		says = append(says, "since then: "+strings.Join(since, ", "))
+	}
+	return strings.Join(says, "; ")
 }
 
 // Coder is a session whose unit notes faults.

@@ -20,6 +20,7 @@ type Line struct {
 	// Recorded is what the module had recorded with it when it was noted first; it goes when
 	// the code is cleared.
 	Recorded *loader.Recorded `json:"recorded,omitempty"`
+	Recalled string           `json:"recalled,omitempty" doc:"What of that the sheet can put into words."`
 	Ours     string           `json:"ours,omitempty" doc:"Why the work itself has caused it, in words."`
 }
 
@@ -62,7 +63,7 @@ func (s *State) Lines() []Line {
 }
 
 func (s *State) line(slot string, c loader.Code) Line {
-	l := Line{Slot: slot, Title: s.Title(slot), Code: c.Code, Says: c.Says, Recorded: c.Recorded}
+	l := Line{Slot: slot, Title: s.Title(slot), Code: c.Code, Says: c.Says, Recorded: c.Recorded, Recalled: c.Recorded.InWords()}
 	for _, n := range s.Notes {
 		seen := Seen{As: n.As}
 		if i := slices.IndexFunc(n.Slots, func(x visit.InSlot) bool { return x.Slot == slot }); i >= 0 && n.Slots[i].Error == "" {

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/round"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
@@ -245,6 +246,15 @@ func writtenBy(r client.Round, slot string) string {
 	return ""
 }
 
+// saysOf is what a code means, and what was recorded with it.
+func saysOf(l round.Line) string {
+	says := cmp.Or(l.Says, "no text in the sheet")
+	if l.Recalled != "" {
+		says += " (" + l.Recalled + ")"
+	}
+	return says
+}
+
 // roundCodes shows every fault code of every module through a round.
 func (a *app) roundCodes(r client.Round) {
 	if len(r.Lines) == 0 {
@@ -257,7 +267,7 @@ func (a *app) roundCodes(r client.Round) {
 	head = append(head, "stands")
 	var rows [][]string
 	for _, l := range r.Lines {
-		row := []string{a.paint(bold, l.Code), l.Title, column(cmp.Or(l.Says, "no text in the sheet"), 44)}
+		row := []string{a.paint(bold, l.Code), l.Title, column(saysOf(l), 44)}
 		for _, s := range l.Seen {
 			switch {
 			case !s.Known:

@@ -100,7 +100,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if r.Next != 1 || fmt.Sprint(lines(r)) != "[hoist C1A10-12 stays]" || fmt.Sprint(r.Behind) != "[hoist brake]" || r.Serial != "ZFPRT9B2607000009" || r.Reason != "the hoist drops" {
 		t.Fatalf("%d %v %v %+v", r.Next, lines(r), r.Behind, r.RoundRow)
 	}
-	if rec := r.Lines[0].Recorded; rec == nil || rec.Snapshot != "0101FD0200F4" {
+	if rec := r.Lines[0].Recorded; rec == nil || rec.Snapshot != "0101FD0200F4" || r.Lines[0].Recalled != "when it arose: supply-volts 24.4 V; since then: times-seen 3" {
 		t.Errorf("what the hoist has recorded with its code is not kept: %+v", rec)
 	}
 	if _, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"}); core.KindOf(err) != core.Busy {

@@ -3280,9 +3280,23 @@ export interface components {
             /** Format: int64 */
             worst: number;
         };
+        LoaderRecalled: {
+            name: string;
+            /**
+             * Format: int32
+             * @description Number of the record.
+             */
+            record: number;
+            /** @description It is of an extended record, about the fault since; otherwise of a snapshot, when it arose. */
+            since?: boolean;
+            unit?: string;
+            value: string;
+        };
         LoaderRecorded: {
             /** @description About it since: number of the record and its data. */
             extended?: string;
+            /** @description What the records say in words of the sheet. What it does not tell is in the hex alone. */
+            means?: components["schemas"]["LoaderRecalled"][];
             /** @description When it arose: number of the record, count of identifiers, each with its data. */
             snapshot?: string;
         };
@@ -4302,6 +4316,8 @@ export interface components {
             code: string;
             /** @description Why the work itself has caused it, in words. */
             ours?: string;
+            /** @description What of that the sheet can put into words. */
+            recalled?: string;
             recorded?: components["schemas"]["LoaderRecorded"];
             says?: string;
             /** @description One for each note, in the order of the work. */

@@ -65,26 +65,27 @@ func (g *gateway) await(ctx context.Context, in chan heard, by time.Time) (heard
 	}
 	for {
 		left := by.Sub(i.clock.Now())
+		mine := true
 		select {
 		case i.turn <- struct{}{}:
-			select {
-			case h := <-in: // whoever had the turn before has read it
-				<-i.turn
-				return h, nil
-			default:
-			}
-			i.read(g, left)
-			<-i.turn
 		default:
 			select {
 			case h := <-in:
 				return h, nil
-			case i.turn <- struct{}{}:
-				<-i.turn
+			case i.turn <- struct{}{}: // and is kept: passed on, it could go round for ever
 			case <-i.ended:
+				mine = false
 			case <-ctx.Done():
+				mine = false
 			case <-i.clock.After(left):
+				mine = false
 			}
+		}
+		if mine {
+			if len(in) == 0 { // whoever had the turn before may have read it
+				i.read(g, by.Sub(i.clock.Now()))
+			}
+			<-i.turn
 		}
 		select {
 		case h := <-in:

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
+	"sync"
 	"testing"
 	"time"
 
@@ -14,6 +16,8 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/doip"
+	"zealousferry/core/link/uds"
+	"zealousferry/sim"
 )
 
 // otherEnd is a connection on which the test itself is the vehicle; routing is activated.
@@ -161,4 +165,46 @@ func TestNobodyWaits(t *testing.T) {
 	if _, err := a.Receive(ctx, soon()); core.KindOf(err) != core.NotAnswering {
 		t.Error(err)
 	}
+}
+
+// TestManySideBySide: five modules, each with its own pace, are asked at the same time.
+// Every answer comes to whoever asked, and nobody waits for one that is there.
+func TestManySideBySide(t *testing.T) {
+	t.Parallel()
+	const modules, questions = 5, 100
+	g, _ := vehicle(t, func(s *sim.GatewaySpec) {
+		for n := range uint16(modules) {
+			u, _, err := coretest.SmallUnitOf("module", func(x *sim.Spec) {
+				x.Serial, x.Answers = fmt.Sprintf("S-%04d", n), time.Duration(n)*time.Millisecond
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(u.Close)
+			s.Modules[0x50+n] = u
+		}
+	})
+	m, err := connect(t, g, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	for n := range uint16(modules) {
+		wg.Go(func() {
+			for range questions {
+				c, err := m.Talk(ctx, 0x50+n)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				u := uds.New(c, link.Pace{Clock: core.System{}}, 0)
+				if got, err := u.Data(ctx, 0xF18C); err != nil || string(got) != fmt.Sprintf("S-%04d", n) {
+					t.Errorf("module %d: %q %v", n, got, err)
+					return
+				}
+				u.Close()
+			}
+		})
+	}
+	wg.Wait()
 }

@@ -214,9 +214,10 @@ func (s *session) recorded(ctx context.Context, number uint32) (*loader.Recorded
 		}
 		*x.into = strings.ToUpper(hexOf(b))
 	}
-	if r == (loader.Recorded{}) {
+	if r.Snapshot == "" && r.Extended == "" {
 		return nil, nil
 	}
+	r.Means = s.o.means(r)
 	return &r, nil
 }
 

@@ -24,6 +24,7 @@ type options struct {
 	Write    *writing          `yaml:"write"`
 	Leave    []step            `yaml:"leave"`
 	Codes    map[string]string `yaml:"codes"` // what fault codes mean
+	Records  []recording       `yaml:"records"`
 	Learn    []learning        `yaml:"learn"`
 	Watch    []watching        `yaml:"watch"`
 	Settings *keeping          `yaml:"settings"`
@@ -48,6 +49,19 @@ type watching struct {
 	Unit     string   `yaml:"unit"`
 	AtLeast  *float64 `yaml:"at-least"`
 	Be       string   `yaml:"be"`
+}
+
+// recording is what a stretch of a record of a fault code means: of a snapshot by its
+// identifier, of an extended record by the record's number, one after another.
+type recording struct {
+	DID      *uint16           `yaml:"did"`
+	Extended *uint8            `yaml:"extended"`
+	Name     string            `yaml:"name"`
+	Bytes    int               `yaml:"bytes"`
+	As       string            `yaml:"as"` // hex where it is left out
+	Over     int               `yaml:"over"`
+	Unit     string            `yaml:"unit"`
+	Is       map[string]string `yaml:"is"`
 }
 
 // learning is a routine by which the module learns something anew after work on it. Well,
@@ -206,6 +220,16 @@ func (Kind) Schema() []byte {
 		}),
 		"codes": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string", "minLength": 1, "maxLength": 200}, "propertyNames": map[string]any{"pattern": "^[PCBU][0-3][0-9A-F]{3}-[0-9A-F]{2}$"},
 			"description": "What its fault codes mean, by code (such as U0100-87)."},
+		"records": map[string]any{"type": "array", "maxItems": 200, "description": "What it records with a fault code means, and how long each part is: the standard's messages do not tell that.", "items": func() map[string]any {
+			o := object([]string{"name", "bytes"}, map[string]any{
+				"did": number(0xFFFF, "Identifier within a snapshot (reportDTCSnapshotRecordByDTCNumber)."), "extended": number(0xEF, "Number of an extended record (reportDTCExtDataRecordByDTCNumber); several with the same number follow one another in it."),
+				"name": text("^[a-z][a-z0-9-]{0,39}$", "What it is called."), "bytes": map[string]any{"type": "integer", "minimum": 1, "maximum": 255, "description": "Its length."},
+				"as": one("How it is read; hex where it is left out.", "text", "hex", "number"), "over": map[string]any{"enum": []int{10, 100, 1000}, "description": "A number is told in such parts of the unit."},
+				"unit": text("^.{1,12}$", "Of the number."), "is": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}, "description": "The value for what the module says."},
+			})
+			o["oneOf"] = []any{map[string]any{"required": []string{"did"}}, map[string]any{"required": []string{"extended"}}}
+			return o
+		}()},
 		"learn": map[string]any{"type": "array", "maxItems": 32, "description": "Routines by which it learns something anew after work on it.", "items": object([]string{"name", "routine", "within", "well"}, map[string]any{
 			"name": text("^[a-z0-9][a-z0-9-]{0,39}$", "By which the vehicle's sheet calls for it."), "first": steps("What goes before."),
 			"routine": number(0xFFFF, "Routine that is started, and asked for its results until it is over."), "data": text("^([0-9A-Fa-f]{2})*$", "Its option, in hex."),

@@ -139,6 +139,9 @@ func (p *page) codes(r client.Round) {
 	t.head(append(names, "stands")...)
 	for _, l := range r.Lines {
 		says := cmp.Or(l.Says, "no text in the sheet")
+		if l.Recalled != "" {
+			says += " Recorded " + l.Recalled + "."
+		}
 		if l.Ours != "" {
 			says += " Of the work itself: " + l.Ours + "."
 		}
