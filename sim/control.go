@@ -57,7 +57,9 @@ func (f Fleet) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var c Change
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<16)).Decode(&c); err != nil {
+	said := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<16))
+	said.DisallowUnknownFields()
+	if err := said.Decode(&c); err != nil {
 		http.Error(w, `{"error":"the change cannot be read"}`, http.StatusBadRequest)
 		return
 	}

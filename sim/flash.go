@@ -148,18 +148,18 @@ func programVersion(b []byte) string {
 // Faults are what can be wrong with a unit or its lead; they may be changed
 // while it runs.
 type Faults struct {
-	Silent     bool    `json:"silent"`     // it says nothing
-	Noise      float64 `json:"noise"`      // share of bytes with a flipped bit, each way
-	Loss       float64 `json:"loss"`       // share of bytes lost, each way
-	Stuck      *uint64 `json:"stuck"`      // address of a sector that no longer erases
-	CutPower   int64   `json:"cutPower"`   // power fails after so many more received bytes; 0 is never
-	CutLead    int64   `json:"cutLead"`    // the connection breaks after so many more received bytes
-	Serial     string  `json:"serial"`     // it gives another serial
-	Revision   string  `json:"revision"`   // it gives another revision
-	Stubborn   string  `json:"stubborn"`   // a setting that it says to have taken, and has not
-	NoSettings bool    `json:"noSettings"` // it takes no settings
-	Flicker    *uint64 `json:"flicker"`    // address whose byte is read wrong once
-	RefuseAt   int     `json:"refuseAt"`   // a module refuses a block after so many more, once
-	ResetAt    int     `json:"resetAt"`    // a module starts anew instead of taking a block after so many more, once
+	Silent     bool    `json:"silent,omitempty"`     // it says nothing
+	Noise      float64 `json:"noise,omitempty"`      // share of bytes with a flipped bit, each way
+	Loss       float64 `json:"loss,omitempty"`       // share of bytes lost, each way
+	Stuck      *uint64 `json:"stuck,omitempty"`      // address of a sector that no longer erases
+	CutPower   int64   `json:"cutPower,omitempty"`   // power fails after so many more received bytes; 0 is never
+	CutLead    int64   `json:"cutLead,omitempty"`    // the connection breaks after so many more received bytes
+	Serial     string  `json:"serial,omitempty"`     // it gives another serial
+	Revision   string  `json:"revision,omitempty"`   // it gives another revision
+	Stubborn   string  `json:"stubborn,omitempty"`   // a setting that it says to have taken, and has not
+	NoSettings bool    `json:"noSettings,omitempty"` // it takes no settings
+	Flicker    *uint64 `json:"flicker,omitempty"`    // address whose byte is read wrong once
+	RefuseAt   int     `json:"refuseAt,omitempty"`   // a module refuses a block after so many more, once
+	ResetAt    int     `json:"resetAt,omitempty"`    // a module starts anew instead of taking a block after so many more, once
 	Wiring
 }

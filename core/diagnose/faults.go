@@ -102,7 +102,7 @@ var Tests = map[Class]Test{
 	Program:     {ByTool, "", "", "The tool has reset the unit and listened for its banner.", "A unit that restarts into its program lacks the strap; one that does not restart lacks the reset.", []string{"strap-missing", "reset-line-off", "not-switched-off"}},
 	OtherLoader: {ByTool, "", "", "The tool has asked with the loaders of the other models.", "Somebody answered.", []string{"another-model", "another-loader"}},
 	Lossy:       {ByTool, "", "", "The tool has asked again at a lower speed.", "A lead that is too long is sound at a lower speed, a loose contact is not.", []string{"loose-wire", "long-lead"}},
-	Late:        {ByTool, "", "", "The tool has asked the serial server itself.", "A slow way delays the server's own answers too.", []string{"adapter-holds-back", "network-late"}},
+	Late:        {ByTool, "", "", "The tool has asked the serial server, or the CAN adapter, by itself.", "A slow way delays the server's own answers too, and an adapter that holds back its own.", []string{"adapter-holds-back", "network-late"}},
 	Restarts:    {Measure, "supply", "V", "Measure the voltage at the unit's supply pin while it starts.", "Only a supply that gives way restarts a unit again and again.", []string{"supply-sags"}},
 }
 
@@ -240,6 +240,9 @@ func (s Seen) Words() []string {
 		add("Not the loader that was called: %s answered.", s.Other)
 	default:
 		add("The loader %s did not answer at %d baud.", s.Kind, s.Asked.Baud)
+	}
+	if s.Adapter > 0 {
+		add("The CAN adapter answers by itself in %s.", s.Adapter.Round(100*time.Microsecond))
 	}
 	if s.Echo {
 		add("What was sent came back.")

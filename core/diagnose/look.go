@@ -38,8 +38,9 @@ type Seen struct {
 	Parity    uint64        `json:"parity"`
 	Decodes   *link.Mode    `json:"decodes,omitempty"`
 	Proof     loader.Proof  `json:"proof"`
-	Due       time.Duration `json:"due"`    // what one answer takes on the line
-	Server    time.Duration `json:"server"` // the serial server's own answer
+	Due       time.Duration `json:"due"`               // what one answer takes on the line
+	Server    time.Duration `json:"server"`            // the serial server's own answer
+	Adapter   time.Duration `json:"adapter,omitempty"` // a CAN adapter's own answer
 	Slower    *loader.Proof `json:"slower,omitempty"`
 }
 

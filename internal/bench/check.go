@@ -98,8 +98,7 @@ func (b *Bench) addressed(name string) bool {
 	return p != nil && (p.Kind == "can-line" || p.Kind == "can-socket" || p.Kind == "doip")
 }
 
-// checkModule proves the way to a module with a hundred questions. What is in the way (the
-// bus, its rate, the gateway, the module) is said by the error.
+// checkModule proves the way to a module.
 func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet) (client.Result, error) {
 	l, done, err := b.held(ctx, name, "the way to a module is being proved")
 	if err != nil {
@@ -111,8 +110,7 @@ func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet
 		return client.Result{}, err
 	}
 	defer session.Close()
-	proof, err := loader.Prove(ctx, session, 100, 30*time.Second, b.Clock)
-	seen := diagnose.Seen{Kind: sheet.Main().Loader.Kind, Loader: true, Proof: proof, Due: proof.Median}
+	seen, err := diagnose.Module(ctx, l, session, sheet.Main().Loader.Kind, b.Clock)
 	return client.Result{Seen: &seen, Model: sheet.Model}, err
 }
 

@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,7 +26,6 @@ type switchboard struct {
 	Control  string            `json:"control"`
 	Units    []sim.Standing    `json:"units"`
 	Gateways map[string]string `json:"gateways"` // of vehicles, by link
-	Buses    map[string]string `json:"buses"`    // CAN adapters on the buses of vehicles, by link
 }
 
 func (a *app) simVerb() *cobra.Command {
@@ -45,17 +46,12 @@ func (a *app) simVerb() *cobra.Command {
 			if dir == "" {
 				dir = os.Getenv("FERRY_SIM")
 			}
-			standings, err := setFaults(dir, args[0], args[1:])
+			standing, err := setFaults(dir, args[0], args[1:])
 			if err != nil {
 				return err
 			}
-			return a.show(standings, func() {
-				var rows [][]string
-				for _, s := range standings {
-					raw, _ := json.Marshal(s.Faults)
-					rows = append(rows, []string{a.paint(bold, s.Name), s.Serial, dash(s.Runs), string(raw)})
-				}
-				a.table([]string{"unit", "serial", "runs", "faults"}, rows)
+			return a.show(standing, func() {
+				fmt.Fprintf(a.out, "%s: %s\n", strings.TrimSpace(a.paint(bold, standing.Name)+" "+standing.Serial), faultWords(standing.Faults))
 			})
 		}}
 	v.AddCommand(set)
@@ -79,7 +75,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		unit.Set(sim.Faults{Silent: u.Silent})
 		fleet[u.Link] = unit
 	}
-	gateways, buses := map[string]string{}, map[string]string{}
+	gateways := map[string]string{}
 	for _, u := range world.Units {
 		if !u.Gateway() {
 			continue
@@ -102,7 +98,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 			}
 			defer adapter.Close()
 			vehicle.Bus(adapter)
-			buses[u.Bus] = adapter.Address()
+			fleet[u.Bus] = adapter
 		}
 		spec := sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}
 		g, err := sim.StartGateway(spec, "127.0.0.1:0", a.clock)
@@ -125,7 +121,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 	server := &http.Server{Handler: fleet, ReadHeaderTimeout: 5 * time.Second}
 	go server.Serve(l)
 	defer server.Close()
-	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings(), gateways, buses})
+	raw, err := json.Marshal(switchboard{l.Addr().String(), fleet.Standings(), gateways})
 	if err != nil {
 		return err
 	}
@@ -142,11 +138,25 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 	return nil
 }
 
-func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
+// faultWords are the faults that a unit has, as they are typed.
+func faultWords(f sim.Faults) string {
+	raw, err := json.Marshal(f)
+	var by map[string]any
+	if err != nil || json.Unmarshal(raw, &by) != nil || len(by) == 0 {
+		return "without faults"
+	}
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		all = append(all, fmt.Sprintf("%s=%v", name, by[name]))
+	}
+	return strings.Join(all, " ")
+}
+
+func setFaults(dir, unit string, words []string) (standing sim.Standing, err error) {
 	raw, err := os.ReadFile(filepath.Join(dir, "units.json"))
 	var board switchboard
 	if err != nil || json.Unmarshal(raw, &board) != nil {
-		return nil, core.Fail(core.NotFound, "no simulated units run in %q", dir).Do("Say in which folder they run: --dir FOLDER, or FERRY_SIM; the demo's file env sets it.")
+		return standing, core.Fail(core.NotFound, "no simulated units run in %q", dir).Do("Say in which folder they run: --dir FOLDER, or FERRY_SIM; the demo's file env sets it.")
 	}
 	change := map[string]any{}
 	faults := map[string]any{}
@@ -166,13 +176,13 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 		case "supply":
 			var volts float64
 			if json.Unmarshal([]byte(value), &volts) != nil || volts < 0 || volts > 100 {
-				return nil, core.Fail(core.BadFile, "%q: a supply is a number of volts, such as 25.6", w)
+				return standing, core.Fail(core.BadFile, "%q: a supply is a number of volts, such as 25.6", w)
 			}
 			change["supply"] = uint16(volts*10 + 0.5)
 		case "hangUp":
 			var n int
 			if json.Unmarshal([]byte(value), &n) != nil || n < 1 {
-				return nil, core.Fail(core.BadFile, "%q: expected a number of messages, such as 40", w)
+				return standing, core.Fail(core.BadFile, "%q: expected a number of messages, such as 40", w)
 			}
 			change["hangUp"] = n
 		case "parity":
@@ -184,7 +194,7 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 		default:
 			var v any
 			if json.Unmarshal([]byte(value), &v) != nil {
-				return nil, fmt.Errorf("%q: the value is a number, true or false", w)
+				return standing, core.Fail(core.BadFile, "%q: the value is a number, true or false", w)
 			}
 			faults[name] = v
 		}
@@ -194,18 +204,32 @@ func setFaults(dir, unit string, words []string) ([]sim.Standing, error) {
 	}
 	body, err := json.Marshal(change)
 	if err != nil {
-		return nil, err
+		return standing, err
 	}
 	resp, err := http.Post("http://"+board.Control+"/"+unit, "application/json", strings.NewReader(string(body)))
 	if err != nil {
-		return nil, err
+		return standing, err
 	}
 	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		return nil, core.Fail(core.NotFound, "there is no simulated unit %q, or no such fault", unit)
+	switch resp.StatusCode {
+	case http.StatusOK:
+	case http.StatusNotFound:
+		var names []string
+		for _, s := range board.Units {
+			names = append(names, s.Name)
+		}
+		return standing, core.Fail(core.NotFound, "there is no simulated unit %q; there are %s", unit, strings.Join(names, ", "))
+	default:
+		return standing, core.Fail(core.BadFile, "the simulated unit does not know one of these faults, or not with such a value: %s", strings.Join(words, " ")).Do("`ferry sim set --help` lists them.")
 	}
 	var all []sim.Standing
-	return all, json.NewDecoder(resp.Body).Decode(&all)
+	err = json.NewDecoder(resp.Body).Decode(&all)
+	for _, s := range all {
+		if s.Name == unit {
+			standing = s
+		}
+	}
+	return standing, err
 }
 
 func (a *app) demoVerb() *cobra.Command {

@@ -263,11 +263,10 @@ func links(ctx context.Context, dir string) (int, error) {
 	var standings struct {
 		Units    []sim.Standing    `json:"units"`
 		Gateways map[string]string `json:"gateways"`
-		Buses    map[string]string `json:"buses"`
 	}
 	for {
 		raw, err := os.ReadFile(filepath.Join(dir, "units", "units.json"))
-		if err == nil && json.Unmarshal(raw, &standings) == nil && len(standings.Units) == len(world.Units) {
+		if err == nil && json.Unmarshal(raw, &standings) == nil && len(standings.Units) >= len(world.Units) {
 			break
 		}
 		select {
@@ -293,7 +292,7 @@ func links(ctx context.Context, dir string) (int, error) {
 		}
 		file.Links = append(file.Links, p)
 		if u.Bus != "" {
-			file.Links = append(file.Links, bench.Port{Name: u.Bus, Kind: "can-line", Settings: map[string]string{"address": standings.Buses[u.Bus], "rate": "500000"}})
+			file.Links = append(file.Links, bench.Port{Name: u.Bus, Kind: "can-line", Settings: map[string]string{"address": at[u.Bus], "rate": "500000"}})
 		}
 	}
 	raw, err := yaml.Marshal(file)

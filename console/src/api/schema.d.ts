@@ -2322,6 +2322,8 @@ export interface components {
             yes: boolean;
         };
         DiagnoseSeen: {
+            /** Format: int64 */
+            adapter?: number;
             asked: components["schemas"]["LinkMode"];
             banner?: string;
             decodes?: components["schemas"]["LinkMode"];

@@ -149,6 +149,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
           <table class="plain"><tbody>
             <tr><td class="muted">Called</td><td>{{ check.seen.kind }}, as {{ check.model }}, {{ check.seen.asked.baud }} baud, parity {{ check.seen.asked.parity }}</td></tr>
             <tr v-if="check.seen.proof.asked"><td class="muted">Answers</td><td>{{ check.seen.proof.asked - check.seen.proof.lost }} of {{ check.seen.proof.asked }}; {{ ms(check.seen.proof.median) }} at the middle, {{ ms(check.seen.proof.worst) }} at worst</td></tr>
+            <tr v-if="check.seen.adapter"><td class="muted">CAN adapter</td><td>answers by itself in {{ ms(check.seen.adapter) }}</td></tr>
             <tr v-if="check.seen.server"><td class="muted">Serial server</td><td>answers by itself in {{ ms(check.seen.server) }}</td></tr>
             <tr><td class="muted">Without a stop bit</td><td>{{ check.seen.framing }}</td></tr>
             <tr><td class="muted">Wrong parity</td><td>{{ check.seen.parity }}</td></tr>

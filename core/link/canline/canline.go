@@ -71,7 +71,7 @@ func Over(ctx context.Context, s link.Stream, rate int, clock core.Clock) (link.
 		s.Close()
 		return nil, core.Fail(core.BadFile, "a CAN adapter has no rate of %d bit/s; it has %v", rate, Rates)
 	}
-	b := &bus{stream: s, clock: clock, answers: make(chan bool, 64), free: make(chan struct{}, window), ended: make(chan struct{})}
+	b := &bus{stream: s, clock: clock, answers: make(chan bool, 64), version: make(chan struct{}, 1), free: make(chan struct{}, window), ended: make(chan struct{})}
 	b.ears.Clock = clock
 	for range window {
 		b.free <- struct{}{}
@@ -89,7 +89,9 @@ type bus struct {
 	stream  link.Stream
 	clock   core.Clock
 	ears    link.Ears
-	answers chan bool     // to commands, while the bus is opened
+	answers chan bool // to commands, while the bus is opened
+	asking  atomic.Bool
+	version chan struct{} // what the adapter says of itself came
 	free    chan struct{} // places in the window
 	ended   chan struct{}
 	once    sync.Once
@@ -263,6 +265,10 @@ func (b *bus) answer(ok bool) {
 		}
 		return
 	}
+	if !ok && b.asking.Load() {
+		b.told()
+		return
+	}
 	if !ok {
 		b.refused.Add(1)
 	}
@@ -272,8 +278,48 @@ func (b *bus) answer(ok bool) {
 	}
 }
 
+// Beneath is the stream to the adapter.
+func (b *bus) Beneath() link.Stream { return b.stream }
+
+// Ping asks the adapter for its version, which it answers itself: what it takes is the
+// adapter's own time, and that of the way to it.
+func (b *bus) Ping(ctx context.Context) (time.Duration, error) {
+	select {
+	case <-b.version: // of a question before, too late for it
+	default:
+	}
+	b.asking.Store(true) // one that has no version refuses the question, which is an answer too
+	defer b.asking.Store(false)
+	began := b.clock.Now()
+	if err := b.say("V\r"); err != nil {
+		return 0, err
+	}
+	select {
+	case <-b.version:
+		return b.clock.Now().Sub(began), nil
+	case <-b.clock.After(pingWaits):
+		return 0, core.Fail(core.NotAnswering, "the CAN adapter does not tell its version within %s", pingWaits).Do("Plug it in anew, then try again.")
+	case <-b.ended:
+		return 0, core.Fail(core.NotAnswering, "the CAN adapter is gone")
+	case <-ctx.Done():
+		return 0, core.Fail(core.Interrupted, "it was stopped while the CAN adapter was asked: %w", ctx.Err())
+	}
+}
+
+func (b *bus) told() {
+	select {
+	case b.version <- struct{}{}:
+	default:
+	}
+}
+
+// pingWaits is how long an adapter may take to tell its version.
+const pingWaits = 2 * time.Second
+
 func (b *bus) line(line []byte) {
 	switch {
+	case len(line) > 0 && line[0] == 'V':
+		b.told()
 	case len(line) == 0 || bytes.Equal(line, []byte("z")) || bytes.Equal(line, []byte("Z")):
 		b.answer(true)
 	default:
