@@ -60,7 +60,7 @@ export function shortDigest(d: string): string {
   return d.length === 64 ? `${d.slice(0, 4)} ${d.slice(4, 8)} … ${d.slice(60)}` : d
 }
 
-export { answers, channels, codeStands, conditions, formats, jobStands, linkKinds, needStates, outcomes, proofs as hows, sources, standings, tests, turns, verdicts } from './api/names'
+export { answers, channels, codeStands, conditions, formats, jobStands, linkKinds, needStates, outcomes, proofs as hows, questions, sources, standings, tests, turns, verdicts } from './api/names'
 
 export const factNames: Record<string, string> = {
   model: 'Model',

@@ -140,7 +140,7 @@ func TestEveryFaultIsNamed(t *testing.T) {
 			if f.loader == "one-wire" {
 				first = f.loader
 			}
-			seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, first), pace)
+			seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, first), pace, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -176,7 +176,7 @@ func TestASoundLinkIsSound(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, name), pace)
+		seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, name), pace, nil)
 		if c := diagnose.Classify(seen); err != nil || c != diagnose.Sound {
 			t.Errorf("%s: %s, %v: %+v", name, c, err, seen)
 		}
@@ -218,7 +218,7 @@ func TestFaultsBehindATerminal(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer l.Close()
-			seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, "gangway")[:1], pace)
+			seen, err := diagnose.Watch(context.Background(), l.(link.Stream), candidates(t, "gangway")[:1], pace, nil)
 			if c := diagnose.Classify(seen); err != nil || c != x.want {
 				t.Errorf("%s, %v: %+v", c, err, seen)
 			}

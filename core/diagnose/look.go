@@ -44,6 +44,20 @@ type Seen struct {
 	Slower    *loader.Proof `json:"slower,omitempty"`
 }
 
+// Tell is told how far a look at a link is.
+type Tell func(core.Said)
+
+func (t Tell) say(format string, args ...any) {
+	if t != nil {
+		t(core.Say(format, args...))
+	}
+}
+
+// asked tells of harmless questions.
+func (t Tell) asked(p loader.Proof) {
+	t.say("%d of at most %d questions asked, %d without an answer", p.Asked, questions, p.Lost)
+}
+
 // Pinger is a stream whose own far end can be asked.
 type Pinger interface {
 	Ping(ctx context.Context) (time.Duration, error)
@@ -115,7 +129,7 @@ func volts(sheet *model.Sheet) (signals, supply float64) {
 // whose loader answered is left in its program. The first sheet's loader is the one
 // that should be there. What the unit itself does wrong is what is seen; an error means
 // that the link is gone.
-func Watch(ctx context.Context, s link.Stream, all []*model.Sheet, p link.Pace) (seen Seen, err error) {
+func Watch(ctx context.Context, s link.Stream, all []*model.Sheet, p link.Pace, tell Tell) (seen Seen, err error) {
 	first := all[0]
 	x := first.Main().Loader
 	seen = Seen{Kind: x.Kind, Asked: x.Serial().Mode(), Waits: x.Await > 0}
@@ -136,16 +150,18 @@ func Watch(ctx context.Context, s link.Stream, all []*model.Sheet, p link.Pace) 
 	seen.Held = link.SignsOf(s).Breaks > 0 && len(bytes.Trim(idle, "\x00")) == 0
 	seen.Heard = len(bytes.Trim(idle, "\x00"))
 	t.taken()
-	if done, err := seen.call(ctx, t, all, p); done || err != nil {
+	if done, err := seen.call(ctx, t, all, p, tell); done || err != nil {
 		return seen, err
 	}
+	tell.say("no loader answers: the unit is reset, and its program heard")
 	if err := seen.reset(ctx, t, first, p); err != nil {
 		return seen, err
 	}
 	if seen.Banner == "" && seen.Version == "" && seen.Heard > 0 && seen.Restarts == 0 {
-		return seen, seen.sweep(ctx, t, first, p)
+		return seen, seen.sweep(ctx, t, first, p, tell)
 	}
 	if seen.silent() && core.KindOf(s.SetLine(link.RTS, false)) == core.RefusedByUnit {
+		tell.say("nothing comes at all: the program is asked at the usual speeds")
 		return seen, seen.elsewhere(ctx, t, first, p)
 	}
 	return seen, nil
@@ -179,9 +195,10 @@ func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p l
 }
 
 // call tries the loaders; done if one of them answered.
-func (seen *Seen) call(ctx context.Context, t *tap, all []*model.Sheet, p link.Pace) (done bool, err error) {
+func (seen *Seen) call(ctx context.Context, t *tap, all []*model.Sheet, p link.Pace, tell Tell) (done bool, err error) {
 	for i, c := range all {
 		x := c.Main().Loader
+		tell.say("the loader %s is called, %d of %d", x.Kind, i+1, len(all))
 		session, err := visit.OpenSteady(ctx, t, c.Main(), p)
 		sent, got := t.taken()
 		if i == 0 {
@@ -204,7 +221,7 @@ func (seen *Seen) call(ctx context.Context, t *tap, all []*model.Sheet, p link.P
 		switch {
 		case i == 0 && (says == x.Says || says == "" || x.Says == ""):
 			seen.Loader = true
-			err = seen.prove(ctx, t, session, x, p)
+			err = seen.prove(ctx, t, session, x, p, tell)
 		default:
 			seen.Other, seen.OtherKind = pick(says == "", "a unit with the loader "+x.Kind, says+" ("+x.Kind+")"), x.Kind
 		}
@@ -239,11 +256,11 @@ func (seen *Seen) unecho(sent, got []byte, oneWire bool) {
 
 // prove asks many times, and where that is bad asks at a lower speed, where it is
 // slow asks the server.
-func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.Loader, p link.Pace) error {
+func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.Loader, p link.Pace, tell Tell) error {
 	m := x.Serial().Mode()
 	seen.Due = time.Duration(250*m.CharacterBits()) * time.Second / time.Duration(m.Baud)
 	var err error
-	if seen.Proof, err = loader.Prove(ctx, s, questions, patience, p.Clock); err != nil {
+	if seen.Proof, err = loader.Prove(ctx, s, questions, patience, p.Clock, tell.asked); err != nil {
 		return err
 	}
 	if ping, ok := t.Stream.(Pinger); ok {
@@ -257,10 +274,11 @@ func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.L
 	if seen.Proof.Share() <= 0.02 || !can || m.Baud <= slowest {
 		return nil
 	}
+	tell.say("answers get lost: the same is asked at %d baud", slowest)
 	if err := slow.Hurry(ctx, slowest); err != nil {
 		return nil // it stays bad: that is the answer
 	}
-	lower, err := loader.Prove(ctx, s, questions/2, patience/2, p.Clock)
+	lower, err := loader.Prove(ctx, s, questions/2, patience/2, p.Clock, nil)
 	seen.Slower = &lower
 	if err != nil {
 		return err
@@ -366,13 +384,14 @@ func texts(b []byte) []string {
 var speeds = []int{115200, 9600, 57600, 38400, 19200, 230400, 460800, 921600, 4800, 2400}
 
 // sweep resets the unit once with each usual setting until its banner can be read.
-func (seen *Seen) sweep(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace) error {
+func (seen *Seen) sweep(ctx context.Context, t *tap, sheet *model.Sheet, p link.Pace, tell Tell) error {
 	for _, parity := range []string{"none", "even", "odd"} {
 		for _, baud := range append([]int{sheet.Main().Application.Baud}, speeds...) {
 			m := link.Mode{Baud: baud, Bits: 8, Parity: parity, Stop: "1"}
 			if m == link.Default(sheet.Main().Application.Baud) || parity != "none" && baud != sheet.Main().Application.Baud {
 				continue
 			}
+			tell.say("it is heard at %d baud, parity %s", baud, parity)
 			said, clean, err := hear(ctx, t, sheet, m, p)
 			if core.KindOf(err) == core.RefusedByUnit {
 				continue // this adapter does not have the setting

@@ -17,10 +17,10 @@ const pings = 20
 // in between, it is asked for itself too: what it takes alone is no fault of the module, and
 // what a module takes within its own times (P2 of ISO 14229-2) is no fault at all. What else
 // is in the way (the bus, its rate, the gateway) has been said by whoever opened the session.
-func Module(ctx context.Context, l link.Link, s loader.Session, kind string, clock core.Clock) (Seen, error) {
+func Module(ctx context.Context, l link.Link, s loader.Session, kind string, clock core.Clock, tell Tell) (Seen, error) {
 	seen := Seen{Kind: kind, Loader: true}
 	var err error
-	if seen.Proof, err = loader.Prove(ctx, s, questions, patience, clock); err != nil {
+	if seen.Proof, err = loader.Prove(ctx, s, questions, patience, clock, tell.asked); err != nil {
 		return seen, err
 	}
 	if p, ok := l.(Pinger); ok {
@@ -36,7 +36,7 @@ func Module(ctx context.Context, l link.Link, s loader.Session, kind string, clo
 		}
 	}
 	if ctx.Err() != nil {
-		return seen, core.Fail(core.Interrupted, "the check was ended: %w", ctx.Err())
+		return seen, core.Fail(core.Interrupted, "the check was ended after %d questions: %w", seen.Proof.Asked, ctx.Err())
 	}
 	seen.Due = seen.Proof.Median
 	if seen.Adapter > late {

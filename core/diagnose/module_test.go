@@ -45,9 +45,13 @@ func TestTheTimesOfAnAdapter(t *testing.T) {
 				t.Fatal(err)
 			}
 			u.Set(x.faults)
-			seen, err := diagnose.Module(ctx, l, s, "module", core.System{})
+			told := ""
+			seen, err := diagnose.Module(ctx, l, s, "module", core.System{}, func(s core.Said) { told = s.Text })
 			if err != nil {
 				t.Fatal(err)
+			}
+			if told != "100 of at most 100 questions asked, 0 without an answer" {
+				t.Errorf("last told: %s", told)
 			}
 			if got := diagnose.Classify(seen); got != x.class {
 				t.Errorf("%s, want %s: %+v", got, x.class, seen)

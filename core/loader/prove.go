@@ -36,8 +36,8 @@ const fewest = 1
 
 // Prove asks n times, and no longer than most (0: no bound). It gives up early once so
 // many are lost that the rest cannot change the verdict. The end of the context is an
-// error.
-func Prove(ctx context.Context, s Session, n int, most time.Duration, clock core.Clock) (Proof, error) {
+// error. told is given how far it is after each question; it may be nil.
+func Prove(ctx context.Context, s Session, n int, most time.Duration, clock core.Clock, told func(Proof)) (Proof, error) {
 	start := clock.Now()
 	p := Proof{At: start.UTC()}
 	var times []time.Duration
@@ -51,14 +51,17 @@ func Prove(ctx context.Context, s Session, n int, most time.Duration, clock core
 		}
 		err := s.Probe(ctx)
 		if ctx.Err() != nil {
-			return p, core.Fail(core.Interrupted, "the check was ended: %w", ctx.Err())
+			return p, core.Fail(core.Interrupted, "the check was ended after %d questions: %w", p.Asked, ctx.Err())
 		}
 		p.Asked++
 		if err != nil {
 			p.Lost++
-			continue
+		} else {
+			times = append(times, clock.Now().Sub(began))
 		}
-		times = append(times, clock.Now().Sub(began))
+		if told != nil {
+			told(p)
+		}
 	}
 	if len(times) > 0 {
 		slices.Sort(times)

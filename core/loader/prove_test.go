@@ -43,8 +43,9 @@ func TestAProofIsBounded(t *testing.T) {
 		"one that waits for a file": {13 * time.Second, true, 30 * time.Second, 1},
 	} {
 		s := &slowly{takes: x.takes, file: x.file}
-		p, err := Prove(context.Background(), s, 100, x.most, s)
-		if err != nil || p.Asked != x.want || s.asked != x.want || p.Err() != nil {
+		var told []int
+		p, err := Prove(context.Background(), s, 100, x.most, s, func(p Proof) { told = append(told, p.Asked) })
+		if err != nil || p.Asked != x.want || s.asked != x.want || p.Err() != nil || len(told) != x.want || told[x.want-1] != x.want {
 			t.Errorf("%s: asked %d, %+v %v", name, s.asked, p, err)
 		}
 	}

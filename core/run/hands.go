@@ -165,7 +165,7 @@ func (r *Run) tool(ctx context.Context, x *Section, item *model.Item) (string, e
 		if err != nil {
 			return "", err
 		}
-		p, err := loader.Prove(ctx, session, questions, 0, r.pace.Clock)
+		p, err := loader.Prove(ctx, session, questions, 0, r.pace.Clock, nil)
 		if err != nil {
 			return "", err
 		}
@@ -227,7 +227,7 @@ func (r *Run) prove(ctx context.Context, x *Section) error {
 	if err != nil {
 		return err
 	}
-	p, err := loader.Prove(ctx, session, questions, 0, r.pace.Clock)
+	p, err := loader.Prove(ctx, session, questions, 0, r.pace.Clock, nil)
 	if err != nil {
 		return err
 	}

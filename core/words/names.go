@@ -37,6 +37,11 @@ var (
 	}
 	// Turns are how a turn of a round stands.
 	Turns = Names{"open": "to do", "unknown": "begun, nobody knows how far", "done": "done", "left": "left undone", "passed": "not needed"}
+	// Questions are what a bench asks on a link that changes nothing.
+	Questions = Names{
+		"identify": "who is there is being asked", "check": "being checked", "scan": "all modules are being asked", "listen": "somebody listens",
+		"echo": "its adapter is being tested", "try": "a sheet is being tried",
+	}
 	// LinkKinds are what a link of a bench is.
 	LinkKinds = Names{"serial": "serial port", "rfc2217": "serial over the network", "can-line": "CAN adapter", "can-socket": "CAN interface", "doip": "gateway of a vehicle"}
 	// Stages are when an item of a procedure comes.
@@ -119,6 +124,6 @@ var (
 var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
-	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds,
+	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds, "questions": Questions,
 	"codeStands": CodeStands, "turns": Turns,
 }

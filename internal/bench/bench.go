@@ -48,15 +48,16 @@ type Options struct {
 // Bench is a bench at work.
 type Bench struct {
 	Options
-	dir    string
-	id     identity
-	key    trust.Key
-	client *client.Client
-	pack   *pack
-	ports  map[string]*port
-	order  []string
-	done   map[string]bool // orders carried out, by id
-	log    *os.File        // the same on disk
+	dir       string
+	id        identity
+	key       trust.Key
+	client    *client.Client
+	pack      *pack
+	ports     map[string]*port
+	order     []string
+	done      map[string]bool      // orders carried out, by id
+	questions map[string]*question // that are being asked, by the order's id
+	log       *os.File             // the same on disk
 
 	mu        sync.Mutex
 	jobs      map[string]*job
@@ -102,7 +103,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	if err != nil {
 		return nil, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Go(words.BenchEnrol().To("Enrol it"))
 	}
-	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, jobs: map[string]*job{}, wake: make(chan struct{}, 1)}
+	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, wake: make(chan struct{}, 1)}
 	if err := json.Unmarshal(raw, &b.id); err != nil {
 		return nil, core.Fail(core.BadFile, "bench.json: %w", err)
 	}

@@ -78,14 +78,14 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Go(words.ModelAdd().To("A lead adds one"))
 	}
 	if b.addressed(o.Link) {
-		return b.checkModule(ctx, o.Link, all[0])
+		return b.checkModule(ctx, o, all[0])
 	}
 	s, done, err := b.stream(ctx, o.Link, "the link is being checked")
 	if err != nil {
 		return client.Result{}, err
 	}
 	defer done()
-	seen, err := diagnose.Watch(ctx, s, all, b.pace())
+	seen, err := diagnose.Watch(ctx, s, all, b.pace(), b.telling(o))
 	return client.Result{Seen: &seen, Model: all[0].Model}, err
 }
 
@@ -99,8 +99,8 @@ func (b *Bench) addressed(name string) bool {
 }
 
 // checkModule proves the way to a module.
-func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet) (client.Result, error) {
-	l, done, err := b.held(ctx, name, "the way to a module is being proved")
+func (b *Bench) checkModule(ctx context.Context, o client.Order, sheet *model.Sheet) (client.Result, error) {
+	l, done, err := b.held(ctx, o.Link, "the way to a module is being proved")
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -110,7 +110,7 @@ func (b *Bench) checkModule(ctx context.Context, name string, sheet *model.Sheet
 		return client.Result{}, err
 	}
 	defer session.Close()
-	seen, err := diagnose.Module(ctx, l, session, sheet.Main().Loader.Kind, b.Clock)
+	seen, err := diagnose.Module(ctx, l, session, sheet.Main().Loader.Kind, b.Clock, b.telling(o))
 	return client.Result{Seen: &seen, Model: sheet.Model}, err
 }
 

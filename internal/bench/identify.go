@@ -37,6 +37,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		return client.Result{}, err
 	}
 	defer l.Close()
+	tell := b.telling(o)
 	var tried []string
 	var spoilt link.Signs
 	seen := map[string]bool{}
@@ -64,6 +65,11 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 			continue
 		}
 		seen[way], tried = true, append(tried, way)
+		if o.Await {
+			tell(core.Say("ready: apply the power now; %s is called until it answers", way))
+		} else {
+			tell(core.Say("%s is called", way))
+		}
 		r, err := b.askWho(ctx, l, s, sheets, o)
 		if passing(err) { // whoever was disturbed is asked once more
 			r, err = b.askWho(ctx, l, s, sheets, o)

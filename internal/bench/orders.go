@@ -105,9 +105,106 @@ func (b *Bench) end(ctx context.Context, o client.Order, r client.Result) {
 	}
 }
 
+// question is an order that changes nothing, while it is carried out.
+type question struct {
+	end  context.CancelCauseFunc
+	told chan core.Said // the newest that is to be told
+}
+
+// telling takes how far an order is; the service is told the newest of it, now and then.
+func (b *Bench) telling(o client.Order) func(core.Said) {
+	b.mu.Lock()
+	q := b.questions[o.ID]
+	b.mu.Unlock()
+	return func(s core.Said) {
+		if q == nil {
+			return
+		}
+		select {
+		case <-q.told: // it is out of date
+		default:
+		}
+		select {
+		case q.told <- s:
+		default:
+		}
+	}
+}
+
+// tellEvery is how often the service is told how far an order is.
+const tellEvery = 300 * time.Millisecond
+
+// tell tells the service how far an order is, until it is over.
+func (b *Bench) tell(ctx context.Context, o client.Order, q *question) {
+	for {
+		select {
+		case <-b.Clock.After(tellEvery): // what is over sooner needs no telling
+		case <-ctx.Done():
+			return
+		}
+		select {
+		case s := <-q.told:
+			call, cancel := context.WithTimeout(ctx, askLasts)
+			b.client.TellOrder(call, o.ID, s) // what does not arrive is out of date with the next
+			cancel()
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// endQuestion ends an order before it is over.
+func (b *Bench) endQuestion(o client.Order) error {
+	b.mu.Lock()
+	q := b.questions[o.Ends]
+	b.mu.Unlock()
+	if q == nil {
+		return core.Fail(core.NotFound, "this bench is not asking that any more")
+	}
+	q.end(core.Fail(core.Interrupted, "it was ended by %s", o.By).Unit("nothing was changed").Do("Ask again when you want to know."))
+	return nil
+}
+
 func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 	var r client.Result
 	var err error
+	switch o.Kind {
+	case client.OrderIdentify, client.OrderCheck, client.OrderScan, client.OrderListen, client.OrderEcho:
+		r, err = b.ask(ctx, o)
+	default:
+		r, err = b.result(ctx, o)
+	}
+	if ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		r.Error = refuse(err)
+	}
+	b.end(ctx, o, r)
+}
+
+// ask carries out an order that changes nothing in a unit: how far it is is told, and it
+// can be ended before it is over.
+func (b *Bench) ask(ctx context.Context, o client.Order) (client.Result, error) {
+	asking, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	q := &question{end: end, told: make(chan core.Said, 1)}
+	b.mu.Lock()
+	b.questions[o.ID] = q
+	b.mu.Unlock()
+	go b.tell(asking, o, q)
+	r, err := b.result(asking, o)
+	b.mu.Lock()
+	delete(b.questions, o.ID)
+	b.mu.Unlock()
+	if ended := context.Cause(asking); ended != nil && ctx.Err() == nil {
+		return r, ended
+	}
+	return r, err
+}
+
+// result is what comes of an order.
+func (b *Bench) result(ctx context.Context, o client.Order) (r client.Result, err error) {
 	switch o.Kind {
 	case client.OrderIdentify:
 		r, err = b.identify(ctx, o)
@@ -127,6 +224,8 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 		r, err = b.check(ctx, o)
 	case client.OrderListen:
 		r, err = b.listen(ctx, o)
+	case client.OrderEnd:
+		err = b.endQuestion(o)
 	case client.OrderEcho:
 		r, err = b.echo(ctx, o)
 	case client.OrderTry:
@@ -148,11 +247,5 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 	default:
 		err = core.Fail(core.NotAllowed, "this bench does not know the order %q", o.Kind).Do("Use a newer version of the program on the bench.")
 	}
-	if ctx.Err() != nil {
-		return
-	}
-	if err != nil {
-		r.Error = refuse(err)
-	}
-	b.end(ctx, o, r)
+	return r, err
 }

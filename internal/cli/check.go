@@ -40,7 +40,7 @@ func (a *app) checkVerb() *cobra.Command {
 			case yes:
 				n.Answer = &diagnose.Answer{Yes: true}
 			}
-			got, err := c.Check(ctx, n)
+			got, err := asking(ctx, a, c, n.At, func(ctx context.Context) (client.Check, error) { return c.Check(ctx, n) })
 			if err != nil {
 				return err
 			}
@@ -49,7 +49,7 @@ func (a *app) checkVerb() *cobra.Command {
 				if n.Answer, err = a.askTest(ctx, c, n.At, got.Test); err != nil {
 					return err
 				}
-				if got, err = c.Check(ctx, n); err != nil {
+				if got, err = asking(ctx, a, c, n.At, func(ctx context.Context) (client.Check, error) { return c.Check(ctx, n) }); err != nil {
 					return err
 				}
 			}

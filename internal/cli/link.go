@@ -10,8 +10,8 @@ import (
 )
 
 func (a *app) linkVerb() *cobra.Command {
-	v := &cobra.Command{Use: "link", Short: "Say where a bench's links go"}
-	v.AddCommand(a.linkSet(), a.linkRemove())
+	v := &cobra.Command{Use: "link", Short: "Say where a bench's links go, and end what is being asked on them"}
+	v.AddCommand(a.linkSet(), a.linkRemove(), a.linkEnd())
 	return v
 }
 

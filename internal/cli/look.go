@@ -64,7 +64,7 @@ func (a *app) linksVerb() *cobra.Command {
 					if x.Checked != nil {
 						proof = x.Class + ", " + ago(x.Checked)
 					}
-					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x.State), x.Model, on, x.Site, identified(x), proof})
+					rows = append(rows, []string{a.paint(bold, x.Link), a.linkState(x), x.Model, on, x.Site, identified(x), proof})
 				}
 				a.table([]string{"link", "state", "model", "unit", "site", "identified", "checked"}, rows)
 				for _, m := range missing {
@@ -77,14 +77,15 @@ func (a *app) linksVerb() *cobra.Command {
 	return v
 }
 
-func (a *app) linkState(s string) string {
-	switch s {
-	case "free":
+func (a *app) linkState(l client.Link) string {
+	switch {
+	case l.State == "free" && l.Asked != "":
+		return a.paint(blue, "● "+words.Questions.In(l.Asked))
+	case l.State == "free":
 		return a.paint(teal, "○ free")
-	case "busy":
+	case l.State == "busy":
 		return a.paint(blue, "● busy")
-	}
-	if s == "absent" {
+	case l.State == "absent":
 		return a.paint(brick, "✗ absent")
 	}
 	return a.paint(brick, "✗ offline")
@@ -99,7 +100,7 @@ func (a *app) identifyVerb() *cobra.Command {
 			if power {
 				fmt.Fprintln(a.err, "The tool calls now. Take the unit's power off, and apply it again.")
 			}
-			id, err := c.IdentifyAs(ctx, args[0], label, as, power)
+			id, err := asking(ctx, a, c, args[0], func(ctx context.Context) (client.Identity, error) { return c.IdentifyAs(ctx, args[0], label, as, power) })
 			if err != nil {
 				return err
 			}

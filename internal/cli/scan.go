@@ -18,7 +18,7 @@ func (a *app) scan() *cobra.Command {
 		Example: "  ferry scan shed/tug-9\n  ferry scan shed/tug-9 --model porter-tug --output json",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n.At = args[0]
-			s, err := c.Scan(ctx, n)
+			s, err := asking(ctx, a, c, n.At, func(ctx context.Context) (client.Scanned, error) { return c.Scan(ctx, n) })
 			if err != nil {
 				return err
 			}

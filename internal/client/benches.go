@@ -64,6 +64,11 @@ func (c *Client) Orders(ctx context.Context, got func(Order)) error {
 	return err
 }
 
+// TellOrder says how far the bench is with an order.
+func (c *Client) TellOrder(ctx context.Context, id string, said core.Said) error {
+	return c.call(ctx, "POST", "/api/bench/orders/"+segment(id)+"/told", said, nil)
+}
+
 // EndOrder says what came of an order.
 func (c *Client) EndOrder(ctx context.Context, id string, r Result) error {
 	return c.call(ctx, "POST", "/api/bench/orders/"+segment(id), r, nil)
@@ -248,6 +253,9 @@ type Order struct {
 	In       []visit.In        `json:"in,omitempty"`       // modules that are meant, and what they are
 	Deep     bool              `json:"deep,omitempty"`     // what modules have recorded with their fault codes is read too
 	Learn    string            `json:"learn,omitempty"`    // what one of them is to learn, as its sheet calls it
+	Ends     string            `json:"ends,omitempty"`     // the order that is to end before it is over
+	Adapter  string            `json:"adapter,omitempty"`  // of the link that is checked
+	Pulled   bool              `json:"pulled,omitempty"`   // the plug is said to be pulled while it is checked
 	Vehicles bool              `json:"vehicles,omitempty"` // those on the bench's networks are asked for too
 }
 

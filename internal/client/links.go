@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/link/monitor"
 	"zealousferry/core/link/ports"
@@ -25,6 +26,16 @@ func (c *Client) Check(ctx context.Context, n NewCheck) (Check, error) {
 // Checks lists the checks of a link.
 func (c *Client) Checks(ctx context.Context, at string) (Checks, error) {
 	return get[Checks](ctx, c, "/api/checks?"+url.Values{"at": {at}}.Encode())
+}
+
+// Asked is what is being asked on a link just now.
+func (c *Client) Asked(ctx context.Context, at string) (Asked, error) {
+	return get[Asked](ctx, c, "/api/asked?"+url.Values{"at": {at}}.Encode())
+}
+
+// EndAsked has the bench end what is being asked on a link.
+func (c *Client) EndAsked(ctx context.Context, at string) (Asked, error) {
+	return post[Asked](ctx, c, "/api/asked/end", At{At: at})
 }
 
 // Listen hears what is on a line.
@@ -65,6 +76,21 @@ func (c *Client) Identify(ctx context.Context, at, label string) (Identity, erro
 	return post[Identity](ctx, c, "/api/identify", in)
 }
 
+// At names a place.
+type At struct {
+	At string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+}
+
+// Asked is what a bench is asking on a link.
+type Asked struct {
+	Link  string     `json:"link"`
+	Kind  string     `json:"kind" enum:",identify,check,scan,listen,echo,try" doc:"Empty where nothing is being asked."`
+	By    string     `json:"by,omitempty"`
+	Since *time.Time `json:"since,omitempty"`
+	Told  *core.Said `json:"told,omitempty" doc:"How far it is, as the bench has told last."`
+	Ends  bool       `json:"ends" doc:"It can be ended before it is over."`
+}
+
 // Link is a way to a unit.
 type Link struct {
 	Link       string     `json:"link" doc:"BENCH/NAME"`
@@ -80,6 +106,7 @@ type Link struct {
 	Site       string     `json:"site,omitempty"`
 	Identified *time.Time `json:"identified,omitempty"`
 	Modules    int        `json:"modules,omitempty" doc:"How many units were found behind it, each at a place of its own."`
+	Asked      string     `json:"asked,omitempty" doc:"What is being asked on it just now: a kind of question, as get-asked has them."`
 	Adapter    string     `json:"adapter,omitempty" doc:"Serial of the adapter that the bench has on it."`
 	Checked    *time.Time `json:"checked,omitempty" doc:"When it was proved last."`
 	Class      string     `json:"class,omitempty" doc:"What the last check saw; sound for a good link."`

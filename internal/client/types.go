@@ -38,6 +38,7 @@ const (
 	OrderScan     = "scan"
 	OrderClear    = "clear"
 	OrderLearn    = "learn"
+	OrderEnd      = "end"
 	OrderSetLink  = "set-link"
 	OrderPorts    = "ports"
 )

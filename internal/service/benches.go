@@ -212,6 +212,11 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
 			return none{}, err
 		}
 	}
+	if o.Kind == client.OrderCheck && result.Seen != nil && result.Error == nil && !o.Ended.Valid {
+		if err := v.keepCheck(ctx, o, result); err != nil {
+			return none{}, err
+		}
+	}
 	defer v.orderNews.ring()
 	return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }

@@ -54,64 +54,86 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 	if err := p.free(); err != nil {
 		return client.Check{}, err
 	}
-	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: cmp.Or(in.Body.Model, p.Model), Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
-	var seen diagnose.Seen
-	if in.Body.Answer != nil {
-		last, err := v.store.Checks(ctx, p.Bench, p.Name, 1)
+	if in.Body.Answer == nil {
+		o, err := v.give(ctx, client.Order{Kind: client.OrderCheck, Link: p.Name, Adapter: p.Adapter, Model: cmp.Or(in.Body.Model, p.Model), Pulled: in.Body.Unplugged}, p.Bench)
 		if err != nil {
 			return client.Check{}, err
 		}
-		if len(last) == 0 || v.clock.Now().Sub(last[0].At) > time.Hour {
-			return client.Check{}, core.Fail(core.NotFound, "there is no fresh check of %s whose test could be answered", p.FullName()).Go(words.Check(p.FullName()).To("Check it first"))
-		}
-		if err := json.Unmarshal([]byte(last[0].Seen), &seen); err != nil {
+		if _, err := v.ended(ctx, o, identifyLasts); err != nil {
 			return client.Check{}, err
 		}
-		row.Model = last[0].Model
-	} else {
-		r, err := v.ask(ctx, client.Order{Kind: client.OrderCheck, Link: p.Name, Model: row.Model}, p.Bench, identifyLasts)
-		if err != nil {
-			return client.Check{}, err
-		}
-		if r.Seen == nil {
+		row, err := v.store.Check(ctx, o.ID)
+		if core.KindOf(err) == core.NotFound {
 			return client.Check{}, core.Fail(core.Interrupted, "the bench ended the order without an answer")
 		}
-		seen, row.Model = *r.Seen, r.Model
+		if err != nil {
+			return client.Check{}, err
+		}
+		return checked(row, p.FullName(), who(ctx).person.Name)
 	}
+	last, err := v.store.Checks(ctx, p.Bench, p.Name, 1)
+	if err != nil {
+		return client.Check{}, err
+	}
+	if len(last) == 0 || v.clock.Now().Sub(last[0].At) > time.Hour {
+		return client.Check{}, core.Fail(core.NotFound, "there is no fresh check of %s whose test could be answered", p.FullName()).Go(words.Check(p.FullName()).To("Check it first"))
+	}
+	var seen diagnose.Seen
+	if err := json.Unmarshal([]byte(last[0].Seen), &seen); err != nil {
+		return client.Check{}, err
+	}
+	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: last[0].Model, Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
+	if row, err = v.keepSeen(ctx, row, seen, in.Body.Answer); err != nil {
+		return client.Check{}, err
+	}
+	return checked(row, p.FullName(), who(ctx).person.Name)
+}
+
+// keepCheck keeps what a bench has seen on a link, whether or not whoever asked is still
+// there to hear it.
+func (v *Service) keepCheck(ctx context.Context, row store.Order, r client.Result) error {
+	o, err := decode[client.Order](row.Body)
+	if err != nil {
+		return err
+	}
+	_, err = v.keepSeen(ctx, store.LinkCheck{ID: row.ID, Bench: row.Bench, Link: o.Link, Adapter: o.Adapter, Model: r.Model, Unplugged: o.Pulled, By: o.By, At: v.clock.Now()}, *r.Seen, nil)
+	return err
+}
+
+// keepSeen names what was seen, by the answer to the test where there is one, and keeps it as
+// evidence.
+func (v *Service) keepSeen(ctx context.Context, row store.LinkCheck, seen diagnose.Seen, answer *diagnose.Answer) (store.LinkCheck, error) {
 	class := diagnose.Classify(seen)
 	row.Class = string(class)
-	if class != diagnose.Sound && !row.Unplugged && (in.Body.Answer != nil || !diagnose.Needs(class)) {
+	if class != diagnose.Sound && !row.Unplugged && (answer != nil || !diagnose.Needs(class)) {
 		var a diagnose.Answer
-		if in.Body.Answer != nil {
-			a = *in.Body.Answer
+		if answer != nil {
+			a = *answer
 		}
 		f, err := diagnose.Name(seen, a)
 		if err != nil {
-			return client.Check{}, err
+			return row, err
 		}
 		row.Fault = f.Name
-		if class == diagnose.Silent && p.Adapter != "" {
-			if err := v.store.TestedAdapter(ctx, p.Adapter, a.Came["adapter"], row.At); err != nil {
-				return client.Check{}, err
+		if class == diagnose.Silent && row.Adapter != "" {
+			if err := v.store.TestedAdapter(ctx, row.Adapter, a.Came["adapter"], row.At); err != nil {
+				return row, err
 			}
 		}
 	}
 	raw, err := json.Marshal(seen)
 	if err != nil {
-		return client.Check{}, err
+		return row, err
 	}
 	row.Seen = string(raw)
 	if err := v.store.AddCheck(ctx, row); err != nil {
-		return client.Check{}, err
+		return row, err
 	}
 	switch class {
 	case diagnose.Sound, diagnose.Late, diagnose.Lossy, diagnose.Program:
-	default: // whoever was identified here does not answer any more
-		if err := v.store.OffLink(ctx, p.Bench, p.Name); err != nil {
-			return client.Check{}, err
-		}
+		return row, nil
 	}
-	return checked(row, p.FullName(), who(ctx).person.Name)
+	return row, v.store.OffLink(ctx, row.Bench, row.Link) // whoever was identified here does not answer any more
 }
 
 // checked is a check as faces show it.

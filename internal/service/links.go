@@ -28,10 +28,16 @@ const (
 
 func (v *Service) listLinks(ctx context.Context, _ *none) (client.Links, error) {
 	rows, err := v.store.Places(ctx)
+	if err != nil {
+		return client.Links{}, err
+	}
+	asked, err := v.allAsked(ctx, rows)
 	out := client.Links{Links: []client.Link{}}
 	for _, l := range rows { // the places behind a link follow it
 		if l.Slot == "" {
-			out.Links = append(out.Links, v.link(l))
+			x := v.link(l)
+			x.Asked = asked[l.Bench+"/"+l.Name]
+			out.Links = append(out.Links, x)
 		} else if l.Unit.Valid {
 			out.Links[len(out.Links)-1].Modules++
 		}
@@ -371,16 +377,28 @@ func photoOf(f core.Fact) string {
 
 // ask gives a bench an order and waits for what comes of it.
 func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts time.Duration) (client.Result, error) {
-	order, err := v.order(o, bench)
+	o, err := v.give(ctx, o, bench)
 	if err != nil {
 		return client.Result{}, err
 	}
+	return v.ended(ctx, o, lasts)
+}
+
+// give gives a bench an order.
+func (v *Service) give(ctx context.Context, o client.Order, bench string) (client.Order, error) {
+	if o.By == "" {
+		o.By = who(ctx).person.ID
+	}
+	order, err := v.order(o, bench)
+	if err != nil {
+		return o, err
+	}
 	if err := v.store.AddOrder(ctx, order); err != nil {
-		return client.Result{}, err
+		return o, err
 	}
 	v.orderNews.ring()
 	o.ID = order.ID
-	return v.ended(ctx, o, lasts)
+	return o, nil
 }
 
 // ended waits for what comes of an order.

@@ -186,7 +186,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "admission": `{"kind":"flash","at":"x"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
-		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`,
+		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "end-asked": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`,
 		"consent": `{"for":"candidate","reason":"because"}`, "answer-test": `{"value":"yes"}`, "put-hold": `{"version":"1","reason":"because"}`, "add-job": `{"reason":"because"}`, "name-backup": `{"name":"x"}`, "take-out-release": `{"reason":"because"}`, "join-unit": `{"into":"x","reason":"because"}`, "mark-mistake": `{"reason":"because"}`, "put-site": `{"name":"here"}`, "try-sheet": `{"at":"x","sheet":"x"}`, "scan": `{"at":"x"}`, "begin-round": `{"at":"x"}`, "step-round": `{"turn":0,"do":"go"}`, "add-bulletin": `{"model":"m","title":"abc","says":"abc"}`, "end-bulletin": `{"reason":"because"}`, "set-link": `{"link":"x/y","path":"p"}`, "put-secret": `{"name":"x","value":"y"}`}
 	variable := regexp.MustCompile(`\{[^}]+\}`)
 	seen := 0
@@ -197,7 +197,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 			}
 			seen++
 			at := variable.ReplaceAllString(strings.NewReplacer("{job}", "7", "{bulletin}", "7").Replace(path), "01930000-0000-7000-8000-00000000dead")
-			if o.OperationID == "fit" || o.OperationID == "get-card" || o.OperationID == "print-card" || o.OperationID == "list-checks" {
+			if o.OperationID == "fit" || o.OperationID == "get-card" || o.OperationID == "print-card" || o.OperationID == "list-checks" || o.OperationID == "get-asked" {
 				at += "?at=x"
 			}
 			if o.OperationID == "convert-image" {

@@ -23,10 +23,19 @@ type LinkCheck struct {
 	At        time.Time `db:"checked_at"`
 }
 
-// AddCheck keeps a check.
+// AddCheck keeps a check, once.
 func (s *Store) AddCheck(ctx context.Context, c LinkCheck) error {
 	_, err := s.db.NamedExecContext(ctx, `INSERT INTO link_check (id, bench, link, model, adapter, class, fault, unplugged, seen, checked_by, checked_at) VALUES (:id, :bench, :link, :model, :adapter, :class, :fault, :unplugged, :seen, :checked_by, :checked_at)`, c)
+	if duplicate(err) { // the bench has said it twice
+		return nil
+	}
 	return err
+}
+
+// Check finds one.
+func (s *Store) Check(ctx context.Context, id string) (c LinkCheck, err error) {
+	err = s.db.GetContext(ctx, &c, `SELECT * FROM link_check WHERE id = ?`, id)
+	return c, none(err, "there is no check %q", id)
 }
 
 // Checks lists the newest checks of a link.

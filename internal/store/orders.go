@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -64,6 +65,27 @@ func (s *Store) EndOrder(ctx context.Context, bench, id string, result []byte, o
 	if opened {
 		q, args = `DELETE FROM bench_order WHERE id = ? AND bench = ?`, args[2:]
 	}
-	_, err := s.db.ExecContext(ctx, q, args...)
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, q, args...); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM order_told WHERE id = ?`, id)
+		return err
+	})
+}
+
+// TellOrder keeps how far a bench is with an open order of its own.
+func (s *Store) TellOrder(ctx context.Context, bench, id string, said []byte) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO order_told (id, said, at) SELECT id, ?, ? FROM bench_order WHERE id = ? AND bench = ? AND ended_at IS NULL
+		ON DUPLICATE KEY UPDATE said = VALUES(said), at = VALUES(at)`, string(said), time.Now().UTC(), id, bench)
 	return err
+}
+
+// OrderTold is how far a bench is with an order; empty where it has said nothing.
+func (s *Store) OrderTold(ctx context.Context, id string) (said string, err error) {
+	err = s.db.GetContext(ctx, &said, `SELECT said FROM order_told WHERE id = ?`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return said, err
 }

@@ -150,6 +150,15 @@ export const proofs: Record<string, string> = {
   "unit-digest": "by the unit's own digest",
 }
 
+export const questions: Record<string, string> = {
+  "check": "being checked",
+  "echo": "its adapter is being tested",
+  "identify": "who is there is being asked",
+  "listen": "somebody listens",
+  "scan": "all modules are being asked",
+  "try": "a sheet is being tried",
+}
+
 export const sources: Record<string, string> = {
   "label": "on the label",
   "person": "said by a person",

@@ -4,6 +4,7 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Bench, type Link, type Problem } from '../api/client'
 import { every } from '../every'
+import AskedNow from '../parts/AskedNow.vue'
 import EnrolBench from '../parts/EnrolBench.vue'
 import IdentifyWith from '../parts/IdentifyWith.vue'
 import PortWatch from '../parts/PortWatch.vue'
@@ -32,6 +33,8 @@ async function load() {
   loaded.value = true
 }
 every(3000, load)
+
+const taken = (l: Link) => l.state === 'busy' || (l.state === 'free' && !!l.asked)
 
 async function identify(l: Link) {
   asking.set(l.link, true)
@@ -81,11 +84,12 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
         <li v-for="l in of(b)" :key="l.link" :data-link="l.link">
           <div class="link">
             <div class="name"><strong class="mono">{{ l.link }}</strong><div class="small muted">{{ linkKinds[l.kind] ?? l.kind }}</div></div>
-            <div class="state"><v-icon :icon="l.state === 'busy' ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="l.state === 'free' ? 'secondary' : l.state === 'busy' ? 'primary' : 'error'" /> {{ l.state === 'busy' ? 'in use' : l.state }}</div>
+            <div class="state"><v-icon :icon="taken(l) ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="taken(l) ? 'primary' : l.state === 'free' ? 'secondary' : 'error'" /> {{ taken(l) ? 'in use' : l.state }}</div>
 
             <div class="on">
               <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">, and {{ l.modules }} {{ l.modules === 1 ? 'module' : 'modules' }} behind it</span><div v-if="l.identified" class="small muted">identified {{ ago(l.identified) }}, {{ when(l.identified) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
+              <AskedNow v-if="l.asked || asking.get(l.link)" :at="l.link" />
               <div v-if="l.absent" class="small brick">{{ l.absent }}</div>
               <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ classes[l.class ?? ''] ?? l.class }}, checked {{ when(l.checked) }}</div>
             </div>

@@ -4,6 +4,7 @@ import { mdiAlert, mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPower
 import { computed, onMounted, ref } from 'vue'
 
 import { api, problem, type Card, type Check, type Link, type Problem } from '../api/client'
+import AskedNow from '../parts/AskedNow.vue'
 import LineState from '../parts/LineState.vue'
 import Trouble from '../parts/Trouble.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
@@ -123,6 +124,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
       <template v-if="place.adapter"> Adapter <router-link to="/adapters" class="mono">{{ place.adapter }}</router-link>.</template>
     </p>
     <div v-if="card?.unsuited" class="row unsuited brick"><v-icon :icon="mdiAlert" size="24" /> <strong>{{ card.unsuited }}</strong></div>
+    <AskedNow :at="at" />
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-if="check">
       <section class="result" :class="check.passed ? 'good' : 'bad'" data-result :data-class="check.class" :data-fault="check.fault">
@@ -147,7 +149,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div>
           <h3>The line</h3>
           <table class="plain"><tbody>
-            <tr><td class="muted">Called</td><td>{{ check.seen.kind }}, as {{ check.model }}, {{ check.seen.asked.baud }} baud, parity {{ check.seen.asked.parity }}</td></tr>
+            <tr><td class="muted">Called</td><td>{{ check.seen.kind }}, as {{ check.model }}<template v-if="check.seen.asked.baud">, {{ check.seen.asked.baud }} baud, parity {{ check.seen.asked.parity }}</template></td></tr>
             <tr v-if="check.seen.proof.asked"><td class="muted">Answers</td><td>{{ check.seen.proof.asked - check.seen.proof.lost }} of {{ check.seen.proof.asked }}; {{ ms(check.seen.proof.median) }} at the middle, {{ ms(check.seen.proof.worst) }} at worst</td></tr>
             <tr v-if="check.seen.adapter"><td class="muted">CAN adapter</td><td>answers by itself in {{ ms(check.seen.adapter) }}</td></tr>
             <tr v-if="check.seen.server"><td class="muted">Serial server</td><td>answers by itself in {{ ms(check.seen.server) }}</td></tr>
@@ -171,7 +173,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <tr v-for="p in past" :key="p.id"><td>{{ when(p.at) }}</td><td>{{ p.model }}</td><td :class="p.passed ? 'teal' : 'brick'">{{ p.unplugged ? 'plug pulled: ' : '' }}{{ classes[p.class] ?? p.class }}</td><td>{{ p.says }}</td><td>{{ p.by }}</td></tr>
       </tbody></table>
     </section>
-    <v-empty-state v-else-if="!check" title="This link was not checked yet" text="Ask it: what answers, how soon, how often not." />
+    <v-empty-state v-else-if="!check && !busy" title="This link was not checked yet" text="Ask it: what answers, how soon, how often not." />
   </div>
 </template>
 

@@ -5,6 +5,7 @@ import { mdiPowerPlugOutline } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Identity, type Problem } from '../api/client'
+import AskedNow from './AskedNow.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ at: string }>()
@@ -49,6 +50,7 @@ async function ask() {
         <v-text-field v-model="to.label" label="Serial on its label" data-field="label" />
         <v-checkbox v-model="to.await" label="It opens its loader only when it is switched on" hide-details data-field="await" />
       </template>
+      <AskedNow v-if="calling" :at="at" />
       <Trouble v-if="trouble" :problem="trouble" />
       <div class="row end"><v-btn variant="text" :disabled="calling" @click="open = false">Close</v-btn><v-btn color="primary" size="large" :loading="calling" data-ask @click="ask">{{ to.await ? 'Call it' : 'Ask it' }}</v-btn></div>
     </v-card>
