@@ -316,6 +316,13 @@ func (u *Unit) head() string {
 	return string(bytes.TrimRight(b[4:28], "\x00"))
 }
 
+// SpokenTo tells whether its loader is at work: what a lamp beside it would show.
+func (u *Unit) SpokenTo() bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.inLoader
+}
+
 // Received counts the bytes that the unit was sent.
 func (u *Unit) Received() int64 {
 	u.mu.Lock()

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -148,6 +149,9 @@ func (p *Procedure) Asked(i Item) Item {
 	return i
 }
 
+// PlaceBench is the place of a procedure that is gone through at a bench.
+const PlaceBench = "bench"
+
 // SecondLook is the id of the item that asks for a second look at the wires. Every
 // procedure that has wires gets one before there is power, if it has none itself.
 const SecondLook = "second-look"
@@ -156,6 +160,21 @@ const SecondLook = "second-look"
 func Look() Item {
 	return Item{ID: SecondLook, Do: Wires, At: AtConnect, Says: Words{"en": "Look at every wire a second time, from pin 1 on."},
 		Why: Words{"en": "The next step brings power. Say which colours the wires have this time."}}
+}
+
+// WhichUnit is the id of the item that asks whether the unit to which the tool speaks is
+// the one in front of the person. It is asked at the bench where other units of the model
+// are plugged in as well.
+const WhichUnit = "which-unit"
+
+// Which is that item, of a unit at a link and those beside it.
+func (s *Sheet) Which(serial, link string, beside []string) Item {
+	i := Item{ID: WhichUnit, Do: Confirm, At: AtPower, Says: Words{"en": "This run is of " + serial + ", at " + link + ". Follow the lead to it and read its label: is that the one that you have in hand?"},
+		Why: Words{"en": "Others of this model are plugged in at this bench: " + strings.Join(beside, ", ") + ". What you switch, strap or press is to be done to the one that is written."}}
+	if len(s.Sign) > 0 && s.Main().Loader.Await == 0 { // one that is called at its power-up is not spoken to yet
+		i.Signs = []Sign{{Says: s.Sign}}
+	}
+	return i
 }
 
 // ByTool tells whether the tool does it alone.

@@ -67,6 +67,7 @@ type Sheet struct {
 	Program    string              `yaml:"program" json:"program"`       // the section that holds the unit's own program
 	Holds      []Slot              `yaml:"holds" json:"holds,omitempty"` // places for other units
 	Round      []Turn              `yaml:"round" json:"round,omitempty"` // what is done around the writing of those units
+	Sign       Words               `yaml:"sign" json:"sign,omitempty"`   // what a unit shows while its loader is spoken to
 	Permits    map[string]string   `yaml:"permits" json:"permits,omitempty"`
 	Procedures []Procedure         `yaml:"procedures" json:"procedures,omitempty"`
 

@@ -200,7 +200,8 @@ type Opened struct {
 	Itinerary []Leg        `json:"itinerary,omitempty"` // what the run does, in order
 	Owed      []Obligation `json:"owed,omitempty"`      // by earlier runs of this unit, and still open
 	Job       *Job         `json:"job,omitempty"`
-	Left      []Left       `json:"left,omitempty"` // sections that are left as they are
+	Left      []Left       `json:"left,omitempty"`   // sections that are left as they are
+	Beside    []string     `json:"beside,omitempty"` // serials of other units of the model that were found at this bench
 
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
 	Settings []loader.Setting   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back

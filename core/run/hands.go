@@ -45,7 +45,11 @@ func (r *Run) card(context.Context) error {
 			return core.Fail(core.DoesNotFit, "procedure %s is known to fail on this unit: %s", p.Name, says).Do("Ask a lead for another way.")
 		}
 	}
-	c.Items = append(c.Items, r.journal.State().Opened.tests(c.Items)...)
+	o := r.journal.State().Opened
+	if len(o.Beside) > 0 && o.Kind != BackUp && p != nil && p.Place == model.PlaceBench {
+		c.Items = append(c.Items, r.sheet.Which(o.Serial, o.Link, o.Beside))
+	}
+	c.Items = append(c.Items, o.tests(c.Items)...)
 	return r.append(KindCarded, c, true)
 }
 
@@ -90,6 +94,12 @@ func (r *Run) hands(ctx context.Context, x *Section, id string) error {
 		}
 		return r.append(KindAnswered, procedure.Answer{Item: item.ID, Fact: item.Fact, Value: value, By: procedure.Tool, At: r.pace.Clock.Now().UnixMicro()}, true)
 	}
+	if item.ID == model.WhichUnit && r.sheet.Main().Loader.Await == 0 {
+		if _, err := r.connect(ctx, s.Main()); err != nil && ctx.Err() != nil { // one that does not answer shows no sign; who is there is asked next
+			return err
+		}
+		defer r.leaveAll(ctx) // a person takes as long as he takes: the loader is opened anew for what follows
+	}
 	r.wait(item.ID) // before anybody can hear of it, and answer at once
 	defer r.wait("")
 	if s.Hands == nil || s.Hands.Item != item.ID {
@@ -127,6 +137,10 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 				err = r.append(KindAnswered, g.Answer, true)
 			}
 			g.taken <- err
+			if err == nil && g.Value == procedure.No && item.ID == model.WhichUnit {
+				return core.Fail(core.WrongUnit, "the run is of %s, and another unit is in hand: %s", r.journal.State().Opened.Serial, g.Note).Unit("nothing was changed").
+					Do("Take the one that the tool speaks to, or begin a run of the one in hand, at its own link.")
+			}
 			if err == nil && g.Value == procedure.No && !atEnd(item) {
 				return core.Fail(core.CannotTell, "at %q somebody saw something else: %s", item.Says.In("en"), g.Note).
 					Go(words.Check(r.journal.State().Opened.Link).To("Find out why before anything is written, then begin again; what is on the line tells"))

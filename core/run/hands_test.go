@@ -177,6 +177,52 @@ func TestSomethingElseEndsTheRunWithItsUndoList(t *testing.T) {
 	}
 }
 
+// TestSeveralOnTheTable: where other units of the model are plugged in at the bench, the
+// tool speaks to the one of the run and asks whether that is the one in hand; the unit shows
+// it while it is asked. Another one in hand ends the run before anything is changed.
+func TestSeveralOnTheTable(t *testing.T) {
+	for _, x := range []struct {
+		name, says string
+		beside     []string
+		outcome    run.Outcome
+		asked      bool
+	}{
+		{"alone", procedure.Yes, nil, run.Done, false},
+		{"it is the one in hand", procedure.Yes, []string{"S-0002", "S-0003"}, run.Done, true},
+		{"another one is", procedure.No, []string{"S-0002"}, run.Refused, true},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			b := handed(t, map[string]string{"lamp": "green", "volts": "3.3", model.WhichUnit: x.says})
+			b.open.Sheet = b.Put([]byte("sign: { en: Lamp 2 is lit while the tool speaks to it. }\n" + string(coretest.SmallSheetOf("gangway")) + steps))
+			b.open.Beside = x.beside
+			before, answers := b.unit.Memory(), b.OnChange
+			asked, lit := false, false
+			b.OnChange = func() {
+				if b.journal != nil && b.journal.State().Hands != nil && b.journal.State().Hands.Item == model.WhichUnit {
+					asked, lit = true, b.unit.SpokenTo()
+				}
+				answers()
+			}
+			s := b.flash(t, b.open)
+			if s.Closed == nil {
+				t.Fatalf("%+v", s.Fault)
+			}
+			if s.Closed.Outcome != x.outcome || asked != x.asked || asked && !lit {
+				t.Fatalf("closed %s, asked %v, lit %v", s.Closed.Outcome, asked, lit)
+			}
+			if x.asked {
+				i := s.Carded.Items[len(s.Carded.Items)-1]
+				if !strings.Contains(i.Says.In("en"), "This run is of S-0001, at b/l.") || !strings.Contains(i.Why.In("en"), strings.Join(x.beside, ", ")) || len(i.Signs) != 1 {
+					t.Errorf("%+v", i)
+				}
+			}
+			if x.outcome == run.Refused && (!strings.Contains(s.Closed.Reason, "another unit is in hand: as seen") || !bytes.Equal(b.unit.Memory(), before) || s.Fault.Kind != core.WrongUnit) {
+				t.Errorf("%+v %+v", s.Closed, s.Fault)
+			}
+		})
+	}
+}
+
 func TestAWrongAnswerIsAskedAgain(t *testing.T) {
 	b := handed(t, map[string]string{"lamp": "green"})
 	var refused error

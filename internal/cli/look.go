@@ -100,7 +100,9 @@ func (a *app) identifyVerb() *cobra.Command {
 			if power {
 				fmt.Fprintln(a.err, "The tool calls now. Take the unit's power off, and apply it again.")
 			}
-			id, err := asking(ctx, a, c, args[0], func(ctx context.Context) (client.Identity, error) { return c.IdentifyAs(ctx, args[0], label, as, power) })
+			id, err := asking(ctx, a, c, args[0], func(ctx context.Context) (client.Identity, error) {
+				return c.IdentifyAs(ctx, args[0], label, as, power)
+			})
 			if err != nil {
 				return err
 			}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"strings"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/admit"
@@ -73,6 +74,25 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 	return a, v.aboutTarget(ctx, n, a)
 }
 
+// besideLasts is how long ago a unit may have been found to count as being on the table.
+const besideLasts = 12 * time.Hour
+
+// beside are other units of the model that were found at the same bench lately, each on a
+// link of its own.
+func (v *Service) beside(ctx context.Context, p place, u store.Unit) (serials []string, err error) {
+	if p.Name == "" {
+		return nil, nil
+	}
+	places, err := v.store.Places(ctx)
+	for _, l := range places {
+		if l.Bench == p.Bench && l.Name != p.Name && l.Slot == "" && l.Absent == "" && l.Model == u.Model && l.Serial.Valid && l.Serial.String != u.Serial &&
+			l.Identified.Valid && v.clock.Now().Sub(l.Identified.Time) < besideLasts {
+			serials = append(serials, l.Serial.String)
+		}
+	}
+	return serials, err
+}
+
 // aboutUnit fills in what the register and the sheet say.
 func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
 	j, err := v.judge(ctx, a.unit)
@@ -93,6 +113,9 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
 			f.Source = core.FromRecord // an earlier reading: the card goes by it until the wire speaks
 			a.Opened.Noted = append(a.Opened.Noted, f)
 		}
+	}
+	if a.Opened.Beside, err = v.beside(ctx, a.place, a.unit); err != nil {
+		return err
 	}
 	if a.Opened.Held, err = v.held(ctx, a.unit.Model); err != nil {
 		return err

@@ -395,3 +395,52 @@ func TestTheVersionBeforeIsReadByEye(t *testing.T) {
 		t.Error(said)
 	}
 }
+
+// TestWhichOfSeveralIsInHand: two units of a model are plugged in at a bench. Before one of
+// them is written a person says that it is the one in hand, in either face; alone on the
+// table nobody is asked.
+func TestWhichOfSeveralIsInHand(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, nil)
+	sheet := "sign: { en: Lamp 2 is lit. }\n" + string(coretest.SmallSheetOf("gangway")) + underSeat
+	if _, err := w.Lead.PutModel(ctx, []byte(sheet)); err != nil {
+		t.Fatal(err)
+	}
+	for _, at := range []string{"b/a", "b/b"} {
+		if _, err := w.Technician.Identify(ctx, at, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
+		t.Fatal(err)
+	}
+	x := tab(t, w, "technician", 1280, 800)
+	r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Reason: "does not pair"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	item := ""
+	for n := 0; item != "which-unit"; n++ {
+		if item = turn(t, w, r.ID); item == "which-unit" {
+			break
+		}
+		value := asSeen[item]
+		if value == "" {
+			value = "yes"
+		}
+		if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: item, Value: value}); err != nil || item == "" || n > 20 {
+			t.Fatalf("%q: %v", item, err)
+		}
+	}
+	if !w.Units["a"].SpokenTo() {
+		t.Error("the unit shows nothing while it is asked for")
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), says("This run is of S-0001, at b/a."), says("S-0002"), says("Lamp 2 is lit."))
+	if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: "which-unit", Value: "no", Note: "mine says S-0002"}); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the run's turn to what is to be taken back, or its end", func() bool {
+		got, err := w.Technician.Run(ctx, r.ID)
+		return err == nil && got.Progress.Fault != nil && got.Progress.Fault.Kind == core.WrongUnit
+	})
+}
