@@ -212,7 +212,7 @@ func TestSeveralOnTheTable(t *testing.T) {
 			}
 			if x.asked {
 				i := s.Carded.Items[len(s.Carded.Items)-1]
-				if !strings.Contains(i.Says.In("en"), "This run is of S-0001, at b/l.") || !strings.Contains(i.Why.In("en"), strings.Join(x.beside, ", ")) || len(i.Signs) != 1 {
+				if !strings.Contains(i.Says.In("en"), "S-0001, at b/l: is it the one") || !strings.Contains(i.Why.In("en"), strings.Join(x.beside, ", ")) || len(i.Signs) != 1 {
 					t.Errorf("%+v", i)
 				}
 			}

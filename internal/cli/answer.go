@@ -21,8 +21,8 @@ import (
 func (a *app) answerVerb() *cobra.Command {
 	n := client.NewAnswer{}
 	photo, wires := "", []string{}
-	v := &cobra.Command{Use: "answer RUN VALUE", Short: "Answer the item that a run waits for", Args: cobra.ExactArgs(2),
-		Example:           "  ferry run answer 0193f2a0-… yes\n  ferry run answer 0193f2a0-… 3.31\n  ferry run answer 0193f2a0-… yes --photo board.jpg\n  ferry run answer 0193f2a0-… no --note \"the red light blinks\"",
+	v := &cobra.Command{Use: "answer RUN [VALUE]", Short: "Answer the item that a run waits for", Args: cobra.RangeArgs(1, 2),
+		Example:           "  ferry run answer 0193f2a0-… yes\n  ferry run answer 0193f2a0-… 3.31\n  ferry run answer 0193f2a0-… --photo board.jpg\n  ferry run answer 0193f2a0-… no --note \"the red light blinks\"",
 		ValidArgsFunction: a.complete(openRuns),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			r, err := c.Run(ctx, args[0])
@@ -33,7 +33,10 @@ func (a *app) answerVerb() *cobra.Command {
 			if h == nil {
 				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Go(words.RunShow(args[0]).To("Look how it stands"))
 			}
-			typed := typedAnswer(h.Item, args[1])
+			if len(args) == 1 && photo == "" && len(wires) == 0 {
+				return core.Fail(core.BadFile, "there is no answer: a value, a picture or the colours of wires is wanted").Go(words.RunShow(args[0]).To("See what is asked"))
+			}
+			typed := typedAnswer(h.Item, append(args, procedure.Yes)[1])
 			n.Item, n.Value = typed.Item, typed.Value
 			n.Note, n.Whose, n.Due = cmp.Or(n.Note, typed.Note), cmp.Or(n.Whose, typed.Whose), cmp.Or(n.Due, typed.Due)
 			if n.Wires, err = wiresOf(wires); err != nil {

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
 	"zealousferry/core/admit"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
@@ -174,12 +176,15 @@ func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o ope
 // who is on the link: by asking it, or, where its loader opens only after hands
 // have acted, by what the register holds; the run asks it before anything else.
 func (a *app) who(ctx context.Context, c *client.Client, n client.NewRun) (client.Identity, error) {
-	id, err := c.Identify(ctx, n.At, n.Label)
-	if core.KindOf(err) != core.NotAnswering {
-		return id, err
-	}
 	card, cardErr := c.Card(ctx, n.At, client.CardAbout{Release: n.Release})
-	if cardErr != nil || card.Procedure == "" || card.Link == "" {
+	known := cardErr == nil && card.Procedure != "" && card.Link != ""
+	waits := known && slices.ContainsFunc(card.Items, func(i model.Item) bool { return i.Do == model.Apply })
+	var id client.Identity
+	var err error
+	if !waits { // one that is called at its power-up does not answer before
+		id, err = asking(ctx, a, c, n.At, func(ctx context.Context) (client.Identity, error) { return c.Identify(ctx, n.At, n.Label) })
+	}
+	if !waits && core.KindOf(err) != core.NotAnswering || !known {
 		return id, err
 	}
 	u, unitErr := c.Unit(ctx, card.Unit)

@@ -153,10 +153,36 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(v)
 		}
 	}
+	plainArguments(root)
 	cobra.EnableCommandSorting = false
 	const examples = "{{if .HasExample}}\n\nExamples:\n{{.Example}}{{end}}" // in cobra's own template; they come first here
 	root.SetUsageTemplate("{{if .HasExample}}Examples:\n{{.Example}}\n\n{{end}}" + strings.Replace(root.UsageTemplate(), examples, "", 1))
 	return root
+}
+
+// plainArguments has every verb say in words which arguments it wants, where others come.
+func plainArguments(v *cobra.Command) {
+	for _, sub := range v.Commands() {
+		plainArguments(sub)
+	}
+	wants := v.Args
+	if wants == nil {
+		return
+	}
+	v.Args = func(c *cobra.Command, args []string) error {
+		if wants(c, args) == nil {
+			return nil
+		}
+		came := "nothing came"
+		if len(args) > 0 {
+			came = "what came was " + strings.Join(args, " ")
+		}
+		_, names, _ := strings.Cut(strings.TrimSuffix(c.UseLine(), " [flags]"), c.CommandPath())
+		if names == "" {
+			names = " nothing more"
+		}
+		return &core.Error{Message: fmt.Sprintf("%s wants%s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain("See " + c.CommandPath() + " --help."))}
+	}
 }
 
 func (a *app) client() *client.Client { return client.New(a.url, a.token, a.clock) }

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
@@ -228,6 +229,9 @@ func (v *view) show(p client.Progress) {
 		v.asked = h.Item + h.Says
 		v.note("HANDS ON: %s", h.Says)
 		if i := p.View.Item; i != nil {
+			if w := i.Why.In("en"); w != "" {
+				v.note("  %s", w)
+			}
 			for _, s := range i.Signs {
 				v.note("  %s %s", map[bool]string{true: "✗", false: "✓"}[s.Not], s.Says.In("en"))
 			}
@@ -236,7 +240,11 @@ func (v *view) show(p client.Progress) {
 			}
 		}
 		if !h.Calling {
-			v.note("answer: ferry run answer %s VALUE", v.run.ID)
+			value := "VALUE"
+			if i := p.View.Item; i != nil && i.Do == model.Photo {
+				value = "--photo FILE"
+			}
+			v.note("answer: ferry run answer %s %s", v.run.ID, value)
 		}
 	} else if h == nil {
 		v.asked = ""

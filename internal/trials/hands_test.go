@@ -435,7 +435,7 @@ func TestWhichOfSeveralIsInHand(t *testing.T) {
 	if !w.Units["a"].SpokenTo() {
 		t.Error("the unit shows nothing while it is asked for")
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), says("This run is of S-0001, at b/a."), says("S-0002"), says("Lamp 2 is lit."))
+	do(t, x, chromedp.Navigate(w.Base+"/runs/"+r.ID), says("S-0001, at b/a: is it the one"), says("S-0002"), says("Lamp 2 is lit."))
 	if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: "which-unit", Value: "no", Note: "mine says S-0002"}); err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,7 @@ import { api, problem, send, type Admission, type Backup, type Card, type Fit, t
 import DigestText from '../parts/DigestText.vue'
 import IdentifyWith from '../parts/IdentifyWith.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
+import AskedNow from '../parts/AskedNow.vue'
 import BeforeVersion from '../parts/BeforeVersion.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
 import NeedList from '../parts/NeedList.vue'
@@ -81,6 +82,7 @@ async function begin() {
   trouble.value = null
   identity.value = null
   try {
+    if (await byRegister(true)) return // one that is called at its power-up does not answer before
     const { data, error } = await api.POST('/api/identify', { body: label.value ? { at, label: label.value } : { at } })
     if (error) throw error
     identity.value = data
@@ -124,9 +126,12 @@ async function keep() {
   busy.value = false
 }
 
-async function byRegister() {
+// What the register says of the unit that was here last, where hands act before it answers;
+// with waits, only where it answers to nothing but its power.
+async function byRegister(waits = false) {
   const { data: known } = await api.GET('/api/card', { params: { query: { at } } })
   if (!known?.procedure || !known.unit) return false
+  if (waits && !known.items.some((i) => i.do === 'apply')) return false
   const { data: u } = await api.GET('/api/units/{unit}', { params: { path: { unit: known.unit } } })
   if (!u) return false
   identity.value = { link: at, unit: u.id, serial: u.serial, model: u.model, modelName: u.modelName, site: u.site, strength: 'by the register; the run asks it on the wire', facts: u.facts, missing: [], disagree: [] }
@@ -230,6 +235,7 @@ onMounted(begin)
     <div v-else-if="!identity" class="asking lead">
       <v-progress-linear indeterminate color="primary" class="bar" aria-label="Asking who is there" />
       Asking on <strong class="mono">{{ at }}</strong> who is there. Nothing is changed.
+      <AskedNow :at="at" />
     </div>
     <template v-else-if="!identity.unit">
       <h1>It does not tell its serial</h1>
