@@ -217,14 +217,14 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 
 func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 	name := r.Fact
-	r.Rule, r.Answer, r.Short = RuleUnknown, CannotTell, words.Facts.In(name)+" not known"
-	r.Said = core.Say("The %s is not known: it could not be read on the wire and nobody has noted it.", words.Fact(name))
+	r.Rule, r.Answer, r.Short = RuleUnknown, CannotTell, sheet.Called(name)+" not known"
+	r.Said = core.Say("The %s is not known: it could not be read on the wire and nobody has noted it.", sheet.Called(name))
 	if !known.asked() {
-		r.Said = core.Say("The %s is not known: nobody has asked the unit on the wire yet, and nobody has noted it.", words.Fact(name))
+		r.Said = core.Say("The %s is not known: nobody has asked the unit on the wire yet, and nobody has noted it.", sheet.Called(name))
 	}
 	if old, ok := known.Stale(name); ok {
 		r.Rule, r.Value, r.Source, r.At = RuleStale, old.Value, old.Source, old.At
-		r.Said = core.Say("The %s was %s on %s (%s); such a reading holds for %s only.", words.Fact(name), old.Value, old.At.UTC().Format("2 January 2006"), old.Source, sheet.Facts[name].GoodFor)
+		r.Said = core.Say("The %s was %s on %s (%s); such a reading holds for %s only.", sheet.Called(name), old.Value, old.At.UTC().Format("2 January 2006"), old.Source, sheet.Facts[name].GoodFor)
 	}
 	values := strings.Join(sheet.Facts[name].Values, "|")
 	if values == "" {

@@ -75,6 +75,7 @@ type Record struct {
 	Job        uint64        `cbor:"job,omitempty" json:"job,omitempty"`
 	Why        string        `cbor:"why,omitempty" json:"why,omitempty"`     // the job's reason
 	Asked      string        `cbor:"asked,omitempty" json:"asked,omitempty"` // who asked for the job
+	Given      string        `cbor:"given,omitempty" json:"given,omitempty"` // what was said for this run beside the job's reason
 	Left       []Left        `cbor:"left,omitempty" json:"left,omitempty"`
 	Before     *Before       `cbor:"before,omitempty" json:"before,omitempty"` // where From comes from, if not from the wire
 	Conditions []Condition   `cbor:"conditions,omitempty" json:"conditions,omitempty"`

@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/image"
 	"zealousferry/core/link"
 	"zealousferry/core/version"
+	"zealousferry/core/words"
 )
 
 // Schema is the JSON Schema (2020-12) of a model sheet.
@@ -133,6 +134,7 @@ func SameSerial(a, b string) bool {
 // finds it out.
 type FactRule struct {
 	Values  []string          `yaml:"values" json:"values,omitempty"`
+	Name    Words             `yaml:"name" json:"name,omitempty"` // within a sentence, "the … is not known"; the fact's own where it is left out
 	Ask     Words             `yaml:"ask" json:"ask,omitempty"`
 	Look    Words             `yaml:"look" json:"look,omitempty"`        // where to look, what to read
 	Answers map[string]Shown  `yaml:"answers" json:"answers,omitempty"`  // what each value looks like
@@ -141,6 +143,17 @@ type FactRule struct {
 	GoodFor string            `yaml:"good-for" json:"goodFor,omitempty"` // a duration such as 720h, after which it counts as unknown
 	Same    map[string]string `yaml:"same" json:"same,omitempty"`        // alternate values, to the one that rules name
 	Follows map[string]string `yaml:"follows" json:"follows,omitempty"`  // part number to the one that it supersedes
+}
+
+// Called is what a fact is called within a sentence.
+func (s *Sheet) Called(fact string) string {
+	if n := s.Facts[fact].Name.In("en"); n != "" {
+		return n
+	}
+	if n, ok := words.Facts[fact]; ok {
+		return n
+	}
+	return strings.ReplaceAll(fact, "-", " ")
 }
 
 // Life is how long a reading of the fact holds; 0 means for ever.

@@ -216,7 +216,7 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 		h.Adapter = o.Adapter.Serial
 	}
 	if o.Job != nil {
-		h.Job, h.Why, h.Asked = o.Job.Number, o.Job.Reason, o.Job.Asked
+		h.Job, h.Why, h.Asked, h.Given = o.Job.Number, o.Job.Reason, o.Job.Asked, o.Given()
 	}
 	for _, l := range o.Left {
 		h.Left = append(h.Left, history.Left{Section: l.Section, Why: l.Why})

@@ -208,6 +208,14 @@ type Opened struct {
 	Relock   bool               `json:"relock,omitempty"`   // that run lifted the memory's lock, and did not set it again
 }
 
+// Given is what was said for this run beside its job's reason.
+func (o *Opened) Given() string {
+	if o.Job == nil || o.Reason == o.Job.Reason {
+		return ""
+	}
+	return o.Reason
+}
+
 // Waived finds the waiver of a gate.
 func (o *Opened) Waived(gate string) (Waiver, bool) {
 	for _, w := range o.Waivers {

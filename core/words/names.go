@@ -1,7 +1,5 @@
 package words
 
-import "strconv"
-
 // Names are the words for values that stand in the API, each named once. Faces show
 // these; the console has them generated.
 type Names map[string]string
@@ -12,14 +10,6 @@ func (n Names) In(value string) string {
 		return s
 	}
 	return value
-}
-
-// Fact is a fact within a sentence: by its name, or as the sheet calls one of its own.
-func Fact(name string) string {
-	if s, ok := Facts[name]; ok {
-		return s
-	}
-	return "fact " + strconv.Quote(name)
 }
 
 var (

@@ -198,6 +198,9 @@ func (a *app) showRun(r client.Run) {
 	if w := jobWords(r); w != "" {
 		a.pair("job", wrap(w, 13))
 	}
+	if r.Given != "" {
+		a.pair("this run", wrap(r.Given, 13))
+	}
 	a.pair("version", dash(r.From)+" → "+dash(r.To))
 	a.pair("opened", when(r.Opened))
 	if r.Closed != nil {

@@ -177,6 +177,7 @@ type Run struct {
 	OwnJob    bool            `json:"ownJob,omitempty" doc:"The job was made by this run."`
 	Reason    string          `json:"reason,omitempty" doc:"The job's reason."`
 	Asked     string          `json:"asked,omitempty" doc:"Who asked for the job."`
+	Given     string          `json:"given,omitempty" doc:"What was said for this run beside the job's reason; of one run alone."`
 	State     string          `json:"state" enum:"open,paused,closed"`
 	Outcome   string          `json:"outcome"`
 	Release   string          `json:"release,omitempty"`

@@ -126,6 +126,9 @@ func tells(r *history.Record, names map[string]string) (all []core.Said) {
 	if r.Identity != "" && r.Identity != run.ThisUnit {
 		all = append(all, core.Say("Known %s, not by a serial that it tells.", r.Identity))
 	}
+	if r.Given != "" {
+		all = append(all, core.Say("For this run was said: %s.", strings.TrimSuffix(r.Given, ".")))
+	}
 	for _, c := range r.Conditions {
 		what := strings.TrimSpace(words.Facts.In(c.Name) + " " + c.Value + " " + c.Unit)
 		if c.During {

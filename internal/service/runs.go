@@ -335,6 +335,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		out.Procedure = s.Carded.Procedure
 	}
 	if s.Opened != nil {
+		out.Given = s.Opened.Given()
 		ofSections(&out, s, a.names)
 	}
 	if s.Closed != nil {

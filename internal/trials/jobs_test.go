@@ -2,6 +2,7 @@ package trials
 
 import (
 	"encoding/csv"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -366,4 +367,35 @@ func TestFilesOfAJob(t *testing.T) {
 	told(t, l.must(21, "job", "take", "2", file), "has no unit")
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/jobs/1"), browser.Until(`document.querySelector("[data-take]")?.getAttribute("href") === "/api/jobs/1/take.zip"`))
+}
+
+// TestWhatIsSaidForOneRunStays: a run of a unit that is in the scope of an open job belongs to
+// it, and what was said for this run alone stands on its page, in its record and in the
+// unit's history beside the job's reason.
+func TestWhatIsSaidForOneRunStays(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.AddJob(ctx, client.NewJob{Reason: "blank tickets", Units: []string{"S-0001"}}); err != nil {
+		t.Fatal(err)
+	}
+	l := commandLine(t, w, "technician")
+	l.must(0, "flash", "b/a", "--yes", "--reason", "drops characters too")
+	runs, err := w.Technician.Runs(ctx, client.RunQuery{})
+	if err != nil || len(runs.Runs) != 1 {
+		t.Fatalf("%+v %v", runs, err)
+	}
+	r, err := w.Technician.Run(ctx, runs.Runs[0].ID)
+	if err != nil || r.Reason != "blank tickets" || r.Given != "drops characters too" || r.Record == nil || r.Record.Given != "drops characters too" {
+		t.Errorf("%q %q %+v %v", r.Reason, r.Given, r.Record, err)
+	}
+	h, err := w.Viewer.History(ctx, "S-0001")
+	if err != nil || !strings.Contains(fmt.Sprint(h.Entries[0].Tells), "For this run was said: drops characters too.") || h.Chain != "intact" {
+		t.Errorf("%+v %v", h, err)
+	}
+	if out := l.must(0, "run", "show", r.ID); !strings.Contains(out, "this run drops characters too") {
+		t.Errorf("%s", out)
+	}
 }

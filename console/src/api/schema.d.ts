@@ -2820,6 +2820,7 @@ export interface components {
             events: number;
             facts: components["schemas"]["Fact"][];
             from: string;
+            given?: string;
             /** Format: int64 */
             halves: number;
             identity: string;
@@ -4513,6 +4514,8 @@ export interface components {
             /** Format: date-time */
             closed?: string;
             from: string;
+            /** @description What was said for this run beside the job's reason; of one run alone. */
+            given?: string;
             /** Format: int64 */
             halves: number;
             id: string;

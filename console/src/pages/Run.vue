@@ -347,6 +347,7 @@ async function putBack() {
           <div><table class="plain"><tbody>
             <tr><td class="muted">Outcome</td><td><strong>{{ outcomes[run.record.outcome] }}</strong><div class="small">{{ run.record.reason }}</div></td></tr>
             <tr v-if="jobWords(run)"><td class="muted">Why</td><td>{{ jobWords(run) }}</td></tr>
+            <tr v-if="run.given"><td class="muted">This run</td><td>{{ run.given }}</td></tr>
             <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
             <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
