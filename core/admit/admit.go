@@ -161,7 +161,7 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 	for _, gate := range in.Waive {
 		switch {
 		case !slices.Contains(Gates, gate):
-			bars = append(bars, Bar{Rule: "permission", Kind: core.BadFile, Said: core.Say("There is no gate %s; these can be passed by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
+			bars = append(bars, Bar{Rule: "permission", Kind: core.BadFile, Said: core.Say("There is nothing called %s to be let pass; what a lead can let pass by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
 		case !in.Person.Lead:
 			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("Only a lead passes the gate %s.", gate), Todo: plain("Ask a lead to open this run."), Who: Lead})
 		case len(strings.TrimSpace(in.Opened.Reason)) < 3:
@@ -361,7 +361,7 @@ func permits(in *Input) (bars []Bar) {
 		}
 		i := slices.IndexFunc(in.Consents, func(c Consent) bool { return c.For == x.what })
 		if i < 0 {
-			bars = append(bars, Bar{Rule: "consent", Kind: core.NotAllowed, Said: core.Say("That wants a lead's consent (%s).", words.Permits.In(x.what)),
+			bars = append(bars, Bar{Rule: "consent", Kind: core.NotAllowed, Said: core.Say("A %s wants a lead's consent.", words.Permits.In(x.what)),
 				Todo: core.Todos(append(first, words.Consent(in.Serial, x.what).To("A lead gives it"))...), Who: Lead})
 			continue
 		}

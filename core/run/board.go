@@ -112,6 +112,8 @@ func (s *State) ended(v *View) (head, says core.Said) {
 		return core.Say("Do not put it back to work"), core.Say("The run was given up in the middle of the write; the unit is half done.")
 	case v.Outcome == Done:
 		return s.well(reason)
+	case v.Outcome == NotProven && !s.Touched():
+		return core.Say("Nothing was written, and it is not proven"), core.Said{Text: capital(reason)}
 	case v.Outcome == NotProven:
 		return core.Say("Written, but not proven"), core.Said{Text: capital(reason)}
 	case v.Outcome == NothingToDo:

@@ -42,13 +42,15 @@ func (s *State) closing() (Outcome, string) {
 		return Abandoned, "stopped by order"
 	case s.Opened.Kind == BackUp:
 		return Done, ""
+	}
+	why := s.unproven()
+	switch {
+	case why != "": // also where nothing was to be done: what was to be shown was not
+		return NotProven, why
 	case s.Judged != nil && s.Judged.NothingToDo && !s.settledAny():
 		return NothingToDo, "the unit runs this version already"
 	case !s.Touched() && !s.settledAny():
 		return NothingToDo, "the unit's memory holds these bytes already"
-	}
-	if why := s.unproven(); why != "" {
-		return NotProven, why
 	}
 	return Done, s.remarks()
 }

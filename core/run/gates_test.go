@@ -10,6 +10,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
+	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/sim"
 )
@@ -130,6 +131,35 @@ func TestTheRunWaitsForTheBackupToBeStored(t *testing.T) {
 	b.open.Deadline = 0
 	if s := b.flash(t, b.open); s.Closed.Outcome != run.Failed || s.Fault.Kind != core.NotAnswering || s.Fault.Step != run.PhaseStore {
 		t.Errorf("closed %+v %+v", s.Closed, s.Fault)
+	}
+}
+
+// TestNothingToDoAndNotPassed: a unit that runs the release already, and whose job's test was
+// not passed, is not proven: the test stays with the unit, as it does after a write.
+func TestNothingToDoAndNotPassed(t *testing.T) {
+	for value, want := range map[string]struct {
+		outcome run.Outcome
+		says    string
+		state   string
+	}{
+		procedure.Yes:       {run.NothingToDo, "runs this version already", ""},
+		procedure.No:        {run.NotProven, `"It pairs.": as seen`, run.OweExcused},
+		procedure.Elsewhere: {run.NotProven, "Edda Rooke answers it by 2027-01-31", run.OweHanded},
+	} {
+		b := handed(t, map[string]string{"test-of-job-7": value})
+		b.open.Sheet = b.Put(coretest.SmallSheetOf("gangway"))
+		b.open.Release = b.Release(coretest.SmallSheet(), "1.0.0", 0x1000, coretest.SmallProgram("1.0.0"), map[string][]string{"revision": {"D"}})
+		b.open.Job = &run.Job{Number: 7, Reason: "does not pair", Test: "It pairs."}
+		s := b.flash(t, b.open)
+		if s.Closed == nil || s.Touched() || s.Closed.Outcome != want.outcome || !strings.Contains(s.Closed.Reason, want.says) {
+			t.Fatalf("%s: %+v %+v", value, s.Closed, s.Fault)
+		}
+		if want.state != "" && (len(s.Closed.Owed) != 1 || s.Closed.Owed[0].Kind != run.OweTest || s.Closed.Owed[0].State != want.state) || want.state == "" && len(s.Closed.Owed) != 0 {
+			t.Errorf("%s: owed %+v", value, s.Closed.Owed)
+		}
+		if got := run.StandingOf(s.Closed.Outcome, s.Closed.Touched, s.Closed.Owed, ""); (got == run.InService) != (want.state == "") {
+			t.Errorf("%s: it stands %s", value, got)
+		}
 	}
 }
 

@@ -169,7 +169,15 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 			}
 		}
 	}
-	if !known && a.Value == No {
+	switch {
+	case known:
+	case i.Test: // nothing was changed that would owe it, and still it was not passed
+		o := Obligation{Kind: OweTest, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run}
+		if a.Value == procedure.Elsewhere {
+			o.State, o.Whose, o.Due = OweHanded, a.Whose, a.Due
+		}
+		s.add(o)
+	case a.Value == No:
 		s.add(Obligation{Kind: OweFinding, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
 	}
 }

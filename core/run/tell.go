@@ -54,7 +54,7 @@ func Tell(e Event, x *Section) core.Said {
 		}
 	case KindWaived:
 		if w, err := body[Waiver](e); err == nil {
-			return core.Say("gate %s passed by name: %s", w.Gate, w.Reason)
+			return core.Say("let pass by name: %s; %s", words.Gates.In(w.Gate), w.Reason)
 		}
 	case KindSettings:
 		if s, err := body[Settings](e); err == nil {

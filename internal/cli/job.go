@@ -288,7 +288,7 @@ func (a *app) today(t client.Today) {
 		rows = append(rows, []string{"  " + u.Serial, a.paint(brick, "half done: do not put it back to work"), "ferry restore " + u.Serial})
 	}
 	for _, u := range t.NotProven {
-		rows = append(rows, []string{"  " + u.Serial, "not proven: nobody has seen it run", "ferry flash " + u.Serial})
+		rows = append(rows, []string{"  " + u.Serial, "not proven: nobody has seen it work", "ferry flash " + u.Serial})
 	}
 	part("Unsafe", rows)
 	rows = nil

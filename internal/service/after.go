@@ -36,7 +36,9 @@ func (v *Service) after(ctx context.Context, r store.Run, out *client.Run) error
 		steps := []core.Step{words.Listen(out.Link).To("Hear whether its program runs"), words.Flash(u.Serial, out.Version).To("Wait, and ask again"), words.Restore(u.Serial).To("Or put its backup back"), words.Fit(u.Serial).To("Or choose a release that is known to run")}
 		if len(openTests(u, names, v.clock.Now())) > 0 {
 			if out.Record != nil && run.StandingAfter(out.Record, nil, "") == run.InService { // it runs: what is missing is the answer
-				steps = []core.Step{words.Restore(u.Serial).To("Or, if it was not passed, put its backup back")}
+				if steps = nil; out.Progress.View.Touched {
+					steps = []core.Step{words.Restore(u.Serial).To("Or, if it was not passed, put its backup back")}
+				}
 			}
 			steps = append([]core.Step{words.Test(u.Serial).To("Answer the test that is open")}, steps...)
 		}

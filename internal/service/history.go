@@ -138,7 +138,7 @@ func tells(r *history.Record, names map[string]string) (all []core.Said) {
 		}
 	}
 	for _, w := range r.Waived {
-		all = append(all, core.Say("%s passed by %s: %s.", words.Gates.In(w.Gate), cmp.Or(names[w.By], w.By), strings.TrimSuffix(w.Reason, ".")))
+		all = append(all, core.Say("By the name of %s, %s: %s.", cmp.Or(names[w.By], w.By), words.Gates.In(w.Gate), strings.TrimSuffix(w.Reason, ".")))
 	}
 	if b := r.Before; b != nil {
 		switch {
@@ -202,6 +202,8 @@ func titleOf(kind, outcome, from, to string) core.Said {
 		return core.Say("Flashed %s", to)
 	case kind == history.Flashed && outcome == string(run.Done):
 		return core.Say("Flashed; which version it runs was not told")
+	case kind == history.Flashed && outcome == string(run.NotProven) && from == to:
+		return core.Say("Not proven; it ran %s already", from)
 	case kind == history.Flashed && outcome == string(run.NotProven):
 		return core.Say("Flashed, not proven")
 	case kind == history.Flashed && outcome == string(run.NothingToDo) && from != "":

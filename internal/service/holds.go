@@ -11,6 +11,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/admit"
+	"zealousferry/core/fit"
 	"zealousferry/core/history"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
@@ -106,6 +107,9 @@ func (v *Service) putHold(ctx context.Context, in *newHoldIn) (client.Hold, erro
 	if r.Withdrawn != nil {
 		return client.Hold{}, core.Fail(core.DoesNotFit, "release %s was withdrawn: %s", r.Version, r.Withdrawn.Reason).Do("Choose another one.")
 	}
+	if err := v.couldHave(ctx, of, r.Version); err != nil {
+		return client.Hold{}, err
+	}
 	h.ID, h.Firmware, h.Version, h.Reason, h.By, h.At = store.NewID(), r.ID, r.Version, strings.TrimSpace(b.Reason), who(ctx).person.ID, v.clock.Now().UTC()
 	if h.Until, err = v.until(b.Until, sql.NullTime{}); err != nil {
 		return client.Hold{}, err
@@ -117,6 +121,26 @@ func (v *Service) putHold(ctx context.Context, in *newHoldIn) (client.Hold, erro
 		says += ", until " + out.Until
 	}
 	return out, v.store.PutHold(ctx, v.key, h, says)
+}
+
+// couldHave says why a unit could never have a release, by what it is and whatever it runs: at
+// such a one it is not held. Of a model and revision nothing is asked.
+func (v *Service) couldHave(ctx context.Context, u store.Unit, version string) error {
+	if u.ID == "" {
+		return nil
+	}
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return err
+	}
+	for _, x := range j.verdicts {
+		for _, r := range x.Reasons {
+			if x.Version == version && !x.Current && r.Answer == fit.DoesNotFit && slices.Contains([]string{fit.RuleModel, fit.RuleValue, fit.RuleMemory, fit.RuleRegion, fit.RuleFlaw}, r.Rule) {
+				return core.Fail(core.DoesNotFit, "release %s does not fit %s, so it cannot be held at it: %s", version, u.Serial, strings.TrimSuffix(r.Text, ".")).Go(words.Fit(u.Serial).To("See which fit"))
+			}
+		}
+	}
+	return nil
 }
 
 // heldThing finds what is to be held: a unit, or a model and revision.

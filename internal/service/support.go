@@ -70,7 +70,11 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 	if err != nil {
 		return nil, err
 	}
-	b.line("history.json  the unit's history, checked: chain %s", h.Chain)
+	checked := "complete, and as it was entered"
+	if h.Chain != "intact" {
+		checked = "changed or incomplete, see its findings"
+	}
+	b.line("history.json  the unit's history, checked: %s", checked)
 	if err := put("history.json", h); err != nil {
 		return nil, err
 	}

@@ -142,7 +142,7 @@ func TestAFlashByClicks(t *testing.T) {
 	if last != told {
 		t.Errorf("the page lists %d events, the journal has %d worth telling", last, told)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("Up to date."), says("Flashed 2.0.0"), says("chain whole"))
+	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("Up to date."), says("Flashed 2.0.0"), says("complete, and as entered"))
 }
 
 func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {
@@ -246,7 +246,7 @@ func TestAStepBackWantsAReasonInTheConsole(t *testing.T) {
 		t.Fatal(r.Outcome)
 	}
 	x := tab(t, w, "technician", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), says("That wants a lead's consent (step back)."))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), says("A step back wants a lead's consent."))
 	w.Consent("S-0001", model.StepBack)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), says("2.0.0: fits, it runs already"), click(`[data-pick="1.0.0"]`), says("It is a step back: 2.0.0 runs."), browser.Until(`document.querySelector("[data-go]").disabled`),
 		chromedp.SendKeys(`[data-reason] input`, "the hand-box does not pair", chromedp.ByQuery), browser.Until(`!document.querySelector("[data-go]").disabled`), click(`[data-go]`), says("Written and verified"))

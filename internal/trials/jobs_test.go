@@ -126,10 +126,12 @@ func TestHoldsConsentAndWithdrawal(t *testing.T) {
 	holds(say(lead, 17, "consent", "S-0001", "step-back", "--reason", "the partner is old", "--until", "2020-01-01"), "over already")
 	say(lead, 0, "consent", "S-0001", "step-back", "--reason", "the partner is old")
 	holds(say(l, 0, "flash", "b/a", "1.0.0", "--yes", "--reason", "the partner is old"), "WRITTEN AND VERIFIED")
-	holds(say(l, 0, "history", "S-0001"), "a step back passed by", "A lead's consent")
+	holds(say(l, 0, "history", "S-0001"), "By the name of", "a step back: the partner is old", "A lead's consent")
 
 	// A hold: the next colleague is told, and does not undo it.
 	say(l, 20, "hold", "put", "S-0001", "1.0.0", "--reason", "the handset is old")
+	w.AddRelease("9.0.0", coretest.SmallProgram("9.0.0"), map[string][]string{"revision": {"C"}})
+	holds(say(lead, 12, "hold", "put", "S-0001", "9.0.0", "--reason", "the handset is old"), "so it cannot be held at it: It is for revision C", "ferry fit S-0001")
 	say(lead, 0, "hold", "put", "S-0001", "1.0.0", "--reason", "the handset is old", "--until", "2027-05-01")
 	f := say(l, 0, "fit", "S-0001")
 	holds(f, "held at this release", "the handset is old", "until 2027-05-01")

@@ -326,7 +326,7 @@ async function putBack() {
             <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? `from ${run.backupHow}` }}</p>
             <DigestText :digest="run.backup" />
           </template>
-          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">Gate “{{ run.waiver.gate }}” passed by {{ run.waivedBy }}: {{ run.waiver.reason }}</p>
+          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">By the name of {{ run.waivedBy }}: {{ gates[run.waiver.gate] ?? run.waiver.gate }}. {{ run.waiver.reason }}</p>
             <details v-if="run.settings" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? cap(backs[card.wayBack] ?? '') : 'None yet; nothing is erased before there is one.' }}</span></div>
           <OwedList v-if="view.owed?.length" :owed="view.owed" :closed="closed" />

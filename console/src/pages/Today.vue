@@ -72,7 +72,7 @@ every(3000, load)
           <span class="mark ring"><v-icon :icon="mdiCircleOffOutline" /></span>
           <div class="what">
             <div><strong>not proven</strong> <strong>{{ u.modelName }} {{ u.serial }}</strong><template v-if="u.site">, {{ u.site }}</template></div>
-            <div class="muted">Written and verified, but nobody has seen it run.</div>
+            <div class="muted">Nobody has seen it work since its last run.</div>
           </div>
           <div class="who small muted">seen {{ when(u.seen) }}</div>
           <v-btn variant="outlined" :to="`/units/${u.id}`">Decide</v-btn>
