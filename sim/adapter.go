@@ -20,6 +20,7 @@ type Wiring struct {
 	NoReset     bool   `json:"noReset,omitempty"`     // the reset line is off
 	HeldReset   bool   `json:"heldReset,omitempty"`   // the unit is held in reset
 	Sag         bool   `json:"sag,omitempty"`         // the supply gives way whenever the unit works
+	Weak        int64  `json:"weak,omitempty"`        // the supply gives way once the unit was sent so many bytes since it was called, each time
 	LongLead    bool   `json:"longLead,omitempty"`    // bytes are spoilt above 57 600 baud
 	Latency     int64  `json:"latency,omitempty"`     // ms that the adapter holds bytes back
 	Delay       int64  `json:"delay,omitempty"`       // ms of the network, each way
@@ -258,7 +259,7 @@ func (u *Unit) Measure(what string) (float64, error) {
 		switch {
 		case !u.powered:
 			return 0, nil
-		case f.Sag:
+		case f.Sag || f.Weak > 0:
 			return 2.4, nil
 		}
 		return 3.3, nil

@@ -101,6 +101,7 @@ type Unit struct {
 	dark      atomic.Bool // it has no power, for others to see without its lock
 	reset     bool
 	strap     bool
+	loaded    int64 // bytes that it was sent in this life
 	inLoader  bool
 	life      int // grows with every reset and loss of power
 	speed     int // that the loader was told to take; 0 is its own
@@ -335,6 +336,7 @@ func (u *Unit) scaled(d time.Duration) time.Duration { return time.Duration(floa
 // restart begins a new life in the loader or in the program.
 func (u *Unit) restart(loader bool) {
 	u.life++
+	u.loaded = 0
 	u.rx = u.rx[:0]
 	u.busy = u.clock.Now()
 	if !u.powered || u.faults.HeldReset {
@@ -416,6 +418,10 @@ func (u *Unit) arrive(p parcel) {
 		if u.faults.CutPower > 0 && u.received >= u.faults.CutPower {
 			u.faults.CutPower = 0
 			u.power(false)
+			return
+		}
+		if u.loaded++; u.faults.Weak > 0 && u.inLoader && u.loaded >= u.faults.Weak {
+			u.restart(false)
 			return
 		}
 		if (u.listens() || u.onBus()) && !c.framing && !c.parity && len(u.rx) < u.Window {

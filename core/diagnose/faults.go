@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/loader"
 )
 
 // Class is faults that look alike on the line.
@@ -29,6 +30,7 @@ const (
 	Lossy       Class = "lossy"        // some answers do not come
 	Late        Class = "late"         // they come late
 	Restarts    Class = "restarts"     // it starts over and over
+	Stops       Class = "stops"        // sound answers, and then none
 )
 
 // Fault is one thing that is wrong.
@@ -68,6 +70,7 @@ func init() {
 		{"adapter-holds-back", Late, "The adapter holds bytes back before it hands them over.", "Set the latency of its driver to 1 ms, where the system has such a value."},
 		{"network-late", Late, "The way to the serial server is slow.", "Nothing is wrong with the unit; expect longer times, or work at the server itself."},
 		{"supply-sags", Restarts, "The supply gives way as soon as the unit works.", "Feed the unit from its own supply, or from one that can give more."},
+		{"supply-gives-way", Stops, "The supply gives way under load: the unit starts anew while it is asked.", "Feed the unit from its own supply, or from one that can give more; look at its plug."},
 	} {
 		Faults[f.Name] = f
 	}
@@ -103,6 +106,7 @@ var Tests = map[Class]Test{
 	OtherLoader: {ByTool, "", "", "The tool has asked with the loaders of the other models.", "Somebody answered.", []string{"another-model", "another-loader"}},
 	Lossy:       {ByTool, "", "", "The tool has asked again at a lower speed.", "A lead that is too long is sound at a lower speed, a loose contact is not.", []string{"loose-wire", "long-lead"}},
 	Late:        {ByTool, "", "", "The tool has asked the serial server, or the CAN adapter, by itself.", "A slow way delays the server's own answers too, and an adapter that holds back its own.", []string{"adapter-holds-back", "network-late"}},
+	Stops:       {Measure, "supply", "V", "Measure the voltage at the unit's supply pin, and check again meanwhile: the lowest that it shows counts.", "Answers that are sound and then stop speak for a supply that gives way, or a plug that comes off; a loose contact loses some here and there.", []string{"supply-gives-way"}},
 	Restarts:    {Measure, "supply", "V", "Measure the voltage at the unit's supply pin while it starts.", "Only a supply that gives way restarts a unit again and again.", []string{"supply-sags"}},
 }
 
@@ -118,10 +122,12 @@ func Classify(s Seen) Class {
 	switch {
 	case s.Loader && s.Other == "":
 		switch {
+		case s.Proof.Stopped():
+			return Stops
+		case s.Proof.Median > s.Due+late && s.Proof.Share() <= loader.MostLost: // one that comes too late counts as lost
+			return Late
 		case s.Proof.Share() > 0.02:
 			return Lossy
-		case s.Proof.Median > s.Due+late:
-			return Late
 		}
 		return Sound
 	case s.Other != "":
@@ -207,6 +213,12 @@ func Name(s Seen, a Answer) (Fault, error) {
 		name = pick(s.Slower != nil && s.Slower.Share() <= 0.02, "long-lead", "loose-wire")
 	case Late:
 		name = pick(s.Server > s.Proof.Median/2, "network-late", "adapter-holds-back")
+	case Stops:
+		if a.Value > stands*cmp.Or(s.Supply, s.Volts, usual) {
+			return Fault{}, core.Fail(core.CannotTell, "the answers stop, though the supply stands at %.1f V", a.Value).
+				Do("Press every plug home and look at the lead where it bends; then check again.")
+		}
+		name = "supply-gives-way"
 	case Restarts:
 		if a.Value > stands*cmp.Or(s.Supply, s.Volts, usual) {
 			return Fault{}, core.Fail(core.CannotTell, "the unit restarts again and again, though its supply stands at %.1f V", a.Value).
@@ -243,6 +255,12 @@ func (s Seen) Words() []string {
 	}
 	if s.Adapter > 0 {
 		add("The CAN adapter answers by itself in %s.", s.Adapter.Round(100*time.Microsecond))
+	}
+	if s.Loader && s.Proof.Stopped() {
+		add("Its answers were sound, and then stopped: the last %d questions got none.", s.Proof.Tail)
+		if s.Banner != "" {
+			add("Its program has started meanwhile.")
+		}
 	}
 	if s.Echo {
 		add("What was sent came back.")

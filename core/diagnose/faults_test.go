@@ -29,7 +29,7 @@ type injected struct {
 
 func wires(w sim.Wiring) sim.Faults { return sim.Faults{Wiring: w} }
 
-// faults are the 24 of docs/diagnosis.md.
+// faults are those of docs/diagnosis.md.
 var faults = []injected{
 	{name: "no-power", off: true},
 	{name: "held-in-reset", faults: wires(sim.Wiring{HeldReset: true})},
@@ -55,6 +55,7 @@ var faults = []injected{
 	{name: "adapter-holds-back", faults: wires(sim.Wiring{Latency: 80})},
 	{name: "network-late", faults: wires(sim.Wiring{Delay: 80})},
 	{name: "supply-sags", faults: wires(sim.Wiring{Sag: true})},
+	{name: "supply-gives-way", faults: wires(sim.Wiring{Weak: 400})},
 }
 
 // candidates are the loader that the sheet of the named board tells of, then the
@@ -123,7 +124,7 @@ func hands(t *testing.T, u *sim.Unit, s link.Stream, test diagnose.Test) diagnos
 // TestEveryFaultIsNamed: by looking at the line alone the class is right for all
 // of them; the class's one test then names the fault.
 func TestEveryFaultIsNamed(t *testing.T) {
-	if len(faults) != 24 || len(diagnose.Faults) != 24 {
+	if len(faults) != 25 || len(diagnose.Faults) != 25 {
 		t.Fatalf("%d faults injected, %d known", len(faults), len(diagnose.Faults))
 	}
 	for _, f := range faults {

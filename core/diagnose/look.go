@@ -271,6 +271,9 @@ func (seen *Seen) prove(ctx context.Context, t *tap, s loader.Session, x model.L
 	slow, can := s.(interface {
 		Hurry(ctx context.Context, baud int) error
 	})
+	if seen.Proof.Stopped() {
+		return nil
+	}
 	if seen.Proof.Share() <= 0.02 || !can || m.Baud <= slowest {
 		return nil
 	}

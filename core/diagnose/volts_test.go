@@ -2,9 +2,11 @@ package diagnose_test
 
 import (
 	"testing"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/diagnose"
+	"zealousferry/core/loader"
 )
 
 // TestLevelsAreOfTheVoltageThatTheSheetNames measures signals and supplies of units at
@@ -34,6 +36,29 @@ func TestLevelsAreOfTheVoltageThatTheSheetNames(t *testing.T) {
 		f, err := diagnose.Name(s, diagnose.Answer{Value: x.value})
 		if x.sags != (f.Name == "supply-sags") || x.sags == (core.KindOf(err) == core.CannotTell) {
 			t.Errorf("%g V of %g: %q %v", x.value, x.supply, f.Name, err)
+		}
+	}
+}
+
+// TestSomeLostOfLateAnswers: where answers come late, a few that came too late are no sign of
+// a loose contact; where they come in time, they are. Answers that stop are another thing.
+func TestSomeLostOfLateAnswers(t *testing.T) {
+	t.Parallel()
+	const due = 20 * time.Millisecond
+	for _, x := range []struct {
+		proof loader.Proof
+		want  diagnose.Class
+	}{
+		{loader.Proof{Asked: 100, Lost: 3, Median: 160 * time.Millisecond}, diagnose.Late},
+		{loader.Proof{Asked: 100, Lost: 3, Median: due}, diagnose.Lossy},
+		{loader.Proof{Asked: 60, Lost: 11, Median: 160 * time.Millisecond}, diagnose.Lossy},
+		{loader.Proof{Asked: 60, Lost: 11, Tail: 11, Median: due}, diagnose.Stops},
+		{loader.Proof{Asked: 60, Lost: 11, Tail: 10, Median: due}, diagnose.Lossy},
+		{loader.Proof{Asked: 11, Lost: 11, Tail: 11}, diagnose.Lossy},
+		{loader.Proof{Asked: 100, Lost: 2, Median: due}, diagnose.Sound},
+	} {
+		if got := diagnose.Classify(diagnose.Seen{Loader: true, Due: due, Proof: x.proof}); got != x.want {
+			t.Errorf("%+v: %s, want %s", x.proof, got, x.want)
 		}
 	}
 }

@@ -12,8 +12,9 @@ import (
 // Proof is what a number of harmless questions showed of a link.
 type Proof struct {
 	Asked  int           `json:"asked"`
-	Lost   int           `json:"lost"`   // questions without a sound answer
-	Median time.Duration `json:"median"` // of the answers' times, nanoseconds
+	Lost   int           `json:"lost"`                    // questions without a sound answer
+	Tail   int           `json:"tail,omitempty" cbor:"-"` // of those, how many were the last ones asked
+	Median time.Duration `json:"median"`                  // of the answers' times, nanoseconds
 	Worst  time.Duration `json:"worst"`
 	At     time.Time     `json:"at"`
 }
@@ -25,6 +26,10 @@ func (p Proof) Share() float64 {
 	}
 	return float64(p.Lost) / float64(p.Asked)
 }
+
+// Stopped tells whether the answers were sound and then stopped, which is another thing than
+// losing one here and there.
+func (p Proof) Stopped() bool { return p.Tail > 5 && p.Tail == p.Lost && p.Asked > p.Lost }
 
 // MostLost is the share of lost questions from which a link is not fit for a
 // write: the loaders repeat what is lost, but a line this bad gets worse.
@@ -56,7 +61,9 @@ func Prove(ctx context.Context, s Session, n int, most time.Duration, clock core
 		p.Asked++
 		if err != nil {
 			p.Lost++
+			p.Tail++
 		} else {
+			p.Tail = 0
 			times = append(times, clock.Now().Sub(began))
 		}
 		if told != nil {

@@ -98,7 +98,7 @@ var (
 		"sound": "sound", "silent": "nothing comes at all", "held-low": "the line is held low", "deaf": "it speaks, and does not hear",
 		"echo": "only our own echo", "setting": "it speaks with another line setting", "rubbish": "bytes that mean nothing",
 		"program": "its program answers, not its loader", "other-loader": "another loader or model answers", "lossy": "answers get lost",
-		"late": "answers come late", "restarts": "it starts over and over",
+		"late": "answers come late", "restarts": "it starts over and over", "stops": "sound answers, and then none",
 	}
 	// JobStands are how far a job is with a unit.
 	JobStands = Names{"to-do": "still to do", "at-work": "at work", "interrupted": "interrupted: its run is open", "done": "done", "not-done": "not done"}

@@ -25,6 +25,7 @@ export const classes: Record<string, string> = {
   "setting": "it speaks with another line setting",
   "silent": "nothing comes at all",
   "sound": "sound",
+  "stops": "sound answers, and then none",
 }
 
 export const codeStands: Record<string, string> = {

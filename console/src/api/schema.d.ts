@@ -3362,6 +3362,8 @@ export interface components {
             /** Format: int64 */
             median: number;
             /** Format: int64 */
+            tail?: number;
+            /** Format: int64 */
             worst: number;
         };
         LoaderRecalled: {
