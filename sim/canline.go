@@ -137,6 +137,9 @@ func (c *canBus) turn() bool {
 			return true
 		}
 		c.toBench("z\r", c.free)
+		if u.faults.Stranger {
+			c.toBench(fmt.Sprintf("t%03X3023E00\r", CanRequest), c.free)
+		}
 		if c.node == nil {
 			c.pass(id, data)
 		} else if id == u.request() {

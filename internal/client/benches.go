@@ -261,20 +261,21 @@ type Order struct {
 
 // Result is what came of an order.
 type Result struct {
-	Error    *Problem        `json:"error,omitempty"`
-	Found    *run.Identified `json:"found,omitempty"`
-	Model    string          `json:"model,omitempty"`
-	Stays    bool            `json:"stays,omitempty"` // the unit is half done, and was left in its loader
-	Seen     *diagnose.Seen  `json:"seen,omitempty"`
-	Came     bool            `json:"came,omitempty"`
-	Tried    *Tried          `json:"tried,omitempty"`
-	Slots    []visit.InSlot  `json:"slots,omitempty"`
-	Gateway  *GatewayTold    `json:"gateway,omitempty"`
-	Cleared  []visit.Cleared `json:"cleared,omitempty"`
-	Ports    []ports.Port    `json:"ports,omitempty"`
-	Vehicles []Vehicle       `json:"vehicles,omitempty"`
-	Asked    bool            `json:"asked,omitempty"` // for vehicles
-	Heard    *Heard          `json:"heard,omitempty"`
+	Error     *Problem        `json:"error,omitempty"`
+	Found     *run.Identified `json:"found,omitempty"`
+	Model     string          `json:"model,omitempty"`
+	Stays     bool            `json:"stays,omitempty"` // the unit is half done, and was left in its loader
+	Seen      *diagnose.Seen  `json:"seen,omitempty"`
+	Came      bool            `json:"came,omitempty"`
+	Tried     *Tried          `json:"tried,omitempty"`
+	Slots     []visit.InSlot  `json:"slots,omitempty"`
+	Gateway   *GatewayTold    `json:"gateway,omitempty"`
+	Strangers int             `json:"strangers,omitempty"` // requests of another tester that were heard on the bus
+	Cleared   []visit.Cleared `json:"cleared,omitempty"`
+	Ports     []ports.Port    `json:"ports,omitempty"`
+	Vehicles  []Vehicle       `json:"vehicles,omitempty"`
+	Asked     bool            `json:"asked,omitempty"` // for vehicles
+	Heard     *Heard          `json:"heard,omitempty"`
 }
 
 // Batch is events of one run, in order.

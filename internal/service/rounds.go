@@ -95,10 +95,11 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	if b.Job == 0 && len(strings.TrimSpace(b.Reason)) < 3 {
 		return client.Round{}, core.Fail(core.BadFile, "a round wants a reason: what was ordered, or what the driver says").Unit("nothing was changed").Go(words.RoundBegin(p.FullName()).To("Say why"))
 	}
-	slots, _, err := v.slots(ctx, p, sheet, true)
+	asked, err := v.slots(ctx, p, sheet, true)
 	if err != nil {
 		return client.Round{}, err
 	}
+	slots := asked.Slots
 	s, err := v.enterAll(ctx, p, sheet, slots, b.Reason)
 	if err != nil {
 		return client.Round{}, err

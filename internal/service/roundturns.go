@@ -147,10 +147,11 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 		return err
 	}
 	t := s.Turns[turn]
-	slots, _, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
+	asked, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
 	if err != nil {
 		return err
 	}
+	slots := asked.Slots
 	if who := visit.Value(slots[0].Facts, core.FactSerial); who != s.Opened.Serial { // also before anything is cleared or learnt
 		return core.Fail(core.WrongUnit, "on %s is %s, and the round is of %s", p.FullName(), cmp.Or(who, "a vehicle that does not say which"), s.Opened.Serial).Unit("nothing was changed").Do("Plug in the vehicle that the round is of.")
 	}

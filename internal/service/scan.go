@@ -29,18 +29,23 @@ func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) 
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	slots, told, err := v.slots(ctx, p, sheet, false)
+	r, err := v.slots(ctx, p, sheet, false)
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	s, err := v.enterAll(ctx, p, sheet, slots, "")
-	s.Gateway, s.Warn = told, disturbs(told)
+	s, err := v.enterAll(ctx, p, sheet, r.Slots, "")
+	s.Gateway, s.Warn = r.Gateway, disturbs(r)
 	return s, err
 }
 
-// disturbs is what may disturb a write, of what a gateway says of itself.
-func disturbs(g *client.GatewayTold) []string {
+// disturbs is what may disturb a write, of what a gateway says of itself, and of what was
+// heard on a bus.
+func disturbs(r client.Result) []string {
 	all := []string{}
+	if r.Strangers > 0 {
+		all = append(all, core.Say("Another tester asks modules on this bus: %d of its requests were heard meanwhile. Whatever it does may disturb a write; end or unplug it first.", r.Strangers).Text)
+	}
+	g := r.Gateway
 	if g == nil {
 		return all
 	}
@@ -67,19 +72,19 @@ func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet 
 
 // slots has a bench ask all modules of an assembly; one in which nothing answers at all is
 // an error.
-func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep bool) ([]visit.InSlot, *client.GatewayTold, error) {
+func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep bool) (client.Result, error) {
 	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, scanLasts)
 	if err != nil {
-		return nil, nil, err
+		return r, err
 	}
 	if len(r.Slots) != len(sheet.Holds)+1 {
-		return nil, nil, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
+		return r, core.Fail(core.Interrupted, "the bench asked %d slots, the sheet of %s in force has %d", max(len(r.Slots)-1, 0), sheet.Model, len(sheet.Holds)).Do("Ask again once the bench has the sheet, which it gets within seconds.")
 	}
 	answers := func(s visit.InSlot) bool { return !s.Silent }
 	if slot := r.Slots[0]; !slices.ContainsFunc(r.Slots, answers) { // nobody passes anything on
-		return nil, nil, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
+		return r, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
 	}
-	return r.Slots, r.Gateway, nil
+	return r, nil
 }
 
 // enterAll enters what modules said into the register, and says how they stand.

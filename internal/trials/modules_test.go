@@ -298,6 +298,12 @@ func TestAVehicleBehindACanAdapter(t *testing.T) {
 			t.Errorf("the %s has noted that the hoist was silent: it was not told to be quiet", m.Title)
 		}
 	}
+	if len(found.Warn) != 0 {
+		t.Errorf("the bench hears itself: %v", found.Warn)
+	}
+	adapter.Set(sim.Faults{Stranger: true})
+	told(t, l.must(0, "scan", "b/bus"), "Another tester asks modules on this bus", "end or unplug it first")
+	adapter.Set(sim.Faults{})
 	units["tug-9-brake"].Power(false)
 	told(t, l.must(0, "scan", "b/bus"), "✗ does not answer", "1 module silent that should answer")
 	for _, u := range units {

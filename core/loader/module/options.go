@@ -284,6 +284,21 @@ func (Kind) Schema() []byte {
 	return raw
 }
 
+// Requests are the CAN identifiers at which a module is asked, alone and together with all
+// others.
+func (Kind) Requests(own loader.Own) (long bool, ids []uint32) {
+	o, _, err := read(own)
+	if err != nil {
+		return false, nil
+	}
+	for _, id := range []*uint32{o.At.Request, o.At.All.Request} {
+		if id != nil {
+			ids = append(ids, *id)
+		}
+	}
+	return o.At.Long, ids
+}
+
 // Facts are those that it reads off a module.
 func (Kind) Facts(own loader.Own) (names []string) {
 	o, _, err := read(own)
