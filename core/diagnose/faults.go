@@ -250,6 +250,8 @@ func (s Seen) Words() []string {
 		add("The loader answered %d of %d questions, in %s at the middle.", s.Proof.Asked-s.Proof.Lost, s.Proof.Asked, s.Proof.Median.Round(100*time.Microsecond))
 	case s.Other != "":
 		add("Not the loader that was called: %s answered.", s.Other)
+	case s.Asked.Baud == 0:
+		add("Nothing answered as a %s.", s.Kind)
 	default:
 		add("The loader %s did not answer at %d baud.", s.Kind, s.Asked.Baud)
 	}

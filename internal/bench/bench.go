@@ -55,6 +55,7 @@ type Bench struct {
 	pack      *pack
 	ports     map[string]*port
 	order     []string
+	joins     sync.Mutex
 	done      map[string]bool      // orders carried out, by id
 	questions map[string]*question // that are being asked, by the order's id
 	log       *os.File             // the same on disk
@@ -275,6 +276,8 @@ const joinEvery = 3 * time.Second
 
 // join tells the service what the bench has, once.
 func (b *Bench) join(ctx context.Context) error {
+	b.joins.Lock() // one after another: what was seen earlier must not be told later
+	defer b.joins.Unlock()
 	links := b.joined()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()

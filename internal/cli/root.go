@@ -98,7 +98,7 @@ func (a *app) report(err error) int {
 		e = &core.Error{Message: err.Error(), Todo: core.Todos(core.Plain("See ferry help."))}
 	}
 	code := exitUsage
-	if known {
+	if known && e.Kind != "" {
 		code = ExitCode(e.Kind)
 	}
 	if a.output == "json" {

@@ -182,7 +182,7 @@ func TestErrorsHaveKindNextAndExitCode(t *testing.T) {
 	if m, code = l.json("history", "S-9999"); code != 21 || m["error"].(map[string]any)["kind"] != "not-found" {
 		t.Errorf("no such unit: %d %v", code, m)
 	}
-	if _, errs, code = l.run("flash"); code != 2 || !strings.Contains(errs, "accepts between 1 and 2 arg") {
+	if _, errs, code = l.run("flash"); code != 2 || !strings.Contains(errs, "ferry flash wants LINK|UNIT [RELEASE]; nothing came") {
 		t.Errorf("a wrong call: %d %s", code, errs)
 	}
 	l.env = append(l.env, "FERRY_TOKEN=wrong")

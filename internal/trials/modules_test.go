@@ -115,6 +115,20 @@ func TestAModuleOfAVehicle(t *testing.T) {
 	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"}); err != nil || !k.Passed || k.Seen.Proof.Asked != 100 || k.Seen.Proof.Lost != 0 {
 		t.Errorf("the way to it: %+v %v", k, err)
 	}
+	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a", Unplugged: true}); err != nil || k.Passed {
+		t.Errorf("it answers, though its plug is said to be pulled: %+v %v", k, err)
+	}
+	w.Units["a"].Power(false)
+	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a", Model: "small", Unplugged: true}); err != nil || !k.Passed || fmt.Sprint(k.Words) != "[Nothing answered as a module. Nothing came at all.]" {
+		t.Errorf("the counter-proof: %+v %v", k, err)
+	}
+	if _, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a", Model: "small"}); core.KindOf(err) != core.NotAnswering {
+		t.Errorf("nothing answers: %v", err)
+	}
+	w.Units["a"].Power(true)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Error(err)
+	}
 	if _, err := w.Technician.Listen(ctx, client.NewListen{At: "b/a"}); core.KindOf(err) != core.RefusedByUnit || !strings.Contains(err.Error(), "whole messages") {
 		t.Errorf("hearing a bus as a line: %v", err)
 	}

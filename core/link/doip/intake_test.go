@@ -16,7 +16,6 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/link"
 	"zealousferry/core/link/doip"
-	"zealousferry/core/link/uds"
 	"zealousferry/sim"
 )
 
@@ -193,16 +192,18 @@ func TestManySideBySide(t *testing.T) {
 		wg.Go(func() {
 			for range questions {
 				c, err := m.Talk(ctx, 0x50+n)
-				if err != nil {
-					t.Error(err)
-					return
+				if err == nil {
+					err = c.Send(ctx, []byte{0x22, 0xF1, 0x8C})
 				}
-				u := uds.New(c, link.Pace{Clock: core.System{}}, 0)
-				if got, err := u.Data(ctx, 0xF18C); err != nil || string(got) != fmt.Sprintf("S-%04d", n) {
+				var got []byte
+				if err == nil {
+					got, err = c.Receive(ctx, soon())
+				}
+				if want := fmt.Sprintf("\x62\xF1\x8CS-%04d", n); err != nil || string(got) != want {
 					t.Errorf("module %d: %q %v", n, got, err)
 					return
 				}
-				u.Close()
+				c.Close()
 			}
 		})
 	}
