@@ -260,9 +260,6 @@ func (s Seen) Words() []string {
 	}
 	if s.Loader && s.Proof.Stopped() {
 		add("Its answers were sound, and then stopped: the last %d questions got none.", s.Proof.Tail)
-		if s.Banner != "" {
-			add("Its program has started meanwhile.")
-		}
 	}
 	if s.Echo {
 		add("What was sent came back.")

@@ -170,7 +170,7 @@ const WhichUnit = "which-unit"
 // Which is that item, of a unit at a link and those beside it.
 func (s *Sheet) Which(serial, link string, beside []string) Item {
 	i := Item{ID: WhichUnit, Do: Confirm, At: AtPower, Says: Words{"en": serial + ", at " + link + ": is it the one that you have in hand? Read its label."},
-		Why: Words{"en": "Others of this model are plugged in at this bench: " + strings.Join(beside, ", ") + ". What you switch, strap or press is to be done to the one that is written."}}
+		Why: Words{"en": "Others of this model were found at this bench lately: " + strings.Join(beside, ", ") + ". What you switch, strap or press is to be done to the one that is written."}}
 	if len(s.Sign) > 0 && s.Main().Loader.Await == 0 { // one that is called at its power-up is not spoken to yet
 		i.Signs = []Sign{{Says: s.Sign}}
 	}

@@ -13,16 +13,20 @@ import (
 	"zealousferry/core/registry"
 )
 
-// Strangers listens on a bus for requests to modules of these models that this end has not
+// Strangers listens on a bus for requests to modules of this assembly that this end has not
 // made: whoever makes them is another tester. heard ends it and gives how many there were. On
 // a link that is no bus it is nil; there the gateway knows.
-func Strangers(l link.Link, sheets map[string]*model.Sheet, clock core.Clock) (heard func() int) {
+func Strangers(l link.Link, of *model.Sheet, sheets map[string]*model.Sheet, clock core.Clock) (heard func() int) {
 	bus, ok := l.(link.Frames)
 	if !ok {
 		return nil
 	}
 	ids := map[bool][]uint32{}
-	for _, s := range sheets {
+	in := []*model.Sheet{of} // another vehicle's module may be asked where one of this one answers
+	for _, slot := range of.Holds {
+		in = append(in, mayBe(slot, sheets)...)
+	}
+	for _, s := range in {
 		kind, err := registry.Loader(s.Main().Loader.Kind)
 		if err != nil {
 			continue

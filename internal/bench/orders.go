@@ -109,6 +109,7 @@ func (b *Bench) end(ctx context.Context, o client.Order, r client.Result) {
 type question struct {
 	end  context.CancelCauseFunc
 	told chan core.Said // the newest that is to be told
+	said bool           // a line of text goes to the program
 }
 
 // telling takes how far an order is; the service is told the newest of it, now and then.
@@ -161,7 +162,11 @@ func (b *Bench) endQuestion(o client.Order) error {
 	if q == nil {
 		return core.Fail(core.NotFound, "this bench is not asking that any more")
 	}
-	q.end(core.Fail(core.Interrupted, "it was ended by %s", o.By).Unit("nothing was changed").Do("Ask again when you want to know."))
+	state := "nothing was changed"
+	if q.said {
+		state = "what was said to it was said; nothing else was done"
+	}
+	q.end(core.Fail(core.Interrupted, "it was ended by %s", o.By).Unit(state).Do("Ask again when you want to know."))
 	return nil
 }
 
@@ -188,7 +193,7 @@ func (b *Bench) carryOut(ctx context.Context, o client.Order) {
 func (b *Bench) ask(ctx context.Context, o client.Order) (client.Result, error) {
 	asking, end := context.WithCancelCause(ctx)
 	defer end(nil)
-	q := &question{end: end, told: make(chan core.Said, 1)}
+	q := &question{end: end, told: make(chan core.Said, 1), said: o.Say != ""}
 	b.mu.Lock()
 	b.questions[o.ID] = q
 	b.mu.Unlock()

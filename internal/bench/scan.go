@@ -27,7 +27,7 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 	defer done()
 	told := make(chan *client.GatewayTold, 1)
 	go func() { told <- gatewayTold(ctx, l) }()
-	strangers := visit.Strangers(l, by, b.Clock)
+	strangers := visit.Strangers(l, of, by, b.Clock)
 	r := client.Result{Slots: visit.Scan(ctx, l, of, by, o.Deep, b.pace())}
 	if strangers != nil {
 		r.Strangers = strangers()

@@ -76,7 +76,7 @@ func since(now time.Time, is client.Asked) string {
 
 func (a *app) linkEnd() *cobra.Command {
 	return &cobra.Command{Use: "end LINK|UNIT", Short: "End what is being asked on a link before it is over", Args: cobra.ExactArgs(1), Example: "  ferry link end van/quay-6", ValidArgsFunction: a.complete(places),
-		Long: "Ends a check, an identification, a scan or listening that somebody began; nothing was changed by it. A run is stopped\nby `ferry run stop`.",
+		Long: "Ends a check, an identification, a scan or listening that somebody began. None of them writes to memory. A run is stopped\nby `ferry run stop`.",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			is, err := c.EndAsked(ctx, args[0])
 			if err != nil {

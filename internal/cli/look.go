@@ -181,9 +181,9 @@ func (a *app) historyVerb() *cobra.Command {
 }
 
 func (a *app) history(h client.History) {
-	state := a.paint(teal, "complete, and as it was entered")
+	state := a.paint(teal, "checked: as it was entered")
 	if h.Chain != "intact" {
-		state = a.paint(brick+bold, "CHANGED OR INCOMPLETE: do not trust it")
+		state = a.paint(brick+bold, "CHANGED SINCE IT WAS ENTERED: do not trust it")
 	}
 	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, count(len(h.Entries), "entry"), state)
 	for _, f := range h.Findings {

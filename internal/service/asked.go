@@ -20,6 +20,9 @@ var (
 
 // question is the one that a link is busy with; nil where there is none.
 func (v *Service) question(ctx context.Context, p place) (*store.Order, client.Order, error) {
+	if !v.online(p.Seen, p.Revoked) { // whatever it was asked, nobody knows of it
+		return nil, client.Order{}, nil
+	}
 	var row *store.Order
 	var is client.Order
 	err := v.eachAsked(ctx, []string{p.Bench}, func(r store.Order, o client.Order) {

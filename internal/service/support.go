@@ -70,9 +70,9 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 	if err != nil {
 		return nil, err
 	}
-	checked := "complete, and as it was entered"
+	checked := "as it was entered"
 	if h.Chain != "intact" {
-		checked = "changed or incomplete, see its findings"
+		checked = "changed since, see its findings"
 	}
 	b.line("history.json  the unit's history, checked: %s", checked)
 	if err := put("history.json", h); err != nil {

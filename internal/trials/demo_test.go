@@ -116,7 +116,7 @@ func TestTheDemoComesUpTwiceAndLeavesNothing(t *testing.T) {
 	}
 	stopDemo(t, c, dir)
 	c, _, _ = startDemo(t, path, dir, listen)
-	if got, err := sh(path + " history Q80-4417-206"); err != nil || !strings.Contains(got, "3.9.4 → 4.2.1") || !strings.Contains(got, "complete, and as it was entered") {
+	if got, err := sh(path + " history Q80-4417-206"); err != nil || !strings.Contains(got, "3.9.4 → 4.2.1") || !strings.Contains(got, "checked: as it was entered") {
 		t.Errorf("the data of the first: %v\n%s", err, got)
 	}
 	stopDemo(t, c, dir)

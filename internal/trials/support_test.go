@@ -66,7 +66,7 @@ func TestOneFileForWhoeverHelps(t *testing.T) {
 	if got := strings.Join(names, " "); got != "READ FIRST.txt checks.json events.jsonl history.json release.json run.json sheet.yaml versions.txt" {
 		t.Errorf("%s", got)
 	}
-	told(t, string(in["READ FIRST.txt"]), "Small S-0001 on b/a", "cannot be programmed (0x72)", "Who may see this", "complete, and as it was entered")
+	told(t, string(in["READ FIRST.txt"]), "Small S-0001 on b/a", "cannot be programmed (0x72)", "Who may see this", "the unit's history, checked: as it was entered")
 	if n := bytes.Count(in["events.jsonl"], []byte("\n")); n < 20 || !bytes.Contains(in["events.jsonl"], []byte(`"kind":"opened"`)) {
 		t.Errorf("%d events", n)
 	}

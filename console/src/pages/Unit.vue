@@ -176,7 +176,7 @@ const blocked = computed(() => {
           <form v-if="naming" class="row" @submit.prevent="nameIt"><v-text-field v-model="called" label="What people call this backup" data-field="backup-name" /><v-btn type="submit" variant="outlined" data-put-name>Keep</v-btn></form>
         </section>
         <section v-if="history">
-          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} {{ history.entries.length === 1 ? 'entry' : 'entries' }}, {{ history.chain === 'intact' ? 'complete, and as entered' : 'changed or incomplete' }}</span></div>
+          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} {{ history.entries.length === 1 ? 'entry' : 'entries' }}, {{ history.chain === 'intact' ? 'checked: as entered' : 'changed since they were entered' }}</span></div>
           <HistoryChain class="chain" :history="history" />
         </section>
       </div>
