@@ -41,6 +41,7 @@ type Limits struct {
 	Instead  string // what stands in for a backup where it cannot read; empty where it can
 	Shape    link.Shape
 	Pages    bool // it holds the unit's pages against the section's map, and so serves one section alone
+	Quiet    bool // asking who is there leaves its program at work
 	Watches  bool // the sheet wants conditions for a write that the unit itself can tell
 }
 

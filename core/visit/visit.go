@@ -52,6 +52,19 @@ func OpenNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (l
 	return Open(ctx, l, &now, p, Hooks{})
 }
 
+// Answers tells whether a unit can be asked through a section who it is, at any time: not by
+// eye only, nor only while its power comes.
+func Answers(x *model.Section) bool {
+	kind, err := registry.Loader(x.Loader.Kind)
+	return err == nil && x.Loader.Await == 0 && kind.Limits(x.Loader.Own).Identity != loader.ByEye
+}
+
+// Quiet tells whether asking who is there leaves the unit's program at work.
+func Quiet(x *model.Section) bool {
+	kind, err := registry.Loader(x.Loader.Kind)
+	return err == nil && kind.Limits(x.Loader.Own).Quiet
+}
+
 // options are a section's for its loader.
 func options(x *model.Section, p link.Pace, h Hooks) loader.Options {
 	l := x.Loader

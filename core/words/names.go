@@ -37,6 +37,11 @@ var (
 	}
 	// Turns are how a turn of a round stands.
 	Turns = Names{"open": "to do", "unknown": "begun, nobody knows how far", "done": "done", "left": "left undone", "passed": "not needed"}
+	// Seats are how a unit of a tray stands.
+	Seats = Names{
+		"not-seen": "never seen", "at-work": "at work", "hands-off": "being written", "waits": "waits for you", "half-done": "half done", "done": "done and proven",
+		"current": "current already", "not-proven": "not proven", "failed": "failed", "refused": "refused", "left-out": "left out", "again": "once more",
+	}
 	// Questions are what a bench asks on a link that changes nothing.
 	Questions = Names{
 		"identify": "who is there is being asked", "check": "being checked", "scan": "all modules are being asked", "listen": "somebody listens",
@@ -125,5 +130,5 @@ var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
 	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds, "questions": Questions,
-	"codeStands": CodeStands, "turns": Turns,
+	"codeStands": CodeStands, "turns": Turns, "seats": Seats,
 }

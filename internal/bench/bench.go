@@ -66,6 +66,9 @@ type Bench struct {
 	heard     bool          // the service has said at least once what is here below
 	sheets    []core.Digest
 	withdrawn map[string]string // open runs whose release was taken back, as heard last
+	trays     []client.BenchTray
+	settled   map[string]settled // links of trays, by name
+	asking    map[string]bool    // the same that are being asked
 	wake      chan struct{}
 
 	seal   sync.Mutex
@@ -104,7 +107,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	if err != nil {
 		return nil, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Go(words.BenchEnrol().To("Enrol it"))
 	}
-	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, wake: make(chan struct{}, 1)}
+	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
 	if err := json.Unmarshal(raw, &b.id); err != nil {
 		return nil, core.Fail(core.BadFile, "bench.json: %w", err)
 	}
@@ -287,7 +290,7 @@ func (b *Bench) join(ctx context.Context) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.withdrawn = c.Withdrawn
+	b.withdrawn, b.trays = c.Withdrawn, c.Trays
 	b.heard = true
 	b.sheets, b.offset = c.Sheets, time.Duration(c.Now-b.Clock.Now().UnixMicro())*time.Microsecond
 	return nil
@@ -304,6 +307,7 @@ func (b *Bench) joining(ctx context.Context) {
 				b.nudge()
 			}
 			away = false
+			b.askTrays(ctx)
 		case ctx.Err() == nil && !away:
 			away = true
 			b.Log.Warn("the service is out of reach; runs go on", "error", err)

@@ -61,7 +61,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 			way += ", as " + s.Model
 		}
 		named := o.Named || i == 0 && s.Model == o.Model
-		if seen[way] || !named && (byEye(s) || s.Main().Loader.Await > 0) { // such a one is called only by name
+		if seen[way] || !named && !visit.Answers(s.Main()) { // such a one is called only by name
 			continue
 		}
 		seen[way], tried = true, append(tried, way)
@@ -165,6 +165,18 @@ func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {
 	if asked != nil && !heard {
 		return nil, fmt.Errorf("the bench has not heard yet which models the catalogue has: %w", asked)
 	}
+	return b.read(ctx, names)
+}
+
+// knownSheets reads the sheets of which the bench has heard last.
+func (b *Bench) knownSheets(ctx context.Context) ([]*model.Sheet, error) {
+	b.mu.Lock()
+	names := b.sheets
+	b.mu.Unlock()
+	return b.read(ctx, names)
+}
+
+func (b *Bench) read(ctx context.Context, names []core.Digest) ([]*model.Sheet, error) {
 	var all []*model.Sheet
 	for _, n := range names {
 		raw, err := b.blob(ctx, n)
@@ -178,10 +190,4 @@ func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {
 		all = append(all, s)
 	}
 	return all, nil
-}
-
-// byEye tells whether units with this loader can be told only by looking at them.
-func byEye(s *model.Sheet) bool {
-	k, err := registry.Loader(s.Main().Loader.Kind)
-	return err == nil && k.Limits(s.Main().Loader.Own).Identity == run.ByEye
 }

@@ -240,6 +240,7 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 		return core.Fail(core.NoSpace, "the bench cannot write its list of links: %w", err).Unit("its links are as they were")
 	}
 	b.order = order
+	delete(b.settled, o.Link)
 	switch {
 	case n.Remove:
 		delete(b.ports, o.Link)

@@ -85,16 +85,7 @@ func (a *app) answers(ctx context.Context, c *client.Client, v *view) {
 		if h == nil || h.Calling || line == "" {
 			continue
 		}
-		n := typedAnswer(h.Item, line)
-		if item != nil && item.Do == model.Photo && n.Value == line {
-			if n.Photo, err = a.putPhoto(ctx, c, line); err == nil {
-				n.Value = procedure.Yes
-			}
-		}
-		if words := strings.Fields(line); item != nil && item.Do == model.Wires && len(words) > 1 && words[0] == procedure.Yes {
-			n.Value = procedure.Yes
-			n.Wires, err = wiresOf(words[1:])
-		}
+		n, err := a.typedAt(ctx, c, h.Item, item, line)
 		if err == nil {
 			_, err = c.Answer(ctx, v.run.ID, n)
 		}

@@ -210,6 +210,8 @@ type Catalogue struct {
 	Sheets []core.Digest `json:"sheets"`
 	// Withdrawn names open runs whose release was taken back, and why.
 	Withdrawn map[string]string `json:"withdrawn,omitempty"`
+	// Trays are those of the bench on whose links it asks who is there.
+	Trays []BenchTray `json:"trays,omitempty"`
 }
 
 // MayWrite asks, immediately before the first erase of a run, whether its release

@@ -135,6 +135,9 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	if err != nil {
 		return out, err
 	}
+	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
+		return out, err
+	}
 	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)
 	return out, err
 }

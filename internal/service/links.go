@@ -295,14 +295,19 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		return client.Identity{}, core.Fail(core.WrongUnit, "a %s was expected on %s; a %s answers", named, p.At(), result.Model).Unit("nothing was changed").
 			Do("Look at the unit and its label again.")
 	}
-	serial, err := v.serialOf(ctx, result, in.Body.Label)
+	return v.welcome(ctx, p, result, in.Body.Label, named != "")
+}
+
+// welcome puts who was found on a link into the register, with what it said.
+func (v *Service) welcome(ctx context.Context, p place, result client.Result, label string, named bool) (client.Identity, error) {
+	serial, err := v.serialOf(ctx, result, label)
 	if err != nil {
 		return client.Identity{}, err
 	}
 	if p.unit != nil && serial != p.unit.Serial {
 		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.At(), serial, p.unit.Serial).Go(words.Identify(p.At()).To("Plug in " + p.unit.Serial + ", or work with what is there"))
 	}
-	if named == "" && serial != "" { // the register knows a serial by its model, where units of two models call themselves alike
+	if !named && serial != "" { // the register knows a serial by its model, where units of two models call themselves alike
 		if result.Model, err = v.asRegistered(ctx, serial, result.Model); err != nil {
 			return client.Identity{}, err
 		}

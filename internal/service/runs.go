@@ -32,38 +32,48 @@ func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error)
 	if err != nil {
 		return client.Run{}, err
 	}
+	if err := v.begin(ctx, a, v.store.OpenRun); err != nil {
+		return client.Run{}, err
+	}
+	return v.run(ctx, a.row.ID)
+}
+
+// begin opens a run that was asked for, if it may begin.
+func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context, store.Run, []string, []string, store.Order) error) error {
 	o, bars := admit.Admit(a.Input)
 	if err := admit.Err(bars); err != nil {
-		return client.Run{}, v.refuse(ctx, a.unit, err)
+		return v.refuse(ctx, a.unit, err)
 	}
 	if a.endFirst != nil { // only now that the restore can begin
 		if err := v.abandon(ctx, *a.endFirst, "its backup is put back instead"); err != nil {
-			return client.Run{}, err
+			return err
 		}
 	}
 	if o.Job.Number == 0 {
 		if err := v.ownJob(ctx, o.Job, a.unit); err != nil {
-			return client.Run{}, err
+			return err
 		}
 	}
 	a.row.Job = sql.NullInt64{Int64: int64(o.Job.Number), Valid: true}
-	if a.row.Opened, err = json.Marshal(o); err != nil {
-		return client.Run{}, err
+	raw, err := json.Marshal(o)
+	if err != nil {
+		return err
 	}
+	a.row.Opened = raw
 	order, err := v.order(client.Order{Kind: client.OrderRun, Link: a.row.Link, Run: a.row.ID, Opened: &o, Epoch: 1}, a.row.Bench)
 	if err != nil {
-		return client.Run{}, err
+		return err
 	}
 	var uses []string
 	for _, h := range a.uses {
 		uses = append(uses, h.ID)
 	}
-	if err := v.store.OpenRun(ctx, a.row, a.claims, uses, order); err != nil {
-		return client.Run{}, errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
+	if err := open(ctx, a.row, a.claims, uses, order); err != nil {
+		return errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
 	v.orderNews.ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
-	return v.run(ctx, a.row.ID)
+	return nil
 }
 
 // refuse enters a refusal into the unit's history: an attempt that came to nothing

@@ -105,6 +105,10 @@ func giveBack(ctx context.Context, tx *sqlx.Tx, run string) error {
 // OpenRun claims link and unit, uses up what it uses up, and orders the bench to work, in
 // one transaction. A link or unit that another run has is busy.
 func (s *Store) OpenRun(ctx context.Context, r Run, links, uses []string, order Order) error {
+	return s.openRun(ctx, r, links, uses, order, func(*sqlx.Tx) error { return nil })
+}
+
+func (s *Store) openRun(ctx context.Context, r Run, links, uses []string, order Order, also func(*sqlx.Tx) error) error {
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO claim (kind, what, run) VALUES ('unit', ?, ?)`, r.Unit, r.ID); err != nil {
 			return err
@@ -122,7 +126,10 @@ func (s *Store) OpenRun(ctx context.Context, r Run, links, uses []string, order 
 		if err := use(ctx, tx, r, uses); err != nil {
 			return err
 		}
-		return addOrder(ctx, tx, order)
+		if err := addOrder(ctx, tx, order); err != nil {
+			return err
+		}
+		return also(tx)
 	})
 	if duplicate(err) {
 		return s.claimed(ctx, r, links)

@@ -26,7 +26,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 20
+const Schema = 21
 
 // Store is the database.
 type Store struct {
@@ -133,7 +133,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 }
 
 // growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true}
+var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true, "tray_event": true}
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")

@@ -73,6 +73,7 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 // UnitQuery selects units for a list.
 type UnitQuery struct {
 	Words, Model, State string
+	Site                string // its whole name
 	Page, Size          int
 }
 
@@ -86,6 +87,9 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, 
 	}
 	if q.Model != "" {
 		where, args = append(where, "u.model = ?"), append(args, q.Model)
+	}
+	if q.Site != "" {
+		where, args = append(where, "u.site = ?"), append(args, q.Site)
 	}
 	switch q.State {
 	case "":

@@ -32,7 +32,7 @@ func (Kind) Name() string { return "module" }
 
 // Limits follow from what the sheet has steps for.
 func (Kind) Limits(own loader.Own) loader.Limits {
-	l := loader.Limits{Shape: link.Addressed, Identity: loader.ThisKind, Verify: "by reading it back", Instead: "its identifiers, and the release that it says it runs"}
+	l := loader.Limits{Shape: link.Addressed, Quiet: true, Identity: loader.ThisKind, Verify: "by reading it back", Instead: "its identifiers, and the release that it says it runs"}
 	o, _, err := read(own)
 	if err != nil {
 		return l
