@@ -31,11 +31,12 @@ const (
 	NotFound      Kind = "not-found"
 	NoWayBack     Kind = "no-way-back"
 	NoSpace       Kind = "no-space"
+	NotUnderstood Kind = "not-understood" // what a person typed or a call said; what is wrong with a file is BadFile
 )
 
 // Kinds lists every kind in the order of its exit code: Kinds[i] exits with 10+i.
 var Kinds = []Kind{NotAnswering, WrongUnit, DoesNotFit, CannotTell, Protected, RefusedByUnit,
-	VerifyDiffers, BadFile, Interrupted, Busy, NotAllowed, NotFound, NoWayBack, NoSpace}
+	VerifyDiffers, BadFile, Interrupted, Busy, NotAllowed, NotFound, NoWayBack, NoSpace, NotUnderstood}
 
 // Error is what a technician reads: what happened, what state the unit is in
 // now, what to do next.
@@ -200,5 +201,12 @@ const (
 	FactMemory   = "memory"         // bytes, decimal
 	FactLock     = "lock"           // of the memory against reading: locked or open
 	FactAssembly = "assembly"       // serial of the assembly that it was found in, e.g. a vehicle
+	FactFitted   = "fitted"         // where the unit is worked on: InAssembly or Alone
 	FactUnread   = "version-unread" // why nobody could read which version runs
+)
+
+// The values of FactFitted.
+const (
+	InAssembly = "in-assembly" // in a slot of an assembly, such as a vehicle
+	Alone      = "alone"       // out of any, on a link of its own
 )

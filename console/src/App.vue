@@ -49,7 +49,7 @@ every(5000, look)
 router.afterEach(() => look())
 
 // Pages that hang on another one, which the bar shows.
-const under: Record<string, string[]> = { '/releases': ['/releases', '/models', '/inspect', '/keys', '/gear'], '/units': ['/units', '/card', '/sites'], '/today': ['/today', '/runs'], '/benches': ['/benches', '/check', '/adapters'] }
+const under: Record<string, string[]> = { '/releases': ['/releases', '/models', '/inspect', '/keys', '/gear'], '/units': ['/units', '/card', '/sites'], '/today': ['/today', '/runs'], '/jobs': ['/jobs', '/trays'], '/benches': ['/benches', '/check', '/adapters'] }
 const within = (to: string) => (under[to] ?? [to]).some((p) => route.path.startsWith(p))
 
 const pages = [

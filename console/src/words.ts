@@ -1,5 +1,6 @@
 // Words and figures for people. Every number has its unit, every time its zone.
 import type { Run, Unit } from './api/client'
+import { seats as seatNames } from './api/names'
 
 export function zone(t: Date): string {
   const m = -t.getTimezoneOffset()
@@ -60,7 +61,7 @@ export function shortDigest(d: string): string {
   return d.length === 64 ? `${d.slice(0, 4)} ${d.slice(4, 8)} … ${d.slice(60)}` : d
 }
 
-export { answers, channels, codeStands, conditions, formats, jobStands, linkKinds, needStates, outcomes, proofs as hows, questions, sources, standings, tests, turns, verdicts } from './api/names'
+export { answers, channels, codeStands, conditions, formats, jobStands, linkKinds, needStates, outcomes, proofs as hows, questions, seats, sources, standings, tests, turns, verdicts } from './api/names'
 
 export const factNames: Record<string, string> = {
   model: 'Model',
@@ -99,4 +100,13 @@ export function standing(u: Unit, recommended?: string): string {
 export function jobWords(r: Run): string {
   const job = r.job && !r.ownJob ? `Job ${r.job}: ` : ''
   return r.reason || job ? `${job}${r.reason ?? ''}${r.asked ? `, asked by ${r.asked}` : ''}` : ''
+}
+
+// seatOrder are the states of a tray's places, those that need somebody first.
+export const seatOrder = ['waits', 'hands-off', 'at-work', 'half-done', 'failed', 'not-proven', 'refused', 'done', 'current', 'left-out', 'again', 'not-seen']
+
+// seatWords are how many places of a tray stand how.
+export function seatWords(count: Record<string, number>): string {
+  const all = seatOrder.filter((s) => count[s]).map((s) => `${count[s]} ${seatNames[s]}`)
+  return all.length ? `${all.join(', ')}.` : 'Nobody yet.'
 }

@@ -161,7 +161,7 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 	for _, gate := range in.Waive {
 		switch {
 		case !slices.Contains(Gates, gate):
-			bars = append(bars, Bar{Rule: "permission", Kind: core.BadFile, Said: core.Say("There is nothing called %s to be let pass; what a lead can let pass by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
+			bars = append(bars, Bar{Rule: "permission", Kind: core.NotUnderstood, Said: core.Say("There is nothing called %s to be let pass; what a lead can let pass by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
 		case !in.Person.Lead:
 			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("Only a lead passes the gate %s.", gate), Todo: plain("Ask a lead to open this run."), Who: Lead})
 		case len(strings.TrimSpace(in.Opened.Reason)) < 3:

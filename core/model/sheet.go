@@ -106,7 +106,7 @@ const maxSerial = 64
 func (s *Sheet) TypedSerial(typed string) (string, error) {
 	t := strings.TrimSpace(typed)
 	if len(t) > maxSerial || !plainSerial.MatchString(t) {
-		return "", core.Fail(core.BadFile, "%q is no serial", typed).Unit("nothing was changed").Do("Read it from the label again: letters, digits and hyphens, at most 64.")
+		return "", core.Fail(core.NotUnderstood, "%q is no serial", typed).Unit("nothing was changed").Do("Read it from the label again: letters, digits and hyphens, at most 64.")
 	}
 	if s.Serial.Pattern == "" {
 		return t, nil
@@ -120,7 +120,7 @@ func (s *Sheet) TypedSerial(typed string) (string, error) {
 			return form, nil
 		}
 	}
-	return "", core.Fail(core.BadFile, "%q is no serial of a %s, which looks like this: %s", t, s.Name.In("en"), s.Serial.Looks.In("en")).Unit("nothing was changed").
+	return "", core.Fail(core.NotUnderstood, "%q is no serial of a %s, which looks like this: %s", t, s.Name.In("en"), s.Serial.Looks.In("en")).Unit("nothing was changed").
 		Do("Read it from the label again, or choose another model.")
 }
 
@@ -452,7 +452,7 @@ func (r *Release) checkOrigin() error {
 }
 
 // common are the facts that every model has.
-var common = map[string]bool{core.FactRunning: true, core.FactSerial: true, core.FactMemory: true, core.FactLoader: true, core.FactChip: true}
+var common = map[string]bool{core.FactRunning: true, core.FactSerial: true, core.FactMemory: true, core.FactLoader: true, core.FactChip: true, core.FactFitted: true}
 
 // OrderOf is the order of a fact's values.
 func (s *Sheet) OrderOf(rule Rule) version.Order {
@@ -474,6 +474,9 @@ func (s *Sheet) CheckRule(of string, rule Rule) error {
 	f, known := s.Facts[rule.Fact]
 	if !known && !common[rule.Fact] {
 		return core.Fail(core.BadFile, "%s has a rule on %q, which the sheet of %s does not list among its facts", of, rule.Fact, s.Model)
+	}
+	if rule.Fact == core.FactFitted {
+		f.Values = []string{core.InAssembly, core.Alone}
 	}
 	for _, v := range append(slices.Clone(rule.OneOf), rule.NoneOf...) {
 		if len(f.Values) > 0 && !slices.Contains(f.Values, v) {

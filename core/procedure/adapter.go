@@ -36,10 +36,10 @@ const mostVolts = 60
 // CheckAdapter looks at what a person enters of an adapter.
 func CheckAdapter(a Adapter) error {
 	if v, ok := volts(a.Volts); a.Volts != "" && (!ok || v <= 0 || v > mostVolts) {
-		return core.Fail(core.BadFile, "volts %q is no voltage of a line; expected a number up to %d, such as 3.3 V", a.Volts, mostVolts)
+		return core.Fail(core.NotUnderstood, "volts %q is no voltage of a line; expected a number up to %d, such as 3.3 V", a.Volts, mostVolts)
 	}
 	if a.Firmware != "" && !version.Valid(version.Dotted, a.Firmware) {
-		return core.Fail(core.BadFile, "firmware %q is no version; expected numbers with dots between them, such as 2.4.1", a.Firmware)
+		return core.Fail(core.NotUnderstood, "firmware %q is no version; expected numbers with dots between them, such as 2.4.1", a.Firmware)
 	}
 	return nil
 }

@@ -95,7 +95,7 @@ func TestColoursOfWires(t *testing.T) {
 		"a long tale":  {procedure.Colours{"1": strings.Repeat("x", 41)}, false},
 	} {
 		err := procedure.Judge(&look, procedure.Answer{Item: look.ID, Value: procedure.Yes, Wires: x.wires})
-		if (err == nil) != x.good || err != nil && core.KindOf(err) != core.BadFile {
+		if (err == nil) != x.good || err != nil && core.KindOf(err) != core.NotUnderstood {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

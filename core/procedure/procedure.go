@@ -38,7 +38,7 @@ type Colours map[string]string
 func (c Colours) Check() error {
 	for pin, colour := range c {
 		if n, err := strconv.Atoi(pin); err != nil || n < 1 || n > 64 || len(colour) > 40 || strings.TrimSpace(colour) == "" {
-			return core.Fail(core.BadFile, "a wire is the number of the unit's pin and a colour of at most 40 letters, not %q and %q", pin, colour).Do("Write it like 3=yellow.")
+			return core.Fail(core.NotUnderstood, "a wire is the number of the unit's pin and a colour of at most 40 letters, not %q and %q", pin, colour).Do("Write it like 3=yellow.")
 		}
 	}
 	return nil
@@ -272,7 +272,7 @@ func Judge(i *model.Item, a Answer) error {
 			return err
 		}
 		if a.Value != Yes {
-			return core.Fail(core.BadFile, "%s is answered by yes or no, not %q", i.ID, a.Value)
+			return core.Fail(core.NotUnderstood, "expected yes or no, came %q", a.Value)
 		}
 	case model.Choose:
 		if !slices.ContainsFunc(i.Choices, func(c model.Choice) bool { return c.Value == a.Value }) {
@@ -280,7 +280,7 @@ func Judge(i *model.Item, a Answer) error {
 			for _, c := range i.Choices {
 				all = append(all, c.Value)
 			}
-			return core.Fail(core.BadFile, "%s is one of %s, not %q", i.ID, strings.Join(all, ", "), a.Value)
+			return core.Fail(core.NotUnderstood, "expected one of %s, came %q", strings.Join(all, ", "), a.Value)
 		}
 	case model.Measure:
 		if a.Value == Open {
@@ -289,7 +289,7 @@ func Judge(i *model.Item, a Answer) error {
 		}
 		v, err := strconv.ParseFloat(strings.TrimSpace(a.Value), 64)
 		if err != nil || math.IsNaN(v) {
-			return core.Fail(core.BadFile, "%s is a number in %s, not %q", i.ID, i.Unit, a.Value)
+			return core.Fail(core.NotUnderstood, "expected a number in %s, came %q", i.Unit, a.Value)
 		}
 		if v < i.Least || v > i.Most {
 			return core.Fail(core.NotAllowed, "%s: %s %s is outside of %s to %s %s", i.ID, number(v), i.Unit, number(i.Least), number(i.Most), i.Unit).
@@ -297,7 +297,7 @@ func Judge(i *model.Item, a Answer) error {
 		}
 	case model.Photo:
 		if a.Photo == nil {
-			return core.Fail(core.BadFile, "%s is answered by a picture", i.ID)
+			return core.Fail(core.NotUnderstood, "expected a picture: the name of a JPEG, PNG or WebP file")
 		}
 	}
 	return nil
@@ -309,10 +309,10 @@ func HandedOn(test bool, a Answer) error {
 		return core.Fail(core.NotAllowed, "%s is no test: it is done here, by who works on the unit", a.Item)
 	}
 	if len(strings.TrimSpace(a.Whose)) < 2 {
-		return core.Fail(core.BadFile, "a test that is not possible here wants the name of the person who answers it").Do("Say whose it is, and until when.")
+		return core.Fail(core.NotUnderstood, "a test that is not possible here wants the name of the person who answers it").Do("Say whose it is, and until when.")
 	}
 	if _, err := time.Parse(time.DateOnly, a.Due); err != nil {
-		return core.Fail(core.BadFile, "a test that is not possible here wants the day until which it is answered, as 2027-01-31, not %q", a.Due).Do("Say whose it is, and until when.")
+		return core.Fail(core.NotUnderstood, "a test that is not possible here wants the day until which it is answered, as 2027-01-31, not %q", a.Due).Do("Say whose it is, and until when.")
 	}
 	return nil
 }

@@ -32,7 +32,7 @@ func follows(k core.Kind, touched bool) Then {
 			return ThenLater
 		}
 		return ThenRefused
-	case core.DoesNotFit, core.Protected, core.NotAllowed, core.NoWayBack, core.BadFile:
+	case core.DoesNotFit, core.Protected, core.NotAllowed, core.NoWayBack, core.BadFile, core.NotUnderstood:
 		if !touched {
 			return ThenRefused
 		}

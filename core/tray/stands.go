@@ -15,6 +15,8 @@ func (p *Place) Stands(runs map[string]Run) string {
 		return LeftOut
 	case p.Again:
 		return Again
+	case p.Right:
+		return Current
 	case p.Refuse != nil:
 		return Barred
 	case p.Run == "":
@@ -123,7 +125,7 @@ func (s *State) May(u Unit, runs map[string]Run) error {
 	case NotSeen, Again:
 		return nil
 	case IsDone, Current:
-		return core.Fail(core.NotAllowed, "%s is done already; nobody is done twice", u.Serial).Unit("nothing was changed").Do("Plug in the next one.")
+		return core.Fail(core.NotAllowed, "%s is done already: the next one may be plugged in", u.Serial).Unit("nothing was changed").Do("Plug in the next one.")
 	case LeftOut:
 		return core.Fail(core.NotAllowed, "%s is left out: %s", u.Serial, p.Left).Unit("nothing was changed").Do("Plug in the next one, or say that it is to be begun after all.")
 	case AtWork, HandsOff, Waits:

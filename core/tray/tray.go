@@ -29,6 +29,7 @@ const (
 	KindPut     = "put"     // a person says that the next unit is on a link
 	KindBegan   = "began"   // a unit's run was opened
 	KindRefused = "refused" // a unit's run could not be opened
+	KindCurrent = "current" // a unit says itself that it runs the release
 	KindMet     = "met"     // somebody is on a link who is not begun
 	KindLeft    = "left"    // a unit is left out, by name
 	KindAgain   = "again"   // a unit may be begun once more, by name
@@ -56,12 +57,19 @@ type Opened struct {
 	Stop    int      `json:"stop,omitempty"`  // as many failures stop it; 0 is never
 	Job     uint64   `json:"job"`
 	Why     string   `json:"why"`
+	Waive   []string `json:"waive,omitempty"` // gates that a lead passes by name for each unit, for that reason
 }
 
 // Put says that the next unit is on a link; which one, where a person has read its label.
 type Put struct {
 	Link string `json:"link"`
 	Unit *Unit  `json:"unit,omitempty"`
+}
+
+// Seen is a unit on a link.
+type Seen struct {
+	Unit
+	Link string `json:"link"`
 }
 
 // Began is a unit's run.
@@ -107,6 +115,7 @@ type Place struct {
 	Run    string // the newest
 	Refuse *Refused
 	Left   string // why it is left out
+	Right  bool   // it says itself that it runs the release, and nothing is owed to it
 	Again  bool   // it may be begun once more
 	By     string
 	At     int64
@@ -216,6 +225,15 @@ func (s *State) apply(e Event) (err error) {
 		delete(s.Over, b.Unit.Unit)
 		delete(s.Met, b.Link)
 		delete(s.On, b.Link)
+	case KindCurrent:
+		x, err := into[Seen](e)
+		if err != nil {
+			return err
+		}
+		p := s.place(x.Unit)
+		*p = Place{N: p.N, Unit: p.Unit, Link: x.Link, Run: p.Run, Right: true, By: e.By, At: e.At}
+		delete(s.Met, x.Link)
+		delete(s.On, x.Link)
 	case KindRefused:
 		r, err := into[Refused](e)
 		if err != nil {
@@ -244,7 +262,7 @@ func (s *State) named(e Event, n Named) error {
 	case KindLeft:
 		p.Left, p.Again, p.By, p.At = n.Reason, false, e.By, e.At
 	case KindAgain:
-		p.Left, p.Refuse, p.Again, p.By, p.At = "", nil, true, e.By, e.At
+		p.Left, p.Refuse, p.Right, p.Again, p.By, p.At = "", nil, false, true, e.By, e.At
 		if p.Link != "" {
 			s.Marks[p.Link] = e.N
 		}

@@ -80,7 +80,7 @@ var (
 	// sheet have names that people chose.
 	Facts = Names{
 		"running": "version that it runs", "memory": "size of its memory", "chip": "number of its chip", "loader": "version of its loader",
-		"lock": "lock of its memory", "version-unread": "why its version was not read",
+		"lock": "lock of its memory", "version-unread": "why its version was not read", "fitted": "place where it is worked on",
 	}
 	// Channels are how far a release is trusted.
 	Channels = Names{"stable": "stable", "candidate": "candidate, on trial"}

@@ -177,11 +177,11 @@ func (p Port) absent(here []ports.Port) string {
 // the bench's folder is written anew before anything counts.
 func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 	if o.Port == nil {
-		return core.Fail(core.BadFile, "nobody has said where the link goes")
+		return core.Fail(core.NotUnderstood, "nobody has said where the link goes")
 	}
 	n := *o.Port
 	if !linkName.MatchString(o.Link) {
-		return core.Fail(core.BadFile, "a link's name has lower-case letters, digits and hyphens, 40 at most; this is %q", o.Link)
+		return core.Fail(core.NotUnderstood, "a link's name has lower-case letters, digits and hyphens, 40 at most; this is %q", o.Link)
 	}
 	to := Port{Name: o.Link, Kind: "serial", Adapter: n.Adapter, Settings: link.Settings{}}
 	switch {
@@ -196,7 +196,7 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 	}
 	if n.Rate > 0 {
 		if n.Gateway+n.Interface != "" || !slices.Contains(canline.Rates, n.Rate) {
-			return core.Fail(core.BadFile, "a CAN adapter has the rates %v in bit/s, and neither a gateway nor an interface has one here; this is %d", canline.Rates, n.Rate)
+			return core.Fail(core.NotUnderstood, "a CAN adapter has the rates %v in bit/s, and neither a gateway nor an interface has one here; this is %d", canline.Rates, n.Rate)
 		}
 		to.Kind, to.Settings["rate"] = "can-line", strconv.Itoa(n.Rate)
 	}

@@ -127,7 +127,7 @@ func wiresOf(words []string) (procedure.Colours, error) {
 	for _, w := range words {
 		pin, colour, ok := strings.Cut(w, "=")
 		if !ok {
-			return nil, core.Fail(core.BadFile, "a wire is PIN=COLOUR, such as 3=yellow, not %q", w)
+			return nil, core.Fail(core.NotUnderstood, "a wire is PIN=COLOUR, such as 3=yellow, not %q", w)
 		}
 		out[pin] = colour
 	}
@@ -198,7 +198,7 @@ func (a *app) listenVerb() *cobra.Command {
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n.At, n.Lasts = args[0], int(lasts.Milliseconds())
 			if n.Loader && n.Say == "" {
-				return core.Fail(core.BadFile, "--through-loader passes a line of text on; there is none").Do("Give it: --say TEXT.")
+				return core.Fail(core.NotUnderstood, "--through-loader passes a line of text on; there is none").Do("Give it: --say TEXT.")
 			}
 			if follow {
 				return a.listenOn(ctx, c, n, kept, keep)

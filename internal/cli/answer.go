@@ -34,7 +34,7 @@ func (a *app) answerVerb() *cobra.Command {
 				return core.Fail(core.NotFound, "run %s does not wait for anybody", args[0]).Go(words.RunShow(args[0]).To("Look how it stands"))
 			}
 			if len(args) == 1 && photo == "" && len(wires) == 0 {
-				return core.Fail(core.BadFile, "there is no answer: a value, a picture or the colours of wires is wanted").Do("Give a value, --photo FILE, or --wire PIN=COLOUR.")
+				return core.Fail(core.NotUnderstood, "there is no answer: a value, a picture or the colours of wires is wanted").Do("Give a value, --photo FILE, or --wire PIN=COLOUR.")
 			}
 			typed := typedAnswer(h.Item, append(args, procedure.Yes)[1])
 			n.Item, n.Value = typed.Item, typed.Value
@@ -90,7 +90,7 @@ func (a *app) answers(ctx context.Context, c *client.Client, v *view) {
 			_, err = c.Answer(ctx, v.run.ID, n)
 		}
 		if err != nil {
-			v.note("%s", a.bright("✗ ")+wrap(core.AsError(err, core.BadFile).Message, 4))
+			v.note("%s", a.bright("✗ ")+wrap(core.AsError(err, core.NotUnderstood).Message, 4))
 		}
 	}
 }

@@ -70,7 +70,7 @@ func (a *app) bulletinEnd() *cobra.Command {
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n, err := strconv.ParseUint(args[0], 10, 64)
 			if err != nil {
-				return core.Fail(core.BadFile, "a bulletin has a number, such as 3; this is %q", args[0])
+				return core.Fail(core.NotUnderstood, "a bulletin has a number, such as 3; this is %q", args[0])
 			}
 			if err := c.EndBulletin(ctx, n, reason); err != nil {
 				return err

@@ -29,7 +29,7 @@ func (a *app) checkVerb() *cobra.Command {
 			case value != "":
 				x, err := strconv.ParseFloat(value, 64)
 				if err != nil {
-					return core.Fail(core.BadFile, "--value is a number, not %q", value)
+					return core.Fail(core.NotUnderstood, "--value is a number, not %q", value)
 				}
 				n.Answer = &diagnose.Answer{Value: x}
 			case came != "":

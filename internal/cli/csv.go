@@ -20,7 +20,7 @@ func csvOf(out io.Writer, v any) error {
 	}
 	list, ok := listIn(raw)
 	if !ok {
-		return core.Fail(core.BadFile, "this is no list, which --output csv is for").Do("Use --output json.")
+		return core.Fail(core.NotUnderstood, "this is no list, which --output csv is for").Do("Use --output json.")
 	}
 	var head []string
 	at := map[string]int{}

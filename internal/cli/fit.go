@@ -309,7 +309,7 @@ func (a *app) noteVerb() *cobra.Command {
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n := client.Noted{}
 			if len(args) == 1 && unread == "" {
-				return core.Fail(core.BadFile, "nothing is to be noted").Do("Write FACT=VALUE, or --unread and why.")
+				return core.Fail(core.NotUnderstood, "nothing is to be noted").Do("Write FACT=VALUE, or --unread and why.")
 			}
 			if unread != "" {
 				n.Facts = append(n.Facts, client.NotedFact{Name: core.FactUnread, Value: unread, Source: core.FromPerson})

@@ -31,7 +31,7 @@ func (a *app) holdPut() *cobra.Command {
 				n.Unit = args[0]
 			}
 			if n.Unit == "" && n.Model == "" {
-				return core.Fail(core.BadFile, "nobody has said what is to be held").Do("Name a unit, or --model and --revision.")
+				return core.Fail(core.NotUnderstood, "nobody has said what is to be held").Do("Name a unit, or --model and --revision.")
 			}
 			h, err := c.PutHold(ctx, n)
 			if err != nil {
@@ -61,7 +61,7 @@ func (a *app) holdEnd() *cobra.Command {
 				n.Unit = args[0]
 			}
 			if n.Unit == "" && n.Model == "" {
-				return core.Fail(core.BadFile, "nobody has said whose hold ends").Do("Name a unit, or --model and --revision.")
+				return core.Fail(core.NotUnderstood, "nobody has said whose hold ends").Do("Name a unit, or --model and --revision.")
 			}
 			if err := c.EndHold(ctx, n); err != nil {
 				return err
@@ -102,7 +102,7 @@ func (a *app) consentVerb() *cobra.Command {
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n.For = args[1]
 			if _, known := words.Permits[n.For]; !known {
-				return core.Fail(core.BadFile, "consent is given for step-back, candidate or unknown-program, not %q", n.For)
+				return core.Fail(core.NotUnderstood, "consent is given for step-back, candidate or unknown-program, not %q", n.For)
 			}
 			x, err := c.Consent(ctx, args[0], n)
 			if err != nil {
@@ -137,7 +137,7 @@ func (a *app) testVerb() *cobra.Command {
 			}
 			value, known := testAnswers[args[1]]
 			if !known {
-				return core.Fail(core.BadFile, "a test is passed, failed or elsewhere, not %q", args[1])
+				return core.Fail(core.NotUnderstood, "a test is passed, failed or elsewhere, not %q", args[1])
 			}
 			n.Value = value
 			u, err := c.AnswerTest(ctx, args[0], n)

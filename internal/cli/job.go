@@ -24,7 +24,7 @@ func (a *app) jobVerb() *cobra.Command {
 func jobNumber(s string) (uint64, error) {
 	n, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 10, 64)
 	if err != nil || n == 0 {
-		return 0, core.Fail(core.BadFile, "a job has a number, not %q", s).Do("See which there are: ferry job list.")
+		return 0, core.Fail(core.NotUnderstood, "a job has a number, not %q", s).Do("See which there are: ferry job list.")
 	}
 	return n, nil
 }
@@ -34,7 +34,7 @@ func leaves(all []string) (out []client.LeaveOut, err error) {
 	for _, s := range all {
 		what, why, ok := strings.Cut(s, "=")
 		if !ok {
-			return nil, core.Fail(core.BadFile, "what is left out is written UNIT=WHY or UNIT/PART=WHY, not %q", s)
+			return nil, core.Fail(core.NotUnderstood, "what is left out is written UNIT=WHY or UNIT/PART=WHY, not %q", s)
 		}
 		unit, part, _ := strings.Cut(what, "/")
 		out = append(out, client.LeaveOut{Unit: unit, Part: part, Why: why})
@@ -283,6 +283,11 @@ func (a *app) today(t client.Today) {
 		rows = append(rows, []string{"  " + r.Serial, column(r.Reason+"; next: "+r.Waits, 80), "ferry round next " + r.Serial})
 	}
 	part("Open rounds of vehicles", rows)
+	rows = nil
+	for _, x := range t.Trays {
+		rows = append(rows, []string{"  " + x.ModelName + " " + x.Version, column(x.Reason+"; "+counts(x.Count), 80), "ferry tray work " + x.ID})
+	}
+	part("Open trays", rows)
 	rows = nil
 	for _, u := range t.HalfDone {
 		rows = append(rows, []string{"  " + u.Serial, a.paint(brick, "half done: do not put it back to work"), "ferry restore " + u.Serial})

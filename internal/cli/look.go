@@ -306,7 +306,7 @@ func (a *app) backupsVerb() *cobra.Command {
 			if name != "" {
 				which, says, ok := strings.Cut(name, "=")
 				if !ok {
-					return core.Fail(core.BadFile, "a backup is named BACKUP=NAME, not %q", name)
+					return core.Fail(core.NotUnderstood, "a backup is named BACKUP=NAME, not %q", name)
 				}
 				if err := c.NameBackup(ctx, args[0], which, says); err != nil {
 					return err

@@ -51,7 +51,7 @@ func (a *app) modelVerb() *cobra.Command {
 					return err
 				}
 				if n.Value == "" {
-					return core.Fail(core.BadFile, "nothing was typed").Do("Type the secret, or say --remove.")
+					return core.Fail(core.NotUnderstood, "nothing was typed").Do("Type the secret, or say --remove.")
 				}
 			}
 			if err := c.PutModelSecret(ctx, args[0], n); err != nil {

@@ -109,7 +109,7 @@ func (a *app) roundAgain() *cobra.Command {
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			turn := 0
 			if _, err := fmt.Sscan(args[1], &turn); err != nil || turn < 1 {
-				return core.Fail(core.BadFile, "a turn has a number from 1, not %q", args[1])
+				return core.Fail(core.NotUnderstood, "a turn has a number from 1, not %q", args[1])
 			}
 			r, err := c.Round(ctx, args[0])
 			if err == nil {

@@ -33,7 +33,7 @@ func (a *app) simVerb() *cobra.Command {
 	v := &cobra.Command{Use: "sim", Short: "Simulated units on loopback", Args: cobra.NoArgs, Example: "  ferry sim --dir units\n  ferry sim set quay-1 silent=true",
 		RunE: func(*cobra.Command, []string) error {
 			if dir == "" {
-				return core.Fail(core.BadFile, "simulated units keep their memories in a folder, and none is named").Do("Say where: ferry sim --dir FOLDER.")
+				return core.Fail(core.NotUnderstood, "simulated units keep their memories in a folder, and none is named").Do("Say where: ferry sim --dir FOLDER.")
 			}
 			return untilStopped(func(ctx context.Context) error { return a.simulate(ctx, dir, scale) })
 		}}
@@ -176,13 +176,13 @@ func setFaults(dir, unit string, words []string) (standing sim.Standing, err err
 		case "supply":
 			var volts float64
 			if json.Unmarshal([]byte(value), &volts) != nil || volts < 0 || volts > 100 {
-				return standing, core.Fail(core.BadFile, "%q: a supply is a number of volts, such as 25.6", w)
+				return standing, core.Fail(core.NotUnderstood, "%q: a supply is a number of volts, such as 25.6", w)
 			}
 			change["supply"] = uint16(volts*10 + 0.5)
 		case "hangUp":
 			var n int
 			if json.Unmarshal([]byte(value), &n) != nil || n < 1 {
-				return standing, core.Fail(core.BadFile, "%q: expected a number of messages, such as 40", w)
+				return standing, core.Fail(core.NotUnderstood, "%q: expected a number of messages, such as 40", w)
 			}
 			change["hangUp"] = n
 		case "parity":
@@ -194,7 +194,7 @@ func setFaults(dir, unit string, words []string) (standing sim.Standing, err err
 		default:
 			var v any
 			if json.Unmarshal([]byte(value), &v) != nil {
-				return standing, core.Fail(core.BadFile, "%q: the value is a number, true or false", w)
+				return standing, core.Fail(core.NotUnderstood, "%q: the value is a number, true or false", w)
 			}
 			faults[name] = v
 		}
@@ -220,7 +220,7 @@ func setFaults(dir, unit string, words []string) (standing sim.Standing, err err
 		}
 		return standing, core.Fail(core.NotFound, "there is no simulated unit %q; there are %s", unit, strings.Join(names, ", "))
 	default:
-		return standing, core.Fail(core.BadFile, "the simulated unit does not know one of these faults, or not with such a value: %s", strings.Join(words, " ")).Do("`ferry sim set --help` lists them.")
+		return standing, core.Fail(core.NotUnderstood, "the simulated unit does not know one of these faults, or not with such a value: %s", strings.Join(words, " ")).Do("`ferry sim set --help` lists them.")
 	}
 	var all []sim.Standing
 	err = json.NewDecoder(resp.Body).Decode(&all)

@@ -38,9 +38,9 @@ func TestFaultsOfASimulatedUnit(t *testing.T) {
 		says        string
 	}{
 		{"bus-1", "latency=16 noise=0.5", "", "latency=16 noise=0.5"},
-		{"bus-1", "latncy=16", core.BadFile, "latncy=16"},
-		{"bus-1", "latency=soon", core.BadFile, "a number, true or false"},
-		{"bus-1", "latency=1.5", core.BadFile, "latency=1.5"},
+		{"bus-1", "latncy=16", core.NotUnderstood, "latncy=16"},
+		{"bus-1", "latency=soon", core.NotUnderstood, "a number, true or false"},
+		{"bus-1", "latency=1.5", core.NotUnderstood, "latency=1.5"},
 		{"ghost", "", core.NotFound, "there are bus-1"},
 		{"bus-1", "", "", "without faults"},
 	} {

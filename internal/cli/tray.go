@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/admit"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/tray"
@@ -72,6 +73,7 @@ func (a *app) trayOpen() *cobra.Command {
 	v.Flags().StringVar(&n.Reason, "reason", "", "why: what was ordered")
 	v.Flags().StringVar(&n.Asked, "asked", "", "who asked for it")
 	v.Flags().StringVar(&n.Test, "test", "", "what is tried on each unit in the end")
+	v.Flags().StringSliceVar(&n.Waive, "waive", nil, "a gate that you pass by name for each of its units, with --reason: "+strings.Join(admit.Gates, ", ")+" (lead)")
 	v.Flags().Uint64Var(&n.Job, "job", 0, "the job that it belongs to; its units are taken where none are named")
 	v.MarkFlagRequired("at")
 	return v
@@ -200,7 +202,7 @@ func counts(count map[string]int) string {
 
 // tray shows a tray: its places, who is on its links, and what is to be done now.
 func (a *app) tray(t client.Tray) {
-	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, fmt.Sprintf("Tray of %s", plural(t.Units, t.ModelName))), t.Version, a.paint(faint, fmt.Sprintf("job %d: %s", t.Job, t.Reason)))
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, "Tray of "+count(t.Units, t.ModelName)), t.Version, a.paint(faint, fmt.Sprintf("job %d: %s", t.Job, t.Reason)))
 	if !t.Online && t.Closed == nil {
 		fmt.Fprintln(a.out, a.paint(brick, fmt.Sprintf("Bench %s is not in touch with the service: what stands below is what it said last.", t.Bench)))
 	}
@@ -313,7 +315,7 @@ func (a *app) trayWork() *cobra.Command {
 					return a.show(t, func() { a.tray(t) })
 				case line := <-lines:
 					if err := a.trayAnswer(ctx, c, t, line); err != nil {
-						fmt.Fprintf(a.err, "  %s %s\n", a.paint(brick, "✗"), core.AsError(err, core.BadFile).Message)
+						fmt.Fprintf(a.err, "  %s %s\n", a.paint(brick, "✗"), core.AsError(err, core.NotUnderstood).Message)
 					}
 					asked = ""
 				case <-a.clock.After(trayEvery):
@@ -329,7 +331,7 @@ func (a *app) trayNews(t client.Tray, stood map[int]string) {
 			continue
 		}
 		stood[p.N] = p.State
-		fmt.Fprintf(a.err, "%s  %2d  %s  %s  %s\n", a.clock.Now().Local().Format(time.TimeOnly), p.N, a.paint(bold, p.Serial), words.Seats.In(p.State), a.paint(faint, column(p.Says.Text, 70)))
+		fmt.Fprintf(a.err, "%s  %2d  %s  %s  %s\n", a.clock.Now().Local().Format(time.TimeOnly), p.N, a.paint(bold, p.Serial), words.Seats.In(p.State), a.paint(faint, wrap(p.Says.Text, 14)))
 	}
 	for i, l := range t.Links {
 		says := ""

@@ -33,7 +33,7 @@ func (a *app) modelTry() *cobra.Command {
 				return a.tryFrom(c.Context(), n, from)
 			}
 			if len(args) < 2 {
-				return core.Fail(core.BadFile, "there is no link to try the sheet on").Do("Name one (BENCH/LINK), or a recording: --from FILE.")
+				return core.Fail(core.NotUnderstood, "there is no link to try the sheet on").Do("Name one (BENCH/LINK), or a recording: --from FILE.")
 			}
 			return a.call(func(ctx context.Context, c *client.Client, args []string) error {
 				n.At = args[1]

@@ -91,6 +91,7 @@ type TestAnswer struct {
 type Today struct {
 	Runs      []Run      `json:"runs" nullable:"false" doc:"That are open; paused ones first."`
 	Rounds    []RoundRow `json:"rounds" nullable:"false" doc:"Of vehicles, that are open."`
+	Trays     []TrayRow  `json:"trays" nullable:"false" doc:"That are open."`
 	HalfDone  []Unit     `json:"halfDone" nullable:"false" doc:"A write was begun and did not end well, and no run is open."`
 	NotProven []Unit     `json:"notProven" nullable:"false" doc:"Written, and nobody has seen them run."`
 	Tests     []OpenTest `json:"tests" nullable:"false"`

@@ -65,6 +65,7 @@ type TrayPlace struct {
 	Says    core.Said  `json:"says"`
 	From    string     `json:"from,omitempty" doc:"What it ran."`
 	Run     string     `json:"run,omitempty"`
+	Step    run.Phase  `json:"step,omitempty" doc:"Stop on the line of its run."`
 	Done    uint64     `json:"done,omitempty" doc:"Bytes of the step."`
 	Total   uint64     `json:"total,omitempty"`
 	Touch   int64      `json:"touch,omitempty" doc:"Microseconds until it may be touched; -1 where it is not known."`
@@ -112,6 +113,7 @@ type NewTray struct {
 	Asked   string   `json:"asked,omitempty" maxLength:"120" doc:"Who asked for it."`
 	Test    string   `json:"test,omitempty" maxLength:"400" doc:"What is tried on each unit in the end."`
 	Job     uint64   `json:"job,omitempty" doc:"That it belongs to; one of its own where it is 0."`
+	Waive   []string `json:"waive,omitempty" maxItems:"8" doc:"Gates that a lead passes by name for each of its units, with the reason."`
 }
 
 // TrayStep is a person's word about a tray.

@@ -114,6 +114,11 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
 			a.Opened.Noted = append(a.Opened.Noted, f)
 		}
 	}
+	fitted, err := v.fitted(ctx, a.unit, facts)
+	if err != nil {
+		return err
+	}
+	a.Opened.Noted = append(a.Opened.Noted, fitted)
 	if a.Opened.Beside, err = v.beside(ctx, a.place, a.unit); err != nil {
 		return err
 	}

@@ -61,7 +61,7 @@ func (v *Service) addBulletin(ctx context.Context, in *newBulletinIn) (client.Bu
 	}
 	for _, r := range n.When {
 		if err := sheet.CheckRule("the bulletin", r); err != nil {
-			return client.Bulletin{}, core.AsError(err, core.BadFile)
+			return client.Bulletin{}, core.AsError(err, core.NotUnderstood)
 		}
 	}
 	b := fit.Bulletin{Title: strings.TrimSpace(n.Title), Says: strings.TrimSpace(n.Says), When: n.When}
@@ -137,7 +137,7 @@ func (v *Service) complaint(ctx context.Context, unit string) (string, error) {
 var codeName = regexp.MustCompile(`^[PCBU][0-3][0-9A-F]{3}(-[0-9A-F]{2})?$`)
 
 func badCode(c string) error {
-	return core.Fail(core.BadFile, "%q is no fault code; expected one such as U0100-87, or U0100 for any failure type", c)
+	return core.Fail(core.NotUnderstood, "%q is no fault code; expected one such as U0100-87, or U0100 for any failure type", c)
 }
 
 // mostTexts bounds a list of texts.

@@ -21,7 +21,7 @@ func (v *Service) day(s string) (time.Time, error) {
 	}
 	d, err := time.Parse(time.DateOnly, s)
 	if err != nil {
-		return d, core.Fail(core.BadFile, "%q is not a day; write it like 2026-12-01", s)
+		return d, core.Fail(core.NotUnderstood, "%q is not a day; write it like 2026-12-01", s)
 	}
 	return d.Add(24*time.Hour - time.Second), nil // what holds on the day holds until it ends
 }
@@ -113,6 +113,11 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	if facts, err = v.ofSite(ctx, u, j.sheet, facts); err != nil {
 		return nil, err
 	}
+	fitted, err := v.fitted(ctx, u, facts)
+	if err != nil {
+		return nil, err
+	}
+	facts = append(facts, fitted)
 	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet, u.Serial), v.clock.Now())
 	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
 		return nil, err
@@ -152,6 +157,18 @@ func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
 	}
 	return client.Fit{Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
 		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
+}
+
+// fitted tells where a unit is worked on: where it is plugged in now, or else in the assembly in
+// which it was found last.
+func (v *Service) fitted(ctx context.Context, u store.Unit, facts []core.Fact) (core.Fact, error) {
+	f := core.Fact{Name: core.FactFitted, Value: core.Alone, Source: core.FromRecord, At: v.clock.Now()}
+	slot, on, err := v.store.SlotOf(ctx, u.ID)
+	found := slices.ContainsFunc(facts, func(f core.Fact) bool { return f.Name == core.FactAssembly })
+	if on && slot != "" || !on && found {
+		f.Value = core.InAssembly
+	}
+	return f, err
 }
 
 // ownModel adds what the register knows: a unit in it has a model and a serial, even

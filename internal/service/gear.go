@@ -179,7 +179,7 @@ func (v *Service) hasPins(ctx context.Context, l store.Link, wires procedure.Col
 			for i, p := range plug.Pins {
 				names = append(names, fmt.Sprintf("%d %s", i+1, p.Name))
 			}
-			return core.Fail(core.BadFile, "the plug %s has no pin %d; it has %s", plug.Name, n, strings.Join(names, ", ")).Do("Count from the edge that the card names.")
+			return core.Fail(core.NotUnderstood, "the plug %s has no pin %d; it has %s", plug.Name, n, strings.Join(names, ", ")).Do("Count from the edge that the card names.")
 		}
 	}
 	return nil
@@ -278,10 +278,10 @@ type gearIn struct{ Body client.NewGear }
 func (v *Service) putGear(ctx context.Context, in *gearIn) (fit.Have, error) {
 	b := in.Body
 	if b.Left != nil && *b.Left < 0 {
-		return fit.Have{}, core.Fail(core.BadFile, "how many are left is 0 or more, this is %d", *b.Left)
+		return fit.Have{}, core.Fail(core.NotUnderstood, "how many are left is 0 or more, this is %d", *b.Left)
 	}
 	if b.Version != "" && !version.Valid(version.Dotted, b.Version) {
-		return fit.Have{}, core.Fail(core.BadFile, "version %q is none; expected numbers with dots between them, such as 2.4.1", b.Version)
+		return fit.Have{}, core.Fail(core.NotUnderstood, "version %q is none; expected numbers with dots between them, such as 2.4.1", b.Version)
 	}
 	g := store.Gear{ID: b.ID, Kind: b.Kind, Name: b.Name, Version: b.Version, Owner: b.Owner, Cost: b.Cost, Note: b.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
 	if g.ID == "" {

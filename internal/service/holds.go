@@ -87,7 +87,7 @@ func (v *Service) until(day string, otherwise sql.NullTime) (sql.NullTime, error
 		return otherwise, err
 	}
 	if !d.After(v.clock.Now()) {
-		return otherwise, core.Fail(core.BadFile, "%s is over already", day)
+		return otherwise, core.Fail(core.NotUnderstood, "%s is over already", day)
 	}
 	return sql.NullTime{Time: d, Valid: true}, nil
 }
@@ -154,7 +154,7 @@ func (v *Service) heldThing(ctx context.Context, unit, modelName, revision strin
 		return h, u, err
 	}
 	if values := sheet.Facts[core.FactRevision].Values; !slices.Contains(values, revision) {
-		return h, u, core.Fail(core.BadFile, "%s has no revision %q; it has %s", modelName, revision, strings.Join(values, ", "))
+		return h, u, core.Fail(core.NotUnderstood, "%s has no revision %q; it has %s", modelName, revision, strings.Join(values, ", "))
 	}
 	return store.Hold{Model: modelName, Revision: revision}, u, nil
 }

@@ -34,7 +34,7 @@ func (in *ImageIn) open() (*registry.Opened, error) {
 	if in.Family != "" {
 		var n uint32
 		if _, err := fmt.Sscan(in.Family, &n); err != nil {
-			return nil, core.Fail(core.BadFile, "family %q is not a number of 32 bits", in.Family)
+			return nil, core.Fail(core.NotUnderstood, "family %q is not a number of 32 bits", in.Family)
 		}
 		c.Family = &n
 	}
@@ -281,7 +281,7 @@ func (v *Service) convertImage(_ context.Context, in *convertIn) (*converted, er
 	}
 	n, err := strconv.ParseUint(in.Fill, 0, 8)
 	if err != nil {
-		return nil, core.Fail(core.BadFile, "fill %q is not a byte; write it like 0xFF", in.Fill)
+		return nil, core.Fail(core.NotUnderstood, "fill %q is not a byte; write it like 0xFF", in.Fill)
 	}
 	gap := byte(n)
 	var out bytes.Buffer

@@ -113,7 +113,7 @@ func (v *Service) addJob(ctx context.Context, in *newJobIn) (client.JobPage, err
 	b := in.Body
 	j := store.Job{Reason: strings.TrimSpace(b.Reason), Asked: strings.TrimSpace(b.Asked), Test: strings.TrimSpace(b.Test), Person: strings.TrimSpace(b.Person), By: who(ctx).person.ID, At: v.clock.Now().UTC()}
 	if len(j.Reason) < 3 {
-		return client.JobPage{}, core.Fail(core.BadFile, "a job wants a reason: a request, a symptom, a condition").Go(words.JobAdd().To("Say why"))
+		return client.JobPage{}, core.Fail(core.NotUnderstood, "a job wants a reason: a request, a symptom, a condition").Go(words.JobAdd().To("Say why"))
 	}
 	var err error
 	if j.Planned, err = planned(b.Planned); err != nil {
@@ -137,7 +137,7 @@ func planned(day string) (sql.NullTime, error) {
 	}
 	d, err := time.Parse(time.DateOnly, day)
 	if err != nil {
-		return sql.NullTime{}, core.Fail(core.BadFile, "%q is not a day; write it like 2027-01-31", day)
+		return sql.NullTime{}, core.Fail(core.NotUnderstood, "%q is not a day; write it like 2027-01-31", day)
 	}
 	return sql.NullTime{Time: d, Valid: true}, nil
 }
@@ -157,10 +157,10 @@ func (v *Service) scope(ctx context.Context, units []string, leave []client.Leav
 			}
 			s, ok := sheet.Section(x.Part)
 			if !ok {
-				return core.Fail(core.BadFile, "units of %s have no part %q", u.Model, x.Part)
+				return core.Fail(core.NotUnderstood, "units of %s have no part %q", u.Model, x.Part)
 			}
 			if s == sheet.Main() {
-				return core.Fail(core.BadFile, "%s is the program of %s itself: leave the whole unit out instead", x.Part, u.Serial)
+				return core.Fail(core.NotUnderstood, "%s is the program of %s itself: leave the whole unit out instead", x.Part, u.Serial)
 			}
 		}
 		all = append(all, x)
@@ -204,7 +204,7 @@ func (v *Service) changeJob(ctx context.Context, in *jobChangeIn) (client.JobPag
 		}
 	}
 	if len(j.Reason) < 3 {
-		return client.JobPage{}, core.Fail(core.BadFile, "a job wants a reason: a request, a symptom, a condition")
+		return client.JobPage{}, core.Fail(core.NotUnderstood, "a job wants a reason: a request, a symptom, a condition")
 	}
 	if in.Body.Planned != nil {
 		if j.Planned, err = planned(*in.Body.Planned); err != nil {

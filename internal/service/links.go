@@ -478,11 +478,11 @@ type newLinkIn struct{ Body client.NewLink }
 func (v *Service) setLink(ctx context.Context, in *newLinkIn) (none, error) {
 	benchName, name, ok := strings.Cut(in.Body.Link, "/")
 	if !ok {
-		return none{}, core.Fail(core.BadFile, "expected BENCH/NAME, came %q", in.Body.Link)
+		return none{}, core.Fail(core.NotUnderstood, "expected BENCH/NAME, came %q", in.Body.Link)
 	}
 	to := in.Body.PortChoice
 	if !to.Remove && to.Path+to.Adapter+to.Address+to.Gateway+to.Interface == "" {
-		return none{}, core.Fail(core.BadFile, "nobody has said where %s goes", in.Body.Link).Do("Name a port, an adapter, an address, a gateway or a CAN interface.")
+		return none{}, core.Fail(core.NotUnderstood, "nobody has said where %s goes", in.Body.Link).Do("Name a port, an adapter, an address, a gateway or a CAN interface.")
 	}
 	benches, err := v.store.Benches(ctx)
 	if err != nil {

@@ -264,7 +264,7 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 		return client.Target{}, err
 	}
 	if values := sheet.Facts[columnFact(sheet)].Values; !slices.Contains(values, b.Revision) {
-		return client.Target{}, core.Fail(core.BadFile, "%s has no %s %q; it has %s", b.Model, columnFact(sheet), b.Revision, strings.Join(values, ", "))
+		return client.Target{}, core.Fail(core.NotUnderstood, "%s has no %s %q; it has %s", b.Model, columnFact(sheet), b.Revision, strings.Join(values, ", "))
 	}
 	t := store.Target{Model: b.Model, Revision: b.Revision, At: v.clock.Now().UTC(), By: who(ctx).person.ID, Reason: b.Reason}
 	out := client.Target{Model: b.Model, Revision: b.Revision, By: who(ctx).person.Name, At: t.At, Reason: b.Reason}

@@ -99,7 +99,7 @@ func (v *Service) enterLine(ctx context.Context, columns int, field map[string]s
 		u, fresh, err = v.enter(ctx, sheet, client.NewUnit{Model: one.Model, Serial: one.Serial, Site: field["site"], Customer: field["customer"], Note: field["note"]})
 	}
 	switch k := core.KindOf(err); {
-	case k == core.NotFound || k == core.BadFile:
+	case k == core.NotFound || k == core.BadFile || k == core.NotUnderstood:
 		e := core.AsError(err, k)
 		one.Said = core.Said{ID: e.ID, Params: e.Params, Text: e.Message}
 		return one, nil
@@ -137,7 +137,7 @@ func (v *Service) correctUnit(ctx context.Context, in *correctIn) (client.Unit, 
 	change("customer", &u.Customer, in.Body.Customer)
 	change("note", &u.Note, in.Body.Note)
 	if len(what) == 0 {
-		return client.Unit{}, core.Fail(core.BadFile, "nothing of unit %s would change", u.Serial).Go(words.Fit(u.Serial).To("See what the register says"))
+		return client.Unit{}, core.Fail(core.NotUnderstood, "nothing of unit %s would change", u.Serial).Go(words.Fit(u.Serial).To("See what the register says"))
 	}
 	text := strings.Join(what, "; ")
 	if r := strings.TrimSpace(in.Body.Reason); r != "" {

@@ -93,7 +93,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 		return client.Round{}, core.Fail(core.NotFound, "the sheet of %s does not say what is done around the writing of its modules", sheet.Name.In("en")).Do("A lead adds a `round` to it.")
 	}
 	if b.Job == 0 && len(strings.TrimSpace(b.Reason)) < 3 {
-		return client.Round{}, core.Fail(core.BadFile, "a round wants a reason: what was ordered, or what the driver says").Unit("nothing was changed").Go(words.RoundBegin(p.FullName()).To("Say why"))
+		return client.Round{}, core.Fail(core.NotUnderstood, "a round wants a reason: what was ordered, or what the driver says").Unit("nothing was changed").Go(words.RoundBegin(p.FullName()).To("Say why"))
 	}
 	asked, err := v.slots(ctx, p, sheet, true)
 	if err != nil {

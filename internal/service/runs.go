@@ -201,7 +201,7 @@ func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, err
 	if in.From != "" {
 		d, err := time.Parse(time.DateOnly, in.From)
 		if err != nil {
-			return q, core.Fail(core.BadFile, "%q is not a day; write it like 2027-01-31", in.From)
+			return q, core.Fail(core.NotUnderstood, "%q is not a day; write it like 2027-01-31", in.From)
 		}
 		q.From = d
 	}

@@ -163,7 +163,7 @@ func (v *Service) assembly(ctx context.Context, named, seen string) (*model.Shee
 			return nil, err
 		}
 		if m.Name == named && len(s.Holds) == 0 {
-			return nil, core.Fail(core.BadFile, "the sheet of %s names no slots for modules", named).Do("Name the vehicle's model.")
+			return nil, core.Fail(core.NotUnderstood, "the sheet of %s names no slots for modules", named).Do("Name the vehicle's model.")
 		}
 		kind, err := registry.Loader(s.Main().Loader.Kind)
 		if err != nil || len(s.Holds) == 0 || kind.Limits(s.Main().Loader.Own).Shape != link.Addressed {

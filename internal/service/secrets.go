@@ -63,7 +63,7 @@ func (v *Service) putSecret(ctx context.Context, in *newSecretIn) (none, error) 
 	m := store.ModelSecret{Model: in.Model, Name: b.Name, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
 	if b.Value != "" {
 		if strings.ContainsAny(b.Value, "\r\n") {
-			return none{}, core.Fail(core.BadFile, "a secret is one line")
+			return none{}, core.Fail(core.NotUnderstood, "a secret is one line")
 		}
 		if m.Sealed, err = v.key.SealFor(secretPurpose, in.Model+" "+b.Name, []byte(b.Value)); err != nil {
 			return none{}, err

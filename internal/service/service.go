@@ -172,7 +172,7 @@ func (p *problem) ContentType(string) string { return "application/problem+json"
 var statusOf = map[core.Kind]int{
 	core.NotAnswering: http.StatusGatewayTimeout, core.WrongUnit: http.StatusConflict, core.DoesNotFit: http.StatusConflict,
 	core.CannotTell: http.StatusConflict, core.Protected: http.StatusConflict, core.RefusedByUnit: http.StatusBadGateway,
-	core.VerifyDiffers: http.StatusConflict, core.BadFile: http.StatusUnprocessableEntity, core.Interrupted: http.StatusConflict,
+	core.VerifyDiffers: http.StatusConflict, core.BadFile: http.StatusUnprocessableEntity, core.NotUnderstood: http.StatusUnprocessableEntity, core.Interrupted: http.StatusConflict,
 	core.Busy: http.StatusConflict, core.NotAllowed: http.StatusForbidden, core.NotFound: http.StatusNotFound,
 	core.NoWayBack: http.StatusConflict, core.NoSpace: http.StatusInsufficientStorage,
 }
@@ -190,7 +190,7 @@ func Explain(err error) client.Problem {
 // plainProblem is for errors that have no kind of ours; what went wrong inside
 // is logged, not told.
 func plainProblem(status int, msg string, errs ...error) *problem {
-	p := client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg, Kind: core.BadFile}
+	p := client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg, Kind: core.NotUnderstood}
 	switch {
 	case status == http.StatusUnauthorized || status == http.StatusForbidden:
 		p.Kind = core.NotAllowed

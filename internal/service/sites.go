@@ -38,7 +38,7 @@ func (v *Service) putSite(ctx context.Context, in *newSiteIn) (client.Site, erro
 	b := in.Body
 	for name, value := range b.Facts {
 		if !factName.MatchString(name) || len(value) > 120 || strings.TrimSpace(value) == "" {
-			return client.Site{}, core.Fail(core.BadFile, "%s=%s is no fact: a name in small letters, and a value of at most 120 letters", name, value)
+			return client.Site{}, core.Fail(core.NotUnderstood, "%s=%s is no fact: a name in small letters, and a value of at most 120 letters", name, value)
 		}
 	}
 	facts, err := json.Marshal(b.Facts)
@@ -100,7 +100,7 @@ func (v *Service) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, er
 	}
 	switch {
 	case double.ID == kept.ID:
-		return client.UnitPage{}, core.Fail(core.BadFile, "%s and %s are one entry already", in.Unit, in.Body.Into)
+		return client.UnitPage{}, core.Fail(core.NotUnderstood, "%s and %s are one entry already", in.Unit, in.Body.Into)
 	case double.SameAs.Valid || kept.SameAs.Valid:
 		return client.UnitPage{}, core.Fail(core.NotAllowed, "one of them was joined with another unit already").Go(words.History(kept.Serial).To("See with which"))
 	case double.Run.Valid || kept.Run.Valid:

@@ -20,7 +20,7 @@ const (
 
 // today is what is unfinished, in one answer.
 func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
-	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
+	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
 	a, err := v.aroundRuns(ctx)
 	if err != nil {
 		return out, err
@@ -43,6 +43,11 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 		}
 		out.Rounds = append(out.Rounds, row)
 	}
+	trays, err := v.listTrays(ctx, &traysIn{Open: true, Size: mostToday})
+	if err != nil {
+		return out, err
+	}
+	out.Trays = trays.Trays
 	if out.HalfDone, err = v.someUnits(ctx, store.UnitHalfDone, a); err != nil {
 		return out, err
 	}

@@ -5,15 +5,18 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/fit"
 	"zealousferry/core/run"
 	"zealousferry/core/tray"
 	"zealousferry/core/visit"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -123,7 +126,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 	}
 	now, by := v.clock.Now(), who(ctx).person.ID
 	t := store.Tray{ID: store.NewID(), Model: b.Model, Firmware: r.ID, Job: b.Job, By: by, At: now}
-	o := tray.Opened{Tray: t.ID, Model: b.Model, Release: r.ID, Version: r.Version, Units: []tray.Unit{}, Any: b.Any, Alone: b.Alone, Stop: b.Stop, Why: strings.TrimSpace(b.Reason)}
+	o := tray.Opened{Tray: t.ID, Model: b.Model, Release: r.ID, Version: r.Version, Units: []tray.Unit{}, Any: b.Any, Alone: b.Alone, Stop: b.Stop, Waive: b.Waive, Why: strings.TrimSpace(b.Reason)}
 	var links []string
 	for _, at := range b.Links {
 		p, err := v.find(ctx, at)
@@ -131,7 +134,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 		case err != nil && core.KindOf(err) != core.NotAnswering: // one that is not plugged in may still come
 			return client.Tray{}, err
 		case p.Slot != "":
-			return client.Tray{}, core.Fail(core.BadFile, "%s is a place behind a link; a tray has whole links", at)
+			return client.Tray{}, core.Fail(core.NotUnderstood, "%s is a place behind a link; a tray has whole links", at)
 		case t.Bench != "" && t.Bench != p.Bench:
 			return client.Tray{}, core.Fail(core.NotAllowed, "link %s is on another bench than the rest; one bench works on a tray", p.FullName()).Do("Open a tray for each bench.")
 		case slices.Contains(o.Links, p.FullName()):
@@ -144,7 +147,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 		return client.Tray{}, err
 	}
 	if b.InOrder && (len(o.Units) != len(b.Units) || len(b.Units) > len(o.Links)) {
-		return client.Tray{}, core.Fail(core.BadFile, "%d units cannot be on %d links in this order: name each unit once, and a link for each", len(b.Units), len(o.Links)).Unit("nothing was changed").Do("Leave the order out, or name them all.")
+		return client.Tray{}, core.Fail(core.NotUnderstood, "%d units cannot be on %d links in this order: name each unit once, and a link for each", len(b.Units), len(o.Links)).Unit("nothing was changed").Do("Leave the order out, or name them all.")
 	}
 	var own *store.Job
 	var scope []store.JobUnit
@@ -156,7 +159,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 		o.Why = j.Reason
 	} else {
 		if len(o.Why) < 3 {
-			return client.Tray{}, core.Fail(core.BadFile, "a tray wants a reason: what was ordered, and why").Unit("nothing was changed").Do("Say why, or name a job.")
+			return client.Tray{}, core.Fail(core.NotUnderstood, "a tray wants a reason: what was ordered, and why").Unit("nothing was changed").Do("Say why, or name a job.")
 		}
 		own = &store.Job{Reason: o.Why, Asked: strings.TrimSpace(b.Asked), Test: strings.TrimSpace(b.Test), By: by, At: now.UTC()}
 		for _, u := range o.Units {
@@ -193,8 +196,13 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray) ([]tray.Unit,
 			all = append(all, x)
 		}
 	}
+	var unknown []string
 	for _, name := range b.Units {
 		u, err := v.store.Unit(ctx, name)
+		if core.KindOf(err) == core.NotFound {
+			unknown = append(unknown, name)
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -203,13 +211,16 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray) ([]tray.Unit,
 		}
 		add(u)
 	}
+	if len(unknown) > 0 {
+		return nil, core.Fail(core.NotFound, "not in the register: %s", strings.Join(unknown, ", ")).Unit("nothing was changed").Go(words.UnitAdd().To("Look at the serials again, or enter them"))
+	}
 	if site := strings.TrimSpace(b.Site); site != "" {
 		rows, total, err := v.store.Units(ctx, store.UnitQuery{Model: b.Model, Site: site, Size: mostTray})
 		if err != nil {
 			return nil, err
 		}
 		if total > mostTray || total == 0 {
-			return nil, core.Fail(core.BadFile, "the register has %d units of model %s at %q; a tray has 1 to %d", total, b.Model, site, mostTray)
+			return nil, core.Fail(core.NotUnderstood, "the register has %d units of model %s at %q; a tray has 1 to %d", total, b.Model, site, mostTray)
 		}
 		for _, u := range rows {
 			add(u)
@@ -231,7 +242,7 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray) ([]tray.Unit,
 		}
 	}
 	if len(all) == 0 && !b.Any {
-		return nil, core.Fail(core.BadFile, "a tray wants units: by serial, of a site, of a job, or whatever is plugged in").Unit("nothing was changed").Do("Name them.")
+		return nil, core.Fail(core.NotUnderstood, "a tray wants units: by serial, of a site, of a job, or whatever is plugged in").Unit("nothing was changed").Do("Name them.")
 	}
 	return all, nil
 }
@@ -278,14 +289,16 @@ func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err 
 	if p := t.State.Opener(t.runs); p != nil {
 		out.Opener = p.N
 	}
-	if err := t.Gate(t.runs); err != nil && !t.State.Closed && t.Comes(t.runs) {
+	if err := t.Gate(t.runs); err != nil && !t.State.Closed && (t.Stopped != "" || t.Comes(t.runs)) {
 		e := core.AsError(err, core.Busy)
 		out.Gate = &core.Said{ID: e.ID, Params: e.Params, Text: e.Message}
 	}
 	for _, p := range t.Places {
 		out.Places = append(out.Places, t.place(p, names))
 	}
-	t.hands(&out)
+	if err := v.trayHands(ctx, t, &out); err != nil {
+		return out, err
+	}
 	places, err := v.store.Places(ctx)
 	for _, at := range t.Opened.Links {
 		l := client.TrayLink{Link: at}
@@ -338,11 +351,16 @@ func (t *aTray) place(p *tray.Place, names map[string]string) client.TrayPlace {
 	brief := row.Brief()
 	view := brief.View
 	if ran {
-		out.From = brief.From
+		out.From, out.Step = brief.From, view.At
 	}
 	switch out.State {
 	case tray.NotSeen:
 		out.Says = core.Say("Plug it in, and it is begun after checks of its own.")
+	case tray.Current:
+		out.Says = core.Say("It runs %s already, and says so itself. Nothing was written.", t.Version)
+		if !p.Right {
+			out.Says = view.Sentence
+		}
 	case tray.Again:
 		out.Says = core.Say("It may be begun once more: plug it in.")
 	case tray.LeftOut:
@@ -350,7 +368,7 @@ func (t *aTray) place(p *tray.Place, names map[string]string) client.TrayPlace {
 	case tray.Waits:
 		out.Says, out.Hands = core.Said{Text: view.Hands.Says}, view.Hands
 	case tray.AtWork, tray.HandsOff:
-		out.Says, out.Done, out.Total, out.Touch = view.Head, view.Done, view.Total, view.Touch
+		out.Says, out.Done, out.Total, out.Touch = view.Sentence, view.Done, view.Total, view.Touch
 	case tray.Barred:
 		if p.Refuse != nil {
 			out.Says = p.Refuse.Why
@@ -366,8 +384,8 @@ func (t *aTray) place(p *tray.Place, names map[string]string) client.TrayPlace {
 	return out
 }
 
-// hands says what hands are wanted, and which first.
-func (t *aTray) hands(out *client.Tray) {
+// trayHands says what hands are wanted, and which first.
+func (v *Service) trayHands(ctx context.Context, t *aTray, out *client.Tray) error {
 	for _, p := range t.Places {
 		if p.Stands(t.runs) != tray.Waits {
 			continue
@@ -381,10 +399,18 @@ func (t *aTray) hands(out *client.Tray) {
 		out.Hands[i].Waits = append(out.Hands[i].Waits, p.N)
 	}
 	slices.SortStableFunc(out.Hands, func(a, b client.TrayItem) int { return a.Turn - b.Turn })
-	if p := t.Hand(t.runs); p != nil {
-		view := t.runs[p.Run].View
+	p := t.Hand(t.runs)
+	if p == nil {
+		return nil
+	}
+	s, err := v.folded(ctx, p.Run) // rows do not keep the item itself
+	if err != nil {
+		return err
+	}
+	if view := s.View(); view.Hands != nil {
 		out.Hand = &client.TrayHand{Place: p.N, Run: p.Run, Hands: *view.Hands, Item: view.Item, Turn: view.Turn, Turns: view.Turns, Back: view.Back}
 	}
+	return nil
 }
 
 type trayStepIn struct {
@@ -421,7 +447,7 @@ func (v *Service) trayNext(ctx context.Context, t *aTray, b client.TrayStep) err
 		b.Link = t.Opened.Links[0]
 	}
 	if !slices.Contains(t.Opened.Links, b.Link) {
-		return core.Fail(core.BadFile, "%q is not a link of this tray; it has %s", b.Link, strings.Join(t.Opened.Links, ", "))
+		return core.Fail(core.NotUnderstood, "%q is not a link of this tray; it has %s", b.Link, strings.Join(t.Opened.Links, ", "))
 	}
 	if t.Busy(b.Link, t.runs) {
 		return core.Fail(core.Busy, "a run of this tray is at work on %s", b.Link).Unit("nothing was changed").Do("Wait for it.")
@@ -467,13 +493,13 @@ func (v *Service) trayNamed(ctx context.Context, t *aTray, b client.TrayStep) er
 		case st == tray.AtWork || st == tray.HandsOff || st == tray.Waits:
 			return core.Fail(core.Busy, "%s is at work", p.Unit.Serial).Unit("nothing was changed").Do("Wait for its run, or stop that.")
 		case b.Do == "again" && (st == tray.IsDone || st == tray.Current):
-			return core.Fail(core.NotAllowed, "%s is done already; nobody is done twice", p.Unit.Serial).Unit("nothing was changed").Do("Put the release in once more by a run of its own.")
+			return core.Fail(core.NotAllowed, "%s is done: a tray does nobody twice", p.Unit.Serial).Unit("nothing was changed").Do("Put the release in once more by a run of its own.")
 		case b.Do == "again" && st == tray.HalfDone:
 			return core.Fail(core.Busy, "the run of %s is interrupted and still open", p.Unit.Serial).Unit("half done").Do("Go on with that run, or give it up.")
 		}
 	}
 	if b.Do != "close" && len(b.Reason) < 3 {
-		return core.Fail(core.BadFile, "this wants a reason").Unit("nothing was changed").Do("Say why.")
+		return core.Fail(core.NotUnderstood, "this wants a reason").Unit("nothing was changed").Do("Say why.")
 	}
 	if b.Do == "go-on" {
 		if err := t.Gate(t.runs); err == nil {
@@ -529,7 +555,7 @@ func (v *Service) trayBegin(ctx context.Context, t *aTray, p place, u store.Unit
 			return err
 		}
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: run.Flash, At: p.FullName(), Release: t.Firmware, Label: label, Job: t.Job}, u, p)
+	a, err := v.askedOf(ctx, client.NewRun{Kind: run.Flash, At: p.FullName(), Release: t.Firmware, Label: label, Job: t.Job, Waive: t.Opened.Waive, Reason: t.Opened.Why}, u, p)
 	if err == nil {
 		err = v.begin(ctx, a, func(ctx context.Context, r store.Run, links, uses []string, order store.Order) error {
 			e, err := v.trayEvent(t.N, by, tray.KindBegan, tray.Began{Unit: x, Link: p.FullName(), Run: r.ID})
@@ -562,7 +588,16 @@ func (v *Service) traySeen(ctx context.Context, in *traySeenIn) (out client.Tray
 	if err != nil {
 		return out, err
 	}
-	t, err := v.theTray(ctx, in.Tray)
+	for try := 0; ; try++ {
+		out, err = v.traySaw(ctx, in.Tray, seen)
+		if !errors.Is(err, store.ErrTrayMoved) || try == 10 { // two may be seen at once
+			return out, err
+		}
+	}
+}
+
+func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) (out client.TrayTold, err error) {
+	t, err := v.theTray(ctx, id)
 	if err != nil {
 		return out, err
 	}
@@ -571,7 +606,7 @@ func (v *Service) traySeen(ctx context.Context, in *traySeenIn) (out client.Tray
 		return out, core.Fail(core.NotAllowed, "this tray is not at this bench, or the link is none of its")
 	}
 	if _, put := t.On[at]; seen.Result.Found == nil && seen.Result.Error == nil && !put {
-		return out, core.Fail(core.BadFile, "nobody answered, and nobody has said who is there")
+		return out, core.Fail(core.NotUnderstood, "nobody answered, and nobody has said who is there")
 	}
 	if t.Gate(t.runs) != nil || t.Busy(at, t.runs) {
 		return out, nil
@@ -583,6 +618,8 @@ func (v *Service) traySeen(ctx context.Context, in *traySeenIn) (out client.Tray
 	ctx = context.WithValue(ctx, callerKey{}, caller{person: person})
 	err = v.traySeat(ctx, t, at, seen.Result)
 	switch kind := core.KindOf(err); {
+	case errors.Is(err, store.ErrTrayMoved):
+		return out, err
 	case kind == core.Busy || kind == core.NotAnswering:
 		return out, nil
 	case err != nil && kind == "":
@@ -625,6 +662,15 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 		if p, err = v.find(ctx, at); err != nil {
 			return err
 		}
+		if result.Found != nil {
+			right, err := v.trayRight(ctx, t, u)
+			if err != nil {
+				return err
+			}
+			if right {
+				return v.trayPut(ctx, t, who(ctx).person.ID, tray.KindCurrent, tray.Seen{Unit: tray.Unit{Unit: u.ID, Serial: u.Serial}, Link: at})
+			}
+		}
 		return v.trayBegin(ctx, t, p, u, on.Serial)
 	}
 	e := core.AsError(err, "")
@@ -635,6 +681,16 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 		return err
 	}
 	return e
+}
+
+// trayRight tells whether a unit that was just asked runs the tray's release, and nothing is
+// open with it: then no hand is moved for it.
+func (v *Service) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, error) {
+	if u.State != store.UnitDone && u.State != store.UnitKnown || u.Owed != "" && u.Owed != "[]" {
+		return false, nil
+	}
+	x, err := v.verdictOn(ctx, u, t.Firmware)
+	return x != nil && x.Answer == fit.Fits && x.Current, err
 }
 
 // benchTrays are the trays of a bench that may begin a unit now, with the links on which it

@@ -188,7 +188,7 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 	if b.Until != nil {
 		k.Until.Time, k.Until.Valid = b.Until.UTC(), true
 		if !k.Until.Time.After(k.From) {
-			return client.Key{}, core.Fail(core.BadFile, "the key would end before it begins")
+			return client.Key{}, core.Fail(core.NotUnderstood, "the key would end before it begins")
 		}
 	}
 	return client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}, v.store.PutKey(ctx, k)

@@ -223,14 +223,14 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 		rule, known := sheet.Facts[f.Name]
 		known = known || f.Name == core.FactRunning || f.Name == core.FactUnread // which every model has: read off a display, a banner, a sticker, or not
 		if !known {
-			return none{}, core.Fail(core.BadFile, "the sheet of %s has no fact %q", u.Model, f.Name)
+			return none{}, core.Fail(core.NotUnderstood, "the sheet of %s has no fact %q", u.Model, f.Name)
 		}
 		ok := len(rule.Values) == 0
 		for _, value := range rule.Values {
 			ok = ok || value == f.Value
 		}
 		if !ok {
-			return none{}, core.Fail(core.BadFile, "%s cannot be %q; the sheet knows %s", f.Name, f.Value, strings.Join(rule.Values, ", "))
+			return none{}, core.Fail(core.NotUnderstood, "%s cannot be %q; the sheet knows %s", f.Name, f.Value, strings.Join(rule.Values, ", "))
 		}
 		fact := core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: who(ctx).person.ID}
 		if f.Photo != "" {

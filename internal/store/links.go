@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -99,6 +100,16 @@ func (s *Store) Places(ctx context.Context) (all []Link, err error) {
 			UNION ALL SELECT bench, name, slot, unit, model, identified_at FROM link_slot) o ON o.bench = l.bench AND o.name = l.name
 		LEFT JOIN unit u ON u.id = o.unit ORDER BY b.name, l.name, o.slot`)
 	return all, err
+}
+
+// SlotOf is the slot of an assembly in which a unit is plugged in now; empty where it is on a
+// link of its own, and on is false where it is nowhere.
+func (s *Store) SlotOf(ctx context.Context, unit string) (slot string, on bool, err error) {
+	err = s.db.GetContext(ctx, &slot, `SELECT slot FROM (SELECT '' AS slot, identified_at FROM link WHERE unit = ? UNION ALL SELECT slot, identified_at FROM link_slot WHERE unit = ?) x ORDER BY identified_at DESC LIMIT 1`, unit, unit)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", false, nil
+	}
+	return slot, err == nil, err
 }
 
 // PutLinks makes these the links of a bench.

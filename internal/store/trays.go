@@ -68,8 +68,8 @@ func addTrayEvent(ctx context.Context, tx *sqlx.Tx, id string, e tray.Event) err
 	return err
 }
 
-// errTrayMoved says that a tray has gone on since it was read.
-var errTrayMoved = core.Fail(core.Busy, "the tray has gone on meanwhile").Do("Look at it again.")
+// ErrTrayMoved says that a tray has gone on since it was read.
+var ErrTrayMoved = core.Fail(core.Busy, "the tray has gone on meanwhile").Do("Look at it again.")
 
 // AddTrayEvent puts an event at the end of a tray, with the job that ends with it. Whoever
 // comes second finds the number taken.
@@ -93,7 +93,7 @@ func (s *Store) AddTrayEvent(ctx context.Context, id string, e tray.Event, ends 
 		return err
 	})
 	if duplicate(err) {
-		return errTrayMoved
+		return ErrTrayMoved
 	}
 	return err
 }
@@ -107,7 +107,7 @@ func (s *Store) OpenRunOn(ctx context.Context, id string, e tray.Event, r Run, l
 		return err
 	})
 	if taken {
-		return errTrayMoved
+		return ErrTrayMoved
 	}
 	return err
 }

@@ -67,7 +67,12 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	pages := []string{"/vehicle/b/tug", "/rounds/" + tug.ID, "/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
+	tray, err := w.Technician.OpenTray(ctx, client.NewTray{Model: "small", Release: "2.0.0", Links: []string{"b/a", "b/b"}, Units: []string{"S-0001", "S-0002"}, Alone: true, Stop: 2, Reason: "recall of May"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	seats(t, w, tray.ID, "S-0001 current", "S-0002 done")
+	pages := []string{"/vehicle/b/tug", "/rounds/" + tug.ID, "/trays", "/trays/" + tray.ID, "/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
 		"/models/small", "/inspect", "/keys", "/gear", "/adapters", "/benches", "/check/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
 	for _, size := range [][2]int{{1280, 800}, {390, 844}} {
 		for _, light := range []string{"light", "dark"} {

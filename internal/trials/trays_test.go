@@ -1,6 +1,7 @@
 package trials
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -12,10 +13,15 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/model"
+	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
 )
 
@@ -200,7 +206,7 @@ func TestATrayOfBoards(t *testing.T) {
 	if j, err := w.Viewer.Job(ctx, tray.Job); err != nil || j.Closed == nil || len(tray.Open) != 1 {
 		t.Errorf("the tray's job stays open: %+v %v", j.Job, err)
 	}
-	for serial, want := range map[string]int{"S-0001": 2, "S-0002": 1, "S-0003": 2, "S-0004": 1, "S-0005": 0} { // the first of S-0001 was no tray's
+	for serial, want := range map[string]int{"S-0001": 1, "S-0002": 1, "S-0003": 2, "S-0004": 1, "S-0005": 0} { // that of S-0001 was no tray's
 		if all, err := w.Viewer.Runs(ctx, client.RunQuery{Unit: serial}); err != nil || all.Total != want {
 			t.Errorf("%s has %d runs, expected %d: %v", serial, all.Total, want, err)
 		}
@@ -370,5 +376,155 @@ func TestABenchTellsOnlyOfItsOwnTrays(t *testing.T) {
 	}
 	if _, err := c.StepTray(ctx, tray.ID, client.TrayStep{Do: "close", Reason: "because"}); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a bench closes a tray: %v", err)
+	}
+}
+
+// TestATrayInTheConsole: opened by its form, worked by its page: the hand that is wanted first,
+// one word for all that wait for the same, one left out, and the end.
+func TestATrayInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, nil)
+	if _, err := w.Lead.PutModel(ctx, append(coretest.SmallSheetOf("gangway"), underSeat...)); err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range []string{"a", "b"} {
+		w.Wait("the bench to hear of the sheet", func() bool {
+			_, err := w.Technician.IdentifyAs(ctx, "b/"+l, "", "small", false)
+			return err == nil
+		})
+	}
+	if _, err := w.Technician.EnterUnit(ctx, client.NewUnit{Model: "small", Serial: "S-0099"}); err != nil {
+		t.Fatal(err)
+	}
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/trays"), press(`[data-open-tray]`), browser.Until(`document.querySelector("[data-field=model]") && !document.querySelector(".dialog-transition-enter-active")`),
+		pick("model", "Small"), browser.Until(`document.querySelector("[data-field=release]").textContent.includes("2.0.0")`),
+		pick("links", "b/a", "b/b"), put(`[data-field=units] textarea:not([aria-hidden])`, "S-0001 S-0002, S-0099"), put(`[data-field=reason] input`, "recall of May"), focus(`[data-alone] input`), chromedp.KeyEvent(" "), press(`[data-put-tray]`),
+		browser.Until(`location.pathname.startsWith("/trays/") && document.querySelectorAll(".seat.waits").length === 2`))
+	tray := newestTray(t, w)
+	do(t, x, browser.Until(`document.querySelector("[data-all]")?.textContent.includes("1, 2")`), press(`[data-all]`),
+		browser.Until(`document.querySelector("[data-hand]")?.textContent.includes("Which lamp burns?")`))
+	for n := range 2 { // choices are each one's own
+		do(t, x, browser.Until(fmt.Sprintf(`document.querySelector("[data-hand] .n")?.textContent === "%d" && !!document.querySelector("[data-choice=green]:not([disabled])")`, n+1)), press(`[data-choice=green]`))
+	}
+	do(t, x, browser.Until(`document.querySelector("[data-hand]")?.textContent.includes("Fit the strap")`))
+	values := map[string]string{"volts": "3.3"}
+	w.Wait("all hands", func() bool {
+		now, err := w.Viewer.Tray(ctx, tray)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if h := now.Hand; h != nil {
+			value := values[h.Hands.Item]
+			if value == "" {
+				value = "yes"
+			}
+			if _, err := w.Technician.Answer(ctx, h.Run, client.NewAnswer{Item: h.Hands.Item, Value: value}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return now.Count["done"] == 2
+	})
+	do(t, x, browser.Until(`document.querySelectorAll(".seat.done").length === 2`), press(`[data-leave="S-0099"]`), put(`[data-why] input`, "it is lost"), press(`[data-say]`),
+		browser.Until(`document.querySelector(".seat.left-out") && document.querySelector("[data-quiet]").textContent.includes("All are done")`),
+		press(`[data-close]`), browser.Until(`document.querySelector("[data-quiet]").textContent.includes("Closed")`))
+	if now, err := w.Viewer.Tray(ctx, tray); err != nil || now.Closed == nil || len(now.Open) != 0 {
+		t.Errorf("%+v %v", now, err)
+	}
+}
+
+// pick chooses in a list that opens.
+func pick(field string, all ...string) chromedp.Action {
+	tasks := chromedp.Tasks{chromedp.Click(`[data-field=`+field+`] .v-field`, chromedp.ByQuery)}
+	for _, text := range all {
+		item := fmt.Sprintf(`[...document.querySelectorAll(".v-overlay--active .v-list-item")].find((i) => i.innerText.includes(%q))`, text)
+		tasks = append(tasks, browser.Until("!!"+item), chromedp.Evaluate(item+".click()", nil))
+	}
+	return append(tasks, chromedp.Evaluate(`document.querySelector(".dialog h2").click()`, nil))
+}
+
+func newestTray(t *testing.T, w *testkit.World) string {
+	t.Helper()
+	all, err := w.Viewer.Trays(ctx, false, 0)
+	if err != nil || len(all.Trays) == 0 {
+		t.Fatalf("no tray: %v", err)
+	}
+	return all.Trays[0].ID
+}
+
+// TestATrayOnTheCommandLine: opened, looked at, worked and closed by verbs; serials that nobody
+// has entered are named, all of them.
+func TestATrayOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, nil)
+	identifyAll(t, w, "a", "b")
+	l := commandLine(t, w, "technician")
+	told(t, l.must(21, "tray", "open", "small", "2.0.0", "S-0001", "S-0008", "S-0009", "--at", "b/a", "--reason", "recall"), "not in the register: S-0008, S-0009")
+	list := filepath.Join(t.TempDir(), "units.csv")
+	if err := os.WriteFile(list, []byte("site,serial\nquay,S-0001\nquay,S-0002\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(0, "tray", "open", "small", "2.0.0", "--from", list, "--at", "b/a,b/b", "--reason", "recall of May"), "Tray of 2 Smalls", "S-0002", "never seen")
+	id := newestTray(t, w)
+	told(t, l.must(0, "tray", "work", id[:13]), "S-0001", "done and proven", "All are done. Close it: ferry tray close")
+	told(t, l.must(0, "tray", "list", "--open"), "2 done and proven", "recall of May", "1 tray")
+	told(t, l.must(0, "today"), "Open trays", "ferry tray work "+id)
+	told(t, l.must(0, "tray", "stop", id, "--reason", "enough"), "Nobody is begun now")
+	told(t, l.must(0, "tray", "go-on", id, "--reason", "after all"), "All are done")
+	told(t, l.must(0, "tray", "close", id), "Closed at")
+	told(t, l.must(21, "tray", "show", "nobody"), "there is no tray")
+	if m, code := l.json("tray", "show", id); code != 0 || m["count"].(map[string]any)["done"] != 2.0 {
+		t.Errorf("%d %v", code, m)
+	}
+}
+
+// TestATrayOfUnitsThatCannotBeAsked: a person says which one is on a link, by its label.
+func TestATrayOfUnitsThatCannotBeAsked(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, byEye)
+	if _, err := w.Lead.PutModel(ctx, bytes.Replace(coretest.SmallSheetOf("xmodem"), []byte("model: small"), []byte("model: eye"), 1)); err != nil {
+		t.Fatal(err)
+	}
+	im, err := w.Lead.PutImage(ctx, "eye.bin", model.Part{Format: "raw", Address: 0x1000}, coretest.SmallProgram("2.0.0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "eye", Version: "2.0.0", Channel: model.Stable, Accept: "made by the test", Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.EnterUnit(ctx, client.NewUnit{Model: "eye", Serial: "S-0002"}); err != nil {
+		t.Fatal(err)
+	}
+	tray, err := w.Lead.OpenTray(ctx, client.NewTray{Model: "eye", Release: "2.0.0", Links: []string{"b/b"}, Units: []string{"S-0002"}, Reason: "by its label"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if says := tray.Links[0].Says; says == nil || !strings.Contains(says.Text, "say which one is on the link") {
+		t.Errorf("%+v", tray.Links)
+	}
+	if tray = step(t, w, tray.ID, client.TrayStep{Do: "next", Unit: "S-0002"}); tray.Links[0].Place != 1 {
+		t.Errorf("%+v", tray.Links)
+	}
+	// Its memory cannot be read and nobody has passed that gate: it is refused, in its place.
+	tray = seats(t, w, tray.ID, "S-0002 refused")
+	if p := tray.Places[0]; p.Link != "b/b" || !strings.Contains(p.Says.Text, "its loader cannot read") {
+		t.Errorf("%+v", p)
+	}
+	step(t, w, tray.ID, client.TrayStep{Do: "close", Reason: "a lead passes that gate"})
+	n := client.NewTray{Model: "eye", Release: "2.0.0", Links: []string{"b/b"}, Units: []string{"S-0002"}, InOrder: true, Waive: []string{run.GateBackup}, Reason: "nobody needs what is in it"}
+	if tray, err = w.Technician.OpenTray(ctx, n); err != nil { // whose name does not pass a gate
+		t.Fatal(err)
+	}
+	tray = seats(t, w, tray.ID, "S-0002 refused")
+	step(t, w, tray.ID, client.TrayStep{Do: "close", Reason: "a lead passes that gate"})
+	if tray, err = w.Lead.OpenTray(ctx, n); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("its label to be confirmed", func() bool {
+		tray, err = w.Viewer.Tray(ctx, tray.ID)
+		return err == nil && tray.Count["refused"] == 0 && tray.Places[0].Run != ""
+	})
+	if r := w.Follow(tray.Places[0].Run); r.Waiver == nil || r.Waiver.Gate != run.GateBackup {
+		t.Errorf("%s %+v", r.Outcome, r.Waiver)
 	}
 }

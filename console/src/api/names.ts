@@ -48,6 +48,7 @@ export const conditions: Record<string, string> = {
 
 export const facts: Record<string, string> = {
   "chip": "number of its chip",
+  "fitted": "place where it is worked on",
   "loader": "version of its loader",
   "lock": "lock of its memory",
   "memory": "size of its memory",
@@ -158,6 +159,21 @@ export const questions: Record<string, string> = {
   "listen": "somebody listens",
   "scan": "all modules are being asked",
   "try": "a sheet is being tried",
+}
+
+export const seats: Record<string, string> = {
+  "again": "once more",
+  "at-work": "at work",
+  "current": "current already",
+  "done": "done and proven",
+  "failed": "failed",
+  "half-done": "half done",
+  "hands-off": "being written",
+  "left-out": "left out",
+  "not-proven": "not proven",
+  "not-seen": "never seen",
+  "refused": "refused",
+  "waits": "waits for you",
 }
 
 export const sources: Record<string, string> = {

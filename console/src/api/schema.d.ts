@@ -369,6 +369,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench/trays/{tray}/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Who is on a link of a tray; whoever belongs to it is begun
+         * @description Role: bench.
+         */
+        post: operations["tray-seen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/benches": {
         parameters: {
             query?: never;
@@ -1690,6 +1710,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Trays: open ones first, then the newest
+         * @description Role: viewer.
+         */
+        get: operations["list-trays"];
+        put?: never;
+        /**
+         * Open a tray: many units that get the same release in one go. Whoever is plugged in and belongs to it is begun
+         * @description Role: technician.
+         */
+        post: operations["open-tray"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trays/{tray}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A tray by its id or the start of it: each place, which hand is wanted first, why nobody is begun
+         * @description Role: viewer.
+         */
+        get: operations["get-tray"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trays/{tray}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that the next unit is on a link, leave one out, begin one again, stop the tray, let it go on, close it
+         * @description Role: technician.
+         */
+        post: operations["step-tray"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/try": {
         parameters: {
             query?: never;
@@ -2209,6 +2293,15 @@ export interface components {
             seen?: string;
             version: string;
         };
+        BenchTray: {
+            id: string;
+            marks: {
+                [key: string]: number;
+            };
+            model: string;
+            put?: string[];
+            stays?: string[];
+        };
         Benches: {
             benches: components["schemas"]["Bench"][];
         };
@@ -2325,6 +2418,7 @@ export interface components {
             /** Format: int64 */
             now: number;
             sheets: string[];
+            trays?: components["schemas"]["BenchTray"][];
             withdrawn?: {
                 [key: string]: string;
             };
@@ -4045,6 +4139,41 @@ export interface components {
             revision: string;
             version?: string;
         };
+        NewTray: {
+            /** @description The first goes alone, and opens the rest when it is proven. */
+            alone?: boolean;
+            /** @description Whatever is plugged in gets a place. */
+            any?: boolean;
+            /** @description Who asked for it. */
+            asked?: string;
+            /** @description The units named are on the links, in this order. */
+            inOrder?: boolean;
+            /**
+             * Format: int64
+             * @description That it belongs to; one of its own where it is 0.
+             */
+            job?: number;
+            /** @description BENCH/LINK, of one bench, as they lie on it. */
+            links: string[];
+            model: string;
+            /** @description Why it is done; of a job of its own. */
+            reason?: string;
+            /** @description Version or id. */
+            release: string;
+            /** @description All units of the model at this site are expected. */
+            site?: string;
+            /**
+             * Format: int64
+             * @description As many failures stop it; 0 is never.
+             */
+            stop?: number;
+            /** @description What is tried on each unit in the end. */
+            test?: string;
+            /** @description Ids or serials of the units that are expected. */
+            units?: string[];
+            /** @description Gates that a lead passes by name for each of its units, with the reason. */
+            waive?: string[];
+        };
         NewTry: {
             /** @description A link (BENCH/NAME) or a unit's serial. */
             at: string;
@@ -4864,6 +4993,8 @@ export interface components {
             /** @description That are open; paused ones first. */
             runs: components["schemas"]["Run"][];
             tests: components["schemas"]["OpenTest"][];
+            /** @description That are open. */
+            trays: components["schemas"]["TrayRow"][];
             /** @description Units that run a release that was taken back; at most 20. */
             withdrawn: components["schemas"]["Carrier"][];
         };
@@ -4895,6 +5026,166 @@ export interface components {
              * @description At the middle.
              */
             seconds: number;
+        };
+        Tray: {
+            /** @description The first goes alone, and opens the rest when it is proven. */
+            alone: boolean;
+            /** @description Whatever is plugged in gets a place. */
+            any: boolean;
+            /** Format: date-time */
+            at: string;
+            bench: string;
+            by: string;
+            /** Format: date-time */
+            closed?: string;
+            closing?: string;
+            /** @description Places by their state. */
+            count: {
+                [key: string]: number;
+            };
+            /** @description Numbers of the places that count against it. */
+            failures: number[];
+            /** @description Why no further unit is begun now. */
+            gate?: components["schemas"]["Said"];
+            /** @description The one hand that is wanted first, for all places. */
+            hand?: components["schemas"]["TrayHand"];
+            /** @description What hands do, for all places, as far as it is asked now. */
+            hands: components["schemas"]["TrayItem"][];
+            id: string;
+            /** Format: int64 */
+            job: number;
+            /** @description As they lie on the bench. */
+            links: components["schemas"]["TrayLink"][];
+            model: string;
+            modelName: string;
+            online: boolean;
+            /** @description Numbers of the places that are not done; they stay on its list by name when it is closed. */
+            open: number[];
+            /**
+             * Format: int64
+             * @description Number of the place that went first and was proven.
+             */
+            opener?: number;
+            places: components["schemas"]["TrayPlace"][];
+            reason: string;
+            release: string;
+            /**
+             * Format: int64
+             * @description As many failures stop it; 0 is never.
+             */
+            stop: number;
+            /** @description Why a person has stopped it. */
+            stopped?: string;
+            /** Format: int64 */
+            units: number;
+            version: string;
+        };
+        TrayHand: {
+            back?: string;
+            hands: components["schemas"]["RunHands"];
+            item?: components["schemas"]["ModelItem"];
+            /** Format: int64 */
+            place: number;
+            run: string;
+            /** Format: int64 */
+            turn: number;
+            /** Format: int64 */
+            turns: number;
+        };
+        TrayItem: {
+            says: string;
+            /** Format: int64 */
+            turn: number;
+            /** @description Numbers of the places that wait for it. */
+            waits: number[];
+        };
+        TrayLink: {
+            absent?: string;
+            link: string;
+            /**
+             * Format: int64
+             * @description Number of the place whose unit is on it, as far as is known.
+             */
+            place?: number;
+            /** @description Who is on it and is not begun, and why. */
+            says?: components["schemas"]["Said"];
+        };
+        TrayPlace: {
+            by?: string;
+            /** Format: date-time */
+            changed?: string;
+            /**
+             * Format: int64
+             * @description Bytes of the step.
+             */
+            done?: number;
+            /** @description What it ran. */
+            from?: string;
+            hands?: components["schemas"]["RunHands"];
+            link?: string;
+            /**
+             * Format: int64
+             * @description From 1.
+             */
+            n: number;
+            run?: string;
+            says: components["schemas"]["Said"];
+            serial: string;
+            /** @enum {string} */
+            state: "not-seen" | "at-work" | "hands-off" | "waits" | "half-done" | "done" | "current" | "not-proven" | "failed" | "refused" | "left-out" | "again";
+            /** @description Stop on the line of its run. */
+            step?: string;
+            /** Format: int64 */
+            total?: number;
+            /**
+             * Format: int64
+             * @description Microseconds until it may be touched; -1 where it is not known.
+             */
+            touch?: number;
+            unit: string;
+        };
+        TrayRow: {
+            /** Format: date-time */
+            at: string;
+            bench: string;
+            by: string;
+            /** Format: date-time */
+            closed?: string;
+            /** @description Places by their state. */
+            count: {
+                [key: string]: number;
+            };
+            id: string;
+            /** Format: int64 */
+            job: number;
+            model: string;
+            modelName: string;
+            online: boolean;
+            reason: string;
+            release: string;
+            /** Format: int64 */
+            units: number;
+            version: string;
+        };
+        TrayStep: {
+            /**
+             * @description next: the next unit is on a link; leave: a unit is left out; again: it may be begun once more; stop: no further unit is begun; go-on: in spite of what stopped it; close: the tray is over.
+             * @enum {string}
+             */
+            do: "next" | "leave" | "again" | "stop" | "go-on" | "close";
+            /** @description On which the next unit is. */
+            link?: string;
+            reason?: string;
+            /** @description Id or serial. With next: the serial on the label, where the unit is told by it alone. */
+            unit?: string;
+        };
+        TrayTold: {
+            settled: boolean;
+        };
+        Trays: {
+            /** Format: int64 */
+            total: number;
+            trays: components["schemas"]["TrayRow"][];
         };
         Tried: {
             /** @description What was tried, in order. */
@@ -6568,6 +6859,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GivenSecret"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tray-seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tray: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrayTold"];
                 };
             };
             /** @description Unauthorized */
@@ -12737,6 +13111,319 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-trays": {
+        parameters: {
+            query?: {
+                /** @description Only those that are not closed. */
+                open?: boolean;
+                page?: number;
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trays"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "open-tray": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTray"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tray"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-tray": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tray: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tray"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "step-tray": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tray: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrayStep"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tray"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

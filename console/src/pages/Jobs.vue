@@ -36,6 +36,7 @@ watch([state, page], load, { immediate: true })
       <h1>Jobs</h1>
       <div class="row">
         <v-btn-toggle v-model="state" mandatory variant="outlined" divided><v-btn value="open">Open</v-btn><v-btn value="closed" data-closed>Closed</v-btn></v-btn-toggle>
+        <v-btn variant="outlined" to="/trays" data-trays>Trays</v-btn>
         <JobForm v-if="session.may('technician')" @put="(j) => router.push(`/jobs/${j.number}`)" />
       </div>
     </div>

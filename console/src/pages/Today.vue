@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant } from '@mdi/js'
+import { mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant, mdiViewGridOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
 
 import { api, problem, type Problem, type Today } from '../api/client'
@@ -8,7 +8,7 @@ import NextSteps from '../parts/NextSteps.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { cap, jobWords, outcomes, sentence, tests, when } from '../words'
+import { cap, jobWords, outcomes, seatWords, sentence, tests, when } from '../words'
 
 const today = ref<Today | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -25,7 +25,7 @@ async function load() {
 }
 const ends = computed(() => {
   const t = today.value
-  return t ? t.runs.length + t.rounds.length + t.halfDone.length + t.notProven.length + t.tests.length + t.withdrawn.length : 0
+  return t ? t.runs.length + t.rounds.length + t.trays.length + t.halfDone.length + t.notProven.length + t.tests.length + t.withdrawn.length : 0
 })
 every(3000, load)
 </script>
@@ -58,6 +58,15 @@ every(3000, load)
           </div>
           <div class="who small">{{ r.by }} <br /><span class="muted">since {{ when(r.at) }}</span></div>
           <v-btn variant="outlined" :to="`/rounds/${r.id}`">Go on</v-btn>
+        </li>
+        <li v-for="t in today.trays" :key="t.id" class="end" data-open-tray>
+          <span class="mark work"><v-icon :icon="mdiViewGridOutline" /></span>
+          <div class="what">
+            <div><strong>tray open</strong> <strong>{{ t.modelName }} {{ t.version }}</strong>, at bench {{ t.bench }}</div>
+            <div class="muted">{{ sentence(t.reason) }} {{ seatWords(t.count) }}</div>
+          </div>
+          <div class="who small">{{ t.by }} <br /><span class="muted">since {{ when(t.at) }}</span></div>
+          <v-btn variant="outlined" :to="`/trays/${t.id}`">Go on</v-btn>
         </li>
         <li v-for="u in today.halfDone" :key="u.id" class="end">
           <span class="mark half"><v-icon :icon="mdiCircleHalfFull" /></span>

@@ -10,7 +10,7 @@ export interface Stop {
 }
 
 // Where each step of a run stands on the line.
-const place: Record<string, number> = {
+export const place: Record<string, number> = {
   identify: 0,
   fit: 1,
   card: 2,
@@ -29,7 +29,7 @@ const place: Record<string, number> = {
   ended: 7,
 }
 
-const words = ['Identify', 'Fit', 'Card', 'Backup', 'Flash', 'Verify', 'Close-out']
+export const words = ['Identify', 'Fit', 'Card', 'Backup', 'Flash', 'Verify', 'Close-out']
 
 // stopsOf lays a run on the line of stops. A paused run stands where it was.
 export function stopsOf(run: Run, view: View, step: string): Stop[] {
