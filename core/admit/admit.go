@@ -305,7 +305,7 @@ func turn(in *Input) []Bar {
 	if in.Opened.Kind != run.Flash || len(in.First) == 0 {
 		return nil
 	}
-	return []Bar{{Rule: "order", Kind: core.Busy, Said: core.Say("The sheet of the vehicle wants written before it: %s.", strings.Join(in.First, ", ")),
+	return []Bar{{Rule: "order", Kind: core.Busy, Said: core.Say("By the vehicle's sheet these are written before it: %s.", strings.Join(in.First, ", ")),
 		Todo: core.Todos(words.Scan(in.Place.Name).To("Write that first")), Who: You}}
 }
 

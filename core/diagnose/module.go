@@ -36,7 +36,7 @@ func Module(ctx context.Context, l link.Link, s loader.Session, kind string, clo
 		}
 	}
 	if ctx.Err() != nil {
-		return seen, core.Fail(core.Interrupted, "the check was ended after %d questions: %w", seen.Proof.Asked, ctx.Err())
+		return seen, core.Fail(core.Interrupted, "the check was ended; questions asked until then: %d: %w", seen.Proof.Asked, ctx.Err())
 	}
 	seen.Due = seen.Proof.Median
 	if seen.Adapter > late {

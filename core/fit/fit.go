@@ -303,7 +303,7 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 		x, ok := sheet.Section(p.Section)
 		if !ok {
 			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "no section " + p.Section,
-				Said: core.Say("Part %s is for section %s, which this model has not.", p.Name, p.Section), Todo: core.Todos(core.Plain("Ask the lead who published the release; it does not suit this sheet."))})
+				Said: core.Say("Part %s is for section %s, which this model does not have.", p.Name, p.Section), Todo: core.Todos(core.Plain("Ask the lead who published the release; it does not suit this sheet."))})
 			continue
 		}
 		if x.Files != nil {

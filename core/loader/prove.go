@@ -56,7 +56,7 @@ func Prove(ctx context.Context, s Session, n int, most time.Duration, clock core
 		}
 		err := s.Probe(ctx)
 		if ctx.Err() != nil {
-			return p, core.Fail(core.Interrupted, "the check was ended after %d questions: %w", p.Asked, ctx.Err())
+			return p, core.Fail(core.Interrupted, "the check was ended; questions asked until then: %d: %w", p.Asked, ctx.Err())
 		}
 		p.Asked++
 		if err != nil {

@@ -146,7 +146,7 @@ func TestReleasesAreHeldAgainstTheSheet(t *testing.T) {
 		}, "the maker publishes SHA-256"},
 		"a checksum of no part": {func(r *model.Release) {
 			r.Origin = &model.Origin{From: "m", Published: map[string]core.Digest{"boot": digest}}
-		}, "which the release has not"},
+		}, "which the release does not have"},
 	} {
 		r := good()
 		x.change(r)

@@ -338,7 +338,7 @@ func (s *Sheet) checkBetween(i Item) error {
 	case i.After != "" && i.Reading:
 		return core.Fail(core.BadFile, "nothing is changed yet when a section is read; an item has after or reading")
 	case i.Test && i.At != AtLeft:
-		return core.Fail(core.BadFile, "a test stands at left")
+		return core.Fail(core.BadFile, "a finishing test is an item of the stage left")
 	}
 	return nil
 }

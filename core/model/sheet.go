@@ -441,7 +441,7 @@ func (r *Release) checkOrigin() error {
 	for part, want := range r.Origin.Published {
 		i := slices.IndexFunc(r.Parts, func(p Part) bool { return p.Name == part })
 		if i < 0 {
-			return core.Fail(core.BadFile, "a published checksum is for part %q, which the release has not", part)
+			return core.Fail(core.BadFile, "a published checksum is for part %q, which the release does not have", part)
 		}
 		if r.Parts[i].Image != want {
 			return core.Fail(core.BadFile, "the maker publishes SHA-256 %s for part %s; this file has %s", want, part, r.Parts[i].Image).

@@ -58,14 +58,14 @@ func Tell(e Event, x *Section) core.Said {
 		}
 	case KindSettings:
 		if s, err := body[Settings](e); err == nil {
-			return core.Say("%d settings read and kept", len(s.Settings))
+			return core.Say("settings read and kept: %d", len(s.Settings))
 		}
 	case KindSettled:
 		if s, err := body[Settled](e); err == nil {
 			if len(s.Differ) > 0 {
-				return core.Say("%d settings put back; not taken: %s", s.Back, strings.Join(s.Differ, ", "))
+				return core.Say("settings put back: %d; not taken: %s", s.Back, strings.Join(s.Differ, ", "))
 			}
-			return core.Say("%d settings put back and read again", s.Back)
+			return core.Say("settings put back and read again: %d", s.Back)
 		}
 	case KindLocked:
 		return core.Say("memory locked again")
@@ -80,7 +80,7 @@ func Tell(e Event, x *Section) core.Said {
 		changes, _ := x.count()
 		switch {
 		case x.Files:
-			return core.Say("planned: %d files to send or remove", changes)
+			return core.Say("planned: files to send or remove: %d", changes)
 		default:
 			kept := 0
 			for _, piece := range x.Planned.Sectors {
@@ -88,7 +88,7 @@ func Tell(e Event, x *Section) core.Said {
 					kept++
 				}
 			}
-			return core.Say("planned: %d sectors to erase and write, %d right already, %d kept", changes, len(x.Planned.Sectors)-changes-kept, kept)
+			return core.Say("planned: sectors to erase and write: %d, right already: %d, kept: %d", changes, len(x.Planned.Sectors)-changes-kept, kept)
 		}
 	case KindConditions:
 		if c, err := body[Conditions](e); err == nil && len(c.All) > 0 {

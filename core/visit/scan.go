@@ -26,19 +26,30 @@ type InSlot struct {
 
 // Scan asks all slots of an assembly at once who is there, and which faults they have
 // noted; with deep, what they have recorded with each. Nothing is changed. sheets are those of the slots' models; the one with the
-// assembly's own section comes first, as a slot without a name.
-func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*model.Sheet, deep bool, p link.Pace) []InSlot {
+// assembly's own section comes first, as a slot without a name. over is called each time that
+// a slot was asked, with how many were and how many of them have answered; it may be nil.
+func Scan(ctx context.Context, l link.Link, of *model.Sheet, sheets map[string]*model.Sheet, deep bool, over func(asked, answered int), p link.Pace) []InSlot {
 	all := []InSlot{{}}
 	models := [][]*model.Sheet{{of}}
 	for _, s := range of.Holds {
 		all, models = append(all, InSlot{Slot: s.Name}), append(models, mayBe(s, sheets))
 	}
 	var asking sync.WaitGroup
+	var mu sync.Mutex
+	asked, answered := 0, 0
 	for i := range all {
 		asking.Add(1)
 		go func() {
 			defer asking.Done()
 			all[i].ask(ctx, l, models[i], deep, p)
+			mu.Lock()
+			defer mu.Unlock()
+			if asked++; all[i].Model != "" {
+				answered++
+			}
+			if over != nil {
+				over(asked, answered)
+			}
 		}()
 	}
 	asking.Wait()

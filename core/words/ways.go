@@ -69,6 +69,12 @@ var Ways = []Way{
 	{"round-leave", "leave a turn of a round undone, by name", "ferry round leave {round} --reason …", "/rounds/{round}"},
 	{"round-again", "go back to a turn of a round", "ferry round again {round} TURN", "/rounds/{round}"},
 	{"round-close", "close a round with what is open", "ferry round close {round} --reason …", "/rounds/{round}"},
+	{"tray-work", "follow a tray, and do what it wants first", "ferry tray work {tray}", "/trays/{tray}"},
+	{"tray-next", "say that the next unit is on a link", "ferry tray next {tray} {link}", "/trays/{tray}"},
+	{"tray-go-on", "go on with a tray that has stopped", "ferry tray go-on {tray} --reason …", "/trays/{tray}"},
+	{"tray-again", "let a unit of a tray be begun once more", "ferry tray again {tray} {unit} --reason …", "/trays/{tray}"},
+	{"tray-leave", "leave a unit of a tray out", "ferry tray leave {tray} {unit} --reason …", "/trays/{tray}"},
+	{"tray-close", "close a tray", "ferry tray close {tray} --reason …", "/trays/{tray}"},
 	{"job", "look at a job", "ferry job show {job}", "/jobs/{job}"},
 	{"job-add", "enter a job", "ferry job add UNIT… --reason …", "/jobs"},
 	{"waive", "pass a gate by name", "--waive {gate} --reason …", ""},
@@ -164,6 +170,12 @@ func HoldEnd(unit string) core.Step                 { return step("hold-end", un
 func Consent(unit, what string) core.Step           { return step("consent", unit, what) }
 func BackupName(unit string) core.Step              { return step("backup-name", unit) }
 func Test(unit string) core.Step                    { return step("test", unit) }
+func TrayWork(tray string) core.Step                { return step("tray-work", tray) }
+func TrayNext(tray, link string) core.Step          { return step("tray-next", tray, link) }
+func TrayGoOn(tray string) core.Step                { return step("tray-go-on", tray) }
+func TrayAgain(tray, unit string) core.Step         { return step("tray-again", tray, unit) }
+func TrayLeave(tray, unit string) core.Step         { return step("tray-leave", tray, unit) }
+func TrayClose(tray string) core.Step               { return step("tray-close", tray) }
 func Job(number string) core.Step                   { return step("job", number) }
 func JobAdd() core.Step                             { return step("job-add") }
 func Waive(gate string) core.Step                   { return step("waive", gate) }

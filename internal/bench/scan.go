@@ -28,7 +28,10 @@ func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error)
 	told := make(chan *client.GatewayTold, 1)
 	go func() { told <- gatewayTold(ctx, l) }()
 	strangers := visit.Strangers(l, of, by, b.Clock)
-	r := client.Result{Slots: visit.Scan(ctx, l, of, by, o.Deep, b.pace())}
+	tell := b.telling(o)
+	r := client.Result{Slots: visit.Scan(ctx, l, of, by, o.Deep, func(asked, answered int) {
+		tell(core.Say("%d of %d places were asked, %d have answered", asked, len(of.Holds)+1, answered))
+	}, b.pace())}
 	if strangers != nil {
 		r.Strangers = strangers()
 	}

@@ -171,7 +171,7 @@ func (a *app) ending(r client.Run) {
 	if v.Changes > 0 {
 		kept := strings.Count(r.Progress.States, "k")
 		same := strings.Count(r.Progress.States, "a")
-		a.pair("memory", fmt.Sprintf("%d sectors written, %d right already, %d kept", v.Right, same, kept))
+		a.pair("memory", fmt.Sprintf("%s written, %d right already, %d kept", count(v.Right, "sector"), same, kept))
 	}
 	if r.Waiver != nil {
 		a.pair("waived", wrap(fmt.Sprintf("%s, by %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))

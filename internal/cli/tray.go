@@ -237,42 +237,15 @@ func (a *app) tray(t client.Tray) {
 	a.trayEnd(t)
 }
 
-// trayEnd says what is to be done now.
+// trayEnd says how it stands and what is to be done now.
 func (a *app) trayEnd(t client.Tray) {
-	id := t.ID
-	fmt.Fprintln(a.out)
-	if t.Closed != nil {
-		fmt.Fprintf(a.out, "Closed at %s. %s\n", t.Closed.Local().Format("2006-01-02 15:04 MST"), t.Closing)
-		if len(t.Open) > 0 {
-			fmt.Fprintf(a.out, "Not done: %s\n", serialsOf(t, t.Open))
-		}
-		return
+	fmt.Fprintf(a.out, "\n%s\n", t.Now.Text)
+	if t.Closing != "" {
+		fmt.Fprintf(a.out, "%s\n", a.paint(faint, t.Closing))
 	}
-	if t.Gate != nil {
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(amber, "Nobody is begun now:"), t.Gate.Text)
+	if t.Next != "" {
+		a.pair("next", a.paint(bold, wrap(t.Next, 13)))
 	}
-	switch {
-	case t.Hand != nil:
-		fmt.Fprintf(a.out, "%s %s (%s). Answer it: ferry tray work %s\n", a.paint(amber+bold, "HANDS ON"), t.Hand.Hands.Says, serialsOf(t, []int{t.Hand.Place}), id)
-	case t.Count[tray.AtWork]+t.Count[tray.HandsOff] > 0:
-		fmt.Fprintf(a.out, "Look on: ferry tray work %s\n", id)
-	case t.Stopped != "" || len(t.Failures) > 0 && t.Gate != nil:
-		fmt.Fprintf(a.out, "Go on all the same: ferry tray go-on %s --reason …\n", id)
-	case t.Any || t.Count[tray.NotSeen]+t.Count[tray.Again] > 0:
-		fmt.Fprintf(a.out, "Plug in the next one. Where it is not noticed: ferry tray next %s BENCH/LINK\n", id)
-	case len(t.Open) == 0:
-		fmt.Fprintf(a.out, "All are done. Close it: ferry tray close %s\n", id)
-	default:
-		fmt.Fprintf(a.out, "Not done: %s\nOnce more: ferry tray again %s UNIT --reason …   or leave one out: ferry tray leave %s UNIT --reason …\n", serialsOf(t, t.Open), id, id)
-	}
-}
-
-func serialsOf(t client.Tray, numbers []int) string {
-	var all []string
-	for _, n := range numbers {
-		all = append(all, t.Places[n-1].Serial)
-	}
-	return strings.Join(all, ", ")
 }
 
 // trayEvery is how often a tray is looked at while somebody works on it.

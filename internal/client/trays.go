@@ -22,11 +22,13 @@ type Tray struct {
 	Stop     int         `json:"stop" doc:"As many failures stop it; 0 is never."`
 	Failures []int       `json:"failures" nullable:"false" doc:"Numbers of the places that count against it."`
 	Gate     *core.Said  `json:"gate,omitempty" doc:"Why no further unit is begun now."`
-	Stopped  string      `json:"stopped,omitempty" doc:"Why a person has stopped it."`
-	Hand     *TrayHand   `json:"hand,omitempty" doc:"The one hand that is wanted first, for all places."`
-	Hands    []TrayItem  `json:"hands" nullable:"false" doc:"What hands do, for all places, as far as it is asked now."`
-	Open     []int       `json:"open" nullable:"false" doc:"Numbers of the places that are not done; they stay on its list by name when it is closed."`
-	Closing  string      `json:"closing,omitempty"`
+	Now      core.Said   `json:"now" doc:"How it stands, in a sentence."`
+	core.Todo
+	Stopped string     `json:"stopped,omitempty" doc:"Why a person has stopped it."`
+	Hand    *TrayHand  `json:"hand,omitempty" doc:"The one hand that is wanted first, for all places."`
+	Hands   []TrayItem `json:"hands" nullable:"false" doc:"What hands do, for all places, as far as it is asked now."`
+	Open    []int      `json:"open" nullable:"false" doc:"Numbers of the places that are not done; they stay on its list by name when it is closed."`
+	Closing string     `json:"closing,omitempty"`
 }
 
 // TrayRow is what lists show of a tray.

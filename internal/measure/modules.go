@@ -190,7 +190,7 @@ func wholeVehicle(s *stand) {
 		}
 		defer l.Close()
 		began := time.Now()
-		for _, m := range visit.Scan(context.Background(), l, of, sheets, false, link.Pace{Clock: core.System{}}) {
+		for _, m := range visit.Scan(context.Background(), l, of, sheets, false, nil, link.Pace{Clock: core.System{}}) {
 			if m.Model == "" {
 				s.Fatal(m.Error)
 			}

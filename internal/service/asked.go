@@ -18,15 +18,16 @@ var (
 	endable   = []string{client.OrderIdentify, client.OrderCheck, client.OrderScan, client.OrderListen, client.OrderEcho}
 )
 
-// question is the one that a link is busy with; nil where there is none.
-func (v *Service) question(ctx context.Context, p place) (*store.Order, client.Order, error) {
+// question is the one that a link is busy with, of several the newest, but a person's own
+// before others'; nil where there is none.
+func (v *Service) question(ctx context.Context, p place, person string) (*store.Order, client.Order, error) {
 	if !v.online(p.Seen, p.Revoked) { // whatever it was asked, nobody knows of it
 		return nil, client.Order{}, nil
 	}
 	var row *store.Order
 	var is client.Order
 	err := v.eachAsked(ctx, []string{p.Bench}, func(r store.Order, o client.Order) {
-		if o.Link == p.Name {
+		if o.Link == p.Name && (row == nil || o.By == person || is.By != person) {
 			row, is = &r, o
 		}
 	})
@@ -77,7 +78,7 @@ func (v *Service) getAsked(ctx context.Context, in *askedIn) (client.Asked, erro
 	if err != nil {
 		return client.Asked{}, err
 	}
-	row, o, err := v.question(ctx, p)
+	row, o, err := v.question(ctx, p, "")
 	if err != nil || row == nil {
 		return client.Asked{Link: p.FullName()}, err
 	}
@@ -106,7 +107,7 @@ func (v *Service) endAsked(ctx context.Context, in *endAskedIn) (client.Asked, e
 	if err != nil {
 		return client.Asked{}, err
 	}
-	row, o, err := v.question(ctx, p)
+	row, o, err := v.question(ctx, p, who(ctx).person.ID)
 	if err != nil {
 		return client.Asked{}, err
 	}

@@ -54,7 +54,7 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 		return run.Stored{}, err
 	}
 	if len(missing) > 0 {
-		return run.Stored{}, core.Fail(core.NotFound, "the shelf lacks %d pieces of this backup", len(missing))
+		return run.Stored{}, core.Fail(core.NotFound, "pieces of this backup that the shelf lacks: %d", len(missing))
 	}
 	length, err := backupLength(raw, s.Sections)
 	if err != nil {

@@ -61,7 +61,9 @@ func (v *Service) addBulletin(ctx context.Context, in *newBulletinIn) (client.Bu
 	}
 	for _, r := range n.When {
 		if err := sheet.CheckRule("the bulletin", r); err != nil {
-			return client.Bulletin{}, core.AsError(err, core.NotUnderstood)
+			e := *core.AsError(err, core.NotUnderstood)
+			e.Kind = core.NotUnderstood // here it is no sheet's
+			return client.Bulletin{}, &e
 		}
 	}
 	b := fit.Bulletin{Title: strings.TrimSpace(n.Title), Says: strings.TrimSpace(n.Says), When: n.When}

@@ -48,7 +48,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 		return client.Run{}, err
 	}
 	if x := s.Main(); in.Body.Label == "" && x.Identified != nil && x.Identified.Strength != run.ThisUnit {
-		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another may hang on the lead now").
+		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another unit may be on the lead now").
 			Unit("as the run left it").Go(words.RunLabel(r.ID).To("Read its label again"))
 	}
 	p, err := v.find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))

@@ -289,6 +289,7 @@ func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err 
 	if p := t.State.Opener(t.runs); p != nil {
 		out.Opener = p.N
 	}
+	out.Now, out.Todo = t.Now(t.runs)
 	if err := t.Gate(t.runs); err != nil && !t.State.Closed && (t.Stopped != "" || t.Comes(t.runs)) {
 		e := core.AsError(err, core.Busy)
 		out.Gate = &core.Said{ID: e.ID, Params: e.Params, Text: e.Message}
@@ -603,7 +604,7 @@ func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) 
 	}
 	at := t.BenchName + "/" + seen.Link
 	if t.Bench != who(ctx).bench || !slices.Contains(t.Opened.Links, at) {
-		return out, core.Fail(core.NotAllowed, "this tray is not at this bench, or the link is none of its")
+		return out, core.Fail(core.NotAllowed, "this tray is not at this bench, or the link is not one of the tray's")
 	}
 	if _, put := t.On[at]; seen.Result.Found == nil && seen.Result.Error == nil && !put {
 		return out, core.Fail(core.NotUnderstood, "nobody answered, and nobody has said who is there")

@@ -21,7 +21,7 @@ func (v *Service) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
 	n := in.Body
 	person := who(ctx).person
 	if n.Write && person.Role != Lead {
-		return client.Tried{}, core.Fail(core.NotAllowed, "a trial that writes is a lead's to say").Unit("nothing was changed").Do("Try it without writing, or ask a lead.")
+		return client.Tried{}, core.Fail(core.NotAllowed, "only a lead orders a trial that writes").Unit("nothing was changed").Do("Try it without writing, or ask a lead.")
 	}
 	sheet, err := registry.Sheet([]byte(n.Sheet))
 	if err != nil {

@@ -31,8 +31,13 @@ func slowLink(t *testing.T, w *testkit.World) {
 // hearsOf waits until the bench has told of a question on b/a what is looked for.
 func hearsOf(t *testing.T, w *testkit.World, what string) client.Asked {
 	t.Helper()
+	return hearsAt(t, w, "b/a", what)
+}
+
+func hearsAt(t *testing.T, w *testkit.World, at, what string) client.Asked {
+	t.Helper()
 	for by := time.Now().Add(coretest.Patience); ; {
-		is, err := w.Lead.Asked(ctx, "b/a")
+		is, err := w.Lead.Asked(ctx, at)
 		if err == nil && is.Told != nil && strings.Contains(is.Told.Text, what) {
 			return is
 		}
@@ -145,5 +150,56 @@ func TestACheckIsEndedByClicks(t *testing.T) {
 	}
 	if is, err := w.Lead.Asked(ctx, "b/a"); err != nil || is.Kind != "" {
 		t.Errorf("the bench asks on: %+v %v", is, err)
+	}
+}
+
+// TestAPersonEndsTheirOwnQuestion, where two people ask on one link at once.
+func TestAPersonEndsTheirOwnQuestion(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	slowLink(t, w)
+	first, second := make(chan error, 1), make(chan error, 1)
+	go func() {
+		_, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a"})
+		first <- err
+	}()
+	hearsOf(t, w, "questions asked")
+	go func() {
+		_, err := w.Lead.Check(ctx, client.NewCheck{At: "b/a"})
+		second <- err
+	}()
+	w.Wait("the second question", func() bool {
+		is, err := w.Viewer.Asked(ctx, "b/a")
+		return err == nil && is.Told == nil && is.Kind == "check" // it waits for the first
+	})
+	if _, err := w.Technician.EndAsked(ctx, "b/a"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-first; core.KindOf(err) != core.Interrupted {
+		t.Errorf("the technician ended his own, and hears %v", err)
+	}
+	hearsOf(t, w, "questions asked") // the lead's goes on
+	if _, err := w.Lead.EndAsked(ctx, "b/a"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-second; core.KindOf(err) != core.Interrupted {
+		t.Errorf("the lead hears %v", err)
+	}
+}
+
+// TestAScanTellsHowManyHaveAnswered: one module is silent, and is waited for.
+func TestAScanTellsHowManyHaveAnswered(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	units, _ := aTug(t, w)
+	units["tug-9-brake"].Set(sim.Faults{Silent: true})
+	scanned := make(chan error, 1)
+	go func() {
+		_, err := w.Technician.Scan(ctx, client.NewScan{At: "b/tug"})
+		scanned <- err
+	}()
+	hearsAt(t, w, "b/tug", "4 of 5 places were asked, 4 have answered")
+	if err := <-scanned; err != nil {
+		t.Error(err)
 	}
 }

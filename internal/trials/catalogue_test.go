@@ -460,7 +460,7 @@ func TestWhatAJobNeedsFirst(t *testing.T) {
 	if s := state(later); s != fit.Expired {
 		t.Error(s)
 	}
-	if m, code := l.json("fit", "b/a", "--day", "soon"); code != 17 {
+	if m, code := l.json("fit", "b/a", "--day", "soon"); code != 24 {
 		t.Errorf("%d %v", code, m)
 	}
 }
@@ -492,7 +492,7 @@ func TestTheTeamsTarget(t *testing.T) {
 	if _, err := w.Lead.PutTarget(ctx, client.NewTarget{Model: "small", Revision: "C", Version: "2.0.0", Reason: "does not fit"}); core.KindOf(err) != core.DoesNotFit {
 		t.Errorf("a target that does not fit: %v", err)
 	}
-	if _, err := w.Lead.PutTarget(ctx, client.NewTarget{Model: "small", Revision: "Z", Version: "2.0.0", Reason: "no such revision"}); core.KindOf(err) != core.BadFile {
+	if _, err := w.Lead.PutTarget(ctx, client.NewTarget{Model: "small", Revision: "Z", Version: "2.0.0", Reason: "no such revision"}); core.KindOf(err) != core.NotUnderstood {
 		t.Errorf("a revision that is not there: %v", err)
 	}
 }

@@ -29,8 +29,8 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 	holds := func(text string, all ...string) { t.Helper(); told(t, text, all...) }
 	ferry(0, "unit", "add", "small", "S-0001", "--site", "Ormsay")
 	ferry(0, "unit", "add", "small", "S-0002", "--site", "Ormsay")
-	holds(ferry(17, "job", "add", "S-0001", "--reason", "x", "--on", "tomorrow"), "expected length >= 3")
-	holds(ferry(17, "job", "add", "S-0001", "--reason", "prints blanks", "--on", "tomorrow"), "is not a day")
+	holds(ferry(24, "job", "add", "S-0001", "--reason", "x", "--on", "tomorrow"), "expected length >= 3")
+	holds(ferry(24, "job", "add", "S-0001", "--reason", "prints blanks", "--on", "tomorrow"), "is not a day")
 	holds(ferry(21, "job", "add", "S-9999", "--reason", "prints blanks"), "S-9999")
 	holds(ferry(0, "job", "add", "S-0001", "S-0002", "--reason", "prints blank tickets", "--asked", "Ormsay ferries", "--test", "Print a ticket at the pier.", "--on", "2027-02-01", "--for", "Sunniva Dale"), "Job 1", "still to do")
 	holds(ferry(0, "job", "list"), "prints blank tickets", "2027-02-01", "2 units")
@@ -52,8 +52,8 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 		h := rs.Runs[0].Progress.View.Hands
 		return h != nil && h.Item == "test-of-job-1"
 	})
-	holds(ferry(17, "run", "answer", id, "elsewhere"), "wants the name of the person")
-	holds(ferry(17, "run", "answer", id, "elsewhere Edda Rooke by 2020-01-31"), "is over already")
+	holds(ferry(24, "run", "answer", id, "elsewhere"), "wants the name of the person")
+	holds(ferry(24, "run", "answer", id, "elsewhere Edda Rooke by 2020-01-31"), "is over already")
 	ferry(0, "run", "answer", id, "elsewhere Edda Rooke by 2027-03-01 no paper here")
 	if c.Wait(); c.ProcessState.ExitCode() != 30 {
 		t.Fatalf("exit %d\n%s%s", c.ProcessState.ExitCode(), out, errs)
@@ -68,7 +68,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 	} else {
 		followTodo(t, w, "technician", r.After.Todo)
 	}
-	holds(ferry(17, "test", "S-0001", "maybe"), "passed, failed or elsewhere")
+	holds(ferry(24, "test", "S-0001", "maybe"), "passed, failed or elsewhere")
 	holds(ferry(20, "test", "S-0001", "failed"), "noted with what was seen")
 	holds(ferry(0, "test", "S-0001", "failed", "--note", "still blank"), "not passed", "still blank")
 	holds(ferry(0, "test", "S-0001", "passed", "--note", "with fresh paper"), "No test is open", "last run well")
@@ -122,8 +122,8 @@ func TestHoldsConsentAndWithdrawal(t *testing.T) {
 	holds(say(l, 20, "flash", "b/a", "1.0.0", "--yes"), "step back", "lead's consent")
 	holds(say(l, 20, "flash", "b/a", "1.0.0", "--yes", "--reason", "the partner is old"), "lead's consent", "ferry consent S-0001 step-back")
 	say(l, 20, "consent", "S-0001", "step-back", "--reason", "the partner is old")
-	holds(say(lead, 17, "consent", "S-0001", "anything", "--reason", "x y z"), "step-back, candidate or unknown-program")
-	holds(say(lead, 17, "consent", "S-0001", "step-back", "--reason", "the partner is old", "--until", "2020-01-01"), "over already")
+	holds(say(lead, 24, "consent", "S-0001", "anything", "--reason", "x y z"), "step-back, candidate or unknown-program")
+	holds(say(lead, 24, "consent", "S-0001", "step-back", "--reason", "the partner is old", "--until", "2020-01-01"), "over already")
 	say(lead, 0, "consent", "S-0001", "step-back", "--reason", "the partner is old")
 	holds(say(l, 0, "flash", "b/a", "1.0.0", "--yes", "--reason", "the partner is old"), "WRITTEN AND VERIFIED")
 	holds(say(l, 0, "history", "S-0001"), "By the name of", "a step back: the partner is old", "A lead's consent")

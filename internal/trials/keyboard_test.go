@@ -83,7 +83,7 @@ func TestAFlashByKeyboard(t *testing.T) {
 		{"Write it?", "yes"},
 		{"Pull the mains plug.", "yes"},
 		{"Which lamp burns?", "blue"},
-		{"is one of green, none", "green"},
+		{"expected one of green, none", "green"},
 		{"Picture of the front.", "nowhere.png"},
 		{"no such file", "front.png"},
 		{"Fit the strap.", "yes"},

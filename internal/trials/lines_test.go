@@ -147,7 +147,7 @@ func TestAdaptersByKeyboard(t *testing.T) {
 func TestWiresOfThisTime(t *testing.T) {
 	t.Parallel()
 	w := handed(t, "gangway", nil)
-	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"GND": "black"}}); core.KindOf(err) != core.BadFile {
+	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"GND": "black"}}); core.KindOf(err) != core.NotUnderstood {
 		t.Errorf("a wire without a pin: %v", err)
 	}
 	if _, err := w.Viewer.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"1": "grey"}}); core.KindOf(err) != core.NotAllowed {
@@ -160,7 +160,7 @@ func TestWiresOfThisTime(t *testing.T) {
 	if got, err = w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"2": "green"}}); err != nil || got.Wires["1"] != "grey" || got.Wires["3"] != "white, TX" || got.Wires["2"] != "green" {
 		t.Errorf("one more wire: %+v %v", got.Wires, err)
 	}
-	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"7": "red"}}); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "1 GND, 2 TXD, 3 RXD, 4 V") {
+	if _, err := w.Technician.PutWires(ctx, client.NewWires{At: "b/a", Wires: procedure.Colours{"7": "red"}}); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "1 GND, 2 TXD, 3 RXD, 4 V") {
 		t.Errorf("a pin that the plug does not have: %v", err)
 	}
 	c, err := w.Viewer.Card(ctx, "S-0001", client.CardAbout{})

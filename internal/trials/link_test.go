@@ -33,7 +33,7 @@ func TestALinkIsChosen(t *testing.T) {
 		follow(t, w, "technician", err)
 	}
 	follow(t, w, "technician", w.Technician.SetLink(ctx, client.NewLink{Link: "b/desk", PortChoice: client.PortChoice{Adapter: "FT-NONE"}}))
-	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/Desk", PortChoice: client.PortChoice{Path: path}}); core.KindOf(err) != core.BadFile {
+	if err := w.Technician.SetLink(ctx, client.NewLink{Link: "b/Desk", PortChoice: client.PortChoice{Path: path}}); core.KindOf(err) != core.NotUnderstood {
 		t.Errorf("a name that is none: %v", err)
 	}
 	port := filepath.Join(t.TempDir(), "tty")

@@ -140,7 +140,7 @@ func TestAModuleOfAVehicle(t *testing.T) {
 	if !bytes.Equal(w.Units["a"].Memory(), before) {
 		t.Error("it is not as it was")
 	}
-	told(t, l.must(17, "link", "set", "b/tug", "--port", "/dev/null", "--can", "500"), "has the rates")
+	told(t, l.must(24, "link", "set", "b/tug", "--port", "/dev/null", "--can", "500"), "has the rates")
 }
 
 // aVehicle puts the demo's tug at link b/tug: its gateway and its modules, by their links.
@@ -268,7 +268,7 @@ func TestAWholeVehicle(t *testing.T) {
 	l := commandLine(t, w, "technician")
 	told(t, l.must(0, "scan", "b/tug"), "drive bus", "PH-410091", "U0001-88", "The drive bus is off.", "5 modules", "empty")
 	told(t, l.must(21, "scan", "b/tug", "--model", "porter-cart"), "there are porter-tug")
-	told(t, l.must(17, "scan", "b/tug", "--model", "porter-hoist"), "names no slots")
+	told(t, l.must(24, "scan", "b/tug", "--model", "porter-hoist"), "names no slots")
 	places(t, w, l, units, gateway)
 	for _, u := range units {
 		u.Power(false)
@@ -358,7 +358,7 @@ func places(t *testing.T, w *testkit.World, l line, units map[string]*sim.Unit, 
 	l.must(0, "link", "set", "b/tug", "--port", "/dev/null")
 	on("PH-410091", "")
 	told(t, l.must(21, "link", "set", "b/can", "--interface", "can-none"), "there is no CAN interface can-none")
-	told(t, l.must(17, "link", "set", "b/can", "--interface", "can0; x"), "expected")
+	told(t, l.must(24, "link", "set", "b/can", "--interface", "can0; x"), "expected")
 	l.must(0, "link", "set", "b/tug", "--gateway", gateway)
 }
 

@@ -43,7 +43,7 @@ func TestWhatIsTypedIsChecked(t *testing.T) {
 		t.Errorf("a model that does not exist: %v", err)
 	}
 	for label, want := range map[string]string{"%%%": "is no serial", "T-0002": "S and four digits", "S 00 02 17": "S and four digits"} {
-		if _, err := w.Technician.IdentifyAs(ctx, "b/b", label, "eye", false); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), want) {
+		if _, err := w.Technician.IdentifyAs(ctx, "b/b", label, "eye", false); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), want) {
 			t.Errorf("label %q: %v", label, err)
 		}
 	}
@@ -85,7 +85,7 @@ func TestALabelIsOverruledOnlyWithAPhoto(t *testing.T) {
 	label := func(value string, photo string) error {
 		return w.Technician.Note(ctx, id.Unit, client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: value, Source: "label", Photo: photo}}})
 	}
-	if err := label("C", text.Digest.String()); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "no picture") {
+	if err := label("C", text.Digest.String()); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "no picture") {
 		t.Errorf("a text in place of a photo: %v", err)
 	}
 	if err := label("C", photo.Digest.String()); err != nil {
@@ -126,7 +126,7 @@ func TestGearAndAdaptersAreChecked(t *testing.T) {
 		"a firmware":       second(w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: "A-1", Name: "lead", Firmware: "banana"})),
 		"a short reason":   second(w.Lead.Withdraw(ctx, "small@2.0.0", "x")),
 	} {
-		if core.KindOf(err) != core.BadFile {
+		if core.KindOf(err) != core.NotUnderstood {
 			t.Errorf("%s: %v", name, err)
 		} else if strings.Contains(err.Error(), "body") || strings.Contains(err.Error(), "validation failed") {
 			t.Errorf("%s is not said in a person's words: %v", name, err)
@@ -174,7 +174,7 @@ func TestAReleaseThatNoUnitCouldTakeIsNoRelease(t *testing.T) {
 		"an archive as bytes":  {add(packed.Bytes(), "raw", 0x1000), "archive"},
 		"an archive of a text": {add(packed.Bytes(), "", 0x1000), ""},
 	} {
-		if k := core.KindOf(x.err); k != core.BadFile && k != core.DoesNotFit || !strings.Contains(x.err.Error(), x.want) {
+		if k := core.KindOf(x.err); k != core.NotUnderstood && k != core.DoesNotFit || !strings.Contains(x.err.Error(), x.want) {
 			t.Errorf("%s: %v", name, x.err)
 		}
 	}

@@ -43,7 +43,7 @@ func TestAUnitIsEnteredBeforeAnybodyHasSeenIt(t *testing.T) {
 	if out, code := ferry("", "unit", "correct", "s-0001", "--site", "Skerry Point", "--reason", "moved"); code != 0 || !strings.Contains(out, "Skerry Point") {
 		t.Errorf("exit %d: %s", code, out)
 	}
-	if out, code := ferry("", "unit", "correct", "s-0001", "--site", "Skerry Point"); code != 17 {
+	if out, code := ferry("", "unit", "correct", "s-0001", "--site", "Skerry Point"); code != 24 {
 		t.Errorf("a correction of nothing: exit %d: %s", code, out)
 	}
 	h, err := w.Viewer.History(ctx, "s-0001")
@@ -109,7 +109,7 @@ func TestSitesDoublesAndMistakes(t *testing.T) {
 	say(l, 0, "site", "set", "Ormsay", "--customer", "Ormsay ferries", "--contact", "Edda Rooke", "--note", "ring at the slip", "--fact", "revision=D")
 	say(l, 0, "site", "set", "Ormsay", "--contact", "Edda Rooke, at the kiosk")
 	holds(say(l, 0, "site", "list"), "Ormsay ferries", "Edda Rooke, at the kiosk", "ring at the slip", "revision D")
-	holds(say(l, 17, "site", "set", "Ormsay", "--fact", "Revision=D"), "is no fact")
+	holds(say(l, 24, "site", "set", "Ormsay", "--fact", "Revision=D"), "is no fact")
 	holds(say(l, 0, "card", "S-0300"), "Edda Rooke, at the kiosk", "ring at the slip")
 	holds(say(l, 0, "fit", "S-0300", "--why", "2.0.0"), "fits", "D (site)")
 	if err := w.Technician.Note(ctx, "S-0300", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "C", Source: "person"}}}); err != nil {
@@ -122,7 +122,7 @@ func TestSitesDoublesAndMistakes(t *testing.T) {
 	holds(say(lead, 0, "unit", "join", "S-00300", "S-0300", "--reason", "a zero too many"), "is Small S-0300 from now on")
 	holds(say(l, 0, "history", "S-0300"), "S-00300 was this one, entered twice")
 	holds(say(l, 0, "fit", "S-00300"), "S-0300")
-	say(lead, 17, "unit", "join", "S-00300", "S-0300", "--reason", "once more")
+	say(lead, 24, "unit", "join", "S-00300", "S-0300", "--reason", "once more")
 	if u, err := w.Viewer.Units(ctx, "S-00300", 0, 10); err != nil || u.Total != 0 {
 		t.Errorf("the double is on the list: %+v %v", u.Units, err)
 	}

@@ -111,7 +111,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 		t.Errorf("the writing is over, and nothing is written: %v", err)
 	}
 	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/tug/brake"})
-	if core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), "written before it: hoist") {
+	if core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), "these are written before it: hoist") {
 		t.Errorf("the brake before the hoist: %v", err)
 	}
 	follow(t, w, "technician", err)
@@ -233,7 +233,7 @@ func TestARoundByOtherHands(t *testing.T) {
 	const tug = "ZFPRT9B2607000009"
 	told(t, l.must(0, "round", "next", tug), "Write the modules, then", "C1A10-12", "1.6: ferry flash PH-410088", "supply-volts 25.6")
 	told(t, l.must(0, "round", "list", "--open"), tug, "because it must be")
-	told(t, l.must(17, "round", "again", tug, "x"), "a number from 1")
+	told(t, l.must(24, "round", "again", tug, "x"), "a number from 1")
 	r, err := w.Viewer.Round(ctx, tug)
 	if err != nil {
 		t.Fatal(err)

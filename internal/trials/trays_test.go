@@ -144,11 +144,11 @@ func TestATrayOfBoards(t *testing.T) {
 		t.Fatal(err)
 	}
 	n := client.NewTray{Model: "small", Release: testkit.Version2, Links: []string{"b/a"}, Units: []string{"S-0001"}}
-	if _, err := w.Technician.OpenTray(ctx, n); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "wants a reason") {
+	if _, err := w.Technician.OpenTray(ctx, n); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "wants a reason") {
 		t.Errorf("without a reason: %v", err)
 	}
 	n.Reason, n.Units = "recall of May", nil
-	if _, err := w.Technician.OpenTray(ctx, n); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "wants units") {
+	if _, err := w.Technician.OpenTray(ctx, n); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "wants units") {
 		t.Errorf("without units: %v", err)
 	}
 	if _, err := w.Viewer.OpenTray(ctx, n); core.KindOf(err) != core.NotAllowed {
@@ -163,7 +163,7 @@ func TestATrayOfBoards(t *testing.T) {
 	if _, err := w.Technician.OpenTray(ctx, n); core.KindOf(err) != core.Busy {
 		t.Errorf("a link on two trays: %v", err)
 	}
-	seats(t, w, tray.ID, "S-0001 current", "S-0002 not-seen", "S-0003 not-seen", "S-0004 not-seen", "S-0005 not-seen", "S-0099 not-seen")
+	followTodo(t, w, "technician", seats(t, w, tray.ID, "S-0001 current", "S-0002 not-seen", "S-0003 not-seen", "S-0004 not-seen", "S-0005 not-seen", "S-0099 not-seen").Todo)
 	if _, err := w.Technician.StepTray(ctx, tray.ID, client.TrayStep{Do: "close"}); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "S-0002, S-0003") {
 		t.Errorf("closed, and five are not done: %v", err)
 	}
@@ -275,6 +275,10 @@ func TestATrayOutlivesItsBench(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-w.Held()
+	if tray, err = w.Viewer.Tray(ctx, tray.ID); err != nil {
+		t.Fatal(err)
+	}
+	followTodo(t, w, "technician", tray.Todo)
 	w.StopBench()
 	w.StartBench(nil)
 	w.Wait("nobody to be at work", func() bool {
@@ -319,6 +323,11 @@ func TestHandsForAWholeTray(t *testing.T) {
 		t.Fatal(err)
 	}
 	id := tray.ID
+	w.Wait("a hand to be wanted", func() bool {
+		tray, err = w.Viewer.Tray(ctx, id)
+		return err == nil && tray.Hand != nil
+	})
+	followTodo(t, w, "technician", tray.Todo)
 	var order []string
 	values := map[string]string{"lamp": "green", "volts": "3.3"}
 	w.Wait("all hands", func() bool {
@@ -369,7 +378,7 @@ func TestABenchTellsOnlyOfItsOwnTrays(t *testing.T) {
 	json.Unmarshal(raw, &own)
 	c := client.New(w.Base, own.Token, core.System{})
 	defer c.Close()
-	for link, want := range map[string]core.Kind{"b": core.NotAllowed, "a": core.BadFile} { // not of the tray; nobody has answered
+	for link, want := range map[string]core.Kind{"b": core.NotAllowed, "a": core.NotUnderstood} { // not of the tray; nobody has answered
 		if _, err := c.TraySeen(ctx, tray.ID, client.TraySeen{Link: link}); core.KindOf(err) != want {
 			t.Errorf("link %s: %v, expected %s", link, err, want)
 		}
@@ -427,7 +436,7 @@ func TestATrayInTheConsole(t *testing.T) {
 	})
 	do(t, x, browser.Until(`document.querySelectorAll(".seat.done").length === 2`), press(`[data-leave="S-0099"]`), put(`[data-why] input`, "it is lost"), press(`[data-say]`),
 		browser.Until(`document.querySelector(".seat.left-out") && document.querySelector("[data-quiet]").textContent.includes("All are done")`),
-		press(`[data-close]`), browser.Until(`document.querySelector("[data-quiet]").textContent.includes("Closed")`))
+		press(`[data-close]`), browser.Until(`document.querySelector("[data-quiet]").textContent.includes("Closed.")`))
 	if now, err := w.Viewer.Tray(ctx, tray); err != nil || now.Closed == nil || len(now.Open) != 0 {
 		t.Errorf("%+v %v", now, err)
 	}
@@ -466,12 +475,12 @@ func TestATrayOnTheCommandLine(t *testing.T) {
 	}
 	told(t, l.must(0, "tray", "open", "small", "2.0.0", "--from", list, "--at", "b/a,b/b", "--reason", "recall of May"), "Tray of 2 Smalls", "S-0002", "never seen")
 	id := newestTray(t, w)
-	told(t, l.must(0, "tray", "work", id[:13]), "S-0001", "done and proven", "All are done. Close it: ferry tray close")
+	told(t, l.must(0, "tray", "work", id[:13]), "S-0001", "done and proven", "All are done. next Close it: ferry tray close")
 	told(t, l.must(0, "tray", "list", "--open"), "2 done and proven", "recall of May", "1 tray")
 	told(t, l.must(0, "today"), "Open trays", "ferry tray work "+id)
-	told(t, l.must(0, "tray", "stop", id, "--reason", "enough"), "Nobody is begun now")
+	told(t, l.must(0, "tray", "stop", id, "--reason", "enough"), "All are done")
 	told(t, l.must(0, "tray", "go-on", id, "--reason", "after all"), "All are done")
-	told(t, l.must(0, "tray", "close", id), "Closed at")
+	told(t, l.must(0, "tray", "close", id), "Closed. Nobody is left over.")
 	told(t, l.must(21, "tray", "show", "nobody"), "there is no tray")
 	if m, code := l.json("tray", "show", id); code != 0 || m["count"].(map[string]any)["done"] != 2.0 {
 		t.Errorf("%d %v", code, m)
@@ -526,5 +535,45 @@ func TestATrayOfUnitsThatCannotBeAsked(t *testing.T) {
 	})
 	if r := w.Follow(tray.Places[0].Run); r.Waiver == nil || r.Waiver.Gate != run.GateBackup {
 		t.Errorf("%s %+v", r.Outcome, r.Waiver)
+	}
+}
+
+// TestATrayTellsWhatToDo: what it says at each turn leads on, as it stands there.
+func TestATrayTellsWhatToDo(t *testing.T) {
+	t.Parallel()
+	stuck := uint64(0x1000)
+	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Revision = "C" })
+	identifyAll(t, w, "a", "b")
+	if _, err := w.Technician.EnterUnit(ctx, client.NewUnit{Model: "small", Serial: "S-0099"}); err != nil {
+		t.Fatal(err)
+	}
+	w.Units["a"].Set(sim.Faults{Stuck: &stuck})
+	n := client.NewTray{Model: "small", Release: testkit.Version2, Links: []string{"b/a"}, Units: []string{"S-0001", "S-0099"}, Stop: 1, Reason: "recall of May"}
+	tray, err := w.Technician.OpenTray(ctx, n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	says := func(want string) {
+		t.Helper()
+		if !strings.Contains(tray.Now.Text, want) || tray.Now.ID == "" {
+			t.Errorf("%+v, expected %q", tray.Now, want)
+		}
+	}
+	tray = seats(t, w, tray.ID, "S-0001 failed", "S-0099 not-seen")
+	says("No further one is begun: not ended well: 1 of 2 units")
+	followTodo(t, w, "technician", tray.Todo) // goes on, and then closes it
+	if tray, err = w.Viewer.Tray(ctx, tray.ID); err != nil || tray.Closed == nil {
+		t.Fatalf("%+v %v", tray, err)
+	}
+	says("Closed. Not done: S-0001, S-0099.")
+	n.Units, n.Links = []string{"S-0002"}, []string{"b/b"} // for other hardware
+	if tray, err = w.Technician.OpenTray(ctx, n); err != nil {
+		t.Fatal(err)
+	}
+	tray = seats(t, w, tray.ID, "S-0002 refused")
+	says("Not done: S-0002.")
+	followTodo(t, w, "technician", tray.Todo) // begins it once more, leaves it out, closes the tray
+	if tray, err = w.Viewer.Tray(ctx, tray.ID); err != nil || tray.Closed == nil {
+		t.Errorf("%+v %v", tray, err)
 	}
 }

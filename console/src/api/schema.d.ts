@@ -5058,6 +5058,10 @@ export interface components {
             links: components["schemas"]["TrayLink"][];
             model: string;
             modelName: string;
+            /** @description What to do, for the command line. */
+            next?: string;
+            /** @description How it stands, in a sentence. */
+            now: components["schemas"]["Said"];
             online: boolean;
             /** @description Numbers of the places that are not done; they stay on its list by name when it is closed. */
             open: number[];
@@ -5069,6 +5073,8 @@ export interface components {
             places: components["schemas"]["TrayPlace"][];
             reason: string;
             release: string;
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
             /**
              * Format: int64
              * @description As many failures stop it; 0 is never.

@@ -141,10 +141,8 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
       <section v-if="!hand && !off.length" class="quiet board" role="status" data-quiet>
         <v-icon :icon="tray.gate ? mdiAlert : tray.closed ? mdiCheckCircle : mdiEyeOutline" size="40" />
         <div class="grow">
-          <strong class="lead"><template v-if="tray.closed">Closed {{ when(tray.closed) }}</template><template v-else-if="tray.gate">Nobody is begun now</template><template v-else-if="(tray.count['at-work'] ?? 0) > 0">At work, nothing is wanted of you</template><template v-else-if="!tray.open.length && !tray.any">All are done</template><template v-else>Plug in the next one</template></strong>
-          <p v-if="tray.closed">{{ tray.closing ? sentence(tray.closing) : '' }}</p>
-          <p v-else-if="tray.gate">{{ sentence(tray.gate.text) }}</p>
-          <p v-else-if="tray.open.length || tray.any">It is begun after its own identity and checks. Where it is not noticed, say that it is there.</p>
+          <strong class="lead">{{ tray.now.text }}</strong>
+          <p v-if="tray.closed">{{ when(tray.closed) }}{{ tray.closing ? `: ${sentence(tray.closing)}` : '' }}</p>
         </div>
         <v-btn v-if="may && (tray.stopped || (tray.gate && tray.failures.length))" color="primary" size="large" data-go-on @click="ask('go-on', 'Why it goes on all the same')">Go on all the same…</v-btn>
       </section>

@@ -130,7 +130,7 @@ func (r *receiver) begin(ctx context.Context) (byte, []byte, error) {
 		}
 		return n, data, nil
 	}
-	return 0, nil, core.Fail(core.NotAnswering, "nothing was sent, though %d times asked for", Asks)
+	return 0, nil, core.Fail(core.NotAnswering, "nothing was sent, though it was asked for %d times", Asks)
 }
 
 var errSpoilt = errors.New("a spoilt block")

@@ -346,7 +346,7 @@ func (s *session) verdict(op byte, r *said) error {
 	case unknown:
 		return core.Fail(core.RefusedByUnit, "the unit was asked %s: its loader does not have that", opNames[op])
 	}
-	return core.Fail(core.RefusedByUnit, "the unit was asked %s: it answered with status %d, which there is not", opNames[op], r.status)
+	return core.Fail(core.RefusedByUnit, "the unit was asked %s: it answered with status %d, which the protocol does not define", opNames[op], r.status)
 }
 
 // shut is the error of a page that is closed to writing.
