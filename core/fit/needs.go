@@ -59,6 +59,17 @@ type Means struct {
 	Away map[string]bool
 }
 
+// unknownOf names the facts of conditions that nobody knows.
+func unknownOf(sheet *model.Sheet, when []model.Rule, known Known) string {
+	var names []string
+	for _, r := range when {
+		if f, ok := known.Best(r.Fact); !ok || f.Value == "" {
+			names = append(names, sheet.Called(r.Fact))
+		}
+	}
+	return strings.Join(names, " and the ")
+}
+
 // here tells whether something is at hand.
 func (m Means) here(h Have) bool { return h.Kind == model.Entitlement || !m.Away[h.Owner] }
 
@@ -81,7 +92,7 @@ func Needs(sheet *model.Sheet, release *model.Release, known Known, means Means)
 			continue
 		}
 		if answer == CannotTell && n.State != Ready {
-			n.State, n.Text = Unproven, "Whether it is needed hangs on a fact that nobody knows. "+n.Text
+			n.State, n.Text = Unproven, fmt.Sprintf("Whether it is needed hangs on the %s, which nobody knows. %s", unknownOf(sheet, w.When, known), n.Text)
 		}
 		needs = append(needs, n)
 	}

@@ -44,6 +44,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	if link.ShapeOf(l) == link.Addressed { // of a whole vehicle it is the vehicle itself that is asked
 		slices.SortStableFunc(sheets, func(a, b *model.Sheet) int { return cmp.Compare(len(b.Holds), len(a.Holds)) })
 	}
+	slices.SortStableFunc(sheets, func(a, b *model.Sheet) int { return dialogues(a) - dialogues(b) }) // a dialogue waits longer for an answer than a call does
 	asked := first(sheets, o.Model)
 	if o.Named {
 		asked = asked[:1]
@@ -57,7 +58,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		if link.ShapeOf(l) != link.Bytes {
 			way = fmt.Sprintf("%s of %s", kind.Name(), s.Model)
 		}
-		if s.Main().Loader.Own["dialogue"] != nil { // each model's dialogue is its own
+		if dialogues(s) > 0 { // each model's dialogue is its own
 			way += ", as " + s.Model
 		}
 		named := o.Named || i == 0 && s.Model == o.Model
@@ -89,6 +90,13 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	}
 	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s: tried %s", at, strings.Join(tried, ", ")).
 		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")
+}
+
+func dialogues(s *model.Sheet) int {
+	if s.Main().Loader.Own["dialogue"] != nil {
+		return 1
+	}
+	return 0
 }
 
 // passing tells of trouble that the next try may not meet: an answer that came spoilt.

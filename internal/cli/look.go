@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sort"
@@ -148,6 +149,9 @@ func (a *app) identity(id client.Identity) {
 		by := f.Source
 		if f.By != "" {
 			by += ", " + f.By
+		}
+		if !has(factOrder, name) {
+			name = cmp.Or(f.Called, name)
 		}
 		rows = append(rows, []string{name, value, by, when(f.At)})
 	}

@@ -52,6 +52,7 @@ func (c *Client) Note(ctx context.Context, unit string, n Noted) error {
 
 // FactValue is a fact's best value and where it comes from.
 type FactValue struct {
+	Called string    `json:"called,omitempty" doc:"What the fact is called within a sentence."`
 	Value  string    `json:"value"`
 	Source string    `json:"source" enum:"wire,label,person,record,sheet"`
 	At     time.Time `json:"at"`

@@ -58,7 +58,7 @@ func (v *Service) after(ctx context.Context, r store.Run, out *client.Run) error
 	case best < 0:
 		return nil // a question stands before the next one, or nothing fits: the unit's page says which
 	case j.verdicts[best].Current && j.verdicts[best].Held:
-		a.Said = core.Say("It is held there.")
+		a.Said = core.Say("A hold keeps it at this release.")
 	case j.verdicts[best].Current:
 		a.Said = core.Say("Nothing newer is left that fits.")
 	case j.verdicts[best].Toward != "":

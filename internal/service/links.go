@@ -365,7 +365,7 @@ func factValues(sheet *model.Sheet, facts []core.Fact, names map[string]string, 
 		if !ok || f.Value == "" {
 			continue // not told, or not known any more
 		}
-		out[name] = client.FactValue{Value: f.Value, Source: f.Source, At: f.At, By: names[f.By], Photo: photoOf(f)}
+		out[name] = client.FactValue{Called: sheet.Called(name), Value: f.Value, Source: f.Source, At: f.At, By: names[f.By], Photo: photoOf(f)}
 		if _, _, yes := known.Contradiction(name); yes {
 			disagree = append(disagree, name)
 		}

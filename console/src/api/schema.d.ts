@@ -2636,6 +2636,8 @@ export interface components {
             at: string;
             /** @description Name of the person who said it. */
             by?: string;
+            /** @description What the fact is called within a sentence. */
+            called?: string;
             /** @description Digest of the evidence behind it. */
             photo?: string;
             /** @enum {string} */

@@ -76,7 +76,8 @@ watch(page, load, { immediate: true })
           </tr>
         </tbody>
       </table>
-      <v-empty-state v-else title="No run is like that" text="Take something out of the selection." />
+      <v-empty-state v-else-if="Object.values(q).some(Boolean)" title="No run is like that" text="Take something out of the selection." />
+      <v-empty-state v-else title="No run yet" text="A run is a backup, a write or a restore of one unit. It begins at a link." />
       <v-pagination v-if="total > size" v-model="page" :length="Math.ceil(total / size)" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />

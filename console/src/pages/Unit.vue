@@ -18,7 +18,7 @@ import TestAnswer from '../parts/TestAnswer.vue'
 import UnitEntry from '../parts/UnitEntry.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
-import { factNames, hows, kib, outcomes, sentence, sources, standing, tests, verdicts, when } from '../words'
+import { cap, factNames, hows, kib, outcomes, sentence, sources, standing, tests, verdicts, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const router = useRouter()
@@ -98,12 +98,14 @@ const blocked = computed(() => {
           <p v-if="page.withdrawn" class="brick" data-withdrawn><strong>What it runs was withdrawn:</strong> {{ sentence(page.withdrawn) }}</p>
           <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">Job {{ j.number }}</router-link>: {{ j.reason }}<template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
           <div v-for="t in page.tests" :key="t.item" class="row" data-open-test><span><strong>Test {{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}</template>:</strong> {{ t.says }}</span><TestAnswer v-if="session.may('technician') && !page.run" :test="t" @answered="load" /></div>
-          <UnitRules :unit="page" @changed="load" />
           <p v-if="page.customer || page.note" class="small register" data-register><strong v-if="page.customer">{{ page.customer }}. </strong>{{ page.note }}</p>
           <div class="row">
             <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
             <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
-            <JobForm v-if="session.may('technician') && !page.jobs.length" :unit="page.serial" @put="load" />
+          </div>
+          <div class="row tools">
+            <UnitRules :unit="page" @changed="load" />
+            <JobForm v-if="session.may('technician') && !page.jobs.length" :unit="page.serial" slight @put="load" />
             <UnitEntry v-if="session.may('technician') && !page.sameAs && !page.mistake && !page.run" :unit="page" @joined="(id) => router.push(`/units/${id}`)" @changed="load" />
             <CorrectUnit v-if="session.may('technician')" :unit="page" @corrected="load" />
           </div>
@@ -149,7 +151,7 @@ const blocked = computed(() => {
           <h2 class="gap">Known facts</h2>
           <table class="plain">
             <tbody>
-              <tr v-for="[name, f] in facts" :key="name"><td class="muted">{{ factNames[name] ?? name }}</td><td><strong>{{ name === 'memory' ? kib(Number(f.value)) : f.value }}</strong><div class="small muted">{{ sources[f.source] }}<template v-if="f.by">, {{ f.by }}</template>, {{ when(f.at) }}<template v-if="f.photo"> · <a :href="`/api/evidence/${f.photo}`" target="_blank" rel="noopener" data-photo>photo</a></template></div></td></tr>
+              <tr v-for="[name, f] in facts" :key="name"><td class="muted">{{ factNames[name] ?? cap(f.called ?? name) }}</td><td><strong>{{ name === 'memory' ? kib(Number(f.value)) : f.value }}</strong><div class="small muted">{{ sources[f.source] }}<template v-if="f.by">, {{ f.by }}</template>, {{ when(f.at) }}<template v-if="f.photo"> · <a :href="`/api/evidence/${f.photo}`" target="_blank" rel="noopener" data-photo>photo</a></template></div></td></tr>
             </tbody>
           </table>
         </section>
@@ -186,6 +188,9 @@ const blocked = computed(() => {
 </template>
 
 <style scoped>
+.tools { gap: 4px; margin-left: -12px; }
+.tools :deep([data-rules]), .tools :deep([data-rules] > .row) { display: contents; }
+.tools :deep([data-rules] > p) { flex-basis: 100%; margin-left: 12px; }
 .head { display: flex; gap: 28px; align-items: center; flex-wrap: wrap; padding-top: 14px; padding-bottom: 14px; }
 .say { flex: 1; min-width: 300px; display: grid; gap: 8px; }
 .big { font-size: 32px; }

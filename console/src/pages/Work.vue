@@ -22,7 +22,7 @@ import BarList from '../parts/BarList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import { permits } from '../api/names'
 import { newest } from '../newest'
-import { factNames, kib, sentence, sources, verdicts, when } from '../words'
+import { cap, factNames, kib, sentence, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string; slot?: string }>()
 const route = useRoute()
@@ -274,7 +274,7 @@ onMounted(begin)
         <h2 class="gap">Known facts</h2>
         <div class="facts">
           <div v-for="(f, name) in identity.facts" :key="name" :class="{ brick: disagree.includes(String(name)) }">
-            <span class="muted">{{ factNames[name] ?? name }}</span> <strong>{{ String(name) === 'memory' ? kib(Number(f.value)) : f.value }}</strong>
+            <span class="muted">{{ factNames[name] ?? cap(f.called ?? String(name)) }}</span> <strong>{{ String(name) === 'memory' ? kib(Number(f.value)) : f.value }}</strong>
             <div class="small muted">{{ sources[f.source] }}, {{ when(f.at) }}</div>
           </div>
         </div>

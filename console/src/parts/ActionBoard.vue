@@ -20,7 +20,7 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
 
 <template>
   <section class="board" :class="[field, board]" role="region" aria-label="What to do now" data-board>
-    <div class="out" :aria-live="polite">{{ head }}. {{ sentence }}</div>
+    <div class="out" :aria-live="polite">{{ /[.?!]$/.test(head) ? head : `${head}.` }} {{ sentence }}</div>
     <div class="inside">
       <svg v-if="board === 'hands-off'" class="sign" viewBox="0 0 120 110" aria-hidden="true">
         <path class="palm" transform="translate(20 0) scale(3.4)" :d="mdiHandBackRight" />

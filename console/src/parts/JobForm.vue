@@ -6,7 +6,7 @@ import { reactive, ref } from 'vue'
 import { api, problem, type Job, type JobPage, type Problem } from '../api/client'
 import Trouble from './Trouble.vue'
 
-const props = defineProps<{ job?: Job; unit?: string }>()
+const props = defineProps<{ job?: Job; unit?: string; slight?: boolean }>()
 const emit = defineEmits<{ put: [job: JobPage] }>()
 const open = ref(false)
 const busy = ref(false)
@@ -38,7 +38,7 @@ async function put() {
 </script>
 
 <template>
-  <v-btn :variant="job ? 'text' : 'outlined'" :size="job ? 'small' : undefined" :prepend-icon="job ? mdiPencilOutline : mdiBriefcasePlusOutline" data-job @click="begin">{{ job ? 'Change' : 'Enter a job' }}</v-btn>
+  <v-btn :variant="job || slight ? 'text' : 'outlined'" :size="job || slight ? 'small' : undefined" :prepend-icon="job ? mdiPencilOutline : mdiBriefcasePlusOutline" data-job @click="begin">{{ job ? 'Change' : 'Enter a job' }}</v-btn>
   <v-dialog v-model="open" max-width="720">
     <v-card class="dialog">
       <h2>{{ job ? `Job ${job.number}` : 'A new job' }}</h2>
