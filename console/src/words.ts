@@ -1,5 +1,5 @@
 // Words and figures for people. Every number has its unit, every time its zone.
-import type { Run, Unit } from './api/client'
+import type { Run } from './api/client'
 import { seats as seatNames } from './api/names'
 
 export function zone(t: Date): string {
@@ -83,17 +83,6 @@ export function cap(s: string): string {
 // sentence begins with a capital letter and ends with a full stop.
 export function sentence(s: string | undefined): string {
   return s ? cap(s) + (/[.!?]$/.test(s) ? '' : '.') : ''
-}
-
-// standing is the state of a unit as a sentence.
-export function standing(u: Unit, recommended?: string): string {
-  if (u.run) return u.state === 'half-done' ? 'Partly written, and its run is open.' : 'A run is open on it.'
-  if (u.state === 'half-done') return 'Half done. Do not put it back to work.'
-  if (u.state === 'not-proven') return 'Written, but not proven. See that it works before it goes back.'
-  if (!u.running) return 'Not read yet.'
-  if (!recommended) return 'Nothing fits for certain yet.'
-  if (recommended === u.running) return 'Up to date.'
-  return 'Runs another release than the team uses.'
 }
 
 // jobWords is why a run is done and for whom.

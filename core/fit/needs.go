@@ -1,11 +1,11 @@
 package fit
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/version"
 )
@@ -44,9 +44,9 @@ type Need struct {
 	Name     string `json:"name"`
 	State    string `json:"state" enum:"ready,missing,too-old,too-new,remove-first,elsewhere,expired,runs-out,used-up,cannot-tell"`
 	Optional bool   `json:"optional,omitempty"`
-	Text     string `json:"text"`
-	Says     string `json:"says,omitempty" doc:"Its constraint, or where to get it."`
-	Have     *Have  `json:"have,omitempty"`
+	core.Said
+	Says string `json:"says,omitempty" doc:"Its constraint, or where to get it."`
+	Have *Have  `json:"have,omitempty"`
 }
 
 // Means are what there is for a job, when, and how often it is used.
@@ -87,12 +87,12 @@ func Needs(sheet *model.Sheet, release *model.Release, known Known, means Means)
 			continue
 		}
 		n := Need{Kind: w.Kind, Name: w.Name, Optional: w.Optional, Says: w.Says.In("en")}
-		n.State, n.Text, n.Have = means.look(w)
+		n.State, n.Said, n.Have = means.look(w)
 		if w.Absent && n.State == Ready {
 			continue
 		}
 		if answer == CannotTell && n.State != Ready {
-			n.State, n.Text = Unproven, fmt.Sprintf("Whether it is needed hangs on the %s, which nobody knows. %s", unknownOf(sheet, w.When, known), n.Text)
+			n.State, n.Said = Unproven, core.Say("Whether it is needed hangs on the %s, which nobody knows. %s", unknownOf(sheet, w.When, known), n.Text)
 		}
 		needs = append(needs, n)
 	}
@@ -100,7 +100,7 @@ func Needs(sheet *model.Sheet, release *model.Release, known Known, means Means)
 }
 
 // look finds the best of what there is.
-func (m Means) look(w model.Want) (state, text string, best *Have) {
+func (m Means) look(w model.Want) (state string, says core.Said, best *Have) {
 	rank := map[string]int{Ready: 0, RunsOut: 1, Elsewhere: 2, UsedUp: 3, Expired: 4, TooNew: 5, TooOld: 6}
 	state = Missing
 	for i, h := range m.Have {
@@ -109,28 +109,28 @@ func (m Means) look(w model.Want) (state, text string, best *Have) {
 		}
 		if w.Absent {
 			if m.here(h) && within(w, h) {
-				return Present, fmt.Sprintf("It must be removed first: %s is with %s.", strings.TrimSpace(h.Name+" "+h.Version), h.Owner), &m.Have[i]
+				return Present, core.Say("It must be removed first: %s is with %s.", strings.TrimSpace(h.Name+" "+h.Version), h.Owner), &m.Have[i]
 			}
 			continue
 		}
 		s, t := one(w, h, m.Day, m.Uses)
 		if !m.here(h) && (s == Ready || s == RunsOut) {
-			s, t = Elsewhere, fmt.Sprintf("It is with %s, and not here.", h.Owner)
+			s, t = Elsewhere, core.Say("It is with %s, and not here.", h.Owner)
 		}
 		if best == nil || rank[s] < rank[state] {
-			state, text, best = s, t, &m.Have[i]
+			state, says, best = s, t, &m.Have[i]
 		}
 	}
 	if w.Absent {
-		return Ready, "", nil
+		return Ready, core.Said{}, nil
 	}
 	if best == nil {
-		text = "Nobody has it."
+		says = core.Say("Nobody has it.")
 	}
 	if state != Ready && w.LeadDays > 0 {
-		text += fmt.Sprintf(" A new one takes %d days to become usable.", w.LeadDays)
+		says = core.Say("%s A new one takes %d days to become usable.", says.Text, w.LeadDays)
 	}
-	return state, text, best
+	return state, says, best
 }
 
 // within tells whether a thing is of the versions that a want names; all are where it
@@ -143,33 +143,34 @@ func within(w model.Want, h Have) bool {
 	return w.AtMost == "" || ok && c <= 0
 }
 
-func one(w model.Want, h Have, day time.Time, uses int) (state, text string) {
+func one(w model.Want, h Have, day time.Time, uses int) (string, core.Said) {
 	by := "with " + h.Owner
 	if w.AtLeast != "" {
 		if c, ok := version.Compare(version.Dotted, h.Version, w.AtLeast); !ok || c < 0 {
-			return TooOld, fmt.Sprintf("At least %s is needed; %s there is %q.", w.AtLeast, by, h.Version)
+			return TooOld, core.Say("At least %s is needed; %s there is %q.", w.AtLeast, by, h.Version)
 		}
 	}
 	if w.AtMost != "" {
 		if c, ok := version.Compare(version.Dotted, h.Version, w.AtMost); !ok || c > 0 {
-			return TooNew, fmt.Sprintf("At most %s is good; %s there is %q: replace it first.", w.AtMost, by, h.Version)
+			return TooNew, core.Say("At most %s is good; %s there is %q: replace it first.", w.AtMost, by, h.Version)
 		}
 	}
 	if h.Expires != nil && h.Expires.Before(day) {
-		return Expired, fmt.Sprintf("It runs out on %s, before the planned day %s (%s).", h.Expires.UTC().Format("2 January 2006"), day.UTC().Format("2 January 2006"), by)
+		return Expired, core.Say("It runs out on %s, before the planned day %s (%s).", h.Expires.UTC().Format("2 January 2006"), day.UTC().Format("2 January 2006"), by)
 	}
 	if h.Left != nil && *h.Left < uses {
-		return UsedUp, fmt.Sprintf("It is good for %d more, %d are needed (%s).", *h.Left, uses, by)
+		return UsedUp, core.Say("It is good for %d more, %d are needed (%s).", *h.Left, uses, by)
 	}
 	if h.Expires != nil && h.Expires.Before(day.AddDate(0, 0, 14)) {
-		return RunsOut, fmt.Sprintf("Ready, %s, but it runs out on %s.", by, h.Expires.UTC().Format("2 January 2006"))
+		return RunsOut, core.Say("Ready, %s, but it runs out on %s.", by, h.Expires.UTC().Format("2 January 2006"))
 	}
-	text = "Ready, " + by
-	if h.Version != "" {
-		text += ", version " + h.Version
+	switch {
+	case h.Left != nil && h.Version != "":
+		return Ready, core.Say("Ready, %s, version %s, good for %d more.", by, h.Version, *h.Left)
+	case h.Left != nil:
+		return Ready, core.Say("Ready, %s, good for %d more.", by, *h.Left)
+	case h.Version != "":
+		return Ready, core.Say("Ready, %s, version %s.", by, h.Version)
 	}
-	if h.Left != nil {
-		text += fmt.Sprintf(", good for %d more", *h.Left)
-	}
-	return Ready, text + "."
+	return Ready, core.Say("Ready, %s.", by)
 }

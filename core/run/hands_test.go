@@ -366,7 +366,7 @@ func TestWhatIsTyped(t *testing.T) {
 			t.Errorf("%q is %q, want %q", typed, got.Value, want)
 		}
 	}
-	for value, kind := range map[string]core.Kind{"3.3": "", "9": core.NotAllowed, procedure.Open: core.NotAllowed, "banana": core.BadFile, "nan": core.BadFile} {
+	for value, kind := range map[string]core.Kind{"3.3": "", "9": core.NotAllowed, procedure.Open: core.NotAllowed, "banana": core.NotUnderstood, "nan": core.NotUnderstood} {
 		if got := core.KindOf(procedure.Judge(meter, procedure.Answer{Value: value})); got != kind {
 			t.Errorf("%q: %s", value, got)
 		}

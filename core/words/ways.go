@@ -65,6 +65,7 @@ var Ways = []Way{
 	{"test", "answer a test that is open", "ferry test {unit}", "/units/{unit}"},
 	{"scan", "ask all modules of a vehicle", "ferry scan {link}", "/vehicle/{link}"},
 	{"round", "go on with a round of a vehicle", "ferry round next {round}", "/rounds/{round}"},
+	{"round-done", "say that hands have done what a round wants", "ferry round next {round} --done", "/rounds/{round}"},
 	{"round-begin", "begin a round of a vehicle", "ferry round begin {link} --reason …", "/vehicle/{link}"},
 	{"round-leave", "leave a turn of a round undone, by name", "ferry round leave {round} --reason …", "/rounds/{round}"},
 	{"round-again", "go back to a turn of a round", "ferry round again {round} TURN", "/rounds/{round}"},
@@ -125,6 +126,7 @@ var where = map[string]string{"/units/": "/units", "/card/": "/units", "/begin/"
 func Ports(bench string) core.Step                  { return step("ports", bench) }
 func Scan(link string) core.Step                    { return step("scan", link) }
 func Round(round string) core.Step                  { return step("round", round) }
+func RoundDone(round string) core.Step              { return step("round-done", round) }
 func RoundBegin(link string) core.Step              { return step("round-begin", link) }
 func RoundLeave(round string) core.Step             { return step("round-leave", round) }
 func RoundAgain(round string) core.Step             { return step("round-again", round) }

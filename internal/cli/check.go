@@ -67,18 +67,11 @@ func (a *app) checkVerb() *cobra.Command {
 }
 
 func (a *app) checked(k client.Check) {
-	switch {
-	case k.Passed && k.Unplugged:
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal+bold, "✓"), a.paint(teal+bold, "COUNTER-PROOF: nothing answers with the plug pulled"))
-	case k.Passed:
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal+bold, "✓"), a.paint(teal+bold, "PROVED: the link is sound"))
-	case k.Unplugged:
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, "SOMETHING ANSWERS, though the plug is said to be pulled"))
-	case k.Fault != "":
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(strings.TrimSuffix(k.Says, "."))))
-	default:
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, "NOT PROVED: "+strings.ReplaceAll(k.Class, "-", " ")))
+	mark, colour := "✗", brick+bold
+	if k.Passed {
+		mark, colour = "✓", teal+bold
 	}
+	fmt.Fprintf(a.out, "%s %s\n", a.paint(colour, mark), a.paint(colour, strings.ToUpper(strings.TrimSuffix(k.Head.Text, "."))))
 	a.pair("link", k.Link+", as "+k.Model)
 	for i, w := range k.Words {
 		name := ""

@@ -87,13 +87,11 @@ func (a *app) fit(f client.Fit) {
 			best = &f.Verdicts[i]
 		}
 	}
-	switch {
-	case best != nil && best.Current && best.Held:
-		fmt.Fprintf(a.out, " %s", a.paint(teal, "It is to stay there: nothing to do."))
-	case best != nil && best.Current:
-		fmt.Fprintf(a.out, " %s", a.paint(teal, "Already up to date: nothing to do."))
+	now := f.Now.Text
+	if best != nil && best.Current {
+		now = a.paint(teal, now)
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintf(a.out, " %s\n", now)
 	if f.Withdrawn != "" {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "beware "), wrap("What it runs was withdrawn: "+f.Withdrawn, 8))
 	}

@@ -291,24 +291,16 @@ func (a *app) roundCodes(r client.Round) {
 	a.table(head, rows)
 }
 
-// roundEnd says what is to be done now.
+// roundEnd says how it stands and what is to be done now.
 func (a *app) roundEnd(r client.Round) {
-	fmt.Fprintln(a.out)
-	switch {
-	case r.Next < 0:
-		fmt.Fprintf(a.out, "Closed at %s. %s\n", r.Closed.Local().Format("2006-01-02 15:04 MST"), r.Closing)
-		if r.Whole != nil && !*r.Whole {
-			fmt.Fprintln(a.out, a.paint(brick, "Its events are not those of which the vehicle's history holds the digest."))
-		}
-	case r.Next == len(r.Turns) && len(r.Open) == 0:
-		fmt.Fprintf(a.out, "All is as it should be. Close it: ferry round close %s\n", r.Serial)
-	case r.Next == len(r.Turns):
-		fmt.Fprintf(a.out, "Not as it should be: %s.\nDo something about it and go back: ferry round again %s TURN\nOr hand it back like this: ferry round close %s --reason …\n", strings.Join(r.Open, "; "), r.Serial, r.Serial)
-	case r.Turns[r.Next].Do == "modules":
-		fmt.Fprintf(a.out, "Write the modules, then: ferry round next %s\n", r.Serial)
-	case r.Turns[r.Next].Do == "hands":
-		fmt.Fprintf(a.out, "%s Then: ferry round next %s --done\n", r.Turns[r.Next].Says, r.Serial)
-	default:
-		fmt.Fprintf(a.out, "Next: ferry round next %s\n", r.Serial)
+	fmt.Fprintf(a.out, "\n%s\n", r.Now.Text)
+	if r.Closed != nil {
+		fmt.Fprintf(a.out, "%s %s\n", when(*r.Closed), r.Closing)
+	}
+	if r.Whole != nil && !*r.Whole {
+		fmt.Fprintln(a.out, a.paint(brick, "Its events are not those of which the vehicle's history holds the digest."))
+	}
+	if next := core.Todos(r.Steps...).Next; next != "" {
+		a.pair("next", a.paint(bold, wrap(next, 13)))
 	}
 }

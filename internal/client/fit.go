@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/fit"
 )
 
@@ -29,6 +30,7 @@ type Fit struct {
 	ModelName string        `json:"modelName"`
 	Site      string        `json:"site,omitempty"`
 	Running   string        `json:"running"`
+	Now       core.Said     `json:"now" doc:"How the unit stands, in a sentence."`
 	State     string        `json:"state,omitempty" doc:"half-done where its memory is partly written, not-proven where it is written and nobody has seen it run."`
 	Withdrawn string        `json:"withdrawn,omitempty" doc:"Why the release that it runs was taken back."`
 	Verdicts  []fit.Verdict `json:"verdicts" nullable:"false"`

@@ -87,6 +87,7 @@ type Vouch struct {
 type ReleasePage struct {
 	Release
 	ModelName    string         `json:"modelName"`
+	Now          core.Said      `json:"now" doc:"How it stands, in a sentence."`
 	Places       []PartPlace    `json:"places" nullable:"false"`
 	Regions      []Region       `json:"regions" nullable:"false"`
 	Units        []Unit         `json:"units" nullable:"false" doc:"The first 50 that say they run it."`

@@ -146,7 +146,11 @@ func checked(row store.LinkCheck, link, by string) (client.Check, error) {
 	out.Words = out.Seen.Words()
 	out.Passed = class == diagnose.Sound
 	if row.Unplugged {
-		out.Passed = class == diagnose.Silent || class == diagnose.HeldLow
+		if out.Passed = class == diagnose.Silent || class == diagnose.HeldLow; out.Passed {
+			out.Head = core.Say("Counter-proof: nothing answers with the plug pulled.")
+		} else {
+			out.Head = core.Say("Something answers, though the plug is said to be pulled.")
+		}
 		return out, nil
 	}
 	if t, ok := diagnose.Tests[class]; ok {
@@ -155,6 +159,14 @@ func checked(row store.LinkCheck, link, by string) (client.Check, error) {
 	}
 	if f, ok := diagnose.Faults[row.Fault]; ok {
 		out.Says, out.Do = f.Says, f.Do
+	}
+	switch {
+	case out.Passed:
+		out.Head = core.Say("Proved: the link is sound.")
+	case out.Says != "":
+		out.Head = core.Say("Not proved: %s", out.Says)
+	default:
+		out.Head = core.Say("Not proved: %s.", words.Classes.In(row.Class))
 	}
 	return out, nil
 }

@@ -155,7 +155,8 @@ func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
 			withdrawn = r.Withdrawn.Reason
 		}
 	}
-	return client.Fit{Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
+	now := fit.Now(fit.Stands{Running: u.Running, HalfDone: u.State == store.UnitHalfDone, Unproven: u.State == store.UnitNotProven, Run: u.Run.Valid}, j.verdicts)
+	return client.Fit{Now: now, Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
 		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
 }
 

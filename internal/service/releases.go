@@ -96,6 +96,19 @@ func (v *Service) release(ctx context.Context, id string) (client.Release, error
 	return client.Release{Release: r.Release, Document: r.Document, Trust: &t}, err
 }
 
+// releaseStands says how a release stands.
+func releaseStands(r client.Release) core.Said {
+	switch {
+	case r.Withdrawn != nil:
+		return core.Say("Withdrawn. Do not put it into a unit.")
+	case r.Trust != nil && r.Trust.State == "not-vouched":
+		return core.Say("Not offered: nobody vouches for it.")
+	case r.Channel == model.Candidate:
+		return core.Say("On trial.")
+	}
+	return core.Say("In use.")
+}
+
 func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.ReleasePage, error) {
 	found, err := v.findRelease(ctx, in.Release)
 	if err != nil {
@@ -109,7 +122,7 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 	if err != nil {
 		return client.ReleasePage{}, err
 	}
-	out := client.ReleasePage{Release: one, ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
+	out := client.ReleasePage{Release: one, Now: releaseStands(one), ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
 	for _, p := range one.Parts {
 		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}
 		x, ok := sheet.Section(p.Section)

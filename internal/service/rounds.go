@@ -10,7 +10,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
-	"zealousferry/core/model"
 	"zealousferry/core/round"
 	"zealousferry/core/run"
 	"zealousferry/core/visit"
@@ -75,7 +74,7 @@ func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow,
 		return out, err
 	}
 	if out.Waits = "Close it, or go back"; s.Next() < len(s.Turns) {
-		out.Waits = turnSays(s.Turns[s.Next()].Turn)
+		out.Waits = round.Says(s.Turns[s.Next()].Turn)
 	}
 	return out, nil
 }
@@ -201,7 +200,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 	}
 	out.Next, out.Lines, out.Turns, out.Notes = s.Next(), s.Lines(), []client.RoundTurn{}, []client.RoundNote{}
 	for _, t := range s.Turns {
-		one := client.RoundTurn{Do: t.Do, Says: turnSays(t.Turn), State: t.State, Read: t.Read, Reason: t.Reason, By: names[t.By]}
+		one := client.RoundTurn{Do: t.Do, Says: round.Says(t.Turn), State: t.State, Read: t.Read, Reason: t.Reason, By: names[t.By]}
 		if t.At > 0 {
 			at := time.UnixMicro(t.At).UTC()
 			one.At = &at
@@ -238,7 +237,16 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 	out.Behind = behind(out.Modules)
 	out.Open = open(s, out)
 	if s.Closed {
-		out.Closing, out.Open = s.Closing, []string{}
+		out.Open = []string{}
+	}
+	var titles []string
+	for _, slot := range out.Behind {
+		titles = append(titles, s.Title(slot))
+	}
+	now, todo := s.Now(titles, out.Open)
+	out.Now, out.Steps = now, todo.Steps
+	if s.Closed {
+		out.Closing = s.Closing
 		whole, err := v.whole(ctx, r, raw)
 		if err != nil {
 			return out, err
@@ -246,18 +254,6 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 		out.Whole = &whole
 	}
 	return out, nil
-}
-
-func turnSays(t model.Turn) string {
-	switch t.Do {
-	case model.TurnNote:
-		return "Ask all modules, and keep what they say " + words.Notes.In(t.As)
-	case model.TurnModules:
-		return "Write the modules that are behind or dead, each by a run of its own"
-	case model.TurnClear:
-		return "Clear the fault codes of all modules"
-	}
-	return t.Says.In("en")
 }
 
 // roundOf is the open round of the vehicle in which a unit was when its modules were asked

@@ -101,7 +101,7 @@ func (v *Service) stepTurn(ctx context.Context, w *written, r store.Round, s *ro
 		w.put(round.KindAgain, b.Turn, struct{}{})
 		return nil
 	case b.Do == "leave" && len(b.Reason) < 3:
-		return core.Fail(core.NotAllowed, "%q stays undone only with a reason", turnSays(t.Turn)).Unit("nothing was changed").Go(words.RoundLeave(r.ID).To("Say why"))
+		return core.Fail(core.NotAllowed, "%q stays undone only with a reason", round.Says(t.Turn)).Unit("nothing was changed").Go(words.RoundLeave(r.ID).To("Say why"))
 	case t.Do == model.TurnModules:
 		return v.worked(ctx, w, r, s, b)
 	case b.Do == "leave":
@@ -258,7 +258,7 @@ func (v *Service) closeRound(ctx context.Context, w *written, r store.Round, s *
 		if next < 0 {
 			return s.May(round.KindClosed, next)
 		}
-		return core.Fail(core.Busy, "the round is at turn %d of %d: %s", next+1, len(s.Turns), turnSays(s.Turns[next].Turn)).Unit("nothing was changed").Go(words.Round(r.ID).To("Do it"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
+		return core.Fail(core.Busy, "the round is at turn %d of %d: %s", next+1, len(s.Turns), round.Says(s.Turns[next].Turn)).Unit("nothing was changed").Go(words.Round(r.ID).To("Do it"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
 	}
 	now, err := v.showRound(ctx, r, s, raw)
 	if err != nil {
@@ -294,7 +294,7 @@ func summary(s *round.State, r client.Round, reason string) string {
 		words.Notes.In(r.Notes[0].As), r.Notes[0].Codes, words.Notes.In(r.Notes[len(r.Notes)-1].As), r.Notes[len(r.Notes)-1].Codes)
 	for _, t := range s.Turns {
 		if t.State == round.IsLeft {
-			says += fmt.Sprintf(" Left undone: %s (%s).", strings.TrimSuffix(turnSays(t.Turn), "."), t.Reason)
+			says += fmt.Sprintf(" Left undone: %s (%s).", strings.TrimSuffix(round.Says(t.Turn), "."), t.Reason)
 		}
 	}
 	if len(r.Open) > 0 {

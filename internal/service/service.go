@@ -137,7 +137,7 @@ func (v *Service) observe(next http.Handler) http.Handler {
 			v.seconds.WithLabelValues(r.Method + " " + route).Observe(took.Seconds())
 		}
 		level := slog.LevelDebug
-		if ww.Status() >= 500 {
+		if ww.Status() >= 500 && r.Context().Err() == nil { // whoever has gone hears no answer
 			level = slog.LevelError
 		}
 		v.log.Log(r.Context(), level, "request", "method", r.Method, "route", route, "status", ww.Status(), "took", took, "id", middleware.GetReqID(r.Context()))

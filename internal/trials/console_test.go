@@ -142,7 +142,7 @@ func TestAFlashByClicks(t *testing.T) {
 	if last != told {
 		t.Errorf("the page lists %d events, the journal has %d worth telling", last, told)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("Up to date."), says("Flashed 2.0.0"), says("checked: as entered"))
+	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), says("Up to date: nothing to do."), says("Flashed 2.0.0"), says("checked: as entered"))
 }
 
 func TestTheFirstLoadIsSmallAndStaysHere(t *testing.T) {

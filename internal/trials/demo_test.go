@@ -102,7 +102,7 @@ func TestTheDemoComesUpTwiceAndLeavesNothing(t *testing.T) {
 		fails      bool
 	}{
 		{path + " links", "van/quay-8", false},
-		{path + " identify van/quay-2 && " + path + " fit van/quay-2", "Already up to date", false},
+		{path + " identify van/quay-2 && " + path + " fit van/quay-2", "Up to date: nothing to do.", false},
 		{path + " flash van/quay-1 --yes", "WRITTEN AND VERIFIED", false},
 		{path + " identify van/quay-4", "D ≠ label", false},
 		{path + " identify van/quay-5 && " + path + " fit van/quay-5", "ONE QUESTION", false},

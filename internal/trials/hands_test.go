@@ -323,7 +323,7 @@ func TestCardAndCheckOnTheCommandLine(t *testing.T) {
 	if raw, err := os.ReadFile(filepath.Join(dir, "card.pdf")); err != nil || !bytes.HasPrefix(raw, []byte("%PDF-")) {
 		t.Errorf("the printed card: %v", err)
 	}
-	if out, code := ferry("check", "b/a"); code != 0 || !strings.Contains(out, "PROVED: the link is sound") {
+	if out, code := ferry("check", "b/a"); code != 0 || !strings.Contains(out, "PROVED: THE LINK IS SOUND") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	two := strings.Replace(underSeat, "procedures:\n", "", 1)

@@ -69,7 +69,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 		followTodo(t, w, "technician", r.After.Todo)
 	}
 	holds(ferry(24, "test", "S-0001", "maybe"), "passed, failed or elsewhere")
-	holds(ferry(20, "test", "S-0001", "failed"), "noted with what was seen")
+	holds(ferry(20, "test", "S-0001", "failed"), "say what you saw instead")
 	holds(ferry(0, "test", "S-0001", "failed", "--note", "still blank"), "not passed", "still blank")
 	holds(ferry(0, "test", "S-0001", "passed", "--note", "with fresh paper"), "No test is open", "last run well")
 	holds(ferry(21, "test", "S-0001", "passed"), "no test that is still to be passed")
@@ -99,7 +99,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 			t.Errorf("%s: %d rows, want %d, %v\n%s", args, n, want, err, out)
 		}
 	}
-	holds(ferry(17, "run", "show", id, "--output", "csv"), "this is no list")
+	holds(ferry(24, "run", "show", id, "--output", "csv"), "this is no list")
 	units, _, _ := l.run("units", "--output", "csv")
 	if head, _, _ := strings.Cut(units, "\n"); !strings.HasPrefix(head, "id,model,modelName,serial,site") {
 		t.Errorf("the columns are %s", head)

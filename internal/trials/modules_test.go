@@ -344,7 +344,7 @@ func places(t *testing.T, w *testkit.World, l line, units map[string]*sim.Unit, 
 	told(t, l.must(0, "identify", "b/tug", "--model", "porter-charger"), "PC-220431", "on b/tug/charger") // it can only be there
 	told(t, l.must(21, "identify", "b/tug/boom"), "has no slot", "hoist, charger, brake, cabin")
 	told(t, l.must(10, "identify", "b/tug/cabin"), "nothing answers on b/tug") // and nobody else is taken for it
-	told(t, l.must(0, "fit", "PH-410091"), "Already up to date")
+	told(t, l.must(0, "fit", "PH-410091"), "Up to date: nothing to do.")
 	units["tug-10"].Swap("ZFPRT9B2607000098", "B", nil)
 	told(t, l.must(0, "identify", "b/tug"), "ZFPRT9B2607000098")
 	on("PH-410091", "")

@@ -85,7 +85,7 @@ func TestALabelIsOverruledOnlyWithAPhoto(t *testing.T) {
 	label := func(value string, photo string) error {
 		return w.Technician.Note(ctx, id.Unit, client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: value, Source: "label", Photo: photo}}})
 	}
-	if err := label("C", text.Digest.String()); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "no picture") {
+	if err := label("C", text.Digest.String()); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "no picture") {
 		t.Errorf("a text in place of a photo: %v", err)
 	}
 	if err := label("C", photo.Digest.String()); err != nil {
@@ -174,7 +174,7 @@ func TestAReleaseThatNoUnitCouldTakeIsNoRelease(t *testing.T) {
 		"an archive as bytes":  {add(packed.Bytes(), "raw", 0x1000), "archive"},
 		"an archive of a text": {add(packed.Bytes(), "", 0x1000), ""},
 	} {
-		if k := core.KindOf(x.err); k != core.NotUnderstood && k != core.DoesNotFit || !strings.Contains(x.err.Error(), x.want) {
+		if k := core.KindOf(x.err); k != core.BadFile && k != core.DoesNotFit || !strings.Contains(x.err.Error(), x.want) {
 			t.Errorf("%s: %v", name, x.err)
 		}
 	}

@@ -169,7 +169,11 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if got := fmt.Sprint(lines(r)); r.Next != len(r.Turns) || len(r.Open) > 0 || got != "[cabin U0129-87 passing* charger C1A20-11 passing charger U0129-87 passing* hoist C1A10-12 gone hoist C1A11-54 passing* hoist U0129-87 passing*]" {
 		t.Errorf("as left: %d %v %s", r.Next, r.Open, got)
 	}
-	if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: r.Next, Do: "close"}); err != nil || r.Next != -1 || r.Whole == nil || !*r.Whole {
+	if r.Now.Text != "All is as it should be." {
+		t.Errorf("%+v", r.Now)
+	}
+	followTodo(t, w, "technician", core.Todo{Steps: r.Steps}) // closes it
+	if r, err = w.Technician.Round(ctx, r.ID); err != nil || r.Next != -1 || r.Whole == nil || !*r.Whole {
 		t.Fatalf("%+v %v", r, err)
 	}
 	if _, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: 1, Do: "again"}); core.KindOf(err) != core.NotAllowed {
@@ -231,13 +235,14 @@ func TestARoundByOtherHands(t *testing.T) {
 	_, err = w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"})
 	follow(t, w, "technician", err)
 	const tug = "ZFPRT9B2607000009"
-	told(t, l.must(0, "round", "next", tug), "Write the modules, then", "C1A10-12", "1.6: ferry flash PH-410088", "supply-volts 25.6")
+	told(t, l.must(0, "round", "next", tug), "Next: Write the modules", "C1A10-12", "1.6: ferry flash PH-410088", "supply-volts 25.6")
 	told(t, l.must(0, "round", "list", "--open"), tug, "because it must be")
 	told(t, l.must(24, "round", "again", tug, "x"), "a number from 1")
 	r, err := w.Viewer.Round(ctx, tug)
 	if err != nil {
 		t.Fatal(err)
 	}
+	followTodo(t, w, "technician", core.Todo{Steps: r.Steps})
 	step := func(what string, turn int) error {
 		_, err := w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: what})
 		return err
@@ -257,17 +262,29 @@ func TestARoundByOtherHands(t *testing.T) {
 	follow(t, w, "technician", step("go", 1)) // leaves the modules as they are
 	follow(t, w, "technician", step("close", 11), "--reason …", "--reason \"the key is lost\"")
 	told(t, l.must(0, "round", "show", tug), "left undone", "the key is lost", "because it must be")
-	told(t, l.must(0, "round", "again", tug, "3"), "Then: ferry round next "+tug+" --done")
-	follow(t, w, "technician", step("go", 2)) // is left once more
+	told(t, l.must(0, "round", "again", tug, "3"), "Do it, and say so: ferry round next "+tug+" --done")
+	if r, err = w.Viewer.Round(ctx, tug); err != nil {
+		t.Fatal(err)
+	}
+	followTodo(t, w, "technician", core.Todo{Steps: r.Steps}) // and is not believed
+	follow(t, w, "technician", step("go", 2))                 // is left once more
 	follow(t, w, "technician", step("leave", 3))
 	units["tug-9-charger"].Set(sim.Faults{Silent: true})
-	told(t, l.must(0, "round", "next", tug), "Then: ferry round next "+tug+" --done", "✗ does not answer")
+	told(t, l.must(0, "round", "next", tug), "Do it, and say so: ferry round next "+tug+" --done", "✗ does not answer")
 	told(t, l.must(0, "today"), "Open rounds of vehicles", "next: Turn the key to 0")
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/today"), browser.Until(`document.querySelector("[data-open-round]")`), chromedp.Navigate(w.Base+"/vehicle/b/tug"), click(`[data-go-on]`), browser.Until(`location.pathname.startsWith("/rounds/")`), says("Turn the key to 0"),
 		click(`[data-leave]`), put(`[data-why] input`, "it stays on"), press(`[data-leave-yes]`), browser.Until(`document.querySelector("[data-next]").innerText.includes("Turn the key to 1.")`), click(`[data-go]`),
 		browser.Until(`document.querySelector("[data-next]").innerText.includes("as left")`), click(`[data-go]`),
 		browser.Until(`document.querySelector("[data-end]")?.innerText.includes("charger")`))
+	if r, err = w.Viewer.Round(ctx, tug); err != nil {
+		t.Fatal(err)
+	}
+	followTodo(t, w, "technician", core.Todo{Steps: r.Steps[:1]}, "TURN", "11")
+	if r, err = w.Viewer.Round(ctx, tug); err != nil {
+		t.Fatal(err)
+	}
+	followTodo(t, w, "technician", core.Todo{Steps: r.Steps})
 	units["tug-9-charger"].Set(sim.Faults{})
 	err = step("close", 11)
 	follow(t, w, "technician", err, "TURN", "11") // goes back to the last turn, and is refused then

@@ -468,6 +468,8 @@ func TestATrayOnTheCommandLine(t *testing.T) {
 	w := testkit.NewWorld(t, nil, nil)
 	identifyAll(t, w, "a", "b")
 	l := commandLine(t, w, "technician")
+	_, err := w.Technician.OpenTray(ctx, client.NewTray{Model: "small", Release: "2.0.0", Units: []string{"S-0008"}, Links: []string{"b/a"}, Reason: "recall"})
+	follow(t, w, "technician", err)
 	told(t, l.must(21, "tray", "open", "small", "2.0.0", "S-0001", "S-0008", "S-0009", "--at", "b/a", "--reason", "recall"), "not in the register: S-0008, S-0009")
 	list := filepath.Join(t.TempDir(), "units.csv")
 	if err := os.WriteFile(list, []byte("site,serial\nquay,S-0001\nquay,S-0002\n"), 0o600); err != nil {
@@ -480,7 +482,12 @@ func TestATrayOnTheCommandLine(t *testing.T) {
 	told(t, l.must(0, "today"), "Open trays", "ferry tray work "+id)
 	told(t, l.must(0, "tray", "stop", id, "--reason", "enough"), "All are done")
 	told(t, l.must(0, "tray", "go-on", id, "--reason", "after all"), "All are done")
-	told(t, l.must(0, "tray", "close", id), "Closed. Nobody is left over.")
+	now, err := w.Viewer.Tray(ctx, id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	followTodo(t, w, "technician", now.Todo)
+	told(t, l.must(0, "tray", "show", id), "Closed. Nobody is left over.")
 	told(t, l.must(21, "tray", "show", "nobody"), "there is no tray")
 	if m, code := l.json("tray", "show", id); code != 0 || m["count"].(map[string]any)["done"] != 2.0 {
 		t.Errorf("%d %v", code, m)

@@ -2433,6 +2433,8 @@ export interface components {
             class: string;
             do?: string;
             fault?: string;
+            /** @description What came of it, in a sentence. */
+            head: components["schemas"]["Said"];
             id?: string;
             link: string;
             /** @description Whose loader was called. */
@@ -2674,6 +2676,8 @@ export interface components {
             /** @description What the job wants first, for the release that is recommended or asked for. */
             needs: components["schemas"]["FitNeed"][];
             needsFor?: string;
+            /** @description How the unit stands, in a sentence. */
+            now: components["schemas"]["Said"];
             question?: components["schemas"]["FitQuestion"];
             running: string;
             serial: string;
@@ -2714,10 +2718,14 @@ export interface components {
         };
         FitNeed: {
             have?: components["schemas"]["FitHave"];
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
             /** @enum {string} */
             kind: "accessory" | "cable" | "adapter" | "software" | "entitlement";
             name: string;
             optional?: boolean;
+            /** @description What was put into it, in order. */
+            params?: string[];
             /** @description Its constraint, or where to get it. */
             says?: string;
             /** @enum {string} */
@@ -4410,6 +4418,8 @@ export interface components {
             model: string;
             modelName: string;
             needs: components["schemas"]["FitNeed"][];
+            /** @description How it stands, in a sentence. */
+            now: components["schemas"]["Said"];
             number?: string;
             origin?: components["schemas"]["ModelOrigin"];
             originTexts: string[];
@@ -4514,11 +4524,15 @@ export interface components {
             next: number;
             /** @description When the modules were asked, in the order of the work. */
             notes: components["schemas"]["RoundNote"][];
+            /** @description How it stands, in a sentence. */
+            now: components["schemas"]["Said"];
             /** @description What is not as it should be; with it the round is closed only with a reason. */
             open: string[];
             reason: string;
             serial: string;
             site?: string;
+            /** @description What is to be done now, step by step. */
+            steps?: components["schemas"]["Step"][];
             turns: components["schemas"]["RoundTurn"][];
             /** @description Id of the vehicle. */
             unit: string;

@@ -95,13 +95,7 @@ onMounted(async () => {
   models.value = (data?.models ?? []).map((m) => ({ title: m.name, value: m.model }))
 })
 
-const head = computed(() => {
-  const c = check.value
-  if (!c) return ''
-  if (c.unplugged) return c.passed ? 'Counter-proof: nothing answers with the plug pulled' : 'Something answers, though the plug is said to be pulled'
-  if (c.passed) return 'Proved: the link is sound'
-  return c.says || `Not proved: ${classes[c.class] ?? c.class}`
-})
+const head = computed(() => check.value?.head.text ?? '')
 const steps = computed(() => check.value?.test?.what.split(', ') ?? [])
 const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
 </script>

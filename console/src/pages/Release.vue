@@ -49,13 +49,7 @@ async function say() {
   await load()
 }
 
-const state = computed(() => {
-  const p = page.value
-  if (!p) return ''
-  if (p.withdrawn) return 'Withdrawn. Do not put it into a unit.'
-  if (p.trust?.state === 'not-vouched') return 'Not offered: nobody vouches for it.'
-  return p.channel === 'candidate' ? 'On trial.' : 'In use.'
-})
+const state = computed(() => page.value?.now.text ?? '')
 const packing = computed(() => `ferry release pack OUT.zip ${page.value?.model}@${page.value?.version} --series NAME --number N --key FILE`)
 const command = computed(() => `ferry release sign ${page.value?.model}@${page.value?.version} --key FILE`)
 </script>

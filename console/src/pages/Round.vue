@@ -79,9 +79,7 @@ const icon = (i: number) => {
       <div v-if="turn" class="next" :class="{ 'bg-hands-on': turn.do === 'hands' }" role="status" data-next>
         <v-icon :icon="turn.do === 'hands' ? mdiAccountHardHat : mdiPlayCircle" size="40" />
         <div class="what">
-          <strong>{{ turn.says }}</strong>
-          <div v-if="turn.state === 'unknown'">It was begun, and nobody knows how far it is. It can be done once more.</div>
-          <div v-if="turn.do === 'modules' && behind.length">Not as they should be: {{ behind.map((m) => m.title).join(', ') }}. Write one after the other; this page waits.</div>
+          <strong>{{ round.now.text }}</strong>
           <div v-if="turn.do === 'clear'">All that is in the table below goes; it is kept here as it is now.</div>
         </div>
         <div v-if="may" class="row">
@@ -99,9 +97,8 @@ const icon = (i: number) => {
       <div v-if="atEnd" class="next" role="status" data-end>
         <v-icon :icon="round.open.length ? mdiAlert : mdiCheckCircle" size="40" :class="round.open.length ? 'brick' : 'teal'" />
         <div class="what">
-          <strong>{{ round.open.length ? 'Not as it should be' : 'All is as it should be' }}</strong>
-          <ul v-if="round.open.length"><li v-for="o in round.open" :key="o">{{ o }}</li></ul>
-          <div v-if="round.open.length">Do something about it and go back to a turn, or say why it is handed back like this.</div>
+          <strong>{{ round.now.text }}</strong>
+          <div v-if="round.open.length">{{ round.steps?.map((s) => s.says).join('. ') }}.</div>
         </div>
         <form v-if="may" class="row" @submit.prevent="step('close', round.next)">
           <v-text-field v-if="round.open.length" v-model="reason" label="Why it is handed back like this" hide-details class="why" data-closing />

@@ -18,7 +18,7 @@ import TestAnswer from '../parts/TestAnswer.vue'
 import UnitEntry from '../parts/UnitEntry.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
-import { cap, factNames, hows, kib, outcomes, sentence, sources, standing, tests, verdicts, when } from '../words'
+import { cap, factNames, hows, kib, outcomes, sentence, sources, tests, verdicts, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const router = useRouter()
@@ -57,14 +57,7 @@ async function nameIt() {
 
 const recommended = computed(() => page.value?.fit?.verdicts.find((v) => v.recommended))
 const strange = computed(() => page.value?.fit?.verdicts.some((v) => v.reasons.some((r) => r.rule === 'strange')) ?? false)
-const heading = computed(() => {
-  const u = page.value
-  if (!u) return ''
-  if (strange.value && !u.run && u.state !== 'half-done') return 'Runs a program that nobody here knows.'
-  const now = u.fit?.verdicts.find((v) => v.current && v.verdict === 'fits')
-  if (now && !recommended.value && !u.run && u.state === 'done') return now.channel === 'candidate' ? 'Runs a candidate, on trial.' : 'Up to date.'
-  return standing(u, recommended.value?.version)
-})
+const heading = computed(() => page.value?.fit?.now.text ?? '')
 const facts = computed(() => Object.entries(page.value?.facts ?? {}).filter(([n]) => !['serial', 'model'].includes(n)))
 const last = computed(() => page.value?.last)
 const wayBack = computed(() => page.value?.backups.find((b) => !b.ruin))
