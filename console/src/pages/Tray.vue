@@ -122,7 +122,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
         <v-icon :icon="mdiHandBackRight" size="72" class="palm" />
         <div class="grow">
           <div class="lead"><strong>HANDS ON: your turn</strong><template v-if="hand.turns && !hand.hands.calling">, {{ hand.turn }} of {{ hand.turns }}</template></div>
-          <div class="says"><span class="n waits">{{ hand.place }}</span> {{ hand.hands.says }}</div>
+          <div class="says" :class="{ long: hand.hands.says.length > 50 }"><span class="n waits">{{ hand.place }}</span> {{ hand.hands.says }}</div>
           <div class="mono">{{ at(hand.place).serial }}, {{ at(hand.place).link }}</div>
           <p v-if="hand.hands.calling" class="lead">Now: the tool is calling, and the unit's answer ends this.</p>
         </div>
@@ -232,7 +232,11 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
 .board.bg-hands-off { flex: 1 1 300px; }
 .quiet { background: rgb(var(--v-theme-surface)); border-left: 8px solid rgb(var(--v-theme-secondary)); border-bottom: 1px solid var(--line); }
 .grow { flex: 1; min-width: 0; }
-.answers { flex: 0 1 420px; }
+.says.long { font-size: 24px; }
+.board { flex-wrap: wrap; }
+.bg-hands-on .grow { flex: 1 1 300px; }
+.answers { flex: 1 1 380px; }
+.seat.hands-off .n { border-color: currentColor; }
 .says { font-size: 32px; font-weight: 700; line-height: 1.15; margin: 4px 0; }
 .off { display: flex; justify-content: space-between; font-size: 32px; font-weight: 700; line-height: 1.1; }
 .all { margin-top: 12px; white-space: normal; height: auto; min-height: 48px; }
