@@ -307,3 +307,19 @@ func StripOf(pieces []plan.Sector) string {
 	x := &Section{Change: Change{Planned: &Planned{Sectors: pieces}}}
 	return (&State{}).strip(x)
 }
+
+// IfStopped says what a stop would leave.
+func (s *State) IfStopped() core.Said {
+	if s.View().Changes > 0 {
+		return core.Say("The action in hand is finished first. The unit is then half done and stays in its loader: go on with it, or put its backup back.")
+	}
+	return core.Say("The action in hand is finished first. Nothing has been changed yet; the run is closed.")
+}
+
+// IfGivenUp says what giving the run up would leave.
+func (s *State) IfGivenUp() core.Said {
+	if s.Touched() {
+		return core.Say("The unit stays half done: do not put it back to work. What the run owes stays with the unit.")
+	}
+	return core.Say("Nothing was changed. What the run owes stays with the unit.")
+}

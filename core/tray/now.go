@@ -1,6 +1,9 @@
 package tray
 
 import (
+	"fmt"
+	"strings"
+
 	"zealousferry/core"
 	"zealousferry/core/words"
 )
@@ -35,4 +38,18 @@ func (s *State) Now(runs map[string]Run) (core.Said, core.Todo) {
 	}
 	first := open[0].Unit.Serial
 	return core.Say("Not done: %s.", serials(open)), core.Todos(words.TrayAgain(id, first).To("Begin one once more"), words.TrayLeave(id, first).To("Leave it out"), words.TrayClose(id).To("Or close the tray as it is"))
+}
+
+// order is that of the states, those that need somebody first.
+var order = []string{Waits, HandsOff, AtWork, HalfDone, Failed, NotProven, Barred, IsDone, Current, LeftOut, Again, NotSeen}
+
+// Counted says how many places of a tray stand how.
+func Counted(count map[string]int) string {
+	var all []string
+	for _, s := range order {
+		if count[s] > 0 {
+			all = append(all, fmt.Sprintf("%d %s", count[s], words.Seats.In(s)))
+		}
+	}
+	return strings.Join(all, ", ")
 }

@@ -14,7 +14,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/model"
-	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
@@ -108,14 +107,14 @@ func (a *app) card(c client.Card) {
 		a.pair("meanwhile", wrap(c.Meanwhile, 13))
 	}
 	a.pair("way back", words.WaysBack.In(c.WayBack))
-	if c.Locked {
-		a.pair("locked", a.paint(brick, wrap("Its memory is locked against reading. Lifting the lock erases all of it; a lead may do that by name.", 13)))
+	if c.NoBackup != nil {
+		a.pair("no backup", a.paint(brick, wrap(c.NoBackup.Text, 13)))
 	}
 	for i, f := range c.Fates {
 		a.pair(map[bool]string{true: "memory"}[i == 0], fmt.Sprintf("%-10s %9s  %s", f.Name, kib(f.Bytes), a.fate(f.Fate)))
 	}
-	if c.Reference != "" && c.WayBack != run.BackFull {
-		a.pair("reference", wrap("The catalogue keeps the image of "+c.Reference+", which it runs: a backup by reference.", 13))
+	for i, w := range c.WaysOn {
+		a.pair(map[bool]string{true: "ways on"}[i == 0], wrap(w.Text, 13))
 	}
 	a.pair("proof", wrap(c.Verify, 13))
 	for _, f := range c.Flaws {

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/tray"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
@@ -285,7 +286,7 @@ func (a *app) today(t client.Today) {
 	part("Open rounds of vehicles", rows)
 	rows = nil
 	for _, x := range t.Trays {
-		rows = append(rows, []string{"  " + x.ModelName + " " + x.Version, column(x.Reason+"; "+counts(x.Count), 80), "ferry tray work " + x.ID})
+		rows = append(rows, []string{"  " + x.ModelName + " " + x.Version, column(x.Reason+"; "+tray.Counted(x.Count), 80), "ferry tray work " + x.ID})
 	}
 	part("Open trays", rows)
 	rows = nil

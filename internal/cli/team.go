@@ -62,7 +62,16 @@ func (a *app) runStop() *cobra.Command {
 			if err := c.StopRun(ctx, args[0]); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"run": args[0], "order": "stop"}, func() { fmt.Fprintln(a.out, "Ordered. See how it stands: ferry run show "+args[0]) })
+			r, err := c.Run(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]string{"run": args[0], "order": "stop"}, func() {
+				if s := r.Progress.IfStopped; s != nil {
+					fmt.Fprintln(a.out, s.Text)
+				}
+				fmt.Fprintln(a.out, "See how it stands: ferry run show "+args[0])
+			})
 		})}
 }
 

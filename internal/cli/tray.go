@@ -22,12 +22,13 @@ import (
 	"zealousferry/core/tray"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
 )
 
 func (a *app) trayVerb() *cobra.Command {
 	v := &cobra.Command{Use: "tray", Short: "Many units that get the same release in one go",
 		Long: "Whoever is plugged in on a link of the tray and belongs to it is begun, after its own identity and\nchecks. TRAY is its id, or the start of it."}
-	v.AddCommand(a.trayOpen(), a.trayWork(), a.trayShow(), a.trayList(), a.trayNext(),
+	v.AddCommand(a.trayOpen(), a.trayWork(), a.trayShow(), a.trayList(), a.trayLabels(), a.trayNext(),
 		a.trayWord("leave", "leave TRAY UNIT", "Leave a unit out, by name", "  ferry tray leave 0193f2a0 PB-330071 --reason \"goes to the dealer\""),
 		a.trayWord("again", "again TRAY UNIT", "Let a unit be begun once more that did not end well", "  ferry tray again 0193f2a0 PB-330071 --reason \"with another lead\""),
 		a.trayWord("stop", "stop TRAY", "Begin no further unit; what is being written is finished", "  ferry tray stop 0193f2a0 --reason \"the supply is weak\""),
@@ -108,14 +109,41 @@ func serialsFrom(path string) (all []string, err error) {
 }
 
 func (a *app) trayShow() *cobra.Command {
-	return &cobra.Command{Use: "show TRAY", Short: "A tray: each place, and the hand that is wanted first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(openTrays), Example: "  ferry tray show 0193f2a0",
+	pdf := ""
+	v := &cobra.Command{Use: "show TRAY", Short: "A tray: each place, and the hand that is wanted first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(openTrays), Example: "  ferry tray show 0193f2a0\n  ferry tray show 0193f2a0 --pdf sheet.pdf",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			t, err := c.Tray(ctx, args[0])
 			if err != nil {
 				return err
 			}
+			if pdf != "" {
+				raw, err := paper.Tray(t, a.clock.Now())
+				return a.printed(pdf, raw, err)
+			}
 			return a.show(t, func() { a.tray(t) })
 		})}
+	v.Flags().StringVar(&pdf, "pdf", "", "write its sheet to a file, to be printed")
+	return v
+}
+
+func (a *app) trayLabels() *cobra.Command {
+	on := paper.OnRoll
+	v := &cobra.Command{Use: "labels TRAY FILE", Short: "Labels of the units that run its release, as a PDF", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(openTrays),
+		Long:    "Serial as Code 128, and serial, model, version and day as a QR code.",
+		Example: "  ferry tray labels 0193f2a0 labels.pdf\n  ferry tray labels 0193f2a0 labels.pdf --on sheet",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			t, err := c.Tray(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if on != paper.OnRoll && on != paper.OnSheet {
+				return core.Fail(core.NotUnderstood, "labels are on a roll or on a sheet, not on %q", on)
+			}
+			raw, err := paper.Labels(t, on, a.clock.Now())
+			return a.printed(args[1], raw, err)
+		})}
+	v.Flags().StringVar(&on, "on", on, "roll (62 by 29 mm, one after the other) or sheet (A4 of 24)")
+	return v
 }
 
 func openTrays(ctx context.Context, c *client.Client) (all []string) {
@@ -176,7 +204,7 @@ func (a *app) trayList() *cobra.Command {
 					if t.Closed != nil {
 						stands = "closed " + t.Closed.Local().Format("2006-01-02 15:04 MST")
 					}
-					rows = append(rows, []string{a.paint(bold, t.ModelName), t.Version, t.Bench, counts(t.Count), stands, t.By, column(t.Reason, 36), t.ID})
+					rows = append(rows, []string{a.paint(bold, t.ModelName), t.Version, t.Bench, tray.Counted(t.Count), stands, t.By, column(t.Reason, 36), t.ID})
 				}
 				a.table([]string{"model", "version", "bench", "units", "stands", "by", "reason", "tray"}, rows)
 				fmt.Fprintln(a.out, extent(len(all.Trays), page*50, all.Total, "tray"))
@@ -185,19 +213,6 @@ func (a *app) trayList() *cobra.Command {
 	v.Flags().BoolVar(&open, "open", false, "only those that are not closed")
 	v.Flags().IntVar(&page, "page", 0, "page, from 0")
 	return v
-}
-
-// places of a tray by their state, those that need somebody first.
-var placeOrder = []string{tray.Waits, tray.HandsOff, tray.AtWork, tray.HalfDone, tray.Failed, tray.NotProven, tray.Barred, tray.IsDone, tray.Current, tray.LeftOut, tray.Again, tray.NotSeen}
-
-func counts(count map[string]int) string {
-	var all []string
-	for _, s := range placeOrder {
-		if count[s] > 0 {
-			all = append(all, fmt.Sprintf("%d %s", count[s], words.Seats.In(s)))
-		}
-	}
-	return strings.Join(all, ", ")
 }
 
 // tray shows a tray: its places, who is on its links, and what is to be done now.

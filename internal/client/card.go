@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/admit"
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
@@ -62,6 +63,8 @@ type Card struct {
 	Instead      string        `json:"instead,omitempty" doc:"What stands in for a backup where none can be read."`
 	WayBack      string        `json:"wayBack" enum:"full,settings,image,none"`
 	Locked       bool          `json:"locked" doc:"Its memory is locked against reading; lifting that erases all."`
+	NoBackup     *core.Said    `json:"noBackup,omitempty" doc:"Why no full backup can be taken."`
+	WaysOn       []core.Said   `json:"waysOn" nullable:"false" doc:"What can be done where no full backup can be taken."`
 	Reference    string        `json:"reference,omitempty" doc:"Version that it runs and whose image the catalogue keeps."`
 	Fates        []Fate        `json:"fates" nullable:"false" doc:"What becomes of each region, where its memory cannot be saved whole."`
 	Day          string        `json:"day,omitempty" doc:"For which what the job needs was judged; today where it is empty."`

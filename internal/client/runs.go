@@ -273,6 +273,9 @@ type Progress struct {
 	States  string     `json:"states" doc:"One letter a sector, as in Strip."`
 	Fault   *run.Fault `json:"fault,omitempty"`
 	Outcome string     `json:"outcome"`
+	// Of a run that is open, what its ends would leave.
+	IfStopped *core.Said `json:"ifStopped,omitempty" doc:"What a stop would leave."`
+	IfGivenUp *core.Said `json:"ifGivenUp,omitempty" doc:"What giving it up would leave."`
 }
 
 // Reason is a person's reason.

@@ -53,7 +53,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	}
 	limits := kind.Limits(j.sheet.Main().Loader.Own)
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
-		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
+		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
 		held, err := v.held(ctx, u.Model)
@@ -72,6 +72,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 			out.WayBack = run.BackNone
 		}
 		out.Fates = fates(j.sheet, out.Locked, out.WayBack)
+		noBackup(&out)
 	}
 	for _, f := range j.sheet.Flaws {
 		if yes, _ := j.known.Judge(j.sheet, f.When); yes {
@@ -179,6 +180,27 @@ func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, day 
 	out.Release, out.Reason = r.Version, r.Cures.In("en")
 	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, means)...)
 	return nil
+}
+
+// noBackup says why no full backup can be taken, and what can be done.
+func noBackup(c *client.Card) {
+	why := core.Say("Its loader cannot read memory.")
+	switch {
+	case c.Locked:
+		why = core.Say("Its memory is locked against reading. Lifting the lock erases all that its loader may write; it is set again after the write.")
+	case c.Instead != "":
+		why = core.Say("Its loader cannot read memory; in place of a backup: %s.", c.Instead)
+	}
+	c.NoBackup = &why
+	if c.Reference != "" {
+		c.WaysOn = append(c.WaysOn, core.Say("By reference: the catalogue keeps the image of %s, which it runs. It can be written again; the record says so.", c.Reference))
+	}
+	if c.WayBack == run.BackSettings {
+		c.WaysOn = append(c.WaysOn, core.Say("Settings only: the unit gives its settings all the same. They are kept before the write and put back after it."))
+	} else {
+		c.WaysOn = append(c.WaysOn, core.Say("Settings by hand: write them down or take pictures before the run; they come back by hand."))
+	}
+	c.WaysOn = append(c.WaysOn, core.Say("By a lead's name: the run stops before the first erase, and a lead goes on with a reason that stands in the record."))
 }
 
 func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out *client.Card) error {

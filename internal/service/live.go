@@ -179,5 +179,10 @@ func progress(s *run.State, events []client.Told, last uint64) client.Progress {
 	if events == nil {
 		events = []client.Told{}
 	}
-	return client.Progress{Last: last, Events: events, View: s.View(), States: s.Strip(), Fault: s.Fault, Outcome: string(s.Outcome())}
+	out := client.Progress{Last: last, Events: events, View: s.View(), States: s.Strip(), Fault: s.Fault, Outcome: string(s.Outcome())}
+	if s.Closed == nil && s.Opened != nil {
+		stopped, given := s.IfStopped(), s.IfGivenUp()
+		out.IfStopped, out.IfGivenUp = &stopped, &given
+	}
+	return out
 }

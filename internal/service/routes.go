@@ -52,6 +52,8 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/trays", "list-trays", Viewer, "Trays: open ones first, then the newest", v.listTrays)
 	route(v, api, "POST", "/api/trays", "open-tray", Technician, "Open a tray: many units that get the same release in one go. Whoever is plugged in and belongs to it is begun", v.openTray)
 	route(v, api, "GET", "/api/trays/{tray}", "get-tray", Viewer, "A tray by its id or the start of it: each place, which hand is wanted first, why nobody is begun", v.getTray)
+	raw(v, api, "GET", "/api/trays/{tray}/sheet.pdf", "print-tray", Viewer, "The sheet of a tray to print: every unit, how it stands and why", v.printTray)
+	raw(v, api, "GET", "/api/trays/{tray}/labels.pdf", "print-labels", Viewer, "Labels to print of the units of a tray that run its release: Code 128 and QR", v.printLabels)
 	route(v, api, "POST", "/api/trays/{tray}/step", "step-tray", Technician, "Say that the next unit is on a link, leave one out, begin one again, stop the tray, let it go on, close it", v.stepTray)
 	route(v, api, "POST", "/api/try", "try-sheet", Technician, "Try a sheet on a link: what was said, what came, which pattern took what", v.try)
 	route(v, api, "POST", "/api/models/{model}/secrets", "put-secret", Lead, "Enter a secret that a model's units ask for, or remove it; it is never shown again", v.putSecret)

@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/client/paper"
 	"zealousferry/internal/store"
 )
 
@@ -274,6 +275,31 @@ func (v *Service) getTray(ctx context.Context, in *TrayPath) (out client.Tray, e
 		return out, err
 	}
 	return v.showTray(ctx, t)
+}
+
+// printTray is the sheet of a tray.
+func (v *Service) printTray(ctx context.Context, in *TrayPath) (*printed, error) {
+	t, err := v.getTray(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	pdf, err := paper.Tray(t, v.clock.Now())
+	return &printed{"application/pdf", pdf}, err
+}
+
+type labelsIn struct {
+	TrayPath
+	On string `query:"on" enum:"roll,sheet" default:"roll" doc:"A label printer's roll, 62 by 29 mm, or A4 sheets of 24 labels."`
+}
+
+// printLabels are the labels of the units of a tray that run its release.
+func (v *Service) printLabels(ctx context.Context, in *labelsIn) (*printed, error) {
+	t, err := v.getTray(ctx, &in.TrayPath)
+	if err != nil {
+		return nil, err
+	}
+	pdf, err := paper.Labels(t, in.On, v.clock.Now())
+	return &printed{"application/pdf", pdf}, err
 }
 
 func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err error) {

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core"
@@ -437,6 +438,11 @@ func TestATrayInTheConsole(t *testing.T) {
 	do(t, x, browser.Until(`document.querySelectorAll(".seat.done").length === 2`), press(`[data-leave="S-0099"]`), put(`[data-why] input`, "it is lost"), press(`[data-say]`),
 		browser.Until(`document.querySelector(".seat.left-out") && document.querySelector("[data-quiet]").textContent.includes("All are done")`),
 		press(`[data-close]`), browser.Until(`document.querySelector("[data-quiet]").textContent.includes("Closed.")`))
+	var kinds []string
+	do(t, x, chromedp.Evaluate(`Promise.all([...document.querySelectorAll("[data-sheet], [data-labels]")].map((a) => fetch(a.href).then((r) => r.status + " " + r.headers.get("Content-Type"))))`, &kinds, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+	if fmt.Sprint(kinds) != "[200 application/pdf 200 application/pdf]" {
+		t.Errorf("sheet and labels: %v", kinds)
+	}
 	if now, err := w.Viewer.Tray(ctx, tray); err != nil || now.Closed == nil || len(now.Open) != 0 {
 		t.Errorf("%+v %v", now, err)
 	}
@@ -478,6 +484,15 @@ func TestATrayOnTheCommandLine(t *testing.T) {
 	told(t, l.must(0, "tray", "open", "small", "2.0.0", "--from", list, "--at", "b/a,b/b", "--reason", "recall of May"), "Tray of 2 Smalls", "S-0002", "never seen")
 	id := newestTray(t, w)
 	told(t, l.must(0, "tray", "work", id[:13]), "S-0001", "done and proven", "All are done. next Close it: ferry tray close")
+	dir := t.TempDir()
+	told(t, l.must(0, "tray", "show", id, "--pdf", filepath.Join(dir, "sheet.pdf")), "Written to")
+	told(t, l.must(0, "tray", "labels", id, filepath.Join(dir, "labels.pdf"), "--on", "sheet"), "Written to")
+	told(t, l.must(24, "tray", "labels", id, filepath.Join(dir, "labels.pdf"), "--on", "wood"), "not on \"wood\"")
+	for _, f := range []string{"sheet.pdf", "labels.pdf"} {
+		if raw, err := os.ReadFile(filepath.Join(dir, f)); err != nil || !bytes.HasPrefix(raw, []byte("%PDF-")) {
+			t.Errorf("%s: %v", f, err)
+		}
+	}
 	told(t, l.must(0, "tray", "list", "--open"), "2 done and proven", "recall of May", "1 tray")
 	told(t, l.must(0, "today"), "Open trays", "ferry tray work "+id)
 	told(t, l.must(0, "tray", "stop", id, "--reason", "enough"), "All are done")

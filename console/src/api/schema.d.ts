@@ -1754,6 +1754,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trays/{tray}/labels.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Labels to print of the units of a tray that run its release: Code 128 and QR
+         * @description Role: viewer.
+         */
+        get: operations["print-labels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trays/{tray}/sheet.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The sheet of a tray to print: every unit, how it stands and why
+         * @description Role: viewer.
+         */
+        get: operations["print-tray"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trays/{tray}/step": {
         parameters: {
             query?: never;
@@ -2364,6 +2404,8 @@ export interface components {
             model: string;
             modelName: string;
             needs: components["schemas"]["FitNeed"][];
+            /** @description Why no full backup can be taken. */
+            noBackup?: components["schemas"]["Said"];
             /** @enum {string} */
             place?: "bench" | "in-place";
             /** @description Empty where the sheet has none for this unit. */
@@ -2395,6 +2437,8 @@ export interface components {
             verify: string;
             /** @enum {string} */
             wayBack: "full" | "settings" | "image" | "none";
+            /** @description What can be done where no full backup can be taken. */
+            waysOn: components["schemas"]["Said"][];
             /** @description As somebody saw them last on this link; the wiring has their colours. */
             wires?: components["schemas"]["Wires"];
             /** @description For the adapter that is chosen. */
@@ -4332,6 +4376,10 @@ export interface components {
         Progress: {
             events: components["schemas"]["Told"][];
             fault?: components["schemas"]["RunFault"];
+            /** @description What giving it up would leave. */
+            ifGivenUp?: components["schemas"]["Said"];
+            /** @description What a stop would leave. */
+            ifStopped?: components["schemas"]["Said"];
             /**
              * Format: int64
              * @description Number of the last event.
@@ -13326,6 +13374,163 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tray"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "print-labels": {
+        parameters: {
+            query?: {
+                /** @description A label printer's roll, 62 by 29 mm, or A4 sheets of 24 labels. */
+                on?: "roll" | "sheet";
+            };
+            header?: never;
+            path: {
+                tray: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "print-tray": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tray: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Unauthorized */

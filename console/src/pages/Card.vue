@@ -90,7 +90,7 @@ function tick(id: string) {
         </dl>
       </div>
       <section v-if="card.bars.length" class="stage"><h2>What would stop it</h2><BarList :bars="card.bars" class="bars" /></section>
-      <ProtectedMemory :card="card" :lead="session.may('lead')" />
+      <ProtectedMemory :card="card" />
       <div v-if="card.unsuited" class="row tight beware brick"><v-icon :icon="mdiAlert" size="22" /> <strong>{{ card.unsuited }}</strong></div>
       <div v-for="f in card.flaws" :key="f" class="row tight beware"><v-icon :icon="mdiAlert" class="brick" size="22" /> {{ f }}</div>
       <BulletinList v-if="card.bulletins.length" :bulletins="card.bulletins" class="stage" />

@@ -391,7 +391,7 @@ async function putBack() {
     <v-dialog v-model="ending" max-width="560">
       <v-card>
         <v-card-title>Give this run up?</v-card-title>
-        <v-card-text><p>{{ view.touched ? 'The unit stays half done: do not put it back to work. What the run owes stays with the unit.' : 'Nothing was changed. What the run owes stays with the unit.' }}</p><v-text-field v-model="ended" label="Why, in the unit’s history under your name" data-field="why" /></v-card-text>
+        <v-card-text><p>{{ progress?.ifGivenUp?.text }}</p><v-text-field v-model="ended" label="Why, in the unit’s history under your name" data-field="why" /></v-card-text>
         <v-card-actions><v-spacer /><v-btn variant="text" @click="ending = false">Leave it open</v-btn><v-btn color="error" variant="outlined" :disabled="ended.trim().length < 3" :loading="asking" data-give-up-yes @click="giveUp">Give it up</v-btn></v-card-actions>
       </v-card>
     </v-dialog>
@@ -399,7 +399,7 @@ async function putBack() {
     <v-dialog v-model="stopping" max-width="520">
       <v-card>
         <v-card-title>Stop this run?</v-card-title>
-        <v-card-text>The action in hand is finished first. {{ view.changes ? 'The unit is then half done and stays in its loader: go on with it, or put its backup back.' : 'Nothing has been changed yet; the run is closed.' }}</v-card-text>
+        <v-card-text>{{ progress?.ifStopped?.text }}</v-card-text>
         <v-card-actions><v-spacer /><v-btn variant="text" @click="stopping = false">Let it go on</v-btn><v-btn color="error" variant="outlined" :loading="asking" data-stop-yes @click="order('stop')">Stop</v-btn></v-card-actions>
       </v-card>
     </v-dialog>

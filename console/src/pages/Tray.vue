@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // A tray: where each of its units is on the line, the one hand that is wanted first, what must
 // not be touched, and each place as it lies on the bench.
-import { mdiAlert, mdiCheckCircle, mdiCircleHalfFull, mdiCircleOffOutline, mdiCircleOutline, mdiCloseBox, mdiCloseCircle, mdiEyeOutline, mdiFerry, mdiFlagTriangle, mdiHandBackRight, mdiMinusCircleOutline, mdiRestart } from '@mdi/js'
+import { mdiAlert, mdiBarcode, mdiCheckCircle, mdiCircleHalfFull, mdiCircleOffOutline, mdiCircleOutline, mdiCloseBox, mdiCloseCircle, mdiEyeOutline, mdiFerry, mdiFlagTriangle, mdiHandBackRight, mdiMinusCircleOutline, mdiPrinterOutline, mdiRestart } from '@mdi/js'
 import { computed, ref } from 'vue'
 
 import { api, problem, send, type Problem, type Tray, type TrayPlace } from '../api/client'
@@ -105,6 +105,10 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
       <div>
         <h1><template v-if="tray">Tray of {{ tray.units }} {{ tray.modelName }}<template v-if="tray.units !== 1">s</template> <span class="mono version">→ {{ tray.version }}</span></template><template v-else>Tray</template></h1>
         <p v-if="tray" class="muted">{{ sentence(tray.reason) }} <router-link :to="`/jobs/${tray.job}`">Job {{ tray.job }}</router-link>, {{ tray.by }}, {{ when(tray.at) }}</p>
+      </div>
+      <div v-if="tray" class="row right">
+        <v-btn variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/trays/${tray.id}/sheet.pdf`" target="_blank" data-sheet>Sheet</v-btn>
+        <v-btn v-if="(tray.count.done ?? 0) + (tray.count.current ?? 0) > 0" variant="outlined" :prepend-icon="mdiBarcode" :href="`/api/trays/${tray.id}/labels.pdf`" target="_blank" data-labels>Labels</v-btn>
       </div>
       <p v-if="tray" class="muted right">Bench {{ tray.bench }}<span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span>, {{ tray.links.length }} {{ tray.links.length === 1 ? 'link' : 'links' }}</p>
     </div>

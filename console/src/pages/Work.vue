@@ -270,7 +270,7 @@ onMounted(begin)
           <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>
           <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">As its memory was read {{ when(strip.read) }}; the run reads it again.</p></div>
         </template>
-        <ProtectedMemory v-if="card && !restoring" :card="card" :lead="session.may('lead')" />
+        <ProtectedMemory v-if="card && !restoring" :card="card" />
         <h2 class="gap">Known facts</h2>
         <div class="facts">
           <div v-for="(f, name) in identity.facts" :key="name" :class="{ brick: disagree.includes(String(name)) }">

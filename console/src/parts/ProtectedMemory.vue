@@ -1,35 +1,29 @@
 <script setup lang="ts">
 // What cannot be saved, what is erased, and the ways on.
 import { mdiArrowULeftTop, mdiLock, mdiPencil, mdiShieldCheck, mdiTrashCanOutline } from '@mdi/js'
-import { computed } from 'vue'
-
 import type { Card } from '../api/client'
 import { fates } from '../api/names'
 import { kib } from '../words'
 
-const props = defineProps<{ card: Card; lead: boolean }>()
+defineProps<{ card: Card }>()
 const fate: Record<string, [string, string]> = {
   stays: [mdiShieldCheck, ''],
   written: [mdiPencil, ''],
   'put-back': [mdiArrowULeftTop, 'teal'],
   lost: [mdiTrashCanOutline, 'brick'],
 }
-const why = computed(() => (props.card.locked ? 'Its memory is locked against reading. Lifting the lock erases all that its loader may write; it is set again after the write.' : props.card.instead || 'Its loader cannot read memory.'))
 </script>
 
 <template>
   <section v-if="card.wayBack !== 'full'" class="protected" data-protected :data-way="card.wayBack">
     <div class="row head"><v-icon :icon="mdiLock" size="32" class="brick" /><h2>No full backup can be taken</h2></div>
-    <p>{{ why }}</p>
+    <p>{{ card.noBackup?.text }}</p>
     <ul class="rows">
       <li v-for="f in card.fates" :key="f.name" class="fate" :class="fate[f.fate]![1]"><v-icon :icon="fate[f.fate]![0]" size="24" /><strong>{{ f.name }}</strong><span class="counts">{{ kib(f.bytes) }}</span><span>{{ fates[f.fate] }}</span></li>
     </ul>
     <h3>Ways on</h3>
     <ul class="ways">
-      <li v-if="card.reference"><strong>By reference:</strong> the catalogue keeps the image of {{ card.reference }}, which it runs. It can be written again; the record says so.</li>
-      <li v-if="card.wayBack === 'settings'"><strong>Settings only:</strong> the unit gives its settings all the same. They are kept before the write and put back after it.</li>
-      <li v-else><strong>Settings by hand:</strong> write them down or take pictures before the run; they come back by hand.</li>
-      <li><strong>{{ lead ? 'By your name:' : 'Ask a lead:' }}</strong> the run stops before the first erase, and {{ lead ? 'you go on' : 'a lead goes on' }} with a reason that stands in the record.</li>
+      <li v-for="w in card.waysOn" :key="w.id">{{ w.text }}</li>
     </ul>
   </section>
 </template>

@@ -169,8 +169,11 @@ func (p *page) facts(c client.Card) {
 	}
 	add("Meanwhile", c.Meanwhile)
 	add("Way back", words.WaysBack.In(c.WayBack))
-	if c.Locked {
-		add("Locked", "its memory cannot be read; lifting the lock erases all of it. Only a lead may do that, by name.")
+	if c.NoBackup != nil {
+		add("No backup", c.NoBackup.Text)
+	}
+	for _, w := range c.WaysOn {
+		add("Way on", w.Text)
 	}
 	var lost []string
 	for _, f := range c.Fates {

@@ -214,8 +214,8 @@ func (t table) put(style string, cells []string) {
 	t.font(style, size)
 	lines, most := make([][]string, len(cells)), 1
 	for i, c := range cells {
-		for _, l := range t.SplitText(t.text(c), t.wide[i]-1) {
-			lines[i] = append(lines[i], l)
+		for _, l := range t.SplitLines([]byte(t.text(c)), t.wide[i]-1) { // SplitText takes bytes above 127 for broken UTF-8
+			lines[i] = append(lines[i], string(l))
 		}
 		most = max(most, len(lines[i]))
 	}
