@@ -34,7 +34,7 @@ func Now(s Stands, verdicts []Verdict) core.Said {
 	case s.Run:
 		return core.Say("A run is open on it.")
 	case s.HalfDone:
-		return core.Say("Half done. Do not put it back to work.")
+		return core.Say("Half done, its memory is partly written. Do not put it back to work.")
 	case s.Unproven:
 		return core.Say("Written, but not proven. See that it works before it goes back.")
 	case strange != nil:

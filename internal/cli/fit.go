@@ -76,10 +76,11 @@ func (a *app) fit(f client.Fit) {
 	if running == "" {
 		running = "an unknown version"
 	}
-	if f.State == "half-done" {
-		fmt.Fprintf(a.out, "%s is %s; what it ran before is no longer whole in it.", a.paint(bold, f.Serial), a.paint(brick, "partly written"))
+	fmt.Fprint(a.out, a.paint(bold, f.Serial))
+	if f.State != "half-done" {
+		fmt.Fprintf(a.out, " runs %s.", running)
 	} else {
-		fmt.Fprintf(a.out, "%s runs %s.", a.paint(bold, f.Serial), running)
+		fmt.Fprint(a.out, ":")
 	}
 	var best *fit.Verdict
 	for i, v := range f.Verdicts {

@@ -157,8 +157,8 @@ func (a *app) identity(id client.Identity) {
 	}
 	a.table([]string{"fact", "value", "source", "at"}, rows)
 	fmt.Fprintf(a.out, "%s on %s\n", id.Strength, id.Link)
-	if id.Stays {
-		fmt.Fprintln(a.out, "It is half done: it was left in its loader, and its program was not started.")
+	if id.Stays != nil {
+		fmt.Fprintln(a.out, id.Stays.Text)
 	}
 }
 

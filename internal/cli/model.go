@@ -201,9 +201,9 @@ func (a *app) showModel(m client.ModelPage) {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "!"), wrap(f, 2))
 	}
 	if m.Proven == nil {
-		fmt.Fprintf(a.out, "  %s no unit was serviced with this sheet, nor was it tried on one: ferry model try SHEET LINK\n", a.paint(brick, "unproven:"))
+		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, m.Proof.Text), a.paint(faint, "ferry model try SHEET LINK"))
 	} else {
-		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, "the sheet is proven: "+m.Proven.How+", "+when(m.Proven.At)))
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, m.Proof.Text+" "+when(m.Proven.At)))
 	}
 	for _, s := range m.Secrets {
 		fmt.Fprintf(a.out, "  secret %s: %s\n", a.paint(bold, s.Name), secretSays(s))

@@ -125,7 +125,7 @@ type Identity struct {
 	Model     string               `json:"model"`
 	ModelName string               `json:"modelName"`
 	Site      string               `json:"site,omitempty"`
-	Stays     bool                 `json:"stays,omitempty" doc:"It is half done: it was left in its loader, and its program was not started."`
+	Stays     *core.Said           `json:"stays,omitempty" doc:"It is half done and was left in its loader: that, in words."`
 	Strength  string               `json:"strength"`
 	Facts     map[string]FactValue `json:"facts"`
 	Missing   []string             `json:"missing" nullable:"false" doc:"Names of facts that releases of this model ask for and nobody knows."`

@@ -92,6 +92,7 @@ type ModelPage struct {
 	Wants     []fit.Need           `json:"wants" nullable:"false"`
 	Targets   []Target             `json:"targets" nullable:"false"`
 	Secrets   []ModelSecret        `json:"secrets,omitempty" doc:"What its units ask for before they let anybody touch their memory."`
+	Proof     core.Said            `json:"proof" doc:"Whether the sheet in force is proven, in a sentence."`
 	Proven    *ProvenSheet         `json:"proven,omitempty" doc:"How the sheet in force was tried on a unit; missing: never yet."`
 	Matrix    Matrix               `json:"matrix"`
 }

@@ -312,7 +312,11 @@ func (v *Service) welcome(ctx context.Context, p place, result client.Result, la
 			return client.Identity{}, err
 		}
 	}
-	out := client.Identity{Serial: serial, Model: result.Model, Strength: result.Found.Strength, Stays: result.Stays}
+	out := client.Identity{Serial: serial, Model: result.Model, Strength: result.Found.Strength}
+	if result.Stays {
+		stays := core.Say("It is half done: it was left in its loader, and its program was not started.")
+		out.Stays = &stays
+	}
 	facts := result.Found.Facts
 	if serial != "" {
 		u, err := v.store.MeetUnit(ctx, v.key, result.Model, serial, "", who(ctx).person.ID, v.clock.Now())

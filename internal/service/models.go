@@ -113,7 +113,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if err != nil {
 		return client.ModelPage{}, err
 	}
-	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Holds: slotsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}}
+	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Holds: slotsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}, Proof: core.Say("The sheet is unproven: no unit was serviced with it, nor was it tried on one.")}
 	for name, f := range sheet.Facts {
 		out.Facts[name] = client.ModelFact{Values: append([]string{}, f.Values...), Ask: f.Ask.In("en"), Look: f.Look.In("en")}
 	}
@@ -147,6 +147,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	}
 	if bytes.Equal(proved.Tried, sheet.Digest[:]) {
 		out.Proven = &client.ProvenSheet{How: proved.How, At: proved.At.Time}
+		out.Proof = core.Say("The sheet is proven: %s.", proved.How)
 	}
 	means, err := v.means(ctx, "", v.clock.Now())
 	if err != nil {

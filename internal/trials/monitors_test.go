@@ -261,7 +261,7 @@ func TestAskingLeavesAHalfDoneUnitInItsLoader(t *testing.T) {
 		id, err = w.Technician.Identify(ctx, "b/a", "")
 		return err == nil
 	})
-	if !id.Stays || w.Units["a"].Starts() != starts {
+	if id.Stays == nil || w.Units["a"].Starts() != starts {
 		t.Errorf("stays %v; its program was started %d times", id.Stays, w.Units["a"].Starts()-starts)
 	}
 }

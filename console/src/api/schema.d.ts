@@ -3068,8 +3068,8 @@ export interface components {
             modelName: string;
             serial?: string;
             site?: string;
-            /** @description It is half done: it was left in its loader, and its program was not started. */
-            stays?: boolean;
+            /** @description It is half done and was left in its loader: that, in words. */
+            stays?: components["schemas"]["Said"];
             strength: string;
             /** @description Id in the register; empty where the serial is not known. */
             unit?: string;
@@ -3719,6 +3719,8 @@ export interface components {
             newest?: string;
             /** Format: int64 */
             procedures: number;
+            /** @description Whether the sheet in force is proven, in a sentence. */
+            proof: components["schemas"]["Said"];
             /** @description How the sheet in force was tried on a unit; missing: never yet. */
             proven?: components["schemas"]["ProvenSheet"];
             /** @description Of the section with the unit's own program. */

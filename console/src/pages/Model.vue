@@ -50,8 +50,8 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
   <div v-else-if="page" class="page">
     <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ page.units }} {{ page.units === 1 ? 'unit' : 'units' }} in the register</router-link></div>
     <p class="lead">{{ page.kind }}, {{ kib(page.bytes) }} of memory. <template v-if="page.newest">Its newest stable release is <strong class="mono">{{ page.newest }}</strong>.</template></p>
-    <p v-if="page.proven" class="small muted" data-proven>The sheet is proven: {{ page.proven.how }}, {{ when(page.proven.at) }}.</p>
-    <p v-else data-proven><v-icon :icon="mdiAlert" size="18" class="brick" /> The sheet is unproven: no unit was serviced with it, nor was it tried on one.</p>
+    <p v-if="page.proven" class="small muted" data-proven>{{ page.proof.text }} {{ when(page.proven.at) }}</p>
+    <p v-else data-proven><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ page.proof.text }}</p>
     <p v-for="s in page.sisters" :key="s"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ s }}</p>
     <section class="gap"><h2>What fits which {{ page.matrix.fact }}</h2><FitMatrix :matrix="page.matrix" /></section>
     <div class="columns gap">

@@ -253,7 +253,7 @@ onMounted(begin)
             <p v-if="!restoring" class="lead">Runs <strong>{{ identity.facts.running?.value ?? 'an unknown version' }}</strong>.<template v-if="verdict?.toward"> {{ verdict.version }} is a step on the way to <strong>{{ verdict.toward }}</strong>.</template></p>
           </div>
         </div>
-        <p v-if="identity.stays" class="brick" data-stays>It is half done: it was left in its loader, and its program was not started.</p>
+        <p v-if="identity.stays" class="brick" data-stays>{{ identity.stays.text }}</p>
         <template v-if="!restoring">
           <FitMatrix v-if="fit?.matrix" :matrix="fit.matrix" :picked="chosen" :recommended="recommended?.release" @pick="((chosen = $event), look())" />
           <template v-if="verdict">
