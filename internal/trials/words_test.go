@@ -203,7 +203,7 @@ func TestEachCallHasItsVerbAndItsPage(t *testing.T) {
 				if code := cli.Run(append(strings.Fields(verb)[1:], "--help"), nil, &out, &errs); code != 0 || !strings.Contains(out.String(), verb) {
 					t.Errorf("%s: there is no verb %q", o.OperationID, verb)
 				}
-				if !slices.ContainsFunc(callsOf(calls, path, method), func(name string) bool { return strings.Contains(line, "."+name+"(") }) && o.OperationID != "print-card" && o.OperationID != "print-round" {
+				if !slices.ContainsFunc(callsOf(calls, path, method), func(name string) bool { return strings.Contains(line, "."+name+"(") }) && !strings.HasPrefix(o.OperationID, "print-") { // which the command line prints by itself
 					t.Errorf("%s: the command line never calls %s %s", o.OperationID, method, path)
 				}
 			}
