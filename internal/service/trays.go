@@ -167,22 +167,20 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 			scope = append(scope, store.JobUnit{Unit: u.Unit, By: by, At: now.UTC()})
 		}
 	}
-	if err := v.store.OpenTray(ctx, t, links, own, scope, func(job uint64) (tray.Event, error) {
+	if err := v.store.OpenTray(ctx, t, links, own, scope, func(job uint64) ([]tray.Event, error) {
 		o.Job = job
-		return v.trayEvent(0, by, tray.KindOpened, o)
+		e, err := v.trayEvent(0, by, tray.KindOpened, o)
+		events := []tray.Event{e}
+		for i, u := range o.Units {
+			if err != nil || !b.InOrder {
+				break
+			}
+			e, err = v.trayEvent(uint64(i+1), by, tray.KindPut, tray.Put{Link: o.Links[i], Unit: &u})
+			events = append(events, e)
+		}
+		return events, err
 	}); err != nil {
 		return client.Tray{}, err
-	}
-	if b.InOrder {
-		for i, u := range o.Units {
-			e, err := v.trayEvent(uint64(i+1), by, tray.KindPut, tray.Put{Link: o.Links[i], Unit: &u})
-			if err == nil {
-				err = v.store.AddTrayEvent(ctx, t.ID, e, nil)
-			}
-			if err != nil {
-				return client.Tray{}, err
-			}
-		}
 	}
 	return v.getTray(ctx, &TrayPath{t.ID})
 }
@@ -315,7 +313,10 @@ func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err 
 	if p := t.State.Opener(t.runs); p != nil {
 		out.Opener = p.N
 	}
-	out.Now, out.Todo = t.Now(t.runs)
+	if out.Now, out.Todo = t.Now(t.runs); !out.Online && !t.State.Closed { // nobody knows how it stands now
+		out.Now = core.Say("Bench %s is not in touch with the service: what stands here is what it said last, and nobody is begun.", t.BenchName)
+		out.Todo = core.Todos(words.BenchStart().To("Start it"))
+	}
 	if err := t.Gate(t.runs); err != nil && !t.State.Closed && (t.Stopped != "" || t.Comes(t.runs)) {
 		e := core.AsError(err, core.Busy)
 		out.Gate = &core.Said{ID: e.ID, Params: e.Params, Text: e.Message}
@@ -382,6 +383,10 @@ func (t *aTray) place(p *tray.Place, names map[string]string) client.TrayPlace {
 	}
 	switch out.State {
 	case tray.NotSeen:
+		if t.Gate(t.runs) != nil {
+			out.Says = core.Say("Not seen yet; just now nobody is begun.")
+			break
+		}
 		out.Says = core.Say("Plug it in, and it is begun after checks of its own.")
 	case tray.Current:
 		out.Says = core.Say("It runs %s already, and says so itself. Nothing was written.", t.Version)
@@ -389,7 +394,9 @@ func (t *aTray) place(p *tray.Place, names map[string]string) client.TrayPlace {
 			out.Says = view.Sentence
 		}
 	case tray.Again:
-		out.Says = core.Say("It may be begun once more: plug it in.")
+		if out.Says = core.Say("It may be begun once more: plug it in."); t.Gate(t.runs) != nil {
+			out.Says = core.Say("It may be begun once more, when the tray goes on.")
+		}
 	case tray.LeftOut:
 		out.Says = core.Say("Left out: %s", p.Left)
 	case tray.Waits:

@@ -30,16 +30,16 @@ type Tray struct {
 const trayColumns = `t.id, t.bench, b.name AS bench_name, t.model, t.firmware, f.version, t.job, t.opened_by, t.opened_at, t.closed_at`
 const trayTables = ` FROM tray t JOIN bench b ON b.id = t.bench JOIN firmware f ON f.id = t.firmware`
 
-// OpenTray opens a tray with its first event, and with a job of its own where it is given
+// OpenTray opens a tray with its first events, and with a job of its own where it is given
 // one. A link is on one open tray at a time.
-func (s *Store) OpenTray(ctx context.Context, t Tray, links []string, own *Job, scope []JobUnit, first func(job uint64) (tray.Event, error)) error {
+func (s *Store) OpenTray(ctx context.Context, t Tray, links []string, own *Job, scope []JobUnit, first func(job uint64) ([]tray.Event, error)) error {
 	err := s.tx(ctx, func(tx *sqlx.Tx) (err error) {
 		if own != nil {
 			if t.Job, err = addJob(ctx, tx, *own, scope); err != nil {
 				return err
 			}
 		}
-		e, err := first(t.Job)
+		events, err := first(t.Job)
 		if err != nil {
 			return err
 		}
@@ -51,7 +51,12 @@ func (s *Store) OpenTray(ctx context.Context, t Tray, links []string, own *Job, 
 				return err
 			}
 		}
-		return addTrayEvent(ctx, tx, t.ID, e)
+		for _, e := range events {
+			if err := addTrayEvent(ctx, tx, t.ID, e); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if duplicate(err) {
 		return core.Fail(core.Busy, "one of the links is on another tray that is open").Do("Close that one first, or leave the link out.")

@@ -281,6 +281,10 @@ func TestATrayOutlivesItsBench(t *testing.T) {
 	}
 	followTodo(t, w, "technician", tray.Todo)
 	w.StopBench()
+	w.Wait("the tray to say that its bench is away", func() bool {
+		tray, err = w.Viewer.Tray(ctx, tray.ID)
+		return err == nil && !tray.Online && strings.Contains(tray.Now.Text, "is not in touch with the service")
+	})
 	w.StartBench(nil)
 	w.Wait("nobody to be at work", func() bool {
 		tray, err = w.Viewer.Tray(ctx, tray.ID)
@@ -583,6 +587,9 @@ func TestATrayTellsWhatToDo(t *testing.T) {
 	}
 	tray = seats(t, w, tray.ID, "S-0001 failed", "S-0099 not-seen")
 	says("No further one is begun: not ended well: 1 of 2 units")
+	if p := tray.Places[1]; strings.Contains(p.Says.Text, "Plug it in") {
+		t.Errorf("nobody is begun, and place 2 says %q", p.Says.Text)
+	}
 	followTodo(t, w, "technician", tray.Todo) // goes on, and then closes it
 	if tray, err = w.Viewer.Tray(ctx, tray.ID); err != nil || tray.Closed == nil {
 		t.Fatalf("%+v %v", tray, err)
