@@ -91,6 +91,7 @@ type Refused struct {
 type Met struct {
 	Link string    `json:"link"`
 	Why  core.Said `json:"why"`
+	At   int64     `json:"-"` // of the event
 }
 
 // Named is a person's word about a unit, or about the whole tray.
@@ -143,7 +144,7 @@ type State struct {
 	N       uint64 // of the newest event
 	Places  []*Place
 	Marks   map[string]uint64 // of the newest word that the next unit is on a link
-	Met     map[string]core.Said
+	Met     map[string]Met
 	On      map[string]Unit // which units are on links, by a person's word
 	Stopped string          // why, by a person
 	Stopper string
@@ -157,7 +158,7 @@ type State struct {
 
 // Fold adds events up.
 func Fold(events []Event) (*State, error) {
-	s := &State{Marks: map[string]uint64{}, Met: map[string]core.Said{}, On: map[string]Unit{}, Over: map[string]bool{}}
+	s := &State{Marks: map[string]uint64{}, Met: map[string]Met{}, On: map[string]Unit{}, Over: map[string]bool{}}
 	for _, e := range events {
 		if err := s.apply(e); err != nil {
 			return nil, err
@@ -214,7 +215,8 @@ func (s *State) apply(e Event) (err error) {
 		if err != nil {
 			return err
 		}
-		s.Met[m.Link] = m.Why
+		m.At = e.At
+		s.Met[m.Link] = m
 	case KindBegan:
 		b, err := into[Began](e)
 		if err != nil {

@@ -246,7 +246,11 @@ func (a *app) tray(t client.Tray) {
 		case l.Absent != "":
 			fmt.Fprintf(a.out, "%s: %s\n", l.Link, l.Absent)
 		case l.Says != nil:
-			fmt.Fprintf(a.out, "%s: %s\n", l.Link, l.Says.Text)
+			at := ""
+			if l.Seen != nil {
+				at = ", seen " + when(*l.Seen)
+			}
+			fmt.Fprintf(a.out, "%s: %s%s\n", l.Link, l.Says.Text, a.paint(faint, at))
 		}
 	}
 	a.trayEnd(t)

@@ -54,7 +54,8 @@ type TrayLink struct {
 	Link   string     `json:"link"`
 	Place  int        `json:"place,omitempty" doc:"Number of the place whose unit is on it, as far as is known."`
 	Absent string     `json:"absent,omitempty"`
-	Says   *core.Said `json:"says,omitempty" doc:"Who is on it and is not begun, and why."`
+	Says   *core.Said `json:"says,omitempty" doc:"Who was met on it and was not begun, and why."`
+	Seen   *time.Time `json:"seen,omitempty" doc:"When that was."`
 }
 
 // TrayPlace is a unit of a tray.

@@ -330,8 +330,9 @@ func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err 
 	places, err := v.store.Places(ctx)
 	for _, at := range t.Opened.Links {
 		l := client.TrayLink{Link: at}
-		if said, ok := t.Met[at]; ok {
-			l.Says = &said
+		if m, ok := t.Met[at]; ok {
+			seen := time.UnixMicro(m.At).UTC()
+			l.Says, l.Seen = &m.Why, &seen
 		}
 		for _, x := range places {
 			if x.At() != at {
@@ -708,7 +709,7 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 		return v.trayBegin(ctx, t, p, u, on.Serial)
 	}
 	e := core.AsError(err, "")
-	if e.Kind == "" || e.Kind == core.Busy || t.Met[at].Text == e.Message {
+	if e.Kind == "" || e.Kind == core.Busy || t.Met[at].Why.Text == e.Message {
 		return err
 	}
 	if err := v.trayPut(ctx, t, who(ctx).person.ID, tray.KindMet, tray.Met{Link: at, Why: core.Said{ID: e.ID, Params: e.Params, Text: e.Message}}); err != nil {

@@ -5179,8 +5179,13 @@ export interface components {
              * @description Number of the place whose unit is on it, as far as is known.
              */
             place?: number;
-            /** @description Who is on it and is not begun, and why. */
+            /** @description Who was met on it and was not begun, and why. */
             says?: components["schemas"]["Said"];
+            /**
+             * Format: date-time
+             * @description When that was.
+             */
+            seen?: string;
         };
         TrayPlace: {
             by?: string;

@@ -192,7 +192,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
               <li v-for="l in tray.links" :key="l.link">
                 <div class="row spread"><span class="mono">{{ l.link }}</span><span v-if="l.place" class="n" :class="at(l.place).state">{{ l.place }}</span></div>
                 <p v-if="l.absent" class="small brick">{{ sentence(l.absent) }}</p>
-                <p v-else-if="l.says" class="small">{{ sentence(l.says.text) }}</p>
+                <p v-else-if="l.says" class="small">{{ sentence(l.says.text) }}<span v-if="l.seen" class="muted"> Seen {{ when(l.seen) }}.</span></p>
                 <form v-if="may" class="row next" @submit.prevent="step('next', { link: l.link, ...(label && { unit: label }) })">
                   <v-btn type="submit" variant="text" size="small" :disabled="busy === 'next'" :data-next="l.link">The next one is on it</v-btn>
                 </form>
