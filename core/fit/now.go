@@ -51,8 +51,10 @@ func Now(s Stands, verdicts []Verdict) core.Said {
 		return core.Say("Runs another release than the team uses.")
 	case runs != nil && runs.Channel == model.Candidate:
 		return core.Say("Runs a candidate, on trial.")
+	case find(func(v Verdict) bool { return v.Answer == CannotTell }) != nil:
+		return core.Say("What fits it best cannot be told yet.")
 	case runs != nil:
 		return core.Say("Nothing newer fits.")
 	}
-	return core.Say("Nothing fits for certain yet.")
+	return core.Say("Nothing in the catalogue fits.")
 }

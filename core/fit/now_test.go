@@ -32,7 +32,8 @@ func TestHowAUnitStands(t *testing.T) {
 		{Stands{Running: "4.1"}, best(none), "another release"},
 		{Stands{Running: "4.2"}, best(func(v *Verdict) { v.Current, v.Recommended, v.Channel = true, false, model.Candidate }), "on trial"},
 		{Stands{Running: "4.2"}, best(func(v *Verdict) { v.Current, v.Recommended = true, false }), "Nothing newer fits"},
-		{Stands{Running: "4.2"}, nil, "Nothing fits for certain"},
+		{Stands{Running: "4.2"}, append(best(func(v *Verdict) { v.Current, v.Recommended = true, false }), Verdict{Version: "4.3", Answer: CannotTell}), "cannot be told yet"},
+		{Stands{Running: "4.2"}, nil, "Nothing in the catalogue fits"},
 	} {
 		if got := Now(x.stands, x.of); !strings.Contains(got.Text, x.want) || got.ID == "" {
 			t.Errorf("%+v: %q, expected %q", x.stands, got.Text, x.want)

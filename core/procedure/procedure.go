@@ -262,7 +262,7 @@ func Judge(i *model.Item, a Answer) error {
 	}
 	if a.Value == No {
 		if i.At == model.AtLeft && len(strings.TrimSpace(a.Note)) < 3 {
-			return core.Fail(core.NotAllowed, "say what you saw instead").Do("Say what you see instead.")
+			return core.Fail(core.NotAllowed, "nobody has said what was seen instead").Do("Say what you see instead.")
 		}
 		return nil
 	}

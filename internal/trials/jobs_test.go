@@ -69,7 +69,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 		followTodo(t, w, "technician", r.After.Todo)
 	}
 	holds(ferry(24, "test", "S-0001", "maybe"), "passed, failed or elsewhere")
-	holds(ferry(20, "test", "S-0001", "failed"), "say what you saw instead")
+	holds(ferry(20, "test", "S-0001", "failed"), "nobody has said what was seen instead")
 	holds(ferry(0, "test", "S-0001", "failed", "--note", "still blank"), "not passed", "still blank")
 	holds(ferry(0, "test", "S-0001", "passed", "--note", "with fresh paper"), "No test is open", "last run well")
 	holds(ferry(21, "test", "S-0001", "passed"), "no test that is still to be passed")
