@@ -79,7 +79,7 @@ const icon = (i: number) => {
       <div v-if="turn" class="next" :class="{ 'bg-hands-on': turn.do === 'hands' }" role="status" data-next>
         <v-icon :icon="turn.do === 'hands' ? mdiAccountHardHat : mdiPlayCircle" size="40" />
         <div class="what">
-          <strong>{{ round.now.text }}</strong>
+          <strong>{{ turn.do === 'hands' && turn.state !== 'unknown' ? turn.says : round.now.text }}</strong>
           <div v-if="turn.do === 'clear'">All that is in the table below goes; it is kept here as it is now.</div>
         </div>
         <div v-if="may" class="row">
