@@ -222,6 +222,7 @@ func TestLaw6OneRunOnALinkAndOnAUnit(t *testing.T) {
 	}
 	other := client.New(newServer(t, w.Service()), w.Tokens["lead"], core.System{}) // a second service on the same database
 	var mu sync.Mutex
+	w.HoldAfter(1) // the run is not over before it is asked about
 	var opened []client.Run
 	var busy int
 	var all sync.WaitGroup
@@ -253,6 +254,8 @@ func TestLaw6OneRunOnALinkAndOnAUnit(t *testing.T) {
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); core.KindOf(err) != core.Busy || !strings.Contains(err.Error(), opened[0].ID) {
 		t.Errorf("identify during a run: %v", err)
 	}
+	<-w.Held()
+	w.LetGo()
 	if r := w.Follow(opened[0].ID); r.Outcome != "done" {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
