@@ -150,10 +150,10 @@ func (u *Unit) identity() []byte {
 		revision = u.faults.Revision
 	}
 	ops, no := []int{1}, map[int]string{}
-	for op := 2; op <= 17; op++ {
+	for op := 2; op <= 18; op++ {
 		switch {
-		case (op == 8 || op == 9) && u.Settings.Length == 0:
-		case op > 12 && u.tree == nil:
+		case (op == 8 || op == 9 || op == 18) && u.Settings.Length == 0:
+		case op > 12 && op < 18 && u.tree == nil:
 		case op == 2 && (u.NoRead || u.locked):
 			no[op] = "reading is locked in this unit"
 		case op == 5 && u.NoDigest:
@@ -192,7 +192,7 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 	if op > 12 && op <= 17 && u.tree != nil {
 		return u.ofTree(op, b)
 	}
-	if op > 12 || (op == 8 || op == 9) && u.Settings.Length == 0 {
+	if op > 12 && op != 18 || (op == 8 || op == 9 || op == 18) && u.Settings.Length == 0 {
 		return answer{status: stUnknown}, true
 	}
 	if op == 8 {
@@ -206,6 +206,12 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 	if op == 9 {
 		if !u.putSetting(string(b)) {
 			return answer{stRefused, []byte("no such setting")}, true
+		}
+		return answer{}, true
+	}
+	if op == 18 {
+		if !u.dropSetting(string(b)) {
+			return answer{stRefused, []byte("it stays")}, true
 		}
 		return answer{}, true
 	}

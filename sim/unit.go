@@ -57,6 +57,7 @@ type Spec struct {
 	Sector    int
 	Program   uint64 // address of the program's header
 	Settings  Range  // where its settings stand as text; none where it has no length
+	Paged     []Paged
 	Closed    []Range
 	Latch     Range             // after a write into it the loader takes no write elsewhere before the power was off; none where it has no length
 	Files     map[string][]byte // its file tree when it is new; none where it is nil
@@ -112,6 +113,7 @@ type Unit struct {
 	busy      time.Time // until when the unit works
 	latched   bool      // see Spec.Latch
 	tree      *tree
+	paged     paged
 	codes     []uint32 // faults that it has noted
 	unlearned bool     // see Spec.Unlearned
 	vehicle   *Vehicle // that it is in; nil for one on the table
@@ -215,6 +217,9 @@ func (u *Unit) power(on bool) {
 		return
 	}
 	u.powered = on
+	if !on {
+		u.goBack()
+	}
 	u.dark.Store(!on)
 	u.speed = 0
 	u.latched = u.latched && on

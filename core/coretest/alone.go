@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
+	"zealousferry/core/settings"
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
 	"zealousferry/core/visit"
@@ -154,6 +155,11 @@ func (a *Alone) Seal(record func(core.Digest) []byte, put func(record, signature
 }
 
 // SeedKey makes a module's key as the service does.
+// SettingsKey is one and the same for every run.
+func (a *Alone) SettingsKey(context.Context, *run.Opened) (settings.Safe, error) {
+	return make([]byte, settings.KeyBytes), nil
+}
+
 func (a *Alone) SeedKey(ctx context.Context, _ *run.Opened, name string, level byte, seed []byte) ([]byte, error) {
 	return Key(ctx, name, level, seed)
 }

@@ -135,6 +135,11 @@ type Keeper interface {
 	PutSetting(ctx context.Context, s Setting) error
 }
 
+// Dropper is a Keeper that can take a setting out.
+type Dropper interface {
+	DropSetting(ctx context.Context, name string) error
+}
+
 // Code is a fault that a unit has noted.
 type Code struct {
 	Code   string   `json:"code" doc:"As people write it, e.g. U0100-87: system, number, and how it fails (ISO 15031-6, ISO 14229-1 annex D)."`

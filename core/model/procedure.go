@@ -23,6 +23,7 @@ const (
 	WaitFor = "wait"    // the tool waits for a text
 	Check   = "check"   // the tool proves the link
 	ReadOut = "read"    // the tool asks the program for its version
+	Enter   = "enter"   // a person types the value of a setting
 )
 
 // The stages of a procedure, in the order of the work.
@@ -34,11 +35,12 @@ const (
 	AtConnect = "connect"
 	AtPower   = "power"
 	AtBetween = "between" // before a section of several
+	AtSet     = "set"     // what its settings are to be, before anything is written; the tool's own items
 	AtLeft    = "left"    // after the write: undo, as left, the finishing test
 )
 
 // Stages in their order.
-var Stages = []string{AtHazard, AtTool, AtPrepare, AtFound, AtConnect, AtPower, AtBetween, AtLeft}
+var Stages = []string{AtHazard, AtTool, AtPrepare, AtFound, AtConnect, AtPower, AtBetween, AtSet, AtLeft}
 
 // Procedure is the ordered way to service a model, for the revisions that When
 // names.
@@ -106,8 +108,8 @@ type Wire struct {
 // Item is one thing to do.
 type Item struct {
 	ID      string        `yaml:"id" json:"id"`
-	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read"`
-	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,between,left"`
+	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read,enter"`
+	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,between,set,left"`
 	Says    Words         `yaml:"says" json:"says"`
 	Why     Words         `yaml:"why" json:"why,omitempty"`
 	Signs   []Sign        `yaml:"signs" json:"signs,omitempty"`
@@ -128,6 +130,12 @@ type Item struct {
 	Reading bool          `yaml:"reading" json:"reading,omitempty"` // at between: before the section is read, too
 	Test    bool          `yaml:"test" json:"test,omitempty"`       // at left: the finishing test, or a part of it
 	Draw    []Stroke      `yaml:"draw" json:"draw,omitempty"`
+
+	// Of the tool's own items about a setting.
+	Setting string `yaml:"-" json:"setting,omitempty"` // that the answer is for
+	Secret  bool   `yaml:"-" json:"secret,omitempty"`  // the answer is sealed before it is kept
+	Offers  bool   `yaml:"-" json:"offers,omitempty"`  // a secret was made for it, which the answer "offered" takes
+	Leaves  bool   `yaml:"-" json:"leaves,omitempty"`  // it may be left as it is, by name and with a reason
 }
 
 // ask gives an item the question that this one asks, where it has none of its own.

@@ -78,11 +78,12 @@ func ReadSheetFor(data []byte, rulesOf func(kind string) (OwnRules, error)) (*Sh
 			Loader      Loader           `yaml:"loader"`
 			Application link.Application `yaml:"application"`
 			Memory      memory.Map       `yaml:"memory"`
+			Settings    *Settings        `yaml:"settings"`
 		}
 		if err := root.Decode(&x); err != nil {
 			return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
 		}
-		s.Sections, s.Program = []Section{{Name: TheOne, Loader: x.Loader, Application: x.Application, Memory: x.Memory}}, TheOne
+		s.Sections, s.Program = []Section{{Name: TheOne, Loader: x.Loader, Application: x.Application, Memory: x.Memory, Settings: x.Settings}}, TheOne
 	}
 	if err := s.checkSections(); err != nil {
 		return nil, err
@@ -174,6 +175,7 @@ type ReleaseSheet struct {
 	Wants      []Want              `yaml:"wants"`
 	Origin     *Origin             `yaml:"origin"`
 	Parts      []PartFile          `yaml:"parts"`
+	Settings   []Carry             `yaml:"settings"`
 }
 
 // PartFile is a part by its file.

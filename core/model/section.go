@@ -23,6 +23,7 @@ type Section struct {
 	Application link.Application `yaml:"application" json:"application"` // without an ask: there is no program that could be asked
 	Memory      memory.Map       `yaml:"memory" json:"memory"`           // without regions where there are files
 	Files       *Files           `yaml:"files" json:"files,omitempty"`
+	Settings    *Settings        `yaml:"settings" json:"settings,omitempty"`
 }
 
 // Files describes a file tree in a unit.
@@ -142,6 +143,9 @@ func (s *Sheet) checkSections() error {
 		}
 		if _, err := regexp.Compile(x.Application.Answer); err != nil {
 			return core.Fail(core.BadFile, "sections.%d.application.answer is not a regular expression: %w", i, err)
+		}
+		if err := s.checkSettings(i); err != nil {
+			return err
 		}
 	}
 	slots := map[string]bool{}

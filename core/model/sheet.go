@@ -320,6 +320,7 @@ type Release struct {
 	Rules      []Rule              `json:"rules,omitempty"`      // beside Fits; a rule on running says from where it may be reached
 	Wants      []Want              `json:"wants,omitempty"`
 	Parts      []Part              `json:"parts"`
+	Settings   []Carry             `json:"settings,omitempty"` // what becomes of a unit's settings
 	Origin     *Origin             `json:"origin,omitempty"`
 	Withdrawn  *Withdrawal         `json:"withdrawn,omitempty"`
 	At         time.Time           `json:"at"`

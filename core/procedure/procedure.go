@@ -26,9 +26,13 @@ type Answer struct {
 	Due   string       `json:"due,omitempty"`   // and until when: YYYY-MM-DD
 	Photo *core.Digest `json:"photo,omitempty"`
 	Wires Colours      `json:"wires,omitempty"`
-	By    string       `json:"by,omitempty"` // person's id; "tool"
-	At    int64        `json:"at"`           // microseconds since 1970 UTC
+	By    string       `json:"by,omitempty"`  // person's id; "tool"
+	At    int64        `json:"at"`            // microseconds since 1970 UTC
+	Set   bool         `json:"set,omitempty"` // Value is that of a setting, whatever word it is
 }
+
+// Denies tells whether a person said that something is not as it should be.
+func (a Answer) Denies() bool { return a.Value == No && !a.Set }
 
 // Colours are the colours that wires have this time, or what is written on them,
 // by the number of the unit's pin.
@@ -63,6 +67,7 @@ const (
 	Excused   = "excused"   // left undone, with a reason
 	Elsewhere = "elsewhere" // a test that is not possible here: a named person answers it until a day
 	Back      = "back"      // the item before this one is to be answered anew
+	Offered   = "offered"   // the secret that was made for a setting
 	Tool      = "tool"
 )
 
@@ -78,6 +83,10 @@ func SameTurn(a, b string) bool {
 // shows an open line.
 func Typed(i *model.Item, a Answer) Answer {
 	v := strings.TrimSpace(a.Value)
+	if i.Setting != "" { // yes and no are values like others
+		a.Value = v
+		return a
+	}
 	switch strings.ToLower(v) {
 	case "y", Yes:
 		a.Value = Yes
@@ -199,13 +208,13 @@ func Next(items []model.Item, answers []Answer, stages ...string) *model.Item {
 
 // done tells whether an item has an answer that lets the work go on.
 func done(answers []Answer, id string) bool {
-	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && a.Value != No })
+	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && !a.Denies() })
 }
 
 // denied tells whether a person said that an item is not as it should be. After the
 // work that is a finding, which ends nothing.
 func denied(answers []Answer, id string) bool {
-	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && a.Value == No })
+	return slices.ContainsFunc(answers, func(a Answer) bool { return a.Item == id && a.Denies() })
 }
 
 // undone lists the items that the item takes back.
@@ -248,6 +257,9 @@ func Judge(i *model.Item, a Answer) error {
 	if i.ByTool() && a.By != Tool {
 		return core.Fail(core.NotAllowed, "%s: the tool does that itself", i.ID)
 	}
+	if i.Setting != "" && i.At == model.AtSet {
+		return judgeSetting(i, a)
+	}
 	if a.Value == Excused {
 		if i.At != model.AtLeft {
 			return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Do(i.Says.In("en"))
@@ -260,7 +272,7 @@ func Judge(i *model.Item, a Answer) error {
 	if a.Value == Elsewhere {
 		return HandedOn(i.Test, a)
 	}
-	if a.Value == No {
+	if a.Value == No && i.Setting == "" {
 		if i.At == model.AtLeft && len(strings.TrimSpace(a.Note)) < 3 {
 			return core.Fail(core.NotAllowed, "nobody has said what was seen instead").Do("Say what you see instead.")
 		}
@@ -273,6 +285,10 @@ func Judge(i *model.Item, a Answer) error {
 		}
 		if a.Value != Yes {
 			return core.Fail(core.NotUnderstood, "expected yes or no, came %q", a.Value)
+		}
+	case model.Enter:
+		if a.Value == "" {
+			return core.Fail(core.NotUnderstood, "expected what the display shows")
 		}
 	case model.Choose:
 		if !slices.ContainsFunc(i.Choices, func(c model.Choice) bool { return c.Value == a.Value }) {
@@ -299,6 +315,24 @@ func Judge(i *model.Item, a Answer) error {
 		if a.Photo == nil {
 			return core.Fail(core.NotUnderstood, "expected a picture: the name of a JPEG, PNG or WebP file")
 		}
+	}
+	return nil
+}
+
+// judgeSetting says whether an answer will do for a setting. Whether the setting can have
+// the value is for whoever has the sheet.
+func judgeSetting(i *model.Item, a Answer) error {
+	switch {
+	case a.Value == Excused && !i.Leaves:
+		return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Do(i.Says.In("en"))
+	case a.Value == Excused && len(strings.TrimSpace(a.Note)) < 3:
+		return core.Fail(core.NotAllowed, "a value that everybody knows is left only with a reason").Do("Say why it stays as it is.")
+	case a.Value == Offered && !i.Offers:
+		return core.Fail(core.NotUnderstood, "nothing was made for %s", i.Setting)
+	case a.Value == "" && i.Do == model.Enter:
+		return core.Fail(core.NotUnderstood, "expected a value for %s", i.Setting)
+	case i.Do == model.Choose && !slices.ContainsFunc(i.Choices, func(c model.Choice) bool { return c.Value == a.Value }) && a.Value != Excused && a.Value != Offered:
+		return core.Fail(core.NotUnderstood, "%q is not among the choices for %s", a.Value, i.Setting)
 	}
 	return nil
 }

@@ -49,6 +49,8 @@ func (s *State) closing() (Outcome, string) {
 		return NotProven, why
 	case s.Judged != nil && s.Judged.NothingToDo && !s.settledAny():
 		return NothingToDo, "the unit runs this version already"
+	case s.Opened.Kind == SetUp && !s.settledAny():
+		return NothingToDo, "its settings are already as they should be"
 	case !s.Touched() && !s.settledAny():
 		return NothingToDo, "the unit's memory holds these bytes already"
 	}

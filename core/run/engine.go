@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
+	"zealousferry/core/settings"
 	"zealousferry/core/shelf"
 )
 
@@ -39,6 +40,9 @@ type Bench interface {
 	// SeedKey gives the key that the service makes of a module's seed with a secret, which
 	// itself stays there.
 	SeedKey(ctx context.Context, o *Opened, name string, level byte, seed []byte) ([]byte, error)
+	// SettingsKey is the key under which the run seals the values of secret settings. What it
+	// returned once stays on the bench's own disk until the run closes.
+	SettingsKey(ctx context.Context, o *Opened) (settings.Safe, error)
 	// Seal makes the run's record with the digest of this bench's previous record,
 	// signs it and puts it into the journal, one run at a time.
 	Seal(record func(previous core.Digest) []byte, put func(record, signature []byte) error) error
@@ -204,6 +208,11 @@ func (r *Run) do(ctx context.Context, m Move) error {
 		return r.keep(ctx, x)
 	case PhaseStore:
 		return r.store(ctx)
+	case PhaseLay:
+		return r.laySettings(ctx, x)
+	case PhaseAsk:
+		r.leaveAll(ctx)
+		return r.hands(ctx, x, m.Item)
 	case PhasePlan:
 		return r.makePlan(ctx, x)
 	case PhaseWatch:

@@ -17,6 +17,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
+	"zealousferry/core/settings"
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
@@ -82,7 +83,10 @@ const (
 	KindTurned      = "turned"   // to a section: what hands do before it is read was done
 	KindReady       = "ready"    // to change a section: what hands do before it was done
 	KindLaidAside   = "laid-aside"
-	KindConditions  = "conditions" // under which the unit is written, as it tells of them
+	KindConditions  = "conditions"    // under which the unit is written, as it tells of them
+	KindLaid        = "settings-laid" // what each setting is to be
+	KindSaving      = "saving"        // a page of settings: about to be put
+	KindSaved       = "saved"         // and was
 )
 
 // The gates that a person may waive.
@@ -117,15 +121,29 @@ type Carded struct {
 	Limits    *loader.Limits `json:"limits,omitempty"`
 }
 
-// Settings are what the unit gave of them where its memory could not be saved.
+// Settings are what the unit gave of them; the secret ones are sealed.
 type Settings struct {
-	Settings []loader.Setting `json:"settings"`
+	Settings []settings.Value `json:"settings"`
+}
+
+// LaidOut says what each setting is to be, and what a person is asked about that.
+type LaidOut struct {
+	Lines []settings.Line   `json:"lines"`
+	Items []model.Item      `json:"items,omitempty"`
+	Made  map[string]string `json:"made,omitempty"` // secrets that were made, sealed, by setting
+}
+
+// Page is a page of settings that is saved.
+type Page struct {
+	Page string `json:"page"`
 }
 
 // Settled says how they stand after they were put back.
 type Settled struct {
 	Back   int      `json:"back"`             // read back as they were
 	Differ []string `json:"differ,omitempty"` // names of those that the unit did not take
+	// Now are all that the unit gives, where its sheet describes them; the secret ones are sealed.
+	Now []settings.Value `json:"now,omitempty"`
 }
 
 // Hands names what a person must do now.
@@ -140,6 +158,7 @@ const (
 	Flash   = "flash"
 	Restore = "restore"
 	BackUp  = "backup"
+	SetUp   = "settings" // nothing but settings
 )
 
 // Outcome is how a run stands for a person or a script.
@@ -204,7 +223,8 @@ type Opened struct {
 	Beside    []string     `json:"beside,omitempty"` // serials of other units of the model that were found at this bench
 
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
-	Settings []loader.Setting   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back
+	Settings []settings.Value   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back
+	Fill     []settings.Fill    `json:"fill,omitempty"`     // what profiles and people have for its settings
 	Relock   bool               `json:"relock,omitempty"`   // that run lifted the memory's lock, and did not set it again
 }
 

@@ -49,6 +49,20 @@ func (r *Run) card(context.Context) error {
 	if len(o.Beside) > 0 && o.Kind != BackUp && p != nil && p.Place == model.PlaceBench {
 		c.Items = append(c.Items, r.sheet.Which(o.Serial, o.Link, o.Beside))
 	}
+	for i := range o.Sections {
+		p := &o.Sections[i]
+		d, ok := r.sheet.Section(p.Name)
+		if !ok || !p.Part || o.Kind != Flash && o.Kind != SetUp {
+			continue
+		}
+		at := slices.IndexFunc(c.Items, func(i model.Item) bool {
+			return slices.Index(model.Stages, i.At) > slices.Index(model.Stages, model.AtFound)
+		})
+		if at < 0 {
+			at = len(c.Items)
+		}
+		c.Items = slices.Insert(c.Items, at, typedAt(p, d)...)
+	}
 	c.Items = append(c.Items, o.tests(c.Items)...)
 	return r.append(KindCarded, c, true)
 }
@@ -134,6 +148,10 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 			g.At, g.Fact = r.pace.Clock.Now().UnixMicro(), item.Fact
 			err := r.fitting(item, g.Answer)
 			if err == nil {
+				err = r.fittingSetting(ctx, item, &g.Answer)
+			}
+			g.Set = item.Setting != "" && g.Value != procedure.Excused && g.Value != procedure.Offered && g.Value != procedure.Back
+			if err == nil {
 				err = r.append(KindAnswered, g.Answer, true)
 			}
 			g.taken <- err
@@ -141,7 +159,7 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 				return core.Fail(core.WrongUnit, "the run is of %s, and another unit is in hand: %s", r.journal.State().Opened.Serial, g.Note).Unit("nothing was changed").
 					Do("Take the one that the tool speaks to, or begin a run of the one in hand, at its own link.")
 			}
-			if err == nil && g.Value == procedure.No && !atEnd(item) {
+			if err == nil && g.Value == procedure.No && !atEnd(item) && item.Setting == "" {
 				return core.Fail(core.CannotTell, "at %q somebody saw something else: %s", item.Says.In("en"), g.Note).
 					Go(words.Check(r.journal.State().Opened.Link).To("Find out why before anything is written, then begin again; what is on the line tells"))
 			}

@@ -23,6 +23,8 @@ const (
 	PhaseProve    Phase = "prove"      // whether the line carries
 	PhaseKeep     Phase = "backup"     // what the section holds
 	PhaseStore    Phase = "store"      // of all that was kept, at the service
+	PhaseLay      Phase = "wanted"     // what each setting is to be
+	PhaseAsk      Phase = "ask"        // items about that
 	PhasePlan     Phase = "plan"       // what is to be changed
 	PhaseReady    Phase = "ready"      // items between, before a section is changed
 	PhaseWatch    Phase = "conditions" // under which the unit may be written
@@ -45,8 +47,10 @@ const (
 // them: every phase of hands is one.
 func (p Phase) Stop() Phase {
 	switch p {
-	case PhasePower, PhaseTurn, PhaseReady, PhaseLeft:
+	case PhasePower, PhaseTurn, PhaseReady, PhaseLeft, PhaseAsk:
 		return PhaseHands
+	case PhaseLay:
+		return PhaseKeep
 	case PhaseUnlock:
 		return PhaseChange
 	case PhaseWatch:
@@ -75,6 +79,8 @@ type Place struct {
 	Files  bool        `json:"files,omitempty"`  // it holds files
 	Tells  bool        `json:"tells,omitempty"`  // its program can be asked for its version
 	Expect string      `json:"expect,omitempty"` // what that should say at the end
+	Set    bool        `json:"set,omitempty"`    // its sheet says what it can be set to
+	ByHand bool        `json:"byHand,omitempty"` // and a person reads and enters that at the unit's display
 	Watch  bool        `json:"watch,omitempty"`  // it tells of conditions that its sheet wants for a write
 }
 
@@ -95,6 +101,15 @@ func Lay(kind string, places []Place) []Leg {
 			legs = append(legs, Leg{Phase: phase, Section: p.Name})
 		}
 	}
+	end := func() []Leg { // what hands enter is known once they have
+		legs = append(legs, Leg{Phase: PhaseLeft})
+		all(func(p Place) {
+			if p.Part && p.ByHand {
+				leg(p, PhaseSettings)
+			}
+		})
+		return append(legs, Leg{Phase: PhaseClose})
+	}
 	all(func(p Place) { leg(p, PhaseTurn, PhaseIdentify) })
 	if kind != BackUp {
 		legs = append(legs, Leg{Phase: PhaseJudge})
@@ -112,6 +127,25 @@ func Lay(kind string, places []Place) []Leg {
 			}
 		})
 		return append(legs, Leg{Phase: PhaseLeft}, Leg{Phase: PhaseClose})
+	}
+	all(func(p Place) {
+		if p.Part && p.Set && kind != Restore {
+			leg(p, PhaseLay, PhaseAsk)
+		}
+	})
+	if kind == SetUp {
+		all(func(p Place) {
+			if p.Part {
+				leg(p, PhaseTurn, PhaseSame)
+			}
+			if p.Part && !p.ByHand {
+				leg(p, PhaseSettings)
+			}
+			if p.Main {
+				leg(p, PhaseStart)
+			}
+		})
+		return end()
 	}
 	all(func(p Place) {
 		if p.Part {
@@ -134,9 +168,12 @@ func Lay(kind string, places []Place) []Leg {
 		} else {
 			leg(p, PhaseVerify)
 		}
-		leg(p, PhaseSettings, PhaseLock, PhaseStart)
+		if !p.ByHand {
+			leg(p, PhaseSettings)
+		}
+		leg(p, PhaseLock, PhaseStart)
 	})
-	return append(legs, Leg{Phase: PhaseLeft}, Leg{Phase: PhaseClose})
+	return end()
 }
 
 // Lay writes sections and itinerary into the opening event of a run. links are the
@@ -150,10 +187,12 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 			return err
 		}
 		limits := kind.Limits(d.Loader.Own)
-		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches}
+		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches, Set: d.Settings != nil, ByHand: d.Settings != nil && d.Settings.By == model.SettingsOnDisplay}
 		switch o.Kind {
 		case BackUp:
 			p.Part = true
+		case SetUp:
+			p.Part = p.Set
 		case Restore:
 			p.Part = !o.Source.Of(&Section{Place: p}).IsZero()
 		case Flash:

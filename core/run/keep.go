@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"slices"
 	"sort"
 	"time"
 
@@ -24,6 +23,11 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 	d, err := r.of(x)
 	if err != nil {
 		return err
+	}
+	if x.Set && x.Settings == nil {
+		if err := r.readSettings(ctx, x, d); err != nil {
+			return err
+		}
 	}
 	session, err := r.connect(ctx, x)
 	if err != nil {
@@ -263,7 +267,11 @@ func (r *Run) cannotRead(ctx context.Context, x *Section, session loader.Session
 		}
 	}
 	o := r.journal.State().Opened
-	if err := r.keepSettings(ctx, x, session); err != nil {
+	d, err := r.of(x)
+	if err != nil {
+		return err
+	}
+	if err := r.readSettings(ctx, x, d); err != nil {
 		return err
 	}
 	if w, ok := o.Waived(gate); ok {
@@ -278,51 +286,6 @@ func (r *Run) cannotRead(ctx context.Context, x *Section, session loader.Session
 	}
 	return &barred{gate, core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
 		Do(do + ", who may go on by name: --waive " + gate + " --reason …")}
-}
-
-// keepSettings keeps what the unit tells of its settings, if its loader does.
-func (r *Run) keepSettings(ctx context.Context, x *Section, session loader.Session) error {
-	k, ok := session.(loader.Keeper)
-	if !ok || session.Can(loader.Keep) != nil || x.Settings != nil {
-		return nil
-	}
-	all, err := k.Settings(ctx)
-	if err != nil || len(all) == 0 {
-		return err
-	}
-	return r.note(x, KindSettings, Settings{all})
-}
-
-// settle puts the settings back and reads them again. What the unit does not take
-// is said; it ends nothing, because the program is written and right.
-func (r *Run) settle(ctx context.Context, x *Section) error {
-	session, err := r.connect(ctx, x)
-	if err != nil {
-		return err
-	}
-	k, ok := session.(loader.Keeper)
-	if !ok {
-		return core.Fail(core.RefusedByUnit, "the loader no longer takes settings")
-	}
-	want := x.Settings.Settings
-	for _, x := range want {
-		if err := k.PutSetting(ctx, x); err != nil && core.KindOf(err) != core.RefusedByUnit {
-			return err
-		}
-	}
-	now, err := k.Settings(ctx)
-	if err != nil {
-		return err
-	}
-	var out Settled
-	for _, x := range want {
-		if slices.Contains(now, x) {
-			out.Back++
-		} else {
-			out.Differ = append(out.Differ, x.Name)
-		}
-	}
-	return r.note(x, KindSettled, out)
 }
 
 // reading collects a backup.

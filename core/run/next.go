@@ -79,6 +79,13 @@ var rules = []rule{
 		func(s *State, x *Section, l Leg) bool { return s.goes() && !x.saved() && s.inTurn(l) }, nil},
 	{PhaseStore, "a backup is not stored",
 		func(s *State, _ *Section, l Leg) bool { return s.goes() && s.unstored() && s.inTurn(l) }, nil},
+	{PhaseLay, "the unit has told its settings, and nobody has said what they are to be",
+		func(s *State, x *Section, _ Leg) bool {
+			return s.goes() && x.Set && x.Settings != nil && x.Laid == nil && !s.Touched()
+		}, nil},
+	{PhaseAsk, "a person is to say what a setting is to be",
+		func(s *State, x *Section, _ Leg) bool { return s.goes() && s.asks(x) != nil && !s.Touched() },
+		func(s *State, x *Section) *model.Item { return s.asks(x) }},
 	{PhasePlan, "there is no plan for the section",
 		func(s *State, x *Section, l Leg) bool { return s.goes() && x.Planned == nil && s.inTurn(l) }, nil},
 	{PhaseReady, "something of the section is still to be changed or verified, it wants hands for that, and they were not asked",
@@ -89,7 +96,9 @@ var rules = []rule{
 	{PhaseWatch, "the section is changed, and nobody has asked under which conditions",
 		func(s *State, x *Section, _ Leg) bool { return s.toChange(x) && len(x.Remaining()) > 0 && !x.Watched }, nil},
 	{PhaseSame, "the section is changed, and the unit was not identified again",
-		func(s *State, x *Section, _ Leg) bool { return s.toChange(x) && !x.Same }, nil},
+		func(s *State, x *Section, _ Leg) bool {
+			return (s.toChange(x) || s.Opened.Kind == SetUp && s.toSet(x)) && !x.Same
+		}, nil},
 	{PhaseSurvey, "the section was touched before the run was taken up",
 		func(s *State, x *Section, _ Leg) bool { return x.Unsure }, nil},
 	{PhaseUnlock, "a named person let the lock be lifted, it is not, and something is still to be changed",
@@ -102,8 +111,8 @@ var rules = []rule{
 		func(s *State, x *Section, _ Leg) bool { return x.changes() && x.Verified == nil }, nil},
 	{PhaseSent, "the file was sent, and nobody has said what that proves",
 		func(s *State, x *Section, _ Leg) bool { return x.changes() && x.Verified == nil }, nil},
-	{PhaseSettings, "the settings of the section are owed",
-		func(s *State, x *Section, _ Leg) bool { return s.owes(OweSettings, x) }, nil},
+	{PhaseSettings, "the settings of the section are owed, or it has others than it is to have",
+		func(s *State, x *Section, _ Leg) bool { return s.owes(OweSettings, x) || s.toSet(x) }, nil},
 	{PhaseLock, "the lock of the section is owed",
 		func(s *State, x *Section, _ Leg) bool { return s.owes(OweLock, x) }, nil},
 	{PhaseStart, "the section was changed, or holds the unit's own program, and nobody has asked what runs",

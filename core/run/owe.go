@@ -1,6 +1,7 @@
 package run
 
 import (
+	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 )
 
@@ -11,6 +12,7 @@ const (
 	OweUndo     = "undo"     // a temporary change by hand
 	OweTest     = "test"     // the finishing test
 	OweFinding  = "finding"  // a person saw something else at the end
+	OwePublic   = "public"   // a setting has a value that everybody knows
 )
 
 // Obligation is what a run has come to owe.
@@ -64,7 +66,8 @@ var duties = []duty{
 		}},
 	{OweSettings,
 		func(s *State, e Event, x *Section) []Obligation {
-			if _, ok := act(e, KindAboutTo); ok && x.Settings != nil && x.Settled == nil {
+			_, about := act(e, KindAboutTo)
+			if (about || e.Kind == KindSaving) && x.Settings != nil && x.Settled == nil {
 				return []Obligation{{Section: x.Name, Says: "Put the settings of " + x.called() + " back."}}
 			}
 			return nil
@@ -106,7 +109,7 @@ func itemDone(_ *State, e Event, _ *Section, o Obligation) bool {
 
 // good tells whether an answer says that the item is done and is as it should be.
 func good(a procedure.Answer) bool {
-	return a.Value != procedure.No && a.Value != procedure.Excused && a.Value != procedure.Elsewhere && a.Value != procedure.Back
+	return !a.Denies() && a.Value != procedure.Excused && a.Value != procedure.Elsewhere && a.Value != procedure.Back
 }
 
 func act(e Event, kind string) (a Act, ok bool) {
@@ -157,6 +160,16 @@ func (s *State) add(o Obligation) {
 // should be, or is tried elsewhere by somebody who is named.
 func (s *State) excuse(a procedure.Answer, e Event) {
 	i := s.item(a.Item)
+	if i != nil && i.At == model.AtSet && i.Setting != "" && a.Value == procedure.Excused {
+		title := i.Setting
+		for _, l := range s.Section(i.Section).Laid.Lines {
+			if l.Name == i.Setting {
+				title = l.Title
+			}
+		}
+		s.add(Obligation{Kind: OwePublic, Section: i.Section, Item: i.Setting, Says: "Change " + title + ": everybody knows its value.", State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
+		return
+	}
 	if i == nil || !atEnd(i) {
 		return
 	}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"slices"
 
 	"zealousferry/core"
 	"zealousferry/core/image"
@@ -167,6 +168,12 @@ func (r *Run) buildFiles(ctx context.Context, x *Section, d *model.Section) (*pl
 				}
 			}
 			return nil, core.Fail(core.NotFound, "the release has no file %s", f.Path)
+		}
+	}
+	if s := d.Settings; s != nil && s.By == model.SettingsInFile && o.Kind == Flash { // what the unit is set to is put back, and no part of the release
+		its := func(f shelf.File) bool { return f.Path == s.File }
+		if slices.ContainsFunc(now, its) {
+			now, want = slices.DeleteFunc(slices.Clone(now), its), slices.DeleteFunc(want, its)
 		}
 	}
 	return plan.Files(now, want, exact, content), nil

@@ -87,7 +87,7 @@ func (s *State) View() View {
 	v.Job = s.Opened.Job
 	if s.Carded != nil {
 		var left int
-		left, v.Turns = procedure.Left(s.Carded.Items, s.Answers)
+		left, v.Turns = procedure.Left(s.items(), s.Answers)
 		v.Turn = min(v.Turns-left+1, v.Turns)
 	}
 	if h := s.Hands; h != nil && s.Closed == nil {
@@ -174,6 +174,10 @@ func (s *State) measure(v *View, m Move, x *Section) {
 		v.Board, v.Rate = BoardStopped, x.rate()
 		if x.Planned != nil {
 			written()
+		}
+	case PhaseSettings:
+		if x.Laid != nil {
+			v.Board = BoardHandsOff
 		}
 	case PhaseClose, PhaseStart:
 		if s.Fault != nil && s.Touched() {

@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
+	"zealousferry/core/settings"
 )
 
 // told is events that a test makes up.
@@ -51,7 +52,7 @@ var two = []model.Item{
 }
 
 func opened(t testing.TB, kind string) *told {
-	places := []Place{{Name: "a", Part: true, Watch: true}, {Name: "b", Part: true, Main: true, Tells: true, Expect: "2"}}
+	places := []Place{{Name: "a", Part: true, Watch: true, Set: true}, {Name: "b", Part: true, Main: true, Tells: true, Expect: "2"}}
 	s := &told{t: t}
 	s.tell("", KindOpened, Opened{Run: "r", Kind: kind, Unit: "u", Engine: Engine, Version: "2", Sections: places, Itinerary: Lay(kind, places)})
 	return s
@@ -79,10 +80,13 @@ func TestEveryRuleOfTheTable(t *testing.T) {
 		{PhaseIdentify, "b", "", KindIdentified, Identified{}},
 		{PhaseJudge, "", "", KindJudged, Judged{Verdict: &fit.Verdict{Answer: fit.Fits}}},
 		{PhaseProve, "a", "", KindProved, loader.Proof{}},
+		{PhaseKeep, "a", "", KindSettings, Settings{[]settings.Value{{Name: "x", Value: "1"}}}},
 		{PhaseKeep, "a", "", KindBackedUp, BackedUp{Manifest: core.Digest{1}}},
 		{PhaseProve, "b", "", KindProved, loader.Proof{}},
 		{PhaseKeep, "b", "", KindWaived, Waiver{Gate: GateProtection, By: "lead"}},
 		{PhaseStore, "", "", KindStored, Stored{}},
+		{PhaseLay, "a", "", KindLaid, LaidOut{Lines: []settings.Line{{Name: "x", How: settings.Asked}}, Items: []model.Item{{ID: "set-x", Do: model.Enter, At: model.AtSet, Section: "a", Setting: "x"}}}},
+		{PhaseAsk, "a", "set-x", KindAnswered, procedure.Answer{Item: "set-x", Value: "no", Set: true}},
 		{PhasePlan, "a", "", KindPlanned, one},
 		{PhasePlan, "b", "", KindPlanned, one},
 		{PhaseWatch, "a", "", KindConditions, Conditions{}},
@@ -90,11 +94,12 @@ func TestEveryRuleOfTheTable(t *testing.T) {
 		{PhaseChange, "a", "", KindAboutTo, Act{}},
 		{PhaseChange, "a", "", KindDone, Act{Last: true, Bytes: 4}},
 		{PhaseVerify, "a", "", KindVerified, Verified{}},
+		{PhaseSettings, "a", "", KindSettled, Settled{Back: 1}},
 		{PhaseStart, "a", "", KindStarted, Started{Proven: true}},
 		{PhaseReady, "b", "cycle", KindAnswered, procedure.Answer{Item: "cycle", Value: "yes"}},
 		{PhaseReady, "b", "", KindReady, Turned{}},
 		{PhaseSame, "b", "", KindSame, Identified{}},
-		{PhaseUnlock, "b", "", KindSettings, Settings{[]loader.Setting{{Name: "x", Value: "1"}}}},
+		{PhaseUnlock, "b", "", KindSettings, Settings{[]settings.Value{{Name: "x", Value: "1"}}}},
 		{PhaseUnlock, "b", "", KindAboutTo, Act{Unlock: true}},
 		{PhaseChange, "b", "", KindDone, Act{Unlock: true}},
 		{PhaseChange, "b", "", KindTakenUp, TakenUp{}},
@@ -358,7 +363,7 @@ func (w *walk) outcome(m Move, x *Section) {
 	case PhaseKeep:
 		switch w.r.IntN(4) {
 		case 0:
-			tell(KindSettings, Settings{[]loader.Setting{{Name: "x", Value: "1"}}})
+			tell(KindSettings, Settings{[]settings.Value{{Name: "x", Value: "1"}}})
 			tell(KindWaived, Waiver{Gate: []string{GateBackup, GateProtection}[w.r.IntN(2)], By: "lead"})
 		case 1:
 			tell(KindCovered, Covered{})

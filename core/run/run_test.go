@@ -30,6 +30,7 @@ type bench struct {
 	port    string                   // a serial port, in place of the network
 	hand    func()                   // of whoever stands beside
 	links   func() map[string]string // further links, by the name that the sheet gives them
+	sheet   *model.Sheet
 }
 
 // Changed has the hand act, then the test.

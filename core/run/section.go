@@ -32,6 +32,7 @@ type Kept struct {
 	Covered  *Covered
 	Waived   *Waiver
 	Settings *Settings
+	Laid     *LaidOut
 	Reading  Amount
 }
 
@@ -56,6 +57,8 @@ type Change struct {
 type Proof struct {
 	Verifying Amount
 	Verified  *Verified
+	Saving    bool            // a page of settings was about to be put
+	Saved     map[string]bool // pages of settings that were put
 	Settled   *Settled
 	Locked    bool
 	Started   *Started
@@ -128,7 +131,7 @@ func (x *Section) takeUp(touched bool) {
 	if x.Touched || x.over() {
 		return
 	}
-	x.Kept = Kept{Settings: x.Settings}
+	x.Kept = Kept{Settings: x.Settings, Laid: x.Laid}
 	x.Planned, x.Right = nil, map[int]bool{}
 	if !touched {
 		x.Seen = Seen{}

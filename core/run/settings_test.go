@@ -10,9 +10,9 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
-	"zealousferry/core/loader"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
+	"zealousferry/core/settings"
 	"zealousferry/sim"
 )
 
@@ -113,7 +113,7 @@ func TestCutWhileSettingsArePutBack(t *testing.T) {
 func TestSettingsThatAnEarlierRunOwes(t *testing.T) {
 	b := newBench(t, nil)
 	b.unit.Write(b.unit.Settings.Address, bytes.Repeat([]byte{0xFF}, int(b.unit.Settings.Length)))
-	b.open.Settings = []loader.Setting{{Name: "brightness", Value: "4"}, {Name: "zero-point", Value: "17.2"}}
+	b.open.Settings = []settings.Value{{Name: "brightness", Value: "4"}, {Name: "zero-point", Value: "17.2"}}
 	s := b.flash(t, b.open)
 	if s.Closed == nil || s.Closed.Outcome != run.Done || s.Main().Settled == nil || s.Main().Settled.Back != 2 {
 		t.Fatalf("%+v %+v %+v", s.Closed, s.Fault, s.Main().Settled)

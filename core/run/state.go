@@ -225,6 +225,18 @@ func (x *Section) apply(e Event) (err error) {
 		x.Waived, err = body[Waiver](e)
 	case KindSettings:
 		x.Settings, err = body[Settings](e)
+		x.Laid = nil
+	case KindLaid:
+		x.Laid, err = body[LaidOut](e)
+	case KindSaving:
+		x.Saving = true
+	case KindSaved:
+		var p Page
+		err = into(e, &p)
+		if x.Saved == nil {
+			x.Saved = map[string]bool{}
+		}
+		x.Saved[p.Page] = true
 	case KindPlanned:
 		x.Planned, err = body[Planned](e)
 	case KindReady:
@@ -302,11 +314,14 @@ func (s *State) takeUp(e Event) error {
 	s.Stopped, s.AtRest, s.Fault, s.LaidBy, s.Waits, s.Hands = false, false, nil, nil, "", nil
 	s.Turned, s.between = "", nil
 	s.forget(func(i *model.Item) bool { return i.At == model.AtPower }) // what was done with the power is done again
+	if !s.Touched() {
+		s.forget(func(i *model.Item) bool { return i.Setting != "" && i.At == model.AtSet }) // the unit is asked again, and may say otherwise
+	}
 	touched := s.Touched()
 	for _, x := range s.Sections {
 		x.takeUp(touched)
 		if !x.Touched && !s.owes(OweSettings, x) {
-			x.Settings = nil
+			x.Settings, x.Laid = nil, nil
 		}
 	}
 	if !touched {
@@ -361,7 +376,7 @@ func (s *State) forget(which func(*model.Item) bool) {
 
 // Touched tells whether anything was about to change the unit.
 func (s *State) Touched() bool {
-	return slices.ContainsFunc(s.Sections, func(x *Section) bool { return x.Touched })
+	return slices.ContainsFunc(s.Sections, func(x *Section) bool { return x.Touched || x.Saving })
 }
 
 // MayHaveTouched is Touched for who may not have all events: from the moment on in
@@ -372,6 +387,9 @@ func (s *State) MayHaveTouched() bool {
 
 // complete tells whether nothing is left to be changed in any section.
 func (s *State) complete() bool {
+	if s.Opened.Kind == SetUp {
+		return !slices.ContainsFunc(s.Sections, s.toSet)
+	}
 	return !slices.ContainsFunc(s.Sections, func(x *Section) bool { return x.Part && !x.complete() && !x.over() })
 }
 
@@ -380,11 +398,16 @@ func (s *State) verified() bool {
 	return s.complete() && !slices.ContainsFunc(s.Sections, func(x *Section) bool { return x.Touched && x.Verified == nil })
 }
 
-func (s *State) items() []model.Item {
-	if s.Carded == nil {
-		return nil
+func (s *State) items() (all []model.Item) {
+	if s.Carded != nil {
+		all = s.Carded.Items
 	}
-	return s.Carded.Items
+	for _, x := range s.Sections {
+		if x.Laid != nil && len(x.Laid.Items) > 0 {
+			all = append(slices.Clip(all), x.Laid.Items...)
+		}
+	}
+	return all
 }
 
 // item finds an item of the card by its id.

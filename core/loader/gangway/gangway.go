@@ -43,6 +43,7 @@ const (
 	opFilePut
 	opFileKeep
 	opFileRemove
+	opSettingsRemove
 )
 
 // Reply states.
@@ -541,6 +542,14 @@ func (s *session) PutSetting(ctx context.Context, x loader.Setting) error {
 	return s.exchange(ctx, once(s.request(opSettingsPut, []byte(x.Name+"="+x.Value))), func(*request, []byte) error { return nil })
 }
 
+// DropSetting is SETTINGS REMOVE; a unit that does not offer it keeps the setting.
+func (s *session) DropSetting(ctx context.Context, name string) error {
+	if !s.offers(opSettingsRemove) {
+		return core.Fail(core.RefusedByUnit, "the unit's loader takes no settings out")
+	}
+	return s.exchange(ctx, once(s.request(opSettingsRemove, []byte(name))), func(*request, []byte) error { return nil })
+}
+
 func once(r *request) func() (*request, error) {
 	return func() (*request, error) {
 		one := r
@@ -556,7 +565,7 @@ func explain(r *request, status byte, body []byte) error {
 		text = fmt.Sprintf(": %q", body)
 	}
 	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSettingsGet: "settings get", opSettingsPut: "settings put", opSpeed: "speed", opProtection: "protection", opConsole: "console",
-		opFilesList: "list files", opFileGet: "get a file", opFilePut: "put a file", opFileKeep: "keep a file", opFileRemove: "remove a file"}[r.op]
+		opFilesList: "list files", opFileGet: "get a file", opFilePut: "put a file", opFileKeep: "keep a file", opFileRemove: "remove a file", opSettingsRemove: "settings remove"}[r.op]
 	where := ""
 	if len(r.body) >= 8 && r.op >= opRead && r.op <= opDigest {
 		where = fmt.Sprintf(" at 0x%06X", binary.LittleEndian.Uint64(r.body))
