@@ -227,9 +227,14 @@ func randomRun(t testing.TB, seed uint64) *told {
 	n := 1 + r.IntN(4)
 	main := r.IntN(n)
 	for i := range n {
-		places = append(places, Place{Name: string(rune('a' + i)), Main: i == main, Part: i == main || r.IntN(4) > 0, Tells: r.IntN(3) > 0, Whole: r.IntN(6) == 0, Expect: "2"})
+		places = append(places, Place{Name: string(rune('a' + i)), Main: i == main, Part: i == main || r.IntN(4) > 0, Tells: r.IntN(3) > 0, Whole: r.IntN(6) == 0, Expect: "2", Set: r.IntN(2) == 0, ByHand: r.IntN(4) == 0})
 	}
-	kind := []string{Flash, Flash, Restore, BackUp}[r.IntN(4)]
+	kind := []string{Flash, Flash, Restore, BackUp, SetUp}[r.IntN(5)]
+	if kind == SetUp {
+		for i := range places {
+			places[i].Part, places[i].Whole = places[i].Set, false
+		}
+	}
 	s := &told{t: t}
 	s.tell("", KindOpened, Opened{Run: "r", Kind: kind, Unit: "u", Engine: Engine, Version: "2", Sections: places, Itinerary: Lay(kind, places)})
 	return s
@@ -334,7 +339,14 @@ func (w *walk) outcome(m Move, x *Section) {
 		if i := w.item(m.Item); atEnd(i) && w.r.IntN(4) == 0 {
 			value = []string{procedure.No, procedure.Excused, procedure.Elsewhere}[w.r.IntN(3)]
 		}
-		w.tell("", KindAnswered, procedure.Answer{Item: m.Item, Value: value, By: "p", Note: "as seen"})
+		a := procedure.Answer{Item: m.Item, Value: value, By: "p", Note: "as seen"}
+		if i := w.item(m.Item); i.At == model.AtSet && i.Setting != "" {
+			a.Value, a.Set = procedure.No, true // a value like others
+			if i.Leaves && w.r.IntN(2) == 0 {
+				a.Value, a.Set = procedure.Excused, false
+			}
+		}
+		w.tell("", KindAnswered, a)
 		return
 	}
 	switch m.Phase {
@@ -361,6 +373,9 @@ func (w *walk) outcome(m Move, x *Section) {
 	case PhaseProve:
 		tell(KindProved, loader.Proof{})
 	case PhaseKeep:
+		if x.Set && x.Settings == nil {
+			tell(KindSettings, Settings{[]settings.Value{{Name: "x", Value: "1"}, {Name: "y", Value: "2", Public: true}}})
+		}
 		switch w.r.IntN(4) {
 		case 0:
 			tell(KindSettings, Settings{[]settings.Value{{Name: "x", Value: "1"}}})
@@ -372,6 +387,22 @@ func (w *walk) outcome(m Move, x *Section) {
 		}
 	case PhaseStore:
 		w.tell("", KindStored, Stored{})
+	case PhaseLay:
+		out := LaidOut{}
+		for _, v := range x.Settings.Settings {
+			l := settings.Line{Name: v.Name, How: settings.Carried, Found: &v, Want: &v}
+			switch w.r.IntN(4) {
+			case 0:
+				l.How, l.Want = settings.Asked, nil
+				out.Items = append(out.Items, model.Item{ID: "set-" + x.Name + "-" + v.Name, Do: model.Enter, At: model.AtSet, Section: x.Name, Setting: v.Name, Leaves: v.Public})
+			case 1:
+				l.How, l.Want = settings.Gone, nil
+			case 2:
+				l.How, l.Want = settings.Filled, &settings.Value{Name: v.Name, Value: "3"}
+			}
+			out.Lines = append(out.Lines, l)
+		}
+		tell(KindLaid, out)
 	case PhasePlan:
 		p := Planned{}
 		for range 1 + w.r.IntN(4) {
@@ -409,6 +440,13 @@ func (w *walk) outcome(m Move, x *Section) {
 	case PhaseSent:
 		tell(KindVerified, Verified{How: "transfer"})
 	case PhaseSettings:
+		if x.Laid != nil && w.r.IntN(2) == 0 {
+			tell(KindSaving, Page{})
+			if w.r.IntN(4) == 0 {
+				return // the unit is lost while a page is put
+			}
+			tell(KindSaved, Page{})
+		}
 		tell(KindSettled, Settled{Back: 1})
 	case PhaseLock:
 		tell(KindLocked, struct{}{})
@@ -439,6 +477,9 @@ func (w *walk) close(outcome Outcome, byName bool) {
 	}
 	if outcome == Done {
 		for _, x := range w.Sections {
+			if x.Laid != nil && w.goes() && w.toSet(x) {
+				w.t.Fatalf("done is said, and %s has other settings than it is to have", x.Name)
+			}
 			if x.Touched && x.Condition() != Proven {
 				w.t.Fatalf("done is said, and %s is %s", x.Name, x.Condition())
 			}
