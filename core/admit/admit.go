@@ -105,7 +105,7 @@ func Admit(in Input) (run.Opened, []Bar) {
 	waivers, bar := in.waivers()
 	bars = append(bars, bar...)
 	in.Opened.Waivers = waivers
-	for _, check := range []func(*Input) []Bar{permission, place, label, release, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack, turn} {
+	for _, check := range []func(*Input) []Bar{permission, place, label, release, settable, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack, turn} {
 		for _, b := range check(&in) {
 			if _, passed := in.Opened.Waived(b.Gate); b.Gate != "" && passed {
 				continue
@@ -228,6 +228,20 @@ func release(in *Input) []Bar {
 				}
 			}
 		}
+	}
+	return nil
+}
+
+// settable refuses a run of nothing but settings where there are none.
+func settable(in *Input) []Bar {
+	if in.Opened.Kind != run.SetUp {
+		return nil
+	}
+	switch {
+	case !slices.ContainsFunc(in.Sheet.Sections, func(x model.Section) bool { return x.Settings != nil }):
+		return []Bar{{Rule: "settings", Kind: core.NotFound, Said: core.Say("The sheet of %s describes no settings.", in.Sheet.Name.Or(in.Sheet.Model)), Todo: core.Todos(words.ModelAdd().To("A lead adds them to the sheet")), Who: Lead}}
+	case in.HalfDone:
+		return []Bar{{Rule: "settings", Kind: core.NotAllowed, Said: core.Say("It is half done: what is in it comes first."), Todo: core.Todos(words.Fit(in.Serial).To("Put a release in, or its backup back")), Who: You}}
 	}
 	return nil
 }
@@ -375,7 +389,7 @@ func permits(in *Input) (bars []Bar) {
 func lock(in *Input) []Bar {
 	f, known := in.Known.Best(core.FactLock)
 	lifted := slices.ContainsFunc(in.Opened.Owed, func(o run.Obligation) bool { return o.Kind == run.OweLock }) // by an earlier run, and not set again
-	if !known || f.Value != "locked" || lifted || in.HalfDone && in.Opened.Covered != nil {
+	if !known || f.Value != "locked" || lifted || in.HalfDone && in.Opened.Covered != nil || in.Opened.Kind == run.SetUp && !in.rewrites() {
 		return nil
 	}
 	if in.Opened.Kind == run.BackUp {
@@ -386,6 +400,11 @@ func lock(in *Input) []Bar {
 		Todo: core.Todos(words.Card(in.Serial).To("See the ways on"), byName(GateProtection)), Who: Lead}}
 }
 
+// rewrites tells whether putting settings in writes sectors of a memory.
+func (in *Input) rewrites() bool {
+	return slices.ContainsFunc(in.Sheet.Sections, func(x model.Section) bool { return x.Settings.Is(model.SettingsInMemory) })
+}
+
 // unreadable asks for leave to write without a backup where the loader cannot read.
 func unreadable(in *Input) (bars []Bar) {
 	for i := range in.Sheet.Sections {
@@ -394,7 +413,7 @@ func unreadable(in *Input) (bars []Bar) {
 		if err != nil {
 			return []Bar{{Rule: "release", Kind: core.BadFile, Said: core.Say("%v.", err), Who: Lead}}
 		}
-		if in.Release != nil && len(in.Sheet.In(in.Release, x)) == 0 || kind.Limits(x.Loader.Own).Has(loader.Read) || x.Files != nil || in.Opened.Covered != nil {
+		if in.Opened.Kind == run.SetUp && !x.Settings.Is(model.SettingsInMemory) || in.Release != nil && len(in.Sheet.In(in.Release, x)) == 0 || kind.Limits(x.Loader.Own).Has(loader.Read) || x.Files != nil || in.Opened.Covered != nil {
 			continue
 		}
 		if in.Opened.Kind == run.BackUp {
@@ -479,7 +498,7 @@ func wayBack(in *Input) []Bar {
 	if o.Kind == run.Restore && (o.Source == nil || o.Source.Unit != o.Unit) {
 		return []Bar{{Rule: "way-back", Kind: core.NotAllowed, Said: core.Say("This backup was taken from another unit."), Todo: core.Todos(words.History(in.Serial).To("Choose one of its own")), Who: You}}
 	}
-	if in.HalfDone && o.Covered == nil && o.Kind != run.BackUp {
+	if in.HalfDone && o.Covered == nil && o.Kind != run.BackUp && o.Kind != run.SetUp {
 		return []Bar{{Rule: "way-back", Gate: GateBackup, Kind: core.NoWayBack, Said: core.Say("It is half done, and there is no backup from before."), Todo: core.Todos(byName(GateBackup)), Who: Lead}}
 	}
 	return nil

@@ -142,6 +142,9 @@ func (s *Setting) limits() string {
 // IsPublic tells whether everybody knows a value.
 func (s *Setting) IsPublic(value string) bool { return slices.Contains(s.Public, value) }
 
+// Is tells whether the settings stand there.
+func (s *Settings) Is(by string) bool { return s != nil && s.By == by }
+
 // Value finds a setting by its name; nil where the sheet does not know it.
 func (s *Settings) Value(name string) *Setting {
 	if s == nil {
@@ -209,6 +212,59 @@ func (r *Release) CarryFrom(running string) []Change {
 	for _, c := range r.Settings {
 		if len(c.From) == 0 || slices.Contains(c.From, running) {
 			return c.Changes
+		}
+	}
+	return nil
+}
+
+// SettingNamed finds a setting of any section.
+func (s *Sheet) SettingNamed(name string) *Setting {
+	for i := range s.Sections {
+		if v := s.Sections[i].Settings.Value(name); v != nil {
+			return v
+		}
+	}
+	return nil
+}
+
+// checkCarries finds what is wrong with what a release does with settings.
+func (s *Sheet) checkCarries(all []Carry) error {
+	for n, c := range all {
+		from, to := map[string]bool{}, map[string]bool{}
+		for i, x := range c.Changes {
+			bad := func(format string, args ...any) error {
+				return core.Fail(core.BadFile, fmt.Sprintf("settings.%d.changes.%d: ", n, i)+format, args...)
+			}
+			def := s.SettingNamed(x.Name())
+			switch {
+			case x.Setting != "" && from[x.Setting]:
+				return bad("%s is changed twice", x.Setting)
+			case !x.Gone && to[x.Name()]:
+				return bad("two settings become %s", x.Name())
+			case x.Gone && (x.To != "" || x.Scale != nil || x.Values != nil || x.Value != "" || x.Ask):
+				return bad("%s is gone, and becomes nothing else", x.Setting)
+			case !x.Gone && def == nil:
+				return bad("the sheet of %s knows no setting %q", s.Model, x.Name())
+			case x.Setting == "" && x.Value == "" && !x.Ask:
+				return bad("%s is new: expected its value, or ask", x.To)
+			}
+			from[x.Setting] = x.Setting != ""
+			to[x.Name()] = !x.Gone
+			if x.Gone {
+				continue
+			}
+			values := []string{x.Value}
+			for _, v := range x.Values {
+				values = append(values, v)
+			}
+			for _, v := range values {
+				if v == "" {
+					continue
+				}
+				if err := def.Check(v); err != nil {
+					return bad("%w", err)
+				}
+			}
 		}
 	}
 	return nil

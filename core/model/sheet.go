@@ -415,6 +415,9 @@ func (r *Release) Check(s *Sheet) error {
 			return err
 		}
 	}
+	if err := s.checkCarries(r.Settings); err != nil {
+		return err
+	}
 	if r.Floor != "" && !version.Valid(s.Order, r.Floor) {
 		return core.Fail(core.BadFile, "floor %q cannot be read in the order %s", r.Floor, s.Order)
 	}

@@ -208,6 +208,8 @@ func (r *Run) do(ctx context.Context, m Move) error {
 		return r.keep(ctx, x)
 	case PhaseStore:
 		return r.store(ctx)
+	case PhaseRead:
+		return r.readAlone(ctx, x)
 	case PhaseLay:
 		return r.laySettings(ctx, x)
 	case PhaseAsk:

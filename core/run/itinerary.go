@@ -14,23 +14,24 @@ type Phase string
 
 // The phases, in the order of the work. Paused and Ended do nothing.
 const (
-	PhaseCard     Phase = "card"       // the procedure is laid out
-	PhaseHands    Phase = "hands"      // items of a person or the tool, before there is power
-	PhasePower    Phase = "power"      // items at the power; done again after every interruption
-	PhaseTurn     Phase = "turn"       // items between, before a section is read
-	PhaseIdentify Phase = "identify"   // who is on the wire
-	PhaseJudge    Phase = "fit"        // whether the release fits
-	PhaseProve    Phase = "prove"      // whether the line carries
-	PhaseKeep     Phase = "backup"     // what the section holds
-	PhaseStore    Phase = "store"      // of all that was kept, at the service
-	PhaseLay      Phase = "wanted"     // what each setting is to be
-	PhaseAsk      Phase = "ask"        // items about that
-	PhasePlan     Phase = "plan"       // what is to be changed
-	PhaseReady    Phase = "ready"      // items between, before a section is changed
-	PhaseWatch    Phase = "conditions" // under which the unit may be written
-	PhaseSame     Phase = "same-unit"  // it is still the unit that was identified
-	PhaseSurvey   Phase = "survey"     // what an interrupted change has left
-	PhaseUnlock   Phase = "unlock"     // the protection is lifted, which erases
+	PhaseCard     Phase = "card"          // the procedure is laid out
+	PhaseHands    Phase = "hands"         // items of a person or the tool, before there is power
+	PhasePower    Phase = "power"         // items at the power; done again after every interruption
+	PhaseTurn     Phase = "turn"          // items between, before a section is read
+	PhaseIdentify Phase = "identify"      // who is on the wire
+	PhaseJudge    Phase = "fit"           // whether the release fits
+	PhaseProve    Phase = "prove"         // whether the line carries
+	PhaseKeep     Phase = "backup"        // what the section holds
+	PhaseStore    Phase = "store"         // of all that was kept, at the service
+	PhaseRead     Phase = "settings-read" // what the section is set to, where nothing else of it is changed
+	PhaseLay      Phase = "wanted"        // what each setting is to be
+	PhaseAsk      Phase = "ask"           // items about that
+	PhasePlan     Phase = "plan"          // what is to be changed
+	PhaseReady    Phase = "ready"         // items between, before a section is changed
+	PhaseWatch    Phase = "conditions"    // under which the unit may be written
+	PhaseSame     Phase = "same-unit"     // it is still the unit that was identified
+	PhaseSurvey   Phase = "survey"        // what an interrupted change has left
+	PhaseUnlock   Phase = "unlock"        // the protection is lifted, which erases
 	PhaseChange   Phase = "flash"
 	PhaseVerify   Phase = "verify"
 	PhaseSent     Phase = "sent"     // in place of verify, where the loader takes a whole file and is over then
@@ -49,7 +50,7 @@ func (p Phase) Stop() Phase {
 	switch p {
 	case PhasePower, PhaseTurn, PhaseReady, PhaseLeft, PhaseAsk:
 		return PhaseHands
-	case PhaseLay:
+	case PhaseLay, PhaseRead:
 		return PhaseKeep
 	case PhaseUnlock:
 		return PhaseChange
@@ -81,6 +82,7 @@ type Place struct {
 	Expect string      `json:"expect,omitempty"` // what that should say at the end
 	Set    bool        `json:"set,omitempty"`    // its sheet says what it can be set to
 	ByHand bool        `json:"byHand,omitempty"` // and a person reads and enters that at the unit's display
+	Bytes  bool        `json:"bytes,omitempty"`  // or its memory holds it, in sectors that are written whole
 	Watch  bool        `json:"watch,omitempty"`  // it tells of conditions that its sheet wants for a write
 }
 
@@ -115,7 +117,10 @@ func Lay(kind string, places []Place) []Leg {
 		legs = append(legs, Leg{Phase: PhaseJudge})
 	}
 	all(func(p Place) {
-		if p.Part {
+		switch {
+		case p.Part && kind == SetUp && !p.Bytes:
+			leg(p, PhaseTurn, PhaseProve, PhaseRead)
+		case p.Part:
 			leg(p, PhaseTurn, PhaseProve, PhaseKeep)
 		}
 	})
@@ -187,7 +192,8 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 			return err
 		}
 		limits := kind.Limits(d.Loader.Own)
-		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches, Set: d.Settings != nil, ByHand: d.Settings != nil && d.Settings.By == model.SettingsOnDisplay}
+		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches, Set: d.Settings != nil,
+			ByHand: d.Settings.Is(model.SettingsOnDisplay), Bytes: d.Settings.Is(model.SettingsInMemory)}
 		switch o.Kind {
 		case BackUp:
 			p.Part = true

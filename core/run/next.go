@@ -79,6 +79,8 @@ var rules = []rule{
 		func(s *State, x *Section, l Leg) bool { return s.goes() && !x.saved() && s.inTurn(l) }, nil},
 	{PhaseStore, "a backup is not stored",
 		func(s *State, _ *Section, l Leg) bool { return s.goes() && s.unstored() && s.inTurn(l) }, nil},
+	{PhaseRead, "nobody has read what the section is set to",
+		func(s *State, x *Section, _ Leg) bool { return s.goes() && x.Settings == nil && !s.Touched() }, nil},
 	{PhaseLay, "the unit has told its settings, and nobody has said what they are to be",
 		func(s *State, x *Section, _ Leg) bool {
 			return s.goes() && x.Set && x.Settings != nil && x.Laid == nil && !s.Touched()

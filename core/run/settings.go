@@ -72,6 +72,21 @@ func (r *Run) readSettings(ctx context.Context, x *Section, d *model.Section) er
 	return r.note(x, KindSettings, Settings{all})
 }
 
+// readAlone is readSettings for a run of nothing else: a unit that tells none is an end.
+func (r *Run) readAlone(ctx context.Context, x *Section) error {
+	d, err := r.of(x)
+	if err != nil {
+		return err
+	}
+	if err := r.readSettings(ctx, x, d); err != nil {
+		return err
+	}
+	if x.Settings == nil {
+		return core.Fail(core.RefusedByUnit, "the unit gives no settings, though its sheet describes them").Do("Look whether it has the loader that the sheet names.")
+	}
+	return nil
+}
+
 // safe is where the run keeps secret values.
 func (r *Run) safe(ctx context.Context) (settings.Safe, error) {
 	return r.bench.SettingsKey(ctx, r.journal.State().Opened)
@@ -130,6 +145,7 @@ func (r *Run) laySettings(ctx context.Context, x *Section) error {
 	all = append(all, procedure.Facts(s.items(), s.Answers)...)
 	known := fit.Prepare(r.sheet, all, r.pace.Clock.Now())
 	in := settings.Input{Sheet: d.Settings, Found: x.Settings.Settings, Fill: s.Opened.Fill, Holds: func(rules []model.Rule) (bool, bool) { return known.Judge(r.sheet, rules) }}
+	in.Fill = slices.DeleteFunc(slices.Clone(in.Fill), func(f settings.Fill) bool { return f.Section != "" && f.Section != x.Name })
 	if s.Opened.Kind == Flash {
 		running := s.Fact(core.FactRunning)
 		if running == "" {
@@ -751,4 +767,27 @@ func (x *Section) enterAll(of *model.Settings, lines []settings.Line) (all []mod
 		all = append(all, one)
 	}
 	return all
+}
+
+// How a setting was read back.
+const (
+	LeftNotYet = "not-yet"
+	LeftAlike  = "alike"
+	LeftOther  = "other"
+	LeftGone   = "gone" // it was not to be there, and is not
+)
+
+// LeftOf says how a setting was read back.
+func (s *State) LeftOf(x *Section, l settings.Line) string {
+	if x.Settled == nil {
+		return LeftNotYet
+	}
+	there := slices.ContainsFunc(x.Settled.Now, func(v settings.Value) bool { return v.Name == l.Name })
+	switch {
+	case l.How == settings.Gone && !there:
+		return LeftGone
+	case l.How == settings.Gone || slices.Contains(x.Settled.Differ, l.Name) || !there:
+		return LeftOther
+	}
+	return LeftAlike
 }

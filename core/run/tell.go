@@ -8,6 +8,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
+	"zealousferry/core/settings"
 	"zealousferry/core/words"
 )
 
@@ -59,6 +60,14 @@ func Tell(e Event, x *Section) core.Said {
 	case KindSettings:
 		if s, err := body[Settings](e); err == nil {
 			return core.Say("settings read and kept: %d", len(s.Settings))
+		}
+	case KindLaid:
+		if l, err := body[LaidOut](e); err == nil {
+			return core.Say("what each setting is to be: %d carried, %d to be said by a person, %d given up", len(l.Lines)-settings.Counts(l.Lines)[settings.Gone]-settings.Counts(l.Lines)[settings.Asked], settings.Counts(l.Lines)[settings.Asked], settings.Counts(l.Lines)[settings.Gone])
+		}
+	case KindSaved:
+		if p, err := body[Page](e); err == nil && p.Page != "" {
+			return core.Say("page %s of the settings saved", p.Page)
 		}
 	case KindSettled:
 		if s, err := body[Settled](e); err == nil {

@@ -46,12 +46,13 @@ var Ways = []How{Carried, Renamed, Rescaled, Mapped, ByRule, Filled, Default, Sa
 
 // Fill is what a profile, a template or another unit has for a setting.
 type Fill struct {
-	Name   string `json:"name"`
-	Value  string `json:"value"`
-	Sealed bool   `json:"sealed,omitempty"`
-	From   string `json:"from"`            // as people call it: the site, the model's template, the other unit
-	First  bool   `json:"first,omitempty"` // it counts before what the unit has; otherwise it fills what is asked
-	Of     string `json:"of,omitempty"`    // person: somebody said it for this run
+	Name    string `json:"name"`
+	Value   string `json:"value"`
+	Sealed  bool   `json:"sealed,omitempty"`
+	From    string `json:"from"`              // as people call it: the site, the model's template, the other unit
+	First   bool   `json:"first,omitempty"`   // it counts before what the unit has; otherwise it fills what is asked
+	Section string `json:"section,omitempty"` // that has the setting; empty: any
+	Of      string `json:"of,omitempty"`      // person: somebody said it for this run
 }
 
 // OfPerson marks what somebody said for this run.

@@ -32,6 +32,12 @@ func (k Key) derived(purpose string) (cipher.AEAD, error) {
 	return chacha20poly1305.NewX(key)
 }
 
+// KeyFor derives a key for a purpose, bound to what it stands for. Whoever has it can open
+// what was sealed with it, and derive no other.
+func (k Key) KeyFor(purpose, bound string) ([]byte, error) {
+	return hkdf.Key(sha256.New, k.private.Seed(), nil, purpose+" "+bound, chacha20poly1305.KeySize)
+}
+
 // OpenFor opens what SealFor sealed.
 func (k Key) OpenFor(purpose, bound string, sealed []byte) ([]byte, error) {
 	aead, err := k.derived(purpose)

@@ -47,6 +47,9 @@ var (
 		"identify": "who is there is being asked", "check": "being checked", "scan": "all modules are being asked", "listen": "somebody listens",
 		"echo": "its adapter is being tested", "try": "a sheet is being tried",
 	}
+	// SettingWays are how it came to be what a setting is to be.
+	SettingWays = Names{"carried": "carried", "renamed": "renamed", "rescaled": "rescaled", "mapped": "put in its words", "by-rule": "by rule", "filled": "from the profile", "default": "the release's", "said": "said", "made": "new one made",
+		"asked": "must be asked", "gone": "given up", "left": "left by name"}
 	// LinkKinds are what a link of a bench is.
 	LinkKinds = Names{"serial": "serial port", "rfc2217": "serial over the network", "can-line": "CAN adapter", "can-socket": "CAN interface", "doip": "gateway of a vehicle"}
 	// Stages are when an item of a procedure comes.
@@ -129,6 +132,6 @@ var (
 var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
-	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds, "questions": Questions,
+	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds, "settingWays": SettingWays, "questions": Questions,
 	"codeStands": CodeStands, "turns": Turns, "seats": Seats,
 }

@@ -36,6 +36,9 @@ var Ways = []Way{
 	{"backup", "read and keep a unit's memory", "ferry backup {unit}", "/units/{unit}"},
 	{"restore", "put a backup back", "ferry restore {unit}", "/units/{unit}"},
 	{"backups", "see the backups of a unit", "ferry backups {unit}", "/units/{unit}"},
+	{"settings", "see what a unit is set to", "ferry settings show {unit}", "/units/{unit}"},
+	{"settings-put", "put settings into a unit", "ferry settings put {unit} --reason …", "/units/{unit}"},
+	{"sites", "see the sites", "ferry site list", "/sites"},
 	{"history", "see what happened to a unit", "ferry history {unit}", "/units/{unit}"},
 	{"run-show", "look at a run", "ferry run show {run}", "/runs/{run}"},
 	{"run-resume", "go on with a run", "ferry run resume {run}", "/runs/{run}"},
@@ -145,6 +148,9 @@ func Flash(unit, release string) core.Step          { return step("flash", unit,
 func Backup(unit string) core.Step                  { return step("backup", unit) }
 func Restore(unit string) core.Step                 { return step("restore", unit) }
 func Backups(unit string) core.Step                 { return step("backups", unit) }
+func Settings(unit string) core.Step                { return step("settings", unit) }
+func SettingsPut(unit string) core.Step             { return step("settings-put", unit) }
+func Sites() core.Step                              { return step("sites") }
 func History(unit string) core.Step                 { return step("history", unit) }
 func RunShow(run string) core.Step                  { return step("run-show", run) }
 func RunResume(run string) core.Step                { return step("run-resume", run) }

@@ -209,6 +209,9 @@ func (b *Bench) keep(j *job) {
 
 // forget puts down that a closed run is handed over, and lets go of its journal.
 func (b *Bench) forget(j *job) {
+	if err := os.Remove(b.keyFile(j.id)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		b.Log.Error("the key of a run's settings cannot be removed", "run", j.id, "error", err)
+	}
 	h, ok := j.handed()
 	if !ok {
 		return
@@ -320,3 +323,6 @@ func (b *Bench) joining(ctx context.Context) {
 }
 
 func (b *Bench) pace() link.Pace { return link.Pace{Clock: b.Clock, Scale: b.Scale} }
+
+// keyFile is where the key of a run's secret settings is kept until it is handed over.
+func (b *Bench) keyFile(run string) string { return filepath.Join(b.dir, "settings-"+run+".key") }

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/link"
 	"zealousferry/core/run"
+	"zealousferry/core/settings"
 	"zealousferry/core/shelf"
 	"zealousferry/core/trust"
 	"zealousferry/core/words"
@@ -125,6 +126,25 @@ func (j *job) SeedKey(ctx context.Context, o *run.Opened, name string, level byt
 	}
 	key, err := j.bench.client.BenchKey(call, client.WantKey{WantSecret: client.WantSecret{Run: o.Run, Name: name}, Level: level, Seed: seed})
 	return key, secretAway(name, err)
+}
+
+// SettingsKey asks the service once, and keeps the key beside the journal until the run
+// closes: a service that is away later does not keep settings from going back.
+func (j *job) SettingsKey(ctx context.Context, o *run.Opened) (settings.Safe, error) {
+	name := j.bench.keyFile(o.Run)
+	if raw, err := os.ReadFile(name); err == nil && len(raw) == settings.KeyBytes {
+		return raw, nil
+	}
+	call, cancel := context.WithTimeout(ctx, secretLasts)
+	defer cancel()
+	if err := j.handOver(call); err != nil { // the service knows the run by its events
+		return nil, err
+	}
+	key, err := j.bench.client.SettingsKey(call, o.Run)
+	if err != nil {
+		return nil, err
+	}
+	return key, replace(name, key)
 }
 
 // Store hands over the pieces that the service lacks and has it keep the backup.

@@ -36,7 +36,10 @@ func (a *app) answerVerb() *cobra.Command {
 			if len(args) == 1 && photo == "" && len(wires) == 0 {
 				return core.Fail(core.NotUnderstood, "there is no answer: a value, a picture or the colours of wires is wanted").Do("Give a value, --photo FILE, or --wire PIN=COLOUR.")
 			}
-			typed := typedAnswer(h.Item, append(args, procedure.Yes)[1])
+			typed, err := a.typedAt(ctx, c, h.Item, r.Progress.View.Item, append(args, procedure.Yes)[1])
+			if err != nil {
+				return err
+			}
 			n.Item, n.Value = typed.Item, typed.Value
 			n.Note, n.Whose, n.Due = cmp.Or(n.Note, typed.Note), cmp.Or(n.Whose, typed.Whose), cmp.Or(n.Due, typed.Due)
 			if n.Wires, err = wiresOf(wires); err != nil {
@@ -133,6 +136,13 @@ func (v *view) turn() string {
 // answerHints say how an item is answered, every way.
 func answerHints(i *model.Item, back string) (all []string) {
 	otherwise := "or no and what you see instead"
+	switch {
+	case i.At == model.AtSet && i.Setting == "":
+		all = append(all, "Type yes, "+otherwise+". What becomes of each: ferry run show RUN")
+		return all
+	case i.Setting != "":
+		return settingHints(i, back)
+	}
 	switch i.Do {
 	case model.Choose:
 		all = append(all, "Type one of:")
@@ -151,6 +161,28 @@ func answerHints(i *model.Item, back string) (all []string) {
 	}
 	if i.Test {
 		all = append(all, "Not possible here? Type: elsewhere WHO by DAY (elsewhere Edda Rooke by 2027-01-31)")
+	}
+	if back != "" {
+		all = append(all, "Type back to answer anew: "+back)
+	}
+	return all
+}
+
+// settingHints say how an item about a setting is answered: yes and no are values there.
+func settingHints(i *model.Item, back string) (all []string) {
+	if i.Do == model.Choose {
+		all = append(all, "Type one of:")
+		for _, c := range i.Choices {
+			all = append(all, "  "+c.Value+"  "+c.Says.In("en"))
+		}
+	} else {
+		all = append(all, strings.TrimSpace("Type the value "+i.Unit))
+	}
+	if i.Offers {
+		all = append(all, "Or offered, to take the one that was made for it")
+	}
+	if i.Leaves {
+		all = append(all, "Or excused and why it stays as it is, though everybody knows it")
 	}
 	if back != "" {
 		all = append(all, "Type back to answer anew: "+back)

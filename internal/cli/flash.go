@@ -46,6 +46,7 @@ func (o *opening) about(v *cobra.Command) {
 
 func (a *app) flashVerb() *cobra.Command {
 	var o opening
+	var s setting
 	v := &cobra.Command{Use: "flash LINK|UNIT [RELEASE]", Short: "Back up, write, verify: a whole run", Args: cobra.RangeArgs(1, 2),
 		Long: "Identifies the unit, shows what will happen and asks once. The bench does the work: it backs\n" +
 			"the memory up, writes the sectors that differ, verifies them, and starts the program.\n" +
@@ -57,9 +58,11 @@ func (a *app) flashVerb() *cobra.Command {
 			if len(args) == 2 {
 				n.Release = args[1]
 			}
+			s.into(&n)
 			return a.open(ctx, c, n, o)
 		})}
 	o.flags(v)
+	s.flags(v)
 	v.Flags().BoolVar(&o.again, "again", false, "write although the unit runs this version")
 	return v
 }

@@ -223,7 +223,7 @@ func readReleaseSheet(file string) (*model.ReleaseSheet, error) {
 func (a *app) sendSheet(ctx context.Context, c *client.Client, file string, s *model.ReleaseSheet, n *client.NewRelease) error {
 	accept := n.Accept
 	*n = client.NewRelease{Model: s.Model, Version: s.Version, Number: s.Number, Channel: s.Channel, Cures: s.Cures.In("en"), Changes: s.Changes.In("en"), Supersedes: s.Supersedes, Floor: s.Floor,
-		Fits: s.Fits, Rules: s.Rules, Wants: s.Wants, Origin: s.Origin, Accept: accept}
+		Fits: s.Fits, Rules: s.Rules, Wants: s.Wants, Origin: s.Origin, Settings: s.Settings, Accept: accept}
 	for _, p := range s.Parts {
 		data, name, err := partFile(file, p)
 		if err != nil {

@@ -236,6 +236,7 @@ func (a *app) showRun(r client.Run) {
 		a.pair("record", fmt.Sprintf("%s; verified by %s; journal %s", signed, dash(strings.ReplaceAll(r.Record.Verified, "-", " ")), short(r.Record.Journal.String())))
 	}
 	a.sides(r.Sides)
+	a.setup(r.Setup)
 	fmt.Fprintln(a.out)
 	for _, e := range r.Progress.Events {
 		if e.Text != "" && e.Kind != run.KindDone {

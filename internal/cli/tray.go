@@ -379,6 +379,16 @@ func (a *app) trayAnswer(ctx context.Context, c *client.Client, t client.Tray, l
 // file, the colours of wires behind a yes.
 func (a *app) typedAt(ctx context.Context, c *client.Client, name string, item *model.Item, line string) (n client.NewAnswer, err error) {
 	n = typedAnswer(name, line)
+	if item != nil && item.Setting != "" { // yes and no are values like others
+		word, rest, _ := strings.Cut(line, " ")
+		switch {
+		case word == procedure.Excused && item.Leaves:
+			return client.NewAnswer{Item: name, Value: procedure.Excused, Note: rest}, nil
+		case line == procedure.Back && n.Value == procedure.Back:
+			return n, nil
+		}
+		return client.NewAnswer{Item: name, Value: line}, nil
+	}
 	if item != nil && item.Do == model.Photo && n.Value == line {
 		if n.Photo, err = a.putPhoto(ctx, c, line); err == nil {
 			n.Value = procedure.Yes

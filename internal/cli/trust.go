@@ -295,7 +295,7 @@ func (a *app) buildRelease(file string, files map[core.Digest]pack.File, data ma
 		return nil, err
 	}
 	r := model.Release{ID: uuid.Must(uuid.NewV7()).String(), Model: s.Model, Version: s.Version, Number: s.Number, Channel: s.Channel, Cures: s.Cures, Changes: s.Changes, Supersedes: s.Supersedes, Floor: s.Floor,
-		Fits: s.Fits, Rules: s.Rules, Wants: s.Wants, Origin: s.Origin, At: a.clock.Now().UTC()}
+		Fits: s.Fits, Rules: s.Rules, Wants: s.Wants, Origin: s.Origin, Settings: s.Settings, At: a.clock.Now().UTC()}
 	for _, p := range s.Parts {
 		b, name, err := partFile(file, p)
 		if err != nil {

@@ -131,6 +131,7 @@ type NewRelease struct {
 	Rules      []model.Rule        `json:"rules,omitempty"`
 	Wants      []model.Want        `json:"wants,omitempty"`
 	Origin     *model.Origin       `json:"origin,omitempty"`
+	Settings   []model.Carry       `json:"settings,omitempty" doc:"What becomes of a unit's settings."`
 	Parts      []NewPart           `json:"parts"`
 	Accept     string              `json:"accept,omitempty" maxLength:"400" doc:"Why the lead who adds it vouches for its images by name."`
 }

@@ -105,16 +105,19 @@ func (c *Client) FollowRun(ctx context.Context, id string, after uint64, got fun
 
 // NewRun opens a run.
 type NewRun struct {
-	Kind    string   `json:"kind" enum:"flash,restore,backup"`
-	At      string   `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
-	Release string   `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
-	Backup  string   `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
-	Label   string   `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
-	Again   bool     `json:"again,omitempty" doc:"Write although the unit runs this version."`
-	Reason  string   `json:"reason,omitempty"`
-	Job     uint64   `json:"job,omitempty" doc:"The job that it belongs to; where it is empty the open job of the unit, or one of its own."`
-	Asked   string   `json:"asked,omitempty" maxLength:"120" doc:"Who asked for it, where it makes a job of its own."`
-	Waive   []string `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
+	Kind        string            `json:"kind" enum:"flash,restore,backup,settings"`
+	At          string            `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Release     string            `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
+	Backup      string            `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
+	Label       string            `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
+	Again       bool              `json:"again,omitempty" doc:"Write although the unit runs this version."`
+	Reason      string            `json:"reason,omitempty"`
+	Job         uint64            `json:"job,omitempty" doc:"The job that it belongs to; where it is empty the open job of the unit, or one of its own."`
+	Asked       string            `json:"asked,omitempty" maxLength:"120" doc:"Who asked for it, where it makes a job of its own."`
+	Waive       []string          `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
+	Set         map[string]string `json:"set,omitempty" doc:"Settings that somebody wants to be so, whatever they were."`
+	Like        string            `json:"like,omitempty" doc:"A unit of the model (id or serial) whose settings it is to have; where that one is on its network stays its own."`
+	ProfileWins bool              `json:"profileWins,omitempty" doc:"What the site's profile and the model's template have counts before what the unit has, and does not only fill what is asked."`
 	// Links are the further links of a unit that has sections on links of their own.
 	Links map[string]string `json:"links,omitempty" doc:"The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is."`
 }
@@ -203,7 +206,8 @@ type Run struct {
 	Relabel   bool            `json:"relabel" doc:"Its unit tells no serial: the label must be read anew before the run goes on."`
 	Procedure string          `json:"procedure,omitempty"`
 	Waiver    *run.Waiver     `json:"waiver,omitempty"`
-	Settings  *run.Settings   `json:"settings,omitempty" doc:"That the unit gave, where its memory could not be saved."`
+	Settings  *run.Settings   `json:"settings,omitempty" doc:"That the unit gave before it was changed; secret values are sealed."`
+	Setup     *Setup          `json:"setup,omitempty" doc:"How its settings stand, where its sheet describes them."`
 	Settled   *run.Settled    `json:"settled,omitempty" doc:"How they stand after they were put back."`
 	WaivedBy  string          `json:"waivedBy,omitempty" doc:"Name of who passed a gate."`
 	After     *After          `json:"after,omitempty" doc:"What follows from how it ended, as the unit stands now; of its newest run only."`

@@ -15,6 +15,8 @@ type Site struct {
 	Facts    map[string]string `json:"facts" nullable:"false" doc:"What holds for every unit there, where nothing better is known: region, video standard, supply."`
 	By       string            `json:"by"`
 	At       time.Time         `json:"at"`
+	// Addresses are of the list alone.
+	Addresses []SiteAddress `json:"addresses,omitempty" doc:"Where its units are found on its network, as they were read last."`
 }
 
 // Sites lists sites.

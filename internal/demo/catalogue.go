@@ -153,7 +153,7 @@ func releases(ctx context.Context, c *client.Client, name string, maker, worksho
 func document(r world.Release, at time.Time, files map[core.Digest]pack.File, data map[core.Digest][]byte) ([]byte, error) {
 	origin := *r.Origin
 	origin.Published = map[string]core.Digest{}
-	m := model.Release{ID: uuid.Must(uuid.NewV7()).String(), Model: r.Model, Version: r.Version, Number: r.Number, Channel: r.Channel, Supersedes: r.Supersedes, Floor: r.Floor, Fits: r.Fits, Rules: r.Rules, Wants: r.Wants,
+	m := model.Release{ID: uuid.Must(uuid.NewV7()).String(), Model: r.Model, Version: r.Version, Number: r.Number, Channel: r.Channel, Supersedes: r.Supersedes, Floor: r.Floor, Fits: r.Fits, Rules: r.Rules, Wants: r.Wants, Settings: r.Settings,
 		Cures: words(r.Cures), Changes: words(r.Changes), Origin: &origin, At: at}
 	for n, p := range r.Parts {
 		name, format, b := r.File(n)
@@ -177,7 +177,7 @@ func words(s string) model.Words {
 
 // add sends a release that came without a pack.
 func add(ctx context.Context, c *client.Client, r world.Release, workshop trust.Key) error {
-	n := client.NewRelease{Model: r.Model, Version: r.Version, Number: r.Number, Channel: r.Channel, Cures: r.Cures, Changes: r.Changes, Supersedes: r.Supersedes, Floor: r.Floor, Fits: r.Fits, Rules: r.Rules, Wants: r.Wants, Origin: r.Origin}
+	n := client.NewRelease{Model: r.Model, Version: r.Version, Number: r.Number, Channel: r.Channel, Cures: r.Cures, Changes: r.Changes, Supersedes: r.Supersedes, Floor: r.Floor, Fits: r.Fits, Rules: r.Rules, Wants: r.Wants, Origin: r.Origin, Settings: r.Settings}
 	for i, p := range r.Parts {
 		name, format, b := r.File(i)
 		im, err := c.PutImage(ctx, name, model.Part{Format: format, Address: p.Address}, b)
@@ -219,6 +219,14 @@ func choices(ctx context.Context, c *client.Client) error {
 		}
 		if _, err := c.PutGear(ctx, n); err != nil {
 			return fmt.Errorf("%s: %w", g.Name, err)
+		}
+	}
+	for _, s := range world.Sites {
+		if _, err := c.PutSite(ctx, client.NewSite{Name: s.Name, Customer: s.Customer, Contact: s.Contact, Note: s.Note}); err != nil {
+			return fmt.Errorf("%s: %w", s.Name, err)
+		}
+		if _, err := c.PutProfile(ctx, client.NewProfile{Kind: "site", Of: s.Name, Values: s.Profile}); err != nil {
+			return fmt.Errorf("%s: %w", s.Name, err)
 		}
 	}
 	for _, name := range []string{"porter-tug", "porter-hoist", "porter-charger", "porter-brake", "porter-cabin"} {

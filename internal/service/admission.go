@@ -209,6 +209,9 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 			}
 		}
 	}
+	if err := v.fill(ctx, n, a); err != nil {
+		return err
+	}
 	means, err := v.means(ctx, a.place.BenchName, v.clock.Now())
 	if err != nil {
 		return err
@@ -269,7 +272,9 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 			return err
 		}
 		if x := s.Section(due.Section); x != nil && x.Settings != nil {
-			o.Settings = x.Settings.Settings
+			if o.Settings, err = v.resealed(x.Settings.Settings, due.Run, o.Run); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

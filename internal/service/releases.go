@@ -39,7 +39,7 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 	if err != nil {
 		return client.Release{}, err
 	}
-	r := &model.Release{ID: store.NewID(), Model: b.Model, Version: b.Version, Number: b.Number, Channel: b.Channel, Supersedes: b.Supersedes, Floor: b.Floor, Fits: b.Fits, Rules: b.Rules, Wants: b.Wants, Origin: b.Origin, At: v.clock.Now().UTC()}
+	r := &model.Release{ID: store.NewID(), Model: b.Model, Version: b.Version, Number: b.Number, Channel: b.Channel, Supersedes: b.Supersedes, Floor: b.Floor, Fits: b.Fits, Rules: b.Rules, Wants: b.Wants, Origin: b.Origin, Settings: b.Settings, At: v.clock.Now().UTC()}
 	if b.Cures != "" {
 		r.Cures = model.Words{"en": b.Cures}
 	}

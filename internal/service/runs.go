@@ -347,6 +347,11 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if s.Opened != nil {
 		out.Given = s.Opened.Given()
 		ofSections(&out, s, a.names)
+		sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
+		if err != nil && core.KindOf(err) != core.NotFound {
+			return out, err
+		}
+		out.Setup = v.setup(s, sheet, a.names)
 	}
 	if s.Closed != nil {
 		out.Outcome = string(s.Closed.Outcome)

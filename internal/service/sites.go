@@ -24,8 +24,14 @@ func (v *Service) listSites(ctx context.Context, _ *none) (client.Sites, error) 
 		return out, err
 	}
 	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	found, err := v.addresses(ctx, rows)
 	for _, s := range rows {
-		out.Sites = append(out.Sites, oneSite(s, names))
+		one := oneSite(s, names)
+		one.Addresses = found[s.Name]
+		out.Sites = append(out.Sites, one)
 	}
 	return out, err
 }

@@ -10,8 +10,10 @@ import (
 	"strings"
 
 	"zealousferry/core"
-	"zealousferry/core/loader"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
 	"zealousferry/core/run"
+	"zealousferry/core/settings"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -46,6 +48,17 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 		masked := *r.Settings
 		masked.Settings = maskedSettings(masked.Settings)
 		r.Settings = &masked
+	}
+	if r.Setup != nil {
+		for i := range r.Setup.Lines {
+			x := &r.Setup.Lines[i]
+			for _, value := range []*string{&x.Found, &x.Want, &x.Other, &x.Now} {
+				if *value != "" {
+					*value = keptBack
+				}
+			}
+			x.Why = nil
+		}
 	}
 	put := func(name string, x any) error {
 		raw, err := json.MarshalIndent(x, "", "  ")
@@ -103,12 +116,20 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 
 const keptBack = "(kept back)"
 
-func maskedSettings(all []loader.Setting) []loader.Setting {
-	out := make([]loader.Setting, len(all))
+func maskedSettings(all []settings.Value) []settings.Value {
+	out := make([]settings.Value, len(all))
 	for i, s := range all {
-		out[i] = loader.Setting{Name: s.Name, Value: keptBack}
+		out[i] = settings.Value{Name: s.Name, Value: keptBack, Sealed: s.Sealed, Public: s.Public}
 	}
 	return out
+}
+
+// mask keeps a value back, if there is one.
+func mask(v *settings.Value) *settings.Value {
+	if v == nil {
+		return nil
+	}
+	return &maskedSettings([]settings.Value{*v})[0]
 }
 
 // withoutSettings is an event without the values of settings: one may be a password.
@@ -117,34 +138,47 @@ func withoutSettings(raw []byte) ([]byte, error) {
 	if err := json.Unmarshal(raw, &e); err != nil {
 		return nil, err
 	}
+	var err error
 	switch e.Kind {
 	case run.KindSettings:
-		var s run.Settings
-		if err := json.Unmarshal(e.Body, &s); err != nil {
-			return nil, err
-		}
-		s.Settings = maskedSettings(s.Settings)
-		body, err := json.Marshal(s)
-		if err != nil {
-			return nil, err
-		}
-		e.Body = body
+		err = rewritten(&e, func(s *run.Settings) { s.Settings = maskedSettings(s.Settings) })
+	case run.KindSettled:
+		err = rewritten(&e, func(s *run.Settled) { s.Now = maskedSettings(s.Now) })
+	case run.KindLaid:
+		err = rewritten(&e, func(l *run.LaidOut) {
+			l.Made = nil
+			for i := range l.Lines {
+				x := &l.Lines[i]
+				x.Found, x.Want, x.Other, x.Why = mask(x.Found), mask(x.Want), mask(x.Other), nil
+			}
+			for i := range l.Items { // their words name values too
+				l.Items[i].Says, l.Items[i].Why = model.Words{"en": l.Items[i].Setting}, nil
+			}
+		})
+	case run.KindHands:
+		err = rewritten(&e, func(h *run.Hands) {
+			if strings.HasPrefix(h.Item, "left-") {
+				h.Says = h.Item
+			}
+		})
+	case run.KindAnswered:
+		err = rewritten(&e, func(a *procedure.Answer) {
+			if a.Set {
+				a.Value = keptBack
+			}
+		})
 	case run.KindOpened:
-		var o run.Opened
-		if err := json.Unmarshal(e.Body, &o); err != nil {
-			return nil, err
-		}
-		if len(o.Settings) == 0 {
-			return raw, nil
-		}
-		o.Settings = maskedSettings(o.Settings)
-		body, err := json.Marshal(o)
-		if err != nil {
-			return nil, err
-		}
-		e.Body = body
+		err = rewritten(&e, func(o *run.Opened) {
+			o.Settings = maskedSettings(o.Settings)
+			for i := range o.Fill {
+				o.Fill[i].Value = keptBack
+			}
+		})
 	default:
 		return raw, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	return json.Marshal(e)
 }
@@ -219,4 +253,16 @@ func (v *Service) supportMade(ctx context.Context, b *bundle, row store.Run, r c
 	b.line("versions.txt  of the service and the bench")
 	b.put("versions.txt", []byte(text))
 	return nil
+}
+
+// rewritten changes the body of an event.
+func rewritten[T any](e *run.Event, change func(*T)) error {
+	var b T
+	if err := json.Unmarshal(e.Body, &b); err != nil {
+		return err
+	}
+	change(&b)
+	body, err := json.Marshal(b)
+	e.Body = body
+	return err
 }

@@ -192,6 +192,10 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 					return err
 				}
 			}
+		case run.KindSettings, run.KindSettled:
+			if err := settingsOf(ctx, tx, r, e); err != nil {
+				return err
+			}
 		case run.KindClosed:
 			var c run.Closed
 			if err := json.Unmarshal(e.Body, &c); err != nil {

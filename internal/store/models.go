@@ -57,6 +57,19 @@ func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
 	return s.SheetBy(ctx, core.Digest(digest))
 }
 
+// Sheets reads the sheets in force of all models.
+func (s *Store) Sheets(ctx context.Context) (all []*model.Sheet, err error) {
+	models, err := s.Models(ctx)
+	for _, m := range models {
+		sheet, err := s.Sheet(ctx, m.Name)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, sheet)
+	}
+	return all, err
+}
+
 // SheetBy reads a sheet by the digest of its bytes: the one in force, or an earlier one.
 func (s *Store) SheetBy(ctx context.Context, digest core.Digest) (*model.Sheet, error) {
 	return s.sheets.get(digest, func(d core.Digest) (*model.Sheet, error) {

@@ -176,6 +176,21 @@ export const seats: Record<string, string> = {
   "waits": "waits for you",
 }
 
+export const settingWays: Record<string, string> = {
+  "asked": "must be asked",
+  "by-rule": "by rule",
+  "carried": "carried",
+  "default": "the release's",
+  "filled": "from the profile",
+  "gone": "given up",
+  "left": "left by name",
+  "made": "new one made",
+  "mapped": "put in its words",
+  "renamed": "renamed",
+  "rescaled": "rescaled",
+  "said": "said",
+}
+
 export const sources: Record<string, string> = {
   "label": "on the label",
   "person": "said by a person",

@@ -369,6 +369,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench/settings-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The key under which an open run seals secret settings
+         * @description Role: bench.
+         */
+        post: operations["bench-settings-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bench/trays/{tray}/seen": {
         parameters: {
             query?: never;
@@ -1139,6 +1159,30 @@ export interface paths {
          * @description Role: lead.
          */
         post: operations["import-pack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/profiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a site, or the template of a model, has for settings; secret values are masked
+         * @description Role: viewer.
+         */
+        get: operations["get-profile"];
+        put?: never;
+        /**
+         * Change what a site, or the template of a model, has for settings
+         * @description Role: technician.
+         */
+        post: operations["put-profile"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2092,6 +2136,46 @@ export interface paths {
          * @description Role: technician.
          */
         post: operations["mark-mistake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a unit is set to, as it was read last; secret values are masked
+         * @description Role: viewer.
+         */
+        get: operations["unit-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/settings/show": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The value of a secret setting: once to whoever comes first after it was set, later to a lead who says why; each time is noted
+         * @description Role: technician.
+         */
+        post: operations["show-setting"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3534,10 +3618,6 @@ export interface components {
             /** @description When it arose: number of the record, count of identifiers, each with its data. */
             snapshot?: string;
         };
-        LoaderSetting: {
-            name: string;
-            value: string;
-        };
         LoaderTurn: {
             error?: string;
             exchange: string;
@@ -3627,6 +3707,24 @@ export interface components {
             /** Format: int64 */
             units: number;
         };
+        ModelCarry: {
+            changes: components["schemas"]["ModelChange"][];
+            from?: string[];
+        };
+        ModelChange: {
+            ask?: boolean;
+            gone?: boolean;
+            scale?: components["schemas"]["ModelScale"];
+            setting?: string;
+            to?: string;
+            value?: string;
+            values?: {
+                [key: string]: string;
+            };
+            why?: {
+                [key: string]: string;
+            };
+        };
         ModelChoice: {
             says: {
                 [key: string]: string;
@@ -3649,24 +3747,28 @@ export interface components {
             after?: string;
             again?: string;
             /** @enum {string} */
-            at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "between" | "left";
+            at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "between" | "set" | "left";
             choices?: components["schemas"]["ModelChoice"][];
             /** @enum {string} */
-            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read";
+            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read" | "enter";
             draw?: components["schemas"]["ModelStroke"][];
             fact?: string;
             id: string;
             /** Format: double */
             least?: number;
+            leaves?: boolean;
             line?: string;
             /** Format: double */
             most?: number;
+            offers?: boolean;
             on?: boolean;
             reading?: boolean;
             says: {
                 [key: string]: string;
             };
+            secret?: boolean;
             section?: string;
+            setting?: string;
             signs?: components["schemas"]["ModelSign"][];
             test?: boolean;
             text?: string;
@@ -3782,6 +3884,14 @@ export interface components {
             why?: {
                 [key: string]: string;
             };
+        };
+        ModelScale: {
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            round?: number;
+            /** Format: double */
+            to: number;
         };
         ModelSecret: {
             /** @description The sheet in force asks for it. */
@@ -4111,6 +4221,15 @@ export interface components {
             /** @description Of the unit; its main one where it is empty. */
             section?: string;
         };
+        NewProfile: {
+            /** @enum {string} */
+            kind: "site" | "model";
+            of: string;
+            /** @description Name to value; an empty value takes it out. What is not named stays. */
+            values: {
+                [key: string]: string;
+            };
+        };
         NewRelease: {
             /** @description Why the lead who adds it vouches for its images by name. */
             accept?: string;
@@ -4127,6 +4246,8 @@ export interface components {
             origin?: components["schemas"]["ModelOrigin"];
             parts: components["schemas"]["NewPart"][];
             rules?: components["schemas"]["ModelRule"][];
+            /** @description What becomes of a unit's settings. */
+            settings?: components["schemas"]["ModelCarry"][];
             supersedes?: string[];
             version: string;
             wants?: components["schemas"]["ModelWant"][];
@@ -4161,16 +4282,24 @@ export interface components {
              */
             job?: number;
             /** @enum {string} */
-            kind: "flash" | "restore" | "backup";
+            kind: "flash" | "restore" | "backup" | "settings";
             /** @description The serial on the label, confirmed by the person, where the wire does not tell it. */
             label?: string;
+            /** @description A unit of the model (id or serial) whose settings it is to have; where that one is on its network stays its own. */
+            like?: string;
             /** @description The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is. */
             links?: {
                 [key: string]: string;
             };
+            /** @description What the site's profile and the model's template have counts before what the unit has, and does not only fill what is asked. */
+            profileWins?: boolean;
             reason?: string;
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
+            /** @description Settings that somebody wants to be so, whatever they were. */
+            set?: {
+                [key: string]: string;
+            };
             /** @description Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release. */
             waive?: string[];
         };
@@ -4375,6 +4504,29 @@ export interface components {
             /** @enum {string} */
             state: "open" | "undone" | "excused";
         };
+        Profile: {
+            /** @description What the sheets of models look for under which name. */
+            asks: components["schemas"]["ProfileAsk"][];
+            /** @enum {string} */
+            kind: "site" | "model";
+            of: string;
+            values: components["schemas"]["ProfileValue"][];
+        };
+        ProfileAsk: {
+            models: string;
+            name: string;
+            secret?: boolean;
+            title: string;
+        };
+        ProfileValue: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            name: string;
+            secret?: boolean;
+            /** @description Masked where it is secret. */
+            value: string;
+        };
         Progress: {
             events: components["schemas"]["Told"][];
             fault?: components["schemas"]["RunFault"];
@@ -4439,6 +4591,7 @@ export interface components {
             origin?: components["schemas"]["ModelOrigin"];
             parts: components["schemas"]["ModelPart"][];
             rules?: components["schemas"]["ModelRule"][];
+            settings?: components["schemas"]["ModelCarry"][];
             supersedes?: string[];
             trust?: components["schemas"]["Trust"];
             version: string;
@@ -4481,6 +4634,7 @@ export interface components {
             /** @description What it fits, as sentences. */
             ruleTexts: string[];
             rules?: components["schemas"]["ModelRule"][];
+            settings?: components["schemas"]["ModelCarry"][];
             supersededBy: string[];
             supersedes?: string[];
             /** @description Where the team has chosen it. */
@@ -4737,10 +4891,12 @@ export interface components {
             relabel: boolean;
             release?: string;
             sectors: components["schemas"]["Sector"][];
-            /** @description That the unit gave, where its memory could not be saved. */
+            /** @description That the unit gave before it was changed; secret values are sealed. */
             settings?: components["schemas"]["RunSettings"];
             /** @description How they stand after they were put back. */
             settled?: components["schemas"]["RunSettled"];
+            /** @description How its settings stand, where its sheet describes them. */
+            setup?: components["schemas"]["Setup"];
             /** @description As found and as left, by question and by picture. */
             sides: components["schemas"]["Sides"][];
             /** @description Its record was signed by its bench. */
@@ -4832,12 +4988,13 @@ export interface components {
             version?: string;
         };
         RunSettings: {
-            settings: components["schemas"]["LoaderSetting"][];
+            settings: components["schemas"]["SettingsValue"][];
         };
         RunSettled: {
             /** Format: int64 */
             back: number;
             differ?: string[];
+            now?: components["schemas"]["SettingsValue"][];
         };
         RunStored: {
             /** Format: int64 */
@@ -4941,6 +5098,89 @@ export interface components {
             length: number;
             region: string;
         };
+        SettingLine: {
+            /** @description As people read it; empty where it was not there. */
+            found?: string;
+            /** @description Which profile, or who. */
+            from?: string;
+            /** @enum {string} */
+            how: "carried" | "renamed" | "rescaled" | "mapped" | "by-rule" | "filled" | "default" | "said" | "made" | "asked" | "gone" | "left";
+            /**
+             * @description How it was read back.
+             * @enum {string}
+             */
+            left: "not-yet" | "alike" | "other" | "gone";
+            name: string;
+            /** @description What was read back, where it is other than wanted. */
+            now?: string;
+            /** @description What a profile has in place of what is carried. */
+            other?: string;
+            page: string;
+            /** @description It was found with a value that everybody knows. */
+            public?: boolean;
+            secret?: boolean;
+            /** @description Title of the section, where there are several. */
+            section?: string;
+            title: string;
+            /** @description Empty where it is asked, or given up. */
+            want?: string;
+            /** @description The name under which it was found, where that is another. */
+            was?: string;
+            /** @description That profile. */
+            whose?: string;
+            why?: components["schemas"]["Said"];
+        };
+        SettingPage: {
+            /** Format: int64 */
+            lines: number;
+            name: string;
+            /** @description How far a save reaches, and what it wants. */
+            says: components["schemas"]["Said"];
+            /** @enum {string} */
+            state: "saved" | "next" | "later" | "nothing";
+            title: string;
+        };
+        SettingsValue: {
+            name: string;
+            public?: boolean;
+            sealed?: boolean;
+            value: string;
+        };
+        Setup: {
+            /**
+             * Format: int64
+             * @description Still to be put or asked.
+             */
+            ahead: number;
+            /**
+             * Format: int64
+             * @description Read back alike.
+             */
+            alike: number;
+            /** @description How many were found, are wanted, given up and new: all of them. */
+            count: components["schemas"]["Said"];
+            /** @description How far they are. */
+            head: components["schemas"]["Said"];
+            /** @description In the order of the pages. */
+            lines: components["schemas"]["SettingLine"][];
+            /**
+             * Format: int64
+             * @description Read back otherwise.
+             */
+            other: number;
+            pages: components["schemas"]["SettingPage"][];
+        };
+        ShowSetting: {
+            name: string;
+            /** @description Wanted of whoever is not the first to see it. */
+            reason?: string;
+            section?: string;
+        };
+        ShownSetting: {
+            name: string;
+            title: string;
+            value: string;
+        };
         Sides: {
             do: string;
             found?: components["schemas"]["Answered"];
@@ -4959,6 +5199,8 @@ export interface components {
             signature: string;
         };
         Site: {
+            /** @description Where its units are found on its network, as they were read last. */
+            addresses?: components["schemas"]["SiteAddress"][];
             /** Format: date-time */
             at: string;
             by: string;
@@ -4972,6 +5214,15 @@ export interface components {
             name: string;
             /** @description How to get in. */
             note?: string;
+        };
+        SiteAddress: {
+            /** Format: date-time */
+            at: string;
+            place: string;
+            public?: boolean;
+            serial: string;
+            title: string;
+            value: string;
         };
         Sites: {
             sites: components["schemas"]["Site"][];
@@ -5367,6 +5618,31 @@ export interface components {
             tests: components["schemas"]["OpenTest"][];
             /** @description Why the release that it runs was taken back; empty where it was not. */
             withdrawn?: string;
+        };
+        UnitSetting: {
+            /** Format: date-time */
+            at: string;
+            name: string;
+            /** @enum {string} */
+            network?: "name" | "address";
+            page?: string;
+            /** @description Everybody knows this value. */
+            public?: boolean;
+            run: string;
+            secret?: boolean;
+            section: string;
+            /**
+             * Format: int64
+             * @description How often its value was shown to somebody.
+             */
+            shows?: number;
+            title: string;
+            /** @description Masked where it is secret. */
+            value: string;
+        };
+        UnitSettings: {
+            settings: components["schemas"]["UnitSetting"][];
+            unit: string;
         };
         Units: {
             /** Format: int64 */
@@ -6936,6 +7212,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GivenSecret"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "bench-settings-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenKey"];
                 };
             };
             /** @description Unauthorized */
@@ -10535,6 +10892,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-profile": {
+        parameters: {
+            query: {
+                kind: "site" | "model";
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProfile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"];
                 };
             };
             /** @description Unauthorized */
@@ -14801,6 +15313,164 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unit"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "unit-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitSettings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-setting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShowSetting"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownSetting"];
                 };
             };
             /** @description Unauthorized */

@@ -60,13 +60,15 @@ var (
 	PorterBrake []byte
 	//go:embed porter-cabin.yaml
 	PorterCabin []byte
+	//go:embed turnstone-16.yaml
+	Turnstone16 []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
 var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar,
-	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin}
+	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16}
 
 // Release is a release of the demo.
 type Release struct {
@@ -84,6 +86,7 @@ type Release struct {
 	Origin     *model.Origin       `yaml:"origin"`
 	Withdrawn  string              `yaml:"withdrawn"` // why it was taken back
 	Unsigned   bool                `yaml:"unsigned"`  // nobody vouches for it yet
+	Settings   []model.Carry       `yaml:"settings"`
 	Parts      []Part              `yaml:"parts"`
 }
 
@@ -244,6 +247,7 @@ type Unit struct {
 	Bus      string            // the link of a CAN adapter on the bus of the vehicle whose gateway it is
 	Bare     bool              // an earlier visit has left it in its boot loader
 	Codes    []uint32          // faults that it has noted
+	Set      string            // what it is set to: lines of name=value
 }
 
 // Linked are the units that have a link of their own.
@@ -306,7 +310,22 @@ var Units = []Unit{
 	{Link: "table-4", Model: "porter-hoist", Revision: "B", Serial: "PH-410126", Runs: "1.4", Site: "the workshop"},
 	seen(Unit{Link: "tool-1", Model: "tern-tongue", Revision: "B", Serial: "TT-0502", Runs: "1.2.0", Site: "the van", Label: map[string]string{"revision": "B"}}),
 	seen(Unit{Link: "slip-1", Model: "fulmar", Revision: "B", Serial: "FU-2207", Runs: "5.0.2", Site: "Skerry Point, tide hut"}),
+	seen(Unit{Link: "lamp-1", Model: "turnstone-16", Revision: "B", Serial: "TS-0207-118", Runs: "2.4.0", Site: "Skerry Point, pier lamps", Set: pierLamps}),
+	seen(Unit{Link: "lamp-2", Model: "turnstone-16", Revision: "A", Serial: "TS-0207-121", Runs: "2.4.0", Site: "Ormsay, slip lamps", Set: slipLamps}),
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
+}
+
+// What the lamp controllers are set to: one as it came, with what everybody knows; one that
+// somebody has cared for.
+const (
+	pierLamps = "max_level=204\ndusk=35\noutputs=c-d\nfade_s=8\nlamps_in_use=16\ncolour_k=2700\nfan_curve=soft\nblink_test=off\naddress=10.20.4.31\nnet_name=TURNSTONE\nradio_key=gull over grey water\npassword=quaylamp\n"
+	slipLamps = "max_level=153\ndusk=20\noutputs=b-c\nfade_s=12\nlamps_in_use=9\ncolour_k=2200\nfan_curve=soft\nblink_test=off\naddress=10.20.7.12\nnet_name=ormsay-slip\nradio_key=four oars\npassword=kept by Ormsay\n"
+)
+
+// lampPages are the settings that a lamp controller saves together.
+var lampPages = []sim.Paged{
+	{Names: []string{"max_level", "cap", "dusk", "on_below", "outputs", "fade_s", "lamps_in_use", "colour_k", "quay_lamp"}, Save: "lamps.save"},
+	{Names: []string{"address", "net_name", "zone"}, Save: "network.save", Keep: "network.keep"},
 }
 
 // Adapters of the team, by the place of the links that they are on.
@@ -378,6 +397,9 @@ func (u Unit) Spec() sim.Spec {
 			s.Misses = map[string]uint32{"Porter brake": 0xC1298708, "Porter hoist": 0xC1408708}
 		}
 	}
+	if u.Model == "turnstone-16" {
+		s.Paged = lampPages
+	}
 	s.Locked = u.Locked
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
@@ -428,6 +450,14 @@ func (u Unit) memory() []byte {
 		}
 		copy(b[p.Address-base:], r.Part(n))
 	}
+	if u.Set != "" {
+		s := board.Board(sheet, u.Serial)
+		at := b[s.Settings.Address-base:][:s.Settings.Length]
+		for i := range at {
+			at[i] = 0xFF
+		}
+		copy(at, u.Set)
+	}
 	return b
 }
 
@@ -459,6 +489,16 @@ type Gear struct {
 	Days                       int // until it runs out; 0 for never
 	Left                       int // uses; 0 for no count
 	Cost, Note                 string
+}
+
+// Sites that Tern & Tide look after, and what their units are set to.
+var Sites = []struct {
+	Name, Customer, Contact, Note string
+	Profile                       map[string]string
+}{
+	{"Skerry Point", "Skerry harbour board", "Liv Ansgar, at the slip", "The key of the lamp box hangs in the tide hut.",
+		map[string]string{"network-name": "skerry-pier", "time-zone": "UTC+1", "brightness-cap": "70"}},
+	{"Ormsay", "Ormsay ferries", "Edda Rooke, at the kiosk", "", map[string]string{"network-name": "ormsay-slip", "time-zone": "UTC+1"}},
 }
 
 // Things that Tern & Tide have.

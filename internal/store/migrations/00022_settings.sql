@@ -1,0 +1,37 @@
+-- +goose Up
+-- What a unit is set to, as it was read last. The value of a secret one is sealed under a
+-- key that is derived for the run that read it, and is not in the database.
+CREATE TABLE IF NOT EXISTS unit_setting (
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  section VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  name VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  value VARCHAR(8192) COLLATE utf8mb4_bin NOT NULL,
+  sealed BOOLEAN NOT NULL,
+  public BOOLEAN NOT NULL,
+  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  read_at DATETIME(6) NOT NULL,
+  PRIMARY KEY (unit, section, name),
+  KEY unit_setting_public (public, unit)
+);
+-- Each time that a secret one was shown to somebody.
+CREATE TABLE IF NOT EXISTS unit_setting_shown (
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  section VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  name VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  shown_to CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  shown_at DATETIME(6) NOT NULL,
+  KEY unit_setting_shows (unit, section, name, run)
+);
+-- What a site, or the template of a model, has for settings.
+CREATE TABLE IF NOT EXISTS profile (
+  kind VARCHAR(8) COLLATE utf8mb4_bin NOT NULL,
+  owner VARCHAR(120) COLLATE utf8mb4_bin NOT NULL,
+  name VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  value VARCHAR(4096) COLLATE utf8mb4_bin NOT NULL,
+  sealed VARBINARY(4200) NULL,
+  put_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  put_at DATETIME(6) NOT NULL,
+  PRIMARY KEY (kind, owner, name)
+);
+-- +goose Down
