@@ -238,7 +238,7 @@ func settable(in *Input) []Bar {
 		return nil
 	}
 	switch {
-	case !slices.ContainsFunc(in.Sheet.Sections, func(x model.Section) bool { return x.Settings != nil }):
+	case !in.Sheet.Sets():
 		return []Bar{{Rule: "settings", Kind: core.NotFound, Said: core.Say("The sheet of %s describes no settings.", in.Sheet.Name.Or(in.Sheet.Model)), Todo: core.Todos(words.ModelAdd().To("A lead adds them to the sheet")), Who: Lead}}
 	case in.HalfDone:
 		return []Bar{{Rule: "settings", Kind: core.NotAllowed, Said: core.Say("It is half done: what is in it comes first."), Todo: core.Todos(words.Fit(in.Serial).To("Put a release in, or its backup back")), Who: You}}

@@ -217,6 +217,11 @@ func (r *Release) CarryFrom(running string) []Change {
 	return nil
 }
 
+// Sets tells whether the sheet says what units can be set to.
+func (s *Sheet) Sets() bool {
+	return slices.ContainsFunc(s.Sections, func(x Section) bool { return x.Settings != nil })
+}
+
 // SettingNamed finds a setting of any section.
 func (s *Sheet) SettingNamed(name string) *Setting {
 	for i := range s.Sections {

@@ -18,17 +18,18 @@ import (
 
 // Answer is what became of an item.
 type Answer struct {
-	Item  string       `json:"item"`
-	Fact  string       `json:"fact,omitempty"` // that it says of the unit
-	Value string       `json:"value"`          // yes; a choice; a number; seen; excused; elsewhere
-	Note  string       `json:"note,omitempty"`
-	Whose string       `json:"whose,omitempty"` // of a test that is not possible here: the person who answers it
-	Due   string       `json:"due,omitempty"`   // and until when: YYYY-MM-DD
-	Photo *core.Digest `json:"photo,omitempty"`
-	Wires Colours      `json:"wires,omitempty"`
-	By    string       `json:"by,omitempty"`  // person's id; "tool"
-	At    int64        `json:"at"`            // microseconds since 1970 UTC
-	Set   bool         `json:"set,omitempty"` // Value is that of a setting, whatever word it is
+	Item   string       `json:"item"`
+	Fact   string       `json:"fact,omitempty"` // that it says of the unit
+	Value  string       `json:"value"`          // yes; a choice; a number; seen; excused; elsewhere
+	Note   string       `json:"note,omitempty"`
+	Whose  string       `json:"whose,omitempty"` // of a test that is not possible here: the person who answers it
+	Due    string       `json:"due,omitempty"`   // and until when: YYYY-MM-DD
+	Photo  *core.Digest `json:"photo,omitempty"`
+	Wires  Colours      `json:"wires,omitempty"`
+	By     string       `json:"by,omitempty"`     // person's id; "tool"
+	At     int64        `json:"at"`               // microseconds since 1970 UTC
+	Sealed bool         `json:"sealed,omitempty"` // Value is a secret setting's, sealed
+	Set    bool         `json:"set,omitempty"`    // Value is that of a setting, whatever word it is
 }
 
 // Denies tells whether a person said that something is not as it should be.

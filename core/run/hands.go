@@ -150,6 +150,7 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 			if err == nil {
 				err = r.fittingSetting(ctx, item, &g.Answer)
 			}
+			g.Sealed = item.Secret && g.Value != procedure.Excused && g.Value != procedure.Offered && g.Value != procedure.Back
 			g.Set = item.Setting != "" && g.Value != procedure.Excused && g.Value != procedure.Offered && g.Value != procedure.Back
 			if err == nil {
 				err = r.append(KindAnswered, g.Answer, true)

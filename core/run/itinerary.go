@@ -48,7 +48,7 @@ const (
 // them: every phase of hands is one.
 func (p Phase) Stop() Phase {
 	switch p {
-	case PhasePower, PhaseTurn, PhaseReady, PhaseLeft, PhaseAsk:
+	case PhasePower, PhaseTurn, PhaseReady, PhaseLeft:
 		return PhaseHands
 	case PhaseLay, PhaseRead:
 		return PhaseKeep

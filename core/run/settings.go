@@ -304,6 +304,15 @@ func (r *Run) fittingSetting(ctx context.Context, item *model.Item, a *procedure
 	if err != nil {
 		return err
 	}
+	if a.Sealed { // it came so
+		safe, err := r.safe(ctx)
+		if err != nil {
+			return err
+		}
+		if a.Value, err = safe.Open(item.Setting, a.Value); err != nil {
+			return err
+		}
+	}
 	def := d.Settings.Value(item.Setting)
 	if def != nil {
 		if err := def.Check(a.Value); err != nil {

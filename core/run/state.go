@@ -410,6 +410,9 @@ func (s *State) items() (all []model.Item) {
 	return all
 }
 
+// Items are all that a person or the tool is to do: of the card, and about settings.
+func (s *State) Items() []model.Item { return s.items() }
+
 // item finds an item of the card by its id.
 func (s *State) item(id string) *model.Item {
 	all := s.items()

@@ -182,7 +182,7 @@ func settingHints(i *model.Item, back string) (all []string) {
 		all = append(all, "Or offered, to take the one that was made for it")
 	}
 	if i.Leaves {
-		all = append(all, "Or excused and why it stays as it is, though everybody knows it")
+		all = append(all, "Or excused and why it stays as it is, though everybody knows it (lead)")
 	}
 	if back != "" {
 		all = append(all, "Type back to answer anew: "+back)

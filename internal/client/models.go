@@ -94,6 +94,7 @@ type ModelPage struct {
 	Secrets   []ModelSecret        `json:"secrets,omitempty" doc:"What its units ask for before they let anybody touch their memory."`
 	Proof     core.Said            `json:"proof" doc:"Whether the sheet in force is proven, in a sentence."`
 	Proven    *ProvenSheet         `json:"proven,omitempty" doc:"How the sheet in force was tried on a unit; missing: never yet."`
+	Sets      bool                 `json:"sets,omitempty" doc:"The sheet says what its units can be set to."`
 	Matrix    Matrix               `json:"matrix"`
 }
 

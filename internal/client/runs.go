@@ -170,7 +170,7 @@ type LayAside struct {
 // Run is a run and how it stands.
 type Run struct {
 	ID        string          `json:"id"`
-	Kind      string          `json:"kind" enum:"flash,restore,backup"`
+	Kind      string          `json:"kind" enum:"flash,restore,backup,settings"`
 	Unit      Unit            `json:"unit"`
 	Bench     string          `json:"bench"`
 	Link      string          `json:"link"`
@@ -246,8 +246,8 @@ type Sides struct {
 
 // NewAnswer is a person's answer to the item that a run waits for.
 type NewAnswer struct {
-	Item  string `json:"item" minLength:"1" maxLength:"40"`
-	Value string `json:"value" minLength:"1" maxLength:"120" doc:"yes, no, a choice, a number, excused; elsewhere for a test that is not possible here"`
+	Item  string `json:"item" minLength:"1" maxLength:"140"`
+	Value string `json:"value" minLength:"1" maxLength:"4096" doc:"yes, no, a choice, a number, the value of a setting, excused; offered for the secret that was made for a setting; elsewhere for a test that is not possible here"`
 	Note  string `json:"note,omitempty" maxLength:"400"`
 	Whose string `json:"whose,omitempty" maxLength:"120" doc:"Of a test that is not possible here: the person who answers it."`
 	Due   string `json:"due,omitempty" maxLength:"10" doc:"And until when: a day, as 2027-01-31."`

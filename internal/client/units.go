@@ -106,6 +106,7 @@ type UnitPage struct {
 	Consents  []Consent  `json:"consents" nullable:"false" doc:"Of leads, that have not ended."`
 	Bulletins []Bulletin `json:"bulletins" nullable:"false" doc:"That speak to it, by what its open jobs are for."`
 	Jobs      []Job      `json:"jobs" nullable:"false" doc:"Open ones that it is in the scope of."`
+	Sets      bool       `json:"sets,omitempty" doc:"Its model's sheet says what it can be set to."`
 }
 
 // Found is as found and as left, of the last run.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,13 +21,16 @@ func answered(s *run.State, names map[string]string) []client.Answered {
 		return out
 	}
 	for _, a := range s.Answers {
-		out = append(out, answer(a, s.Carded.Items, names))
+		out = append(out, answer(a, s.Items(), names))
 	}
 	return out
 }
 
 func answer(a procedure.Answer, items []model.Item, names map[string]string) client.Answered {
 	x := client.Answered{Item: a.Item, Value: a.Value, Note: a.Note, Whose: a.Whose, Due: a.Due, Wires: a.Wires, By: cmp.Or(names[a.By], "the tool"), At: time.UnixMicro(a.At).UTC()}
+	if a.Sealed {
+		x.Value = masked
+	}
 	if a.Photo != nil {
 		x.Photo = a.Photo.String()
 	}
@@ -48,7 +52,7 @@ func sides(s *run.State, names map[string]string) []client.Sides {
 		if a == nil {
 			return nil
 		}
-		x := answer(*a, s.Carded.Items, names)
+		x := answer(*a, s.Items(), names)
 		return &x
 	}
 	for _, x := range procedure.Sides(s.Carded.Items, s.Answers) {
@@ -87,6 +91,9 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	if a.Value == procedure.Excused && who(ctx).person.Role != Lead {
 		return client.Run{}, core.Fail(core.NotAllowed, "only a lead leaves something undone").Do("Do it, or ask a lead.")
 	}
+	if err := v.sealAnswer(ctx, r.ID, &a); err != nil { // orders are stored
+		return client.Run{}, err
+	}
 	if _, err := v.ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, orderLasts); err != nil {
 		return client.Run{}, err
 	}
@@ -100,4 +107,27 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 		}
 	}
 	return v.run(ctx, r.ID)
+}
+
+// sealAnswer seals the value of a secret setting, before it is stored or sent.
+func (v *Service) sealAnswer(ctx context.Context, id string, a *procedure.Answer) error {
+	if a.Value == procedure.Excused || a.Value == procedure.Offered || a.Value == procedure.Back {
+		return nil
+	}
+	s, err := v.folded(ctx, id)
+	if err != nil {
+		return err
+	}
+	items := s.Items()
+	i := slices.IndexFunc(items, func(i model.Item) bool { return i.ID == a.Item })
+	if i < 0 || !items[i].Secret {
+		return nil
+	}
+	safe, err := v.safeOf(id)
+	if err != nil {
+		return err
+	}
+	a.Value, err = safe.Seal(items[i].Setting, strings.TrimSpace(a.Value))
+	a.Sealed = true
+	return err
 }

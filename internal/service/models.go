@@ -141,6 +141,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if out.Secrets, err = v.secretsOf(ctx, in.Model, registry.Secrets(sheet)); err != nil {
 		return out, err
 	}
+	out.Sets = sheet.Sets()
 	proved, err := v.store.ProvedOf(ctx, in.Model)
 	if err != nil {
 		return out, err

@@ -183,7 +183,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	tokens := map[string]string{"viewer": d.person("Ottoline Marsk", service.Viewer, ""), "technician": d.person("Sunniva Dale", service.Technician, ""), "lead": d.person("Imre Kolding", service.Lead, "")}
 	rank := map[string]int{"viewer": 1, "technician": 2, "lead": 3}
 	open := map[string]bool{"sign-in": true, "enrol": true}
-	bodies := map[string]string{"identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "admission": `{"kind":"flash","at":"x"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
+	bodies := map[string]string{"show-setting": `{"name":"x"}`, "put-profile": `{"kind":"site","of":"x","values":{}}`, "identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "admission": `{"kind":"flash","at":"x"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
 		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "end-asked": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`,

@@ -329,6 +329,8 @@ func settingsHead(s *run.State, out *client.Setup) core.Said {
 		return core.Say("%d are not as they should be.", out.Other)
 	case s.Closed != nil:
 		return core.Say("They were not put back.")
+	case asked == 1:
+		return core.Say("One is to be said by a person.")
 	case asked > 0:
 		return core.Say("%d are to be said by a person.", asked)
 	}

@@ -110,6 +110,9 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	out.Tests = openTests(u, names, v.clock.Now())
+	if sheet, err := v.store.Sheet(ctx, u.Model); err == nil {
+		out.Sets = sheet.Sets()
+	}
 	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
 		return out, err
 	}

@@ -34,7 +34,7 @@ var floors = map[string]int{
 	"core": -2, "core/words": -1, "console": 0,
 	"core/image": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0, "sim": 0,
 	"core/model": 1, "core/loader": 1, "core/shelf": 1, "core/history": 1,
-	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2, "sim/board": 2,
+	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/settings": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2, "sim/board": 2,
 	"core/visit": 3,
 	"core/run":   4, "core/diagnose": 4, "core/round": 4, "core/admit": 5, "core/contents": 5, "core/tray": 5,
 	"core/coretest":   5,

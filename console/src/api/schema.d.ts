@@ -3833,6 +3833,8 @@ export interface components {
             secrets?: components["schemas"]["ModelSecret"][];
             /** @description Its parts, in the order in which they are written. */
             sections: components["schemas"]["ModelSection"][];
+            /** @description The sheet says what its units can be set to. */
+            sets?: boolean;
             sheet: string;
             /** @description The sheet as it was sent. */
             sheetText: string;
@@ -4067,7 +4069,7 @@ export interface components {
             note?: string;
             /** @description Digest of evidence that was sent. */
             photo?: string;
-            /** @description yes, no, a choice, a number, excused; elsewhere for a test that is not possible here */
+            /** @description yes, no, a choice, a number, the value of a setting, excused; offered for the secret that was made for a setting; elsewhere for a test that is not possible here */
             value: string;
             /** @description Of a test that is not possible here: the person who answers it. */
             whose?: string;
@@ -4873,7 +4875,7 @@ export interface components {
             /** Format: int64 */
             job?: number;
             /** @enum {string} */
-            kind: "flash" | "restore" | "backup";
+            kind: "flash" | "restore" | "backup" | "settings";
             link: string;
             /** @description Whether its bench is in touch. */
             online: boolean;
@@ -5609,6 +5611,8 @@ export interface components {
             /** Format: date-time */
             seen?: string;
             serial: string;
+            /** @description Its model's sheet says what it can be set to. */
+            sets?: boolean;
             site: string;
             /** @description The site that it is at. */
             siteInfo?: components["schemas"]["Site"];

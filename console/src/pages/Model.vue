@@ -8,6 +8,7 @@ import AddressLine from '../parts/AddressLine.vue'
 import FitMatrix from '../parts/FitMatrix.vue'
 import ModelBulletins from '../parts/ModelBulletins.vue'
 import ModelSecrets from '../parts/ModelSecrets.vue'
+import SiteProfile from '../parts/SiteProfile.vue'
 import NeedList from '../parts/NeedList.vue'
 import Trouble from '../parts/Trouble.vue'
 import TrySheet from '../parts/TrySheet.vue'
@@ -67,6 +68,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
           <v-btn type="submit" variant="outlined" :disabled="!revision || reason.length < 3">Choose it</v-btn>
         </form>
         <p v-else class="small muted">A lead chooses.</p>
+        <template v-if="page.sets"><h2 class="gap">What its units come with</h2><SiteProfile kind="model" :of="page.model" /></template>
         <ModelSecrets v-if="page.secrets?.length" class="gap" :model="page.model" :secrets="page.secrets" @changed="load" />
       </section>
       <section>

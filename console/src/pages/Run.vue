@@ -18,6 +18,7 @@ import LineOfStops from '../parts/LineOfStops.vue'
 import OwedList from '../parts/OwedList.vue'
 import PartsLine from '../parts/PartsLine.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
+import SetupTable from '../parts/SetupTable.vue'
 import { rideOf, stopsOf } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
@@ -88,7 +89,7 @@ function follow() {
     if (p.view.step === 'ended') {
       source?.close()
       load()
-    } else if (p.view.board !== before?.board || !run.value?.sectors.length !== !p.states) load()
+    } else if (p.view.board !== before?.board || !run.value?.sectors.length !== !p.states || p.events.some((e) => ['settings-laid', 'answered', 'saved', 'settled'].includes(e.kind))) load()
   })
 }
 
@@ -308,13 +309,14 @@ async function putBack() {
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
       <PartsLine v-if="view.parts?.length" :parts="view.parts" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" :rests="run.state !== 'open'" />
+      <SetupTable v-if="run.setup" :setup="run.setup" />
       <div class="four">
         <section>
           <UnitPlate :unit="run.unit" :note="`${run.from || '?'} → ${run.to || run.version || '?'} ${run.channel ?? ''}`" />
           <p v-if="jobWords(run)" class="small job" data-job-of><router-link v-if="run.job && !run.ownJob" :to="`/jobs/${run.job}`">{{ jobWords(run) }}</router-link><template v-else>{{ jobWords(run) }}</template></p>
           <p class="small"><router-link :to="`/units/${run.unit.id}`">All of this unit</router-link></p>
         </section>
-        <section v-if="run.kind !== 'backup'">
+        <section v-if="run.kind !== 'backup' && run.kind !== 'settings'">
           <div class="row spread"><h2 class="counts">{{ (view.rate / 1024).toFixed(1) }} KiB/s</h2><span class="small muted">{{ view.line ? `${Math.round((view.rate / view.line) * 100)} % of the line` : '' }}</span></div>
           <RateChart v-if="points.length" :points="points" :line="view.line" />
           <p v-else class="small muted">Drawn once memory is written.</p>
@@ -327,7 +329,7 @@ async function putBack() {
             <DigestText :digest="run.backup" />
           </template>
           <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">By the name of {{ run.waivedBy }}: {{ gates[run.waiver.gate] ?? run.waiver.gate }}. {{ run.waiver.reason }}</p>
-            <details v-if="run.settings" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
+            <details v-if="run.settings && !run.setup" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? cap(backs[card.wayBack] ?? '') : 'None yet; nothing is erased before there is one.' }}</span></div>
           <OwedList v-if="view.owed?.length" :owed="view.owed" :closed="closed" />
         </section>

@@ -4,6 +4,7 @@ import { mdiMapMarkerPlusOutline } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Problem, type Site } from '../api/client'
+import SiteProfile from '../parts/SiteProfile.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 
@@ -12,6 +13,7 @@ const trouble = ref<Problem | null>(null)
 const wrong = ref<Problem | null>(null)
 const open = ref(false)
 const busy = ref(false)
+const known = ref('')
 const to = reactive({ name: '', customer: '', contact: '', note: '', facts: '' })
 
 async function load() {
@@ -23,6 +25,7 @@ load()
 
 function begin(s?: Site) {
   Object.assign(to, { name: s?.name ?? '', customer: s?.customer ?? '', contact: s?.contact ?? '', note: s?.note ?? '', facts: Object.entries(s?.facts ?? {}).map(([k, v]) => `${k}=${v}`).join(', ') })
+  known.value = s?.name ?? ''
   wrong.value = null
   open.value = true
 }
@@ -49,11 +52,12 @@ async function put() {
     <p class="muted">A unit is at a site if its place is the site’s name, or begins with it and a comma.</p>
     <Trouble v-if="trouble" :problem="trouble" />
     <table v-if="sites?.length" class="plain stack">
-      <thead><tr><th>Site</th><th>Customer</th><th>Whom to ask</th><th>How to get in</th><th>Holds for every unit there</th><th /></tr></thead>
+      <thead><tr><th>Site</th><th>Customer</th><th>Whom to ask</th><th>How to get in</th><th>Holds for every unit there</th><th>On its network</th><th /></tr></thead>
       <tbody>
         <tr v-for="s in sites" :key="s.name">
           <td><router-link :to="{ path: '/units', query: { q: s.name } }"><strong>{{ s.name }}</strong></router-link></td><td data-label="customer">{{ s.customer }}</td><td data-label="ask">{{ s.contact }}</td><td data-label="get in">{{ s.note }}</td>
           <td>{{ Object.entries(s.facts).map(([k, v]) => `${k} ${v}`).join(', ') }}</td>
+          <td data-label="on its network"><div v-for="x in s.addresses ?? []" :key="x.serial + x.title" class="small" :data-address="x.serial"><router-link :to="`/units/${x.serial}`" class="mono">{{ x.serial }}</router-link> {{ x.title.toLowerCase() }} <strong>{{ x.value }}</strong><span v-if="x.public" class="brick"> public default</span></div></td>
           <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="`Change ${s.name}`" @click="begin(s)">Change</v-btn></td>
         </tr>
       </tbody>
@@ -68,6 +72,7 @@ async function put() {
         <v-textarea v-model="to.note" variant="outlined" rows="2" label="How to get in" data-field="note" />
         <v-text-field v-model="to.facts" label="Holds for every unit there: region=inner-sound, supply=own" data-field="facts" />
         <Trouble v-if="wrong" :problem="wrong" />
+        <template v-if="known"><h3>What its units are set to</h3><SiteProfile kind="site" :of="known" /></template>
         <div class="row end"><v-btn variant="text" @click="open = false">Close</v-btn><v-btn color="primary" :disabled="to.name.trim().length < 2" :loading="busy" data-put @click="put">Keep it</v-btn></div>
       </v-card>
     </v-dialog>

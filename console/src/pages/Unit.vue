@@ -16,6 +16,7 @@ import VerdictTag from '../parts/VerdictTag.vue'
 import JobForm from '../parts/JobForm.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import UnitEntry from '../parts/UnitEntry.vue'
+import UnitSettings from '../parts/UnitSettings.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
 import { cap, factNames, hows, kib, outcomes, sentence, sources, tests, verdicts, when } from '../words'
@@ -141,6 +142,7 @@ const blocked = computed(() => {
               </div>
             </li>
           </ul>
+          <UnitSettings :unit="page" :blocked="blocked" />
           <h2 class="gap">Known facts</h2>
           <table class="plain">
             <tbody>

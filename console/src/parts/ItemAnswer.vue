@@ -33,6 +33,28 @@ function measured() {
       <v-btn type="submit" size="large" :disabled="whose.trim().length < 2 || !due" :loading="busy" data-hand-on>Hand it on</v-btn>
       <v-btn variant="outlined" size="large" @click="handing = false">Back</v-btn>
     </form>
+    <div v-else-if="item.setting && !other" class="setting">
+      <div v-if="item.do === 'choose'" class="row">
+        <v-btn v-for="c in item.choices ?? []" :key="c.value" size="x-large" class="yes" :disabled="busy" :data-choice="c.value" @click="emit('answer', c.value, '', null)">{{ c.says.en }}</v-btn>
+      </div>
+      <template v-else>
+        <v-btn v-if="item.offers" size="x-large" class="yes" :loading="busy" data-offered @click="emit('answer', 'offered', '', null)">Take the one made for it</v-btn>
+        <form class="row own" @submit.prevent="emit('answer', value, '', null)">
+          <input v-model="value" class="note" :type="item.secret ? 'password' : 'text'" autocomplete="off" :aria-label="item.says.en" :placeholder="item.offers ? 'Or type one of your own' : 'Its value'" data-value /><strong v-if="item.unit">{{ item.unit }}</strong>
+          <v-btn type="submit" size="large" :disabled="!value.trim()" :loading="busy" data-put-value>That is to be it</v-btn>
+        </form>
+      </template>
+      <div class="row else">
+        <v-btn v-if="item.leaves && lead" variant="outlined" :disabled="busy" data-leave @click="other = true">Leave it, by name…</v-btn>
+        <span v-else-if="item.leaves" class="small">A lead may leave it as it is.</span>
+        <v-btn v-if="back" variant="text" :disabled="busy" :title="back" data-back @click="emit('answer', 'back', '', null)">Back to the one before</v-btn>
+      </div>
+    </div>
+    <form v-else-if="item.setting" class="row" @submit.prevent="emit('answer', 'excused', note, null)">
+      <input v-model="note" class="note" type="text" aria-label="Why it stays as it is" placeholder="Why does it stay as it is?" data-note />
+      <v-btn type="submit" size="large" :disabled="note.trim().length < 3" :loading="busy" data-leave-it>Leave it as it is</v-btn>
+      <v-btn variant="outlined" size="large" @click="other = false">Back</v-btn>
+    </form>
     <div v-else-if="!other">
       <div v-if="item.do === 'choose'" class="row">
         <v-btn v-for="c in item.choices ?? []" :key="c.value" size="x-large" class="yes" :disabled="busy" :data-choice="c.value" @click="emit('answer', c.value, '', null)">{{ c.says.en }}</v-btn>
@@ -65,6 +87,7 @@ function measured() {
 .answer { margin-top: 12px; display: grid; gap: 12px; }
 .yes { min-height: 72px; font-size: 22px; background: rgb(var(--v-theme-on-hands-on)) !important; color: rgb(var(--v-theme-hands-on)) !important; }
 .else { margin-top: 16px; }
+.own { margin-top: 12px; max-width: 720px; }
 .meter { width: 150px; height: 72px; font: 700 40px var(--mono); padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; background: rgb(var(--v-theme-warning)); color: inherit; }
 .note { flex: 1; min-width: 220px; height: 56px; font: 18px var(--body); padding: 0 12px; border: 2px solid currentColor; border-radius: 4px; color: inherit; background: none; }
 .note::placeholder { color: inherit; }

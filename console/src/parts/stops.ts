@@ -19,11 +19,15 @@ export const place: Record<string, number> = {
   lock: 5,
   backup: 3,
   store: 3,
+  'settings-read': 3,
+  wanted: 3,
+  ask: 3,
   plan: 3,
   'same-unit': 4,
   survey: 4,
   flash: 4,
   verify: 5,
+  settings: 6,
   start: 6,
   'close-out': 6,
   ended: 7,
@@ -35,32 +39,33 @@ export const words = ['Identify', 'Fit', 'Card', 'Backup', 'Flash', 'Verify', 'C
 export function stopsOf(run: Run, view: View, step: string): Stop[] {
   const after = view.item?.at === 'left' // a person's turn at the end
   const now = after ? 6 : (place[step] ?? 0)
-  const carded = run.answers.length > 0 && step !== 'hands' && step !== 'card'
+  const carded = run.answers.length > 0 && !['hands', 'card'].includes(step)
   // Where hands come first, the unit is asked only afterwards.
   const told = run.progress.events.map((e) => e.kind)
   const later = now === 2 ? [!told.includes('identified'), !told.includes('judged')] : []
-  const left = run.kind === 'backup' ? [1, 2, 4, 5] : run.kind === 'restore' ? [1] : []
+  const left = run.kind === 'backup' ? [1, 2, 4, 5] : run.kind === 'settings' ? [1, 4, 5] : run.kind === 'restore' ? [1] : []
   const facts = [
     run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : later[0] ? 'once it has power' : 'by itself',
     run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : later[1] ? 'judged again then' : 'by itself',
-    view.hands && !after ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} ${run.answers.length === 1 ? 'item' : 'items'} done` : `said yes: ${run.by}`,
-    step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
+    view.hands && !after && step !== 'ask' ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} ${run.answers.length === 1 ? 'item' : 'items'} done` : `said yes: ${run.by}`,
+    step === 'ask' ? `settings, your turn ${view.turn} of ${view.turns}` : step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
     view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
     step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
-    run.state === 'closed' ? 'in the history' : after ? `your turn, ${view.turn} of ${view.turns}` : 'by itself',
+    run.state === 'closed' ? 'in the history' : step === 'settings' ? 'settings' : after ? `your turn, ${view.turn} of ${view.turns}` : 'by itself',
   ]
   const over = run.state === 'closed'
   return words
     .map((word, i): Stop => {
       const state = (i < now && !later[i]) || (i === 2 && carded) ? 'done' : i === now ? 'now' : 'ahead'
       const fact = facts[i] ?? ''
-      return { key: word, word, fact: fact !== 'by itself' ? fact : state === 'done' ? 'done' : over ? 'not needed' : fact, hand: i === 2 || (i === 6 && after), state }
+      return { key: word, word, fact: fact !== 'by itself' ? fact : state === 'done' ? 'done' : over ? 'not needed' : fact, hand: i === 2 || (i === 6 && after) || (i === 3 && step === 'ask'), state }
     })
     .filter((_, i) => !left.includes(i))
 }
 
 function backupFact(run: Run): string {
   if (run.backupHow?.startsWith('run ')) return 'from before'
+  if (run.kind === 'settings') return run.setup ? `${run.setup.lines.length} settings` : 'settings'
   return run.backupId ? 'full, stored' : run.backup ? 'read, to be stored' : 'by itself'
 }
 
