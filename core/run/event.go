@@ -21,7 +21,7 @@ import (
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
-const Schema = 4
+const Schema = 5
 
 // provenSince is the schema from which on an event says itself whether the program was
 // proven.

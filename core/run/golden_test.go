@@ -53,6 +53,16 @@ var goldenRuns = map[string]func(t *testing.T) *bench{
 		b.open.Kind, b.open.Release, b.open.Version = run.BackUp, core.Digest{}, ""
 		return b
 	},
+	"settings": func(t *testing.T) *bench { return lit(t, lampSettings, lampText, pier, lampAnswers) },
+	"settings-left": func(t *testing.T) *bench {
+		b := lit(t, lampSettings, lampText, nil, map[string]procedure.Answer{"set-quay-lamp": {Value: "1"}, "set-ssid": {Value: "pier"}, "set-password": {Value: procedure.Excused, Note: "on Monday"}})
+		return b
+	},
+	"settings-alone": func(t *testing.T) *bench {
+		b := lit(t, lampSettings, lampText, pier, lampAnswers)
+		b.open.Kind, b.open.Release, b.open.Version = run.SetUp, core.Digest{}, ""
+		return b
+	},
 	"stopped": func(t *testing.T) *bench {
 		b := newBench(t, nil)
 		b.onEvent(func(j *run.Journal) bool { return j.State().View().Right == 5 }, func() { b.run.Stop("p") })

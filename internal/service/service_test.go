@@ -203,6 +203,9 @@ func TestEveryCallAsksForARole(t *testing.T) {
 			if o.OperationID == "convert-image" {
 				at += "?to=raw"
 			}
+			if o.OperationID == "get-profile" {
+				at += "?kind=site&of=x"
+			}
 			body := bodies[o.OperationID]
 			if body == "" && (method == "POST" || method == "PUT") {
 				body = "{}"
