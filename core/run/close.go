@@ -140,7 +140,7 @@ func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
 	return r.bench.Seal(func(previous core.Digest) []byte {
 		return r.record(outcome, reason, owed, previous).Encode()
 	}, func(record, signature []byte) error {
-		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason, Touched: s.Touched(), Owed: owed, Record: record, Signature: signature}, true)
+		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason, Touched: s.wrote(), Owed: owed, Record: record, Signature: signature}, true)
 	})
 }
 

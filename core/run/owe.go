@@ -1,8 +1,11 @@
 package run
 
 import (
+	"slices"
+
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
+	"zealousferry/core/settings"
 )
 
 // What a run may come to owe.
@@ -99,6 +102,23 @@ var duties = []duty{
 			return all
 		},
 		itemDone},
+	{OwePublic,
+		func(*State, Event, *Section) []Obligation { return nil }, // made by the word of whoever leaves it
+		func(s *State, e Event, x *Section, o Obligation) bool {
+			var now []settings.Value
+			switch e.Kind {
+			case KindSettings:
+				var b Settings
+				into(e, &b)
+				now = b.Settings
+			case KindSettled:
+				var b Settled
+				into(e, &b)
+				now = b.Now
+			}
+			i := slices.IndexFunc(now, func(v settings.Value) bool { return v.Name == o.Item })
+			return x.Name == o.Section && i >= 0 && !now[i].Public
+		}},
 }
 
 // itemDone tells whether the event is the answer that an obligation waits for.
@@ -167,6 +187,7 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 				title = l.Title
 			}
 		}
+		s.Owed = slices.DeleteFunc(s.Owed, func(o Obligation) bool { return o.Kind == OwePublic && o.Section == i.Section && o.Item == i.Setting })
 		s.add(Obligation{Kind: OwePublic, Section: i.Section, Item: i.Setting, Says: "Change " + title + ": everybody knows its value.", State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
 		return
 	}

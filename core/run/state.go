@@ -379,6 +379,12 @@ func (s *State) Touched() bool {
 	return slices.ContainsFunc(s.Sections, func(x *Section) bool { return x.Touched || x.Saving })
 }
 
+// wrote tells whether anything was about to change a memory or files: settings that were
+// put leave no unit half written.
+func (s *State) wrote() bool {
+	return slices.ContainsFunc(s.Sections, func(x *Section) bool { return x.Touched })
+}
+
 // MayHaveTouched is Touched for who may not have all events: from the moment on in
 // which the first change could follow.
 func (s *State) MayHaveTouched() bool {

@@ -252,11 +252,11 @@ func (a *app) outcome(s string) string {
 }
 
 func (a *app) unitsVerb() *cobra.Command {
-	words, page := "", 0
+	words, state, page := "", "", 0
 	v := &cobra.Command{Use: "units", Short: "Units in the register", Args: cobra.NoArgs,
-		Example: "  ferry units\n  ferry units --find gannet",
+		Example: "  ferry units\n  ferry units --find gannet\n  ferry units --state public-default",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			u, err := c.Units(ctx, words, page, 25)
+			u, err := c.UnitsIn(ctx, state, words, page, 25)
 			if err != nil {
 				return err
 			}
@@ -270,6 +270,7 @@ func (a *app) unitsVerb() *cobra.Command {
 			})
 		})}
 	v.Flags().StringVar(&words, "find", "", "words in serial, site, model or version")
+	v.Flags().StringVar(&state, "state", "", "known, done, half-done, not-proven, do-not-use, set-apart, public-default (a setting with a value that everybody knows) or open")
 	v.Flags().IntVar(&page, "page", 0, "page, from 0")
 	return v
 }

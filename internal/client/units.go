@@ -25,6 +25,11 @@ func (c *Client) Units(ctx context.Context, words string, page, size int) (Units
 	return get[Units](ctx, c, fmt.Sprintf("/api/units?q=%s&page=%d&size=%d", url.QueryEscape(words), page, size))
 }
 
+// UnitsIn is Units of those that stand so.
+func (c *Client) UnitsIn(ctx context.Context, state, words string, page, size int) (Units, error) {
+	return get[Units](ctx, c, fmt.Sprintf("/api/units?state=%s&q=%s&page=%d&size=%d", url.QueryEscape(state), url.QueryEscape(words), page, size))
+}
+
 // Unit is a unit by id or serial.
 func (c *Client) Unit(ctx context.Context, unit string) (UnitPage, error) {
 	return get[UnitPage](ctx, c, "/api/units/"+segment(unit))

@@ -259,6 +259,10 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 		all = s.HandedOn()
 	}
 	for _, due := range all {
+		if due.Kind == run.OwePublic { // left by name, until somebody changes it
+			o.Owed = append(o.Owed, due)
+			continue
+		}
 		if !due.Tool() && due.Kind != run.OweTest {
 			continue
 		}

@@ -16,7 +16,7 @@ import (
 type unitsIn struct {
 	Words string `query:"q" maxLength:"100" doc:"Words that serial, site, model or version hold."`
 	Model string `query:"model"`
-	State string `query:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart,open"`
+	State string `query:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart,public-default,open"`
 	Page  int    `query:"page" minimum:"0" maximum:"100000"`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"25"`
 }

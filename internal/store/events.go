@@ -358,6 +358,8 @@ func unitAfter(ctx context.Context, tx *sqlx.Tx, r Run, c run.Closed, record *hi
 		_, err = tx.ExecContext(ctx, `UPDATE adapter a JOIN unit u ON u.serial = a.serial SET a.firmware = ?, a.latency = 0, a.tested_at = NULL, a.sound = FALSE WHERE u.id = ?`, record.To, r.Unit)
 	case right: // so what is in it is known, also of one that was half done
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL, running = IF(? = '', running, ?) WHERE id = ?`, stands, record.To, record.To, r.Unit)
+	case r.Kind == run.SetUp && u.State != UnitHalfDone:
+		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ? WHERE id = ?`, stands, r.Unit)
 	case c.Outcome == run.NothingToDo && u.State != UnitHalfDone:
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = NULL WHERE id = ?`, stands, r.Unit)
 	case c.Outcome == run.Done:

@@ -93,6 +93,8 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, 
 	}
 	switch q.State {
 	case "":
+	case "public-default":
+		where = append(where, "EXISTS (SELECT 1 FROM unit_setting s WHERE s.unit = u.id AND s.public = TRUE)")
 	case "open":
 		where = append(where, "EXISTS (SELECT 1 FROM claim c WHERE c.kind = 'unit' AND c.what = u.id)")
 	default:

@@ -196,11 +196,22 @@ func TestSettingsInTheConsole(t *testing.T) {
 	if r.Outcome != string(run.Done) || !strings.Contains(settingsOf(w, "a"), "password=lamp\n") {
 		t.Fatalf("%s %+v %s", r.Outcome, r.Progress.Fault, settingsOf(w, "a"))
 	}
+	if u, err := w.Technician.UnitsIn(ctx, "public-default", "", 0, 10); err != nil || u.Total != 1 || u.Units[0].Serial != "S-0001" {
+		t.Errorf("units with a public default: %+v %v", u, err)
+	}
+	k := w.Open(client.NewRun{Kind: run.BackUp, At: "b/a", Reason: "before the visit"})
+	if k = w.Follow(k.ID); len(k.Progress.View.Owed) != 1 || k.Progress.View.Owed[0].Kind != run.OwePublic {
+		t.Errorf("a backup run drops what a lead has left by name: %+v", k.Progress.View.Owed)
+	}
 	do(t, x, says("7 read back alike"), chromedp.Navigate(w.Base+"/units/S-0001"), says("public default"), press(`[data-set-up]`), put(`[data-field="set-reason"] input`, "a password of its own"), press(`[data-begin-set]`),
 		browser.Until(`location.pathname.startsWith("/runs/")`), press(`[data-offered]`), says("6 read back alike"))
 	if strings.Contains(settingsOf(w, "a"), "password=lamp\n") {
 		t.Error("everybody still knows it")
 	}
+	w.Wait("the run to close", func() bool {
+		u, err := w.Technician.UnitsIn(ctx, "public-default", "", 0, 10)
+		return err == nil && u.Total == 0
+	})
 	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), press(`[data-show="password"]`), browser.Until(`document.querySelector("[data-setting=password] strong").innerText.length === 19`),
 		chromedp.Navigate(w.Base+"/sites"), says("skerry-pier"))
 	var wide float64

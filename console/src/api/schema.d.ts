@@ -14276,7 +14276,7 @@ export interface operations {
                 /** @description Words that serial, site, model or version hold. */
                 q?: string;
                 model?: string;
-                state?: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart" | "open";
+                state?: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart" | "public-default" | "open";
                 page?: number;
                 size?: number;
             };

@@ -27,6 +27,7 @@ const states = [
   { title: 'Run open', value: 'open' },
   { title: 'Half done', value: 'half-done' },
   { title: 'Not proven', value: 'not-proven' },
+  { title: 'Public default', value: 'public-default' },
   { title: 'Last run well', value: 'done' },
   { title: 'No run yet', value: 'known' },
 ]
