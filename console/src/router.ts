@@ -10,6 +10,7 @@ export const router = createRouter({
     { path: '/today', component: () => import('./pages/Today.vue'), meta: { title: 'Today' } },
     { path: '/units', component: () => import('./pages/Units.vue'), meta: { title: 'Units' } },
     { path: '/units/:unit', component: () => import('./pages/Unit.vue'), props: true, meta: { title: 'Unit' } },
+    { path: '/handover/:unit', component: () => import('./pages/HandOver.vue'), props: true, meta: { title: 'Hand-over' } },
     { path: '/sites', component: () => import('./pages/Sites.vue'), meta: { title: 'Sites' } },
     { path: '/jobs', component: () => import('./pages/Jobs.vue'), meta: { title: 'Jobs' } },
     { path: '/jobs/:job', component: () => import('./pages/Job.vue'), props: true, meta: { title: 'Job' } },

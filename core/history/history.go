@@ -79,6 +79,7 @@ type Record struct {
 	Left       []Left        `cbor:"left,omitempty" json:"left,omitempty"`
 	Before     *Before       `cbor:"before,omitempty" json:"before,omitempty"` // where From comes from, if not from the wire
 	Conditions []Condition   `cbor:"conditions,omitempty" json:"conditions,omitempty"`
+	Settings   []Setting     `cbor:"settings,omitempty" json:"settings,omitempty"`
 	Halves     int           `cbor:"halves" json:"halves"` // how often the bench took the run up
 	Opened     int64         `cbor:"opened" json:"opened"`
 	Closed     int64         `cbor:"closed" json:"closed"`
@@ -95,6 +96,19 @@ type Before struct {
 	At     int64        `cbor:"at" json:"at"` // microseconds
 	Photo  *core.Digest `cbor:"photo,omitempty" json:"photo,omitempty"`
 	Unread string       `cbor:"unread,omitempty" json:"unread,omitempty"` // why nobody could read it
+}
+
+// Setting is what a unit was set to before a run, and after it. The value of a secret one is
+// in neither.
+type Setting struct {
+	Section string `cbor:"section,omitempty" json:"section,omitempty"`
+	Name    string `cbor:"name" json:"name"`
+	Was     string `cbor:"was,omitempty" json:"was,omitempty"` // the name under which it was found, if another
+	Found   string `cbor:"found,omitempty" json:"found,omitempty"`
+	Left    string `cbor:"left,omitempty" json:"left,omitempty"`
+	How     string `cbor:"how" json:"how"`
+	Back    string `cbor:"back" json:"back"` // not-yet, alike, other, gone
+	Secret  bool   `cbor:"secret,omitempty" json:"secret,omitempty"`
 }
 
 // Condition is what the unit told of its surroundings before it was changed, or during that

@@ -204,6 +204,7 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 			h.Waived = append(h.Waived, history.Waived{Gate: w.Gate, Section: x.Name, By: w.By, Reason: w.Reason})
 		}
 		h.Sections = append(h.Sections, s.recordOf(x))
+		h.Settings = append(h.Settings, s.recordSettings(x)...)
 		for _, c := range x.Before {
 			h.Conditions = append(h.Conditions, history.Condition{Section: x.Name, Name: c.Name, Value: c.Value, Unit: c.Unit, Wants: c.Wants})
 		}

@@ -15,7 +15,8 @@ type desk struct {
 	mu     sync.Mutex
 	stop   *Stop
 	aside  *LaidAside
-	waits  string // id of the item that a person must answer
+	lent   []Borrowed // that are not in the journal yet
+	waits  string     // id of the item that a person must answer
 	answer chan given
 	over   chan struct{} // closed once the run no longer works
 	ends   sync.Once
@@ -57,6 +58,29 @@ func (d *desk) LayAside(a LaidAside) {
 	d.nudge()
 }
 
+// Borrow notes a change for a while, after the action in hand: the run closes once it is
+// taken back, or left by name.
+func (d *desk) Borrow(b Borrowed) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.lent = append(d.lent, b)
+	d.nudge()
+}
+
+// note puts what was borrowed into the journal.
+func (r *Run) noteLent() error {
+	r.desk.mu.Lock()
+	lent := r.lent
+	r.lent = nil
+	r.desk.mu.Unlock()
+	for _, b := range lent {
+		if err := r.append(KindBorrowed, b, true); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (d *desk) orders() (*Stop, *LaidAside) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -72,6 +96,11 @@ func (r *Run) ordered() error {
 // stopped puts a waiting order to stop or to lay the run aside into the journal, and
 // tells whether there is one.
 func (r *Run) stopped() (bool, error) {
+	if r.journal.State().Closed == nil {
+		if err := r.noteLent(); err != nil {
+			return true, err
+		}
+	}
 	stop, aside := r.orders()
 	s := r.journal.State()
 	switch {

@@ -87,6 +87,7 @@ const (
 	KindLaid        = "settings-laid" // what each setting is to be
 	KindSaving      = "saving"        // a page of settings: about to be put
 	KindSaved       = "saved"         // and was
+	KindBorrowed    = "borrowed"      // a person has changed something for a while that no procedure names
 )
 
 // The gates that a person may waive.
@@ -136,6 +137,13 @@ type LaidOut struct {
 // Page is a page of settings that is saved.
 type Page struct {
 	Page string `json:"page"`
+}
+
+// Borrowed is a change for a while that no procedure names: a plug that was borrowed, a
+// cover that was taken off.
+type Borrowed struct {
+	Says string `json:"says"`
+	By   string `json:"by"`
 }
 
 // Settled says how they stand after they were put back.

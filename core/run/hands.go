@@ -160,6 +160,10 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 				return core.Fail(core.WrongUnit, "the run is of %s, and another unit is in hand: %s", r.journal.State().Opened.Serial, g.Note).Unit("nothing was changed").
 					Do("Take the one that the tool speaks to, or begin a run of the one in hand, at its own link.")
 			}
+			if err == nil && g.Value == procedure.No && item.At == model.AtSet && item.Setting == "" {
+				return core.Fail(core.NotAllowed, "the settings are not to be so: %s", g.Note).Unit("nothing was changed").
+					Do("Begin again and say what they are to be: a value by hand, a unit that it is to be like, or what its profile has.")
+			}
 			if err == nil && g.Value == procedure.No && !atEnd(item) && item.Setting == "" {
 				return core.Fail(core.CannotTell, "at %q somebody saw something else: %s", item.Says.In("en"), g.Note).
 					Go(words.Check(r.journal.State().Opened.Link).To("Find out why before anything is written, then begin again; what is on the line tells"))
@@ -168,6 +172,9 @@ func (r *Run) asked(ctx context.Context, item *model.Item) error {
 				return err
 			}
 		case <-r.nudged:
+			if err := r.noteLent(); err != nil {
+				return err
+			}
 			s := r.journal.State()
 			if s.Fault == nil && !s.Stopped && s.LaidBy == nil { // an undo list is worked off even so
 				if stop, err := r.stopped(); stop || err != nil {

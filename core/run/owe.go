@@ -80,6 +80,10 @@ var duties = []duty{
 		}},
 	{OweUndo,
 		func(s *State, e Event, x *Section) []Obligation {
+			if e.Kind == KindBorrowed {
+				n := len(s.Lent) - 1
+				return []Obligation{{Item: lentItem(n), Says: "Put it back as it was: " + s.Lent[n].Says}}
+			}
 			a, ok := answered(e)
 			if i := s.item(a.Item); ok && i != nil && i.Undo != "" && good(a) {
 				if back := s.item(i.Undo); back != nil {

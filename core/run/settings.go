@@ -8,6 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/history"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
@@ -227,16 +228,18 @@ func askFor(x *Section, l *settings.Line, def *model.Setting) model.Item {
 // lookAt is the item by which a person sees what becomes other than it was, where it is
 // more than the release's own renaming.
 func lookAt(x *Section, lines []settings.Line) *model.Item {
-	var other, gone []string
+	var other, gone, differ []string
 	for _, l := range lines {
 		switch {
 		case l.How == settings.Gone:
 			gone = append(gone, l.Title)
-		case l.How == settings.Filled || l.How == settings.ByRule || l.How == settings.Said || l.Other != nil:
+		case l.How == settings.Filled || l.How == settings.ByRule || l.How == settings.Said:
 			other = append(other, l.Title)
+		case l.Other != nil:
+			differ = append(differ, l.Title)
 		}
 	}
-	if len(other)+len(gone) == 0 {
+	if len(other)+len(gone)+len(differ) == 0 {
 		return nil
 	}
 	var says []string
@@ -245,6 +248,9 @@ func lookAt(x *Section, lines []settings.Line) *model.Item {
 	}
 	if len(gone) > 0 {
 		says = append(says, "not carried over: "+strings.Join(gone, ", "))
+	}
+	if len(differ) > 0 {
+		says = append(says, "as they were, though a profile has another value: "+strings.Join(differ, ", "))
 	}
 	return &model.Item{ID: settingItem(x, "look", "at-settings"), Do: model.Confirm, At: model.AtSet, Section: x.Name,
 		Says: model.Words{"en": "Look at the settings. Are they to be so?"}, Why: model.Words{"en": capital(strings.Join(says, "; ")) + "."}}
@@ -799,4 +805,23 @@ func (s *State) LeftOf(x *Section, l settings.Line) string {
 		return LeftOther
 	}
 	return LeftAlike
+}
+
+// recordSettings is what the record says of a section's settings.
+func (s *State) recordSettings(x *Section) (all []history.Setting) {
+	for _, l := range s.Wanted(x) {
+		one := history.Setting{Section: x.Name, Name: l.Name, Was: l.Was, How: string(l.How), Back: s.LeftOf(x, l), Secret: l.Secret}
+		if !l.Secret && l.Found != nil {
+			one.Found = l.Found.Value
+		}
+		if x.Settled != nil && !l.Secret {
+			for _, v := range x.Settled.Now {
+				if v.Name == l.Name {
+					one.Left = v.Value
+				}
+			}
+		}
+		all = append(all, one)
+	}
+	return all
 }

@@ -37,6 +37,7 @@ type Talk struct {
 	Carded  *Carded
 	Hands   *Hands // what a person must do now
 	Answers []procedure.Answer
+	Lent    []Borrowed         // changes for a while that no procedure names
 	Turned  string             // the section to which hands have turned last
 	between []procedure.Answer // since then
 }
@@ -163,6 +164,10 @@ func (s *State) ofRun(e Event) (err error) {
 			s.between = append(s.between, a)
 		}
 		s.Answers = append(s.Answers, a)
+	case KindBorrowed:
+		var b Borrowed
+		err = into(e, &b)
+		s.Lent = append(s.Lent, b)
 	case KindTurned, KindReady:
 		s.Turned, s.between = e.Section, nil
 	case KindJudged:
@@ -413,8 +418,22 @@ func (s *State) items() (all []model.Item) {
 			all = append(slices.Clip(all), x.Laid.Items...)
 		}
 	}
-	return all
+	if len(s.Lent) == 0 {
+		return all
+	}
+	at := slices.IndexFunc(all, func(i model.Item) bool { return i.At == model.AtLeft && i.Test }) // it is tried as it will be used
+	if at < 0 {
+		at = len(all)
+	}
+	var back []model.Item
+	for n, b := range s.Lent {
+		back = append(back, model.Item{ID: lentItem(n), Do: model.Confirm, At: model.AtLeft, Says: model.Words{"en": "Put it back as it was: " + b.Says}})
+	}
+	return slices.Insert(slices.Clone(all), at, back...)
 }
+
+// lentItem is the id of the item that takes back the nth borrowed thing.
+func lentItem(n int) string { return fmt.Sprintf("give-back-%d", n+1) }
 
 // Items are all that a person or the tool is to do: of the card, and about settings.
 func (s *State) Items() []model.Item { return s.items() }

@@ -38,6 +38,8 @@ var Ways = []Way{
 	{"backups", "see the backups of a unit", "ferry backups {unit}", "/units/{unit}"},
 	{"settings", "see what a unit is set to", "ferry settings show {unit}", "/units/{unit}"},
 	{"settings-put", "put settings into a unit", "ferry settings put {unit} --reason …", "/units/{unit}"},
+	{"owed-done", "say that what was left at a unit is done", "ferry unit done {unit} --note …", "/units/{unit}"},
+	{"handover", "see what whoever has a unit next has to know", "ferry handover {unit}", "/handover/{unit}"},
 	{"sites", "see the sites", "ferry site list", "/sites"},
 	{"history", "see what happened to a unit", "ferry history {unit}", "/units/{unit}"},
 	{"run-show", "look at a run", "ferry run show {run}", "/runs/{run}"},
@@ -150,6 +152,8 @@ func Restore(unit string) core.Step                 { return step("restore", uni
 func Backups(unit string) core.Step                 { return step("backups", unit) }
 func Settings(unit string) core.Step                { return step("settings", unit) }
 func SettingsPut(unit string) core.Step             { return step("settings-put", unit) }
+func OwedDone(unit string) core.Step                { return step("owed-done", unit) }
+func HandOver(unit string) core.Step                { return step("handover", unit) }
 func Sites() core.Step                              { return step("sites") }
 func History(unit string) core.Step                 { return step("history", unit) }
 func RunShow(run string) core.Step                  { return step("run-show", run) }

@@ -223,6 +223,8 @@ func (b *Bench) result(ctx context.Context, o client.Order) (r client.Result, er
 		err = b.abandon(o)
 	case client.OrderLayAside:
 		err = b.layAside(o)
+	case client.OrderBorrow:
+		err = b.borrow(o)
 	case client.OrderAnswer:
 		err = b.answer(ctx, o)
 	case client.OrderCheck:

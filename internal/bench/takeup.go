@@ -190,6 +190,25 @@ func (b *Bench) layAside(o client.Order) error {
 	return r.PutAside(*o.Laid)
 }
 
+// borrow notes a change for a while in a run that is at work.
+func (b *Bench) borrow(o client.Order) error {
+	j, err := b.job(o.Run)
+	if err != nil {
+		return err
+	}
+	if o.Lent == nil {
+		return core.Fail(core.BadFile, "the order does not say what was changed")
+	}
+	j.mu.Lock()
+	r, working := j.run, j.working
+	j.mu.Unlock()
+	if !working || r == nil {
+		return core.Fail(core.NotAllowed, "the run is not at work").Go(words.RunResume(o.Run).To("Go on with it, then note what you change"))
+	}
+	r.Borrow(*o.Lent)
+	return nil
+}
+
 // claim makes the caller the only one that writes the run's journal. Whoever is just
 // putting down the tools is waited for.
 func (j *job) claim() error {

@@ -303,6 +303,20 @@ func (a *app) today(t client.Today) {
 	}
 	part("Tests that are open", rows)
 	rows = nil
+	for _, x := range t.Left {
+		verb := "ferry handover " + x.Serial
+		if x.ByHand {
+			verb = "ferry unit done " + x.Serial + " --note …"
+		}
+		rows = append(rows, []string{"  " + x.Serial, column(x.Says+" "+x.Reason, 60), verb})
+	}
+	part("Left at units by name", rows)
+	rows = nil
+	for _, x := range t.Offers {
+		rows = append(rows, []string{"  " + x.Serial, column(x.Says, 60), fmt.Sprintf("ferry offer end %d --how …", x.Number)})
+	}
+	part("Seen, and not ordered", rows)
+	rows = nil
 	for _, x := range t.Withdrawn {
 		rows = append(rows, []string{"  " + x.Unit.Serial, column("runs "+x.Unit.Running+", withdrawn: "+x.Why, 60), x.Text + " " + x.Next})
 	}

@@ -242,6 +242,7 @@ type Order struct {
 	Epoch    uint64            `json:"epoch,omitempty"`
 	Links    map[string]string `json:"links,omitempty"` // of sections on further links, by section
 	Laid     *run.LaidAside    `json:"laid,omitempty"`
+	Lent     *run.Borrowed     `json:"lent,omitempty"`
 	Await    bool              `json:"await,omitempty"` // a person applies the power while the bench calls
 	Baud     int               `json:"baud,omitempty"`
 	Answer   *procedure.Answer `json:"answer,omitempty"`

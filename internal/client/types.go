@@ -31,6 +31,7 @@ const (
 	OrderAbandon  = "abandon"
 	OrderLayAside = "lay-aside"
 	OrderAnswer   = "answer"
+	OrderBorrow   = "borrow"
 	OrderCheck    = "check"
 	OrderEcho     = "echo"
 	OrderListen   = "listen"

@@ -111,6 +111,8 @@ type UnitPage struct {
 	Consents  []Consent  `json:"consents" nullable:"false" doc:"Of leads, that have not ended."`
 	Bulletins []Bulletin `json:"bulletins" nullable:"false" doc:"That speak to it, by what its open jobs are for."`
 	Jobs      []Job      `json:"jobs" nullable:"false" doc:"Open ones that it is in the scope of."`
+	Owed      []Owed     `json:"owed" nullable:"false" doc:"What runs have left at it by name, until somebody says that it is done: changes for a while, findings, values that everybody knows."`
+	Offers    []Offer    `json:"offers" nullable:"false" doc:"What was seen at it and not ordered, that nobody has decided on."`
 	Sets      bool       `json:"sets,omitempty" doc:"Its model's sheet says what it can be set to."`
 }
 

@@ -259,7 +259,7 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 		all = s.HandedOn()
 	}
 	for _, due := range all {
-		if due.Kind == run.OwePublic { // left by name, until somebody changes it
+		if due.Kind == run.OwePublic || due.Kind == run.OweUndo { // left by name, until somebody sees to it
 			o.Owed = append(o.Owed, due)
 			continue
 		}

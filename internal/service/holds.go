@@ -272,7 +272,11 @@ func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, 
 	if a.Note != "" {
 		says += ". " + a.Note
 	}
-	owed = run.Answered(owed, a)
+	return v.seenTo(ctx, u, history.Tested, run.Answered(owed, a), says)
+}
+
+// seenTo keeps what a unit is still owed once somebody has seen to a part of it.
+func (v *Service) seenTo(ctx context.Context, u store.Unit, kind string, owed []run.Obligation, says string) (client.UnitPage, error) {
 	raw := ""
 	if len(owed) > 0 {
 		b, err := json.Marshal(owed)
@@ -287,7 +291,7 @@ func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, 
 	} else if record != nil && u.State != store.UnitHalfDone {
 		state = store.StateOf(run.StandingAfter(record, owed, run.Standing(u.Decided)))
 	}
-	if err := v.store.AnswerTest(ctx, v.key, u, raw, state, by.ID, says, v.clock.Now()); err != nil {
+	if err := v.store.SeeTo(ctx, v.key, kind, u, raw, state, who(ctx).person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
 	return v.getUnit(ctx, &UnitPath{u.ID})

@@ -20,7 +20,7 @@ const (
 
 // today is what is unfinished, in one answer.
 func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
-	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
+	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Left: []client.Owed{}, Offers: []client.Offer{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
 	a, err := v.aroundRuns(ctx)
 	if err != nil {
 		return out, err
@@ -61,11 +61,15 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 	for _, u := range owing {
 		if !u.Run.Valid {
 			out.Tests = append(out.Tests, openTests(u, a.names, v.clock.Now())...)
+			out.Left = append(out.Left, leftAt(u, a.names)...)
 		}
 	}
 	out.NotProven = slices.DeleteFunc(out.NotProven, func(u client.Unit) bool { // the test says it better
 		return slices.ContainsFunc(out.Tests, func(t client.OpenTest) bool { return t.Unit == u.ID })
 	})
+	if out.Offers, err = v.offers(ctx, "", a.names); err != nil {
+		return out, err
+	}
 	jobs, _, err := v.store.Jobs(ctx, false, 0, mostToday)
 	if err != nil {
 		return out, err

@@ -110,6 +110,10 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	out.Tests = openTests(u, names, v.clock.Now())
+	out.Owed = leftAt(u, names)
+	if out.Offers, err = v.offers(ctx, u.ID, names); err != nil {
+		return out, err
+	}
 	if sheet, err := v.store.Sheet(ctx, u.Model); err == nil {
 		out.Sets = sheet.Sets()
 	}

@@ -123,9 +123,9 @@ func (s *Store) WithdrawnWhy(ctx context.Context) (map[[2]string]string, error) 
 	return out, err
 }
 
-// AnswerTest keeps what a unit is still owed after a person has answered a test without
-// a run, with the standing that follows, and a line in its history.
-func (s *Store) AnswerTest(ctx context.Context, key trust.Key, u Unit, owed, state, by, says string, at time.Time) error {
+// SeeTo keeps what a unit is still owed after a person has seen to something without a run,
+// with the standing that follows, and a line in its history.
+func (s *Store) SeeTo(ctx context.Context, key trust.Key, kind string, u Unit, owed, state, by, says string, at time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE unit SET owed = ?, state = ? WHERE id = ? AND owed = ?`, owed, state, u.ID, u.Owed)
 		if err != nil {
@@ -134,7 +134,7 @@ func (s *Store) AnswerTest(ctx context.Context, key trust.Key, u Unit, owed, sta
 		if n, _ := r.RowsAffected(); n == 0 && owed != u.Owed {
 			return core.Fail(core.Busy, "somebody else changed what is owed to %s a moment ago", u.Serial).Do("Look at it again.")
 		}
-		return s.noteOf(ctx, tx, key, history.Tested, u.ID, by, says, at)
+		return s.noteOf(ctx, tx, key, kind, u.ID, by, says, at)
 	})
 }
 

@@ -1145,6 +1145,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/offers/{offer}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say what came of an offer
+         * @description Role: technician.
+         */
+        post: operations["end-offer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/packs": {
         parameters: {
             query?: never;
@@ -1495,6 +1515,26 @@ export interface paths {
          * @description Role: technician.
          */
         post: operations["answer-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run}/borrowed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note a change for a while that no procedure names; the run closes once it is taken back, or left by name
+         * @description Role: technician.
+         */
+        post: operations["borrow"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2042,6 +2082,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/units/{unit}/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was done to a unit, what was not, and what whoever has it next does first
+         * @description Role: viewer.
+         */
+        get: operations["handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/handover.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The same to print
+         * @description Role: viewer.
+         */
+        get: operations["print-handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/units/{unit}/history": {
         parameters: {
             query?: never;
@@ -2136,6 +2216,46 @@ export interface paths {
          * @description Role: technician.
          */
         post: operations["mark-mistake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note what was seen at a unit that nobody had ordered
+         * @description Role: technician.
+         */
+        post: operations["add-offer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/units/{unit}/owed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that what a run has left at a unit is done
+         * @description Role: technician.
+         */
+        post: operations["owed-done"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2959,6 +3079,35 @@ export interface components {
         GivenSecret: {
             value: string;
         };
+        HandOver: {
+            /** Format: date-time */
+            at: string;
+            done: components["schemas"]["Said"][];
+            /** @description What whoever has it next does, the most urgent first. */
+            following: components["schemas"]["HandoverLine"][];
+            /** Format: int64 */
+            job?: number;
+            modelName: string;
+            notDone: components["schemas"]["Said"][];
+            offers: components["schemas"]["Offer"][];
+            /** @description Of the last run: as found beside as left. */
+            photos: components["schemas"]["PhotoPair"][];
+            running?: string;
+            site?: string;
+            unit: string;
+            why?: string;
+        };
+        HandoverLine: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What to do, for the command line. */
+            next?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
+            text: string;
+        };
         Have: {
             /** Format: int64 */
             have: number;
@@ -3077,6 +3226,7 @@ export interface components {
             run: string;
             sections?: components["schemas"]["HistorySection"][];
             serial: string;
+            settings?: components["schemas"]["HistorySetting"][];
             tests?: components["schemas"]["HistoryTest"][];
             to: string;
             undone?: string[];
@@ -3096,6 +3246,16 @@ export interface components {
             title?: string;
             to?: string;
             verified?: string;
+        };
+        HistorySetting: {
+            back: string;
+            found?: string;
+            how: string;
+            left?: string;
+            name: string;
+            secret?: boolean;
+            section?: string;
+            was?: string;
         };
         HistoryTest: {
             /** Format: int64 */
@@ -4078,6 +4238,10 @@ export interface components {
                 [key: string]: string;
             };
         };
+        NewBorrowed: {
+            /** @description What was changed, as it is to be put back: the plug of the satellite receiver, borrowed. */
+            says: string;
+        };
         NewBulletin: {
             /** @description Fault codes by which it shows, such as C1A10-12, or C1A10 for any failure type. */
             codes?: string[];
@@ -4203,6 +4367,13 @@ export interface components {
         NewModelSecret: {
             name: string;
             value: string;
+        };
+        NewOffer: {
+            /** @description Digest of evidence that was sent. */
+            photo?: string;
+            /** @description During which it was seen. */
+            run?: string;
+            says: string;
         };
         NewPart: {
             /**
@@ -4398,6 +4569,28 @@ export interface components {
             source: "label" | "person";
             value: string;
         };
+        Offer: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description What came of it. */
+            how?: string;
+            /** Format: int64 */
+            number: number;
+            photo?: string;
+            run?: string;
+            says: string;
+            serial: string;
+            site?: string;
+            /** @description Id. */
+            unit: string;
+        };
+        OfferEnd: {
+            /** @description A job was made of it, the customer does not want it, it was nothing. */
+            how: string;
+        };
         OpenTest: {
             by?: string;
             /** @description Day, as 2027-01-31. */
@@ -4420,6 +4613,34 @@ export interface components {
             /** @description Id. */
             unit: string;
             whose?: string;
+        };
+        Owed: {
+            /** @description Who left it. */
+            by?: string;
+            /** @description A person may say that it is done; the rest a run discharges. */
+            byHand: boolean;
+            item?: string;
+            /** @enum {string} */
+            kind: "lock" | "settings" | "undo" | "finding" | "public";
+            reason?: string;
+            run?: string;
+            says: string;
+            section?: string;
+            serial: string;
+            /** Format: date-time */
+            since: string;
+            site?: string;
+            /** @description Id. */
+            unit: string;
+        };
+        OwedDone: {
+            /** @description Which; may be empty where there is only one. */
+            item?: string;
+            /** @enum {string} */
+            kind: "undo" | "finding";
+            /** @description How it was done. */
+            note: string;
+            section?: string;
         };
         PartPlace: {
             /**
@@ -4449,6 +4670,11 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "technician" | "lead" | "viewer";
+        };
+        PhotoPair: {
+            found?: string;
+            left?: string;
+            says: string;
         };
         Ports: {
             /** @description The bench has asked for vehicles; false where nobody wanted it, or it could not. */
@@ -5305,8 +5531,12 @@ export interface components {
             halfDone: components["schemas"]["Unit"][];
             /** @description That are open, by their day. */
             jobs: components["schemas"]["Job"][];
+            /** @description What was left at units by name. */
+            left: components["schemas"]["Owed"][];
             /** @description Written, and nobody has seen them run. */
             notProven: components["schemas"]["Unit"][];
+            /** @description What was seen and not ordered, that nobody has decided on; at most 20. */
+            offers: components["schemas"]["Offer"][];
             /** @description Of vehicles, that are open. */
             rounds: components["schemas"]["RoundRow"][];
             /** @description That are open; paused ones first. */
@@ -5602,6 +5832,10 @@ export interface components {
             model: string;
             modelName: string;
             note?: string;
+            /** @description What was seen at it and not ordered, that nobody has decided on. */
+            offers: components["schemas"]["Offer"][];
+            /** @description What runs have left at it by name, until somebody says that it is done: changes for a while, findings, values that everybody knows. */
+            owed: components["schemas"]["Owed"][];
             revision: string;
             /** @description The run that is open on it. */
             run?: string;
@@ -10870,6 +11104,86 @@ export interface operations {
             };
         };
     };
+    "end-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                offer: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OfferEnd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "import-pack": {
         parameters: {
             query?: {
@@ -12478,6 +12792,86 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewAnswer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    borrow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBorrowed"];
             };
         };
         responses: {
@@ -14979,6 +15373,161 @@ export interface operations {
             };
         };
     };
+    handover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandOver"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "print-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-history": {
         parameters: {
             query?: never;
@@ -15317,6 +15866,168 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unit"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOffer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "owed-done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwedDone"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitPage"];
                 };
             };
             /** @description Unauthorized */

@@ -206,6 +206,20 @@ const tales = computed(() => events.value.map((e) => ({ e, words: e.text })).fil
 const all = ref(false)
 const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.value.slice(-6).reverse()))
 
+// A change for a while that no procedure names.
+const lending = ref(false)
+const lent = ref('')
+async function borrow() {
+  asking.value = true
+  said.value = null
+  const { error } = await api.POST('/api/runs/{run}/borrowed', { params: { path: { run: props.id } }, body: { says: lent.value } })
+  if (error) said.value = problem(error)
+  lending.value = false
+  lent.value = ''
+  asking.value = false
+  load()
+}
+
 // A run that was laid aside may go on at another link, also at another bench.
 const elsewhere = ref('')
 const others = ref<string[]>([])
@@ -380,6 +394,7 @@ async function putBack() {
     </div>
     <footer v-if="!closed && !paused" class="foot">
       <span class="lead"><strong>{{ turn ? 'The tool waits for you.' : view.board === 'hands-off' ? 'Nothing for you to do.' : 'Reading only.' }}</strong> {{ turn ? 'Nothing goes on before your answer.' : view.board === 'hands-off' ? 'The unit starts its program by itself at the end.' : 'You may leave this page; the bench goes on.' }}</span>
+      <v-btn v-if="session.may('technician')" variant="text" data-borrow @click="lending = true">I changed something else…</v-btn>
       <v-btn v-if="session.may('technician') && view.board !== 'hands-off'" variant="text" data-aside @click="aside = true">Lay it aside…</v-btn>
       <v-btn v-if="session.may('technician')" variant="outlined" data-stop @click="stopping = true">{{ view.board === 'hands-off' ? 'Stop after this sector…' : 'Stop…' }}</v-btn>
     </footer>
@@ -395,6 +410,13 @@ async function putBack() {
         <v-card-title>Give this run up?</v-card-title>
         <v-card-text><p>{{ progress?.ifGivenUp?.text }}</p><v-text-field v-model="ended" label="Why, in the unit’s history under your name" data-field="why" /></v-card-text>
         <v-card-actions><v-spacer /><v-btn variant="text" @click="ending = false">Leave it open</v-btn><v-btn color="error" variant="outlined" :disabled="ended.trim().length < 3" :loading="asking" data-give-up-yes @click="giveUp">Give it up</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+    <v-dialog v-model="lending" max-width="560">
+      <v-card>
+        <v-card-title>What did you change for a while?</v-card-title>
+        <v-card-text><p>A plug that you borrowed, a cover that you took off, a lead that you moved: the run asks for it at its end, and closes once it is back.</p><v-text-field v-model="lent" label="What is to be put back" data-lent /></v-card-text>
+        <v-card-actions><v-spacer /><v-btn variant="text" @click="lending = false">Nothing</v-btn><v-btn color="primary" variant="outlined" :disabled="lent.trim().length < 3" :loading="asking" data-lent-yes @click="borrow">Note it</v-btn></v-card-actions>
       </v-card>
     </v-dialog>
     <LayAside v-model="aside" :busy="asking" @aside="layAside" />

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant, mdiViewGridOutline } from '@mdi/js'
+import { mdiHandBackRightOutline, mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant, mdiViewGridOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
 
 import { api, problem, type Problem, type Today } from '../api/client'
@@ -25,7 +25,7 @@ async function load() {
 }
 const ends = computed(() => {
   const t = today.value
-  return t ? t.runs.length + t.rounds.length + t.trays.length + t.halfDone.length + t.notProven.length + t.tests.length + t.withdrawn.length : 0
+  return t ? t.runs.length + t.rounds.length + t.trays.length + t.halfDone.length + t.notProven.length + t.tests.length + t.left.length + t.withdrawn.length : 0
 })
 every(3000, load)
 </script>
@@ -94,6 +94,15 @@ every(3000, load)
           </div>
           <div class="who small">{{ t.by }} <br /><span class="muted">since {{ when(t.since) }}</span></div>
           <TestAnswer v-if="session.may('technician')" :test="t" @answered="load" />
+        </li>
+        <li v-for="o in today.left" :key="o.unit + o.kind + o.section + o.item" class="end" data-left>
+          <span class="mark half"><v-icon :icon="mdiHandBackRightOutline" /></span>
+          <div class="what">
+            <div><strong>left at it</strong> <router-link :to="`/units/${o.unit}`" class="mono">{{ o.serial }}</router-link><template v-if="o.site">, {{ o.site }}</template></div>
+            <div class="muted">{{ o.says }} {{ sentence(o.reason) }}</div>
+          </div>
+          <div class="who small">{{ o.by }} <br /><span class="muted">since {{ when(o.since) }}</span></div>
+          <v-btn variant="outlined" :to="`/units/${o.unit}`">See to it</v-btn>
         </li>
         <li v-for="c in today.withdrawn" :key="c.unit.id" class="end" data-withdrawn>
           <span class="mark half"><v-icon :icon="mdiUndoVariant" /></span>

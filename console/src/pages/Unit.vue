@@ -16,6 +16,7 @@ import VerdictTag from '../parts/VerdictTag.vue'
 import JobForm from '../parts/JobForm.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import UnitEntry from '../parts/UnitEntry.vue'
+import LeftAt from '../parts/LeftAt.vue'
 import UnitSettings from '../parts/UnitSettings.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
@@ -97,6 +98,7 @@ const blocked = computed(() => {
             <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
             <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
           </div>
+          <LeftAt :unit="page" @changed="load" />
           <div class="row tools">
             <UnitRules :unit="page" @changed="load" />
             <JobForm v-if="session.may('technician') && !page.jobs.length" :unit="page.serial" slight @put="load" />
@@ -111,6 +113,7 @@ const blocked = computed(() => {
           </v-btn>
           <template v-else><v-btn color="primary" size="x-large" block disabled>Start a run</v-btn></template>
           <p class="small"><router-link :to="`/card/${page.id}`" data-card>Its job card: what to know, take along and do</router-link></p>
+          <p class="small"><router-link :to="`/handover/${page.serial}`" data-handover>Hand-over: what was done, what was not, what comes next</router-link></p>
           <p class="small">{{ blocked || `On ${page.link}. It is identified again first; nothing is written before you say so.` }}</p>
         </div>
       </div>

@@ -68,9 +68,9 @@ function measured() {
         <label class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
         <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" data-photo @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
       </div>
-      <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ item.test ? 'Passed' : word[item.do] }}</v-btn>
+      <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ item.test ? 'Passed' : item.at === 'set' ? 'Yes, put them in' : word[item.do] }}</v-btn>
       <div class="row else">
-        <v-btn variant="outlined" :disabled="busy" data-else @click="other = true">{{ item.test ? 'Not passed' : 'I see something else' }}</v-btn>
+        <v-btn variant="outlined" :disabled="busy" data-else @click="other = true">{{ item.test ? 'Not passed' : item.at === 'set' ? 'No, not so' : 'I see something else' }}</v-btn>
         <v-btn v-if="item.test" variant="outlined" :disabled="busy" data-elsewhere @click="handing = true">Not possible here</v-btn>
         <v-btn v-if="back" variant="text" :disabled="busy" :title="back" data-back @click="emit('answer', 'back', '', null)">Back to the one before</v-btn>
       </div>

@@ -55,7 +55,7 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
 </template>
 
 <style scoped>
-.setup { margin: 8px 0 20px; display: grid; gap: 4px; }
+.setup { margin: 8px 0 20px; display: grid; grid-template-columns: minmax(0, 1fr); gap: 4px; }
 .tag { font-weight: 700; }
 .ahead { border-style: dashed; }
 .line { display: grid; grid-template-columns: 1.1fr 1fr 0.9fr 1.3fr 1fr; gap: 8px; }
@@ -86,7 +86,8 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
 @media (max-width: 900px) {
   .heads { display: none; }
   .group { grid-template-columns: minmax(0, 1fr); }
-  .line { grid-template-columns: 1fr 1fr; }
+  .line { grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); }
+  .sum { white-space: normal; }
   .line > strong { grid-column: 1 / -1; }
   .wire { justify-content: flex-start; }
   .wire::before, .wire::after { display: none; }

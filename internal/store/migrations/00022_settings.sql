@@ -34,4 +34,19 @@ CREATE TABLE IF NOT EXISTS profile (
   put_at DATETIME(6) NOT NULL,
   PRIMARY KEY (kind, owner, name)
 );
+-- What somebody has seen at a unit that nobody had ordered, and what came of it.
+CREATE TABLE IF NOT EXISTS offer (
+  number BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY,
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  says VARCHAR(400) NOT NULL,
+  photo BINARY(32) NULL,
+  run CHAR(36) COLLATE utf8mb4_bin NULL,
+  made_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  made_at DATETIME(6) NOT NULL,
+  ended_by CHAR(36) COLLATE utf8mb4_bin NULL,
+  ended_at DATETIME(6) NULL,
+  ended_how VARCHAR(400) NOT NULL DEFAULT '',
+  KEY offer_unit (unit, ended_at),
+  KEY offer_open (ended_at, made_at)
+);
 -- +goose Down
