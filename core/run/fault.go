@@ -79,6 +79,10 @@ func (r *Run) fault(m Move, err error) Fault {
 	if errors.As(err, &at) {
 		f.Sector = &at.sector
 	}
+	if x := s.Section(m.Section); e.Kind == core.RefusedByUnit && m.Phase == PhaseChange && x != nil && x.Touched {
+		n := x.last
+		f.Sector = &n
+	}
 	var b *barred
 	if errors.As(err, &b) {
 		f.Gate = b.gate

@@ -46,9 +46,11 @@ type Change struct {
 	Before   []loader.Condition // under which it was first changed
 	Now      []loader.Condition // as it told of them last
 	Failing  []loader.Condition // that were not well during the change, each as it was last
+	Surveyed bool               // what is right was read from the unit since somebody went on with it
 	Unlocked bool               // the protection was lifted, or was about to be
 	Written  uint64             // bytes
 
+	last            int    // piece that was about to be changed last
 	writeAt, doneAt int64  // monotonic: the first change since the run was taken up, the last one done
 	writtenBefore   uint64 // bytes written when it was taken up
 }
@@ -140,7 +142,7 @@ func (x *Section) takeUp(touched bool) {
 
 // survey takes what was found right.
 func (x *Section) survey(v Surveyed) {
-	x.Unsure, x.Unknown = false, false
+	x.Unsure, x.Unknown, x.Surveyed = false, false, true
 	x.Right = map[int]bool{}
 	for _, i := range v.Right {
 		x.Right[i] = true
@@ -182,7 +184,7 @@ func (x *Section) aboutTo(a Act, e Event) {
 	if x.writeAt == 0 {
 		x.writeAt, x.writtenBefore = e.Mono, x.Written
 	}
-	x.Touched, x.Unknown = true, true
+	x.Touched, x.Unknown, x.Surveyed, x.last = true, true, false, a.Sector
 	x.Unlocked = x.Unlocked || a.Unlock
 }
 

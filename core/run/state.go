@@ -18,18 +18,21 @@ type State struct {
 	Sections  []*Section // in the order in which they are written
 	Owed      []Obligation
 	Talk
-	TakenUp  *TakenUp
-	Halves   int // how often it was begun or taken up
-	Judged   *Judged
-	Stopped  bool // by order
-	AtRest   bool // and nothing is under way any more
-	LaidBy   *LaidAside
-	Fault    *Fault
-	Closed   *Closed
-	Waits    string
-	OpenedAt int64 // microseconds, wall
-	LastAt   int64
-	WriteAt  int64 // of the first change
+	TakenUp *TakenUp
+	Halves  int // how often it was begun or taken up
+	Judged  *Judged
+	Stopped bool // by order
+	AtRest  bool // and nothing is under way any more
+	LaidBy  *LaidAside
+	Fault   *Fault
+	// SameFault is how often the unit's memory has refused, or not held, the same piece.
+	SameFault int
+	Closed    *Closed
+	Waits     string
+	OpenedAt  int64 // microseconds, wall
+	LastAt    int64
+	WriteAt   int64 // of the first change
+	worn      *Fault
 }
 
 // Talk is what passes between the run and a person.
@@ -194,7 +197,9 @@ func (s *State) ofRun(e Event) (err error) {
 	case KindFault:
 		s.Hands = nil
 		s.unsure()
+		before := s.worn
 		s.Fault, err = body[Fault](e)
+		s.wear(before)
 		if err == nil && s.Fault.Then == "" {
 			s.Fault.Then = follows(s.Fault.Kind, s.Touched())
 		}
@@ -203,6 +208,19 @@ func (s *State) ofRun(e Event) (err error) {
 		s.Closed, err = body[Closed](e)
 	}
 	return err
+}
+
+// wear counts faults of the unit's memory at one and the same piece.
+func (s *State) wear(before *Fault) {
+	f := s.Fault
+	if f == nil || f.Sector == nil || f.Kind != core.RefusedByUnit && f.Kind != core.VerifyDiffers {
+		return
+	}
+	if before == nil || before.Section != f.Section || *before.Sector != *f.Sector {
+		s.SameFault = 0
+	}
+	s.SameFault++
+	s.worn = f
 }
 
 // unsure notes of every section that is between an about-to and its done that nobody

@@ -39,6 +39,8 @@ var Ways = []Way{
 	{"settings", "see what a unit is set to", "ferry settings show {unit}", "/units/{unit}"},
 	{"settings-put", "put settings into a unit", "ferry settings put {unit} --reason …", "/units/{unit}"},
 	{"owed-done", "say that what was left at a unit is done", "ferry unit done {unit} --note …", "/units/{unit}"},
+	{"set-apart", "set a unit apart", "ferry unit apart {unit} --reason … --place …", "/units/{unit}"},
+	{"take-back", "take a unit back that was set apart", "ferry unit take-back {unit} --reason …", "/units/{unit}"},
 	{"handover", "see what whoever has a unit next has to know", "ferry handover {unit}", "/handover/{unit}"},
 	{"sites", "see the sites", "ferry site list", "/sites"},
 	{"history", "see what happened to a unit", "ferry history {unit}", "/units/{unit}"},
@@ -153,6 +155,8 @@ func Backups(unit string) core.Step                 { return step("backups", uni
 func Settings(unit string) core.Step                { return step("settings", unit) }
 func SettingsPut(unit string) core.Step             { return step("settings-put", unit) }
 func OwedDone(unit string) core.Step                { return step("owed-done", unit) }
+func SetApart(unit string) core.Step                { return step("set-apart", unit) }
+func TakeBack(unit string) core.Step                { return step("take-back", unit) }
 func HandOver(unit string) core.Step                { return step("handover", unit) }
 func Sites() core.Step                              { return step("sites") }
 func History(unit string) core.Step                 { return step("history", unit) }
