@@ -156,7 +156,7 @@ func (n *Note) owed(in Input) {
 		says := strings.TrimSuffix(o.Says, ".")
 		switch {
 		case o.Kind == run.OweTest && o.State == run.OweHanded:
-			n.NotDone = append(n.NotDone, core.Say("%s: not possible here; %s answers it by %s.", says, o.Whose, o.Due))
+			n.NotDone = append(n.NotDone, core.Say("%s: it could not be tried here; %s answers it by %s.", says, o.Whose, o.Due))
 			n.Next = append(n.Next, Line{core.Say("%s tries it: %s.", o.Whose, says), core.Todos(words.Test(in.Unit).To("Then say how it went"))})
 		case o.Kind == run.OweTest:
 			n.NotDone = append(n.NotDone, core.Say("Not passed: %s. %s", says, o.Reason))

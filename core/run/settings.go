@@ -586,7 +586,7 @@ func (b inFile) text(ctx context.Context) (data []byte, cabinet loader.Cabinet, 
 		data = make([]byte, f.Length)
 		err = cabinet.GetFile(ctx, f.Path, data, nil)
 		if err == nil && core.DigestOf(data) != f.Digest {
-			err = core.Fail(core.VerifyDiffers, "what was read of file %s does not have the digest that the unit gives", f.Path).Do("Try it again.")
+			err = core.Fail(core.VerifyDiffers, "the settings in file %s came otherwise than the unit's digest says", f.Path).Do("Try it again.")
 		}
 	}
 	return data, cabinet, err

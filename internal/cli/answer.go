@@ -36,9 +36,11 @@ func (a *app) answerVerb() *cobra.Command {
 			if len(args) == 1 && photo == "" && len(wires) == 0 {
 				return core.Fail(core.NotUnderstood, "there is no answer: a value, a picture or the colours of wires is wanted").Do("Give a value, --photo FILE, or --wire PIN=COLOUR.")
 			}
-			typed, err := a.typedAt(ctx, c, h.Item, r.Progress.View.Item, append(args, procedure.Yes)[1])
-			if err != nil {
-				return err
+			typed := typedAnswer(h.Item, append(args, procedure.Yes)[1])
+			if i := r.Progress.View.Item; i != nil && i.Setting != "" { // yes and no are values there
+				if typed, err = a.typedAt(ctx, c, h.Item, i, append(args, procedure.Yes)[1]); err != nil {
+					return err
+				}
 			}
 			n.Item, n.Value = typed.Item, typed.Value
 			n.Note, n.Whose, n.Due = cmp.Or(n.Note, typed.Note), cmp.Or(n.Whose, typed.Whose), cmp.Or(n.Due, typed.Due)

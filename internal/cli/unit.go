@@ -76,7 +76,7 @@ func (a *app) unitVerb() *cobra.Command {
 	correct.Flags().StringVar(&customer, "customer", "", "whose it is")
 	correct.Flags().StringVar(&note, "note", "", "what a colleague should know")
 	correct.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
-	v.AddCommand(add, list, correct, a.unitMemory(), a.unitPhoto(), a.unitJoin(), a.unitMistake(), a.unitDone())
+	v.AddCommand(add, list, correct, a.unitMemory(), a.unitPhoto(), a.unitJoin(), a.unitMistake(), a.unitDone(), a.unitApart(), a.unitTakeBack())
 	return v
 }
 

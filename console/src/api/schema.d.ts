@@ -1661,6 +1661,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run}/tried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask the unit once a rung of the ladder was tried, and keep what came of it
+         * @description Role: technician.
+         */
+        post: operations["try-rung"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run}/trouble": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What to do with a unit whose run has stopped: what condition it is in, the choices in order of safety, the ladder of repeats
+         * @description Role: viewer.
+         */
+        get: operations["trouble"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scan": {
         parameters: {
             query?: never;
@@ -2062,6 +2102,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/units/{unit}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set a unit apart, say that it is not to be used, or take it back
+         * @description Role: technician.
+         */
+        post: operations["decide-unit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/units/{unit}/facts": {
         parameters: {
             query?: never;
@@ -2438,6 +2498,65 @@ export interface components {
             link?: string;
             name: string;
             title: string;
+        };
+        AdviseChoice: {
+            /** @enum {string} */
+            do: "look" | "go-on" | "restore" | "known-good" | "by-hand" | "set-apart";
+            /** @description Something is lost for good. */
+            grave?: boolean;
+            needs: components["schemas"]["Said"];
+            /** @description What to do, for the command line. */
+            next?: string;
+            /** @description How often it helped on this model. */
+            past?: components["schemas"]["AdviseCount"];
+            risks: components["schemas"]["Said"];
+            says: components["schemas"]["Said"];
+            /** @description The same, step by step. */
+            steps?: components["schemas"]["Step"][];
+        };
+        AdviseCount: {
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            helped: number;
+        };
+        AdviseRung: {
+            past?: components["schemas"]["AdviseCount"];
+            /** @enum {string} */
+            rung: "plug" | "ask" | "restart" | "lead" | "slower" | "adapter" | "stop";
+            says: components["schemas"]["Said"];
+            /** @enum {string} */
+            state: "tried" | "next" | "ahead";
+            tried?: components["schemas"]["AdviseTryResult"];
+        };
+        AdviseSure: {
+            condition: string;
+            /**
+             * Format: int64
+             * @description Pieces by the journal's word alone.
+             */
+            journal: number;
+            section: string;
+            /**
+             * Format: int64
+             * @description Pieces that were read since it stopped.
+             */
+            seen: number;
+            /**
+             * Format: int64
+             * @description Pieces of which nobody can tell what they hold.
+             */
+            unknown: number;
+        };
+        AdviseTryResult: {
+            answered: boolean;
+            /**
+             * Format: int64
+             * @description Microseconds since 1970 UTC.
+             */
+            at: number;
+            by?: string;
+            says: components["schemas"]["Said"];
         };
         After: {
             /** @description Of the message, as docs/messages.md lists it. */
@@ -5763,6 +5882,21 @@ export interface components {
             /** @description All that was tried went well. */
             well: boolean;
         };
+        TriedRung: {
+            /** @enum {string} */
+            rung: "plug" | "ask" | "restart" | "lead" | "slower" | "adapter" | "by-hand";
+        };
+        Trouble: {
+            /** @description The safest first. */
+            choices: components["schemas"]["AdviseChoice"][];
+            head: components["schemas"]["Said"];
+            ladder: components["schemas"]["AdviseRung"][];
+            link: string;
+            run: string;
+            sure: components["schemas"]["AdviseSure"][];
+            unit: string;
+            why: components["schemas"]["Said"];
+        };
         Trust: {
             /** @enum {string} */
             state: "signed" | "accepted" | "not-vouched";
@@ -5800,6 +5934,16 @@ export interface components {
             state: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart";
             /** @description Why the release that it runs was taken back; empty where it was not. */
             withdrawn?: string;
+        };
+        UnitDecision: {
+            /** @description Where it is put. */
+            place?: string;
+            reason: string;
+            /**
+             * @description in service takes it back; how it stands then follows from its runs.
+             * @enum {string}
+             */
+            standing: "set apart" | "do not use" | "in service";
         };
         UnitPage: {
             backups: components["schemas"]["Backup"][];
@@ -13414,6 +13558,162 @@ export interface operations {
             };
         };
     };
+    "try-rung": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TriedRung"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trouble"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trouble: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trouble"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     scan: {
         parameters: {
             query?: never;
@@ -15234,6 +15534,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unit"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "decide-unit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or serial. */
+                unit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnitDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnitPage"];
                 };
             };
             /** @description Unauthorized */

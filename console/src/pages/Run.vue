@@ -9,6 +9,7 @@ import { api, problem, send, type Card, type Problem, type Progress, type Run, t
 import { gates } from '../api/names'
 import { backs, coloursOf } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
+import AdviceBoard from '../parts/AdviceBoard.vue'
 import FoundLeft from '../parts/FoundLeft.vue'
 import DigestText from '../parts/DigestText.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
@@ -206,6 +207,14 @@ const tales = computed(() => events.value.map((e) => ({ e, words: e.text })).fil
 const all = ref(false)
 const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.value.slice(-6).reverse()))
 
+// A run that has stopped with the unit half done, and nothing that went on from there.
+const stopped = computed(() => !!run.value && !turn.value && ((paused.value && !!progress.value?.fault) || (closed.value && view.value?.board === 'stopped' && run.value.unit.state === 'half-done' && !run.value.unit.run)))
+function choose(what: string) {
+  if (what === 'restore') putBack()
+  else if (closed.value) router.push(`/begin/${run.value!.unit.link ?? run.value!.link}`)
+  else order('resume')
+}
+
 // A change for a while that no procedure names.
 const lending = ref(false)
 const lent = ref('')
@@ -323,6 +332,7 @@ async function putBack() {
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
       <PartsLine v-if="view.parts?.length" :parts="view.parts" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" :rests="run.state !== 'open'" />
+      <AdviceBoard v-if="stopped" :run="run.id" :unit="run.unit.id" :at="progress?.last ?? 0" @choose="choose" @changed="load" />
       <SetupTable v-if="run.setup" :setup="run.setup" />
       <div class="four">
         <section>

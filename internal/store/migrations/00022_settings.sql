@@ -49,4 +49,19 @@ CREATE TABLE IF NOT EXISTS offer (
   KEY offer_unit (unit, ended_at),
   KEY offer_open (ended_at, made_at)
 );
+-- A rung of the ladder of repeats that somebody has tried on a unit whose run had stopped.
+CREATE TABLE IF NOT EXISTS run_try (
+  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  n INT UNSIGNED NOT NULL,
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  model VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  rung VARCHAR(20) COLLATE utf8mb4_bin NOT NULL,
+  answered BOOLEAN NOT NULL,
+  serial VARCHAR(63) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  class VARCHAR(20) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  tried_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  tried_at DATETIME(6) NOT NULL,
+  PRIMARY KEY (run, n),
+  KEY run_try_model (model, rung)
+);
 -- +goose Down

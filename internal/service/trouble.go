@@ -1,0 +1,258 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/advise"
+	"zealousferry/core/diagnose"
+	"zealousferry/core/fit"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// trouble says what to do with a unit whose run has stopped.
+func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, error) {
+	r, err := v.store.Run(ctx, in.Run)
+	if err != nil {
+		return client.Trouble{}, err
+	}
+	s, err := v.folded(ctx, r.ID)
+	if err != nil {
+		return client.Trouble{}, err
+	}
+	if r.State == store.RunOpen {
+		return client.Trouble{}, core.Fail(core.NotFound, "run %s is at work", r.ID).Go(words.RunShow(r.ID).To("Look how it stands"))
+	}
+	u, err := v.store.Unit(ctx, r.Unit)
+	if err != nil {
+		return client.Trouble{}, err
+	}
+	adv := advise.Input{State: s, Open: r.State != store.RunClosed, Unit: u.Serial, Link: s.Opened.Link}
+	if adv.Tried, adv.Line, err = v.since(ctx, r, u, s); err != nil {
+		return client.Trouble{}, err
+	}
+	if adv.Past, err = v.store.PastOf(ctx, u.Model, r.ID); err != nil {
+		return client.Trouble{}, err
+	}
+	if err := v.insteadOf(ctx, r, u, &adv); err != nil {
+		return client.Trouble{}, err
+	}
+	if adv.Before, err = v.sameBefore(ctx, r, s); err != nil {
+		return client.Trouble{}, err
+	}
+	return client.Trouble{Run: r.ID, Unit: u.Serial, Link: s.Opened.Link, Advice: advise.Of(adv)}, nil
+}
+
+// since is what was tried and seen since a run stopped.
+func (v *Service) since(ctx context.Context, r store.Run, u store.Unit, s *run.State) (tried []advise.Try, line *advise.Line, err error) {
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := v.store.Tries(ctx, r.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	saw := func(at time.Time, answers bool, serial string) {
+		if at.UnixMicro() > s.LastAt && (line == nil || at.UnixMicro() >= line.At) {
+			line = &advise.Line{Answers: answers, Serial: serial, At: at.UnixMicro()}
+		}
+	}
+	for _, t := range rows {
+		if t.At.UnixMicro() < s.LastAt { // before somebody went on with it the last time
+			continue
+		}
+		tried = append(tried, advise.Try{Rung: t.Rung, Answered: t.Answered, Class: t.Class, At: t.At.UnixMicro(), By: names[t.By]})
+		saw(t.At, t.Answered, t.Serial)
+	}
+	p, err := v.find(ctx, s.Opened.Link)
+	if core.KindOf(err) == core.NotFound {
+		return tried, line, nil
+	}
+	if err != nil {
+		return tried, line, err
+	}
+	checks, err := v.store.Checks(ctx, p.Bench, p.Name, 3)
+	for _, c := range checks {
+		if !c.Unplugged {
+			saw(c.At, answersClass(c.Class), "")
+		}
+	}
+	if p.Identified.Valid {
+		saw(p.Identified.Time, true, p.Serial.String)
+	}
+	return tried, line, err
+}
+
+// answersClass tells whether a loader answered in a check of that class.
+func answersClass(class string) bool {
+	switch diagnose.Class(class) {
+	case diagnose.Sound, diagnose.Late, diagnose.Lossy:
+		return true
+	}
+	return false
+}
+
+// insteadOf fills in what could be put in in place of the run's release, and whether that was
+// withdrawn.
+func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) error {
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return err
+	}
+	well, err := v.store.RanWell(ctx, u.Model)
+	if err != nil {
+		return err
+	}
+	for _, x := range j.verdicts {
+		if x.Answer == fit.Fits && x.Version != adv.State.Opened.Version && slices.Contains(well, x.Version) {
+			adv.Good = append(adv.Good, x.Version)
+		}
+	}
+	if r.Firmware.Valid {
+		f, err := v.store.Release(ctx, r.Firmware.String)
+		if err != nil {
+			return err
+		}
+		if f.Release.Withdrawn != nil {
+			adv.Withdrawn = f.Release.Withdrawn.Reason
+		}
+	}
+	if j.sheet.Main().Loader.Await > 0 {
+		adv.ByHand = "Switch it off, and on again while the tool calls it."
+	}
+	p, err := procedure.Pick(j.sheet, func(rules []model.Rule) (bool, bool) { return j.known.Judge(j.sheet, rules) })
+	if err == nil && p != nil {
+		for _, i := range p.Items {
+			if i.Undo != "" && (i.At == model.AtConnect || i.At == model.AtPower) {
+				adv.ByHand = i.Says.In("en")
+			}
+		}
+	}
+	return nil
+}
+
+// sameBefore counts the runs of the unit before this one that ended at the same piece.
+func (v *Service) sameBefore(ctx context.Context, r store.Run, s *run.State) (n int, err error) {
+	f := s.Fault
+	if f == nil || f.Sector == nil {
+		return 0, nil
+	}
+	runs, _, err := v.store.Runs(ctx, store.RunQuery{Unit: r.Unit, State: store.RunClosed, Size: 5})
+	for _, x := range runs {
+		if x.ID == r.ID || x.Kind == run.BackUp {
+			continue
+		}
+		was := x.Brief().Fault
+		if was == nil || was.Sector == nil || *was.Sector != *f.Sector || was.Section != f.Section || was.Kind != core.RefusedByUnit && was.Kind != core.VerifyDiffers {
+			break
+		}
+		n++
+	}
+	return n, err
+}
+
+type tryRungIn struct {
+	RunPath
+	Body client.TriedRung
+}
+
+// tryRung asks the unit once a rung of the ladder was tried, and keeps what came of it.
+func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, error) {
+	r, err := v.store.Run(ctx, in.Run)
+	if err != nil {
+		return client.Trouble{}, err
+	}
+	if _, err := v.trouble(ctx, &in.RunPath); err != nil { // a run at work is asked nothing
+		return client.Trouble{}, err
+	}
+	s, err := v.folded(ctx, r.ID)
+	if err != nil {
+		return client.Trouble{}, err
+	}
+	u, err := v.store.Unit(ctx, r.Unit)
+	if err != nil {
+		return client.Trouble{}, err
+	}
+	t := store.RunTry{Run: r.ID, Unit: u.ID, Model: u.Model, Rung: in.Body.Rung, By: who(ctx).person.ID}
+	c, err := v.check(ctx, &checkIn{client.NewCheck{At: s.Opened.Link, Model: u.Model}})
+	switch {
+	case core.KindOf(err) == core.NotAnswering:
+	case err != nil:
+		return client.Trouble{}, err
+	default:
+		t.Class, t.Answered = c.Class, answersClass(c.Class)
+	}
+	if t.Answered {
+		if id, err := v.identify(ctx, &identifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model}}); err == nil {
+			t.Serial = id.Serial
+		}
+	}
+	t.At = v.clock.Now().UTC()
+	if err := v.store.AddTry(ctx, t); err != nil {
+		return client.Trouble{}, err
+	}
+	return v.trouble(ctx, &in.RunPath)
+}
+
+type decideIn struct {
+	UnitPath
+	Body client.UnitDecision
+}
+
+// decideUnit sets a unit apart, says that it is not to be used, or takes it back.
+func (v *Service) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage, error) {
+	u, err := v.store.Unit(ctx, in.Unit)
+	if err != nil {
+		return client.UnitPage{}, err
+	}
+	if u.Run.Valid {
+		r, err := v.store.Run(ctx, u.Run.String)
+		if err != nil {
+			return client.UnitPage{}, err
+		}
+		if r.State == store.RunOpen {
+			return client.UnitPage{}, core.Fail(core.Busy, "unit %s has a run at work", u.Serial).Go(words.RunStop(r.ID).To("Stop it first"))
+		}
+	}
+	b := in.Body
+	decided := run.Standing(b.Standing)
+	state, says := store.StateOf(decided), b.Standing
+	if decided == run.InService {
+		if u.Decided == "" {
+			return client.UnitPage{}, core.Fail(core.NotFound, "unit %s is not set apart", u.Serial).Go(words.History(u.Serial).To("See what happened to it"))
+		}
+		decided, says = "", "taken back"
+		owed, err := owedTo(u)
+		if err != nil {
+			return client.UnitPage{}, err
+		}
+		record, err := v.lastChange(ctx, u.ID)
+		switch {
+		case err != nil:
+			return client.UnitPage{}, err
+		case u.Ruined.Valid:
+			state = store.UnitHalfDone
+		case record == nil:
+			state = store.UnitKnown
+		default:
+			state = store.StateOf(run.StandingAfter(record, owed, ""))
+		}
+	}
+	if b.Place != "" {
+		says += ", put: " + strings.TrimSpace(b.Place)
+	}
+	says += ". " + strings.TrimSpace(b.Reason)
+	if err := v.store.DecideUnit(ctx, v.key, u, decided, state, who(ctx).person.ID, says, v.clock.Now()); err != nil {
+		return client.UnitPage{}, err
+	}
+	return v.getUnit(ctx, &UnitPath{u.ID})
+}
