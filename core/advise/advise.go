@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 )
@@ -215,9 +216,9 @@ func choice(in Input, do string) Choice {
 			left = len(x.Remaining())
 		}
 		c.Says, c.Risks = core.Say("Go on with the write"), core.Say("Nothing new. What is written stays.")
-		c.Needs = core.Say("The same unit on its link; %d of %d pieces are still to be written.", left, max(left, count(x)))
-		if left == 0 {
-			c.Needs = core.Say("The same unit on its link; everything is written.")
+		c.Needs = core.Say("The same unit on its link; everything is written.")
+		if left > 0 {
+			c.Needs = core.Say("The same unit on its link; %d of %d pieces are still to be written.", left, max(left, s.View().Changes))
 		}
 		c.Todo = core.Todos(words.RunResume(s.Opened.Run).To("Go on"))
 		if !in.Open {
@@ -245,16 +246,13 @@ func choice(in Input, do string) Choice {
 	return c
 }
 
-func count(x *run.Section) (n int) {
-	if x != nil && x.Planned != nil {
-		n = x.Planned.Actions
-	}
-	return n
-}
-
 // sure says in what condition a section is, and from what that is known.
 func sure(s *run.State, x *run.Section) Sure {
-	out := Sure{Section: x.Title.Or(x.Name), Condition: x.Condition()}
+	title := x.Title.Or(x.Name)
+	if title == model.TheOne {
+		title = "Memory"
+	}
+	out := Sure{Section: title, Condition: x.Condition()}
 	n := len(x.Right)
 	if x.Surveyed {
 		out.Seen = n

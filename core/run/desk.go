@@ -115,7 +115,12 @@ func (r *Run) stopped() (bool, error) {
 }
 
 // PutAside lays a run aside that is not at work.
-func (r *Run) PutAside(a LaidAside) error { return r.append(KindLaidAside, a, true) }
+func (r *Run) PutAside(a LaidAside) error {
+	if r.journal.State().Closed != nil { // whoever stopped it was quicker
+		return core.Fail(core.NotFound, "the run is closed, and cannot wait").Go(words.RunShow(r.id).To("See its record"))
+	}
+	return r.append(KindLaidAside, a, true)
+}
 
 // given is an answer on its way to the engine.
 type given struct {

@@ -35,6 +35,12 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 	if err != nil {
 		return client.Trouble{}, err
 	}
+	switch v := s.Stands(r.State == store.RunPaused, r.State == store.RunClosed); {
+	case r.State == store.RunClosed && v.Board != run.BoardStopped:
+		return client.Trouble{}, core.Fail(core.NotFound, "run %s left nothing half done: %s", r.ID, words.Outcomes.In(r.Outcome)).Go(words.RunShow(r.ID).To("See its record"))
+	case r.State == store.RunClosed && u.Ruined.String != r.ID:
+		return client.Trouble{}, core.Fail(core.NotFound, "unit %s has been seen to since", u.Serial).Go(words.History(u.Serial).To("See what happened to it"))
+	}
 	adv := advise.Input{State: s, Open: r.State != store.RunClosed, Unit: u.Serial, Link: s.Opened.Link}
 	if adv.Tried, adv.Line, err = v.since(ctx, r, u, s); err != nil {
 		return client.Trouble{}, err
@@ -113,6 +119,9 @@ func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv 
 		return err
 	}
 	for _, x := range j.verdicts {
+		if x.Version == adv.State.Fact(core.FactRunning) && adv.State.WayBack() == run.BackFull {
+			continue // its backup brings that back, with all that was its own
+		}
 		if x.Answer == fit.Fits && x.Version != adv.State.Opened.Version && slices.Contains(well, x.Version) {
 			adv.Good = append(adv.Good, x.Version)
 		}

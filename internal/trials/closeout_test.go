@@ -8,6 +8,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"zealousferry/core"
+	"zealousferry/core/advise"
 	"zealousferry/core/coretest"
 	"zealousferry/core/handover"
 	"zealousferry/core/history"
@@ -116,14 +118,21 @@ func TestCloseOut(t *testing.T) {
 // opened as it stands there.
 func TestWhatHelpsAtTheEnd(t *testing.T) {
 	t.Parallel()
-	w := aLamp(t)
+	w, nobody := aLamp(t), testkit.NewWorld(t) // where no unit is known, a verb that would open a run waits for nobody
 	all := handover.Of(handover.Input{Unit: "S-0001", Newer: "3.0.1", Setting: func(string) *model.Setting { return nil },
 		Record: &history.Record{Kind: run.Flash, Outcome: string(run.Done), Settings: []history.Setting{{Name: "cap", Back: run.LeftOther}}},
 		Owed: []run.Obligation{{Kind: run.OwePublic, Says: "Change it.", State: run.OweExcused, Reason: "later"}, {Kind: run.OweTest, Says: "Ring.", State: run.OweExcused}, {Kind: run.OweTest, Says: "Ring.", State: run.OweHanded, Whose: "Edda Rooke"},
 			{Kind: run.OweUndo, Says: "Take it off.", State: run.OweExcused}}})
 	open := handover.Of(handover.Input{Unit: "S-0001", Open: "01930000-0000-7000-8000-00000000dead"})
 	for _, l := range append(all.Next, open.Next...) {
-		followTodo(t, w, "technician", l.Todo)
+		followTodo(t, nobody, "technician", l.Todo)
+	}
+	stopped := &run.State{Opened: &run.Opened{Run: "01930000-0000-7000-8000-00000000dead", Version: "3.0.1"}, Fault: &run.Fault{Kind: core.WrongUnit}}
+	advice := advise.Of(advise.Input{State: stopped, Unit: "S-0001", Link: "b/a", ByHand: "Fit the strap.", Good: []string{"3.0.1"}})
+	for _, c := range advice.Choices {
+		if c.Do != advise.Restore && c.Do != advise.Apart {
+			followTodo(t, nobody, "technician", c.Todo)
+		}
 	}
 	_, err := w.Technician.Profile(ctx, "site", "Nowhere")
 	follow(t, w, "technician", err)
@@ -141,6 +150,10 @@ func TestWhatHelpsAtTheEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = w.Technician.Borrow(ctx, r.ID, client.NewBorrowed{Says: "the lid"})
+	follow(t, w, "technician", err)
+	at := w.Open(client.NewRun{Kind: run.SetUp, At: "b/b", Set: map[string]string{"cap": "50"}, Reason: "too bright"})
+	turn(t, w, at.ID)
+	_, err = w.Technician.DecideUnit(ctx, "S-0002", client.UnitDecision{Standing: "set apart", Reason: "it smokes"})
 	follow(t, w, "technician", err)
 }
 

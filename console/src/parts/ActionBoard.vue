@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The one thing to know or to do next, full width, always at the same place.
-import { mdiCircleOffOutline, mdiClockOutline, mdiHandBackRight, mdiOctagon } from '@mdi/js'
+import { mdiCircleOffOutline, mdiClockOutline, mdiHandBackRight, mdiAlertOctagon } from '@mdi/js'
 import { computed } from 'vue'
 
 import { minutes } from '../words'
@@ -28,7 +28,7 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
         <path class="red" d="M8 70h18L14 96H0v-8zM44 70h18L50 96H32zM80 70h18L86 96H68zM116 70h4v14l-6 12h-10z" />
       </svg>
       <v-icon v-else-if="board === 'hands-on'" :icon="mdiHandBackRight" size="96" />
-      <v-icon v-else-if="board === 'stopped'" :icon="mdiOctagon" size="80" />
+      <v-icon v-else-if="board === 'stopped'" :icon="mdiAlertOctagon" size="80" />
       <v-icon v-else-if="board === 'unproven'" :icon="mdiCircleOffOutline" size="44" />
       <v-icon v-else-if="board !== 'ended'" :icon="mdiClockOutline" size="44" />
       <div class="words">

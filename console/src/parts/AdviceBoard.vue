@@ -12,7 +12,7 @@ import { session } from '../session'
 import { clock, zone } from '../words'
 
 const props = defineProps<{ run: string; unit: string; at: number }>()
-const emit = defineEmits<{ choose: [what: string]; changed: [] }>()
+const emit = defineEmits<{ choose: [what: string]; changed: []; first: [what: string] }>()
 const advice = ref<Advice | null>(null)
 const wrong = ref<Problem | null>(null)
 const asking = ref('')
@@ -22,7 +22,11 @@ const place = ref('')
 
 async function load() {
   const { data } = await api.GET('/api/runs/{run}/trouble', { params: { path: { run: props.run } } })
-  if (data) advice.value = data
+  if (data) take(data)
+}
+function take(a: Advice) {
+  advice.value = a
+  emit('first', a.choices[0]?.do ?? '')
 }
 watch(() => props.at, load, { immediate: true })
 
@@ -32,7 +36,7 @@ async function tried(rung: string) {
   try {
     const { data, error } = await api.POST('/api/runs/{run}/tried', { params: { path: { run: props.run } }, body: { rung: rung as 'plug' } })
     if (error) throw error
-    advice.value = data
+    take(data)
   } catch (e) {
     wrong.value = problem(e)
   }
@@ -70,7 +74,7 @@ async function setApart() {
           <thead><tr><th>What to do, safest first</th><th>it risks</th><th>it needs</th><th>helped</th></tr></thead>
           <tbody>
             <tr v-for="(c, i) in advice.choices" :key="c.do" :class="{ first: i === 0 }" :data-choose="c.do">
-              <td class="what"><span class="n" :class="{ now: i === 0 }">{{ i + 1 }}</span> <span><strong>{{ c.says.text }}</strong><v-btn v-if="c.do === 'set-apart' && session.may('technician')" variant="text" color="primary" class="do" data-apart @click="apart = true">Set it apart…</v-btn><v-btn v-else-if="['go-on', 'restore'].includes(c.do) && session.may('technician')" variant="text" color="primary" class="do" :data-do="c.do" @click="emit('choose', c.do)">{{ c.do === 'restore' ? 'Put it back…' : 'Go on' }}</v-btn><NextSteps v-else-if="c.do !== 'look'" :todo="c" class="small" /></span></td>
+              <td><div class="what"><span class="n" :class="{ now: i === 0 }">{{ i + 1 }}</span> <span><strong>{{ c.says.text }}</strong><v-btn v-if="c.do === 'set-apart' && session.may('technician')" variant="text" color="primary" class="do" data-apart @click="apart = true">Set it apart…</v-btn><v-btn v-else-if="['go-on', 'restore'].includes(c.do) && session.may('technician')" variant="text" color="primary" class="do" :data-do="c.do" @click="emit('choose', c.do)">{{ c.do === 'restore' ? 'Put it back…' : 'Go on' }}</v-btn><NextSteps v-else-if="c.do !== 'look'" :todo="c" class="small" /></span></div></td>
               <td data-label="it risks"><span :class="{ brick: c.grave }"><v-icon v-if="c.grave" :icon="mdiAlertCircle" size="18" /> {{ c.risks.text }}</span></td>
               <td data-label="it needs">{{ c.needs.text }}</td>
               <td class="counts" data-label="helped">{{ c.past ? `${c.past.helped} of ${c.past.all}` : '' }}</td>
@@ -109,10 +113,10 @@ async function setApart() {
 .why { max-width: 60ch; }
 .two { display: grid; grid-template-columns: minmax(0, 2.6fr) minmax(0, 1fr); gap: 28px; align-items: start; }
 .first { background: rgb(var(--v-theme-surface)); outline: 2px solid rgb(var(--v-theme-primary)); border-radius: 6px; }
-.what { min-width: 220px; }
-.n { display: inline-grid; place-items: center; width: 28px; height: 28px; border: 1.5px solid var(--outline); border-radius: 50%; margin: 0 8px; font-weight: 700; }
+.what { min-width: 220px; display: grid; grid-template-columns: 44px 1fr; }
+.n { display: inline-grid; place-items: center; width: 28px; height: 28px; border: 1.5px solid var(--outline); border-radius: 50%; margin: 0 8px; font-weight: 700; flex: none; }
 .n.now { background: rgb(var(--v-theme-primary)); color: rgb(var(--v-theme-on-primary)); border-color: transparent; }
-.do { display: flex; height: 44px; margin: -2px 0 -8px 32px; }
+.do { display: flex; height: 44px; margin: -2px 0 -8px; padding: 0; justify-content: start; }
 .apart { display: grid; gap: 8px; margin-top: 12px; max-width: 560px; }
 .ladder { list-style: none; padding: 0; margin-top: 8px; }
 .ladder li { display: grid; grid-template-columns: 44px 1fr; gap: 8px; padding-bottom: 14px; position: relative; }
@@ -124,6 +128,6 @@ async function setApart() {
 strong.next { color: rgb(var(--v-theme-primary)); }
 .ahead { color: var(--muted); }
 .block { display: block; }
-.ask { margin-top: 6px; }
+.ask { display: flex; margin-top: 6px; }
 @media (max-width: 1000px) { .two { grid-template-columns: minmax(0, 1fr); } }
 </style>
