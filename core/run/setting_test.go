@@ -312,7 +312,6 @@ func TestSettingsByEye(t *testing.T) {
 // TestSettingsKilledAtEveryEvent is law 3 over an update with settings, and over a run of
 // nothing but settings.
 func TestSettingsKilledAtEveryEvent(t *testing.T) {
-	t.Parallel()
 	for _, kind := range []string{run.Flash, run.SetUp} {
 		make := func(t testing.TB) *bench {
 			b := lit(t, lampSettings, lampText, pier, lampAnswers)
@@ -325,7 +324,7 @@ func TestSettingsKilledAtEveryEvent(t *testing.T) {
 		events := 0
 		b.OnChange = func() { events++ }
 		b.flash(t, b.open)
-		for n := 1; n <= events; n += trials(2, 1) {
+		for n := 1; n <= events; n += trials(5, 1) {
 			t.Run(fmt.Sprintf("%s after event %d", kind, n), func(t *testing.T) {
 				t.Parallel()
 				b := make(t)
@@ -346,11 +345,10 @@ func TestSettingsKilledAtEveryEvent(t *testing.T) {
 // TestSettingsCutAtRandomBytes: the lead slips, and whoever goes on brings the unit to what
 // it is to have.
 func TestSettingsCutAtRandomBytes(t *testing.T) {
-	t.Parallel()
 	whole := lit(t, lampSettings, lampText, pier, lampAnswers)
 	whole.flash(t, whole.open)
 	all := whole.unit.Received()
-	for i := range trials(24, 200) {
+	for i := range trials(12, 200) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			t.Parallel()
 			r := rand.New(rand.NewPCG(uint64(i), 3))

@@ -105,6 +105,32 @@ func atABench(s *stand) {
 	report("one-backup-at-a-bench-115200", alone, "of-line", "")
 	report("slowest-of-15-backups-at-a-bench", slices.Min(rates), "of-line", ">= 0.95")
 	report("bench-process", (spentBy(s, c.Process.Pid)-before).Seconds()/time.Since(began).Seconds(), "cores", "<= 0.5")
+
+	// The same release for all of them, as on a tray: one alone, then the others side by side.
+	flash := func(name string) float64 {
+		began := time.Now()
+		if r := w.Flash(name, testkit.Version2); r.Outcome != "done" {
+			s.Fatal(r.Outcome, r.Progress.Fault)
+		}
+		return time.Since(began).Seconds()
+	}
+	one := flash("a")
+	var took []float64
+	for name := range w.Units {
+		if name == "a" {
+			continue
+		}
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			x := flash(name)
+			mu.Lock()
+			took = append(took, x)
+			mu.Unlock()
+		}()
+	}
+	all.Wait()
+	report("slowest-of-15-flashes-at-a-bench-against-one", slices.Max(took)/one, "ratio", "<= 1.1")
 }
 
 type reading struct {

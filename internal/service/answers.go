@@ -115,6 +115,9 @@ func (v *Service) sealAnswer(ctx context.Context, id string, a *procedure.Answer
 		return nil
 	}
 	s, err := v.folded(ctx, id)
+	if core.KindOf(err) == core.NotFound { // nothing was asked yet: the bench says so
+		return nil
+	}
 	if err != nil {
 		return err
 	}

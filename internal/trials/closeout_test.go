@@ -146,6 +146,8 @@ func TestWhatHelpsAtTheEnd(t *testing.T) {
 	turn(t, w, r.ID)
 	_, err = w.Technician.OwedDone(ctx, "S-0001", client.OwedDone{Kind: "undo", Note: "it is out"})
 	follow(t, w, "technician", err)
+	_, err = w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: "no-such-item", Value: "yes"})
+	follow(t, w, "technician", err)
 	if _, err := w.Technician.LayAside(ctx, r.ID, client.LayAside{Place: "the van", Holder: "Sunniva Dale"}); err != nil {
 		t.Fatal(err)
 	}
