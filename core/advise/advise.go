@@ -25,7 +25,7 @@ const (
 )
 
 // The rungs of the ladder of repeats, from the bottom.
-var Rungs = []string{"plug", "ask", "restart", "lead", "slower", "adapter"}
+var Rungs = []string{"plug", "ask", "restart", "lead", "adapter"}
 
 // Try is a rung that somebody has tried, and what came of it.
 type Try struct {
@@ -68,7 +68,7 @@ type Input struct {
 type Sure struct {
 	Section   string        `json:"section"`
 	Condition run.Condition `json:"condition"`
-	Seen      int           `json:"seen" doc:"Pieces that were read since it stopped."`
+	Seen      int           `json:"seen" doc:"Pieces that were read from the unit, and not changed since."`
 	Journal   int           `json:"journal" doc:"Pieces by the journal's word alone."`
 	Unknown   int           `json:"unknown" doc:"Pieces of which nobody can tell what they hold."`
 }
@@ -86,7 +86,7 @@ type Choice struct {
 
 // Rung is one step of the ladder.
 type Rung struct {
-	Rung  string     `json:"rung" enum:"plug,ask,restart,lead,slower,adapter,stop"`
+	Rung  string     `json:"rung" enum:"plug,ask,restart,lead,adapter,by-hand,stop"`
 	Says  core.Said  `json:"says"`
 	State string     `json:"state" enum:"tried,next,ahead"`
 	Tried *TryResult `json:"tried,omitempty"`
@@ -294,7 +294,7 @@ func head(in Input) (says, why core.Said) {
 // rungSays is what a person does at a rung.
 var rungSays = map[string]string{
 	"plug": "Pull the plug, look at it, and plug it in again", "ask": "Ask it again", "restart": "Switch it off, wait, and switch it on", "lead": "Take another lead",
-	"slower": "Ask at a slower speed", "adapter": "Take another adapter", "stop": "Stop, and set it apart",
+	"adapter": "Take another adapter", "stop": "Stop, and set it apart",
 }
 
 // RungSays is what a person does at a rung.

@@ -92,7 +92,12 @@ func (n *Note) record(in Input) {
 	if !r.Backup.IsZero() {
 		n.Done = append(n.Done, core.Say("What was in it before is kept as a backup, %s.", r.Backup.Short()))
 	}
-	if r.Verified != "" {
+	switch r.Verified {
+	case "":
+	case "transfer":
+		n.Done = append(n.Done, core.Say("Its file was sent whole."))
+		n.NotDone = append(n.NotDone, core.Say("What arrived was not read back: its loader cannot."))
+	default:
 		n.Done = append(n.Done, core.Say("What was written was read back and is right."))
 	}
 	n.settings(in)
@@ -115,13 +120,17 @@ func (n *Note) record(in Input) {
 
 // settings tells of those that are other than they were, and of those that did not come back.
 func (n *Note) settings(in Input) {
-	kept := 0
+	kept, read := 0, 0
 	var other, lost []string
 	for _, s := range in.Record.Settings {
 		title, shows := s.Name, func(v string) string { return v }
 		if def := in.Setting(s.Name); def != nil {
 			title, shows = def.Says(), def.Shows
 		}
+		if s.Back == run.LeftNotYet { // the run did not come so far
+			continue
+		}
+		read++
 		switch {
 		case s.Back == run.LeftOther:
 			lost = append(lost, title)
@@ -133,7 +142,7 @@ func (n *Note) settings(in Input) {
 			other = append(other, fmt.Sprintf("%s is %s", title, shows(s.Left)))
 		}
 	}
-	if len(in.Record.Settings) > 0 {
+	if read > 0 {
 		n.Done = append(n.Done, core.Say("Its settings are put back and read again: %d as they were.", kept))
 	}
 	if len(other) > 0 {

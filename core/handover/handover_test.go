@@ -67,6 +67,10 @@ func TestNote(t *testing.T) {
 	if n := handover.Of(handover.Input{Unit: "S-0001", Open: "r", Laid: &run.LaidAside{Place: "tug 4", Holder: "Sunniva Dale", Why: "the hook."}}); len(n.Next) != 1 || !strings.Contains(text(n.NotDone), "tug 4, with Sunniva Dale. It waits for: the hook.") {
 		t.Errorf("laid aside: %+v", n)
 	}
+	refused := handover.Input{Unit: "S-0001", Setting: in.Setting, Record: &history.Record{Kind: run.Flash, Outcome: string(run.Refused), Verified: "transfer", Settings: []history.Setting{{Name: "cap", Found: "70", How: "carried", Back: run.LeftNotYet}}}}
+	if n := handover.Of(refused); strings.Contains(text(n.Done), "put back") || strings.Contains(text(n.Done), "read back") || !strings.Contains(text(n.NotDone), "not read back") {
+		t.Errorf("what nobody did is said to be done: %s", text(n.Done))
+	}
 	if n := handover.Of(handover.Input{Unit: "S-0001"}); n.Done == nil || n.NotDone == nil || n.Next == nil {
 		t.Error("an empty note has no lists")
 	}

@@ -53,7 +53,7 @@ func (a *app) trouble(t client.Trouble) {
 		for _, s := range t.Sure {
 			var from []string
 			if s.Seen > 0 {
-				from = append(from, fmt.Sprintf("%d pieces read since", s.Seen))
+				from = append(from, fmt.Sprintf("%d pieces read from the unit", s.Seen))
 			}
 			if s.Journal > 0 {
 				from = append(from, fmt.Sprintf("%d by the journal", s.Journal))

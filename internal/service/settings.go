@@ -298,8 +298,10 @@ func (v *Service) setup(s *run.State, sheet *model.Sheet, names map[string]strin
 			}
 			page := client.SettingPage{Name: p.Name, Title: p.Title.Or(p.Name), Says: reach(p, n, d.Settings.By), Lines: n, State: "later"}
 			switch {
-			case x.Settled != nil || x.Saved[p.Name]:
+			case x.Saved[p.Name]:
 				page.State = "saved"
+			case x.Settled != nil:
+				page.State = "nothing"
 			case next:
 				page.State, next = "next", false
 			}
@@ -327,6 +329,8 @@ func settingsHead(s *run.State, out *client.Setup) core.Said {
 		return core.Say("All are read back alike.")
 	case out.Ahead == 0:
 		return core.Say("%d are not as they should be.", out.Other)
+	case s.Closed != nil && !s.Touched():
+		return core.Say("They stay as they were found.")
 	case s.Closed != nil:
 		return core.Say("They were not put back.")
 	case asked == 1:

@@ -38,7 +38,7 @@ func TestTroubleByCommand(t *testing.T) {
 	w.Units["a"].Power(true)
 	told(t, l.must(0, "run", "tried", r.ID, "restart"), "Its loader answers.", "it answers")
 	a, err := w.Technician.Trouble(ctx, r.ID)
-	if err != nil || a.Choices[0].Do != "go-on" || len(a.Ladder) != 7 {
+	if err != nil || a.Choices[0].Do != "go-on" || len(a.Ladder) != 6 {
 		t.Fatalf("%+v %v", a, err)
 	}
 	told(t, l.must(0, "run", "resume", r.ID), "2.0.0")

@@ -2523,7 +2523,7 @@ export interface components {
         AdviseRung: {
             past?: components["schemas"]["AdviseCount"];
             /** @enum {string} */
-            rung: "plug" | "ask" | "restart" | "lead" | "slower" | "adapter" | "stop";
+            rung: "plug" | "ask" | "restart" | "lead" | "adapter" | "by-hand" | "stop";
             says: components["schemas"]["Said"];
             /** @enum {string} */
             state: "tried" | "next" | "ahead";
@@ -2539,7 +2539,7 @@ export interface components {
             section: string;
             /**
              * Format: int64
-             * @description Pieces that were read since it stopped.
+             * @description Pieces that were read from the unit, and not changed since.
              */
             seen: number;
             /**
@@ -5884,7 +5884,7 @@ export interface components {
         };
         TriedRung: {
             /** @enum {string} */
-            rung: "plug" | "ask" | "restart" | "lead" | "slower" | "adapter" | "by-hand";
+            rung: "plug" | "ask" | "restart" | "lead" | "adapter" | "by-hand";
         };
         Trouble: {
             /** @description The safest first. */

@@ -64,7 +64,7 @@ async function setApart() {
       <h2>How sure, and from what</h2>
       <div v-for="s in advice.sure" :key="s.section" class="one">
         <span>{{ s.section }} <strong>{{ conditions[s.condition] ?? s.condition }}</strong></span>
-        <span class="row small muted"><span v-if="s.seen"><v-icon :icon="mdiEyeOutline" size="18" /> {{ s.seen }} read since</span><span v-if="s.journal"><v-icon :icon="mdiBookOpenVariant" size="18" /> {{ s.journal }} by the journal</span><span v-if="s.unknown"><v-icon :icon="mdiHelpCircleOutline" size="18" /> {{ s.unknown }} cannot be told</span></span>
+        <span class="row small muted"><span v-if="s.seen"><v-icon :icon="mdiEyeOutline" size="18" /> {{ s.seen }} read from the unit</span><span v-if="s.journal"><v-icon :icon="mdiBookOpenVariant" size="18" /> {{ s.journal }} by the journal</span><span v-if="s.unknown"><v-icon :icon="mdiHelpCircleOutline" size="18" /> {{ s.unknown }} cannot be told</span></span>
       </div>
       <p class="why"><strong>{{ advice.why.text }}</strong></p>
     </div>

@@ -48,7 +48,7 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
           <strong>{{ p.quiet.length }} more, as they were</strong><span class="found">{{ p.quiet.length }} values</span><span class="wire"><span class="pill">{{ settingWays.carried }}</span></span><span class="want"><v-btn variant="text" color="primary" class="all" :data-all="p.name" @click="open.push(p.name)">Show them</v-btn></span><span class="left" :class="p.quiet[0]!.left">{{ p.quiet[0]!.left === 'alike' ? `${p.quiet.length} alike` : 'not yet' }}</span>
         </div>
       </div>
-      <div class="reach" :class="p.state" :data-page="p.name"><strong>{{ p.title ? `Page ${p.title}` : 'No page' }}{{ p.state === 'saved' ? ', saved' : p.state === 'next' ? ', next' : '' }}</strong><span class="small">{{ p.says.text }}</span></div>
+      <div class="reach" :class="p.state" :data-page="p.name"><strong>{{ p.title ? `Page ${p.title}` : 'No page' }}{{ p.state === 'saved' ? ', saved' : p.state === 'next' ? ', next' : p.state === 'nothing' ? ': nothing to save' : '' }}</strong><span class="small">{{ p.says.text }}</span></div>
     </div>
     <p class="foot"><span v-if="gone.length"><strong>Not carried, {{ gone.length }}:</strong> <template v-for="(l, i) in gone" :key="l.name">{{ i ? ', ' : '' }}<span class="mono">{{ l.name }}</span> ({{ l.found }}){{ l.left === 'other' ? ', still there' : '' }}{{ l.why ? `: ${l.why.text.replace(/\.$/, '')}` : '' }}</template>. Their values stay in the backup. </span><strong class="sum">{{ setup.count.text }}.</strong></p>
   </section>
@@ -76,7 +76,7 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
 .pill.ask { background: rgb(var(--v-theme-hands-on)); color: rgb(var(--v-theme-on-hands-on)); font-weight: 700; border-radius: 4px; }
 .left.not-yet { border: 1px dashed var(--outline); border-radius: 4px; text-align: center; font-size: 14px; padding: 2px 6px; color: var(--muted); }
 .reach { border-left: 4px dashed var(--outline); padding-left: 12px; display: flex; flex-direction: column; justify-content: center; gap: 4px; }
-.reach.saved { border-left: 4px solid rgb(var(--v-theme-secondary)); }
+.reach.saved, .reach.nothing { border-left: 4px solid rgb(var(--v-theme-secondary)); }
 .reach.next { border-left: 4px solid rgb(var(--v-theme-primary)); }
 .reach.saved strong { color: rgb(var(--v-theme-secondary)); }
 .reach.next strong { color: rgb(var(--v-theme-primary)); }
