@@ -102,7 +102,7 @@ func (b *bench) ask() *advise.Line {
 		return &advise.Line{}
 	}
 	defer l.Close()
-	s, err := coretest.Session(context.Background(), l, b.sheet.Main(), 0.02)
+	s, err := coretest.Session(context.Background(), l, b.sheet.Main(), 0.1)
 	if err != nil {
 		return &advise.Line{}
 	}
@@ -183,7 +183,7 @@ func TestTroubles(t *testing.T) {
 				t.Fatal(err)
 			}
 			t.Cleanup(u.Close)
-			b := &bench{Alone: coretest.NewAlone(u), t: t, unit: u, sheet: sheet, fault: x.fault, at: x.at, pace: link.Pace{Clock: core.System{}, Scale: 0.1}}
+			b := &bench{Alone: coretest.NewAlone(u), t: t, unit: u, sheet: sheet, fault: x.fault, at: x.at, pace: link.Pace{Clock: core.System{}, Scale: 0.3}}
 			if b.at == nil {
 				b.at = half
 			}
