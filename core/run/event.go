@@ -136,7 +136,8 @@ type LaidOut struct {
 
 // Page is a page of settings that is saved.
 type Page struct {
-	Page string `json:"page"`
+	Page string           `json:"page"`
+	Put  []settings.Value `json:"put,omitempty"` // that were put, once they were saved; the secret ones are sealed
 }
 
 // Borrowed is a change for a while that no procedure names: a plug that was borrowed, a

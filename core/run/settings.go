@@ -380,13 +380,17 @@ func (r *Run) settle(ctx context.Context, x *Section) error {
 		if len(put)+len(drop) == 0 {
 			continue
 		}
-		if err := r.note(x, KindSaving, Page{p.Name}); err != nil {
+		if err := r.note(x, KindSaving, Page{Page: p.Name}); err != nil {
 			return err
 		}
 		if err := b.put(ctx, p, put, drop); err != nil {
 			return err
 		}
-		if err := r.note(x, KindSaved, Page{p.Name}); err != nil {
+		kept, err := r.sealed(ctx, d, slices.Clone(put))
+		if err != nil {
+			return err
+		}
+		if err := r.note(x, KindSaved, Page{Page: p.Name, Put: kept}); err != nil {
 			return err
 		}
 	}

@@ -142,6 +142,8 @@ func withoutSettings(raw []byte) ([]byte, error) {
 	switch e.Kind {
 	case run.KindSettings:
 		err = rewritten(&e, func(s *run.Settings) { s.Settings = maskedSettings(s.Settings) })
+	case run.KindSaved:
+		err = rewritten(&e, func(p *run.Page) { p.Put = maskedSettings(p.Put) })
 	case run.KindSettled:
 		err = rewritten(&e, func(s *run.Settled) { s.Now = maskedSettings(s.Now) })
 	case run.KindLaid:

@@ -192,7 +192,7 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 					return err
 				}
 			}
-		case run.KindSettings, run.KindSettled:
+		case run.KindSettings, run.KindSaved, run.KindSettled:
 			if err := settingsOf(ctx, tx, r, e); err != nil {
 				return err
 			}

@@ -57,12 +57,17 @@ func keepSettings(ctx context.Context, tx *sqlx.Tx, r Run, section string, all [
 	if _, err := tx.ExecContext(ctx, `DELETE FROM unit_setting WHERE unit = ? AND section = ?`, r.Unit, section); err != nil {
 		return err
 	}
+	return putSettings(ctx, tx, r, section, all, at)
+}
+
+// putSettings keeps some of them, in place of what was known of those.
+func putSettings(ctx context.Context, tx *sqlx.Tx, r Run, section string, all []settings.Value, at time.Time) error {
 	for _, v := range all {
 		if len(v.Name) > 63 || len(v.Value) > 8192 {
 			continue // it stays in the run's events
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO unit_setting (unit, section, name, value, sealed, public, run, read_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-			ON DUPLICATE KEY UPDATE value = VALUES(value)`, r.Unit, section, v.Name, v.Value, v.Sealed, v.Public, r.ID, at.UTC()); err != nil {
+			ON DUPLICATE KEY UPDATE value = VALUES(value), sealed = VALUES(sealed), public = VALUES(public), run = VALUES(run), read_at = VALUES(read_at)`, r.Unit, section, v.Name, v.Value, v.Sealed, v.Public, r.ID, at.UTC()); err != nil {
 			return err
 		}
 	}
@@ -78,6 +83,12 @@ func settingsOf(ctx context.Context, tx *sqlx.Tx, r Run, e run.Event) error {
 			return err
 		}
 		return keepSettings(ctx, tx, r, e.Section, b.Settings, micro(e.At))
+	case run.KindSaved: // it counts from now on, whatever becomes of the run
+		var b run.Page
+		if err := json.Unmarshal(e.Body, &b); err != nil {
+			return err
+		}
+		return putSettings(ctx, tx, r, e.Section, b.Put, micro(e.At))
 	case run.KindSettled:
 		var b run.Settled
 		if err := json.Unmarshal(e.Body, &b); err != nil || b.Now == nil {
