@@ -41,11 +41,14 @@ func NewFrame(id uint32, extended bool, data []byte) Frame {
 	return f
 }
 
-func (f Frame) String() string {
+func (f Frame) String() string { return fmt.Sprintf("%s [% X]", f.Identifier(), f.Data[:f.N]) }
+
+// Identifier is it in hex: three digits, or eight of an extended one.
+func (f Frame) Identifier() string {
 	if f.Extended {
-		return fmt.Sprintf("%08X [% X]", f.ID, f.Data[:f.N])
+		return fmt.Sprintf("%08X", f.ID)
 	}
-	return fmt.Sprintf("%03X [% X]", f.ID, f.Data[:f.N])
+	return fmt.Sprintf("%03X", f.ID)
 }
 
 // Frames is a CAN bus. All methods may be called by several goroutines.

@@ -106,6 +106,16 @@ func (m *Map) Sectors() []Sector {
 	return all
 }
 
+// Private tells whether any of a stretch is to be masked, or holds what the unit was set to.
+func (m *Map) Private(address, length uint64) bool {
+	for i := range m.Regions {
+		if r := &m.Regions[i]; (r.Secret || r.Use == Settings) && r.Address < address+length && address < r.End() {
+			return true
+		}
+	}
+	return false
+}
+
 // At finds the region that holds the address.
 func (m *Map) At(address uint64) (*Region, bool) {
 	i := sort.Search(len(m.Regions), func(i int) bool { return m.Regions[i].End() > address })

@@ -76,6 +76,12 @@ func (r *Run) change(ctx context.Context, x *Section, pieces []int) error {
 			todo = append(todo, a.N)
 		}
 	}
+	for _, i := range pieces {
+		if d, err := r.of(x); err == nil && d.Files == nil && d.Memory.Private(p.Sectors[i].Address, p.Sectors[i].Length) {
+			defer r.hush(x)()
+			break
+		}
+	}
 	if len(todo) == 0 {
 		return core.Fail(core.VerifyDiffers, "the plan has no action for what is still to be changed")
 	}
@@ -241,7 +247,7 @@ func (r *Run) readAgain(ctx context.Context, x *Section, piece plan.Sector) (sam
 		return false, err
 	}
 	held := make([]byte, piece.Length)
-	if err := session.Read(ctx, piece.Address, held, nil); err != nil {
+	if err := r.read(ctx, x, session, piece.Address, held, nil); err != nil {
 		return false, err
 	}
 	return core.DigestOf(held) == piece.Want, nil
@@ -358,7 +364,7 @@ func (r *Run) holds(ctx context.Context, x *Section, tell func(Amount) error) ([
 	if d.Files != nil {
 		return r.holdsFiles(ctx, x, session)
 	}
-	return holdsMemory(ctx, session, d, tell)
+	return r.holdsMemory(ctx, x, session, d, tell)
 }
 
 func (r *Run) holdsFiles(ctx context.Context, x *Section, session loader.Session) ([]core.Digest, string, error) {
@@ -388,7 +394,7 @@ func listFiles(ctx context.Context, session loader.Session) ([]loader.FileInfo, 
 	return c.Files(ctx)
 }
 
-func holdsMemory(ctx context.Context, session loader.Session, d *model.Section, tell func(Amount) error) ([]core.Digest, string, error) {
+func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Session, d *model.Section, tell func(Amount) error) ([]core.Digest, string, error) {
 	if tell == nil {
 		tell = func(Amount) error { return nil }
 	}
@@ -407,7 +413,7 @@ func holdsMemory(ctx context.Context, session loader.Session, d *model.Section, 
 			} else {
 				how = "read-back"
 				buf := make([]byte, part.Length)
-				if err := session.Read(ctx, part.Address, buf, nil); err != nil {
+				if err := r.read(ctx, x, session, part.Address, buf, nil); err != nil {
 					return nil, "", err
 				}
 				for at := uint64(0); at < part.Length; at += region.Sector {

@@ -8,6 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
+	"zealousferry/core/link/trace"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
@@ -80,8 +81,9 @@ type Run struct {
 
 	sheet   *model.Sheet
 	release *model.Release
-	plans   map[string]*plan.Plan // by section
-	lines   map[string]*line      // by link
+	plans   map[string]*plan.Plan  // by section
+	lines   map[string]*line       // by link
+	rings   map[string]*trace.Ring // what was said lately, by link
 
 	told    time.Time // when progress was written last
 	watched time.Time // when the unit was asked during a write under which conditions it is
@@ -121,7 +123,7 @@ func TakeUp(j *Journal, t TakenUp, b Bench, p link.Pace) (*Run, error) {
 }
 
 func newRun(j *Journal, id string, b Bench, p link.Pace) *Run {
-	return &Run{journal: j, bench: b, pace: p, plans: map[string]*plan.Plan{}, lines: map[string]*line{}, desk: newDesk(id)}
+	return &Run{journal: j, bench: b, pace: p, plans: map[string]*plan.Plan{}, lines: map[string]*line{}, rings: map[string]*trace.Ring{}, desk: newDesk(id)}
 }
 
 // Journal is the run's journal; only events already appended may be read while
@@ -177,7 +179,11 @@ func (r *Run) Work(ctx context.Context) error {
 		if r.journal.broken != nil {
 			return r.journal.broken
 		}
-		if err := r.appendOf(m.Section, KindFault, r.fault(m, err), true); err != nil {
+		f := r.fault(m, err)
+		if err := r.keepTrace(m, f); err != nil {
+			return err
+		}
+		if err := r.appendOf(m.Section, KindFault, f, true); err != nil {
 			return err
 		}
 	}
@@ -189,6 +195,9 @@ func (r *Run) do(ctx context.Context, m Move) error {
 		return err
 	}
 	x := r.journal.State().Section(m.Section)
+	if x != nil && r.sheet != nil {
+		defer r.listen(x, m.Phase)()
+	}
 	switch m.Phase {
 	case PhaseCard:
 		return r.card(ctx)

@@ -88,6 +88,7 @@ const (
 	KindSaving      = "saving"        // a page of settings: about to be put
 	KindSaved       = "saved"         // and was
 	KindBorrowed    = "borrowed"      // a person has changed something for a while that no procedure names
+	KindTraced      = "traced"        // what was said over a link until something went wrong
 )
 
 // The gates that a person may waive.

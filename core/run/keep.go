@@ -64,7 +64,7 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 	}
 	now := b.now
 	if !chunked(&d.Memory) && len(now) != len(d.Memory.Sectors()) {
-		if now, _, err = holdsMemory(ctx, session, d, nil); err != nil {
+		if now, _, err = r.holdsMemory(ctx, x, session, d, nil); err != nil {
 			return err
 		}
 	}
@@ -88,7 +88,7 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 // this run's own.
 func (r *Run) holdsNow(ctx context.Context, x *Section, d *model.Section, session loader.Session, c *Source) ([]core.Digest, error) {
 	if d.Files == nil {
-		now, _, err := holdsMemory(ctx, session, d, nil)
+		now, _, err := r.holdsMemory(ctx, x, session, d, nil)
 		return now, err
 	}
 	t, err := r.tree(ctx, c.Of(x))
@@ -393,7 +393,7 @@ func (b *reading) fetch(ctx context.Context, chunks []memory.Sector, names []cor
 	buf := make([]byte, to-from)
 	before := b.amount.Done
 	var told error
-	err := b.session.Read(ctx, from, buf, func(n int) {
+	err := b.run.read(ctx, b.of, b.session, from, buf, func(n int) {
 		if told == nil {
 			told = b.run.progress(b.of, KindReading, Amount{before + uint64(n), b.amount.Total})
 		}
@@ -405,7 +405,7 @@ func (b *reading) fetch(ctx context.Context, chunks []memory.Sector, names []cor
 	for i, c := range chunks {
 		data := buf[c.Address-from:][:c.Length]
 		if core.DigestOf(data) != names[i] {
-			if err := b.session.Read(ctx, c.Address, data, nil); err != nil {
+			if err := b.run.read(ctx, b.of, b.session, c.Address, data, nil); err != nil {
 				return err
 			}
 			if core.DigestOf(data) != names[i] {
@@ -425,10 +425,10 @@ func (b *reading) fetch(ctx context.Context, chunks []memory.Sector, names []cor
 func (b *reading) twice(ctx context.Context, region *memory.Region) error {
 	for _, part := range stretches(*region, 64<<10) {
 		one, two := make([]byte, part.Length), make([]byte, part.Length)
-		if err := b.session.Read(ctx, part.Address, one, nil); err != nil {
+		if err := b.run.read(ctx, b.of, b.session, part.Address, one, nil); err != nil {
 			return err
 		}
-		if err := b.session.Read(ctx, part.Address, two, nil); err != nil {
+		if err := b.run.read(ctx, b.of, b.session, part.Address, two, nil); err != nil {
 			return err
 		}
 		if !bytes.Equal(one, two) {

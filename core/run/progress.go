@@ -45,6 +45,7 @@ type View struct {
 	// Warn is about those that are not as it wants them, while it is written.
 	Conditions []loader.Condition `json:"conditions,omitempty"`
 	Warn       *core.Said         `json:"warn,omitempty"`
+	Traces     int                `json:"traces,omitempty"` // of what was said on a line until something went wrong
 }
 
 // PartView is how a section stands.
@@ -82,7 +83,7 @@ func (s *State) View() View {
 	}
 	m := s.Next()
 	x := s.atWork(m)
-	v := View{Step: m.Phase.Stop(), At: s.walk().Phase.Stop(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
+	v := View{Traces: s.Traces, Step: m.Phase.Stop(), At: s.walk().Phase.Stop(), Board: BoardReading, Left: -1, Touch: -1, Waits: s.Waits, Outcome: s.Outcome()}
 	v.WayBack, v.Undo, v.Touched, v.Owed, v.Laid = s.WayBack(), s.UndoList(), s.Touched(), s.HandedOn(), s.LaidBy
 	v.Job = s.Opened.Job
 	if s.Carded != nil {

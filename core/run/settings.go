@@ -56,6 +56,7 @@ func (r *Run) book(ctx context.Context, x *Section, d *model.Section) (book, err
 // readSettings keeps what the unit tells of its settings, if it does; the secret ones
 // sealed.
 func (r *Run) readSettings(ctx context.Context, x *Section, d *model.Section) error {
+	defer r.hush(x)()
 	if x.Settings != nil {
 		return nil
 	}

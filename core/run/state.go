@@ -40,6 +40,7 @@ type Talk struct {
 	Carded  *Carded
 	Hands   *Hands // what a person must do now
 	Answers []procedure.Answer
+	Traces  int                // traces of a link that were kept
 	Lent    []Borrowed         // changes for a while that no procedure names
 	Turned  string             // the section to which hands have turned last
 	between []procedure.Answer // since then
@@ -171,6 +172,8 @@ func (s *State) ofRun(e Event) (err error) {
 		var b Borrowed
 		err = into(e, &b)
 		s.Lent = append(s.Lent, b)
+	case KindTraced:
+		s.Traces++
 	case KindTurned, KindReady:
 		s.Turned, s.between = e.Section, nil
 	case KindJudged:

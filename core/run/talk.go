@@ -33,7 +33,7 @@ func (r *Run) plugIn(ctx context.Context, x *Section) (*line, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &line{Link: got}
+	l := &line{Link: r.ring(x).Over(got)}
 	r.lines[x.Link] = l
 	return l, nil
 }

@@ -67,6 +67,10 @@ func Tell(e Event, x *Section) core.Said {
 		if b, err := body[Borrowed](e); err == nil {
 			return core.Say("changed for a while: %s", b.Says)
 		}
+	case KindTraced:
+		if x, err := body[Traced](e); err == nil {
+			return core.Say("what was said on %s last is kept: %d pieces", x.Link, x.Lines)
+		}
 	case KindLaid:
 		if l, err := body[LaidOut](e); err == nil {
 			return core.Say("what each setting is to be: %d carried, %d to be said by a person, %d given up", len(l.Lines)-settings.Counts(l.Lines)[settings.Gone]-settings.Counts(l.Lines)[settings.Asked], settings.Counts(l.Lines)[settings.Asked], settings.Counts(l.Lines)[settings.Gone])

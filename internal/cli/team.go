@@ -14,7 +14,7 @@ import (
 
 func (a *app) runVerb() *cobra.Command {
 	v := &cobra.Command{Use: "run", Short: "Look at runs, take them up, stop them"}
-	v.AddCommand(a.runList(), a.runShow(), a.answerVerb(), a.runResume(), a.runStop(), a.runSupport(), a.runLayAside(), a.runBorrowed(), a.runTrouble(), a.runTried(), a.runAbandon(), a.runRelease())
+	v.AddCommand(a.runList(), a.runShow(), a.answerVerb(), a.runResume(), a.runStop(), a.runSupport(), a.runLayAside(), a.runBorrowed(), a.runTrouble(), a.runTried(), a.runTrace(), a.runAbandon(), a.runRelease())
 	return v
 }
 

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -23,6 +25,59 @@ func (a *app) runTrouble() *cobra.Command {
 			}
 			return a.show(t, func() { a.trouble(t) })
 		})}
+}
+
+func (a *app) runTrace() *cobra.Command {
+	keep := ""
+	v := &cobra.Command{Use: "trace RUN", Short: "What was said over a run's links until something went wrong", Args: cobra.ExactArgs(1), Example: "  ferry run trace 0193f2a0-…", ValidArgsFunction: a.complete(openRuns),
+		Long: "Shows the newest of what was said on the line each time that a run met with trouble: seconds, direction, beginning of the\nbytes. Of memory only the heads of the messages are kept, of passwords, keys and settings nothing but their length.",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			t, err := c.Traces(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if len(t.Traces) == 0 {
+				return core.Fail(core.NotFound, "run %s has left no trace: it has met with no trouble on its line", t.Run).Go(words.RunShow(t.Run).To("See how it stands"))
+			}
+			if keep != "" {
+				last := t.Traces[len(t.Traces)-1]
+				if err := os.WriteFile(keep, []byte(last.Text), 0o644); err != nil {
+					return err
+				}
+			}
+			return a.show(t, func() { a.traces(t) })
+		})}
+	v.Flags().StringVar(&keep, "keep", "", "a file for the newest of them")
+	return v
+}
+
+// traces shows what was said on a line.
+func (a *app) traces(t client.Traces) {
+	for i, x := range t.Traces {
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		fmt.Fprintf(a.out, "%s  %s\n", a.bright(x.Link+", until "+clock(x.At.UnixMicro())), a.paint(faint, "went wrong at "+x.Phase))
+		for _, p := range x.Pieces {
+			arrow, more := a.paint(teal, "<"), ""
+			if p.Sent {
+				arrow = a.paint(bold, ">")
+			}
+			if p.More > 0 {
+				more = a.paint(faint, fmt.Sprintf(" + %d bytes", p.More))
+			}
+			about := ""
+			if p.About != "" {
+				about = p.About + "  "
+			}
+			fmt.Fprintf(a.out, "%s  %s %s%s%s\n", clockTo(x.Began, p.After), arrow, about, p.Text, more)
+		}
+	}
+}
+
+// clockTo is the time of day so many seconds after another, to the millisecond.
+func clockTo(from time.Time, after float64) string {
+	return from.Add(time.Duration(after * float64(time.Second))).Local().Format("15:04:05.000")
 }
 
 func (a *app) runTried() *cobra.Command {

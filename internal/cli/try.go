@@ -82,6 +82,9 @@ func (a *app) tryFrom(ctx context.Context, n client.NewTry, file string) error {
 	if err != nil {
 		return err
 	}
+	if !r.Whole() {
+		return core.Fail(core.BadFile, "%s is a trace of a run: it does not hold all that was said, and cannot be played", file).Do("Record the dialogue anew: ferry try BENCH/LINK --sheet FILE --record FILE.")
+	}
 	t := client.Tried{Link: file, Model: sheet.Model}
 	var keeper visit.Keeper
 	if n.Write {

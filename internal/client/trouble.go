@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"time"
 
 	"zealousferry/core/advise"
 )
@@ -12,6 +13,31 @@ type Trouble struct {
 	Unit string `json:"unit"`
 	Link string `json:"link"`
 	advise.Advice
+}
+
+// Trace is what was said over a link until something went wrong.
+type Trace struct {
+	Link   string       `json:"link"`
+	At     time.Time    `json:"at"`
+	Phase  string       `json:"phase" doc:"Stop on the line of the run at which it went wrong."`
+	Began  time.Time    `json:"began" doc:"Its times count from here."`
+	Pieces []TracePiece `json:"pieces" nullable:"false" doc:"The newest alone, oldest first."`
+	Text   string       `json:"text" doc:"The same as a recording: docs/protocols/monitor.md."`
+}
+
+// TracePiece is bytes that went one way.
+type TracePiece struct {
+	After float64 `json:"after" doc:"Seconds."`
+	About string  `json:"about,omitempty" doc:"Whom it concerns (CAN identifier, logical address), or what was set on the line."`
+	Sent  bool    `json:"sent" doc:"To the unit."`
+	Text  string  `json:"text" doc:"Beginning of the bytes, as a string in Go is quoted."`
+	More  int     `json:"more,omitempty" doc:"Bytes behind it that are not kept: of memory little is, of secrets nothing."`
+}
+
+// Traces are those of a run.
+type Traces struct {
+	Run    string  `json:"run"`
+	Traces []Trace `json:"traces" nullable:"false" doc:"Oldest first."`
 }
 
 // TriedRung says which rung of the ladder was tried.
@@ -29,6 +55,11 @@ type UnitDecision struct {
 // Trouble reads what to do.
 func (c *Client) Trouble(ctx context.Context, run string) (Trouble, error) {
 	return get[Trouble](ctx, c, "/api/runs/"+segment(run)+"/trouble")
+}
+
+// Traces reads what was said over a run's links until something went wrong.
+func (c *Client) Traces(ctx context.Context, run string) (Traces, error) {
+	return get[Traces](ctx, c, "/api/runs/"+segment(run)+"/traces")
 }
 
 // TryRung asks the unit once a rung was tried.

@@ -73,12 +73,20 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 		return nil, err
 	}
 	b.line("events.jsonl  its %d events, one a line, as the bench made them", len(events))
+	traces := 0
 	for i := range events {
+		if t, ok := traceOf(events[i]); ok {
+			traces++
+			b.put(fmt.Sprintf("trace-%d.txt", traces), []byte(t.Text))
+		}
 		if events[i], err = withoutSettings(events[i]); err != nil {
 			return nil, err
 		}
 	}
 	b.put("events.jsonl", append(bytes.Join(events, []byte("\n")), '\n'))
+	if traces > 0 {
+		b.line("trace-N.txt   what was said over the line until something went wrong, of each piece the beginning")
+	}
 	h, err := v.getHistory(ctx, &UnitPath{r.Unit.ID})
 	if err != nil {
 		return nil, err
@@ -140,6 +148,8 @@ func withoutSettings(raw []byte) ([]byte, error) {
 	}
 	var err error
 	switch e.Kind {
+	case run.KindTraced:
+		err = rewritten(&e, func(t *run.Traced) { t.Text = "" }) // a file of its own
 	case run.KindSettings:
 		err = rewritten(&e, func(s *run.Settings) { s.Settings = maskedSettings(s.Settings) })
 	case run.KindSaved:
@@ -183,6 +193,15 @@ func withoutSettings(raw []byte) ([]byte, error) {
 		return nil, err
 	}
 	return json.Marshal(e)
+}
+
+// traceOf is the trace that an event holds.
+func traceOf(raw []byte) (t run.Traced, is bool) {
+	var e run.Event
+	if json.Unmarshal(raw, &e) != nil || e.Kind != run.KindTraced {
+		return t, false
+	}
+	return t, json.Unmarshal(e.Body, &t) == nil
 }
 
 // supportChecks adds what was seen of the link lately.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"zealousferry/core/advise"
 	"zealousferry/core/diagnose"
 	"zealousferry/core/fit"
+	"zealousferry/core/link/recording"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
@@ -55,6 +57,37 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 		return client.Trouble{}, err
 	}
 	return client.Trouble{Run: r.ID, Unit: u.Serial, Link: s.Opened.Link, Advice: advise.Of(adv)}, nil
+}
+
+// traces lists what was said over a run's links until something went wrong.
+func (v *Service) traces(ctx context.Context, in *RunPath) (client.Traces, error) {
+	out := client.Traces{Run: in.Run, Traces: []client.Trace{}}
+	r, err := v.store.Run(ctx, in.Run)
+	if err != nil {
+		return out, err
+	}
+	out.Run = r.ID
+	raw, err := v.store.RawEvents(ctx, r.ID, 0, mostEvents)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range raw {
+		t, is := traceOf(x)
+		if !is {
+			continue
+		}
+		said, err := recording.Read(strings.NewReader(t.Text))
+		if err != nil {
+			return out, err
+		}
+		c := client.Trace{Link: t.Link, At: time.UnixMicro(t.Ended).UTC(), Phase: string(t.Phase.Stop()), Began: time.UnixMicro(t.Began).UTC(), Text: t.Text}
+		for _, p := range said.Pieces {
+			text := strconv.QuoteToASCII(string(p.Data))
+			c.Pieces = append(c.Pieces, client.TracePiece{After: p.After.Seconds(), About: p.About, Sent: p.Sent, Text: text[1 : len(text)-1], More: p.More})
+		}
+		out.Traces = append(out.Traces, c)
+	}
+	return out, nil
 }
 
 // since is what was tried and seen since a run stopped.

@@ -33,6 +33,7 @@ func TestTroubleByCommand(t *testing.T) {
 		t.Fatalf("%s %s", r.State, r.Outcome)
 	}
 	told(t, l.must(0, "run", "trouble", r.ID), "Half done. Do not put it back to work.", "Nobody has asked it since it stopped.", "cannot be told", "Look, and ask it again", "Go on with the write", "Put its backup back", "Set it apart", "ferry run tried "+r.ID+" plug")
+	told(t, l.must(0, "run", "trace", r.ID), "b/a, until ", "went wrong at flash", " > ", " bytes")
 	told(t, l.must(10, "run", "tried", r.ID, "plug"), "It does not answer.", "no answer: held low", "ferry run tried "+r.ID+" ask")
 	told(t, l.must(24, "run", "tried", r.ID, "hammer"), "hammer")
 	w.Units["a"].Power(true)
@@ -96,6 +97,7 @@ func TestTroubleInTheConsole(t *testing.T) {
 	if wide > 390 {
 		t.Errorf("the run is %v wide at 390", wide)
 	}
+	do(t, x, chromedp.Click(`[data-traces] summary`), says("Of memory the heads of the messages alone"), says("b/a, until"), browser.Until(`document.querySelectorAll("[data-traces] li").length > 5`))
 	do(t, x, press(`[data-tried="ask"]`), says("Its loader answers."), browser.Until(`document.querySelector("[data-choices] tbody tr").dataset.choose === "go-on"`),
 		press(`[data-apart]`), put(`[data-apart-why] input`, "the customer wants another"), put(`[data-apart-place] input`, "the van"), press(`[data-apart-yes]`))
 	w.Wait("the unit to be set apart", func() bool {

@@ -1649,10 +1649,30 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * One file that explains a run to somebody who was not there: events, record, history, sheet, release, checks of the link, pictures; no secret
+         * One file that explains a run to somebody who was not there: events, record, history, sheet, release, checks of the link, traces of the line, pictures; no secret
          * @description Role: technician.
          */
         get: operations["support-run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run}/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was said over a run's links until something went wrong; of memory little, of secrets nothing
+         * @description Role: technician.
+         */
+        get: operations["traces"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5382,6 +5402,8 @@ export interface components {
             touch: number;
             touched: boolean;
             /** Format: int64 */
+            traces?: number;
+            /** Format: int64 */
             turn: number;
             /** Format: int64 */
             turns: number;
@@ -5694,6 +5716,45 @@ export interface components {
              * @description At the middle.
              */
             seconds: number;
+        };
+        Trace: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description Its times count from here.
+             */
+            began: string;
+            link: string;
+            /** @description Stop on the line of the run at which it went wrong. */
+            phase: string;
+            /** @description The newest alone, oldest first. */
+            pieces: components["schemas"]["TracePiece"][];
+            /** @description The same as a recording: docs/protocols/monitor.md. */
+            text: string;
+        };
+        TracePiece: {
+            /** @description Whom it concerns (CAN identifier, logical address), or what was set on the line. */
+            about?: string;
+            /**
+             * Format: double
+             * @description Seconds.
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description Bytes behind it that are not kept: of memory little is, of secrets nothing.
+             */
+            more?: number;
+            /** @description To the unit. */
+            sent: boolean;
+            /** @description Beginning of the bytes, as a string in Go is quoted. */
+            text: string;
+        };
+        Traces: {
+            run: string;
+            /** @description Oldest first. */
+            traces: components["schemas"]["Trace"][];
         };
         Tray: {
             /** @description The first goes alone, and opens the rest when it is proven. */
@@ -13500,6 +13561,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    traces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Traces"];
                 };
             };
             /** @description Unauthorized */

@@ -10,6 +10,7 @@ import { gates } from '../api/names'
 import { backs, coloursOf } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
 import AdviceBoard from '../parts/AdviceBoard.vue'
+import LineTrace from '../parts/LineTrace.vue'
 import FoundLeft from '../parts/FoundLeft.vue'
 import DigestText from '../parts/DigestText.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
@@ -334,6 +335,7 @@ async function putBack() {
       <PartsLine v-if="view.parts?.length" :parts="view.parts" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" :rests="run.state !== 'open'" />
       <AdviceBoard v-if="stopped" :run="run.id" :unit="run.unit.id" :at="progress?.last ?? 0" @choose="choose" @changed="load" @first="first = $event" />
+      <LineTrace v-if="view.traces && session.may('technician')" :run="run.id" :count="view.traces" />
       <SetupTable v-if="run.setup" :setup="run.setup" />
       <div class="four">
         <section>

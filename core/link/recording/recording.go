@@ -1,13 +1,17 @@
 // Package recording keeps what was said over a line as text, and plays it again. A
 // recording is made for reading: the first line names the form, then each line has the
-// time since its beginning in seconds, the direction (> to the unit, < from it) and the
-// bytes in double quotes, escaped as docs/protocols/monitor.md says. Lines that begin
-// with # are remarks.
+// time since its beginning in seconds, the direction (> to the unit, < from it), where it
+// is not plain bytes whom or what it is about, and the bytes in double quotes, escaped as
+// docs/protocols/monitor.md says; behind them how many more there were that are not kept.
+// Lines that begin with # are remarks.
 //
 //	ferry-recording 1
 //	# tide gauge at the slip
 //	+0.000 > "who\r"
 //	+0.012 < "model GAUGE\r\n"
+//	+0.020 > rts/on ""
+//	+0.031 > 7E0 "\x02\x10\x03"
+//	+0.040 < "0000: 12 3" +4074
 package recording
 
 import (
@@ -35,8 +39,10 @@ const (
 // Piece is bytes that went one way.
 type Piece struct {
 	After time.Duration
-	Sent  bool // to the unit
+	About string // an identifier or address, or what of the line was set; empty for bytes of a stream
+	Sent  bool   // to the unit
 	Data  []byte
+	More  int // bytes behind Data that are not kept
 }
 
 // Recording is pieces in their order.
@@ -52,7 +58,18 @@ func (r *Recording) Add(after time.Duration, sent bool, data []byte) {
 		r.Pieces[n-1].Data = append(r.Pieces[n-1].Data, data...)
 		return
 	}
-	r.Pieces = append(r.Pieces, Piece{after, sent, append([]byte(nil), data...)})
+	r.Pieces = append(r.Pieces, Piece{After: after, Sent: sent, Data: append([]byte(nil), data...)})
+}
+
+// Whole tells whether it has all that was said, as bytes of a stream: only such a one can be
+// played.
+func (r *Recording) Whole() bool {
+	for _, p := range r.Pieces {
+		if p.About != "" || p.More > 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // Write writes it as text.
@@ -67,7 +84,15 @@ func (r *Recording) Write(w io.Writer) error {
 		if p.Sent {
 			arrow = ">"
 		}
-		fmt.Fprintf(out, "+%.3f %s %s\n", p.After.Seconds(), arrow, strconv.QuoteToASCII(string(p.Data)))
+		fmt.Fprintf(out, "+%.3f %s ", p.After.Seconds(), arrow)
+		if p.About != "" {
+			fmt.Fprint(out, p.About, " ")
+		}
+		fmt.Fprint(out, strconv.QuoteToASCII(string(p.Data)))
+		if p.More > 0 {
+			fmt.Fprintf(out, " +%d", p.More)
+		}
+		fmt.Fprintln(out)
 	}
 	return out.Flush()
 }
@@ -104,11 +129,29 @@ func Read(in io.Reader) (*Recording, error) {
 		if err != nil || after < 0 || after > 1e6 {
 			return nil, bad("expected seconds, came %q", parts[0])
 		}
-		text, err := strconv.Unquote(parts[2])
-		if err != nil || parts[2][0] != '"' {
-			return nil, bad("expected bytes in double quotes, came %q", parts[2][:min(len(parts[2]), 40)])
+		p := Piece{After: time.Duration(after * float64(time.Second)), Sent: parts[1] == ">"}
+		rest := parts[2]
+		if rest[0] != '"' {
+			var is bool
+			if p.About, rest, is = strings.Cut(rest, " "); !is || len(p.About) > 40 {
+				return nil, bad("expected bytes in double quotes, came %q", parts[2][:min(len(parts[2]), 40)])
+			}
 		}
-		r.Pieces = append(r.Pieces, Piece{time.Duration(after * float64(time.Second)), parts[1] == ">", []byte(text)})
+		quoted, err := strconv.QuotedPrefix(rest)
+		if err != nil || quoted[0] != '"' {
+			return nil, bad("expected bytes in double quotes, came %q", rest[:min(len(rest), 40)])
+		}
+		text, err := strconv.Unquote(quoted)
+		if err != nil {
+			return nil, bad("expected bytes in double quotes, came %q", quoted[:min(len(quoted), 40)])
+		}
+		p.Data = []byte(text)
+		if rest = strings.TrimSpace(rest[len(quoted):]); rest != "" {
+			if p.More, err = strconv.Atoi(strings.TrimPrefix(rest, "+")); err != nil || p.More < 1 || rest[0] != '+' {
+				return nil, bad("expected + and a number of bytes, came %q", rest[:min(len(rest), 40)])
+			}
+		}
+		r.Pieces = append(r.Pieces, p)
 	}
 	n++
 	if err := s.Err(); err != nil {

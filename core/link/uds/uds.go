@@ -47,6 +47,7 @@ const (
 	p2       = 50 * time.Millisecond
 	p2Star   = 5 * time.Second
 	way      = 500 * time.Millisecond
+	longWay  = 2 * time.Second // to a module that has answered: it is there, and somebody between is busy
 	s3Half   = 2 * time.Second // a module falls back to its default session after 5 s
 	busyWait = 200 * time.Millisecond
 	busyMost = 10
@@ -65,6 +66,7 @@ type Client struct {
 	last    time.Time // something was sent
 	block   []byte    // the request that gives one, or asks for one
 	present upkeep
+	heard   bool // it has answered in this conversation
 }
 
 // New begins to ask over a conversation, which it owns. longest bounds how long a module
@@ -122,7 +124,8 @@ func (c *Client) once(ctx context.Context, request []byte) ([]byte, error) {
 	}
 	began := c.pace.Clock.Now()
 	c.last = began
-	by, patience := began.Add(c.p2+way), c.p2+way
+	patience := c.p2 + c.way()
+	by := began.Add(patience)
 	for {
 		m, err := c.c.Receive(ctx, by)
 		if errors.Is(err, os.ErrDeadlineExceeded) {
@@ -132,19 +135,29 @@ func (c *Client) once(ctx context.Context, request []byte) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
+		c.heard = true
 		switch {
 		case len(m) >= 3 && m[0] == negative && m[1] == request[0] && m[2] == Pending:
 			now := c.pace.Clock.Now()
 			if now.Sub(began) > c.longest {
 				return nil, core.Fail(core.NotAnswering, "the module says for %s that its answer to %s is pending, which is longer than its sheet allows", now.Sub(began).Round(time.Second), name(request[0]))
 			}
-			by, patience = now.Add(c.p2Star+way), c.p2Star+way
+			patience = c.p2Star + c.way()
+			by = now.Add(patience)
 		case len(m) >= 3 && m[0] == negative && m[1] == request[0]:
 			return nil, refused(request[0], m[2])
 		case len(m) >= 1 && m[0] == request[0]+0x40 && (request[0] != TransferData || len(m) >= 2 && m[1] == request[1]):
 			return m[1:], nil
 		}
 	}
+}
+
+// way is what is added for the way there and back.
+func (c *Client) way() time.Duration {
+	if c.heard {
+		return longWay
+	}
+	return way
 }
 
 // tell sends what has no answer.

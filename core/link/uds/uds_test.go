@@ -208,7 +208,7 @@ func TestTimes(t *testing.T) {
 	if _, err := c.Start(ctx, 0xFF00, nil); core.KindOf(err) != core.NotAnswering || s.clock.Now().Sub(began) > 26*time.Second {
 		t.Errorf("pending without end: %v after %s", err, s.clock.Now().Sub(began))
 	}
-	c, s = module(map[string][]string{"1003": {"500300190064"}, "3E00": {"+524ms 7E00", "+526ms 7E00"}}) // P2 is 25 ms now, P2* a second
+	c, s = module(map[string][]string{"1003": {"500300190064"}, "3E00": {"+2024ms 7E00", "+2026ms 7E00"}}) // P2 is 25 ms now, P2* a second; it has answered, and the way is given two
 	if err := c.Session(ctx, uds.ExtendedSession); err != nil {
 		t.Fatal(err)
 	}

@@ -363,6 +363,7 @@ func (s *session) step(ctx context.Context, x step) error {
 	case x.Session != "":
 		return s.uds.Session(ctx, sessions[x.Session])
 	case x.Access != 0:
+		defer link.Hush(s.link)()
 		return s.uds.Unlock(ctx, x.Access, func(seed []byte) ([]byte, error) {
 			if s.lo.Key == nil {
 				return nil, core.Fail(core.NotAllowed, "the module is locked, and the team's secret %q is used in an open run alone", x.Secret).Unit("nothing was changed")

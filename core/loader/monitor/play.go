@@ -89,9 +89,9 @@ func (p *player) play(ctx context.Context, name string, e exchange, with map[str
 	for i, s := range e.Steps {
 		seen := loader.Turn{Exchange: name, Step: i}
 		prompted = false
-		note := p.note
+		note, hushed := p.note, func() {}
 		if s.Secret != "" { // neither what is sent nor what may be given back is recorded
-			p.note = nil
+			p.note, hushed = nil, link.Hush(p.stream)
 		}
 		err := p.do(ctx, s, with, &seen)
 		if err == nil && s.Send != "" {
@@ -115,6 +115,7 @@ func (p *player) play(ctx context.Context, name string, e exchange, with map[str
 			seen.Rows = len(got)
 		}
 		p.note = note
+		hushed()
 		if err != nil {
 			seen.Error = err.Error()
 		}
