@@ -193,8 +193,8 @@ var loaders = map[string]string{
 	"gangway": `  kind: gangway
   says: SMALL
   baud: 115200
-  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }, { wait: 10ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }]
 `,
 	"one-wire": `  kind: gangway
   says: SMALL
@@ -208,8 +208,8 @@ var loaders = map[string]string{
   says: "0x5EA00017"
   baud: 115200
   parity: even
-  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }, { wait: 10ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }]
 `,
 	"module":         module,
 	"monitor-lines":  strapped(Monitor("lines")),
@@ -218,15 +218,15 @@ var loaders = map[string]string{
 	"xmodem": `  kind: xmodem
   says: ""
   baud: 115200
-  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }, { wait: 10ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }]
 `,
 	"ymodem": `  kind: ymodem
   says: ""
   baud: 115200
   file: small.bin
-  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }, { wait: 10ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }]
 `,
 }
 
@@ -272,8 +272,8 @@ func strapped(dialogue string) string {
 	return `  kind: monitor
   says: SMALL
   baud: 115200
-  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
-  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }, { wait: 10ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 10ms }, { line: dtr, on: false }]
 ` + dialogue
 }
 

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
+	"zealousferry/core/visit"
 	"zealousferry/core/words"
 )
 
@@ -211,11 +213,21 @@ func (r *Run) tool(ctx context.Context, x *Section, item *model.Item) (string, e
 		}
 		return procedure.Yes, p.Err()
 	}
-	s, err := r.stream(ctx, x)
+	d, err := r.of(x)
 	if err != nil {
 		return "", err
 	}
-	d, err := r.of(x)
+	l, err := r.plugIn(ctx, x)
+	if err != nil {
+		return "", err
+	}
+	if stand, is := l.Link.(visit.StandIn); is { // there is no line to set, nor to listen on
+		if item.Do == model.ReadOut {
+			return stand.Version(d)
+		}
+		return cmp.Or(item.Text, procedure.Yes), nil
+	}
+	s, err := r.stream(ctx, x)
 	if err != nil {
 		return "", err
 	}

@@ -218,6 +218,12 @@ func (s *State) parts(m Move, at *Section) (all []PartView) {
 	return all
 }
 
+// Changing is how many pieces of the section the plan changes.
+func (x *Section) Changing() int {
+	changes, _ := x.count()
+	return changes
+}
+
 // count counts the pieces to change, and of them those done.
 func (x *Section) count() (changes, right int) {
 	if x.Planned == nil {

@@ -115,7 +115,7 @@ func newBenchOf(t testing.TB, name string, change func(*sim.Spec)) *bench {
 	}
 	t.Cleanup(u.Close)
 	a := coretest.NewAlone(u)
-	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 0.5}}
+	b := &bench{Alone: a, unit: u, pace: link.Pace{Clock: core.System{}, Scale: 1}}
 	b.open = run.Opened{Run: "run-1", Kind: run.Flash, Unit: "unit-1", Model: sheet.Model, Serial: "S-0001", Bench: "b", Link: "b/l", By: "p",
 		Sheet: a.Put(coretest.SmallSheetOf(name)), Version: "2.0.0", Deadline: time.Second}
 	if name != "gangway" && name != "one-wire" {

@@ -30,7 +30,7 @@ func Open(ctx context.Context, l link.Link, x *model.Section, p link.Pace, h Hoo
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, l, options(x, p, h))
+	return open(ctx, l, kind, x, options(x, p, h))
 }
 
 // OpenSteady is OpenNow at the speed at which the loader is called, where the line
@@ -99,6 +99,9 @@ func Restart(ctx context.Context, s loader.Session, l link.Link, x *model.Sectio
 // AskProgram asks a section's program for its version. started says that it was started
 // just now by its loader: what a program has said since counts.
 func AskProgram(ctx context.Context, l link.Link, x *model.Section, started bool, p link.Pace) (string, error) {
+	if s, is := l.(StandIn); is {
+		return s.Version(x)
+	}
 	kind, err := registry.Loader(x.Loader.Kind)
 	if err != nil {
 		return "", err
@@ -127,17 +130,25 @@ func Beforehand(ctx context.Context, l link.Link, x *model.Section, p link.Pace)
 	if _, ok := kind.(loader.Asker); ok { // what it says of itself has it
 		return nil, nil
 	}
-	s, err := loader.Stream(l, "loader "+kind.Name())
-	if err != nil {
-		return nil, err
-	}
-	a := x.Application
-	a.Wait = time.Second
-	version, err := link.AskVersion(ctx, s, a, nil, p)
+	short := *x
+	short.Application.Wait = time.Second
+	version, err := ask(ctx, l, &short, p)
 	if core.KindOf(err) == core.NotAnswering && ctx.Err() == nil {
 		return nil, nil
 	}
 	return []core.Fact{{Name: core.FactRunning, Value: version, Source: core.FromWire, At: p.Clock.Now().UTC()}}, err
+}
+
+// ask asks a program that is at work for its version.
+func ask(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (string, error) {
+	if s, is := l.(StandIn); is {
+		return s.Version(x)
+	}
+	s, err := loader.Stream(l, "loader "+x.Loader.Kind)
+	if err != nil {
+		return "", err
+	}
+	return link.AskVersion(ctx, s, x.Application, nil, p)
 }
 
 // Strength says how sure an identity is that rests on these facts of the wire.

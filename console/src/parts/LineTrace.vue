@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What was said on a run's line until something went wrong, newest trace first.
 import { mdiArrowLeft, mdiArrowRight } from '@mdi/js'
-import { ref, watch } from 'vue'
+import { nextTick, ref, watch } from 'vue'
 
 import { api, problem, type Problem, type Traces } from '../api/client'
 import Trouble from './Trouble.vue'
@@ -11,12 +11,15 @@ const props = defineProps<{ run: string; count: number }>()
 const traces = ref<Traces['traces']>([])
 const wrong = ref<Problem | null>(null)
 const open = ref(false)
+const box = ref<HTMLElement | null>(null)
 
 async function load() {
   if (!open.value) return
   const { data, error } = await api.GET('/api/runs/{run}/traces', { params: { path: { run: props.run } } })
   wrong.value = error ? problem(error) : null
   if (data) traces.value = [...data.traces].reverse()
+  await nextTick() // what was said last is what one looks for
+  for (const l of box.value?.querySelectorAll('ol') ?? []) l.scrollTop = l.scrollHeight
 }
 watch([() => props.count, open], load)
 
@@ -28,7 +31,7 @@ function ms(began: string, after: number) {
 </script>
 
 <template>
-  <details class="traces" data-traces @toggle="open = ($event.target as HTMLDetailsElement).open">
+  <details ref="box" class="traces" data-traces @toggle="open = ($event.target as HTMLDetailsElement).open">
     <summary>What was said on the line, until it went wrong</summary>
     <Trouble v-if="wrong" :problem="wrong" />
     <p class="small muted">Of memory the heads of the messages alone; of passwords, keys, files and settings nothing but how long they were.</p>
