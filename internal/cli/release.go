@@ -31,7 +31,7 @@ func releaseNames(ctx context.Context, c *client.Client) (all []string) {
 
 func (a *app) releaseVerb() *cobra.Command {
 	v := &cobra.Command{Use: "release", Short: "Releases: add, explain, sign, pack, withdraw"}
-	v.AddCommand(a.releaseList(), a.releaseShow(), a.releaseAdd(), a.releaseWithdraw(), a.releaseTakeOut(), a.releaseAccept(), a.releaseSign(), a.releasePack(), a.releaseVerify(), a.releaseImport())
+	v.AddCommand(a.releaseList(), a.releaseShow(), a.releaseRehearse(), a.releaseAdd(), a.releaseWithdraw(), a.releaseTakeOut(), a.releaseAccept(), a.releaseSign(), a.releasePack(), a.releaseVerify(), a.releaseImport())
 	return v
 }
 

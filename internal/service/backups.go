@@ -119,6 +119,9 @@ func (v *Service) backupFor(ctx context.Context, u store.Unit, name string) (sto
 		if b, err := v.store.Backup(ctx, name); err == nil && b.Unit != u.ID {
 			return b, core.Fail(core.NotAllowed, "this backup was taken from another unit").Unit("nothing was changed").Go(words.History(u.Serial).To("Choose one of its own"))
 		}
+		if name == "" {
+			return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup", u.Serial).Go(words.Backups(u.Serial).To("See what it has"))
+		}
 		return store.Backup{}, core.Fail(core.NoWayBack, "unit %s has no backup %q", u.Serial, name).Go(words.Backups(u.Serial).To("See which it has"))
 	}
 	if name != "" && len(found) > 1 && core.Digest(found[0].Manifest) != core.Digest(found[1].Manifest) {

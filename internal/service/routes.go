@@ -131,6 +131,8 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/runs", "list-runs", Viewer, "Runs, the newest first", v.listRuns)
 	route(v, api, "POST", "/api/admission", "admission", Viewer, "What would stop a run, before anybody moves a hand", v.admission)
 	route(v, api, "POST", "/api/runs", "open-run", Technician, "Open a run", v.openRun)
+	route(v, api, "POST", "/api/rehearsals", "rehearse", Technician, "Do a run on a twin of the unit, made from its backup: does it end right, what is asked, what is lost", v.rehearse)
+	route(v, api, "POST", "/api/releases/{release}/rehearsals", "rehearse-release", Lead, "Rehearse a release over the backups of its model's units, some at a time", v.rehearseRelease)
 	route(v, api, "GET", "/api/runs/{run}", "get-run", Viewer, "A run and how it stands", v.getRun)
 	stream(v, api, "/api/runs/{run}/events", "follow-run", Viewer, "A run's live stream", v.followRun)
 	raw(v, api, "GET", "/api/runs/{run}/support.zip", "support-run", Technician, "One file that explains a run to somebody who was not there: events, record, history, sheet, release, checks of the link, traces of the line, pictures; no secret", v.supportRun)

@@ -77,6 +77,27 @@ type UnitQuery struct {
 	Page, Size          int
 }
 
+// UnitsAfter lists units of a model in the order of their ids, behind one of them, and counts
+// all.
+func (s *Store) UnitsAfter(ctx context.Context, model, after string, limit int) (all []Unit, total int, err error) {
+	const of = ` FROM unit u WHERE u.model = ? AND u.same_as IS NULL AND u.mistake = ''`
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*)`+of, model); err != nil {
+		return nil, 0, err
+	}
+	var ids []string
+	if err := s.db.SelectContext(ctx, &ids, `SELECT u.id`+of+` AND u.id > ? ORDER BY u.id LIMIT ?`, model, after, limit); err != nil {
+		return nil, 0, err
+	}
+	for _, id := range ids {
+		u, err := s.Unit(ctx, id)
+		if err != nil {
+			return nil, 0, err
+		}
+		all = append(all, u)
+	}
+	return all, total, nil
+}
+
 // Units lists a page of units, newest sign of life first, and counts all that match.
 func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, err error) {
 	where, args := []string{"u.same_as IS NULL", "u.mistake = ''"}, []any{}

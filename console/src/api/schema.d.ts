@@ -1209,6 +1209,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do a run on a twin of the unit, made from its backup: does it end right, what is asked, what is lost
+         * @description Role: technician.
+         */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/releases": {
         parameters: {
             query?: never;
@@ -1287,6 +1307,26 @@ export interface paths {
         get: operations["get-document"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{release}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse a release over the backups of its model's units, some at a time
+         * @description Role: lead.
+         */
+        post: operations["rehearse-release"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4542,6 +4582,14 @@ export interface components {
                 [key: string]: string;
             };
         };
+        NewRehearsal: {
+            /** @description Write although it runs this version. */
+            again?: boolean;
+            /** @description A unit's serial or id, or a link. */
+            at: string;
+            /** @description Version or id; the recommended one where it is empty. */
+            release?: string;
+        };
         NewRelease: {
             /** @description Why the lead who adds it vouches for its images by name. */
             accept?: string;
@@ -4936,6 +4984,95 @@ export interface components {
             /** Format: int64 */
             sector: number;
             use: string;
+        };
+        Rehearsal: {
+            /** @description Of which the twin was made. */
+            backup?: string;
+            /** @description What would stop the run itself before it begins, but for the link. */
+            bars: components["schemas"]["AdmitBar"][];
+            /** @description The version that the backup has. */
+            from: string;
+            /** @description Of the unit. */
+            id: string;
+            kind?: string;
+            /** @description Why no twin could be made. */
+            no?: string;
+            /** @description How it went; none where no twin could be made. Times are nanoseconds, at the pace of the line. */
+            result?: components["schemas"]["RehearseResult"];
+            site?: string;
+            /**
+             * Format: int64
+             * @description Of the rehearsal itself, ms.
+             */
+            took: number;
+            /** @description Serial. */
+            unit: string;
+            /** @description Of the release. */
+            version: string;
+            /** @description It ends right: done, or nothing to do. */
+            well: boolean;
+        };
+        Rehearsals: {
+            model: string;
+            /** @description After which to go on; empty at the end. */
+            next?: string;
+            rehearsals: components["schemas"]["Rehearsal"][];
+            /**
+             * Format: int64
+             * @description Of the model, in all.
+             */
+            units: number;
+            version: string;
+        };
+        RehearseAsked: {
+            item: string;
+            says: string;
+            setting?: boolean;
+            test?: boolean;
+        };
+        RehearseCount: {
+            how: string;
+            /** Format: int64 */
+            n: number;
+        };
+        RehearseFleet: {
+            /** @description The unit after which to go on, as the answer before has it; empty begins. */
+            after?: string;
+            /**
+             * Format: int64
+             * @description At most so many units at once; 10 where nothing is said.
+             */
+            limit?: number;
+        };
+        RehearseLost: {
+            name: string;
+            what: string;
+            why: components["schemas"]["Said"];
+        };
+        RehearseMoved: {
+            /** Format: int64 */
+            erased: number;
+            /** Format: int64 */
+            read: number;
+            /** Format: int64 */
+            written: number;
+        };
+        RehearseResult: {
+            asked: components["schemas"]["RehearseAsked"][];
+            assumed: string[];
+            fault?: components["schemas"]["RunFault"];
+            /** Format: int64 */
+            handsOff: number;
+            /** Format: int64 */
+            line: number;
+            lost: components["schemas"]["RehearseLost"][];
+            moved: components["schemas"]["RehearseMoved"];
+            outcome: string;
+            /** Format: int64 */
+            pieces: number;
+            reason?: string;
+            settings: components["schemas"]["RehearseCount"][];
+            version?: string;
         };
         Release: {
             /** Format: date-time */
@@ -11628,6 +11765,84 @@ export interface operations {
             };
         };
     };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRehearsal"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-releases": {
         parameters: {
             query?: {
@@ -11965,6 +12180,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rehearse-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearseFleet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsals"];
                 };
             };
             /** @description Unauthorized */

@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { api, problem, type Problem, type ReleasePage } from '../api/client'
 import AddressLine from '../parts/AddressLine.vue'
 import DigestText from '../parts/DigestText.vue'
+import FleetRehearsal from '../parts/FleetRehearsal.vue'
 import NeedList from '../parts/NeedList.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
@@ -94,6 +95,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
           </tr>
         </tbody>
       </table>
+      <FleetRehearsal v-if="session.may('lead') && !page.withdrawn" :key="page.id" :release="page.id" :version="page.version" />
       <div class="columns gap">
         <section>
           <h2>Who vouches for it</h2>

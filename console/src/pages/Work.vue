@@ -4,7 +4,7 @@ import { mdiAlert, mdiArrowRight, mdiCheckCircle, mdiCloseCircle, mdiHandBackRig
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, problem, send, type Admission, type Backup, type Card, type Fit, type Identity, type Problem, type Strip, type UnitPage } from '../api/client'
+import { api, problem, send, type Admission, type Backup, type Card, type Fit, type Identity, type Problem, type Rehearsal, type Strip, type UnitPage } from '../api/client'
 import DigestText from '../parts/DigestText.vue'
 import IdentifyWith from '../parts/IdentifyWith.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
@@ -17,6 +17,7 @@ import SectorStrip from '../parts/SectorStrip.vue'
 import type { Stop } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
+import RehearsalBoard from '../parts/RehearsalBoard.vue'
 import { backs, session } from '../hands'
 import BarList from '../parts/BarList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
@@ -61,6 +62,18 @@ const admission = ref<Admission | null>(null)
 const bars = computed(() => admission.value?.bars.filter((b) => b.rule !== 'reason') ?? [])
 const passable = computed(() => session.may('lead') && bars.value.length > 0 && bars.value.every((b) => b.gate))
 const bySaying = ref('')
+// The same run, on a twin made of the unit's backup.
+const rehearsal = ref<Rehearsal | null>(null)
+const rehearsing = ref(false)
+async function rehearse() {
+  rehearsing.value = true
+  said.value = rehearsal.value = null
+  const { data, error } = await api.POST('/api/rehearsals', { body: { at: unit.value!.id, release: chosen.value, again: verdict.value?.current ?? false } })
+  if (data) rehearsal.value = data
+  else said.value = problem(error)
+  rehearsing.value = false
+}
+
 const disagree = computed(() => identity.value?.disagree ?? [])
 
 const stops = computed<Stop[]>(() => {
@@ -270,6 +283,7 @@ onMounted(begin)
           <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>
           <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">As its memory was read {{ when(strip.read) }}; the run reads it again.</p></div>
         </template>
+        <RehearsalBoard v-if="rehearsal && rehearsal.version === verdict?.version" :rehearsal="rehearsal" />
         <ProtectedMemory v-if="card && !restoring" :card="card" />
         <h2 class="gap">Known facts</h2>
         <div class="facts">
@@ -318,6 +332,7 @@ onMounted(begin)
           <v-btn color="primary" size="x-large" block :loading="busy" :disabled="(!restoring && !verdict) || (wantsReason && reason.trim().length < 3)" :append-icon="mdiArrowRight" data-go @click="go">
             {{ restoring && !bars.length ? 'Put it back' : bars.length && !(passable && bySaying.trim().length > 2) ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
           </v-btn>
+          <v-btn v-if="!restoring && unit.backups.length && verdict && session.may('technician')" variant="outlined" block :loading="rehearsing" data-rehearse @click="rehearse">Rehearse it first</v-btn>
           <v-btn v-if="!restoring" variant="text" block :loading="busy" data-backup-only @click="keep">Back up only, change nothing</v-btn>
         </div>
       </aside>

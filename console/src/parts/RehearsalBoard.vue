@@ -1,0 +1,50 @@
+<script setup lang="ts">
+// How a run went on a twin of the unit: nothing was touched.
+import { mdiCheckCircle, mdiCloseCircle, mdiHandBackRight, mdiHelpCircle } from '@mdi/js'
+import { computed } from 'vue'
+
+import type { Rehearsal } from '../api/client'
+import { outcomes, settingWays } from '../api/names'
+import { cap, kib, sentence } from '../words'
+
+const props = defineProps<{ rehearsal: Rehearsal }>()
+const r = computed(() => props.rehearsal.result)
+const kept = computed(() => (r.value?.settings ?? []).map((x) => `${x.n} ${settingWays[x.how] ?? x.how}`).join(', '))
+
+/** lasts is a time of a rehearsal, which comes in nanoseconds. */
+function lasts(ns: number) {
+  const s = ns / 1e9
+  return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, '0')} min`
+}
+</script>
+
+<template>
+  <section class="rehearsal" data-rehearsal aria-live="polite">
+    <h2 v-if="r">
+      <v-icon :icon="rehearsal.well ? mdiCheckCircle : mdiCloseCircle" :class="rehearsal.well ? 'teal' : 'brick'" />
+      Rehearsed on its twin: {{ rehearsal.well ? (r.outcome === 'nothing-to-do' ? 'nothing to do' : 'it ends right') : outcomes[r.outcome] }}
+    </h2>
+    <p v-if="r && !rehearsal.well" class="brick">{{ sentence(r.reason ?? '') }}</p>
+    <dl v-if="r">
+      <dt>Changes</dt><dd>{{ r.pieces }} pieces, {{ kib(r.moved.written) }} written</dd>
+      <template v-if="r.version"><dt>Afterwards</dt><dd>its program says that it is <strong class="mono">{{ r.version }}</strong></dd></template>
+      <dt>The line</dt><dd>{{ lasts(r.line) }} at its best pace, of which {{ lasts(r.handsOff) }} hands off; hands come on top</dd>
+      <template v-if="kept"><dt>Settings</dt><dd>{{ kept }}</dd></template>
+      <dt>Lost</dt>
+      <dd v-if="!r.lost.length">nothing beside the program that was there</dd>
+      <dd v-else><div v-for="l in r.lost" :key="l.what + l.name"><strong class="brick">{{ cap(l.what) }} {{ l.name }}</strong>: {{ sentence(l.why.text) }}</div></dd>
+      <template v-if="r.asked.length"><dt>Asked</dt><dd><ol><li v-for="q in r.asked" :key="q.item"><v-icon :icon="mdiHandBackRight" size="16" /> {{ q.says }}</li></ol></dd></template>
+      <template v-if="r.assumed.length"><dt><v-icon :icon="mdiHelpCircle" size="16" /> Not known</dt><dd>{{ r.assumed.map(sentence).join(' ') }}</dd></template>
+    </dl>
+    <p class="small muted">The twin is made of the backup that ran {{ rehearsal.from || 'an unknown version' }}. The unit has heard nothing of it.</p>
+  </section>
+</template>
+
+<style scoped>
+.rehearsal { border: 1px solid var(--line); border-radius: 6px; padding: 12px 16px; margin: 12px 0; background: rgb(var(--v-theme-surface)); }
+h2 { display: flex; gap: 8px; align-items: center; }
+dl { display: grid; grid-template-columns: 6.5em minmax(0, 1fr); gap: 4px 12px; margin: 8px 0; }
+dt { color: var(--muted); }
+ol { list-style: none; padding: 0; }
+@media (max-width: 600px) { dl { grid-template-columns: minmax(0, 1fr); } dd { margin-bottom: 8px; } }
+</style>

@@ -1,0 +1,247 @@
+package service
+
+import (
+	"context"
+	"maps"
+	"runtime"
+	"slices"
+	"sync"
+
+	"zealousferry/core"
+	"zealousferry/core/admit"
+	"zealousferry/core/loader"
+	"zealousferry/core/model"
+	"zealousferry/core/rehearse"
+	"zealousferry/core/run"
+	"zealousferry/core/shelf"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+type rehearseIn struct {
+	Body client.NewRehearsal
+}
+
+// rehearse does a run on a twin of the unit. Nothing is opened, and no unit hears of it.
+func (v *Service) rehearse(ctx context.Context, in *rehearseIn) (client.Rehearsal, error) {
+	u, _, err := v.unitAt(ctx, in.Body.At)
+	if err != nil {
+		return client.Rehearsal{}, err
+	}
+	out, err := v.rehearsed(ctx, u, in.Body, v.gets(ctx))
+	if err != nil {
+		return out, err
+	}
+	if out.Result == nil {
+		no := core.Fail(core.Kind(out.Kind), "%s", out.No).Unit("nothing was changed")
+		if no.Kind == core.NoWayBack {
+			no = no.Go(words.Backup(u.Serial).To("Take one first"))
+		}
+		return out, no
+	}
+	return out, nil
+}
+
+// atOnce bounds rehearsals at work: each holds a unit's memory twice.
+var atOnce = make(chan struct{}, runtime.NumCPU())
+
+// rehearsed is a rehearsal; that no twin can be made is part of it, and no error.
+func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehearsal, get shelf.Get) (client.Rehearsal, error) {
+	out := client.Rehearsal{Unit: u.Serial, ID: u.ID, Site: u.Site, Bars: []admit.Bar{}}
+	select {
+	case atOnce <- struct{}{}:
+		defer func() { <-atOnce }()
+	case <-ctx.Done():
+		return out, ctx.Err()
+	}
+	a, err := v.askedOf(ctx, client.NewRun{Kind: run.Flash, Release: n.Release, Again: n.Again}, u, place{})
+	if err != nil {
+		return out, err
+	}
+	_, bars := admit.Admit(a.Input)
+	for _, b := range bars {
+		if b.Rule != "link" && b.Rule != "label" && b.Rule != "reason" {
+			out.Bars = append(out.Bars, b)
+		}
+	}
+	out.Version = a.Opened.Version
+	began := v.clock.Now()
+	result, err := v.onTwin(ctx, a, get, &out)
+	if err != nil {
+		if ctx.Err() != nil {
+			return out, err
+		}
+		e := core.AsError(err, core.CannotTell)
+		out.No, out.Kind = e.Message, string(e.Kind)
+		return out, nil
+	}
+	out.Result, out.Well, out.Took = &result, result.Well(), v.clock.Now().Sub(began).Milliseconds()
+	return out, nil
+}
+
+// onTwin makes the twin of the unit's newest backup, and does the run on it.
+func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.Rehearsal) (rehearse.Result, error) {
+	b, err := v.backupFor(ctx, a.unit, "")
+	if err != nil {
+		return rehearse.Result{}, err
+	}
+	out.Backup, out.From = b.ID, b.Running
+	in := rehearse.Input{Opened: a.Opened, Sheet: a.Sheet, Release: a.Release, Held: map[string]rehearse.Held{}, Now: v.clock.Now(), Get: get}
+	in.Opened.Covered, in.Opened.Link, in.Opened.Beside = nil, "twin/"+a.unit.Serial, nil
+	in.Links = map[string]string{}
+	for _, name := range a.Sheet.Links() {
+		in.Links[name] = "twin/" + name
+	}
+	if in.Safe, err = v.safeOf(in.Opened.Run); err != nil {
+		return rehearse.Result{}, err
+	}
+	sections, err := v.store.BackupSections(ctx, b.ID)
+	if err != nil {
+		return rehearse.Result{}, err
+	}
+	in.Held[a.Sheet.Main().Name] = rehearse.Held{Manifest: core.Digest(b.Manifest)}
+	for _, x := range sections {
+		in.Held[x.Section] = rehearse.Held{Manifest: core.Digest(x.Manifest)}
+	}
+	if err := v.heldSettings(ctx, a, in.Held); err != nil {
+		return rehearse.Result{}, err
+	}
+	facts, err := v.store.Facts(ctx, a.unit.ID)
+	if err != nil {
+		return rehearse.Result{}, err
+	}
+	for _, f := range facts {
+		if f.Source == core.FromWire {
+			if f.Name == core.FactRunning { // of the backup, which may be older than what runs now
+				f.Value = b.Running
+			}
+			in.Facts = append(in.Facts, f)
+		}
+	}
+	return rehearse.Of(ctx, in)
+}
+
+// heldSettings adds what the unit's loaders keep of its settings, as they were read last.
+func (v *Service) heldSettings(ctx context.Context, a *asked, held map[string]rehearse.Held) error {
+	rows, err := v.store.UnitSettings(ctx, a.unit.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		x, ok := a.Sheet.Section(r.Section)
+		h, has := held[r.Section]
+		if !ok || !has || x.Settings != nil && x.Settings.By != model.SettingsByLoader {
+			continue
+		}
+		value := r.Value
+		if r.Sealed {
+			safe, err := v.safeOf(r.Run)
+			if err != nil {
+				return err
+			}
+			if value, err = safe.Open(r.Name, r.Value); err != nil {
+				return err
+			}
+		}
+		h.Settings = append(h.Settings, loader.Setting{Name: r.Name, Value: value})
+		held[r.Section] = h
+	}
+	return nil
+}
+
+// ahead is how many pieces are read at once, once one of a manifest was asked for.
+const ahead = 256
+
+// gets reads content of backups and releases, the pieces of a manifest's pages many at a
+// time. What it has read it keeps, for several rehearsals of one release.
+func (v *Service) gets(ctx context.Context) shelf.Get {
+	near := map[core.Digest][]byte{}
+	var mu sync.Mutex
+	keep := func(pieces map[core.Digest][]byte) {
+		mu.Lock()
+		defer mu.Unlock()
+		maps.Copy(near, pieces)
+	}
+	return func(name core.Digest) ([]byte, error) {
+		mu.Lock()
+		b, ok := near[name]
+		mu.Unlock()
+		if ok {
+			return b, nil
+		}
+		b, err := v.store.Piece(ctx, name)
+		if core.KindOf(err) == core.NotFound { // of a release
+			b, err = v.store.Image(ctx, name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		keep(map[core.Digest][]byte{name: b})
+		for _, names := range batches(b) {
+			more, err := v.store.Pieces(ctx, names)
+			if err != nil {
+				return nil, err
+			}
+			keep(more)
+		}
+		return b, nil
+	}
+}
+
+// batches are the names that a page of a manifest holds, if it is one; a piece that is none
+// names nothing that the shelf has.
+func batches(b []byte) (all [][]core.Digest) {
+	if len(b) == 0 || len(b)%32 != 0 || len(b) >= shelf.ChunkSize {
+		return nil
+	}
+	var names []core.Digest
+	for ; len(b) > 0; b = b[32:] {
+		if d := core.Digest(b[:32]); !d.IsZero() && !slices.Contains(names, d) {
+			names = append(names, d)
+		}
+	}
+	return slices.Collect(slices.Chunk(names, ahead))
+}
+
+type rehearseFleetIn struct {
+	Release string `path:"release"`
+	Body    client.RehearseFleet
+}
+
+// rehearseRelease rehearses a release over the backups of its model's units, some at a time.
+func (v *Service) rehearseRelease(ctx context.Context, in *rehearseFleetIn) (client.Rehearsals, error) {
+	r, err := v.findRelease(ctx, in.Release)
+	if err != nil {
+		return client.Rehearsals{}, err
+	}
+	limit := in.Body.Limit
+	if limit == 0 {
+		limit = 10
+	}
+	out := client.Rehearsals{Version: r.Version, Model: r.Release.Model, Rehearsals: []client.Rehearsal{}}
+	units, total, err := v.store.UnitsAfter(ctx, r.Release.Model, in.Body.After, limit)
+	if err != nil {
+		return out, err
+	}
+	out.Units = total
+	if len(units) == limit {
+		out.Next = units[len(units)-1].ID
+	}
+	out.Rehearsals = make([]client.Rehearsal, len(units))
+	errs := make([]error, len(units))
+	get := v.gets(ctx)
+	var all sync.WaitGroup
+	for i, u := range units {
+		all.Go(func() {
+			out.Rehearsals[i], errs[i] = v.rehearsed(ctx, u, client.NewRehearsal{Release: r.ID}, get)
+		})
+	}
+	all.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
