@@ -62,13 +62,18 @@ func throughput(s *stand) {
 
 // once writes and reads size bytes; the rates are payload per second.
 func once(s *stand, u *sim.Unit, baud, size int) (write, read float64) {
+	return onceOver(s, u, baud, size, func(l link.Link) link.Link { return l })
+}
+
+// onceOver is the same with something around the link.
+func onceOver(s *stand, u *sim.Unit, baud, size int, over func(link.Link) link.Link) (write, read float64) {
 	ctx := context.Background()
 	l, err := rfc2217.Kind{}.Open(ctx, link.Settings{"address": u.Address()}, clock)
 	if err != nil {
 		s.Fatal(err)
 	}
 	defer l.Close()
-	session, err := visit.Open(ctx, l, plain("gangway", baud, "").Main(), link.Pace{Clock: clock}, visit.Hooks{})
+	session, err := visit.Open(ctx, over(l), plain("gangway", baud, "").Main(), link.Pace{Clock: clock}, visit.Hooks{})
 	if err != nil {
 		s.Fatal(err)
 	}

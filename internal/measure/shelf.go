@@ -80,34 +80,7 @@ func alike(s *stand, n int, f fleet) {
 		s.Fatal(err)
 	}
 	one := func(link string, i int) {
-		serial := fmt.Sprintf("Q-%04d-%03d", i/1000, i%1000)
-		memory := f.memory(serial)
-		w.Units[link].Swap(serial, "D", memory)
-		// What identify enters, without its waits: the unit, its facts, what is on the link.
-		u, err := w.Store.MeetUnit(ctx, w.Key, f.unit.Model, serial, "", person.ID, time.Now())
-		if err != nil {
-			s.Fatal(err)
-		}
-		if err := w.Store.OnLink(ctx, bench.Benches[0].ID, link, "", u.ID, f.unit.Model, time.Now()); err != nil {
-			s.Fatal(err)
-		}
-		r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: run.BackUp, At: "b/" + link})
-		if err != nil {
-			s.Fatal(err)
-		}
-		// Where the model has a procedure, a person who always says yes.
-		err = w.Technician.FollowRun(ctx, r.ID, 0, func(p client.Progress) bool {
-			if h := p.View.Hands; h != nil && !h.Calling {
-				w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: h.Item, Value: "yes"})
-			}
-			return p.Outcome != string(run.Interrupted)
-		})
-		if err != nil {
-			s.Fatal(err)
-		}
-		if r = w.Follow(r.ID); r.Outcome != "done" {
-			s.Fatalf("backup %d: %s %+v", i, r.Outcome, r.Progress.Fault)
-		}
+		backUp(s, w, f, bench.Benches[0].ID, person.ID, link, fmt.Sprintf("Q-%04d-%03d", i/1000, i%1000))
 	}
 	before := rows(s, w)
 	one("a", 0)
@@ -150,6 +123,43 @@ func alike(s *stand, n int, f fleet) {
 	report("chunks-of-all-backups-"+f.name, float64(after.chunks)/float64(chunks.chunks), "of-the-first", count)
 	report("shelf-bytes-of-all-backups-"+f.name, after.content/chunks.content, "of-the-first", stored)
 	report("growth-per-further-backup-"+f.name, float64(last-first)/float64(n-1)/float64(begun), "of-the-first", "<= 0.02")
+}
+
+// backUp puts another unit of a fleet on a link, and takes its backup by a whole run. What
+// identify enters, it enters without its waits.
+func backUp(s *stand, w *testkit.World, f fleet, bench, person, link, serial string) {
+	ctx := context.Background()
+	w.Units[link].Swap(serial, "D", f.memory(serial))
+	u, err := w.Store.MeetUnit(ctx, w.Key, f.unit.Model, serial, "", person, time.Now())
+	if err != nil {
+		s.Fatal(err)
+	}
+	if err := w.Store.OnLink(ctx, bench, link, "", u.ID, f.unit.Model, time.Now()); err != nil {
+		s.Fatal(err)
+	}
+	r, err := w.Technician.OpenRun(ctx, client.NewRun{Kind: run.BackUp, At: "b/" + link})
+	if err != nil {
+		s.Fatal(err)
+	}
+	follow(s, w, r.ID)
+}
+
+// follow follows a run to its end, as a person who always says yes.
+func follow(s *stand, w *testkit.World, id string) client.Run {
+	ctx := context.Background()
+	if err := w.Technician.FollowRun(ctx, id, 0, func(p client.Progress) bool {
+		if h := p.View.Hands; h != nil && !h.Calling {
+			w.Technician.Answer(ctx, id, client.NewAnswer{Item: h.Item, Value: "yes"})
+		}
+		return p.Outcome != string(run.Interrupted)
+	}); err != nil {
+		s.Fatal(err)
+	}
+	r := w.Follow(id)
+	if r.Outcome != "done" {
+		s.Fatalf("run %s: %s %+v", id, r.Outcome, r.Progress.Fault)
+	}
+	return r
 }
 
 // rows counts the bytes in the columns of all rows, without pages, gaps and

@@ -173,13 +173,18 @@ func (w *World) catalogue() {
 
 // AddRelease puts a release of the small board into the catalogue.
 func (w *World) AddRelease(version string, program []byte, fits map[string][]string) client.Release {
+	return w.AddReleaseOf("small", version, program, 0x1000, fits)
+}
+
+// AddReleaseOf puts a release of any model into it.
+func (w *World) AddReleaseOf(of, version string, program []byte, address uint64, fits map[string][]string) client.Release {
 	ctx := context.Background()
-	im, err := w.Lead.PutImage(ctx, "small.bin", model.Part{Format: "raw", Address: 0x1000}, program)
+	im, err := w.Lead.PutImage(ctx, "small.bin", model.Part{Format: "raw", Address: address}, program)
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	r, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: "small", Version: version, Channel: model.Stable, Fits: fits, Accept: "made by the test",
-		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: 0x1000}}})
+	r, err := w.Lead.AddRelease(ctx, client.NewRelease{Model: of, Version: version, Channel: model.Stable, Fits: fits, Accept: "made by the test",
+		Parts: []client.NewPart{{Name: "program", Image: im.Digest, Format: "raw", Address: address}}})
 	if err != nil {
 		w.t.Fatal(err)
 	}
