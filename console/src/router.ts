@@ -29,6 +29,7 @@ export const router = createRouter({
     { path: '/trays/:id', component: () => import('./pages/Tray.vue'), props: true, meta: { title: 'Tray' } },
     { path: '/adapters', component: () => import('./pages/Adapters.vue'), meta: { title: 'Adapters' } },
     { path: '/benches', component: () => import('./pages/Benches.vue'), meta: { title: 'Benches' } },
+    { path: '/seconds/:number', component: () => import('./pages/Second.vue'), props: true, meta: { title: 'Leave' } },
     { path: '/begin/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
     { path: '/begin/:bench/:link/:slot', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },

@@ -39,8 +39,9 @@ const (
 
 // Bar is something that stops a run before it begins.
 type Bar struct {
-	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order."`
+	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order, second."`
 	Gate string    `json:"gate,omitempty" doc:"The gate that a lead may pass by name, with a reason; empty where nobody can."`
+	What string    `json:"what,omitempty" doc:"What wants a lead's consent: step-back, candidate, unknown-program."`
 	Kind core.Kind `json:"kind"`
 	core.Said
 	core.Todo
@@ -97,7 +98,12 @@ type Input struct {
 	Links    map[string]string // further links, by the name that the sheet gives them
 	First    []string          // what people call the modules of the same vehicle that its sheet wants written before this one, and that are not
 	Consents []Consent         // that leads have given for this unit, and that have not ended
+	Leave    []Consent         // that leads have given for this very run; For is a gate, or as of a consent
+	Two      bool              // what cannot be taken back wants two persons: who gives leave and who does it
 }
+
+// Grave are the gates behind which there may be no way back.
+var Grave = []string{GateBackup, GateProtection}
 
 // Admit gives the opening event of the run, or all that stops it.
 func Admit(in Input) (run.Opened, []Bar) {
@@ -158,14 +164,23 @@ func sentence(e *core.Error) core.Said {
 
 // waivers are the gates that the person passes by name.
 func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
+	for _, l := range in.Leave {
+		if slices.Contains(Gates, l.For) && l.By != in.Person.ID {
+			all = append(all, run.Waiver{Gate: l.For, Reason: l.Reason, By: l.By, Role: "lead"})
+		}
+	}
 	for _, gate := range in.Waive {
 		switch {
+		case slices.ContainsFunc(all, func(w run.Waiver) bool { return w.Gate == gate }): // another lead has given leave
 		case !slices.Contains(Gates, gate):
 			bars = append(bars, Bar{Rule: "permission", Kind: core.NotUnderstood, Said: core.Say("There is nothing called %s to be let pass; what a lead can let pass by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
 		case !in.Person.Lead:
 			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("Only a lead passes the gate %s.", gate), Todo: plain("Ask a lead to open this run."), Who: Lead})
 		case len(strings.TrimSpace(in.Opened.Reason)) < 3:
 			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("The gate %s is passed only with a reason.", gate), Todo: core.Todos(words.Reason().To("Say why")), Who: You})
+		case in.Two && slices.Contains(Grave, gate):
+			bars = append(bars, Bar{Rule: "second", Kind: core.NotAllowed, Said: core.Say("What cannot be taken back wants two persons, and you are one: the gate %s.", gate),
+				Todo: core.Todos(words.SecondAsk(in.Serial).To("Ask another lead for leave"), core.Plain("Or have a technician ask you, and do it.")), Who: Lead})
 		default:
 			all = append(all, run.Waiver{Gate: gate, Reason: in.Opened.Reason, By: in.Person.ID, Role: "lead"})
 		}
@@ -370,16 +385,21 @@ func permits(in *Input) (bars []Bar) {
 		if in.why() == "" {
 			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Said: x.says(in), Todo: core.Todos(append(first, words.Flash(in.Serial, v.Version).To("Say why"))...), Who: You})
 		}
-		if in.Person.Lead || v.Target || in.Sheet.Permit(x.what) == model.ByReason {
+		if in.Person.Lead && !in.Two || v.Target || in.Sheet.Permit(x.what) == model.ByReason {
 			continue
 		}
-		i := slices.IndexFunc(in.Consents, func(c Consent) bool { return c.For == x.what })
+		given := append(slices.Clone(in.Leave), in.Consents...)
+		i := slices.IndexFunc(given, func(c Consent) bool { return c.For == x.what && (!in.Two || c.By != in.Person.ID) })
 		if i < 0 {
-			bars = append(bars, Bar{Rule: "consent", Kind: core.NotAllowed, Said: core.Say("A %s wants a lead's consent.", words.Permits.In(x.what)),
-				Todo: core.Todos(append(first, words.Consent(in.Serial, x.what).To("A lead gives it"))...), Who: Lead})
+			b := Bar{Rule: "consent", What: x.what, Kind: core.NotAllowed, Said: core.Say("A %s wants a lead's consent.", words.Permits.In(x.what)),
+				Todo: core.Todos(append(first, words.Consent(in.Serial, x.what).To("A lead gives it"), words.SecondAsk(in.Serial).To("Ask for it"))...), Who: Lead}
+			if in.Person.Lead {
+				b.Said = core.Say("A %s wants two persons: another lead's consent, or a technician who does it with yours.", words.Permits.In(x.what))
+			}
+			bars = append(bars, b)
 			continue
 		}
-		c := in.Consents[i]
+		c := given[i]
 		in.Opened.Waivers = append(in.Opened.Waivers, run.Waiver{Gate: x.what, Reason: c.Reason, By: c.By, Role: "lead"})
 	}
 	return bars
@@ -397,7 +417,7 @@ func lock(in *Input) []Bar {
 	}
 	return []Bar{{Rule: "protection", Gate: GateProtection, Kind: core.Protected,
 		Said: core.Say("Its memory is locked against reading: it cannot be saved, and lifting the lock erases all of it, settings and calibration too."),
-		Todo: core.Todos(words.Card(in.Serial).To("See the ways on"), byName(GateProtection)), Who: Lead}}
+		Todo: core.Todos(words.Card(in.Serial).To("See the ways on"), byName(GateProtection), words.SecondAsk(in.Serial).To("Or ask for it")), Who: Lead}}
 }
 
 // rewrites tells whether putting settings in writes sectors of a memory.
@@ -421,7 +441,7 @@ func unreadable(in *Input) (bars []Bar) {
 			continue
 		}
 		bars = append(bars, Bar{Rule: "backup", Gate: GateBackup, Kind: core.Protected, Said: core.Say("Its loader cannot read: what the write replaces is lost."),
-			Todo: core.Todos(byName(GateBackup)), Who: Lead})
+			Todo: core.Todos(byName(GateBackup), words.SecondAsk(in.Serial).To("Or ask for it")), Who: Lead})
 	}
 	return bars
 }

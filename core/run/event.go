@@ -230,6 +230,7 @@ type Opened struct {
 	Owed      []Obligation `json:"owed,omitempty"`      // by earlier runs of this unit, and still open
 	Job       *Job         `json:"job,omitempty"`
 	Left      []Left       `json:"left,omitempty"`   // sections that are left as they are
+	Two       bool         `json:"two,omitempty"`    // the team wants two persons for what cannot be taken back
 	Beside    []string     `json:"beside,omitempty"` // serials of other units of the model that were found at this bench
 
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set

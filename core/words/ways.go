@@ -67,6 +67,7 @@ var Ways = []Way{
 	{"key-make", "make a signing key", "ferry key make NAME --file FILE", ""},
 	{"key-trust", "trust a signing key", "ferry key trust NAME PUBLIC", "/keys"},
 	{"hold-end", "end a hold", "ferry hold end {unit}", "/units/{unit}"},
+	{"second-ask", "ask a lead for leave to do what cannot be taken back", "ferry second ask {unit} --reason …", "/units/{unit}"},
 	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
 	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
 	{"test", "answer a test that is open", "ferry test {unit}", "/units/{unit}"},
@@ -183,6 +184,7 @@ func Withdraw(model, release string) core.Step      { return step("withdraw", mo
 func KeyMake() core.Step                            { return step("key-make") }
 func KeyTrust() core.Step                           { return step("key-trust") }
 func HoldEnd(unit string) core.Step                 { return step("hold-end", unit) }
+func SecondAsk(unit string) core.Step               { return step("second-ask", unit) }
 func Consent(unit, what string) core.Step           { return step("consent", unit, what) }
 func BackupName(unit string) core.Step              { return step("backup-name", unit) }
 func Test(unit string) core.Step                    { return step("test", unit) }

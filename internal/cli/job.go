@@ -312,6 +312,11 @@ func (a *app) today(t client.Today) {
 	}
 	part("Left at units by name", rows)
 	rows = nil
+	for _, x := range t.Seconds {
+		rows = append(rows, []string{"  " + x.Serial, column(x.Version+", "+wanting(x)+": "+x.Reason+", asked by "+x.By, 60), fmt.Sprintf("ferry second show %d", x.Number)})
+	}
+	part("Leave that leads are asked for", rows)
+	rows = nil
 	for _, x := range t.Offers {
 		rows = append(rows, []string{"  " + x.Serial, column(x.Says, 60), fmt.Sprintf("ferry offer end %d --how …", x.Number)})
 	}

@@ -95,6 +95,7 @@ type Today struct {
 	HalfDone  []Unit     `json:"halfDone" nullable:"false" doc:"A write was begun and did not end well, and no run is open."`
 	NotProven []Unit     `json:"notProven" nullable:"false" doc:"Written, and nobody has seen them run."`
 	Tests     []OpenTest `json:"tests" nullable:"false"`
+	Seconds   []Second   `json:"seconds" nullable:"false" doc:"Leave that leads are asked for; at most 20."`
 	Left      []Owed     `json:"left" nullable:"false" doc:"What was left at units by name."`
 	Offers    []Offer    `json:"offers" nullable:"false" doc:"What was seen and not ordered, that nobody has decided on; at most 20."`
 	Withdrawn []Carrier  `json:"withdrawn" nullable:"false" doc:"Units that run a release that was taken back; at most 20."`

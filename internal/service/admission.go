@@ -64,6 +64,10 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 	if _, a.Consents, err = v.consents(ctx, u.ID); err != nil {
 		return nil, err
 	}
+	if a.Two, _, err = v.twoPersons(ctx); err != nil {
+		return nil, err
+	}
+	a.Opened.Two = a.Two
 	a.Serial, a.Running, a.HalfDone = u.Serial, u.Running, u.State == store.UnitHalfDone
 	if err := v.aboutUnit(ctx, a); err != nil {
 		return nil, err
@@ -71,7 +75,11 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 	if err := v.aboutPast(ctx, n, a); err != nil {
 		return nil, err
 	}
-	return a, v.aboutTarget(ctx, n, a)
+	if err := v.aboutTarget(ctx, n, a); err != nil {
+		return nil, err
+	}
+	a.Leave, err = v.leave(ctx, a)
+	return a, err
 }
 
 // besideLasts is how long ago a unit may have been found to count as being on the table.

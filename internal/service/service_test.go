@@ -183,7 +183,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 	tokens := map[string]string{"viewer": d.person("Ottoline Marsk", service.Viewer, ""), "technician": d.person("Sunniva Dale", service.Technician, ""), "lead": d.person("Imre Kolding", service.Lead, "")}
 	rank := map[string]int{"viewer": 1, "technician": 2, "lead": 3}
 	open := map[string]bool{"sign-in": true, "enrol": true}
-	bodies := map[string]string{"try-rung": `{"rung":"plug"}`, "rehearse": `{"at":"x"}`, "decide-unit": `{"standing":"set apart","reason":"because"}`, "borrow": `{"says":"the plug"}`, "owed-done": `{"kind":"undo","note":"done"}`, "add-offer": `{"says":"seen"}`, "end-offer": `{"how":"done"}`, "show-setting": `{"name":"x"}`, "put-profile": `{"kind":"site","of":"x","values":{}}`, "identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "admission": `{"kind":"flash","at":"x"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
+	bodies := map[string]string{"try-rung": `{"rung":"plug"}`, "rehearse": `{"at":"x"}`, "ask-second": `{"at":"x","reason":"because"}`, "decide-second": `{"give":true,"reason":"because"}`, "put-second-rule": `{"rule":"on"}`, "decide-unit": `{"standing":"set apart","reason":"because"}`, "borrow": `{"says":"the plug"}`, "owed-done": `{"kind":"undo","note":"done"}`, "add-offer": `{"says":"seen"}`, "end-offer": `{"how":"done"}`, "show-setting": `{"name":"x"}`, "put-profile": `{"kind":"site","of":"x","values":{}}`, "identify": `{"at":"x"}`, "open-run": `{"kind":"flash","at":"x"}`, "release-run": `{"reason":"because"}`, "abandon-run": `{"reason":"because"}`, "admission": `{"kind":"flash","at":"x"}`, "lay-aside-run": `{"place":"x","holder":"x"}`,
 		"note-facts": `{"facts":[{"name":"a","value":"b","source":"label"}]}`, "add-release": `{"model":"m","version":"1","channel":"stable","parts":[]}`,
 		"withdraw-release": `{"reason":"because"}`, "accept-release": `{"reason":"because"}`, "revoke-key": `{"reason":"because"}`, "sign-release": `{"signature":"x"}`,
 		"add-key": `{"name":"k","public":"AAAA"}`, "put-target": `{"model":"m","revision":"A","reason":"because"}`, "put-adapter": `{"serial":"x","name":"x"}`, "check-link": `{"at":"x"}`, "echo": `{"at":"x"}`, "end-asked": `{"at":"x"}`, "listen": `{"at":"x"}`, "put-wires": `{"at":"x","wires":{"1":"black"}}`, "answer-run": `{"item":"x","value":"yes"}`, "put-gear": `{"kind":"cable","name":"c","owner":"o"}`, "enter-unit": `{"model":"m","serial":"x"}`,
@@ -196,7 +196,7 @@ func TestEveryCallAsksForARole(t *testing.T) {
 				continue
 			}
 			seen++
-			at := variable.ReplaceAllString(strings.NewReplacer("{job}", "7", "{bulletin}", "7", "{offer}", "7").Replace(path), "01930000-0000-7000-8000-00000000dead")
+			at := variable.ReplaceAllString(strings.NewReplacer("{job}", "7", "{second}", "7", "{bulletin}", "7", "{offer}", "7").Replace(path), "01930000-0000-7000-8000-00000000dead")
 			if o.OperationID == "fit" || o.OperationID == "get-card" || o.OperationID == "print-card" || o.OperationID == "list-checks" || o.OperationID == "get-asked" {
 				at += "?at=x"
 			}

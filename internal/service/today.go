@@ -20,7 +20,7 @@ const (
 
 // today is what is unfinished, in one answer.
 func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
-	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Left: []client.Owed{}, Offers: []client.Offer{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
+	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Seconds: []client.Second{}, Left: []client.Owed{}, Offers: []client.Offer{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
 	a, err := v.aroundRuns(ctx)
 	if err != nil {
 		return out, err
@@ -67,6 +67,17 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 	out.NotProven = slices.DeleteFunc(out.NotProven, func(u client.Unit) bool { // the test says it better
 		return slices.ContainsFunc(out.Tests, func(t client.OpenTest) bool { return t.Unit == u.ID })
 	})
+	waiting, err := v.store.Seconds(ctx, true, mostToday)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range waiting {
+		one, err := v.oneSecond(ctx, x, a.names)
+		if err != nil {
+			return out, err
+		}
+		out.Seconds = append(out.Seconds, one)
+	}
 	if out.Offers, err = v.offers(ctx, "", a.names); err != nil {
 		return out, err
 	}

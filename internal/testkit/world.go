@@ -100,6 +100,11 @@ func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 		w.Tokens[p.Role] = text
 	}
 	w.Technician, w.Lead, w.Viewer = w.Client("technician"), w.Client("lead"), w.Client("viewer")
+	// A world is of a team in which a lead alone may pass what cannot be taken back, but where
+	// a trial is about two persons.
+	if err := w.Store.PutTeamRule(ctx, "two-persons", "off", world.People[0].ID, time.Now()); err != nil {
+		t.Fatal(err)
+	}
 	w.catalogue()
 	if len(change) == 0 {
 		change = []func(*sim.Spec){nil}

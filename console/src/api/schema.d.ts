@@ -1781,6 +1781,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/seconds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What leads are asked to give leave for, and whether that is wanted
+         * @description Role: viewer.
+         */
+        get: operations["list-seconds"];
+        put?: never;
+        /**
+         * Ask a lead for leave to do what cannot be taken back, for one run
+         * @description Role: technician.
+         */
+        post: operations["ask-second"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/seconds/rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Settle whether what cannot be taken back wants two persons
+         * @description Role: lead.
+         */
+        post: operations["put-second-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/seconds/{second}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What somebody asks leave for, and what stands in the way now
+         * @description Role: viewer.
+         */
+        get: operations["get-second"];
+        put?: never;
+        /**
+         * Give leave, or refuse it; nobody decides on what he has asked himself
+         * @description Role: lead.
+         */
+        post: operations["decide-second"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -2545,11 +2613,13 @@ export interface components {
             next?: string;
             /** @description What was put into it, in order. */
             params?: string[];
-            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order. */
+            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order, second. */
             rule: string;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];
             text: string;
+            /** @description What wants a lead's consent: step-back, candidate, unknown-program. */
+            what?: string;
             /** @description Who can do it: you, a lead. */
             who: string;
         };
@@ -4669,6 +4739,20 @@ export interface components {
             /** @description Model of the assembly; the only one whose sheet names slots and that answers there, where it is left out. */
             model?: string;
         };
+        NewSecond: {
+            /** @description A unit's serial or id, or a link. */
+            at: string;
+            /** @description Of a restore. */
+            backup?: string;
+            /**
+             * @description flash where it is empty.
+             * @enum {string}
+             */
+            kind?: "flash" | "restore";
+            reason: string;
+            /** @description Of a flash: version or id; the recommended one where it is empty. */
+            release?: string;
+        };
         NewSite: {
             contact?: string;
             customer?: string;
@@ -5597,6 +5681,107 @@ export interface components {
             /** @description What may disturb a write to any of its modules. */
             warn: string[];
         };
+        Second: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Who decided. */
+            decided?: string;
+            /** @description The version that it runs. */
+            from?: string;
+            /** @enum {string} */
+            kind: "flash" | "restore";
+            model: string;
+            /** Format: int64 */
+            number: number;
+            /** @description Whoever looks has asked it, and cannot decide it. */
+            own?: boolean;
+            reason: string;
+            /** @description Id. */
+            release?: string;
+            serial: string;
+            site?: string;
+            /**
+             * @description over: it was given, and its end is past.
+             * @enum {string}
+             */
+            state: "waits" | "given" | "refused" | "over";
+            /** @description Id. */
+            unit: string;
+            /** Format: date-time */
+            until?: string;
+            version?: string;
+            wants: components["schemas"]["SecondWant"][];
+            why?: string;
+        };
+        SecondDecision: {
+            give: boolean;
+            /**
+             * Format: int64
+             * @description How long the leave holds; 24 where nothing is said.
+             */
+            hours?: number;
+            reason: string;
+        };
+        SecondPage: {
+            /** Format: date-time */
+            at: string;
+            bars: components["schemas"]["AdmitBar"][];
+            by: string;
+            /** @description Who decided. */
+            decided?: string;
+            /** @description The version that it runs. */
+            from?: string;
+            /** @enum {string} */
+            kind: "flash" | "restore";
+            model: string;
+            /** Format: int64 */
+            number: number;
+            /** @description Whoever looks has asked it, and cannot decide it. */
+            own?: boolean;
+            reason: string;
+            /** @description Id. */
+            release?: string;
+            serial: string;
+            site?: string;
+            /**
+             * @description over: it was given, and its end is past.
+             * @enum {string}
+             */
+            state: "waits" | "given" | "refused" | "over";
+            /** @description Id. */
+            unit: string;
+            /** Format: date-time */
+            until?: string;
+            version?: string;
+            wants: components["schemas"]["SecondWant"][];
+            why?: string;
+        };
+        SecondRule: {
+            /** @enum {string} */
+            rule: "auto" | "on" | "off";
+        };
+        SecondWant: {
+            /** @description A gate (backup, protection, release, hold …) or what wants consent: step-back, candidate, unknown-program. */
+            for: string;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            text: string;
+        };
+        Seconds: {
+            /** @description Who settled it. */
+            by?: string;
+            /** @description What that comes to now. */
+            on: boolean;
+            /**
+             * @description Whether what cannot be taken back wants two persons: auto, if more than one may open runs.
+             * @enum {string}
+             */
+            rule: "auto" | "on" | "off";
+            seconds: components["schemas"]["Second"][];
+        };
         Sector: {
             /** Format: int64 */
             address: number;
@@ -5819,6 +6004,8 @@ export interface components {
             rounds: components["schemas"]["RoundRow"][];
             /** @description That are open; paused ones first. */
             runs: components["schemas"]["Run"][];
+            /** @description Leave that leads are asked for; at most 20. */
+            seconds: components["schemas"]["Second"][];
             tests: components["schemas"]["OpenTest"][];
             /** @description That are open. */
             trays: components["schemas"]["TrayRow"][];
@@ -14166,6 +14353,395 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Scanned"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-seconds": {
+        parameters: {
+            query?: {
+                /** @description Those that were decided, too. */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seconds"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "ask-second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSecond"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Second"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-second-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seconds"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                second: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "decide-second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                second: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Second"];
                 };
             };
             /** @description Unauthorized */

@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { mdiHandBackRightOutline, mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant, mdiViewGridOutline } from '@mdi/js'
+import { mdiAccountMultipleCheckOutline, mdiHandBackRightOutline, mdiCircleHalfFull, mdiCircleOffOutline, mdiClipboardTextClockOutline, mdiClose, mdiFerry, mdiPackageVariant, mdiPause, mdiTransitConnectionVariant, mdiUndoVariant, mdiViewGridOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
 
 import { api, problem, type Problem, type Today } from '../api/client'
 import { every } from '../every'
+import { gates, permits } from '../api/names'
 import NextSteps from '../parts/NextSteps.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -25,7 +26,7 @@ async function load() {
 }
 const ends = computed(() => {
   const t = today.value
-  return t ? t.runs.length + t.rounds.length + t.trays.length + t.halfDone.length + t.notProven.length + t.tests.length + t.left.length + t.withdrawn.length : 0
+  return t ? t.runs.length + t.rounds.length + t.trays.length + t.halfDone.length + t.notProven.length + t.tests.length + t.left.length + t.seconds.length + t.withdrawn.length : 0
 })
 every(3000, load)
 </script>
@@ -94,6 +95,15 @@ every(3000, load)
           </div>
           <div class="who small">{{ t.by }} <br /><span class="muted">since {{ when(t.since) }}</span></div>
           <TestAnswer v-if="session.may('technician')" :test="t" @answered="load" />
+        </li>
+        <li v-for="x in today.seconds" :key="x.number" class="end" data-second>
+          <span class="mark ring"><v-icon :icon="mdiAccountMultipleCheckOutline" /></span>
+          <div class="what">
+            <div><strong>leave asked for</strong> <router-link :to="`/units/${x.unit}`" class="mono">{{ x.serial }}</router-link><template v-if="x.site">, {{ x.site }}</template>: {{ x.kind === 'restore' ? 'back to' : '' }} {{ x.version }}</div>
+            <div class="muted">{{ x.wants.map((w) => permits[w.for] ?? gates[w.for] ?? w.for).join(', ') }}. {{ sentence(x.reason) }}</div>
+          </div>
+          <div class="who small">{{ x.by }} <br /><span class="muted">since {{ when(x.at) }}</span></div>
+          <v-btn variant="outlined" :to="`/seconds/${x.number}`">{{ session.may('lead') && !x.own ? 'Decide' : 'See it' }}</v-btn>
         </li>
         <li v-for="o in today.left" :key="o.unit + o.kind + o.section + o.item" class="end" data-left>
           <span class="mark half"><v-icon :icon="mdiHandBackRightOutline" /></span>

@@ -62,6 +62,17 @@ const admission = ref<Admission | null>(null)
 const bars = computed(() => admission.value?.bars.filter((b) => b.rule !== 'reason') ?? [])
 const passable = computed(() => session.may('lead') && bars.value.length > 0 && bars.value.every((b) => b.gate))
 const bySaying = ref('')
+// What cannot be taken back wants a second person: a lead is asked.
+const pleading = ref('')
+const leaveAsked = ref(0)
+const askable = computed(() => bars.value.length > 0 && bars.value.some((b) => b.gate || b.what) && !bars.value.some((b) => ['fit', 'permission', 'link'].includes(b.rule)))
+async function ask() {
+  said.value = null
+  const { data, error } = await api.POST('/api/seconds', { body: { at: unit.value!.id, kind: restoring.value ? 'restore' : 'flash', ...(restoring.value ? { backup: restoring.value } : { release: chosen.value }), reason: pleading.value } })
+  if (data) leaveAsked.value = data.number
+  else said.value = problem(error)
+}
+
 // The same run, on a twin made of the unit's backup.
 const rehearsal = ref<Rehearsal | null>(null)
 const rehearsing = ref(false)
@@ -319,6 +330,10 @@ onMounted(begin)
           <p v-for="u in admission?.uses ?? []" :key="u" class="beware"><v-icon :icon="mdiAlert" size="20" /> It uses up one of {{ u }}.</p>
           <v-select v-for="x in admission?.asks ?? []" :key="x.name" :model-value="further[x.name]" :items="free" :label="`${x.title} is on which link?`" :data-further="x.name" @update:model-value="(l: string) => behind(x.name, l)" />
           <BarList v-if="bars.length" :bars="bars" />
+          <form v-if="askable && session.may('technician')" class="leave" @submit.prevent="ask">
+            <p v-if="leaveAsked"><router-link :to="`/seconds/${leaveAsked}`" data-asked-leave>The leads are asked</router-link>: begin once leave is given.</p>
+            <template v-else><v-text-field v-model="pleading" label="Ask a lead for leave: why this unit?" hide-details data-ask-why /><v-btn type="submit" variant="outlined" block :disabled="pleading.trim().length < 3" data-ask-leave>Ask for leave</v-btn></template>
+          </form>
           <v-text-field v-if="passable" v-model="bySaying" label="Pass this by your name: why?" data-pass />
           <p v-for="l in admission?.left ?? []" :key="l.section" class="small">Part {{ l.section }} stays as it is: {{ sentence(l.why) }}</p>
           <p v-for="w in (admission?.waived ?? []).filter((x) => permits[x.gate])" :key="w.gate" class="small">A lead consents to a {{ permits[w.gate] }}: {{ sentence(w.reason) }}</p>

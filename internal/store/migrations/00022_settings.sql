@@ -64,4 +64,32 @@ CREATE TABLE IF NOT EXISTS run_try (
   PRIMARY KEY (run, n),
   KEY run_try_model (model, rung)
 );
+-- What cannot be taken back wants two persons: who asks for leave for one run, and the lead
+-- who gives it.
+CREATE TABLE IF NOT EXISTS second_word (
+  number BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY,
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  kind VARCHAR(16) COLLATE utf8mb4_bin NOT NULL,
+  firmware CHAR(36) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  source CHAR(36) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  version VARCHAR(64) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  wants TEXT NOT NULL,
+  reason VARCHAR(400) NOT NULL,
+  asked_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  asked_at DATETIME(6) NOT NULL,
+  given BOOLEAN NULL,
+  decided_by CHAR(36) COLLATE utf8mb4_bin NULL,
+  decided_at DATETIME(6) NULL,
+  decided_why VARCHAR(400) NOT NULL DEFAULT '',
+  until_at DATETIME(6) NULL,
+  KEY second_word_unit (unit, decided_at),
+  KEY second_word_open (decided_at, asked_at)
+);
+-- What a team has settled for itself, by name; what is not there is as it comes.
+CREATE TABLE IF NOT EXISTS team_rule (
+  name VARCHAR(40) COLLATE utf8mb4_bin PRIMARY KEY,
+  value VARCHAR(40) COLLATE utf8mb4_bin NOT NULL,
+  set_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  set_at DATETIME(6) NOT NULL
+);
 -- +goose Down
