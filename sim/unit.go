@@ -73,12 +73,14 @@ type Spec struct {
 	Mute      bool // its program says nothing of itself
 	NoRead    bool
 
-	Exact bool          // its bytes come to the microsecond: it burns a core meanwhile
-	Scale float64       // of all its times; 0 is 1
-	Delay time.Duration // added to the round trip, half each way
-	Path  string        // of its memory; empty keeps it in the process
-	Fresh func() []byte // its memory when it is new
-	Seed  uint64
+	Exact    bool          // its bytes come to the microsecond: it burns a core meanwhile
+	Scale    float64       // of all its times; 0 is 1
+	Delay    time.Duration // added to the round trip, half each way
+	Path     string        // of its memory; empty keeps it in the process
+	Fresh    func() []byte // its memory when it is new
+	Web      string        // address of its own web page; none where it is empty
+	WebAfter time.Duration // from its start until that answers
+	Seed     uint64
 }
 
 // Unit is a running simulated unit.
@@ -118,6 +120,8 @@ type Unit struct {
 	unlearned bool     // see Spec.Unlearned
 	vehicle   *Vehicle // that it is in; nil for one on the table
 	boots     int
+	began     time.Time // its program
+	web       net.Listener
 	piece     int // grows with each block of a transfer, and each time that one stalls
 }
 
@@ -160,12 +164,21 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 			return nil, fmt.Errorf("unit %s: %w", s.Name, err)
 		}
 	}
+	if s.Web != "" {
+		if u.web, err = net.Listen("tcp", s.Web); err != nil {
+			l.Close()
+			return nil, fmt.Errorf("unit %s: its web page: %w", s.Name, err)
+		}
+	}
 	u.boot, u.codes = u.newBoot(), s.Codes
 	u.mu.Lock()
 	u.restart(false)
 	u.mu.Unlock()
 	go u.accept()
 	go u.work()
+	if u.web != nil {
+		go u.serveWeb(u.web)
+	}
 	return u, nil
 }
 
@@ -377,6 +390,7 @@ func (u *Unit) restart(loader bool) {
 func (u *Unit) start() {
 	u.inLoader, u.speed, u.rx = false, 0, u.rx[:0]
 	u.boots++
+	u.began = u.clock.Now()
 	if u.Mute {
 		return
 	}

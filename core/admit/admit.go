@@ -255,6 +255,8 @@ func settable(in *Input) []Bar {
 	switch {
 	case !in.Sheet.Sets():
 		return []Bar{{Rule: "settings", Kind: core.NotFound, Said: core.Say("The sheet of %s describes no settings.", in.Sheet.Name.Or(in.Sheet.Model)), Todo: core.Todos(words.ModelAdd().To("A lead adds them to the sheet")), Who: Lead}}
+	case in.Opened.Reset && !in.Sheet.HasDefaults():
+		return []Bar{{Rule: "settings", Kind: core.NotFound, Said: core.Say("The sheet of %s names no defaults.", in.Sheet.Name.Or(in.Sheet.Model)), Todo: core.Todos(words.ModelAdd().To("A lead adds them to the sheet")), Who: Lead}}
 	case in.HalfDone:
 		return []Bar{{Rule: "settings", Kind: core.NotAllowed, Said: core.Say("It is half done: what is in it comes first."), Todo: core.Todos(words.Fit(in.Serial).To("Put a release in, or its backup back")), Who: You}}
 	}

@@ -40,6 +40,8 @@ type Alone struct {
 	Withdrawn string
 	// NoSecret: nobody has entered the monitor's password.
 	NoSecret bool
+	// Network answers for the unit on the network.
+	Network func(address, path string) ([]byte, error)
 	// Away makes the service unreachable.
 	Away func() bool
 }
@@ -135,6 +137,13 @@ func (a *Alone) Store(_ context.Context, o *run.Opened, all []run.Reading) (run.
 	defer a.mu.Unlock()
 	a.Stored = append(a.Stored, all)
 	return run.Stored{Backup: "b-" + o.Run}, nil
+}
+
+func (a *Alone) Reach(_ context.Context, address, path string) ([]byte, error) {
+	if a.Network == nil {
+		return nil, core.Fail(core.NotAnswering, "nobody answers at %s", address)
+	}
+	return a.Network(address, path)
 }
 
 func (a *Alone) Seal(record func(core.Digest) []byte, put func(record, signature []byte) error) error {

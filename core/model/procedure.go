@@ -2,6 +2,7 @@ package model
 
 import (
 	"fmt"
+	"net"
 	"regexp"
 	"slices"
 	"strings"
@@ -23,6 +24,8 @@ const (
 	WaitFor = "wait"    // the tool waits for a text
 	Check   = "check"   // the tool proves the link
 	ReadOut = "read"    // the tool asks the program for its version
+	Reach   = "reach"   // the tool asks the unit where its users meet it on the network
+	Start   = "start"   // the tool starts the unit once more, out of its loader
 	Enter   = "enter"   // a person types the value of a setting
 )
 
@@ -108,7 +111,7 @@ type Wire struct {
 // Item is one thing to do.
 type Item struct {
 	ID      string        `yaml:"id" json:"id"`
-	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read,enter"`
+	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read,reach,start,enter"`
 	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,between,set,left"`
 	Says    Words         `yaml:"says" json:"says"`
 	Why     Words         `yaml:"why" json:"why,omitempty"`
@@ -123,6 +126,9 @@ type Item struct {
 	On      bool          `yaml:"on" json:"on,omitempty"`
 	Text    string        `yaml:"text" json:"text,omitempty"` // regular expression that is waited for
 	Within  time.Duration `yaml:"within" json:"within,omitempty"`
+	Where   string        `yaml:"where" json:"where,omitempty"` // of a reach: an address, or the name of the setting that holds it
+	Port    int           `yaml:"port" json:"port,omitempty"`
+	Path    string        `yaml:"path" json:"path,omitempty"`       // of a web page; without it what the port itself says
 	Undo    string        `yaml:"undo" json:"undo,omitempty"`       // the item that takes it back
 	Again   string        `yaml:"again" json:"again,omitempty"`     // the item at found whose question it asks once more
 	Section string        `yaml:"section" json:"section,omitempty"` // at between: the section before which it stands
@@ -188,7 +194,7 @@ func (s *Sheet) Which(serial, link string, beside []string) Item {
 // ByTool tells whether the tool does it alone.
 func (i Item) ByTool() bool {
 	switch i.Do {
-	case SetLine, WaitFor, Check, ReadOut:
+	case SetLine, WaitFor, Check, ReadOut, Reach, Start:
 		return true
 	}
 	return false
@@ -322,6 +328,17 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 		case WaitFor:
 			if _, err := regexp.Compile(item.Text); err != nil || item.Text == "" || item.Within <= 0 {
 				return bad("a wait has a text, a regular expression, and a time within which it comes")
+			}
+		case Reach:
+			if _, err := regexp.Compile(item.Text); err != nil || item.At != AtLeft || item.Where == "" || item.Port < 1 || item.Port > 65535 || item.Within <= 0 {
+				return bad("a reach is at left, and has where, a port, and a time within which the unit answers; its text is a regular expression")
+			}
+			if net.ParseIP(item.Where) == nil && s.SettingNamed(item.Where) == nil {
+				return bad("where is %q; expected an address, or the name of a setting of this sheet", item.Where)
+			}
+		case Start:
+			if item.At != AtLeft || len(s.Main().Loader.Serial().Leave) == 0 {
+				return bad("a start is at left, of a model whose loader is left by its lines; elsewhere a person does it")
 			}
 		case Apply:
 			if s.Main().Loader.Await == 0 || item.At != AtPower {

@@ -52,6 +52,7 @@ type Setting struct {
 	Choices []Choice `yaml:"choices" json:"choices,omitempty"`
 	Secret  bool     `yaml:"secret" json:"secret,omitempty"`
 	Public  []string `yaml:"public" json:"public,omitempty"`   // values with which units come, and which everybody knows
+	Default string   `yaml:"default" json:"default,omitempty"` // that a unit comes with; a reset puts it back
 	Network string   `yaml:"network" json:"network,omitempty"` // name or address: where others find the unit
 	Profile string   `yaml:"profile" json:"profile,omitempty"` // under which a site's profile has it; empty for its own name
 	Suits   []Suit   `yaml:"suits" json:"suits,omitempty"`
@@ -222,6 +223,13 @@ func (s *Sheet) Sets() bool {
 	return slices.ContainsFunc(s.Sections, func(x Section) bool { return x.Settings != nil })
 }
 
+// HasDefaults tells whether it says of any what a unit comes with.
+func (s *Sheet) HasDefaults() bool {
+	return slices.ContainsFunc(s.Sections, func(x Section) bool {
+		return x.Settings != nil && slices.ContainsFunc(x.Settings.Values, func(v Setting) bool { return v.Default != "" })
+	})
+}
+
 // SettingNamed finds a setting of any section.
 func (s *Sheet) SettingNamed(name string) *Setting {
 	for i := range s.Sections {
@@ -318,6 +326,14 @@ func (s *Sheet) checkSettings(i int) error {
 		}
 		if err := v.checkBytes(x); err != nil {
 			return bad(at, "%w", err)
+		}
+		if v.Default != "" {
+			if err := v.Check(v.Default); err != nil {
+				return bad(at, "default: %w", err)
+			}
+			if v.Secret || v.IsPublic(v.Default) {
+				return bad(at, "setting %s has a default that everybody knows; expected none", v.Name)
+			}
 		}
 		for _, suit := range v.Suits {
 			for _, r := range suit.When {

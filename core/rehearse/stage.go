@@ -131,6 +131,9 @@ func (s *stage) SeedKey(context.Context, *run.Opened, string, byte, []byte) ([]b
 	return nil, nil
 }
 
+// Reach is never called: there is no unit on the network.
+func (s *stage) Reach(context.Context, string, string) ([]byte, error) { return nil, nil }
+
 func (s *stage) Seal(record func(core.Digest) []byte, put func(record, signature []byte) error) error {
 	return put(record(core.Digest{}), nil)
 }

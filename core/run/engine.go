@@ -44,6 +44,9 @@ type Bench interface {
 	// SettingsKey is the key under which the run seals the values of secret settings. What it
 	// returned once stays on the bench's own disk until the run closes.
 	SettingsKey(ctx context.Context, o *Opened) (settings.Safe, error)
+	// Reach asks a unit on the network: its web page where there is a path, else what its
+	// port says by itself within a second. It gives at most 64 KiB.
+	Reach(ctx context.Context, address, path string) ([]byte, error)
 	// Seal makes the run's record with the digest of this bench's previous record,
 	// signs it and puts it into the journal, one run at a time.
 	Seal(record func(previous core.Digest) []byte, put func(record, signature []byte) error) error

@@ -236,6 +236,7 @@ type Opened struct {
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set
 	Settings []settings.Value   `json:"settings,omitempty"` // that an earlier run kept of this unit, and did not put back
 	Fill     []settings.Fill    `json:"fill,omitempty"`     // what profiles and people have for its settings
+	Reset    bool               `json:"reset,omitempty"`    // settings go back to the defaults that the sheet has
 	Relock   bool               `json:"relock,omitempty"`   // that run lifted the memory's lock, and did not set it again
 }
 

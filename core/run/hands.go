@@ -227,11 +227,16 @@ func (r *Run) tool(ctx context.Context, x *Section, item *model.Item) (string, e
 		}
 		return cmp.Or(item.Text, procedure.Yes), nil
 	}
+	if item.Do == model.Reach {
+		return r.reach(ctx, item)
+	}
 	s, err := r.stream(ctx, x)
 	if err != nil {
 		return "", err
 	}
 	switch item.Do {
+	case model.Start:
+		return procedure.Yes, link.Play(ctx, s, d.Loader.Serial().Leave, r.pace)
 	case model.SetLine:
 		return procedure.Yes, s.SetLine(item.Line, item.On)
 	case model.ReadOut:

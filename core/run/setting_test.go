@@ -244,13 +244,54 @@ func TestAnswersThatASettingCannotHave(t *testing.T) {
 
 // TestSettingsAlone: a run that writes no program; once they are right it finds nothing to
 // do.
+// A reset puts back what the sheet has a default for, and nothing else; what was there before
+// is kept, and somebody has looked at it.
+func TestSettingsBackToDefaults(t *testing.T) {
+	sheet := strings.Replace(lampSettings, "{ name: level, as: number,", "{ name: level, as: number, default: \"255\",", 1)
+	b := lit(t, sheet, "level=204\npair=a-b\nssid=skerry\nfan=3\npassword=own\nradio-key=open water\n", nil, nil)
+	o := b.open
+	o.Kind, o.Reset, o.Release, o.Version = run.SetUp, true, core.Digest{}, ""
+	s := b.flash(t, o)
+	if s.Closed == nil || s.Closed.Outcome != run.Done {
+		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+	}
+	for name, want := range map[string]string{"level": "255", "pair": "a-b", "ssid": "skerry", "fan": "3", "password": "own", "radio-key": "open water"} {
+		if !has(b.text(), name, want) {
+			t.Errorf("%s is not %q: %+v", name, want, b.text())
+		}
+	}
+	if i := slices.IndexFunc(s.Main().Settings.Settings, func(v settings.Value) bool { return v.Name == "level" && v.Value == "204" }); i < 0 {
+		t.Error("what it was set to is not kept")
+	}
+	if !slices.ContainsFunc(s.Answers, func(a procedure.Answer) bool {
+		return strings.HasPrefix(a.Item, "settings-") || strings.Contains(a.Item, "look")
+	}) {
+		t.Errorf("nobody was asked: %+v", s.Answers)
+	}
+}
+
+// A value for a setting that the program which runs does not have is refused before anything
+// is put.
+func TestASettingThatTheProgramHasNot(t *testing.T) {
+	b := lit(t, lampSettings, lampText, []settings.Fill{{Name: "cap", Value: "60", From: "p", First: true, Of: settings.OfPerson}}, nil)
+	o := b.open
+	o.Kind, o.Release, o.Version, o.Fill = run.SetUp, core.Digest{}, "", []settings.Fill{{Name: "cap", Value: "60", From: "p", First: true, Of: settings.OfPerson}}
+	s := b.flash(t, o)
+	if s.Fault == nil || s.Fault.Kind != core.NotUnderstood || !strings.Contains(s.Fault.Message, `no setting "cap"; it has level`) {
+		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+	}
+	if !has(b.text(), "level", "204") || has(b.text(), "cap", "60") {
+		t.Errorf("%+v", b.text())
+	}
+}
+
 func TestSettingsAlone(t *testing.T) {
-	fill := append(pier, settings.Fill{Name: "cap", Value: "60", From: "p", First: true, Of: settings.OfPerson})
+	fill := append(pier, settings.Fill{Name: "level", Value: "60", From: "p", First: true, Of: settings.OfPerson})
 	b := lit(t, lampSettings, lampText, fill, lampAnswers)
 	b.open.Kind, b.open.Release, b.open.Version = run.SetUp, core.Digest{}, ""
 	program := b.unit.Memory()[0x1000:0x7000]
 	s := b.flash(t, b.open)
-	if s.Closed == nil || s.Closed.Outcome != run.Done || !has(b.text(), "cap", "60") || !has(b.text(), "ssid", "skerry-pier") || !has(b.text(), "level", "204") {
+	if s.Closed == nil || s.Closed.Outcome != run.Done || !has(b.text(), "level", "60") || !has(b.text(), "ssid", "skerry-pier") || !has(b.text(), "fan", "3") {
 		t.Fatalf("%+v %+v %v", s.Closed, s.Fault, b.text())
 	}
 	if string(b.unit.Memory()[0x1000:0x7000]) != string(program) {

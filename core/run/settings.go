@@ -148,6 +148,10 @@ func (r *Run) laySettings(ctx context.Context, x *Section) error {
 	known := fit.Prepare(r.sheet, all, r.pace.Clock.Now())
 	in := settings.Input{Sheet: d.Settings, Found: x.Settings.Settings, Fill: s.Opened.Fill, Holds: func(rules []model.Rule) (bool, bool) { return known.Judge(r.sheet, rules) }}
 	in.Fill = slices.DeleteFunc(slices.Clone(in.Fill), func(f settings.Fill) bool { return f.Section != "" && f.Section != x.Name })
+	in.Reset = s.Opened.Reset
+	if err := r.unknownSetting(in, d); err != nil {
+		return err
+	}
 	if s.Opened.Kind == Flash {
 		running := s.Fact(core.FactRunning)
 		if running == "" {
@@ -176,13 +180,32 @@ func (r *Run) laySettings(ctx context.Context, x *Section) error {
 		}
 		out.Items = append(out.Items, askFor(x, l, def))
 	}
-	if look := lookAt(x, out.Lines); look != nil {
+	if look := lookAt(x, out.Lines, in.Reset); look != nil {
 		out.Items = append(out.Items, *look)
 	}
 	if d.Settings.By == model.SettingsOnDisplay {
 		out.Items = append(out.Items, x.enterAll(d.Settings, out.Lines)...)
 	}
 	return r.note(x, KindLaid, out)
+}
+
+// unknownSetting refuses a value that somebody said for a setting that the program which runs
+// does not have, where its loader lists all that it has.
+func (r *Run) unknownSetting(in settings.Input, d *model.Section) error {
+	if r.journal.State().Opened.Kind != SetUp || !d.Settings.Is(model.SettingsByLoader) {
+		return nil
+	}
+	var has []string
+	for _, f := range in.Found {
+		has = append(has, f.Name)
+	}
+	for _, f := range in.Fill {
+		if f.Of == settings.OfPerson && !slices.Contains(has, f.Name) {
+			return core.Fail(core.NotUnderstood, "the program that runs has no setting %q; it has %s", f.Name, strings.Join(has, ", ")).Unit("nothing was changed").
+				Do("Begin again with one of those, or put in a release that has it.")
+		}
+	}
+	return nil
 }
 
 // settingItem is the id of an item about a setting.
@@ -228,13 +251,13 @@ func askFor(x *Section, l *settings.Line, def *model.Setting) model.Item {
 
 // lookAt is the item by which a person sees what becomes other than it was, where it is
 // more than the release's own renaming.
-func lookAt(x *Section, lines []settings.Line) *model.Item {
+func lookAt(x *Section, lines []settings.Line, reset bool) *model.Item {
 	var other, gone, differ []string
 	for _, l := range lines {
 		switch {
 		case l.How == settings.Gone:
 			gone = append(gone, l.Title)
-		case l.How == settings.Filled || l.How == settings.ByRule || l.How == settings.Said:
+		case l.How == settings.Filled || l.How == settings.ByRule || l.How == settings.Said || reset && l.How == settings.Default:
 			other = append(other, l.Title)
 		case l.Other != nil:
 			differ = append(differ, l.Title)

@@ -87,6 +87,7 @@ type Input struct {
 	Found []Value
 	Carry []model.Change
 	Fill  []Fill // what counts most stands first
+	Reset bool   // what the sheet has a default for goes back to it
 	// Holds tells whether rules hold for the unit, and whether they are known not to.
 	Holds func(rules []model.Rule) (yes, no bool)
 }
@@ -128,6 +129,9 @@ func (l *laying) found(f Value) Line {
 	i := slices.IndexFunc(l.Carry, func(c model.Change) bool { return c.Setting == f.Name })
 	if i >= 0 {
 		l.change(&x, l.Carry[i])
+	}
+	if def := l.Sheet.Value(x.Name); l.Reset && x.How == Carried && def != nil && def.Default != "" && (f.Sealed || f.Value != def.Default) {
+		x.Want, x.How, x.Why = &Value{Name: x.Name, Value: def.Default}, Default, said(core.Say("a reset to defaults"))
 	}
 	if x.How != Gone && l.seen[x.Name] { // two values came to one name: the later one is named as given up
 		x.Name, x.Was, x.Want, x.How = f.Name, "", nil, Gone

@@ -67,6 +67,7 @@ var Ways = []Way{
 	{"key-make", "make a signing key", "ferry key make NAME --file FILE", ""},
 	{"key-trust", "trust a signing key", "ferry key trust NAME PUBLIC", "/keys"},
 	{"hold-end", "end a hold", "ferry hold end {unit}", "/units/{unit}"},
+	{"settings-reset", "put a unit's settings back to their defaults", "ferry settings reset {unit} --reason …", "/units/{unit}"},
 	{"second-ask", "ask a lead for leave to do what cannot be taken back", "ferry second ask {unit} --reason …", "/units/{unit}"},
 	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
 	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
@@ -154,6 +155,7 @@ func Backup(unit string) core.Step                  { return step("backup", unit
 func Restore(unit string) core.Step                 { return step("restore", unit) }
 func Backups(unit string) core.Step                 { return step("backups", unit) }
 func Settings(unit string) core.Step                { return step("settings", unit) }
+func SettingsReset(unit string) core.Step           { return step("settings-reset", unit) }
 func SettingsPut(unit string) core.Step             { return step("settings-put", unit) }
 func OwedDone(unit string) core.Step                { return step("owed-done", unit) }
 func SetApart(unit string) core.Step                { return step("set-apart", unit) }

@@ -116,6 +116,13 @@ func (a *app) card(c client.Card) {
 	for i, w := range c.WaysOn {
 		a.pair(map[bool]string{true: "ways on"}[i == 0], wrap(w.Text, 13))
 	}
+	for i, x := range c.Asks {
+		why := ""
+		if x.Why != "" {
+			why = ": " + x.Why
+		}
+		a.pair(map[bool]string{true: "asked"}[i == 0], wrap(x.Title+why, 13))
+	}
 	a.pair("proof", wrap(c.Verify, 13))
 	for _, f := range c.Flaws {
 		a.pair("beware", a.paint(brick, wrap(f, 13)))

@@ -60,7 +60,7 @@ func ExitCode(k core.Kind) int {
 
 // Run carries out a command line and returns its exit code.
 func Run(args []string, in io.Reader, out, errs io.Writer) int {
-	a := &app{in: in, out: out, err: errs, clock: core.System{}, url: os.Getenv("FERRY_URL"), token: os.Getenv("FERRY_TOKEN")}
+	a := &app{in: in, clock: core.System{}, url: os.Getenv("FERRY_URL"), token: os.Getenv("FERRY_TOKEN")}
 	if a.url == "" {
 		a.url = "http://127.0.0.1:8470"
 	}
@@ -68,11 +68,13 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	a.plain = plain
 	a.color = isTerminal(out) && !plain
 	a.live = isTerminal(errs) && os.Getenv("TERM") != "dumb"
+	a.out = &cleaned{to: out, raw: func() bool { return (a.output == "json" || a.output == "csv") && !isTerminal(out) }}
+	a.err = &cleaned{to: errs, draws: true}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
-	root.SetOut(out)
-	root.SetErr(errs)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
 	err := root.Execute()
 	if err == nil {
 		return a.exit

@@ -59,7 +59,7 @@ func (a *app) settingsVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "\nRead %s, by run %s.\n", when(s.Settings[0].At), s.Settings[0].Run)
 			})
 		})}
-	v.AddCommand(show, a.settingsPut(), a.settingsReveal(), a.settingsProfile())
+	v.AddCommand(show, a.settingsPut(), a.settingsReset(), a.settingsReveal(), a.settingsProfile())
 	return v
 }
 
@@ -78,6 +78,21 @@ func (a *app) settingsPut() *cobra.Command {
 		})}
 	o.flags(v)
 	s.flags(v)
+	return v
+}
+
+func (a *app) settingsReset() *cobra.Command {
+	var o opening
+	v := &cobra.Command{Use: "reset LINK|UNIT", Short: "Put the settings back to their defaults, as the sheet has them", Args: cobra.ExactArgs(1),
+		Long:              "Reads what the unit is set to and keeps it, shows what becomes of each setting and asks whether it is to be so, then\nsaves page by page and reads all of it again. What the sheet has no default for stays as it is.",
+		Example:           "  ferry settings reset TS-0207-118 --reason \"nobody knows what was tried\"",
+		ValidArgsFunction: a.complete(places),
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n := o.run(run.SetUp, args[0])
+			n.Reset = true
+			return a.open(ctx, c, n, o)
+		})}
+	o.flags(v)
 	return v
 }
 

@@ -64,15 +64,24 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		return err
 	}
 	fleet := sim.Fleet{}
-	for _, u := range world.Units {
+	for _, u := range world.Present() {
 		s := u.Spec()
 		s.Scale, s.Path = scale, filepath.Join(dir, u.Link+".memory")
 		unit, err := sim.Start(s, "127.0.0.1:0", a.clock)
+		if err != nil && s.Web != "" { // another demo has its address
+			fmt.Fprintf(a.err, "Unit %s has no page of its own: %v\n", u.Serial, err)
+			s.Web = ""
+			unit, err = sim.Start(s, "127.0.0.1:0", a.clock)
+		}
 		if err != nil {
 			return err
 		}
 		defer unit.Close()
-		unit.Set(sim.Faults{Silent: u.Silent})
+		f := sim.Faults{Silent: u.Silent}
+		if u.Stuck != 0 {
+			f.Stuck = &u.Stuck
+		}
+		unit.Set(f)
 		fleet[u.Link] = unit
 	}
 	gateways := map[string]string{}

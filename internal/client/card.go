@@ -57,6 +57,7 @@ type Card struct {
 	Needs        []fit.Need    `json:"needs" nullable:"false"`
 	Flaws        []string      `json:"flaws" nullable:"false"`
 	Bulletins    []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to the unit, by what its open jobs are for."`
+	Asks         []CardSetting `json:"asks" nullable:"false" doc:"Settings that a person will be asked for, as far as is known before the unit is read."`
 	Loader       string        `json:"loader"`
 	Identity     string        `json:"identity" doc:"The strongest identity that its loader gives."`
 	Verify       string        `json:"verify" doc:"How the write will be proved."`
@@ -72,6 +73,12 @@ type Card struct {
 	Jobs         []Job         `json:"jobs" nullable:"false" doc:"Open ones that the unit is in the scope of."`
 	Bars         []admit.Bar   `json:"bars" nullable:"false" doc:"What would stop a run, but for the link."`
 	Made         time.Time     `json:"made"`
+}
+
+// CardSetting is a setting that somebody must be able to say.
+type CardSetting struct {
+	Title string `json:"title"`
+	Why   string `json:"why,omitempty"`
 }
 
 // Took is how long the team's runs by a procedure took.

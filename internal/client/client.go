@@ -64,6 +64,16 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	return nil
 }
 
+// private tells whether what is sent there is read by nobody on the way: it is sealed, or
+// does not leave this machine.
+func private(u *url.URL) bool {
+	if u.Scheme == "https" {
+		return true
+	}
+	ip := net.ParseIP(u.Hostname())
+	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	var body io.Reader
 	contentType := "application/json"
@@ -81,6 +91,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, core.Fail(core.BadFile, "the service's address %q cannot be used: %w", c.base, err)
+	}
+	if !private(req.URL) {
+		return nil, core.Fail(core.NotAllowed, "the service's address %s is plain HTTP to another machine: what is sent there, the token with it, everybody on the way can read", c.base).Do("Take its address with https://. Plain HTTP is for this machine alone.")
 	}
 	req.Header.Set("Content-Type", contentType)
 	if c.token != "" {

@@ -13,6 +13,21 @@ import (
 	"zealousferry/core/run"
 )
 
+// A token is not sent over plain HTTP to another machine.
+func TestPlainHTTPStaysOnThisMachine(t *testing.T) {
+	for _, base := range []string{"http://10.1.2.3:8470", "http://ferry.example", "http://[2001:db8::1]:8470", "http://127.0.0.1.example:8470"} {
+		_, err := New(base, "secret", core.System{}).Links(context.Background())
+		if core.KindOf(err) != core.NotAllowed || !strings.Contains(core.AsError(err, "").Next, "https://") || strings.Contains(err.Error(), "secret") {
+			t.Errorf("%s: %v", base, err)
+		}
+	}
+	for _, base := range []string{"http://127.0.0.1:1", "http://localhost:1", "http://[::1]:1", "http://127.20.0.9:1", "https://127.0.0.1:1"} {
+		if _, err := New(base, "secret", core.System{}).Links(context.Background()); core.KindOf(err) == core.NotAllowed {
+			t.Errorf("%s: %v", base, err)
+		}
+	}
+}
+
 func TestProblemsBecomeErrorsOfTheirKind(t *testing.T) {
 	for name, x := range map[string]struct {
 		status int

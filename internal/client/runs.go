@@ -117,6 +117,7 @@ type NewRun struct {
 	Waive       []string          `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
 	Set         map[string]string `json:"set,omitempty" doc:"Settings that somebody wants to be so, whatever they were."`
 	Like        string            `json:"like,omitempty" doc:"A unit of the model (id or serial) whose settings it is to have; where that one is on its network stays its own."`
+	Reset       bool              `json:"reset,omitempty" doc:"Of a run of settings: what the sheet has a default for goes back to it."`
 	ProfileWins bool              `json:"profileWins,omitempty" doc:"What the site's profile and the model's template have counts before what the unit has, and does not only fill what is asked."`
 	// Links are the further links of a unit that has sections on links of their own.
 	Links map[string]string `json:"links,omitempty" doc:"The name that the model's sheet gives a further link, to the link (BENCH/NAME) that it is."`

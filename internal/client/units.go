@@ -114,6 +114,7 @@ type UnitPage struct {
 	Owed      []Owed     `json:"owed" nullable:"false" doc:"What runs have left at it by name, until somebody says that it is done: changes for a while, findings, values that everybody knows."`
 	Offers    []Offer    `json:"offers" nullable:"false" doc:"What was seen at it and not ordered, that nobody has decided on."`
 	Sets      bool       `json:"sets,omitempty" doc:"Its model's sheet says what it can be set to."`
+	Defaults  bool       `json:"defaults,omitempty" doc:"And to what it can be put back."`
 }
 
 // Found is as found and as left, of the last run.

@@ -107,7 +107,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := catalogue(ctx, lead, dir, s.Passphrase, say); err != nil {
 		return err
 	}
-	say("%d simulated units …", len(world.Units))
+	say("%d simulated units …", len(world.Present()))
 	os.Remove(filepath.Join(dir, "units", "units.json"))
 	units, err := child(o.Err, nil, "sim", "--dir", filepath.Join(dir, "units"), "--scale", fmt.Sprint(o.Scale))
 	if err != nil {
@@ -266,7 +266,7 @@ func links(ctx context.Context, dir string) (int, error) {
 	}
 	for {
 		raw, err := os.ReadFile(filepath.Join(dir, "units", "units.json"))
-		if err == nil && json.Unmarshal(raw, &standings) == nil && len(standings.Units) >= len(world.Units) {
+		if err == nil && json.Unmarshal(raw, &standings) == nil && len(standings.Units) >= len(world.Present()) {
 			break
 		}
 		select {

@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
+	"zealousferry/core/settings"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/store"
@@ -53,7 +54,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	}
 	limits := kind.Limits(j.sheet.Main().Loader.Own)
 	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
-		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Made: v.clock.Now().UTC()}
+		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Asks: []client.CardSetting{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
 		held, err := v.held(ctx, u.Model)
@@ -138,6 +139,43 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 	for _, b := range bars {
 		if b.Rule != "link" && b.Rule != "permission" {
 			out.Bars = append(out.Bars, b)
+		}
+	}
+	return v.cardSettings(ctx, a, out)
+}
+
+// cardSettings adds the settings that the run will ask a person for, worked out as the run
+// does it, from what the unit was set to when it was read last.
+func (v *Service) cardSettings(ctx context.Context, a *asked, out *client.Card) error {
+	rows, err := v.store.UnitSettings(ctx, a.unit.ID)
+	if err != nil {
+		return err
+	}
+	for i := range a.Sheet.Sections {
+		x := &a.Sheet.Sections[i]
+		if x.Settings == nil || a.Release == nil || len(a.Sheet.In(a.Release, x)) == 0 {
+			continue
+		}
+		in := settings.Input{Sheet: x.Settings, Carry: a.Release.CarryFrom(a.unit.Running), Holds: func(rules []model.Rule) (bool, bool) { return a.Known.Judge(a.Sheet, rules) }}
+		for _, r := range rows {
+			if r.Section == x.Name {
+				in.Found = append(in.Found, r.Setting())
+			}
+		}
+		for _, f := range a.Opened.Fill {
+			if f.Section == "" || f.Section == x.Name {
+				in.Fill = append(in.Fill, f)
+			}
+		}
+		for _, l := range settings.Lay(in) {
+			if l.How != settings.Asked {
+				continue
+			}
+			c := client.CardSetting{Title: l.Title}
+			if l.Why != nil {
+				c.Why = l.Why.Text
+			}
+			out.Asks = append(out.Asks, c)
 		}
 	}
 	return nil

@@ -56,6 +56,10 @@ func (v *Service) fill(ctx context.Context, n client.NewRun, a *asked) error {
 		}
 		return nil
 	}
+	if n.Reset && n.Kind != run.SetUp {
+		return core.Fail(core.NotUnderstood, "a reset to defaults is a run of its own").Go(words.SettingsReset(a.unit.Serial).To("Begin it"))
+	}
+	a.Opened.Reset = n.Reset
 	safe, err := v.safeOf(a.row.ID)
 	if err != nil {
 		return err

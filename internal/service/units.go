@@ -115,7 +115,7 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	if sheet, err := v.store.Sheet(ctx, u.Model); err == nil {
-		out.Sets = sheet.Sets()
+		out.Sets, out.Defaults = sheet.Sets(), sheet.HasDefaults()
 	}
 	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
 		return out, err

@@ -36,7 +36,7 @@ var floors = map[string]int{
 	"core/model": 1, "core/loader": 1, "core/shelf": 1, "core/history": 1,
 	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/settings": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2, "sim/board": 2,
 	"core/visit": 3,
-	"core/run":   4, "core/diagnose": 4, "core/round": 4, "core/admit": 5, "core/contents": 5, "core/handover": 5, "core/advise": 5, "core/tray": 5,
+	"core/run":   4, "core/diagnose": 4, "core/round": 4, "core/admit": 5, "core/contents": 5, "core/handover": 5, "core/rehearse": 5, "core/advise": 5, "core/tray": 5,
 	"core/coretest":   5,
 	"internal/client": 6, "internal/store": 6,
 	"internal/service": 7, "internal/bench": 7,

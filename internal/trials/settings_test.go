@@ -157,6 +157,8 @@ func TestSettingsByCommand(t *testing.T) {
 	}
 	told(t, settingsOf(w, "a"), "cap=55", "quay-lamp=1", "radio-key=four oars", "ssid=skerry-pier", "password=their own")
 	follow(t, w, "technician", w.Refuses(client.NewRun{Kind: run.SetUp, At: "b/a", Like: "Q-1", Reason: "as there"}))
+	follow(t, w, "technician", w.Refuses(client.NewRun{Kind: run.SetUp, At: "b/a", Reset: true, Reason: "as it came"})) // its sheet has no defaults
+	follow(t, w, "technician", w.Refuses(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Again: true, Reset: true, Reason: "as it came"}))
 }
 
 // journals is all that the bench has on its disk of its runs.

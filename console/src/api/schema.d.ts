@@ -2827,6 +2827,8 @@ export interface components {
         Card: {
             /** @description That the sheet has a wiring for. */
             adapters: string[];
+            /** @description Settings that a person will be asked for, as far as is known before the unit is read. */
+            asks: components["schemas"]["CardSetting"][];
             /** @description What would stop a run, but for the link. */
             bars: components["schemas"]["AdmitBar"][];
             /** @description That speak to the unit, by what its open jobs are for. */
@@ -2896,6 +2898,10 @@ export interface components {
             wires?: components["schemas"]["Wires"];
             /** @description For the adapter that is chosen. */
             wiring?: components["schemas"]["ModelWiring"];
+        };
+        CardSetting: {
+            title: string;
+            why?: string;
         };
         Carrier: {
             /** @description Of the message, as docs/messages.md lists it. */
@@ -4159,7 +4165,7 @@ export interface components {
             at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "between" | "set" | "left";
             choices?: components["schemas"]["ModelChoice"][];
             /** @enum {string} */
-            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read" | "enter";
+            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read" | "reach" | "start" | "enter";
             draw?: components["schemas"]["ModelStroke"][];
             fact?: string;
             id: string;
@@ -4171,6 +4177,9 @@ export interface components {
             most?: number;
             offers?: boolean;
             on?: boolean;
+            path?: string;
+            /** Format: int64 */
+            port?: number;
             reading?: boolean;
             says: {
                 [key: string]: string;
@@ -4184,6 +4193,7 @@ export interface components {
             undo?: string;
             unit?: string;
             when?: components["schemas"]["ModelRule"][];
+            where?: string;
             why?: {
                 [key: string]: string;
             };
@@ -4726,6 +4736,8 @@ export interface components {
             reason?: string;
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
+            /** @description Of a run of settings: what the sheet has a default for goes back to it. */
+            reset?: boolean;
             /** @description Settings that somebody wants to be so, whatever they were. */
             set?: {
                 [key: string]: string;
@@ -6337,6 +6349,8 @@ export interface components {
             /** @description Of leads, that have not ended. */
             consents: components["schemas"]["Consent"][];
             customer?: string;
+            /** @description And to what it can be put back. */
+            defaults?: boolean;
             /** @description That were joined with it. */
             doubles?: components["schemas"]["Unit"][];
             /** Format: date-time */

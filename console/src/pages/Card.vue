@@ -85,6 +85,7 @@ function tick(id: string) {
         </dl>
         <dl>
           <dt>Way back</dt><dd class="row tight"><v-icon :icon="card.wayBack === 'full' ? mdiArchiveCheck : mdiArchiveOff" :class="card.wayBack === 'full' ? 'teal' : 'brick'" size="28" /> <strong>{{ cap(backs[card.wayBack] ?? '') }}</strong></dd>
+          <template v-if="card.asks.length"><dt>You will be asked</dt><dd data-asks><div v-for="x in card.asks" :key="x.title"><strong>{{ x.title }}</strong><span v-if="x.why" class="small muted"> {{ x.why }}</span></div></dd></template>
           <dt>Proof</dt><dd>{{ card.verify }}</dd>
           <template v-if="card.instead"><dt>Instead of a backup</dt><dd>{{ card.instead }}</dd></template>
         </dl>

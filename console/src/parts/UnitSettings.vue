@@ -21,6 +21,7 @@ const setting = ref(false)
 const reason = ref('')
 const like = ref('')
 const wins = ref(false)
+const reset = ref(false)
 const busy = ref(false)
 
 async function load() {
@@ -44,7 +45,7 @@ async function begin() {
   busy.value = true
   wrong.value = null
   try {
-    const { data, error } = await api.POST('/api/runs', { body: { kind: 'settings', at: props.unit.link!, reason: reason.value, ...(like.value && { like: like.value }), profileWins: wins.value } })
+    const { data, error } = await api.POST('/api/runs', { body: { kind: 'settings', at: props.unit.link!, reason: reason.value, ...(like.value && { like: like.value }), ...(reset.value && { reset: true }), profileWins: wins.value } })
     if (error) throw error
     router.push(`/runs/${data.id}`)
   } catch (e) {
@@ -83,6 +84,7 @@ async function begin() {
         <v-text-field v-model="reason" label="Why" data-field="set-reason" />
         <v-text-field v-model="like" label="Like which unit? Its serial; empty: as it is" data-field="set-like" />
         <v-checkbox v-model="wins" label="What the site’s profile has counts before what the unit has" hide-details data-field="set-wins" />
+        <v-checkbox v-if="unit.defaults" v-model="reset" label="Back to the defaults of its sheet" hide-details data-field="set-reset" />
         <p class="small muted">It is read first; you see what becomes of each setting before anything is put in. No program is written.</p>
         <div class="row"><v-btn type="submit" color="primary" :loading="busy" data-begin-set>Read it, and ask me</v-btn><v-btn variant="text" @click="setting = false">Leave it</v-btn></div>
       </form>

@@ -187,6 +187,9 @@ func (p *page) facts(c client.Card) {
 	if c.Unsuited != "" {
 		add("Beware", c.Unsuited)
 	}
+	for _, x := range c.Asks {
+		add("Asked", strings.TrimSuffix(x.Title+": "+x.Why, ": "))
+	}
 	add("Proof", c.Verify)
 	if s := c.Supply; s != nil {
 		from := words.Supplies.In(s.From)

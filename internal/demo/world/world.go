@@ -62,13 +62,15 @@ var (
 	PorterCabin []byte
 	//go:embed turnstone-16.yaml
 	Turnstone16 []byte
+	//go:embed plover-3.yaml
+	Plover3 []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
 var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar,
-	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16}
+	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16, "plover-3": Plover3}
 
 // Release is a release of the demo.
 type Release struct {
@@ -248,12 +250,14 @@ type Unit struct {
 	Bare     bool              // an earlier visit has left it in its boot loader
 	Codes    []uint32          // faults that it has noted
 	Set      string            // what it is set to: lines of name=value
+	Stuck    uint64            // address of a sector that no longer erases
+	Absent   bool              // it is in the register, and on no link
 }
 
 // Linked are the units that have a link of their own.
 func Linked() (all []Unit) {
 	for _, u := range Units {
-		if u.Behind == "" {
+		if u.Behind == "" && !u.Absent {
 			all = append(all, u)
 		}
 	}
@@ -275,6 +279,16 @@ func (u Unit) at(way string) int {
 }
 
 func seen(u Unit) Unit { u.Seen = true; return u }
+
+// Present are the units that are simulated.
+func Present() (all []Unit) {
+	for _, u := range Units {
+		if !u.Absent {
+			all = append(all, u)
+		}
+	}
+	return all
+}
 
 // Units at the bench of the demo.
 var Units = []Unit{
@@ -312,14 +326,22 @@ var Units = []Unit{
 	seen(Unit{Link: "slip-1", Model: "fulmar", Revision: "B", Serial: "FU-2207", Runs: "5.0.2", Site: "Skerry Point, tide hut"}),
 	seen(Unit{Link: "lamp-1", Model: "turnstone-16", Revision: "B", Serial: "TS-0207-118", Runs: "2.4.0", Site: "Skerry Point, pier lamps", Set: pierLamps}),
 	seen(Unit{Link: "lamp-2", Model: "turnstone-16", Revision: "A", Serial: "TS-0207-121", Runs: "2.4.0", Site: "Ormsay, slip lamps", Set: slipLamps}),
+	seen(Unit{Link: "tray-1", Model: "plover-3", Revision: "B", Serial: "PV3-6101", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
+	seen(Unit{Link: "tray-2", Model: "plover-3", Revision: "B", Serial: "PV3-6102", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
+	seen(Unit{Link: "tray-3", Model: "plover-3", Revision: "A", Serial: "PV3-5310", Region: "inner-sound", Runs: "1.6.1", Site: "Gannet Quay, drone shed"}), // current
+	seen(Unit{Link: "tray-4", Model: "plover-3", Revision: "B", Serial: "PV3-6104", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed", Stuck: 0x0A000}),
+	seen(Unit{Link: "tray-5", Model: "plover-3", Revision: "B", Serial: "PV3-6105", Region: "outer-isles", Runs: "1.4.0", Site: "Ormsay, drone shed"}),
+	seen(Unit{Link: "tray-6", Model: "plover-3", Revision: "A", Serial: "PV3-5322", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
+	seen(Unit{Link: "tray-7", Model: "plover-3", Revision: "B", Serial: "PV3-6107", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
+	seen(Unit{Link: "tray-8", Model: "plover-3", Revision: "B", Serial: "PV3-6108", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed", Absent: true}), // nobody has plugged it in
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
 }
 
 // What the lamp controllers are set to: one as it came, with what everybody knows; one that
 // somebody has cared for.
 const (
-	pierLamps = "max_level=204\ndusk=35\noutputs=c-d\nfade_s=8\nlamps_in_use=16\ncolour_k=2700\nfan_curve=soft\nblink_test=off\naddress=10.20.4.31\nnet_name=TURNSTONE\nradio_key=gull over grey water\npassword=quaylamp\n"
-	slipLamps = "max_level=153\ndusk=20\noutputs=b-c\nfade_s=12\nlamps_in_use=9\ncolour_k=2200\nfan_curve=soft\nblink_test=off\naddress=10.20.7.12\nnet_name=ormsay-slip\nradio_key=four oars\npassword=kept by Ormsay\n"
+	pierLamps = "max_level=204\ndusk=35\noutputs=c-d\nfade_s=8\nlamps_in_use=16\ncolour_k=2700\nfan_curve=soft\nblink_test=off\naddress=127.20.4.31\nnet_name=TURNSTONE\nradio_key=gull over grey water\npassword=quaylamp\n"
+	slipLamps = "max_level=153\ndusk=20\noutputs=b-c\nfade_s=12\nlamps_in_use=9\ncolour_k=2200\nfan_curve=soft\nblink_test=off\naddress=127.20.7.12\nnet_name=ormsay-slip\nradio_key=four oars\npassword=kept by Ormsay\n"
 )
 
 // lampPages are the settings that a lamp controller saves together.
@@ -399,11 +421,22 @@ func (u Unit) Spec() sim.Spec {
 	}
 	if u.Model == "turnstone-16" {
 		s.Paged = lampPages
+		s.Web, s.WebAfter = u.setTo("address")+":8016", 3*time.Second
 	}
 	s.Locked = u.Locked
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
 	return s
+}
+
+// setTo is what a unit is set to, by name.
+func (u Unit) setTo(name string) string {
+	for line := range strings.Lines(u.Set) {
+		if n, v, _ := strings.Cut(strings.TrimSpace(line), "="); n == name {
+			return v
+		}
+	}
+	return ""
 }
 
 // Bulletins are what is known of complaints.

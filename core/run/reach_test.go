@@ -1,0 +1,80 @@
+package run_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"zealousferry/core"
+	"zealousferry/core/procedure"
+	"zealousferry/core/run"
+)
+
+// reachable is a board that is started once more after the write and asked on the network,
+// where its settings say that it is.
+const reachable = lampSettings + `procedures:
+  - name: pier
+    edition: 1
+    place: in-place
+    takes: 5m
+    items:
+      - { id: again, do: start, at: left, says: { en: "The tool starts it once more." } }
+      - { id: version, do: read, at: left, says: { en: "The tool asks for its version." } }
+      - { id: page, do: reach, at: left, test: true, says: { en: "The tool asks for its web page." }, where: ssid, port: 80, path: /, text: "program (?P<version>[0-9.]+)", within: 20s }
+`
+
+// answered is what came of an item.
+func answered(s *run.State, id string) procedure.Answer {
+	i := slices.IndexFunc(s.Answers, func(a procedure.Answer) bool { return a.Item == id })
+	if i < 0 {
+		return procedure.Answer{}
+	}
+	return s.Answers[i]
+}
+
+// A slow starter is asked again, and what ran before does not pass for what was written.
+func TestReachableAgain(t *testing.T) {
+	const is = "level=204\npair=a-b\nssid=10.4.0.7\npassword=own\n"
+	for _, x := range []struct {
+		name    string
+		says    []string // in their order; the last one stays
+		outcome run.Outcome
+		note    string
+	}{
+		{"a slow starter", []string{"", "", "<p>program 2.0.0</p>"}, run.Done, ""},
+		{"what ran before", []string{"<p>program 1.0.0</p>"}, run.NotProven, `it is "1.0.0", expected 2.0.0`},
+		{"another device", []string{"a kettle"}, run.NotProven, "does not say"},
+		{"nobody", []string{""}, run.NotProven, "nobody answers at 10.4.0.7:80"},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			t.Parallel()
+			b := lit(t, reachable, is, nil, lampAnswers)
+			b.pace.Scale = 0.1
+			asked := 0
+			b.Network = func(address, path string) ([]byte, error) {
+				says := x.says[min(asked, len(x.says)-1)]
+				if asked++; says == "" {
+					return nil, core.Fail(core.NotAnswering, "nobody answers at %s", address)
+				}
+				if address != "10.4.0.7:80" || path != "/" {
+					t.Errorf("asked at %s%s", address, path)
+				}
+				return []byte(says), nil
+			}
+			s := b.flash(t, b.open)
+			if s.Closed == nil || s.Closed.Outcome != x.outcome {
+				t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+			}
+			if a := answered(s, "version"); a.Value != "2.0.0" {
+				t.Errorf("after its second start it says %+v", a)
+			}
+			a := answered(s, "page")
+			if x.outcome == run.Done && a.Value != "program 2.0.0" || !strings.Contains(a.Note, x.note) {
+				t.Errorf("%+v", a)
+			}
+			if b.unit.Version() != "2.0.0" {
+				t.Error("it was not written")
+			}
+		})
+	}
+}
