@@ -8,7 +8,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
-	"zealousferry/core/link/trace"
+	"zealousferry/core/link/recording/trace"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"

@@ -22,8 +22,8 @@ const (
 )
 
 // reach asks the unit where its users meet it, until it says what it should or its time is
-// over. A part of the text that is named version must be what the program should be: what ran
-// before does not pass for it.
+// over. A part of the text that is named version must be what the program should be, and one
+// that is named serial the unit's own: neither what ran before nor another unit passes for it.
 func (r *Run) reach(ctx context.Context, item *model.Item) (string, error) {
 	host, err := r.address(item.Where)
 	if err != nil {
@@ -67,6 +67,11 @@ func (r *Run) saysWell(pattern *regexp.Regexp, said []byte, address string) (str
 		want := r.expects(r.journal.State().Main())
 		if is := string(m[i]); want != "" && is != want {
 			return "", core.Fail(core.VerifyDiffers, "what answers at %s says that it is %q, expected %s", address, is, want).Do("Start the unit again; then see which of them has that address.")
+		}
+	}
+	if i := pattern.SubexpIndex("serial"); i > 0 {
+		if is := string(m[i]); is != "" && is != r.journal.State().Opened.Serial {
+			return "", core.Fail(core.WrongUnit, "what answers at %s says that it is %s; the run is of %s", address, is, r.journal.State().Opened.Serial).Do("See which of them has that address.")
 		}
 	}
 	is := strings.Join(strings.Fields(string(m[0])), " ")

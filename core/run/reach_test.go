@@ -20,7 +20,7 @@ const reachable = lampSettings + `procedures:
     items:
       - { id: again, do: start, at: left, says: { en: "The tool starts it once more." } }
       - { id: version, do: read, at: left, says: { en: "The tool asks for its version." } }
-      - { id: page, do: reach, at: left, test: true, says: { en: "The tool asks for its web page." }, where: ssid, port: 80, path: /, text: "program (?P<version>[0-9.]+)", within: 20s }
+      - { id: page, do: reach, at: left, test: true, says: { en: "The tool asks for its web page." }, where: ssid, port: 80, path: /, text: "(?:(?P<serial>S-[0-9]+) )?program (?P<version>[0-9.]+)", within: 20s }
 `
 
 // answered is what came of an item.
@@ -41,9 +41,10 @@ func TestReachableAgain(t *testing.T) {
 		outcome run.Outcome
 		note    string
 	}{
-		{"a slow starter", []string{"", "", "<p>program 2.0.0</p>"}, run.Done, ""},
+		{"a slow starter", []string{"", "", "<p>S-0001 program 2.0.0</p>"}, run.Done, ""},
 		{"what ran before", []string{"<p>program 1.0.0</p>"}, run.NotProven, `it is "1.0.0", expected 2.0.0`},
 		{"another device", []string{"a kettle"}, run.NotProven, "does not say"},
+		{"another unit", []string{"S-0002 program 2.0.0"}, run.NotProven, "it is S-0002; the run is of S-0001"},
 		{"nobody", []string{""}, run.NotProven, "nobody answers at 10.4.0.7:80"},
 	} {
 		t.Run(x.name, func(t *testing.T) {
@@ -69,7 +70,7 @@ func TestReachableAgain(t *testing.T) {
 				t.Errorf("after its second start it says %+v", a)
 			}
 			a := answered(s, "page")
-			if x.outcome == run.Done && a.Value != "program 2.0.0" || !strings.Contains(a.Note, x.note) {
+			if x.outcome == run.Done && a.Value != "S-0001 program 2.0.0" || !strings.Contains(a.Note, x.note) {
 				t.Errorf("%+v", a)
 			}
 			if b.unit.Version() != "2.0.0" {

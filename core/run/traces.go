@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"zealousferry/core/link/recording"
-	"zealousferry/core/link/trace"
+	"zealousferry/core/link/recording/trace"
 	"zealousferry/core/loader"
 )
 

@@ -9,7 +9,7 @@ import (
 
 	"zealousferry/core/coretest"
 	"zealousferry/core/link"
-	"zealousferry/core/link/trace"
+	"zealousferry/core/link/recording/trace"
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"

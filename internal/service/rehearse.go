@@ -82,6 +82,9 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 
 // onTwin makes the twin of the unit's newest backup, and does the run on it.
 func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.Rehearsal) (rehearse.Result, error) {
+	if lock, known := a.Known.Best(core.FactLock); known && lock.Value == "locked" {
+		return rehearse.Result{}, core.Fail(core.CannotTell, "the memory of %s is locked, and a backup from before does not say what lifting that would do", a.unit.Serial)
+	}
 	b, err := v.backupFor(ctx, a.unit, "")
 	if err != nil {
 		return rehearse.Result{}, err
@@ -119,7 +122,14 @@ func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *clie
 			in.Facts = append(in.Facts, f)
 		}
 	}
-	return rehearse.Of(ctx, in)
+	result, err := rehearse.Of(ctx, in)
+	if a.HalfDone {
+		result.Assumed = append(result.Assumed, "it is taken as it was before the write that broke off")
+	}
+	if a.Running != "" && a.Running != b.Running {
+		result.Assumed = append(result.Assumed, "it runs "+a.Running+" now; its newest backup has "+b.Running)
+	}
+	return result, err
 }
 
 // heldSettings adds what the unit's loaders keep of its settings, as they were read last.

@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core/coretest"
+	"zealousferry/core/link/recording"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit/browser"
@@ -63,12 +64,16 @@ func TestOneFileForWhoeverHelps(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "run.zip")
 	told(t, l.must(0, "run", "support", r.ID, file), "READ FIRST.txt")
 	in, names := unzipped(t, file)
-	if got := strings.Join(names, " "); got != "READ FIRST.txt checks.json events.jsonl history.json release.json run.json sheet.yaml versions.txt" {
+	if got := strings.Join(names, " "); got != "READ FIRST.txt checks.json events.jsonl history.json release.json run.json sheet.yaml trace-1.txt versions.txt" {
 		t.Errorf("%s", got)
 	}
 	told(t, string(in["READ FIRST.txt"]), "Small S-0001 on b/a", "cannot be programmed (0x72)", "Who may see this", "the unit's history, checked: as it was entered")
 	if n := bytes.Count(in["events.jsonl"], []byte("\n")); n < 20 || !bytes.Contains(in["events.jsonl"], []byte(`"kind":"opened"`)) {
 		t.Errorf("%d events", n)
+	}
+	said, err := recording.Read(bytes.NewReader(in["trace-1.txt"]))
+	if err != nil || len(said.Pieces) < 20 || bytes.Contains(in["events.jsonl"], []byte("ferry-recording")) {
+		t.Errorf("the trace: %v, twice: %t", err, bytes.Contains(in["events.jsonl"], []byte("ferry-recording")))
 	}
 	for name, data := range in {
 		for what, secret := range map[string]string{"the unit's secret": coretest.Password, "a token": w.Tokens["technician"], "the bench's": w.Tokens["lead"]} {

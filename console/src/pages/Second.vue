@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What somebody asks a lead's leave for: the lead sees what whoever asks sees, and decides.
 import { mdiCheckCircle, mdiCloseCircle, mdiTimerSand } from '@mdi/js'
-import { onMounted, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 
 import { api, problem, type Problem, type Rehearsal, type SecondPage, type Seconds, type UnitPage } from '../api/client'
 import { gates, permits } from '../api/names'
@@ -22,6 +22,8 @@ const wrong = ref<Problem | null>(null)
 const busy = ref('')
 const why = ref('')
 const hours = ref(24)
+// What leave would not take away.
+const others = computed(() => (page.value?.bars ?? []).filter((b) => !page.value!.wants.some((w) => w.for === b.gate || w.for === b.what)))
 const rules = [{ value: 'auto', title: 'if more than one may open runs' }, { value: 'on', title: 'always' }, { value: 'off', title: 'never: a lead alone may' }]
 
 async function load() {
@@ -64,14 +66,14 @@ async function settle(to: string) {
     <div class="row top">
       <UnitPlate v-if="unit" :unit="unit" :note="`runs ${page.from || 'an unknown version'}`" />
       <div>
-        <h1>{{ page.kind === 'restore' ? 'Put a backup of' : 'Put' }} {{ page.version }} {{ page.kind === 'restore' ? 'back?' : 'in?' }}</h1>
+        <h1>{{ page.kind === 'restore' ? 'Put a backup of' : 'Put' }} {{ page.version }} {{ page.kind === 'restore' ? 'back' : 'in' }}<template v-if="page.from && page.from !== page.version">, in place of {{ page.from }}</template>?</h1>
         <p class="lead"><strong>{{ page.by }}</strong> asks, {{ when(page.at) }}: {{ sentence(page.reason) }}</p>
         <p class="state" :class="page.state" data-state><v-icon :icon="page.state === 'given' ? mdiCheckCircle : page.state === 'waits' ? mdiTimerSand : mdiCloseCircle" /> <strong>{{ { waits: 'Waits for a lead', given: `Leave given until ${when(page.until)}`, refused: 'Refused', over: 'Leave was given, and is over' }[page.state] }}</strong><template v-if="page.decided"> by {{ page.decided }}: {{ sentence(page.why ?? '') }}</template></p>
       </div>
     </div>
     <h2 class="gap">What leave is asked for</h2>
     <ul class="rows"><li v-for="w in page.wants" :key="w.for"><strong>{{ permits[w.for] ?? gates[w.for] ?? w.for }}</strong><div>{{ w.text }}</div></li></ul>
-    <template v-if="page.bars.length"><h2 class="gap">What stands in the way now</h2><BarList :bars="page.bars" /></template>
+    <template v-if="others.length"><h2 class="gap">What else stands in the way</h2><BarList :bars="others" /></template>
     <p class="row see"><router-link :to="`/units/${page.unit}`">All of this unit</router-link><router-link :to="`/card/${page.unit}`">Its card</router-link><v-btn v-if="page.kind === 'flash' && unit?.backups.length && session.may('technician')" variant="outlined" :loading="busy === 'rehearse'" data-rehearse @click="rehearse">Rehearse it</v-btn></p>
     <RehearsalBoard v-if="rehearsal" :rehearsal="rehearsal" />
     <form v-if="page.state === 'waits' && session.may('lead') && !page.own" class="decide" @submit.prevent>
@@ -89,6 +91,8 @@ async function settle(to: string) {
 
 <style scoped>
 .top { gap: 24px; align-items: start; }
+.gap { margin-top: 24px; }
+.rule-pick { margin-top: 12px; }
 .state.given { color: rgb(var(--v-theme-success)); }
 .state.refused { color: rgb(var(--v-theme-error)); }
 .see { gap: 24px; margin: 16px 0; }

@@ -322,7 +322,7 @@ onMounted(begin)
             <template v-else-if="verdict"><dt>Version</dt><dd class="mono">{{ identity.facts.running?.value ?? '?' }} → {{ verdict.version }}</dd></template>
             <template v-if="card?.procedure"><dt>Card</dt><dd><router-link :to="`/card/${unit.id}`" data-card>{{ card.procedure }}, {{ card.standing }}</router-link>, about {{ card.minutes }} min with your hands</dd></template>
             <dt>Way back</dt><dd v-if="restoring">{{ card?.wayBack === 'full' ? 'what is in it now is read and kept first' : 'none beside this backup: what is in it now cannot be read' }}</dd><dd v-else-if="card && card.wayBack !== 'full'" class="brick"><strong>{{ backs[card.wayBack] }}</strong></dd><dd v-else>{{ unit.state === 'half-done' ? 'the backup from before the interrupted write' : 'full backup, taken and stored before the first erase' }}</dd>
-            <dt>Lost</dt><dd v-if="restoring">what was written since the backup, settings too: they come back as they were then</dd><dd v-else>{{ !card || card.wayBack === 'full' ? 'nothing outside the sectors that differ; settings are kept' : lost }}</dd>
+            <dt>Lost</dt><dd v-if="restoring">what was written since the backup, settings too: they come back as they were then</dd><dd v-else>{{ !card || card.wayBack === 'full' ? 'nothing outside the sectors that differ; settings as the release takes them over' : lost }}</dd>
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>
           <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>

@@ -330,7 +330,7 @@ var Units = []Unit{
 	seen(Unit{Link: "tray-2", Model: "plover-3", Revision: "B", Serial: "PV3-6102", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
 	seen(Unit{Link: "tray-3", Model: "plover-3", Revision: "A", Serial: "PV3-5310", Region: "inner-sound", Runs: "1.6.1", Site: "Gannet Quay, drone shed"}), // current
 	seen(Unit{Link: "tray-4", Model: "plover-3", Revision: "B", Serial: "PV3-6104", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed", Stuck: 0x0A000}),
-	seen(Unit{Link: "tray-5", Model: "plover-3", Revision: "B", Serial: "PV3-6105", Region: "outer-isles", Runs: "1.4.0", Site: "Ormsay, drone shed"}),
+	seen(Unit{Link: "tray-5", Model: "plover-3", Revision: "B", Serial: "PV3-6105", Region: "outer-isles", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
 	seen(Unit{Link: "tray-6", Model: "plover-3", Revision: "A", Serial: "PV3-5322", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
 	seen(Unit{Link: "tray-7", Model: "plover-3", Revision: "B", Serial: "PV3-6107", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
 	seen(Unit{Link: "tray-8", Model: "plover-3", Revision: "B", Serial: "PV3-6108", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed", Absent: true}), // nobody has plugged it in

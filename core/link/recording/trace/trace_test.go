@@ -10,7 +10,7 @@ import (
 
 	"zealousferry/core/link"
 	"zealousferry/core/link/recording"
-	"zealousferry/core/link/trace"
+	"zealousferry/core/link/recording/trace"
 )
 
 // hands is a clock that a test moves.
