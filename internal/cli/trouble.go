@@ -37,7 +37,7 @@ func (a *app) runTrace() *cobra.Command {
 				return err
 			}
 			if len(t.Traces) == 0 {
-				return core.Fail(core.NotFound, "run %s has left no trace: it has met with no trouble on its line", t.Run).Go(words.RunShow(t.Run).To("See how it stands"))
+				return core.Fail(core.NotFound, "run %s has left no trace: it has met with no trouble on its line", t.Run)
 			}
 			if keep != "" {
 				last := t.Traces[len(t.Traces)-1]

@@ -157,15 +157,15 @@ func told(s *run.State, e run.Event) client.Told {
 	return t
 }
 
-// briefly drops from an event what only machines need.
+// briefly drops from an event what only machines need, and what is asked for by itself.
 func briefly(e run.Event) run.Event {
 	switch e.Kind {
-	case run.KindPlanned, run.KindBackedUp, run.KindCovered, run.KindClosed, run.KindOpened, run.KindSurveyed:
+	case run.KindPlanned, run.KindBackedUp, run.KindCovered, run.KindClosed, run.KindOpened, run.KindSurveyed, run.KindTraced:
 		var all map[string]json.RawMessage
 		if json.Unmarshal(e.Body, &all) != nil {
 			return e
 		}
-		for _, k := range []string{"sectors", "now", "record", "signature", "noted", "right"} {
+		for _, k := range []string{"sectors", "now", "record", "signature", "noted", "right", "text"} {
 			delete(all, k)
 		}
 		if raw, err := json.Marshal(all); err == nil {

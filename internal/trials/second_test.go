@@ -121,6 +121,40 @@ func TestLeaveIsForOneVersion(t *testing.T) {
 	follow(t, two, "technician", err)
 }
 
+// TestLeaveWithoutAWayBack: a lead does not pass alone what no backup can bring back; with a
+// lead's leave a technician writes, and the waiver has the lead's name.
+func TestLeaveWithoutAWayBack(t *testing.T) {
+	t.Parallel()
+	w := handed(t, "xmodem", func(s *sim.Spec) { s.Kind, s.Mute = "xmodem", true })
+	if _, err := w.Lead.PutSecondRule(ctx, "on"); err != nil {
+		t.Fatal(err)
+	}
+	n := client.NewRun{Kind: run.Flash, At: "b/a", Label: "S-0001", Reason: "the lamp must burn"}
+	alone := n
+	alone.Waive = []string{run.GateBackup}
+	_, err := w.Lead.OpenRun(ctx, alone)
+	if core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "you are one") {
+		t.Fatalf("a lead alone: %v", err)
+	}
+	follow(t, w, "lead", err)
+	x, err := w.Technician.AskSecond(ctx, client.NewSecond{At: "S-0001", Reason: "the lamp must burn"})
+	if err != nil || len(x.Wants) != 1 || x.Wants[0].For != run.GateBackup {
+		t.Fatalf("%+v %v", x, err)
+	}
+	if _, err := w.Lead.DecideSecond(ctx, x.Number, client.SecondDecision{Give: true, Reason: "the maker's image is at hand"}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := w.Technician.OpenRun(ctx, n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := w.Technician.Admission(ctx, n)
+	if err != nil || len(a.Waived) != 1 || a.Waived[0].Gate != run.GateBackup || a.Waived[0].Reason != "the maker's image is at hand" {
+		t.Errorf("%+v %v", a.Waived, err)
+	}
+	turn(t, w, r.ID)
+}
+
 // TestLeaveInTheConsole: asked where the bars are, decided on a page of its own.
 func TestLeaveInTheConsole(t *testing.T) {
 	t.Parallel()

@@ -1,6 +1,8 @@
 package trials
 
 import (
+	"bytes"
+	"encoding/json"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -34,6 +36,11 @@ func TestTroubleByCommand(t *testing.T) {
 	}
 	told(t, l.must(0, "run", "trouble", r.ID), "Half done. Do not put it back to work.", "Nobody has asked it since it stopped.", "cannot be told", "Look, and ask it again", "Go on with the write", "Put its backup back", "Set it apart", "ferry run tried "+r.ID+" plug")
 	told(t, l.must(0, "run", "trace", r.ID), "b/a, until ", "went wrong at flash", " > ", " bytes")
+	seen, err := w.Viewer.Run(ctx, r.ID)
+	raw, wrong := json.Marshal(seen)
+	if err != nil || wrong != nil || bytes.Contains(raw, []byte("ferry-recording")) {
+		t.Errorf("a viewer reads the line: %v %v", err, wrong)
+	}
 	told(t, l.must(10, "run", "tried", r.ID, "plug"), "It does not answer.", "no answer: held low", "ferry run tried "+r.ID+" ask")
 	told(t, l.must(24, "run", "tried", r.ID, "hammer"), "hammer")
 	w.Units["a"].Power(true)
