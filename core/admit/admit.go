@@ -157,6 +157,14 @@ func plain(says string) core.Todo { return core.Todos(core.Plain(says)) }
 // byName is how a lead passes a gate.
 func byName(gate string) core.Step { return words.Waive(gate).To("A lead may go on by name") }
 
+// passing says how a grave gate is passed: where two persons are wanted, not by a lead alone.
+func (in *Input) passing(gate string) []core.Step {
+	if in.Two {
+		return []core.Step{words.SecondAsk(in.Serial).To("Ask a lead for leave")}
+	}
+	return []core.Step{byName(gate), words.SecondAsk(in.Serial).To("Or ask for it")}
+}
+
 // sentence is an error as a sentence of its own.
 func sentence(e *core.Error) core.Said {
 	return core.Said{ID: e.ID, Params: e.Params, Text: strings.ToUpper(e.Message[:1]) + e.Message[1:] + "."}
@@ -180,7 +188,7 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("The gate %s is passed only with a reason.", gate), Todo: core.Todos(words.Reason().To("Say why")), Who: You})
 		case in.Two && slices.Contains(Grave, gate):
 			bars = append(bars, Bar{Rule: "second", Kind: core.NotAllowed, Said: core.Say("What cannot be taken back wants two persons, and you are one: the gate %s.", gate),
-				Todo: core.Todos(words.SecondAsk(in.Serial).To("Ask another lead for leave"), core.Plain("Or have a technician ask you, and do it.")), Who: Lead})
+				Todo: core.Todos(words.SecondAsk(in.Serial).To("Ask a lead for leave"), core.Plain("Or have a technician ask you, and do it.")), Who: Lead})
 		default:
 			all = append(all, run.Waiver{Gate: gate, Reason: in.Opened.Reason, By: in.Person.ID, Role: "lead"})
 		}
@@ -419,7 +427,7 @@ func lock(in *Input) []Bar {
 	}
 	return []Bar{{Rule: "protection", Gate: GateProtection, Kind: core.Protected,
 		Said: core.Say("Its memory is locked against reading: it cannot be saved, and lifting the lock erases all of it, settings and calibration too."),
-		Todo: core.Todos(words.Card(in.Serial).To("See the ways on"), byName(GateProtection), words.SecondAsk(in.Serial).To("Or ask for it")), Who: Lead}}
+		Todo: core.Todos(append([]core.Step{words.Card(in.Serial).To("See the ways on")}, in.passing(GateProtection)...)...), Who: Lead}}
 }
 
 // rewrites tells whether putting settings in writes sectors of a memory.
@@ -443,7 +451,7 @@ func unreadable(in *Input) (bars []Bar) {
 			continue
 		}
 		bars = append(bars, Bar{Rule: "backup", Gate: GateBackup, Kind: core.Protected, Said: core.Say("Its loader cannot read: what the write replaces is lost."),
-			Todo: core.Todos(byName(GateBackup), words.SecondAsk(in.Serial).To("Or ask for it")), Who: Lead})
+			Todo: core.Todos(in.passing(GateBackup)...), Who: Lead})
 	}
 	return bars
 }
