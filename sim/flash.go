@@ -161,6 +161,7 @@ type Faults struct {
 	Flicker    *uint64 `json:"flicker,omitempty"`    // address whose byte is read wrong once
 	RefuseAt   int     `json:"refuseAt,omitempty"`   // a module refuses a block after so many more, once
 	ResetAt    int     `json:"resetAt,omitempty"`    // a module starts anew instead of taking a block after so many more, once
+	Loose      bool    `json:"loose,omitempty"`      // of a helper tool: its clip is not on the header
 	Stranger   bool    `json:"stranger,omitempty"`   // of a CAN adapter: another tester asks on its bus whenever the bench does
 	Wiring
 }

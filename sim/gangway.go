@@ -89,6 +89,7 @@ func (g *gangwayBoot) frame(wire []byte) {
 		if !g.open || g.number != session {
 			*g = gangwayBoot{u: u, open: true, number: session, due: tag + 1, given: map[uint16]answer{}, gap: -1}
 		}
+		u.takeHold()
 		reply(answer{stDone, u.identity()})
 		return
 	}
@@ -149,12 +150,19 @@ func (u *Unit) identity() []byte {
 	if u.faults.Revision != "" {
 		revision = u.faults.Revision
 	}
+	chip, locked, runs := u.Chip, u.locked, u.version()
+	if t := u.target; t != nil {
+		chip, locked, runs = t.Chip, t.locked, ""
+		if u.faults.Loose {
+			chip = "none"
+		}
+	}
 	ops, no := []int{1}, map[int]string{}
 	for op := 2; op <= 18; op++ {
 		switch {
 		case (op == 8 || op == 9 || op == 18) && u.Settings.Length == 0:
 		case op > 12 && op < 18 && u.tree == nil:
-		case op == 2 && (u.NoRead || u.locked):
+		case op == 2 && (u.NoRead || locked):
 			no[op] = "reading is locked in this unit"
 		case op == 5 && u.NoDigest:
 			no[op] = "this loader computes no digests"
@@ -163,8 +171,8 @@ func (u *Unit) identity() []byte {
 		}
 	}
 	b, err := cbor.Marshal(map[string]any{"v": 1, "model": u.Says, "rev": revision, "serial": serial, "region": u.Region,
-		"run": u.version(), "chip": u.Chip, "ldr": u.Loader, "mem": u.Size, "wmax": u.WriteMax, "rmax": u.ReadMax, "win": u.Window,
-		"er": int(u.Erase / time.Millisecond), "dr": u.DigestBPS, "ops": ops, "no": no, "prot": u.locked})
+		"run": runs, "chip": chip, "ldr": u.Loader, "mem": u.Size, "wmax": u.WriteMax, "rmax": u.ReadMax, "win": u.Window,
+		"er": int(u.Erase / time.Millisecond), "dr": u.DigestBPS, "ops": ops, "no": no, "prot": locked})
 	if err != nil {
 		panic(err)
 	}
@@ -177,6 +185,9 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 	bad := func(text string) (answer, bool) { return answer{stBadRequest, []byte(text)}, true }
 	if op == 6 || op == 7 {
 		return answer{}, true
+	}
+	if u.target != nil && u.faults.Loose && op != 10 {
+		return answer{stFailed, []byte("no chip answers at the header")}, true
 	}
 	switch op {
 	case 10:
@@ -234,7 +245,7 @@ func (u *Unit) carryOut(op byte, b []byte, reply func(answer)) (a answer, ok boo
 		if length > uint64(u.ReadMax) {
 			return bad("more than one reply holds")
 		}
-		if u.NoRead || u.locked {
+		if u.NoRead || u.guards().locked {
 			return answer{stRefused, []byte("reading is locked")}, true
 		}
 		return answer{body: u.sample(address, length)}, true
@@ -271,16 +282,16 @@ func (u *Unit) protect(b []byte) (answer, bool) {
 	if len(b) != 1 || b[0] > 2 {
 		return answer{stBadRequest, []byte("not 0, 1 or 2")}, true
 	}
-	if b[0] == 2 && u.locked {
+	if b[0] == 2 && u.guards().locked {
 		if !u.eraseAll() {
 			return answer{}, false
 		}
 	}
 	if b[0] != 0 {
-		u.lock(b[0] == 1)
+		u.guards().lock(b[0] == 1)
 	}
 	state := byte(0)
-	if u.locked {
+	if u.guards().locked {
 		state = 1
 	}
 	return answer{body: []byte{state}}, true

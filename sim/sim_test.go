@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -215,7 +216,7 @@ func FuzzWhatComesOverTheLine(f *testing.F) {
 	f.Add([]byte{3, 1, 1, 1, 1, 1, 6, 1, 0xBF, 0xAE, 0x66, 0xCE, 0})
 	f.Add([]byte{255, 250, 44, 1, 0, 0, 0, 1, 255, 240})
 	f.Fuzz(func(t *testing.T, data []byte) {
-		u := &Unit{Spec: Spec{Says: "U", Size: 256, Sector: 64, Baud: 9600, WriteMax: 64, ReadMax: 64, Window: 1024, Scale: 1e-9}, clock: core.System{}, powered: true, inLoader: true, random: rand.New(rand.NewPCG(1, 1)), ended: make(chan struct{}), wake: make(chan struct{}, 1)}
+		u := &Unit{mu: new(sync.Mutex), Spec: Spec{Says: "U", Size: 256, Sector: 64, Baud: 9600, WriteMax: 64, ReadMax: 64, Window: 1024, Scale: 1e-9}, clock: core.System{}, powered: true, inLoader: true, random: rand.New(rand.NewPCG(1, 1)), ended: make(chan struct{}), wake: make(chan struct{}, 1)}
 		u.boot = u.newBoot()
 		u.boot.enter()
 		u.flash, _ = openFlash("", 0, 64, func() []byte { return make([]byte, 256) })

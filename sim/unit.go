@@ -52,6 +52,7 @@ type Spec struct {
 	Lacks     uint16 // abilities that its keel is without
 	Locked    bool   // its memory is locked against reading when it is new
 
+	Boot      Range // where its boot loader stands, a program like any; without a whole one there nothing runs. Always there where it has no length
 	Base      uint64
 	Size      int
 	Sector    int
@@ -91,7 +92,9 @@ type Unit struct {
 	ended    chan struct{}
 	end      sync.Once
 
-	mu        sync.Mutex
+	mu        *sync.Mutex // a helper tool at its header has the same
+	target    *Unit       // of a helper tool: at whose programming header it is
+	held      bool        // in reset, by a helper tool
 	faults    Faults
 	flash     *flash
 	random    *rand.Rand
@@ -135,6 +138,10 @@ type bootloader interface {
 
 // Start opens a unit on address, e.g. "127.0.0.1:0".
 func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
+	return start(s, address, clock, nil)
+}
+
+func start(s Spec, address string, clock core.Clock, target *Unit) (*Unit, error) {
 	if s.Scale == 0 {
 		s.Scale = 1
 	}
@@ -151,8 +158,11 @@ func Start(s Spec, address string, clock core.Clock) (*Unit, error) {
 	if err != nil {
 		return nil, fmt.Errorf("unit %s: %w", s.Name, err)
 	}
-	u := &Unit{Spec: s, clock: clock, listener: l, flash: f, ended: make(chan struct{}), wake: make(chan struct{}, 1),
-		powered: true, random: rand.New(rand.NewPCG(s.Seed, 7)), guarded: map[uint64]bool{}}
+	u := &Unit{Spec: s, mu: new(sync.Mutex), clock: clock, listener: l, flash: f, ended: make(chan struct{}), wake: make(chan struct{}, 1),
+		powered: true, random: rand.New(rand.NewPCG(s.Seed, 7)), guarded: map[uint64]bool{}, target: target}
+	if target != nil {
+		u.mu, u.flash = target.mu, target.flash
+	}
 	if known {
 		_, err := os.Stat(s.Path + ".locked")
 		u.locked = err == nil
@@ -194,7 +204,7 @@ func (u *Unit) Close() {
 		if u.adapter != nil {
 			u.adapter.unplug()
 		}
-		if u.flash.file != nil {
+		if u.flash.file != nil && u.target == nil {
 			u.flash.file.Close()
 		}
 		u.mu.Unlock()
@@ -357,7 +367,13 @@ func (u *Unit) restart(loader bool) {
 	u.loaded = 0
 	u.rx = u.rx[:0]
 	u.busy = u.clock.Now()
-	if !u.powered || u.faults.HeldReset {
+	if u.target != nil {
+		u.inLoader = true
+		u.boot.enter()
+		u.letGo()
+		return
+	}
+	if !u.listens() {
 		return
 	}
 	if u.faults.Sag {
@@ -461,7 +477,9 @@ func (u *Unit) arrive(p parcel) {
 func (u *Unit) onBus() bool { return u.Kind == "module" || u.Kind == "can-adapter" }
 
 // listens tells whether anything runs in the unit.
-func (u *Unit) listens() bool { return u.powered && !u.reset && !u.faults.HeldReset }
+func (u *Unit) listens() bool {
+	return u.powered && !u.reset && !u.faults.HeldReset && !u.held && (u.Boot.Length == 0 || programVersion(u.flash.slice(u.Boot.Address, u.Boot.Length)) != "")
+}
 
 // speak sends bytes to whoever holds the lead.
 func (u *Unit) speak(data []byte, ready time.Time) {

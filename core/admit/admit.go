@@ -39,7 +39,7 @@ const (
 
 // Bar is something that stops a run before it begins.
 type Bar struct {
-	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order, second."`
+	Rule string    `json:"rule" doc:"What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, header, way-back, hold, consent, order, second."`
 	Gate string    `json:"gate,omitempty" doc:"The gate that a lead may pass by name, with a reason; empty where nobody can."`
 	What string    `json:"what,omitempty" doc:"What wants a lead's consent: step-back, candidate, unknown-program."`
 	Kind core.Kind `json:"kind"`
@@ -108,10 +108,19 @@ var Grave = []string{GateBackup, GateProtection}
 // Admit gives the opening event of the run, or all that stops it.
 func Admit(in Input) (run.Opened, []Bar) {
 	var bars []Bar
+	sheet := in.Sheet
+	if in.Opened.Own != "" {
+		through, err := in.Sheet.Through()
+		if err != nil {
+			e := core.AsError(err, core.CannotTell)
+			return in.Opened, []Bar{{Rule: "header", Kind: e.Kind, Said: sentence(e), Todo: e.Todo, Who: Lead}}
+		}
+		in.Sheet = through
+	}
 	waivers, bar := in.waivers()
 	bars = append(bars, bar...)
 	in.Opened.Waivers = waivers
-	for _, check := range []func(*Input) []Bar{permission, place, label, release, settable, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack, turn} {
+	for _, check := range []func(*Input) []Bar{permission, place, label, header, release, settable, verdict, hold, permits, lock, unreadable, needs, adapter, procedures, wayBack, turn} {
 		for _, b := range check(&in) {
 			if _, passed := in.Opened.Waived(b.Gate); b.Gate != "" && passed {
 				continue
@@ -122,7 +131,7 @@ func Admit(in Input) (run.Opened, []Bar) {
 	if len(bars) > 0 {
 		return in.Opened, bars
 	}
-	if err := in.Opened.Lay(in.Sheet, in.Release, in.Links); err != nil {
+	if err := in.Opened.Lay(sheet, in.Release, in.Links); err != nil {
 		e := core.AsError(err, core.CannotTell)
 		return in.Opened, []Bar{{Rule: "link", Kind: e.Kind, Said: sentence(e), Todo: e.Todo, Who: You}}
 	}
@@ -218,7 +227,7 @@ func place(in *Input) (bars []Bar) {
 		add(core.NotAnswering, core.Say("The bench of %s is not in touch with the service.", p.Name), words.BenchStart().To("Start it"))
 	case p.BusyWith != "" && p.BusyWith != in.BusyWith:
 		add(core.Busy, core.Say("Link %s is in use by run %s.", p.Name, p.BusyWith), words.RunShow(p.BusyWith).To("Look at it"))
-	case !p.Identified:
+	case !p.Identified && in.Opened.Own == "": // at a header its label tells which unit it is
 		add(core.CannotTell, core.Say("Link %s has changed since %s was identified on it.", p.Name, in.Serial), words.Identify(p.Name).To("Identify what is there now"))
 	}
 	return bars
@@ -230,6 +239,29 @@ func label(in *Input) []Bar {
 		return []Bar{{Rule: "label", Kind: core.WrongUnit, Said: core.Say("The label says %s; on the link is %s.", l, in.Serial), Todo: core.Todos(words.Identify(in.Place.Name).To("Find out which of them is plugged in, and identify it")), Who: You}}
 	}
 	return nil
+}
+
+// header is what a run through a unit's programming header wants beside the rest: the label,
+// for nothing else tells which unit it is, and a release that brings the boot loader along.
+func header(in *Input) (bars []Bar) {
+	o := in.Opened
+	if o.Own == "" {
+		return nil
+	}
+	if strings.TrimSpace(o.Label) == "" {
+		bars = append(bars, Bar{Rule: "label", Kind: core.CannotTell, Said: core.Say("At its programming header a unit does not tell its serial."), Todo: plain("Read its label, and say what it says."), Who: You})
+	}
+	if o.Link == o.Own {
+		bars = append(bars, Bar{Rule: "link", Kind: core.NotUnderstood, Said: core.Say("The helper tool and the unit's own lead cannot both be on %s.", o.Link), Todo: core.Todos(words.Links().To("See which links there are")), Who: You})
+	}
+	switch {
+	case o.Kind == run.SetUp:
+		bars = append(bars, Bar{Rule: "header", Kind: core.NotAllowed, Said: core.Say("Settings are put by the unit itself, not through its programming header."), Todo: core.Todos(words.SettingsPut(in.Serial).To("Put them over its own lead")), Who: You})
+	case in.Release != nil && !in.Sheet.HasLoader(in.Release):
+		bars = append(bars, Bar{Rule: "header", Kind: core.NoWayBack, Said: core.Say("Release %s has no boot loader, and through the programming header the one in the unit may be lost.", in.Release.Version),
+			Todo: core.Todos(words.Fit(in.Serial).To("Choose one that has it"), words.Restore(in.Serial).To("Or put a backup back")), Who: You})
+	}
+	return bars
 }
 
 func release(in *Input) []Bar {

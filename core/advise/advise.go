@@ -20,6 +20,7 @@ const (
 	GoOn      = "go-on"      // with the run
 	Restore   = "restore"    // the backup
 	KnownGood = "known-good" // a release that has run well on this model
+	Header    = "header"     // put a release in, boot loader and all, through the programming header
 	ByHand    = "by-hand"    // bring it into its loader by hand
 	Apart     = "set-apart"  // out of the way, with a label
 )
@@ -60,6 +61,9 @@ type Input struct {
 	Before    int              // runs of the unit before this one that ended at the same piece
 	Withdrawn string           // why the run's release was taken back; empty where it was not
 	ByHand    string           // what a person does to bring it into its loader; empty where there is nothing
+	Header    string           // what its programming header is, and which tool it takes; empty where its sheet names none
+	Heals     []string         // releases that fit and bring the boot loader along, the newest first
+	Locked    bool             // its memory is known to be locked against reading
 	Unit      string           // its serial
 	Link      string
 }
@@ -75,7 +79,7 @@ type Sure struct {
 
 // Choice is one thing to do.
 type Choice struct {
-	Do    string    `json:"do" enum:"look,go-on,restore,known-good,by-hand,set-apart"`
+	Do    string    `json:"do" enum:"look,go-on,restore,known-good,by-hand,header,set-apart"`
 	Says  core.Said `json:"says"`
 	Risks core.Said `json:"risks"`
 	Grave bool      `json:"grave,omitempty" doc:"Something is lost for good."`
@@ -158,6 +162,14 @@ func (in Input) exhausted() bool {
 	return !in.answers()
 }
 
+// heals tells whether there is a way around the unit's own loader, and what to put in.
+func (in Input) heals() bool {
+	return in.Header != "" && len(in.Heals) > 0 && !in.worn() && !in.through()
+}
+
+// through tells whether the run itself goes through the programming header.
+func (in Input) through() bool { return in.State.Opened != nil && in.State.Opened.Own != "" }
+
 // order is the choices that there are, the safest first.
 func order(in Input) (all []string) {
 	s := in.State
@@ -176,7 +188,11 @@ func order(in Input) (all []string) {
 	case in.exhausted() && in.ByHand != "" && !slices.ContainsFunc(in.Tried, func(t Try) bool { return t.Rung == ByHand }):
 		add(ByHand, true)
 	case in.exhausted():
+		add(Header, in.heals())
 		add(Apart, true)
+	case in.through(): // the helper tool holds the unit: nobody else could answer
+		add(GoOn, goes)
+		add(Restore, back)
 	case !in.answers():
 		add(Look, true)
 		add(ByHand, in.ByHand != "" && in.Line != nil)
@@ -189,6 +205,7 @@ func order(in Input) (all []string) {
 	add(Restore, back)
 	add(KnownGood, len(in.Good) > 0 && !in.worn())
 	add(ByHand, in.ByHand != "" && !in.answers())
+	add(Header, in.heals() && in.Line != nil && !in.answers())
 	add(Look, !in.answers() || in.worn())
 	add(Apart, true)
 	return all
@@ -230,12 +247,22 @@ func choice(in Input, do string) Choice {
 			c.Risks = core.Say("%s comes back, with what it was to be cured of.", from)
 		}
 		c.Todo = core.Todos(words.Restore(in.Unit).To("Put it back"))
+		if in.through() {
+			c.Todo = core.Todos(words.RestoreThrough(in.Unit).To("Put it back"))
+		}
 	case KnownGood:
 		c.Says, c.Risks, c.Needs = core.Say("Put in %s, which is known to run", in.Good[0]), core.Say("Its settings stay as they are."), core.Say("The release, which the catalogue holds.")
 		if s.WayBack() == run.BackNone {
 			c.Risks, c.Grave = core.Say("What was in it before is lost: there is no backup of it."), true
 		}
 		c.Todo = core.Todos(words.Flash(in.Unit, in.Good[0]).To("Put it in"))
+	case Header:
+		c.Says, c.Needs = core.Say("Put in %s with its boot loader, through the programming header", in.Heals[0]), core.Say("%s. Its label must be read: at the header it does not tell who it is.", strings.TrimSuffix(in.Header, "."))
+		c.Risks = core.Say("A clip on the wrong pins harms the board. What is in it is kept first, as far as it can be read.")
+		if in.Locked {
+			c.Risks, c.Grave = core.Say("Its memory is locked: lifting the lock erases all of it, settings and calibration too."), true
+		}
+		c.Todo = core.Todos(words.FlashThrough(in.Unit, in.Heals[0]).To("Clip the helper tool on, then"))
 	case ByHand:
 		c.Says, c.Risks, c.Needs = core.Say("Bring it into its loader by hand"), core.Say("Nothing in memory. What you fit for it goes on the undo list."), core.Said{Text: in.ByHand}
 		c.Todo = core.Todos(words.Check(in.Link).To("Then ask it"))
@@ -279,6 +306,8 @@ func head(in Input) (says, why core.Said) {
 		why = core.Say("Another unit answered. The one that is half done is not on the line.")
 	case in.exhausted():
 		why = core.Say("Every rung of the ladder was tried, and nothing answers.")
+	case in.through():
+		why = core.Say("The helper tool at its programming header goes on where it stopped; the unit itself cannot answer meanwhile.")
 	case in.Line == nil:
 		why = core.Say("Nobody has asked it since it stopped.")
 	case !in.Line.Answers:
@@ -303,6 +332,9 @@ func RungSays(rung string) core.Said { return core.Said{Text: rungSays[rung]} }
 // ladder is the rungs: what was tried on this unit, which is next, what is ahead. A rung
 // that has helped on this model more often than it did not comes before those below it.
 func ladder(in Input) (all []Rung) {
+	if in.through() {
+		return []Rung{}
+	}
 	next := !in.answers()
 	rest := slices.Clone(Rungs)
 	slices.SortStableFunc(rest, func(a, b string) int { return better(in.Past[b]) - better(in.Past[a]) })

@@ -24,6 +24,7 @@ type bench struct {
 	*coretest.Alone
 	t       *testing.T
 	unit    *sim.Unit
+	tool    *sim.Unit // helper tool at the programming header, once it is clipped on
 	other   *sim.Unit // that hangs on the lead in its place
 	journal *run.Journal
 	run     *run.Run
@@ -36,8 +37,11 @@ type bench struct {
 	before  int
 }
 
-func (b *bench) Open(ctx context.Context, _ string) (link.Link, error) {
+func (b *bench) Open(ctx context.Context, name string) (link.Link, error) {
 	u := b.unit
+	if b.tool != nil && name == "" { // the run's own link is the helper tool's
+		u = b.tool
+	}
 	if b.other != nil {
 		u = b.other
 	}
@@ -288,6 +292,76 @@ func TestTroubles(t *testing.T) {
 	}
 }
 
+// TestABootLoaderThatIsGone: in the middle of a write over its own lead a board loses its
+// boot loader. Nothing that a hand can do brings an answer; the way around it does, and a
+// stop on that way is gone on with.
+func TestABootLoaderThatIsGone(t *testing.T) {
+	boot := sim.Program("boot 1", 4096, 9, 9)
+	u, tool, err := coretest.PlateUnit(boot, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	t.Cleanup(tool.Close)
+	sheet, err := model.ReadSheet(coretest.Plate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &bench{Alone: coretest.NewAlone(u), t: t, unit: u, sheet: sheet, at: half, pace: link.Pace{Clock: core.System{}, Scale: 0.3}}
+	b.fault = func(b *bench) {
+		b.unit.Power(false)
+		b.unit.Write(0, make([]byte, 4096))
+		b.unit.Power(true)
+	}
+	sheet.Digest = b.Put(coretest.Plate)
+	o := opened(b)
+	o.Serial = "L-0001"
+	o.Release = b.ReleaseOf(sheet, "2.0.0", coretest.PartOf{Section: "main", Data: boot}, coretest.PartOf{Section: "main", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
+	before := u.Memory()
+	s := b.begin(o, b.release(o.Release))
+	in := advise.Input{State: s, Open: true, Header: sheet.Main().Header.Title.In("en"), Heals: []string{"2.0.0"}, Unit: "L-0001", Link: "b/l"}
+	for range advise.Rungs {
+		a := advise.Of(in)
+		if a.Choices[0].Do != advise.Look {
+			t.Fatalf("%+v", a.Choices)
+		}
+		i := slices.IndexFunc(a.Ladder, func(r advise.Rung) bool { return r.State == "next" })
+		in.Line = b.ask()
+		in.Tried = append(in.Tried, advise.Try{Rung: a.Ladder[i].Rung, Answered: in.Line.Answers})
+	}
+	if a := advise.Of(in); a.Choices[0].Do != advise.Header || a.Choices[1].Do != advise.Apart {
+		t.Fatalf("%+v", a.Choices)
+	}
+
+	// The run over its own lead is given up; what it kept stands for a backup.
+	through := o
+	through.Run, through.Link, through.Own, through.Label = "run-2", "b/clip", "b/own", "L-0001"
+	through.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromRecord, At: time.Now()}}
+	through.Covered = &run.Source{Backup: "k", Manifest: s.Main().BackedUp.Manifest, Run: "run-1", Unit: "unit-1"}
+	b.tool, b.fault = tool, func(b *bench) { b.tool.Set(sim.Faults{CutLead: 1}) }
+	s = b.begin(through, b.release(o.Release))
+	if s.Closed != nil {
+		t.Fatalf("%+v", s.Closed)
+	}
+	if a := advise.Of(advise.Input{State: s, Open: true, Unit: "L-0001", Link: "b/clip"}); a.Choices[0].Do != advise.GoOn || len(a.Ladder) != 0 {
+		t.Fatalf("%+v", a)
+	}
+	tool.Set(sim.Faults{})
+	if b.run, err = run.TakeUp(b.journal, run.TakenUp{By: "p", Label: "L-0001"}, b, b.pace); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.run.Work(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if s = b.journal.State(); s.Closed == nil || s.Closed.Outcome != run.Done {
+		t.Fatalf("%+v %+v", s.Closed, s.Fault)
+	}
+	copy(before[0x1000:], coretest.SmallProgram("2.0.0"))
+	if !bytes.Equal(u.Memory(), before) || u.Version() != "2.0.0" {
+		t.Error("the memory is not what it should be")
+	}
+}
+
 // ended checks what is in the unit.
 func (b *bench) ended(how string, before []byte) {
 	b.t.Helper()
@@ -342,16 +416,20 @@ func TestChoices(t *testing.T) {
 		in   advise.Input
 		want string
 	}{
-		"nobody has looked":              {advise.Input{State: half, Open: true}, "look go-on restore set-apart"},
-		"it answers":                     {advise.Input{State: half, Open: true, Line: yes}, "go-on restore set-apart"},
-		"it is silent":                   {advise.Input{State: half, Open: true, Line: no, Good: []string{"1.9"}}, "look go-on restore known-good set-apart"},
-		"silent, with a way by hand":     {advise.Input{State: half, Open: true, Line: no, ByHand: "Fit the strap."}, "look by-hand go-on restore set-apart"},
-		"every rung tried":               {advise.Input{State: half, Open: true, Line: no, Tried: tried}, "set-apart go-on restore look"},
-		"every rung tried, not the hand": {advise.Input{State: half, Open: true, Line: no, Tried: tried, ByHand: "Fit the strap."}, "by-hand go-on restore look set-apart"},
-		"withdrawn":                      {advise.Input{State: half, Open: true, Line: yes, Withdrawn: "it burns", Good: []string{"1.9"}}, "restore known-good set-apart"},
-		"the same piece twice":           {advise.Input{State: twice, Open: true, Line: yes, Good: []string{"1.9"}}, "set-apart look"},
-		"another piece":                  {advise.Input{State: moved, Open: true, Line: yes}, "go-on restore set-apart"},
-		"no backup":                      {advise.Input{State: bare, Open: true, Line: yes, Good: []string{"1.9"}}, "go-on known-good set-apart"},
+		"nobody has looked":               {advise.Input{State: half, Open: true}, "look go-on restore set-apart"},
+		"it answers":                      {advise.Input{State: half, Open: true, Line: yes}, "go-on restore set-apart"},
+		"it is silent":                    {advise.Input{State: half, Open: true, Line: no, Good: []string{"1.9"}}, "look go-on restore known-good set-apart"},
+		"silent, with a way by hand":      {advise.Input{State: half, Open: true, Line: no, ByHand: "Fit the strap."}, "look by-hand go-on restore set-apart"},
+		"every rung tried":                {advise.Input{State: half, Open: true, Line: no, Tried: tried}, "set-apart go-on restore look"},
+		"every rung tried, not the hand":  {advise.Input{State: half, Open: true, Line: no, Tried: tried, ByHand: "Fit the strap."}, "by-hand go-on restore look set-apart"},
+		"silent, with a header":           {advise.Input{State: half, Open: true, Line: no, Header: "J4.", Heals: []string{"2.1"}}, "look go-on restore header set-apart"},
+		"every rung tried, but a header":  {advise.Input{State: half, Open: true, Line: no, Tried: tried, Header: "J4.", Heals: []string{"2.1"}}, "header set-apart go-on restore look"},
+		"a header, and nothing to put in": {advise.Input{State: half, Open: true, Line: no, Tried: tried, Header: "J4."}, "set-apart go-on restore look"},
+		"it answers, and has a header":    {advise.Input{State: half, Open: true, Line: yes, Header: "J4.", Heals: []string{"2.1"}}, "go-on restore set-apart"},
+		"withdrawn":                       {advise.Input{State: half, Open: true, Line: yes, Withdrawn: "it burns", Good: []string{"1.9"}}, "restore known-good set-apart"},
+		"the same piece twice":            {advise.Input{State: twice, Open: true, Line: yes, Good: []string{"1.9"}}, "set-apart look"},
+		"another piece":                   {advise.Input{State: moved, Open: true, Line: yes}, "go-on restore set-apart"},
+		"no backup":                       {advise.Input{State: bare, Open: true, Line: yes, Good: []string{"1.9"}}, "go-on known-good set-apart"},
 	} {
 		a := advise.Of(x.in)
 		var got []string

@@ -203,3 +203,69 @@ func (a *Alone) ReleaseFor(sheet *model.Sheet, version string, fits map[string][
 	}
 	return a.Put(raw)
 }
+
+// Plate is the sheet of a board with a programming header: its own loader never writes the
+// boot loader, a helper tool at the header does.
+var Plate = []byte(`sheet: 1
+model: plate
+name: { en: Plate }
+kind: { en: trial board }
+version-order: semantic
+facts:
+  revision: { values: [C, D] }
+loader:
+  kind: gangway
+  says: PLATE
+  baud: 115200
+  enter: [{ line: rts, on: true }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }, { wait: 20ms }]
+  leave: [{ line: rts, on: false }, { line: dtr, on: true }, { wait: 20ms }, { line: dtr, on: false }]
+application: { baud: 115200, ask: "V?\r", answer: "program ([0-9A-Za-z.+-]+)\r", wait: 12s }
+memory:
+  address-unit: 1
+  erased: 255
+  write: 4
+  regions:
+    - { name: loader, use: loader, address: 0, length: 4096, sector: 1024, uncovered: keep, read-only: true }
+    - { name: program, use: program, address: 0x1000, length: 24576, sector: 1024, uncovered: keep }
+    - { name: settings, use: settings, address: 0x7000, length: 2048, sector: 1024, uncovered: keep }
+    - { name: identity, use: identity, address: 0x7800, length: 2048, sector: 1024, uncovered: keep, own: true }
+header:
+  title: { en: "Programming header J4, for a Thole" }
+  chip: PL-32
+  loader: { kind: gangway, says: THOLE, baud: 115200, enter: [], leave: [] }
+  procedures:
+    - name: plate-header
+      edition: 1
+      place: bench
+      takes: 10m
+      items:
+        - { id: clip, do: confirm, at: connect, says: { en: "Clip the Thole onto J4, pin 1 at the notch." }, undo: unclip }
+        - { id: unclip, do: confirm, at: left, says: { en: "Take the clip off J4." } }
+        - { id: shows, do: confirm, at: left, test: true, says: { en: "Look whether the plate shows its page." } }
+`)
+
+// PlateUnit starts a board whose boot loader is boot, with a helper tool at its header; a
+// boot loader that is no whole program leaves it dead.
+func PlateUnit(boot []byte, change func(*sim.Spec)) (plate, tool *sim.Unit, err error) {
+	m, err := model.ReadSheet(Plate)
+	if err != nil {
+		return nil, nil, err
+	}
+	s := board.Board(m, "L-0001")
+	s.Scale, s.WriteMax, s.ReadMax, s.Window, s.Chip, s.Boot = 0.02, 256, 1024, 2048, "PL-32", sim.Range{Length: 4096}
+	s.Fresh = func() []byte {
+		b := board.Memory(m, "L-0001", SmallProgram("1.0.0"))
+		copy(b, boot)
+		return b
+	}
+	if change != nil {
+		change(&s)
+	}
+	if plate, err = sim.Start(s, "127.0.0.1:0", core.System{}); err != nil {
+		return nil, nil, err
+	}
+	t := s
+	t.Says, t.Loader, t.Locked = "THOLE", "1", false
+	tool, err = sim.Clip(plate, t, "127.0.0.1:0", core.System{})
+	return plate, tool, err
+}

@@ -313,7 +313,9 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 			}
 			continue
 		}
-		all = append(all, memoryRule(sheet, x, p, known)...)
+		if !x.OnlyThrough(p) { // it stays out of a run over the unit's own lead
+			all = append(all, memoryRule(sheet, x, p, known)...)
+		}
 	}
 	return all
 }

@@ -50,8 +50,9 @@ type Record struct {
 	By         string        `cbor:"by" json:"by"`
 	Bench      string        `cbor:"bench" json:"bench"`
 	Link       string        `cbor:"link" json:"link"`
-	From       string        `cbor:"from" json:"from"` // running version before
-	To         string        `cbor:"to" json:"to"`     // running version after
+	Header     string        `cbor:"header,omitempty" json:"header,omitempty"` // link of the helper tool, where the run went through the programming header
+	From       string        `cbor:"from" json:"from"`                         // running version before
+	To         string        `cbor:"to" json:"to"`                             // running version after
 	Release    string        `cbor:"release" json:"release"`
 	Images     []core.Digest `cbor:"images" json:"images"` // of the files
 	Plan       core.Digest   `cbor:"plan" json:"plan"`     // zero if there was none

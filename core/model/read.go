@@ -79,11 +79,12 @@ func ReadSheetFor(data []byte, rulesOf func(kind string) (OwnRules, error)) (*Sh
 			Application link.Application `yaml:"application"`
 			Memory      memory.Map       `yaml:"memory"`
 			Settings    *Settings        `yaml:"settings"`
+			Header      *Header          `yaml:"header"`
 		}
 		if err := root.Decode(&x); err != nil {
 			return nil, core.Fail(core.BadFile, "the sheet cannot be read: %w", err)
 		}
-		s.Sections, s.Program = []Section{{Name: TheOne, Loader: x.Loader, Application: x.Application, Memory: x.Memory, Settings: x.Settings}}, TheOne
+		s.Sections, s.Program = []Section{{Name: TheOne, Loader: x.Loader, Application: x.Application, Memory: x.Memory, Settings: x.Settings, Header: x.Header}}, TheOne
 	}
 	if err := s.checkSections(); err != nil {
 		return nil, err
@@ -103,6 +104,12 @@ func checkLoaders(root *yaml.Node, rulesOf func(kind string) (OwnRules, error)) 
 		paths = nil
 		for i := range n.Content {
 			paths = append(paths, []string{"sections", strconv.Itoa(i), "loader"})
+		}
+	}
+	for _, own := range slices.Clone(paths) {
+		section := own[:len(own)-1]
+		if hasKey(nodeAt(root, section), "header") {
+			paths = append(paths, append(slices.Clone(section), "header", "loader"))
 		}
 	}
 	for _, path := range paths {
@@ -285,6 +292,16 @@ func locate(root *yaml.Node, err error, under ...string) error {
 func lineOf(n *yaml.Node, path []string) int {
 	line, _ := follow(n, path)
 	return line
+}
+
+// hasKey tells whether a map has a key.
+func hasKey(n *yaml.Node, key string) bool {
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return true
+		}
+	}
+	return false
 }
 
 // nodeAt is the node at a path that is there.

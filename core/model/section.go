@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/link"
 	"zealousferry/core/memory"
+	"zealousferry/core/words"
 )
 
 // TheOne is the name of the only section of a sheet of the first form.
@@ -24,6 +25,17 @@ type Section struct {
 	Memory      memory.Map       `yaml:"memory" json:"memory"`           // without regions where there are files
 	Files       *Files           `yaml:"files" json:"files,omitempty"`
 	Settings    *Settings        `yaml:"settings" json:"settings,omitempty"`
+	Header      *Header          `yaml:"header" json:"header,omitempty"` // of the main section: the way to its memory around its own loader
+}
+
+// Header is a programming header, through which a helper tool reads and writes the memory of
+// a unit whose own loader is gone, or cannot do it. The tool is on a link of its own, and
+// gives the unit's chip as its chip; it cannot tell the unit's serial.
+type Header struct {
+	Title      Words       `yaml:"title" json:"title"`
+	Loader     Loader      `yaml:"loader" json:"loader"`         // that the tool speaks; what it says is the tool's name
+	Chip       string      `yaml:"chip" json:"chip"`             // that must be at the header
+	Procedures []Procedure `yaml:"procedures" json:"procedures"` // its wiring, its items, its undo
 }
 
 // Files describes a file tree in a unit.
@@ -84,10 +96,49 @@ func (s *Sheet) sectionNames() string {
 	return either(all)
 }
 
+// Through is the sheet as a run goes by it that works through the programming header: of one
+// section, whose memory the helper tool reads and writes, the boot loader too.
+func (s *Sheet) Through() (*Sheet, error) {
+	main := *s.Main()
+	h := main.Header
+	if h == nil {
+		return nil, core.Fail(core.CannotTell, "the sheet of %s names no programming header", s.Model).Unit("nothing was changed").Go(words.ModelAdd().To("A lead adds it to the sheet"))
+	}
+	main.Loader, main.Header, main.Settings = h.Loader, nil, nil
+	main.Memory.Regions = slices.Clone(main.Memory.Regions)
+	for i := range main.Memory.Regions {
+		if r := &main.Memory.Regions[i]; r.Use == memory.Loader {
+			r.ReadOnly = false
+		}
+	}
+	t := *s
+	t.Sections, t.Procedures, t.Sign = []Section{main}, h.Procedures, nil
+	return &t, nil
+}
+
+// OnlyThrough tells whether a part goes in through the programming header alone: it is a boot
+// loader that the section's own loader never writes.
+func (x *Section) OnlyThrough(p Part) bool {
+	return x.Header != nil && p.To > p.From && slices.ContainsFunc(x.Memory.Regions, func(r memory.Region) bool {
+		return r.Use == memory.Loader && r.ReadOnly && p.From >= r.Address && p.To <= r.End()
+	})
+}
+
+// HasLoader tells whether a release brings the boot loader of the main section along.
+func (s *Sheet) HasLoader(r *Release) bool {
+	main := s.Main()
+	return slices.ContainsFunc(main.Memory.Regions, func(region memory.Region) bool {
+		return region.Use == memory.Loader && slices.ContainsFunc(r.Parts, func(p Part) bool {
+			x, ok := s.Section(p.Section)
+			return ok && x.Name == main.Name && p.From < region.End() && p.To > region.Address
+		})
+	})
+}
+
 // In lists the parts of a release that go into a section.
 func (s *Sheet) In(r *Release, section *Section) (all []Part) {
 	for _, p := range r.Parts {
-		if x, ok := s.Section(p.Section); ok && x.Name == section.Name {
+		if x, ok := s.Section(p.Section); ok && x.Name == section.Name && !x.OnlyThrough(p) {
 			all = append(all, p)
 		}
 	}
@@ -147,6 +198,9 @@ func (s *Sheet) checkSections() error {
 		if err := s.checkSettings(i); err != nil {
 			return err
 		}
+		if x.Header != nil && (x.Files != nil || x.Link != "") {
+			return core.Fail(core.BadFile, "sections.%d.header: %s has files, or is on a further link; a programming header leads to the memory of the section that holds the unit's own program", i, x.Name)
+		}
 	}
 	slots := map[string]bool{}
 	for i, x := range s.Holds {
@@ -176,6 +230,11 @@ func (s *Sheet) checkSections() error {
 		return core.Fail(core.BadFile, "program: section %s is on the further link %q; the unit's own program is on the link at which it is identified", main.Name, main.Link)
 	case main.Files != nil:
 		return core.Fail(core.BadFile, "program: section %s holds files; the unit's own program is in a memory", main.Name)
+	}
+	for _, x := range s.Sections {
+		if x.Header != nil && x.Name != s.Program {
+			return core.Fail(core.BadFile, "section %s has a programming header; expected it at %s, which holds the unit's own program", x.Name, s.Program)
+		}
 	}
 	return nil
 }

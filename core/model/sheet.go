@@ -556,7 +556,17 @@ func (s *Sheet) check() error {
 			return err
 		}
 	}
-	return s.checkProcedures()
+	if err := s.checkProcedures(); err != nil || s.Main().Header == nil {
+		return err
+	}
+	through, err := s.Through()
+	if err != nil {
+		return err
+	}
+	if err := through.checkProcedures(); err != nil {
+		return core.Fail(core.BadFile, "of the programming header: %w", err)
+	}
+	return nil
 }
 
 // either joins values: A, B or C.

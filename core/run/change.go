@@ -272,6 +272,7 @@ func (r *Run) lock(ctx context.Context, x *Section) error {
 // start lets the program run and asks it for its version. A unit that took a file
 // has started it already.
 func (r *Run) start(ctx context.Context, x *Section) error {
+	x = r.lead(ctx, x)
 	d, err := r.of(x)
 	if err != nil {
 		return err

@@ -180,12 +180,23 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 	if main.Started != nil && main.Started.Version != "" {
 		h.To = main.Started.Version
 	}
+	if main.Own != "" {
+		h.Link, h.Header = main.Own, o.Link
+	}
 	if main.Identified != nil {
 		h.Identity, h.Facts = main.Identified.Strength, main.Identified.Facts
+	}
+	if main.Answers != nil {
+		h.Facts = append(slices.Clone(h.Facts), main.Answers.Facts...)
 	}
 	if r.release != nil {
 		h.Release = r.release.ID
 		for _, p := range r.release.Parts {
+			if r.sheet != nil {
+				if x, ok := r.sheet.Section(p.Section); ok && x.OnlyThrough(p) {
+					continue // it was left out
+				}
+			}
 			h.Images = append(h.Images, p.Image)
 		}
 	}

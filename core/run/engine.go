@@ -82,7 +82,8 @@ type Run struct {
 	bench   Bench
 	pace    link.Pace
 
-	sheet   *model.Sheet
+	sheet   *model.Sheet // as the run goes by it
+	whole   *model.Sheet // as it is
 	release *model.Release
 	plans   map[string]*plan.Plan  // by section
 	lines   map[string]*line       // by link
@@ -247,6 +248,8 @@ func (r *Run) do(ctx context.Context, m Move) error {
 		return r.settle(ctx, x)
 	case PhaseLock:
 		return r.lock(ctx, x)
+	case PhaseOwn:
+		return r.askOwn(ctx, x)
 	case PhaseStart:
 		return r.start(ctx, x)
 	case PhaseClose:
@@ -279,8 +282,9 @@ func (r *Run) load(ctx context.Context) error {
 			return core.Fail(core.BadFile, "the release cannot be read: %w", err)
 		}
 	}
-	r.sheet = sheet
-	return nil
+	r.whole = sheet
+	r.sheet, err = o.through(sheet)
+	return err
 }
 
 // progress writes an event about a long step, four times a second at most. It is

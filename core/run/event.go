@@ -21,7 +21,7 @@ import (
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
-const Schema = 5
+const Schema = 6
 
 // provenSince is the schema from which on an event says itself whether the program was
 // proven.
@@ -66,6 +66,7 @@ const (
 	KindDone        = "done"
 	KindVerifying   = "verifying"
 	KindVerified    = "verified"
+	KindOwn         = "own-loader" // the unit's own loader answers again
 	KindStarted     = "started"
 	KindStopOrdered = "stop-ordered"
 	KindStopped     = "stopped" // the action in hand is done; nothing is under way any more
@@ -209,6 +210,7 @@ type Opened struct {
 	Serial   string        `json:"serial"`
 	Bench    string        `json:"bench"`
 	Link     string        `json:"link"`
+	Own      string        `json:"own,omitempty"` // BENCH/LINK of the unit's own lead, where the run goes through the unit's programming header: link is the helper tool's then
 	By       string        `json:"by"`
 	Role     string        `json:"role"`
 	Reason   string        `json:"reason,omitempty"`
@@ -290,7 +292,8 @@ type TakenUp struct {
 	Why   string `json:"why"`
 	Bench string `json:"bench,omitempty"` // id of the one that goes on, where it is another
 	Link  string `json:"link,omitempty"`  // BENCH/LINK that the unit is on now, where it is another
-	// Links are those of sections on further links, by section, where they changed.
+	// Links are those of sections on further links, by section, where they changed; of a
+	// section behind a programming header the unit's own lead.
 	Links map[string]string `json:"links,omitempty"`
 }
 
@@ -381,6 +384,11 @@ type Started struct {
 	Version string `json:"version"`
 	Note    string `json:"note,omitempty"`
 	Proven  bool   `json:"proven,omitempty"` // it says what it should, or there is no program that could
+}
+
+// Own is what the unit's own loader says once it answers again.
+type Own struct {
+	Facts []core.Fact `json:"facts"`
 }
 
 // LaidAside says that the run waits, with the unit where it is, until somebody goes

@@ -123,6 +123,8 @@ func (r *Run) inWhatState(s *State, said string) string {
 		return said
 	case s.verified() && s.owes(OweSettings, nil):
 		return "it is written and verified; its settings are kept, and go back when the run goes on"
+	case s.verified() && s.owes(OweLoader, nil):
+		return "it is written and verified; its own loader has not answered yet"
 	case s.verified() && s.toolOwes():
 		return "it is written and verified; its lock is still open"
 	case s.verified():

@@ -53,6 +53,7 @@ var goldenRuns = map[string]func(t *testing.T) *bench{
 		b.open.Kind, b.open.Release, b.open.Version = run.BackUp, core.Digest{}, ""
 		return b
 	},
+	"header":   func(t *testing.T) *bench { p, _ := newPlate(t, nil); return p.bench },
 	"settings": func(t *testing.T) *bench { return lit(t, lampSettings, lampText, pier, lampAnswers) },
 	"settings-left": func(t *testing.T) *bench {
 		b := lit(t, lampSettings, lampText, nil, map[string]procedure.Answer{"set-quay-lamp": {Value: "1"}, "set-ssid": {Value: "pier"}, "set-password": {Value: procedure.Excused, Note: "on Monday"}})

@@ -202,6 +202,9 @@ func (r *Run) fitting(item *model.Item, a procedure.Answer) error {
 
 // tool does an item of the tool's own, on the link of a section.
 func (r *Run) tool(ctx context.Context, x *Section, item *model.Item) (string, error) {
+	if item.At == model.AtLeft {
+		x = r.lead(ctx, x)
+	}
 	if item.Do == model.Check {
 		session, err := r.connect(ctx, x)
 		if err != nil {

@@ -48,7 +48,7 @@ func (r *Run) identify(ctx context.Context, x *Section) error {
 // named puts the name of a section before its facts, so that they are not taken for
 // the unit's own.
 func named(x *Section, facts []core.Fact) []core.Fact {
-	if x.Main {
+	if x.Main && x.Own == "" {
 		return facts
 	}
 	facts = slices.Clone(facts)
@@ -70,6 +70,10 @@ func (r *Run) isUnit(x *Section, d *model.Section, facts []core.Fact) error {
 	if says := model.Calls(facts); len(facts) > 0 && says != d.Loader.Says {
 		return core.Fail(core.WrongUnit, "the run is for a %s, which calls itself %q; on the link is %q", o.Model, d.Loader.Says, says).
 			Go(words.Identify(where).To("Identify what is on the link"))
+	}
+	if chip := visit.Value(facts, core.FactChip); x.Own != "" && chip != r.whole.Main().Header.Chip {
+		return core.Fail(core.WrongUnit, "at the programming header the helper tool finds chip %q; a %s has %s there", chip, o.Model, r.whole.Main().Header.Chip).
+			Do("Look at the clip: whether it sits on the header of this board, from pin 1 on.")
 	}
 	serial, label := visit.Value(facts, core.FactSerial), o.Label
 	if s.TakenUp != nil { // what hangs on the lead may have changed meanwhile
@@ -109,7 +113,7 @@ func (r *Run) judge(ctx context.Context) error {
 			all = append(all, core.Fact{Name: core.FactModel, Value: r.sheet.Model, Source: core.FromRecord, At: r.pace.Clock.Now()})
 		}
 		v := fit.Evaluate(r.sheet, r.release, fit.Prepare(r.sheet, all, r.pace.Clock.Now()))
-		j := Judged{Verdict: &v, NothingToDo: v.Answer == fit.Fits && v.Current && !o.Again && s.single()}
+		j := Judged{Verdict: &v, NothingToDo: v.Answer == fit.Fits && v.Current && !o.Again && o.Own == "" && s.single()} // behind a header nobody has seen what runs
 		if err := r.append(KindJudged, j, true); err != nil {
 			return err
 		}
@@ -169,9 +173,15 @@ func (r *Run) same(ctx context.Context, x *Section) error {
 	return r.note(x, KindSame, Identified{Facts: named(x, facts), Strength: x.Identified.Strength, Generation: r.generation(x)})
 }
 
+// OfHeader stands before the names of facts that a helper tool at a programming header tells.
+const OfHeader = "header."
+
 // factOf is the name under which a section's fact is noted.
 func factOf(x *Section, name string) string {
-	if x.Main {
+	switch {
+	case x.Own != "":
+		return OfHeader + name
+	case x.Main:
 		return name
 	}
 	return x.Name + "." + name

@@ -37,6 +37,7 @@ const (
 	PhaseSent     Phase = "sent"     // in place of verify, where the loader takes a whole file and is over then
 	PhaseSettings Phase = "settings" // put back
 	PhaseLock     Phase = "lock"     // set again
+	PhaseOwn      Phase = "own"      // the unit's own loader answers again, after a write around it
 	PhaseStart    Phase = "start"    // the program runs, and is asked for its version
 	PhaseLeft     Phase = "left"     // items after the work: as left, the finishing test
 	PhaseClose    Phase = "close-out"
@@ -58,6 +59,8 @@ func (p Phase) Stop() Phase {
 		return PhaseSame
 	case PhaseSent:
 		return PhaseVerify
+	case PhaseOwn:
+		return PhaseStart
 	}
 	return p
 }
@@ -74,6 +77,7 @@ type Place struct {
 	Name   string      `json:"name"`
 	Title  model.Words `json:"title,omitempty"`
 	Link   string      `json:"link,omitempty"`   // BENCH/LINK where it is not the run's own
+	Own    string      `json:"own,omitempty"`    // BENCH/LINK of the unit's own lead, where a helper tool at its programming header is on the run's
 	Main   bool        `json:"main,omitempty"`   // it holds the unit's own program
 	Part   bool        `json:"part,omitempty"`   // this run reads or writes it
 	Whole  bool        `json:"whole,omitempty"`  // its loader takes a whole file, and is over then
@@ -127,7 +131,7 @@ func Lay(kind string, places []Place) []Leg {
 	legs = append(legs, Leg{Phase: PhaseStore})
 	if kind == BackUp {
 		all(func(p Place) {
-			if p.Main {
+			if p.Main && p.Own == "" { // behind a header nobody knows whether its program runs, nor its loader
 				leg(p, PhaseTurn, PhaseStart)
 			}
 		})
@@ -176,7 +180,11 @@ func Lay(kind string, places []Place) []Leg {
 		if !p.ByHand {
 			leg(p, PhaseSettings)
 		}
-		leg(p, PhaseLock, PhaseStart)
+		leg(p, PhaseLock)
+		if p.Own != "" {
+			leg(p, PhaseOwn)
+		}
+		leg(p, PhaseStart)
 	})
 	return end()
 }
@@ -185,6 +193,10 @@ func Lay(kind string, places []Place) []Leg {
 // further links of the unit by the name that its sheet gives them; release may be nil.
 func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[string]string) error {
 	o.Sections = nil
+	sheet, err := o.through(sheet)
+	if err != nil {
+		return err
+	}
 	for i := range sheet.Sections {
 		d := &sheet.Sections[i]
 		kind, err := registry.Loader(d.Loader.Kind)
@@ -192,7 +204,7 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 			return err
 		}
 		limits := kind.Limits(d.Loader.Own)
-		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches, Set: d.Settings != nil,
+		p := Place{Name: d.Name, Title: d.Title, Link: links[d.Link], Own: o.Own, Main: d == sheet.Main(), Whole: limits.Has(loader.File), Files: d.Files != nil, Tells: d.Tells(), Watch: limits.Watches, Set: d.Settings != nil,
 			ByHand: d.Settings.Is(model.SettingsOnDisplay), Bytes: d.Settings.Is(model.SettingsInMemory)}
 		switch o.Kind {
 		case BackUp:
@@ -223,6 +235,14 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 	}
 	o.Itinerary = Lay(o.Kind, o.Sections)
 	return nil
+}
+
+// through is the sheet as the run goes by it.
+func (o *Opened) through(sheet *model.Sheet) (*model.Sheet, error) {
+	if o.Own == "" {
+		return sheet, nil
+	}
+	return sheet.Through()
 }
 
 // left tells whether the job leaves a section as it is.

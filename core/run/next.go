@@ -117,6 +117,8 @@ var rules = []rule{
 		func(s *State, x *Section, _ Leg) bool { return s.owes(OweSettings, x) || s.toSet(x) }, nil},
 	{PhaseLock, "the lock of the section is owed",
 		func(s *State, x *Section, _ Leg) bool { return s.owes(OweLock, x) }, nil},
+	{PhaseOwn, "the section was changed around the unit's own loader, and that was not asked since",
+		func(s *State, x *Section, _ Leg) bool { return x.changes() && x.Answers == nil }, nil},
 	{PhaseStart, "the section was changed, or holds the unit's own program, and nobody has asked what runs",
 		func(s *State, x *Section, _ Leg) bool { return s.goes() && x.Started == nil && (x.Main || x.changes()) }, nil},
 	{PhaseLeft, "an item after the work is open",

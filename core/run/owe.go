@@ -15,6 +15,7 @@ const (
 	OweUndo     = "undo"     // a temporary change by hand
 	OweTest     = "test"     // the finishing test
 	OweFinding  = "finding"  // a person saw something else at the end
+	OweLoader   = "loader"   // the unit's own loader, around which it was written, is to answer again
 	OwePublic   = "public"   // a setting has a value that everybody knows
 )
 
@@ -42,7 +43,9 @@ const (
 )
 
 // Tool tells whether the tool itself discharges it.
-func (o Obligation) Tool() bool { return o.Kind == OweLock || o.Kind == OweSettings }
+func (o Obligation) Tool() bool {
+	return o.Kind == OweLock || o.Kind == OweSettings || o.Kind == OweLoader
+}
 
 // same tells whether two are one and the same duty.
 func (o Obligation) same(other Obligation) bool {
@@ -77,6 +80,17 @@ var duties = []duty{
 		},
 		func(s *State, e Event, x *Section, o Obligation) bool {
 			return e.Kind == KindSettled && x.Name == o.Section
+		}},
+	{OweLoader,
+		func(s *State, e Event, x *Section) []Obligation {
+			if _, about := act(e, KindAboutTo); about && x.Own != "" {
+				return []Obligation{{Section: x.Name, Says: "Have the unit's own loader answer again."}}
+			}
+			return nil
+		},
+		func(s *State, e Event, x *Section, o Obligation) bool {
+			asked := e.Kind == KindOwn || e.Kind == KindIdentified && x.Own == "" // by a later run, over the unit's own lead
+			return asked && x.Name == o.Section
 		}},
 	{OweUndo,
 		func(s *State, e Event, x *Section) []Obligation {
@@ -258,7 +272,9 @@ func (s *State) owes(kind string, x *Section) bool {
 func (s *State) stillOwes() bool { return s.Touched() && (s.toolOwes() || s.owes(OweTest, nil)) }
 
 // toolOwes tells whether the tool itself still owes something.
-func (s *State) toolOwes() bool { return s.owes(OweLock, nil) || s.owes(OweSettings, nil) }
+func (s *State) toolOwes() bool {
+	return slices.ContainsFunc(s.Owed, func(o Obligation) bool { return o.Tool() && o.State == OweOpen })
+}
 
 // Answered is what stays owed to a unit once a person has answered one of its tests
 // without a run.

@@ -128,7 +128,7 @@ func TestEveryRuleOfTheTable(t *testing.T) {
 			s.tell(x.section, x.kind, x.body)
 		}
 	}
-	met := map[Phase]bool{PhaseSent: true, PhaseRead: true} // in place of verify, tried with loaders that take whole files; of runs of nothing but settings
+	met := map[Phase]bool{PhaseSent: true, PhaseRead: true, PhaseOwn: true} // behind a programming header, tried in header_test.go; in place of verify, tried with loaders that take whole files; of runs of nothing but settings
 	var again State
 	for _, e := range s.kept {
 		again.Apply(e)
@@ -230,6 +230,9 @@ func randomRun(t testing.TB, seed uint64) *told {
 		places = append(places, Place{Name: string(rune('a' + i)), Main: i == main, Part: i == main || r.IntN(4) > 0, Tells: r.IntN(3) > 0, Whole: r.IntN(6) == 0, Expect: "2", Set: r.IntN(2) == 0, ByHand: r.IntN(4) == 0, Bytes: r.IntN(4) == 0})
 	}
 	kind := []string{Flash, Flash, Restore, BackUp, SetUp}[r.IntN(5)]
+	if n == 1 && kind != SetUp && r.IntN(2) == 0 {
+		places[0].Own = "b/own"
+	}
 	if kind == SetUp {
 		for i := range places {
 			places[i].Part, places[i].Whole = places[i].Set, false
@@ -271,6 +274,11 @@ func (w *walk) precondition(m Move) {
 		case m.Phase == PhaseChange && len(m.Pieces) == 0:
 			bad("nothing is left of it")
 		}
+	case PhaseOwn:
+		if x.Own == "" || x.Verified == nil || !x.Touched {
+			bad("nothing was written around its own loader")
+		}
+		fallthrough
 	case PhaseVerify, PhaseSent, PhaseSettings, PhaseLock:
 		if len(x.Remaining()) > 0 {
 			bad("pieces are left")
@@ -452,6 +460,8 @@ func (w *walk) outcome(m Move, x *Section) {
 		tell(KindSettled, Settled{Back: 1})
 	case PhaseLock:
 		tell(KindLocked, struct{}{})
+	case PhaseOwn:
+		tell(KindOwn, Own{})
 	case PhaseStart:
 		st := Started{Version: "2", Proven: true}
 		if w.r.IntN(4) == 0 {
@@ -481,6 +491,9 @@ func (w *walk) close(outcome Outcome, byName bool) {
 		for _, x := range w.Sections {
 			if x.Laid != nil && w.goes() && w.toSet(x) {
 				w.t.Fatalf("done is said, and %s has other settings than it is to have", x.Name)
+			}
+			if x.Touched && x.Own != "" && x.Answers == nil {
+				w.t.Fatalf("done is said, and the own loader of %s was not asked", x.Name)
 			}
 			if x.Touched && x.Condition() != Proven {
 				w.t.Fatalf("done is said, and %s is %s", x.Name, x.Condition())

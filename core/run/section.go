@@ -63,6 +63,7 @@ type Proof struct {
 	Saved     map[string]bool // pages of settings that were put
 	Settled   *Settled
 	Locked    bool
+	Answers   *Own // the unit's own loader, after a write around it
 	Started   *Started
 }
 
@@ -149,7 +150,7 @@ func (x *Section) survey(v Surveyed) {
 	}
 	x.Written = x.rightBytes()
 	if !x.complete() {
-		x.Verified = nil
+		x.Verified, x.Answers = nil, nil
 	}
 }
 

@@ -296,6 +296,8 @@ func (x *Section) apply(e Event) (err error) {
 		x.Settled, err = body[Settled](e)
 	case KindLocked:
 		x.Locked = true
+	case KindOwn:
+		x.Answers, err = body[Own](e)
 	case KindStarted:
 		x.Started, err = body[Started](e)
 		if err == nil && e.Schema < provenSince {
@@ -333,7 +335,11 @@ func (s *State) takeUp(e Event) error {
 		s.Opened.Link = t.Link
 	}
 	for _, x := range s.Sections {
-		if at := t.Links[x.Name]; at != "" {
+		switch at := t.Links[x.Name]; {
+		case at == "":
+		case x.Own != "":
+			x.Own = at
+		default:
 			x.Link = at
 		}
 	}

@@ -17,7 +17,11 @@ func (r *Run) of(x *Section) (*model.Section, error) {
 	if len(r.journal.State().Opened.Sections) == 0 { // a run from before sections had names
 		return r.sheet.Main(), nil
 	}
-	d, ok := r.sheet.Section(x.Name)
+	sheet := r.sheet
+	if x.Own == "" {
+		sheet = r.whole
+	}
+	d, ok := sheet.Section(x.Name)
 	if !ok {
 		return nil, core.Fail(core.BadFile, "the sheet has no section %s", x.Name)
 	}

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"strings"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
 	"zealousferry/core/settings"
+	"zealousferry/core/visit"
 	"zealousferry/core/words"
 )
 
@@ -21,6 +23,9 @@ func Tell(e Event, x *Section) core.Said {
 	case KindTakenUp:
 		return core.Say("taken up again")
 	case KindIdentified:
+		if id, err := body[Identified](e); err == nil && x != nil && x.Own != "" {
+			return core.Say("the helper tool finds chip %s at the header", visit.Value(id.Facts, OfHeader+core.FactChip))
+		}
 		return core.Say("identified on the wire")
 	case KindJudged:
 		return core.Say("fit judged")
@@ -113,7 +118,14 @@ func Tell(e Event, x *Section) core.Said {
 		if c, err := body[Conditions](e); err == nil && len(c.All) > 0 {
 			return core.Say("conditions that the unit tells: %s", inWords(c.All))
 		}
+	case KindOwn:
+		if o, err := body[Own](e); err == nil {
+			return core.Say("its own loader answers: %s", cmp.Or(visit.Value(o.Facts, core.FactSerial), "it tells no serial"))
+		}
 	case KindSame:
+		if x != nil && x.Own != "" {
+			return core.Say("the same chip is at the header")
+		}
 		return core.Say("identified again on the wire: same unit")
 	case KindSurveyed:
 		return core.Say("read again after the interruption")

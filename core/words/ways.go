@@ -33,6 +33,8 @@ var Ways = []Way{
 	{"unit-add", "enter a unit", "ferry unit add MODEL SERIAL", "/units"},
 	{"card", "read the job card of a unit", "ferry card {unit}", "/card/{unit}"},
 	{"flash", "put a release into a unit", "ferry flash {unit} {release} --reason …", "/units/{unit}"},
+	{"flash-header", "put a release into a unit through its programming header", "ferry flash {unit} {release} --header BENCH/LINK --label {unit}", "/units/{unit}"},
+	{"restore-header", "put a backup back through a unit's programming header", "ferry restore {unit} --header BENCH/LINK --label {unit}", "/units/{unit}"},
 	{"backup", "read and keep a unit's memory", "ferry backup {unit}", "/units/{unit}"},
 	{"restore", "put a backup back", "ferry restore {unit}", "/units/{unit}"},
 	{"backups", "see the backups of a unit", "ferry backups {unit}", "/units/{unit}"},
@@ -151,6 +153,8 @@ func Fit(unit string) core.Step                     { return step("fit", unit) }
 func Note(unit, fact string) core.Step              { return step("note", unit, fact) }
 func Card(unit string) core.Step                    { return step("card", unit) }
 func Flash(unit, release string) core.Step          { return step("flash", unit, release) }
+func FlashThrough(unit, release string) core.Step   { return step("flash-header", unit, release, unit) }
+func RestoreThrough(unit string) core.Step          { return step("restore-header", unit, unit) }
 func Backup(unit string) core.Step                  { return step("backup", unit) }
 func Restore(unit string) core.Step                 { return step("restore", unit) }
 func Backups(unit string) core.Step                 { return step("backups", unit) }

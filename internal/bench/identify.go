@@ -160,6 +160,12 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 			return client.Result{Found: &found, Model: other.Model, Stays: stays}, nil
 		}
 	}
+	for _, other := range all {
+		if h := other.Main().Header; h != nil && h.Loader.Says == says && h.Loader.Kind == x.Loader.Kind {
+			return client.Result{}, core.Fail(core.CannotTell, "on the link is a helper tool, %s, for the programming header of a %s; the unit behind it does not tell who it is", says, other.Name.In("en")).
+				Go(words.FlashThrough("UNIT", "RELEASE").To("Read the label of the unit at which it is"))
+		}
+	}
 	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Go(words.ModelAdd().To("A lead adds the model"))
 }
 

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"context"
 	"net"
 	"os"
@@ -352,8 +353,8 @@ func (b *Bench) stream(ctx context.Context, name, doing string) (link.Stream, fu
 func linksOf(o *run.Opened) []string {
 	names := []string{o.Link}
 	for _, p := range o.Sections {
-		if p.Link != "" && !slices.Contains(names, p.Link) {
-			names = append(names, p.Link)
+		if at := cmp.Or(p.Own, p.Link); at != "" && !slices.Contains(names, at) {
+			names = append(names, at)
 		}
 	}
 	return names

@@ -33,7 +33,7 @@ func (b *Bench) resume(ctx context.Context, o client.Order) error {
 	}
 	names := []string{b.id.Name + "/" + o.Link}
 	for _, x := range j.journal.State().Sections {
-		if at := cmp.Or(o.Links[x.Name], x.Link); at != "" && !slices.Contains(names, at) {
+		if at := cmp.Or(o.Links[x.Name], x.Own, x.Link); at != "" && !slices.Contains(names, at) {
 			names = append(names, at)
 		}
 	}

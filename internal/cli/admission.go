@@ -32,7 +32,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 		if !ok {
 			return core.Fail(core.NotFound, "%s has no release %q", id.ModelName, n.Release).Unit("nothing was changed").Go(words.Fit(id.Serial).To("See which there are"))
 		}
-		goes = v.Answer == fit.Fits && (!v.Current || n.Again)
+		goes = v.Answer == fit.Fits && (!v.Current || n.Again || n.Header != "")
 		fmt.Fprintf(out, "  %s  %s, %s\n", a.bright(running+" → "+v.Version), v.Channel, strings.ReplaceAll(string(v.Answer), "-", " "))
 		if v.Toward != "" {
 			fmt.Fprintf(out, "  step       on the way to %s\n", v.Toward)
@@ -53,10 +53,14 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 	}
 	fmt.Fprintf(out, "  link       %s, %s\n", id.Link, id.Strength)
 	back := run.BackFull
-	if card, err := c.Card(ctx, id.Unit, client.CardAbout{Release: n.Release}); err == nil {
+	if card, err := c.Card(ctx, id.Unit, client.CardAbout{Release: n.Release, Header: n.Header != ""}); err == nil {
 		back = card.WayBack
 		if card.Procedure != "" {
-			fmt.Fprintf(out, "  card       procedure %s, %s; about %d min with your hands: ferry card %s\n", card.Procedure, card.Standing, card.Minutes, id.Serial)
+			way := ""
+			if n.Header != "" {
+				way = " --header"
+			}
+			fmt.Fprintf(out, "  card       procedure %s, %s; about %d min with your hands: ferry card %s%s\n", card.Procedure, card.Standing, card.Minutes, id.Serial, way)
 		}
 	}
 	if len(n.Waive) > 0 {

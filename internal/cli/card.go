@@ -52,11 +52,15 @@ func (a *app) cardVerb() *cobra.Command {
 	v.Flags().StringVar(&about.Release, "release", "", "the version that the job is about; the recommended one by itself")
 	v.Flags().StringVar(&about.Adapter, "adapter", "", "name of the adapter at hand; the first of the sheet by itself")
 	v.Flags().StringVar(&about.Day, "day", "", "the planned day, as 2027-01-31: what the job needs is judged for it")
+	v.Flags().BoolVar(&about.Header, "header", false, "the way through the unit's programming header, in place of its own lead")
 	return v
 }
 
 func (a *app) card(c client.Card) {
 	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, c.ModelName+" rev "+dash(c.Revision)), c.Serial, a.paint(faint, c.Site))
+	if c.Header != "" {
+		a.pair("through", wrap(c.Header, 13))
+	}
 	if c.Procedure == "" {
 		a.pair("procedure", a.paint(brick, "the sheet has none for this unit"))
 	} else {

@@ -20,13 +20,14 @@ type opening struct {
 	label, reason string
 	waive         []string
 	links         map[string]string
+	header        string
 	job           uint64
 	asked         string
 }
 
 // run is what the flags ask for.
 func (o *opening) run(kind, at string) client.NewRun {
-	return client.NewRun{Kind: kind, At: at, Label: o.label, Again: o.again, Reason: o.reason, Waive: o.waive, Links: o.links, Job: o.job, Asked: o.asked}
+	return client.NewRun{Kind: kind, At: at, Label: o.label, Header: o.header, Again: o.again, Reason: o.reason, Waive: o.waive, Links: o.links, Job: o.job, Asked: o.asked}
 }
 
 func (o *opening) flags(v *cobra.Command) {
@@ -38,6 +39,7 @@ func (o *opening) flags(v *cobra.Command) {
 // about are the flags of every verb that opens a run.
 func (o *opening) about(v *cobra.Command) {
 	v.Flags().StringVar(&o.label, "label", "", "the serial on the label, where the unit does not tell it")
+	v.Flags().StringVar(&o.header, "header", "", "go through the unit's programming header: BENCH/LINK of the helper tool there; LINK|UNIT is the unit's own lead then, and --label says which unit it is")
 	v.Flags().StringVar(&o.reason, "reason", "", "why this is done")
 	v.Flags().Uint64Var(&o.job, "job", 0, "the job that it belongs to; without it the unit's open job, or one of its own")
 	v.Flags().StringVar(&o.asked, "asked", "", "who asked for it, where it has a job of its own")
@@ -179,6 +181,9 @@ func (a *app) open(ctx context.Context, c *client.Client, n client.NewRun, o ope
 // who is on the link: by asking it, or, where its loader opens only after hands
 // have acted, by what the register holds; the run asks it before anything else.
 func (a *app) who(ctx context.Context, c *client.Client, n client.NewRun) (client.Identity, error) {
+	if n.Header != "" {
+		return a.whoThrough(ctx, c, n)
+	}
 	card, cardErr := c.Card(ctx, n.At, client.CardAbout{Release: n.Release})
 	known := cardErr == nil && card.Procedure != "" && card.Link != ""
 	waits := known && slices.ContainsFunc(card.Items, func(i model.Item) bool { return i.Do == model.Apply })
@@ -195,4 +200,19 @@ func (a *app) who(ctx context.Context, c *client.Client, n client.NewRun) (clien
 		return id, err
 	}
 	return client.Identity{Link: card.Link, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: u.ModelName, Site: u.Site, Strength: "by the register; the run asks it on the wire", Facts: u.Facts}, nil
+}
+
+// whoThrough is the unit at whose programming header a helper tool is: by its label, for
+// nothing else can tell.
+func (a *app) whoThrough(ctx context.Context, c *client.Client, n client.NewRun) (client.Identity, error) {
+	if n.Label == "" {
+		return client.Identity{}, core.Fail(core.CannotTell, "at its programming header a unit does not tell its serial").Unit("nothing was changed").
+			Do("Read the label and say what it says: --label SERIAL.")
+	}
+	u, err := c.Unit(ctx, n.Label)
+	if err != nil {
+		return client.Identity{}, err
+	}
+	return client.Identity{Link: n.Header + ", at its programming header; its own lead: " + n.At, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: u.ModelName, Site: u.Site,
+		Strength: "by its label", Facts: u.Facts}, nil
 }

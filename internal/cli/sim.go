@@ -40,7 +40,7 @@ func (a *app) simVerb() *cobra.Command {
 	v.PersistentFlags().StringVar(&dir, "dir", dir, "folder of their memories (for set: FERRY_SIM by itself)")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on all their times")
 	set := &cobra.Command{Use: "set UNIT [FAULT=VALUE...]", Short: "Put faults on a unit that runs, or take them off", Args: cobra.MinimumNArgs(1),
-		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of a module: refuseAt, resetAt (after so many\nmore blocks); of a CAN adapter: stranger (true); of the wires:\ncrossed, openToUnit, openToBench, openGround, bridged, inverted, lowLevel, deadAdapter, noStrap,\nnoReset, heldReset, sag, longLead (true), weak (bytes), latency, delay (ms), baud, parity. Without faults all are\ntaken off. Also: power=on|off|cycle, swap=SERIAL, bridge=adapter|plug|off|none; of a vehicle:\nkey=on|off, supply=VOLTS, hangUp=N (its gateway ends the connection after so many more messages).",
+		Long:    "Faults: silent, noise, loss (shares of bytes), stuck (address), cutPower, cutLead (after so many\nbytes), serial, revision; of a module: refuseAt, resetAt (after so many\nmore blocks); of a CAN adapter: stranger (true); of a helper tool:\nloose (true); of the wires:\ncrossed, openToUnit, openToBench, openGround, bridged, inverted, lowLevel, deadAdapter, noStrap,\nnoReset, heldReset, sag, longLead (true), weak (bytes), latency, delay (ms), baud, parity. Without faults all are\ntaken off. Also: power=on|off|cycle, swap=SERIAL, bridge=adapter|plug|off|none; of a vehicle:\nkey=on|off, supply=VOLTS, hangUp=N (its gateway ends the connection after so many more messages).",
 		Example: "  ferry sim set quay-1 noise=0.001\n  ferry sim set quay-1 cutPower=200000\n  ferry sim set quay-1 power=on\n  ferry sim set tug-9 key=off\n  ferry sim set quay-1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if dir == "" {
@@ -83,6 +83,16 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		}
 		unit.Set(f)
 		fleet[u.Link] = unit
+		if u.Clip != "" {
+			s := u.ClipSpec()
+			s.Scale = scale
+			tool, err := sim.Clip(unit, s, "127.0.0.1:0", a.clock)
+			if err != nil {
+				return err
+			}
+			defer tool.Close()
+			fleet[u.Clip] = tool
+		}
 	}
 	gateways := map[string]string{}
 	for _, u := range world.Units {

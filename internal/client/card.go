@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/url"
+	"strconv"
 	"time"
 
 	"zealousferry/core"
@@ -18,13 +19,14 @@ func (c *Client) Answer(ctx context.Context, id string, a NewAnswer) (Run, error
 
 // Card is the job card of a unit or of what is on a link.
 func (c *Client) Card(ctx context.Context, at string, about CardAbout) (Card, error) {
-	return get[Card](ctx, c, "/api/card?"+url.Values{"at": {at}, "release": {about.Release}, "adapter": {about.Adapter}, "day": {about.Day}}.Encode())
+	return get[Card](ctx, c, "/api/card?"+url.Values{"at": {at}, "release": {about.Release}, "adapter": {about.Adapter}, "day": {about.Day}, "header": {strconv.FormatBool(about.Header)}}.Encode())
 }
 
 // CardAbout says what a card is about; what is empty is chosen.
 type CardAbout struct {
 	Release, Adapter string
 	Day              string // on which the job is planned
+	Header           bool   // the way through the programming header, in place of the unit's own lead
 }
 
 // Card is the job card of a unit: what a person does before, during and after.
@@ -58,6 +60,7 @@ type Card struct {
 	Flaws        []string      `json:"flaws" nullable:"false"`
 	Bulletins    []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to the unit, by what its open jobs are for."`
 	Asks         []CardSetting `json:"asks" nullable:"false" doc:"Settings that a person will be asked for, as far as is known before the unit is read."`
+	Header       string        `json:"header,omitempty" doc:"The programming header that it is about, in place of the unit's own lead."`
 	Loader       string        `json:"loader"`
 	Identity     string        `json:"identity" doc:"The strongest identity that its loader gives."`
 	Verify       string        `json:"verify" doc:"How the write will be proved."`

@@ -109,6 +109,7 @@ type NewRun struct {
 	At          string            `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
 	Release     string            `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
 	Backup      string            `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
+	Header      string            `json:"header,omitempty" doc:"The link (BENCH/NAME) of a helper tool at the unit's programming header, around its own loader; label says then which unit it is, and at is its own lead."`
 	Label       string            `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
 	Again       bool              `json:"again,omitempty" doc:"Write although the unit runs this version."`
 	Reason      string            `json:"reason,omitempty"`

@@ -115,6 +115,7 @@ type UnitPage struct {
 	Offers    []Offer    `json:"offers" nullable:"false" doc:"What was seen at it and not ordered, that nobody has decided on."`
 	Sets      bool       `json:"sets,omitempty" doc:"Its model's sheet says what it can be set to."`
 	Defaults  bool       `json:"defaults,omitempty" doc:"And to what it can be put back."`
+	Header    string     `json:"header,omitempty" doc:"The programming header through which a helper tool reaches its memory around its own loader; empty where its sheet names none."`
 }
 
 // Found is as found and as left, of the last run.

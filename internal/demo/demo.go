@@ -291,6 +291,9 @@ func links(ctx context.Context, dir string) (int, error) {
 			p.Kind, p.Settings["rate"] = "can-line", "500000"
 		}
 		file.Links = append(file.Links, p)
+		if u.Clip != "" {
+			file.Links = append(file.Links, bench.Port{Name: u.Clip, Kind: "rfc2217", Settings: map[string]string{"address": at[u.Clip]}})
+		}
 		if u.Bus != "" {
 			file.Links = append(file.Links, bench.Port{Name: u.Bus, Kind: "can-line", Settings: map[string]string{"address": at[u.Bus], "rate": "500000"}})
 		}

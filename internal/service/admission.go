@@ -35,6 +35,9 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 	if err != nil {
 		return nil, err
 	}
+	if n.Header != "" {
+		return v.askedThrough(ctx, n, p)
+	}
 	if !p.Unit.Valid {
 		return nil, core.Fail(core.CannotTell, "nobody knows which unit is on %s", p.At()).Go(words.Identify(p.At()).To("Identify it"))
 	}
@@ -43,6 +46,31 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 		return nil, err
 	}
 	return v.askedOf(ctx, n, u, p)
+}
+
+// askedThrough is a run through the programming header of a unit: over the link of the helper
+// tool, with the unit's own lead beside it.
+func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own place) (*asked, error) {
+	tool, err := v.find(ctx, n.Header)
+	if err != nil {
+		return nil, err
+	}
+	if tool.Bench != own.Bench {
+		return nil, core.Fail(core.NotAllowed, "link %s is on another bench than %s; one bench carries a run out", tool.FullName(), own.FullName()).Do("Plug both into one bench.")
+	}
+	id := strings.TrimSpace(n.Label)
+	if id == "" && own.Unit.Valid {
+		id = own.Unit.String
+	}
+	if id == "" {
+		return nil, core.Fail(core.CannotTell, "nobody knows which unit is at the programming header").Unit("nothing was changed").Do("Read its label, and say what it says.")
+	}
+	u, err := v.store.Unit(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	n.At = own.FullName()
+	return v.askedOf(ctx, n, u, tool)
 }
 
 // askedOf is a run of a unit at a place; the place is empty where the unit is on no link.
@@ -56,6 +84,12 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 	if p.Name == "" {
 		a.row.Link, a.Opened.Link = "", ""
 	} else {
+		if n.Header != "" {
+			a.Opened.Own = n.At
+			if _, name, _ := strings.Cut(n.At, "/"); name != p.Name {
+				a.claims = append(a.claims, p.Bench+"/"+name)
+			}
+		}
 		a.Place = admit.Place{Name: p.FullName(), Away: !v.online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
 	}
 	if a.Opened.Job, a.Opened.Left, err = v.jobFor(ctx, n, u); err != nil {
@@ -307,6 +341,9 @@ func (v *Service) admission(ctx context.Context, in *newRunIn) (client.Admission
 		}
 	}
 	for _, name := range a.Sheet.Links() {
+		if n := in.Body; n.Header != "" {
+			break // a run through the header is of the main part alone
+		}
 		var behind []string
 		for i := range a.Sheet.Sections {
 			if x := &a.Sheet.Sections[i]; x.Link == name && (a.Release == nil || len(a.Sheet.In(a.Release, x)) > 0) {

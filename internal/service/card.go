@@ -26,6 +26,7 @@ type cardIn struct {
 	Release string `query:"release" maxLength:"64" doc:"Version that the job is about; the recommended one where it is empty."`
 	Adapter string `query:"adapter" maxLength:"80" doc:"Name of the adapter at hand."`
 	Day     string `query:"day" maxLength:"10" doc:"On which the job is planned, as 2027-01-31: what the job needs is judged for it."`
+	Header  bool   `query:"header" doc:"The way through the unit's programming header, in place of its own lead."`
 }
 
 // getCard lays out what a person needs to know and to do for a unit.
@@ -48,12 +49,20 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	if err != nil {
 		return client.Card{}, err
 	}
+	title := ""
+	if in.Header {
+		through, err := j.sheet.Through()
+		if err != nil {
+			return client.Card{}, err
+		}
+		title, j.sheet, link = j.sheet.Main().Header.Title.In("en"), through, ""
+	}
 	kind, err := registry.Loader(j.sheet.Main().Loader.Kind)
 	if err != nil {
 		return client.Card{}, err
 	}
 	limits := kind.Limits(j.sheet.Main().Loader.Own)
-	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link,
+	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link, Header: title,
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Asks: []client.CardSetting{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
@@ -123,7 +132,7 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 	for _, j := range jobs {
 		out.Jobs = append(out.Jobs, oneJob(j, names))
 	}
-	if release == "" {
+	if release == "" || out.Header != "" { // what stops a run through the header hangs on the links that it is told
 		return nil
 	}
 	n := client.NewRun{Kind: run.Flash, Release: release}

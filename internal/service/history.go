@@ -124,7 +124,11 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 // gates, tests, what is owed, what was left as it is.
 func tells(r *history.Record, names map[string]string) (all []core.Said) {
 	if r.Identity != "" && r.Identity != run.ThisUnit {
-		all = append(all, core.Say("Known %s, not by a serial that it tells.", r.Identity))
+		if r.Header != "" {
+			all = append(all, core.Say("Through its programming header, with the helper tool on %s; it is known by its label.", r.Header))
+		} else {
+			all = append(all, core.Say("Known %s, not by a serial that it tells.", r.Identity))
+		}
 	}
 	if r.Given != "" {
 		all = append(all, core.Say("For this run was said: %s.", strings.TrimSuffix(r.Given, ".")))

@@ -419,6 +419,9 @@ func (v *Service) folded(ctx context.Context, id string) (*run.State, error) {
 	return s, nil
 }
 
+// OwnLead is what a unit's own lead is called where a run goes through its programming header.
+const OwnLead = "own"
+
 // furtherLinks names what a run claims at its new place, and the links of sections
 // that are on links of their own.
 func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given map[string]string) (claims []string, links map[string]string, err error) {
@@ -429,6 +432,18 @@ func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given
 	}
 	for _, x := range s.Sections {
 		d, ok := sheet.Section(x.Name)
+		if x.Own != "" { // its own lead, beside the helper tool's
+			at, err := v.find(ctx, cmp.Or(given[OwnLead], x.Own))
+			if err != nil {
+				return nil, nil, err
+			}
+			if at.Bench != p.Bench {
+				return nil, nil, core.Fail(core.CannotTell, "the unit's own lead was on %s, which is not at bench %s", x.Own, p.BenchName).
+					Do("Say where it is: --link " + OwnLead + "=BENCH/LINK.")
+			}
+			claims, links = append(claims, at.Bench+"/"+at.Name), map[string]string{x.Name: at.FullName()}
+			continue
+		}
 		if x.Link == "" || !ok {
 			continue
 		}

@@ -147,11 +147,25 @@ func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv 
 	if err != nil {
 		return err
 	}
+	if h := j.sheet.Main().Header; h != nil {
+		adv.Header = h.Title.In("en")
+	}
+	lock, known := j.known.Best(core.FactLock)
+	adv.Locked = known && lock.Value == "locked"
 	well, err := v.store.RanWell(ctx, u.Model)
 	if err != nil {
 		return err
 	}
 	for _, x := range j.verdicts {
+		if adv.Header != "" && x.Answer == fit.Fits && x.Channel == model.Stable {
+			f, err := v.store.Release(ctx, x.Release)
+			if err != nil {
+				return err
+			}
+			if j.sheet.HasLoader(&f.Release) {
+				adv.Heals = append(adv.Heals, x.Version)
+			}
+		}
 		if x.Version == adv.State.Fact(core.FactRunning) && adv.State.WayBack() == run.BackFull {
 			continue // its backup brings that back, with all that was its own
 		}

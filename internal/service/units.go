@@ -116,6 +116,9 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 	}
 	if sheet, err := v.store.Sheet(ctx, u.Model); err == nil {
 		out.Sets, out.Defaults = sheet.Sets(), sheet.HasDefaults()
+		if h := sheet.Main().Header; h != nil {
+			out.Header = h.Title.In("en")
+		}
 	}
 	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
 		return out, err

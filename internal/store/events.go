@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
@@ -181,7 +182,15 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 		case run.KindIdentified:
 			var id run.Identified
 			if err := json.Unmarshal(e.Body, &id); err == nil && sameUnit(id.Facts, r) {
+				id.Facts = slices.DeleteFunc(id.Facts, func(f core.Fact) bool { return strings.HasPrefix(f.Name, run.OfHeader) }) // the helper tool's own
 				if err := addFacts(ctx, tx, r.Unit, id.Facts); err != nil {
+					return err
+				}
+			}
+		case run.KindOwn:
+			var own run.Own
+			if err := json.Unmarshal(e.Body, &own); err == nil && sameUnit(own.Facts, r) {
+				if err := addFacts(ctx, tx, r.Unit, own.Facts); err != nil {
 					return err
 				}
 			}

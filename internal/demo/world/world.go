@@ -64,13 +64,15 @@ var (
 	Turnstone16 []byte
 	//go:embed plover-3.yaml
 	Plover3 []byte
+	//go:embed curlew-24.yaml
+	Curlew24 []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
 var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar,
-	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16, "plover-3": Plover3}
+	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16, "plover-3": Plover3, "curlew-24": Curlew24}
 
 // Release is a release of the demo.
 type Release struct {
@@ -152,6 +154,9 @@ func (r Release) Part(n int) []byte {
 		return sim.Program(p.Runs, p.KiB<<10, hash(r.Model+p.Name), hash(r.Model+p.Name+p.Runs))
 	case n == r.program():
 		return sim.Program(r.Version, p.KiB<<10, hash(r.Model), hash(r.Model+r.Version))
+	}
+	if r.Model == "curlew-24" { // its chip starts nothing without a whole boot loader
+		return sim.Program(p.As, p.KiB<<10, hash(r.Model+p.Name), hash(r.Model+p.As))
 	}
 	b := make([]byte, p.KiB<<10)
 	own := rand.New(rand.NewPCG(hash(r.Model+p.Name+p.As), 6))
@@ -251,6 +256,8 @@ type Unit struct {
 	Codes    []uint32          // faults that it has noted
 	Set      string            // what it is set to: lines of name=value
 	Stuck    uint64            // address of a sector that no longer erases
+	Dead     bool              // its boot loader is gone
+	Clip     string            // the link of a helper tool at its programming header
 	Absent   bool              // it is in the register, and on no link
 }
 
@@ -334,6 +341,8 @@ var Units = []Unit{
 	seen(Unit{Link: "tray-6", Model: "plover-3", Revision: "A", Serial: "PV3-5322", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
 	seen(Unit{Link: "tray-7", Model: "plover-3", Revision: "B", Serial: "PV3-6107", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed"}),
 	seen(Unit{Link: "tray-8", Model: "plover-3", Revision: "B", Serial: "PV3-6108", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed", Absent: true}), // nobody has plugged it in
+	seen(Unit{Link: "board-1", Model: "curlew-24", Revision: "B", Serial: "CW24-3307", Runs: "2.1.0", Site: "Gannet Quay, hall A, departures", Label: map[string]string{"revision": "B"}, Dead: true, Clip: "clip-1"}),
+	seen(Unit{Link: "board-2", Model: "curlew-24", Revision: "B", Serial: "CW24-3312", Runs: "2.1.0", Site: "Ormsay, departures", Label: map[string]string{"revision": "B"}, Told: map[string]string{core.FactLock: "locked"}, Dead: true, Locked: true, Clip: "clip-2"}),
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
 }
 
@@ -423,9 +432,21 @@ func (u Unit) Spec() sim.Spec {
 		s.Paged = lampPages
 		s.Web, s.WebAfter = u.setTo("address")+":8016", 3*time.Second
 	}
+	if u.Model == "curlew-24" {
+		s.Boot = sim.Range{Length: 12 << 10}
+	}
 	s.Locked = u.Locked
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
 	s.Fresh = func() []byte { return u.memory() }
+	return s
+}
+
+// ClipSpec is the helper tool at the unit's programming header.
+func (u Unit) ClipSpec() sim.Spec {
+	x := *u.Sheet().Main()
+	x.Loader = x.Header.Loader
+	s := board.Section(&x, "")
+	s.Name, s.Loader = u.Clip, "1.1"
 	return s
 }
 
@@ -482,6 +503,11 @@ func (u Unit) memory() []byte {
 			continue
 		}
 		copy(b[p.Address-base:], r.Part(n))
+	}
+	if u.Dead {
+		for i := range 2048 { // a write that was cut off
+			b[i] = 0xFF
+		}
 	}
 	if u.Set != "" {
 		s := board.Board(sheet, u.Serial)
