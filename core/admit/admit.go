@@ -259,7 +259,7 @@ func header(in *Input) (bars []Bar) {
 		bars = append(bars, Bar{Rule: "header", Kind: core.NotAllowed, Said: core.Say("Settings are put by the unit itself, not through its programming header."), Todo: core.Todos(words.SettingsPut(in.Serial).To("Put them over its own lead")), Who: You})
 	case in.Release != nil && !in.Sheet.HasLoader(in.Release):
 		bars = append(bars, Bar{Rule: "header", Kind: core.NoWayBack, Said: core.Say("Release %s has no boot loader, and through the programming header the one in the unit may be lost.", in.Release.Version),
-			Todo: core.Todos(words.Fit(in.Serial).To("Choose one that has it"), words.Restore(in.Serial).To("Or put a backup back")), Who: You})
+			Todo: core.Todos(words.Fit(in.Serial).To("Choose one that has it"), words.RestoreThrough(in.Serial).To("Or put a backup back")), Who: You})
 	}
 	return bars
 }

@@ -75,7 +75,7 @@ func TestABoardWithoutABootLoaderIsMendedThroughItsHeader(t *testing.T) {
 	if i := slices.IndexFunc(x.Answers.Facts, func(f core.Fact) bool { return f.Name == core.FactSerial }); i < 0 || x.Answers.Facts[i].Value != "L-0001" {
 		t.Errorf("its own loader says %+v", x.Answers.Facts)
 	}
-	if x.Identified.Strength != run.ThisKind || s.Fact("header."+core.FactChip) != "PL-32" || s.Fact(core.FactChip) != "" {
+	if x.Identified.Strength != run.ThisKind || s.Fact(core.FactChip) != "PL-32" || s.Fact(run.OfHeader+core.FactModel) != "THOLE" {
 		t.Errorf("at the header: %+v", x.Identified)
 	}
 	h, err := history.DecodeRecord(s.Closed.Record)

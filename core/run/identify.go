@@ -179,7 +179,7 @@ const OfHeader = "header."
 // factOf is the name under which a section's fact is noted.
 func factOf(x *Section, name string) string {
 	switch {
-	case x.Own != "":
+	case x.Own != "" && name != core.FactChip && name != core.FactLock: // those are the unit's
 		return OfHeader + name
 	case x.Main:
 		return name

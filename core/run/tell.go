@@ -24,7 +24,7 @@ func Tell(e Event, x *Section) core.Said {
 		return core.Say("taken up again")
 	case KindIdentified:
 		if id, err := body[Identified](e); err == nil && x != nil && x.Own != "" {
-			return core.Say("the helper tool finds chip %s at the header", visit.Value(id.Facts, OfHeader+core.FactChip))
+			return core.Say("the helper tool finds chip %s at the header", visit.Value(id.Facts, core.FactChip))
 		}
 		return core.Say("identified on the wire")
 	case KindJudged:

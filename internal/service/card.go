@@ -74,14 +74,14 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 			out.Reference = u.Running
 		}
 		switch {
-		case limits.Has(loader.Keep):
+		case limits.Has(loader.Keep) && !in.Header: // a helper tool gives no settings
 			out.WayBack = run.BackSettings
 		case out.Reference != "":
 			out.WayBack = run.BackImage
 		default:
 			out.WayBack = run.BackNone
 		}
-		out.Fates = fates(j.sheet, out.Locked, out.WayBack)
+		out.Fates = fates(j.sheet, out.Locked, out.WayBack, in.Header)
 		noBackup(&out)
 	}
 	for _, f := range j.sheet.Flaws {
@@ -192,14 +192,15 @@ func (v *Service) cardSettings(ctx context.Context, a *asked, out *client.Card) 
 
 // fates are what becomes of each region of a memory that cannot be saved: lifting a
 // lock erases all that is not read-only; a unit that takes a file erases what the
-// sheet does not keep.
-func fates(sheet *model.Sheet, locked bool, back string) (all []client.Fate) {
+// sheet does not keep. Through a programming header the whole chip is erased, and the boot
+// loader written anew.
+func fates(sheet *model.Sheet, locked bool, back string, through bool) (all []client.Fate) {
 	for _, r := range sheet.Main().Memory.Regions {
 		f := client.Fate{Name: r.Name, Use: string(r.Use), Bytes: r.Length, Fate: "lost"}
 		switch {
-		case r.ReadOnly:
+		case r.ReadOnly && !(locked && through):
 			f.Fate = "stays"
-		case r.Use == memory.Program:
+		case r.Use == memory.Program || through && r.Use == memory.Loader:
 			f.Fate = "written"
 		case r.Use == memory.Settings && back == run.BackSettings:
 			f.Fate = "put-back"

@@ -2613,7 +2613,7 @@ export interface components {
             next?: string;
             /** @description What was put into it, in order. */
             params?: string[];
-            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, way-back, hold, consent, order, second. */
+            /** @description What stops it: permission, link, label, release, fit, reason, protection, backup, needs, adapter, procedure, header, way-back, hold, consent, order, second. */
             rule: string;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];
@@ -2631,7 +2631,7 @@ export interface components {
         };
         AdviseChoice: {
             /** @enum {string} */
-            do: "look" | "go-on" | "restore" | "known-good" | "by-hand" | "set-apart";
+            do: "look" | "go-on" | "restore" | "known-good" | "by-hand" | "header" | "set-apart";
             /** @description Something is lost for good. */
             grave?: boolean;
             needs: components["schemas"]["Said"];
@@ -2840,6 +2840,8 @@ export interface components {
             /** @description What becomes of each region, where its memory cannot be saved whole. */
             fates: components["schemas"]["Fate"][];
             flaws: string[];
+            /** @description The programming header that it is about, in place of the unit's own lead. */
+            header?: string;
             /** @description The strongest identity that its loader gives. */
             identity: string;
             /** @description What stands in for a backup where none can be read. */
@@ -3459,6 +3461,7 @@ export interface components {
             given?: string;
             /** Format: int64 */
             halves: number;
+            header?: string;
             identity: string;
             images: string[];
             /** Format: int64 */
@@ -4716,6 +4719,8 @@ export interface components {
             at: string;
             /** @description Id or the start of its digest; the newest where it is empty. */
             backup?: string;
+            /** @description The link (BENCH/NAME) of a helper tool at the unit's programming header, around its own loader; label says then which unit it is, and at is its own lead. */
+            header?: string;
             /**
              * Format: int64
              * @description The job that it belongs to; where it is empty the open job of the unit, or one of its own.
@@ -6359,6 +6364,8 @@ export interface components {
                 [key: string]: components["schemas"]["FactValue"];
             };
             fit?: components["schemas"]["Fit"];
+            /** @description The programming header through which a helper tool reaches its memory around its own loader; empty where its sheet names none. */
+            header?: string;
             /** @description The release at which it is to stay. */
             held?: components["schemas"]["Hold"];
             id: string;
@@ -8747,6 +8754,8 @@ export interface operations {
                 adapter?: string;
                 /** @description On which the job is planned, as 2027-01-31: what the job needs is judged for it. */
                 day?: string;
+                /** @description The way through the unit's programming header, in place of its own lead. */
+                header?: boolean;
             };
             header?: never;
             path?: never;
@@ -8830,6 +8839,8 @@ export interface operations {
                 adapter?: string;
                 /** @description On which the job is planned, as 2027-01-31: what the job needs is judged for it. */
                 day?: string;
+                /** @description The way through the unit's programming header, in place of its own lead. */
+                header?: boolean;
             };
             header?: never;
             path?: never;

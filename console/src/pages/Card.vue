@@ -2,6 +2,7 @@
 // The job card of a unit: what to know, what to take along, what to do, in order.
 import { mdiAlert, mdiArchiveCheck, mdiArchiveOff, mdiCheckCircle, mdiCloseCircle, mdiHandBackRight, mdiHelpCircle, mdiPrinter, mdiRobotIndustrial } from '@mdi/js'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api, problem, type Card, type Item, type Problem, type Unit } from '../api/client'
 import BulletinList from '../parts/BulletinList.vue'
@@ -18,6 +19,8 @@ import { newest } from '../newest'
 import { cap, minutes } from '../words'
 
 const props = defineProps<{ unit: string }>()
+const route = useRoute()
+const header = route.query.header === 'true' // the way through the programming header
 const card = ref<Card | null>(null)
 const trouble = ref<Problem | null>(null)
 const adapter = ref('')
@@ -28,7 +31,7 @@ const latest = newest()
 async function load() {
   const still = latest()
   try {
-    const { data, error } = await api.GET('/api/card', { params: { query: { at: props.unit, ...(adapter.value && { adapter: adapter.value }), ...(day.value && { day: day.value }) } } })
+    const { data, error } = await api.GET('/api/card', { params: { query: { at: props.unit, ...(adapter.value && { adapter: adapter.value }), ...(day.value && { day: day.value }), ...(header && { header }) } } })
     if (!still()) return
     if (error) throw error
     card.value = data
@@ -41,7 +44,7 @@ onMounted(load)
 watch([adapter, day], load)
 
 const at = computed(() => (stage: string): Item[] => card.value?.items.filter((i) => i.at === stage) ?? [])
-const byTool = (i: Item) => ['line', 'wait', 'check', 'read', 'apply'].includes(i.do)
+const byTool = (i: Item) => ['line', 'wait', 'check', 'read', 'reach', 'start', 'apply'].includes(i.do)
 const plate = computed<Unit | null>(() => (card.value ? { id: card.value.unit ?? '', model: card.value.model, serial: card.value.serial ?? '', modelName: card.value.modelName, revision: card.value.revision ?? '', site: card.value.site ?? '', running: card.value.running ?? '', state: 'known', entered: card.value.made } : null))
 const standing = computed(() => ({ proven: [mdiCheckCircle, 'teal', cap(procedures.proven!)], failed: [mdiCloseCircle, 'brick', cap(procedures.failed!)], unproven: [mdiHelpCircle, '', cap(procedures.unproven!)], barred: [mdiCloseCircle, 'brick', cap(procedures.barred!)] } as Record<string, string[]>)[card.value?.standing ?? ''] ?? null)
 const left = computed(() => (card.value?.items.filter((i) => ['hazard', 'tool', 'prepare'].includes(i.at) && !ticked.has(i.id)).length ?? 0))
@@ -60,12 +63,13 @@ function tick(id: string) {
             <h1>Job card</h1>
             <p v-if="standing" class="lead row tight" :class="standing[1]"><v-icon :icon="standing[0]" size="24" /> <strong>{{ standing[2] }}</strong></p>
             <p v-if="card.standingSays">{{ card.standingSays }}</p>
+            <p v-if="card.header"><strong>Around its own loader:</strong> {{ card.header }}.</p>
             <p v-if="!card.procedure" class="lead">The sheet has no procedure for this unit. What follows is what the tool knows by itself.</p>
           </div>
         </div>
         <div class="row">
           <v-text-field v-model="day" type="date" label="Planned day" class="day" data-day />
-          <v-btn variant="outlined" :href="`/api/card.pdf?at=${encodeURIComponent(unit)}&day=${day}`" target="_blank" :prepend-icon="mdiPrinter" data-print>Print it</v-btn>
+          <v-btn variant="outlined" :href="`/api/card.pdf?at=${encodeURIComponent(unit)}&day=${day}&header=${header}`" target="_blank" :prepend-icon="mdiPrinter" data-print>Print it</v-btn>
           <v-btn v-if="card.link && session.may('technician')" color="primary" :to="`/begin/${card.link}`" data-begin>{{ left ? `Begin (${left} not ticked)` : 'Begin' }}</v-btn>
         </div>
       </div>

@@ -14,6 +14,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import VerdictTag from '../parts/VerdictTag.vue'
 import JobForm from '../parts/JobForm.vue'
+import ThroughHeader from '../parts/ThroughHeader.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import UnitEntry from '../parts/UnitEntry.vue'
 import LeftAt from '../parts/LeftAt.vue'
@@ -112,6 +113,7 @@ const blocked = computed(() => {
             {{ recommended && recommended.version !== page.running ? `Start a run with ${recommended.version}` : 'Start a run' }}
           </v-btn>
           <template v-else><v-btn color="primary" size="x-large" block disabled>Start a run</v-btn></template>
+          <ThroughHeader v-if="page.header && !page.run && session.may('technician')" :unit="page" />
           <p class="small"><router-link :to="`/card/${page.id}`" data-card>Its job card: what to know, take along and do</router-link></p>
           <p class="small"><router-link :to="`/handover/${page.serial}`" data-handover>Hand-over: what was done, what was not, what comes next</router-link></p>
           <p class="small">{{ blocked || `On ${page.link}. It is identified again first; nothing is written before you say so.` }}</p>
