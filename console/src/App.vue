@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiAccountOutline, mdiChevronDown, mdiLaptop, mdiLogout, mdiMagnify, mdiThemeLightDark } from '@mdi/js'
+import { mdiAccountGroup, mdiAccountOutline, mdiChevronDown, mdiLaptop, mdiLogout, mdiMagnify, mdiThemeLightDark } from '@mdi/js'
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -87,6 +87,7 @@ const pages = [
         </template>
         <v-list min-width="220">
           <v-list-item :title="session.person.name" :subtitle="session.person.role" />
+          <v-list-item :prepend-icon="mdiAccountGroup" title="Team, sessions, tokens" to="/people" data-team />
           <v-list-item :prepend-icon="mdiThemeLightDark" title="Light or dark" @click="toggle" />
           <v-list-item :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
         </v-list>

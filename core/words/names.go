@@ -37,6 +37,13 @@ var (
 	}
 	// Turns are how a turn of a round stands.
 	Turns = Names{"open": "to do", "unknown": "begun, nobody knows how far", "done": "done", "left": "left undone", "passed": "not needed"}
+	// Audit is what the audit log keeps.
+	Audit = Names{
+		"signed-in": "signed in", "sign-in-failed": "wrong name or password", "person-added": "person added", "person-changed": "person changed", "person-ended": "account ended",
+		"link-made": "sign-in link made", "access-ended": "session or token ended", "token-made": "token made", "machine-let-in": "machine asked to be let in", "bench-code-made": "bench invited",
+		"bench-enrolled": "bench enrolled", "bench-revoked": "bench revoked", "key-trusted": "key trusted", "key-revoked": "key revoked", "sheet-in-force": "sheet in force",
+		"release-vouched": "release vouched for", "release-withdrawn": "release withdrawn",
+	}
 	// Seats are how a unit of a tray stands.
 	Seats = Names{
 		"not-seen": "never seen", "at-work": "at work", "hands-off": "being written", "waits": "waits for you", "half-done": "half done", "done": "done and proven",
@@ -133,5 +140,5 @@ var All = map[string]Names{
 	"outcomes": Outcomes, "conditions": Conditions, "standings": Standings, "stages": Stages, "waysBack": WaysBack, "fates": Fates,
 	"verdicts": Verdicts, "proofs": Proofs, "sources": Sources, "channels": Channels, "facts": Facts, "needStates": NeedStates, "procedures": Procedures,
 	"supplies": Supplies, "places": Places, "classes": Classes, "permits": Permits, "jobStands": JobStands, "gates": Gates, "tests": Tests, "answers": Answers, "formats": Formats, "linkKinds": LinkKinds, "settingWays": SettingWays, "questions": Questions,
-	"codeStands": CodeStands, "turns": Turns, "seats": Seats,
+	"codeStands": CodeStands, "turns": Turns, "seats": Seats, "audit": Audit,
 }

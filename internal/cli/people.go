@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"zealousferry/core"
 	"zealousferry/internal/service"
 	"zealousferry/internal/store"
 )
@@ -38,30 +39,55 @@ func (a *app) personVerb() *cobra.Command {
 				}
 				defer db.Close()
 				p := store.Person{ID: store.NewID(), Name: args[0], Role: role}
-				if old, err := db.Person(ctx, args[0]); err == nil {
-					p.ID = old.ID
-				}
 				if password {
 					if p.Password, err = a.askPassword(); err != nil {
 						return err
 					}
 				}
-				if err := db.PutPerson(ctx, p); err != nil {
+				if err := db.AddPerson(ctx, p); err != nil {
 					return err
 				}
-				code, digest := service.Secret()
-				if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: time.Now().Add(service.SignInLasts).UTC(), Valid: true}}); err != nil {
+				return a.firstLink(ctx, db, p)
+			})
+		}}
+	link := &cobra.Command{Use: "link NAME", Short: "A one-use sign-in link for somebody who cannot get in otherwise", Args: cobra.ExactArgs(1),
+		Example: "  ferry person link \"Imre Kolding\"",
+		RunE: func(_ *cobra.Command, args []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				dsn, err := database()
+				if err != nil {
 					return err
 				}
-				return a.show(map[string]string{"id": p.ID, "name": p.Name, "role": p.Role, "code": code}, func() {
-					fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, service.SignInLasts, a.url, code)
-				})
+				db, err := store.Open(ctx, dsn)
+				if err != nil {
+					return err
+				}
+				defer db.Close()
+				p, err := db.Person(ctx, args[0])
+				if err == nil && p.Ended.Valid {
+					err = core.Fail(core.NotAllowed, "the account of %s was ended", p.Name)
+				}
+				if err != nil {
+					return err
+				}
+				return a.firstLink(ctx, db, p)
 			})
 		}}
 	add.Flags().StringVar(&role, "role", role, "technician, lead or viewer")
 	add.Flags().BoolVar(&password, "password", false, "ask for a password on the terminal")
-	v.AddCommand(add)
+	v.AddCommand(add, link)
 	return v
+}
+
+// firstLink makes and shows a one-use sign-in link.
+func (a *app) firstLink(ctx context.Context, db *store.Store, p store.Person) error {
+	code, digest := service.Secret()
+	if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: time.Now().Add(service.SignInLasts).UTC(), Valid: true}}); err != nil {
+		return err
+	}
+	return a.show(map[string]string{"id": p.ID, "name": p.Name, "role": p.Role, "code": code}, func() {
+		fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, service.SignInLasts, a.url, code)
+	})
 }
 
 func (a *app) askPassword() (sql.NullString, error) {

@@ -147,7 +147,7 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "In the order of the work:"}, &cobra.Group{ID: "team", Title: "The team's catalogue and register:"}, &cobra.Group{ID: "machine", Title: "Machines:"})
 	for group, verbs := range map[string][]*cobra.Command{
 		"work":    {a.todayVerb(), a.linksVerb(), a.linkVerb(), a.identifyVerb(), a.scan(), a.roundVerb(), a.trayVerb(), a.fitVerb(), a.noteVerb(), a.cardVerb(), a.rehearseVerb(), a.wiresVerb(), a.checkVerb(), a.listenVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.testVerb(), a.historyVerb()},
-		"team":    {a.consoleVerb(), a.unitsVerb(), a.unitVerb(), a.siteVerb(), a.settingsVerb(), a.handoverVerb(), a.offerVerb(), a.jobVerb(), a.holdVerb(), a.consentVerb(), a.secondVerb(), a.backupsVerb(), a.modelVerb(), a.bulletinVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb(), a.adapterVerb()},
+		"team":    {a.signInVerb(), a.signOutVerb(), a.consoleVerb(), a.peopleVerb(), a.tokenVerb(), a.auditVerb(), a.unitsVerb(), a.unitVerb(), a.siteVerb(), a.settingsVerb(), a.handoverVerb(), a.offerVerb(), a.jobVerb(), a.holdVerb(), a.consentVerb(), a.secondVerb(), a.backupsVerb(), a.modelVerb(), a.bulletinVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb(), a.adapterVerb()},
 		"machine": {a.serveVerb(), a.migrateVerb(), a.dumpVerb(), a.loadVerb(), a.personVerb(), a.benchVerb(), a.simVerb(), a.demoVerb()},
 	} {
 		for _, v := range verbs {
@@ -187,14 +187,27 @@ func plainArguments(v *cobra.Command) {
 	}
 }
 
-func (a *app) client() *client.Client { return client.New(a.url, a.token, a.clock) }
+// client speaks for whoever FERRY_TOKEN is of, or else for whoever has signed this machine in.
+func (a *app) client() (*client.Client, error) {
+	if a.token == "" {
+		kept, err := keptTokens()
+		if err != nil {
+			return nil, err
+		}
+		a.token = kept[a.url]
+	}
+	return client.New(a.url, a.token, a.clock), nil
+}
 
 // call gives a verb a client and a context that Ctrl-C ends.
 func (a *app) call(f func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
 	return func(_ *cobra.Command, args []string) error {
 		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
-		c := a.client()
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
 		defer c.Close()
 		return f(ctx, c, args)
 	}
@@ -220,7 +233,10 @@ func (a *app) complete(list func(ctx context.Context, c *client.Client) []string
 	return func(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		c := a.client()
+		c, err := a.client()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
 		defer c.Close()
 		return list(ctx, c), cobra.ShellCompDirectiveNoFileComp
 	}

@@ -19,6 +19,9 @@ import (
 	"zealousferry/core/words"
 )
 
+// Agent is what this client calls itself in its requests.
+const Agent = "ferry"
+
 // Client calls one service as one person or bench.
 type Client struct {
 	base  string
@@ -99,6 +102,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
+	req.Header.Set("User-Agent", Agent)
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -153,7 +157,7 @@ func problem(resp *http.Response) error {
 		p.Kind = core.NotAnswering // it could not do it now; whoever can wait does
 	}
 	if p.Status == http.StatusUnauthorized {
-		p.Todo = core.Todos(core.Plain("Sign in: set FERRY_TOKEN. In the demo, read the file env in its folder, as it says at its start."))
+		p.Todo = core.Todos(core.Plain("Sign in: ferry sign-in. A script has its token in FERRY_TOKEN; that of the demo is in the file env in its folder, as it says at its start."))
 	}
 	return p.Err()
 }

@@ -45,12 +45,21 @@ func timeOf(t sql.NullTime) *time.Time {
 func (v *Service) newBenchCode(ctx context.Context, _ *none) (client.Code, error) {
 	text, digest := Secret()
 	ends := v.clock.Now().Add(EnrolLasts).UTC()
-	err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends, Valid: true}})
-	return client.Code{Code: text, Expires: ends}, err
+	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends, Valid: true}}); err != nil {
+		return client.Code{}, err
+	}
+	return client.Code{Code: text, Expires: ends}, v.audit(ctx, auditBenchCode, "", "good until %s", ends.Format("15:04"))
 }
 
 func (v *Service) revokeBench(ctx context.Context, in *benchPath) (none, error) {
-	return none{}, v.store.RevokeBench(ctx, in.Bench, v.clock.Now())
+	b, err := v.store.BenchBy(ctx, in.Bench)
+	if err != nil {
+		return none{}, err
+	}
+	if err := v.store.RevokeBench(ctx, b.ID, v.clock.Now()); err != nil {
+		return none{}, err
+	}
+	return none{}, v.audit(ctx, auditRevoked, "", "%s", b.Name)
 }
 
 // rawIn is a call whose body the handler decodes: fields that are not known are
@@ -89,6 +98,10 @@ func (v *Service) enrol(ctx context.Context, in *rawIn) (client.Enrolled, error)
 	}
 	text, digest := Secret()
 	err = v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Bench: sql.NullString{String: b.ID, Valid: true}, Name: "bench " + e.Name})
+	if err != nil {
+		return client.Enrolled{}, err
+	}
+	err = v.audit(ctx, auditEnrolled, "", "%s, version %s, from %s", e.Name, short(e.Version, 40), who(ctx).address)
 	return client.Enrolled{Bench: b.ID, Token: text, ServiceKey: v.key.Public()}, err
 }
 

@@ -52,7 +52,10 @@ func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error)
 	if out.Alike, err = v.alike(ctx, s); err != nil {
 		return out, err
 	}
-	return out, v.store.PutModel(ctx, s, in.RawBody)
+	if err := v.store.PutModel(ctx, s, in.RawBody); err != nil {
+		return out, err
+	}
+	return out, v.audit(ctx, auditSheet, "", "%s, SHA-256 %s", s.Model, s.Digest.Short())
 }
 
 // alike says which models in force have units that would answer like this one's.

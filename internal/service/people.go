@@ -7,7 +7,9 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -34,17 +36,23 @@ var rank = map[string]int{Viewer: 1, Technician: 2, Lead: 3}
 const (
 	sessionCookie = "ferry_session"
 	sessionLasts  = 12 * time.Hour
+	sessionIdle   = 2 * time.Hour   // without a request it ends
+	seenEvery     = 5 * time.Minute // how often it is noted that a session or token is used
+	inviteLasts   = 24 * time.Hour
 	// SignInLasts is how long a sign-in code is good.
 	SignInLasts = 10 * time.Minute
 	// EnrolLasts is how long an enrolment code is good.
 	EnrolLasts = 30 * time.Minute
 )
 
-// caller is who made a request.
+// caller is who made a request: a person, a bench, or nobody who is signed in.
 type caller struct {
-	person store.Person
-	bench  string
-	secret core.Digest
+	person  store.Person
+	bench   string
+	secret  core.Digest
+	by      store.Secret // the session or token with which it came
+	address string
+	agent   string // a browser, the command line, a program
 }
 
 type callerKey struct{}
@@ -72,34 +80,92 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 		} else if c, err := r.Cookie(sessionCookie); err == nil {
 			text, kind = c.Value, store.SecretSession
 		}
+		c := caller{agent: agent(r.UserAgent())}
+		c.address, _, _ = net.SplitHostPort(r.RemoteAddr)
 		if text != "" && len(text) < 200 {
-			c, err := v.lookUp(r.Context(), text, kind)
+			known, err := v.lookUp(r.Context(), c, text, kind)
 			if err == nil {
-				r = r.WithContext(context.WithValue(r.Context(), callerKey{}, c))
+				c = known
 			} else if core.KindOf(err) == "" {
 				writeProblem(w, v.fail(r.Context(), err))
 				return
 			}
 		}
-		next.ServeHTTP(w, r)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, c)))
 	})
 }
 
-func (v *Service) lookUp(ctx context.Context, text, kind string) (c caller, err error) {
+// agent is what a request came from, in plain words: what others call themselves is theirs to
+// make up.
+func agent(said string) string {
+	switch {
+	case strings.HasPrefix(said, client.Agent):
+		return "the command line"
+	case strings.HasPrefix(said, "Mozilla/"): // as every browser begins
+		return "a browser"
+	}
+	return "a program"
+}
+
+// short is the beginning of a text that others have sent, without what moves a terminal.
+func short(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7F {
+			return -1
+		}
+		return r
+	}, s)
+	if r := []rune(s); len(r) > most {
+		s = string(r[:most])
+	}
+	return s
+}
+
+func (v *Service) lookUp(ctx context.Context, c caller, text, kind string) (caller, error) {
 	c.secret = core.DigestOf([]byte(text))
-	x, err := v.store.Secret(ctx, c.secret, v.clock.Now())
+	now := v.clock.Now()
+	x, err := v.store.Secret(ctx, c.secret, now)
 	if err != nil {
 		return c, err
 	}
 	if x.Kind != kind {
 		return c, core.Fail(core.NotAllowed, "this is not a %s", kind)
 	}
+	c.by = x
 	if x.Bench.Valid {
 		c.bench = x.Bench.String
 		return c, nil
 	}
-	c.person, err = v.store.Person(ctx, x.Person.String)
-	return c, err
+	if c.person, err = v.store.Person(ctx, x.Person.String); err != nil {
+		return c, err
+	}
+	last := x.Created
+	if x.Seen.Valid {
+		last = x.Seen.Time
+	}
+	switch {
+	case c.person.Ended.Valid:
+		return c, core.Fail(core.NotFound, "this account was ended")
+	case kind == store.SecretSession && now.Sub(last) > sessionIdle:
+		return c, core.Fail(core.NotFound, "this session was idle for too long")
+	case !x.Seen.Valid || now.Sub(last) > seenEvery:
+		if err := v.store.SeenSecret(ctx, c.secret, now, short(c.agent+", "+c.address, 200)); err != nil {
+			return c, err
+		}
+	}
+	c.person.Role = capped(c.person.Role, x.Scope)
+	return c, nil
+}
+
+// capped is what a token of a scope may do of what its owner may.
+func capped(role, scope string) string {
+	switch {
+	case scope == client.ScopeRead:
+		return Viewer
+	case scope == client.ScopeWork && role == Lead:
+		return Technician
+	}
+	return role
 }
 
 func writeProblem(w http.ResponseWriter, err error) {
@@ -184,6 +250,7 @@ type signInOut struct {
 
 func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) {
 	now := v.clock.Now()
+	ends, scope, how := now.Add(sessionLasts), "", "with a password"
 	var p store.Person
 	var err error
 	if in.Body.Code != "" {
@@ -194,15 +261,24 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		if p, err = v.store.Person(ctx, x.Person.String); err != nil {
 			return nil, err
 		}
+		if x.Until.Valid && x.Until.Time.Before(ends) {
+			ends = x.Until.Time
+		}
+		scope, how = x.Scope, "with a link"
 	} else if p, err = v.byPassword(ctx, in.Body.Name, in.Body.Password); err != nil {
 		return nil, err
 	}
+	if p.Ended.Valid {
+		return nil, core.Fail(core.NotAllowed, "this account was ended").Do("Ask a lead.")
+	}
 	text, digest := Secret()
-	ends := now.Add(sessionLasts)
-	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}}); err != nil {
+	c := who(ctx)
+	from := short(c.agent+", "+c.address, 200)
+	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from}); err != nil {
 		return nil, err
 	}
-	return &signInOut{v.cookie(text, ends), person(p)}, nil
+	p.Role = capped(p.Role, scope)
+	return &signInOut{v.cookie(text, ends), person(p)}, v.audit(ctx, auditSignedIn, p.ID, "%s, from %s", how, from)
 }
 
 func (v *Service) cookie(text string, ends time.Time) http.Cookie {
@@ -210,6 +286,10 @@ func (v *Service) cookie(text string, ends time.Time) http.Cookie {
 }
 
 func (v *Service) byPassword(ctx context.Context, name, password string) (store.Person, error) {
+	typed, address := core.DigestOf([]byte(strings.ToLower(strings.TrimSpace(name)))), who(ctx).address
+	if err := v.waits(ctx, typed, address); err != nil {
+		return store.Person{}, err
+	}
 	select {
 	case v.hashing <- struct{}{}:
 		defer func() { <-v.hashing }()
@@ -225,9 +305,28 @@ func (v *Service) byPassword(ctx context.Context, name, password string) (store.
 		kept = nobodysPassword()
 	}
 	if !passwordMatches(kept, password) || !p.Password.Valid {
-		return p, core.Fail(core.NotAllowed, "name and password do not belong together").Do("Try again, or ask a lead for a sign-in link.")
+		wrong := core.Fail(core.NotAllowed, "name and password do not belong together").Do("Try again, or ask a lead for a sign-in link.")
+		return p, errors.Join(wrong, v.store.SignInFailed(ctx, typed, address, v.clock.Now()), v.audit(ctx, auditSignInFailed, p.ID, "from %s", short(who(ctx).agent+", "+address, 200)))
 	}
-	return p, nil
+	return p, v.store.SignedIn(ctx, typed, address)
+}
+
+// waits refuses who has typed too many wrong passwords, for a time that doubles with each: for
+// the name, and for the address. Nobody who comes from elsewhere waits for that.
+func (v *Service) waits(ctx context.Context, name core.Digest, address string) error {
+	now := v.clock.Now()
+	named, all, last, err := v.store.SignInFailures(ctx, name, address, now)
+	if err != nil {
+		return err
+	}
+	n := max(named-4, all-19)
+	if n <= 0 {
+		return nil
+	}
+	if left := last.Add(min(time.Second<<min(n-1, 10), 5*time.Minute)).Sub(now); left > 0 {
+		return core.Fail(core.Busy, "%d wrong passwords have come from here", all).Do(fmt.Sprintf("Wait %d s, or ask a lead for a sign-in link.", int(left.Seconds())+1))
+	}
+	return nil
 }
 
 type signOutOut struct {
@@ -245,10 +344,20 @@ func person(p store.Person) client.Person {
 	return client.Person{ID: p.ID, Name: p.Name, Role: p.Role}
 }
 
-// newSignInCode lets somebody who has a token open the console.
+// newSignInCode lets somebody who has a token open the console: what comes of it may no more
+// than the token, and ends with it. A session makes none: it would renew itself for ever.
 func (v *Service) newSignInCode(ctx context.Context, _ *none) (client.Code, error) {
+	c := who(ctx)
+	if c.by.Kind == store.SecretSession {
+		return client.Code{}, core.Fail(core.NotAllowed, "a session makes no sign-in links").Do("Sign in again on the other machine; a lead makes a link for somebody else.")
+	}
+	return v.linkFor(ctx, c.person.ID, SignInLasts, c.by.Scope, c.by.Expires)
+}
+
+// linkFor makes the code of a one-use sign-in link for somebody.
+func (v *Service) linkFor(ctx context.Context, person string, lasts time.Duration, scope string, until sql.NullTime) (client.Code, error) {
 	text, digest := Secret()
-	ends := v.clock.Now().Add(SignInLasts).UTC()
-	err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: who(ctx).person.ID, Valid: true}, Expires: sql.NullTime{Time: ends, Valid: true}})
+	ends := v.clock.Now().Add(lasts).UTC()
+	err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: person, Valid: true}, Expires: sql.NullTime{Time: ends, Valid: true}, Scope: scope, Until: until})
 	return client.Code{Code: text, Expires: ends}, err
 }

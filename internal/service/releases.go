@@ -233,7 +233,9 @@ func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn,
 	if err := v.store.Withdraw(ctx, r.ID, who(ctx).person.ID, strings.TrimSuffix(in.Body.Reason, "."), v.clock.Now()); err != nil {
 		return client.Withdrawn{}, err
 	}
-	v.log.Info("release withdrawn", "model", r.Model, "version", r.Version, "by", who(ctx).person.ID)
+	if err := v.audit(ctx, auditWithdrawn, "", "%s %s: %s", r.Model, r.Version, in.Body.Reason); err != nil {
+		return client.Withdrawn{}, err
+	}
 	out := client.Withdrawn{Version: r.Version, Model: r.Model, Units: []client.Unit{}}
 	units, total, err := v.store.Carriers(ctx, r.Model, r.Version, 200)
 	if err != nil {

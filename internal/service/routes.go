@@ -2,10 +2,13 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zealousferry/core"
 	"zealousferry/internal/client"
 )
 
@@ -22,6 +25,18 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
 	route(v, api, "POST", "/api/session/codes", "new-sign-in-code", Viewer, "A one-use code to sign in to the console as oneself", v.newSignInCode)
 
+	route(v, api, "GET", "/api/people", "list-people", Viewer, "The team; where somebody is signed in, for leads and of oneself", v.listPeople)
+	route(v, api, "POST", "/api/people", "invite", Lead, "Add somebody, who gets a one-use link", v.invite)
+	route(v, api, "POST", "/api/people/{person}", "change-person", Lead, "Give somebody another role or address", v.changeMember)
+	route(v, api, "POST", "/api/people/{person}/end", "end-person", Lead, "End somebody's account at once: sessions, tokens, links and streams", v.endMember)
+	route(v, api, "POST", "/api/people/{person}/link", "link-for-person", Lead, "A new one-use link for somebody", v.newLinkFor)
+	route(v, api, "POST", "/api/access/tokens", "make-token", Viewer, "Make a token of one's own, with a name, a scope and an end", v.makeToken)
+	route(v, api, "POST", "/api/access/{id}/end", "end-access", Viewer, "End a session or token: one's own, or as a lead anybody's", v.endAccess)
+	route(v, api, "POST", "/api/machines", "ask-machine", anybody, "Ask for a machine to be signed in as somebody (RFC 8628)", v.askMachine)
+	route(v, api, "POST", "/api/machines/ask", "machine-state", anybody, "Whether somebody has let the machine in; its token comes once", v.machineState)
+	route(v, api, "GET", "/api/machines/{code}", "waiting-machine", Viewer, "The machine that waits with a code", v.waitingMachine)
+	route(v, api, "POST", "/api/machines/{code}", "let-in", Viewer, "Let a machine in as oneself, or refuse it", v.letIn)
+	route(v, api, "GET", "/api/audit", "get-audit", Lead, "What was done about who may what, the newest first", v.getAudit)
 	route(v, api, "GET", "/api/benches", "list-benches", Viewer, "Benches", v.listBenches)
 	route(v, api, "POST", "/api/benches/codes", "new-bench-code", Lead, "A one-use code to enrol a bench", v.newBenchCode)
 	route(v, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", Lead, "End a bench's right to speak", v.revokeBench)
@@ -171,8 +186,9 @@ func (v *Service) routes(api huma.API) {
 	raw(v, api, "GET", "/api/bench/blobs/{digest}", "get-blob", benchOnly, "Content by SHA-256", v.getBlob)
 }
 
-func operation(method, path, id, role, summary string) huma.Operation {
-	o := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
+// operation is a call that asks for a role before anything of the request is read.
+func (v *Service) operation(method, path, id, role, summary string) huma.Operation {
+	o := huma.Operation{Middlewares: huma.Middlewares{v.onlyFor(role)}, OperationID: id, Method: method, Path: path, Summary: summary, Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
 	if role != anybody {
 		o.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 		o.Description = "Role: " + role + "."
@@ -180,12 +196,28 @@ func operation(method, path, id, role, summary string) huma.Operation {
 	return o
 }
 
+// onlyFor refuses whoever has not the role, before parameters or body are read.
+func (v *Service) onlyFor(role string) func(huma.Context, func(huma.Context)) {
+	return func(c huma.Context, next func(huma.Context)) {
+		err := allow(who(c.Context()), role)
+		if err == nil {
+			next(c)
+			return
+		}
+		err = v.fail(c.Context(), err)
+		p, ok := err.(*problem)
+		if !ok {
+			p = &problem{Explain(err)}
+		}
+		c.SetStatus(p.Status)
+		c.SetHeader("Content-Type", "application/problem+json")
+		json.NewEncoder(c.BodyWriter()).Encode(p)
+	}
+}
+
 // raw registers a handler that makes its whole answer itself.
 func raw[I, O any](v *Service, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (*O, error)) {
-	huma.Register(api, operation(method, path, id, role, summary), func(ctx context.Context, in *I) (*O, error) {
-		if err := allow(who(ctx), role); err != nil {
-			return nil, v.fail(ctx, err)
-		}
+	huma.Register(api, v.operation(method, path, id, role, summary), func(ctx context.Context, in *I) (*O, error) {
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, v.fail(ctx, err)
@@ -215,19 +247,16 @@ func received(o huma.Operation, most int64) huma.Operation {
 
 // upload registers a handler that takes bytes.
 func upload[I, O any](v *Service, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (O, error)) {
-	o := received(operation(method, path, id, role, summary), maxUpload)
+	o := received(v.operation(method, path, id, role, summary), maxUpload)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
-	register(v, api, o, role, f)
+	register(v, api, o, f)
 }
 
 // rawUpload takes bytes and makes its whole answer itself.
 func rawUpload[I, O any](v *Service, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (*O, error)) {
-	o := received(operation(method, path, id, role, summary), maxUpload)
+	o := received(v.operation(method, path, id, role, summary), maxUpload)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	huma.Register(api, o, func(ctx context.Context, in *I) (*O, error) {
-		if err := allow(who(ctx), role); err != nil {
-			return nil, v.fail(ctx, err)
-		}
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, v.fail(ctx, err)
@@ -239,17 +268,14 @@ func rawUpload[I, O any](v *Service, api huma.API, method, path, id, role, summa
 // tolerant registers a call of a bench: JSON that may hold fields that this
 // version does not know, decoded by the handler.
 func tolerant[I, O any](v *Service, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (O, error)) {
-	o := received(operation(method, path, id, role, summary), maxTalk)
+	o := received(v.operation(method, path, id, role, summary), maxTalk)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: "object", AdditionalProperties: true}}}}
 	o.SkipValidateBody = true
-	register(v, api, o, role, f)
+	register(v, api, o, f)
 }
 
-func register[I, O any](v *Service, api huma.API, o huma.Operation, role string, f func(context.Context, *I) (O, error)) {
+func register[I, O any](v *Service, api huma.API, o huma.Operation, f func(context.Context, *I) (O, error)) {
 	huma.Register(api, o, func(ctx context.Context, in *I) (*body[O], error) {
-		if err := allow(who(ctx), role); err != nil {
-			return nil, v.fail(ctx, err)
-		}
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, v.fail(ctx, err)
@@ -266,12 +292,9 @@ type follow func(ctx context.Context, s *sender) error
 // stream registers a live stream of server-sent events. open refuses before
 // anything is sent.
 func stream[I any](v *Service, api huma.API, path, id, role, summary string, open func(context.Context, *I) (follow, error)) {
-	o := operation("GET", path, id, role, summary)
+	o := v.operation("GET", path, id, role, summary)
 	o.Responses = map[string]*huma.Response{"200": {Description: "Server-sent events", Content: map[string]*huma.MediaType{eventStream: {Schema: &huma.Schema{Type: "string"}}}}}
 	huma.Register(api, o, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
-		if err := allow(who(ctx), role); err != nil {
-			return nil, v.fail(ctx, err)
-		}
 		f, err := open(ctx, in)
 		if err != nil {
 			return nil, v.fail(ctx, err)
@@ -280,12 +303,33 @@ func stream[I any](v *Service, api huma.API, path, id, role, summary string, ope
 			h.SetHeader("Content-Type", eventStream)
 			h.SetHeader("Cache-Control", "no-store")
 			s := &sender{out: h.BodyWriter()}
-			if err := f(h.Context(), s); err != nil && h.Context().Err() == nil {
+			ctx, end := context.WithCancel(h.Context())
+			defer end()
+			go v.whileSignedIn(ctx, end)
+			if err := f(ctx, s); err != nil && ctx.Err() == nil {
 				v.log.Warn("a live stream ended", "route", path, "error", err)
 			}
 		}}, nil
 	})
 }
+
+// whileSignedIn ends a live stream when the session or token is gone with which it was opened.
+func (v *Service) whileSignedIn(ctx context.Context, end func()) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-v.clock.After(streamCheck):
+		}
+		if _, err := v.store.Secret(ctx, who(ctx).secret, v.clock.Now()); core.KindOf(err) == core.NotFound {
+			end()
+			return
+		}
+	}
+}
+
+// streamCheck is how long a live stream outlives the session with which it was opened.
+const streamCheck = 3 * time.Second
 
 func (v *Service) whoAmI(ctx context.Context, _ *none) (client.Person, error) {
 	return person(who(ctx).person), nil

@@ -92,7 +92,10 @@ func (v *Service) distrust(ctx context.Context, modelName string, releases []*mo
 
 func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
 	now := v.clock.Now().UTC()
-	return v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: who(ctx).person.ID, Reason: reason, Dated: now, By: who(ctx).person.ID, Entered: now}, nil)
+	if err := v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: who(ctx).person.ID, Reason: reason, Dated: now, By: who(ctx).person.ID, Entered: now}, nil); err != nil {
+		return err
+	}
+	return v.audit(ctx, auditVouched, "", "release %s, by name: %s", release, reason)
 }
 
 // acceptRelease is a lead's word, by name, for images that no trusted key signed.
@@ -191,7 +194,10 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 			return client.Key{}, core.Fail(core.NotUnderstood, "the key would end before it begins")
 		}
 	}
-	return client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}, v.store.PutKey(ctx, k)
+	if err := v.store.PutKey(ctx, k); err != nil {
+		return client.Key{}, err
+	}
+	return client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}, v.audit(ctx, auditKey, "", "%s, %s", k.Name, k.ID)
 }
 
 type revokeKeyIn struct {
@@ -200,7 +206,10 @@ type revokeKeyIn struct {
 }
 
 func (v *Service) revokeKey(ctx context.Context, in *revokeKeyIn) (none, error) {
-	return none{}, v.store.RevokeKey(ctx, in.Key, who(ctx).person.ID, in.Body.Reason, v.clock.Now())
+	if err := v.store.RevokeKey(ctx, in.Key, who(ctx).person.ID, in.Body.Reason, v.clock.Now()); err != nil {
+		return none{}, err
+	}
+	return none{}, v.audit(ctx, auditKeyEnded, "", "%s: %s", in.Key, in.Body.Reason)
 }
 
 type packIn struct {

@@ -13,6 +13,10 @@ import (
 	"zealousferry/core/trust"
 )
 
+// TeamChain is the chain of the audit log: what was done about who may what, beside the chains
+// of units.
+const TeamChain = "team"
+
 // AppendEntry puts an entry at the end of its unit's chain and signs the head.
 func (s *Store) AppendEntry(ctx context.Context, key trust.Key, e *history.Entry) (head history.Head, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {

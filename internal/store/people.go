@@ -10,33 +10,93 @@ import (
 	"zealousferry/core"
 )
 
-// Person is somebody of the team.
+// Person is somebody of the team. Ended is when his account was ended: he keeps his name in
+// history, and can do nothing any more.
 type Person struct {
 	ID       string         `db:"id" json:"id"`
 	Name     string         `db:"name" json:"name"`
 	Role     string         `db:"role" json:"role"`
 	Password sql.NullString `db:"password" json:"-"`
 	Created  time.Time      `db:"created_at" json:"-"`
+	Email    string         `db:"email" json:"-"`
+	Ended    sql.NullTime   `db:"ended_at" json:"-"`
+}
+
+const personColumns = `id, name, role, password, created_at, email, ended_at`
+
+// AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
+func (s *Store) AddPerson(ctx context.Context, p Person) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
+	if duplicate(err) {
+		return core.Fail(core.Busy, "there is somebody called %s already", p.Name).Unit("nothing was changed").Do("Take another name for this one; whoever has that name gets a new sign-in link, not a second account.")
+	}
+	return err
 }
 
 // PutPerson adds somebody, or changes name, role and password hash.
 func (s *Store) PutPerson(ctx context.Context, p Person) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (id, name, role, password, created_at) VALUES (?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE name = VALUES(name), role = VALUES(role), password = COALESCE(VALUES(password), password)`,
-		p.ID, p.Name, p.Role, p.Password, time.Now().UTC())
+	_, err := s.db.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE name = VALUES(name), role = VALUES(role), email = VALUES(email), password = COALESCE(VALUES(password), password)`,
+		p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
 	return err
 }
 
 // Person finds somebody by id or by name.
 func (s *Store) Person(ctx context.Context, idOrName string) (p Person, err error) {
-	err = s.db.GetContext(ctx, &p, `SELECT * FROM person WHERE id = ? OR name = ? LIMIT 1`, idOrName, idOrName)
+	err = s.db.GetContext(ctx, &p, `SELECT `+personColumns+` FROM person WHERE id = ? OR name = ? LIMIT 1`, idOrName, idOrName)
 	return p, none(err, "there is nobody called %q", idOrName)
+}
+
+// People lists everybody, those whose account was ended too.
+func (s *Store) People(ctx context.Context) (all []Person, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT `+personColumns+` FROM person ORDER BY ended_at IS NOT NULL, name LIMIT 2000`)
+	return all, err
+}
+
+// ErrLastLead says that nobody would be left who could let others in.
+var ErrLastLead = core.Fail(core.NotAllowed, "nobody would be left who is a lead").Unit("nothing was changed").Do("Make somebody else a lead first.")
+
+// ChangePerson gives somebody another role or address, unless that would leave the team
+// without a lead.
+func (s *Store) ChangePerson(ctx context.Context, p Person) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET role = ?, email = ? WHERE id = ? AND ended_at IS NULL`, p.Role, p.Email, p.ID); err != nil {
+			return err
+		}
+		return leadLeft(ctx, tx)
+	})
+}
+
+// leadLeft refuses what leaves the team without a lead. The rows are locked, so that two who
+// end each other do not both succeed.
+func leadLeft(ctx context.Context, tx *sqlx.Tx) error {
+	var leads []string
+	if err := tx.SelectContext(ctx, &leads, `SELECT id FROM person WHERE role = 'lead' AND ended_at IS NULL FOR UPDATE`); err != nil {
+		return err
+	}
+	if len(leads) == 0 {
+		return ErrLastLead
+	}
+	return nil
+}
+
+// EndPerson ends an account: sessions, tokens and codes are gone when it returns.
+func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET ended_at = COALESCE(ended_at, ?), password = NULL WHERE id = ?`, at.UTC(), id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE person = ?`, id); err != nil {
+			return err
+		}
+		return leadLeft(ctx, tx)
+	})
 }
 
 // Names gives the name of each person by id.
 func (s *Store) Names(ctx context.Context) (map[string]string, error) {
 	var all []Person
-	if err := s.db.SelectContext(ctx, &all, `SELECT * FROM person`); err != nil {
+	if err := s.db.SelectContext(ctx, &all, `SELECT `+personColumns+` FROM person`); err != nil {
 		return nil, err
 	}
 	m := map[string]string{}
@@ -64,18 +124,26 @@ type Secret struct {
 	Created time.Time      `db:"created_at"`
 	Expires sql.NullTime   `db:"expires_at"`
 	Used    sql.NullTime   `db:"used_at"`
+
+	ID    sql.NullString `db:"id"`    // by which people name it
+	Scope string         `db:"scope"` // of a token: what it may do of what its owner may
+	Seen  sql.NullTime   `db:"seen_at"`
+	From  string         `db:"seen_from"` // what called itself so when it was used last
+	Until sql.NullTime   `db:"until_at"`  // of a code: what comes of it ends then at the latest
 }
+
+const secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at`
 
 // AddSecret keeps a secret's digest.
 func (s *Store) AddSecret(ctx context.Context, x Secret) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		x.Digest, x.Kind, x.Person, x.Bench, x.Name, time.Now().UTC(), x.Expires)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		x.Digest, x.Kind, x.Person, x.Bench, x.Name, time.Now().UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until)
 	return err
 }
 
 // Secret finds one that is not expired.
 func (s *Store) Secret(ctx context.Context, digest core.Digest, now time.Time) (x Secret, err error) {
-	err = s.db.GetContext(ctx, &x, `SELECT * FROM secret WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)`, digest[:], now.UTC())
+	err = s.db.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)`, digest[:], now.UTC())
 	return x, none(err, "this sign-in is not known or has ended")
 }
 
@@ -89,14 +157,149 @@ func (s *Store) UseSecret(ctx context.Context, digest core.Digest, kind string, 
 		if n, _ := r.RowsAffected(); n == 0 {
 			return core.Fail(core.NotAllowed, "this code was used already or is too old").Do("Ask for a new one.")
 		}
-		return tx.GetContext(ctx, &x, `SELECT * FROM secret WHERE digest = ?`, digest[:])
+		return tx.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE digest = ?`, digest[:])
 	})
 	return x, err
+}
+
+// Access lists the sessions and tokens of somebody; of everybody where person is empty.
+func (s *Store) Access(ctx context.Context, person string, now time.Time) (all []Secret, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT `+secretColumns+` FROM secret WHERE kind IN ('session', 'token') AND bench IS NULL AND (? = '' OR person = ?) AND (expires_at IS NULL OR expires_at > ?)
+		ORDER BY COALESCE(seen_at, created_at) DESC LIMIT 2000`, person, person, now.UTC())
+	return all, err
+}
+
+// Invited lists those who have a sign-in link that they have not used yet.
+func (s *Store) Invited(ctx context.Context, now time.Time) (map[string]bool, error) {
+	var ids []string
+	err := s.db.SelectContext(ctx, &ids, `SELECT DISTINCT person FROM secret WHERE kind = 'sign-in' AND used_at IS NULL AND expires_at > ? AND person IS NOT NULL`, now.UTC())
+	all := map[string]bool{}
+	for _, id := range ids {
+		all[id] = true
+	}
+	return all, err
+}
+
+// AccessBy finds one of them by its id.
+func (s *Store) AccessBy(ctx context.Context, id string) (x Secret, err error) {
+	err = s.db.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE id = ? AND kind IN ('session', 'token') AND bench IS NULL`, id)
+	return x, none(err, "there is no session or token %s", id)
+}
+
+// SeenSecret notes when a session or token was used, and by what.
+func (s *Store) SeenSecret(ctx context.Context, digest core.Digest, at time.Time, from string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE secret SET seen_at = ?, seen_from = ? WHERE digest = ?`, at.UTC(), from, digest[:])
+	return err
 }
 
 // DropSecret ends a session or token.
 func (s *Store) DropSecret(ctx context.Context, digest core.Digest) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM secret WHERE digest = ?`, digest[:])
+	return err
+}
+
+// DeviceAsk is a machine that asks to be signed in as somebody.
+type DeviceAsk struct {
+	Digest  []byte         `db:"digest"`
+	Code    string         `db:"code"`
+	Machine string         `db:"machine"`
+	Asked   time.Time      `db:"asked_at"`
+	Expires time.Time      `db:"expires_at"`
+	Polled  sql.NullTime   `db:"polled_at"`
+	Person  sql.NullString `db:"person"`
+	Scope   string         `db:"scope"`
+	Days    int            `db:"days"`
+	Decided sql.NullTime   `db:"decided_at"`
+	Given   bool           `db:"given"`
+}
+
+const deviceColumns = `digest, code, machine, asked_at, expires_at, polled_at, person, scope, days, decided_at, given`
+
+// mostAsks is how many machines may wait to be let in at one time: nobody is signed in who
+// asks.
+const mostAsks = 200
+
+// AddDeviceAsk keeps what a machine asks, and forgets those that are over.
+func (s *Store) AddDeviceAsk(ctx context.Context, d DeviceAsk) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM device_ask WHERE expires_at < ?`, d.Asked.UTC()); err != nil {
+			return err
+		}
+		n := 0
+		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM device_ask`); err != nil {
+			return err
+		}
+		if n >= mostAsks {
+			return core.Fail(core.Busy, "%d machines wait to be signed in already", n).Do("Wait some minutes, then ask again.")
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO device_ask (digest, code, machine, asked_at, expires_at) VALUES (?, ?, ?, ?, ?)`, d.Digest, d.Code, d.Machine, d.Asked.UTC(), d.Expires.UTC())
+		return err
+	})
+}
+
+// DeviceByCode finds what waits, by the code that a person types.
+func (s *Store) DeviceByCode(ctx context.Context, code string, now time.Time) (d DeviceAsk, err error) {
+	err = s.db.GetContext(ctx, &d, `SELECT `+deviceColumns+` FROM device_ask WHERE code = ? AND expires_at > ? AND decided_at IS NULL`, code, now.UTC())
+	return d, none(err, "no machine waits with the code %s", code)
+}
+
+// DecideDevice lets a machine in as somebody, or refuses it; once.
+func (s *Store) DecideDevice(ctx context.Context, d DeviceAsk, now time.Time) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE device_ask SET person = ?, scope = ?, days = ?, given = ?, decided_at = ? WHERE code = ? AND decided_at IS NULL AND expires_at > ?`,
+		d.Person, d.Scope, d.Days, d.Given, now.UTC(), d.Code, now.UTC())
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return core.Fail(core.NotFound, "no machine waits with the code %s", d.Code)
+	}
+	return nil
+}
+
+// PollDevice gives what was decided, and notes that it was asked. What was decided is given
+// once.
+func (s *Store) PollDevice(ctx context.Context, digest core.Digest, now time.Time) (d DeviceAsk, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &d, `SELECT `+deviceColumns+` FROM device_ask WHERE digest = ? AND expires_at > ? FOR UPDATE`, digest[:], now.UTC()); err != nil {
+			return none(err, "what this machine asked is over")
+		}
+		if d.Decided.Valid {
+			_, err := tx.ExecContext(ctx, `DELETE FROM device_ask WHERE digest = ?`, digest[:])
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE device_ask SET polled_at = ? WHERE digest = ?`, now.UTC(), digest[:])
+		return err
+	})
+	return d, err
+}
+
+// SignInFailed keeps a wrong name or password, and forgets old ones.
+func (s *Store) SignInFailed(ctx context.Context, name core.Digest, address string, at time.Time) error {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM sign_in_failed WHERE at < ? LIMIT 500`, at.Add(-SignInMemory).UTC()); err != nil {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, `INSERT INTO sign_in_failed (id, name, address, at) VALUES (?, ?, ?, ?)`, NewID(), name[:], address, at.UTC())
+	return err
+}
+
+// SignInMemory is how long a wrong password counts.
+const SignInMemory = 30 * time.Minute
+
+// SignInFailures counts those of late from an address, for a name and for all, and says
+// when the last was.
+func (s *Store) SignInFailures(ctx context.Context, name core.Digest, address string, now time.Time) (named, all int, last time.Time, err error) {
+	var row struct {
+		Named sql.NullInt64 `db:"named"`
+		All   int           `db:"everybody"`
+		Last  sql.NullTime  `db:"newest"`
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT SUM(name = ?) AS named, COUNT(*) AS everybody, MAX(at) AS newest FROM sign_in_failed WHERE address = ? AND at > ?`, name[:], address, now.Add(-SignInMemory).UTC())
+	return int(row.Named.Int64), row.All, row.Last.Time, err
+}
+
+// SignedIn forgets the wrong passwords for a name from an address: they were the owner's.
+func (s *Store) SignedIn(ctx context.Context, name core.Digest, address string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM sign_in_failed WHERE name = ? AND address = ?`, name[:], address)
 	return err
 }
 
@@ -112,6 +315,14 @@ type Bench struct {
 	ClockError int64        `db:"clock_error" json:"clockError"` // microseconds that its clock is ahead
 }
 
+const benchColumns = `id, name, public_key, version, enrolled_at, revoked_at, seen_at, clock_error`
+
+// BenchBy finds one by id or name.
+func (s *Store) BenchBy(ctx context.Context, idOrName string) (b Bench, err error) {
+	err = s.db.GetContext(ctx, &b, `SELECT `+benchColumns+` FROM bench WHERE id = ? OR name = ? ORDER BY id = ? DESC LIMIT 1`, idOrName, idOrName, idOrName)
+	return b, none(err, "there is no bench %q", idOrName)
+}
+
 // AddBench enrols a bench.
 func (s *Store) AddBench(ctx context.Context, b Bench) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at) VALUES (?, ?, ?, ?, ?)`, b.ID, b.Name, b.PublicKey, b.Version, time.Now().UTC())
@@ -123,7 +334,7 @@ func (s *Store) AddBench(ctx context.Context, b Bench) error {
 
 // Benches lists all.
 func (s *Store) Benches(ctx context.Context) (all []Bench, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM bench ORDER BY name`)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+benchColumns+` FROM bench ORDER BY name`)
 	return all, err
 }
 

@@ -90,7 +90,14 @@ func TestADeadBoardByCommand(t *testing.T) {
 	follow(t, w, "technician", refuses(w, client.NewRun{Kind: run.Flash, At: "b/own", Release: "1.0.0", Header: "b/clip", Label: "L-0001", Reason: "dead"}))
 	follow(t, w, "technician", refuses(w, client.NewRun{Kind: run.SetUp, At: "b/own", Header: "b/clip", Label: "L-0001", Reason: "dead"}))
 	follow(t, w, "technician", refuses(w, client.NewRun{Kind: run.Flash, At: "b/clip", Release: "2.0.0", Header: "b/clip", Label: "L-0001", Reason: "dead"}))
-	follow(t, w, "technician", refuses(w, client.NewRun{Kind: run.Flash, At: "b/own", Release: "2.0.0", Header: "b/own", Label: "S-0001", Reason: "a model without a header"}))
+	if _, err := w.Lead.EnterUnit(ctx, client.NewUnit{Model: "small", Serial: "S-0001"}); err != nil {
+		t.Fatal(err)
+	}
+	err = refuses(w, client.NewRun{Kind: run.Flash, At: "b/own", Release: "2.0.0", Header: "b/clip", Label: "S-0001", Reason: "a model without a header"})
+	if err == nil || !strings.Contains(err.Error(), "names no programming header") {
+		t.Errorf("%v", err)
+	}
+	follow(t, w, "technician", err)
 
 	// Whoever has not clipped it on changes nothing.
 	before := plate.Memory()

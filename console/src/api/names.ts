@@ -7,6 +7,26 @@ export const answers: Record<string, string> = {
   "yes": "passed",
 }
 
+export const audit: Record<string, string> = {
+  "access-ended": "session or token ended",
+  "bench-code-made": "bench invited",
+  "bench-enrolled": "bench enrolled",
+  "bench-revoked": "bench revoked",
+  "key-revoked": "key revoked",
+  "key-trusted": "key trusted",
+  "link-made": "sign-in link made",
+  "machine-let-in": "machine asked to be let in",
+  "person-added": "person added",
+  "person-changed": "person changed",
+  "person-ended": "account ended",
+  "release-vouched": "release vouched for",
+  "release-withdrawn": "release withdrawn",
+  "sheet-in-force": "sheet in force",
+  "sign-in-failed": "wrong name or password",
+  "signed-in": "signed in",
+  "token-made": "token made",
+}
+
 export const channels: Record<string, string> = {
   "candidate": "candidate, on trial",
   "stable": "stable",

@@ -1,0 +1,152 @@
+<script setup lang="ts">
+// The team: who is in it, what each may do, where each is signed in. Leads see and change all
+// of it, everybody his own.
+import { mdiAccountOff, mdiAccountPlus, mdiKeyOutline, mdiWeb } from '@mdi/js'
+import { computed, reactive, ref } from 'vue'
+
+import { api, problem, type Access, type Member, type Problem } from '../api/client'
+import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
+import { cap, when } from '../words'
+
+const people = ref<Member[] | null>(null)
+const trouble = ref<Problem | null>(null)
+const inviting = ref(false)
+const newcomer = reactive({ name: '', role: 'technician' as Member['role'], email: '' })
+const link = ref<{ for: string; text: string; until: string } | null>(null)
+const ending = ref<Member | null>(null)
+const reason = ref('')
+const making = ref(false)
+const wanted = reactive({ name: '', scope: 'work' as 'read' | 'work' | 'whole', days: 30 })
+const made = ref<{ name: string; token: string; until: string } | null>(null)
+
+const lead = computed(() => session.may('lead'))
+const me = computed(() => people.value?.find((p) => p.id === session.person?.id))
+const scopes = [{ title: 'look', value: 'read' }, { title: 'what a technician does', value: 'work' }, { title: 'all that I may', value: 'whole' }]
+const scopeWords: Record<string, string> = { read: 'may look', work: 'may do what a technician does', whole: 'may do all of it', '': '' }
+
+async function load() {
+  const { data, error } = await api.GET('/api/people')
+  if (error) trouble.value = problem(error)
+  else people.value = data.people
+}
+load()
+
+async function done(error: unknown) {
+  trouble.value = error ? problem(error) : null
+  await load()
+}
+function linkOf(code: string) {
+  return `${location.origin}/sign-in#${code}`
+}
+async function invite() {
+  const { data, error } = await api.POST('/api/people', { body: { name: newcomer.name, role: newcomer.role, ...(newcomer.email && { email: newcomer.email }) } })
+  if (data) {
+    link.value = { for: data.name, text: linkOf(data.code), until: when(data.expires) }
+    inviting.value = false
+    newcomer.name = newcomer.email = ''
+  }
+  await done(error)
+}
+async function newLink(p: Member) {
+  const { data, error } = await api.POST('/api/people/{person}/link', { params: { path: { person: p.id } } })
+  if (data) link.value = { for: p.name, text: linkOf(data.code), until: when(data.expires) }
+  await done(error)
+}
+async function role(p: Member, to: Member['role']) {
+  const { error } = await api.POST('/api/people/{person}', { params: { path: { person: p.id } }, body: { role: to } })
+  await done(error)
+}
+async function end() {
+  const { error } = await api.POST('/api/people/{person}/end', { params: { path: { person: ending.value!.id } }, body: { reason: reason.value } })
+  ending.value = null
+  reason.value = ''
+  await done(error)
+}
+async function endAccess(x: Access) {
+  const { error } = await api.POST('/api/access/{id}/end', { params: { path: { id: x.id } } })
+  await done(error)
+}
+async function makeToken() {
+  const { data, error } = await api.POST('/api/access/tokens', { body: { name: wanted.name, scope: wanted.scope, days: Number(wanted.days) } })
+  if (data) {
+    made.value = { name: wanted.name, token: data.token, until: when(data.ends!) }
+    making.value = false
+    wanted.name = ''
+  }
+  await done(error)
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="row spread">
+      <h1>The team</h1>
+      <div class="row">
+        <v-btn variant="outlined" to="/let-in" data-let-in>Let a machine in…</v-btn>
+        <v-btn v-if="lead" variant="outlined" to="/audit" data-audit>What was done</v-btn>
+        <v-btn v-if="lead" color="primary" :prepend-icon="mdiAccountPlus" data-invite @click="inviting = !inviting">Invite somebody</v-btn>
+      </div>
+    </div>
+    <Trouble v-if="trouble" :problem="trouble" />
+    <div v-if="link" class="once" data-once><strong>A link for {{ link.for }}.</strong> It signs in once, until {{ link.until }}. It is shown now, and never again:<div class="mono text">{{ link.text }}</div></div>
+    <div v-if="made" class="once" data-made><strong>The token “{{ made.name }}”</strong>, until {{ made.until }}. It is shown now, and never again; a script finds it as FERRY_TOKEN:<div class="mono text">{{ made.token }}</div></div>
+    <form v-if="inviting" class="add" @submit.prevent="invite">
+      <v-text-field v-model="newcomer.name" label="Name" data-new-name />
+      <v-select v-model="newcomer.role" :items="['technician', 'lead', 'viewer']" label="Role" />
+      <v-text-field v-model="newcomer.email" label="E-mail (may be empty)" type="email" />
+      <v-btn type="submit" color="primary" :disabled="newcomer.name.trim().length < 2" data-new-go>Make the link</v-btn>
+    </form>
+    <ul v-if="people" class="rows people">
+      <li v-for="p in people" :key="p.id" :class="{ gone: p.ended }" :data-person="p.name">
+        <div class="row spread">
+          <div><strong class="name">{{ p.name }}</strong> <span class="muted">{{ p.role }}<template v-if="p.email">, {{ p.email }}</template></span>
+            <div v-if="p.ended" class="small">Account ended {{ when(p.ended) }}; the name stays in history.</div>
+            <div v-else-if="p.waits" class="small">Invited; has not signed in yet.</div></div>
+          <div v-if="lead && !p.ended" class="row">
+            <v-select :model-value="p.role" :items="['technician', 'lead', 'viewer']" label="Role" hide-details density="compact" class="role" :data-role="p.name" @update:model-value="(r: Member['role']) => role(p, r)" />
+            <v-btn variant="text" :data-link="p.name" @click="newLink(p)">New link</v-btn>
+            <v-btn variant="text" color="error" :prepend-icon="mdiAccountOff" :data-end="p.name" @click="ending = p">End account…</v-btn>
+          </div>
+        </div>
+        <ul v-if="p.access.length" class="access">
+          <li v-for="x in p.access" :key="x.id" class="row spread">
+            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? `token ${x.name ?? ''}` : 'signed in' }}<template v-if="x.current"> (here)</template><span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.seen ? `used ${when(x.seen)}` : 'never used', x.ends ? `ends ${when(x.ends)}` : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
+            <v-btn variant="text" size="small" :data-end-access="x.id" @click="endAccess(x)">End it</v-btn>
+          </li>
+        </ul>
+      </li>
+    </ul>
+    <template v-if="me">
+      <h2 class="gap">Tokens of your own</h2>
+      <p class="small">For scripts. On a machine that you work at, <span class="mono">ferry sign-in</span> is simpler.</p>
+      <form class="row token" @submit.prevent="makeToken">
+        <v-text-field v-model="wanted.name" label="What it is for" hide-details data-token-name />
+        <v-select v-model="wanted.scope" :items="scopes" label="It may" hide-details />
+        <v-text-field v-model="wanted.days" type="number" min="1" max="365" label="Days" hide-details class="days" />
+        <v-btn type="submit" variant="outlined" :disabled="wanted.name.trim().length < 2" data-token-go>Make it</v-btn>
+      </form>
+    </template>
+    <v-dialog :model-value="!!ending" max-width="520" @update:model-value="ending = null">
+      <form class="ask" @submit.prevent="end"><h2>End the account of {{ ending?.name }}?</h2><p>{{ cap('sessions, tokens and links end at once, live pages within seconds. What was done stays in history, with the name.') }}</p><v-text-field v-model="reason" label="Why" autofocus data-end-why /><div class="row"><v-btn type="submit" color="error" :disabled="reason.trim().length < 3" data-end-go>End it</v-btn><v-btn variant="text" @click="ending = null">Leave it</v-btn></div></form>
+    </v-dialog>
+  </div>
+</template>
+
+<style scoped>
+.gap { margin-top: 24px; }
+.add { display: grid; gap: 12px; max-width: 480px; margin: 16px 0; }
+.once { background: rgb(var(--v-theme-surface)); border: 2px solid rgb(var(--v-theme-primary)); border-radius: 8px; padding: 14px 16px; margin: 12px 0; }
+.text { overflow-wrap: anywhere; margin-top: 6px; user-select: all; }
+.people { margin-top: 16px; }
+.people > li { padding: 12px 0; }
+.name { font-size: 18px; }
+.gone { opacity: 0.7; }
+.role { width: 150px; }
+.access { list-style: none; padding: 0 0 0 12px; border-left: 3px solid var(--line); margin-top: 6px; }
+.access li { flex-wrap: nowrap; }
+.seen { margin-left: 8px; }
+.token > * { max-width: 260px; }
+.token .days { max-width: 110px; }
+.ask { background: rgb(var(--v-theme-surface)); border-radius: 8px; padding: 24px; display: grid; gap: 14px; }
+</style>

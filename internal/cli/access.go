@@ -1,0 +1,368 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zealousferry/core"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+)
+
+// kept is the file in which a person's tokens are, by the address of the service. Nobody else
+// may read it.
+func keptIn() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "ferry", "signed-in.json"), err
+}
+
+// keptTokens reads it. A file that others may read is refused: what is in it opens the team's
+// catalogue and register.
+func keptTokens() (map[string]string, error) {
+	all := map[string]string{}
+	path, err := keptIn()
+	if err != nil {
+		return all, nil // no home, nothing kept
+	}
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return all, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, core.Fail(core.NotAllowed, "others may read %s, which holds your sign-in", path).Do("Take that right away (chmod 600), then: ferry sign-in, for somebody may have read it.")
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(raw, &all); err != nil {
+		return nil, core.Fail(core.BadFile, "%s cannot be read: %w", path, err).Do("Remove it, and sign in again: ferry sign-in.")
+	}
+	return all, nil
+}
+
+// keepToken puts a token into the file, or takes it out where it is empty.
+func keepToken(url, token string) (string, error) {
+	all, err := keptTokens()
+	if err != nil {
+		return "", err
+	}
+	if all[url] = token; token == "" {
+		delete(all, url)
+	}
+	path, err := keptIn()
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
+	raw, err := json.MarshalIndent(all, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(path+".new", append(raw, '\n'), 0o600); err != nil {
+		return "", err
+	}
+	return path, os.Rename(path+".new", path)
+}
+
+func (a *app) signInVerb() *cobra.Command {
+	machine := ""
+	v := &cobra.Command{Use: "sign-in", Short: "Sign this machine in as you: type a code in the console", Args: cobra.NoArgs,
+		Long:    "Shows a code. Whoever is signed in to the console types it there, and this machine gets a token that is\nhis own, with an end. It is kept for this user alone. Scripts have one in FERRY_TOKEN, which goes first.",
+		Example: "  ferry sign-in --url https://ferry.example.org",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			m, err := c.AskMachine(ctx, client.NewMachine{Machine: machine})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.err, "In the console, at %s%s, type\n\n  %s\n\nwithin %d minutes. Only a code that you have asked for yourself.\n", a.url, m.Page, a.bright(m.Code), m.Seconds/60)
+			answer, err := a.untilLetIn(ctx, c, m)
+			if err != nil {
+				return err
+			}
+			path, err := keepToken(a.url, answer.Token)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"name": answer.Name, "ends": answer.Ends, "file": path}, func() {
+				fmt.Fprintf(a.out, "%s signed in as %s, until %s. The token is in %s.\n", a.paint(teal, "✓"), answer.Name, when(*answer.Ends), path)
+			})
+		})}
+	host, _ := os.Hostname()
+	if machine = host; machine == "" {
+		machine = "a machine"
+	}
+	if u, err := user.Current(); err == nil {
+		machine = u.Username + "@" + machine
+	}
+	v.Flags().StringVar(&machine, "machine", machine, "what this machine is called in the console")
+	return v
+}
+
+// untilLetIn asks whether somebody has let the machine in, until he has or it is over.
+func (a *app) untilLetIn(ctx context.Context, c *client.Client, m client.Machine) (client.MachineAnswer, error) {
+	for {
+		select {
+		case <-ctx.Done():
+			return client.MachineAnswer{}, ctx.Err()
+		case <-a.clock.After(time.Duration(m.Interval) * time.Second):
+		}
+		answer, err := c.MachineState(ctx, m.Device)
+		switch {
+		case core.KindOf(err) == core.Busy, core.KindOf(err) == core.NotAnswering: // too soon, or the service is away
+		case err != nil:
+			return answer, err
+		case answer.State == "given":
+			return answer, nil
+		case answer.State == "refused":
+			return answer, core.Fail(core.NotAllowed, "somebody has refused to let this machine in").Do("Ask again if that was a mistake: ferry sign-in.")
+		}
+	}
+}
+
+func (a *app) signOutVerb() *cobra.Command {
+	return &cobra.Command{Use: "sign-out", Short: "End this machine's token, and forget it", Args: cobra.NoArgs, Example: "  ferry sign-out",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			kept, err := keptTokens()
+			if err != nil {
+				return err
+			}
+			if kept[a.url] == "" {
+				return core.Fail(core.NotFound, "this machine is not signed in at %s", a.url)
+			}
+			c = client.New(a.url, kept[a.url], a.clock)
+			defer c.Close()
+			all, err := c.People(ctx)
+			for _, p := range all.People {
+				for _, x := range p.Access {
+					if x.Current {
+						err = errors.Join(err, c.EndAccess(ctx, x.ID))
+					}
+				}
+			}
+			if err != nil && core.KindOf(err) == core.NotAnswering {
+				return err // it is still good there
+			}
+			if _, err := keepToken(a.url, ""); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"signedOut": a.url}, func() { fmt.Fprintf(a.out, "%s signed out of %s\n", a.paint(teal, "✓"), a.url) })
+		})}
+}
+
+func (a *app) peopleVerb() *cobra.Command {
+	v := &cobra.Command{Use: "people", Short: "The team: who is in it, what they may do, where they are signed in"}
+	list := &cobra.Command{Use: "list", Short: "Everybody, with sessions and tokens (for leads, and your own)", Args: cobra.NoArgs, Example: "  ferry people list",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			all, err := c.People(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(all, func() { a.people(all.People) })
+		})}
+	n := client.NewMember{Role: "technician"}
+	add := &cobra.Command{Use: "invite NAME", Short: "Add somebody, who gets a one-use link (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people invite \"Edda Rooke\" --role technician",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n.Name = args[0]
+			x, err := c.Invite(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(x, func() {
+				fmt.Fprintf(a.out, "%s %s, %s. Give them this link; it signs in once, until %s:\n  %s/sign-in#%s\n", a.paint(teal, "✓"), x.Name, x.Role, when(x.Expires), a.url, x.Code)
+			})
+		})}
+	add.Flags().StringVar(&n.Role, "role", n.Role, "technician, lead or viewer")
+	add.Flags().StringVar(&n.Email, "email", "", "where to reach them")
+	m := client.MemberChange{}
+	change := &cobra.Command{Use: "change NAME", Short: "Give somebody another role or address (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people change \"Edda Rooke\" --role lead",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if m == (client.MemberChange{}) {
+				return core.Fail(core.NotUnderstood, "nothing is to be changed").Do("Say what: --role, --email.")
+			}
+			x, err := c.ChangeMember(ctx, args[0], m)
+			if err != nil {
+				return err
+			}
+			return a.show(x, func() { fmt.Fprintf(a.out, "%s %s is %s\n", a.paint(teal, "✓"), x.Name, x.Role) })
+		})}
+	change.Flags().StringVar(&m.Role, "role", "", "technician, lead or viewer")
+	change.Flags().StringVar(&m.Email, "email", "", "where to reach them")
+	why := client.Reason{}
+	end := &cobra.Command{Use: "end NAME", Short: "End somebody's account at once: sessions, tokens, links, streams (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people end \"Edda Rooke\" --reason \"has left\"",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			x, err := c.EndMember(ctx, args[0], why)
+			if err != nil {
+				return err
+			}
+			return a.show(x, func() {
+				fmt.Fprintf(a.out, "%s the account of %s is ended. The name stays in history.\n", a.paint(teal, "✓"), x.Name)
+			})
+		})}
+	end.Flags().StringVar(&why.Reason, "reason", "", "why")
+	end.MarkFlagRequired("reason")
+	link := &cobra.Command{Use: "link NAME", Short: "A new one-use link for somebody (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people link \"Edda Rooke\"",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			x, err := c.LinkFor(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"link": a.url + "/sign-in#" + x.Code, "expires": x.Expires}, func() {
+				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, x.Code, when(x.Expires))
+			})
+		})}
+	v.AddCommand(list, add, change, end, link)
+	return v
+}
+
+func (a *app) people(all []client.Member) {
+	var rows [][]string
+	for _, p := range all {
+		state := ""
+		switch {
+		case p.Ended != nil:
+			state = a.paint(faint, "ended "+when(*p.Ended))
+		case p.Waits:
+			state = "invited, not signed in yet"
+		}
+		rows = append(rows, []string{a.paint(bold, p.Name), p.Role, p.Email, state})
+		for _, x := range p.Access {
+			rows = append(rows, []string{"  " + a.accessName(x), x.Scope, seenWhen(x), x.ID})
+		}
+	}
+	a.table([]string{"name", "role", "", ""}, rows)
+}
+
+func (a *app) accessName(x client.Access) string {
+	name := x.Kind
+	if x.Name != "" {
+		name += " " + x.Name
+	}
+	if x.Current {
+		name += " (this one)"
+	}
+	return name
+}
+
+func seenWhen(x client.Access) string {
+	s := "never used"
+	if x.Seen != nil {
+		s = "used " + when(*x.Seen)
+	}
+	if x.Ends != nil {
+		s += ", ends " + when(*x.Ends)
+	}
+	return s
+}
+
+func (a *app) tokenVerb() *cobra.Command {
+	v := &cobra.Command{Use: "token", Short: "Tokens of your own, for scripts: with a name, a scope and an end"}
+	n := client.NewToken{Scope: client.ScopeWork, Days: 30}
+	add := &cobra.Command{Use: "make NAME", Short: "Make one; its text is shown once", Args: cobra.ExactArgs(1), Example: "  ferry token make \"night report\" --scope read --days 90",
+		Long: "Made on a machine that has a token itself, it may no more than that one, and ends with it.",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			n.Name = args[0]
+			x, err := c.MakeToken(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(x, func() {
+				fmt.Fprintf(a.out, "%s\n%s may %s, until %s. It is shown once; put it where the script finds it as FERRY_TOKEN.\n", x.Token, x.Name, x.Scope, when(*x.Ends))
+			})
+		})}
+	add.Flags().StringVar(&n.Scope, "scope", n.Scope, "read, work (what a technician does) or whole (all that you may)")
+	add.Flags().IntVar(&n.Days, "days", n.Days, "how long it is good")
+	list := &cobra.Command{Use: "list", Short: "Your sessions and tokens", Args: cobra.NoArgs, Example: "  ferry token list",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			me, err := c.WhoAmI(ctx)
+			if err != nil {
+				return err
+			}
+			all, err := c.People(ctx)
+			if err != nil {
+				return err
+			}
+			mine := []client.Access{}
+			for _, p := range all.People {
+				if p.ID == me.ID {
+					mine = append(mine, p.Access...)
+				}
+			}
+			return a.show(map[string]any{"access": mine}, func() {
+				var rows [][]string
+				for _, x := range mine {
+					rows = append(rows, []string{a.accessName(x), x.Scope, seenWhen(x), x.From, x.ID})
+				}
+				a.table([]string{"", "may", "", "from", "id"}, rows)
+			})
+		})}
+	end := &cobra.Command{Use: "end ID", Short: "End a session or token: your own, or as a lead anybody's", Args: cobra.ExactArgs(1), Example: "  ferry token end 0193f2a0-…",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.EndAccess(ctx, args[0]); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"ended": args[0]}, func() { fmt.Fprintf(a.out, "%s it is ended\n", a.paint(teal, "✓")) })
+		})}
+	v.AddCommand(add, list, end)
+	return v
+}
+
+func (a *app) auditVerb() *cobra.Command {
+	all := false
+	v := &cobra.Command{Use: "audit", Short: "What was done about who may what, checked entry by entry (lead)", Args: cobra.NoArgs, Example: "  ferry audit\n  ferry audit --all --output json",
+		Long: "Sign-ins and wrong passwords, people, roles, sessions, tokens, links, benches, keys, model sheets in force, vouched and\nwithdrawn releases. With --output json each entry is a line of its own.",
+		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+			page, err := c.Audit(ctx, 0)
+			if err != nil {
+				return err
+			}
+			entries := page.Entries
+			for before := page.Before; all && before > 0; {
+				next, err := c.Audit(ctx, before)
+				if err != nil {
+					return err
+				}
+				entries, before = append(entries, next.Entries...), next.Before
+			}
+			if page.Chain != "intact" {
+				a.exit = ExitCode(core.VerifyDiffers)
+			}
+			if a.output == "json" {
+				out := json.NewEncoder(a.out)
+				for _, e := range entries {
+					if err := out.Encode(e); err != nil {
+						return err
+					}
+				}
+				return nil
+			}
+			var rows [][]string
+			for _, e := range entries {
+				rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), words.Audit.In(e.Kind), e.By, column(e.Text, 60)})
+			}
+			a.table([]string{"n", "at", "what", "by", ""}, rows)
+			if len(page.Found) > 0 {
+				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), strings.Join(page.Found, "; "))
+			} else if a.output == "text" {
+				fmt.Fprintf(a.out, "%s as it was entered and signed\n", a.paint(teal, "✓"))
+			}
+			return nil
+		})}
+	v.Flags().BoolVar(&all, "all", false, "all of it, not only the newest hundred")
+	return v
+}

@@ -1,0 +1,195 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+	"time"
+)
+
+// The scopes of a token: what it may do of what its owner may.
+const (
+	ScopeRead  = "read"  // look
+	ScopeWork  = "work"  // what a technician does
+	ScopeWhole = "whole" // all that its owner may
+)
+
+// Access is a session or a token of somebody.
+type Access struct {
+	ID      string     `json:"id"`
+	Kind    string     `json:"kind" enum:"session,token" doc:"A session is a browser's; a token is a command line's, or a script's."`
+	Person  string     `json:"person" doc:"Whose it is: id."`
+	Name    string     `json:"name,omitempty" doc:"Of a token: as its owner has called it."`
+	Scope   string     `json:"scope,omitempty" enum:"read,work,whole" doc:"Of a token: what it may do of what its owner may."`
+	Made    time.Time  `json:"made"`
+	Ends    *time.Time `json:"ends,omitempty" doc:"Empty where it has no end."`
+	Seen    *time.Time `json:"seen,omitempty" doc:"When it was used last, to five minutes."`
+	From    string     `json:"from,omitempty" doc:"What called itself so then, and its address."`
+	Current bool       `json:"current,omitempty" doc:"It is the one with which this was asked."`
+}
+
+// Member is somebody of the team.
+type Member struct {
+	Person
+	Email  string     `json:"email,omitempty"`
+	Added  time.Time  `json:"added"`
+	Ended  *time.Time `json:"ended,omitempty" doc:"When the account was ended; the name stays in history."`
+	Waits  bool       `json:"waits,omitempty" doc:"Was invited, and has not signed in yet."`
+	Access []Access   `json:"access" nullable:"false" doc:"Sessions and tokens; for leads, and of oneself."`
+}
+
+// People is the team.
+type People struct {
+	People []Member `json:"people" nullable:"false"`
+}
+
+// NewMember invites somebody.
+type NewMember struct {
+	Name  string `json:"name" minLength:"2" maxLength:"120"`
+	Role  string `json:"role" enum:"technician,lead,viewer"`
+	Email string `json:"email,omitempty" maxLength:"200"`
+}
+
+// Invited is somebody who was invited, with the code of his link; it is shown once.
+type Invited struct {
+	Member
+	Code    string    `json:"code" doc:"Of the one-use link: /sign-in#CODE."`
+	Expires time.Time `json:"expires"`
+}
+
+// MemberChange changes what somebody may do; what is empty stays.
+type MemberChange struct {
+	Role  string `json:"role,omitempty" enum:"technician,lead,viewer"`
+	Email string `json:"email,omitempty" maxLength:"200"`
+}
+
+// NewToken is a token that somebody makes for himself.
+type NewToken struct {
+	Name  string `json:"name" minLength:"2" maxLength:"120" doc:"What it is for: a machine, a script."`
+	Scope string `json:"scope,omitempty" enum:"read,work,whole" doc:"work where it is empty."`
+	Days  int    `json:"days,omitempty" minimum:"1" maximum:"365" doc:"How long it is good; 30 where it is empty."`
+}
+
+// MadeToken is its text, shown once.
+type MadeToken struct {
+	Access
+	Token string `json:"token"`
+}
+
+// NewMachine asks for a machine to be signed in as somebody (RFC 8628, section 3.1).
+type NewMachine struct {
+	Machine string `json:"machine" minLength:"1" maxLength:"120" doc:"What the machine calls itself: user and host."`
+}
+
+// Machine is what the machine shows, and what it asks with (RFC 8628, section 3.2).
+type Machine struct {
+	Device   string `json:"device" doc:"The machine's own code: it asks with that, and shows it to nobody."`
+	Code     string `json:"code" doc:"What a person types in the console."`
+	Page     string `json:"page" doc:"Where."`
+	Seconds  int    `json:"seconds" doc:"How long it waits."`
+	Interval int    `json:"interval" doc:"Seconds between two questions."`
+}
+
+// MachineAsks is the question whether somebody has decided (RFC 8628, section 3.4).
+type MachineAsks struct {
+	Device string `json:"device" minLength:"10" maxLength:"200"`
+}
+
+// MachineAnswer is what came of it (RFC 8628, section 3.5): the token comes once.
+type MachineAnswer struct {
+	State string     `json:"state" enum:"waits,given,refused"`
+	Token string     `json:"token,omitempty"`
+	Name  string     `json:"name,omitempty" doc:"As whom it is signed in."`
+	Ends  *time.Time `json:"ends,omitempty"`
+}
+
+// Waiting is a machine that waits to be let in, as the person sees it who has its code.
+type Waiting struct {
+	Code    string    `json:"code"`
+	Machine string    `json:"machine"`
+	Asked   time.Time `json:"asked"`
+}
+
+// LetIn decides on a machine that waits.
+type LetIn struct {
+	Give  bool   `json:"give"`
+	Scope string `json:"scope,omitempty" enum:"read,work,whole" doc:"whole where it is empty."`
+	Days  int    `json:"days,omitempty" minimum:"1" maximum:"365" doc:"30 where it is empty."`
+}
+
+// AuditEntry is something that was done about who may what.
+type AuditEntry struct {
+	N    uint64    `json:"n"`
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind"`
+	By   string    `json:"by,omitempty" doc:"Name of the person; empty where nobody was signed in."`
+	Text string    `json:"text"`
+}
+
+// Audit is a page of the audit log, the newest first.
+type Audit struct {
+	Entries []AuditEntry `json:"entries" nullable:"false"`
+	Before  uint64       `json:"before,omitempty" doc:"Number to ask the page after this one with; empty at its end."`
+	Chain   string       `json:"chain" enum:"intact,changed" doc:"Whether the entries of the whole log are as they were entered and signed."`
+	Found   []string     `json:"found,omitempty" doc:"What was changed."`
+}
+
+// People lists the team.
+func (c *Client) People(ctx context.Context) (People, error) {
+	return get[People](ctx, c, "/api/people")
+}
+
+// Invite adds somebody, who gets a one-use link.
+func (c *Client) Invite(ctx context.Context, n NewMember) (Invited, error) {
+	return post[Invited](ctx, c, "/api/people", n)
+}
+
+// ChangeMember gives somebody another role or address.
+func (c *Client) ChangeMember(ctx context.Context, person string, m MemberChange) (Member, error) {
+	return post[Member](ctx, c, "/api/people/"+segment(person), m)
+}
+
+// EndMember ends somebody's account at once.
+func (c *Client) EndMember(ctx context.Context, person string, why Reason) (Member, error) {
+	return post[Member](ctx, c, "/api/people/"+segment(person)+"/end", why)
+}
+
+// LinkFor makes a new one-use link for somebody.
+func (c *Client) LinkFor(ctx context.Context, person string) (Code, error) {
+	return post[Code](ctx, c, "/api/people/"+segment(person)+"/link", struct{}{})
+}
+
+// EndAccess ends a session or a token.
+func (c *Client) EndAccess(ctx context.Context, id string) error {
+	return c.call(ctx, "POST", "/api/access/"+segment(id)+"/end", struct{}{}, nil)
+}
+
+// MakeToken makes a token of one's own.
+func (c *Client) MakeToken(ctx context.Context, n NewToken) (MadeToken, error) {
+	return post[MadeToken](ctx, c, "/api/access/tokens", n)
+}
+
+// AskMachine asks for this machine to be let in.
+func (c *Client) AskMachine(ctx context.Context, n NewMachine) (Machine, error) {
+	return post[Machine](ctx, c, "/api/machines", n)
+}
+
+// MachineState asks whether it was.
+func (c *Client) MachineState(ctx context.Context, device string) (MachineAnswer, error) {
+	return post[MachineAnswer](ctx, c, "/api/machines/ask", MachineAsks{device})
+}
+
+// WaitingMachine is who waits with a code.
+func (c *Client) WaitingMachine(ctx context.Context, code string) (Waiting, error) {
+	return get[Waiting](ctx, c, "/api/machines/"+segment(code))
+}
+
+// LetIn lets a machine in as oneself, or refuses it.
+func (c *Client) LetIn(ctx context.Context, code string, l LetIn) error {
+	return c.call(ctx, "POST", "/api/machines/"+segment(code), l, nil)
+}
+
+// Audit reads a page of the audit log, the newest first; before 0 is the first page.
+func (c *Client) Audit(ctx context.Context, before uint64) (Audit, error) {
+	return get[Audit](ctx, c, "/api/audit?"+url.Values{"before": {strconv.FormatUint(before, 10)}}.Encode())
+}

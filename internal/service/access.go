@@ -1,0 +1,465 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"fmt"
+	"net/mail"
+	"slices"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// What the audit log keeps, by the kind of its entries.
+const (
+	auditSignedIn     = "signed-in"
+	auditSignInFailed = "sign-in-failed"
+	auditAdded        = "person-added"
+	auditChanged      = "person-changed"
+	auditEnded        = "person-ended"
+	auditLink         = "link-made"
+	auditAccessEnded  = "access-ended"
+	auditToken        = "token-made"
+	auditMachine      = "machine-let-in"
+	auditBenchCode    = "bench-code-made"
+	auditEnrolled     = "bench-enrolled"
+	auditRevoked      = "bench-revoked"
+	auditKey          = "key-trusted"
+	auditKeyEnded     = "key-revoked"
+	auditSheet        = "sheet-in-force"
+	auditVouched      = "release-vouched"
+	auditWithdrawn    = "release-withdrawn"
+)
+
+// audit puts something that was done about who may what into the log, a chain of its own like
+// those of units, and into the service's own log. by is who did it, where that is not who is
+// signed in.
+func (v *Service) audit(ctx context.Context, kind, by, format string, args ...any) error {
+	if by == "" {
+		by = who(ctx).person.ID
+	}
+	now := v.clock.Now()
+	e := &history.Entry{Unit: store.TeamChain, Kind: kind, HappenedAt: now.UnixMicro(), By: by, Text: short(fmt.Sprintf(format, args...), 400)}
+	v.log.Info("audit", "kind", kind, "by", by, "text", e.Text)
+	_, err := v.store.AppendEntry(ctx, v.key, e)
+	return err
+}
+
+type auditIn struct {
+	Before uint64 `query:"before" doc:"Number of the entry before which the page is; the newest page where it is 0."`
+}
+
+// auditPage is how many entries a page of the audit log has.
+const auditPage = 100
+
+// getAudit shows the audit log, and whether the whole of it is as it was entered.
+func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, error) {
+	out := client.Audit{Entries: []client.AuditEntry{}, Chain: "intact"}
+	chain, heads, err := v.store.Chain(ctx, store.TeamChain)
+	if err != nil {
+		return out, err
+	}
+	if out.Found = history.Check(store.TeamChain, chain, heads, v.key.Public(), func(string) trust.Public { return nil }); len(out.Found) > 0 {
+		out.Chain = "changed"
+	}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	for i := len(chain) - 1; i >= 0; i-- {
+		x := chain[i]
+		if in.Before > 0 && x.N >= in.Before {
+			continue
+		}
+		if len(out.Entries) == auditPage {
+			out.Before = out.Entries[auditPage-1].N
+			break
+		}
+		e, err := history.DecodeEntry(x.Encoded)
+		if err != nil { // the check has told of it
+			continue
+		}
+		out.Entries = append(out.Entries, client.AuditEntry{N: x.N, At: time.UnixMicro(e.HappenedAt).UTC(), Kind: e.Kind, By: names[e.By], Text: e.Text})
+	}
+	return out, nil
+}
+
+// PersonPath names somebody.
+type PersonPath struct {
+	Person string `path:"person" maxLength:"120" doc:"A person's id or name."`
+}
+
+// AccessPath names a session or token.
+type AccessPath struct {
+	ID string `path:"id" maxLength:"36"`
+}
+
+// MachinePath names a machine that waits, by the code that it shows.
+type MachinePath struct {
+	Code string `path:"code" maxLength:"20"`
+}
+
+func (v *Service) member(p store.Person, access []store.Secret, waits bool, c caller) client.Member {
+	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: timeOf(p.Ended), Access: []client.Access{}}
+	if c.person.Role != Lead && c.person.ID != p.ID {
+		return m
+	}
+	m.Email = p.Email
+	for _, x := range access {
+		if x.Person.String == p.ID {
+			m.Access = append(m.Access, accessOf(x, c))
+		}
+	}
+	m.Waits = waits && !p.Ended.Valid && len(m.Access) == 0
+	return m
+}
+
+func accessOf(x store.Secret, c caller) client.Access {
+	return client.Access{ID: x.ID.String, Kind: x.Kind, Person: x.Person.String, Name: x.Name, Scope: x.Scope, Made: x.Created.UTC(), Ends: timeOf(x.Expires), Seen: timeOf(x.Seen), From: x.From,
+		Current: slices.Equal(x.Digest, c.secret[:])}
+}
+
+// listPeople shows the team. Where somebody is signed in, a lead sees, and whoever it is.
+func (v *Service) listPeople(ctx context.Context, _ *none) (client.People, error) {
+	out := client.People{People: []client.Member{}}
+	c := who(ctx)
+	people, err := v.store.People(ctx)
+	if err != nil {
+		return out, err
+	}
+	of := c.person.ID
+	if c.person.Role == Lead {
+		of = ""
+	}
+	access, err := v.store.Access(ctx, of, v.clock.Now())
+	if err != nil {
+		return out, err
+	}
+	invited, err := v.store.Invited(ctx, v.clock.Now())
+	for _, p := range people {
+		out.People = append(out.People, v.member(p, access, invited[p.ID], c))
+	}
+	return out, err
+}
+
+type newMemberIn struct{ Body client.NewMember }
+
+// goodName refuses names that nobody could type or tell apart.
+func goodName(name string) (string, error) {
+	name = strings.Join(strings.Fields(name), " ")
+	if name != short(name, 120) || len(name) < 2 || strings.ContainsAny(name, "/#?%") {
+		return "", core.Fail(core.NotUnderstood, "%q is no name", name).Do("Letters and spaces, two at least.")
+	}
+	return name, nil
+}
+
+func goodEmail(address string) error {
+	if address == "" {
+		return nil
+	}
+	if a, err := mail.ParseAddress(address); err != nil || a.Address != address {
+		return core.Fail(core.NotUnderstood, "%q is no e-mail address", address).Do("Write it like name@example.org.")
+	}
+	return nil
+}
+
+// invite adds somebody, and makes the link with which he signs in for the first time.
+func (v *Service) invite(ctx context.Context, in *newMemberIn) (client.Invited, error) {
+	name, err := goodName(in.Body.Name)
+	if err != nil {
+		return client.Invited{}, err
+	}
+	if err := goodEmail(in.Body.Email); err != nil {
+		return client.Invited{}, err
+	}
+	p := store.Person{ID: store.NewID(), Name: name, Role: in.Body.Role, Email: in.Body.Email, Created: v.clock.Now()}
+	if err := v.store.AddPerson(ctx, p); err != nil {
+		return client.Invited{}, err
+	}
+	if err := v.audit(ctx, auditAdded, "", "%s as %s", p.Name, p.Role); err != nil {
+		return client.Invited{}, err
+	}
+	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
+	return client.Invited{Member: v.member(p, nil, true, who(ctx)), Code: code.Code, Expires: code.Expires}, err
+}
+
+type changeMemberIn struct {
+	PersonPath
+	Body client.MemberChange
+}
+
+// active finds somebody whose account has not ended.
+func (v *Service) active(ctx context.Context, idOrName string) (store.Person, error) {
+	p, err := v.store.Person(ctx, idOrName)
+	if err == nil && p.Ended.Valid {
+		err = core.Fail(core.NotFound, "the account of %s was ended", p.Name).Do("Invite them anew, under another name.")
+	}
+	return p, err
+}
+
+func (v *Service) changeMember(ctx context.Context, in *changeMemberIn) (client.Member, error) {
+	p, err := v.active(ctx, in.Person)
+	if err != nil {
+		return client.Member{}, err
+	}
+	if err := goodEmail(in.Body.Email); err != nil {
+		return client.Member{}, err
+	}
+	was := p.Role
+	if in.Body.Role != "" {
+		p.Role = in.Body.Role
+	}
+	if in.Body.Email != "" {
+		p.Email = in.Body.Email
+	}
+	if err := v.store.ChangePerson(ctx, p); err != nil {
+		return client.Member{}, err
+	}
+	if err := v.audit(ctx, auditChanged, "", "%s: was %s, is %s", p.Name, was, p.Role); err != nil {
+		return client.Member{}, err
+	}
+	return v.oneMember(ctx, p)
+}
+
+func (v *Service) oneMember(ctx context.Context, p store.Person) (client.Member, error) {
+	access, err := v.store.Access(ctx, p.ID, v.clock.Now())
+	return v.member(p, access, false, who(ctx)), err
+}
+
+type endMemberIn struct {
+	PersonPath
+	Body client.Reason
+}
+
+// endMember ends an account. Sessions, tokens and links are gone when it returns; live streams
+// end within seconds.
+func (v *Service) endMember(ctx context.Context, in *endMemberIn) (client.Member, error) {
+	p, err := v.active(ctx, in.Person)
+	if err != nil {
+		return client.Member{}, err
+	}
+	if err := v.store.EndPerson(ctx, p.ID, v.clock.Now()); err != nil {
+		return client.Member{}, err
+	}
+	if err := v.audit(ctx, auditEnded, "", "%s: %s", p.Name, in.Body.Reason); err != nil {
+		return client.Member{}, err
+	}
+	if p, err = v.store.Person(ctx, p.ID); err != nil {
+		return client.Member{}, err
+	}
+	return v.oneMember(ctx, p)
+}
+
+type linkForIn struct{ PersonPath }
+
+// newLinkFor makes a new sign-in link for somebody who has lost his.
+func (v *Service) newLinkFor(ctx context.Context, in *linkForIn) (client.Code, error) {
+	p, err := v.active(ctx, in.Person)
+	if err != nil {
+		return client.Code{}, err
+	}
+	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
+	if err != nil {
+		return code, err
+	}
+	return code, v.audit(ctx, auditLink, "", "for %s", p.Name)
+}
+
+// endAccess ends a session or token: one's own, or as a lead anybody's.
+func (v *Service) endAccess(ctx context.Context, in *AccessPath) (none, error) {
+	c := who(ctx)
+	x, err := v.store.AccessBy(ctx, in.ID)
+	if err == nil && c.person.Role != Lead && x.Person.String != c.person.ID {
+		err = core.Fail(core.NotFound, "there is no session or token %s", in.ID)
+	}
+	if err != nil {
+		return none{}, err
+	}
+	p, err := v.store.Person(ctx, x.Person.String)
+	if err != nil {
+		return none{}, err
+	}
+	if err := v.store.DropSecret(ctx, core.Digest(x.Digest)); err != nil {
+		return none{}, err
+	}
+	return none{}, v.audit(ctx, auditAccessEnded, "", "%s %s of %s", x.Kind, cutName(x.Name), p.Name)
+}
+
+func cutName(name string) string {
+	if name == "" {
+		return "without a name"
+	}
+	return name
+}
+
+// lasting is until when what somebody makes for himself is good: no longer than that with
+// which he makes it, where that is a token.
+func (v *Service) lasting(c caller, days int) sql.NullTime {
+	if days == 0 {
+		days = 30
+	}
+	ends := v.clock.Now().Add(time.Duration(days) * 24 * time.Hour).UTC()
+	if c.by.Kind == store.SecretToken && c.by.Expires.Valid && c.by.Expires.Time.Before(ends) {
+		ends = c.by.Expires.Time
+	}
+	return sql.NullTime{Time: ends, Valid: true}
+}
+
+// narrower is a scope that is within another.
+func narrower(scope, within string) string {
+	order := []string{client.ScopeRead, client.ScopeWork, client.ScopeWhole}
+	if within == "" {
+		within = client.ScopeWhole
+	}
+	return order[min(slices.Index(order, scope), slices.Index(order, within))]
+}
+
+type newTokenIn struct{ Body client.NewToken }
+
+// makeToken makes a token of one's own. Made with a token, it may no more than that, and ends
+// with it.
+func (v *Service) makeToken(ctx context.Context, in *newTokenIn) (client.MadeToken, error) {
+	c, b := who(ctx), in.Body
+	if b.Scope == "" {
+		b.Scope = client.ScopeWork
+	}
+	x := store.Secret{Kind: store.SecretToken, Person: sql.NullString{String: c.person.ID, Valid: true}, Name: short(strings.TrimSpace(b.Name), 120), Expires: v.lasting(c, b.Days), Scope: narrower(b.Scope, c.by.Scope), Created: v.clock.Now()}
+	text, err := v.addToken(ctx, &x)
+	if err != nil {
+		return client.MadeToken{}, err
+	}
+	return client.MadeToken{Access: accessOf(x, c), Token: text}, v.audit(ctx, auditToken, "", "%s: may %s, until %s", x.Name, x.Scope, x.Expires.Time.Format("2006-01-02 15:04"))
+}
+
+// addToken keeps a new token, and reads it back with its id.
+func (v *Service) addToken(ctx context.Context, x *store.Secret) (text string, err error) {
+	text, digest := Secret()
+	x.Digest = digest[:]
+	if err := v.store.AddSecret(ctx, *x); err != nil {
+		return "", err
+	}
+	*x, err = v.store.Secret(ctx, digest, v.clock.Now())
+	return text, err
+}
+
+// A machine waits ten minutes to be let in, and asks every five seconds (RFC 8628, sections
+// 3.2 and 3.5).
+const (
+	machineLasts    = 10 * time.Minute
+	machineInterval = 5 * time.Second
+)
+
+type newMachineIn struct{ Body client.NewMachine }
+
+// letters are those that nobody takes for others when they are read out (RFC 8628, section
+// 6.1, has the reasons).
+const letters = "BCDFGHJKLMNPQRSTVWXZ"
+
+// userCode is eight letters in two groups: 34 bits, for ten minutes and at most 200 who wait.
+func userCode() string {
+	var b [8]byte
+	for i := range b {
+		for {
+			var c [1]byte
+			rand.Read(c[:])
+			if int(c[0]) < 256/len(letters)*len(letters) {
+				b[i] = letters[int(c[0])%len(letters)]
+				break
+			}
+		}
+	}
+	return string(b[:4]) + "-" + string(b[4:])
+}
+
+// askMachine gives a machine the code that it shows.
+func (v *Service) askMachine(ctx context.Context, in *newMachineIn) (client.Machine, error) {
+	text, digest := Secret()
+	now := v.clock.Now()
+	d := store.DeviceAsk{Digest: digest[:], Code: userCode(), Machine: short(in.Body.Machine, 100) + ", " + who(ctx).address, Asked: now, Expires: now.Add(machineLasts)}
+	if err := v.store.AddDeviceAsk(ctx, d); err != nil {
+		return client.Machine{}, err
+	}
+	return client.Machine{Device: text, Code: d.Code, Page: "/let-in", Seconds: int(machineLasts.Seconds()), Interval: int(machineInterval.Seconds())}, nil
+}
+
+type machineAsksIn struct{ Body client.MachineAsks }
+
+// machineState says whether somebody has let the machine in; its token comes once.
+func (v *Service) machineState(ctx context.Context, in *machineAsksIn) (client.MachineAnswer, error) {
+	d, err := v.store.PollDevice(ctx, core.DigestOf([]byte(in.Body.Device)), v.clock.Now())
+	switch {
+	case err != nil:
+		return client.MachineAnswer{}, err
+	case !d.Decided.Valid && d.Polled.Valid && v.clock.Now().Sub(d.Polled.Time) < machineInterval/2:
+		return client.MachineAnswer{}, core.Fail(core.Busy, "this machine asks too often").Do(fmt.Sprintf("Ask every %d s.", int(machineInterval.Seconds())))
+	case !d.Decided.Valid:
+		return client.MachineAnswer{State: "waits"}, nil
+	case !d.Given:
+		return client.MachineAnswer{State: "refused"}, nil
+	}
+	p, err := v.active(ctx, d.Person.String)
+	if err != nil {
+		return client.MachineAnswer{}, err
+	}
+	x := store.Secret{Kind: store.SecretToken, Person: d.Person, Name: d.Machine, Scope: d.Scope, Expires: sql.NullTime{Time: v.clock.Now().Add(time.Duration(d.Days) * 24 * time.Hour).UTC(), Valid: true}}
+	text, err := v.addToken(ctx, &x)
+	return client.MachineAnswer{State: "given", Token: text, Name: p.Name, Ends: &x.Expires.Time}, err
+}
+
+// waitingMachine is who waits with a code.
+func (v *Service) waitingMachine(ctx context.Context, in *MachinePath) (client.Waiting, error) {
+	d, err := v.store.DeviceByCode(ctx, typedCode(in.Code), v.clock.Now())
+	return client.Waiting{Code: d.Code, Machine: d.Machine, Asked: d.Asked.UTC()}, err
+}
+
+// typedCode is a code as people type it: without the hyphen, in small letters.
+func typedCode(s string) string {
+	s = strings.ToUpper(strings.Map(func(r rune) rune {
+		if r == '-' || r == ' ' {
+			return -1
+		}
+		return r
+	}, s))
+	if len(s) == 8 {
+		return s[:4] + "-" + s[4:]
+	}
+	return s
+}
+
+type letInIn struct {
+	MachinePath
+	Body client.LetIn
+}
+
+// letIn lets a machine in as whoever is signed in, or refuses it.
+func (v *Service) letIn(ctx context.Context, in *letInIn) (none, error) {
+	c, b := who(ctx), in.Body
+	if c.by.Kind != store.SecretSession {
+		return none{}, core.Fail(core.NotAllowed, "a machine is let in from the console").Do("Sign in there, and type the code.")
+	}
+	if b.Scope == "" {
+		b.Scope = client.ScopeWhole
+	}
+	if b.Days == 0 {
+		b.Days = 30
+	}
+	d, err := v.store.DeviceByCode(ctx, typedCode(in.Code), v.clock.Now())
+	if err != nil {
+		return none{}, err
+	}
+	d.Person, d.Scope, d.Days, d.Given = sql.NullString{String: c.person.ID, Valid: true}, narrower(b.Scope, c.by.Scope), b.Days, b.Give
+	if err := v.store.DecideDevice(ctx, d, v.clock.Now()); err != nil {
+		return none{}, err
+	}
+	if !b.Give {
+		return none{}, v.audit(ctx, auditMachine, "", "refused: %s", d.Machine)
+	}
+	return none{}, v.audit(ctx, auditMachine, "", "%s: may %s, for %d days", d.Machine, d.Scope, d.Days)
+}

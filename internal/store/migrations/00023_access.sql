@@ -1,0 +1,44 @@
+-- +goose Up
+ALTER TABLE person
+  ADD COLUMN IF NOT EXISTS email VARCHAR(200) NOT NULL DEFAULT '',
+  ADD COLUMN IF NOT EXISTS ended_at DATETIME(6) NULL;
+-- A secret has an id by which people name it; what it may do; when it was used last, and from
+-- where; until when what comes of it may last at the most. The text itself is nowhere.
+ALTER TABLE secret
+  ADD COLUMN IF NOT EXISTS id CHAR(36) COLLATE utf8mb4_bin NULL,
+  ADD COLUMN IF NOT EXISTS scope VARCHAR(12) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  ADD COLUMN IF NOT EXISTS seen_at DATETIME(6) NULL,
+  ADD COLUMN IF NOT EXISTS seen_from VARCHAR(200) NOT NULL DEFAULT '',
+  ADD COLUMN IF NOT EXISTS until_at DATETIME(6) NULL,
+  ADD UNIQUE KEY IF NOT EXISTS secret_id (id),
+  ADD KEY IF NOT EXISTS secret_person (person),
+  ADD KEY IF NOT EXISTS secret_expires (expires_at);
+-- A machine that asks to be signed in as somebody (RFC 8628): it holds one code, and shows
+-- the other to whoever is to let it in.
+CREATE TABLE IF NOT EXISTS device_ask (
+  digest BINARY(32) PRIMARY KEY,
+  code CHAR(9) COLLATE utf8mb4_bin NOT NULL,
+  machine VARCHAR(120) NOT NULL,
+  asked_at DATETIME(6) NOT NULL,
+  expires_at DATETIME(6) NOT NULL,
+  polled_at DATETIME(6) NULL,
+  person CHAR(36) COLLATE utf8mb4_bin NULL,
+  scope VARCHAR(12) COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  days INT NOT NULL DEFAULT 0,
+  decided_at DATETIME(6) NULL,
+  given BOOLEAN NOT NULL DEFAULT FALSE,
+  UNIQUE KEY device_ask_code (code),
+  KEY device_ask_expires (expires_at)
+);
+-- Wrong names and passwords: by the name that was typed, and the address that it came from.
+CREATE TABLE IF NOT EXISTS sign_in_failed (
+  id CHAR(36) COLLATE utf8mb4_bin PRIMARY KEY,
+  name BINARY(32) NOT NULL,
+  address VARCHAR(64) COLLATE utf8mb4_bin NOT NULL,
+  at DATETIME(6) NOT NULL,
+  KEY sign_in_failed_from (address, at),
+  KEY sign_in_failed_at (at)
+);
+-- A program from before reads whole rows of the two tables that have grown.
+UPDATE schema_promise SET oldest = 23 WHERE one = 1;
+-- +goose Down

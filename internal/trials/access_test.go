@@ -1,0 +1,310 @@
+package trials
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"zealousferry/core"
+	"zealousferry/core/coretest"
+	"zealousferry/internal/client"
+	"zealousferry/internal/service"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
+)
+
+// leadName is the lead of the tests' worlds.
+const leadName = "Imre Kolding"
+
+// browsing is somebody's browser, without a browser: a cookie.
+type browsing struct {
+	t      *testing.T
+	base   string
+	cookie string
+}
+
+func (b *browsing) call(method, path string, body any) (int, []byte) {
+	b.t.Helper()
+	raw, err := json.Marshal(body)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	r, err := http.NewRequest(method, b.base+path, bytes.NewReader(raw))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if r.Header.Set("Content-Type", "application/json"); b.cookie != "" {
+		r.AddCookie(&http.Cookie{Name: "ferry_session", Value: b.cookie})
+	}
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	for _, c := range resp.Cookies() {
+		b.cookie = c.Value
+	}
+	out, err := io.ReadAll(resp.Body)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return resp.StatusCode, out
+}
+
+func (b *browsing) signIn(body any) int {
+	b.t.Helper()
+	code, _ := b.call("POST", "/api/session", body)
+	return code
+}
+
+// TestSomebodyComesAndGoes: a lead invites by command; the newcomer signs in once with the
+// link, lets his machine in, works with its token, makes a narrower one; then his account is
+// ended, and all of it stops, his open stream within seconds. Each step stands in the log.
+func TestSomebodyComesAndGoes(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l := commandLine(t, w, "lead")
+	told(t, l.must(0, "people", "invite", "Edda  Rooke", "--role", "technician", "--email", "edda@example.org"), "Edda Rooke, technician", "/sign-in#")
+	_, err := w.Lead.Invite(ctx, client.NewMember{Name: "Edda Rooke", Role: "lead"})
+	if core.KindOf(err) != core.Busy { // nobody is given another's account
+		t.Fatalf("%v", err)
+	}
+	if p, err := w.Store.Person(ctx, "Edda Rooke"); err != nil || p.Role != "technician" {
+		t.Fatalf("%+v %v", p, err)
+	}
+	link, err := w.Lead.LinkFor(ctx, "Edda Rooke")
+	if err != nil {
+		t.Fatal(err)
+	}
+	edda := &browsing{t: t, base: w.Base}
+	if c := edda.signIn(map[string]string{"code": link.Code}); c != 200 {
+		t.Fatal(c)
+	}
+	if c := (&browsing{t: t, base: w.Base}).signIn(map[string]string{"code": link.Code}); c == 200 {
+		t.Error("a link signed in twice")
+	}
+	if c, body := edda.call("POST", "/api/session/codes", struct{}{}); c == 200 {
+		t.Errorf("a session renews itself: %s", body)
+	}
+
+	// Her machine shows a code, she types it, the machine has a token of hers.
+	m, err := w.Client("").AskMachine(ctx, client.NewMachine{Machine: "edda@van"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Technician.WaitingMachine(ctx, m.Code); err != nil {
+		t.Errorf("%v", err)
+	}
+	if err := w.Technician.LetIn(ctx, m.Code, client.LetIn{Give: true}); core.KindOf(err) != core.NotAllowed { // a token lets nobody in
+		t.Errorf("%v", err)
+	}
+	if a, err := w.Client("").MachineState(ctx, m.Device); err != nil || a.State != "waits" {
+		t.Errorf("%+v %v", a, err)
+	}
+	if _, err := w.Client("").MachineState(ctx, m.Device); core.KindOf(err) != core.Busy {
+		t.Errorf("it asks twice in a row: %v", err)
+	}
+	if c, body := edda.call("POST", "/api/machines/"+strings.ToLower(strings.ReplaceAll(m.Code, "-", "")), client.LetIn{Give: true, Days: 7}); c != 200 && c != 204 {
+		t.Fatalf("%d %s", c, body)
+	}
+	a, err := w.Client("").MachineState(ctx, m.Device)
+	if err != nil || a.State != "given" || a.Token == "" || a.Name != "Edda Rooke" {
+		t.Fatalf("%+v %v", a, err)
+	}
+	if _, err := w.Client("").MachineState(ctx, m.Device); core.KindOf(err) != core.NotFound {
+		t.Errorf("the token came twice: %v", err)
+	}
+	hers := client.New(w.Base, a.Token, core.System{})
+	t.Cleanup(hers.Close)
+	if me, err := hers.WhoAmI(ctx); err != nil || me.Role != "technician" {
+		t.Fatalf("%+v %v", me, err)
+	}
+
+	// A token made with it may no more, and ends with it.
+	narrow, err := hers.MakeToken(ctx, client.NewToken{Name: "night report", Scope: client.ScopeRead, Days: 300})
+	if err != nil || narrow.Ends == nil || narrow.Ends.After(*a.Ends) {
+		t.Fatalf("%+v %v", narrow, err)
+	}
+	reads := client.New(w.Base, narrow.Token, core.System{})
+	t.Cleanup(reads.Close)
+	if _, err := reads.Links(ctx); err != nil {
+		t.Error(err)
+	}
+	if _, err := reads.Identify(ctx, "b/a", ""); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a token that may look identifies: %v", err)
+	}
+	if wide, err := reads.MakeToken(ctx, client.NewToken{Name: "more", Scope: client.ScopeWhole}); err != nil || wide.Scope != client.ScopeRead {
+		t.Errorf("%+v %v", wide, err)
+	}
+	told(t, l.must(0, "people", "list"), "Edda Rooke", "edda@example.org", "token night report", "token edda@van")
+
+	// The account is ended: nothing of hers is good any more.
+	ended := make(chan error, 1)
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0", Reason: "a test"}, 2)
+	open := make(chan struct{}, 100)
+	go func() {
+		ended <- hers.FollowRun(ctx, r.ID, 0, func(client.Progress) bool { open <- struct{}{}; return true })
+	}()
+	<-open
+	l.must(0, "people", "end", "Edda Rooke", "--reason", "has left")
+	if _, err := hers.Links(ctx); err == nil {
+		t.Error("her token is still good")
+	}
+	if c, _ := edda.call("GET", "/api/session", nil); c != 401 {
+		t.Errorf("her session is still good: %d", c)
+	}
+	select {
+	case <-ended:
+	case <-time.After(coretest.Patience):
+		t.Error("her stream is still open")
+	}
+	w.Stop(r)
+	_, err = w.Lead.LinkFor(ctx, "Edda Rooke")
+	if core.KindOf(err) != core.NotFound {
+		t.Errorf("%v", err)
+	}
+	told(t, l.must(0, "audit"), "person added", "Edda Rooke as technician", "signed in", "machine asked to be let in", "token made", "account ended", "has left", "as it was entered and signed")
+	commandLine(t, w, "technician").must(20, "audit")
+
+	// The last lead cannot shut everybody out.
+	_, err = w.Lead.ChangeMember(ctx, leadName, client.MemberChange{Role: "viewer"})
+	if core.KindOf(err) != core.NotAllowed {
+		t.Errorf("%v", err)
+	}
+	_, err = w.Lead.EndMember(ctx, leadName, client.Reason{Reason: "by mistake"})
+	if me, still := w.Lead.WhoAmI(ctx); core.KindOf(err) != core.NotAllowed || still != nil || me.Role != "lead" {
+		t.Errorf("%v %+v %v", err, me, still)
+	}
+}
+
+// TestSigningAMachineIn: ferry sign-in waits for the console, keeps the token for this user
+// alone, works with it, and sign-out ends it. A file that others may read is refused.
+func TestSigningAMachineIn(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	home := t.TempDir()
+	l := commandLine(t, w, "")
+	l.env = append(l.env, "XDG_CONFIG_HOME="+home, "FERRY_TOKEN=")
+	told(t, l.must(20, "links"), "nobody is signed in")
+	c, _, errs := l.command("sign-in", "--machine", "bench 7")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var waits client.Waiting
+	x := tab(t, w, "technician", 1280, 800)
+	w.Wait("the code to be shown", func() bool {
+		for _, f := range strings.Fields(errs.String()) {
+			if len(f) == 9 && f[4] == '-' {
+				waits.Code = f
+			}
+		}
+		return waits.Code != ""
+	})
+	do(t, x, chromedp.Navigate(w.Base+"/let-in"), fill(`[data-code] input`, waits.Code), says("bench 7"), press(`[data-let]`), browser.Until(`document.querySelector('[data-said]')?.innerText.includes('bench 7')`))
+	if err := c.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, errs)
+	}
+	kept := filepath.Join(home, "ferry", "signed-in.json")
+	if info, err := os.Stat(kept); err != nil || info.Mode().Perm() != 0o600 {
+		t.Fatalf("%v %v", info, err)
+	}
+	told(t, l.must(0, "links"), "b/a")
+	told(t, l.must(0, "token", "list"), "token bench 7", "(this one)")
+	if err := os.Chmod(kept, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(20, "links"), "others may read")
+	if err := os.Chmod(kept, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l.must(0, "sign-out")
+	told(t, l.must(20, "links"), "nobody is signed in")
+	l.must(21, "sign-out")
+	people, err := w.Lead.People(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range people.People {
+		for _, x := range p.Access {
+			if strings.Contains(x.Name, "bench 7") {
+				t.Errorf("its token is still there: %+v", x)
+			}
+		}
+	}
+}
+
+// TestAHundredWrongPasswords: whoever guesses waits longer and longer; the owner, from
+// elsewhere, signs in at once.
+func TestAHundredWrongPasswords(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	p, err := w.Store.Person(ctx, leadName)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Password.String, p.Password.Valid = service.HashPassword("twelve grey gulls"), true
+	if err := w.Store.PutPerson(ctx, p); err != nil {
+		t.Fatal(err)
+	}
+	guess := &browsing{t: t, base: w.Base}
+	wrong, waited := 0, 0
+	for i := range 100 {
+		code, body := guess.call("POST", "/api/session", map[string]string{"name": p.Name, "password": fmt.Sprint("guess ", i)})
+		switch {
+		case code == 200:
+			t.Fatal("a guess signed in")
+		case bytes.Contains(body, []byte("wrong passwords have come")):
+			waited++
+		default:
+			wrong++
+		}
+	}
+	if wrong > 12 || waited < 80 {
+		t.Errorf("%d guesses were checked, %d had to wait", wrong, waited)
+	}
+	if code, _ := guess.call("POST", "/api/session", map[string]string{"name": p.Name, "password": "twelve grey gulls"}); code == 200 {
+		t.Error("the right one after a hundred wrong ones signs in at once from there")
+	}
+	// What counts against an address does not count against another.
+	named, all, _, err := w.Store.SignInFailures(ctx, core.DigestOf([]byte(strings.ToLower(p.Name))), "192.0.2.7", time.Now())
+	if err != nil || named != 0 || all != 0 {
+		t.Errorf("%d %d %v", named, all, err)
+	}
+	audit, err := w.Lead.Audit(ctx, 0)
+	if err != nil || audit.Chain != "intact" || audit.Entries[0].Kind != "sign-in-failed" {
+		t.Errorf("%+v %v", audit.Entries[:min(1, len(audit.Entries))], err)
+	}
+}
+
+// TestTheTeamInTheConsole: a lead invites, changes a role and ends an account; whoever makes a
+// token sees it once.
+func TestTheTeamInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	x := tab(t, w, "lead", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/people"), says(leadName), press(`[data-invite]`), put(`[data-new-name] input`, "Edda Rooke"), press(`[data-new-go]`), browser.Until(`document.querySelector('[data-once]')?.innerText.includes('/sign-in#')`), says("Invited; has not signed in yet."),
+		put(`[data-token-name] input`, "night report"), press(`[data-token-go]`), browser.Until(`document.querySelector('[data-made]')?.innerText.includes('night report')`),
+		press(`[data-end="Edda Rooke"]`), fill(`[data-end-why] input`, "by mistake"), says("Account ended"))
+	p, err := w.Store.Person(ctx, "Edda Rooke")
+	if err != nil || !p.Ended.Valid {
+		t.Errorf("%+v %v", p, err)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("account ended"), says("by mistake"), says("as it was entered and signed"))
+
+	// Changed behind the service's back, the log says so.
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ? AND n = 1`, store.TeamChain); err != nil {
+		t.Fatal(err)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Changed since it was entered"))
+	told(t, commandLine(t, w, "lead").must(16, "audit"), "changed since it was entered")
+}
