@@ -131,6 +131,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 		b.order = append(b.order, p.Name)
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
+	b.client.SignAs(b.key)
 	return b, b.readJournals()
 }
 

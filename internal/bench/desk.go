@@ -175,6 +175,12 @@ func (j *job) Store(ctx context.Context, o *run.Opened, all []run.Reading) (run.
 	if err := j.bench.putPieces(call, missing); err != nil {
 		return run.Stored{}, err
 	}
+	kept := history.Kept{Bench: j.bench.id.Bench, Run: o.Run, Running: stow.Running, Taken: stow.Taken}
+	for _, x := range stow.Sections {
+		kept.Sections = append(kept.Sections, history.KeptSection{Section: x.Section, Main: x.Main, Files: x.Files, Manifest: x.Manifest, How: x.How})
+	}
+	stow.Signed = kept.Encode()
+	stow.Signature = j.bench.key.Sign(history.KeptDomain, stow.Signed)
 	return j.bench.client.StoreBackup(call, stow)
 }
 

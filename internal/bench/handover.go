@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/run"
 	"zealousferry/internal/client"
 )
 
@@ -100,7 +101,7 @@ func (j *job) handOver(ctx context.Context) error {
 	for {
 		standing := j.standing()
 		j.mu.Lock()
-		events, sent, told, asked := j.events, j.sent, j.told, j.asked
+		events, sent, told, asked, begins := j.events, j.sent, j.told, j.asked, max(j.begins, 1)
 		j.mu.Unlock()
 		if uint64(len(events)) <= sent && standing == told && asked {
 			return nil
@@ -116,6 +117,14 @@ func (j *job) handOver(ctx context.Context) error {
 				bytes += len(raw)
 			}
 		}
+		if len(batch.Events) > 0 {
+			p := history.Post{Bench: j.bench.id.Bench, Run: j.id, Epoch: batch.Epoch, Last: sent, Outcome: batch.Outcome}
+			var err error
+			if p.Chain, err = j.chainTo(events, begins, batch.First, batch.Events); err != nil {
+				return err
+			}
+			batch.Chain, batch.Signature = p.Chain, p.Sign(j.bench.key)
+		}
 		have, err := j.bench.client.PutEvents(ctx, batch)
 		if err != nil {
 			return err
@@ -123,7 +132,7 @@ func (j *job) handOver(ctx context.Context) error {
 		j.mu.Lock()
 		noted := len(j.events) // by now: the run may have gone on, and handed over itself
 		if have.Have <= uint64(noted) || have.Moved {
-			j.sent, j.told, j.asked, j.moved = have.Have, standing, true, have.Moved
+			j.sent, j.told, j.asked, j.moved, j.begins = have.Have, standing, true, have.Moved, have.First
 		}
 		j.mu.Unlock()
 		if have.Have > uint64(noted) && !have.Moved {
@@ -133,4 +142,27 @@ func (j *job) handOver(ctx context.Context) error {
 			j.bench.keepHead(*have.Head)
 		}
 	}
+}
+
+// chainTo is the digest of the epoch's events up to the last of a batch that begins with
+// number first.
+func (j *job) chainTo(events []run.Event, begins, first uint64, batch [][]byte) (core.Digest, error) {
+	j.mu.Lock()
+	was := j.chained
+	j.mu.Unlock()
+	if was.begins != begins || was.last >= first { // another epoch, or the service has fewer than it had said
+		was.begins, was.last, was.chain = begins, begins-1, core.Digest{}
+	}
+	for n := was.last + 1; n < first; n++ {
+		raw, err := json.Marshal(events[n-1])
+		if err != nil {
+			return core.Digest{}, err
+		}
+		was.chain, was.last = history.ChainOn(was.chain, raw), n
+	}
+	was.chain, was.last = history.ChainOn(was.chain, batch...), first+uint64(len(batch))-1
+	j.mu.Lock()
+	j.chained = was
+	j.mu.Unlock()
+	return was.chain, nil
 }

@@ -26,9 +26,14 @@ type job struct {
 	outcome run.Outcome
 	sent    uint64 // the service has the events up to here
 	told    run.Outcome
-	asked   bool   // the service was asked how far it is
-	moved   bool   // another bench goes on with it
-	epoch   uint64 // that was given to this bench, where its journal has no event of it yet
+	begins  uint64   // number with which this bench's epoch begins, as the service has it
+	chained struct { // digest of the epoch's events up to a number: history.ChainOn
+		begins, last uint64
+		chain        core.Digest
+	}
+	asked bool   // the service was asked how far it is
+	moved bool   // another bench goes on with it
+	epoch uint64 // that was given to this bench, where its journal has no event of it yet
 }
 
 // changed takes note of the journal, for who sends it. Only whoever may write the

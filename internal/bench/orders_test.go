@@ -17,6 +17,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/run"
+	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 )
 
@@ -67,6 +68,10 @@ func TestAJournalIsReadOnlyByWhoeverMayWriteIt(t *testing.T) {
 // while an earlier hand-over is on its way. The service then has more than that one sent,
 // and not more than the journal holds.
 func TestARunThatGoesOnWhileItIsHandedOver(t *testing.T) {
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
 	j := &job{id: "r", outcome: run.Interrupted, asked: true, events: []run.Event{{N: 1, Epoch: 1}}}
 	for _, goesOn := range []bool{true, false} {
 		j.sent = 0
@@ -78,7 +83,7 @@ func TestARunThatGoesOnWhileItIsHandedOver(t *testing.T) {
 			}
 			json.NewEncoder(w).Encode(client.Have{Have: uint64(len(j.events)) + map[bool]uint64{false: 1}[goesOn]})
 		}))
-		j.bench = &Bench{client: client.New(service.URL, "t", core.System{})}
+		j.bench = &Bench{key: key, client: client.New(service.URL, "t", core.System{})}
 		err := j.handOver(context.Background())
 		service.Close()
 		if goesOn != (err == nil) || err != nil && !strings.Contains(err.Error(), "its journal holds 2") {

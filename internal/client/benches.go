@@ -169,7 +169,10 @@ type Moved struct {
 
 // Protocol is the number of the talk between bench and service; the service
 // accepts the two before.
-const Protocol = 1
+const Protocol = 2
+
+// Signs is the protocol from which on a bench signs all that it says.
+const Signs = 2
 
 // Enrolment is a bench's first word.
 type Enrolment struct {
@@ -288,11 +291,15 @@ type Batch struct {
 	First   uint64   `json:"first"`
 	Outcome string   `json:"outcome"`
 	Events  [][]byte `json:"events"`
+
+	Chain     core.Digest `json:"chain"`               // of the epoch's events up to the last of these
+	Signature []byte      `json:"signature,omitempty"` // of history.Post, by the bench
 }
 
 // Have is how far the service has a run's events.
 type Have struct {
 	Have  uint64        `json:"have"`
+	First uint64        `json:"first,omitempty"` // number with which the bench's epoch begins
 	Moved bool          `json:"moved,omitempty"` // another bench goes on with the run, or it was given up
 	Head  *history.Head `json:"head,omitempty"`
 }
@@ -305,6 +312,9 @@ type Stow struct {
 	Running  string        `json:"running"`
 	Taken    int64         `json:"taken"`
 	Sections []StowSection `json:"sections,omitempty"` // all of them, where the bench knows of sections
+
+	Signed    []byte `json:"signed,omitempty"` // history.Kept, as the bench signs it
+	Signature []byte `json:"signature,omitempty"`
 }
 
 // StowSection is the backup of a section.

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,10 +15,15 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
 
 	"zealousferry/core"
 	"zealousferry/core/words"
 )
+
+// SignedHeader holds the signature of what a bench says: Ed25519 over history.Said, base64.
+const SignedHeader = "Ferry-Signed"
 
 // Agent is what this client calls itself in its requests.
 const Agent = "ferry"
@@ -28,6 +34,7 @@ type Client struct {
 	token string
 	http  *http.Client
 	clock core.Clock
+	key   *trust.Key // of a bench; nil for a person
 }
 
 // maxAnswer bounds what a service may send in one answer.
@@ -42,6 +49,10 @@ func New(base, token string, clock core.Clock) *Client {
 	t.MaxIdleConnsPerHost = 8
 	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Transport: t}, clock: clock}
 }
+
+// SignAs has the client sign whatever it says with a bench's key: its token opens the door, and
+// proves nothing.
+func (c *Client) SignAs(key trust.Key) { c.key = &key }
 
 // Close ends idle connections.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
@@ -79,16 +90,19 @@ func private(u *url.URL) bool {
 
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	var body io.Reader
+	var raw []byte
+	var err error
 	contentType := "application/json"
 	switch x := in.(type) {
 	case nil:
 	case []byte:
-		body, contentType = bytes.NewReader(x), "application/octet-stream"
+		raw, contentType = x, "application/octet-stream"
 	default:
-		raw, err := json.Marshal(x)
-		if err != nil {
+		if raw, err = json.Marshal(x); err != nil {
 			return nil, err
 		}
+	}
+	if in != nil {
 		body = bytes.NewReader(raw)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
@@ -103,6 +117,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
 	req.Header.Set("User-Agent", Agent)
+	if c.key != nil && raw != nil {
+		req.Header.Set(SignedHeader, base64.StdEncoding.EncodeToString(c.key.Sign(history.SaidDomain, history.Said(method, req.URL.Path, raw))))
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
@@ -259,14 +260,18 @@ func events(s *stand) {
 		raw, _ := json.Marshal(run.Event{Schema: 1, N: uint64(n), Epoch: 1, At: time.Now().UnixMicro(), Kind: run.KindDone, Body: json.RawMessage(`{"n":12,"sector":7,"bytes":4096,"last":true}`)})
 		return raw
 	}
-	began := time.Now()
+	began, chain := time.Now(), core.Digest{}
 	for b := range batches {
 		var bodies [][]byte
 		for i := range each {
 			bodies = append(bodies, body(b*each+i+1))
 		}
-		if have, _, err := w.Store.TakeEvents(ctx, w.Key, r, r.Bench, 1, uint64(b*each+1), bodies, ""); err != nil || have != uint64((b+1)*each) {
-			s.Fatal(have, err)
+		p := store.Posted{Post: history.Post{Bench: r.Bench, Run: r.ID, Epoch: 1, Last: uint64((b + 1) * each)}, First: uint64(b*each + 1), Events: bodies}
+		chain = history.ChainOn(chain, bodies...)
+		p.Chain = chain
+		p.Signature = p.Sign(w.Key)
+		if took, err := w.Store.TakeEvents(ctx, w.Key, r, p); err != nil || took.Have != p.Last || !p.Verify(w.Key.Public(), p.Signature) { // as the service does
+			s.Fatal(took, err)
 		}
 	}
 	ours := batches * each / time.Since(began).Seconds()

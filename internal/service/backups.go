@@ -49,6 +49,9 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 			sections = append(sections, store.BackupSection{Section: x.Section, Manifest: x.Manifest[:], Files: x.Files, How: x.How})
 		}
 	}
+	if err := v.keptBy(ctx, s); err != nil {
+		return run.Stored{}, err
+	}
 	missing, err := v.store.Missing(ctx, names)
 	if err != nil {
 		return run.Stored{}, err
@@ -67,7 +70,7 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 	now := v.clock.Now()
 	ruin := u.State == store.UnitHalfDone && u.Ruined.String != r.ID // what an interrupted write has left is no way back
 	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: length,
-		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin}, sections)
+		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin, Signed: s.Signed, Signature: s.Signature}, sections)
 	return run.Stored{Backup: r.ID, At: now.UnixMicro()}, err
 }
 

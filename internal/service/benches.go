@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
@@ -92,7 +93,7 @@ func (v *Service) enrol(ctx context.Context, in *rawIn) (client.Enrolled, error)
 	if _, err := v.store.UseSecret(ctx, core.DigestOf([]byte(e.Code)), store.SecretEnrol, v.clock.Now()); err != nil {
 		return client.Enrolled{}, err
 	}
-	b := store.Bench{ID: store.NewID(), Name: e.Name, PublicKey: e.PublicKey, Version: e.Version}
+	b := store.Bench{ID: store.NewID(), Name: e.Name, PublicKey: e.PublicKey, Version: e.Version, Signs: sql.NullTime{Time: v.clock.Now().UTC(), Valid: e.Protocol >= client.Signs}}
 	if err := v.store.AddBench(ctx, b); err != nil {
 		return client.Enrolled{}, err
 	}
@@ -260,8 +261,15 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 			}
 		}
 	}
-	have, head, err := v.store.TakeEvents(ctx, v.key, r, who(ctx).bench, b.Epoch, b.First, b.Events, b.Outcome)
-	if err == nil && head != nil {
+	p := store.Posted{Post: history.Post{Bench: who(ctx).bench, Run: r.ID, Epoch: b.Epoch, Last: b.First + uint64(len(b.Events)) - 1, Chain: b.Chain, Outcome: b.Outcome}, First: b.First, Events: b.Events, Signature: b.Signature}
+	if err := v.posted(ctx, p); err != nil {
+		return client.Have{}, err
+	}
+	t, err := v.store.TakeEvents(ctx, v.key, r, p)
+	if err == nil && t.Other != nil {
+		err = v.conflict(ctx, r, b.Epoch, t.Other)
+	}
+	if err == nil && t.Head != nil {
 		v.closed.WithLabelValues(r.Kind, b.Outcome).Inc()
 		if o, err := r.Opening(); err == nil && b.Outcome == string(run.Done) {
 			if _, err := v.store.ProveSheet(ctx, o.Model, o.Sheet, "serviced: unit "+o.Serial, v.clock.Now()); err != nil {
@@ -274,7 +282,7 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 		return client.Have{}, err
 	}
 	now, err := v.store.Run(ctx, r.ID)
-	return client.Have{Have: have, Head: head, Moved: now.Epoch > b.Epoch}, err
+	return client.Have{Have: t.Have, First: t.First, Head: t.Head, Moved: now.Epoch > b.Epoch}, err
 }
 
 type movedIn struct {

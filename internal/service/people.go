@@ -52,6 +52,9 @@ type caller struct {
 	secret  core.Digest
 	by      store.Secret // the session or token with which it came
 	address string
+	method  string
+	path    string
+	signed  string // what a bench has put beside what it says
 	agent   string // a browser, the command line, a program
 }
 
@@ -80,7 +83,7 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 		} else if c, err := r.Cookie(sessionCookie); err == nil {
 			text, kind = c.Value, store.SecretSession
 		}
-		c := caller{agent: agent(r.UserAgent())}
+		c := caller{agent: agent(r.UserAgent()), method: r.Method, path: r.URL.Path, signed: r.Header.Get(client.SignedHeader)}
 		c.address, _, _ = net.SplitHostPort(r.RemoteAddr)
 		if text != "" && len(text) < 200 {
 			known, err := v.lookUp(r.Context(), c, text, kind)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"reflect"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -271,7 +272,14 @@ func tolerant[I, O any](v *Service, api huma.API, method, path, id, role, summar
 	o := received(v.operation(method, path, id, role, summary), maxTalk)
 	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: "object", AdditionalProperties: true}}}}
 	o.SkipValidateBody = true
-	register(v, api, o, f)
+	register(v, api, o, func(ctx context.Context, in *I) (out O, err error) {
+		if role == benchOnly {
+			if err := v.said(ctx, reflect.ValueOf(in).Elem().FieldByName("RawBody").Bytes()); err != nil {
+				return out, err
+			}
+		}
+		return f(ctx, in)
+	})
 }
 
 func register[I, O any](v *Service, api huma.API, o huma.Operation, f func(context.Context, *I) (O, error)) {

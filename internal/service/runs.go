@@ -119,7 +119,10 @@ func (v *Service) sourceOf(ctx context.Context, b store.Backup) (*run.Source, er
 		}
 		s.Sections[x.Section] = core.Digest(x.Manifest)
 	}
-	return s, err
+	if err != nil {
+		return s, err
+	}
+	return s, v.stillKept(ctx, b, s)
 }
 
 // RunPath is a run in a path.

@@ -13,6 +13,7 @@ import (
 	"path"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -44,7 +45,14 @@ type Service struct {
 	closed    *prometheus.CounterVec
 	follower  *follower
 	orderNews bell // an order was given or ended
+	forgeries struct {
+		mu   sync.Mutex
+		told map[string]time.Time // when it was told last that a bench is not believed, by bench
+	}
 }
+
+// forgedEvery is how often it is told of one and the same bench that it is not believed.
+const forgedEvery = time.Minute
 
 // New makes a service. console holds the built console; key signs history heads
 // and never lies in the database.
@@ -55,6 +63,7 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
 		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}, boxes: map[string]*box{}}}
 	v.follower.bell = &v.orderNews
+	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(v.requests, v.seconds, v.closed)
 	return v
 }

@@ -21,7 +21,12 @@ type Backup struct {
 	Stored   time.Time `db:"stored_at"`
 	Name     string    `db:"name"` // that people gave it
 	Ruin     bool      `db:"ruin"` // taken of what an interrupted write had left: no way back
+
+	Signed    []byte `db:"signed"` // the bench's statement, history.Kept; none of one from before
+	Signature []byte `db:"signature"`
 }
+
+const backupColumns = `id, unit, manifest, length, running, how, taken_at, stored_at, name, ruin, signed, signature`
 
 // BackupSection is the part of a backup that one section has.
 type BackupSection struct {
@@ -35,10 +40,10 @@ type BackupSection struct {
 // second try takes the place of the first.
 func (s *Store) AddBackup(ctx context.Context, b Backup, sections []BackupSection) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		x, err := tx.ExecContext(ctx, `INSERT INTO backup (id, unit, manifest, length, running, how, taken_at, stored_at, ruin)
-			SELECT r.id, ?, ?, ?, ?, ?, ?, ?, ? FROM run r WHERE r.id = ? AND r.state <> 'closed'
-			ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), length = VALUES(length), running = VALUES(running), how = VALUES(how), taken_at = VALUES(taken_at), stored_at = VALUES(stored_at), ruin = VALUES(ruin)`,
-			b.Unit, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC(), b.Ruin, b.ID)
+		x, err := tx.ExecContext(ctx, `INSERT INTO backup (id, unit, manifest, length, running, how, taken_at, stored_at, ruin, signed, signature)
+			SELECT r.id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM run r WHERE r.id = ? AND r.state <> 'closed'
+			ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), length = VALUES(length), running = VALUES(running), how = VALUES(how), taken_at = VALUES(taken_at), stored_at = VALUES(stored_at), ruin = VALUES(ruin), signed = VALUES(signed), signature = VALUES(signature)`,
+			b.Unit, b.Manifest, b.Length, b.Running, b.How, b.Taken.UTC(), b.Stored.UTC(), b.Ruin, b.Signed, b.Signature, b.ID)
 		if err != nil {
 			return err
 		}
@@ -62,7 +67,7 @@ func (s *Store) BackupSections(ctx context.Context, id string) (all []BackupSect
 }
 
 func (s *Store) backup(ctx context.Context, where string, arg any) (b Backup, err error) {
-	err = s.db.GetContext(ctx, &b, `SELECT * FROM backup WHERE `+where, arg)
+	err = s.db.GetContext(ctx, &b, `SELECT `+backupColumns+` FROM backup WHERE `+where, arg)
 	return b, none(err, "there is no such backup (%v)", arg)
 }
 
@@ -73,7 +78,7 @@ func (s *Store) Backup(ctx context.Context, id string) (Backup, error) {
 
 // Backups lists a unit's, the newest first.
 func (s *Store) Backups(ctx context.Context, unit string) (all []Backup, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM backup WHERE unit = ? ORDER BY taken_at DESC, id DESC`, unit)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+backupColumns+` FROM backup WHERE unit = ? ORDER BY taken_at DESC, id DESC`, unit)
 	return all, err
 }
 

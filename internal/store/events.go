@@ -1,9 +1,11 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -94,13 +96,29 @@ type line struct {
 	Last  sql.NullInt64 `db:"last_n"`
 }
 
+// Posted is a batch of a run's events as a bench has signed it.
+type Posted struct {
+	history.Post
+	First     uint64
+	Events    [][]byte // as they were received
+	Signature []byte   // none of a bench from before benches signed
+}
+
+// Taken is what came of a batch.
+type Taken struct {
+	First uint64 // number with which the epoch begins
+	Have  uint64 // up to which number its events are here
+	Head  *history.Head
+	Other []byte // an event that is here with other content; nothing was taken
+}
+
 // TakeEvents keeps a bench's events, each once, and says up to which number it
-// has them all. Bodies are the bytes received. outcome is how the bench says that the
-// run stands. What comes for a run that is closed, or of a bench that it was taken
+// has them all. What comes for a run that is closed, or of a bench that it was taken
 // from, is kept as evidence and changes nothing.
-func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, bench string, epoch uint64, first uint64, bodies [][]byte, outcome string) (have uint64, head *history.Head, err error) {
+func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) (t Taken, err error) {
+	bench, epoch, first, bodies, outcome := p.Bench, p.Epoch, p.First, p.Events, p.Outcome
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		head = nil
+		t = Taken{}
 		var l line
 		err := tx.GetContext(ctx, &l, `SELECT epoch, bench, first_n, last_n FROM run_line WHERE run = ? AND epoch = ?`, r.ID, epoch)
 		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
@@ -113,12 +131,24 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, bench stri
 		if err := tx.GetContext(ctx, &now, `SELECT state, epoch FROM run WHERE id = ?`, r.ID); err != nil {
 			return err
 		}
+		t.First = l.First
+		have := uint64(0)
 		late := now.State == RunClosed || now.Epoch != epoch || l.Last.Valid
 		if err := tx.GetContext(ctx, &have, `SELECT COALESCE(MAX(n), ?) FROM run_event WHERE run = ? AND epoch = ?`, l.First-1, r.ID, epoch); err != nil {
 			return err
 		}
-		if first > have+1 {
+		t.Have = have
+		if first > have+1 || first < l.First {
 			return nil // there would be a gap: the bench sends again from have+1
+		}
+		if other, err := s.otherwise(ctx, tx, r.ID, epoch, first, have, bodies); err != nil || other != nil {
+			t.Other = other
+			return err
+		}
+		if len(p.Signature) > 0 {
+			if err := s.post(ctx, tx, r.ID, l.First, p); err != nil {
+				return err
+			}
 		}
 		fresh := bodies[min(have+1-first, uint64(len(bodies))):]
 		if len(fresh) > 0 {
@@ -136,12 +166,106 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, bench stri
 		}
 		before := have
 		have += uint64(len(fresh))
+		t.Have = have
 		if late {
 			return s.evidence(ctx, tx, key, r, fresh)
 		}
-		return s.derive(ctx, tx, key, r, before, fresh, outcome, &head)
+		return s.derive(ctx, tx, key, r, before, fresh, outcome, &t.Head)
 	})
-	return have, head, err
+	return t, err
+}
+
+// otherwise finds an event among those that are here already which came with other content.
+func (s *Store) otherwise(ctx context.Context, tx *sqlx.Tx, id string, epoch, first, have uint64, bodies [][]byte) ([]byte, error) {
+	again := min(have+1-first, uint64(len(bodies)))
+	if again == 0 {
+		return nil, nil
+	}
+	var raw [][]byte
+	if err := tx.SelectContext(ctx, &raw, `SELECT body FROM run_event WHERE run = ? AND epoch = ? AND n >= ? AND n < ? ORDER BY n`, id, epoch, first, first+again); err != nil {
+		return nil, err
+	}
+	for i, packed := range raw {
+		was, err := unpack.DecodeAll(packed, nil)
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Equal(was, bodies[i]) {
+			return bodies[i], nil
+		}
+	}
+	return nil, nil
+}
+
+// post holds a batch against what its bench says that its events add up to, and keeps the
+// bench's signature.
+func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, begins uint64, p Posted) error {
+	before := core.Digest{}
+	if p.First > begins {
+		var chain []byte
+		err := tx.GetContext(ctx, &chain, `SELECT chain FROM run_post WHERE run = ? AND epoch = ? AND last_n = ?`, id, p.Epoch, p.First-1)
+		if errors.Is(err, sql.ErrNoRows) { // the bench has cut them otherwise than before
+			var raw [][]byte
+			if err = tx.SelectContext(ctx, &raw, `SELECT body FROM run_event WHERE run = ? AND epoch = ? AND n < ? ORDER BY n`, id, p.Epoch, p.First); err != nil {
+				return err
+			}
+			for _, packed := range raw {
+				was, err := unpack.DecodeAll(packed, nil)
+				if err != nil {
+					return err
+				}
+				before = history.ChainOn(before, was)
+			}
+		} else if err != nil {
+			return err
+		} else {
+			before = core.Digest(chain)
+		}
+	}
+	if history.ChainOn(before, p.Events...) != p.Chain || p.Last != p.First+uint64(len(p.Events))-1 {
+		return core.Fail(core.BadFile, "the events of run %s are not those that its bench has signed", id)
+	}
+	if len(p.Events) == 0 {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO run_post (run, epoch, last_n, chain, outcome, signature) VALUES (?, ?, ?, ?, ?, ?)`, id, p.Epoch, p.Last, p.Chain[:], p.Outcome, p.Signature)
+	return err
+}
+
+// mostConflicts is how many different contents are kept of what a run was posted anew with.
+const mostConflicts = 20
+
+// AddConflict keeps an event that came again with other content. It tells whether it is new.
+func (s *Store) AddConflict(ctx context.Context, id string, epoch uint64, body []byte, at time.Time) (bool, error) {
+	var e run.Event
+	if err := json.Unmarshal(body, &e); err != nil {
+		return false, nil
+	}
+	d := core.DigestOf(body)
+	x, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO run_conflict (run, epoch, n, digest, received_at, body) SELECT ?, ?, ?, ?, ?, ? FROM DUAL WHERE (SELECT COUNT(*) FROM run_conflict WHERE run = ?) < ?`,
+		id, epoch, e.N, d[:], at.UTC(), s.ev.EncodeAll(body, nil), id, mostConflicts)
+	if err != nil {
+		return false, err
+	}
+	n, _ := x.RowsAffected()
+	return n > 0, nil
+}
+
+// Posts are what benches have signed of a run's events, in order.
+func (s *Store) Posts(ctx context.Context, id string) (all []Post, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT p.epoch, p.last_n, p.chain, p.outcome, p.signature, l.bench, l.first_n FROM run_post p JOIN run_line l ON l.run = p.run AND l.epoch = p.epoch WHERE p.run = ? ORDER BY p.epoch, p.last_n`, id)
+	return all, err
+}
+
+// Post is a row of run_post.
+type Post struct {
+	Epoch     uint64 `db:"epoch"`
+	Last      uint64 `db:"last_n"`
+	Chain     []byte `db:"chain"`
+	Outcome   string `db:"outcome"`
+	Signature []byte `db:"signature"`
+	Bench     string `db:"bench"`
+	First     uint64 `db:"first_n"` // of the epoch
 }
 
 // evidence reports what came too late to be part of a run. A record among it gets an

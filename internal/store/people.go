@@ -313,9 +313,10 @@ type Bench struct {
 	Revoked    sql.NullTime `db:"revoked_at" json:"-"`
 	Seen       sql.NullTime `db:"seen_at" json:"-"`
 	ClockError int64        `db:"clock_error" json:"clockError"` // microseconds that its clock is ahead
+	Signs      sql.NullTime `db:"signs_at" json:"-"`             // since when it signs what it says: from then on nothing else of it is taken
 }
 
-const benchColumns = `id, name, public_key, version, enrolled_at, revoked_at, seen_at, clock_error`
+const benchColumns = `id, name, public_key, version, enrolled_at, revoked_at, seen_at, clock_error, signs_at`
 
 // BenchBy finds one by id or name.
 func (s *Store) BenchBy(ctx context.Context, idOrName string) (b Bench, err error) {
@@ -325,10 +326,16 @@ func (s *Store) BenchBy(ctx context.Context, idOrName string) (b Bench, err erro
 
 // AddBench enrols a bench.
 func (s *Store) AddBench(ctx context.Context, b Bench) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at) VALUES (?, ?, ?, ?, ?)`, b.ID, b.Name, b.PublicKey, b.Version, time.Now().UTC())
+	_, err := s.db.ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at, signs_at) VALUES (?, ?, ?, ?, ?, ?)`, b.ID, b.Name, b.PublicKey, b.Version, time.Now().UTC(), b.Signs)
 	if duplicate(err) {
 		return core.Fail(core.Busy, "there is a bench called %s already", b.Name).Do("Choose another name.")
 	}
+	return err
+}
+
+// BenchSigns notes that a bench signs what it says from now on.
+func (s *Store) BenchSigns(ctx context.Context, id string, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE bench SET signs_at = COALESCE(signs_at, ?) WHERE id = ?`, at.UTC(), id)
 	return err
 }
 

@@ -266,9 +266,20 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 		to    int
 		have  uint64
 	}{{1, 3, 3}, {1, 3, 3}, {2, 5, 5}, {8, 10, 5}, {6, 10, 10}, {11, 10, 10}} {
-		have, _, err := s.TakeEvents(ctx, key, r, r.Bench, 1, x.first, bodies[x.first-1:x.to], "")
-		if err != nil || have != x.have {
-			t.Errorf("from %d to %d: have %d, %v; want %d", x.first, x.to, have, err, x.have)
+		took, err := s.TakeEvents(ctx, key, r, batch(r.Bench, x.first, "", bodies[x.first-1:x.to]...))
+		if err != nil || took.Have != x.have || took.First != 1 {
+			t.Errorf("from %d to %d: %+v, %v; want %d", x.first, x.to, took, err, x.have)
+		}
+	}
+	// Again with other content: nothing is taken, and it is given back.
+	changed := event(3, run.KindReading, run.Amount{Done: 99})
+	if took, err := s.TakeEvents(ctx, key, r, batch(r.Bench, 3, "", changed)); err != nil || !bytes.Equal(took.Other, changed) || took.Have != 10 {
+		t.Errorf("%+v %v", took, err)
+	}
+	for i := range 30 {
+		kept, err := s.AddConflict(ctx, r.ID, 1, event(3, run.KindReading, run.Amount{Done: uint64(100 + i/2)}), time.Now())
+		if want := i%2 == 0; err != nil || kept != want {
+			t.Errorf("conflict %d: kept %v %v", i, kept, err)
 		}
 	}
 	var all sync.WaitGroup // two services hand over the same events
@@ -276,7 +287,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			if _, _, err := s.TakeEvents(ctx, key, r, r.Bench, 1, 11, [][]byte{event(11, run.KindReading, nil), event(12, run.KindReading, nil)}, ""); err != nil {
+			if _, err := s.TakeEvents(ctx, key, r, batch(r.Bench, 11, "", event(11, run.KindReading, nil), event(12, run.KindReading, nil))); err != nil {
 				t.Error(err)
 			}
 		}()
@@ -286,7 +297,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	if err != nil || len(events) != 8 || events[0].N != 5 || events[7].N != 12 {
 		t.Errorf("%d events, %v", len(events), err)
 	}
-	if _, _, err := s.TakeEvents(ctx, key, r, r.Bench, 1, 13, nil, string(run.Interrupted)); err != nil {
+	if _, err := s.TakeEvents(ctx, key, r, batch(r.Bench, 13, string(run.Interrupted))); err != nil {
 		t.Fatal(err)
 	}
 	if r, _ = s.Run(ctx, r.ID); r.State != store.RunPaused || r.Outcome != "interrupted" {
@@ -339,5 +350,54 @@ func TestACodeIsGoodOnce(t *testing.T) {
 	}
 	if _, err := s.UseSecret(ctx, d, store.SecretEnrol, now.Add(2*time.Minute)); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("too old: %v", err)
+	}
+}
+
+// batch is events of epoch 1, not signed.
+func batch(bench string, first uint64, outcome string, events ...[]byte) store.Posted {
+	return store.Posted{Post: history.Post{Bench: bench, Epoch: 1, Outcome: outcome}, First: first, Events: events}
+}
+
+// TestSignedBatches: what a bench has signed must be what came, whole and from the beginning of
+// its epoch on, however it cuts its batches.
+func TestSignedBatches(t *testing.T) {
+	s, _, key := open(t)
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: key.Public()}); err != nil {
+		t.Fatal(err)
+	}
+	order := store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/" + r.Link}, nil, order); err != nil {
+		t.Fatal(err)
+	}
+	var bodies [][]byte
+	for n := uint64(1); n <= 12; n++ {
+		bodies = append(bodies, event(n, run.KindReading, run.Amount{Done: n}))
+	}
+	post := func(first, to uint64, chained ...[]byte) (store.Taken, error) {
+		p := batch(r.Bench, first, "", bodies[first-1:to]...)
+		p.Run, p.Last, p.Chain = r.ID, to, history.ChainOn(core.Digest{}, chained...)
+		p.Signature = p.Sign(key)
+		return s.TakeEvents(ctx, key, r, p)
+	}
+	for i, x := range [][2]uint64{{1, 4}, {5, 8}, {5, 8}, {7, 10}, {1, 11}} { // {7, 10}: cut otherwise than before
+		if took, err := post(x[0], x[1], bodies[:x[1]]...); err != nil || took.Other != nil {
+			t.Fatalf("batch %d: %+v %v", i, took, err)
+		}
+	}
+	for name, chained := range map[string][][]byte{"one left out": bodies[1:12], "one more": append(bodies[:12:12], bodies[0]), "only its own": bodies[11:12]} {
+		if _, err := post(12, 12, chained...); core.KindOf(err) != core.BadFile {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	posts, err := s.Posts(ctx, r.ID)
+	if err != nil || len(posts) != 4 || posts[3].Last != 11 || posts[3].Bench != r.Bench {
+		t.Fatalf("%+v %v", posts, err)
+	}
+	for _, p := range posts {
+		said := history.Post{Bench: p.Bench, Run: r.ID, Epoch: p.Epoch, Last: p.Last, Chain: core.Digest(p.Chain), Outcome: p.Outcome}
+		if !said.Verify(key.Public(), p.Signature) || said.Chain != history.ChainOn(core.Digest{}, bodies[:p.Last]...) {
+			t.Errorf("%+v", p)
+		}
 	}
 }

@@ -3627,6 +3627,8 @@ export interface components {
         };
         Have: {
             /** Format: int64 */
+            first?: number;
+            /** Format: int64 */
             have: number;
             head?: components["schemas"]["HistoryHead"];
             moved?: boolean;

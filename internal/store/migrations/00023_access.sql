@@ -39,6 +39,30 @@ CREATE TABLE IF NOT EXISTS sign_in_failed (
   KEY sign_in_failed_from (address, at),
   KEY sign_in_failed_at (at)
 );
--- A program from before reads whole rows of the two tables that have grown.
+-- What a bench has signed: since when it signs, each batch of a run's events, each backup.
+ALTER TABLE bench ADD COLUMN IF NOT EXISTS signs_at DATETIME(6) NULL;
+ALTER TABLE backup
+  ADD COLUMN IF NOT EXISTS signed MEDIUMBLOB NULL,
+  ADD COLUMN IF NOT EXISTS signature VARBINARY(64) NULL;
+CREATE TABLE IF NOT EXISTS run_post (
+  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  epoch INT UNSIGNED NOT NULL,
+  last_n BIGINT UNSIGNED NOT NULL,
+  chain BINARY(32) NOT NULL,
+  outcome VARCHAR(20) COLLATE utf8mb4_bin NOT NULL,
+  signature VARBINARY(64) NOT NULL,
+  PRIMARY KEY (run, epoch, last_n)
+);
+-- What was posted again with other content: refused, and kept.
+CREATE TABLE IF NOT EXISTS run_conflict (
+  run CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  epoch INT UNSIGNED NOT NULL,
+  n BIGINT UNSIGNED NOT NULL,
+  digest BINARY(32) NOT NULL,
+  received_at DATETIME(6) NOT NULL,
+  body MEDIUMBLOB NOT NULL,
+  PRIMARY KEY (run, epoch, n, digest)
+);
+-- A program from before reads whole rows of the tables that have grown.
 UPDATE schema_promise SET oldest = 23 WHERE one = 1;
 -- +goose Down

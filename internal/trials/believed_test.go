@@ -1,0 +1,190 @@
+package trials
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/run"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/testkit"
+	"zealousferry/sim"
+)
+
+// stolen is what somebody can do who has a bench's token, and not its key.
+func stolen(t *testing.T, w *testkit.World) (thief *client.Client, bench string, key trust.Key) {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join(w.Dir, "bench.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var id struct{ Bench, Token, Key string }
+	if err := json.Unmarshal(raw, &id); err != nil {
+		t.Fatal(err)
+	}
+	if key, err = trust.DecodeKey(id.Key); err != nil {
+		t.Fatal(err)
+	}
+	thief = client.New(w.Base, id.Token, core.System{})
+	t.Cleanup(thief.Close)
+	return thief, id.Bench, key
+}
+
+// TestLaw12ATokenProvesNothing: with a bench's token alone nobody posts events, facts, backups
+// or what came of an order, nor learns a secret; with another key neither; and the leads hear
+// of it. The bench itself goes on.
+func TestLaw12ATokenProvesNothing(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.InTheMiddle(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "a test"}, 3)
+	thief, bench, _ := stolen(t, w)
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	forger, _, _ := stolen(t, w)
+	forger.SignAs(key)
+
+	closing, err := json.Marshal(run.Event{Schema: run.Schema, N: 1, Epoch: 1, At: 0, Kind: run.KindClosed, Body: json.RawMessage(`{"outcome":"done"}`)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	post := history.Post{Bench: bench, Run: r.ID, Epoch: 1, Last: 1, Chain: history.ChainOn(core.Digest{}, closing)}
+	kept := history.Kept{Bench: bench, Run: r.ID, Sections: []history.KeptSection{{Section: "main", Main: true}}}
+	for name, c := range map[string]*client.Client{"with the token alone": thief, "with another key": forger} {
+		for what, do := range map[string]func() error{
+			"events": func() error {
+				_, err := c.PutEvents(ctx, client.Batch{Run: r.ID, Epoch: 1, First: 1, Events: [][]byte{closing}, Chain: post.Chain, Signature: post.Sign(key)})
+				return err
+			},
+			"a backup": func() error {
+				_, err := c.StoreBackup(ctx, client.Stow{Run: r.ID, Sections: []client.StowSection{{Section: "main", Main: true}}, Signed: kept.Encode(), Signature: key.Sign(history.KeptDomain, kept.Encode())})
+				return err
+			},
+			"facts": func() error {
+				return c.EndOrder(ctx, "01930000-0000-7000-8000-00000000dead", client.Result{Model: "small"})
+			},
+			"links":                   func() error { _, err := c.Join(ctx, client.Joining{Protocol: client.Protocol}); return err },
+			"the key of its settings": func() error { _, err := c.SettingsKey(ctx, r.ID); return err },
+			"whether it may write":    func() error { _, err := c.MayWrite(ctx, r.ID); return err },
+		} {
+			if err := do(); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "is not believed") {
+				t.Errorf("%s, %s: %v", name, what, err)
+			}
+		}
+	}
+	w.LetGo()
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	told(t, commandLine(t, w, "lead").must(0, "audit"), "a bench is not believed")
+	n := 0
+	audit, err := w.Lead.Audit(ctx, 0)
+	for _, e := range audit.Entries {
+		if e.Kind == "bench-forged" {
+			n++
+		}
+	}
+	if err != nil || n != 1 { // a flood of them fills no log
+		t.Errorf("%d times, %v", n, err)
+	}
+
+	// Every event that counts is signed, up to the closing one.
+	posts, err := w.Store.Posts(ctx, r.ID)
+	if err != nil || len(posts) == 0 {
+		t.Fatalf("%+v %v", posts, err)
+	}
+	raw, err := w.Store.RawEvents(ctx, r.ID, 0, 10000)
+	if err != nil || posts[len(posts)-1].Last != uint64(len(raw)) {
+		t.Errorf("signed up to %d of %d, %v", posts[len(posts)-1].Last, len(raw), err)
+	}
+	own, err := w.Store.BenchBy(ctx, bench)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range posts {
+		said := history.Post{Bench: p.Bench, Run: r.ID, Epoch: p.Epoch, Last: p.Last, Chain: core.Digest(p.Chain), Outcome: p.Outcome}
+		if !said.Verify(trust.Public(own.PublicKey), p.Signature) || said.Chain != history.ChainOn(core.Digest{}, raw[:p.Last]...) {
+			t.Errorf("batch up to %d", p.Last)
+		}
+	}
+}
+
+// TestASwappedBackup: a backup that somebody has exchanged in the database is not put back,
+// neither of a run with a signed record nor of one that was given up in the middle.
+func TestASwappedBackup(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Serial = "S-0002" })
+	closed := w.Flash("b", "2.0.0")
+	r := w.InTheMiddle(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "a test"}, 3)
+	w.Units["a"].Power(false)
+	w.LetGo()
+	if r = w.Follow(r.ID); r.State != "paused" {
+		t.Fatalf("%s %+v", r.State, r.Progress.Fault)
+	}
+	w.Units["a"].Power(true)
+	commandLine(t, w, "technician").must(0, "run", "abandon", r.ID, "--reason", "another way")
+	db := w.DB.Open(t, w.DB.Root)
+	if _, err := db.ExecContext(ctx, `UPDATE backup a JOIN backup b ON b.id = ? JOIN (SELECT manifest m FROM backup WHERE id = ?) was SET a.manifest = b.manifest, b.manifest = was.m WHERE a.id = ?`, closed.ID, r.ID, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	for at, id := range map[string]string{"b/a": r.ID, "b/b": closed.ID} {
+		err := w.Refuses(client.NewRun{Kind: run.Restore, At: at, Backup: id, Reason: "a test"})
+		if err == nil || !strings.Contains(err.Error(), "is not the one that bench b has signed") && !strings.Contains(err.Error(), "signed record") {
+			t.Errorf("%s: %v", at, err)
+		}
+		if at == "b/a" && core.KindOf(err) != core.VerifyDiffers {
+			t.Errorf("%v", err)
+		}
+	}
+}
+
+// TestEventsThatComeAgainChanged: whoever has bench and key posts an event anew with other
+// content; it is refused, kept and told.
+func TestEventsThatComeAgainChanged(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.Flash("a", "2.0.0")
+	thief, bench, key := stolen(t, w)
+	thief.SignAs(key)
+	raw, err := w.Store.RawEvents(ctx, r.ID, 0, 10000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	last := raw[len(raw)-1]
+	changed := []byte(strings.Replace(string(last), `"kind":"closed"`, `"kind":"closed" `, 1))
+	n := uint64(len(raw))
+	p := history.Post{Bench: bench, Run: r.ID, Epoch: 1, Last: n, Chain: history.ChainOn(core.Digest{}, append(raw[:n-1:n-1], changed)...)}
+	_, err = thief.PutEvents(ctx, client.Batch{Run: r.ID, Epoch: 1, First: n, Events: [][]byte{changed}, Chain: p.Chain, Signature: p.Sign(key)})
+	if core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "with other content") {
+		t.Errorf("%v", err)
+	}
+	now, err := w.Store.RawEvents(ctx, r.ID, 0, 10000)
+	if err != nil || string(now[n-1]) != string(last) {
+		t.Errorf("it was changed: %v", err)
+	}
+	told(t, commandLine(t, w, "lead").must(0, "audit"), "events came again, changed", r.ID[:8])
+}
+
+// TestARevokedBench: by name, and it is over at once; a name that nobody has is an error.
+func TestARevokedBench(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	thief, _, _ := stolen(t, w)
+	if err := w.Lead.RevokeBench(ctx, "nowhere"); core.KindOf(err) != core.NotFound {
+		t.Errorf("%v", err)
+	}
+	if err := w.Lead.RevokeBench(ctx, "b"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := thief.Join(ctx, client.Joining{Protocol: client.Protocol, Now: time.Now().UnixMicro()}); err == nil {
+		t.Error("a revoked bench joins")
+	}
+	told(t, commandLine(t, w, "lead").must(0, "audit"), "bench revoked")
+}
