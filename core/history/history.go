@@ -266,6 +266,14 @@ func (h *Head) Sign(k trust.Key) { h.Signature = k.Sign(HeadDomain, h.message())
 // Verify tells whether the service's key signed this head.
 func (h *Head) Verify(p trust.Public) bool { return p.Verify(HeadDomain, h.message(), h.Signature) }
 
+// entries names one or several entries with their verb.
+func entries(from, to uint64) string {
+	if from == to {
+		return fmt.Sprintf("entry %d is", from)
+	}
+	return fmt.Sprintf("entries %d to %d are", from, to)
+}
+
 // Stored is an entry as the database has it: verbatim bytes, and the columns that
 // were derived from them.
 type Stored struct {
@@ -318,7 +326,7 @@ func Check(unit string, chain []Stored, heads []Head, service trust.Public, benc
 		case !h.Verify(service):
 			say("the head at entry %d was not signed by this service", h.N)
 		case h.N > uint64(len(chain)):
-			say("entries %d to %d are missing: a signed head of entry %d was kept", len(chain)+1, h.N, h.N)
+			say("%s missing: a signed head of entry %d was kept", entries(uint64(len(chain))+1, h.N), h.N)
 		case h.N > 0 && chain[h.N-1].Hash != h.Hash:
 			say("entry %d is not the one that was signed: the chain was computed anew", h.N)
 		}

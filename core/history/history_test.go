@@ -65,7 +65,7 @@ func TestTheCheckerFindsWhatWasDoneBehindItsBack(t *testing.T) {
 		return s, h
 	})
 	check("a missing entry", "entry 2 is missing", func(s []Stored, h []Head, _ trust.Key) ([]Stored, []Head) { return append(s[:1], s[2]), h })
-	check("a missing tail", "entries 3 to 3 are missing", func(s []Stored, h []Head, _ trust.Key) ([]Stored, []Head) { return s[:2], h })
+	check("a missing tail", "entry 3 is missing", func(s []Stored, h []Head, _ trust.Key) ([]Stored, []Head) { return s[:2], h })
 	check("an entry put in", "entry 3 has no signed head", func(s []Stored, h []Head, _ trust.Key) ([]Stored, []Head) { return s, h[:2] })
 	check("a forged head", "was not signed by this service", func(s []Stored, h []Head, bench trust.Key) ([]Stored, []Head) {
 		h[2].Sign(bench)

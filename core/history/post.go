@@ -14,6 +14,15 @@ const (
 	SaidDomain = "ferry-said/1"
 )
 
+// OrderDomain is that of what the service signs when it orders a bench to do something.
+const OrderDomain = "ferry-order/1"
+
+// Ordered is what the service signs of an order: for which bench it is, and its body.
+func Ordered(bench string, body []byte) []byte {
+	d := core.DigestOf(body)
+	return append([]byte(bench+"\n"), d[:]...)
+}
+
 // Post is what a bench signs with each batch of a run's events: up to which number it has
 // posted them, and the digest of all of them from the beginning of its epoch on. Chain binds
 // what came before, so that nothing can be put in between, left out or exchanged.

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/link"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
@@ -62,8 +63,9 @@ type Bench struct {
 
 	mu        sync.Mutex
 	jobs      map[string]*job
-	offset    time.Duration // the service's clock minus ours
-	heard     bool          // the service has said at least once what is here below
+	heads     map[string]history.Head // the newest of each unit that the service has signed
+	offset    time.Duration           // the service's clock minus ours
+	heard     bool                    // the service has said at least once what is here below
 	sheets    []core.Digest
 	withdrawn map[string]string // open runs whose release was taken back, as heard last
 	trays     []client.BenchTray
@@ -107,7 +109,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	if err != nil {
 		return nil, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Go(words.BenchEnrol().To("Enrol it"))
 	}
-	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
+	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, heads: map[string]history.Head{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
 	if err := json.Unmarshal(raw, &b.id); err != nil {
 		return nil, core.Fail(core.BadFile, "bench.json: %w", err)
 	}
@@ -132,6 +134,9 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
 	b.client.SignAs(b.key)
+	if err := b.readHeads(); err != nil {
+		return nil, err
+	}
 	return b, b.readJournals()
 }
 
@@ -281,6 +286,9 @@ func (b *Bench) Work(ctx context.Context) error {
 
 const joinEvery = 3 * time.Second
 
+// headsEvery is how often the service's history is held against the heads kept here.
+const headsEvery = 10 * time.Minute
+
 // join tells the service what the bench has, once.
 func (b *Bench) join(ctx context.Context) error {
 	b.joins.Lock() // one after another: what was seen earlier must not be told later
@@ -303,9 +311,15 @@ func (b *Bench) join(ctx context.Context) error {
 // joining tells the service every few seconds what the bench has.
 func (b *Bench) joining(ctx context.Context) {
 	away := false
+	var shown time.Time // when the service was shown the heads last
 	for ctx.Err() == nil {
 		switch err := b.join(ctx); {
 		case err == nil:
+			if b.Clock.Now().Sub(shown) > headsEvery {
+				if err := b.showHeads(ctx); err == nil {
+					shown = b.Clock.Now()
+				}
+			}
 			if away {
 				b.Log.Info("in touch with the service again")
 				b.nudge()

@@ -1,11 +1,14 @@
 package bench
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"zealousferry/core"
@@ -240,5 +243,47 @@ func (b *Bench) keepHead(h history.Head) {
 		return
 	}
 	defer f.Close()
-	f.Write(append(raw, '\n'))
+	if _, err := f.Write(append(raw, '\n')); err == nil {
+		err = f.Sync()
+	}
+	if err != nil {
+		b.Log.Error("a head of history cannot be kept", "error", err)
+	}
+	b.mu.Lock()
+	b.heads[h.Unit] = h
+	b.mu.Unlock()
+}
+
+// readHeads reads the newest head of each unit that this bench has kept.
+func (b *Bench) readHeads() error {
+	raw, err := os.ReadFile(filepath.Join(b.dir, "heads"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for line := range bytes.Lines(raw) {
+		var h history.Head
+		if json.Unmarshal(line, &h) == nil && h.N >= b.heads[h.Unit].N { // a torn last line is none
+			b.heads[h.Unit] = h
+		}
+	}
+	return nil
+}
+
+// showHeads shows the service the heads that it has given to this bench, a part at a time.
+func (b *Bench) showHeads(ctx context.Context) error {
+	b.mu.Lock()
+	all := slices.Collect(maps.Values(b.heads))
+	b.mu.Unlock()
+	for part := range slices.Chunk(all, client.HeadsAtOnce) {
+		call, cancel := context.WithTimeout(ctx, 20*time.Second)
+		err := b.client.ShowHeads(call, client.Heads{Heads: part})
+		cancel()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -38,7 +38,7 @@ func (b *Bench) readOrders() error {
 // ordered listens for orders.
 func (b *Bench) ordered(ctx context.Context) {
 	for ctx.Err() == nil {
-		if err := b.client.Orders(ctx, func(o client.Order) { b.take(ctx, o) }); err != nil && core.KindOf(err) == core.NotAllowed {
+		if err := b.client.Orders(ctx, b.id.Bench, b.id.ServiceKey, func(o client.Order, signed bool) { b.takeSigned(ctx, o, signed) }); err != nil && core.KindOf(err) == core.NotAllowed {
 			b.Log.Error("the service does not let this bench in", "error", err)
 		}
 		select {
@@ -46,6 +46,16 @@ func (b *Bench) ordered(ctx context.Context) {
 		case <-ctx.Done():
 		}
 	}
+}
+
+// takeSigned carries out what the service has signed for this bench, with the key that it
+// showed when the bench was enrolled. Anything else came from elsewhere, or was changed.
+func (b *Bench) takeSigned(ctx context.Context, o client.Order, signed bool) {
+	if !signed {
+		b.Log.Error("an order was not signed by the service that has enrolled this bench; it is not carried out", "order", o.ID, "kind", o.Kind)
+		return
+	}
+	b.take(ctx, o)
 }
 
 // take carries out an order, once: that it was taken is on disk before anything

@@ -180,6 +180,9 @@ func (a *app) historyVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if h.Chain != "intact" {
+				a.exit = ExitCode(core.VerifyDiffers)
+			}
 			return a.show(h, func() { a.history(h) })
 		})}
 }

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
+	"zealousferry/core/trust"
 	"zealousferry/core/visit"
 )
 
@@ -51,13 +53,29 @@ func (c *Client) Join(ctx context.Context, j Joining) (Catalogue, error) {
 	return post[Catalogue](ctx, c, "/api/bench/join", j)
 }
 
+// HeadsAtOnce is how many heads of history a bench shows at once.
+const HeadsAtOnce = 500
+
+// Heads are the newest heads of units' histories that a bench has kept.
+type Heads struct {
+	Heads []history.Head `json:"heads"`
+}
+
+// ShowHeads shows the service which heads of history it has given to this bench.
+func (c *Client) ShowHeads(ctx context.Context, h Heads) error {
+	return c.call(ctx, "POST", "/api/bench/heads", h, nil)
+}
+
 // Orders calls got for each order until the context ends or the connection does.
-func (c *Client) Orders(ctx context.Context, got func(Order)) error {
+//
+// What a service has not signed is handed over with a false: it is not to be carried out.
+func (c *Client) Orders(ctx context.Context, bench string, service trust.Public, got func(o Order, signed bool)) error {
 	after := uint64(0)
-	_, err := c.followOnce(ctx, "/api/bench/orders", &after, func(event, _ string, data []byte) (uint64, bool, error) {
+	_, err := c.followOnce(ctx, "/api/bench/orders", &after, func(event, id string, data []byte) (uint64, bool, error) {
 		var o Order
 		if event == "order" && json.Unmarshal(data, &o) == nil {
-			got(o)
+			signature, err := base64.RawURLEncoding.DecodeString(id)
+			got(o, err == nil && service.Verify(history.OrderDomain, history.Ordered(bench, data), signature))
 		}
 		return 0, true, nil
 	})

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"database/sql"
+	"encoding/base64"
 	"encoding/json"
 	"regexp"
 	"time"
@@ -177,7 +178,7 @@ func (v *Service) orders(ctx context.Context, _ *none) (follow, error) {
 					continue
 				}
 				sent[o.ID] = true
-				if err := s.send("", "order", json.RawMessage(o.Body)); err != nil {
+				if err := s.send(base64.RawURLEncoding.EncodeToString(o.Signature), "order", json.RawMessage(o.Body)); err != nil {
 					return err
 				}
 			}

@@ -13,6 +13,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/history"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/words"
@@ -445,7 +446,7 @@ func (v *Service) order(o client.Order, bench string) (store.Order, error) {
 	now := v.clock.Now().UTC()
 	o.ID, o.Deadline = store.NewID(), now.Add(orderLasts)
 	raw, err := json.Marshal(o)
-	return store.Order{ID: o.ID, Bench: bench, Kind: o.Kind, Body: raw, Created: now, Deadline: o.Deadline}, err
+	return store.Order{ID: o.ID, Bench: bench, Kind: o.Kind, Body: raw, Created: now, Deadline: o.Deadline, Signature: v.key.Sign(history.OrderDomain, history.Ordered(bench, raw))}, err
 }
 
 type portsIn struct {

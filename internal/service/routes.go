@@ -174,6 +174,7 @@ func (v *Service) routes(api huma.API) {
 	tolerant(v, api, "POST", "/api/bench/orders/{order}", "end-order", benchOnly, "What came of an order", v.endOrder)
 	tolerant(v, api, "POST", "/api/bench/orders/{order}/told", "tell-order", benchOnly, "How far the bench is with an order", v.tellOrder)
 	tolerant(v, api, "POST", "/api/bench/events", "take-events", benchOnly, "A run's events, each once", v.takeEvents)
+	tolerant(v, api, "POST", "/api/bench/heads", "show-heads", benchOnly, "The heads of history that a bench has kept: what is here is held against them", v.showHeads)
 	tolerant(v, api, "POST", "/api/bench/missing", "missing", benchOnly, "Which pieces the shelf lacks", v.missing)
 	tolerant(v, api, "POST", "/api/bench/backups", "store-backup", benchOnly, "Keep a backup whose pieces are there", v.storeBackup)
 	tolerant(v, api, "POST", "/api/bench/secret", "bench-secret", benchOnly, "A secret of the team's for an open run; each time is noted", v.benchSecret)

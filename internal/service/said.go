@@ -16,6 +16,7 @@ import (
 const (
 	auditForged   = "bench-forged"
 	auditConflict = "events-differ"
+	auditCut      = "history-cut"
 )
 
 // said refuses what a bench says where its key has not signed it. A bench from before benches
@@ -149,4 +150,44 @@ func (v *Service) stillKept(ctx context.Context, b store.Backup, s *run.Source) 
 		}
 	}
 	return nil
+}
+
+// showHeads holds the history here against the heads that a bench has kept out of the
+// database's reach. What is missing or was computed anew is kept, told to the leads, and found
+// in the unit's history from then on.
+func (v *Service) showHeads(ctx context.Context, in *rawIn) (none, error) {
+	shown, err := decode[client.Heads](in.RawBody)
+	if err != nil {
+		return none{}, err
+	}
+	if len(shown.Heads) > client.HeadsAtOnce {
+		return none{}, core.Fail(core.BadFile, "a bench shows %d heads at once, not %d", client.HeadsAtOnce, len(shown.Heads))
+	}
+	for _, h := range shown.Heads {
+		if !h.Verify(v.key.Public()) {
+			continue // not ours
+		}
+		there, err := v.store.LeadsTo(ctx, h)
+		if err != nil {
+			return none{}, err
+		}
+		if there {
+			continue
+		}
+		news, err := v.store.KeepHead(ctx, h, who(ctx).bench, v.clock.Now())
+		if err != nil {
+			return none{}, err
+		}
+		if !news {
+			continue
+		}
+		serial := h.Unit
+		if u, err := v.store.Unit(ctx, h.Unit); err == nil {
+			serial = u.Serial
+		}
+		if err := v.audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
+			return none{}, err
+		}
+	}
+	return none{}, nil
 }

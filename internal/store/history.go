@@ -55,7 +55,26 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	return head, err
 }
 
-// Chain reads a unit's entries and signed heads as they are stored.
+// LeadsTo tells whether the entries of a unit lead to a head.
+func (s *Store) LeadsTo(ctx context.Context, h history.Head) (bool, error) {
+	n := 0
+	err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM entry WHERE unit = ? AND n = ? AND hash = ?`, h.Unit, h.N, h.Hash[:])
+	return n == 1, err
+}
+
+// KeepHead keeps a signed head to which the entries here do not lead. It tells whether it is
+// new.
+func (s *Store) KeepHead(ctx context.Context, h history.Head, bench string, at time.Time) (bool, error) {
+	x, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO kept_head (unit, n, hash, signature, bench, told_at) VALUES (?, ?, ?, ?, ?, ?)`, h.Unit, h.N, h.Hash[:], h.Signature, bench, at.UTC())
+	if err != nil {
+		return false, err
+	}
+	n, _ := x.RowsAffected()
+	return n > 0, nil
+}
+
+// Chain reads a unit's entries and signed heads as they are stored, with those that benches
+// have kept.
 func (s *Store) Chain(ctx context.Context, unit string) ([]history.Stored, []history.Head, error) {
 	var rows []struct {
 		N       uint64 `db:"n"`
@@ -78,7 +97,7 @@ func (s *Store) Chain(ctx context.Context, unit string) ([]history.Stored, []his
 		Hash      []byte `db:"hash"`
 		Signature []byte `db:"signature"`
 	}
-	if err := s.db.SelectContext(ctx, &raw, `SELECT n, hash, signature FROM head WHERE unit = ? ORDER BY n`, unit); err != nil {
+	if err := s.db.SelectContext(ctx, &raw, `SELECT n, hash, signature FROM head WHERE unit = ? UNION ALL SELECT n, hash, signature FROM kept_head WHERE unit = ? ORDER BY n`, unit, unit); err != nil {
 		return nil, nil, err
 	}
 	for _, r := range raw {

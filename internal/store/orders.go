@@ -20,11 +20,15 @@ type Order struct {
 	Taken    sql.NullTime   `db:"taken_at" json:"-"`
 	Ended    sql.NullTime   `db:"ended_at" json:"-"`
 	Result   sql.NullString `db:"result" json:"-"`
+
+	Signature []byte `db:"signature" json:"-"` // of the body for that bench, by the service
 }
 
+const orderColumns = `id, bench, kind, body, created_at, deadline, taken_at, ended_at, result, signature`
+
 func addOrder(ctx context.Context, tx *sqlx.Tx, o Order) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO bench_order (id, bench, kind, body, created_at, deadline) VALUES (?, ?, ?, ?, ?, ?)`,
-		o.ID, o.Bench, o.Kind, o.Body, o.Created.UTC(), o.Deadline.UTC())
+	_, err := tx.ExecContext(ctx, `INSERT INTO bench_order (id, bench, kind, body, created_at, deadline, signature) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		o.ID, o.Bench, o.Kind, o.Body, o.Created.UTC(), o.Deadline.UTC(), o.Signature)
 	return err
 }
 
@@ -35,7 +39,7 @@ func (s *Store) AddOrder(ctx context.Context, o Order) error {
 
 // OpenOrders lists the orders of some benches that have not ended, the oldest first.
 func (s *Store) OpenOrders(ctx context.Context, benches []string) (map[string][]Order, error) {
-	q, args, err := sqlx.In(`SELECT * FROM bench_order WHERE bench IN (?) AND ended_at IS NULL ORDER BY created_at, id`, benches)
+	q, args, err := sqlx.In(`SELECT `+orderColumns+` FROM bench_order WHERE bench IN (?) AND ended_at IS NULL ORDER BY created_at, id`, benches)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +56,7 @@ func (s *Store) OpenOrders(ctx context.Context, benches []string) (map[string][]
 
 // Order finds one.
 func (s *Store) Order(ctx context.Context, id string) (o Order, err error) {
-	err = s.db.GetContext(ctx, &o, `SELECT * FROM bench_order WHERE id = ?`, id)
+	err = s.db.GetContext(ctx, &o, `SELECT `+orderColumns+` FROM bench_order WHERE id = ?`, id)
 	return o, none(err, "there is no order %q", id)
 }
 

@@ -42,3 +42,6 @@ func (w *World) tellLog() {
 	}
 	t.Log("what the service and the bench had to say:\n" + w.log.String())
 }
+
+// Said is what the service and the bench had to say so far.
+func (w *World) Said() string { return w.log.String() }

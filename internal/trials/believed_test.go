@@ -188,3 +188,69 @@ func TestARevokedBench(t *testing.T) {
 	}
 	told(t, commandLine(t, w, "lead").must(0, "audit"), "bench revoked")
 }
+
+// TestHistoryIsHeldAgainstWhatBenchesKept: its tail cut off with its heads, or all of it gone,
+// the database alone would say that it is intact; the bench that has worked on the unit tells
+// otherwise once it comes back.
+func TestHistoryIsHeldAgainstWhatBenchesKept(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Serial = "S-0002" })
+	w.Flash("a", "2.0.0")
+	w.Flash("b", "2.0.0")
+	l := commandLine(t, w, "lead")
+	told(t, l.must(0, "history", "S-0001"), "as it was entered")
+	one, err := w.Lead.Unit(ctx, "S-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
+	two, err := w.Lead.Unit(ctx, "S-0002")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.StopBench()
+	db := w.DB.Open(t, w.DB.Root)
+	for _, q := range []string{`DELETE FROM entry WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM head WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM entry WHERE unit = '` + two.ID + `'`, `DELETE FROM head WHERE unit = '` + two.ID + `'`} {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	told(t, l.must(0, "history", "S-0001"), "as it was entered") // by itself it cannot know
+	w.StartBench(nil)
+	w.Wait("the bench to show what it has kept", func() bool {
+		h, err := w.Lead.History(ctx, "S-0002")
+		return err == nil && h.Chain == "broken"
+	})
+	told(t, l.must(16, "history", "S-0001"), "a signed head of entry")
+	told(t, l.must(16, "history", "S-0002"), "a signed head of entry")
+	told(t, l.must(0, "audit"), "history was changed", "unit S-0001", "unit S-0002")
+}
+
+// TestAnOrderThatNobodySigned: whoever can write the database cannot order a bench about.
+func TestAnOrderThatNobodySigned(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	_, bench, _ := stolen(t, w)
+	order, err := json.Marshal(client.Order{ID: "01930000-0000-7000-8000-0000000000aa", Kind: client.OrderIdentify, Link: "a", Deadline: time.Now().Add(time.Hour)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	db := w.DB.Open(t, w.DB.Root)
+	for i, signature := range [][]byte{nil, key.Sign(history.OrderDomain, history.Ordered(bench, order))} {
+		body := strings.Replace(string(order), "0000aa", []string{"0000aa", "0000ab"}[i], 1)
+		if _, err := db.ExecContext(ctx, `INSERT INTO bench_order (id, bench, kind, body, created_at, deadline, signature) VALUES (?, ?, 'identify', ?, UTC_TIMESTAMP(6), UTC_TIMESTAMP(6) + INTERVAL 1 HOUR, ?)`,
+			"01930000-0000-7000-8000-0000000000a"+[]string{"a", "b"}[i], bench, body, signature); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Wait("the bench to have refused both", func() bool { return strings.Count(w.Said(), "was not signed by the service") >= 2 })
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil { // what is signed is carried out
+		t.Error(err)
+	}
+}

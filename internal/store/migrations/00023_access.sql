@@ -63,6 +63,19 @@ CREATE TABLE IF NOT EXISTS run_conflict (
   body MEDIUMBLOB NOT NULL,
   PRIMARY KEY (run, epoch, n, digest)
 );
+-- Heads of history that benches have kept, and to which the entries here do not lead: they
+-- were cut off, or computed anew.
+CREATE TABLE IF NOT EXISTS kept_head (
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  n BIGINT UNSIGNED NOT NULL,
+  hash BINARY(32) NOT NULL,
+  signature VARBINARY(64) NOT NULL,
+  bench CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  told_at DATETIME(6) NOT NULL,
+  PRIMARY KEY (unit, n, hash)
+);
+-- What the service has signed of an order: with its key, which is not in the database.
+ALTER TABLE bench_order ADD COLUMN IF NOT EXISTS signature VARBINARY(64) NULL;
 -- A program from before reads whole rows of the tables that have grown.
 UPDATE schema_promise SET oldest = 23 WHERE one = 1;
 -- +goose Down
