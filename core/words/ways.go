@@ -56,7 +56,7 @@ var Ways = []Way{
 	{"adapter-set", "enter an adapter, or how it is set", "ferry adapter set {adapter} {setting}", "/adapters"},
 	{"bench-list", "see the benches", "ferry bench list", "/benches"},
 	{"bench-start", "start a bench", "ferry bench", ""},
-	{"bench-enrol", "enrol a bench", "ferry bench enrol --service URL --code CODE --name NAME", "/benches"},
+	{"bench-enrol", "enrol a bench", "ferry bench enrol --service URL --name NAME", "/benches"},
 	{"serve", "start the service", "ferry serve", ""},
 	{"migrate", "bring the database up to date", "ferry migrate", ""},
 	{"model-add", "put a model sheet in force", "ferry model add SHEET", ""},

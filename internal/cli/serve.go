@@ -36,15 +36,28 @@ func untilStopped(f func(ctx context.Context) error) error {
 
 func (a *app) log() *slog.Logger { return slog.New(slog.NewTextHandler(a.err, nil)) }
 
-func readKey(path string) (trust.Key, error) {
-	raw, err := os.ReadFile(path)
-	if os.IsNotExist(err) {
+// readKey reads the key that signs history. One that is missing is made only where that was
+// asked for: made anew beside a history, it would end that history's chain for good. One that
+// others may read is refused.
+func readKey(path string, first bool) (trust.Key, error) {
+	info, err := os.Stat(path)
+	switch {
+	case os.IsNotExist(err) && first:
 		key, err := trust.NewKey()
 		if err != nil {
 			return key, err
 		}
 		return key, os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
+	case os.IsNotExist(err):
+		return trust.Key{}, core.Fail(core.NotFound, "there is no key at %s, with which history is signed", path).Do("Bring it back from its backup, or say where it is: --key FILE. For a service that has never run: ferry serve --first makes it.")
+	case err != nil:
+		return trust.Key{}, err
+	case info.Mode().Perm()&0o077 != 0:
+		return trust.Key{}, core.Fail(core.NotAllowed, "others may read or change %s, the key with which history is signed (mode %03o)", path, info.Mode().Perm()).Do("Take that right away: chmod 600. If somebody may have read it, history that he has signed cannot be told from yours.")
+	case first:
+		return trust.Key{}, core.Fail(core.Busy, "there is a key at %s already", path).Do("Start without --first.")
 	}
+	raw, err := os.ReadFile(path)
 	if err != nil {
 		return trust.Key{}, err
 	}
@@ -52,10 +65,10 @@ func readKey(path string) (trust.Key, error) {
 }
 
 func (a *app) serveVerb() *cobra.Command {
-	listen, key, cert, certKey := "127.0.0.1:8470", "service.key", "", ""
+	listen, key, cert, certKey, first := "127.0.0.1:8470", "service.key", "", "", false
 	v := &cobra.Command{Use: "serve", Short: "The service: the team's memory and rules", Args: cobra.NoArgs,
-		Long:    "Answers the API and the console. The database's address is in FERRY_DATABASE; the key that\nsigns history is made on the first start and never lies in the database.",
-		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve --key service.key",
+		Long:    "Answers the API and the console. The database's address is in FERRY_DATABASE; the key that\nsigns history is made by --first, once, and never lies in the database. The database knows its\nfingerprint: a service with another key does not start.",
+		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve --key service.key --first",
 		RunE: func(*cobra.Command, []string) error {
 			return untilStopped(func(ctx context.Context) error {
 				dsn, err := database()
@@ -70,8 +83,11 @@ func (a *app) serveVerb() *cobra.Command {
 					return err
 				}
 				defer db.Close()
-				k, err := readKey(key)
+				k, err := readKey(key, first)
 				if err != nil {
+					return err
+				}
+				if err := db.SignedBy(ctx, k.Public().ID()); err != nil {
 					return err
 				}
 				server := service.New(db, k, console.Files(), a.clock, a.log(), cert != "").Server()
@@ -85,6 +101,7 @@ func (a *app) serveVerb() *cobra.Command {
 		}}
 	v.Flags().StringVar(&listen, "listen", listen, "address; anything but loopback wants TLS")
 	v.Flags().StringVar(&key, "key", key, "file of the key that signs history")
+	v.Flags().BoolVar(&first, "first", false, "make the key: for a service that has never run")
 	v.Flags().StringVar(&cert, "tls-cert", "", "certificate chain, PEM")
 	v.Flags().StringVar(&certKey, "tls-key", "", "its private key, PEM")
 	v.MarkFlagsRequiredTogether("tls-cert", "tls-key")
@@ -162,7 +179,13 @@ func (a *app) benchVerb() *cobra.Command {
 		Example: "  ferry bench enrol --service https://ferry.example --code … --name van --dir /var/lib/ferry-bench",
 		RunE: func(*cobra.Command, []string) error {
 			return untilStopped(func(ctx context.Context) error {
-				if err := bench.Enrol(ctx, dir, to, code, name); err != nil {
+				if code == "" {
+					var err error
+					if code, err = a.typed("One-use code: "); err != nil {
+						return err
+					}
+				}
+				if err := bench.Enrol(ctx, dir, to, strings.TrimSpace(code), name); err != nil {
 					return err
 				}
 				return a.show(map[string]string{"bench": name}, func() {
@@ -171,9 +194,8 @@ func (a *app) benchVerb() *cobra.Command {
 			})
 		}}
 	enrol.Flags().StringVar(&to, "service", a.url, "address of the service")
-	enrol.Flags().StringVar(&code, "code", "", "the one-use code")
+	enrol.Flags().StringVar(&code, "code", os.Getenv("FERRY_ENROL_CODE"), "the one-use code; better typed when it is asked for, or in FERRY_ENROL_CODE: others of this machine see command lines")
 	enrol.Flags().StringVar(&name, "name", "", "the bench's name, such as van")
-	enrol.MarkFlagRequired("code")
 	enrol.MarkFlagRequired("name")
 	invite := &cobra.Command{Use: "code", Short: "Make a one-use code to enrol a bench (lead)", Args: cobra.NoArgs, Example: "  ferry bench code",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {

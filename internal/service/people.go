@@ -34,11 +34,10 @@ const (
 var rank = map[string]int{Viewer: 1, Technician: 2, Lead: 3}
 
 const (
-	sessionCookie = "ferry_session"
-	sessionLasts  = 12 * time.Hour
-	sessionIdle   = 2 * time.Hour   // without a request it ends
-	seenEvery     = 5 * time.Minute // how often it is noted that a session or token is used
-	inviteLasts   = 24 * time.Hour
+	sessionLasts = 12 * time.Hour
+	sessionIdle  = 2 * time.Hour   // without a request it ends
+	seenEvery    = 5 * time.Minute // how often it is noted that a session or token is used
+	inviteLasts  = 24 * time.Hour
 	// SignInLasts is how long a sign-in code is good.
 	SignInLasts = 10 * time.Minute
 	// EnrolLasts is how long an enrolment code is good.
@@ -80,7 +79,7 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 		text, kind := "", store.SecretToken
 		if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			text = bearer
-		} else if c, err := r.Cookie(sessionCookie); err == nil {
+		} else if c, err := r.Cookie(v.sessionCookie()); err == nil {
 			text, kind = c.Value, store.SecretSession
 		}
 		c := caller{agent: agent(r.UserAgent()), method: r.Method, path: r.URL.Path, signed: r.Header.Get(client.SignedHeader)}
@@ -277,15 +276,24 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 	text, digest := Secret()
 	c := who(ctx)
 	from := short(c.agent+", "+c.address, 200)
-	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from}); err != nil {
+	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now}); err != nil {
 		return nil, err
 	}
 	p.Role = capped(p.Role, scope)
 	return &signInOut{v.cookie(text, ends), person(p)}, v.audit(ctx, auditSignedIn, p.ID, "%s, from %s", how, from)
 }
 
+// sessionCookie is the name of the cookie that holds a session. Over TLS no other host, and
+// nothing without encryption, can have set it (RFC 6265bis, section 4.1.3.2).
+func (v *Service) sessionCookie() string {
+	if v.secure {
+		return "__Host-ferry_session"
+	}
+	return "ferry_session"
+}
+
 func (v *Service) cookie(text string, ends time.Time) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: text, Path: "/", Expires: ends, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.secure}
+	return http.Cookie{Name: v.sessionCookie(), Value: text, Path: "/", Expires: ends, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.secure}
 }
 
 func (v *Service) byPassword(ctx context.Context, name, password string) (store.Person, error) {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"path"
 	"reflect"
@@ -81,11 +82,11 @@ func init() {
 // Handler is the whole service: /api, the console, and the pages for machines.
 func (v *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, v.observe, v.recover, middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/javascript", "text/css", "image/svg+xml"))
+	r.Use(middleware.RequestID, v.guard, v.observe, v.recover, middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/javascript", "text/css", "image/svg+xml"))
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	r.Get("/readyz", v.ready)
-	r.Method("GET", "/metrics", promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))
+	r.Method("GET", "/metrics", v.identifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
 	r.Group(func(r chi.Router) {
 		r.Use(v.identifyCaller)
 		v.API(r)
@@ -103,7 +104,7 @@ func (v *Service) API(r chi.Router) huma.API {
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A token of a person or a bench."},
-		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
+		"session": {Type: "apiKey", In: "cookie", Name: v.sessionCookie()},
 	}
 	api := humachi.New(r, config)
 	v.routes(api)
@@ -133,6 +134,45 @@ func (v *Service) ready(w http.ResponseWriter, r *http.Request) {
 	w.Write([]byte("ready\n"))
 }
 
+// known is a method by its name, if it is one of those that there are: whoever asks makes no
+// names up that are counted.
+func known(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodOptions:
+		return method
+	}
+	return "other"
+}
+
+// guard puts on every answer what keeps browsers from guessing, from keeping what is private,
+// and from coming back without encryption.
+func (v *Service) guard(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		if v.secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// measured lets the numbers be read from this machine, and by whoever is signed in.
+func (v *Service) measured(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c := who(r.Context())
+		if ip := net.ParseIP(c.address); (ip == nil || !ip.IsLoopback()) && c.person.ID == "" {
+			writeProblem(w, plainProblem(http.StatusUnauthorized, "nobody is signed in"))
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 // observe logs and counts every request. Query strings are not logged.
 func (v *Service) observe(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -141,9 +181,9 @@ func (v *Service) observe(next http.Handler) http.Handler {
 		next.ServeHTTP(ww, r)
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		took := v.clock.Now().Sub(began)
-		v.requests.WithLabelValues(r.Method+" "+route, http.StatusText(ww.Status())).Inc()
+		v.requests.WithLabelValues(known(r.Method)+" "+route, http.StatusText(ww.Status())).Inc()
 		if ww.Header().Get("Content-Type") != eventStream {
-			v.seconds.WithLabelValues(r.Method + " " + route).Observe(took.Seconds())
+			v.seconds.WithLabelValues(known(r.Method) + " " + route).Observe(took.Seconds())
 		}
 		level := slog.LevelDebug
 		if ww.Status() >= 500 && r.Context().Err() == nil { // whoever has gone hears no answer

@@ -136,8 +136,11 @@ const secretColumns = `digest, kind, person, bench, name, created_at, expires_at
 
 // AddSecret keeps a secret's digest.
 func (s *Store) AddSecret(ctx context.Context, x Secret) error {
+	if x.Created.IsZero() {
+		x.Created = time.Now()
+	}
 	_, err := s.db.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		x.Digest, x.Kind, x.Person, x.Bench, x.Name, time.Now().UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until)
+		x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until)
 	return err
 }
 

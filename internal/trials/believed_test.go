@@ -254,3 +254,31 @@ func TestAnOrderThatNobodySigned(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestTheServicesKey: it is made when that is asked for and never else, nobody else may read
+// it, and a service with another one does not start on this history.
+func TestTheServicesKey(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l := commandLine(t, w, "")
+	l.env = append(l.env, "FERRY_DATABASE="+w.DB.Serve)
+	dir := t.TempDir()
+	path := filepath.Join(dir, "service.key")
+	told(t, l.must(21, "serve", "--listen", "127.0.0.1:0", "--key", path), "there is no key at", "--first")
+	if _, err := os.Stat(path); err == nil {
+		t.Fatal("it was made all the same")
+	}
+	if err := w.Store.SignedBy(ctx, w.Key.Public().ID()); err != nil { // as the service that runs has said
+		t.Fatal(err)
+	}
+	told(t, l.must(20, "serve", "--listen", "127.0.0.1:0", "--key", path, "--first"), "would break the history for good")
+	info, err := os.Stat(path)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Fatalf("%v %v", info, err)
+	}
+	told(t, l.must(19, "serve", "--listen", "127.0.0.1:0", "--key", path, "--first"), "there is a key at")
+	if err := os.Chmod(path, 0o640); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(20, "serve", "--listen", "127.0.0.1:0", "--key", path), "others may read or change")
+}

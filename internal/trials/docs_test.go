@@ -78,3 +78,38 @@ func TestTheDocumentsForLeadsDoWhatTheySay(t *testing.T) {
 		t.Errorf("only %d commands", commands)
 	}
 }
+
+// TestSecurityNamesTestsThatThereAre: what docs/security.md says to be held by a test has one.
+func TestSecurityNamesTestsThatThereAre(t *testing.T) {
+	raw, err := os.ReadFile(filepath.Join(here, "docs", "security.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all bytes.Buffer
+	err = filepath.WalkDir(here, func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.IsDir() && d.Name() == "node_modules" {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		all.Write(raw)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`(Test\\w+)(…?)`").FindAllStringSubmatch(string(raw), -1)
+	for _, m := range named {
+		if m[2] == "" {
+			m[1] += "("
+		}
+		if !strings.Contains(all.String(), "func "+m[1]) {
+			t.Errorf("there is no test %s", m[1])
+		}
+	}
+	if len(named) < 10 {
+		t.Errorf("%d tests are named", len(named))
+	}
+}

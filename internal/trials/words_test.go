@@ -174,7 +174,7 @@ func TestEachCallHasItsVerbAndItsPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	rows := map[string][]string{}
-	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| [^|]+ \\| ([^|]+) \\| ([^|]+) \\|$").FindAllStringSubmatch(string(table), -1) {
+	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| [^|]+ \\| [^|]+ \\| ([^|]+) \\| ([^|]+) \\|$").FindAllStringSubmatch(string(table), -1) {
 		if rows[m[1]] != nil {
 			t.Errorf("%s stands twice", m[1])
 		}

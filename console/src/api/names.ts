@@ -14,6 +14,7 @@ export const audit: Record<string, string> = {
   "bench-forged": "a bench is not believed",
   "bench-revoked": "bench revoked",
   "events-differ": "events came again, changed",
+  "history-cut": "history was changed",
   "key-revoked": "key revoked",
   "key-trusted": "key trusted",
   "link-made": "sign-in link made",
