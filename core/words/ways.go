@@ -71,6 +71,7 @@ var Ways = []Way{
 	{"hold-end", "end a hold", "ferry hold end {unit}", "/units/{unit}"},
 	{"settings-reset", "put a unit's settings back to their defaults", "ferry settings reset {unit} --reason …", "/units/{unit}"},
 	{"second-ask", "ask a lead for leave to do what cannot be taken back", "ferry second ask {unit} --reason …", "/units/{unit}"},
+	{"confirm", "show the second factor again", "ferry confirm", "/people"},
 	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
 	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
 	{"test", "answer a test that is open", "ferry test {unit}", "/units/{unit}"},
@@ -191,6 +192,7 @@ func KeyMake() core.Step                            { return step("key-make") }
 func KeyTrust() core.Step                           { return step("key-trust") }
 func HoldEnd(unit string) core.Step                 { return step("hold-end", unit) }
 func SecondAsk(unit string) core.Step               { return step("second-ask", unit) }
+func Confirm() core.Step                            { return step("confirm") }
 func Consent(unit, what string) core.Step           { return step("consent", unit, what) }
 func BackupName(unit string) core.Step              { return step("backup-name", unit) }
 func Test(unit string) core.Step                    { return step("test", unit) }

@@ -165,6 +165,26 @@ func (a *app) signOutVerb() *cobra.Command {
 		})}
 }
 
+func (a *app) confirmVerb() *cobra.Command {
+	return &cobra.Command{Use: "confirm [CODE]", Short: "Show your second factor: for five minutes it is sure that it is you", Args: cobra.MaximumNArgs(1), Example: "  ferry confirm",
+		Long: "What others must be able to rely on wants it: trusting and revoking keys, withdrawing releases, ending accounts and\nbenches. A second factor is set up in the console, on the page Team.",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			code := ""
+			if len(args) == 1 {
+				code = args[0]
+			} else {
+				var err error
+				if code, err = a.typed("The six digits that it shows now: "); err != nil {
+					return err
+				}
+			}
+			if err := c.Confirm(ctx, strings.TrimSpace(code)); err != nil {
+				return err
+			}
+			return a.show(map[string]bool{"confirmed": true}, func() { fmt.Fprintf(a.out, "%s for five minutes it is sure that it is you\n", a.paint(teal, "✓")) })
+		})}
+}
+
 func (a *app) peopleVerb() *cobra.Command {
 	v := &cobra.Command{Use: "people", Short: "The team: who is in it, what they may do, where they are signed in"}
 	list := &cobra.Command{Use: "list", Short: "Everybody, with sessions and tokens (for leads, and your own)", Args: cobra.NoArgs, Example: "  ferry people list",
@@ -226,7 +246,20 @@ func (a *app) peopleVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, x.Code, when(x.Expires))
 			})
 		})}
-	v.AddCommand(list, add, change, end, link)
+	lost := client.Reason{}
+	factor := &cobra.Command{Use: "factor-lost NAME", Short: "Take somebody's second factor away, whose device is lost (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people factor-lost \"Edda Rooke\" --reason \"her phone is in the harbour\"",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			x, err := c.EndFactor(ctx, args[0], lost)
+			if err != nil {
+				return err
+			}
+			return a.show(x, func() {
+				fmt.Fprintf(a.out, "%s %s signs in without a second factor now\n", a.paint(teal, "✓"), x.Name)
+			})
+		})}
+	factor.Flags().StringVar(&lost.Reason, "reason", "", "why")
+	factor.MarkFlagRequired("reason")
+	v.AddCommand(list, add, change, end, link, factor)
 	return v
 }
 

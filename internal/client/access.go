@@ -35,6 +35,7 @@ type Member struct {
 	Added  time.Time  `json:"added"`
 	Ended  *time.Time `json:"ended,omitempty" doc:"When the account was ended; the name stays in history."`
 	Waits  bool       `json:"waits,omitempty" doc:"Was invited, and has not signed in yet."`
+	Factor bool       `json:"factor,omitempty" doc:"Has a second factor."`
 	Access []Access   `json:"access" nullable:"false" doc:"Sessions and tokens; for leads, and of oneself."`
 }
 
@@ -132,6 +133,28 @@ type Audit struct {
 	Before  uint64       `json:"before,omitempty" doc:"Number to ask the page after this one with; empty at its end."`
 	Chain   string       `json:"chain" enum:"intact,changed" doc:"Whether the entries of the whole log are as they were entered and signed."`
 	Found   []string     `json:"found,omitempty" doc:"What was changed."`
+}
+
+// Factor is the secret of a second factor, shown once.
+type Factor struct {
+	Secret  string `json:"secret" doc:"Base32, to be typed where no picture can be read."`
+	Address string `json:"address" doc:"otpauth address of the same."`
+	Picture string `json:"picture" doc:"The same as a QR code: a data address of a PNG."`
+}
+
+// FactorCode is a code that a second factor shows.
+type FactorCode struct {
+	Code string `json:"code" minLength:"6" maxLength:"6" pattern:"^[0-9]{6}$"`
+}
+
+// Confirm shows one's second factor: for five minutes it is sure that it is oneself.
+func (c *Client) Confirm(ctx context.Context, code string) error {
+	return c.call(ctx, "POST", "/api/session/confirm", FactorCode{code}, nil)
+}
+
+// EndFactor takes somebody's second factor away.
+func (c *Client) EndFactor(ctx context.Context, person string, why Reason) (Member, error) {
+	return post[Member](ctx, c, "/api/people/"+segment(person)+"/factor/end", why)
 }
 
 // People lists the team.

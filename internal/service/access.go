@@ -111,7 +111,7 @@ func (v *Service) member(p store.Person, access []store.Secret, waits bool, c ca
 	if c.person.Role != Lead && c.person.ID != p.ID {
 		return m
 	}
-	m.Email = p.Email
+	m.Email, m.Factor = p.Email, p.FactorAt.Valid
 	for _, x := range access {
 		if x.Person.String == p.ID {
 			m.Access = append(m.Access, accessOf(x, c))
@@ -242,6 +242,9 @@ type endMemberIn struct {
 // end within seconds.
 func (v *Service) endMember(ctx context.Context, in *endMemberIn) (client.Member, error) {
 	p, err := v.active(ctx, in.Person)
+	if err == nil {
+		err = v.sure(ctx)
+	}
 	if err != nil {
 		return client.Member{}, err
 	}
@@ -263,6 +266,9 @@ type linkForIn struct{ PersonPath }
 func (v *Service) newLinkFor(ctx context.Context, in *linkForIn) (client.Code, error) {
 	p, err := v.active(ctx, in.Person)
 	if err != nil {
+		return client.Code{}, err
+	}
+	if err := v.sure(ctx); err != nil {
 		return client.Code{}, err
 	}
 	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
@@ -362,7 +368,7 @@ type newMachineIn struct{ Body client.NewMachine }
 // 6.1, has the reasons).
 const letters = "BCDFGHJKLMNPQRSTVWXZ"
 
-// userCode is eight letters in two groups: 34 bits, for ten minutes and at most 200 who wait.
+// userCode is eight letters in two groups: 34 bits, for ten minutes and at most a thousand who wait.
 func userCode() string {
 	var b [8]byte
 	for i := range b {
@@ -382,7 +388,7 @@ func userCode() string {
 func (v *Service) askMachine(ctx context.Context, in *newMachineIn) (client.Machine, error) {
 	text, digest := Secret()
 	now := v.clock.Now()
-	d := store.DeviceAsk{Digest: digest[:], Code: userCode(), Machine: short(in.Body.Machine, 100) + ", " + who(ctx).address, Asked: now, Expires: now.Add(machineLasts)}
+	d := store.DeviceAsk{Digest: digest[:], Code: userCode(), Machine: short(in.Body.Machine, 60) + ", " + short(who(ctx).address, 50), Address: short(who(ctx).address, 64), Asked: now, Expires: now.Add(machineLasts)}
 	if err := v.store.AddDeviceAsk(ctx, d); err != nil {
 		return client.Machine{}, err
 	}

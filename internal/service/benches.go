@@ -55,6 +55,9 @@ func (v *Service) newBenchCode(ctx context.Context, _ *none) (client.Code, error
 
 func (v *Service) revokeBench(ctx context.Context, in *benchPath) (none, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
+	if err == nil {
+		err = v.sure(ctx)
+	}
 	if err != nil {
 		return none{}, err
 	}

@@ -241,6 +241,7 @@ type signIn struct {
 	Code     string `json:"code,omitempty" maxLength:"200" doc:"A one-use sign-in code."`
 	Name     string `json:"name,omitempty" maxLength:"120"`
 	Password string `json:"password,omitempty" maxLength:"200"`
+	Factor   string `json:"factor,omitempty" maxLength:"6" doc:"The code of the second factor, where the account has one: six digits."`
 }
 
 type signInIn struct{ Body signIn }
@@ -256,11 +257,17 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 	var p store.Person
 	var err error
 	if in.Body.Code != "" {
-		x, err := v.store.UseSecret(ctx, core.DigestOf([]byte(in.Body.Code)), store.SecretSignIn, now)
-		if err != nil {
-			return nil, err
+		d := core.DigestOf([]byte(in.Body.Code))
+		x, err := v.store.Secret(ctx, d, now)
+		if err == nil && x.Kind == store.SecretSignIn && !x.Used.Valid { // it is used up once the second factor is there
+			if p, err = v.store.Person(ctx, x.Person.String); err != nil {
+				return nil, err
+			}
+			if err := v.withFactor(ctx, p, in.Body.Factor); err != nil {
+				return nil, err
+			}
 		}
-		if p, err = v.store.Person(ctx, x.Person.String); err != nil {
+		if x, err = v.store.UseSecret(ctx, d, store.SecretSignIn, now); err != nil {
 			return nil, err
 		}
 		if x.Until.Valid && x.Until.Time.Before(ends) {
@@ -269,6 +276,8 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		scope, how = x.Scope, "with a link"
 	} else if p, err = v.byPassword(ctx, in.Body.Name, in.Body.Password); err != nil {
 		return nil, err
+	} else if err := v.withFactor(ctx, p, in.Body.Factor); err != nil {
+		return nil, err
 	}
 	if p.Ended.Valid {
 		return nil, core.Fail(core.NotAllowed, "this account was ended").Do("Ask a lead.")
@@ -276,7 +285,7 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 	text, digest := Secret()
 	c := who(ctx)
 	from := short(c.agent+", "+c.address, 200)
-	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now}); err != nil {
+	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now, Confirmed: sql.NullTime{Time: now.UTC(), Valid: p.FactorAt.Valid}}); err != nil {
 		return nil, err
 	}
 	p.Role = capped(p.Role, scope)

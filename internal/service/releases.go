@@ -223,6 +223,9 @@ type reasonIn struct {
 // withdraw takes a release back. Benches hear of it when they next join, and
 // before their next first erase.
 func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn, error) {
+	if err := v.sure(ctx); err != nil {
+		return client.Withdrawn{}, err
+	}
 	r, err := v.findRelease(ctx, in.Release)
 	if err != nil {
 		return client.Withdrawn{}, err

@@ -26,6 +26,9 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
 	route(v, api, "POST", "/api/session/codes", "new-sign-in-code", Viewer, "A one-use code to sign in to the console as oneself", v.newSignInCode)
 
+	route(v, api, "POST", "/api/session/factor", "new-factor", Viewer, "Make a second factor of one's own (TOTP, RFC 6238); it counts once its first code was shown", v.newFactor)
+	route(v, api, "POST", "/api/session/confirm", "confirm", Viewer, "Show one's second factor: the first code makes it count, each makes sure for five minutes that it is oneself", v.confirm)
+	route(v, api, "POST", "/api/people/{person}/factor/end", "end-factor", Lead, "Take somebody's second factor away, whose device is lost", v.endFactor)
 	route(v, api, "GET", "/api/people", "list-people", Viewer, "The team; where somebody is signed in, for leads and of oneself", v.listPeople)
 	route(v, api, "POST", "/api/people", "invite", Lead, "Add somebody, who gets a one-use link", v.invite)
 	route(v, api, "POST", "/api/people/{person}", "change-person", Lead, "Give somebody another role or address", v.changeMember)

@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"database/sql"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -14,6 +15,8 @@ import (
 	"testing"
 	"testing/fstest"
 	"time"
+
+	"github.com/pquerna/otp/totp"
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
@@ -334,5 +337,138 @@ func TestSessionsEnd(t *testing.T) {
 	d.clock.Move(70 * time.Minute)
 	if is(session) != 401 {
 		t.Error("it outlives the token that it came from")
+	}
+}
+
+// TestASecondFactor: once its first code was shown, signing in wants it, with password or link;
+// no code counts twice; guessing waits; what others rely on wants it within five minutes; a
+// lead takes it away when the device is lost.
+func TestASecondFactor(t *testing.T) {
+	d := newDesk(t)
+	lead := d.person("Imre Kolding", service.Lead, "a long tide table")
+	other := "Authorization: Bearer " + d.person("Sunniva Dale", service.Lead, "")
+	token := "Authorization: Bearer " + lead
+	post := func(path, body, who string) (int, string) {
+		t.Helper()
+		resp, raw := d.call("POST", path, body, who)
+		return resp.StatusCode, raw
+	}
+	if code, raw := post("/api/session/confirm", `{"code":"123456"}`, token); code != 404 {
+		t.Errorf("without one: %d %s", code, raw)
+	}
+	_, raw := post("/api/session/factor", "", token)
+	var f client.Factor
+	if err := json.Unmarshal([]byte(raw), &f); err != nil || !strings.HasPrefix(f.Picture, "data:image/png;base64,") || !strings.HasPrefix(f.Address, "otpauth://totp/") {
+		t.Fatalf("%s %v", raw, err)
+	}
+	shows := func() string {
+		code, err := totp.GenerateCode(f.Secret, d.clock.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return code
+	}
+	in := func(body string) (int, string) { t.Helper(); return post("/api/session", body, "X: y") }
+	password := `{"name":"Imre Kolding","password":"a long tide table"`
+	if code, raw := in(password + "}"); code != 200 {
+		t.Fatalf("before its first code: %d %s", code, raw)
+	}
+	first := shows()
+	if code, raw := post("/api/session/confirm", `{"code":"`+first+`"}`, token); code != 200 && code != 204 {
+		t.Fatalf("%d %s", code, raw)
+	}
+	if code, raw := in(password + "}"); code != 409 || !strings.Contains(raw, "second factor is wanted as well") {
+		t.Errorf("without the factor: %d %s", code, raw)
+	}
+	if code, raw := in(password + `,"factor":"` + first + `"}`); code != 403 || !strings.Contains(raw, "used already") {
+		t.Errorf("with a code that was used: %d %s", code, raw)
+	}
+	d.clock.Move(31 * time.Second)
+	if code, raw := in(password + `,"factor":"` + shows() + `"}`); code != 200 {
+		t.Errorf("%d %s", code, raw)
+	}
+	if code, _ := in(`{"name":"Imre Kolding","password":"a short tide table","factor":"` + shows() + `"}`); code != 403 {
+		t.Errorf("the factor alone: %d", code)
+	}
+
+	// A link wants it too, and is not used up by who has only that.
+	_, raw = post("/api/people/Imre%20Kolding/link", "", other)
+	var link client.Code
+	if err := json.Unmarshal([]byte(raw), &link); err != nil {
+		t.Fatal(err)
+	}
+	d.clock.Move(31 * time.Second)
+	if code, raw := in(`{"code":"` + link.Code + `"}`); code != 409 {
+		t.Errorf("the link alone: %d %s", code, raw)
+	}
+	if code, raw := in(`{"code":"` + link.Code + `","factor":"` + shows() + `"}`); code != 200 {
+		t.Errorf("%d %s", code, raw)
+	}
+	waited := 0
+	for i := range 16 {
+		if _, raw := in(password + fmt.Sprintf(`,"factor":"%06d"}`, i)); strings.Contains(raw, "wrong passwords have come") {
+			waited++
+		}
+	}
+	if waited < 8 {
+		t.Errorf("of 16 guesses %d had to wait", waited)
+	}
+
+	// What others rely on wants it again.
+	key := `{"name":"Workshop","public":"` + base64.StdEncoding.EncodeToString(make([]byte, 32)) + `"}`
+	d.clock.Move(6 * time.Minute)
+	if code, raw := post("/api/keys", key, token); code != 403 || !strings.Contains(raw, "ferry confirm") {
+		t.Errorf("after six minutes: %d %s", code, raw)
+	}
+	if code, raw := post("/api/people/Sunniva%20Dale/end", `{"reason":"because"}`, token); code != 403 || !strings.Contains(raw, "second factor again") {
+		t.Errorf("%d %s", code, raw)
+	}
+	if code, raw := post("/api/session/confirm", `{"code":"`+shows()+`"}`, token); code > 204 {
+		t.Fatalf("%d %s", code, raw)
+	}
+	if code, raw := post("/api/keys", key, token); code != 200 {
+		t.Errorf("shown again: %d %s", code, raw)
+	}
+
+	// The device is lost.
+	if code, raw := post("/api/people/Imre%20Kolding/factor/end", `{"reason":"it fell into the harbour"}`, other); code != 200 || strings.Contains(raw, `"factor":true`) {
+		t.Errorf("%d %s", code, raw)
+	}
+	d.clock.Move(10 * time.Minute)
+	if code, raw := in(password + "}"); code != 200 {
+		t.Errorf("%d %s", code, raw)
+	}
+	var p store.Person
+	if p, _ = d.store.Person(ctx, "Imre Kolding"); p.Factor != nil {
+		t.Error("its secret is still there")
+	}
+	if strings.Contains(d.log.String(), f.Secret) {
+		t.Error("its secret is in the log")
+	}
+}
+
+// TestManyMachinesAsk: whoever floods the service with questions to be let in shuts out nobody
+// but himself.
+func TestManyMachinesAsk(t *testing.T) {
+	d := newDesk(t)
+	ask := func(address string) int {
+		r := httptest.NewRequest("POST", "/api/machines", strings.NewReader(`{"machine":"x"}`))
+		r.Header.Set("Content-Type", "application/json")
+		r.RemoteAddr = address + ":1234"
+		w := httptest.NewRecorder()
+		d.http.Config.Handler.ServeHTTP(w, r)
+		return w.Code
+	}
+	for i := range 25 {
+		if code := ask("192.0.2.7"); code != map[bool]int{true: 200, false: 409}[i < 20] {
+			t.Fatalf("question %d: %d", i+1, code)
+		}
+	}
+	if code := ask("192.0.2.8"); code != 200 {
+		t.Errorf("another one: %d", code)
+	}
+	d.clock.Move(11 * time.Minute)
+	if code := ask("192.0.2.7"); code != 200 {
+		t.Errorf("once they are over: %d", code)
 	}
 }

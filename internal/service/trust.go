@@ -180,6 +180,9 @@ type newKeyIn struct{ Body client.NewKey }
 
 func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) {
 	b := in.Body
+	if err := v.sure(ctx); err != nil {
+		return client.Key{}, err
+	}
 	if len(b.Public) != 32 {
 		return client.Key{}, core.Fail(core.BadFile, "a public key has 32 bytes, this has %d", len(b.Public)).Go(words.KeyMake().To("Give what was printed when the key was made"))
 	}
@@ -206,6 +209,9 @@ type revokeKeyIn struct {
 }
 
 func (v *Service) revokeKey(ctx context.Context, in *revokeKeyIn) (none, error) {
+	if err := v.sure(ctx); err != nil {
+		return none{}, err
+	}
 	if err := v.store.RevokeKey(ctx, in.Key, who(ctx).person.ID, in.Body.Reason, v.clock.Now()); err != nil {
 		return none{}, err
 	}

@@ -138,8 +138,8 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 			return err
 		}
 		t.Have = have
-		if first > have+1 || first < l.First {
-			return nil // there would be a gap: the bench sends again from have+1
+		if first > have+1 || first < l.First && len(bodies) > 0 {
+			return nil // there would be a gap, or they are of an epoch before: the bench sends again from have+1
 		}
 		if other, err := s.otherwise(ctx, tx, r.ID, epoch, first, have, bodies); err != nil || other != nil {
 			t.Other = other

@@ -20,9 +20,12 @@ type Person struct {
 	Created  time.Time      `db:"created_at" json:"-"`
 	Email    string         `db:"email" json:"-"`
 	Ended    sql.NullTime   `db:"ended_at" json:"-"`
+	Factor   []byte         `db:"factor" json:"-"`      // the secret of a second factor, sealed
+	FactorAt sql.NullTime   `db:"factor_at" json:"-"`   // since when it counts
+	Step     int64          `db:"factor_step" json:"-"` // of time, of which its code was used last
 }
 
-const personColumns = `id, name, role, password, created_at, email, ended_at`
+const personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step`
 
 // AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
@@ -83,7 +86,7 @@ func leadLeft(ctx context.Context, tx *sqlx.Tx) error {
 // EndPerson ends an account: sessions, tokens and codes are gone when it returns.
 func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE person SET ended_at = COALESCE(ended_at, ?), password = NULL WHERE id = ?`, at.UTC(), id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET ended_at = COALESCE(ended_at, ?), password = NULL, factor = NULL, factor_at = NULL WHERE id = ?`, at.UTC(), id); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE person = ?`, id); err != nil {
@@ -130,17 +133,19 @@ type Secret struct {
 	Seen  sql.NullTime   `db:"seen_at"`
 	From  string         `db:"seen_from"` // what called itself so when it was used last
 	Until sql.NullTime   `db:"until_at"`  // of a code: what comes of it ends then at the latest
+
+	Confirmed sql.NullTime `db:"confirmed_at"` // when its owner has shown his factor last
 }
 
-const secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at`
+const secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at, confirmed_at`
 
 // AddSecret keeps a secret's digest.
 func (s *Store) AddSecret(ctx context.Context, x Secret) error {
 	if x.Created.IsZero() {
 		x.Created = time.Now()
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at, confirmed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until, x.Confirmed)
 	return err
 }
 
@@ -148,6 +153,32 @@ func (s *Store) AddSecret(ctx context.Context, x Secret) error {
 func (s *Store) Secret(ctx context.Context, digest core.Digest, now time.Time) (x Secret, err error) {
 	err = s.db.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)`, digest[:], now.UTC())
 	return x, none(err, "this sign-in is not known or has ended")
+}
+
+// SetFactor keeps the sealed secret of a second factor that does not count yet; nil takes the
+// factor away.
+func (s *Store) SetFactor(ctx context.Context, person string, sealed []byte) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE person SET factor = ?, factor_at = NULL, factor_step = 0 WHERE id = ?`, sealed, person)
+	return err
+}
+
+// UseFactor takes a code of a second factor: the step of time that it is of counts once, for
+// whoever comes first. From the first on the factor counts.
+func (s *Store) UseFactor(ctx context.Context, person string, step int64, at time.Time) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE person SET factor_step = ?, factor_at = COALESCE(factor_at, ?) WHERE id = ? AND factor IS NOT NULL AND factor_step < ?`, step, at.UTC(), person, step)
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return core.Fail(core.NotAllowed, "this code was used already").Do("Wait for the next one.")
+	}
+	return nil
+}
+
+// ConfirmSecret notes that the owner of a session or token has just shown his factor.
+func (s *Store) ConfirmSecret(ctx context.Context, digest core.Digest, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE secret SET confirmed_at = ? WHERE digest = ?`, at.UTC(), digest[:])
+	return err
 }
 
 // UseSecret takes a one-use code; only one caller ever gets it.
@@ -206,6 +237,7 @@ type DeviceAsk struct {
 	Digest  []byte         `db:"digest"`
 	Code    string         `db:"code"`
 	Machine string         `db:"machine"`
+	Address string         `db:"address"`
 	Asked   time.Time      `db:"asked_at"`
 	Expires time.Time      `db:"expires_at"`
 	Polled  sql.NullTime   `db:"polled_at"`
@@ -216,11 +248,11 @@ type DeviceAsk struct {
 	Given   bool           `db:"given"`
 }
 
-const deviceColumns = `digest, code, machine, asked_at, expires_at, polled_at, person, scope, days, decided_at, given`
+const deviceColumns = `digest, code, machine, address, asked_at, expires_at, polled_at, person, scope, days, decided_at, given`
 
-// mostAsks is how many machines may wait to be let in at one time: nobody is signed in who
-// asks.
-const mostAsks = 200
+// mostAsks is how many machines may wait to be let in at one time, in all and from one
+// address: nobody is signed in who asks.
+const mostAsks, mostAsksFrom = 1000, 20
 
 // AddDeviceAsk keeps what a machine asks, and forgets those that are over.
 func (s *Store) AddDeviceAsk(ctx context.Context, d DeviceAsk) error {
@@ -228,14 +260,17 @@ func (s *Store) AddDeviceAsk(ctx context.Context, d DeviceAsk) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM device_ask WHERE expires_at < ?`, d.Asked.UTC()); err != nil {
 			return err
 		}
-		n := 0
-		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM device_ask`); err != nil {
+		var n struct {
+			All  int `db:"everybody"`
+			Here int `db:"here"`
+		}
+		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) AS everybody, COALESCE(SUM(address = ?), 0) AS here FROM device_ask`, d.Address); err != nil {
 			return err
 		}
-		if n >= mostAsks {
-			return core.Fail(core.Busy, "%d machines wait to be signed in already", n).Do("Wait some minutes, then ask again.")
+		if n.All >= mostAsks || n.Here >= mostAsksFrom {
+			return core.Fail(core.Busy, "too many machines wait to be signed in: %d, %d of them from here", n.All, n.Here).Do("Wait some minutes, then ask again.")
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO device_ask (digest, code, machine, asked_at, expires_at) VALUES (?, ?, ?, ?, ?)`, d.Digest, d.Code, d.Machine, d.Asked.UTC(), d.Expires.UTC())
+		_, err := tx.ExecContext(ctx, `INSERT INTO device_ask (digest, code, machine, address, asked_at, expires_at) VALUES (?, ?, ?, ?, ?, ?)`, d.Digest, d.Code, d.Machine, d.Address, d.Asked.UTC(), d.Expires.UTC())
 		return err
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/pquerna/otp/totp"
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
@@ -284,6 +285,46 @@ func TestAHundredWrongPasswords(t *testing.T) {
 	if err != nil || audit.Chain != "intact" || audit.Entries[0].Kind != "sign-in-failed" {
 		t.Errorf("%+v %v", audit.Entries[:min(1, len(audit.Entries))], err)
 	}
+}
+
+// TestASecondFactorInTheConsole: it is set up with the secret that is shown, signing in anew
+// wants it, and the command line is told to show it again.
+func TestASecondFactorInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	x := tab(t, w, "lead", 1280, 800)
+	var secret string
+	do(t, x, chromedp.Navigate(w.Base+"/people"), press(`[data-factor-set]`), browser.Until(`document.querySelector('[data-factor-new] .text')?.innerText.length > 15`), chromedp.Text(`[data-factor-new] .text`, &secret))
+	code := func(steps int) string {
+		t.Helper()
+		code, err := totp.GenerateCode(strings.TrimSpace(secret), time.Now().Add(time.Duration(30*steps)*time.Second))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return code
+	}
+	do(t, x, fill(`[data-digits] input`, code(-1)), browser.Until(`document.querySelector('[data-shown]')?.innerText.includes('signing in wants it too')`))
+	link, err := w.Technician.NewSignInCode(ctx)
+	if err != nil || link.Code == "" {
+		t.Fatal(err)
+	}
+	mine, err := w.Lead.NewSignInCode(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	do(t, x, chromedp.Evaluate(`fetch('/api/session', {method: 'DELETE'}).then(() => true)`, nil), chromedp.Navigate(w.Base+"/sign-in#"+mine.Code), says("six digits of your second factor"), fill(`[data-factor] input`, code(0)), browser.Until(`location.pathname === '/today'`))
+	_, err = w.Lead.AddKey(ctx, client.NewKey{Name: "Workshop", Public: make([]byte, 32)})
+	if core.KindOf(err) != core.NotAllowed {
+		t.Fatalf("%v", err)
+	}
+	follow(t, w, "lead", err)
+	l := commandLine(t, w, "lead")
+	told(t, l.must(20, "confirm", "000000"), "not the code of the second factor")
+	told(t, l.must(0, "confirm", code(1)), "it is sure that it is you")
+	if _, err := w.Lead.AddKey(ctx, client.NewKey{Name: "Workshop", Public: make([]byte, 32)}); err != nil {
+		t.Errorf("%v", err)
+	}
+	told(t, l.must(0, "audit"), "second factor set up")
 }
 
 // TestTheTeamInTheConsole: a lead invites, changes a role and ends an account; whoever makes a

@@ -18,20 +18,20 @@ import (
 )
 
 // stolen is what somebody can do who has a bench's token, and not its key.
-func stolen(t *testing.T, w *testkit.World) (thief *client.Client, bench string, key trust.Key) {
+func stolen(t *testing.T, dir string) (thief *client.Client, bench string, key trust.Key) {
 	t.Helper()
-	raw, err := os.ReadFile(filepath.Join(w.Dir, "bench.json"))
+	raw, err := os.ReadFile(filepath.Join(dir, "bench.json"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var id struct{ Bench, Token, Key string }
+	var id struct{ Service, Bench, Token, Key string }
 	if err := json.Unmarshal(raw, &id); err != nil {
 		t.Fatal(err)
 	}
 	if key, err = trust.DecodeKey(id.Key); err != nil {
 		t.Fatal(err)
 	}
-	thief = client.New(w.Base, id.Token, core.System{})
+	thief = client.New(id.Service, id.Token, core.System{})
 	t.Cleanup(thief.Close)
 	return thief, id.Bench, key
 }
@@ -43,12 +43,12 @@ func TestLaw12ATokenProvesNothing(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
 	r := w.InTheMiddle(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "a test"}, 3)
-	thief, bench, _ := stolen(t, w)
+	thief, bench, _ := stolen(t, w.Dir)
 	key, err := trust.NewKey()
 	if err != nil {
 		t.Fatal(err)
 	}
-	forger, _, _ := stolen(t, w)
+	forger, _, _ := stolen(t, w.Dir)
 	forger.SignAs(key)
 
 	closing, err := json.Marshal(run.Event{Schema: run.Schema, N: 1, Epoch: 1, At: 0, Kind: run.KindClosed, Body: json.RawMessage(`{"outcome":"done"}`)})
@@ -151,7 +151,7 @@ func TestEventsThatComeAgainChanged(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
 	r := w.Flash("a", "2.0.0")
-	thief, bench, key := stolen(t, w)
+	thief, bench, key := stolen(t, w.Dir)
 	thief.SignAs(key)
 	raw, err := w.Store.RawEvents(ctx, r.ID, 0, 10000)
 	if err != nil {
@@ -176,7 +176,7 @@ func TestEventsThatComeAgainChanged(t *testing.T) {
 func TestARevokedBench(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
-	thief, _, _ := stolen(t, w)
+	thief, _, _ := stolen(t, w.Dir)
 	if err := w.Lead.RevokeBench(ctx, "nowhere"); core.KindOf(err) != core.NotFound {
 		t.Errorf("%v", err)
 	}
@@ -232,7 +232,7 @@ func TestAnOrderThatNobodySigned(t *testing.T) {
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
 		t.Fatal(err)
 	}
-	_, bench, _ := stolen(t, w)
+	_, bench, _ := stolen(t, w.Dir)
 	order, err := json.Marshal(client.Order{ID: "01930000-0000-7000-8000-0000000000aa", Kind: client.OrderIdentify, Link: "a", Deadline: time.Now().Add(time.Hour)})
 	if err != nil {
 		t.Fatal(err)

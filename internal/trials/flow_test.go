@@ -331,6 +331,7 @@ func TestBenchesEnrolOnceAndCanBeRevoked(t *testing.T) {
 		t.Errorf("a code used twice: %v", err)
 	}
 	c := client.New(w.Base, got.Token, core.System{})
+	c.SignAs(key)
 	if _, err := c.Join(ctx, client.Joining{Protocol: client.Protocol}); err != nil {
 		t.Error(err)
 	}

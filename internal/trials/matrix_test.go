@@ -50,7 +50,6 @@ func TestWhoMayCallWhat(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, _, _ = stolen(t, w)
 	raw, err := os.ReadFile(filepath.Join(w.Dir, "bench.json"))
 	if err != nil {
 		t.Fatal(err)

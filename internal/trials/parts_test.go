@@ -272,7 +272,13 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	// The first bench speaks of the run once more.
 	events := len(done.Progress.Events)
 	raw, _ := json.Marshal(run.Event{Schema: run.Schema, N: before.Progress.Last + 1, Epoch: 1, At: 1, Kind: "note", Body: json.RawMessage(`{"text":"from the first bench"}`)})
-	if _, err := ofBench(t, first).PutEvents(ctx, client.Batch{Run: r.ID, Epoch: 1, First: before.Progress.Last + 1, Events: [][]byte{raw}}); err != nil {
+	_, id, key := stolen(t, first)
+	said, err := w.Store.RawEvents(ctx, r.ID, 0, 10000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	post := history.Post{Bench: id, Run: r.ID, Epoch: 1, Last: before.Progress.Last + 1, Chain: history.ChainOn(core.Digest{}, append(said[:before.Progress.Last:before.Progress.Last], raw)...)}
+	if _, err := ofBench(t, first).PutEvents(ctx, client.Batch{Run: r.ID, Epoch: 1, First: before.Progress.Last + 1, Events: [][]byte{raw}, Chain: post.Chain, Signature: post.Sign(key)}); err != nil {
 		t.Fatal(err)
 	}
 	now, err := w.Technician.Run(ctx, r.ID)
@@ -290,15 +296,9 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 // ofBench calls the service as the bench whose folder it is.
 func ofBench(t *testing.T, dir string) *client.Client {
 	t.Helper()
-	raw, err := os.ReadFile(filepath.Join(dir, "bench.json"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var id struct{ Service, Token string }
-	if err := json.Unmarshal(raw, &id); err != nil {
-		t.Fatal(err)
-	}
-	return client.New(id.Service, id.Token, core.System{})
+	c, _, key := stolen(t, dir)
+	c.SignAs(key)
+	return c
 }
 
 // TestTheRecordIsHeldAgainstTheEvents changes an event that the service holds behind

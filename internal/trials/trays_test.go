@@ -2,7 +2,6 @@ package trials
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -378,11 +377,7 @@ func TestABenchTellsOnlyOfItsOwnTrays(t *testing.T) {
 		tray, err = w.Viewer.Tray(ctx, tray.ID)
 		return err == nil && tray.Links[0].Says != nil && strings.Contains(tray.Links[0].Says.Text, "S-0001 is not on this tray")
 	})
-	raw, _ := os.ReadFile(filepath.Join(w.Dir, "bench.json"))
-	var own struct{ Token string }
-	json.Unmarshal(raw, &own)
-	c := client.New(w.Base, own.Token, core.System{})
-	defer c.Close()
+	c := ofBench(t, w.Dir)
 	for link, want := range map[string]core.Kind{"b": core.NotAllowed, "a": core.NotUnderstood} { // not of the tray; nobody has answered
 		if _, err := c.TraySeen(ctx, tray.ID, client.TraySeen{Link: link}); core.KindOf(err) != want {
 			t.Errorf("link %s: %v, expected %s", link, err, want)

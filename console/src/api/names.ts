@@ -14,6 +14,8 @@ export const audit: Record<string, string> = {
   "bench-forged": "a bench is not believed",
   "bench-revoked": "bench revoked",
   "events-differ": "events came again, changed",
+  "factor-set-up": "second factor set up",
+  "factor-taken-away": "second factor taken away",
   "history-cut": "history was changed",
   "key-revoked": "key revoked",
   "key-trusted": "key trusted",

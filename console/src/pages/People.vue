@@ -20,6 +20,10 @@ const making = ref(false)
 const wanted = reactive({ name: '', scope: 'work' as 'read' | 'work' | 'whole', days: 30 })
 const made = ref<{ name: string; token: string; until: string } | null>(null)
 
+const factor = ref<{ picture: string; secret: string } | null>(null)
+const digits = ref('')
+const shown = ref('')
+
 const lead = computed(() => session.may('lead'))
 const me = computed(() => people.value?.find((p) => p.id === session.person?.id))
 const scopes = [{ title: 'look', value: 'read' }, { title: 'what a technician does', value: 'work' }, { title: 'all that I may', value: 'whole' }]
@@ -67,6 +71,24 @@ async function endAccess(x: Access) {
   const { error } = await api.POST('/api/access/{id}/end', { params: { path: { id: x.id } } })
   await done(error)
 }
+async function setUp() {
+  const { data, error } = await api.POST('/api/session/factor')
+  if (data) factor.value = data
+  await done(error)
+}
+async function confirm() {
+  const { error } = await api.POST('/api/session/confirm', { body: { code: digits.value } })
+  if (!error) {
+    shown.value = factor.value ? 'From now on signing in wants it too.' : 'For five minutes it is sure that it is you.'
+    factor.value = null
+  }
+  digits.value = ''
+  await done(error)
+}
+async function lost(p: Member) {
+  const { error } = await api.POST('/api/people/{person}/factor/end', { params: { path: { person: p.id } }, body: { reason: 'its device is lost' } })
+  await done(error)
+}
 async function makeToken() {
   const { data, error } = await api.POST('/api/access/tokens', { body: { name: wanted.name, scope: wanted.scope, days: Number(wanted.days) } })
   if (data) {
@@ -105,6 +127,7 @@ async function makeToken() {
             <div v-else-if="p.waits" class="small">Invited; has not signed in yet.</div></div>
           <div v-if="lead && !p.ended" class="row">
             <v-select :model-value="p.role" :items="['technician', 'lead', 'viewer']" label="Role" hide-details density="compact" class="role" :data-role="p.name" @update:model-value="(r: Member['role']) => role(p, r)" />
+            <v-btn v-if="p.factor && p.id !== me?.id" variant="text" :data-lost="p.name" @click="lost(p)">Factor lost</v-btn>
             <v-btn variant="text" :data-link="p.name" @click="newLink(p)">New link</v-btn>
             <v-btn variant="text" color="error" :prepend-icon="mdiAccountOff" :data-end="p.name" @click="ending = p">End account…</v-btn>
           </div>
@@ -118,6 +141,17 @@ async function makeToken() {
       </li>
     </ul>
     <template v-if="me">
+      <h2 class="gap">Your second factor</h2>
+      <p v-if="shown" class="teal" data-shown><strong>{{ shown }}</strong></p>
+      <div v-if="factor" class="factor" data-factor-new>
+        <img :src="factor.picture" width="220" height="220" alt="QR code of the second factor" />
+        <div><p>Read this with the program that shows your codes, or type the secret:</p><p class="mono text">{{ factor.secret }}</p><p>Then type the six digits that it shows.</p></div>
+      </div>
+      <p v-else-if="!me.factor" class="small">None yet: whoever knows your password, or gets hold of a link for you, is you.</p>
+      <form class="row" @submit.prevent="confirm">
+        <v-btn v-if="!factor" variant="outlined" data-factor-set @click="setUp">{{ me.factor ? 'Set up another' : 'Set one up' }}</v-btn>
+        <template v-if="factor || me.factor"><v-text-field v-model="digits" label="The six digits" inputmode="numeric" autocomplete="one-time-code" maxlength="6" hide-details class="days" data-digits /><v-btn type="submit" variant="outlined" :disabled="digits.length !== 6" data-show>{{ factor ? 'That is what it shows' : 'It is me' }}</v-btn></template>
+      </form>
       <h2 class="gap">Tokens of your own</h2>
       <p class="small">For scripts. On a machine that you work at, <span class="mono">ferry sign-in</span> is simpler.</p>
       <form class="row token" @submit.prevent="makeToken">
@@ -146,6 +180,9 @@ async function makeToken() {
 .access { list-style: none; padding: 0 0 0 12px; border-left: 3px solid var(--line); margin-top: 6px; }
 .access li { flex-wrap: nowrap; }
 .seen { margin-left: 8px; }
+.factor { display: flex; gap: 20px; align-items: center; flex-wrap: wrap; margin: 8px 0; }
+.factor img { background: white; padding: 8px; border-radius: 6px; }
+.days { max-width: 180px; }
 .token > * { max-width: 260px; }
 .token .days { max-width: 110px; }
 .ask { background: rgb(var(--v-theme-surface)); border-radius: 8px; padding: 24px; display: grid; gap: 14px; }

@@ -12,14 +12,23 @@ const router = useRouter()
 const name = ref('')
 const password = ref('')
 const busy = ref(false)
+const factor = ref('')
+const wanted = ref<{ code: string } | { name: string; password: string } | null>(null) // waits for the second factor
 const trouble = ref<Problem | null>(null)
 
 async function enter(body: { code: string } | { name: string; password: string }) {
   busy.value = true
   trouble.value = null
   try {
-    const { data, error } = await api.POST('/api/session', { body })
-    if (error) throw error
+    const { data, error } = await api.POST('/api/session', { body: { ...body, ...(factor.value && { factor: factor.value }) } })
+    if (error) {
+      wanted.value = wanted.value ?? (problem(error).kind === 'cannot-tell' ? body : null)
+      if (problem(error).kind === 'cannot-tell' && !factor.value) {
+        busy.value = false
+        return
+      }
+      throw error
+    }
     session.person = data
     session.asked = true
     const to = route.query.to
@@ -44,7 +53,11 @@ onMounted(() => {
     <h1><FerryMark /> Zealous Ferry</h1>
     <p class="muted">Firmware service of the team. Sign in with the link that a lead gave you, or with name and password.</p>
     <Trouble v-if="trouble" :problem="trouble" />
-    <form @submit.prevent="enter({ name, password })">
+    <form v-if="wanted" @submit.prevent="enter(wanted)">
+      <v-text-field v-model="factor" label="The six digits of your second factor" inputmode="numeric" autocomplete="one-time-code" autofocus data-factor />
+      <v-btn type="submit" color="primary" :loading="busy" :disabled="factor.length !== 6" block>Sign in</v-btn>
+    </form>
+    <form v-else @submit.prevent="enter({ name, password })">
       <v-text-field v-model="name" label="Name" autocomplete="username" />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <v-btn type="submit" color="primary" :loading="busy" block>Sign in</v-btn>

@@ -1,7 +1,12 @@
 -- +goose Up
+-- factor is the secret of a second factor, sealed under a key of the service's; it counts from
+-- factor_at on, and each of its steps once.
 ALTER TABLE person
   ADD COLUMN IF NOT EXISTS email VARCHAR(200) NOT NULL DEFAULT '',
-  ADD COLUMN IF NOT EXISTS ended_at DATETIME(6) NULL;
+  ADD COLUMN IF NOT EXISTS ended_at DATETIME(6) NULL,
+  ADD COLUMN IF NOT EXISTS factor VARBINARY(200) NULL,
+  ADD COLUMN IF NOT EXISTS factor_at DATETIME(6) NULL,
+  ADD COLUMN IF NOT EXISTS factor_step BIGINT NOT NULL DEFAULT 0;
 -- A secret has an id by which people name it; what it may do; when it was used last, and from
 -- where; until when what comes of it may last at the most. The text itself is nowhere.
 ALTER TABLE secret
@@ -10,6 +15,7 @@ ALTER TABLE secret
   ADD COLUMN IF NOT EXISTS seen_at DATETIME(6) NULL,
   ADD COLUMN IF NOT EXISTS seen_from VARCHAR(200) NOT NULL DEFAULT '',
   ADD COLUMN IF NOT EXISTS until_at DATETIME(6) NULL,
+  ADD COLUMN IF NOT EXISTS confirmed_at DATETIME(6) NULL,
   ADD UNIQUE KEY IF NOT EXISTS secret_id (id),
   ADD KEY IF NOT EXISTS secret_person (person),
   ADD KEY IF NOT EXISTS secret_expires (expires_at);
@@ -19,6 +25,7 @@ CREATE TABLE IF NOT EXISTS device_ask (
   digest BINARY(32) PRIMARY KEY,
   code CHAR(9) COLLATE utf8mb4_bin NOT NULL,
   machine VARCHAR(120) NOT NULL,
+  address VARCHAR(64) COLLATE utf8mb4_bin NOT NULL,
   asked_at DATETIME(6) NOT NULL,
   expires_at DATETIME(6) NOT NULL,
   polled_at DATETIME(6) NULL,

@@ -1,0 +1,170 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"image/png"
+	"time"
+
+	"github.com/pquerna/otp"
+	"github.com/pquerna/otp/totp"
+
+	"zealousferry/core"
+	"zealousferry/core/words"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// What the audit log keeps of second factors.
+const (
+	auditFactor      = "factor-set-up"
+	auditFactorEnded = "factor-taken-away"
+)
+
+// A second factor is a code of six digits for each half minute (TOTP, RFC 6238, with SHA-1, as
+// the programs have it that people carry). One step of time either way is taken, for clocks.
+const (
+	factorPeriod = 30
+	factorSkew   = 1
+	// sureFor is how long somebody is sure to be who he is, once he has shown his factor.
+	sureFor = 5 * time.Minute
+)
+
+// factorPurpose is that of the key under which the secrets of second factors are sealed; it is
+// not in the database.
+const factorPurpose = "ferry-factor/1"
+
+// showFactor tells whether a code is one of somebody's factor, and takes it: no code counts
+// twice.
+func (v *Service) showFactor(ctx context.Context, p store.Person, code string) error {
+	secret, err := v.key.OpenFor(factorPurpose, p.ID, p.Factor)
+	if err != nil {
+		return err
+	}
+	now := v.clock.Now()
+	for skew := -factorSkew; skew <= factorSkew; skew++ {
+		at := now.Add(time.Duration(skew*factorPeriod) * time.Second)
+		is, err := totp.ValidateCustom(code, string(secret), at, totp.ValidateOpts{Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+		if err == nil && is {
+			return v.store.UseFactor(ctx, p.ID, at.Unix()/factorPeriod, now)
+		}
+	}
+	return core.Fail(core.NotAllowed, "this is not the code of the second factor").Do("Type the six digits that it shows now. Is the clock of the device right?")
+}
+
+// withFactor asks whoever signs in for his second factor, if he has one. Wrong ones count like
+// wrong passwords.
+func (v *Service) withFactor(ctx context.Context, p store.Person, code string) error {
+	if !p.FactorAt.Valid {
+		return nil
+	}
+	if code == "" {
+		return core.Fail(core.CannotTell, "the code of the second factor is wanted as well").Do("Type the six digits that it shows now. If the device is lost, a lead takes the factor away.")
+	}
+	typed, address := core.DigestOf([]byte("factor "+p.ID)), who(ctx).address
+	if err := v.waits(ctx, typed, address); err != nil {
+		return err
+	}
+	if err := v.showFactor(ctx, p, code); err != nil {
+		if wrong := v.store.SignInFailed(ctx, typed, address, v.clock.Now()); wrong != nil {
+			return wrong
+		}
+		if wrong := v.audit(ctx, auditSignInFailed, p.ID, "second factor, from %s", short(who(ctx).agent+", "+address, 200)); wrong != nil {
+			return wrong
+		}
+		return err
+	}
+	return v.store.SignedIn(ctx, typed, address)
+}
+
+// sure asks whoever has a second factor to have shown it within the last five minutes, before
+// what others must be able to rely on: trust, withdrawals, ends of accounts and benches.
+func (v *Service) sure(ctx context.Context) error {
+	c := who(ctx)
+	if !c.person.FactorAt.Valid || c.by.Confirmed.Valid && v.clock.Now().Sub(c.by.Confirmed.Time) < sureFor {
+		return nil
+	}
+	return core.Fail(core.NotAllowed, "this wants your second factor again: it was shown more than five minutes ago").Go(words.Confirm().To("Show it"))
+}
+
+// newFactor makes the secret of a second factor; it counts once its first code was shown.
+func (v *Service) newFactor(ctx context.Context, _ *none) (client.Factor, error) {
+	c := who(ctx)
+	if err := v.sure(ctx); err != nil {
+		return client.Factor{}, err
+	}
+	k, err := totp.Generate(totp.GenerateOpts{Issuer: "Zealous Ferry", AccountName: c.person.Name, Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+	if err != nil {
+		return client.Factor{}, err
+	}
+	sealed, err := v.key.SealFor(factorPurpose, c.person.ID, []byte(k.Secret()))
+	if err != nil {
+		return client.Factor{}, err
+	}
+	picture, err := k.Image(220, 220)
+	if err != nil {
+		return client.Factor{}, err
+	}
+	var b bytes.Buffer
+	if err := png.Encode(&b, picture); err != nil {
+		return client.Factor{}, err
+	}
+	return client.Factor{Secret: k.Secret(), Address: k.URL(), Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())}, v.store.SetFactor(ctx, c.person.ID, sealed)
+}
+
+type showFactorIn struct{ Body client.FactorCode }
+
+// confirm takes a code of one's second factor: the first makes it count, each makes sure for
+// five minutes that it is oneself.
+func (v *Service) confirm(ctx context.Context, in *showFactorIn) (none, error) {
+	c := who(ctx)
+	if len(c.person.Factor) == 0 {
+		return none{}, core.Fail(core.NotFound, "you have no second factor").Do("Set one up in the console, on the page Team.")
+	}
+	typed := core.DigestOf([]byte("factor " + c.person.ID))
+	if err := v.waits(ctx, typed, c.address); err != nil {
+		return none{}, err
+	}
+	if err := v.showFactor(ctx, c.person, in.Body.Code); err != nil {
+		if wrong := v.store.SignInFailed(ctx, typed, c.address, v.clock.Now()); wrong != nil {
+			return none{}, wrong
+		}
+		return none{}, err
+	}
+	if !c.person.FactorAt.Valid {
+		if err := v.audit(ctx, auditFactor, "", "%s", c.person.Name); err != nil {
+			return none{}, err
+		}
+	}
+	return none{}, v.store.ConfirmSecret(ctx, c.secret, v.clock.Now())
+}
+
+type endFactorIn struct {
+	PersonPath
+	Body client.Reason
+}
+
+// endFactor takes somebody's second factor away: his device is lost.
+func (v *Service) endFactor(ctx context.Context, in *endFactorIn) (client.Member, error) {
+	if err := v.sure(ctx); err != nil {
+		return client.Member{}, err
+	}
+	p, err := v.active(ctx, in.Person)
+	if err == nil && !p.FactorAt.Valid {
+		err = core.Fail(core.NotFound, "%s has no second factor", p.Name)
+	}
+	if err != nil {
+		return client.Member{}, err
+	}
+	if err := v.store.SetFactor(ctx, p.ID, nil); err != nil {
+		return client.Member{}, err
+	}
+	if err := v.audit(ctx, auditFactorEnded, "", "of %s: %s", p.Name, in.Body.Reason); err != nil {
+		return client.Member{}, err
+	}
+	if p, err = v.store.Person(ctx, p.ID); err != nil {
+		return client.Member{}, err
+	}
+	return v.oneMember(ctx, p)
+}
