@@ -300,6 +300,14 @@ func (b *Bench) join(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if c.Head != nil {
+		b.mu.Lock()
+		older := c.Head.N > b.heads[c.Head.Unit].N
+		b.mu.Unlock()
+		if older {
+			b.keepHead(*c.Head)
+		}
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.withdrawn, b.trays = c.Withdrawn, c.Trays

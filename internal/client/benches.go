@@ -232,7 +232,8 @@ type Catalogue struct {
 	// Withdrawn names open runs whose release was taken back, and why.
 	Withdrawn map[string]string `json:"withdrawn,omitempty"`
 	// Trays are those of the bench on whose links it asks who is there.
-	Trays []BenchTray `json:"trays,omitempty"`
+	Trays []BenchTray   `json:"trays,omitempty"`
+	Head  *history.Head `json:"head,omitempty"` // the newest of the audit log: the bench keeps it
 }
 
 // MayWrite asks, immediately before the first erase of a run, whether its release

@@ -55,6 +55,20 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	return head, err
 }
 
+// NewestHead is the signed head of a chain's newest entry; nil where it has none.
+func (s *Store) NewestHead(ctx context.Context, unit string) (*history.Head, error) {
+	var row struct {
+		N         uint64 `db:"n"`
+		Hash      []byte `db:"hash"`
+		Signature []byte `db:"signature"`
+	}
+	err := s.db.GetContext(ctx, &row, `SELECT n, hash, signature FROM head WHERE unit = ? ORDER BY n DESC LIMIT 1`, unit)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &history.Head{Unit: unit, N: row.N, Hash: core.Digest(row.Hash), Signature: row.Signature}, err
+}
+
 // LeadsTo tells whether the entries of a unit lead to a head.
 func (s *Store) LeadsTo(ctx context.Context, h history.Head) (bool, error) {
 	n := 0

@@ -2,6 +2,7 @@ package trials
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -207,9 +208,17 @@ func TestHistoryIsHeldAgainstWhatBenchesKept(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if _, err := w.Lead.Invite(ctx, client.NewMember{Name: "Somebody Else", Role: "viewer"}); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the bench to keep the head of the audit log", func() bool {
+		raw, err := os.ReadFile(filepath.Join(w.Dir, "heads"))
+		log, wrong := w.Lead.Audit(ctx, 0)
+		return err == nil && wrong == nil && strings.Contains(string(raw), fmt.Sprintf(`"unit":"team","n":%d,`, log.Entries[0].N))
+	})
 	w.StopBench()
 	db := w.DB.Open(t, w.DB.Root)
-	for _, q := range []string{`DELETE FROM entry WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM head WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM entry WHERE unit = '` + two.ID + `'`, `DELETE FROM head WHERE unit = '` + two.ID + `'`} {
+	for _, q := range []string{`DELETE FROM entry WHERE unit = 'team' AND n > 2`, `DELETE FROM head WHERE unit = 'team' AND n > 2`, `DELETE FROM entry WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM head WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM entry WHERE unit = '` + two.ID + `'`, `DELETE FROM head WHERE unit = '` + two.ID + `'`} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			t.Fatal(err)
 		}
@@ -217,12 +226,14 @@ func TestHistoryIsHeldAgainstWhatBenchesKept(t *testing.T) {
 	told(t, l.must(0, "history", "S-0001"), "as it was entered") // by itself it cannot know
 	w.StartBench(nil)
 	w.Wait("the bench to show what it has kept", func() bool {
-		h, err := w.Lead.History(ctx, "S-0002")
-		return err == nil && h.Chain == "broken"
+		one, err := w.Lead.History(ctx, "S-0001")
+		two, wrong := w.Lead.History(ctx, "S-0002")
+		log, bad := w.Lead.Audit(ctx, 0)
+		return err == nil && wrong == nil && bad == nil && one.Chain == "broken" && two.Chain == "broken" && log.Chain == "changed"
 	})
 	told(t, l.must(16, "history", "S-0001"), "a signed head of entry")
 	told(t, l.must(16, "history", "S-0002"), "a signed head of entry")
-	told(t, l.must(0, "audit"), "history was changed", "unit S-0001", "unit S-0002")
+	told(t, l.must(16, "audit"), "history was changed", "unit S-0001", "unit S-0002", "changed since it was entered")
 }
 
 // TestAnOrderThatNobodySigned: whoever can write the database cannot order a bench about.
