@@ -1,6 +1,8 @@
 package history
 
 import (
+	"crypto/sha256"
+
 	"github.com/fxamacker/cbor/v2"
 
 	"zealousferry/core"
@@ -38,9 +40,14 @@ type Post struct {
 // ChainOn is the digest of a run's events with more of them behind those of before; it begins
 // with zeros.
 func ChainOn(before core.Digest, events ...[]byte) core.Digest {
+	const head = PostDomain + "\x00"
+	var b [len(head) + 2*sha256.Size]byte
+	copy(b[:], head)
 	for _, e := range events {
-		own := core.DigestOf(e)
-		before = core.DigestOf(append(append([]byte(PostDomain+"\x00"), before[:]...), own[:]...))
+		own := sha256.Sum256(e)
+		copy(b[len(head):], before[:])
+		copy(b[len(head)+sha256.Size:], own[:])
+		before = sha256.Sum256(b[:])
 	}
 	return before
 }

@@ -251,35 +251,54 @@ func events(s *stand) {
 	if err != nil {
 		s.Fatal(err)
 	}
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench.Benches[0].ID, Link: "a", By: person.ID, Epoch: 1, State: store.RunOpen, Opened: []byte(`{}`), OpenedAt: time.Now()}
-	if err := w.Store.OpenRun(ctx, r, []string{r.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
-		s.Fatal(err)
+	opened := func(link string) store.Run {
+		r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench.Benches[0].ID, Link: link, By: person.ID, Epoch: 1, State: store.RunOpen, Opened: []byte(`{}`), OpenedAt: time.Now()}
+		if err := w.Store.OpenRun(ctx, r, []string{r.Bench + "/" + link}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+			s.Fatal(err)
+		}
+		return r
 	}
+	r, unsigned := opened("a"), opened("b")
 	const batches, each = 100, 200
 	body := func(n int) []byte {
 		raw, _ := json.Marshal(run.Event{Schema: 1, N: uint64(n), Epoch: 1, At: time.Now().UnixMicro(), Kind: run.KindDone, Body: json.RawMessage(`{"n":12,"sector":7,"bytes":4096,"last":true}`)})
 		return raw
 	}
-	began, chain := time.Now(), core.Digest{}
-	for b := range batches {
+	// Batches of both alternately: signed by the bench, and held against that as the service does;
+	// and as they were before benches signed.
+	chain := core.Digest{}
+	var took [2]time.Duration
+	for b := range 2 * batches {
+		n, is := b/2, b%2
 		var bodies [][]byte
 		for i := range each {
-			bodies = append(bodies, body(b*each+i+1))
+			bodies = append(bodies, body(n*each+i+1))
 		}
-		p := store.Posted{Post: history.Post{Bench: r.Bench, Run: r.ID, Epoch: 1, Last: uint64((b + 1) * each)}, First: uint64(b*each + 1), Events: bodies}
-		chain = history.ChainOn(chain, bodies...)
-		p.Chain = chain
-		p.Signature = p.Sign(w.Key)
-		if took, err := w.Store.TakeEvents(ctx, w.Key, r, p); err != nil || took.Have != p.Last || !p.Verify(w.Key.Public(), p.Signature) { // as the service does
-			s.Fatal(took, err)
+		of := r
+		if is == 1 {
+			of = unsigned
+		}
+		p := store.Posted{Post: history.Post{Bench: of.Bench, Run: of.ID, Epoch: 1, Last: uint64((n + 1) * each)}, First: uint64(n*each + 1), Events: bodies}
+		if is == 0 {
+			chain = history.ChainOn(chain, bodies...)
+			p.Chain = chain
+			p.Signature = p.Sign(w.Key) // at the bench
+		}
+		began := time.Now()
+		if is == 0 && !p.Verify(w.Key.Public(), p.Signature) {
+			s.Fatal("it is not signed")
+		}
+		t, err := w.Store.TakeEvents(ctx, w.Key, of, p)
+		if took[is] += time.Since(began); err != nil || t.Have != p.Last {
+			s.Fatal(t, err)
 		}
 	}
-	ours := batches * each / time.Since(began).Seconds()
+	ours := batches * each / took[0].Seconds()
 	db := w.DB.Open(s, w.DB.Root+"?interpolateParams=true")
 	if _, err := db.Exec(`CREATE TABLE bare LIKE run_event`); err != nil {
 		s.Fatal(err)
 	}
-	began = time.Now()
+	began := time.Now()
 	for b := range batches {
 		var args []any
 		for i := range each {
@@ -292,4 +311,5 @@ func events(s *stand) {
 	bare := batches * each / time.Since(began).Seconds()
 	report("events-per-second", ours, "1/s", "")
 	report("events-against-bare-inserts", ours/bare, "ratio", "")
+	report("events-signed-against-unsigned", took[1].Seconds()/took[0].Seconds(), "ratio", ">= 0.95")
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -94,6 +93,7 @@ type line struct {
 	Bench string        `db:"bench"`
 	First uint64        `db:"first_n"`
 	Last  sql.NullInt64 `db:"last_n"`
+	Chain []byte        `db:"chain"` // of what its bench has signed up to a number; none where it has signed no batch that ends there
 }
 
 // Posted is a batch of a run's events as a bench has signed it.
@@ -120,7 +120,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		t = Taken{}
 		var l line
-		err := tx.GetContext(ctx, &l, `SELECT epoch, bench, first_n, last_n FROM run_line WHERE run = ? AND epoch = ?`, r.ID, epoch)
+		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, p.chain FROM run_line l LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, r.ID, epoch)
 		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
 			return err
 		}
@@ -146,7 +146,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 			return err
 		}
 		if len(p.Signature) > 0 {
-			if err := s.post(ctx, tx, r.ID, l.First, p); err != nil {
+			if err := s.post(ctx, tx, r.ID, l, p); err != nil {
 				return err
 			}
 		}
@@ -199,27 +199,23 @@ func (s *Store) otherwise(ctx context.Context, tx *sqlx.Tx, id string, epoch, fi
 
 // post holds a batch against what its bench says that its events add up to, and keeps the
 // bench's signature.
-func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, begins uint64, p Posted) error {
+func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, l line, p Posted) error {
 	before := core.Digest{}
-	if p.First > begins {
-		var chain []byte
-		err := tx.GetContext(ctx, &chain, `SELECT chain FROM run_post WHERE run = ? AND epoch = ? AND last_n = ?`, id, p.Epoch, p.First-1)
-		if errors.Is(err, sql.ErrNoRows) { // the bench has cut them otherwise than before
-			var raw [][]byte
-			if err = tx.SelectContext(ctx, &raw, `SELECT body FROM run_event WHERE run = ? AND epoch = ? AND n < ? ORDER BY n`, id, p.Epoch, p.First); err != nil {
+	switch {
+	case p.First <= l.First:
+	case l.Chain != nil:
+		before = core.Digest(l.Chain)
+	default: // the bench has cut them otherwise than before
+		var raw [][]byte
+		if err := tx.SelectContext(ctx, &raw, `SELECT body FROM run_event WHERE run = ? AND epoch = ? AND n < ? ORDER BY n`, id, p.Epoch, p.First); err != nil {
+			return err
+		}
+		for _, packed := range raw {
+			was, err := unpack.DecodeAll(packed, nil)
+			if err != nil {
 				return err
 			}
-			for _, packed := range raw {
-				was, err := unpack.DecodeAll(packed, nil)
-				if err != nil {
-					return err
-				}
-				before = history.ChainOn(before, was)
-			}
-		} else if err != nil {
-			return err
-		} else {
-			before = core.Digest(chain)
+			before = history.ChainOn(before, was)
 		}
 	}
 	if history.ChainOn(before, p.Events...) != p.Chain || p.Last != p.First+uint64(len(p.Events))-1 {
