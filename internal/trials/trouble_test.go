@@ -112,6 +112,10 @@ func TestTroubleInTheConsole(t *testing.T) {
 		return err == nil && u.State == "set-apart"
 	})
 	do(t, x, press(`[data-do="go-on"]`))
+	w.Wait("the run to be taken up", func() bool { // it waits until the click has come through
+		r, err = w.Technician.Run(ctx, r.ID)
+		return err == nil && r.State != "paused"
+	})
 	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}

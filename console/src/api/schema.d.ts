@@ -3260,6 +3260,7 @@ export interface components {
             why: string;
         };
         Catalogue: {
+            head?: components["schemas"]["HistoryHead"];
             /** Format: int64 */
             now: number;
             sheets: string[];
