@@ -32,6 +32,10 @@ type asked struct {
 // asked for; what stops the run is left to admission.
 func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 	p, err := v.find(ctx, n.At)
+	if err != nil && n.Header != "" && core.KindOf(err) == core.NotFound && !strings.Contains(n.At, "/") {
+		return nil, core.Fail(core.CannotTell, "nobody knows on which link the own lead of %s is: it does not answer there", n.At).Unit("nothing was changed").
+			Do("Name that link in place of the unit, as BENCH/LINK.")
+	}
 	if err != nil {
 		return nil, err
 	}

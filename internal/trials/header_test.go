@@ -85,6 +85,7 @@ func TestADeadBoardByCommand(t *testing.T) {
 	follow(t, w, "technician", err)
 	told(t, l.must(0, "card", "L-0001", "--header"), "Programming header J4, for a Thole", "plate-header", "Clip the Thole onto J4")
 	told(t, l.must(13, "flash", "b/own", "2.0.0", "--header", "b/clip"), "--label SERIAL")
+	told(t, l.must(13, "flash", "L-0001", "2.0.0", "--header", "b/clip", "--label", "L-0001", "--yes", "--reason", "dead"), "on which link the own lead of L-0001 is", "Name that link in place of the unit")
 	told(t, l.must(24, "flash", "b/clip", "2.0.0", "--header", "b/clip", "--label", "L-0001", "--yes", "--reason", "dead"), "cannot both be on b/clip")
 	told(t, l.must(22, "flash", "b/own", "1.0.0", "--header", "b/clip", "--label", "L-0001", "--yes", "--reason", "dead"), "Release 1.0.0 has no boot loader")
 	follow(t, w, "technician", refuses(w, client.NewRun{Kind: run.Flash, At: "b/own", Release: "1.0.0", Header: "b/clip", Label: "L-0001", Reason: "dead"}))
