@@ -243,11 +243,12 @@ func (b *Bench) keepHead(h history.Head) {
 		return
 	}
 	defer f.Close()
-	if _, err := f.Write(append(raw, '\n')); err == nil {
+	if _, err = f.Write(append(raw, '\n')); err == nil {
 		err = f.Sync()
 	}
 	if err != nil {
-		b.Log.Error("a head of history cannot be kept", "error", err)
+		b.Log.Error("a head of history cannot be kept", "unit", h.Unit, "error", err)
+		return
 	}
 	b.mu.Lock()
 	b.heads[h.Unit] = h
