@@ -35,22 +35,48 @@ const (
 // not in the database.
 const factorPurpose = "ferry-factor/1"
 
-// showFactor tells whether a code is one of somebody's factor, and takes it: no code counts
-// twice.
-func (v *Service) showFactor(ctx context.Context, p store.Person, code string) error {
-	secret, err := v.key.OpenFor(factorPurpose, p.ID, p.Factor)
+// stepOf gives the step of time of which a code is, by the sealed secret of a second factor.
+func (v *Service) stepOf(p store.Person, sealed []byte, code string) (int64, error) {
+	secret, err := v.key.OpenFor(factorPurpose, p.ID, sealed)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	now := v.clock.Now()
 	for skew := -factorSkew; skew <= factorSkew; skew++ {
 		at := now.Add(time.Duration(skew*factorPeriod) * time.Second)
 		is, err := totp.ValidateCustom(code, string(secret), at, totp.ValidateOpts{Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
 		if err == nil && is {
-			return v.store.UseFactor(ctx, p.ID, at.Unix()/factorPeriod, now)
+			return at.Unix() / factorPeriod, nil
 		}
 	}
-	return core.Fail(core.NotAllowed, "this is not the code of the second factor").Do("Type the six digits that it shows now. Is the clock of the device right?")
+	return 0, core.Fail(core.NotAllowed, "this is not the code of the second factor").Do("Type the six digits that it shows now. Is the clock of the device right?")
+}
+
+// showFactor takes a code of somebody's second factor: no code counts twice.
+func (v *Service) showFactor(ctx context.Context, p store.Person, code string) error {
+	step, err := v.stepOf(p, p.Factor, code)
+	if err != nil {
+		return err
+	}
+	return v.store.UseFactor(ctx, p.ID, step)
+}
+
+// showFirst takes a code of a second factor that waits for its first, which makes it count, or
+// else one of the factor that counts.
+func (v *Service) showFirst(ctx context.Context, p store.Person, code string) error {
+	if len(p.Next) > 0 {
+		step, err := v.stepOf(p, p.Next, code)
+		if err == nil {
+			if err := v.store.BeginFactor(ctx, p.ID, p.Next, step, v.clock.Now()); err != nil {
+				return err
+			}
+			return v.audit(ctx, auditFactor, "", "%s", p.Name)
+		}
+		if !p.FactorAt.Valid {
+			return err
+		}
+	}
+	return v.showFactor(ctx, p, code)
 }
 
 // withFactor asks whoever signs in for his second factor, if he has one. Wrong ones count like
@@ -88,7 +114,8 @@ func (v *Service) sure(ctx context.Context) error {
 	return core.Fail(core.NotAllowed, "this wants your second factor again: it was shown more than five minutes ago").Go(words.Confirm().To("Show it"))
 }
 
-// newFactor makes the secret of a second factor; it counts once its first code was shown.
+// newFactor makes the secret of a second factor; it counts, in place of an older one, once its
+// first code was shown.
 func (v *Service) newFactor(ctx context.Context, _ *none) (client.Factor, error) {
 	c := who(ctx)
 	if err := v.sure(ctx); err != nil {
@@ -110,7 +137,7 @@ func (v *Service) newFactor(ctx context.Context, _ *none) (client.Factor, error)
 	if err := png.Encode(&b, picture); err != nil {
 		return client.Factor{}, err
 	}
-	return client.Factor{Secret: k.Secret(), Address: k.URL(), Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())}, v.store.SetFactor(ctx, c.person.ID, sealed)
+	return client.Factor{Secret: k.Secret(), Address: k.URL(), Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())}, v.store.NextFactor(ctx, c.person.ID, sealed)
 }
 
 type showFactorIn struct{ Body client.FactorCode }
@@ -119,23 +146,18 @@ type showFactorIn struct{ Body client.FactorCode }
 // five minutes that it is oneself.
 func (v *Service) confirm(ctx context.Context, in *showFactorIn) (none, error) {
 	c := who(ctx)
-	if len(c.person.Factor) == 0 {
+	if len(c.person.Next) == 0 && !c.person.FactorAt.Valid {
 		return none{}, core.Fail(core.NotFound, "you have no second factor").Do("Set one up in the console, on the page Team.")
 	}
 	typed := core.DigestOf([]byte("factor " + c.person.ID))
 	if err := v.waits(ctx, typed, c.address); err != nil {
 		return none{}, err
 	}
-	if err := v.showFactor(ctx, c.person, in.Body.Code); err != nil {
+	if err := v.showFirst(ctx, c.person, in.Body.Code); err != nil {
 		if wrong := v.store.SignInFailed(ctx, typed, c.address, v.clock.Now()); wrong != nil {
 			return none{}, wrong
 		}
 		return none{}, err
-	}
-	if !c.person.FactorAt.Valid {
-		if err := v.audit(ctx, auditFactor, "", "%s", c.person.Name); err != nil {
-			return none{}, err
-		}
 	}
 	return none{}, v.store.ConfirmSecret(ctx, c.secret, v.clock.Now())
 }
@@ -157,7 +179,7 @@ func (v *Service) endFactor(ctx context.Context, in *endFactorIn) (client.Member
 	if err != nil {
 		return client.Member{}, err
 	}
-	if err := v.store.SetFactor(ctx, p.ID, nil); err != nil {
+	if err := v.store.EndFactor(ctx, p.ID); err != nil {
 		return client.Member{}, err
 	}
 	if err := v.audit(ctx, auditFactorEnded, "", "of %s: %s", p.Name, in.Body.Reason); err != nil {

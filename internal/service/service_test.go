@@ -391,6 +391,43 @@ func TestASecondFactor(t *testing.T) {
 		t.Errorf("the factor alone: %d", code)
 	}
 
+	// Setting up another one leaves the old one in force until the new one has shown a code.
+	old := f.Secret
+	another := func() {
+		t.Helper()
+		if _, raw = post("/api/session/factor", "", token); json.Unmarshal([]byte(raw), &f) != nil || f.Secret == old {
+			t.Fatal(raw)
+		}
+	}
+	another()
+	d.clock.Move(31 * time.Second)
+	if code, raw := in(password + "}"); code != 409 {
+		t.Errorf("the new one was left lying: %d %s", code, raw)
+	}
+	if code, _ := in(password + `,"factor":"` + shows() + `"}`); code != 403 {
+		t.Errorf("a new one counts before it was shown: %d", code)
+	}
+	unused := f.Secret
+	f.Secret = old
+	if code, raw := in(password + `,"factor":"` + shows() + `"}`); code != 200 {
+		t.Errorf("the old one: %d %s", code, raw)
+	}
+	another()
+	if code, raw := post("/api/session/confirm", `{"code":"`+shows()+`"}`, token); code > 204 {
+		t.Fatalf("the new one's first code: %d %s", code, raw)
+	}
+	next := f.Secret
+	d.clock.Move(31 * time.Second)
+	for _, f.Secret = range []string{old, unused} {
+		if code, _ := in(password + `,"factor":"` + shows() + `"}`); code != 403 {
+			t.Errorf("one that was replaced: %d", code)
+		}
+	}
+	f.Secret = next
+	if code, raw := in(password + `,"factor":"` + shows() + `"}`); code != 200 {
+		t.Errorf("the new one: %d %s", code, raw)
+	}
+
 	// A link wants it too, and is not used up by who has only that.
 	_, raw = post("/api/people/Imre%20Kolding/link", "", other)
 	var link client.Code

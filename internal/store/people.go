@@ -21,11 +21,12 @@ type Person struct {
 	Email    string         `db:"email" json:"-"`
 	Ended    sql.NullTime   `db:"ended_at" json:"-"`
 	Factor   []byte         `db:"factor" json:"-"`      // the secret of a second factor, sealed
+	Next     []byte         `db:"factor_next" json:"-"` // one that waits for its first code, sealed
 	FactorAt sql.NullTime   `db:"factor_at" json:"-"`   // since when it counts
 	Step     int64          `db:"factor_step" json:"-"` // of time, of which its code was used last
 }
 
-const personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step`
+const personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step, factor_next`
 
 // AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
@@ -155,17 +156,35 @@ func (s *Store) Secret(ctx context.Context, digest core.Digest, now time.Time) (
 	return x, none(err, "this sign-in is not known or has ended")
 }
 
-// SetFactor keeps the sealed secret of a second factor that does not count yet; nil takes the
-// factor away.
-func (s *Store) SetFactor(ctx context.Context, person string, sealed []byte) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE person SET factor = ?, factor_at = NULL, factor_step = 0 WHERE id = ?`, sealed, person)
+// NextFactor keeps the sealed secret of a second factor that waits for its first code; the one
+// that counts stays.
+func (s *Store) NextFactor(ctx context.Context, person string, sealed []byte) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE person SET factor_next = ? WHERE id = ?`, sealed, person)
+	return err
+}
+
+// BeginFactor makes the factor that waited count, from the step of time of its first code on.
+func (s *Store) BeginFactor(ctx context.Context, person string, sealed []byte, step int64, at time.Time) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE person SET factor = factor_next, factor_at = ?, factor_step = ?, factor_next = NULL WHERE id = ? AND factor_next = ?`, at.UTC(), step, person, sealed)
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return core.Fail(core.NotAllowed, "this second factor was set up already, or another one in its place").Do("Look at the page Team, and set one up again if it is not there.")
+	}
+	return nil
+}
+
+// EndFactor takes a second factor away.
+func (s *Store) EndFactor(ctx context.Context, person string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE person SET factor = NULL, factor_at = NULL, factor_step = 0, factor_next = NULL WHERE id = ?`, person)
 	return err
 }
 
 // UseFactor takes a code of a second factor: the step of time that it is of counts once, for
-// whoever comes first. From the first on the factor counts.
-func (s *Store) UseFactor(ctx context.Context, person string, step int64, at time.Time) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE person SET factor_step = ?, factor_at = COALESCE(factor_at, ?) WHERE id = ? AND factor IS NOT NULL AND factor_step < ?`, step, at.UTC(), person, step)
+// whoever comes first.
+func (s *Store) UseFactor(ctx context.Context, person string, step int64) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE person SET factor_step = ? WHERE id = ? AND factor IS NOT NULL AND factor_step < ?`, step, person, step)
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 23
+const Schema = 24
 
 // Store is the database.
 type Store struct {
