@@ -255,22 +255,25 @@ func (b *Bench) keepHead(h history.Head) {
 	b.mu.Unlock()
 }
 
-// readHeads reads the newest head of each unit that this bench has kept.
+// readHeads reads the newest head of each unit that this bench has kept, and leaves those
+// alone in the file: older ones and a torn last line go.
 func (b *Bench) readHeads() error {
-	raw, err := os.ReadFile(filepath.Join(b.dir, "heads"))
+	path := filepath.Join(b.dir, "heads")
+	raw, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
+	newest := map[string][]byte{}
 	for line := range bytes.Lines(raw) {
 		var h history.Head
-		if json.Unmarshal(line, &h) == nil && h.N >= b.heads[h.Unit].N { // a torn last line is none
-			b.heads[h.Unit] = h
+		if json.Unmarshal(line, &h) == nil && h.N >= b.heads[h.Unit].N {
+			b.heads[h.Unit], newest[h.Unit] = h, append(bytes.TrimSpace(line), '\n')
 		}
 	}
-	return nil
+	return replace(path, bytes.Join(slices.Collect(maps.Values(newest)), nil))
 }
 
 // showHeads shows the service the heads that it has given to this bench, a part at a time.
