@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strconv"
@@ -43,8 +44,10 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 	case r.State == store.RunClosed && u.Ruined.String != r.ID:
 		return client.Trouble{}, core.Fail(core.NotFound, "unit %s has been seen to since", u.Serial).Go(words.History(u.Serial).To("See what happened to it"))
 	}
-	adv := advise.Input{State: s, Open: r.State != store.RunClosed, Unit: u.Serial, Link: s.Opened.Link}
-	if adv.Tried, adv.Line, err = v.since(ctx, r, u, s); err != nil {
+	// At a programming header the helper tool answers, whatever it is clipped to: who asks the
+	// unit asks it on its own lead.
+	adv := advise.Input{State: s, Open: r.State != store.RunClosed, Unit: u.Serial, Link: cmp.Or(s.Main().Own, s.Opened.Link)}
+	if adv.Tried, adv.Line, err = v.since(ctx, r, s, adv.Link); err != nil {
 		return client.Trouble{}, err
 	}
 	if adv.Past, err = v.store.PastOf(ctx, u.Model, r.ID); err != nil {
@@ -56,7 +59,7 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 	if adv.Before, err = v.sameBefore(ctx, r, s); err != nil {
 		return client.Trouble{}, err
 	}
-	return client.Trouble{Run: r.ID, Unit: u.Serial, Link: s.Opened.Link, Advice: advise.Of(adv)}, nil
+	return client.Trouble{Run: r.ID, Unit: u.Serial, Link: adv.Link, Advice: advise.Of(adv)}, nil
 }
 
 // traces lists what was said over a run's links until something went wrong.
@@ -90,8 +93,8 @@ func (v *Service) traces(ctx context.Context, in *RunPath) (client.Traces, error
 	return out, nil
 }
 
-// since is what was tried and seen since a run stopped.
-func (v *Service) since(ctx context.Context, r store.Run, u store.Unit, s *run.State) (tried []advise.Try, line *advise.Line, err error) {
+// since is what was tried and seen on a link since a run stopped.
+func (v *Service) since(ctx context.Context, r store.Run, s *run.State, at string) (tried []advise.Try, line *advise.Line, err error) {
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -112,7 +115,7 @@ func (v *Service) since(ctx context.Context, r store.Run, u store.Unit, s *run.S
 		tried = append(tried, advise.Try{Rung: t.Rung, Answered: t.Answered, Class: t.Class, At: t.At.UnixMicro(), By: names[t.By]})
 		saw(t.At, t.Answered, t.Serial)
 	}
-	p, err := v.find(ctx, s.Opened.Link)
+	p, err := v.find(ctx, at)
 	if core.KindOf(err) == core.NotFound {
 		return tried, line, nil
 	}

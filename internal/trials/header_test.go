@@ -124,12 +124,24 @@ func TestADeadBoardByCommand(t *testing.T) {
 	if err != nil || a.Choices[0].Do != advise.GoOn || len(a.Ladder) != 0 || !strings.Contains(a.Why.Text, "helper tool") {
 		t.Fatalf("%+v %v", a, err)
 	}
+	if a.Link != "b/own" {
+		t.Errorf("to be asked is %s: the helper tool answers whatever is clipped to it", a.Link)
+	}
 	for _, c := range a.Choices {
-		if c.Do == advise.Restore {
+		switch c.Do {
+		case advise.Restore:
 			followTodo(t, w, "technician", c.Todo)
+		case advise.Look:
+			if !strings.Contains(fmt.Sprint(c.Todo), "b/own") {
+				t.Errorf("%+v", c.Todo)
+			}
 		}
 	}
 	tool.Power(true)
+	l.must(13, "identify", "b/clip") // the tool answers, which says nothing of the board
+	if b, err := w.Technician.Trouble(ctx, o.ID); err != nil || fmt.Sprint(b.Choices) != fmt.Sprint(a.Choices) {
+		t.Errorf("%+v %v", b.Choices, err)
+	}
 	if _, err := w.Technician.ResumeRun(ctx, o.ID, client.Resume{}); core.KindOf(err) != core.CannotTell {
 		t.Errorf("taken up without the label: %v", err)
 	}
