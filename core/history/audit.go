@@ -1,8 +1,10 @@
 package history
 
 import (
+	"context"
 	"fmt"
 	"runtime"
+	"strings"
 	"sync"
 
 	"zealousferry/core"
@@ -20,15 +22,137 @@ type Placed struct {
 	Sooner bool         // the entry before it stands sooner in the tree
 }
 
+// Ledger is where an audit reads what a service keeps: its database, or a dump of it.
+type Ledger interface {
+	// Leaves is how many leaves the tree has.
+	Leaves(context.Context) (uint64, error)
+	// Placed reads leaves from a place on.
+	Placed(ctx context.Context, from, n uint64) ([]Placed, error)
+	// Checkpoints lists the signed ones that the service has of its tree.
+	Checkpoints(context.Context) ([][]byte, error)
+	// Elsewhere lists signed checkpoints and heads that were kept elsewhere, and to which what the
+	// service keeps did not lead when they were shown.
+	Elsewhere(context.Context) ([]Elsewhere, error)
+	// Astray lists what a walk over the tree does not come by, of each sort no more than so many.
+	Astray(ctx context.Context, limit int) ([]Astray, error)
+}
+
+// Elsewhere is a signed checkpoint, or else the head of a unit's history, that somebody kept out of
+// the service's reach.
+type Elsewhere struct {
+	Signed []byte // checkpoint
+	Unit   string // head
+	N      uint64
+	By     string // who kept it
+}
+
+// Astray is something that ought to be in the tree, or to be told of there.
+type Astray struct {
+	What string
+	Unit string
+	N    uint64
+	Run  string
+}
+
+// What is astray.
+const (
+	NoPlace   = "no-place"   // an entry that has no place in the tree, and waits for none
+	NoHistory = "no-history" // a unit of which nothing is entered
+	NoRecord  = "no-record"  // a closed run that no entry tells of
+)
+
+// The size of the parts in which an audit reads, and how much it tells of what is astray.
+const (
+	auditPart  = 500
+	astrayMost = 20
+)
+
 // Audit holds all that a service keeps against the tree, and the tree against checkpoints that
 // were signed.
 type Audit struct {
 	Service trust.Public
 	Benches func(id string) trust.Public
 	Names   func(unit string) string // how people call a unit
+	Against []Checkpoint             // signed ones that whoever audits has brought
 	// Held compares what a record is about with what else is kept of it: its events, its run.
 	Held func(*Entry, *Record) ([]string, error)
 }
+
+// On goes on with a walk over all that a ledger has until it is done, or stop says that it is
+// enough for now.
+func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (found []string, size uint64, done bool, err error) {
+	if size, err = l.Leaves(ctx); err != nil {
+		return nil, 0, false, err
+	}
+	signed, err := l.Checkpoints(ctx)
+	if err != nil {
+		return nil, size, false, err
+	}
+	points := map[uint64][]Checkpoint{}
+	for _, c := range a.Against {
+		points[c.Size] = append(points[c.Size], c)
+	}
+	var forged []string
+	for _, s := range signed {
+		if c, err := OpenCheckpoint(a.Service, s); err == nil {
+			points[c.Size] = append(points[c.Size], c)
+		} else {
+			forged = append(forged, "a checkpoint was not signed by this service: "+strings.ReplaceAll(strings.SplitN(string(s), "\n\n", 2)[0], "\n", " "))
+		}
+	}
+	for w.Next < size && !stop() && ctx.Err() == nil {
+		leaves, err := l.Placed(ctx, w.Next, min(auditPart, size-w.Next))
+		if err != nil {
+			return found, size, false, err
+		}
+		some, err := a.take(w, leaves, points)
+		if found = append(found, some...); err != nil {
+			return found, size, false, err
+		}
+	}
+	if w.Next < size {
+		return found, size, false, ctx.Err()
+	}
+	last, err := a.lastly(ctx, l, size)
+	return append(append(found, forged...), last...), size, err == nil, err
+}
+
+// lastly is what the walk does not come by.
+func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []string, err error) {
+	say := func(format string, args ...any) { found = append(found, fmt.Sprintf(format, args...)) }
+	for _, c := range a.Against {
+		if c.Size > size {
+			say("entries are missing: there are %d, and the checkpoint of %s has %d", size, day(c), c.Size)
+		}
+	}
+	kept, err := l.Elsewhere(ctx)
+	if err != nil {
+		return found, err
+	}
+	for _, k := range kept {
+		if k.Signed == nil {
+			say("entry %d of %s is missing or another: %s has kept its signed head", k.N, a.Names(k.Unit), k.By)
+			continue
+		}
+		if c, err := OpenCheckpoint(a.Service, k.Signed); err == nil {
+			say("the tree does not lead to the checkpoint of %s with %d entries, which %s has kept", day(c), c.Size, k.By)
+		}
+	}
+	astray, err := l.Astray(ctx, astrayMost)
+	for _, x := range astray {
+		switch x.What {
+		case NoPlace:
+			say("entry %d of %s has no place in the tree: it was put in behind the service's back, or its place was taken away", x.N, a.Names(x.Unit))
+		case NoHistory:
+			say("%s is in the register, and has no history", a.Names(x.Unit))
+		case NoRecord:
+			say("run %s of %s is closed, and no entry tells of it", x.Run, a.Names(x.Unit))
+		}
+	}
+	return found, err
+}
+
+func day(c Checkpoint) string { return c.At.UTC().Format("2 January 2006 15:04 UTC") }
 
 // look checks one leaf by itself.
 func (a *Audit) look(p Placed) (found []string, err error) {
@@ -95,9 +219,9 @@ func (a *Audit) look(p Placed) (found []string, err error) {
 	return found, nil
 }
 
-// Take goes on with a walk over the leaves that come next, and holds it against the checkpoints
+// take goes on with a walk over the leaves that come next, and holds it against the checkpoints
 // of those sizes. The findings come in the order of the leaves.
-func (a *Audit) Take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoint) (found []string, err error) {
+func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoint) (found []string, err error) {
 	each := make([][]string, len(leaves))
 	wrong := make([]error, len(leaves))
 	var wg sync.WaitGroup
@@ -126,7 +250,7 @@ func (a *Audit) Take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoi
 		}
 		for _, c := range checkpoints[w.Next] {
 			if w.Lost || c.Root != w.Root() {
-				found = append(found, fmt.Sprintf("the tree does not lead to the checkpoint of %s, with %d entries: something before it was changed", c.At.UTC().Format("2 January 2006 15:04 UTC"), c.Size))
+				found = append(found, fmt.Sprintf("the tree does not lead to the checkpoint of %s, with %d entries: something before it was changed", day(c), c.Size))
 			}
 		}
 	}

@@ -248,11 +248,11 @@ func TestAnAuditNamesWhatWasDone(t *testing.T) {
 		}
 		x.change(leaves, &at)
 		w := &Walk{}
-		found, err := a.Take(w, leaves[:4], nil)
+		found, err := a.take(w, leaves[:4], nil)
 		if err != nil || !w.Whole() {
 			t.Fatal(err)
 		}
-		more, err := a.Take(w, leaves[4:], map[uint64][]Checkpoint{11: {at}})
+		more, err := a.take(w, leaves[4:], map[uint64][]Checkpoint{11: {at}})
 		if err != nil || !w.Whole() || w.Next != 11 {
 			t.Fatal(err)
 		}

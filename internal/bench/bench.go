@@ -12,12 +12,12 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
-	"zealousferry/core/history"
 	"zealousferry/core/link"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
@@ -60,12 +60,13 @@ type Bench struct {
 	done      map[string]bool      // orders carried out, by id
 	questions map[string]*question // that are being asked, by the order's id
 	log       *os.File             // the same on disk
+	witness   *Witness
+	tells     atomic.Bool // the witness has something that the service is to be shown at once
 
 	mu        sync.Mutex
 	jobs      map[string]*job
-	heads     map[string]history.Head // the newest of each unit that the service has signed
-	offset    time.Duration           // the service's clock minus ours
-	heard     bool                    // the service has said at least once what is here below
+	offset    time.Duration // the service's clock minus ours
+	heard     bool          // the service has said at least once what is here below
 	sheets    []core.Digest
 	withdrawn map[string]string // open runs whose release was taken back, as heard last
 	trays     []client.BenchTray
@@ -102,17 +103,25 @@ func Enrol(ctx context.Context, dir, service, code, name string) error {
 	return os.WriteFile(filepath.Join(dir, "bench.json"), raw, 0o600)
 }
 
+func readIdentity(dir string) (id identity, err error) {
+	raw, err := os.ReadFile(filepath.Join(dir, "bench.json"))
+	if err != nil {
+		return id, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Go(words.BenchEnrol().To("Enrol it"))
+	}
+	if err := json.Unmarshal(raw, &id); err != nil {
+		return id, core.Fail(core.BadFile, "bench.json: %w", err)
+	}
+	return id, nil
+}
+
 // Open takes the bench's folder, which no other process may have, and reads what
 // it left there: runs that were open are paused until somebody takes them up.
 func Open(dir string, ports []Port, o Options) (*Bench, error) {
-	raw, err := os.ReadFile(filepath.Join(dir, "bench.json"))
+	id, err := readIdentity(dir)
 	if err != nil {
-		return nil, core.Fail(core.NotFound, "%s is not the folder of an enrolled bench: %w", dir, err).Go(words.BenchEnrol().To("Enrol it"))
+		return nil, err
 	}
-	b := &Bench{Options: o, dir: dir, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, heads: map[string]history.Head{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
-	if err := json.Unmarshal(raw, &b.id); err != nil {
-		return nil, core.Fail(core.BadFile, "bench.json: %w", err)
-	}
+	b := &Bench{Options: o, dir: dir, id: id, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
 	if b.key, err = trust.DecodeKey(b.id.Key); err != nil {
 		return nil, err
 	}
@@ -134,7 +143,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
 	b.client.SignAs(b.key)
-	if err := b.readHeads(); err != nil {
+	if b.witness, err = openWitness(dir, b.id.ServiceKey, b.Log); err != nil {
 		return nil, err
 	}
 	return b, b.readJournals()
@@ -296,17 +305,12 @@ func (b *Bench) join(ctx context.Context) error {
 	links := b.joined()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links})
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Tree: b.witness.size()})
 	if err != nil {
 		return err
 	}
-	if c.Head != nil {
-		b.mu.Lock()
-		older := c.Head.N > b.heads[c.Head.Unit].N
-		b.mu.Unlock()
-		if older {
-			b.keepHead(*c.Head)
-		}
+	if c.Checkpoint != nil && b.witness.take(*c.Checkpoint) {
+		b.tells.Store(true)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -319,13 +323,15 @@ func (b *Bench) join(ctx context.Context) error {
 // joining tells the service every few seconds what the bench has.
 func (b *Bench) joining(ctx context.Context) {
 	away := false
-	var shown time.Time // when the service was shown the heads last
+	var shown time.Time // when the service was shown last what the witness keeps
 	for ctx.Err() == nil {
 		switch err := b.join(ctx); {
 		case err == nil:
-			if b.Clock.Now().Sub(shown) > headsEvery {
-				if err := b.showHeads(ctx); err == nil {
+			if b.tells.Swap(false) || b.Clock.Now().Sub(shown) > headsEvery {
+				if err := b.witness.show(ctx, b.client); err == nil {
 					shown = b.Clock.Now()
+				} else {
+					b.tells.Store(true)
 				}
 			}
 			if away {

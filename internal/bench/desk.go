@@ -1,14 +1,9 @@
 package bench
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
-	"maps"
 	"os"
-	"path/filepath"
-	"slices"
 	"time"
 
 	"zealousferry/core"
@@ -17,7 +12,6 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/settings"
 	"zealousferry/core/shelf"
-	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
@@ -225,69 +219,3 @@ func (j *job) Seal(record func(previous core.Digest) []byte, put func(record, si
 
 // Changed wakes the hand-over.
 func (j *job) Changed() { j.changed() }
-
-// keepHead keeps a signed head of a unit's history out of the service's reach,
-// so that a chain that was cut or computed anew is found.
-func (b *Bench) keepHead(h history.Head) {
-	if !h.Verify(trust.Public(b.id.ServiceKey)) {
-		b.Log.Error("the service sent a head of history that its key did not sign", "unit", h.Unit, "entry", h.N)
-		return
-	}
-	raw, err := json.Marshal(h)
-	if err != nil {
-		return
-	}
-	f, err := os.OpenFile(filepath.Join(b.dir, "heads"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
-	if err != nil {
-		b.Log.Error("a head of history cannot be kept", "error", err)
-		return
-	}
-	defer f.Close()
-	if _, err = f.Write(append(raw, '\n')); err == nil {
-		err = f.Sync()
-	}
-	if err != nil {
-		b.Log.Error("a head of history cannot be kept", "unit", h.Unit, "error", err)
-		return
-	}
-	b.mu.Lock()
-	b.heads[h.Unit] = h
-	b.mu.Unlock()
-}
-
-// readHeads reads the newest head of each unit that this bench has kept, and leaves those
-// alone in the file: older ones and a torn last line go.
-func (b *Bench) readHeads() error {
-	path := filepath.Join(b.dir, "heads")
-	raw, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	newest := map[string][]byte{}
-	for line := range bytes.Lines(raw) {
-		var h history.Head
-		if json.Unmarshal(line, &h) == nil && h.N >= b.heads[h.Unit].N {
-			b.heads[h.Unit], newest[h.Unit] = h, append(bytes.TrimSpace(line), '\n')
-		}
-	}
-	return replace(path, bytes.Join(slices.Collect(maps.Values(newest)), nil))
-}
-
-// showHeads shows the service the heads that it has given to this bench, a part at a time.
-func (b *Bench) showHeads(ctx context.Context) error {
-	b.mu.Lock()
-	all := slices.Collect(maps.Values(b.heads))
-	b.mu.Unlock()
-	for part := range slices.Chunk(all, client.HeadsAtOnce) {
-		call, cancel := context.WithTimeout(ctx, 20*time.Second)
-		err := b.client.ShowHeads(call, client.Heads{Heads: part})
-		cancel()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}

@@ -15,7 +15,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
-	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -352,50 +351,5 @@ func (a *app) tokenVerb() *cobra.Command {
 			return a.show(map[string]string{"ended": args[0]}, func() { fmt.Fprintf(a.out, "%s it is ended\n", a.paint(teal, "✓")) })
 		})}
 	v.AddCommand(add, list, end)
-	return v
-}
-
-func (a *app) auditVerb() *cobra.Command {
-	all := false
-	v := &cobra.Command{Use: "audit", Short: "What was done about who may what, checked entry by entry (lead)", Args: cobra.NoArgs, Example: "  ferry audit\n  ferry audit --all --output json",
-		Long: "Sign-ins and wrong passwords, people, roles, sessions, tokens, links, benches, keys, model sheets in force, vouched and\nwithdrawn releases. With --output json each entry is a line of its own.",
-		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			page, err := c.Audit(ctx, 0)
-			if err != nil {
-				return err
-			}
-			entries := page.Entries
-			for before := page.Before; all && before > 0; {
-				next, err := c.Audit(ctx, before)
-				if err != nil {
-					return err
-				}
-				entries, before = append(entries, next.Entries...), next.Before
-			}
-			if page.Chain != "intact" {
-				a.exit = ExitCode(core.VerifyDiffers)
-			}
-			if a.output == "json" {
-				out := json.NewEncoder(a.out)
-				for _, e := range entries {
-					if err := out.Encode(e); err != nil {
-						return err
-					}
-				}
-				return nil
-			}
-			var rows [][]string
-			for _, e := range entries {
-				rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), words.Audit.In(e.Kind), e.By, column(e.Text, 60)})
-			}
-			a.table([]string{"n", "at", "what", "by", ""}, rows)
-			if len(page.Found) > 0 {
-				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), strings.Join(page.Found, "; "))
-			} else if a.output == "text" {
-				fmt.Fprintf(a.out, "%s as it was entered and signed\n", a.paint(teal, "✓"))
-			}
-			return nil
-		})}
-	v.Flags().BoolVar(&all, "all", false, "all of it, not only the newest hundred")
 	return v
 }

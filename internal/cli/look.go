@@ -196,6 +196,9 @@ func (a *app) history(h client.History) {
 	for _, f := range h.Findings {
 		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f)
 	}
+	if h.Tree != nil && h.Chain == "intact" {
+		fmt.Fprintf(a.out, "  proven in the tree of all %d entries, checkpoint of %s\n", h.Tree.Size, when(h.Tree.At))
+	}
 	var rows [][]string
 	for _, e := range h.Entries {
 		change := ""

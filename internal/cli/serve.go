@@ -90,12 +90,18 @@ func (a *app) serveVerb() *cobra.Command {
 				if err := db.SignedBy(ctx, k.Public().ID()); err != nil {
 					return err
 				}
-				server := service.New(db, k, console.Files(), a.clock, a.log(), cert != "").Server()
+				v := service.New(db, k, console.Files(), a.clock, a.log(), cert != "")
+				server := v.Server()
 				l, err := net.Listen("tcp", listen)
 				if err != nil {
 					return core.Fail(core.Busy, "cannot listen: %w", err).Do("Choose another address: --listen.")
 				}
 				a.log().Info("serving", "address", l.Addr().String())
+				go func() {
+					if err := v.KeepTree(ctx, key+".checkpoint"); err != nil {
+						a.log().Error("the checkpoint of all histories cannot be kept beside the key", "error", err)
+					}
+				}()
 				return serve(ctx, server, l, cert, certKey)
 			})
 		}}
@@ -230,7 +236,7 @@ func (a *app) benchVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s bench %s may not speak to the service any more. What it has signed stays signed.\n", a.paint(teal, "✓"), all.Benches[i].Name)
 			})
 		})}
-	v.AddCommand(enrol, invite, list, revoke)
+	v.AddCommand(enrol, invite, list, revoke, a.benchHeads(&dir))
 	return v
 }
 

@@ -5,6 +5,9 @@ import (
 	"net/url"
 	"strconv"
 	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
 )
 
 // The scopes of a token: what it may do of what its owner may.
@@ -133,6 +136,32 @@ type Audit struct {
 	Before  uint64       `json:"before,omitempty" doc:"Number to ask the page after this one with; empty at its end."`
 	Chain   string       `json:"chain" enum:"intact,changed" doc:"Whether the entries of the whole log are as they were entered and signed."`
 	Found   []string     `json:"found,omitempty" doc:"What was changed."`
+}
+
+// Tree is the checkpoint of the Merkle tree over the entries of all units.
+type Tree struct {
+	Size uint64      `json:"size" doc:"How many entries it has."`
+	Root core.Digest `json:"root" doc:"RFC 9162, section 2.1.1."`
+	At   time.Time   `json:"at" format:"date-time"`
+}
+
+// AuditStep is where an audit of all histories goes on; the zero value begins it.
+type AuditStep struct {
+	Walk history.Walk `json:"walk" doc:"As the part before gave it."`
+}
+
+// AuditPart is what a part of it has found.
+type AuditPart struct {
+	Walk     history.Walk `json:"walk" doc:"For the next part."`
+	Size     uint64       `json:"size" doc:"How many entries there are."`
+	Done     bool         `json:"done"`
+	Findings []string     `json:"findings" nullable:"false" doc:"What was changed, put in or taken away."`
+	Tree     *Tree        `json:"tree,omitempty" doc:"The newest checkpoint, where it is done."`
+}
+
+// AuditAll goes on with an audit of all histories.
+func (c *Client) AuditAll(ctx context.Context, s AuditStep) (AuditPart, error) {
+	return post[AuditPart](ctx, c, "/api/audit/all", s)
 }
 
 // Factor is the secret of a second factor, shown once.

@@ -56,9 +56,13 @@ func (c *Client) Join(ctx context.Context, j Joining) (Catalogue, error) {
 // HeadsAtOnce is how many heads of history a bench shows at once.
 const HeadsAtOnce = 500
 
-// Heads are the newest heads of units' histories that a bench has kept.
+// CheckpointsAtOnce is how many checkpoints it shows at once.
+const CheckpointsAtOnce = 20
+
+// Heads are the newest heads of units' histories that a bench has kept, and its checkpoints.
 type Heads struct {
-	Heads []history.Head `json:"heads"`
+	Heads       []history.Head `json:"heads"`
+	Checkpoints []string       `json:"checkpoints,omitempty"`
 }
 
 // ShowHeads shows the service which heads of history it has given to this bench.
@@ -214,6 +218,7 @@ type Joining struct {
 	Protocol int         `json:"protocol"`
 	Now      int64       `json:"now"` // the bench's wall clock, microseconds
 	Links    []BenchLink `json:"links"`
+	Tree     uint64      `json:"tree,omitempty"` // how many entries the checkpoint has that it holds
 }
 
 // BenchLink is a link of a bench.
@@ -232,8 +237,16 @@ type Catalogue struct {
 	// Withdrawn names open runs whose release was taken back, and why.
 	Withdrawn map[string]string `json:"withdrawn,omitempty"`
 	// Trays are those of the bench on whose links it asks who is there.
-	Trays []BenchTray   `json:"trays,omitempty"`
-	Head  *history.Head `json:"head,omitempty"` // the newest of the audit log: the bench keeps it
+	Trays []BenchTray `json:"trays,omitempty"`
+	// Checkpoint is the newest of all histories, where it is newer than the bench's: it keeps it.
+	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
+}
+
+// Checkpoint is a signed checkpoint of all histories, with the proof (RFC 9162, section 2.1.4)
+// that its tree came of the one that the bench holds.
+type Checkpoint struct {
+	Signed string        `json:"signed"`
+	Proof  []core.Digest `json:"proof,omitempty"`
 }
 
 // MayWrite asks, immediately before the first erase of a run, whether its release

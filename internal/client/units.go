@@ -179,6 +179,7 @@ type Entry struct {
 	N       uint64      `json:"n"`
 	At      time.Time   `json:"at" doc:"When it happened."`
 	Entered time.Time   `json:"entered" doc:"When it came into the history."`
+	Place   *uint64     `json:"place,omitempty" doc:"Where it stands in the tree, from 0; an entry that came just now waits for one."`
 	Kind    string      `json:"kind"`
 	Title   core.Said   `json:"title" doc:"What happened, in words."`
 	By      string      `json:"by"`
@@ -205,6 +206,7 @@ type History struct {
 	Chain    string   `json:"chain" enum:"intact,broken"`
 	Findings []string `json:"findings" nullable:"false" doc:"What the checker found; empty for an intact chain."`
 	Entries  []Entry  `json:"entries" nullable:"false"`
+	Tree     *Tree    `json:"tree,omitempty" doc:"The checkpoint in whose tree the entries were proven to be."`
 }
 
 // Noted are facts that a person adds.

@@ -66,7 +66,19 @@ func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, erro
 	if err != nil {
 		return out, err
 	}
-	if out.Found = history.Check(store.TeamChain, chain, heads, v.key.Public(), func(string) trust.Public { return nil }); len(out.Found) > 0 {
+	_, _, found, err := v.inTree(ctx, store.TeamChain, chain)
+	if err != nil {
+		return out, err
+	}
+	out.Found = append(history.Check(store.TeamChain, chain, heads, v.key.Public(), func(string) trust.Public { return nil }), found...)
+	cut, err := v.store.Elsewhere(ctx)
+	if err != nil {
+		return out, err
+	}
+	if len(cut) > 0 {
+		out.Found = append(out.Found, "benches have kept what the histories no longer lead to: hold all of them against the tree (ferry audit)")
+	}
+	if len(out.Found) > 0 {
 		out.Chain = "changed"
 	}
 	names, err := v.store.Names(ctx)

@@ -156,7 +156,7 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
 		return out, err
 	}
-	if out.Head, err = v.store.NewestHead(ctx, store.TeamChain); err != nil {
+	if out.Checkpoint, err = v.newerCheckpoint(ctx, j.Tree); err != nil {
 		return out, err
 	}
 	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)

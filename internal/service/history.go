@@ -40,25 +40,6 @@ func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e 
 	return nil
 }
 
-// heldAgainst compares the journal that a record was signed for with the events that
-// are held of its run. A record that came too late for its run speaks of others.
-func (v *Service) heldAgainst(ctx context.Context, e *history.Entry, r *history.Record) (string, error) {
-	if e.Kind == history.Late {
-		return "", nil
-	}
-	events, err := v.store.RawEvents(ctx, r.Run, 0, int(min(r.Events, 1<<20)))
-	if err != nil {
-		return "", err
-	}
-	if uint64(len(events)) < r.Events {
-		return fmt.Sprintf("its record was signed over %d events, %d of run %s are held", r.Events, len(events), r.Run), nil
-	}
-	if run.DigestOf(events) != r.Journal {
-		return fmt.Sprintf("the events held of run %s are not those that its bench signed", r.Run), nil
-	}
-	return "", nil
-}
-
 // getHistory reads a unit's chain and checks it.
 func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
@@ -83,6 +64,11 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 	}
 	out := client.History{Unit: u.Serial, ID: u.ID, Model: u.Model, Chain: "intact", Entries: []client.Entry{}}
 	out.Findings = append([]string{}, history.Check(u.ID, chain, heads, v.key.Public(), func(id string) trust.Public { return keys[id] })...)
+	c, places, found, err := v.inTree(ctx, u.ID, chain)
+	if err != nil {
+		return out, err
+	}
+	out.Tree, out.Findings = treeOf(c), append(out.Findings, found...)
 	if len(out.Findings) > 0 {
 		out.Chain = "broken"
 	}
@@ -93,6 +79,9 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 			continue // the findings say so
 		}
 		line := client.Entry{N: x.N, At: time.UnixMicro(e.HappenedAt).UTC(), Entered: time.UnixMicro(e.EnteredAt).UTC(), Kind: e.Kind, By: names[e.By], Run: e.Run, Reason: e.Text, Bench: benchNames[e.Bench], Hash: x.Hash}
+		if at, placed := places[x.N]; placed {
+			line.Place = &at
+		}
 		span := [2]int64{}
 		if e.Kind == history.Refused {
 			line.Outcome = string(run.Refused)
@@ -102,10 +91,12 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves
 				line.Job, line.Why, line.Asked, line.Tells = r.Job, r.Why, r.Asked, tells(r, names)
 				span = [2]int64{r.Opened, r.Closed}
-				if finding, err := v.heldAgainst(ctx, e, r); err != nil {
+				found, err := store.Agrees(ctx, v.store, e, r)
+				if err != nil {
 					return out, err
-				} else if finding != "" {
-					out.Chain, out.Findings = "broken", append(out.Findings, fmt.Sprintf("entry %d: %s", x.N, finding))
+				}
+				for _, f := range found {
+					out.Chain, out.Findings = "broken", append(out.Findings, fmt.Sprintf("entry %d: %s", x.N, f))
 				}
 			}
 		}

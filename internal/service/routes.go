@@ -41,6 +41,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/machines/{code}", "waiting-machine", Viewer, "The machine that waits with a code", v.waitingMachine)
 	route(v, api, "POST", "/api/machines/{code}", "let-in", Viewer, "Let a machine in as oneself, or refuse it", v.letIn)
 	route(v, api, "GET", "/api/audit", "get-audit", Lead, "What was done about who may what, the newest first", v.getAudit)
+	route(v, api, "POST", "/api/audit/all", "audit-all", Lead, "Hold the histories of all units against the tree, a part at a time", v.checkAll)
 	route(v, api, "GET", "/api/benches", "list-benches", Viewer, "Benches", v.listBenches)
 	route(v, api, "POST", "/api/benches/codes", "new-bench-code", Lead, "A one-use code to enrol a bench", v.newBenchCode)
 	route(v, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", Lead, "End a bench's right to speak", v.revokeBench)

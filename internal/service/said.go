@@ -163,6 +163,14 @@ func (v *Service) showHeads(ctx context.Context, in *rawIn) (none, error) {
 	if len(shown.Heads) > client.HeadsAtOnce {
 		return none{}, core.Fail(core.BadFile, "a bench shows %d heads at once, not %d", client.HeadsAtOnce, len(shown.Heads))
 	}
+	if len(shown.Checkpoints) > client.CheckpointsAtOnce {
+		return none{}, core.Fail(core.BadFile, "a bench shows %d checkpoints at once, not %d", client.CheckpointsAtOnce, len(shown.Checkpoints))
+	}
+	for _, c := range shown.Checkpoints {
+		if err := v.showCheckpoint(ctx, []byte(c), who(ctx).bench); err != nil {
+			return none{}, err
+		}
+	}
 	for _, h := range shown.Heads {
 		if !h.Verify(v.key.Public()) {
 			continue // not ours

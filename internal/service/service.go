@@ -46,6 +46,7 @@ type Service struct {
 	closed    *prometheus.CounterVec
 	follower  *follower
 	orderNews bell // an order was given or ended
+	growing   sync.Mutex
 	forgeries struct {
 		mu   sync.Mutex
 		told map[string]time.Time // when it was told last that a bench is not believed, by bench

@@ -199,42 +199,21 @@ func Load(ctx context.Context, dsn, account string, r io.Reader) (m Moved, err e
 	if there > 0 {
 		return m, core.Fail(core.NotAllowed, "the database %s is not empty: it has %d tables", name, there).Do("Make a new database, or empty this one.")
 	}
-	z, err := zstd.NewReader(r, zstd.WithDecoderMaxMemory(256<<20))
+	d, err := openDump(r)
 	if err != nil {
 		return m, err
 	}
-	defer z.Close()
-	items := itemReader{in: cbor.NewDecoder(z), all: sha256.New()}
-	var head dumpHead
-	if err := items.next(&head); err != nil || head.Format != dumpFormat {
-		return m, core.Fail(core.BadFile, "this is not a dump that can be read: expected format %d, came %d", dumpFormat, head.Format)
+	defer d.z.Close()
+	if d.Schema > Schema {
+		return m, core.Fail(core.BadFile, "the dump has schema %d, this version knows up to %d", d.Schema, Schema).Do("Use the newer version of ferry.")
 	}
-	if head.Schema > Schema {
-		return m, core.Fail(core.BadFile, "the dump has schema %d, this version knows up to %d", head.Schema, Schema).Do("Use the newer version of ferry.")
+	if err := migrateTo(ctx, db, d.Schema); err != nil {
+		return d.Moved, err
 	}
-	m = Moved{Schema: head.Schema, At: head.At, Rows: map[string]uint64{}}
-	if err := migrateTo(ctx, db, head.Schema); err != nil {
+	err = d.tables(func(t dumpTable, row func() ([][]byte, error)) error { return loadRows(ctx, db, t, row) })
+	m = d.Moved
+	if err != nil {
 		return m, err
-	}
-	for {
-		var item struct {
-			dumpTable
-			dumpEnd
-		}
-		before := items.digest()
-		if err := items.next(&item); err != nil {
-			return m, core.Fail(core.BadFile, "the dump is cut off or damaged after %d tables: %w", len(m.Rows), err)
-		}
-		if item.SHA256 != nil {
-			if item.Tables != len(m.Rows) || string(item.SHA256) != string(before) {
-				return m, core.Fail(core.BadFile, "the dump's own SHA-256 does not agree with its content")
-			}
-			break
-		}
-		if err := loadRows(ctx, db, &items, item.dumpTable); err != nil {
-			return m, err
-		}
-		m.Rows[item.Table] = item.Rows
 	}
 	if err := migrateTo(ctx, db, Schema); err != nil {
 		return m, err
@@ -250,6 +229,104 @@ func Load(ctx context.Context, dsn, account string, r io.Reader) (m Moved, err e
 		}
 	}
 	return m, grant(ctx, db, name, account)
+}
+
+// dumpReader reads a dump.
+type dumpReader struct {
+	Moved
+	z     *zstd.Decoder
+	items itemReader
+}
+
+func openDump(r io.Reader) (*dumpReader, error) {
+	z, err := zstd.NewReader(r, zstd.WithDecoderMaxMemory(256<<20))
+	if err != nil {
+		return nil, err
+	}
+	d := &dumpReader{z: z, items: itemReader{in: cbor.NewDecoder(z), all: sha256.New()}}
+	var head dumpHead
+	if err := d.items.next(&head); err != nil || head.Format != dumpFormat {
+		z.Close()
+		return nil, core.Fail(core.BadFile, "this is not a dump that can be read: expected format %d, came %d", dumpFormat, head.Format)
+	}
+	d.Moved = Moved{Schema: head.Schema, At: head.At, Rows: map[string]uint64{}}
+	return d, nil
+}
+
+// tables gives one table after the other, whose rows are to be read to the last; then the dump
+// has shown to be whole.
+func (d *dumpReader) tables(f func(t dumpTable, row func() ([][]byte, error)) error) error {
+	for {
+		var item struct {
+			dumpTable
+			dumpEnd
+		}
+		before := d.items.digest()
+		if err := d.items.next(&item); err != nil {
+			return core.Fail(core.BadFile, "the dump is cut off or damaged after %d tables: %w", len(d.Rows), err)
+		}
+		if item.SHA256 != nil {
+			if item.Tables != len(d.Rows) || string(item.SHA256) != string(before) {
+				return core.Fail(core.BadFile, "the dump's own SHA-256 does not agree with its content")
+			}
+			return nil
+		}
+		t := item.dumpTable
+		if !plainColumn.MatchString(t.Table) || len(t.Columns) == 0 || len(t.Columns) > 200 {
+			return core.Fail(core.BadFile, "the dump names a table %q with %d columns", t.Table, len(t.Columns))
+		}
+		for _, c := range t.Columns {
+			if !plainColumn.MatchString(c) {
+				return core.Fail(core.BadFile, "the dump names a column %q", c)
+			}
+		}
+		if err := f(t, func() ([][]byte, error) {
+			var row [][]byte
+			if err := d.items.next(&row); err != nil {
+				return nil, core.Fail(core.BadFile, "the dump is cut off or damaged in table %s: %w", t.Table, err)
+			}
+			if len(row) != len(t.Columns) {
+				return nil, core.Fail(core.BadFile, "a row of table %s has %d values, expected %d", t.Table, len(row), len(t.Columns))
+			}
+			return row, nil
+		}); err != nil {
+			return err
+		}
+		d.Rows[t.Table] = t.Rows
+	}
+}
+
+// readDump reads a dump without a database: of gives what is to be done with each row of a
+// table; nil passes the table over.
+func readDump(r io.Reader, of func(table string) func(get func(column string) []byte)) (Moved, error) {
+	d, err := openDump(r)
+	if err != nil {
+		return Moved{}, err
+	}
+	defer d.z.Close()
+	err = d.tables(func(t dumpTable, row func() ([][]byte, error)) error {
+		take := of(t.Table)
+		columns := map[string]int{}
+		for i, c := range t.Columns {
+			columns[c] = i
+		}
+		for range t.Rows {
+			values, err := row()
+			if err != nil {
+				return err
+			}
+			if take != nil {
+				take(func(c string) []byte {
+					if i, ok := columns[c]; ok {
+						return values[i]
+					}
+					return nil
+				})
+			}
+		}
+		return nil
+	})
+	return d.Moved, err
 }
 
 // itemReader reads CBOR items and knows the digest of those read so far.
@@ -279,15 +356,7 @@ func (i *itemReader) digest() []byte {
 
 const loadAtOnce = 4 << 20 // bytes of an INSERT
 
-func loadRows(ctx context.Context, db *sql.DB, items *itemReader, t dumpTable) error {
-	if !plainColumn.MatchString(t.Table) || len(t.Columns) == 0 || len(t.Columns) > 200 {
-		return core.Fail(core.BadFile, "the dump names a table %q with %d columns", t.Table, len(t.Columns))
-	}
-	for _, c := range t.Columns {
-		if !plainColumn.MatchString(c) {
-			return core.Fail(core.BadFile, "the dump names a column %q", c)
-		}
-	}
+func loadRows(ctx context.Context, db *sql.DB, t dumpTable, next func() ([][]byte, error)) error {
 	// Rows that a migration has put there come again from the dump.
 	if _, err := db.ExecContext(ctx, "DELETE FROM `"+t.Table+"`"); err != nil {
 		return core.Fail(core.BadFile, "the dump has a table %s, which its schema lacks: %w", t.Table, err)
@@ -305,12 +374,9 @@ func loadRows(ctx context.Context, db *sql.DB, items *itemReader, t dumpTable) e
 		return err
 	}
 	for range t.Rows {
-		var row [][]byte
-		if err := items.next(&row); err != nil {
-			return core.Fail(core.BadFile, "the dump is cut off or damaged in table %s: %w", t.Table, err)
-		}
-		if len(row) != len(t.Columns) {
-			return core.Fail(core.BadFile, "a row of table %s has %d values, expected %d", t.Table, len(row), len(t.Columns))
+		row, err := next()
+		if err != nil {
+			return err
 		}
 		for _, v := range row {
 			bytes += len(v)

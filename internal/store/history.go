@@ -49,6 +49,9 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	if err != nil {
 		return history.Head{}, err
 	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO entry_waiting (unit, n) VALUES (?, ?)`, e.Unit, e.N); err != nil {
+		return history.Head{}, err
+	}
 	head := history.Head{Unit: e.Unit, N: e.N, Hash: hash}
 	head.Sign(key)
 	_, err = tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) VALUES (?, ?, ?, ?)`, head.Unit, head.N, hash[:], head.Signature)

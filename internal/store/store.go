@@ -133,7 +133,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 }
 
 // growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true, "tray_event": true, "run_post": true, "run_conflict": true, "kept_head": true}
+var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true, "tray_event": true, "run_post": true, "run_conflict": true, "kept_head": true, "leaf": true, "tree_hash": true, "kept_checkpoint": true}
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")

@@ -2,7 +2,6 @@ package trials
 
 import (
 	"encoding/json"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -188,52 +187,6 @@ func TestARevokedBench(t *testing.T) {
 		t.Error("a revoked bench joins")
 	}
 	told(t, commandLine(t, w, "lead").must(0, "audit"), "bench revoked")
-}
-
-// TestHistoryIsHeldAgainstWhatBenchesKept: its tail cut off with its heads, or all of it gone,
-// the database alone would say that it is intact; the bench that has worked on the unit tells
-// otherwise once it comes back.
-func TestHistoryIsHeldAgainstWhatBenchesKept(t *testing.T) {
-	t.Parallel()
-	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Serial = "S-0002" })
-	w.Flash("a", "2.0.0")
-	w.Flash("b", "2.0.0")
-	l := commandLine(t, w, "lead")
-	told(t, l.must(0, "history", "S-0001"), "as it was entered")
-	one, err := w.Lead.Unit(ctx, "S-0001")
-	if err != nil {
-		t.Fatal(err)
-	}
-	two, err := w.Lead.Unit(ctx, "S-0002")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := w.Lead.Invite(ctx, client.NewMember{Name: "Somebody Else", Role: "viewer"}); err != nil {
-		t.Fatal(err)
-	}
-	w.Wait("the bench to keep the head of the audit log", func() bool {
-		raw, err := os.ReadFile(filepath.Join(w.Dir, "heads"))
-		log, wrong := w.Lead.Audit(ctx, 0)
-		return err == nil && wrong == nil && strings.Contains(string(raw), fmt.Sprintf(`"unit":"team","n":%d,`, log.Entries[0].N))
-	})
-	w.StopBench()
-	db := w.DB.Open(t, w.DB.Root)
-	for _, q := range []string{`DELETE FROM entry WHERE unit = 'team' AND n > 2`, `DELETE FROM head WHERE unit = 'team' AND n > 2`, `DELETE FROM entry WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM head WHERE unit = '` + one.ID + `' AND n > 1`, `DELETE FROM entry WHERE unit = '` + two.ID + `'`, `DELETE FROM head WHERE unit = '` + two.ID + `'`} {
-		if _, err := db.ExecContext(ctx, q); err != nil {
-			t.Fatal(err)
-		}
-	}
-	told(t, l.must(0, "history", "S-0001"), "as it was entered") // by itself it cannot know
-	w.StartBench(nil)
-	w.Wait("the bench to show what it has kept", func() bool {
-		one, err := w.Lead.History(ctx, "S-0001")
-		two, wrong := w.Lead.History(ctx, "S-0002")
-		log, bad := w.Lead.Audit(ctx, 0)
-		return err == nil && wrong == nil && bad == nil && one.Chain == "broken" && two.Chain == "broken" && log.Chain == "changed"
-	})
-	told(t, l.must(16, "history", "S-0001"), "a signed head of entry")
-	told(t, l.must(16, "history", "S-0002"), "a signed head of entry")
-	told(t, l.must(16, "audit"), "history was changed", "unit S-0001", "unit S-0002", "changed since it was entered")
 }
 
 // TestAnOrderThatNobodySigned: whoever can write the database cannot order a bench about.

@@ -2,4 +2,42 @@
 -- The secret of a second factor that waits for its first code; the one that counts stays until
 -- then.
 ALTER TABLE person ADD COLUMN IF NOT EXISTS factor_next VARBINARY(200) NULL;
+-- The Merkle tree over the entries of all units: which entry is which leaf, and the tree's
+-- hashes in the order in which they came about (all levels).
+CREATE TABLE IF NOT EXISTS leaf (
+  at BIGINT UNSIGNED PRIMARY KEY,
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  n BIGINT UNSIGNED NOT NULL,
+  UNIQUE KEY leaf_entry (unit, n)
+);
+CREATE TABLE IF NOT EXISTS tree_hash (
+  i BIGINT UNSIGNED PRIMARY KEY,
+  hash BINARY(32) NOT NULL
+);
+-- The newest signed checkpoint of each hour.
+CREATE TABLE IF NOT EXISTS checkpoint (
+  hour BIGINT PRIMARY KEY,
+  size BIGINT UNSIGNED NOT NULL,
+  signed VARBINARY(600) NOT NULL,
+  KEY checkpoint_size (size)
+);
+-- Checkpoints that were kept elsewhere, and to which the tree here does not lead.
+CREATE TABLE IF NOT EXISTS kept_checkpoint (
+  size BIGINT UNSIGNED NOT NULL,
+  digest BINARY(32) NOT NULL,
+  signed VARBINARY(600) NOT NULL,
+  bench VARCHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  told_at DATETIME(6) NOT NULL,
+  PRIMARY KEY (size, digest)
+);
+-- Entries that have no place in the tree yet, in the order in which they came.
+CREATE TABLE IF NOT EXISTS entry_waiting (
+  id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY,
+  unit CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  n BIGINT UNSIGNED NOT NULL,
+  UNIQUE KEY entry_waiting_once (unit, n)
+);
+INSERT IGNORE INTO entry_waiting (unit, n) SELECT unit, n FROM entry ORDER BY n, unit;
+-- A program from before adds entries that would have no place.
+UPDATE schema_promise SET oldest = 24 WHERE one = 1;
 -- +goose Down

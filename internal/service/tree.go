@@ -1,0 +1,252 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
+	"zealousferry/internal/client"
+	"zealousferry/internal/store"
+)
+
+// keepEvery is how often the service itself sees to the tree; benches that join do it as well.
+const keepEvery = time.Minute
+
+// grow gives entries that wait their places in the tree. One request at a time does it; the
+// others need not wait.
+func (v *Service) grow(ctx context.Context) error {
+	if !v.growing.TryLock() {
+		return nil
+	}
+	defer v.growing.Unlock()
+	_, err := v.store.GrowTree(ctx, v.key, v.clock.Now())
+	return err
+}
+
+// KeepTree lets the tree grow also where nobody joins, and keeps its newest checkpoint in a file
+// beside the database, until the context ends. A database that does not lead to the checkpoint
+// which the file had was put back to an older state, or changed.
+func (v *Service) KeepTree(ctx context.Context, path string) error {
+	switch old, err := os.ReadFile(path); {
+	case err == nil:
+		if err := v.showCheckpoint(ctx, old, ""); err != nil {
+			return err
+		}
+	case !os.IsNotExist(err):
+		return err
+	}
+	kept := ""
+	for {
+		err := v.grow(ctx)
+		var newest []byte
+		if err == nil {
+			newest, err = v.store.NewestCheckpoint(ctx)
+		}
+		if err == nil && len(newest) > 0 && string(newest) != kept {
+			if err = keepFile(path, newest); err == nil {
+				kept = string(newest)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			v.log.Error("the checkpoint of all histories cannot be kept", "file", path, "error", err)
+		}
+		select {
+		case <-v.clock.After(keepEvery):
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// keepFile puts new content in a file's place, whole and on disk.
+func keepFile(path string, content []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".checkpoint-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(content)
+	if err := cmp.Or(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// newerCheckpoint is the newest checkpoint for a bench that holds one of a size, with the proof
+// that the tree grew from there.
+func (v *Service) newerCheckpoint(ctx context.Context, held uint64) (*client.Checkpoint, error) {
+	if err := v.grow(ctx); err != nil {
+		return nil, err
+	}
+	signed, err := v.store.NewestCheckpoint(ctx)
+	if err != nil || signed == nil {
+		return nil, err
+	}
+	c, err := history.OpenCheckpoint(v.key.Public(), signed)
+	if err != nil {
+		return nil, err
+	}
+	if c.Size <= held {
+		return nil, nil
+	}
+	out := &client.Checkpoint{Signed: string(signed)}
+	if held > 0 {
+		// Where hashes are missing there is no proof: the bench finds that out by itself.
+		if out.Proof, err = history.Growth(held, c.Size, v.store.TreeHashes(ctx)); core.KindOf(err) == core.NotFound {
+			err = nil
+		}
+	}
+	return out, err
+}
+
+// leads tells whether the tree here leads to a checkpoint.
+func (v *Service) leads(ctx context.Context, c history.Checkpoint) (bool, error) {
+	root, err := history.RootAt(c.Size, v.store.TreeHashes(ctx))
+	if core.KindOf(err) == core.NotFound {
+		return false, nil
+	}
+	return root == c.Root, err
+}
+
+// showCheckpoint holds the tree here against a checkpoint that was kept elsewhere: by a bench,
+// or in a file beside the database. One to which it does not lead is kept, and told to the leads.
+func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench string) error {
+	c, err := history.OpenCheckpoint(v.key.Public(), signed)
+	if err != nil {
+		return nil // not ours
+	}
+	leads, err := v.leads(ctx, c)
+	if err != nil || leads {
+		return err
+	}
+	news, err := v.store.KeepCheckpoint(ctx, c.Size, signed, bench, v.clock.Now())
+	if err != nil || !news {
+		return err
+	}
+	return v.audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
+}
+
+// inTree holds the entries of a unit against the tree. It gives the checkpoint, and the places
+// of those that stand in it.
+func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored) (c *history.Checkpoint, places map[uint64]uint64, found []string, err error) {
+	places, waiting, err := v.store.PlacesOf(ctx, unit)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	there := map[uint64]bool{}
+	var numbers []uint64
+	var stand []history.Place
+	signed, err := v.store.NewestCheckpoint(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if signed != nil {
+		x, err := history.OpenCheckpoint(v.key.Public(), signed)
+		if err != nil {
+			return nil, places, []string{"the newest checkpoint of all histories was not signed by this service"}, nil
+		}
+		c = &x
+	}
+	for _, x := range chain {
+		there[x.N] = true
+		at, placed := places[x.N]
+		switch {
+		case !placed && !waiting[x.N]:
+			found = append(found, fmt.Sprintf("entry %d has no place in the tree of all histories", x.N))
+		case placed && (c == nil || at >= c.Size):
+			found = append(found, fmt.Sprintf("entry %d stands in the tree of all histories where no checkpoint reaches", x.N))
+		case placed:
+			numbers, stand = append(numbers, x.N), append(stand, history.Place{At: at, Hash: x.Hash})
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(places)) {
+		if !there[n] {
+			found = append(found, fmt.Sprintf("entry %d is missing; it stood in the tree of all histories", n))
+		}
+	}
+	if len(stand) == 0 {
+		return c, places, found, nil
+	}
+	wrong, err := history.InTree(*c, stand, v.store.TreeHashes(ctx))
+	switch {
+	case core.KindOf(err) == core.NotFound:
+		found, err = append(found, "the tree of all histories has lost hashes: it proves nothing any more"), nil
+	case err == nil && wrong >= 0:
+		found = append(found, fmt.Sprintf("entry %d is not the one that stands in the tree of all histories", numbers[wrong]))
+	}
+	return c, places, found, err
+}
+
+// auditLasts bounds one part of an audit.
+const auditLasts = 2 * time.Second
+
+type checkAllIn struct{ Body client.AuditStep }
+
+// checkAll goes on with an audit of all histories: a part of it, as much as can be done while
+// somebody waits.
+func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPart, error) {
+	w := in.Body.Walk
+	out := client.AuditPart{Findings: []string{}}
+	if !w.Whole() {
+		return out, core.Fail(core.BadFile, "an audit cannot go on from here: %d leaves have %d subtrees, came %d", w.Next, len(history.EdgeOf(w.Next)), len(w.Edge)).Do("Begin it anew.")
+	}
+	if w.Next == 0 {
+		if err := v.grow(ctx); err != nil {
+			return out, err
+		}
+	}
+	benches, err := v.store.Benches(ctx)
+	if err != nil {
+		return out, err
+	}
+	keys := map[string]trust.Public{}
+	for _, b := range benches {
+		keys[b.ID] = trust.Public(b.PublicKey)
+	}
+	a := &history.Audit{Service: v.key.Public(), Benches: func(id string) trust.Public { return keys[id] },
+		Names: func(unit string) string { return v.called(ctx, unit) },
+		Held:  func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, v.store, e, r) }}
+	ends := v.clock.Now().Add(auditLasts)
+	found, size, done, err := a.On(ctx, v.store, &w, func() bool { return !v.clock.Now().Before(ends) })
+	if err != nil {
+		return out, err
+	}
+	out.Walk, out.Size, out.Done, out.Findings = w, size, done, append(out.Findings, found...)
+	if done {
+		signed, err := v.store.NewestCheckpoint(ctx)
+		if err != nil {
+			return out, err
+		}
+		if c, err := history.OpenCheckpoint(v.key.Public(), signed); err == nil {
+			out.Tree = treeOf(&c)
+		}
+	}
+	return out, nil
+}
+
+// called is how people call the owner of a chain.
+func (v *Service) called(ctx context.Context, unit string) string {
+	if unit == store.TeamChain {
+		return "the audit log"
+	}
+	if u, err := v.store.Unit(ctx, unit); err == nil {
+		return "unit " + u.Serial
+	}
+	return "unit " + unit
+}
+
+// treeOf is what people are told of a checkpoint.
+func treeOf(c *history.Checkpoint) *client.Tree {
+	if c == nil {
+		return nil
+	}
+	return &client.Tree{Size: c.Size, Root: c.Root, At: c.At}
+}

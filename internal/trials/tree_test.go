@@ -1,0 +1,211 @@
+package trials
+
+import (
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"zealousferry/core/history"
+	"zealousferry/internal/client"
+	"zealousferry/sim"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+)
+
+// whole lets the tree take in all there is, and gives its size.
+func whole(t *testing.T, w *testkit.World) uint64 {
+	t.Helper()
+	var walk history.Walk
+	for {
+		part, err := w.Lead.AuditAll(ctx, client.AuditStep{Walk: walk})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if walk = part.Walk; part.Done {
+			return part.Size
+		}
+	}
+}
+
+// histories are the tables in which an attacker would have to change something.
+var histories = []string{"entry", "head", "leaf", "tree_hash", "checkpoint", "entry_waiting", "run", "run_event", "unit"}
+
+// copies keeps the tables as they are, and gives what puts them back.
+func copies(t *testing.T, db *sql.DB, name string, tables []string) (back func()) {
+	t.Helper()
+	do := func(q string) {
+		t.Helper()
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			t.Fatal(q, err)
+		}
+	}
+	for _, x := range tables {
+		do("CREATE TABLE " + name + "_" + x + " LIKE " + x)
+		do("INSERT INTO " + name + "_" + x + " SELECT * FROM " + x)
+	}
+	return func() {
+		t.Helper()
+		for _, x := range tables {
+			do("DELETE FROM " + x)
+			do("INSERT INTO " + x + " SELECT * FROM " + name + "_" + x)
+		}
+	}
+}
+
+// TestLaw4AnAuditNamesWhatWasDone: with all rights over the database but without the service's
+// key, nothing of the histories can be changed, put in or taken away so that an audit does not
+// say what.
+func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, func(s *sim.Spec) { s.Serial = "S-0002" })
+	w.Flash("a", "2.0.0")
+	w.Flash("b", "2.0.0")
+	w.StopBench()
+	whole(t, w)
+	l := commandLine(t, w, "lead")
+	told(t, l.must(0, "audit"), "all as they were entered and signed, none missing")
+	told(t, l.must(0, "history", "S-0001"), "in the tree of all")
+	one, err := w.Lead.Unit(ctx, "S-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
+	db := w.DB.Open(t, w.DB.Root)
+	back := copies(t, db, "copy", histories)
+	unit := "'" + one.ID + "'"
+	runs, err := w.Lead.Runs(ctx, client.RunQuery{Unit: "S-0001"})
+	if err != nil || len(runs.Runs) == 0 {
+		t.Fatal(err)
+	}
+	done := "'" + runs.Runs[0].ID + "'"
+	last := `(SELECT * FROM (SELECT MAX(n) FROM entry WHERE unit = ` + unit + `) x)`
+	for name, x := range map[string]struct {
+		want string
+		do   []string
+		only bool // history of the unit says it too
+	}{
+		"the tail cut off":          {"unit S-0001: it is missing; it stood in the tree", []string{`DELETE FROM entry WHERE unit = ` + unit + ` AND n = ` + last, `DELETE FROM head WHERE unit = ` + unit + ` AND n > 1`}, true},
+		"the tail, and its place":   {"does not lead to the checkpoint", []string{`DELETE FROM leaf WHERE unit = ` + unit + ` AND n = ` + last, `DELETE FROM entry WHERE unit = ` + unit + ` AND n = ` + last, `DELETE FROM head WHERE unit = ` + unit + ` AND n > 1`, `DELETE FROM tree_hash WHERE i > 3`}, false},
+		"a history, with all of it": {"place", []string{`DELETE FROM entry WHERE unit = ` + unit, `DELETE FROM head WHERE unit = ` + unit, `DELETE FROM leaf WHERE unit = ` + unit, `DELETE FROM unit WHERE id = ` + unit, `DELETE FROM run WHERE unit = ` + unit}, false},
+		"a history, but not a unit": {"unit S-0001 is in the register, and has no history", []string{`DELETE FROM entry WHERE unit = ` + unit, `DELETE FROM head WHERE unit = ` + unit}, true},
+		"a byte of an entry":        {"entry 1 of unit S-0001: it was changed", []string{`UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ` + unit + ` AND n = 1`}, true},
+		"a chain computed anew":     {"entry 1 of unit S-0001: another entry stands in the tree", []string{`UPDATE entry SET encoded = CONCAT(encoded, 'x'), hash = UNHEX(SHA2(CONCAT('ferry-entry/1', CHAR(0), encoded), 256)) WHERE unit = ` + unit + ` AND n = 1`}, true},
+		"an entry without a place":  {"has no place in the tree", []string{`INSERT INTO entry SELECT unit, 99, hash, kind, run, happened_at, entered_at, encoded FROM entry WHERE unit = ` + unit + ` AND n = 1`}, true},
+		"a checkpoint":              {"a checkpoint was not signed by this service", []string{`UPDATE checkpoint SET signed = REPLACE(signed, CHAR(10), CHAR(32))`}, false},
+		"one event changed":         {"are not those that its bench signed", []string{`UPDATE run_event a JOIN run_event b ON b.run = a.run AND b.n = 2 SET a.body = b.body WHERE a.run = ` + done + ` AND a.n = 3`}, true},
+		"99 events deleted":         {"events, 2 of run", []string{`DELETE FROM run_event WHERE run = ` + done + ` AND n > 2`}, true},
+		"who ordered it":            {"its record says of who ordered it", []string{`UPDATE run SET ordered_by = '01930000-0000-7000-8000-0000000000aa' WHERE id = ` + done}, true},
+		"how it ended":              {"its record says of outcome", []string{`UPDATE run SET outcome = 'refused' WHERE id = ` + done}, true},
+		"a run":                     {"of which its record tells, is no longer there", []string{`DELETE FROM run WHERE id = ` + done}, true},
+		"a run that nobody told of": {"is closed, and no entry tells of it", []string{`INSERT INTO run SELECT '01930000-0000-7000-8000-0000000000aa', kind, unit, bench, link, ordered_by, firmware, source, epoch, state, outcome, opened, opened_at, closed_at, adapter, card, touched, step, waits, summary, late, job FROM run WHERE id = ` + done}, false},
+	} {
+		for _, q := range x.do {
+			if _, err := db.ExecContext(ctx, q); err != nil {
+				t.Fatal(name, q, err)
+			}
+		}
+		if said := l.must(16, "audit"); !strings.Contains(said, x.want) {
+			t.Errorf("%s: an audit says %s", name, said)
+		}
+		if x.only && !strings.Contains(name, "a history, but") {
+			if h, err := w.Lead.History(ctx, "S-0001"); err != nil || h.Chain != "broken" {
+				t.Errorf("%s: the unit's history is %q, %v", name, h.Chain, err)
+			}
+		}
+		back()
+		if said := l.must(0, "audit"); !strings.Contains(said, "none missing") {
+			t.Fatalf("%s, put back: %s", name, said)
+		}
+	}
+
+	// Broken off, an audit goes on where it was.
+	state := filepath.Join(t.TempDir(), "audit.json")
+	if err := os.WriteFile(state, []byte(`{"walk":{"next":2,"edge":[]},"findings":[]}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(17, "audit", "--state", state), "cannot go on from here", "Begin it anew")
+	if err := os.WriteFile(state, []byte(`{"walk":{"next":0},"findings":["something found before"]}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(16, "audit", "--state", state), "something found before", "1 finding")
+	if _, err := os.Stat(state); !os.IsNotExist(err) {
+		t.Errorf("an audit that has ended leaves its file: %v", err)
+	}
+	if _, err := w.Technician.AuditAll(ctx, client.AuditStep{}); err == nil {
+		t.Error("a technician audits")
+	}
+}
+
+// TestAWholeDatabasePutBack to where it was once, with the checkpoint that it had then, looks
+// whole by itself. The benches have kept a later checkpoint; so has the file beside the key; and
+// an audit without the service finds it too.
+func TestAWholeDatabasePutBack(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	whole(t, w)
+	db := w.DB.Open(t, w.DB.Root)
+	back := copies(t, db, "before", []string{"entry", "head", "leaf", "tree_hash", "checkpoint", "entry_waiting", "run"})
+	w.Flash("a", "2.0.0")
+	size := whole(t, w)
+	kept := func() (out client.Heads) {
+		raw, err := os.ReadFile(filepath.Join(w.Dir, "checkpoints.json"))
+		var points struct{ Newest string }
+		if err == nil && json.Unmarshal(raw, &points) == nil {
+			out.Checkpoints = []string{points.Newest}
+		}
+		return out
+	}
+	w.Wait("the bench to keep the checkpoint", func() bool {
+		k := kept()
+		if len(k.Checkpoints) == 0 {
+			return false
+		}
+		c, err := history.OpenCheckpoint(w.Key.Public(), []byte(k.Checkpoints[0]))
+		return err == nil && c.Size >= size
+	})
+	w.StopBench()
+	l := commandLine(t, w, "lead")
+	heads := filepath.Join(t.TempDir(), "heads.json")
+	if err := os.WriteFile(heads, []byte(l.must(0, "bench", "heads", "--dir", w.Dir)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	dump := func() string {
+		name := filepath.Join(t.TempDir(), "ferry.dump")
+		f, err := os.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		if _, err := store.Dump(ctx, w.DB.Migrate, f, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+		return name
+	}
+	whole(t, w)
+	told(t, l.must(0, "audit", "--offline", dump(), "--heads", heads), "held against 1 checkpoint of benches", "none missing")
+	told(t, l.must(17, "audit", "--offline", dump()), "ferry bench heads")
+
+	back()
+	told(t, l.must(0, "history", "S-0001"), "as it was entered") // by itself it cannot know
+	told(t, l.must(0, "audit"), "none missing")
+	said := l.must(16, "audit", "--offline", dump(), "--heads", heads)
+	told(t, said, "entries are missing", "unit S-0001 is missing or another: a bench has kept its signed head")
+	w.StartBench(nil)
+	w.Wait("the bench to show what it has kept", func() bool {
+		log, err := w.Lead.Audit(ctx, 0)
+		return err == nil && log.Chain == "changed"
+	})
+	told(t, l.must(16, "audit"), "which bench b has kept", "bench b has kept its signed head")
+	told(t, l.must(16, "audit", "log"), "do not lead to the checkpoint", "ferry audit")
+	w.Wait("the unit's history to tell", func() bool {
+		h, err := w.Lead.History(ctx, "S-0001")
+		return err == nil && h.Chain == "broken" && strings.Contains(fmt.Sprint(h.Findings), "a signed head of entry")
+	})
+}
