@@ -1,6 +1,7 @@
 package history
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -260,5 +261,46 @@ func TestAnAuditNamesWhatWasDone(t *testing.T) {
 		if text := strings.Join(found, "; "); (x.want == "") != (text == "") || !strings.Contains(text, x.want) {
 			t.Errorf("%s: %q, want %q", name, text, x.want)
 		}
+	}
+}
+
+// heldLeaves are leaves in memory.
+type heldLeaves []Placed
+
+func (h heldLeaves) Leaves(context.Context) (uint64, error)         { return uint64(len(h)), nil }
+func (h heldLeaves) Checkpoints(context.Context) ([][]byte, error)  { return nil, nil }
+func (h heldLeaves) Elsewhere(context.Context) ([]Elsewhere, error) { return nil, nil }
+func (h heldLeaves) Astray(context.Context, int) ([]Astray, error)  { return nil, nil }
+func (h heldLeaves) Placed(_ context.Context, from, n uint64) ([]Placed, error) {
+	return h[from : from+n], nil
+}
+
+// BenchmarkAudit is an audit of entries that are in memory already: with a signed record in one
+// of so many.
+func BenchmarkAudit(b *testing.B) {
+	for _, each := range []int{1, 4, 1 << 30} {
+		bench, _ := trust.NewKey()
+		a := &Audit{Names: func(string) string { return "" }, Benches: func(string) trust.Public { return bench.Public() }}
+		leaves := make(heldLeaves, 100_000)
+		for i := range leaves {
+			e := Entry{Unit: fmt.Sprint("unit ", i), N: 1, Kind: Entered, By: "p", Text: "quill-80 Q80-4417-206"}
+			if i%each == each-1 {
+				e.Kind, e.Bench, e.Record = Flashed, "b", (&Record{Run: "r", Unit: e.Unit, Outcome: "done", From: "1.2.3", To: "2.0.0", Model: "quill-80"}).Encode()
+				e.Signature = bench.Sign(RecordDomain, e.Record)
+			}
+			raw := e.Encode()
+			s := &Stored{N: 1, Hash: HashEntry(raw), Kind: e.Kind, Encoded: raw}
+			leaf := Leaf(s.Hash)
+			leaves[i] = Placed{At: uint64(i), Leaf: &leaf, Unit: e.Unit, N: 1, Entry: s}
+		}
+		b.Run(fmt.Sprintf("records=%d", (len(leaves)+each-1)/each), func(b *testing.B) {
+			for b.Loop() {
+				w := &Walk{}
+				if found, _, done, err := a.On(context.Background(), leaves, w, func() bool { return false }); len(found) > 0 || !done || err != nil {
+					b.Fatal(found, err)
+				}
+			}
+			b.ReportMetric(float64(len(leaves))*float64(b.N)/b.Elapsed().Seconds(), "entries/s")
+		})
 	}
 }

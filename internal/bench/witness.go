@@ -175,7 +175,7 @@ func (w *Witness) take(c client.Checkpoint) (broken bool) {
 func (w *Witness) Kept() client.Heads {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	out := client.Heads{Heads: slices.Collect(maps.Values(w.heads)), Checkpoints: slices.Clone(w.points.Left)}
+	out := client.Heads{Heads: slices.AppendSeq([]history.Head{}, maps.Values(w.heads)), Checkpoints: slices.Clone(w.points.Left)}
 	if w.points.Newest != "" {
 		out.Checkpoints = append(out.Checkpoints, w.points.Newest)
 	}

@@ -18,7 +18,7 @@ import (
 )
 
 // keepEvery is how often the service itself sees to the tree; benches that join do it as well.
-const keepEvery = time.Minute
+const keepEvery = 10 * time.Second
 
 // grow gives entries that wait their places in the tree. One request at a time does it; the
 // others need not wait.

@@ -174,8 +174,8 @@ func TestSomebodyComesAndGoes(t *testing.T) {
 	if core.KindOf(err) != core.NotFound {
 		t.Errorf("%v", err)
 	}
-	told(t, l.must(0, "audit"), "person added", "Edda Rooke as technician", "signed in", "machine asked to be let in", "token made", "account ended", "has left", "as it was entered and signed")
-	commandLine(t, w, "technician").must(20, "audit")
+	told(t, l.must(0, "audit", "log"), "person added", "Edda Rooke as technician", "signed in", "machine asked to be let in", "token made", "account ended", "has left", "as it was entered and signed")
+	commandLine(t, w, "technician").must(20, "audit", "log")
 
 	// The last lead cannot shut everybody out.
 	_, err = w.Lead.ChangeMember(ctx, leadName, client.MemberChange{Role: "viewer"})
@@ -324,7 +324,7 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	if _, err := w.Lead.AddKey(ctx, client.NewKey{Name: "Workshop", Public: make([]byte, 32)}); err != nil {
 		t.Errorf("%v", err)
 	}
-	told(t, l.must(0, "audit"), "second factor set up")
+	told(t, l.must(0, "audit", "log"), "second factor set up")
 }
 
 // TestTheTeamInTheConsole: a lead invites, changes a role and ends an account; whoever makes a
@@ -340,12 +340,14 @@ func TestTheTeamInTheConsole(t *testing.T) {
 	if err != nil || !p.Ended.Valid {
 		t.Errorf("%+v %v", p, err)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("account ended"), says("by mistake"), says("as it was entered and signed"))
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("account ended"), says("by mistake"), says("as it was entered and signed"),
+		press(`[data-check-all]`), browser.Until(`document.querySelector('[data-checked]')?.innerText.includes('none missing')`))
 
 	// Changed behind the service's back, the log says so.
 	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ? AND n = 1`, store.TeamChain); err != nil {
 		t.Fatal(err)
 	}
-	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Changed since it was entered"))
-	told(t, commandLine(t, w, "lead").must(16, "audit"), "changed since it was entered")
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Changed since it was entered"),
+		press(`[data-check-all]`), browser.Until(`document.querySelector('[data-checked]')?.innerText.includes('Not as it was entered') && document.querySelector('[data-findings]').innerText.includes('entry 1 of the audit log')`))
+	told(t, commandLine(t, w, "lead").must(16, "audit", "log"), "changed since it was entered")
 }

@@ -83,7 +83,7 @@ func TestLaw12ATokenProvesNothing(t *testing.T) {
 	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
-	told(t, commandLine(t, w, "lead").must(0, "audit"), "a bench is not believed")
+	told(t, commandLine(t, w, "lead").must(0, "audit", "log"), "a bench is not believed")
 	n := 0
 	audit, err := w.Lead.Audit(ctx, 0)
 	for _, e := range audit.Entries {
@@ -169,7 +169,7 @@ func TestEventsThatComeAgainChanged(t *testing.T) {
 	if err != nil || string(now[n-1]) != string(last) {
 		t.Errorf("it was changed: %v", err)
 	}
-	told(t, commandLine(t, w, "lead").must(0, "audit"), "events came again, changed", r.ID[:8])
+	told(t, commandLine(t, w, "lead").must(0, "audit", "log"), "events came again, changed", r.ID[:8])
 }
 
 // TestARevokedBench: by name, and it is over at once; a name that nobody has is an error.
@@ -186,7 +186,7 @@ func TestARevokedBench(t *testing.T) {
 	if _, err := thief.Join(ctx, client.Joining{Protocol: client.Protocol, Now: time.Now().UnixMicro()}); err == nil {
 		t.Error("a revoked bench joins")
 	}
-	told(t, commandLine(t, w, "lead").must(0, "audit"), "bench revoked")
+	told(t, commandLine(t, w, "lead").must(0, "audit", "log"), "bench revoked")
 }
 
 // TestAnOrderThatNobodySigned: whoever can write the database cannot order a bench about.

@@ -203,7 +203,7 @@ func TestAWholeDatabasePutBack(t *testing.T) {
 		return err == nil && log.Chain == "changed"
 	})
 	told(t, l.must(16, "audit"), "which bench b has kept", "bench b has kept its signed head")
-	told(t, l.must(16, "audit", "log"), "do not lead to the checkpoint", "ferry audit")
+	told(t, l.must(16, "audit", "log"), "do not lead to the checkpoint", "benches have kept what the histories no longer lead to")
 	w.Wait("the unit's history to tell", func() bool {
 		h, err := w.Lead.History(ctx, "S-0001")
 		return err == nil && h.Chain == "broken" && strings.Contains(fmt.Sprint(h.Findings), "a signed head of entry")

@@ -148,6 +148,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audit/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hold the histories of all units against the tree, a part at a time
+         * @description Role: lead.
+         */
+        post: operations["audit-all"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bench/backups": {
         parameters: {
             query?: never;
@@ -3081,6 +3101,24 @@ export interface components {
             n: number;
             text: string;
         };
+        AuditPart: {
+            done: boolean;
+            /** @description What was changed, put in or taken away. */
+            findings: string[];
+            /**
+             * Format: int64
+             * @description How many entries there are.
+             */
+            size: number;
+            /** @description The newest checkpoint, where it is done. */
+            tree?: components["schemas"]["Tree"];
+            /** @description For the next part. */
+            walk: components["schemas"]["HistoryWalk"];
+        };
+        AuditStep: {
+            /** @description As the part before gave it. */
+            walk: components["schemas"]["HistoryWalk"];
+        };
         Backup: {
             /** Format: int64 */
             bytes: number;
@@ -3260,7 +3298,7 @@ export interface components {
             why: string;
         };
         Catalogue: {
-            head?: components["schemas"]["HistoryHead"];
+            checkpoint?: components["schemas"]["Checkpoint"];
             /** Format: int64 */
             now: number;
             sheets: string[];
@@ -3295,6 +3333,10 @@ export interface components {
             unplugged?: boolean;
             /** @description What was seen, in order. */
             words: string[];
+        };
+        Checkpoint: {
+            proof?: string[];
+            signed: string;
         };
         Checks: {
             checks: components["schemas"]["Check"][];
@@ -3460,6 +3502,11 @@ export interface components {
             outcome: string;
             /** @description Another run of the unit was open at the same time. */
             overlap?: boolean;
+            /**
+             * Format: int64
+             * @description Where it stands in the tree, from 0; an entry that came just now waits for one.
+             */
+            place?: number;
             reason: string;
             run?: string;
             /** @description What else the record says: tests, what is owed, gates passed by name, parts left as they are. */
@@ -3747,6 +3794,8 @@ export interface components {
             findings: string[];
             id: string;
             model: string;
+            /** @description The checkpoint in whose tree the entries were proven to be. */
+            tree?: components["schemas"]["Tree"];
             /** @description Serial. */
             unit: string;
         };
@@ -3885,6 +3934,12 @@ export interface components {
             gate: string;
             reason: string;
             section?: string;
+        };
+        HistoryWalk: {
+            edge?: string[];
+            lost?: boolean;
+            /** Format: int64 */
+            next: number;
         };
         Hold: {
             /** Format: date-time */
@@ -6777,6 +6832,17 @@ export interface components {
             total: number;
             trays: components["schemas"]["TrayRow"][];
         };
+        Tree: {
+            /** Format: date-time */
+            at: string;
+            /** @description RFC 9162, section 2.1.1. */
+            root: string;
+            /**
+             * Format: int64
+             * @description How many entries it has.
+             */
+            size: number;
+        };
         Tried: {
             /** @description What was tried, in order. */
             did: components["schemas"]["VisitDid"][];
@@ -7573,6 +7639,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Audit"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "audit-all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuditStep"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPart"];
                 };
             };
             /** @description Unauthorized */

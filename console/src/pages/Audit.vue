@@ -1,8 +1,8 @@
 <script setup lang="ts">
 // What was done about who may what, checked entry by entry.
-import { ref } from 'vue'
+import { onUnmounted, ref } from 'vue'
 
-import { api, problem, type AuditEntry, type Problem } from '../api/client'
+import { api, problem, type AuditEntry, type AuditPart, type Problem } from '../api/client'
 import { audit } from '../api/names'
 import Trouble from '../parts/Trouble.vue'
 import { when } from '../words'
@@ -23,6 +23,33 @@ async function more() {
   found.value = data.found ?? []
 }
 more()
+
+// All histories, held against their tree a part at a time.
+const walked = ref<AuditPart | null>(null)
+const findings = ref<string[]>([])
+const walking = ref(false)
+let gone = false
+onUnmounted(() => { gone = true })
+
+async function all() {
+  walking.value = true
+  findings.value = []
+  walked.value = null
+  let walk: AuditPart['walk'] = { next: 0 }
+  for (;;) {
+    const { data, error } = await api.POST('/api/audit/all', { body: { walk } })
+    if (gone) return
+    if (error) {
+      trouble.value = problem(error)
+      break
+    }
+    walk = data.walk
+    walked.value = data
+    findings.value.push(...data.findings)
+    if (data.done) break
+  }
+  walking.value = false
+}
 </script>
 
 <template>
@@ -30,6 +57,19 @@ more()
     <h1>What was done</h1>
     <p class="lead">Sign-ins, people, tokens, benches, keys, sheets and releases: who may what, and who has settled it.</p>
     <Trouble v-if="trouble" :problem="trouble" />
+    <section class="all" data-all>
+      <h2>All histories</h2>
+      <p>Every entry of every unit is held against the tree of all, its signed checkpoints and what benches have kept of it.</p>
+      <v-btn color="primary" :disabled="walking" data-check-all @click="all">Check them all</v-btn>
+      <template v-if="walked">
+        <v-progress-linear v-if="!walked.done" :model-value="walked.size ? 100 * walked.walk.next / walked.size : 100" :aria-label="`${walked.walk.next} of ${walked.size} entries read`" />
+        <ul v-if="findings.length" class="brick" data-findings><li v-for="f in findings" :key="f">{{ f }}</li></ul>
+        <p v-if="walked.done && findings.length" class="brick" data-checked><strong>Not as it was entered: {{ findings.length }} of these in {{ walked.size }} entries.</strong></p>
+        <p v-else-if="walked.done" data-checked>✓ {{ walked.size }} entries read: all as they were entered and signed, none missing.<span v-if="walked.tree" class="small muted"> Checkpoint of {{ when(walked.tree.at) }}, root {{ walked.tree.root.slice(0, 16) }}.</span></p>
+        <p v-else class="small muted">{{ walked.walk.next }} of {{ walked.size }} entries read</p>
+      </template>
+    </section>
+    <h2>Who may what</h2>
     <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">Changed since it was entered: {{ found.join('; ') }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
     <table class="plain stack">
       <thead><tr><th>When</th><th>What</th><th>By</th><th /></tr></thead>
@@ -45,4 +85,6 @@ more()
 .text { overflow-wrap: anywhere; }
 .at { white-space: nowrap; }
 .more { margin-top: 12px; }
+.all { margin: 16px 0 24px; }
+.all > * + * { margin-top: 8px; }
 </style>

@@ -50,6 +50,7 @@ function detail(e: Entry): string {
         </div>
       </li>
     </ol>
+    <p v-if="history.tree && history.chain === 'intact'" class="small muted" data-tree>Proven in the tree of all {{ history.tree.size }} entries, checkpoint of {{ when(history.tree.at) }}.</p>
   </div>
 </template>
 
