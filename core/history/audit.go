@@ -76,6 +76,9 @@ type Audit struct {
 	Against []Checkpoint             // signed ones that whoever audits has brought
 	// Held compares what a record is about with what else is kept of it: its events, its run.
 	Held func(*Entry, *Record) ([]string, error)
+	// Rows tells what is kept of a unit, or, without one, of the team, that is not as the service
+	// has written it; nil where that cannot be told.
+	Rows func(unit string) ([]string, error)
 }
 
 // On goes on with a walk over all that a ledger has until it is done, or stop says that it is
@@ -123,6 +126,15 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []stri
 	for _, c := range a.Against {
 		if c.Size > size {
 			say("entries are missing: there are %d, and the checkpoint of %s has %d", size, day(c), c.Size)
+		}
+	}
+	if a.Rows != nil {
+		changed, err := a.Rows("")
+		if err != nil {
+			return found, err
+		}
+		for _, x := range changed {
+			say("%s was changed, or put in, behind the service's back", x)
 		}
 	}
 	kept, err := l.Elsewhere(ctx)
@@ -195,6 +207,15 @@ func (a *Audit) look(p Placed) (found []string, err error) {
 		say("it does not continue entry %d", e.N-1)
 	case !p.Sooner:
 		say("entry %d, which it continues, does not stand before it in the tree", e.N-1)
+	}
+	if e.Kind == Entered && a.Rows != nil {
+		changed, err := a.Rows(p.Unit)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range changed {
+			found = append(found, fmt.Sprintf("%s of %s was changed, or put in, behind the service's back", x, a.Names(p.Unit)))
+		}
 	}
 	if len(e.Record) == 0 {
 		return found, nil

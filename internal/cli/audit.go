@@ -23,7 +23,7 @@ func (a *app) auditVerb() *cobra.Command {
 	offline, state := "", ""
 	var heads []string
 	v := &cobra.Command{Use: "audit", Short: "Hold the histories of all units against the tree, its checkpoints and what benches have kept (lead)", Args: cobra.NoArgs,
-		Long: "Reads every entry of every unit and of the audit log, computes the tree anew, and holds it against each\nsigned checkpoint; records against their signatures, events and runs. Exit 16 where something was changed,\nput in or taken away; what, is said by name.\n\nWith --offline it reads a dump, and no service is asked: --heads names what `ferry bench heads` has written on\na bench, whose key of the service it holds everything against.",
+		Long:    "Reads every entry of every unit and of the audit log, computes the tree anew, and holds it against each\nsigned checkpoint; records against their signatures, events and runs. Exit 16 where something was changed,\nput in or taken away; what, is said by name.\n\nWith --offline it reads a dump, and no service is asked: --heads names what `ferry bench heads` has written on\na bench, whose key of the service it holds everything against.",
 		Example: "  ferry audit\n  ferry audit --state audit.json\n  ferry audit --offline ferry-2026-11.dump --heads van.json",
 		RunE: func(c *cobra.Command, args []string) error {
 			if offline == "" && len(heads) > 0 {

@@ -15,13 +15,14 @@ import (
 	"golang.org/x/term"
 
 	"zealousferry/core"
+	"zealousferry/core/trust"
 	"zealousferry/internal/service"
 	"zealousferry/internal/store"
 )
 
 func (a *app) personVerb() *cobra.Command {
 	v := &cobra.Command{Use: "person", Short: "People of the team (at the service's machine)"}
-	role, password := service.Technician, false
+	role, password, key := service.Technician, false, "service.key"
 	add := &cobra.Command{Use: "add NAME", Short: "Add somebody, and make a one-use sign-in code", Args: cobra.ExactArgs(1),
 		Example: "  ferry person add \"Sunniva Dale\" --role technician",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -33,7 +34,7 @@ func (a *app) personVerb() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				db, err := store.Open(ctx, dsn)
+				db, err := keyed(ctx, dsn, key)
 				if err != nil {
 					return err
 				}
@@ -58,7 +59,7 @@ func (a *app) personVerb() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				db, err := store.Open(ctx, dsn)
+				db, err := keyed(ctx, dsn, key)
 				if err != nil {
 					return err
 				}
@@ -75,8 +76,30 @@ func (a *app) personVerb() *cobra.Command {
 		}}
 	add.Flags().StringVar(&role, "role", role, "technician, lead or viewer")
 	add.Flags().BoolVar(&password, "password", false, "ask for a password on the terminal")
+	v.PersistentFlags().StringVar(&key, "key", key, "file of the service's key: who may what is sealed with it")
 	v.AddCommand(add, link)
 	return v
+}
+
+// keyed opens the database as the service does, with its key. A service that has never run has
+// none yet.
+func keyed(ctx context.Context, dsn, key string) (*store.Store, error) {
+	db, err := store.Open(ctx, dsn)
+	if err != nil {
+		return nil, err
+	}
+	id, err := db.SigningKey(ctx)
+	if err == nil && id != "" {
+		var k trust.Key
+		if k, err = readKey(key, false); err == nil {
+			err = db.WithKey(ctx, k)
+		}
+	}
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
 }
 
 // firstLink makes and shows a one-use sign-in link.

@@ -87,7 +87,7 @@ func (a *app) serveVerb() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if err := db.SignedBy(ctx, k.Public().ID()); err != nil {
+				if err := db.WithKey(ctx, k); err != nil {
 					return err
 				}
 				v := service.New(db, k, console.Files(), a.clock, a.log(), cert != "")

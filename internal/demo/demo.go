@@ -86,14 +86,15 @@ func Run(ctx context.Context, o Options) error {
 	if err := store.Migrate(ctx, accounts.Migrate, accounts.Service); err != nil {
 		return err
 	}
-	s, codes, err := people(ctx, accounts, dir)
+	key, err := serviceKey(filepath.Join(dir, "service.key"))
+	if err != nil {
+		return err
+	}
+	s, codes, err := people(ctx, accounts, dir, key)
 	if err != nil {
 		return err
 	}
 	say("the service at http://%s …", o.Listen)
-	if err := serviceKey(filepath.Join(dir, "service.key")); err != nil {
-		return err
-	}
 	base := "http://" + o.Listen
 	serve, err := child(o.Err, []string{"FERRY_DATABASE=" + accounts.Serve}, "serve", "--listen", o.Listen, "--key", filepath.Join(dir, "service.key"))
 	if err != nil {
@@ -133,7 +134,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := joined(ctx, lead, want); err != nil {
 		return err
 	}
-	if err := register(ctx, accounts, dir); err != nil {
+	if err := register(ctx, accounts, key); err != nil {
 		return err
 	}
 	env := fmt.Sprintf("export FERRY_URL=%s\nexport FERRY_TOKEN=%s\nexport FERRY_LEAD_TOKEN=%s\nexport FERRY_PASSPHRASE=%s\nexport FERRY_SIM=%s\n", base, s.Token, s.Lead, s.Passphrase, filepath.Join(dir, "units"))
@@ -203,12 +204,15 @@ func greet(w io.Writer, base, dir string, codes map[string]string, took time.Dur
 }
 
 // people enters the demo's people, and makes tokens and one-use sign-in codes.
-func people(ctx context.Context, a Accounts, dir string) (s secrets, codes map[string]string, err error) {
+func people(ctx context.Context, a Accounts, dir string, key trust.Key) (s secrets, codes map[string]string, err error) {
 	db, err := store.Open(ctx, a.Serve)
 	if err != nil {
 		return s, nil, err
 	}
 	defer db.Close()
+	if err := db.WithKey(ctx, key); err != nil {
+		return s, nil, err
+	}
 	codes = map[string]string{}
 	for _, p := range world.People {
 		if err := db.PutPerson(ctx, store.Person{ID: p.ID, Name: p.Name, Role: p.Role}); err != nil {
@@ -246,15 +250,15 @@ func people(ctx context.Context, a Accounts, dir string) (s secrets, codes map[s
 	return s, codes, os.WriteFile(path, raw, 0o600)
 }
 
-func serviceKey(path string) error {
-	if _, err := os.Stat(path); err == nil {
-		return nil
+func serviceKey(path string) (trust.Key, error) {
+	if raw, err := os.ReadFile(path); err == nil {
+		return trust.DecodeKey(strings.TrimSpace(string(raw)))
 	}
 	key, err := trust.NewKey()
 	if err != nil {
-		return err
+		return key, err
 	}
-	return os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
+	return key, os.WriteFile(path, []byte(key.Encode()+"\n"), 0o600)
 }
 
 // links waits for the simulated units and writes the bench's list of links; it says how
@@ -338,18 +342,13 @@ func joined(ctx context.Context, c *client.Client, want int) error {
 
 // register enters the units that the team knows already, with what their labels
 // say.
-func register(ctx context.Context, a Accounts, dir string) error {
+func register(ctx context.Context, a Accounts, key trust.Key) error {
 	db, err := store.Open(ctx, a.Serve)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	raw, err := os.ReadFile(filepath.Join(dir, "service.key"))
-	if err != nil {
-		return err
-	}
-	key, err := trust.DecodeKey(strings.TrimSpace(string(raw)))
-	if err != nil {
+	if err := db.WithKey(ctx, key); err != nil {
 		return err
 	}
 	for _, u := range world.Units {

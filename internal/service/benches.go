@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"regexp"
 	"time"
 
@@ -328,5 +329,15 @@ func (v *Service) mayWrite(ctx context.Context, in *rawIn) (client.May, error) {
 		return client.May{}, err
 	}
 	all, err := v.store.Withdrawn(ctx, who(ctx).bench)
-	return client.May{Bars: all[m.Run]}, err
+	if err != nil || all[m.Run] != "" {
+		return client.May{Bars: all[m.Run]}, err
+	}
+	r, err := v.store.Run(ctx, m.Run)
+	if err == nil && r.Firmware.Valid {
+		_, err = v.store.Release(ctx, r.Firmware.String)
+	}
+	if errors.Is(err, store.ErrChanged) {
+		return client.May{Bars: err.Error()}, nil
+	}
+	return client.May{}, err
 }

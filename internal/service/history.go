@@ -69,6 +69,13 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 		return out, err
 	}
 	out.Tree, out.Findings = treeOf(c), append(out.Findings, found...)
+	changed, err := v.store.Unsealed(ctx, u.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range changed {
+		out.Findings = append(out.Findings, x+" was changed, or put in, behind the service's back: it does not count")
+	}
 	if len(out.Findings) > 0 {
 		out.Chain = "broken"
 	}

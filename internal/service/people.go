@@ -88,7 +88,7 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 			known, err := v.lookUp(r.Context(), c, text, kind)
 			if err == nil {
 				c = known
-			} else if core.KindOf(err) == "" {
+			} else if core.KindOf(err) == "" || errors.Is(err, store.ErrChanged) {
 				writeProblem(w, v.fail(r.Context(), err))
 				return
 			}

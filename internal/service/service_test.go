@@ -48,6 +48,9 @@ func newDesk(t *testing.T) *desk {
 	}
 	t.Cleanup(func() { d.store.Close() })
 	key, _ := trust.NewKey()
+	if err := d.store.WithKey(ctx, key); err != nil {
+		t.Fatal(err)
+	}
 	pages := fstest.MapFS{"index.html": {Data: []byte(`<script nonce="FERRY-NONCE"></script>`)}, "assets/a.js": {Data: []byte("1")}, "ferry.svg": {Data: []byte("<svg/>")}}
 	log := slog.New(slog.NewTextHandler(d.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	d.http = httptest.NewServer(service.New(d.store, key, pages, d.clock, log, false).Handler())

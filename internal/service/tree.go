@@ -213,7 +213,8 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 	}
 	a := &history.Audit{Service: v.key.Public(), Benches: func(id string) trust.Public { return keys[id] },
 		Names: func(unit string) string { return v.called(ctx, unit) },
-		Held:  func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, v.store, e, r) }}
+		Held:  func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, v.store, e, r) },
+		Rows:  func(unit string) ([]string, error) { return v.store.Unsealed(ctx, unit) }}
 	ends := v.clock.Now().Add(auditLasts)
 	found, size, done, err := a.On(ctx, v.store, &w, func() bool { return !v.clock.Now().Before(ends) })
 	if err != nil {

@@ -303,21 +303,21 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 			var id run.Identified
 			if err := json.Unmarshal(e.Body, &id); err == nil && sameUnit(id.Facts, r) {
 				id.Facts = slices.DeleteFunc(id.Facts, func(f core.Fact) bool { return strings.HasPrefix(f.Name, run.OfHeader) }) // the helper tool's own
-				if err := addFacts(ctx, tx, r.Unit, id.Facts); err != nil {
+				if err := s.addFacts(ctx, tx, r.Unit, id.Facts); err != nil {
 					return err
 				}
 			}
 		case run.KindOwn:
 			var own run.Own
 			if err := json.Unmarshal(e.Body, &own); err == nil && sameUnit(own.Facts, r) {
-				if err := addFacts(ctx, tx, r.Unit, own.Facts); err != nil {
+				if err := s.addFacts(ctx, tx, r.Unit, own.Facts); err != nil {
 					return err
 				}
 			}
 		case run.KindAnswered:
 			var a procedure.Answer
 			if err := json.Unmarshal(e.Body, &a); err == nil {
-				if err := addFacts(ctx, tx, r.Unit, a.Said()); err != nil {
+				if err := s.addFacts(ctx, tx, r.Unit, a.Said()); err != nil {
 					return err
 				}
 			}
@@ -446,7 +446,7 @@ func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 		if c.Outcome == run.Done || c.Outcome == run.NotProven {
 			now.Value = record.To
 		}
-		if err := addFacts(ctx, tx, r.Unit, []core.Fact{now}); err != nil {
+		if err := s.addFacts(ctx, tx, r.Unit, []core.Fact{now}); err != nil {
 			return nil, err
 		}
 	}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -21,6 +22,7 @@ type Model struct {
 	Sheet   []byte    `db:"sheet"`
 	Changed time.Time `db:"changed_at"`
 	Proved
+	Seal
 }
 
 // Proved says whether a sheet was ever tried on a unit.
@@ -38,23 +40,32 @@ func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) er
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO model (name, title, sheet, changed_at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE title = VALUES(title), sheet = VALUES(sheet), changed_at = VALUES(changed_at)`,
 			sheet.Model, sheet.Name.In("en"), sheet.Digest[:], time.Now().UTC())
-		return err
+		if err != nil {
+			return err
+		}
+		return s.seal(ctx, tx, "model", "name = ?", sheet.Model)
 	})
 }
 
-// Models lists all.
+// Models lists all, without those whose row was changed behind the service's back.
 func (s *Store) Models(ctx context.Context) (all []Model, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM model ORDER BY name`)
-	return all, err
+	err = s.db.SelectContext(ctx, &all, `SELECT name, title, sheet, changed_at, tried, tried_how, tried_at, `+sealColumns("model", "")+` FROM model ORDER BY name`)
+	return slices.DeleteFunc(all, func(m Model) bool { return !s.holds(m.Seal) }), err
 }
 
 // Sheet reads the sheet in force of a model.
 func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
-	var digest []byte
-	if err := s.db.GetContext(ctx, &digest, `SELECT sheet FROM model WHERE name = ?`, name); err != nil {
+	var row struct {
+		Sheet []byte `db:"sheet"`
+		Seal
+	}
+	if err := s.db.GetContext(ctx, &row, `SELECT sheet, `+sealColumns("model", "")+` FROM model WHERE name = ?`, name); err != nil {
 		return nil, none(err, "there is no model %q", name)
 	}
-	return s.SheetBy(ctx, core.Digest(digest))
+	if !s.holds(row.Seal) {
+		return nil, changedRow("which sheet is in force for model " + name)
+	}
+	return s.SheetBy(ctx, core.Digest(row.Sheet))
 }
 
 // Sheets reads the sheets in force of all models.

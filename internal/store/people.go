@@ -24,13 +24,17 @@ type Person struct {
 	Next     []byte         `db:"factor_next" json:"-"` // one that waits for its first code, sealed
 	FactorAt sql.NullTime   `db:"factor_at" json:"-"`   // since when it counts
 	Step     int64          `db:"factor_step" json:"-"` // of time, of which its code was used last
+	Seal
 }
 
-const personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step, factor_next`
+var personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step, factor_next, ` + sealColumns("person", "")
 
 // AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
+	err := s.changing(ctx, "person", p.ID, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
+		return err
+	})
 	if duplicate(err) {
 		return core.Fail(core.Busy, "there is somebody called %s already", p.Name).Unit("nothing was changed").Do("Take another name for this one; whoever has that name gets a new sign-in link, not a second account.")
 	}
@@ -39,15 +43,20 @@ func (s *Store) AddPerson(ctx context.Context, p Person) error {
 
 // PutPerson adds somebody, or changes name, role and password hash.
 func (s *Store) PutPerson(ctx context.Context, p Person) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)
+	return s.changing(ctx, "person", p.ID, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE name = VALUES(name), role = VALUES(role), email = VALUES(email), password = COALESCE(VALUES(password), password)`,
-		p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
-	return err
+			p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
+		return err
+	})
 }
 
 // Person finds somebody by id or by name.
 func (s *Store) Person(ctx context.Context, idOrName string) (p Person, err error) {
 	err = s.db.GetContext(ctx, &p, `SELECT `+personColumns+` FROM person WHERE id = ? OR name = ? LIMIT 1`, idOrName, idOrName)
+	if err == nil && !s.holds(p.Seal) {
+		err = changedRow("the account of " + p.Name)
+	}
 	return p, none(err, "there is nobody called %q", idOrName)
 }
 
@@ -63,7 +72,7 @@ var ErrLastLead = core.Fail(core.NotAllowed, "nobody would be left who is a lead
 // ChangePerson gives somebody another role or address, unless that would leave the team
 // without a lead.
 func (s *Store) ChangePerson(ctx context.Context, p Person) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
+	return s.changing(ctx, "person", p.ID, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE person SET role = ?, email = ? WHERE id = ? AND ended_at IS NULL`, p.Role, p.Email, p.ID); err != nil {
 			return err
 		}
@@ -86,7 +95,7 @@ func leadLeft(ctx context.Context, tx *sqlx.Tx) error {
 
 // EndPerson ends an account: sessions, tokens and codes are gone when it returns.
 func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
+	return s.changing(ctx, "person", id, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE person SET ended_at = COALESCE(ended_at, ?), password = NULL, factor = NULL, factor_at = NULL WHERE id = ?`, at.UTC(), id); err != nil {
 			return err
 		}
@@ -136,23 +145,31 @@ type Secret struct {
 	Until sql.NullTime   `db:"until_at"`  // of a code: what comes of it ends then at the latest
 
 	Confirmed sql.NullTime `db:"confirmed_at"` // when its owner has shown his factor last
+	Seal
 }
 
-const secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at, confirmed_at`
+var secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at, confirmed_at, ` + sealColumns("secret", "")
 
 // AddSecret keeps a secret's digest.
 func (s *Store) AddSecret(ctx context.Context, x Secret) error {
 	if x.Created.IsZero() {
 		x.Created = time.Now()
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at, confirmed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until, x.Confirmed)
-	return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at, confirmed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until, x.Confirmed); err != nil {
+			return err
+		}
+		return s.seal(ctx, tx, "secret", "digest = ?", x.Digest)
+	})
 }
 
 // Secret finds one that is not expired.
 func (s *Store) Secret(ctx context.Context, digest core.Digest, now time.Time) (x Secret, err error) {
 	err = s.db.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)`, digest[:], now.UTC())
+	if err == nil && !s.holds(x.Seal) {
+		err = changedRow("this sign-in")
+	}
 	return x, none(err, "this sign-in is not known or has ended")
 }
 
@@ -165,20 +182,24 @@ func (s *Store) NextFactor(ctx context.Context, person string, sealed []byte) er
 
 // BeginFactor makes the factor that waited count, from the step of time of its first code on.
 func (s *Store) BeginFactor(ctx context.Context, person string, sealed []byte, step int64, at time.Time) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE person SET factor = factor_next, factor_at = ?, factor_step = ?, factor_next = NULL WHERE id = ? AND factor_next = ?`, at.UTC(), step, person, sealed)
-	if err != nil {
-		return err
-	}
-	if n, _ := r.RowsAffected(); n == 0 {
-		return core.Fail(core.NotAllowed, "this second factor was set up already, or another one in its place").Do("Look at the page Team, and set one up again if it is not there.")
-	}
-	return nil
+	return s.changing(ctx, "person", person, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE person SET factor = factor_next, factor_at = ?, factor_step = ?, factor_next = NULL WHERE id = ? AND factor_next = ?`, at.UTC(), step, person, sealed)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return core.Fail(core.NotAllowed, "this second factor was set up already, or another one in its place").Do("Look at the page Team, and set one up again if it is not there.")
+		}
+		return nil
+	})
 }
 
 // EndFactor takes a second factor away.
 func (s *Store) EndFactor(ctx context.Context, person string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE person SET factor = NULL, factor_at = NULL, factor_step = 0, factor_next = NULL WHERE id = ?`, person)
-	return err
+	return s.changing(ctx, "person", person, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE person SET factor = NULL, factor_at = NULL, factor_step = 0, factor_next = NULL WHERE id = ?`, person)
+		return err
+	})
 }
 
 // UseFactor takes a code of a second factor: the step of time that it is of counts once, for
@@ -210,7 +231,13 @@ func (s *Store) UseSecret(ctx context.Context, digest core.Digest, kind string, 
 		if n, _ := r.RowsAffected(); n == 0 {
 			return core.Fail(core.NotAllowed, "this code was used already or is too old").Do("Ask for a new one.")
 		}
-		return tx.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE digest = ?`, digest[:])
+		if err := tx.GetContext(ctx, &x, `SELECT `+secretColumns+` FROM secret WHERE digest = ?`, digest[:]); err != nil {
+			return err
+		}
+		if !s.holds(x.Seal) {
+			return changedRow("this code")
+		}
+		return nil
 	})
 	return x, err
 }
@@ -265,9 +292,10 @@ type DeviceAsk struct {
 	Days    int            `db:"days"`
 	Decided sql.NullTime   `db:"decided_at"`
 	Given   bool           `db:"given"`
+	Seal
 }
 
-const deviceColumns = `digest, code, machine, address, asked_at, expires_at, polled_at, person, scope, days, decided_at, given`
+var deviceColumns = `digest, code, machine, address, asked_at, expires_at, polled_at, person, scope, days, decided_at, given, ` + sealColumns("device_ask", "")
 
 // mostAsks is how many machines may wait to be let in at one time, in all and from one
 // address: nobody is signed in who asks.
@@ -290,7 +318,10 @@ func (s *Store) AddDeviceAsk(ctx context.Context, d DeviceAsk) error {
 			return core.Fail(core.Busy, "too many machines wait to be signed in: %d, %d of them from here", n.All, n.Here).Do("Wait some minutes, then ask again.")
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO device_ask (digest, code, machine, address, asked_at, expires_at) VALUES (?, ?, ?, ?, ?, ?)`, d.Digest, d.Code, d.Machine, d.Address, d.Asked.UTC(), d.Expires.UTC())
-		return err
+		if err != nil {
+			return err
+		}
+		return s.seal(ctx, tx, "device_ask", "digest = ?", d.Digest)
 	})
 }
 
@@ -302,15 +333,20 @@ func (s *Store) DeviceByCode(ctx context.Context, code string, now time.Time) (d
 
 // DecideDevice lets a machine in as somebody, or refuses it; once.
 func (s *Store) DecideDevice(ctx context.Context, d DeviceAsk, now time.Time) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE device_ask SET person = ?, scope = ?, days = ?, given = ?, decided_at = ? WHERE code = ? AND decided_at IS NULL AND expires_at > ?`,
-		d.Person, d.Scope, d.Days, d.Given, now.UTC(), d.Code, now.UTC())
-	if err != nil {
-		return err
-	}
-	if n, _ := r.RowsAffected(); n == 0 {
-		return core.Fail(core.NotFound, "no machine waits with the code %s", d.Code)
-	}
-	return nil
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.intact(ctx, tx, "device_ask", "code = ?", d.Code); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE device_ask SET person = ?, scope = ?, days = ?, given = ?, decided_at = ? WHERE code = ? AND decided_at IS NULL AND expires_at > ?`,
+			d.Person, d.Scope, d.Days, d.Given, now.UTC(), d.Code, now.UTC())
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return core.Fail(core.NotFound, "no machine waits with the code %s", d.Code)
+		}
+		return s.seal(ctx, tx, "device_ask", "code = ?", d.Code)
+	})
 }
 
 // PollDevice gives what was decided, and notes that it was asked. What was decided is given
@@ -319,6 +355,9 @@ func (s *Store) PollDevice(ctx context.Context, digest core.Digest, now time.Tim
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &d, `SELECT `+deviceColumns+` FROM device_ask WHERE digest = ? AND expires_at > ? FOR UPDATE`, digest[:], now.UTC()); err != nil {
 			return none(err, "what this machine asked is over")
+		}
+		if !s.holds(d.Seal) {
+			return changedRow("what this machine asked")
 		}
 		if d.Decided.Valid {
 			_, err := tx.ExecContext(ctx, `DELETE FROM device_ask WHERE digest = ?`, digest[:])
@@ -371,19 +410,26 @@ type Bench struct {
 	Seen       sql.NullTime `db:"seen_at" json:"-"`
 	ClockError int64        `db:"clock_error" json:"clockError"` // microseconds that its clock is ahead
 	Signs      sql.NullTime `db:"signs_at" json:"-"`             // since when it signs what it says: from then on nothing else of it is taken
+	Seal
 }
 
-const benchColumns = `id, name, public_key, version, enrolled_at, revoked_at, seen_at, clock_error, signs_at`
+var benchColumns = `id, name, public_key, version, enrolled_at, revoked_at, seen_at, clock_error, signs_at, ` + sealColumns("bench", "")
 
 // BenchBy finds one by id or name.
 func (s *Store) BenchBy(ctx context.Context, idOrName string) (b Bench, err error) {
 	err = s.db.GetContext(ctx, &b, `SELECT `+benchColumns+` FROM bench WHERE id = ? OR name = ? ORDER BY id = ? DESC LIMIT 1`, idOrName, idOrName, idOrName)
+	if err == nil && !s.holds(b.Seal) {
+		err = changedRow("bench " + b.Name)
+	}
 	return b, none(err, "there is no bench %q", idOrName)
 }
 
 // AddBench enrols a bench.
 func (s *Store) AddBench(ctx context.Context, b Bench) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at, signs_at) VALUES (?, ?, ?, ?, ?, ?)`, b.ID, b.Name, b.PublicKey, b.Version, time.Now().UTC(), b.Signs)
+	err := s.changing(ctx, "bench", b.ID, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at, signs_at) VALUES (?, ?, ?, ?, ?, ?)`, b.ID, b.Name, b.PublicKey, b.Version, time.Now().UTC(), b.Signs)
+		return err
+	})
 	if duplicate(err) {
 		return core.Fail(core.Busy, "there is a bench called %s already", b.Name).Do("Choose another name.")
 	}
@@ -396,9 +442,15 @@ func (s *Store) BenchSigns(ctx context.Context, id string, at time.Time) error {
 	return err
 }
 
-// Benches lists all.
+// Benches lists all. One whose row was changed behind the service's back has no key: nothing
+// that it signs counts.
 func (s *Store) Benches(ctx context.Context) (all []Bench, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT `+benchColumns+` FROM bench ORDER BY name`)
+	for i := range all {
+		if !s.holds(all[i].Seal) {
+			all[i].PublicKey = nil
+		}
+	}
 	return all, err
 }
 
@@ -425,7 +477,7 @@ func (s *Store) Revoked(ctx context.Context, benches []string) (map[string]bool,
 
 // RevokeBench ends a bench's right to speak.
 func (s *Store) RevokeBench(ctx context.Context, id string, at time.Time) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
+	return s.changing(ctx, "bench", id, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE bench SET revoked_at = COALESCE(revoked_at, ?) WHERE id = ?`, at.UTC(), id); err != nil {
 			return err
 		}

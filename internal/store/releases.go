@@ -24,11 +24,13 @@ type firmware struct {
 	By        sql.NullString `db:"withdrawn_by"`
 	Reason    sql.NullString `db:"withdrawn_reason"`
 	Body      []byte         `db:"body"` // the document, packed
+	Seal
 }
 
+var firmwareColumns = `f.id, f.model, f.version, f.document, f.withdrawn_at, f.withdrawn_by, f.withdrawn_reason, d.body, ` + sealColumns("firmware", "f.")
+
 const (
-	firmwareColumns = `f.id, f.model, f.version, f.document, f.withdrawn_at, f.withdrawn_by, f.withdrawn_reason, d.body`
-	firmwareTables  = `firmware f JOIN piece d ON d.name = f.document`
+	firmwareTables = `firmware f JOIN piece d ON d.name = f.document`
 )
 
 // Release is a release with the digest of its document.
@@ -55,6 +57,9 @@ func (s *Store) AddRelease(ctx context.Context, r *model.Release, document []byt
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO firmware (id, model, version, document, channel, number, added_at, added_by, words) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			r.ID, r.Model, r.Version, name[:], r.Channel, r.Number, time.Now().UTC(), by, searched(r)); err != nil {
+			return err
+		}
+		if err := s.seal(ctx, tx, "firmware", "id = ?", r.ID); err != nil {
 			return err
 		}
 		return putParts(ctx, tx, r, marks)
@@ -231,6 +236,9 @@ func (s *Store) Release(ctx context.Context, id string) (*Release, error) {
 }
 
 func (s *Store) release(_ context.Context, row firmware) (*Release, error) {
+	if !s.holds(row.Seal) {
+		return nil, changedRow("release " + row.Version + " of " + row.Model)
+	}
 	raw, err := opened(core.Digest(row.Document), row.Body)
 	if err != nil {
 		return nil, err
@@ -256,8 +264,10 @@ func (s *Store) ReleaseOf(ctx context.Context, modelName, name string) (*Release
 
 // Withdraw takes a release back. A release that was withdrawn stays as it is.
 func (s *Store) Withdraw(ctx context.Context, id, by, reason string, at time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE firmware SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_reason = ? WHERE id = ? AND withdrawn_at IS NULL`, at.UTC(), by, reason, id)
-	return err
+	return s.changing(ctx, "firmware", id, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE firmware SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_reason = ? WHERE id = ? AND withdrawn_at IS NULL`, at.UTC(), by, reason, id)
+		return err
+	})
 }
 
 // Withdrawn says which of the releases that open runs of a bench write was

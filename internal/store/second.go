@@ -97,33 +97,22 @@ func (s *Store) TeamRule(ctx context.Context, name string) (value, by string, at
 		Value string    `db:"value"`
 		By    string    `db:"set_by"`
 		At    time.Time `db:"set_at"`
+		Seal
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT value, set_by, set_at FROM team_rule WHERE name = ?`, name)
+	err = s.db.GetContext(ctx, &row, `SELECT value, set_by, set_at, `+sealColumns("team_rule", "")+` FROM team_rule WHERE name = ?`, name)
 	if err == sql.ErrNoRows {
 		return "", "", at, nil
+	}
+	if err == nil && !s.holds(row.Seal) {
+		return "", "", at, changedRow("what the team has settled about " + name)
 	}
 	return row.Value, row.By, row.At, err
 }
 
 // PutTeamRule settles it.
 func (s *Store) PutTeamRule(ctx context.Context, name, value, by string, at time.Time) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO team_rule (name, value, set_by, set_at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE value = VALUES(value), set_by = VALUES(set_by), set_at = VALUES(set_at)`, name, value, by, at.UTC())
-	return err
-}
-
-// SignedBy refuses a service whose key is not the one with which the history here is signed.
-// The first that comes says which that is.
-func (s *Store) SignedBy(ctx context.Context, key string) error {
-	if _, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO team_rule (name, value, set_by, set_at) VALUES ('service-key', ?, '', ?)`, key, time.Now().UTC()); err != nil {
+	return s.changing(ctx, "team_rule", name, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO team_rule (name, value, set_by, set_at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE value = VALUES(value), set_by = VALUES(set_by), set_at = VALUES(set_at)`, name, value, by, at.UTC())
 		return err
-	}
-	var is string
-	if err := s.db.GetContext(ctx, &is, `SELECT value FROM team_rule WHERE name = 'service-key'`); err != nil {
-		return err
-	}
-	if is != key {
-		return core.Fail(core.NotAllowed, "the history in this database is signed with key %s, and this service has key %s: it would break the history for good", is, key).
-			Do("Start it with the right key: --key FILE.")
-	}
-	return nil
+	})
 }

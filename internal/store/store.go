@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -35,6 +36,9 @@ type Store struct {
 	ev  *zstd.Encoder // of events
 
 	sheets sheetCache
+
+	sealKey []byte      // of seals; without one what is written has none, and everything is believed
+	strict  atomic.Bool // every row has a seal
 }
 
 // config completes a data source name with what the store relies on.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -31,6 +32,7 @@ type Vouch struct {
 	Dated     time.Time `db:"dated_at"`
 	By        string    `db:"entered_by"`
 	Entered   time.Time `db:"entered_at"`
+	Seal
 }
 
 // PutVouch enters somebody's word, with what was signed.
@@ -45,14 +47,18 @@ func (s *Store) PutVouch(ctx context.Context, v Vouch, signed []byte) error {
 		}
 		_, err := tx.NamedExecContext(ctx, `INSERT IGNORE INTO vouch (firmware, how, who, reason, signed, signature, dated_at, entered_by, entered_at)
 			VALUES (:firmware, :how, :who, :reason, :signed, :signature, :dated_at, :entered_by, :entered_at)`, v)
-		return err
+		if err != nil {
+			return err
+		}
+		return s.seal(ctx, tx, "vouch", "firmware = ? AND how = ? AND who = ? AND seal IS NULL", v.Firmware, v.How, v.Who)
 	})
 }
 
-// Vouches lists who vouches for the releases of a model, or for one release.
+// Vouches lists who vouches for the releases of a model, or for one release. A word that was put
+// into the database behind the service's back is none.
 func (s *Store) Vouches(ctx context.Context, modelName, release string) (all []Vouch, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT v.* FROM vouch v JOIN firmware f ON f.id = v.firmware WHERE (? = '' OR f.model = ?) AND (? = '' OR f.id = ?) ORDER BY v.entered_at`, modelName, modelName, release, release)
-	return all, err
+	err = s.db.SelectContext(ctx, &all, `SELECT v.firmware, v.how, v.who, v.reason, v.signed, v.signature, v.dated_at, v.entered_by, v.entered_at, `+sealColumns("vouch", "v.")+` FROM vouch v JOIN firmware f ON f.id = v.firmware WHERE (? = '' OR f.model = ?) AND (? = '' OR f.id = ?) ORDER BY v.entered_at`, modelName, modelName, release, release)
+	return slices.DeleteFunc(all, func(v Vouch) bool { return !s.holds(v.Seal) }), err
 }
 
 // TrustedKey is a key in the team's list.
@@ -67,11 +73,15 @@ type TrustedKey struct {
 	Reason  string         `db:"reason"`
 	By      string         `db:"added_by"`
 	At      time.Time      `db:"added_at"`
+	Seal
 }
 
 // PutKey adds a key; one that is there is busy.
 func (s *Store) PutKey(ctx context.Context, k TrustedKey) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO trusted_key (id, name, public, valid_from, valid_until, added_by, added_at) VALUES (:id, :name, :public, :valid_from, :valid_until, :added_by, :added_at)`, k)
+	err := s.changing(ctx, "trusted_key", k.ID, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO trusted_key (id, name, public, valid_from, valid_until, added_by, added_at) VALUES (:id, :name, :public, :valid_from, :valid_until, :added_by, :added_at)`, k)
+		return err
+	})
 	if duplicate(err) {
 		return core.Fail(core.Busy, "key %s is in the list already", k.ID)
 	}
@@ -80,21 +90,24 @@ func (s *Store) PutKey(ctx context.Context, k TrustedKey) error {
 
 // RevokeKey ends the trust in a key.
 func (s *Store) RevokeKey(ctx context.Context, id, by, reason string, at time.Time) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE trusted_key SET revoked_at = ?, revoked_by = ?, reason = ? WHERE id = ? AND revoked_at IS NULL`, at.UTC(), by, reason, id)
-	if err != nil {
-		return err
-	}
-	if n, _ := r.RowsAffected(); n == 0 {
-		return core.Fail(core.NotFound, "there is no key %q that could be revoked", id)
-	}
-	return nil
+	return s.changing(ctx, "trusted_key", id, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE trusted_key SET revoked_at = ?, revoked_by = ?, reason = ? WHERE id = ? AND revoked_at IS NULL`, at.UTC(), by, reason, id)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return core.Fail(core.NotFound, "there is no key %q that could be revoked", id)
+		}
+		return nil
+	})
 }
 
-// Keys lists the keys.
+// Keys lists the keys. One whose row was changed behind the service's back is left out.
 func (s *Store) Keys(ctx context.Context) (all []trust.Trusted, rows []TrustedKey, err error) {
-	if err = s.db.SelectContext(ctx, &rows, `SELECT * FROM trusted_key ORDER BY added_at`); err != nil {
+	if err = s.db.SelectContext(ctx, &rows, `SELECT id, name, public, valid_from, valid_until, revoked_at, revoked_by, reason, added_by, added_at, `+sealColumns("trusted_key", "")+` FROM trusted_key ORDER BY added_at`); err != nil {
 		return nil, nil, err
 	}
+	rows = slices.DeleteFunc(rows, func(k TrustedKey) bool { return !s.holds(k.Seal) })
 	for _, k := range rows {
 		t := trust.Trusted{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Reason: k.Reason}
 		if k.Until.Valid {

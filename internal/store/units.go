@@ -215,20 +215,20 @@ func (s *Store) NoteRefusal(ctx context.Context, key trust.Key, unit, by, why st
 
 // AddFacts appends what is known of a unit, and brings its columns up to date.
 func (s *Store) AddFacts(ctx context.Context, unit string, facts []core.Fact) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error { return addFacts(ctx, tx, unit, facts) })
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return s.addFacts(ctx, tx, unit, facts) })
 }
 
 // NoteFacts appends what a person has noted, and a line to the unit's history.
 func (s *Store) NoteFacts(ctx context.Context, key trust.Key, unit string, facts []core.Fact, says, by string, at time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := addFacts(ctx, tx, unit, facts); err != nil {
+		if err := s.addFacts(ctx, tx, unit, facts); err != nil {
 			return err
 		}
 		return s.noteOf(ctx, tx, key, history.Noted, unit, by, says, at)
 	})
 }
 
-func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) error {
+func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) error {
 	facts = append([]core.Fact(nil), facts...) // in the order of the key, which fills pages well
 	sort.Slice(facts, func(i, j int) bool { return facts[i].Name < facts[j].Name })
 	for _, f := range facts {
@@ -236,8 +236,8 @@ func addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) 
 		if f.Photo != nil {
 			photo = f.Photo[:]
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by, evidence) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-			unit, f.Name, f.Value, f.Source, f.At.UTC(), f.By, photo); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by, evidence, seal) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			unit, f.Name, f.Value, f.Source, f.At.UTC().Truncate(time.Microsecond), f.By, photo, s.sealFact(unit, f)); err != nil {
 			return err
 		}
 		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
@@ -271,7 +271,8 @@ func newest(facts []core.Fact) time.Time {
 	return t
 }
 
-// Facts lists the newest fact of each name and source.
+// Facts lists the newest fact of each name and source. One that was changed or put into the
+// database behind the service's back is none.
 func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
 	var rows []struct {
 		Name   string    `db:"name"`
@@ -280,11 +281,15 @@ func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
 		At     time.Time `db:"said_at"`
 		By     string    `db:"said_by"`
 		Photo  []byte    `db:"evidence"`
+		Seal
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by, evidence FROM fact f WHERE unit = ? AND said_at = (SELECT MAX(g.said_at) FROM fact g
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by, evidence, `+sealColumns("fact", "f.")+` FROM fact f WHERE unit = ? AND said_at = (SELECT MAX(g.said_at) FROM fact g
 		WHERE g.unit = f.unit AND g.name = f.name AND g.source = f.source) ORDER BY name, source`, unit)
 	facts := make([]core.Fact, 0, len(rows))
 	for _, r := range rows {
+		if !s.holds(r.Seal) {
+			continue
+		}
 		f := core.Fact{Name: r.Name, Value: r.Value, Source: r.Source, At: r.At, By: r.By}
 		if r.Photo != nil {
 			d := core.Digest(r.Photo)

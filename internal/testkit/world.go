@@ -87,6 +87,9 @@ func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 	if w.Key, err = trust.NewKey(); err != nil {
 		t.Fatal(err)
 	}
+	if err := w.Store.WithKey(ctx, w.Key); err != nil {
+		t.Fatal(err)
+	}
 	w.StartService()
 	t.Cleanup(w.StopService)
 	for _, p := range world.People {

@@ -12,9 +12,9 @@ import (
 
 	"zealousferry/core/history"
 	"zealousferry/internal/client"
-	"zealousferry/sim"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
+	"zealousferry/sim"
 )
 
 // whole lets the tree take in all there is, and gives its size.

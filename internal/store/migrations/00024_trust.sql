@@ -38,6 +38,18 @@ CREATE TABLE IF NOT EXISTS entry_waiting (
   UNIQUE KEY entry_waiting_once (unit, n)
 );
 INSERT IGNORE INTO entry_waiting (unit, n) SELECT unit, n FROM entry ORDER BY n, unit;
+-- A MAC over the columns of a row that say who may what, and what is believed, under a key that is
+-- not in the database. Rows from before get theirs when the service starts, once.
+ALTER TABLE person ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE secret ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE device_ask ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE bench ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE trusted_key ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE vouch ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE firmware ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE model ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE team_rule ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
+ALTER TABLE fact ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
 -- A program from before adds entries that would have no place.
 UPDATE schema_promise SET oldest = 24 WHERE one = 1;
 -- +goose Down
