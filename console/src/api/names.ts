@@ -26,6 +26,7 @@ export const audit: Record<string, string> = {
   "person-ended": "account ended",
   "release-vouched": "release vouched for",
   "release-withdrawn": "release withdrawn",
+  "rows-sealed": "rows of the database were sealed",
   "sheet-in-force": "sheet in force",
   "sign-in-failed": "wrong name or password",
   "signed-in": "signed in",
