@@ -197,3 +197,29 @@ func (w *Witness) show(ctx context.Context, c *client.Client) error {
 	}
 	return nil
 }
+
+// Known is what a bench's folder says of it.
+type Known struct{ Name, Service string }
+
+// Know reads of which bench a folder is.
+func Know(dir string) (Known, error) {
+	id, err := readIdentity(dir)
+	return Known{id.Name, id.Service}, err
+}
+
+// Believed asks the service whether it takes the word of the bench whose folder this is.
+func Believed(ctx context.Context, dir string) error {
+	id, err := readIdentity(dir)
+	if err != nil {
+		return err
+	}
+	key, err := trust.DecodeKey(id.Key)
+	if err != nil {
+		return err
+	}
+	c := client.New(id.Service, id.Token, core.System{})
+	defer c.Close()
+	c.SignAs(key)
+	_, err = c.Missing(ctx, []core.Digest{})
+	return err
+}

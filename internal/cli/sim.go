@@ -1,3 +1,5 @@
+//go:build !field
+
 package cli
 
 import (
@@ -27,6 +29,10 @@ type switchboard struct {
 	Units    []sim.Standing    `json:"units"`
 	Gateways map[string]string `json:"gateways"` // of vehicles, by link
 }
+
+// demoVerbs are those of the demo and of simulated units. What is installed where units are worked
+// on is built without them (build tag field).
+func (a *app) demoVerbs() []*cobra.Command { return []*cobra.Command{a.simVerb(), a.demoVerb()} }
 
 func (a *app) simVerb() *cobra.Command {
 	dir, scale := "", 1.0

@@ -141,8 +141,20 @@ func (a *app) unitMemory() *cobra.Command {
 }
 
 func (a *app) unitPhoto() *cobra.Command {
-	return &cobra.Command{Use: "photo DIGEST FILE", Short: "Writes a photo that stands behind a fact or an answer into a file", Args: cobra.ExactArgs(2), Example: "  ferry unit photo 9f2c…e1 board.jpg",
+	remove, reason := false, ""
+	v := &cobra.Command{Use: "photo DIGEST [FILE]", Short: "Writes a photo that stands behind a fact or an answer into a file, or removes it for good", Args: cobra.RangeArgs(1, 2),
+		Long:    "With --remove a lead removes it: it shows what it should not. Its digest stays wherever it is named.",
+		Example: "  ferry unit photo 9f2c…e1 board.jpg\n  ferry unit photo 9f2c…e1 --remove --reason \"a face is on it\"",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if remove {
+				if err := c.RemoveEvidence(ctx, args[0], reason); err != nil {
+					return err
+				}
+				return a.show(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "%s it is removed\n", a.paint(teal, "✓")) })
+			}
+			if len(args) < 2 {
+				return fmt.Errorf("say into which FILE it is to be written")
+			}
 			data, err := c.Evidence(ctx, args[0])
 			if err != nil {
 				return err
@@ -154,6 +166,9 @@ func (a *app) unitPhoto() *cobra.Command {
 				fmt.Fprintf(a.out, "%s %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
 			})
 		})}
+	v.Flags().BoolVar(&remove, "remove", false, "remove it for good (lead)")
+	v.Flags().StringVar(&reason, "reason", "", "why")
+	return v
 }
 
 func (a *app) unitJoin() *cobra.Command {

@@ -14,6 +14,11 @@ func (c *Client) PutEvidence(ctx context.Context, kind string, data []byte) (Kep
 	return post[Kept](ctx, c, "/api/evidence?kind="+url.QueryEscape(kind), data)
 }
 
+// RemoveEvidence removes a photo or text for good.
+func (c *Client) RemoveEvidence(ctx context.Context, digest, reason string) error {
+	return c.call(ctx, "POST", "/api/evidence/"+segment(digest)+"/remove", Reason{reason}, nil)
+}
+
 // Evidence is a photo or text that was kept, by its digest.
 func (c *Client) Evidence(ctx context.Context, digest string) (data []byte, err error) {
 	err = c.call(ctx, "GET", "/api/evidence/"+segment(digest), nil, &data)

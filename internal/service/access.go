@@ -36,6 +36,7 @@ const (
 	auditSheet        = "sheet-in-force"
 	auditVouched      = "release-vouched"
 	auditWithdrawn    = "release-withdrawn"
+	auditPhoto        = "photo-removed"
 )
 
 // audit puts something that was done about who may what into the log, a chain of its own like

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"zealousferry/core"
+	"zealousferry/core/photo"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -19,7 +20,8 @@ type evidenceIn struct {
 // evidenceBegins is how files of each kind begin.
 var evidenceBegins = map[string]string{"image/jpeg": "\xFF\xD8\xFF", "image/png": "\x89PNG\r\n\x1A\n", "image/webp": "RIFF"}
 
-// putEvidence keeps a photo or a text that stands behind a fact.
+// putEvidence keeps a photo or a text that stands behind a fact. Of a photo nothing is kept but
+// the picture: not where and when it was taken, nor with what.
 func (v *Service) putEvidence(ctx context.Context, in *evidenceIn) (client.Kept, error) {
 	if len(in.RawBody) == 0 || len(in.RawBody) > maxEvidence {
 		return client.Kept{}, core.Fail(core.BadFile, "evidence has 1 byte to %d MiB, this has %d bytes", maxEvidence>>20, len(in.RawBody))
@@ -27,8 +29,15 @@ func (v *Service) putEvidence(ctx context.Context, in *evidenceIn) (client.Kept,
 	if !strings.HasPrefix(string(in.RawBody[:min(16, len(in.RawBody))]), evidenceBegins[in.Kind]) {
 		return client.Kept{}, core.Fail(core.BadFile, "this is not a file of kind %s", in.Kind)
 	}
-	d := core.DigestOf(in.RawBody)
-	return client.Kept{Digest: d}, v.store.PutEvidence(ctx, store.Evidence{Digest: d[:], Kind: in.Kind, Length: len(in.RawBody), Body: in.RawBody, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+	body := in.RawBody
+	if in.Kind != "text/plain" {
+		var err error
+		if body, err = photo.Clean(in.Kind, body); err != nil {
+			return client.Kept{}, err
+		}
+	}
+	d := core.DigestOf(body)
+	return client.Kept{Digest: d}, v.store.PutEvidence(ctx, store.Evidence{Digest: d[:], Kind: in.Kind, Length: len(body), Body: body, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
 }
 
 type evidenceOut struct {
@@ -44,8 +53,37 @@ func (v *Service) getEvidence(ctx context.Context, in *imagePath) (*evidenceOut,
 		return nil, err
 	}
 	e, err := v.store.Evidence(ctx, d)
-	if err == nil && e.Body == nil {
+	switch {
+	case err != nil:
+	case e.Body == nil:
 		err = core.Fail(core.NotFound, "evidence %s was removed", d.Short())
+	case core.DigestOf(e.Body) != d:
+		err = core.Fail(core.VerifyDiffers, "evidence %s is not what was kept under that SHA-256: it was changed in the database", d.Short())
 	}
 	return &evidenceOut{e.Kind, "default-src 'none'; sandbox", "nosniff", e.Body}, err
+}
+
+// EvidencePath names evidence.
+type EvidencePath struct {
+	Digest string `path:"digest" maxLength:"64"`
+}
+
+type removeEvidenceIn struct {
+	EvidencePath
+	Body client.Reason
+}
+
+// removeEvidence removes a photo or text for good; its digest stays wherever it is named.
+func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (none, error) {
+	if err := v.sure(ctx); err != nil {
+		return none{}, err
+	}
+	d, err := core.ParseDigest(in.Digest)
+	if err != nil {
+		return none{}, err
+	}
+	if err := v.store.RemoveEvidence(ctx, d); err != nil {
+		return none{}, err
+	}
+	return none{}, v.audit(ctx, auditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
 }

@@ -101,6 +101,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/gear", "put-gear", Technician, "Add or change a thing that the team has", v.putGear)
 	route(v, api, "POST", "/api/gear/{gear}/drop", "drop-gear", Technician, "Take a thing off the list", v.dropGear)
 	upload(v, api, "POST", "/api/evidence", "put-evidence", Technician, "Keep a photo or a text that stands behind a fact", "application/octet-stream", v.putEvidence)
+	route(v, api, "POST", "/api/evidence/{digest}/remove", "remove-evidence", Lead, "Remove a photo or text for good; its digest stays wherever it is named", v.removeEvidence)
 	raw(v, api, "GET", "/api/evidence/{digest}", "get-evidence", Viewer, "Evidence by its SHA-256", v.getEvidence)
 
 	route(v, api, "GET", "/api/units", "list-units", Viewer, "Units, a page at a time", v.listUnits)

@@ -28,3 +28,15 @@ func (s *Store) Evidence(ctx context.Context, digest core.Digest) (e Evidence, e
 	err = s.db.GetContext(ctx, &e, `SELECT * FROM evidence WHERE digest = ?`, digest[:])
 	return e, none(err, "there is no evidence %s", digest.Short())
 }
+
+// RemoveEvidence removes it; that it was there, and by whom it was added, stays.
+func (s *Store) RemoveEvidence(ctx context.Context, digest core.Digest) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE evidence SET body = NULL WHERE digest = ? AND body IS NOT NULL`, digest[:])
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return core.Fail(core.NotFound, "there is no evidence %s", digest.Short())
+	}
+	return nil
+}

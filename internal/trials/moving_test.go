@@ -63,7 +63,7 @@ func lived(t *testing.T) *testkit.World {
 	if _, err := w.Lead.AddKey(ctx, client.NewKey{Name: "Marsk Boards", Public: key.Public()}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Technician.PutEvidence(ctx, "image/png", []byte("\x89PNG\r\n\x1A\nboard")); err != nil {
+	if _, err := w.Technician.PutEvidence(ctx, "image/png", pictureOf(7)); err != nil {
 		t.Fatal(err)
 	}
 	return w

@@ -4,6 +4,8 @@ import (
 	"archive/zip"
 	"bytes"
 	"encoding/base64"
+	"image/jpeg"
+	"image/png"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -63,6 +65,50 @@ func TestWhatIsTypedIsChecked(t *testing.T) {
 	}
 	if id, err := w.Technician.IdentifyAs(ctx, "b/a", "s-0001", "", false); err != nil || id.Serial != "S-0001" {
 		t.Errorf("a label that agrees with the wire: %+v %v", id, err)
+	}
+}
+
+// Of a photo the picture is kept and nothing else; a lead removes it for good, which the audit log
+// keeps.
+func TestOfAPhotoThePictureIsKept(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	place, plain := []byte("Exif\x00\x00II*\x00\x08\x00\x00\x00\x00\x0054.3213N 10.1348E"), pictureOf(70)
+	var shot bytes.Buffer
+	im, err := png.Decode(bytes.NewReader(plain))
+	if err != nil || jpeg.Encode(&shot, im, nil) != nil {
+		t.Fatal(err)
+	}
+	with := append([]byte{0xFF, 0xD8, 0xFF, 0xE1, 0, byte(len(place) + 2)}, place...)
+	kept, err := w.Technician.PutEvidence(ctx, "image/jpeg", append(with, shot.Bytes()[2:]...))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := w.Viewer.Evidence(ctx, kept.Digest.String())
+	if err != nil || bytes.Contains(got, []byte("10.1348E")) || !bytes.Equal(got, shot.Bytes()) {
+		t.Fatalf("%d bytes are kept, %v", len(got), err)
+	}
+	if _, err := w.Technician.PutEvidence(ctx, "image/jpeg", with); core.KindOf(err) != core.BadFile {
+		t.Errorf("a photo that is cut off: %v", err)
+	}
+	l := commandLine(t, w, "lead")
+	commandLine(t, w, "technician").must(20, "unit", "photo", kept.Digest.String(), "--remove", "--reason", "why not")
+	told(t, l.must(0, "unit", "photo", kept.Digest.String(), "--remove", "--reason", "a face is on it"), "removed")
+	if _, err := w.Viewer.Evidence(ctx, kept.Digest.String()); core.KindOf(err) != core.NotFound {
+		t.Errorf("after it was removed: %v", err)
+	}
+	told(t, l.must(0, "audit", "log"), "photo removed", "a face is on it")
+
+	// Changed in the database, it is not shown as what was kept.
+	again, err := w.Technician.PutEvidence(ctx, "image/png", plain)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE evidence SET body = 'x' WHERE body IS NOT NULL`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Viewer.Evidence(ctx, again.Digest.String()); core.KindOf(err) != core.VerifyDiffers {
+		t.Errorf("changed: %v", err)
 	}
 }
 

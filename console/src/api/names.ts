@@ -24,6 +24,7 @@ export const audit: Record<string, string> = {
   "person-added": "person added",
   "person-changed": "person changed",
   "person-ended": "account ended",
+  "photo-removed": "photo removed",
   "release-vouched": "release vouched for",
   "release-withdrawn": "release withdrawn",
   "rows-sealed": "rows of the database were sealed",

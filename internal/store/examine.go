@@ -1,0 +1,59 @@
+package store
+
+import (
+	"context"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Examined is how a database is set up.
+type Examined struct {
+	Version   string
+	Account   string
+	Now       time.Time
+	Flush     int    // innodb_flush_log_at_trx_commit: 1 is on disk before it is acknowledged
+	Buffer    uint64 // bytes of pages in memory
+	DataDir   string // where this machine can see it
+	MayChange []string
+}
+
+var grantLine = regexp.MustCompile("^GRANT (.+) ON (\\S+) TO ")
+
+// Examine tells how the database is set up, and which tables that only grow the account may
+// change all the same.
+func (s *Store) Examine(ctx context.Context) (x Examined, err error) {
+	var row struct {
+		Version string    `db:"version"`
+		Account string    `db:"account"`
+		Now     time.Time `db:"now"`
+		Flush   int       `db:"flush"`
+		Buffer  uint64    `db:"buffer"`
+		DataDir string    `db:"datadir"`
+		Name    string    `db:"name"`
+	}
+	if err := s.db.GetContext(ctx, &row, `SELECT VERSION() AS version, CURRENT_USER() AS account, UTC_TIMESTAMP(6) AS now, @@innodb_flush_log_at_trx_commit AS flush, @@innodb_buffer_pool_size AS buffer, @@datadir AS datadir, DATABASE() AS name`); err != nil {
+		return x, err
+	}
+	x = Examined{Version: "MariaDB " + strings.SplitN(row.Version, "-", 2)[0], Account: row.Account, Now: row.Now, Flush: row.Flush, Buffer: row.Buffer, DataDir: row.DataDir}
+	var grants []string
+	if err := s.db.SelectContext(ctx, &grants, `SHOW GRANTS FOR CURRENT_USER()`); err != nil {
+		return x, err
+	}
+	for _, g := range grants {
+		m := grantLine.FindStringSubmatch(g)
+		if m == nil || !strings.Contains(m[1], "ALL PRIVILEGES") && !strings.Contains(m[1], "UPDATE") && !strings.Contains(m[1], "DELETE") {
+			continue
+		}
+		on := strings.ReplaceAll(strings.ReplaceAll(m[2], "`", ""), "\\_", "_")
+		switch {
+		case on == "*.*" || on == row.Name+".*":
+			x.MayChange = append(x.MayChange, "all tables")
+		case growing[strings.TrimPrefix(on, row.Name+".")]:
+			x.MayChange = append(x.MayChange, strings.TrimPrefix(on, row.Name+"."))
+		}
+	}
+	slices.Sort(x.MayChange)
+	return x, nil
+}
