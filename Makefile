@@ -5,7 +5,7 @@ CONSOLE := $(shell find console/src console/index.html console/package-lock.json
 
 VERSION := $(shell sed -n 's/^const Version = "\(.*\)"/\1/p' internal/bench/bench.go)
 # Nothing of the folder that it is built in goes into the program.
-GOBUILD := go build -trimpath -ldflags=-buildid=
+GOBUILD := go build -trimpath -buildvcs=auto -ldflags=-buildid=
 
 .PHONY: help demo demo-fresh test trials fuzz bench build types package twice clean
 help:
