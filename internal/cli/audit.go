@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) auditVerb() *cobra.Command {
-	offline, state := "", ""
+	offline, identity, state := "", "", ""
 	var heads []string
 	v := &cobra.Command{Use: "audit", Short: "Hold the histories of all units against the tree, its checkpoints and what benches have kept (lead)", Args: cobra.NoArgs,
 		Long:    "Reads every entry of every unit and of the audit log, computes the tree anew, and holds it against each\nsigned checkpoint; records against their signatures, events and runs. Exit 16 where something was changed,\nput in or taken away; what, is said by name.\n\nWith --offline it reads a dump, and no service is asked: --heads names what `ferry bench heads` has written on\na bench, whose key of the service it holds everything against.",
@@ -30,11 +30,12 @@ func (a *app) auditVerb() *cobra.Command {
 				return core.Fail(core.BadFile, "--heads goes with --offline: the benches show the service itself what they have kept")
 			}
 			if offline != "" {
-				return untilStopped(func(ctx context.Context) error { return a.auditOffline(ctx, offline, heads) })
+				return untilStopped(func(ctx context.Context) error { return a.auditOffline(ctx, offline, identity, heads) })
 			}
 			return a.call(func(ctx context.Context, c *client.Client, _ []string) error { return a.auditAll(ctx, c, state) })(c, args)
 		}}
 	v.Flags().StringVar(&offline, "offline", "", "a dump to read, in place of asking the service")
+	v.Flags().StringVar(&identity, "identity", "", "with --offline: file of the identity for which the dump was encrypted")
 	v.Flags().StringArrayVar(&heads, "heads", nil, "with --offline: file of what a bench has kept; several may be given, and one must")
 	v.Flags().StringVar(&state, "state", "", "file that keeps how far the audit is: one that was broken off goes on there")
 	v.AddCommand(a.auditLog())
@@ -104,7 +105,7 @@ func (a *app) auditAll(ctx context.Context, c *client.Client, state string) erro
 }
 
 // auditOffline audits a dump against what benches have kept.
-func (a *app) auditOffline(ctx context.Context, dump string, files []string) error {
+func (a *app) auditOffline(ctx context.Context, dump, identity string, files []string) error {
 	if len(files) == 0 {
 		return core.Fail(core.BadFile, "an audit without the service wants to know what a bench has kept: --heads FILE").Do("Write it on a bench: ferry bench heads --dir FOLDER > FILE")
 	}
@@ -127,12 +128,12 @@ func (a *app) auditOffline(ctx context.Context, dump string, files []string) err
 		}
 		kept = append(kept, k.Heads)
 	}
-	f, err := os.Open(dump)
+	r, f, err := openDump(dump, identity)
 	if err != nil {
-		return core.Fail(core.NotFound, "%w", err)
+		return err
 	}
 	defer f.Close()
-	archive, err := store.OpenArchive(f)
+	archive, err := store.OpenArchive(r)
 	if err != nil {
 		return err
 	}

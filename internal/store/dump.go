@@ -18,13 +18,14 @@ import (
 	"github.com/pressly/goose/v3"
 
 	"zealousferry/core"
+	"zealousferry/core/trust"
 )
 
 // A dump is a whole service's data in one file: Zstandard around a row of CBOR
 // items. First a dumpHead; then for every table a dumpTable and its rows, each
 // an array of texts or null; at last a dumpEnd with the SHA-256 of all items
-// before it. It does not hold the service's key, which is kept outside of the
-// database.
+// before it, which the service's key has signed where it was at hand. It does not
+// hold that key, which is kept outside of the database.
 type dumpHead struct {
 	Format int       `cbor:"ferry-dump"`
 	Schema int64     `cbor:"schema"`
@@ -40,13 +41,20 @@ type dumpTable struct {
 type dumpEnd struct {
 	Tables int    `cbor:"tables"`
 	SHA256 []byte `cbor:"sha256"`
+
+	Signer    []byte `cbor:"signer,omitempty"` // public key
+	Signature []byte `cbor:"sig,omitempty"`    // of the digest
 }
+
+// dumpDomain is that of the signature.
+const dumpDomain = "ferry-dump/1"
 
 // Moved says what a dump holds.
 type Moved struct {
 	Schema int64             `json:"schema"`
 	At     time.Time         `json:"at"`
-	Rows   map[string]uint64 `json:"rows"` // by table
+	Rows   map[string]uint64 `json:"rows"`             // by table
+	Signed string            `json:"signed,omitempty"` // id of the key that has signed it
 }
 
 const dumpFormat = 1
@@ -66,8 +74,8 @@ func plain(dsn string) (*sql.DB, string, error) {
 }
 
 // Dump writes everything in the database at one instant. The account must be
-// able to read all of it.
-func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time) (m Moved, err error) {
+// able to read all of it. The service's key signs it; nil leaves it unsigned.
+func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time, key *trust.Key) (m Moved, err error) {
 	db, name, err := plain(dsn)
 	if err != nil {
 		return m, err
@@ -105,7 +113,12 @@ func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time) (m Moved,
 			return m, fmt.Errorf("table %s: %w", t, err)
 		}
 	}
-	if err := cbor.NewEncoder(z).Encode(dumpEnd{len(tables), sum.Sum(nil)}); err != nil {
+	end := dumpEnd{Tables: len(tables), SHA256: sum.Sum(nil)}
+	if key != nil {
+		end.Signer, end.Signature = key.Public(), key.Sign(dumpDomain, end.SHA256)
+		m.Signed = key.Public().ID()
+	}
+	if err := cbor.NewEncoder(z).Encode(end); err != nil {
 		return m, err
 	}
 	return m, z.Close()
@@ -269,6 +282,13 @@ func (d *dumpReader) tables(f func(t dumpTable, row func() ([][]byte, error)) er
 			if item.Tables != len(d.Rows) || string(item.SHA256) != string(before) {
 				return core.Fail(core.BadFile, "the dump's own SHA-256 does not agree with its content")
 			}
+			if len(item.Signature) > 0 {
+				if by := trust.Public(item.Signer); by.Verify(dumpDomain, item.SHA256, item.Signature) {
+					d.Signed = by.ID()
+				} else {
+					return core.Fail(core.BadFile, "the dump's signature is not of key %s, which it names", by.ID())
+				}
+			}
 			return nil
 		}
 		t := item.dumpTable
@@ -294,6 +314,11 @@ func (d *dumpReader) tables(f func(t dumpTable, row func() ([][]byte, error)) er
 		}
 		d.Rows[t.Table] = t.Rows
 	}
+}
+
+// CheckDump reads a dump to its end, and says what it holds.
+func CheckDump(r io.Reader) (Moved, error) {
+	return readDump(r, func(string) func(func(string) []byte) { return nil })
 }
 
 // readDump reads a dump without a database: of gives what is to be done with each row of a

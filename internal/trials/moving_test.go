@@ -106,7 +106,7 @@ func TestDumpsOfLandedSchemasMigrate(t *testing.T) {
 	if _, err := os.Stat(here); *land && err != nil {
 		w := lived(t)
 		var out bytes.Buffer
-		if _, err := store.Dump(context.Background(), w.DB.Root, &out, time.Now()); err != nil {
+		if _, err := store.Dump(context.Background(), w.DB.Root, &out, time.Now(), nil); err != nil {
 			t.Fatal(err)
 		}
 		os.MkdirAll("testdata", 0o755)
@@ -174,7 +174,7 @@ func TestAWholeServiceMoves(t *testing.T) {
 	w := lived(t)
 	ctx := context.Background()
 	var out bytes.Buffer
-	m, err := store.Dump(ctx, w.DB.Migrate, &out, time.Now())
+	m, err := store.Dump(ctx, w.DB.Migrate, &out, time.Now(), nil)
 	if err != nil || m.Schema != store.Schema || m.Rows["entry"] == 0 || m.Rows["piece"] == 0 {
 		t.Fatalf("dump: %v %+v", err, m)
 	}
@@ -189,6 +189,35 @@ func TestAWholeServiceMoves(t *testing.T) {
 		if db.Accounts, err = db.Provide(ctx, "ferry"); err != nil {
 			t.Fatal(err)
 		}
+	}
+	// One that somebody else has signed, or nobody, is not loaded by whoever names the key.
+	stranger, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var strange, ours bytes.Buffer
+	if _, err := store.Dump(ctx, w.DB.Migrate, &strange, time.Now(), &stranger); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Dump(ctx, w.DB.Migrate, &ours, time.Now(), &w.Key); err != nil {
+		t.Fatal(err)
+	}
+	dir, l := t.TempDir(), commandLine(t, w, "lead")
+	l.env = append(l.env, "FERRY_DATABASE="+db.Root)
+	for name, raw := range map[string][]byte{"service.key": []byte(w.Key.Encode()), "nobody": out.Bytes(), "stranger": strange.Bytes(), "ours": ours.Bytes()} {
+		if err := os.WriteFile(filepath.Join(dir, name), raw, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, why := range map[string]string{"nobody": "is not signed", "stranger": "is signed with key " + stranger.Public().ID()} {
+		told(t, l.must(20, "load", filepath.Join(dir, name), "--key", filepath.Join(dir, "service.key")), why, "nothing was changed")
+	}
+	told(t, l.must(0, "load", filepath.Join(dir, "ours"), "--key", filepath.Join(dir, "service.key"), "--grant", db.Service), "signed with key "+w.Key.Public().ID())
+	if _, err := db.Open(t, db.Root).Exec("DROP DATABASE ferry"); err != nil {
+		t.Fatal(err)
+	}
+	if db.Accounts, err = db.Provide(ctx, "ferry"); err != nil {
+		t.Fatal(err)
 	}
 	got, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(out.Bytes()))
 	if err != nil {

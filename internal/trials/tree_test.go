@@ -6,13 +6,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"zealousferry/core/history"
 	"zealousferry/internal/client"
-	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
 )
@@ -176,26 +175,27 @@ func TestAWholeDatabasePutBack(t *testing.T) {
 	if err := os.WriteFile(heads, []byte(l.must(0, "bench", "heads", "--dir", w.Dir)), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	keeper, key := filepath.Join(t.TempDir(), "keeper.txt"), filepath.Join(t.TempDir(), "service.key")
+	to := regexp.MustCompile(`age1[0-9a-z]+`).FindString(l.must(0, "dump", "identity", keeper))
+	if err := os.WriteFile(key, []byte(w.Key.Encode()+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l.env = append(l.env, "FERRY_DATABASE="+w.DB.Migrate)
 	dump := func() string {
 		name := filepath.Join(t.TempDir(), "ferry.dump")
-		f, err := os.Create(name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer f.Close()
-		if _, err := store.Dump(ctx, w.DB.Migrate, f, time.Now()); err != nil {
-			t.Fatal(err)
-		}
+		told(t, l.must(0, "dump", name, "--to", to, "--key", key), "encrypted for 1 keeper, signed with key "+w.Key.Public().ID())
 		return name
 	}
 	whole(t, w)
-	told(t, l.must(0, "audit", "--offline", dump(), "--heads", heads), "held against 1 checkpoint of benches", "none missing")
+	told(t, l.must(0, "audit", "--offline", dump(), "--identity", keeper, "--heads", heads), "held against 1 checkpoint of benches", "none missing")
 	told(t, l.must(17, "audit", "--offline", dump()), "ferry bench heads")
+	told(t, l.must(20, "audit", "--offline", dump(), "--heads", heads), "this dump is encrypted", "--identity")
+	told(t, l.must(20, "dump", filepath.Join(t.TempDir(), "x")), "--to age1", "--plain")
 
 	back()
 	told(t, l.must(0, "history", "S-0001"), "as it was entered") // by itself it cannot know
 	told(t, l.must(0, "audit"), "none missing")
-	said := l.must(16, "audit", "--offline", dump(), "--heads", heads)
+	said := l.must(16, "audit", "--offline", dump(), "--identity", keeper, "--heads", heads)
 	told(t, said, "entries are missing", "unit S-0001 is missing or another: a bench has kept its signed head")
 	w.StartBench(nil)
 	w.Wait("the bench to show what it has kept", func() bool {
