@@ -227,6 +227,19 @@ type Entry struct {
 	Signature  []byte      `cbor:"sig"` // of the record, by the bench
 }
 
+// clocksApart is how far the clocks of a service and its benches may be apart, in microseconds.
+const clocksApart = 2 * 60 * 1e6
+
+// Happened is when it happened, as far as that can be believed: not after it was entered, and not
+// before what it is the end of was opened, by the service's clock (0 where it is the end of
+// nothing). A time that cannot be is replaced by when it was entered, and told of.
+func (e *Entry) Happened(opened int64) (at int64, doubted bool) {
+	if e.HappenedAt > e.EnteredAt+clocksApart || opened > 0 && e.HappenedAt < opened-clocksApart {
+		return e.EnteredAt, true
+	}
+	return e.HappenedAt, false
+}
+
 // Encode gives the bytes that are stored and hashed.
 func (e *Entry) Encode() []byte { return encode(e) }
 

@@ -104,3 +104,25 @@ func FuzzDecodeEntry(f *testing.F) {
 		DecodeRecord(data)
 	})
 }
+
+// A time that cannot be is not believed, whoever has signed it.
+func TestWhenAnEntryHappened(t *testing.T) {
+	const minute, day = int64(60e6), int64(24 * 3600e6)
+	for name, x := range map[string]struct {
+		happened, entered, opened, want int64
+		doubted                         bool
+	}{
+		"in between":            {10 * day, 11 * day, 9 * day, 10 * day, false},
+		"years ago":             {0, 11 * day, 9 * day, 11 * day, true},
+		"years ahead":           {5000 * day, 11 * day, 9 * day, 11 * day, true},
+		"clocks a bit apart":    {11*day + minute, 11 * day, 11 * day, 11*day + minute, false},
+		"a bit before it began": {9*day - minute, 9*day + 1, 9 * day, 9*day - minute, false},
+		"of no run, long ago":   {0, 11 * day, 0, 0, false},
+		"of no run, to come":    {12 * day, 11 * day, 0, 11 * day, true},
+	} {
+		e := Entry{HappenedAt: x.happened, EnteredAt: x.entered}
+		if at, doubted := e.Happened(x.opened); at != x.want || doubted != x.doubted {
+			t.Errorf("%s: %d %v", name, at, doubted)
+		}
+	}
+}

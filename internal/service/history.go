@@ -89,7 +89,7 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 		if at, placed := places[x.N]; placed {
 			line.Place = &at
 		}
-		span := [2]int64{}
+		span, opened := [2]int64{}, int64(0)
 		if e.Kind == history.Refused {
 			line.Outcome = string(run.Refused)
 		}
@@ -98,6 +98,13 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves
 				line.Job, line.Why, line.Asked, line.Tells = r.Job, r.Why, r.Asked, tells(r, names)
 				span = [2]int64{r.Opened, r.Closed}
+				row, err := v.store.Run(ctx, r.Run)
+				if err != nil && core.KindOf(err) != core.NotFound {
+					return out, err
+				}
+				if err == nil {
+					opened = row.OpenedAt.UnixMicro()
+				}
 				found, err := store.Agrees(ctx, v.store, e, r)
 				if err != nil {
 					return out, err
@@ -106,6 +113,10 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 					out.Chain, out.Findings = "broken", append(out.Findings, fmt.Sprintf("entry %d: %s", x.N, f))
 				}
 			}
+		}
+		if at, doubted := e.Happened(opened); doubted {
+			line.Tells = append(line.Tells, core.Say("Its bench says that it happened on %s, which cannot be: it stands here by when it was entered.", line.At.Format("2 January 2006 15:04 UTC")))
+			line.At = time.UnixMicro(at).UTC()
 		}
 		line.Title = titleOf(line.Kind, line.Outcome, line.From, line.To)
 		for _, s := range spans {

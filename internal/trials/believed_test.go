@@ -243,3 +243,23 @@ func TestTheServicesKey(t *testing.T) {
 	}
 	told(t, l.must(20, "serve", "--listen", "127.0.0.1:0", "--key", path), "others may read or change")
 }
+
+// A time that cannot be is told as such, and sorts by when it was entered.
+func TestATimeThatCannotBe(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	w.Flash("a", "1.0.0")
+	u, err := w.Lead.Unit(ctx, "S-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Store.AppendEntry(ctx, w.Key, &history.Entry{Unit: u.ID, Kind: history.Noted, HappenedAt: time.Now().AddDate(30, 0, 0).UnixMicro(), Text: "from a clock that was off"}); err != nil {
+		t.Fatal(err)
+	}
+	w.Flash("a", "2.0.0")
+	h, err := w.Lead.History(ctx, "S-0001")
+	if err != nil || h.Chain != "intact" || h.Entries[1].Reason != "from a clock that was off" || h.Entries[1].At.After(time.Now()) {
+		t.Fatalf("%+v %v", h.Entries, err)
+	}
+	told(t, commandLine(t, w, "lead").must(0, "history", "S-0001"), "which cannot be")
+}
