@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -90,6 +91,7 @@ type Consent struct {
 	By     string    `db:"given_by"`
 	At     time.Time `db:"given_at"`
 	Until  time.Time `db:"until_at"`
+	Seal
 }
 
 // PutConsent enters a lead's leave, and a line in the unit's history.
@@ -98,14 +100,17 @@ func (s *Store) PutConsent(ctx context.Context, key trust.Key, c Consent, says s
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO consent (id, unit, what, reason, given_by, given_at, until_at) VALUES (:id, :unit, :what, :reason, :given_by, :given_at, :until_at)`, c); err != nil {
 			return err
 		}
+		if err := s.seal(ctx, tx, "consent", "id = ?", c.ID); err != nil {
+			return err
+		}
 		return s.noteOf(ctx, tx, key, history.Allowed, c.Unit, c.By, says, c.At)
 	})
 }
 
 // Consents lists those of a unit that have not ended, the newest first.
 func (s *Store) Consents(ctx context.Context, unit string, now time.Time) (all []Consent, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM consent WHERE unit = ? AND until_at > ? ORDER BY given_at DESC`, unit, now.UTC())
-	return all, err
+	err = s.db.SelectContext(ctx, &all, `SELECT *, `+sealText("consent", "")+` AS sealed FROM consent WHERE unit = ? AND until_at > ? ORDER BY given_at DESC`, unit, now.UTC())
+	return slices.DeleteFunc(all, func(c Consent) bool { return !s.holds(c.Seal) }), err
 }
 
 // WithdrawnWhy lists the withdrawn releases with the reason, by model and version.

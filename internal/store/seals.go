@@ -45,6 +45,8 @@ var sealedTables = map[string]sealedTable{
 	"firmware":    {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}},
 	"model":       {"name", "CONCAT('model ', name)", []string{"name", "sheet"}, nil},
 	"team_rule":   {"name", "CONCAT('the rule ', name)", []string{"name", "value"}, nil},
+	"consent":     {"id", "CONCAT('a consent to ', what)", []string{"id", "unit", "what", "given_by"}, []string{"given_at", "until_at"}},
+	"second_word": {"number", "CONCAT('leave number ', number)", []string{"unit", "kind", "firmware", "source", "wants", "asked_by", "decided_by"}, []string{"number", "given", "until_at"}},
 	"fact":        {"unit", "CONCAT('fact ', name)", []string{"unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}},
 }
 
@@ -256,7 +258,7 @@ func (s *Store) sealOld(ctx context.Context, table string) error {
 // Unsealed names the rows that are not as they were sealed: of all tables that say who may what
 // and what is believed, or of the facts of a unit.
 func (s *Store) Unsealed(ctx context.Context, unit string) (all []string, err error) {
-	tables := []string{"person", "secret", "device_ask", "bench", "trusted_key", "vouch", "firmware", "model", "team_rule"}
+	tables := []string{"person", "secret", "device_ask", "bench", "trusted_key", "vouch", "firmware", "model", "team_rule", "consent", "second_word"}
 	where, args := "TRUE", []any{}
 	if unit != "" {
 		tables, where, args = []string{"fact"}, "unit = ?", []any{unit}

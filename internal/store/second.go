@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -29,7 +31,10 @@ type Second struct {
 	DecidedA sql.NullTime   `db:"decided_at"`
 	Why      string         `db:"decided_why"`
 	Until    sql.NullTime   `db:"until_at"`
+	Seal
 }
+
+var secondAll = `*, ` + sealText("second_word", "") + ` AS sealed`
 
 // AskSecond enters a question, and a line in the unit's history.
 func (s *Store) AskSecond(ctx context.Context, key trust.Key, x Second, says string) (number uint64, err error) {
@@ -43,6 +48,9 @@ func (s *Store) AskSecond(ctx context.Context, key trust.Key, x Second, says str
 		if err != nil {
 			return err
 		}
+		if err := s.seal(ctx, tx, "second_word", "number = ?", n); err != nil {
+			return err
+		}
 		return s.noteOf(ctx, tx, key, history.Allowed, x.Unit, x.By, says, x.At)
 	})
 	return number, err
@@ -50,29 +58,33 @@ func (s *Store) AskSecond(ctx context.Context, key trust.Key, x Second, says str
 
 // Second is one of them.
 func (s *Store) Second(ctx context.Context, number uint64) (x Second, err error) {
-	err = s.db.GetContext(ctx, &x, `SELECT * FROM second_word WHERE number = ?`, number)
+	err = s.db.GetContext(ctx, &x, `SELECT `+secondAll+` FROM second_word WHERE number = ?`, number)
+	if err == nil && !s.holds(x.Seal) {
+		err = changedRow(fmt.Sprintf("leave number %d", number))
+	}
 	return x, none(err, "nobody has asked for leave number %d", number)
 }
 
 // Seconds lists those that wait, the oldest first, or the newest of all.
 func (s *Store) Seconds(ctx context.Context, waiting bool, most int) (all []Second, err error) {
-	query := `SELECT * FROM second_word ORDER BY number DESC LIMIT ?`
+	query := `SELECT ` + secondAll + ` FROM second_word ORDER BY number DESC LIMIT ?`
 	if waiting {
-		query = `SELECT * FROM second_word WHERE decided_at IS NULL ORDER BY number LIMIT ?`
+		query = `SELECT ` + secondAll + ` FROM second_word WHERE decided_at IS NULL ORDER BY number LIMIT ?`
 	}
 	err = s.db.SelectContext(ctx, &all, query, most)
 	return all, err
 }
 
-// LeaveFor lists what leads have given leave for at a unit, and what has not ended.
+// LeaveFor lists what leads have given leave for at a unit, and what has not ended. Leave that was
+// given behind the service's back is none.
 func (s *Store) LeaveFor(ctx context.Context, unit string, now time.Time) (all []Second, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM second_word WHERE unit = ? AND given = TRUE AND until_at > ? ORDER BY number DESC`, unit, now.UTC())
-	return all, err
+	err = s.db.SelectContext(ctx, &all, `SELECT `+secondAll+` FROM second_word WHERE unit = ? AND given = TRUE AND until_at > ? ORDER BY number DESC`, unit, now.UTC())
+	return slices.DeleteFunc(all, func(x Second) bool { return !s.holds(x.Seal) }), err
 }
 
 // DecideSecond enters a lead's word, once, and a line in the unit's history.
 func (s *Store) DecideSecond(ctx context.Context, key trust.Key, x Second, says string) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
+	return s.changing(ctx, "second_word", fmt.Sprint(x.Number), func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE second_word SET given = ?, decided_by = ?, decided_at = ?, decided_why = ?, until_at = ? WHERE number = ? AND decided_at IS NULL`,
 			x.Given, x.Decided, x.DecidedA, x.Why, x.Until, x.Number)
 		if err != nil {

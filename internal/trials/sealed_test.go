@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"strings"
 	"testing"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
@@ -27,12 +28,16 @@ func TestLaw12RowsAreSealed(t *testing.T) {
 	if _, err := w.Lead.Withdraw(ctx, gone.ID, "it overheats"); err != nil {
 		t.Fatal(err)
 	}
+	one, err := w.Lead.Unit(ctx, "S-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
 	l := commandLine(t, w, "lead")
 	told(t, l.must(0, "audit"), "none missing")
 	w.StopBench()
 	_, bench, _ := stolen(t, w.Dir)
 	db := w.DB.Open(t, w.DB.Root)
-	back := copies(t, db, "copy", []string{"person", "secret", "bench", "trusted_key", "vouch", "firmware", "model", "fact", "team_rule"})
+	back := copies(t, db, "copy", []string{"person", "secret", "bench", "trusted_key", "vouch", "firmware", "model", "fact", "team_rule", "consent", "second_word"})
 	text, digest := service.Secret()
 	key, err := trust.NewKey()
 	if err != nil {
@@ -91,6 +96,20 @@ func TestLaw12RowsAreSealed(t *testing.T) {
 			func() string {
 				if u, err := w.Lead.Unit(ctx, "S-0001"); err != nil || u.Facts["revision"].Value != "" {
 					return "it is known still"
+				}
+				return ""
+			}},
+		"a consent": {`INSERT INTO consent (id, unit, what, reason, given_by, given_at, until_at) SELECT UUID(), id, 'step-back', 'own', '', NOW(6), NOW(6) + INTERVAL 1 DAY FROM unit`, "a consent to step-back",
+			func() string {
+				if all, err := w.Store.Consents(ctx, one.ID, time.Now()); err != nil || len(all) > 0 {
+					return "it counts"
+				}
+				return ""
+			}},
+		"leave": {`INSERT INTO second_word (unit, kind, wants, reason, asked_by, asked_at, given, until_at) SELECT id, 'flash', '[]', 'own', '', NOW(6), 1, NOW(6) + INTERVAL 1 DAY FROM unit`, "leave number",
+			func() string {
+				if all, err := w.Store.LeaveFor(ctx, one.ID, time.Now()); err != nil || len(all) > 0 {
+					return "it counts"
 				}
 				return ""
 			}},
