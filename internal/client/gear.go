@@ -38,13 +38,13 @@ type Gear struct {
 
 // NewGear adds a thing, or changes the one with the id.
 type NewGear struct {
-	ID      string     `json:"id,omitempty"`
+	ID      string     `json:"id,omitempty" maxLength:"36"`
 	Kind    string     `json:"kind" enum:"accessory,cable,adapter,software,entitlement"`
 	Name    string     `json:"name" minLength:"1" maxLength:"80"`
 	Version string     `json:"version,omitempty" maxLength:"40"`
 	Owner   string     `json:"owner" minLength:"1" maxLength:"120"`
 	Expires *time.Time `json:"expires,omitempty"`
-	Left    *int       `json:"left,omitempty"`
+	Left    *int       `json:"left,omitempty" minimum:"0" maximum:"1000000"`
 	Cost    string     `json:"cost,omitempty" maxLength:"40"`
 	Note    string     `json:"note,omitempty" maxLength:"400"`
 }

@@ -106,18 +106,18 @@ func (c *Client) FollowRun(ctx context.Context, id string, after uint64, got fun
 // NewRun opens a run.
 type NewRun struct {
 	Kind        string            `json:"kind" enum:"flash,restore,backup,settings"`
-	At          string            `json:"at" doc:"A link (BENCH/NAME) or a unit's serial."`
-	Release     string            `json:"release,omitempty" doc:"Version or id; the recommended one where it is empty."`
-	Backup      string            `json:"backup,omitempty" doc:"Id or the start of its digest; the newest where it is empty."`
-	Header      string            `json:"header,omitempty" doc:"The link (BENCH/NAME) of a helper tool at the unit's programming header, around its own loader; label says then which unit it is, and at is its own lead."`
-	Label       string            `json:"label,omitempty" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
+	At          string            `json:"at" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Release     string            `json:"release,omitempty" maxLength:"64" doc:"Version or id; the recommended one where it is empty."`
+	Backup      string            `json:"backup,omitempty" maxLength:"64" doc:"Id or the start of its digest; the newest where it is empty."`
+	Header      string            `json:"header,omitempty" maxLength:"120" doc:"The link (BENCH/NAME) of a helper tool at the unit's programming header, around its own loader; label says then which unit it is, and at is its own lead."`
+	Label       string            `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, confirmed by the person, where the wire does not tell it."`
 	Again       bool              `json:"again,omitempty" doc:"Write although the unit runs this version."`
-	Reason      string            `json:"reason,omitempty"`
+	Reason      string            `json:"reason,omitempty" maxLength:"400"`
 	Job         uint64            `json:"job,omitempty" doc:"The job that it belongs to; where it is empty the open job of the unit, or one of its own."`
 	Asked       string            `json:"asked,omitempty" maxLength:"120" doc:"Who asked for it, where it makes a job of its own."`
 	Waive       []string          `json:"waive,omitempty" doc:"Gates that a lead passes by name, with the reason: backup, protection, needs, adapter, procedure, release."`
 	Set         map[string]string `json:"set,omitempty" doc:"Settings that somebody wants to be so, whatever they were."`
-	Like        string            `json:"like,omitempty" doc:"A unit of the model (id or serial) whose settings it is to have; where that one is on its network stays its own."`
+	Like        string            `json:"like,omitempty" maxLength:"120" doc:"A unit of the model (id or serial) whose settings it is to have; where that one is on its network stays its own."`
 	Reset       bool              `json:"reset,omitempty" doc:"Of a run of settings: what the sheet has a default for goes back to it."`
 	ProfileWins bool              `json:"profileWins,omitempty" doc:"What the site's profile and the model's template have counts before what the unit has, and does not only fill what is asked."`
 	// Links are the further links of a unit that has sections on links of their own.

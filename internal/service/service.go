@@ -109,6 +109,7 @@ func (v *Service) API(r chi.Router) huma.API {
 	}
 	api := humachi.New(r, config)
 	v.routes(api)
+	bounded(api.OpenAPI())
 	return api
 }
 
