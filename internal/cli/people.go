@@ -41,7 +41,7 @@ func (a *app) personVerb() *cobra.Command {
 				defer db.Close()
 				p := store.Person{ID: store.NewID(), Name: args[0], Role: role}
 				if password {
-					if p.Password, err = a.askPassword(); err != nil {
+					if p.Password, err = a.askPassword(p.Name); err != nil {
 						return err
 					}
 				}
@@ -113,13 +113,13 @@ func (a *app) firstLink(ctx context.Context, db *store.Store, p store.Person) er
 	})
 }
 
-func (a *app) askPassword() (sql.NullString, error) {
+func (a *app) askPassword(name string) (sql.NullString, error) {
 	secret, err := a.askSecret("Password (12 characters or more): ")
 	if err != nil {
 		return sql.NullString{}, err
 	}
-	if len(secret) < 12 {
-		return sql.NullString{}, fmt.Errorf("the password has %d characters, 12 are the least", len(secret))
+	if err := trust.CheckPassword(secret, name); err != nil {
+		return sql.NullString{}, err
 	}
 	return sql.NullString{String: service.HashPassword(secret), Valid: true}, nil
 }

@@ -39,6 +39,7 @@ type Member struct {
 	Ended  *time.Time `json:"ended,omitempty" doc:"When the account was ended; the name stays in history."`
 	Waits  bool       `json:"waits,omitempty" doc:"Was invited, and has not signed in yet."`
 	Factor bool       `json:"factor,omitempty" doc:"Has a second factor."`
+	Secret bool       `json:"password,omitempty" doc:"Has a password."`
 	Access []Access   `json:"access" nullable:"false" doc:"Sessions and tokens; for leads, and of oneself."`
 }
 
@@ -169,6 +170,12 @@ type Factor struct {
 	Secret  string `json:"secret" doc:"Base32, to be typed where no picture can be read."`
 	Address string `json:"address" doc:"otpauth address of the same."`
 	Picture string `json:"picture" doc:"The same as a QR code: a data address of a PNG."`
+}
+
+// SetPassword sets one's own password.
+type SetPassword struct {
+	Old string `json:"old,omitempty" maxLength:"200" doc:"The one before; empty where there is none yet."`
+	New string `json:"new" maxLength:"200" doc:"12 characters or more, not made of words that are tried first."`
 }
 
 // FactorCode is a code that a second factor shows.

@@ -37,6 +37,7 @@ const (
 	auditVouched      = "release-vouched"
 	auditWithdrawn    = "release-withdrawn"
 	auditPhoto        = "photo-removed"
+	auditPassword     = "password-set"
 )
 
 // audit puts something that was done about who may what into the log, a chain of its own like
@@ -124,7 +125,7 @@ func (v *Service) member(p store.Person, access []store.Secret, waits bool, c ca
 	if c.person.Role != Lead && c.person.ID != p.ID {
 		return m
 	}
-	m.Email, m.Factor = p.Email, p.FactorAt.Valid
+	m.Email, m.Factor, m.Secret = p.Email, p.FactorAt.Valid, p.Password.Valid
 	for _, x := range access {
 		if x.Person.String == p.ID {
 			m.Access = append(m.Access, accessOf(x, c))

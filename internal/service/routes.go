@@ -24,6 +24,7 @@ func (v *Service) routes(api huma.API) {
 	raw(v, api, "POST", "/api/session", "sign-in", anybody, "Sign in with a one-use code or a password", v.signIn)
 	raw(v, api, "DELETE", "/api/session", "sign-out", Viewer, "Sign out", v.signOut)
 	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
+	route(v, api, "POST", "/api/session/password", "set-password", Viewer, "Set one's own password", v.setPassword)
 	route(v, api, "POST", "/api/session/codes", "new-sign-in-code", Viewer, "A one-use code to sign in to the console as oneself", v.newSignInCode)
 
 	route(v, api, "POST", "/api/session/factor", "new-factor", Viewer, "Make a second factor of one's own (TOTP, RFC 6238); it counts once its first code was shown", v.newFactor)

@@ -343,6 +343,77 @@ func TestSessionsEnd(t *testing.T) {
 	}
 }
 
+// TestAPasswordOfOnesOwn: the first within a quarter of an hour after a link, each further one by
+// the one before; not with a token, not one that is guessed early. Other sessions end.
+func TestAPasswordOfOnesOwn(t *testing.T) {
+	d := newDesk(t)
+	lead := "Authorization: Bearer " + d.person("Imre Kolding", service.Lead, "")
+	own := "Authorization: Bearer " + d.person("Sunniva Dale", service.Technician, "")
+	in := func(body string) (cookie string, code int) {
+		t.Helper()
+		resp, _ := d.call("POST", "/api/session", body, "X: y")
+		for _, c := range resp.Cookies() {
+			cookie = "Cookie: " + c.Name + "=" + c.Value
+		}
+		return cookie, resp.StatusCode
+	}
+	byLink := func() string {
+		t.Helper()
+		_, raw := d.call("POST", "/api/people/Sunniva%20Dale/link", "", lead)
+		var link client.Code
+		if err := json.Unmarshal([]byte(raw), &link); err != nil {
+			t.Fatal(raw)
+		}
+		cookie, code := in(`{"code":"` + link.Code + `"}`)
+		if code != 200 {
+			t.Fatal(code)
+		}
+		return cookie
+	}
+	set := func(old, to, who string) (int, string) {
+		t.Helper()
+		resp, raw := d.call("POST", "/api/session/password", `{"old":"`+old+`","new":"`+to+`"}`, who)
+		return resp.StatusCode, raw
+	}
+	if code, raw := set("", "a long tide table", own); code != 403 || !strings.Contains(raw, "not with a token") {
+		t.Errorf("with a token: %d %s", code, raw)
+	}
+	late := byLink()
+	d.clock.Move(16 * time.Minute)
+	if code, raw := set("", "a long tide table", late); code != 403 || !strings.Contains(raw, "fresh sign-in") {
+		t.Errorf("after a quarter of an hour: %d %s", code, raw)
+	}
+	fresh := byLink()
+	if code, raw := set("", "sunniva dale 1", fresh); code != 403 || !strings.Contains(raw, "tried first") {
+		t.Errorf("her name: %d %s", code, raw)
+	}
+	if code, raw := set("", "a long tide table", fresh); code > 204 {
+		t.Fatalf("%d %s", code, raw)
+	}
+	if resp, _ := d.call("GET", "/api/session", "", late); resp.StatusCode != 401 {
+		t.Errorf("another session goes on: %d", resp.StatusCode)
+	}
+	if resp, _ := d.call("GET", "/api/session", "", fresh); resp.StatusCode != 200 {
+		t.Errorf("her own has ended: %d", resp.StatusCode)
+	}
+	cookie, code := in(`{"name":"Sunniva Dale","password":"a long tide table"}`)
+	if code != 200 {
+		t.Fatal(code)
+	}
+	if code, raw := set("not that one, is it", "another long tide table", cookie); code != 403 {
+		t.Errorf("without the old one: %d %s", code, raw)
+	}
+	if code, raw := set("a long tide table", "another long tide table", cookie); code > 204 {
+		t.Errorf("%d %s", code, raw)
+	}
+	if _, code := in(`{"name":"Sunniva Dale","password":"a long tide table"}`); code != 403 {
+		t.Errorf("the old one: %d", code)
+	}
+	if _, code := in(`{"name":"Sunniva Dale","password":"another long tide table"}`); code != 200 {
+		t.Errorf("the new one: %d", code)
+	}
+}
+
 // TestASecondFactor: once its first code was shown, signing in wants it, with password or link;
 // no code counts twice; guessing waits; what others rely on wants it within five minutes; a
 // lead takes it away when the device is lost.

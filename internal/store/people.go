@@ -93,6 +93,17 @@ func leadLeft(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
+// SetPassword sets somebody's password, and ends his sessions but the one that he sets it in.
+func (s *Store) SetPassword(ctx context.Context, person, hash string, in core.Digest) error {
+	return s.changing(ctx, "person", person, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ? WHERE id = ? AND ended_at IS NULL`, hash, person); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE person = ? AND kind = ? AND digest <> ?`, person, SecretSession, in[:])
+		return err
+	})
+}
+
 // EndPerson ends an account: sessions, tokens and codes are gone when it returns.
 func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
 	return s.changing(ctx, "person", id, func(tx *sqlx.Tx) error {

@@ -327,6 +327,25 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	told(t, l.must(0, "audit", "log"), "second factor set up")
 }
 
+// TestAPasswordInTheConsole: somebody who came by a link sets his password, and comes back with
+// it, on a small screen too.
+func TestAPasswordInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	x := tab(t, w, "viewer", 390, 844)
+	who, err := w.Viewer.WhoAmI(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	do(t, x, chromedp.Navigate(w.Base+"/people"), says("you sign in by links that leads make"),
+		put(`[data-password-new] input`, who.Name+" 2026"), press(`[data-password-go]`), says("tried first"),
+		put(`[data-password-new] input`, "a net full of herring"), press(`[data-password-go]`), says("It is set"),
+		chromedp.Evaluate(`fetch('/api/session', {method: 'DELETE'}).then(() => true)`, nil), chromedp.Navigate(w.Base+"/sign-in"),
+		put(`input[autocomplete=username]`, who.Name), put(`input[autocomplete=current-password]`, "a net full of herring"), press(`button[type=submit]`), browser.Until(`location.pathname === '/today'`),
+		chromedp.Navigate(w.Base+"/people"), put(`[data-password-old] input`, "a net full of herring"), put(`[data-password-new] input`, "two nets and an anchor"), press(`[data-password-go]`), says("It is set"))
+	told(t, commandLine(t, w, "lead").must(0, "audit", "log"), "password set")
+}
+
 // TestTheTeamInTheConsole: a lead invites, changes a role and ends an account; whoever makes a
 // token sees it once.
 func TestTheTeamInTheConsole(t *testing.T) {

@@ -21,6 +21,7 @@ export const audit: Record<string, string> = {
   "key-trusted": "key trusted",
   "link-made": "sign-in link made",
   "machine-let-in": "machine asked to be let in",
+  "password-set": "password set",
   "person-added": "person added",
   "person-changed": "person changed",
   "person-ended": "account ended",

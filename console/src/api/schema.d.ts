@@ -2216,6 +2216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set one's own password
+         * @description Role: viewer.
+         */
+        post: operations["set-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites": {
         parameters: {
             query?: never;
@@ -4197,6 +4217,8 @@ export interface components {
             factor?: boolean;
             id: string;
             name: string;
+            /** @description Has a password. */
+            password?: boolean;
             /** @enum {string} */
             role: "technician" | "lead" | "viewer";
             /** @description Was invited, and has not signed in yet. */
@@ -4647,6 +4669,8 @@ export interface components {
             factor?: boolean;
             id: string;
             name: string;
+            /** @description Has a password. */
+            password?: boolean;
             /** @enum {string} */
             role: "technician" | "lead" | "viewer";
             /** @description Was invited, and has not signed in yet. */
@@ -6387,6 +6411,12 @@ export interface components {
             /** Format: int64 */
             length: number;
             region: string;
+        };
+        SetPassword: {
+            /** @description 12 characters or more, not made of words that are tried first. */
+            new: string;
+            /** @description The one before; empty where there is none yet. */
+            old?: string;
         };
         SettingLine: {
             /** @description As people read it; empty where it was not there. */
@@ -17069,6 +17099,84 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetPassword"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["None"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

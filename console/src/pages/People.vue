@@ -85,6 +85,15 @@ async function confirm() {
   digits.value = ''
   await done(error)
 }
+const password = reactive({ old: '', new: '', set: '' })
+async function setPassword() {
+  const { error } = await api.POST('/api/session/password', { body: { new: password.new, ...(password.old && { old: password.old }) } })
+  if (!error) {
+    password.set = 'It is set. Whoever was signed in as you elsewhere is signed out.'
+    password.old = password.new = ''
+  }
+  await done(error)
+}
 async function lost(p: Member) {
   const { error } = await api.POST('/api/people/{person}/factor/end', { params: { path: { person: p.id } }, body: { reason: 'its device is lost' } })
   await done(error)
@@ -141,6 +150,15 @@ async function makeToken() {
       </li>
     </ul>
     <template v-if="me">
+      <h2 class="gap">Your password</h2>
+      <p v-if="password.set" class="teal" data-password-set><strong>{{ password.set }}</strong></p>
+      <p v-else-if="!me.password" class="small">None yet: you sign in by links that leads make, and this sign-in ends by itself. A first one is set within a quarter of an hour after a link.</p>
+      <form class="row own" @submit.prevent="setPassword">
+        <v-text-field v-if="me.password" v-model="password.old" label="The one you have" type="password" autocomplete="current-password" hide-details class="secret" data-password-old />
+        <v-text-field v-model="password.new" label="A new one: several words" type="password" autocomplete="new-password" hide-details class="secret" data-password-new />
+        <v-btn type="submit" variant="outlined" :disabled="password.new.length < 12" data-password-go>{{ me.password ? 'Change it' : 'Set it' }}</v-btn>
+        <span v-if="password.new && password.new.length < 12" class="small muted">{{ 12 - password.new.length }} more</span>
+      </form>
       <h2 class="gap">Your second factor</h2>
       <p v-if="shown" class="teal" data-shown><strong>{{ shown }}</strong></p>
       <div v-if="factor" class="factor" data-factor-new>
@@ -181,6 +199,8 @@ async function makeToken() {
 .access li { flex-wrap: nowrap; }
 .seen { margin-left: 8px; }
 .factor { display: flex; gap: 20px; align-items: center; flex-wrap: wrap; margin: 8px 0; }
+.secret { min-width: 260px; max-width: 360px; }
+.own { flex-wrap: wrap; gap: 12px; align-items: center; }
 .factor img { background: white; padding: 8px; border-radius: 6px; }
 .days { max-width: 180px; }
 .token > * { max-width: 260px; }
