@@ -98,7 +98,11 @@ func (a *app) modelVerb() *cobra.Command {
 				return err
 			}
 			return a.show(m, func() {
-				fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
+				if m.Waits {
+					fmt.Fprintf(a.out, "%s the sheet of %s waits for a second lead, who puts in the same file.\n", a.paint(amber, "!"), m.Model)
+				} else {
+					fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
+				}
 				a.contradictions(m.Contradictions)
 				for _, x := range m.Alike {
 					a.pair("beware", a.paint(brick, wrap(x, 13)))

@@ -159,17 +159,24 @@ func (a *app) secondGive(give bool) *cobra.Command {
 }
 
 func (a *app) secondRule() *cobra.Command {
-	return &cobra.Command{Use: "rule [auto|on|off]", Short: "Whether what cannot be taken back wants two persons; settles it (lead)", Args: cobra.MaximumNArgs(1), Example: "  ferry second rule on", ValidArgs: []string{"auto", "on", "off"},
+	trust := false
+	v := &cobra.Command{Use: "rule [auto|on|off]", Short: "Whether what cannot be taken back wants two persons, and what is to be trusted two leads; settles it (lead)", Args: cobra.MaximumNArgs(1), Example: "  ferry second rule on\n  ferry second rule --trust on", ValidArgs: []string{"auto", "on", "off"},
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			s, err := c.Seconds(ctx, false)
 			if len(args) == 1 && err == nil {
-				s, err = c.PutSecondRule(ctx, args[0])
+				about := "runs"
+				if trust {
+					about = "trust"
+				}
+				s, err = c.PutSecondRule(ctx, args[0], about)
 			}
 			if err != nil {
 				return err
 			}
 			return a.show(s, func() { a.secondRuleSays(s) })
 		})}
+	v.Flags().BoolVar(&trust, "trust", false, "the rule about keys, a lead's word for images, and sheets in force")
+	return v
 }
 
 func (a *app) secondRuleSays(s client.Seconds) {
@@ -182,4 +189,9 @@ func (a *app) secondRuleSays(s client.Seconds) {
 		by = ", settled by " + s.By
 	}
 	fmt.Fprintf(a.out, "what cannot be taken back %s (rule %s%s)\n", is, s.Rule, by)
+	is = "one lead"
+	if s.Trust {
+		is = "two leads"
+	}
+	fmt.Fprintf(a.out, "what is to be trusted (keys, a lead's word for images, sheets in force) wants %s (rule %s)\n", is, s.TrustRule)
 }

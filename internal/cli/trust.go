@@ -94,6 +94,10 @@ func (a *app) keyVerb() *cobra.Command {
 				return err
 			}
 			return a.show(k, func() {
+				if k.State == "waits" {
+					fmt.Fprintf(a.out, "%s key %s (%s) waits for a second lead, who puts it in the list too.\n", a.paint(amber, "!"), k.ID, k.Name)
+					return
+				}
 				fmt.Fprintf(a.out, "%s what key %s (%s) signs counts here.\n", a.paint(teal, "✓"), k.ID, k.Name)
 			})
 		})}
@@ -109,14 +113,20 @@ func (a *app) keyVerb() *cobra.Command {
 				var rows [][]string
 				for _, x := range k.Keys {
 					state := a.paint(teal, "✓ counts")
-					if x.State != "trusted" {
+					if x.State == "waits" {
+						state = a.paint(brick, "✗ waits for a second lead")
+					} else if x.State != "trusted" {
 						state = a.paint(brick, "✗ "+strings.ReplaceAll(x.State, "-", " "))
 					}
 					until := ""
 					if x.Until != nil {
 						until = x.Until.UTC().Format("2 Jan 2006")
 					}
-					rows = append(rows, []string{x.ID, a.paint(bold, x.Name), state, x.From.UTC().Format("2 Jan 2006"), until, x.By, x.Reason})
+					by := x.By
+					if x.Second != "" {
+						by += ", " + x.Second
+					}
+					rows = append(rows, []string{x.ID, a.paint(bold, x.Name), state, x.From.UTC().Format("2 Jan 2006"), until, by, x.Reason})
 				}
 				a.table([]string{"key", "name", "", "from", "until", "trusted by", "reason"}, rows)
 			})

@@ -60,6 +60,7 @@ type Model struct {
 	Procedures     int      `json:"procedures"`
 	Contradictions []string `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
 	Alike          []string `json:"alike,omitempty" doc:"Models whose units would answer as this one's do; said when the sheet is put in force."`
+	Waits          bool     `json:"waits,omitempty" doc:"The sheet is not in force: it waits for a second lead who puts in the same."`
 }
 
 // ModelSection is a part of a model's units.

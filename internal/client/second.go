@@ -58,6 +58,9 @@ type Seconds struct {
 	Rule    string   `json:"rule" enum:"auto,on,off" doc:"Whether what cannot be taken back wants two persons: auto, if more than one may open runs."`
 	On      bool     `json:"on" doc:"What that comes to now."`
 	By      string   `json:"by,omitempty" doc:"Who settled it."`
+
+	TrustRule string `json:"trustRule" enum:"auto,on,off" doc:"Whether what is to be trusted (keys, a lead's word for images, sheets in force) wants two leads: auto, if there is more than one."`
+	Trust     bool   `json:"trust" doc:"What that comes to now."`
 }
 
 // SecondDecision is a lead's word.
@@ -69,7 +72,8 @@ type SecondDecision struct {
 
 // SecondRule settles whether what cannot be taken back wants two persons.
 type SecondRule struct {
-	Rule string `json:"rule" enum:"auto,on,off"`
+	Rule  string `json:"rule" enum:"auto,on,off"`
+	About string `json:"about,omitempty" enum:"runs,trust" doc:"runs where it is empty: two persons for what cannot be taken back; trust: two leads for what is to be trusted."`
 }
 
 // AskSecond asks for leave.
@@ -93,6 +97,6 @@ func (c *Client) DecideSecond(ctx context.Context, number uint64, d SecondDecisi
 }
 
 // PutSecondRule settles the rule.
-func (c *Client) PutSecondRule(ctx context.Context, rule string) (Seconds, error) {
-	return post[Seconds](ctx, c, "/api/seconds/rule", SecondRule{rule})
+func (c *Client) PutSecondRule(ctx context.Context, rule, about string) (Seconds, error) {
+	return post[Seconds](ctx, c, "/api/seconds/rule", SecondRule{rule, about})
 }

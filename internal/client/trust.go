@@ -45,7 +45,8 @@ type Key struct {
 	Revoked *time.Time `json:"revoked,omitempty"`
 	Reason  string     `json:"reason,omitempty"`
 	By      string     `json:"by"`
-	State   string     `json:"state" enum:"trusted,not-yet,over,revoked"`
+	State   string     `json:"state" enum:"trusted,not-yet,over,revoked,waits" doc:"waits: for a second lead, who trusts it too."`
+	Second  string     `json:"second,omitempty" doc:"The second lead."`
 }
 
 // Keys is the team's list.

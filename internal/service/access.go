@@ -38,6 +38,8 @@ const (
 	auditWithdrawn    = "release-withdrawn"
 	auditPhoto        = "photo-removed"
 	auditPassword     = "password-set"
+	auditRule         = "rule-settled"
+	auditWanted       = "second-lead-wanted"
 )
 
 // audit puts something that was done about who may what into the log, a chain of its own like

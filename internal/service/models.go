@@ -52,10 +52,37 @@ func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error)
 	if out.Alike, err = v.alike(ctx, s); err != nil {
 		return out, err
 	}
+	if out.Waits, err = v.sheetWaits(ctx, s, in.RawBody); err != nil || out.Waits {
+		return out, err
+	}
 	if err := v.store.PutModel(ctx, s, in.RawBody); err != nil {
 		return out, err
 	}
 	return out, v.audit(ctx, auditSheet, "", "%s, SHA-256 %s", s.Model, s.Digest.Short())
+}
+
+// sheetWaits tells whether a sheet that a lead wants in force waits for a second one, who puts in
+// the same.
+func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (bool, error) {
+	two, _, err := v.twoLeads(ctx)
+	if err != nil || !two {
+		return false, err
+	}
+	wanted, err := v.store.WantedSheet(ctx, s.Model)
+	if err != nil {
+		return false, err
+	}
+	if there, err := v.store.Sheet(ctx, s.Model); err == nil && there.Digest == s.Digest {
+		return false, nil // it is in force
+	}
+	me := who(ctx).person.ID
+	if wanted != nil && core.Digest(wanted.Sheet) == s.Digest && wanted.By != me {
+		return false, nil
+	}
+	if err := v.store.WantSheet(ctx, s, raw, me, v.clock.Now()); err != nil {
+		return false, err
+	}
+	return true, v.audit(ctx, auditWanted, "", "sheet of %s, SHA-256 %s", s.Model, s.Digest.Short())
 }
 
 // alike says which models in force have units that would answer like this one's.

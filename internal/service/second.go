@@ -33,6 +33,20 @@ func (v *Service) twoPersons(ctx context.Context) (on bool, rule string, err err
 	return n > 1, ruleAuto, err
 }
 
+// ruleLeads is whether what is to be trusted wants two leads.
+const ruleLeads = "two-leads"
+
+// twoLeads tells whether what is to be trusted wants two leads: keys, a lead's word for images,
+// sheets in force. Where nothing else is settled it does if there is more than one.
+func (v *Service) twoLeads(ctx context.Context) (on bool, rule string, err error) {
+	rule, _, _, err = v.store.TeamRule(ctx, ruleLeads)
+	if err != nil || rule != "" && rule != ruleAuto {
+		return rule == "on", rule, err
+	}
+	n, err := v.store.Leads(ctx)
+	return n > 1, ruleAuto, err
+}
+
 // leave is what leads have given leave for, of the run that somebody wants to begin.
 func (v *Service) leave(ctx context.Context, a *asked) (all []admit.Consent, err error) {
 	rows, err := v.store.LeaveFor(ctx, a.unit.ID, v.clock.Now())
@@ -174,6 +188,9 @@ func (v *Service) listSeconds(ctx context.Context, in *secondsIn) (client.Second
 	if out.On, out.Rule, err = v.twoPersons(ctx); err != nil {
 		return out, err
 	}
+	if out.Trust, out.TrustRule, err = v.twoLeads(ctx); err != nil {
+		return out, err
+	}
 	rows, err := v.store.Seconds(ctx, !in.All, mostSeconds)
 	if err != nil {
 		return out, err
@@ -262,11 +279,21 @@ type secondRuleIn struct {
 	Body client.SecondRule
 }
 
-// putSecondRule settles whether what cannot be taken back wants two persons.
+// putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
+// trusted two leads.
 func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
-	if err := v.store.PutTeamRule(ctx, ruleTwo, in.Body.Rule, who(ctx).person.ID, v.clock.Now()); err != nil {
+	if err := v.sure(ctx); err != nil {
 		return client.Seconds{}, err
 	}
-	v.log.Info("two persons for what cannot be taken back", "rule", in.Body.Rule, "by", who(ctx).person.ID)
+	name, says := ruleTwo, "two persons for what cannot be taken back"
+	if in.Body.About == "trust" {
+		name, says = ruleLeads, "two leads for what is to be trusted"
+	}
+	if err := v.store.PutTeamRule(ctx, name, in.Body.Rule, who(ctx).person.ID, v.clock.Now()); err != nil {
+		return client.Seconds{}, err
+	}
+	if err := v.audit(ctx, auditRule, "", "%s: %s", says, in.Body.Rule); err != nil {
+		return client.Seconds{}, err
+	}
 	return v.listSeconds(ctx, &secondsIn{})
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -30,6 +31,7 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[s
 		return nil, err
 	}
 	all := map[string]client.Trust{}
+	words := map[string][]string{} // of leads whose word wants a second one, by release
 	for _, w := range vouches {
 		t := all[w.Firmware]
 		if t.State == "" {
@@ -50,7 +52,17 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[s
 				t.Text = "It is signed, but " + x.Bars
 			}
 		case store.VouchPerson:
-			if t.State != "signed" {
+			if !w.Alone {
+				words[w.Firmware] = append(words[w.Firmware], x.Who)
+			}
+			if by := words[w.Firmware]; !w.Alone && len(by) < 2 {
+				if x.Counts, x.Bars = false, "it wants a second lead's."; t.State == "not-vouched" {
+					t.Text = fmt.Sprintf("%s vouches for it, and a second lead is wanted.", x.Who)
+				}
+			} else if t.State != "signed" {
+				if !w.Alone {
+					x.Who = strings.Join(by, " and ")
+				}
 				t.State, t.Text = "accepted", fmt.Sprintf("Accepted by %s: %s.", x.Who, strings.TrimSuffix(w.Reason, "."))
 			}
 		default:
@@ -92,7 +104,11 @@ func (v *Service) distrust(ctx context.Context, modelName string, releases []*mo
 
 func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
 	now := v.clock.Now().UTC()
-	if err := v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: who(ctx).person.ID, Reason: reason, Dated: now, By: who(ctx).person.ID, Entered: now}, nil); err != nil {
+	two, _, err := v.twoLeads(ctx)
+	if err != nil {
+		return err
+	}
+	if err := v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: who(ctx).person.ID, Reason: reason, Dated: now, By: who(ctx).person.ID, Entered: now, Alone: !two}, nil); err != nil {
 		return err
 	}
 	return v.audit(ctx, auditVouched, "", "release %s, by name: %s", release, reason)
@@ -103,6 +119,15 @@ func (v *Service) acceptRelease(ctx context.Context, in *reasonIn) (client.Relea
 	r, err := v.findRelease(ctx, in.Release)
 	if err != nil {
 		return client.Release{}, err
+	}
+	words, err := v.store.Vouches(ctx, "", r.ID)
+	if err != nil {
+		return client.Release{}, err
+	}
+	for _, w := range words {
+		if w.How == store.VouchPerson && w.Who == who(ctx).person.ID {
+			return client.Release{}, core.Fail(core.Busy, "you vouch for release %s already", r.Version).Unit("nothing was changed").Do("Where a second lead is wanted, another one vouches for it.")
+		}
 	}
 	if err := v.acceptBy(ctx, r.ID, in.Body.Reason); err != nil {
 		return client.Release{}, err
@@ -162,10 +187,12 @@ func (v *Service) listKeys(ctx context.Context, _ *none) (client.Keys, error) {
 	out := client.Keys{Keys: []client.Key{}}
 	now := v.clock.Now()
 	for _, k := range rows {
-		x := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: timeOf(k.Until), Revoked: timeOf(k.Revoked), Reason: k.Reason, By: names[k.By], State: "trusted"}
+		x := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: timeOf(k.Until), Revoked: timeOf(k.Revoked), Reason: k.Reason, By: names[k.By], Second: names[k.Second.String], State: "trusted"}
 		switch {
 		case k.Revoked.Valid:
 			x.State = "revoked"
+		case !k.Counts():
+			x.State = "waits"
 		case now.Before(k.From):
 			x.State = "not-yet"
 		case k.Until.Valid && now.After(k.Until.Time):
@@ -197,10 +224,50 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 			return client.Key{}, core.Fail(core.NotUnderstood, "the key would end before it begins")
 		}
 	}
+	two, _, err := v.twoLeads(ctx)
+	if err != nil {
+		return client.Key{}, err
+	}
+	if done, err := v.secondKey(ctx, k); done != nil || err != nil {
+		return *cmp.Or(done, &client.Key{}), err
+	}
+	k.Alone = !two
 	if err := v.store.PutKey(ctx, k); err != nil {
 		return client.Key{}, err
 	}
-	return client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}, v.audit(ctx, auditKey, "", "%s, %s", k.Name, k.ID)
+	out := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}
+	if two {
+		out.State = "waits"
+		return out, v.audit(ctx, auditWanted, "", "key %s, %s", k.Name, k.ID)
+	}
+	return out, v.audit(ctx, auditKey, "", "%s, %s", k.Name, k.ID)
+}
+
+// secondKey lets a key count that another lead has put in the list, and that waits for a second
+// one; nil if there is none.
+func (v *Service) secondKey(ctx context.Context, k store.TrustedKey) (*client.Key, error) {
+	_, rows, err := v.store.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range rows {
+		if x.ID != k.ID || x.Counts() || x.Revoked.Valid {
+			continue
+		}
+		if x.By == k.By {
+			return nil, core.Fail(core.Busy, "key %s waits for a second lead: you are the first", k.ID).Unit("nothing was changed").Do("Another lead puts it in the list too.")
+		}
+		if err := v.store.SecondKey(ctx, k.ID, k.By); err != nil {
+			return nil, err
+		}
+		names, err := v.store.Names(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out := &client.Key{ID: x.ID, Name: x.Name, Public: x.Public, From: x.From, Until: timeOf(x.Until), By: names[x.By], Second: names[k.By], State: "trusted"}
+		return out, v.audit(ctx, auditKey, "", "%s, %s, after %s", x.Name, x.ID, out.By)
+	}
+	return nil, nil
 }
 
 type revokeKeyIn struct {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"slices"
 	"strings"
 	"sync"
@@ -43,8 +44,46 @@ func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) er
 		if err != nil {
 			return err
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM model_wanted WHERE name = ?`, sheet.Model); err != nil {
+			return err
+		}
 		return s.seal(ctx, tx, "model", "name = ?", sheet.Model)
 	})
+}
+
+// WantedSheet is a sheet that one lead wants in force, and that waits for a second.
+type WantedSheet struct {
+	Name  string    `db:"name"`
+	Sheet []byte    `db:"sheet"`
+	By    string    `db:"wanted_by"`
+	At    time.Time `db:"wanted_at"`
+	Seal
+}
+
+// WantSheet keeps a sheet that waits for a second lead, in place of one that waited before.
+func (s *Store) WantSheet(ctx context.Context, sheet *model.Sheet, raw []byte, by string, at time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: sheet.Digest, Data: raw}}); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `REPLACE INTO model_wanted (name, sheet, wanted_by, wanted_at) VALUES (?, ?, ?, ?)`, sheet.Model, sheet.Digest[:], by, at.UTC()); err != nil {
+			return err
+		}
+		return s.seal(ctx, tx, "model_wanted", "name = ?", sheet.Model)
+	})
+}
+
+// WantedSheet is the one that waits for a model; nil where none does.
+func (s *Store) WantedSheet(ctx context.Context, name string) (*WantedSheet, error) {
+	var w WantedSheet
+	err := s.db.GetContext(ctx, &w, `SELECT name, sheet, wanted_by, wanted_at, `+sealColumns("model_wanted", "")+` FROM model_wanted WHERE name = ?`, name)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil, nil
+	case err == nil && !s.holds(w.Seal):
+		return nil, changedRow("the sheet that is wanted for model " + name)
+	}
+	return &w, err
 }
 
 // Models lists all, without those whose row was changed behind the service's back.

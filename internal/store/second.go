@@ -103,6 +103,12 @@ func (s *Store) Workers(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
+// Leads counts the leads.
+func (s *Store) Leads(ctx context.Context) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM person WHERE role = 'lead' AND ended_at IS NULL`)
+	return n, err
+}
+
 // TeamRule is what the team has settled under a name; empty where it has not.
 func (s *Store) TeamRule(ctx context.Context, name string) (value, by string, at time.Time, err error) {
 	var row struct {

@@ -32,6 +32,7 @@ type Vouch struct {
 	Dated     time.Time `db:"dated_at"`
 	By        string    `db:"entered_by"`
 	Entered   time.Time `db:"entered_at"`
+	Alone     bool      `db:"alone"` // it counts without a second one of its kind
 	Seal
 }
 
@@ -45,8 +46,8 @@ func (s *Store) PutVouch(ctx context.Context, v Vouch, signed []byte) error {
 				return err
 			}
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT IGNORE INTO vouch (firmware, how, who, reason, signed, signature, dated_at, entered_by, entered_at)
-			VALUES (:firmware, :how, :who, :reason, :signed, :signature, :dated_at, :entered_by, :entered_at)`, v)
+		_, err := tx.NamedExecContext(ctx, `INSERT IGNORE INTO vouch (firmware, how, who, reason, signed, signature, dated_at, entered_by, entered_at, alone)
+			VALUES (:firmware, :how, :who, :reason, :signed, :signature, :dated_at, :entered_by, :entered_at, :alone)`, v)
 		if err != nil {
 			return err
 		}
@@ -57,7 +58,7 @@ func (s *Store) PutVouch(ctx context.Context, v Vouch, signed []byte) error {
 // Vouches lists who vouches for the releases of a model, or for one release. A word that was put
 // into the database behind the service's back is none.
 func (s *Store) Vouches(ctx context.Context, modelName, release string) (all []Vouch, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT v.firmware, v.how, v.who, v.reason, v.signed, v.signature, v.dated_at, v.entered_by, v.entered_at, `+sealColumns("vouch", "v.")+` FROM vouch v JOIN firmware f ON f.id = v.firmware WHERE (? = '' OR f.model = ?) AND (? = '' OR f.id = ?) ORDER BY v.entered_at`, modelName, modelName, release, release)
+	err = s.db.SelectContext(ctx, &all, `SELECT v.firmware, v.how, v.who, v.reason, v.signed, v.signature, v.dated_at, v.entered_by, v.entered_at, v.alone, `+sealColumns("vouch", "v.")+` FROM vouch v JOIN firmware f ON f.id = v.firmware WHERE (? = '' OR f.model = ?) AND (? = '' OR f.id = ?) ORDER BY v.entered_at`, modelName, modelName, release, release)
 	return slices.DeleteFunc(all, func(v Vouch) bool { return !s.holds(v.Seal) }), err
 }
 
@@ -73,19 +74,38 @@ type TrustedKey struct {
 	Reason  string         `db:"reason"`
 	By      string         `db:"added_by"`
 	At      time.Time      `db:"added_at"`
+	Alone   bool           `db:"alone"`     // it counts without a second lead
+	Second  sql.NullString `db:"second_by"` // the second lead
 	Seal
 }
 
 // PutKey adds a key; one that is there is busy.
 func (s *Store) PutKey(ctx context.Context, k TrustedKey) error {
 	err := s.changing(ctx, "trusted_key", k.ID, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO trusted_key (id, name, public, valid_from, valid_until, added_by, added_at) VALUES (:id, :name, :public, :valid_from, :valid_until, :added_by, :added_at)`, k)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO trusted_key (id, name, public, valid_from, valid_until, added_by, added_at, alone) VALUES (:id, :name, :public, :valid_from, :valid_until, :added_by, :added_at, :alone)`, k)
 		return err
 	})
 	if duplicate(err) {
 		return core.Fail(core.Busy, "key %s is in the list already", k.ID)
 	}
 	return err
+}
+
+// Counts tells whether it was trusted by as many leads as it takes.
+func (k TrustedKey) Counts() bool { return k.Alone || k.Second.Valid }
+
+// SecondKey lets a key count that waits for a second lead.
+func (s *Store) SecondKey(ctx context.Context, id, by string) error {
+	return s.changing(ctx, "trusted_key", id, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE trusted_key SET second_by = ? WHERE id = ? AND added_by <> ? AND NOT alone AND second_by IS NULL AND revoked_at IS NULL`, by, id, by)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return core.Fail(core.Busy, "key %s does not wait for a second lead", id).Do("Look at the list of keys.")
+		}
+		return nil
+	})
 }
 
 // RevokeKey ends the trust in a key.
@@ -102,13 +122,16 @@ func (s *Store) RevokeKey(ctx context.Context, id, by, reason string, at time.Ti
 	})
 }
 
-// Keys lists the keys. One whose row was changed behind the service's back is left out.
+// Keys lists the keys that count, and the rows of all, those that wait for a second lead too. One whose row was changed behind the service's back is left out.
 func (s *Store) Keys(ctx context.Context) (all []trust.Trusted, rows []TrustedKey, err error) {
-	if err = s.db.SelectContext(ctx, &rows, `SELECT id, name, public, valid_from, valid_until, revoked_at, revoked_by, reason, added_by, added_at, `+sealColumns("trusted_key", "")+` FROM trusted_key ORDER BY added_at`); err != nil {
+	if err = s.db.SelectContext(ctx, &rows, `SELECT id, name, public, valid_from, valid_until, revoked_at, revoked_by, reason, added_by, added_at, alone, second_by, `+sealColumns("trusted_key", "")+` FROM trusted_key ORDER BY added_at`); err != nil {
 		return nil, nil, err
 	}
 	rows = slices.DeleteFunc(rows, func(k TrustedKey) bool { return !s.holds(k.Seal) })
 	for _, k := range rows {
+		if !k.Counts() {
+			continue
+		}
 		t := trust.Trusted{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Reason: k.Reason}
 		if k.Until.Valid {
 			t.Until = &k.Until.Time

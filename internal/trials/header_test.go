@@ -173,7 +173,7 @@ func TestADeadBoardByCommand(t *testing.T) {
 func TestADeadBoardThatIsLocked(t *testing.T) {
 	t.Parallel()
 	w, plate, _ := plated(t, func(s *sim.Spec) { s.Locked = true }, plateBoot)
-	if _, err := w.Lead.PutSecondRule(ctx, "on"); err != nil {
+	if _, err := w.Lead.PutSecondRule(ctx, "on", "runs"); err != nil {
 		t.Fatal(err)
 	}
 	n := client.NewRun{Kind: run.Flash, At: "b/own", Release: "2.0.0", Header: "b/clip", Label: "L-0001", Reason: "dead"}

@@ -22,7 +22,7 @@ import (
 func twoPersons(t *testing.T) *testkit.World {
 	t.Helper()
 	w := testkit.NewWorld(t, nil)
-	if s, err := w.Lead.PutSecondRule(ctx, "auto"); err != nil || !s.On {
+	if s, err := w.Lead.PutSecondRule(ctx, "auto", "runs"); err != nil || !s.On {
 		t.Fatalf("%+v %v", s, err)
 	}
 	if r := w.Flash("a", "2.0.0"); r.Outcome != string(run.Done) {
@@ -90,7 +90,7 @@ func TestTwoPersons(t *testing.T) {
 func TestLeaveIsForOneVersion(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.NoRead = true })
-	if _, err := w.Lead.PutSecondRule(ctx, "on"); err != nil {
+	if _, err := w.Lead.PutSecondRule(ctx, "on", "runs"); err != nil {
 		t.Fatal(err)
 	}
 	x, err := w.Technician.AskSecond(ctx, client.NewSecond{At: "S-0001", Release: "1.0.0", Reason: "because"})
@@ -126,7 +126,7 @@ func TestLeaveIsForOneVersion(t *testing.T) {
 func TestLeaveWithoutAWayBack(t *testing.T) {
 	t.Parallel()
 	w := handed(t, "xmodem", func(s *sim.Spec) { s.Kind, s.Mute = "xmodem", true })
-	if _, err := w.Lead.PutSecondRule(ctx, "on"); err != nil {
+	if _, err := w.Lead.PutSecondRule(ctx, "on", "runs"); err != nil {
 		t.Fatal(err)
 	}
 	n := client.NewRun{Kind: run.Flash, At: "b/a", Label: "S-0001", Reason: "the lamp must burn"}

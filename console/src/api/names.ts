@@ -29,6 +29,8 @@ export const audit: Record<string, string> = {
   "release-vouched": "release vouched for",
   "release-withdrawn": "release withdrawn",
   "rows-sealed": "rows of the database were sealed",
+  "rule-settled": "rule settled",
+  "second-lead-wanted": "second lead wanted",
   "sheet-in-force": "sheet in force",
   "sign-in-failed": "wrong name or password",
   "signed-in": "signed in",

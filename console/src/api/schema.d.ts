@@ -4353,8 +4353,13 @@ export interface components {
             reason?: string;
             /** Format: date-time */
             revoked?: string;
-            /** @enum {string} */
-            state: "trusted" | "not-yet" | "over" | "revoked";
+            /** @description The second lead. */
+            second?: string;
+            /**
+             * @description waits: for a second lead, who trusts it too.
+             * @enum {string}
+             */
+            state: "trusted" | "not-yet" | "over" | "revoked" | "waits";
             /** Format: date-time */
             until?: string;
         };
@@ -4703,6 +4708,8 @@ export interface components {
             sheet: string;
             /** Format: int64 */
             units: number;
+            /** @description The sheet is not in force: it waits for a second lead who puts in the same. */
+            waits?: boolean;
         };
         ModelCarry: {
             changes: components["schemas"]["ModelChange"][];
@@ -4845,6 +4852,8 @@ export interface components {
             targets: components["schemas"]["Target"][];
             /** Format: int64 */
             units: number;
+            /** @description The sheet is not in force: it waits for a second lead who puts in the same. */
+            waits?: boolean;
             wants: components["schemas"]["FitNeed"][];
         };
         ModelPart: {
@@ -6381,6 +6390,11 @@ export interface components {
             why?: string;
         };
         SecondRule: {
+            /**
+             * @description runs where it is empty: two persons for what cannot be taken back; trust: two leads for what is to be trusted.
+             * @enum {string}
+             */
+            about?: "runs" | "trust";
             /** @enum {string} */
             rule: "auto" | "on" | "off";
         };
@@ -6404,6 +6418,13 @@ export interface components {
              */
             rule: "auto" | "on" | "off";
             seconds: components["schemas"]["Second"][];
+            /** @description What that comes to now. */
+            trust: boolean;
+            /**
+             * @description Whether what is to be trusted (keys, a lead's word for images, sheets in force) wants two leads: auto, if there is more than one.
+             * @enum {string}
+             */
+            trustRule: "auto" | "on" | "off";
         };
         Sector: {
             /** Format: int64 */

@@ -2,7 +2,7 @@
 import { mdiCheckDecagram, mdiCloseCircle } from '@mdi/js'
 import { ref } from 'vue'
 
-import { api, problem, type Key, type Problem } from '../api/client'
+import { api, problem, type Key, type Problem, type Seconds } from '../api/client'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { day } from '../words'
@@ -21,6 +21,9 @@ async function load() {
   else keys.value = data.keys
 }
 load()
+const rule = ref<Seconds | null>(null)
+api.GET('/api/seconds').then(({ data }) => { rule.value = data ?? null })
+const rules = [{ value: 'auto', title: 'if there is more than one' }, { value: 'on', title: 'always' }, { value: 'off', title: 'never: one alone may' }]
 async function add() {
   trouble.value = null
   const { error } = await api.POST('/api/keys', { body: { name: name.value, public: text.value.trim(), ...(until.value && { until: `${until.value}T23:59:59Z` }) } })
@@ -30,6 +33,18 @@ async function add() {
     load()
   }
 }
+// A second lead trusts what the first has put in the list.
+async function trustToo(k: Key) {
+  trouble.value = null
+  const { error } = await api.POST('/api/keys', { body: { name: k.name, public: k.public } })
+  if (error) trouble.value = problem(error)
+  load()
+}
+async function settle(to: string) {
+  const { data, error } = await api.POST('/api/seconds/rule', { body: { rule: to as 'auto', about: 'trust' } })
+  if (data) rule.value = data
+  else trouble.value = problem(error)
+}
 async function revoke() {
   const { error } = await api.POST('/api/keys/{key}/revoke', { params: { path: { key: revoking.value!.id } }, body: { reason: reason.value } })
   revoking.value = null
@@ -37,7 +52,7 @@ async function revoke() {
   if (error) trouble.value = problem(error)
   load()
 }
-const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not count yet', over: 'over', revoked: 'revoked' }
+const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not count yet', over: 'over', revoked: 'revoked', waits: 'waits for a second lead' }
 </script>
 
 <template>
@@ -51,8 +66,8 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
         <tr v-for="k in keys" :key="k.id">
           <td><strong>{{ k.name }}</strong></td><td class="mono">{{ k.id }}</td>
           <td><v-icon :icon="k.state === 'trusted' ? mdiCheckDecagram : mdiCloseCircle" :class="k.state === 'trusted' ? 'teal' : 'brick'" size="20" /> {{ words[k.state] }}<div v-if="k.reason" class="small">{{ k.reason }}</div></td>
-          <td>{{ day(k.from) }}</td><td>{{ k.until ? day(k.until) : 'no end' }}</td><td>{{ k.by }}</td>
-          <td><v-btn v-if="session.may('lead') && k.state !== 'revoked'" variant="text" color="error" @click="revoking = k">Revoke…</v-btn></td>
+          <td>{{ day(k.from) }}</td><td>{{ k.until ? day(k.until) : 'no end' }}</td><td>{{ [k.by, k.second].filter(Boolean).join(', ') }}</td>
+          <td><v-btn v-if="session.may('lead') && k.state === 'waits' && k.by !== session.person?.name" variant="outlined" data-trust-too @click="trustToo(k)">I trust it too</v-btn><v-btn v-if="session.may('lead') && k.state !== 'revoked'" variant="text" color="error" @click="revoking = k">Revoke…</v-btn></td>
         </tr>
       </tbody>
     </table>
@@ -65,6 +80,10 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
       <v-btn type="submit" color="primary" :disabled="!name || !text">What it signs counts here</v-btn>
     </form>
     <p v-else class="small muted gap">A lead decides which keys count.</p>
+    <template v-if="rule">
+      <p class="small muted gap" data-trust-rule>What is to be trusted (keys, a lead's word for images, sheets in force) wants {{ rule.trust ? 'two leads' : 'one lead' }}.</p>
+      <v-select v-if="session.may('lead')" :model-value="rule.trustRule" :items="rules" label="Two leads" class="pick" hide-details data-trust-pick @update:model-value="settle" />
+    </template>
     <v-dialog :model-value="!!revoking" max-width="520" @update:model-value="revoking = null">
       <v-card class="ask"><h2>Revoke {{ revoking?.name }}?</h2><p>Nothing that it has signed counts any more, whenever it was signed. Those releases need somebody else's word.</p><v-text-field v-model="reason" label="Why" autofocus /><div class="row"><v-btn color="error" :disabled="reason.length < 3" @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>
     </v-dialog>
@@ -74,5 +93,6 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
 <style scoped>
 .gap { margin-top: 16px; }
 .add { display: grid; gap: 12px; max-width: 560px; margin-top: 24px; }
+.pick { max-width: 360px; margin-top: 8px; }
 .ask { padding: 24px; display: grid; gap: 14px; }
 </style>

@@ -199,6 +199,7 @@ async function makeToken() {
 .access li { flex-wrap: nowrap; }
 .seen { margin-left: 8px; }
 .factor { display: flex; gap: 20px; align-items: center; flex-wrap: wrap; margin: 8px 0; }
+.page form.row { margin-top: 8px; }
 .secret { min-width: 260px; max-width: 360px; }
 .own { flex-wrap: wrap; gap: 12px; align-items: center; }
 .factor img { background: white; padding: 8px; border-radius: 6px; }

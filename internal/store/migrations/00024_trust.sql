@@ -38,6 +38,19 @@ CREATE TABLE IF NOT EXISTS entry_waiting (
   UNIQUE KEY entry_waiting_once (unit, n)
 );
 INSERT IGNORE INTO entry_waiting (unit, n) SELECT unit, n FROM entry ORDER BY n, unit;
+-- What is to be trusted wants a second lead where a team has more than one: a word, or a key,
+-- that one alone has given counts once another one has given it too; a sheet that waits.
+ALTER TABLE vouch ADD COLUMN IF NOT EXISTS alone BOOLEAN NOT NULL DEFAULT TRUE;
+ALTER TABLE trusted_key
+  ADD COLUMN IF NOT EXISTS alone BOOLEAN NOT NULL DEFAULT TRUE,
+  ADD COLUMN IF NOT EXISTS second_by CHAR(36) COLLATE utf8mb4_bin NULL;
+CREATE TABLE IF NOT EXISTS model_wanted (
+  name VARCHAR(63) COLLATE utf8mb4_bin PRIMARY KEY,
+  sheet BINARY(32) NOT NULL,
+  wanted_by CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  wanted_at DATETIME(6) NOT NULL,
+  seal BINARY(32) NULL
+);
 -- A MAC over the columns of a row that say who may what, and what is believed, under a key that is
 -- not in the database. Rows from before get theirs when the service starts, once.
 ALTER TABLE person ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;
