@@ -32,7 +32,7 @@ func newServer(t *testing.T, h http.Handler) string {
 // floors are the floors of the house; a package without one is an error.
 var floors = map[string]int{
 	"core": -2, "core/words": -1, "console": 0,
-	"core/image": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0, "sim": 0,
+	"core/image": 0, "core/photo": 0, "core/memory": 0, "core/version": 0, "core/trust": 0, "core/link": 0, "sim": 0,
 	"core/model": 1, "core/loader": 1, "core/shelf": 1, "core/history": 1,
 	"core/registry": 2, "core/fit": 2, "core/procedure": 2, "core/settings": 2, "core/plan": 2, "core/recognise": 2, "core/pack": 2, "sim/board": 2,
 	"core/visit": 3,
@@ -41,6 +41,7 @@ var floors = map[string]int{
 	"internal/client": 6, "internal/store": 6,
 	"internal/service": 7, "internal/bench": 7,
 	"internal/demo":            8,
+	"internal/doctor":          8,
 	"internal/cli":             9,
 	"internal/testkit/browser": 8, "internal/testkit/database": 9,
 	"internal/testkit": 10,
