@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -102,7 +103,14 @@ func (a *app) serveVerb() *cobra.Command {
 						a.log().Error("the checkpoint of all histories cannot be kept beside the key", "error", err)
 					}
 				}()
-				return serve(ctx, server, l, cert, certKey)
+				if cert != "" {
+					c := &certificate{chain: cert, key: certKey, log: a.log()}
+					if _, err := c.get(nil); err != nil {
+						return core.Fail(core.BadFile, "the certificate cannot be read: %w", err)
+					}
+					server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.get}
+				}
+				return serve(ctx, server, l)
 			})
 		}}
 	v.Flags().StringVar(&listen, "listen", listen, "address; anything but loopback wants TLS")
@@ -130,13 +138,13 @@ func guarded(listen, cert string) error {
 
 // serve answers until the context ends; then live streams are ended and other
 // requests may finish.
-func serve(ctx context.Context, server *http.Server, l net.Listener, cert, certKey string) error {
+func serve(ctx context.Context, server *http.Server, l net.Listener) error {
 	streams, end := context.WithCancel(context.Background())
 	server.BaseContext = func(net.Listener) context.Context { return streams }
 	ended := make(chan error, 1)
 	go func() {
-		if cert != "" {
-			ended <- server.ServeTLS(l, cert, certKey)
+		if server.TLSConfig != nil {
+			ended <- server.ServeTLS(l, "", "")
 		} else {
 			ended <- server.Serve(l)
 		}

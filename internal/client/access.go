@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"encoding/json"
 	"net/url"
 	"strconv"
 	"time"
@@ -34,13 +35,14 @@ type Access struct {
 // Member is somebody of the team.
 type Member struct {
 	Person
-	Email  string     `json:"email,omitempty"`
-	Added  time.Time  `json:"added"`
-	Ended  *time.Time `json:"ended,omitempty" doc:"When the account was ended; the name stays in history."`
-	Waits  bool       `json:"waits,omitempty" doc:"Was invited, and has not signed in yet."`
-	Factor bool       `json:"factor,omitempty" doc:"Has a second factor."`
-	Secret bool       `json:"password,omitempty" doc:"Has a password."`
-	Access []Access   `json:"access" nullable:"false" doc:"Sessions and tokens; for leads, and of oneself."`
+	Email    string     `json:"email,omitempty"`
+	Added    time.Time  `json:"added"`
+	Ended    *time.Time `json:"ended,omitempty" doc:"When the account was ended; the name stays in history."`
+	Waits    bool       `json:"waits,omitempty" doc:"Was invited, and has not signed in yet."`
+	Factor   bool       `json:"factor,omitempty" doc:"Has a second factor."`
+	Secret   bool       `json:"password,omitempty" doc:"Has a password."`
+	Passkeys []Passkey  `json:"passkeys,omitempty" doc:"For leads, and of oneself."`
+	Access   []Access   `json:"access" nullable:"false" doc:"Sessions and tokens; for leads, and of oneself."`
 }
 
 // People is the team.
@@ -176,6 +178,27 @@ type Factor struct {
 type SetPassword struct {
 	Old string `json:"old,omitempty" maxLength:"200" doc:"The one before; empty where there is none yet."`
 	New string `json:"new" maxLength:"200" doc:"12 characters or more, not made of words that are tried first."`
+}
+
+// PasskeyDare is what a device is to sign, or to make a passkey for (W3C Web Authentication, level 3).
+type PasskeyDare struct {
+	Options json.RawMessage `json:"options" doc:"publicKey: for PublicKeyCredential.parseCreationOptionsFromJSON or parseRequestOptionsFromJSON."`
+	State   string          `json:"state" doc:"To be brought back with the device's answer, within five minutes, once."`
+}
+
+// NewPasskey is a passkey that a device has made.
+type NewPasskey struct {
+	Name     string          `json:"name" minLength:"1" maxLength:"80" doc:"Which device it is on."`
+	State    string          `json:"state" maxLength:"8192"`
+	Response json.RawMessage `json:"response" doc:"PublicKeyCredential.toJSON()."`
+}
+
+// Passkey is one of one's own.
+type Passkey struct {
+	ID      string     `json:"id" doc:"Base64url."`
+	Name    string     `json:"name"`
+	Created time.Time  `json:"created"`
+	Used    *time.Time `json:"used,omitempty"`
 }
 
 // FactorCode is a code that a second factor shows.

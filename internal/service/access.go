@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"database/sql"
+	"encoding/base64"
 	"fmt"
 	"net/mail"
 	"slices"
@@ -39,6 +40,8 @@ const (
 	auditPhoto        = "photo-removed"
 	auditPassword     = "password-set"
 	auditRule         = "rule-settled"
+	auditPasskey      = "passkey-added"
+	auditPasskeyEnded = "passkey-taken-away"
 	auditWanted       = "second-lead-wanted"
 )
 
@@ -122,7 +125,7 @@ type MachinePath struct {
 	Code string `path:"code" maxLength:"20"`
 }
 
-func (v *Service) member(p store.Person, access []store.Secret, waits bool, c caller) client.Member {
+func (v *Service) member(p store.Person, access []store.Secret, keys []store.Passkey, waits bool, c caller) client.Member {
 	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: timeOf(p.Ended), Access: []client.Access{}}
 	if c.person.Role != Lead && c.person.ID != p.ID {
 		return m
@@ -131,6 +134,11 @@ func (v *Service) member(p store.Person, access []store.Secret, waits bool, c ca
 	for _, x := range access {
 		if x.Person.String == p.ID {
 			m.Access = append(m.Access, accessOf(x, c))
+		}
+	}
+	for _, k := range keys {
+		if k.Person == p.ID {
+			m.Passkeys = append(m.Passkeys, client.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, Created: k.Created.UTC(), Used: timeOf(k.Used)})
 		}
 	}
 	m.Waits = waits && !p.Ended.Valid && len(m.Access) == 0
@@ -158,9 +166,13 @@ func (v *Service) listPeople(ctx context.Context, _ *none) (client.People, error
 	if err != nil {
 		return out, err
 	}
+	keys, err := v.store.Passkeys(ctx, of)
+	if err != nil {
+		return out, err
+	}
 	invited, err := v.store.Invited(ctx, v.clock.Now())
 	for _, p := range people {
-		out.People = append(out.People, v.member(p, access, invited[p.ID], c))
+		out.People = append(out.People, v.member(p, access, keys, invited[p.ID], c))
 	}
 	return out, err
 }
@@ -203,7 +215,7 @@ func (v *Service) invite(ctx context.Context, in *newMemberIn) (client.Invited, 
 		return client.Invited{}, err
 	}
 	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
-	return client.Invited{Member: v.member(p, nil, true, who(ctx)), Code: code.Code, Expires: code.Expires}, err
+	return client.Invited{Member: v.member(p, nil, nil, true, who(ctx)), Code: code.Code, Expires: code.Expires}, err
 }
 
 type changeMemberIn struct {
@@ -246,7 +258,11 @@ func (v *Service) changeMember(ctx context.Context, in *changeMemberIn) (client.
 
 func (v *Service) oneMember(ctx context.Context, p store.Person) (client.Member, error) {
 	access, err := v.store.Access(ctx, p.ID, v.clock.Now())
-	return v.member(p, access, false, who(ctx)), err
+	if err != nil {
+		return client.Member{}, err
+	}
+	keys, err := v.store.Passkeys(ctx, p.ID)
+	return v.member(p, access, keys, false, who(ctx)), err
 }
 
 type endMemberIn struct {

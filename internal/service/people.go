@@ -55,6 +55,7 @@ type caller struct {
 	path    string
 	signed  string // what a bench has put beside what it says
 	agent   string // a browser, the command line, a program
+	host    string // by which name the service was called
 }
 
 type callerKey struct{}
@@ -82,7 +83,7 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 		} else if c, err := r.Cookie(v.sessionCookie()); err == nil {
 			text, kind = c.Value, store.SecretSession
 		}
-		c := caller{agent: agent(r.UserAgent()), method: r.Method, path: r.URL.Path, signed: r.Header.Get(client.SignedHeader)}
+		c := caller{host: r.Host, agent: agent(r.UserAgent()), method: r.Method, path: r.URL.Path, signed: r.Header.Get(client.SignedHeader)}
 		c.address, _, _ = net.SplitHostPort(r.RemoteAddr)
 		if text != "" && len(text) < 200 {
 			known, err := v.lookUp(r.Context(), c, text, kind)
@@ -242,6 +243,9 @@ type signIn struct {
 	Name     string `json:"name,omitempty" maxLength:"120"`
 	Password string `json:"password,omitempty" maxLength:"200"`
 	Factor   string `json:"factor,omitempty" maxLength:"6" doc:"The code of the second factor, where the account has one: six digits."`
+
+	State   string          `json:"state,omitempty" maxLength:"8192" doc:"Of a passkey: as /api/session/passkey gave it."`
+	Passkey json.RawMessage `json:"passkey,omitempty" doc:"What the device has signed: PublicKeyCredential.toJSON() of W3C Web Authentication."`
 }
 
 type signInIn struct{ Body signIn }
@@ -274,6 +278,11 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 			ends = x.Until.Time
 		}
 		scope, how = x.Scope, "with a link"
+	} else if in.Body.State != "" { // it stands for both factors
+		if p, err = v.byPasskey(ctx, in.Body.State, in.Body.Passkey); err != nil {
+			return nil, err
+		}
+		how = "with a passkey"
 	} else if p, err = v.byPassword(ctx, in.Body.Name, in.Body.Password); err != nil {
 		return nil, err
 	} else if err := v.withFactor(ctx, p, in.Body.Factor); err != nil {
@@ -285,7 +294,7 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 	text, digest := Secret()
 	c := who(ctx)
 	from := short(c.agent+", "+c.address, 200)
-	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now, Confirmed: sql.NullTime{Time: now.UTC(), Valid: p.FactorAt.Valid}}); err != nil {
+	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now, Confirmed: sql.NullTime{Time: now.UTC(), Valid: p.FactorAt.Valid || in.Body.State != ""}}); err != nil {
 		return nil, err
 	}
 	p.Role = capped(p.Role, scope)

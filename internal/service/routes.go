@@ -24,6 +24,10 @@ func (v *Service) routes(api huma.API) {
 	raw(v, api, "POST", "/api/session", "sign-in", anybody, "Sign in with a one-use code or a password", v.signIn)
 	raw(v, api, "DELETE", "/api/session", "sign-out", Viewer, "Sign out", v.signOut)
 	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
+	route(v, api, "POST", "/api/session/passkey", "dare-passkey", anybody, "What a passkey is to sign to sign somebody in", v.daresPasskey)
+	route(v, api, "POST", "/api/passkeys/begin", "new-passkey", Viewer, "Begin to add a passkey of one's own", v.newPasskey)
+	route(v, api, "POST", "/api/passkeys", "add-passkey", Viewer, "Keep the passkey that one's device has made", v.addPasskey)
+	route(v, api, "POST", "/api/passkeys/{id}/end", "end-passkey", Viewer, "Take a passkey of one's own away", v.endPasskey)
 	route(v, api, "POST", "/api/session/password", "set-password", Viewer, "Set one's own password", v.setPassword)
 	route(v, api, "POST", "/api/session/codes", "new-sign-in-code", Viewer, "A one-use code to sign in to the console as oneself", v.newSignInCode)
 

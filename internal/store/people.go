@@ -110,8 +110,10 @@ func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE person SET ended_at = COALESCE(ended_at, ?), password = NULL, factor = NULL, factor_at = NULL WHERE id = ?`, at.UTC(), id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE person = ?`, id); err != nil {
-			return err
+		for _, q := range []string{`DELETE FROM secret WHERE person = ?`, `DELETE FROM passkey WHERE person = ?`} {
+			if _, err := tx.ExecContext(ctx, q, id); err != nil {
+				return err
+			}
 		}
 		return leadLeft(ctx, tx)
 	})
@@ -136,6 +138,7 @@ const (
 	SecretToken   = "token"
 	SecretSignIn  = "sign-in"
 	SecretEnrol   = "enrol"
+	SecretDare    = "challenge" // that a passkey is to sign, once
 )
 
 // Secret is a session, token or code, known by the digest of its text.

@@ -38,6 +38,7 @@ type sealedTable struct {
 var sealedTables = map[string]sealedTable{
 	"person":       {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}},
 	"secret":       {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}},
+	"passkey":      {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil},
 	"device_ask":   {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}},
 	"bench":        {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}},
 	"trusted_key":  {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}},
@@ -259,7 +260,7 @@ func (s *Store) sealOld(ctx context.Context, table string) error {
 // Unsealed names the rows that are not as they were sealed: of all tables that say who may what
 // and what is believed, or of the facts of a unit.
 func (s *Store) Unsealed(ctx context.Context, unit string) (all []string, err error) {
-	tables := []string{"person", "secret", "device_ask", "bench", "trusted_key", "vouch", "firmware", "model", "team_rule", "consent", "second_word", "model_wanted"}
+	tables := []string{"person", "secret", "device_ask", "bench", "trusted_key", "vouch", "firmware", "model", "team_rule", "consent", "second_word", "model_wanted", "passkey"}
 	where, args := "TRUE", []any{}
 	if unit != "" {
 		tables, where, args = []string{"fact"}, "unit = ?", []any{unit}

@@ -399,7 +399,8 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 	w := testkit.NewWorld(t, func(s *sim.Spec) { s.Revision = "" })
 	l := commandLine(t, w, "technician")
 	photo := filepath.Join(t.TempDir(), "board.png")
-	os.WriteFile(photo, append([]byte("\x89PNG\r\n\x1A\n"), bytes.Repeat([]byte{7}, 500)...), 0o600)
+	shot := pictureOf(60)
+	os.WriteFile(photo, shot, 0o600)
 	l.json("identify", "b/a")
 	f, err := w.Technician.Fit(ctx, "b/a", "", "")
 	if err != nil {
@@ -426,7 +427,7 @@ func TestAPhotoStandsBehindAFact(t *testing.T) {
 	}
 	x := tab(t, w, "viewer", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), browser.Until(`document.querySelector("[data-photo]")`),
-		chromedp.Evaluate(`fetch(document.querySelector("[data-photo]").href).then(async r => window.photo = r.headers.get("Content-Type") + " " + (await r.blob()).size)`, nil), browser.Until(`window.photo === "image/png 508"`))
+		chromedp.Evaluate(`fetch(document.querySelector("[data-photo]").href).then(async r => window.photo = r.headers.get("Content-Type") + " " + (await r.blob()).size)`, nil), browser.Until(fmt.Sprintf(`window.photo === "image/png %d"`, len(shot))))
 	os.WriteFile(photo, []byte("<script>"), 0o600)
 	if _, errs, code := l.run("note", "S-0001", "revision=D", "--photo", photo); code == 0 {
 		t.Errorf("a page as a photo: %s", errs)

@@ -83,7 +83,7 @@ func TestCloseOut(t *testing.T) {
 		}
 	}
 	picture := filepath.Join(t.TempDir(), "seen.png")
-	if err := os.WriteFile(picture, []byte("\x89PNG\r\n\x1a\n0000"), 0o600); err != nil {
+	if err := os.WriteFile(picture, pictureOf(90), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	told(t, l.must(0, "offer", "add", "S-0001", "the sensor is scratched", "--photo", picture, "--run", r.ID), "Offer 1 of S-0001")

@@ -150,6 +150,10 @@ func TestLaw12RowsAreSealed(t *testing.T) {
 	}
 	told(t, l.must(0, "audit"), "none missing")
 	w.StartBench(nil)
+	w.Wait("the bench to be there again", func() bool {
+		all, err := w.Lead.Benches(ctx)
+		return err == nil && all.Benches[0].Online
+	})
 	if r := w.Flash("a", "2.0.0"); r.Outcome != string(run.Done) {
 		t.Errorf("after all of it: %s", r.Outcome)
 	}

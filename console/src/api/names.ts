@@ -21,6 +21,8 @@ export const audit: Record<string, string> = {
   "key-trusted": "key trusted",
   "link-made": "sign-in link made",
   "machine-let-in": "machine asked to be let in",
+  "passkey-added": "passkey added",
+  "passkey-taken-away": "passkey taken away",
   "password-set": "password set",
   "person-added": "person added",
   "person-changed": "person changed",

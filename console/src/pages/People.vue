@@ -6,6 +6,7 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Access, type Member, type Problem } from '../api/client'
 import Trouble from '../parts/Trouble.vue'
+import { add, canHave, declined } from '../passkeys'
 import { session } from '../session'
 import { cap, when } from '../words'
 
@@ -94,6 +95,19 @@ async function setPassword() {
   }
   await done(error)
 }
+const device = ref('')
+async function addPasskey() {
+  try {
+    await done(await add(device.value))
+    device.value = ''
+  } catch (e) {
+    if (!declined(e)) trouble.value = problem(e)
+  }
+}
+async function endPasskey(id: string) {
+  const { error } = await api.POST('/api/passkeys/{id}/end', { params: { path: { id } } })
+  await done(error)
+}
 async function lost(p: Member) {
   const { error } = await api.POST('/api/people/{person}/factor/end', { params: { path: { person: p.id } }, body: { reason: 'its device is lost' } })
   await done(error)
@@ -159,6 +173,16 @@ async function makeToken() {
         <v-btn type="submit" variant="outlined" :disabled="password.new.length < 12" data-password-go>{{ me.password ? 'Change it' : 'Set it' }}</v-btn>
         <span v-if="password.new && password.new.length < 12" class="small muted">{{ 12 - password.new.length }} more</span>
       </form>
+      <h2 class="gap">Your passkeys</h2>
+      <p class="small">A passkey signs you in with what opens this device: a finger, a face, its number. It stands for password and second factor.</p>
+      <ul v-if="me.passkeys?.length" class="access">
+        <li v-for="k in me.passkeys" :key="k.id" class="row spread" :data-passkey-of="k.name"><span><v-icon :icon="mdiKeyOutline" size="18" /> {{ k.name }}<span class="small muted seen">{{ k.used ? `used ${when(k.used)}` : `added ${when(k.created)}` }}</span></span><v-btn variant="text" size="small" data-passkey-end @click="endPasskey(k.id)">Take it away</v-btn></li>
+      </ul>
+      <form v-if="canHave()" class="row own" @submit.prevent="addPasskey">
+        <v-text-field v-model="device" label="Which device this is" hide-details class="secret" data-passkey-name />
+        <v-btn type="submit" variant="outlined" :disabled="!device.trim()" data-passkey-add>Add one</v-btn>
+      </form>
+      <p v-else class="small muted">Browsers keep passkeys for a name with TLS; here there is none.</p>
       <h2 class="gap">Your second factor</h2>
       <p v-if="shown" class="teal" data-shown><strong>{{ shown }}</strong></p>
       <div v-if="factor" class="factor" data-factor-new>

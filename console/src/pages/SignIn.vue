@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, problem, type Problem } from '../api/client'
 import FerryMark from '../parts/FerryMark.vue'
 import Trouble from '../parts/Trouble.vue'
+import { canHave, declined, signIn } from '../passkeys'
 import { session } from '../session'
 
 const route = useRoute()
@@ -13,10 +14,20 @@ const name = ref('')
 const password = ref('')
 const busy = ref(false)
 const factor = ref('')
-const wanted = ref<{ code: string } | { name: string; password: string } | null>(null) // waits for the second factor
+const wanted = ref<Proof | null>(null) // waits for the second factor
 const trouble = ref<Problem | null>(null)
 
-async function enter(body: { code: string } | { name: string; password: string }) {
+type Proof = { code: string } | { name: string; password: string } | { state: string; passkey: unknown }
+
+async function withPasskey() {
+  trouble.value = null
+  try {
+    await enter(await signIn())
+  } catch (e) {
+    if (!declined(e)) trouble.value = problem(e)
+  }
+}
+async function enter(body: Proof) {
   busy.value = true
   trouble.value = null
   try {
@@ -61,6 +72,7 @@ onMounted(() => {
       <v-text-field v-model="name" label="Name" autocomplete="username" />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <v-btn type="submit" color="primary" :loading="busy" block>Sign in</v-btn>
+      <v-btn v-if="canHave()" variant="outlined" :disabled="busy" block data-passkey @click="withPasskey">With a passkey</v-btn>
     </form>
   </div>
 </template>

@@ -51,6 +51,17 @@ CREATE TABLE IF NOT EXISTS model_wanted (
   wanted_at DATETIME(6) NOT NULL,
   seal BINARY(32) NULL
 );
+-- Passkeys: what somebody's device signs in with (W3C Web Authentication, level 3).
+CREATE TABLE IF NOT EXISTS passkey (
+  id VARBINARY(512) PRIMARY KEY,
+  person CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  name VARCHAR(80) NOT NULL,
+  credential BLOB NOT NULL,
+  created_at DATETIME(6) NOT NULL,
+  used_at DATETIME(6) NULL,
+  seal BINARY(32) NULL,
+  KEY passkey_person (person)
+);
 -- A MAC over the columns of a row that say who may what, and what is believed, under a key that is
 -- not in the database. Rows from before get theirs when the service starts, once.
 ALTER TABLE person ADD COLUMN IF NOT EXISTS seal BINARY(32) NULL;

@@ -82,7 +82,7 @@ func (b *Browser) Tab(width, height int, dark bool) (*Tab, error) {
 				t.wrong = append(t.wrong, "console: "+e.Entry.Text)
 			}
 		case *network.EventRequestWillBeSent:
-			if u, err := url.Parse(e.Request.URL); err == nil && (u.Scheme == "http" || u.Scheme == "https" || u.Scheme == "ws") && u.Hostname() != "127.0.0.1" {
+			if u, err := url.Parse(e.Request.URL); err == nil && (u.Scheme == "http" || u.Scheme == "https" || u.Scheme == "ws") && u.Hostname() != "127.0.0.1" && u.Hostname() != "localhost" {
 				t.wrong = append(t.wrong, "a request left the machine: "+e.Request.URL)
 			}
 			kinds[e.RequestID] = e.Type.String()
