@@ -63,7 +63,7 @@ const (
 
 // The size of the parts in which an audit reads, and how much it tells of what is astray.
 const (
-	auditPart  = 500
+	auditPart  = 2000
 	astrayMost = 20
 )
 
@@ -103,12 +103,32 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 			forged = append(forged, "a checkpoint was not signed by this service: "+strings.ReplaceAll(strings.SplitN(string(s), "\n\n", 2)[0], "\n", " "))
 		}
 	}
+	// What comes next is read while what was read is looked at.
+	type part struct {
+		leaves []Placed
+		err    error
+	}
+	read := func(from uint64) <-chan part {
+		out := make(chan part, 1)
+		go func() {
+			leaves, err := l.Placed(ctx, from, min(auditPart, size-from))
+			out <- part{leaves, err}
+		}()
+		return out
+	}
+	var next <-chan part
 	for w.Next < size && !stop() && ctx.Err() == nil {
-		leaves, err := l.Placed(ctx, w.Next, min(auditPart, size-w.Next))
-		if err != nil {
-			return found, size, false, err
+		if next == nil {
+			next = read(w.Next)
 		}
-		some, err := a.take(w, leaves, points)
+		p := <-next
+		if p.err != nil {
+			return found, size, false, p.err
+		}
+		if next = nil; w.Next+uint64(len(p.leaves)) < size {
+			next = read(w.Next + uint64(len(p.leaves)))
+		}
+		some, err := a.take(w, p.leaves, points)
 		if found = append(found, some...); err != nil {
 			return found, size, false, err
 		}

@@ -53,8 +53,9 @@ func audited(s *stand) {
 					e.Kind, e.Bench, e.Record, e.Signature = history.Flashed, "b", signed, signature
 				}
 				enc := e.Encode()
-				previous = history.HashEntry(enc)
-				entries, waiting = append(entries, unit, n, previous[:], e.Kind, "", at, at, enc), append(waiting, unit, n)
+				hash := history.HashEntry(enc)
+				previous = hash
+				entries, waiting = append(entries, unit, n, hash[:], e.Kind, "", at, at, enc), append(waiting, unit, n)
 			}
 		}
 		exec(`INSERT INTO ferry.entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?)", 50*each-1), entries...)

@@ -210,17 +210,19 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 		LEFT JOIN leaf m ON m.unit = l.unit AND m.n = l.n - 1 AND l.n > 1 WHERE l.at >= ? AND l.at < ? ORDER BY l.at`, from, from+n); err != nil {
 		return nil, err
 	}
-	indexes := make([]int64, 0, n)
-	for i := range n {
-		indexes = append(indexes, tlog.StoredHashIndex(0, int64(from+i)))
-	}
-	hashes, err := treeHashes(ctx, s.db, indexes)
-	if err != nil {
+	// Leaves and the hashes over them are stored together; what lies between is read with them.
+	var stored []treeRow
+	if err := s.db.SelectContext(ctx, &stored, `SELECT i, hash FROM tree_hash WHERE i BETWEEN ? AND ? ORDER BY i`, tlog.StoredHashIndex(0, int64(from)), tlog.StoredHashIndex(0, int64(from+n-1))); err != nil {
 		return nil, err
 	}
 	for i := range n {
 		p := history.Placed{At: from + i}
-		if h, ok := hashes[indexes[i]]; ok {
+		at := tlog.StoredHashIndex(0, int64(p.At))
+		for len(stored) > 0 && stored[0].I < at {
+			stored = stored[1:]
+		}
+		if len(stored) > 0 && stored[0].I == at {
+			h := core.Digest(stored[0].Hash)
 			p.Leaf = &h
 		}
 		if len(rows) > 0 && rows[0].At == p.At {
