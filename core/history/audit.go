@@ -73,7 +73,7 @@ type Audit struct {
 	Service trust.Public
 	Benches func(id string) trust.Public
 	Names   func(unit string) string // how people call a unit
-	Against []Checkpoint             // signed ones that whoever audits has brought
+	Against []Checkpoint             // those that whoever audits has brought: signed ones of benches, or of a printed report, without a time
 	// Held compares what a record is about with what else is kept of it: its events, its run.
 	Held func(*Entry, *Record) ([]string, error)
 	// Rows tells what is kept of a unit, or, without one, of the team, that is not as the service
@@ -145,7 +145,7 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []stri
 	say := func(format string, args ...any) { found = append(found, fmt.Sprintf(format, args...)) }
 	for _, c := range a.Against {
 		if c.Size > size {
-			say("entries are missing: there are %d, and the checkpoint of %s has %d", size, day(c), c.Size)
+			say("entries are missing: there are %d, and %s has %d", size, named(c), c.Size)
 		}
 	}
 	if a.Rows != nil {
@@ -182,6 +182,14 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []stri
 		}
 	}
 	return found, err
+}
+
+// named is how a checkpoint is called.
+func named(c Checkpoint) string {
+	if c.At.IsZero() {
+		return "the checkpoint on paper"
+	}
+	return "the checkpoint of " + day(c)
 }
 
 func day(c Checkpoint) string { return c.At.UTC().Format("2 January 2006 15:04 UTC") }
@@ -291,7 +299,7 @@ func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoi
 		}
 		for _, c := range checkpoints[w.Next] {
 			if w.Lost || c.Root != w.Root() {
-				found = append(found, fmt.Sprintf("the tree does not lead to the checkpoint of %s, with %d entries: something before it was changed", day(c), c.Size))
+				found = append(found, fmt.Sprintf("the tree does not lead to %s, with %d entries: something before it was changed", named(c), c.Size))
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -21,25 +22,48 @@ import (
 
 func (a *app) auditVerb() *cobra.Command {
 	offline, identity, state := "", "", ""
-	var heads []string
+	var heads, paper []string
 	v := &cobra.Command{Use: "audit", Short: "Hold the histories of all units against the tree, its checkpoints and what benches have kept (lead)", Args: cobra.NoArgs,
 		Long:    "Reads every entry of every unit and of the audit log, computes the tree anew, and holds it against each\nsigned checkpoint; records against their signatures, events and runs. Exit 16 where something was changed,\nput in or taken away; what, is said by name.\n\nWith --offline it reads a dump, and no service is asked: --heads names what `ferry bench heads` has written on\na bench, whose key of the service it holds everything against.",
 		Example: "  ferry audit\n  ferry audit --state audit.json\n  ferry audit --offline ferry-2026-11.dump --heads van.json",
 		RunE: func(c *cobra.Command, args []string) error {
+			printed, err := onPaper(paper)
+			if err != nil {
+				return err
+			}
 			if offline == "" && len(heads) > 0 {
 				return core.Fail(core.BadFile, "--heads goes with --offline: the benches show the service itself what they have kept")
 			}
 			if offline != "" {
-				return untilStopped(func(ctx context.Context) error { return a.auditOffline(ctx, offline, identity, heads) })
+				return untilStopped(func(ctx context.Context) error { return a.auditOffline(ctx, offline, identity, heads, printed) })
 			}
-			return a.call(func(ctx context.Context, c *client.Client, _ []string) error { return a.auditAll(ctx, c, state) })(c, args)
+			return a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+				return a.auditAll(ctx, c, state, printed)
+			})(c, args)
 		}}
 	v.Flags().StringVar(&offline, "offline", "", "a dump to read, in place of asking the service")
 	v.Flags().StringVar(&identity, "identity", "", "with --offline: file of the identity for which the dump was encrypted")
 	v.Flags().StringArrayVar(&heads, "heads", nil, "with --offline: file of what a bench has kept; several may be given, and one must")
+	v.Flags().StringArrayVar(&paper, "paper", nil, "checkpoint that stands on a printed report: ENTRIES:ROOT")
 	v.Flags().StringVar(&state, "state", "", "file that keeps how far the audit is: one that was broken off goes on there")
 	v.AddCommand(a.auditLog())
 	return v
+}
+
+// onPaper reads checkpoints as somebody types them off a report.
+func onPaper(typed []string) (all []client.Printed, err error) {
+	for _, t := range typed {
+		size, root, ok := strings.Cut(t, ":")
+		var p client.Printed
+		if p.Size, err = strconv.ParseUint(strings.TrimSpace(size), 10, 62); err == nil && ok {
+			p.Root, err = core.ParseDigest(strings.TrimSpace(root))
+		}
+		if err != nil || !ok || p.Size == 0 {
+			return nil, core.Fail(core.NotUnderstood, "--paper %s is no checkpoint", t).Do("Type it as ENTRIES:ROOT, both as they stand under \"The histories when this was printed\".")
+		}
+		all = append(all, p)
+	}
+	return all, nil
 }
 
 // audited is what came of an audit.
@@ -57,7 +81,7 @@ type begun struct {
 }
 
 // auditAll lets the service audit itself, a part at a time.
-func (a *app) auditAll(ctx context.Context, c *client.Client, state string) error {
+func (a *app) auditAll(ctx context.Context, c *client.Client, state string, printed []client.Printed) error {
 	var at begun
 	if state != "" {
 		raw, err := os.ReadFile(state)
@@ -74,7 +98,7 @@ func (a *app) auditAll(ctx context.Context, c *client.Client, state string) erro
 		}
 	}
 	for {
-		part, err := c.AuditAll(ctx, client.AuditStep{Walk: at.Walk})
+		part, err := c.AuditAll(ctx, client.AuditStep{Walk: at.Walk, Printed: printed})
 		clear()
 		if err != nil {
 			return err
@@ -105,7 +129,7 @@ func (a *app) auditAll(ctx context.Context, c *client.Client, state string) erro
 }
 
 // auditOffline audits a dump against what benches have kept.
-func (a *app) auditOffline(ctx context.Context, dump, identity string, files []string) error {
+func (a *app) auditOffline(ctx context.Context, dump, identity string, files []string, printed []client.Printed) error {
 	if len(files) == 0 {
 		return core.Fail(core.BadFile, "an audit without the service wants to know what a bench has kept: --heads FILE").Do("Write it on a bench: ferry bench heads --dir FOLDER > FILE")
 	}
@@ -139,6 +163,9 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 	}
 	x := &history.Audit{Service: service, Benches: archive.Benches, Names: archive.Name,
 		Held: func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, archive, e, r) }}
+	for _, p := range printed {
+		x.Against = append(x.Against, history.Checkpoint{Size: p.Size, Root: p.Root})
+	}
 	var heads []history.Head
 	for i, k := range kept {
 		for _, signed := range k.Checkpoints {

@@ -150,7 +150,14 @@ type Tree struct {
 
 // AuditStep is where an audit of all histories goes on; the zero value begins it.
 type AuditStep struct {
-	Walk history.Walk `json:"walk" doc:"As the part before gave it."`
+	Walk    history.Walk `json:"walk" doc:"As the part before gave it."`
+	Printed []Printed    `json:"printed,omitempty" maxItems:"100" doc:"Checkpoints from paper, to hold the histories against; the same in each part."`
+}
+
+// Printed is a checkpoint as a report has it.
+type Printed struct {
+	Size uint64      `json:"size" minimum:"1"`
+	Root core.Digest `json:"root"`
 }
 
 // AuditPart is what a part of it has found.

@@ -71,6 +71,7 @@ type HandOver struct {
 	handover.Note
 	Offers []Offer     `json:"offers" nullable:"false"`
 	Photos []PhotoPair `json:"photos" nullable:"false" doc:"Of the last run: as found beside as left."`
+	Tree   *Tree       `json:"tree,omitempty" doc:"The checkpoint of all histories when this was put together: on paper it holds them."`
 }
 
 // PhotoPair is a picture as found beside one as left.

@@ -24,6 +24,7 @@ type Round struct {
 	Written    []round.Written `json:"written" nullable:"false" doc:"Modules that runs of this round have changed, so far."`
 	Lines      []round.Line    `json:"lines" nullable:"false" doc:"Every fault code of every module through the round, those that want somebody first."`
 	Open       []string        `json:"open" nullable:"false" doc:"What is not as it should be; with it the round is closed only with a reason."`
+	Tree       *Tree           `json:"tree,omitempty" doc:"The checkpoint of all histories when this was put together: on paper it holds them."`
 	Now        core.Said       `json:"now" doc:"How it stands, in a sentence."`
 	Steps      []core.Step     `json:"steps,omitempty" doc:"What is to be done now, step by step."`
 	Closing    string          `json:"closing,omitempty" doc:"What was said when it was closed."`

@@ -29,6 +29,7 @@ type Tray struct {
 	Hands   []TrayItem `json:"hands" nullable:"false" doc:"What hands do, for all places, as far as it is asked now."`
 	Open    []int      `json:"open" nullable:"false" doc:"Numbers of the places that are not done; they stay on its list by name when it is closed."`
 	Closing string     `json:"closing,omitempty"`
+	Tree    *Tree      `json:"tree,omitempty" doc:"The checkpoint of all histories when this was put together: on paper it holds them."`
 }
 
 // TrayRow is what lists show of a tray.

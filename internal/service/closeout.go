@@ -228,6 +228,9 @@ func (v *Service) handover(ctx context.Context, in *UnitPath) (client.HandOver, 
 		break
 	}
 	out.Note = handover.Of(note)
+	if out.Tree, err = v.newestTree(ctx); err != nil {
+		return out, err
+	}
 	out.Offers, err = v.offers(ctx, u.ID, names)
 	return out, err
 }

@@ -177,7 +177,11 @@ func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, er
 	if err != nil {
 		return client.Round{}, err
 	}
-	return v.showRound(ctx, r, s, raw)
+	out, err := v.showRound(ctx, r, s, raw)
+	if err == nil {
+		out.Tree, err = v.newestTree(ctx)
+	}
+	return out, err
 }
 
 // printRound is the report of a round.

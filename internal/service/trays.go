@@ -272,7 +272,10 @@ func (v *Service) getTray(ctx context.Context, in *TrayPath) (out client.Tray, e
 	if err != nil {
 		return out, err
 	}
-	return v.showTray(ctx, t)
+	if out, err = v.showTray(ctx, t); err == nil {
+		out.Tree, err = v.newestTree(ctx)
+	}
+	return out, err
 }
 
 // printTray is the sheet of a tray.

@@ -215,6 +215,9 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 		Names: func(unit string) string { return v.called(ctx, unit) },
 		Held:  func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, v.store, e, r) },
 		Rows:  func(unit string) ([]string, error) { return v.store.Unsealed(ctx, unit) }}
+	for _, p := range in.Body.Printed {
+		a.Against = append(a.Against, history.Checkpoint{Size: p.Size, Root: p.Root})
+	}
 	ends := v.clock.Now().Add(auditLasts)
 	found, size, done, err := a.On(ctx, v.store, &w, func() bool { return !v.clock.Now().Before(ends) })
 	if err != nil {
@@ -222,15 +225,11 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 	}
 	out.Walk, out.Size, out.Done, out.Findings = w, size, done, append(out.Findings, found...)
 	if done {
-		signed, err := v.store.NewestCheckpoint(ctx)
-		if err != nil {
-			return out, err
-		}
-		if c, err := history.OpenCheckpoint(v.key.Public(), signed); err == nil {
-			out.Tree = treeOf(&c)
+		if out.Tree, err = v.newestTree(ctx); core.KindOf(err) == core.BadFile { // it is among the findings
+			err = nil
 		}
 	}
-	return out, nil
+	return out, err
 }
 
 // called is how people call the owner of a chain.
@@ -242,6 +241,22 @@ func (v *Service) called(ctx context.Context, unit string) string {
 		return "unit " + u.Serial
 	}
 	return "unit " + unit
+}
+
+// newestTree is what a report says of the newest checkpoint; nil before there is one.
+func (v *Service) newestTree(ctx context.Context) (*client.Tree, error) {
+	if err := v.grow(ctx); err != nil {
+		return nil, err
+	}
+	signed, err := v.store.NewestCheckpoint(ctx)
+	if err != nil || signed == nil {
+		return nil, err
+	}
+	c, err := history.OpenCheckpoint(v.key.Public(), signed)
+	if err != nil {
+		return nil, err
+	}
+	return treeOf(&c), nil
 }
 
 // treeOf is what people are told of a checkpoint.

@@ -121,6 +121,17 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		}
 	}
 
+	// What stands on paper holds them too.
+	h, err := w.Lead.HandOver(ctx, "S-0001")
+	if err != nil || h.Tree == nil {
+		t.Fatal(err)
+	}
+	paper := fmt.Sprintf("%d:%s", h.Tree.Size, h.Tree.Root)
+	told(t, l.must(0, "audit", "--paper", paper), "none missing")
+	told(t, l.must(16, "audit", "--paper", fmt.Sprintf("%d:%s", h.Tree.Size-1, h.Tree.Root)), "does not lead to the checkpoint on paper")
+	told(t, l.must(16, "audit", "--paper", fmt.Sprintf("%d:%s", h.Tree.Size+7, h.Tree.Root)), "entries are missing", "the checkpoint on paper has")
+	told(t, l.must(24, "audit", "--paper", "seven"), "ENTRIES:ROOT")
+
 	// Broken off, an audit goes on where it was.
 	state := filepath.Join(t.TempDir(), "audit.json")
 	if err := os.WriteFile(state, []byte(`{"walk":{"next":2,"edge":[]},"findings":[]}`), 0o600); err != nil {

@@ -3233,6 +3233,8 @@ export interface components {
             walk: components["schemas"]["HistoryWalk"];
         };
         AuditStep: {
+            /** @description Checkpoints from paper, to hold the histories against; the same in each part. */
+            printed?: components["schemas"]["Printed"][];
             /** @description As the part before gave it. */
             walk: components["schemas"]["HistoryWalk"];
         };
@@ -3867,6 +3869,8 @@ export interface components {
             photos: components["schemas"]["PhotoPair"][];
             running?: string;
             site?: string;
+            /** @description The checkpoint of all histories when this was put together: on paper it holds them. */
+            tree?: components["schemas"]["Tree"];
             unit: string;
             why?: string;
         };
@@ -5702,6 +5706,11 @@ export interface components {
             serial?: string;
             vendor?: string;
         };
+        Printed: {
+            root: string;
+            /** Format: int64 */
+            size: number;
+        };
         Problem: {
             /** Format: int64 */
             at?: number;
@@ -6060,6 +6069,8 @@ export interface components {
             site?: string;
             /** @description What is to be done now, step by step. */
             steps?: components["schemas"]["Step"][];
+            /** @description The checkpoint of all histories when this was put together: on paper it holds them. */
+            tree?: components["schemas"]["Tree"];
             turns: components["schemas"]["RoundTurn"][];
             /** @description Id of the vehicle. */
             unit: string;
@@ -6894,6 +6905,8 @@ export interface components {
             stop: number;
             /** @description Why a person has stopped it. */
             stopped?: string;
+            /** @description The checkpoint of all histories when this was put together: on paper it holds them. */
+            tree?: components["schemas"]["Tree"];
             /** Format: int64 */
             units: number;
             version: string;

@@ -58,6 +58,7 @@ func handedOver(h client.HandOver, made time.Time) *fpdf.Fpdf {
 	list("Not done", "open", texts(h.NotDone))
 	list("What comes next", "next", next)
 	list("Seen, and not ordered", "seen", offers)
+	p.anchor(h.Tree)
 	return p.Fpdf
 }
 

@@ -44,7 +44,17 @@ func reported(r client.Round, made time.Time) *fpdf.Fpdf {
 	p.modules(r)
 	p.codes(r)
 	p.turns(r)
+	p.anchor(r.Tree)
 	return p.Fpdf
+}
+
+// anchor prints the checkpoint of all histories: whoever has the paper can hold them against it.
+func (p *page) anchor(t *client.Tree) {
+	if t == nil {
+		return
+	}
+	p.title("The histories when this was printed")
+	p.pairs([][2]string{{"Checkpoint", fmt.Sprintf("%s UTC, %d entries", when(t.At), t.Size)}, {"Root", t.Root.String()}})
 }
 
 // cameOfIt is a round in a line.

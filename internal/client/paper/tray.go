@@ -53,6 +53,7 @@ func Tray(t client.Tray, made time.Time) ([]byte, error) {
 			y.row(t.Places[n-1].Serial, "", "")
 		}
 	}
+	p.anchor(t.Tree)
 	return put(p.Fpdf, "the sheet")
 }
 
