@@ -11,7 +11,7 @@ import (
 // and of numbers (what is exact in JSON).
 const (
 	mostName   = 200
-	mostText   = 2000
+	mostText   = 10000
 	mostValue  = 8192
 	mostItems  = 1000
 	mostNumber = 1 << 53

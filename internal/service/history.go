@@ -43,6 +43,9 @@ func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e 
 // getHistory reads a unit's chain and checks it.
 func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
+	if err == nil {
+		err = v.grow(ctx)
+	}
 	if err != nil {
 		return client.History{}, err
 	}

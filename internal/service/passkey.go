@@ -81,7 +81,8 @@ func (v *Service) holder(ctx context.Context, p store.Person) (holder, error) {
 	return h, err
 }
 
-// daring keeps what is to be signed, and gives what the browser carries.
+// daring gives what is to be signed, which the browser carries: nothing is kept here for whoever
+// only asks.
 func (v *Service) daring(ctx context.Context, what, person string, options any, session *webauthn.SessionData) (client.PasskeyDare, error) {
 	now := v.clock.Now()
 	d := dare{person, now.Add(dareLasts), *session}
@@ -97,14 +98,10 @@ func (v *Service) daring(ctx context.Context, what, person string, options any, 
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
-	once := core.DigestOf([]byte("dare " + session.Challenge))
-	if err := v.store.AddSecret(ctx, store.Secret{Digest: once[:], Kind: store.SecretDare, Created: now, Expires: sql.NullTime{Time: d.Until.UTC(), Valid: true}}); err != nil {
-		return client.PasskeyDare{}, err
-	}
 	return client.PasskeyDare{Options: shown, State: base64.StdEncoding.EncodeToString(sealed)}, nil
 }
 
-// dared opens what the browser brings back; each counts once.
+// dared opens what the browser brings back.
 func (v *Service) dared(ctx context.Context, what, state string) (d dare, err error) {
 	sealed, err := base64.StdEncoding.DecodeString(state)
 	if err != nil {
@@ -117,9 +114,15 @@ func (v *Service) dared(ctx context.Context, what, state string) (d dare, err er
 	if err != nil {
 		return d, core.Fail(core.BadFile, "what the browser brings back is not what it was given")
 	}
-	once := core.DigestOf([]byte("dare " + d.Session.Challenge))
-	_, err = v.store.UseSecret(ctx, once, store.SecretDare, v.clock.Now())
-	return d, err
+	if v.clock.Now().After(d.Until) {
+		return d, core.Fail(core.NotAllowed, "the device took longer than %d minutes", int(dareLasts.Minutes())).Do("Try again.")
+	}
+	return d, nil
+}
+
+// once lets what was signed count, and never again.
+func (v *Service) once(ctx context.Context, d dare) error {
+	return v.store.UseDare(ctx, core.DigestOf([]byte("dare "+d.Session.Challenge)), d.Until, v.clock.Now())
 }
 
 // newPasskey begins to add a passkey of one's own.
@@ -177,6 +180,9 @@ func (v *Service) addPasskey(ctx context.Context, in *addPasskeyIn) (none, error
 	}
 	if err != nil {
 		return none{}, core.Fail(core.NotAllowed, "the device's answer does not belong to this: %w", err).Do("Try again.")
+	}
+	if err := v.once(ctx, d); err != nil {
+		return none{}, err
 	}
 	raw, err := json.Marshal(made)
 	if err != nil {
@@ -254,6 +260,9 @@ func (v *Service) byPasskey(ctx context.Context, state string, response []byte) 
 			return p, err
 		}
 		return p, wrong
+	}
+	if err := v.once(ctx, d); err != nil {
+		return p, err
 	}
 	rows, err := v.store.Passkeys(ctx, p.ID)
 	if err != nil {

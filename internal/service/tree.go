@@ -37,8 +37,8 @@ func (v *Service) grow(ctx context.Context) error {
 func (v *Service) KeepTree(ctx context.Context, path string) error {
 	switch old, err := os.ReadFile(path); {
 	case err == nil:
-		if err := v.showCheckpoint(ctx, old, ""); err != nil {
-			return err
+		if err := v.showCheckpoint(ctx, old, ""); err != nil { // the file stays what it is, and is shown at the next start
+			v.log.Error("the histories cannot be held against the checkpoint beside the key", "file", path, "error", err)
 		}
 	case !os.IsNotExist(err):
 		return err
@@ -134,14 +134,14 @@ func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench strin
 	return v.audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
 }
 
-// inTree holds the entries of a unit against the tree. It gives the checkpoint, and the places
-// of those that stand in it.
+// inTree holds the entries of a unit against the tree. It gives the places of those that stand in
+// it, and the checkpoint if that is all of them.
 func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored) (c *history.Checkpoint, places map[uint64]uint64, found []string, err error) {
 	places, waiting, err := v.store.PlacesOf(ctx, unit)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	there := map[uint64]bool{}
+	there, waits := map[uint64]bool{}, false
 	var numbers []uint64
 	var stand []history.Place
 	signed, err := v.store.NewestCheckpoint(ctx)
@@ -159,7 +159,9 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 		there[x.N] = true
 		at, placed := places[x.N]
 		switch {
-		case !placed && !waiting[x.N]:
+		case waiting[x.N]:
+			waits = true
+		case !placed:
 			found = append(found, fmt.Sprintf("entry %d has no place in the tree of all histories", x.N))
 		case placed && (c == nil || at >= c.Size):
 			found = append(found, fmt.Sprintf("entry %d stands in the tree of all histories where no checkpoint reaches", x.N))
@@ -173,7 +175,7 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 		}
 	}
 	if len(stand) == 0 {
-		return c, places, found, nil
+		return nil, places, found, nil
 	}
 	wrong, err := history.InTree(*c, stand, v.store.TreeHashes(ctx))
 	switch {
@@ -181,6 +183,9 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 		found, err = append(found, "the tree of all histories has lost hashes: it proves nothing any more"), nil
 	case err == nil && wrong >= 0:
 		found = append(found, fmt.Sprintf("entry %d is not the one that stands in the tree of all histories", numbers[wrong]))
+	}
+	if waits { // not all of it is proven yet
+		c = nil
 	}
 	return c, places, found, err
 }

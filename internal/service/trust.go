@@ -40,7 +40,7 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[s
 		x := client.Vouch{How: w.How, Who: names[w.Who], Reason: w.Reason, Dated: w.Dated, Entered: w.Entered, By: names[w.By], Counts: true}
 		switch w.How {
 		case store.VouchSignature, store.VouchPack:
-			x.Key, x.Who, x.Bars = w.Who, "key "+w.Who, "its key "+w.Who+" is not in the list."
+			x.Key, x.Who, x.Bars = w.Who, "key "+w.Who, "its key "+w.Who+" is not one of those that count."
 			for _, k := range keys {
 				if k.ID == w.Who {
 					x.Who, x.Bars = k.Name, k.Bars(w.Dated)
@@ -175,7 +175,7 @@ func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Rele
 		}
 		return v.release(ctx, r.ID)
 	}
-	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which nobody here has decided to trust", id).Go(words.KeyTrust().To("A lead puts it into the list"))
+	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which is not one of those that count here", id).Go(words.KeyTrust().To("A lead puts it into the list"))
 }
 
 func (v *Service) listKeys(ctx context.Context, _ *none) (client.Keys, error) {

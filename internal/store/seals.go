@@ -106,7 +106,7 @@ var ErrChanged = errors.New("behind the service's back")
 
 func changedRow(what string) error {
 	return core.Fail(core.NotAllowed, "%s was changed in the database %w", what, ErrChanged).Unit("nothing was changed by this").
-		Do("Tell whoever keeps the database. A lead finds out what was changed, and enters it again.")
+		Do("Whoever keeps the database puts the row back as a dump from before has it; an audit of all histories names every row that was changed.")
 }
 
 // seal seals rows that were just written, in the same transaction.

@@ -388,6 +388,26 @@ func TestAPasskeyInTheConsole(t *testing.T) {
 	if len(twice) != 3 || twice[0] != 200 || twice[1] != 403 || twice[2] != 403 {
 		t.Errorf("signed once, sent twice, and for another dare: %v", twice)
 	}
+	// Whoever only asks, and is nobody, leaves nothing behind.
+	kept := func() (n int) {
+		t.Helper()
+		if err := w.DB.Open(t, w.DB.Root).QueryRowContext(ctx, `SELECT COUNT(*) FROM secret`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	before, nobody := kept(), &browsing{t: t, base: w.Base}
+	for range 30 {
+		code, raw := nobody.call("POST", "/api/session/passkey", nil)
+		var dare client.PasskeyDare
+		if code != 200 || json.Unmarshal(raw, &dare) != nil {
+			t.Fatal(code, string(raw))
+		}
+		nobody.call("POST", "/api/session", map[string]any{"state": dare.State, "passkey": map[string]string{"id": "x"}})
+	}
+	if after := kept(); after != before {
+		t.Errorf("nobody's asking has left %d rows", after-before)
+	}
 	do(t, x, chromedp.Navigate(w.Base+"/people"), press(`[data-passkey-end]`), browser.Until(`!document.querySelector('[data-passkey-of]')`), out,
 		chromedp.Navigate(w.Base+"/sign-in"), press(`[data-passkey]`), says("does not sign anybody in here"))
 	told(t, l.must(0, "audit"), "none missing")

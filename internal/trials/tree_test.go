@@ -121,6 +121,14 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		}
 	}
 
+	// It says that all is proven only where all is: an entry that came just now gets its place first.
+	if err := w.Technician.Note(ctx, one.ID, client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
+		t.Fatal(err)
+	}
+	if h, err := w.Lead.History(ctx, "S-0001"); err != nil || h.Tree == nil || h.Entries[0].Place == nil {
+		t.Errorf("the newest entry has no place, and all is said to be proven: %+v %v", h.Entries[0], err)
+	}
+
 	// What stands on paper holds them too.
 	h, err := w.Lead.HandOver(ctx, "S-0001")
 	if err != nil || h.Tree == nil {
