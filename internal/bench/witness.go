@@ -56,9 +56,17 @@ func ReadWitness(dir string) (*Witness, error) {
 }
 
 // openWitness is what a bench itself begins with. Of its heads it leaves the newest alone in the
-// file: older ones and a torn last line go.
+// file: older ones and a torn last line go. Checkpoints that cannot be read are put aside, and do
+// not keep the bench from its work.
 func openWitness(dir string, service trust.Public, log *slog.Logger) (*Witness, error) {
 	w, lines, err := readWitness(dir, service, log)
+	if core.KindOf(err) == core.BadFile {
+		path := filepath.Join(dir, pointsFile)
+		log.Error("what was kept of the service's histories cannot be read; it is put aside, and a lead should see it", "file", path+".damaged", "error", err)
+		if err = os.Rename(path, path+".damaged"); err == nil {
+			w, lines, err = readWitness(dir, service, log)
+		}
+	}
 	if err == nil && lines != nil {
 		err = replace(filepath.Join(dir, headsFile), bytes.Join(slices.Collect(maps.Values(lines)), nil))
 	}
@@ -85,7 +93,7 @@ func (w *Witness) readPoints() error {
 		w.held, err = history.OpenCheckpoint(w.ServiceKey, []byte(w.points.Newest))
 	}
 	if err != nil {
-		return core.Fail(core.BadFile, "%s cannot be read: %w", filepath.Join(w.dir, pointsFile), err).Do("It is what this bench has kept of the service's histories. Keep the file elsewhere, tell a lead, and start the bench without it.")
+		return core.Fail(core.BadFile, "%s cannot be read: %w", filepath.Join(w.dir, pointsFile), err).Do("It is what this bench has kept of the service's histories. Start the bench: it puts the file aside and goes on. Show the file to a lead.")
 	}
 	return nil
 }

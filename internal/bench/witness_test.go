@@ -170,7 +170,16 @@ func TestAWitnessKeepsWhatTheTreeNoLongerLeadsTo(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, pointsFile), []byte(`{"newest":"x"}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := openWitness(dir, key.Public(), slog.New(slog.DiscardHandler)); core.KindOf(err) != core.BadFile {
-		t.Errorf("a damaged file: %v", err)
+	if _, _, err := readWitness(dir, key.Public(), slog.New(slog.DiscardHandler)); core.KindOf(err) != core.BadFile {
+		t.Errorf("a damaged file, looked at: %v", err)
+	}
+	said.Reset()
+	w = begins() // it does not keep the bench from its work
+	raw, err := os.ReadFile(filepath.Join(dir, pointsFile+".damaged"))
+	if err != nil || string(raw) != `{"newest":"x"}` || w.size() != 0 || !strings.Contains(said.String(), "put aside") {
+		t.Errorf("%q %v, %d entries, %s", raw, err, w.size(), said.String())
+	}
+	if w.take(other.grow(0, "h")) || w.size() != 7 {
+		t.Errorf("then it does not begin anew: %d", w.size())
 	}
 }
