@@ -21,14 +21,34 @@ import (
 const keepEvery = 10 * time.Second
 
 // grow gives entries that wait their places in the tree. One request at a time does it; the
-// others need not wait.
+// others need not wait. A tree that has lost hashes cannot grow, which an audit finds; it keeps
+// nobody from his work.
 func (v *Service) grow(ctx context.Context) error {
 	if !v.growing.TryLock() {
 		return nil
 	}
 	defer v.growing.Unlock()
 	_, err := v.store.GrowTree(ctx, v.key, v.clock.Now())
+	if core.KindOf(err) == core.NotFound {
+		v.log.Error("the tree of all histories cannot grow: something of it was taken away", "error", err)
+		return nil
+	}
 	return err
+}
+
+// checkpoint is the newest one; nil before there is one, and where the one that is there was not
+// signed by this service, which an audit finds.
+func (v *Service) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, error) {
+	signed, err := v.store.NewestCheckpoint(ctx)
+	if err != nil || signed == nil {
+		return nil, nil, err
+	}
+	c, err := history.OpenCheckpoint(v.key.Public(), signed)
+	if err != nil {
+		v.log.Error("the newest checkpoint of all histories was not signed by this service", "error", err)
+		return nil, nil, nil
+	}
+	return &c, signed, nil
 }
 
 // KeepTree lets the tree grow also where nobody joins, and keeps its newest checkpoint in a file
@@ -86,16 +106,9 @@ func (v *Service) newerCheckpoint(ctx context.Context, held uint64) (*client.Che
 	if err := v.grow(ctx); err != nil {
 		return nil, err
 	}
-	signed, err := v.store.NewestCheckpoint(ctx)
-	if err != nil || signed == nil {
+	c, signed, err := v.checkpoint(ctx)
+	if err != nil || c == nil || c.Size <= held {
 		return nil, err
-	}
-	c, err := history.OpenCheckpoint(v.key.Public(), signed)
-	if err != nil {
-		return nil, err
-	}
-	if c.Size <= held {
-		return nil, nil
 	}
 	out := &client.Checkpoint{Signed: string(signed)}
 	if held > 0 {
@@ -230,9 +243,7 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 	}
 	out.Walk, out.Size, out.Done, out.Findings = w, size, done, append(out.Findings, found...)
 	if done {
-		if out.Tree, err = v.newestTree(ctx); core.KindOf(err) == core.BadFile { // it is among the findings
-			err = nil
-		}
+		out.Tree, err = v.newestTree(ctx)
 	}
 	return out, err
 }
@@ -253,15 +264,8 @@ func (v *Service) newestTree(ctx context.Context) (*client.Tree, error) {
 	if err := v.grow(ctx); err != nil {
 		return nil, err
 	}
-	signed, err := v.store.NewestCheckpoint(ctx)
-	if err != nil || signed == nil {
-		return nil, err
-	}
-	c, err := history.OpenCheckpoint(v.key.Public(), signed)
-	if err != nil {
-		return nil, err
-	}
-	return treeOf(&c), nil
+	c, _, err := v.checkpoint(ctx)
+	return treeOf(c), err
 }
 
 // treeOf is what people are told of a checkpoint.

@@ -156,6 +156,24 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 	if _, err := w.Technician.AuditAll(ctx, client.AuditStep{}); err == nil {
 		t.Error("a technician audits")
 	}
+
+	// A tree that is lost, and a checkpoint that nobody signed, are found; they keep no bench from
+	// its work, and no history from being read.
+	for _, q := range []string{`DELETE FROM tree_hash`, `UPDATE checkpoint SET signed = 'x'`} {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.StartBench(nil)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Errorf("the bench cannot join: %v", err)
+	}
+	w.Flash("a", "2.0.0")
+	if h, err := w.Lead.History(ctx, "S-0001"); err != nil || h.Chain != "broken" {
+		t.Errorf("%+v %v", h.Findings, err)
+	}
+	told(t, l.must(16, "audit"), "a checkpoint was not signed by this service")
+	told(t, l.must(0, "handover", "S-0001"), "S-0001")
 }
 
 // TestAWholeDatabasePutBack to where it was once, with the checkpoint that it had then, looks
