@@ -52,31 +52,28 @@ func (v *Service) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, 
 }
 
 // KeepTree lets the tree grow also where nobody joins, and keeps its newest checkpoint in a file
-// beside the database, until the context ends. A database that does not lead to the checkpoint
-// which the file had was put back to an older state, or changed.
+// beside the key, until the context ends. The file is exchanged for a checkpoint whose tree came
+// of its own alone: a database that was put back to an older state, or changed, is found by it.
 func (v *Service) KeepTree(ctx context.Context, path string) error {
-	switch old, err := os.ReadFile(path); {
-	case err == nil:
-		if err := v.showCheckpoint(ctx, old, ""); err != nil { // the file stays what it is, and is shown at the next start
-			v.log.Error("the histories cannot be held against the checkpoint beside the key", "file", path, "error", err)
-		}
-	case !os.IsNotExist(err):
+	var held history.Checkpoint
+	old, err := os.ReadFile(path)
+	if err == nil {
+		held, err = history.OpenCheckpoint(v.key.Public(), old)
+	}
+	if err != nil && !os.IsNotExist(err) {
 		return err
 	}
-	kept := ""
-	for {
-		err := v.grow(ctx)
-		var newest []byte
-		if err == nil {
-			newest, err = v.store.NewestCheckpoint(ctx)
+	for shown := held.Size == 0; ; {
+		err := error(nil)
+		if !shown {
+			err = v.showCheckpoint(ctx, old, "")
+			shown = err == nil
 		}
-		if err == nil && len(newest) > 0 && string(newest) != kept {
-			if err = keepFile(path, newest); err == nil {
-				kept = string(newest)
-			}
+		if err == nil {
+			err = v.keepNewer(ctx, path, &held)
 		}
 		if err != nil && ctx.Err() == nil {
-			v.log.Error("the checkpoint of all histories cannot be kept", "file", path, "error", err)
+			v.log.Error("the newest checkpoint of all histories is not kept beside the key", "file", path, "error", err)
 		}
 		select {
 		case <-v.clock.After(keepEvery):
@@ -84,6 +81,25 @@ func (v *Service) KeepTree(ctx context.Context, path string) error {
 			return nil
 		}
 	}
+}
+
+// keepNewer exchanges the file that is held for a newer checkpoint.
+func (v *Service) keepNewer(ctx context.Context, path string, held *history.Checkpoint) error {
+	newer, err := v.newerCheckpoint(ctx, held.Size)
+	if err != nil || newer == nil {
+		return err
+	}
+	c, err := history.OpenCheckpoint(v.key.Public(), []byte(newer.Signed))
+	if err == nil {
+		err = history.Grew(*held, c, newer.Proof)
+	}
+	if err == nil {
+		err = keepFile(path, []byte(newer.Signed))
+	}
+	if err == nil {
+		*held = c
+	}
+	return err
 }
 
 // keepFile puts new content in a file's place, whole and on disk.

@@ -1,17 +1,22 @@
 package trials
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
 )
@@ -176,6 +181,17 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 	told(t, l.must(0, "handover", "S-0001"), "S-0001")
 }
 
+// oneTurn is a clock that ends what waits by it.
+type oneTurn struct {
+	core.System
+	stop func()
+}
+
+func (o *oneTurn) After(time.Duration) <-chan time.Time {
+	o.stop()
+	return nil
+}
+
 // TestAWholeDatabasePutBack to where it was once, with the checkpoint that it had then, looks
 // whole by itself. The benches have kept a later checkpoint; so has the file beside the key; and
 // an audit without the service finds it too.
@@ -207,6 +223,7 @@ func TestAWholeDatabasePutBack(t *testing.T) {
 		return err == nil && c.Size >= size
 	})
 	w.StopBench()
+	late := kept().Checkpoints[0]
 	l := commandLine(t, w, "lead")
 	heads := filepath.Join(t.TempDir(), "heads.json")
 	if err := os.WriteFile(heads, []byte(l.must(0, "bench", "heads", "--dir", w.Dir)), 0o600); err != nil {
@@ -241,6 +258,28 @@ func TestAWholeDatabasePutBack(t *testing.T) {
 	})
 	told(t, l.must(16, "audit"), "which bench b has kept", "bench b has kept its signed head")
 	told(t, l.must(16, "audit", "log"), "do not lead to the checkpoint", "benches have kept what the histories no longer lead to")
+	// The file beside the key is not exchanged for what does not come of it.
+	path := filepath.Join(t.TempDir(), "service.key.checkpoint")
+	if err := os.WriteFile(path, []byte(late), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	once, stop := context.WithCancel(ctx)
+	v := service.New(w.Store, w.Key, nil, &oneTurn{stop: stop}, slog.New(slog.DiscardHandler), false)
+	if err := v.KeepTree(once, path); err != nil {
+		t.Fatal(err)
+	}
+	if raw, err := os.ReadFile(path); err != nil || string(raw) != late {
+		t.Errorf("the file beside the key is now %q, %v", raw, err)
+	}
+	os.Remove(path)
+	once, stop = context.WithCancel(ctx)
+	v = service.New(w.Store, w.Key, nil, &oneTurn{stop: stop}, slog.New(slog.DiscardHandler), false)
+	if err := v.KeepTree(once, path); err != nil {
+		t.Fatal(err)
+	}
+	if raw, err := os.ReadFile(path); err != nil || !strings.HasPrefix(string(raw), history.Tree) {
+		t.Errorf("where there is none, it is %q, %v", raw, err)
+	}
 	w.Wait("the unit's history to tell", func() bool {
 		h, err := w.Lead.History(ctx, "S-0001")
 		return err == nil && h.Chain == "broken" && strings.Contains(fmt.Sprint(h.Findings), "a signed head of entry")
