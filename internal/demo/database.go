@@ -25,19 +25,51 @@ type Database struct {
 	ended chan error
 }
 
-const logFile = "--innodb-log-file-size=8M"
+// Tuning is what a server is set for.
+type Tuning struct {
+	Durable bool  // it keeps what it has committed when the power goes
+	Pool    int64 // bytes of its buffer pool
+	Log     int64 // bytes of its redo log
+}
 
-// common are the arguments of every start. quick gives up durability, for tests.
-func common(dir string, quick bool) []string {
+const mebi = 1 << 20
+
+// initLog is the redo log that a folder is made with: a larger one is made at the first start
+// that wants it.
+const initLog = 8 * mebi
+
+// ForTests gives up durability, and is small.
+var ForTests = Tuning{Pool: 64 * mebi, Log: initLog}
+
+// ForWork is set by the machine's memory: a quarter of it for the pool, and a redo log of a
+// quarter of that, so that a page is written once for many changes.
+func ForWork() Tuning {
+	pool := min(max(memory()/4, 128*mebi), 8<<30) / mebi * mebi
+	return Tuning{Durable: true, Pool: pool, Log: min(max(pool/4, 32*mebi), 1<<30) / mebi * mebi}
+}
+
+// memory is that of the machine, 1 GiB where it does not tell.
+func memory() int64 {
+	var i syscall.Sysinfo_t
+	if err := syscall.Sysinfo(&i); err != nil {
+		return 1 << 30
+	}
+	return int64(i.Totalram) * int64(i.Unit)
+}
+
+func logSize(bytes int64) string { return fmt.Sprintf("--innodb-log-file-size=%d", bytes) }
+
+// common are the arguments of every start.
+func common(dir string, as Tuning) []string {
 	me := "root"
 	if u, err := user.Current(); err == nil {
 		me = u.Username
 	}
 	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"), "--tmpdir=" + filepath.Join(dir, "tmp"),
-		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", logFile,
+		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", logSize(as.Log), fmt.Sprintf("--innodb-buffer-pool-size=%d", as.Pool),
 		"--max-allowed-packet=64M", "--max-connections=400", "--log-error=" + filepath.Join(dir, "log")}
-	if quick {
-		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--innodb-buffer-pool-size=64M", "--performance-schema=OFF")
+	if !as.Durable {
+		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--performance-schema=OFF")
 	}
 	return args
 }
@@ -56,7 +88,7 @@ func InitDatabase(dir string) error {
 		return err
 	}
 	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+me.Username, "--datadir="+data, "--skip-test-db",
-		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, logFile).CombinedOutput()
+		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, logSize(initLog)).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("MariaDB's data folder could not be made: %w\n%s", err, out)
 	}
@@ -65,7 +97,7 @@ func InitDatabase(dir string) error {
 
 // StartDatabase starts MariaDB on a folder that InitDatabase made. It ends with
 // this process, even if this process is killed.
-func StartDatabase(dir string, quick bool) (*Database, error) {
+func StartDatabase(dir string, as Tuning) (*Database, error) {
 	if len(filepath.Join(dir, "sock")) > 107 {
 		return nil, fmt.Errorf("the folder's name is too long for a socket: %s", dir)
 	}
@@ -79,7 +111,7 @@ func StartDatabase(dir string, quick bool) (*Database, error) {
 	go func() {
 		runtime.LockOSThread()         // the child dies with this thread, which lives as long as we wait,
 		defer runtime.UnlockOSThread() // and after that: what else was started on it would die with it
-		d.cmd = exec.Command("mariadbd", common(dir, quick)...)
+		d.cmd = exec.Command("mariadbd", common(dir, as)...)
 		d.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
 		err := d.cmd.Start()
 		started <- err

@@ -74,7 +74,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := InitDatabase(filepath.Join(dir, "db")); err != nil {
 		return err
 	}
-	db, err := StartDatabase(filepath.Join(dir, "db"), false)
+	db, err := StartDatabase(filepath.Join(dir, "db"), ForWork())
 	if err != nil {
 		return err
 	}

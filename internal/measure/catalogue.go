@@ -51,6 +51,11 @@ func measured(args []string) {
 	fmt.Println(time.Since(began).Seconds(), c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss*1024)
 }
 
+func p95(all []float64) float64 {
+	slices.Sort(all)
+	return all[len(all)*95/100]
+}
+
 func median(all []float64) float64 {
 	slices.Sort(all)
 	return all[len(all)/2]
@@ -255,7 +260,6 @@ func search(s *stand) {
 			byHand = append(byHand, time.Since(began).Seconds()*1000)
 		}
 	}
-	p95 := func(all []float64) float64 { slices.Sort(all); return all[len(all)*95/100] }
 	report("search-p95-against-by-hand", p95(ours)/p95(byHand), "ratio", "<= 1.3")
 	report("search-p95", p95(ours), "ms", "")
 }

@@ -81,6 +81,7 @@ func main() {
 	}
 	out := flag.String("out", "", "file for the figures, JSON")
 	only := flag.String("only", "", "only the parts whose name holds this")
+	sizes := flag.String("fleet", "10000,100000,1000000", "how many units, sizes with commas")
 	backups := flag.Int("backups", 1000, "how many alike backups")
 	flag.Parse()
 	os.Setenv("FERRY_TEST_LOG", "1") // what goes wrong inside the service is to be seen
@@ -89,6 +90,7 @@ func main() {
 		f    func(*stand)
 	}
 	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"lines", lines}, {"at-a-bench", atABench}, {"protocols", protocols}, {"modules", modules}, {"monitors", monitors}, {"again", again}, {"three-parts", threeParts}, {"hand-over", handOver}, {"watchers", watchers}, {"estimates", estimates}, {"convert", convert}, {"recognise", recognised}, {"search", search}, {"audit", audited}, {"traces", traces}, {"rehearsals", rehearsals}, {"rehearsal-of-a-run", against}}
+	parts = append(parts, part{"fleet", func(s *stand) { fleetPages(s, numbers(s, *sizes)...) }})
 	for _, f := range fleets() {
 		parts = append(parts, part{"backups-" + f.name, func(s *stand) { alike(s, *backups, f) }})
 	}
@@ -109,4 +111,15 @@ func main() {
 			os.Exit(1)
 		}
 	}
+}
+
+func numbers(s *stand, text string) (all []int) {
+	for _, x := range strings.Split(text, ",") {
+		n, err := strconv.Atoi(x)
+		if err != nil {
+			s.Fatal(err)
+		}
+		all = append(all, n)
+	}
+	return all
 }

@@ -401,3 +401,56 @@ func TestSignedBatches(t *testing.T) {
 		}
 	}
 }
+
+// TestOldRowsAreSealedInOneWalk: what a row costs to be sealed does not grow with how many there
+// are.
+func TestOldRowsAreSealedInOneWalk(t *testing.T) {
+	ctx := context.Background()
+	reads := func(rows int) int {
+		db := database.New(t, false)
+		st, err := store.Open(ctx, db.Serve)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer st.Close()
+		root := db.Open(t, db.Root)
+		at := time.Now().UTC()
+		for i := range rows {
+			id := fmt.Sprintf("%036d", i)
+			if _, err := root.Exec(`INSERT INTO ferry.firmware (id, model, version, document) VALUES (?, 'm', ?, ?)`, id, id, make([]byte, 32)); err != nil {
+				t.Fatal(err)
+			}
+			digest := core.DigestOf([]byte(id))
+			if _, err := root.Exec(`INSERT INTO ferry.secret (digest, kind, created_at) VALUES (?, 'token', ?)`, digest[:], at); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := root.Exec(`INSERT INTO ferry.fact (unit, name, value, source, said_at, said_by) VALUES (?, 'revision', 'D', 'wire', ?, '')`, fmt.Sprintf("%036d", i/7), at.Add(time.Duration(i)*time.Second)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		count := func() (n int) {
+			if err := root.QueryRow(`SELECT CAST(SUM(VARIABLE_VALUE) AS INT) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME LIKE 'Handler_read%'`).Scan(&n); err != nil {
+				t.Fatal(err)
+			}
+			return n
+		}
+		before := count()
+		key, err := trust.NewKey()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := st.WithKey(ctx, key); err != nil {
+			t.Fatal(err)
+		}
+		n := count() - before
+		var left int
+		if err := root.QueryRow(`SELECT (SELECT COUNT(*) FROM ferry.firmware WHERE seal IS NULL) + (SELECT COUNT(*) FROM ferry.secret WHERE seal IS NULL) + (SELECT COUNT(*) FROM ferry.fact WHERE seal IS NULL)`).Scan(&left); err != nil || left > 0 {
+			t.Fatalf("%d rows have no seal: %v", left, err)
+		}
+		return n
+	}
+	few, many := reads(700), reads(2800)
+	if many > 6*few {
+		t.Errorf("sealing 700 rows of each reads %d, sealing 2800 reads %d", few, many)
+	}
+}

@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"zealousferry/console"
@@ -67,16 +69,23 @@ const (
 
 // NewWorld starts everything with units on links a, b, … as the specs say;
 // without specs one small board is on link a.
-func NewWorld(t database.T, change ...func(*sim.Spec)) *World { return newWorld(t, false, change) }
+func NewWorld(t database.T, change ...func(*sim.Spec)) *World {
+	return newWorld(t, database.New(t, false), change)
+}
 
 // NewDurableWorld is a World whose database may be killed.
 func NewDurableWorld(t database.T, change ...func(*sim.Spec)) *World {
-	return newWorld(t, true, change)
+	return newWorld(t, database.New(t, true), change)
 }
 
-func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
+// NewWorldOn is a World on a database in which there may be something already.
+func NewWorldOn(t database.T, db *database.Database, change ...func(*sim.Spec)) *World {
+	return newWorld(t, db, change)
+}
+
+func newWorld(t database.T, db *database.Database, change []func(*sim.Spec)) *World {
 	t.Helper()
-	w := &World{t: t, Scale: 0.02, pace: 1, DB: database.New(t, durable), Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
+	w := &World{t: t, Scale: 0.02, pace: 1, DB: db, Units: map[string]*sim.Unit{}, Tokens: map[string]string{}}
 	t.Cleanup(w.tellLog)
 	ctx := context.Background()
 	var err error
@@ -146,7 +155,8 @@ func newWorld(t database.T, durable bool, change []func(*sim.Spec)) *World {
 	t.Cleanup(w.StopBench)
 	w.Wait("the bench to join", func() bool {
 		l, err := w.Technician.Links(ctx)
-		return err == nil && len(l.Links) == len(links) && l.Links[0].State == "free"
+		own := slices.DeleteFunc(l.Links, func(x client.Link) bool { return !strings.HasPrefix(x.Link, "b/") })
+		return err == nil && len(own) == len(links) && own[0].State == "free"
 	})
 	return w
 }

@@ -28,8 +28,8 @@ type T interface {
 type Database struct {
 	*demo.Database
 	demo.Accounts
-	dir   string
-	quick bool
+	dir string
+	as  demo.Tuning
 }
 
 // New copies an initialised data folder, starts MariaDB on it, and
@@ -37,7 +37,15 @@ type Database struct {
 // committed when it is killed, and is slower.
 func New(t T, durable bool) *Database {
 	t.Helper()
-	d := start(t, durable)
+	as := demo.ForTests
+	as.Durable = durable
+	return NewAs(t, as)
+}
+
+// NewAs is one that is set for something else than tests.
+func NewAs(t T, as demo.Tuning) *Database {
+	t.Helper()
+	d := start(t, as)
 	if err := store.Migrate(context.Background(), d.Migrate, d.Service); err != nil {
 		t.Fatal(err)
 	}
@@ -45,9 +53,9 @@ func New(t T, durable bool) *Database {
 }
 
 // NewEmpty is a database in which nothing was made yet but the accounts.
-func NewEmpty(t T) *Database { return start(t, false) }
+func NewEmpty(t T) *Database { return start(t, demo.ForTests) }
 
-func start(t T, durable bool) *Database {
+func start(t T, as demo.Tuning) *Database {
 	t.Helper()
 	template, err := template()
 	if err != nil {
@@ -68,8 +76,8 @@ func start(t T, durable bool) *Database {
 	if out, err := exec.Command("cp", "-a", filepath.Join(template, "data"), dir).CombinedOutput(); err != nil {
 		t.Fatalf("copying the data folder: %v %s", err, out)
 	}
-	d := &Database{dir: dir, quick: !durable}
-	if d.Database, err = demo.StartDatabase(dir, d.quick); err != nil {
+	d := &Database{dir: dir, as: as}
+	if d.Database, err = demo.StartDatabase(dir, d.as); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { d.Database.Kill() })
@@ -81,7 +89,7 @@ func start(t T, durable bool) *Database {
 
 // Again starts the database after it was killed.
 func (d *Database) Again() (err error) {
-	d.Database, err = demo.StartDatabase(d.dir, d.quick)
+	d.Database, err = demo.StartDatabase(d.dir, d.as)
 	return err
 }
 

@@ -1,0 +1,305 @@
+package main
+
+import (
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"zealousferry/core"
+	"zealousferry/core/coretest"
+	"zealousferry/core/history"
+	"zealousferry/core/model"
+	"zealousferry/core/trust"
+	"zealousferry/internal/demo"
+	"zealousferry/internal/store"
+	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/database"
+)
+
+// synthetic is a made-up fleet of a size: models, sites, units with a first entry of their history, people,
+// benches, releases, and the runs of three years, of which the newest are open.
+type synthetic struct {
+	units, models, releases, runs, people, benches int
+}
+
+func fleetOf(units int) synthetic {
+	return synthetic{units: units, models: 500, releases: max(1000, units/10), runs: min(units, 50_000), people: 300, benches: 50}
+}
+
+// placeWords name sites and customers.
+var placeWords = strings.Fields("quay harbour mole basin ferry tide gull lantern anchor buoy hatch winch keel mast rope plank slip dock pier shore inlet sound reef shoal cape islet lock weir canal jetty")
+
+// site is the name of a site; some words are at every tenth, some at one alone.
+func (f synthetic) site(i int) string {
+	return fmt.Sprintf("%s %s %s%d", placeWords[i%10], placeWords[10+i/10%20], string(rune('a'+i%26)), i)
+}
+
+func (f synthetic) modelName(i int) string { return fmt.Sprintf("hull-%d", i%f.models) }
+
+// version is that of a model's release k.
+func version(k int) string { return fmt.Sprintf("%d.%d.0", 1+k/10, k%10) }
+
+const (
+	fleetUnit    = "00000000-0000-7000-8000-%012d"
+	fleetRun     = "10000000-0000-7000-8000-%012d"
+	fleetBench   = "20000000-0000-7000-8000-%012d"
+	fleetPerson  = "30000000-0000-7000-8000-%012d"
+	fleetRelease = "40000000-0000-7000-8000-%012d"
+)
+
+func fleetID(kind string, i int) string { return fmt.Sprintf(kind, i) }
+
+// filler puts rows into tables, many at once.
+type filler struct {
+	s    *stand
+	db   *sql.DB
+	wait map[string][]any
+}
+
+const atOnce = 1000
+
+// row adds one; columns are written as "table (a, b)".
+func (l *filler) row(into string, values ...any) {
+	l.wait[into] = append(l.wait[into], values...)
+	if len(l.wait[into]) >= atOnce*len(values) {
+		l.flush(into, len(values))
+	}
+}
+
+func (l *filler) flush(into string, columns int) {
+	all := l.wait[into]
+	l.wait[into] = nil
+	for len(all) > 0 {
+		n := min(len(all)/columns, 60_000/columns)
+		one := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
+		if _, err := l.db.Exec("INSERT IGNORE INTO ferry."+into+" VALUES "+one+strings.Repeat(","+one, n-1), all[:n*columns]...); err != nil {
+			l.s.Fatalf("%s: %v", into, err)
+		}
+		all = all[n*columns:]
+	}
+}
+
+func (l *filler) end() {
+	for into, all := range l.wait {
+		if len(all) > 0 {
+			l.flush(into, strings.Count(into, ",")+1)
+		}
+	}
+}
+
+// load fills an empty database.
+func (f synthetic) load(s *stand, db *database.Database) {
+	raw, err := sql.Open("mysql", db.Root+"&interpolateParams=true")
+	if !strings.Contains(db.Root, "?") {
+		raw, err = sql.Open("mysql", db.Root+"?interpolateParams=true")
+	}
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer raw.Close()
+	raw.SetMaxOpenConns(1)
+	for _, q := range []string{"SET unique_checks = 0", "SET foreign_key_checks = 0"} {
+		if _, err := raw.Exec(q); err != nil {
+			s.Fatal(err)
+		}
+	}
+	key, err := trust.NewKey() // heads are not read in what is measured
+	if err != nil {
+		s.Fatal(err)
+	}
+	l := &filler{s, raw, map[string][]any{}}
+	r := rand.New(rand.NewPCG(7, 14))
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	enc, _ := zstd.NewWriter(nil)
+	piece := func(body []byte) []byte {
+		d := core.DigestOf(body)
+		l.row("piece (name, length, body)", d[:], len(body), enc.EncodeAll(body, nil))
+		return d[:]
+	}
+	for i := range f.models {
+		name := f.modelName(i)
+		text := strings.ReplaceAll(string(coretest.Small), "small", name)
+		l.row("model (name, title, sheet, changed_at)", name, "Hull "+placeWords[i%len(placeWords)], piece([]byte(text)), now)
+	}
+	for i := range f.people {
+		l.row("person (id, name, role, created_at)", fleetID(fleetPerson, i), fmt.Sprintf("Person %d", i), "technician", now)
+	}
+	for i := range f.benches {
+		id := fleetID(fleetBench, i)
+		l.row("bench (id, name, public_key, version, enrolled_at, seen_at)", id, fmt.Sprintf("van-%d", i), make([]byte, 32), "1", now, now)
+		for k := range 6 {
+			l.row("link (bench, name, kind, adapter, unit, model, identified_at)", id, fmt.Sprintf("port-%d", k), "rfc2217", "", fleetID(fleetUnit, (i*6+k)*7), f.modelName((i*6+k)*7), now)
+		}
+	}
+	for i := range f.releases {
+		m := model.Release{ID: fleetID(fleetRelease, i), Model: f.modelName(i), Version: version(i / f.models), Number: fmt.Sprintf("QF-%d-%c", i, 'A'+i%5), Channel: model.Stable, Cures: model.Words{"en": placeWords[i%30] + " " + placeWords[(i/30)%30] + " " + placeWords[(i/7)%30]}, At: now}
+		body, _ := json.Marshal(m)
+		l.row("firmware (id, model, version, document, channel, number, added_at, words)", m.ID, m.Model, m.Version, piece(body), "stable", m.Number, now.Add(-time.Duration(f.releases-i)*time.Minute), m.Model+" "+m.Version+" "+m.Number+" "+m.Cures["en"])
+	}
+	for i := range f.units {
+		id, state := fleetID(fleetUnit, i), "known"
+		switch x := r.IntN(1000); {
+		case x < 2:
+			state = "half-done"
+		case x < 6:
+			state = "not-proven"
+		case x < 700:
+			state = "done"
+		}
+		var seen any
+		if r.IntN(20) > 0 {
+			seen = now.Add(-time.Duration(r.Int64N(int64(3 * 365 * 24 * time.Hour)))).Truncate(time.Microsecond)
+		}
+		site := f.site(i / 50)
+		l.row("unit (id, model, serial, site, customer, revision, running, state, entered_at, seen_at)", id, f.modelName(i), fmt.Sprintf("%c%c-%07d", 'A'+i%23, 'K'+i%11, i), site, placeWords[i/50%30]+" works", "D", version(i/f.models%max(1, f.releases/f.models)), state, now.Add(-4*365*24*time.Hour), seen)
+		e := history.Entry{Unit: id, N: 1, Kind: history.Entered, HappenedAt: now.UnixMicro(), EnteredAt: now.UnixMicro(), By: fleetID(fleetPerson, i%f.people), Text: f.modelName(i)}
+		body := e.Encode()
+		hash := history.HashEntry(body)
+		h := history.Head{Unit: id, N: 1, Hash: hash}
+		if i%1000 == 0 {
+			h.Sign(key)
+		} else {
+			h.Signature = make([]byte, 64)
+		}
+		l.row("entry (unit, n, hash, kind, run, happened_at, entered_at, encoded)", id, 1, hash[:], e.Kind, "", now, now, body)
+		l.row("head (unit, n, hash, signature)", id, 1, hash[:], h.Signature)
+		l.row("leaf (at, unit, n)", i, id, 1)
+	}
+	summary, _ := json.Marshal(store.Summary{From: "1.0.0", To: "1.1.0", Last: 30})
+	for i := range f.runs {
+		unit := int(uint64(i) * 7919 % uint64(f.units))
+		opened := now.Add(-time.Duration(f.runs-i) * 30 * time.Minute)
+		state, outcome, closed := "closed", "done", any(opened.Add(5*time.Minute))
+		switch {
+		case i >= f.runs-40:
+			state, outcome, closed = "open", "", nil
+			l.row("claim (kind, what, run)", "unit", fleetID(fleetUnit, unit), fleetID(fleetRun, i))
+		case i%50 == 0:
+			outcome = "failed"
+		}
+		l.row("job (number, reason, own, made_by, made_at)", i+1, "symptom seen on board", 1, fleetID(fleetPerson, i%f.people), opened)
+		l.row("run (id, kind, unit, bench, link, ordered_by, firmware, epoch, state, outcome, opened, opened_at, closed_at, summary, job)", fleetID(fleetRun, i), "flash", fleetID(fleetUnit, unit), fleetID(fleetBench, i%f.benches), fmt.Sprintf("port-%d", i%6), fleetID(fleetPerson, i%f.people), fleetID(fleetRelease, unit%f.models), 1, state, outcome, enc.EncodeAll([]byte("{}"), nil), opened, closed, string(summary), i+1)
+		l.row("run_line (run, epoch, bench, link, first_n)", fleetID(fleetRun, i), 1, fleetID(fleetBench, i%f.benches), "port", 1)
+	}
+	l.end()
+	if _, err := raw.Exec("ANALYZE TABLE ferry.unit, ferry.run, ferry.firmware, ferry.entry, ferry.piece, ferry.job, ferry.link"); err != nil {
+		s.Fatal(err)
+	}
+}
+
+// ask is a question of which a page consists; path has %d for a number that differs each time.
+type ask struct {
+	name string
+	path func(i int) string
+	hand func(i int) (string, []any) // the best SQL for it by hand; nil where it is not one statement
+}
+
+// asker asks the service as a console does.
+type asker struct {
+	s           *stand
+	base, token string
+}
+
+func (a asker) get(path string) []byte {
+	req, err := http.NewRequest(http.MethodGet, a.base+path, nil)
+	if err != nil {
+		a.s.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+a.token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		a.s.Fatal(err)
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil || resp.StatusCode != http.StatusOK {
+		a.s.Fatalf("%s: %s %v %.400s", path, resp.Status, err, body)
+	}
+	return body
+}
+
+func fixed(path string) func(int) string { return func(int) string { return path } }
+
+// asks are what pages ask of the service.
+func (f synthetic) asks() []ask {
+	q := url.QueryEscape
+	return []ask{
+		{name: "today", path: fixed("/api/today")},
+		{name: "units", path: fixed("/api/units")},
+		{name: "units-half-done", path: fixed("/api/units?state=half-done")},
+		{name: "units-of-a-model", path: func(i int) string { return "/api/units?model=" + f.modelName(i) }},
+		{name: "units-by-serial", path: func(i int) string {
+			n := i * 977 % f.units
+			return "/api/units?q=" + fmt.Sprintf("%c%c-%07d", 'A'+n%23, 'K'+n%11, n)
+		}},
+		{name: "units-by-common-word", path: func(i int) string { return "/api/units?q=" + placeWords[i%10] }},
+		{name: "units-by-site", path: func(i int) string { return "/api/units?q=" + q(f.site(i*31%max(1, f.units/50))) }},
+		{name: "unit", path: func(i int) string { return "/api/units/" + fleetID(fleetUnit, i*7919%f.units) }},
+		{name: "history", path: func(i int) string { return "/api/units/" + fleetID(fleetUnit, i*7919%f.units) + "/history" }},
+		{name: "runs", path: fixed("/api/runs")},
+		{name: "runs-failed", path: fixed("/api/runs?outcome=failed")},
+		{name: "runs-of-a-person", path: func(i int) string { return "/api/runs?person=" + fleetID(fleetPerson, i%f.people) }},
+		{name: "runs-of-a-model", path: func(i int) string { return "/api/runs?model=" + f.modelName(i) }},
+		{name: "runs-at-a-site", path: func(i int) string { return "/api/runs?site=" + q(f.site(i*31%max(1, f.units/50))) }},
+		{name: "releases", path: fixed("/api/releases?size=25")},
+		{name: "releases-of-a-model", path: func(i int) string { return "/api/releases?size=25&model=" + f.modelName(i) }},
+		{name: "links", path: fixed("/api/links")},
+		{name: "models", path: fixed("/api/models")},
+	}
+}
+
+// fleetAt loads a fleet and asks every question some times: milliseconds, p95.
+func fleetAt(s *stand, units int) map[string]float64 {
+	f := fleetOf(units)
+	as := demo.ForWork()
+	as.Durable = false
+	db := database.NewAs(s, as)
+	began := time.Now()
+	f.load(s, db)
+	loaded := time.Since(began)
+	w := testkit.NewWorldOn(s, db)
+	fmt.Printf("# %d units: loaded in %.0f s, in order after %.0f s\n", units, loaded.Seconds(), time.Since(began).Seconds())
+	a := asker{s, w.Base, w.Tokens["lead"]}
+	out := map[string]float64{}
+	for _, x := range f.asks() {
+		a.get(x.path(0))
+		var all []float64
+		begun := time.Now()
+		for i := 0; i < 40 && (i < 5 || time.Since(begun) < 8*time.Second); i++ {
+			began := time.Now()
+			a.get(x.path(i))
+			all = append(all, time.Since(began).Seconds()*1000)
+		}
+		out[x.name] = p95(all)
+	}
+	return out
+}
+
+// fleetPages is what pages cost at sizes of a fleet.
+func fleetPages(s *stand, sizes ...int) {
+	var last map[string]float64
+	for _, n := range sizes {
+		one := &stand{}
+		got := fleetAt(one, n)
+		one.end()
+		for _, x := range fleetOf(n).asks() {
+			aim := ""
+			if n == 1_000_000 {
+				aim = "<= 50"
+			}
+			report(fmt.Sprintf("fleet-%s-at-%d", x.name, n), got[x.name], "ms", aim)
+			if last != nil {
+				report(fmt.Sprintf("fleet-%s-growth", x.name), got[x.name]/last[x.name], "ratio", "<= 1.3")
+			}
+		}
+		last = got
+	}
+}
