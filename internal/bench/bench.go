@@ -61,13 +61,15 @@ type Bench struct {
 	questions map[string]*question // that are being asked, by the order's id
 	log       *os.File             // the same on disk
 	witness   *Witness
+	known     sheets
 	tells     atomic.Bool // the witness has something that the service is to be shown at once
 
 	mu        sync.Mutex
 	jobs      map[string]*job
-	offset    time.Duration // the service's clock minus ours
-	heard     bool          // the service has said at least once what is here below
-	sheets    []core.Digest
+	offset    time.Duration     // the service's clock minus ours
+	heard     bool              // the service has said at least once what is here below
+	inForce   []core.Digest     // the sheets of all models
+	listed    string            // tells that list from others, as the service does
 	withdrawn map[string]string // open runs whose release was taken back, as heard last
 	trays     []client.BenchTray
 	settled   map[string]settled // links of trays, by name
@@ -143,6 +145,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
 	b.client.SignAs(b.key)
+	b.known.open(dir)
 	if b.witness, err = openWitness(dir, b.id.ServiceKey, b.Log); err != nil {
 		return nil, err
 	}
@@ -299,13 +302,19 @@ const joinEvery = 3 * time.Second
 const headsEvery = 10 * time.Minute
 
 // join tells the service what the bench has, once.
-func (b *Bench) join(ctx context.Context) error {
+func (b *Bench) join(ctx context.Context) error { return b.joinNow(ctx, false) }
+
+// joinNow does so too; with fresh, the service looks again which sheets are in force.
+func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	b.joins.Lock() // one after another: what was seen earlier must not be told later
 	defer b.joins.Unlock()
 	links := b.joined()
+	b.mu.Lock()
+	listed := b.listed
+	b.mu.Unlock()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Tree: b.witness.size()})
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Tree: b.witness.size(), Listed: listed, Fresh: fresh})
 	if err != nil {
 		return err
 	}
@@ -316,7 +325,10 @@ func (b *Bench) join(ctx context.Context) error {
 	defer b.mu.Unlock()
 	b.withdrawn, b.trays = c.Withdrawn, c.Trays
 	b.heard = true
-	b.sheets, b.offset = c.Sheets, time.Duration(c.Now-b.Clock.Now().UnixMicro())*time.Microsecond
+	if !c.Same {
+		b.inForce, b.listed = c.Sheets, c.Listed
+	}
+	b.offset = time.Duration(c.Now-b.Clock.Now().UnixMicro()) * time.Microsecond
 	return nil
 }
 
@@ -339,6 +351,7 @@ func (b *Bench) joining(ctx context.Context) {
 				b.nudge()
 			}
 			away = false
+			b.studies(ctx)
 			b.askTrays(ctx)
 		case ctx.Err() == nil && !away:
 			away = true

@@ -11,8 +11,6 @@ import (
 	"zealousferry/core/link/monitor"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
-	"zealousferry/core/registry"
-	"zealousferry/core/run"
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
@@ -42,7 +40,7 @@ func (b *Bench) answer(ctx context.Context, o client.Order) error {
 // check looks at a link with the loader of the model that should be on it, then
 // with those of the others.
 func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error) {
-	sheets, err := b.readSheets(ctx)
+	known, err := b.catalogue(ctx)
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -59,19 +57,19 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	}
 	var all []*model.Sheet
 	ways := map[string]bool{}
-	for i, s := range first(sheets, o.Model) {
-		kind, err := registry.Loader(s.Main().Loader.Kind)
-		if err != nil {
-			continue
+	for i, x := range first(known, o.Model) {
+		way := x.Kind + x.Parity
+		if x.Dialogue {
+			way += x.Model
 		}
-		way := s.Main().Loader.Kind + s.Main().Loader.Serial().Mode().Parity
-		if s.Main().Loader.Own["dialogue"] != nil {
-			way += s.Model
-		}
-		if i > 0 && (ways[way] || kind.Limits(s.Main().Loader.Own).Identity == run.ByEye) { // one of a kind is asked; waiting for a file says nothing
+		if !x.Known || i > 0 && (ways[way] || x.ByEye) { // one of a kind is asked; waiting for a file says nothing
 			continue
 		}
 		ways[way] = true
+		s, err := b.sheet(ctx, x)
+		if err != nil {
+			return client.Result{}, err
+		}
 		all = append(all, s)
 	}
 	if len(all) == 0 {
@@ -137,14 +135,12 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 	mode := link.Default(cmp.Or(o.Baud, 115200))
 	var sheet *model.Sheet
 	if o.Model != "" {
-		sheets, err := b.readSheets(ctx)
+		by, err := b.sheetsOf(ctx, o.Model)
 		if err != nil {
 			return client.Result{}, err
 		}
-		for _, s := range sheets {
-			if s.Model == o.Model {
-				sheet, mode = s, link.Default(cmp.Or(o.Baud, s.Main().Application.Baud))
-			}
+		if s := by[o.Model]; s != nil {
+			sheet, mode = s, link.Default(cmp.Or(o.Baud, s.Main().Application.Baud))
 		}
 	}
 	if o.Loader {

@@ -11,7 +11,6 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
-	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
@@ -25,11 +24,11 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		return client.Result{}, err
 	}
 	defer p.letGo()
-	sheets, err := b.readSheets(ctx)
+	all, err := b.catalogue(ctx)
 	if err != nil {
 		return client.Result{}, err
 	}
-	if len(sheets) == 0 {
+	if len(all) == 0 {
 		return client.Result{}, core.Fail(core.NotFound, "the catalogue has no model").Go(words.ModelAdd().To("A lead adds one"))
 	}
 	l, err := p.open(ctx, b.Clock)
@@ -42,28 +41,31 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	var spoilt link.Signs
 	seen := map[string]bool{}
 	if link.ShapeOf(l) == link.Addressed { // of a whole vehicle it is the vehicle itself that is asked
-		slices.SortStableFunc(sheets, func(a, b *model.Sheet) int { return cmp.Compare(len(b.Holds), len(a.Holds)) })
+		slices.SortStableFunc(all, func(x, y brief) int { return cmp.Compare(y.Holds, x.Holds) })
 	}
-	slices.SortStableFunc(sheets, func(a, b *model.Sheet) int { return dialogues(a) - dialogues(b) }) // a dialogue waits longer for an answer than a call does
-	asked := first(sheets, o.Model)
+	slices.SortStableFunc(all, func(x, y brief) int { return dialogues(x) - dialogues(y) }) // a dialogue waits longer for an answer than a call does
+	asked := first(all, o.Model)
 	if o.Named {
 		asked = asked[:1]
 	}
-	for i, s := range asked {
-		kind, err := registry.Loader(s.Main().Loader.Kind)
-		if err != nil || kind.Limits(s.Main().Loader.Own).Shape != link.ShapeOf(l) {
+	for i, of := range asked {
+		if !of.Known || of.Shape != link.ShapeOf(l) {
 			continue // it cannot be on such a link
 		}
-		way := fmt.Sprintf("%s at %d baud", kind.Name(), s.Main().Loader.Serial().Baud)
+		way := fmt.Sprintf("%s at %d baud", of.Kind, of.Baud)
 		if link.ShapeOf(l) != link.Bytes {
-			way = fmt.Sprintf("%s of %s", kind.Name(), s.Model)
+			way = fmt.Sprintf("%s of %s", of.Kind, of.Model)
 		}
-		if dialogues(s) > 0 { // each model's dialogue is its own
-			way += ", as " + s.Model
+		if of.Dialogue { // each model's dialogue is its own
+			way += ", as " + of.Model
 		}
-		named := o.Named || i == 0 && s.Model == o.Model
-		if seen[way] || !named && !visit.Answers(s.Main()) { // such a one is called only by name
+		named := o.Named || i == 0 && of.Model == o.Model
+		if seen[way] || !named && !of.Answers { // such a one is called only by name
 			continue
+		}
+		s, err := b.sheet(ctx, of)
+		if err != nil {
+			return client.Result{}, err
 		}
 		seen[way], tried = true, append(tried, way)
 		if o.Await {
@@ -71,9 +73,9 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		} else {
 			tell(core.Say("%s is called", way))
 		}
-		r, err := b.askWho(ctx, l, s, sheets, o)
+		r, err := b.askWho(ctx, l, s, all, o)
 		if passing(err) { // whoever was disturbed is asked once more
-			r, err = b.askWho(ctx, l, s, sheets, o)
+			r, err = b.askWho(ctx, l, s, all, o)
 		}
 		if core.KindOf(err) == core.NotAnswering {
 			if stream, ok := l.(link.Stream); ok {
@@ -92,8 +94,8 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")
 }
 
-func dialogues(s *model.Sheet) int {
-	if s.Main().Loader.Own["dialogue"] != nil {
+func dialogues(x brief) int {
+	if x.Dialogue {
 		return 1
 	}
 	return 0
@@ -105,20 +107,20 @@ func passing(err error) bool {
 	return k == core.RefusedByUnit || k == core.Interrupted || k == core.VerifyDiffers
 }
 
-func first(sheets []*model.Sheet, name string) []*model.Sheet {
-	var all []*model.Sheet
-	for _, s := range sheets {
-		if s.Model == name {
-			all = append(all, s)
+func first(all []brief, name string) []brief {
+	var named []brief
+	for _, x := range all {
+		if x.Model == name {
+			named = append(named, x)
 		}
 	}
-	return append(all, sheets...)
+	return append(named, all...)
 }
 
 // askWho opens one loader, reads who is there, and lets its program run again; one that
 // is half done stays in its loader. With await, a person applies the power while the
 // loader calls.
-func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*model.Sheet, o client.Order) (client.Result, error) {
+func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []brief, o client.Order) (client.Result, error) {
 	x := s.Main()
 	runs, err := visit.Beforehand(ctx, l, x, b.pace())
 	if err != nil {
@@ -155,53 +157,19 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []*
 		return client.Result{Found: &found, Model: s.Model, Stays: stays}, nil
 	}
 	says := model.Calls(facts)
-	for _, other := range append([]*model.Sheet{s}, all...) { // the one that was asked goes first: others may call themselves alike
-		if other.Main().Loader.Says == says && other.Main().Loader.Kind == x.Loader.Kind {
+	if x.Loader.Says == says { // the one that was asked goes first: others may call themselves alike
+		return client.Result{Found: &found, Model: s.Model, Stays: stays}, nil
+	}
+	for _, other := range all {
+		if other.Says == says && other.Kind == x.Loader.Kind {
 			return client.Result{Found: &found, Model: other.Model, Stays: stays}, nil
 		}
 	}
 	for _, other := range all {
-		if h := other.Main().Header; h != nil && h.Loader.Says == says && h.Loader.Kind == x.Loader.Kind {
-			return client.Result{}, core.Fail(core.CannotTell, "on the link is a helper tool, %s, for the programming header of a %s; the unit behind it does not tell who it is", says, other.Name.In("en")).
+		if other.ToolKind == x.Loader.Kind && other.ToolSays == says {
+			return client.Result{}, core.Fail(core.CannotTell, "on the link is a helper tool, %s, for the programming header of a %s; the unit behind it does not tell who it is", says, other.Title).
 				Go(words.FlashThrough("UNIT", "RELEASE").To("Read the label of the unit at which it is"))
 		}
 	}
 	return client.Result{}, core.Fail(core.CannotTell, "the unit calls itself %q, and no model sheet knows that name", says).Go(words.ModelAdd().To("A lead adds the model"))
-}
-
-// readSheets reads the sheets of all models that the service has now; where the service
-// is away, those that were heard of last.
-func (b *Bench) readSheets(ctx context.Context) ([]*model.Sheet, error) {
-	asked := b.join(ctx) // a model may just have been added, and an order may come before the first joining
-	b.mu.Lock()
-	names, heard := b.sheets, b.heard
-	b.mu.Unlock()
-	if asked != nil && !heard {
-		return nil, fmt.Errorf("the bench has not heard yet which models the catalogue has: %w", asked)
-	}
-	return b.read(ctx, names)
-}
-
-// knownSheets reads the sheets of which the bench has heard last.
-func (b *Bench) knownSheets(ctx context.Context) ([]*model.Sheet, error) {
-	b.mu.Lock()
-	names := b.sheets
-	b.mu.Unlock()
-	return b.read(ctx, names)
-}
-
-func (b *Bench) read(ctx context.Context, names []core.Digest) ([]*model.Sheet, error) {
-	var all []*model.Sheet
-	for _, n := range names {
-		raw, err := b.blob(ctx, n)
-		if err != nil {
-			return nil, err
-		}
-		s, err := model.ReadSheet(raw)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, s)
-	}
-	return all, nil
 }

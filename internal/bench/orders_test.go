@@ -144,19 +144,19 @@ func TestTheModelsAreThoseOfNow(t *testing.T) {
 	if b.pack, err = openPack(filepath.Join(t.TempDir(), "pack")); err != nil {
 		t.Fatal(err)
 	}
-	if all, err := b.readSheets(context.Background()); err != nil || len(all) > 0 {
+	if all, err := b.catalogue(context.Background()); err != nil || len(all) > 0 {
 		t.Errorf("%v %v", all, err)
 	}
 	sheets = `"` + digest.String() + `"`
-	if _, err := b.readSheets(context.Background()); err == nil {
+	if _, err := b.catalogue(context.Background()); err == nil {
 		t.Error("the sheet that was added just now was not read")
 	}
-	away, b.sheets = true, nil
-	if all, err := b.readSheets(context.Background()); err != nil || len(all) > 0 {
+	away, b.inForce = true, nil
+	if all, err := b.catalogue(context.Background()); err != nil || len(all) > 0 {
 		t.Errorf("heard before: %v %v", all, err)
 	}
 	b.heard = false
-	if _, err := b.readSheets(context.Background()); err == nil || !strings.Contains(err.Error(), "has not heard yet") {
+	if _, err := b.catalogue(context.Background()); err == nil || !strings.Contains(err.Error(), "has not heard yet") {
 		t.Errorf("never heard: %v", err)
 	}
 }

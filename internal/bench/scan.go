@@ -5,14 +5,13 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/link"
-	"zealousferry/core/model"
 	"zealousferry/core/visit"
 	"zealousferry/internal/client"
 )
 
 // scan asks all modules of an assembly who is there.
 func (b *Bench) scan(ctx context.Context, o client.Order) (client.Result, error) {
-	by, err := b.sheetsByModel(ctx)
+	by, err := b.sheetsOf(ctx, o.Model)
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -52,18 +51,16 @@ func gatewayTold(ctx context.Context, l link.Link) *client.GatewayTold {
 	return &client.GatewayTold{Others: max(e.Open-1, 0), Most: e.Most, Power: string(e.Power)}
 }
 
-func (b *Bench) sheetsByModel(ctx context.Context) (map[string]*model.Sheet, error) {
-	all, err := b.readSheets(ctx)
-	by := map[string]*model.Sheet{}
-	for _, s := range all {
-		by[s.Model] = s
+func modelsIn(in []visit.In) (all []string) {
+	for _, x := range in {
+		all = append(all, x.Model)
 	}
-	return by, err
+	return all
 }
 
 // clear has the modules of an assembly take their fault codes away.
 func (b *Bench) clear(ctx context.Context, o client.Order) (client.Result, error) {
-	by, err := b.sheetsByModel(ctx)
+	by, err := b.sheetsOf(ctx, modelsIn(o.In)...)
 	if err != nil {
 		return client.Result{}, err
 	}
@@ -80,7 +77,7 @@ func (b *Bench) learn(ctx context.Context, o client.Order) error {
 	if len(o.In) != 1 {
 		return core.Fail(core.BadFile, "the order to learn is for %d modules, expected one", len(o.In))
 	}
-	by, err := b.sheetsByModel(ctx)
+	by, err := b.sheetsOf(ctx, modelsIn(o.In)...)
 	if err != nil {
 		return err
 	}

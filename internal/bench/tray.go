@@ -5,8 +5,6 @@ import (
 	"slices"
 
 	"zealousferry/core"
-	"zealousferry/core/model"
-	"zealousferry/core/visit"
 	"zealousferry/internal/client"
 )
 
@@ -30,18 +28,21 @@ func (b *Bench) askTrays(ctx context.Context) {
 	for _, l := range b.joined() {
 		absent[l.Name] = l.Absent != ""
 	}
-	sheets, err := b.knownSheets(ctx)
+	b.mu.Lock()
+	names := b.inForce
+	b.mu.Unlock()
+	known, err := b.briefs(ctx, names)
 	if err != nil {
 		return
 	}
 	for _, t := range trays {
-		i := slices.IndexFunc(sheets, func(s *model.Sheet) bool { return s.Model == t.Model })
+		i := slices.IndexFunc(known, func(x brief) bool { return x.Model == t.Model })
 		if i < 0 {
 			continue
 		}
-		asks := visit.Answers(sheets[i].Main())
+		asks := known[i].Answers
 		for name, mark := range t.Marks {
-			if (asks || slices.Contains(t.Put, name)) && b.toAsk(t, name, mark, absent[name], visit.Quiet(sheets[i].Main())) {
+			if (asks || slices.Contains(t.Put, name)) && b.toAsk(t, name, mark, absent[name], known[i].Quiet) {
 				go b.askTray(ctx, t, name, mark, asks)
 			}
 		}

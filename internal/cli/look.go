@@ -258,11 +258,11 @@ func (a *app) outcome(s string) string {
 }
 
 func (a *app) unitsVerb() *cobra.Command {
-	words, state, page := "", "", 0
+	words, state, after := "", "", ""
 	v := &cobra.Command{Use: "units", Short: "Units in the register", Args: cobra.NoArgs,
 		Example: "  ferry units\n  ferry units --find gannet\n  ferry units --state public-default",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			u, err := c.UnitsIn(ctx, state, words, page, 25)
+			u, err := c.UnitsIn(ctx, state, words, after, 25)
 			if err != nil {
 				return err
 			}
@@ -272,13 +272,34 @@ func (a *app) unitsVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Serial), x.ModelName, dash(x.Revision), runs(x), a.unitState(x), x.Site, ago(x.Seen)})
 				}
 				a.table([]string{"unit", "model", "rev", "runs", "state", "site", "seen"}, rows)
-				fmt.Fprintln(a.out, extent(len(u.Units), u.Page*u.Size, u.Total, "unit"))
+				a.extentOf(len(u.Units), u.Paged, after, "unit")
 			})
 		})}
-	v.Flags().StringVar(&words, "find", "", "words in serial, site, model or version")
+	v.Flags().StringVar(&words, "find", "", "words: of site, customer or note, the serial or its end, the model, the version")
 	v.Flags().StringVar(&state, "state", "", "known, done, half-done, not-proven, do-not-use, set-apart, public-default (a setting with a value that everybody knows) or open")
-	v.Flags().IntVar(&page, "page", 0, "page, from 0")
+	afterFlag(v, &after)
 	return v
+}
+
+// afterFlag asks for a page behind another one.
+func afterFlag(v *cobra.Command, after *string) {
+	v.Flags().StringVar(after, "after", "", "what the page before has ended with")
+}
+
+// extentOf says how much of a list that is read by key is shown, and how to go on.
+func (a *app) extentOf(shown int, p client.Paged, after, one string) {
+	all := count(p.Total, one)
+	if p.More {
+		all = "more than " + all
+	}
+	if after == "" && p.Next == "" {
+		fmt.Fprintln(a.out, all)
+		return
+	}
+	fmt.Fprintf(a.out, "%d here, of %s.\n", shown, all)
+	if p.Next != "" {
+		fmt.Fprintf(a.out, "The next ones: the same with --after %s\n", p.Next)
+	}
 }
 
 // extent says which part of a list is shown.

@@ -19,7 +19,7 @@ import (
 
 // releaseNames lists MODEL@VERSION.
 func releaseNames(ctx context.Context, c *client.Client) (all []string) {
-	r, err := c.Releases(ctx, "", "", 0, 200)
+	r, err := c.Releases(ctx, "", "", "", 200)
 	if err != nil {
 		return nil
 	}
@@ -39,10 +39,10 @@ func (a *app) releaseVerb() *cobra.Command {
 func named(args []string) string { return strings.Join(args, "@") }
 
 func (a *app) releaseList() *cobra.Command {
-	which, page := "", 0
+	which, after := "", ""
 	list := &cobra.Command{Use: "list [WORDS...]", Short: "Releases, the newest first", Example: "  ferry release list --model quill-80\n  ferry release list stall warm-up\n  ferry release list QF-4210",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			r, err := c.Releases(ctx, strings.Join(args, " "), which, page, 50)
+			r, err := c.Releases(ctx, strings.Join(args, " "), which, after, 50)
 			if err != nil {
 				return err
 			}
@@ -60,11 +60,11 @@ func (a *app) releaseList() *cobra.Command {
 					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), x.Number, state, column(strings.Join(fits, "; "), 40), column(x.Cures.In("en"), 34)})
 				}
 				a.table([]string{"model", "release", "number", "state", "fits", "cures"}, rows)
-				fmt.Fprintln(a.out, extent(len(r.Releases), 0, r.Total, "release"))
+				a.extentOf(len(r.Releases), r.Paged, after, "release")
 			})
 		})}
 	list.Flags().StringVar(&which, "model", "", "of this model only")
-	list.Flags().IntVar(&page, "page", 0, "page, from 0")
+	afterFlag(list, &after)
 	list.RegisterFlagCompletionFunc("model", a.complete(modelNames))
 	return list
 }

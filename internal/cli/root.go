@@ -263,7 +263,7 @@ func places(ctx context.Context, c *client.Client) []string {
 }
 
 func serials(ctx context.Context, c *client.Client) []string {
-	u, err := c.Units(ctx, "", 0, 200)
+	u, err := c.Units(ctx, "", "", 200)
 	if err != nil {
 		return nil
 	}

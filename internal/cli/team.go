@@ -170,20 +170,20 @@ func (a *app) runList() *cobra.Command {
 					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), how, r.By, when(r.Opened), why(r)})
 				}
 				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened", "why"}, rows)
-				fmt.Fprintln(a.out, extent(len(rs.Runs), q.Page*q.Size, rs.Total, "run"))
+				a.extentOf(len(rs.Runs), rs.Paged, q.After, "run")
 			})
 		})}
 	v.Flags().StringVar(&q.State, "state", "", "open, paused or closed")
 	v.Flags().StringVar(&q.Unit, "unit", "", "of one unit")
 	v.Flags().StringVar(&q.Model, "model", "", "of units of one model")
-	v.Flags().StringVar(&q.Site, "site", "", "of units at a site, by a part of its name")
+	v.Flags().StringVar(&q.Site, "site", "", "of units at a site, by words of its name")
 	v.Flags().StringVar(&q.Person, "person", "", "ordered by one person")
 	v.Flags().StringVar(&q.Outcome, "outcome", "", "done, not-proven, nothing-to-do, refused, failed, interrupted, waiting or abandoned")
 	v.Flags().StringVar(&q.Release, "release", "", "of one release, MODEL@VERSION")
 	v.Flags().Uint64Var(&q.Job, "job", 0, "of one job")
 	v.Flags().StringVar(&q.From, "from", "", "opened on this day or later, as 2027-01-31")
 	v.Flags().StringVar(&q.To, "to", "", "opened on this day or before")
-	v.Flags().IntVar(&q.Page, "page", 0, "page, from 0")
+	afterFlag(v, &q.After)
 	return v
 }
 

@@ -218,7 +218,9 @@ type Joining struct {
 	Protocol int         `json:"protocol"`
 	Now      int64       `json:"now"` // the bench's wall clock, microseconds
 	Links    []BenchLink `json:"links"`
-	Tree     uint64      `json:"tree,omitempty"` // how many entries the checkpoint has that it holds
+	Listed   string      `json:"listed,omitempty"` // as the service has called the list of sheets that the bench has
+	Fresh    bool        `json:"fresh,omitempty"`  // that list is to be looked at again now
+	Tree     uint64      `json:"tree,omitempty"`   // how many entries the checkpoint has that it holds
 }
 
 // BenchLink is a link of a bench.
@@ -233,7 +235,9 @@ type BenchLink struct {
 // Catalogue is the sheets that a bench identifies with.
 type Catalogue struct {
 	Now    int64         `json:"now"` // the service's wall clock, microseconds
-	Sheets []core.Digest `json:"sheets"`
+	Sheets []core.Digest `json:"sheets,omitempty"`
+	Listed string        `json:"listed,omitempty"` // tells this list of sheets from others
+	Same   bool          `json:"same,omitempty"`   // the bench has it: it is not sent
 	// Withdrawn names open runs whose release was taken back, and why.
 	Withdrawn map[string]string `json:"withdrawn,omitempty"`
 	// Trays are those of the bench on whose links it asks who is there.

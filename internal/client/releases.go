@@ -39,8 +39,8 @@ func (c *Client) Accept(ctx context.Context, release, reason string) (Release, e
 }
 
 // Releases searches the catalogue: words, and the model or "" for all.
-func (c *Client) Releases(ctx context.Context, words, model string, page, size int) (Releases, error) {
-	return get[Releases](ctx, c, "/api/releases?"+url.Values{"q": {words}, "model": {model}, "page": {fmt.Sprint(page)}, "size": {fmt.Sprint(size)}}.Encode())
+func (c *Client) Releases(ctx context.Context, words, model, after string, size int) (Releases, error) {
+	return get[Releases](ctx, c, "/api/releases?"+url.Values{"q": {words}, "model": {model}, "after": {after}, "size": {fmt.Sprint(size)}}.Encode())
 }
 
 // AddRelease adds a release.
@@ -58,9 +58,7 @@ type Release struct {
 // Releases is a page of releases.
 type Releases struct {
 	Releases []Release `json:"releases" nullable:"false"`
-	Total    int       `json:"total"`
-	Page     int       `json:"page"`
-	Size     int       `json:"size"`
+	Paged
 }
 
 // Trust is who vouches for a release.

@@ -30,13 +30,14 @@ type RunQuery struct {
 	Unit, State, Model, Site, Person, Outcome, Release string
 	Job                                                uint64
 	From, To                                           string // days
-	Page, Size                                         int
+	After                                              string // Next of the page before
+	Size                                               int
 }
 
 // Runs lists a page of runs, the newest first.
 func (c *Client) Runs(ctx context.Context, in RunQuery) (Runs, error) {
-	q := url.Values{"page": {fmt.Sprint(in.Page)}}
-	for name, value := range map[string]string{"unit": in.Unit, "state": in.State, "model": in.Model, "site": in.Site, "person": in.Person, "outcome": in.Outcome, "release": in.Release, "from": in.From, "to": in.To} {
+	q := url.Values{}
+	for name, value := range map[string]string{"unit": in.Unit, "state": in.State, "model": in.Model, "site": in.Site, "person": in.Person, "outcome": in.Outcome, "release": in.Release, "from": in.From, "to": in.To, "after": in.After} {
 		if value != "" {
 			q.Set(name, value)
 		}
@@ -260,8 +261,8 @@ type NewAnswer struct {
 
 // Runs is a list of runs.
 type Runs struct {
-	Runs  []Run `json:"runs" nullable:"false"`
-	Total int   `json:"total"`
+	Runs []Run `json:"runs" nullable:"false"`
+	Paged
 }
 
 // Told is an event with what it tells a person; nothing where it tells nothing.

@@ -26,13 +26,13 @@ func (c *Client) Evidence(ctx context.Context, digest string) (data []byte, err 
 }
 
 // Units lists a page of units.
-func (c *Client) Units(ctx context.Context, words string, page, size int) (Units, error) {
-	return get[Units](ctx, c, fmt.Sprintf("/api/units?q=%s&page=%d&size=%d", url.QueryEscape(words), page, size))
+func (c *Client) Units(ctx context.Context, words, after string, size int) (Units, error) {
+	return c.UnitsIn(ctx, "", words, after, size)
 }
 
 // UnitsIn is Units of those that stand so.
-func (c *Client) UnitsIn(ctx context.Context, state, words string, page, size int) (Units, error) {
-	return get[Units](ctx, c, fmt.Sprintf("/api/units?state=%s&q=%s&page=%d&size=%d", url.QueryEscape(state), url.QueryEscape(words), page, size))
+func (c *Client) UnitsIn(ctx context.Context, state, words, after string, size int) (Units, error) {
+	return get[Units](ctx, c, "/api/units?"+url.Values{"state": {state}, "q": {words}, "after": {after}, "size": {fmt.Sprint(size)}}.Encode())
 }
 
 // Unit is a unit by id or serial.
@@ -97,9 +97,14 @@ type Unit struct {
 // Units is a page of units.
 type Units struct {
 	Units []Unit `json:"units" nullable:"false"`
-	Total int    `json:"total"`
-	Page  int    `json:"page"`
-	Size  int    `json:"size"`
+	Paged
+}
+
+// Paged tells of a page of a list. Lists are read by key: the next page is asked for with after.
+type Paged struct {
+	Total int    `json:"total" doc:"How many match, as far as they were counted."`
+	More  bool   `json:"more" doc:"There are more than that."`
+	Next  string `json:"next" doc:"What the next page is asked for with; empty at the end."`
 }
 
 // UnitPage is a unit with all that is known of it.

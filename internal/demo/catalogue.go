@@ -104,7 +104,7 @@ func signingKey(ctx context.Context, c *client.Client, file, name, phrase string
 // releases sends those of a model that are not there: what the maker built in a
 // pack, what the workshop built signed by itself, and some that nobody signed.
 func releases(ctx context.Context, c *client.Client, name string, maker, workshop trust.Key, say func(string, ...any)) error {
-	have, err := c.Releases(ctx, "", name, 0, 200)
+	have, err := c.Releases(ctx, "", name, "", 200)
 	if err != nil || have.Total > 0 {
 		return err
 	}

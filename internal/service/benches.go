@@ -146,13 +146,15 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	if err := v.store.PutLinks(ctx, who(ctx).bench, links); err != nil {
 		return client.Catalogue{}, err
 	}
-	models, err := v.store.Models(ctx)
 	out := client.Catalogue{Now: now.UnixMicro()}
-	for _, m := range models {
-		out.Sheets = append(out.Sheets, core.Digest(m.Sheet))
-	}
+	list, err := v.inForce(ctx, j.Fresh)
 	if err != nil {
 		return out, err
+	}
+	if out.Listed = list.sum; j.Listed == list.sum {
+		out.Same = true
+	} else {
+		out.Sheets = list.sheets
 	}
 	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
 		return out, err
@@ -162,6 +164,32 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	}
 	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)
 	return out, err
+}
+
+// sheetList are the sheets in force, by the names of their models; sum tells one list from others.
+type sheetList struct {
+	sum    string
+	sheets []core.Digest
+}
+
+// inForce gives the list as it was a moment ago, or with fresh as it is now. What of it is read
+// anew is a sum, as long as that is the same.
+func (v *Service) inForce(ctx context.Context, fresh bool) (sheetList, error) {
+	if fresh {
+		v.sheets.forget()
+	}
+	return v.sheets.get(ctx, v, func(ctx context.Context) (sheetList, error) {
+		sum, err := v.store.ModelsSum(ctx)
+		if err != nil || sum == v.sheets.is.sum {
+			return v.sheets.is, err
+		}
+		models, err := v.store.Models(ctx)
+		list := sheetList{sum: sum, sheets: make([]core.Digest, len(models))}
+		for i, m := range models {
+			list.sheets[i] = core.Digest(m.Sheet)
+		}
+		return list, err
+	})
 }
 
 // orders sends a bench what it is to do. An order is sent again on each new

@@ -67,15 +67,24 @@ func (v *Service) getJob(ctx context.Context, in *JobPath) (client.JobPage, erro
 	if err != nil {
 		return out, err
 	}
-	a, err := v.surroundings(ctx)
+	ids := make([]string, len(scope))
+	for i, x := range scope {
+		ids[i] = x.Unit
+	}
+	units, err := v.store.UnitsBy(ctx, ids)
 	if err != nil {
 		return out, err
 	}
+	a, err := v.surroundings(ctx, units...)
+	if err != nil {
+		return out, err
+	}
+	byID := map[string]store.Unit{}
+	for _, u := range units {
+		byID[u.ID] = u
+	}
 	for _, x := range scope {
-		u, err := v.store.Unit(ctx, x.Unit)
-		if err != nil {
-			return out, err
-		}
+		u := byID[x.Unit]
 		if x.LeftOut {
 			out.Left = append(out.Left, client.JobLeft{Unit: u.ID, Serial: u.Serial, Part: x.Part, Why: x.Why, By: names[x.By], At: x.At})
 			continue

@@ -23,7 +23,7 @@ func (v *Service) enterUnit(ctx context.Context, in *newUnitIn) (client.Entered,
 	if err != nil {
 		return client.Entered{}, err
 	}
-	a, err := v.surroundings(ctx)
+	a, err := v.surroundings(ctx, u)
 	return client.Entered{Unit: a.unit(u), Fresh: fresh}, err
 }
 
@@ -146,7 +146,7 @@ func (v *Service) correctUnit(ctx context.Context, in *correctIn) (client.Unit, 
 	if err := v.store.CorrectUnit(ctx, v.key, u, text, who(ctx).person.ID, v.clock.Now()); err != nil {
 		return client.Unit{}, err
 	}
-	a, err := v.surroundings(ctx)
+	a, err := v.surroundings(ctx, u)
 	return a.unit(u), err
 }
 

@@ -18,13 +18,13 @@ type releasesIn struct {
 	Words   string `query:"q" maxLength:"100" doc:"Words that the release holds; versions and part numbers by their beginning."`
 	Model   string `query:"model"`
 	Channel string `query:"channel" enum:"stable,candidate"`
-	Page    int    `query:"page" minimum:"0" maximum:"100000"`
+	After   string `query:"after" maxLength:"120" doc:"What the page before gives as next; empty for the first one."`
 	Size    int    `query:"size" minimum:"1" maximum:"200" default:"200"`
 }
 
 func (v *Service) listReleases(ctx context.Context, in *releasesIn) (client.Releases, error) {
-	rows, total, err := v.store.FindReleases(ctx, store.ReleaseQuery{Words: in.Words, Model: in.Model, Channel: in.Channel, Page: in.Page, Size: in.Size})
-	out := client.Releases{Releases: []client.Release{}, Total: total, Page: in.Page, Size: in.Size}
+	rows, p, err := v.store.FindReleases(ctx, store.ReleaseQuery{Words: in.Words, Model: in.Model, Channel: in.Channel, After: in.After, Size: in.Size})
+	out := client.Releases{Releases: []client.Release{}, Paged: paged(p)}
 	for _, r := range rows {
 		out.Releases = append(out.Releases, client.Release{Release: r.Release, Document: r.Document})
 	}
@@ -198,7 +198,7 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 		return out, err
 	}
 	out.UnitsTotal = total
-	a, err := v.surroundings(ctx)
+	a, err := v.surroundings(ctx, units...)
 	for _, u := range units {
 		out.Units = append(out.Units, a.unit(u))
 	}
@@ -245,7 +245,7 @@ func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn,
 		return out, err
 	}
 	out.Total = total
-	a, err := v.surroundings(ctx)
+	a, err := v.surroundings(ctx, units...)
 	if err != nil {
 		return out, err
 	}

@@ -138,14 +138,14 @@ type runsIn struct {
 	Unit    string `query:"unit" doc:"Id or serial."`
 	State   string `query:"state" enum:"open,paused,closed"`
 	Model   string `query:"model" maxLength:"63"`
-	Site    string `query:"site" maxLength:"120" doc:"A part of its name."`
+	Site    string `query:"site" maxLength:"120" doc:"Words with which words of its name begin."`
 	Person  string `query:"person" maxLength:"120" doc:"Name or id of who ordered it."`
 	Outcome string `query:"outcome" enum:"done,not-proven,nothing-to-do,refused,failed,interrupted,waiting,abandoned"`
 	Release string `query:"release" maxLength:"64" doc:"Id, or MODEL@VERSION."`
 	Job     uint64 `query:"job"`
 	From    string `query:"from" maxLength:"10" doc:"First day on which it was opened, as 2027-01-31."`
 	To      string `query:"to" maxLength:"10" doc:"Last day."`
-	Page    int    `query:"page" minimum:"0" maximum:"100000"`
+	After   string `query:"after" maxLength:"120" doc:"What the page before gives as next; empty for the first one."`
 	Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 }
 
@@ -155,31 +155,18 @@ func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error)
 	if err != nil {
 		return out, err
 	}
-	rows, total, err := v.store.Runs(ctx, q)
+	rows, p, err := v.store.Runs(ctx, q)
 	if err != nil {
 		return out, err
 	}
-	a, err := v.aroundRuns(ctx)
-	if err != nil {
-		return out, err
-	}
-	if err := v.jobsAround(ctx, rows, a); err != nil {
-		return out, err
-	}
-	for _, r := range rows {
-		x, err := v.listed(ctx, r, a)
-		if err != nil {
-			return out, err
-		}
-		out.Runs = append(out.Runs, x)
-	}
-	out.Total = total
-	return out, nil
+	out.Paged = paged(p)
+	out.Runs, err = v.listed(ctx, rows)
+	return out, err
 }
 
 // runQuery finds what the names in a question for runs mean.
 func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, error) {
-	q := store.RunQuery{State: in.State, Model: in.Model, Site: strings.TrimSpace(in.Site), Outcome: in.Outcome, Job: in.Job, Page: in.Page, Size: in.Limit}
+	q := store.RunQuery{State: in.State, Model: in.Model, Site: strings.TrimSpace(in.Site), Outcome: in.Outcome, Job: in.Job, After: in.After, Size: in.Limit}
 	if in.Unit != "" {
 		u, err := v.store.Unit(ctx, in.Unit)
 		if err != nil {
@@ -218,92 +205,87 @@ func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, err
 	return q, nil
 }
 
-// listed is a run as lists show it, from its row; one from before rows told it is
-// added up.
-func (v *Service) listed(ctx context.Context, r store.Run, a *aroundRuns) (client.Run, error) {
-	if r.Summary == "" {
-		x, err := v.run(ctx, r.ID)
-		x.Sectors, x.Progress.Events = []client.Sector{}, []client.Told{}
-		return x, err
-	}
-	out, err := v.row(ctx, r, a)
+// listed are runs as lists show them, from their rows; one from before rows told it is added up.
+func (v *Service) listed(ctx context.Context, rows []store.Run) ([]client.Run, error) {
+	all := []client.Run{}
+	a, err := v.aroundRuns(ctx, rows...)
 	if err != nil {
-		return out, err
+		return all, err
 	}
-	s := r.Brief()
-	out.Progress = client.Progress{Last: s.Last, Events: []client.Told{}, View: s.View, Fault: s.Fault, Outcome: r.Outcome}
-	out.Halves, out.From = s.Halves, s.From
-	if out.To = out.Version; r.State == store.RunClosed {
-		out.To = s.To
+	for _, r := range rows {
+		if r.Summary == "" {
+			x, err := v.run(ctx, r.ID)
+			if err != nil {
+				return all, err
+			}
+			x.Sectors, x.Progress.Events = []client.Sector{}, []client.Told{}
+			all = append(all, x)
+			continue
+		}
+		out := v.row(r, a)
+		s := r.Brief()
+		out.Progress = client.Progress{Last: s.Last, Events: []client.Told{}, View: s.View, Fault: s.Fault, Outcome: r.Outcome}
+		out.Halves, out.From = s.Halves, s.From
+		if out.To = out.Version; r.State == store.RunClosed {
+			out.To = s.To
+		}
+		all = append(all, out)
 	}
-	return out, nil
+	return all, nil
 }
 
-// aroundRuns is what rows of runs need beside themselves, read once for all of them.
+// aroundRuns is what is told of some runs besides what their rows hold.
 type aroundRuns struct {
 	around
-	names   map[string]string
-	benches []store.Bench
 	units   map[string]store.Unit
 	offered map[string]*store.Release
 	jobs    map[uint64]store.Job
 }
 
-// jobsAround reads the jobs of runs.
-func (v *Service) jobsAround(ctx context.Context, rows []store.Run, a *aroundRuns) (err error) {
-	var numbers []uint64
+// aroundRuns reads it for these runs alone.
+func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRuns, error) {
+	a := &aroundRuns{units: map[string]store.Unit{}}
+	var ids, releases []string
+	var jobs []uint64
 	for _, r := range rows {
+		if !slices.Contains(ids, r.Unit) {
+			ids = append(ids, r.Unit)
+		}
+		if r.Firmware.Valid && !slices.Contains(releases, r.Firmware.String) {
+			releases = append(releases, r.Firmware.String)
+		}
 		if r.Job.Valid {
-			numbers = append(numbers, uint64(r.Job.Int64))
+			jobs = append(jobs, uint64(r.Job.Int64))
 		}
 	}
-	a.jobs, err = v.store.JobsOf(ctx, numbers)
-	return err
-}
-
-func (v *Service) aroundRuns(ctx context.Context) (*aroundRuns, error) {
-	a, err := v.surroundings(ctx)
+	units, err := v.store.UnitsBy(ctx, ids)
 	if err != nil {
-		return nil, err
+		return a, err
 	}
-	names, err := v.store.Names(ctx)
-	if err != nil {
-		return nil, err
+	for _, u := range units {
+		a.units[u.ID] = u
 	}
-	benches, err := v.store.Benches(ctx)
-	return &aroundRuns{a, names, benches, map[string]store.Unit{}, map[string]*store.Release{}, map[uint64]store.Job{}}, err
+	if a.around, err = v.surroundings(ctx, units...); err != nil {
+		return a, err
+	}
+	if a.offered, err = v.store.ReleasesBy(ctx, releases); err != nil {
+		return a, err
+	}
+	a.jobs, err = v.store.JobsOf(ctx, jobs)
+	return a, err
 }
 
 // row is what a run's row tells.
-func (v *Service) row(ctx context.Context, r store.Run, a *aroundRuns) (out client.Run, err error) {
-	u, known := a.units[r.Unit]
-	if !known {
-		if u, err = v.store.Unit(ctx, r.Unit); err != nil {
-			return out, err
-		}
-		a.units[r.Unit] = u
-	}
-	out = client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(u), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.names[r.By], State: r.State, Outcome: r.Outcome,
+func (v *Service) row(r store.Run, a *aroundRuns) client.Run {
+	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.people[r.By], State: r.State, Outcome: r.Outcome, Online: v.online(r.BenchSeen, r.Revoked),
 		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
 		out.Job, out.OwnJob, out.Reason, out.Asked = j.Number, j.Own, j.Reason, j.Asked
 	}
-	for _, b := range a.benches {
-		if b.ID == r.Bench {
-			out.Online = v.online(b.Seen, b.Revoked)
-		}
-	}
-	if r.Firmware.Valid {
-		f := a.offered[r.Firmware.String]
-		if f == nil {
-			if f, err = v.store.Release(ctx, r.Firmware.String); err != nil {
-				return out, err
-			}
-			a.offered[r.Firmware.String] = f
-		}
+	if f := a.offered[r.Firmware.String]; f != nil {
 		out.Release, out.Version, out.Channel = f.ID, f.Version, string(f.Channel)
 	}
-	return out, nil
+	return out
 }
 
 // run adds up a run's events.
@@ -312,17 +294,11 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if err != nil {
 		return client.Run{}, err
 	}
-	a, err := v.aroundRuns(ctx)
+	a, err := v.aroundRuns(ctx, r)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if err := v.jobsAround(ctx, []store.Run{r}, a); err != nil {
-		return client.Run{}, err
-	}
-	out, err := v.row(ctx, r, a)
-	if err != nil {
-		return out, err
-	}
+	out := v.row(r, a)
 	events, err := v.store.Events(ctx, id, 0)
 	if err != nil {
 		return out, err
@@ -343,18 +319,18 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
 	}
-	out.Answers, out.Sides = answered(s, a.names), sides(s, a.names)
+	out.Answers, out.Sides = answered(s, a.people), sides(s, a.people)
 	if s.Carded != nil {
 		out.Procedure = s.Carded.Procedure
 	}
 	if s.Opened != nil {
 		out.Given = s.Opened.Given()
-		ofSections(&out, s, a.names)
+		ofSections(&out, s, a.people)
 		sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
 		if err != nil && core.KindOf(err) != core.NotFound {
 			return out, err
 		}
-		out.Setup = v.setup(s, sheet, a.names)
+		out.Setup = v.setup(s, sheet, a.people)
 	}
 	if s.Closed != nil {
 		out.Outcome = string(s.Closed.Outcome)

@@ -15,6 +15,7 @@ import (
 	"reflect"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -47,6 +48,9 @@ type Service struct {
 	follower  *follower
 	orderNews bell // an order was given or ended
 	growing   sync.Mutex
+	changes   atomic.Uint64 // by people, in this process
+	todays    shared[client.Today]
+	sheets    shared[sheetList]
 	forgeries struct {
 		mu   sync.Mutex
 		told map[string]time.Time // when it was told last that a bench is not believed, by bench
@@ -89,7 +93,7 @@ func (v *Service) Handler() http.Handler {
 	r.Get("/readyz", v.ready)
 	r.Method("GET", "/metrics", v.identifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
 	r.Group(func(r chi.Router) {
-		r.Use(v.identifyCaller)
+		r.Use(v.changing, tagged, v.identifyCaller)
 		v.API(r)
 	})
 	r.Mount("/", v.consoleHandler())

@@ -141,7 +141,7 @@ func (v *Service) markMistake(ctx context.Context, in *mistakeIn) (client.Unit, 
 	if err := v.store.MarkMistake(ctx, v.key, u, strings.TrimSpace(in.Body.Reason), who(ctx).person.ID, v.clock.Now()); err != nil {
 		return client.Unit{}, err
 	}
-	a, err := v.surroundings(ctx)
+	a, err := v.surroundings(ctx, u)
 	u.Mistake = in.Body.Reason
 	return a.unit(u), err
 }

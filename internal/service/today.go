@@ -18,18 +18,38 @@ const (
 	mostClosed   = 8
 )
 
-// today is what is unfinished, in one answer.
+// today is what is unfinished, in one answer: the same for everybody, but for what one has asked
+// oneself.
 func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
-	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Seconds: []client.Second{}, Left: []client.Owed{}, Offers: []client.Offer{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
-	a, err := v.aroundRuns(ctx)
+	out, err := v.todays.get(ctx, v, v.unfinished)
 	if err != nil {
 		return out, err
 	}
-	if out.Runs, err = v.someRuns(ctx, store.RunQuery{State: store.RunOpen, Size: mostToday}, a); err != nil {
+	out.Seconds = []client.Second{}
+	waiting, err := v.store.Seconds(ctx, true, mostToday)
+	for _, x := range waiting {
+		if err != nil {
+			break
+		}
+		var one client.Second
+		one, err = v.oneSecond(ctx, x, nil)
+		out.Seconds = append(out.Seconds, one)
+	}
+	return out, err
+}
+
+// unfinished works it out.
+func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
+	out := client.Today{Runs: []client.Run{}, Rounds: []client.RoundRow{}, Trays: []client.TrayRow{}, HalfDone: []client.Unit{}, NotProven: []client.Unit{}, Tests: []client.OpenTest{}, Seconds: []client.Second{}, Left: []client.Owed{}, Offers: []client.Offer{}, Withdrawn: []client.Carrier{}, Jobs: []client.Job{}, Closed: []client.Run{}}
+	names, err := v.store.Names(ctx)
+	if err != nil {
+		return out, err
+	}
+	if out.Runs, err = v.someRuns(ctx, store.RunQuery{State: store.RunOpen, Size: mostToday}); err != nil {
 		return out, err
 	}
 	slices.SortStableFunc(out.Runs, func(x, y client.Run) int { return paused(y) - paused(x) })
-	if out.Closed, err = v.someRuns(ctx, store.RunQuery{State: store.RunClosed, Size: mostClosed}, a); err != nil {
+	if out.Closed, err = v.someRuns(ctx, store.RunQuery{State: store.RunClosed, Size: mostClosed}); err != nil {
 		return out, err
 	}
 	rounds, _, err := v.store.Rounds(ctx, "", true, 0, mostToday)
@@ -48,10 +68,10 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 		return out, err
 	}
 	out.Trays = trays.Trays
-	if out.HalfDone, err = v.someUnits(ctx, store.UnitHalfDone, a); err != nil {
+	if out.HalfDone, err = v.someUnits(ctx, store.UnitHalfDone); err != nil {
 		return out, err
 	}
-	if out.NotProven, err = v.someUnits(ctx, store.UnitNotProven, a); err != nil {
+	if out.NotProven, err = v.someUnits(ctx, store.UnitNotProven); err != nil {
 		return out, err
 	}
 	owing, err := v.store.Owing(ctx, mostToday)
@@ -60,25 +80,14 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 	}
 	for _, u := range owing {
 		if !u.Run.Valid {
-			out.Tests = append(out.Tests, openTests(u, a.names, v.clock.Now())...)
-			out.Left = append(out.Left, leftAt(u, a.names)...)
+			out.Tests = append(out.Tests, openTests(u, names, v.clock.Now())...)
+			out.Left = append(out.Left, leftAt(u, names)...)
 		}
 	}
 	out.NotProven = slices.DeleteFunc(out.NotProven, func(u client.Unit) bool { // the test says it better
 		return slices.ContainsFunc(out.Tests, func(t client.OpenTest) bool { return t.Unit == u.ID })
 	})
-	waiting, err := v.store.Seconds(ctx, true, mostToday)
-	if err != nil {
-		return out, err
-	}
-	for _, x := range waiting {
-		one, err := v.oneSecond(ctx, x, a.names)
-		if err != nil {
-			return out, err
-		}
-		out.Seconds = append(out.Seconds, one)
-	}
-	if out.Offers, err = v.offers(ctx, "", a.names); err != nil {
+	if out.Offers, err = v.offers(ctx, "", names); err != nil {
 		return out, err
 	}
 	jobs, _, err := v.store.Jobs(ctx, false, 0, mostToday)
@@ -86,14 +95,18 @@ func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
 		return out, err
 	}
 	for _, j := range jobs {
-		out.Jobs = append(out.Jobs, oneJob(j, a.names))
+		out.Jobs = append(out.Jobs, oneJob(j, names))
 	}
 	carriers, err := v.store.OnWithdrawn(ctx, mostCarriers)
+	if err != nil {
+		return out, err
+	}
+	a, err := v.surroundings(ctx, carriers...)
 	for _, u := range carriers {
 		if err != nil || u.Run.Valid {
 			continue
 		}
-		c, err := v.carrier(ctx, u, a.around)
+		c, err := v.carrier(ctx, u, a)
 		if err != nil {
 			return out, err
 		}
@@ -109,28 +122,21 @@ func paused(r client.Run) int {
 	return 0
 }
 
-func (v *Service) someRuns(ctx context.Context, q store.RunQuery, a *aroundRuns) ([]client.Run, error) {
-	out := []client.Run{}
+func (v *Service) someRuns(ctx context.Context, q store.RunQuery) ([]client.Run, error) {
 	rows, _, err := v.store.Runs(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	return v.listed(ctx, rows)
+}
+
+func (v *Service) someUnits(ctx context.Context, state string) ([]client.Unit, error) {
+	out := []client.Unit{}
+	rows, _, err := v.store.Units(ctx, store.UnitQuery{State: state, Size: mostToday})
 	if err != nil {
 		return out, err
 	}
-	if err := v.jobsAround(ctx, rows, a); err != nil {
-		return out, err
-	}
-	for _, r := range rows {
-		x, err := v.listed(ctx, r, a)
-		if err != nil {
-			return out, err
-		}
-		out = append(out, x)
-	}
-	return out, nil
-}
-
-func (v *Service) someUnits(ctx context.Context, state string, a *aroundRuns) ([]client.Unit, error) {
-	out := []client.Unit{}
-	rows, _, err := v.store.Units(ctx, store.UnitQuery{State: state, Size: mostToday})
+	a, err := v.surroundings(ctx, rows...)
 	for _, u := range rows {
 		if !u.Run.Valid {
 			out = append(out, a.unit(u))

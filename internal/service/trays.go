@@ -214,12 +214,12 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray) ([]tray.Unit,
 		return nil, core.Fail(core.NotFound, "not in the register: %s", strings.Join(unknown, ", ")).Unit("nothing was changed").Go(words.UnitAdd().To("Look at the serials again, or enter them"))
 	}
 	if site := strings.TrimSpace(b.Site); site != "" {
-		rows, total, err := v.store.Units(ctx, store.UnitQuery{Model: b.Model, Site: site, Size: mostTray})
+		rows, p, err := v.store.Units(ctx, store.UnitQuery{Model: b.Model, Site: site, Size: mostTray})
 		if err != nil {
 			return nil, err
 		}
-		if total > mostTray || total == 0 {
-			return nil, core.Fail(core.NotUnderstood, "the register has %d units of model %s at %q; a tray has 1 to %d", total, b.Model, site, mostTray)
+		if p.Total > mostTray || p.Total == 0 {
+			return nil, core.Fail(core.NotUnderstood, "the register has %d units of model %s at %q; a tray has 1 to %d", p.Total, b.Model, site, mostTray)
 		}
 		for _, u := range rows {
 			add(u)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -14,27 +15,31 @@ import (
 )
 
 type unitsIn struct {
-	Words string `query:"q" maxLength:"100" doc:"Words that serial, site, model or version hold."`
+	Words string `query:"q" maxLength:"100" doc:"Words with which a word of site, customer or note, the serial (or its end) or the version begins, or which the name of its model holds."`
 	Model string `query:"model"`
 	State string `query:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart,public-default,open"`
-	Page  int    `query:"page" minimum:"0" maximum:"100000"`
+	After string `query:"after" maxLength:"120" doc:"What the page before gives as next; empty for the first one."`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"25"`
 }
 
 func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, error) {
-	rows, total, err := v.store.Units(ctx, store.UnitQuery{Words: in.Words, Model: in.Model, State: in.State, Page: in.Page, Size: in.Size})
+	rows, p, err := v.store.Units(ctx, store.UnitQuery{Words: in.Words, Model: in.Model, State: in.State, After: in.After, Size: in.Size})
 	if err != nil {
 		return client.Units{}, err
 	}
-	out := client.Units{Units: []client.Unit{}, Total: total, Page: in.Page, Size: in.Size}
-	wide, err := v.surroundings(ctx)
+	out := client.Units{Units: []client.Unit{}, Paged: paged(p)}
+	wide, err := v.surroundings(ctx, rows...)
 	for _, u := range rows {
 		out.Units = append(out.Units, wide.unit(u))
 	}
 	return out, err
 }
 
-// around is what a list of units needs to be told of besides the units.
+func paged(p store.Paged) client.Paged {
+	return client.Paged{Total: p.Total, More: p.More, Next: p.Next}
+}
+
+// around is what is told of some units besides what their rows hold.
 type around struct {
 	titles    map[string]string
 	links     map[string]client.Link // by unit
@@ -43,30 +48,32 @@ type around struct {
 	people    map[string]string
 }
 
-func (v *Service) surroundings(ctx context.Context) (around, error) {
-	a := around{titles: map[string]string{}, links: map[string]client.Link{}}
+// surroundings reads it for these units alone.
+func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around, error) {
+	a := around{links: map[string]client.Link{}}
+	ids, models := make([]string, 0, len(units)), []string{}
+	for _, u := range units {
+		ids = append(ids, u.ID)
+		if !slices.Contains(models, u.Model) {
+			models = append(models, u.Model)
+		}
+	}
 	var err error
-	if a.withdrawn, err = v.store.WithdrawnWhy(ctx); err != nil {
+	if a.withdrawn, err = v.store.WithdrawnWhy(ctx, models); err != nil {
 		return a, err
 	}
-	if a.holds, err = v.store.Holds(ctx, "", v.clock.Now()); err != nil {
+	if a.holds, err = v.store.HoldsOf(ctx, models, v.clock.Now()); err != nil {
 		return a, err
 	}
 	if a.people, err = v.store.Names(ctx); err != nil {
 		return a, err
 	}
-	models, err := v.store.Models(ctx)
-	if err != nil {
+	if a.titles, err = v.store.Titles(ctx, models); err != nil {
 		return a, err
 	}
-	for _, m := range models {
-		a.titles[m.Name] = m.Title
-	}
-	places, err := v.store.Places(ctx)
+	places, err := v.store.WhereAre(ctx, ids)
 	for _, l := range places {
-		if l.Unit.Valid {
-			a.links[l.Unit.String] = v.link(l)
-		}
+		a.links[l.Unit.String] = v.link(l)
 	}
 	return a, err
 }
@@ -96,16 +103,17 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 	if err != nil {
 		return client.UnitPage{}, err
 	}
-	a, err := v.surroundings(ctx)
+	doubles, err := v.store.Doubles(ctx, u.ID)
 	if err != nil {
 		return client.UnitPage{}, err
 	}
+	a, err := v.surroundings(ctx, append(doubles, u)...)
+	if err != nil {
+		return client.UnitPage{}, err
+	}
+	names := a.people
 	out := client.UnitPage{Unit: a.unit(u), Consents: []client.Consent{}, Jobs: []client.Job{}}
 	facts, err := v.store.Facts(ctx, u.ID)
-	if err != nil {
-		return out, err
-	}
-	names, err := v.store.Names(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -121,10 +129,6 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		}
 	}
 	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
-		return out, err
-	}
-	doubles, err := v.store.Doubles(ctx, u.ID)
-	if err != nil {
 		return out, err
 	}
 	for _, d := range doubles {

@@ -37,7 +37,7 @@ func (s *Store) TestedAdapter(ctx context.Context, serial string, sound bool, at
 
 // Adapters lists all.
 func (s *Store) Adapters(ctx context.Context) (all []Adapter, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM adapter ORDER BY name, serial`)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Adapter{}, "")+` FROM adapter ORDER BY name, serial`)
 	return all, err
 }
 
@@ -75,7 +75,7 @@ func (s *Store) PutLead(ctx context.Context, l Lead) error {
 
 // Lead finds the wires of a link.
 func (s *Store) Lead(ctx context.Context, bench, link string) (l Lead, err error) {
-	err = s.db.GetContext(ctx, &l, `SELECT * FROM lead WHERE bench = ? AND link = ?`, bench, link)
+	err = s.db.GetContext(ctx, &l, `SELECT `+named(Lead{}, "")+` FROM lead WHERE bench = ? AND link = ?`, bench, link)
 	return l, none(err, "nobody has looked at the wires of link %q", link)
 }
 

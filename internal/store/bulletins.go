@@ -55,7 +55,7 @@ func (s *Store) EndBulletin(ctx context.Context, number uint64, by, why string, 
 // Bulletins lists those of a model, or of all, the newest first; ended ones where they are
 // wanted too.
 func (s *Store) Bulletins(ctx context.Context, modelName string, ended bool) (all []Bulletin, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM bulletin WHERE (? = '' OR model = ?) AND (ended_at IS NULL OR ?) ORDER BY number DESC`, modelName, modelName, ended)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Bulletin{}, "")+` FROM bulletin WHERE (? = '' OR model = ?) AND (ended_at IS NULL OR ?) ORDER BY number DESC`, modelName, modelName, ended)
 	return all, err
 }
 

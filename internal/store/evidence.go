@@ -25,7 +25,7 @@ func (s *Store) PutEvidence(ctx context.Context, e Evidence) error {
 
 // Evidence gets it.
 func (s *Store) Evidence(ctx context.Context, digest core.Digest) (e Evidence, err error) {
-	err = s.db.GetContext(ctx, &e, `SELECT * FROM evidence WHERE digest = ?`, digest[:])
+	err = s.db.GetContext(ctx, &e, `SELECT `+named(Evidence{}, "")+` FROM evidence WHERE digest = ?`, digest[:])
 	return e, none(err, "there is no evidence %s", digest.Short())
 }
 

@@ -45,6 +45,6 @@ func (s *Store) DropGear(ctx context.Context, id, by string, at time.Time) error
 
 // Gear lists what the team has.
 func (s *Store) Gear(ctx context.Context) (all []Gear, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM gear WHERE gone_at IS NULL ORDER BY kind, name, owner`)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Gear{}, "")+` FROM gear WHERE gone_at IS NULL ORDER BY kind, name, owner`)
 	return all, err
 }

@@ -77,10 +77,29 @@ func (s *Store) noteOf(ctx context.Context, tx *sqlx.Tx, key trust.Key, kind, un
 
 // Holds lists what holds now, of all models or of one.
 func (s *Store) Holds(ctx context.Context, modelName string, now time.Time) (all []Hold, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT h.*, f.version FROM hold h JOIN firmware f ON f.id = h.firmware
-		WHERE (? = '' OR h.model = ?) AND h.ended_at IS NULL AND (h.until_at IS NULL OR h.until_at > ?) ORDER BY h.model, h.unit, h.revision, h.held_at`, modelName, modelName, now.UTC())
+	if modelName != "" {
+		return s.HoldsOf(ctx, []string{modelName}, now)
+	}
+	err = s.db.SelectContext(ctx, &all, `SELECT `+holdColumns+` WHERE `+holdStands+` ORDER BY h.model, h.unit, h.revision, h.held_at`, now.UTC())
 	return all, err
 }
+
+// HoldsOf lists the holds of some models, and of units of theirs.
+func (s *Store) HoldsOf(ctx context.Context, models []string, now time.Time) (all []Hold, err error) {
+	if len(models) == 0 {
+		return nil, nil
+	}
+	query, args, err := sqlx.In(`SELECT `+holdColumns+` WHERE `+holdStands+` AND h.model IN (?) ORDER BY h.model, h.unit, h.revision, h.held_at`, now.UTC(), models)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.SelectContext(ctx, &all, query, args...)
+	return all, err
+}
+
+var holdColumns = named(Hold{}, "h.", "version") + `, f.version FROM hold h JOIN firmware f ON f.id = h.firmware`
+
+const holdStands = `h.ended_at IS NULL AND (h.until_at IS NULL OR h.until_at > ?)`
 
 // Consent is a lead's leave for what not every unit may have.
 type Consent struct {
@@ -109,19 +128,26 @@ func (s *Store) PutConsent(ctx context.Context, key trust.Key, c Consent, says s
 
 // Consents lists those of a unit that have not ended, the newest first.
 func (s *Store) Consents(ctx context.Context, unit string, now time.Time) (all []Consent, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT *, `+sealText("consent", "")+` AS sealed FROM consent WHERE unit = ? AND until_at > ? ORDER BY given_at DESC`, unit, now.UTC())
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Consent{}, "")+`, `+sealColumns("consent", "")+` FROM consent WHERE unit = ? AND until_at > ? ORDER BY given_at DESC`, unit, now.UTC())
 	return slices.DeleteFunc(all, func(c Consent) bool { return !s.holds(c.Seal) }), err
 }
 
 // WithdrawnWhy lists the withdrawn releases with the reason, by model and version.
-func (s *Store) WithdrawnWhy(ctx context.Context) (map[[2]string]string, error) {
+func (s *Store) WithdrawnWhy(ctx context.Context, models []string) (map[[2]string]string, error) {
+	out := map[[2]string]string{}
+	if len(models) == 0 {
+		return out, nil
+	}
+	query, args, err := sqlx.In(`SELECT model, version, COALESCE(withdrawn_reason, '') AS reason FROM firmware WHERE model IN (?) AND withdrawn_at IS NOT NULL`, models)
+	if err != nil {
+		return out, err
+	}
 	var rows []struct {
 		Model   string `db:"model"`
 		Version string `db:"version"`
 		Reason  string `db:"reason"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT model, version, COALESCE(withdrawn_reason, '') AS reason FROM firmware WHERE withdrawn_at IS NOT NULL`)
-	out := map[[2]string]string{}
+	err = s.db.SelectContext(ctx, &rows, query, args...)
 	for _, r := range rows {
 		out[[2]string{r.Model, r.Version}] = r.Reason
 	}
@@ -145,12 +171,12 @@ func (s *Store) SeeTo(ctx context.Context, key trust.Key, kind string, u Unit, o
 
 // Owing lists units to which something is owed.
 func (s *Store) Owing(ctx context.Context, most int) (all []Unit, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE u.owed <> '' ORDER BY u.seen_at LIMIT ?`, most)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE u.owes = 1 ORDER BY u.seen_at LIMIT ?`, most)
 	return all, err
 }
 
 // OnWithdrawn lists units that run a withdrawn release.
 func (s *Store) OnWithdrawn(ctx context.Context, most int) (all []Unit, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u JOIN firmware f ON f.model = u.model AND f.version = u.running WHERE f.withdrawn_at IS NOT NULL AND u.running <> '' ORDER BY f.withdrawn_at DESC, u.serial LIMIT ?`, most)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM firmware f STRAIGHT_JOIN unit u ON u.model = f.model AND u.running = f.version WHERE f.withdrawn_at > '2000-01-01' AND u.running <> '' ORDER BY f.withdrawn_at DESC LIMIT ?`, most)
 	return all, err
 }

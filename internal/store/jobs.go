@@ -28,7 +28,7 @@ type Job struct {
 	Units   int          `db:"units"`   // in its scope
 }
 
-const jobColumns = `j.*, (SELECT COUNT(*) FROM job_unit x WHERE x.job = j.number AND x.part = '' AND x.left_out = 0) AS units`
+var jobColumns = named(Job{}, "j.", "units") + `, (SELECT COUNT(*) FROM job_unit x WHERE x.job = j.number AND x.part = '' AND x.left_out = 0) AS units`
 
 // JobUnit is a unit of a job, or a part of one.
 type JobUnit struct {
@@ -153,6 +153,6 @@ func (s *Store) OpenJobsOf(ctx context.Context, unit string) (all []Job, err err
 
 // Scope lists the units of a job.
 func (s *Store) Scope(ctx context.Context, number uint64) (all []JobUnit, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM job_unit WHERE job = ? ORDER BY added_at, unit, part`, number)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(JobUnit{}, "")+` FROM job_unit WHERE job = ? ORDER BY added_at, unit, part`, number)
 	return all, err
 }

@@ -35,13 +35,13 @@ func (s *Store) AddCheck(ctx context.Context, c LinkCheck) error {
 
 // Check finds one.
 func (s *Store) Check(ctx context.Context, id string) (c LinkCheck, err error) {
-	err = s.db.GetContext(ctx, &c, `SELECT * FROM link_check WHERE id = ?`, id)
+	err = s.db.GetContext(ctx, &c, `SELECT `+named(LinkCheck{}, "")+` FROM link_check WHERE id = ?`, id)
 	return c, none(err, "there is no check %q", id)
 }
 
 // Checks lists the newest checks of a link.
 func (s *Store) Checks(ctx context.Context, bench, link string, limit int) (all []LinkCheck, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM link_check WHERE bench = ? AND link = ? ORDER BY checked_at DESC, id DESC LIMIT ?`, bench, link, limit)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(LinkCheck{}, "")+` FROM link_check WHERE bench = ? AND link = ? ORDER BY checked_at DESC, id DESC LIMIT ?`, bench, link, limit)
 	return all, err
 }
 
@@ -89,16 +89,30 @@ func (s *Store) Links(ctx context.Context) (all []Link, err error) {
 }
 
 // Places lists all links, and behind each the slots in which something was found.
-func (s *Store) Places(ctx context.Context) (all []Link, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT l.bench, l.name, l.kind, l.adapter, o.slot, o.unit, o.model, o.identified_at, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
+func (s *Store) Places(ctx context.Context) ([]Link, error) { return s.places(ctx, "TRUE") }
+
+// WhereAre lists those where some units were found last.
+func (s *Store) WhereAre(ctx context.Context, units []string) ([]Link, error) {
+	if len(units) == 0 {
+		return nil, nil
+	}
+	query, args, err := sqlx.In("o.unit IN (?)", units)
+	if err != nil {
+		return nil, err
+	}
+	return s.places(ctx, query, args...)
+}
+
+func (s *Store) places(ctx context.Context, where string, args ...any) (all []Link, err error) {
+	on := func(table, slot string) string {
+		return `SELECT l.bench, l.name, l.kind, l.adapter, ` + slot + ` AS slot, o.unit, o.model, o.identified_at, b.name AS bench_name, b.seen_at, b.revoked_at, u.serial, u.site,
 		(SELECT MAX(k.checked_at) FROM link_check k WHERE k.bench = l.bench AND k.link = l.name) AS checked_at,
 		(SELECT k.class FROM link_check k WHERE k.bench = l.bench AND k.link = l.name ORDER BY k.checked_at DESC, k.id DESC LIMIT 1) AS class,
 		COALESCE((SELECT a.why FROM link_absent a WHERE a.bench = l.bench AND a.name = l.name), '') AS absent,
 		(SELECT c.run FROM claim c WHERE c.kind = 'link' AND c.what = CONCAT(l.bench, '/', l.name)) AS run
-		FROM link l JOIN bench b ON b.id = l.bench
-		JOIN (SELECT bench, name, '' AS slot, unit, model, identified_at FROM link
-			UNION ALL SELECT bench, name, slot, unit, model, identified_at FROM link_slot) o ON o.bench = l.bench AND o.name = l.name
-		LEFT JOIN unit u ON u.id = o.unit ORDER BY b.name, l.name, o.slot`)
+		FROM ` + table + ` o JOIN link l ON l.bench = o.bench AND l.name = o.name JOIN bench b ON b.id = l.bench LEFT JOIN unit u ON u.id = o.unit WHERE ` + where
+	}
+	err = s.db.SelectContext(ctx, &all, on("link", "''")+` UNION ALL `+on("link_slot", "o.slot")+` ORDER BY bench_name, name, slot`, append(args[:len(args):len(args)], args...)...)
 	return all, err
 }
 

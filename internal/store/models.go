@@ -92,6 +92,33 @@ func (s *Store) Models(ctx context.Context) (all []Model, err error) {
 	return slices.DeleteFunc(all, func(m Model) bool { return !s.holds(m.Seal) }), err
 }
 
+// ModelsSum tells whether another sheet is in force than there was, of any model.
+func (s *Store) ModelsSum(ctx context.Context) (sum string, err error) {
+	err = s.db.GetContext(ctx, &sum, `SELECT CONCAT_WS('-', COUNT(*), COALESCE(HEX(BIT_XOR(CRC32(CONCAT(sheet, COALESCE(seal, ''), name)))), ''), COALESCE(HEX(SUM(CRC32(CONCAT(name, sheet, COALESCE(seal, ''))))), '')) FROM model`)
+	return sum, err
+}
+
+// Titles are those of models, by their names.
+func (s *Store) Titles(ctx context.Context, names []string) (map[string]string, error) {
+	out := make(map[string]string, len(names))
+	if len(names) == 0 {
+		return out, nil
+	}
+	query, args, err := sqlx.In(`SELECT name, title FROM model WHERE name IN (?)`, names)
+	if err != nil {
+		return out, err
+	}
+	var rows []struct {
+		Name  string `db:"name"`
+		Title string `db:"title"`
+	}
+	err = s.db.SelectContext(ctx, &rows, query, args...)
+	for _, r := range rows {
+		out[r.Name] = r.Title
+	}
+	return out, err
+}
+
 // Sheet reads the sheet in force of a model.
 func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
 	var row struct {
@@ -168,7 +195,39 @@ type Counted struct {
 	Newest   string `db:"newest"`
 }
 
-const counted = `SELECT m.name, (SELECT COUNT(*) FROM firmware f WHERE f.model = m.name) AS releases, (SELECT COUNT(*) FROM unit u WHERE u.model = m.name) AS units,
+// tally is how many units there are of each model. To count them all takes long in a large fleet:
+// it is as old as it may be for counting to take a fiftieth of the time.
+type tally struct {
+	mu   sync.Mutex
+	at   time.Time
+	took time.Duration
+	of   map[string]int
+}
+
+func (s *Store) unitsOfModels(ctx context.Context) (map[string]int, error) {
+	t := &s.tally
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	now := time.Now()
+	if t.of != nil && now.Sub(t.at) < 50*t.took {
+		return t.of, nil
+	}
+	var rows []struct {
+		Model string `db:"model"`
+		N     int    `db:"n"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT model, COUNT(*) AS n FROM unit GROUP BY model`); err != nil {
+		return nil, err
+	}
+	of := make(map[string]int, len(rows))
+	for _, r := range rows {
+		of[r.Model] = r.N
+	}
+	t.at, t.took, t.of = now, time.Since(now), of
+	return of, nil
+}
+
+const counted = `SELECT m.name, (SELECT COUNT(*) FROM firmware f WHERE f.model = m.name) AS releases,
 	COALESCE((SELECT f.version FROM firmware f WHERE f.model = m.name AND f.channel = 'stable' AND f.withdrawn_at IS NULL ORDER BY f.added_at DESC, f.id DESC LIMIT 1), '') AS newest FROM model m WHERE `
 
 // FindModels searches models by words of name or title.
@@ -182,14 +241,23 @@ func (s *Store) FindModels(ctx context.Context, words string, page, size int) (a
 	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM model m WHERE `+condition, args...); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &all, counted+condition+` ORDER BY m.name LIMIT ? OFFSET ?`, append(args, size, page*size)...)
+	if err := s.db.SelectContext(ctx, &all, counted+condition+` ORDER BY m.name LIMIT ? OFFSET ?`, append(args, size, page*size)...); err != nil {
+		return nil, total, err
+	}
+	units, err := s.unitsOfModels(ctx)
+	for i := range all {
+		all[i].Units = units[all[i].Name]
+	}
 	return all, total, err
 }
 
 // CountModel is one model with its counts.
 func (s *Store) CountModel(ctx context.Context, name string) (c Counted, err error) {
-	err = s.db.GetContext(ctx, &c, counted+`m.name = ?`, name)
-	return c, none(err, "there is no model %q", name)
+	if err = s.db.GetContext(ctx, &c, counted+`m.name = ?`, name); err != nil {
+		return c, none(err, "there is no model %q", name)
+	}
+	err = s.db.GetContext(ctx, &c.Units, `SELECT COUNT(*) FROM unit u WHERE u.model = ?`, name)
+	return c, err
 }
 
 // ProvedOf says whether the sheet of a model was tried on a unit.

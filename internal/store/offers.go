@@ -46,6 +46,6 @@ func (s *Store) EndOffer(ctx context.Context, number uint64, by, how string, at 
 
 // Offers lists those of a unit, or of all, on which nobody has decided, the newest first.
 func (s *Store) Offers(ctx context.Context, unit string, most int) (all []Offer, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM offer WHERE (? = '' OR unit = ?) AND ended_at IS NULL ORDER BY made_at DESC LIMIT ?`, unit, unit, most)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Offer{}, "")+` FROM offer WHERE (? = '' OR unit = ?) AND ended_at IS NULL ORDER BY made_at DESC LIMIT ?`, unit, unit, most)
 	return all, err
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -31,6 +32,7 @@ var personColumns = `id, name, role, password, created_at, email, ended_at, fact
 
 // AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
+	defer s.names.forget()
 	err := s.changing(ctx, "person", p.ID, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.Name, p.Role, p.Password, p.Email, time.Now().UTC())
 		return err
@@ -43,6 +45,7 @@ func (s *Store) AddPerson(ctx context.Context, p Person) error {
 
 // PutPerson adds somebody, or changes name, role and password hash.
 func (s *Store) PutPerson(ctx context.Context, p Person) error {
+	defer s.names.forget()
 	return s.changing(ctx, "person", p.ID, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO person (id, name, role, password, email, created_at) VALUES (?, ?, ?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE name = VALUES(name), role = VALUES(role), email = VALUES(email), password = COALESCE(VALUES(password), password)`,
@@ -119,17 +122,50 @@ func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
 	})
 }
 
-// Names gives the name of each person by id.
+// names are those of all people as they were a moment ago: nearly every answer names somebody.
+type names struct {
+	mu sync.Mutex
+	at time.Time
+	is map[string]string // never changed
+}
+
+const namesLast = time.Second
+
+func (n *names) get(read func() (map[string]string, error)) (map[string]string, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.is != nil && time.Since(n.at) < namesLast {
+		return n.is, nil
+	}
+	at := time.Now()
+	is, err := read()
+	if err == nil {
+		n.at, n.is = at, is
+	}
+	return is, err
+}
+
+// forget has them read again: somebody has come.
+func (n *names) forget() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.is = nil
+}
+
+// Names gives the name of each person by id. It is not to be changed.
 func (s *Store) Names(ctx context.Context) (map[string]string, error) {
-	var all []Person
-	if err := s.db.SelectContext(ctx, &all, `SELECT `+personColumns+` FROM person`); err != nil {
-		return nil, err
-	}
-	m := map[string]string{}
-	for _, p := range all {
-		m[p.ID] = p.Name
-	}
-	return m, nil
+	return s.names.get(func() (map[string]string, error) {
+		var all []struct {
+			ID   string `db:"id"`
+			Name string `db:"name"`
+		}
+		err := s.db.SelectContext(ctx, &all, `SELECT id, name FROM person`)
+		m := make(map[string]string, len(all))
+		for _, p := range all {
+			m[p.ID] = p.Name
+		}
+		return m, err
+	})
 }
 
 // The kinds of secret.

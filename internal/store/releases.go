@@ -155,34 +155,55 @@ func (s *Store) releases(ctx context.Context, rows []firmware) ([]*Release, erro
 
 // ReleaseQuery asks for a page of releases.
 type ReleaseQuery struct {
-	Words      string // all of which must be found; a version or part number by its beginning
-	Model      string
-	Channel    string
-	Page, Size int
+	Words   string // all of which must be found; a version or part number by its beginning
+	Model   string
+	Channel string
+	After   string // Next of the page before
+	Size    int
 }
 
 // FindReleases searches the catalogue, the newest first. A number that no version
 // and no part number of a release begins with is looked for in its rules: it may
 // be a board's.
-func (s *Store) FindReleases(ctx context.Context, q ReleaseQuery) (all []*Release, total int, err error) {
-	all, total, err = s.findReleases(ctx, q, false)
-	if err == nil && total == 0 && strings.ContainsAny(q.Words, "0123456789") {
+func (s *Store) FindReleases(ctx context.Context, q ReleaseQuery) (all []*Release, p Paged, err error) {
+	all, p, err = s.findReleases(ctx, q, false)
+	if err == nil && p.Total == 0 && strings.ContainsAny(q.Words, "0123456789") {
 		return s.findReleases(ctx, q, true)
 	}
-	return all, total, err
+	return all, p, err
 }
 
-func (s *Store) findReleases(ctx context.Context, q ReleaseQuery, anywhere bool) (all []*Release, total int, err error) {
+func (s *Store) findReleases(ctx context.Context, q ReleaseQuery, anywhere bool) (all []*Release, p Paged, err error) {
+	after, err := readCursor(q.After)
+	if err != nil {
+		return nil, p, err
+	}
+	var of selection
 	where, args := q.where(anywhere)
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM firmware f WHERE `+where, args...); err != nil || total == 0 {
-		return nil, total, err
+	of.add(where, args...)
+	if p.Total, p.More, err = s.count(ctx, "firmware f", of); err != nil || p.Total == 0 {
+		return nil, p, err
 	}
-	var rows []firmware
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE `+where+` ORDER BY f.added_at DESC, f.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...); err != nil {
-		return nil, total, err
+	of.behind(after, "f.added_at", "f.id", ofTime)
+	var rows []struct {
+		firmware
+		Added time.Time `db:"added_at"`
 	}
-	all, err = s.releases(ctx, rows)
-	return all, total, err
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+`, f.added_at FROM `+firmwareTables+` WHERE `+of.String()+` ORDER BY f.added_at DESC, f.id DESC LIMIT ?`, append(of.args, q.Size+1)...); err != nil {
+		return nil, p, err
+	}
+	if len(rows) > q.Size {
+		last := rows[q.Size-1]
+		rows, p.Next = rows[:q.Size], cursor{last.Added.UnixMicro(), last.ID}.String()
+	}
+	for _, row := range rows {
+		r, err := s.release(ctx, row.firmware)
+		if err != nil {
+			return nil, p, err
+		}
+		all = append(all, r)
+	}
+	return all, p, nil
 }
 
 func (q ReleaseQuery) where(anywhere bool) (string, []any) {
@@ -224,6 +245,27 @@ func (q ReleaseQuery) where(anywhere bool) (string, []any) {
 		where, args = append(where, "MATCH (f.words) AGAINST (? IN BOOLEAN MODE)"), append(args, strings.Join(full, " "))
 	}
 	return strings.Join(where, " AND "), args
+}
+
+// ReleasesBy finds releases by their ids.
+func (s *Store) ReleasesBy(ctx context.Context, ids []string) (map[string]*Release, error) {
+	all := make(map[string]*Release, len(ids))
+	if len(ids) == 0 {
+		return all, nil
+	}
+	query, args, err := sqlx.In(`SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []firmware
+	if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
+		return nil, err
+	}
+	found, err := s.releases(ctx, rows)
+	for _, r := range found {
+		all[r.ID] = r
+	}
+	return all, err
 }
 
 // Release finds one by id.
@@ -277,7 +319,7 @@ func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string,
 		Run    string `db:"id"`
 		Reason string `db:"reason"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, CONCAT('release ', f.version, ' was withdrawn: ', f.withdrawn_reason) AS reason FROM run r JOIN firmware f ON f.id = r.firmware WHERE r.bench = ? AND r.state <> ? AND f.withdrawn_at IS NOT NULL`, bench, RunClosed)
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, CONCAT('release ', f.version, ' was withdrawn: ', f.withdrawn_reason) AS reason FROM run r JOIN firmware f ON f.id = r.firmware WHERE r.bench = ? AND r.state IN ('open', 'paused') AND f.withdrawn_at IS NOT NULL`, bench)
 	all := map[string]string{}
 	for _, r := range rows {
 		all[r.Run] = r.Reason
@@ -287,7 +329,7 @@ func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string,
 
 // OpenRunsOf counts the open runs that write a release.
 func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state <> ?`, release, RunClosed)
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state IN ('open', 'paused')`, release)
 	return n, err
 }
 
@@ -327,6 +369,6 @@ func (s *Store) TakeOut(ctx context.Context, r *Release, reason, by string, at t
 
 // TakenOut lists what was taken out of a model's releases.
 func (s *Store) TakenOut(ctx context.Context, modelName string) (all []TakenOut, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM release_out WHERE model = ? ORDER BY taken_at DESC`, modelName)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(TakenOut{}, "")+` FROM release_out WHERE model = ? ORDER BY taken_at DESC`, modelName)
 	return all, err
 }

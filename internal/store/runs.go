@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,8 @@ type Run struct {
 	Unit      string         `db:"unit"`
 	Bench     string         `db:"bench"`
 	BenchName string         `db:"bench_name"`
+	BenchSeen sql.NullTime   `db:"bench_seen"`
+	Revoked   sql.NullTime   `db:"bench_revoked"`
 	Link      string         `db:"link"`
 	By        string         `db:"ordered_by"`
 	Firmware  sql.NullString `db:"firmware"`
@@ -116,8 +119,8 @@ func (s *Store) openRun(ctx context.Context, r Run, links, uses []string, order 
 		if err := claimLinks(ctx, tx, r.ID, links); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at, adapter, job) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?)`,
-			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter, r.Job); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at, adapter, job, model) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?, COALESCE((SELECT u.model FROM unit u WHERE u.id = ?), ''))`,
+			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter, r.Job, r.Unit); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run_line (run, epoch, bench, link, first_n) VALUES (?, 1, ?, ?, 1)`, r.ID, r.Bench, r.Link); err != nil {
@@ -227,7 +230,7 @@ func (s *Store) claimed(ctx context.Context, r Run, links []string) error {
 		Unit("nothing was changed by this order").Go(next...)
 }
 
-const runColumns = `r.*, b.name AS bench_name`
+var runColumns = named(Run{}, "r.", "bench_name", "bench_seen", "bench_revoked") + `, b.name AS bench_name, b.seen_at AS bench_seen, b.revoked_at AS bench_revoked`
 
 // Run finds one by id.
 func (s *Store) Run(ctx context.Context, id string) (r Run, err error) {
@@ -242,53 +245,110 @@ type RunQuery struct {
 	Model, Site, Release string // the site by a part of its name
 	Job                  uint64
 	From, To             time.Time // opened within
-	Page, Size           int
+	After                string    // Next of the page before
+	Size                 int
 }
 
-// Runs lists a page of runs, the newest first, and counts all that match.
-func (s *Store) Runs(ctx context.Context, q RunQuery) (all []Run, total int, err error) {
-	where, args := []string{"TRUE"}, []any{}
-	add := func(cond string, values ...any) { where, args = append(where, cond), append(args, values...) }
+// mostAtSites is how many units a site's name may bring before runs are looked through instead;
+// fewCounted up to where these are counted.
+const (
+	mostAtSites = 2000
+	fewCounted  = 500
+)
+
+// Runs lists a page of runs, the newest first.
+func (s *Store) Runs(ctx context.Context, q RunQuery) (all []Run, p Paged, err error) {
+	after, err := readCursor(q.After)
+	if err != nil {
+		return nil, p, err
+	}
+	loose, of := false, selection{where: []string{"TRUE"}}
 	if q.Unit != "" {
-		add("r.unit = ?", q.Unit)
+		of.add("r.unit = ?", q.Unit)
 	}
 	if q.Person != "" {
-		add("r.ordered_by = ?", q.Person)
+		of.add("r.ordered_by = ?", q.Person)
 	}
 	switch q.State {
 	case "":
 	case RunOpen:
-		add("r.state IN ('open', 'paused')")
+		of.add("r.state IN ('open', 'paused')")
 	default:
-		add("r.state = ?", q.State)
+		of.add("r.state = ?", q.State)
 	}
 	if q.Outcome != "" {
-		add("r.outcome = ?", q.Outcome)
+		of.add("r.outcome = ?", q.Outcome)
 	}
 	if q.Model != "" {
-		add("r.unit IN (SELECT u.id FROM unit u WHERE u.model = ?)", q.Model)
+		of.add("r.model = ?", q.Model)
 	}
 	if q.Site != "" {
-		add("r.unit IN (SELECT u.id FROM unit u WHERE u.site LIKE ?)", likeOf(q.Site))
+		if loose, err = s.atSite(ctx, q.Site, &of); err != nil {
+			return nil, p, err
+		}
 	}
 	if q.Release != "" {
-		add("r.firmware = ?", q.Release)
+		of.add("r.firmware = ?", q.Release)
 	}
 	if q.Job != 0 {
-		add("r.job = ?", q.Job)
+		of.add("r.job = ?", q.Job)
 	}
 	if !q.From.IsZero() {
-		add("r.opened_at >= ?", q.From.UTC())
+		of.add("r.opened_at >= ?", q.From.UTC())
 	}
 	if !q.To.IsZero() {
-		add("r.opened_at <= ?", q.To.UTC())
+		of.add("r.opened_at <= ?", q.To.UTC())
 	}
-	cond := strings.Join(where, " AND ")
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM run r WHERE `+cond, args...); err != nil {
-		return nil, 0, err
+	counts := mostCounted
+	if loose { // each is a look at its unit
+		counts = fewCounted
 	}
-	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r JOIN bench b ON b.id = r.bench WHERE `+cond+` ORDER BY r.opened_at DESC, r.id DESC LIMIT ? OFFSET ?`, append(args, q.Size, q.Page*q.Size)...)
-	return all, total, err
+	if p.Total, p.More, err = s.countTo(ctx, counts, "run r", of); err != nil {
+		return nil, p, err
+	}
+	of.behind(after, "r.opened_at", "r.id", ofTime)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+runColumns+` FROM run r STRAIGHT_JOIN bench b ON b.id = r.bench WHERE `+of.String()+` ORDER BY r.opened_at DESC, r.id DESC LIMIT ?`, append(of.args, q.Size+1)...)
+	if len(all) > q.Size {
+		last := all[q.Size-1]
+		all, p.Next = all[:q.Size], cursor{last.OpenedAt.UnixMicro(), last.ID}.String()
+	}
+	return all, p, err
+}
+
+// atSite adds that a run's unit is at a site with words that begin so. Where these are few units
+// they are named; loose says that they are many, and that runs are looked through.
+func (s *Store) atSite(ctx context.Context, name string, of *selection) (loose bool, err error) {
+	tokens := tokensOf(name)
+	var there selection
+	there.add("u.listed = 1")
+	for _, t := range strings.Fields(spaced(name)) {
+		there.add("u.words LIKE ?", "% "+beginning(t)) // words are those of the site, and more
+	}
+	for _, t := range strings.Fields(name) {
+		there.add("u.site LIKE ?", likeOf(t))
+	}
+	sample, err := s.leaf(ctx, selection{where: []string{"u.listed = 1"}}, there, picked)
+	if err != nil {
+		return false, err
+	}
+	if sample.last == nil || len(sample.hits) < picked/50 && len(tokens) > 0 {
+		few, args := there.String(), slices.Clone(there.args)
+		if sample.last != nil {
+			few, args = few+" AND MATCH (u.site, u.customer, u.note) AGAINST (? IN BOOLEAN MODE)", append(args, strings.Join(tokens, " "))
+		}
+		var ids []string
+		if err := s.db.SelectContext(ctx, &ids, `SELECT u.id FROM unit u WHERE `+few+` LIMIT ?`, append(args, mostAtSites+1)...); err != nil {
+			return false, err
+		}
+		if len(ids) <= mostAtSites {
+			query, args, err := sqlx.In("r.unit IN (?)", append(ids, ""))
+			of.add(query, args...)
+			return false, err
+		}
+	}
+	there.add("u.id = r.unit")
+	of.add("EXISTS (SELECT 1 FROM unit u WHERE "+there.String()+")", there.args...)
+	return true, nil
 }
 
 // likeOf is a pattern for text that holds a part.

@@ -37,7 +37,7 @@ func (s *Store) PutModelSecret(ctx context.Context, m ModelSecret) error {
 
 // ModelSecrets lists those of a model, with how often they were given.
 func (s *Store) ModelSecrets(ctx context.Context, model string) (all []ModelSecret, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT m.*, COUNT(u.run) AS uses, MAX(u.given_at) AS last FROM model_secret m
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(ModelSecret{}, "m.", "uses", "last")+`, COUNT(u.run) AS uses, MAX(u.given_at) AS last FROM model_secret m
 		LEFT JOIN model_secret_use u ON u.model = m.model AND u.name = m.name WHERE m.model = ? GROUP BY m.model, m.name ORDER BY m.name`, model)
 	return all, err
 }

@@ -34,7 +34,7 @@ func (u UnitSetting) Setting() settings.Value {
 
 // UnitSettings lists what a unit is set to.
 func (s *Store) UnitSettings(ctx context.Context, unit string) (all []UnitSetting, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT u.*, (SELECT COUNT(*) FROM unit_setting_shown x WHERE x.unit = u.unit AND x.section = u.section AND x.name = u.name AND x.run = u.run) AS shows
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(UnitSetting{}, "u.", "shows")+`, (SELECT COUNT(*) FROM unit_setting_shown x WHERE x.unit = u.unit AND x.section = u.section AND x.name = u.name AND x.run = u.run) AS shows
 		FROM unit_setting u WHERE u.unit = ? ORDER BY u.section, u.name`, unit)
 	return all, err
 }
@@ -44,7 +44,7 @@ func (s *Store) Networked(ctx context.Context, names []string) (all []UnitSettin
 	if len(names) == 0 {
 		return nil, nil
 	}
-	query, args, err := sqlx.In(`SELECT u.*, 0 AS shows FROM unit_setting u WHERE u.sealed = FALSE AND u.name IN (?) ORDER BY u.unit, u.section, u.name LIMIT 5000`, names)
+	query, args, err := sqlx.In(`SELECT `+named(UnitSetting{}, "u.", "shows")+`, 0 AS shows FROM unit_setting u WHERE u.sealed = FALSE AND u.name IN (?) ORDER BY u.unit, u.section, u.name LIMIT 5000`, names)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +133,7 @@ type ProfileValue struct {
 
 // Profile lists the values of one.
 func (s *Store) Profile(ctx context.Context, kind, owner string) (all []ProfileValue, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM profile WHERE kind = ? AND owner = ? ORDER BY name`, kind, owner)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(ProfileValue{}, "")+` FROM profile WHERE kind = ? AND owner = ? ORDER BY name`, kind, owner)
 	return all, err
 }
 

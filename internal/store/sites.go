@@ -47,7 +47,7 @@ func (s *Store) PutSite(ctx context.Context, x Site) error {
 
 // Sites lists all.
 func (s *Store) Sites(ctx context.Context) (all []Site, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM site ORDER BY name`)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Site{}, "")+` FROM site ORDER BY name`)
 	return all, err
 }
 

@@ -27,7 +27,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 24
+const Schema = 25
 
 // Store is the database.
 type Store struct {
@@ -36,6 +36,8 @@ type Store struct {
 	ev  *zstd.Encoder // of events
 
 	sheets sheetCache
+	names  names
+	tally  tally
 
 	sealKey []byte      // of seals; without one what is written has none, and everything is believed
 	strict  atomic.Bool // every row has a seal

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -156,7 +157,7 @@ func TestUnitsAreFoundAndPaged(t *testing.T) {
 		page  int
 	}{
 		"all":              {store.UnitQuery{Size: 10}, 31, 10},
-		"last page":        {store.UnitQuery{Size: 10, Page: 3}, 31, 1},
+		"by an end":        {store.UnitQuery{Words: "007", Size: 50}, 1, 1},
 		"by serial":        {store.UnitQuery{Words: "q-00", Size: 50}, 11, 11},
 		"by two words":     {store.UnitQuery{Words: "quay Q-01", Size: 50}, 10, 10},
 		"a per cent sign":  {store.UnitQuery{Words: "1%", Size: 50}, 10, 10},
@@ -165,10 +166,13 @@ func TestUnitsAreFoundAndPaged(t *testing.T) {
 		"by state":         {store.UnitQuery{State: "half-done", Size: 50}, 0, 0},
 		"with an open run": {store.UnitQuery{State: "open", Size: 50}, 0, 0},
 	} {
-		rows, total, err := s.Units(ctx, x.q)
-		if err != nil || total != x.total || len(rows) != x.page {
-			t.Errorf("%s: %d of %d, %v; want %d of %d", name, len(rows), total, err, x.page, x.total)
+		rows, p, err := s.Units(ctx, x.q)
+		if err != nil || p.Total != x.total || p.More || len(rows) != x.page {
+			t.Errorf("%s: %d of %+v, %v; want %d of %d", name, len(rows), p, err, x.page, x.total)
 		}
+	}
+	if _, _, err := s.Units(ctx, store.UnitQuery{After: "no cursor", Size: 10}); core.KindOf(err) != core.NotUnderstood {
+		t.Errorf("a cursor that is none: %v", err)
 	}
 	if _, err := s.Unit(ctx, "Q-001"); core.KindOf(err) != core.CannotTell {
 		t.Errorf("a serial of two models: %v", err)
@@ -452,5 +456,92 @@ func TestOldRowsAreSealedInOneWalk(t *testing.T) {
 	few, many := reads(700), reads(2800)
 	if many > 6*few {
 		t.Errorf("sealing 700 rows of each reads %d, sealing 2800 reads %d", few, many)
+	}
+}
+
+// TestAFleetIsPagedByKey: every list of units goes through all of them in order, page by page,
+// each once, whichever way it is found; and what is searched for is found behind what is leafed
+// through.
+func TestAFleetIsPagedByKey(t *testing.T) {
+	s, db, _ := open(t)
+	root := db.Open(t, db.Root)
+	const fleet = 9000
+	at := time.Now().UTC().Truncate(time.Microsecond)
+	var rows []any
+	for i := range fleet {
+		site, state := fmt.Sprintf("Quay-side hall %d", i/10), "done"
+		if i%100 == 0 {
+			site = "Lantern store"
+		}
+		if i%500 == 7 {
+			state = "half-done"
+		}
+		seen := any(at.Add(-time.Duration(i/3) * time.Minute)) // three at a time
+		if i%11 == 0 {
+			seen = nil
+		}
+		rows = append(rows, fmt.Sprintf("%036d", i), fmt.Sprintf("hull-%d", i%40), fmt.Sprintf("F%05d-%c", i, 'A'+i%26), site, "B7 works", "1.0.0", state, at, seen)
+	}
+	for part := range slices.Chunk(rows, 9*1000) {
+		if _, err := root.Exec(`INSERT INTO ferry.unit (id, model, serial, site, customer, running, state, entered_at, seen_at) VALUES (?,?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?,?)", 999), part...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, m := range []string{"hull-3", "hull-33"} {
+		if _, err := root.Exec(`INSERT INTO ferry.model (name, title, sheet, changed_at) VALUES (?, ?, ?, ?)`, m, "Anchor light "+m, make([]byte, 32), at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, x := range map[string]struct {
+		q       store.UnitQuery
+		where   string
+		counted bool // all of them
+	}{
+		"all":                     {store.UnitQuery{}, `TRUE`, true},
+		"half done":               {store.UnitQuery{State: "half-done"}, `state = 'half-done'`, true},
+		"a model":                 {store.UnitQuery{Model: "hull-3"}, `model = 'hull-3'`, true},
+		"a word of few":           {store.UnitQuery{Words: "LANT"}, `site = 'Lantern store'`, true},
+		"a word of many":          {store.UnitQuery{Words: "quay"}, `site LIKE 'Quay-side%'`, false},
+		"the inner one":           {store.UnitQuery{Words: "side"}, `site LIKE 'Quay-side%'`, false},
+		"both, which are of none": {store.UnitQuery{Words: "quay lantern"}, `FALSE`, true},
+		"one site":                {store.UnitQuery{Words: "hall 812"}, `site = 'Quay-side hall 812'`, true},
+		"a short word of many":    {store.UnitQuery{Words: "B7"}, `TRUE`, false},
+		"a serial":                {store.UnitQuery{Words: "f08991-v"}, `serial = 'F08991-V'`, true},
+		"the end of serials":      {store.UnitQuery{Words: "8991-v"}, `serial = 'F08991-V'`, true},
+		"the title of models":     {store.UnitQuery{Words: "anchor"}, `model IN ('hull-3', 'hull-33')`, false},
+		"a model and a site":      {store.UnitQuery{Words: "lantern", Model: "hull-20"}, `model = 'hull-20' AND site = 'Lantern store'`, true},
+	} {
+		var want []string
+		list, err := root.Query(`SELECT id FROM ferry.unit WHERE ` + x.where + ` ORDER BY state = 'half-done' DESC, seen_at IS NULL, seen_at DESC, id DESC`)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for list.Next() {
+			var id string
+			list.Scan(&id)
+			want = append(want, id)
+		}
+		list.Close()
+		var got []string
+		x.q.Size = 170
+		for pages := 0; pages < 60; pages++ {
+			units, p, err := s.Units(ctx, x.q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, u := range units {
+				got = append(got, u.ID)
+			}
+			if x.counted && (p.Total != len(want) || p.More) {
+				t.Errorf("%s: %+v counted, there are %d", name, p, len(want))
+				break
+			}
+			if x.q.After = p.Next; p.Next == "" {
+				break
+			}
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("%s: %d units came in pages, there are %d", name, len(got), len(want))
+		}
 	}
 }

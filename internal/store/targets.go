@@ -24,6 +24,6 @@ func (s *Store) PutTarget(ctx context.Context, t Target) error {
 
 // Targets lists the choices that hold for a model, or for all.
 func (s *Store) Targets(ctx context.Context, modelName string) (all []Target, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT t.* FROM target t WHERE (? = '' OR t.model = ?) AND t.firmware IS NOT NULL AND t.chosen_at = (SELECT MAX(n.chosen_at) FROM target n WHERE n.model = t.model AND n.revision = t.revision) ORDER BY t.model, t.revision`, modelName, modelName)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Target{}, "t.")+` FROM target t WHERE (? = '' OR t.model = ?) AND t.firmware IS NOT NULL AND t.chosen_at = (SELECT MAX(n.chosen_at) FROM target n WHERE n.model = t.model AND n.revision = t.revision) ORDER BY t.model, t.revision`, modelName, modelName)
 	return all, err
 }

@@ -45,7 +45,7 @@ const mostTries = 100
 
 // Tries lists those of a run, in order.
 func (s *Store) Tries(ctx context.Context, id string) (all []RunTry, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT * FROM run_try WHERE run = ? ORDER BY n`, id)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(RunTry{}, "")+` FROM run_try WHERE run = ? ORDER BY n`, id)
 	return all, err
 }
 

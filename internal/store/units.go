@@ -43,11 +43,12 @@ type Unit struct {
 	Decided  string         `db:"decided"` // by a person: a standing
 	Seen     sql.NullTime   `db:"seen_at"`
 	Run      sql.NullString `db:"run"`     // open run
+	Place    int64          `db:"place"`   // in lists: half-done ones first, then those seen last
 	SameAs   sql.NullString `db:"same_as"` // the unit that this one is, entered twice
 	Mistake  string         `db:"mistake"` // why it was never there; empty where it is
 }
 
-const unitColumns = `u.*, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = u.id) AS run`
+var unitColumns = named(Unit{}, "u.", "run") + `, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = u.id) AS run`
 
 // Unit finds one by id or serial; a serial that two models share is ambiguous.
 func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
@@ -74,7 +75,8 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 type UnitQuery struct {
 	Words, Model, State string
 	Site                string // its whole name
-	Page, Size          int
+	After               string // Next of the page before
+	Size                int
 }
 
 // UnitsAfter lists units of a model in the order of their ids, behind one of them, and counts
@@ -98,43 +100,11 @@ func (s *Store) UnitsAfter(ctx context.Context, model, after string, limit int) 
 	return all, total, nil
 }
 
-// Units lists a page of units, newest sign of life first, and counts all that match.
-func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, total int, err error) {
-	where, args := []string{"u.same_as IS NULL", "u.mistake = ''"}, []any{}
-	for _, w := range strings.Fields(q.Words) {
-		like := likeOf(w)
-		where = append(where, `(u.serial COLLATE utf8mb4_unicode_ci LIKE ? OR u.site LIKE ? OR u.customer LIKE ? OR u.model COLLATE utf8mb4_unicode_ci LIKE ? OR u.running COLLATE utf8mb4_unicode_ci LIKE ?)`)
-		args = append(args, like, like, like, like, like)
-	}
-	if q.Model != "" {
-		where, args = append(where, "u.model = ?"), append(args, q.Model)
-	}
-	if q.Site != "" {
-		where, args = append(where, "u.site = ?"), append(args, q.Site)
-	}
-	switch q.State {
-	case "":
-	case "public-default":
-		where = append(where, "EXISTS (SELECT 1 FROM unit_setting s WHERE s.unit = u.id AND s.public = TRUE)")
-	case "open":
-		where = append(where, "EXISTS (SELECT 1 FROM claim c WHERE c.kind = 'unit' AND c.what = u.id)")
-	default:
-		where, args = append(where, "u.state = ?"), append(args, q.State)
-	}
-	cond := strings.Join(where, " AND ")
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM unit u WHERE `+cond, args...); err != nil {
-		return nil, 0, err
-	}
-	err = s.db.SelectContext(ctx, &all, `SELECT `+unitColumns+` FROM unit u WHERE `+cond+` ORDER BY u.state = 'half-done' DESC, u.seen_at IS NULL, u.seen_at DESC, u.serial LIMIT ? OFFSET ?`,
-		append(args, q.Size, q.Page*q.Size)...)
-	return all, total, err
-}
-
 // SerialLike is the serial of a unit of a model that is the one that somebody has typed,
 // whatever its case and spaces; empty where there is none.
 func (s *Store) SerialLike(ctx context.Context, modelName, typed string) (string, error) {
 	var all []string
-	err := s.db.SelectContext(ctx, &all, `SELECT serial FROM unit WHERE model = ? AND UPPER(REPLACE(serial, ' ', '')) = UPPER(REPLACE(?, ' ', '')) ORDER BY serial = ? DESC, serial LIMIT 1`, modelName, typed, strings.TrimSpace(typed))
+	err := s.db.SelectContext(ctx, &all, `SELECT serial FROM unit WHERE model = ? AND serial_key = UPPER(REPLACE(?, ' ', '')) ORDER BY serial = ? DESC, serial LIMIT 1`, modelName, typed, strings.TrimSpace(typed))
 	if err != nil || len(all) == 0 {
 		return "", err
 	}
@@ -144,7 +114,7 @@ func (s *Store) SerialLike(ctx context.Context, modelName, typed string) (string
 // ModelsOfSerial lists the models of which there is a unit with a serial, as somebody may
 // have typed it; units that were joined with another or marked as mistakes do not count.
 func (s *Store) ModelsOfSerial(ctx context.Context, typed string) (all []string, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT DISTINCT model FROM unit WHERE UPPER(REPLACE(serial, ' ', '')) = UPPER(REPLACE(?, ' ', '')) AND same_as IS NULL AND mistake = '' ORDER BY model`, typed)
+	err = s.db.SelectContext(ctx, &all, `SELECT DISTINCT model FROM unit WHERE serial_key = UPPER(REPLACE(?, ' ', '')) AND same_as IS NULL AND mistake = '' ORDER BY model`, typed)
 	return all, err
 }
 

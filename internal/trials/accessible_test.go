@@ -58,7 +58,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	if _, err := w.Lead.Withdraw(ctx, "small@1.0.0", "it smears"); err != nil {
 		t.Fatal(err)
 	}
-	releases, err := w.Lead.Releases(ctx, "", "", 0, 10)
+	releases, err := w.Lead.Releases(ctx, "", "", "", 10)
 	if err != nil {
 		t.Fatal(err)
 	}

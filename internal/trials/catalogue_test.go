@@ -505,7 +505,7 @@ func TestTheCatalogueIsSearched(t *testing.T) {
 	add(t, w, client.NewRelease{Version: "3.1.0", Number: "SM-310-A", Cures: "Prints 100% of the fares.", Accept: "x y z", Rules: []model.Rule{{Fact: "serial", OneOf: []string{"HB-4471-C"}}}}, coretest.SmallProgram("3.1.0"))
 	digest := core.DigestOf(coretest.SmallProgram("3.0.0")).String()
 	for words, want := range map[string]string{"stall": "3.0.0", "warm stall": "3.0.0", "SM-31": "3.1.0", "3.": "3.0.0 3.1.0", "fares": "3.1.0", "HB-4471-C": "3.1.0", "HB-9999-C": "", digest: "3.0.0", "nothing": "", "100%": "3.1.0", "+stall -(": "3.0.0", "small 2.0": "2.0.0", `"`: "1.0.0 2.0.0 3.0.0 3.1.0"} {
-		got, err := w.Viewer.Releases(ctx, words, "", 0, 50)
+		got, err := w.Viewer.Releases(ctx, words, "", "", 50)
 		if err != nil {
 			t.Errorf("%q: %v", words, err)
 			continue
@@ -519,7 +519,11 @@ func TestTheCatalogueIsSearched(t *testing.T) {
 			t.Errorf("%q: %q of %d, want %q", words, s, got.Total, want)
 		}
 	}
-	if p, err := w.Viewer.Releases(ctx, "", "small", 1, 3); err != nil || p.Total != 4 || len(p.Releases) != 1 {
+	first, err := w.Viewer.Releases(ctx, "", "small", "", 3)
+	if err != nil || first.Total != 4 || len(first.Releases) != 3 || first.Next == "" {
+		t.Errorf("first page: %d of %d, %v", len(first.Releases), first.Total, err)
+	}
+	if p, err := w.Viewer.Releases(ctx, "", "small", first.Next, 3); err != nil || p.Total != 4 || len(p.Releases) != 1 || p.Next != "" {
 		t.Errorf("the second page: %d of %d, %v", len(p.Releases), p.Total, err)
 	}
 }

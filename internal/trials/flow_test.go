@@ -338,7 +338,7 @@ func TestBenchesEnrolOnceAndCanBeRevoked(t *testing.T) {
 	if _, err := c.Join(ctx, client.Joining{Protocol: client.Protocol + 1}); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a version of the future: %v", err)
 	}
-	if _, err := c.Units(ctx, "", 0, 10); core.KindOf(err) != core.NotAllowed {
+	if _, err := c.Units(ctx, "", "", 10); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a bench's token on a person's call: %v", err)
 	}
 	if err := w.Store.RevokeBench(ctx, got.Bench, time.Now()); err != nil {

@@ -274,7 +274,7 @@ func TestLaw7NothingSentMayCrashOrFill(t *testing.T) {
 		"an unknown kind":      {"POST", "/api/runs", `{"kind":"melt","at":"b/a"}`, 422},
 		"a very long body":     {"POST", "/api/runs", `{"at":"` + strings.Repeat("x", 2<<20) + `"}`, 413},
 		"an unknown query":     {"GET", "/api/units?colour=red", "", 422},
-		"a page that is none":  {"GET", "/api/units?page=-1", "", 422},
+		"a page that is none":  {"GET", "/api/units?after=-1", "", 422},
 		"no such call":         {"GET", "/api/nothing", "", 404},
 		"a wrong method":       {"PATCH", "/api/units", "", 404},
 		"an image that is bad": {"POST", "/api/images?name=x.hex", ":0200000041427C\n:00000001FF\n", 422},
@@ -353,7 +353,7 @@ func TestLaw8NoSecretLeaks(t *testing.T) {
 		t.Errorf("bench.json is %v", info.Mode())
 	}
 	anon := client.New(w.Base, "", core.System{})
-	if _, err := anon.Units(ctx, "", 0, 10); core.KindOf(err) != core.NotAllowed {
+	if _, err := anon.Units(ctx, "", "", 10); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("nobody signed in: %v", err)
 	}
 	if _, err := w.Viewer.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a"}); core.KindOf(err) != core.NotAllowed {

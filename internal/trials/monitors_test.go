@@ -215,7 +215,7 @@ func TestALabelIsOfTheModelThatTheRegisterKnows(t *testing.T) {
 	if err != nil || id.Model != "sister" || id.Serial != "T-0009" {
 		t.Errorf("%+v %v", id, err)
 	}
-	units, err := w.Viewer.Units(ctx, "T-0009", 0, 10)
+	units, err := w.Viewer.Units(ctx, "T-0009", "", 10)
 	if err != nil || len(units.Units) != 1 {
 		t.Errorf("%d units bear that label, %v", len(units.Units), err)
 	}

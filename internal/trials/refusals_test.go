@@ -34,7 +34,7 @@ func TestWhatIsTypedIsChecked(t *testing.T) {
 		return err == nil
 	})
 	known := func() int {
-		u, err := w.Technician.Units(ctx, "", 0, 200)
+		u, err := w.Technician.Units(ctx, "", "", 200)
 		if err != nil {
 			t.Fatal(err)
 		}

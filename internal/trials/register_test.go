@@ -123,17 +123,17 @@ func TestSitesDoublesAndMistakes(t *testing.T) {
 	holds(say(l, 0, "history", "S-0300"), "S-00300 was this one, entered twice")
 	holds(say(l, 0, "fit", "S-00300"), "S-0300")
 	say(lead, 24, "unit", "join", "S-00300", "S-0300", "--reason", "once more")
-	if u, err := w.Viewer.Units(ctx, "S-00300", 0, 10); err != nil || u.Total != 0 {
+	if u, err := w.Viewer.Units(ctx, "S-00300", "", 10); err != nil || u.Total != 0 {
 		t.Errorf("the double is on the list: %+v %v", u.Units, err)
 	}
 	// Never there, and then there.
 	say(l, 0, "unit", "add", "small", "S-0001")
 	say(l, 0, "unit", "mistake", "S-0001", "--reason", "a number from the invoice")
-	if u, err := w.Viewer.Units(ctx, "S-0001", 0, 10); err != nil || u.Total != 0 {
+	if u, err := w.Viewer.Units(ctx, "S-0001", "", 10); err != nil || u.Total != 0 {
 		t.Errorf("the mistake is on the list: %+v %v", u.Units, err)
 	}
 	say(l, 0, "identify", "b/a")
-	if u, err := w.Viewer.Units(ctx, "S-0001", 0, 10); err != nil || u.Total != 1 {
+	if u, err := w.Viewer.Units(ctx, "S-0001", "", 10); err != nil || u.Total != 1 {
 		t.Errorf("it was read on a wire, and is not on the list: %+v %v", u.Units, err)
 	}
 	holds(say(l, 0, "history", "S-0001"), "entered by mistake", "no mistake: it is there")

@@ -3418,9 +3418,11 @@ export interface components {
         };
         Catalogue: {
             checkpoint?: components["schemas"]["Checkpoint"];
+            listed?: string;
             /** Format: int64 */
             now: number;
-            sheets: string[];
+            same?: boolean;
+            sheets?: string[];
             trays?: components["schemas"]["BenchTray"][];
             withdrawn?: {
                 [key: string]: string;
@@ -5981,12 +5983,15 @@ export interface components {
             withdrawn?: components["schemas"]["ModelWithdrawal"];
         };
         Releases: {
-            /** Format: int64 */
-            page: number;
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
             releases: components["schemas"]["Release"][];
-            /** Format: int64 */
-            size: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
         };
         Report: {
@@ -6386,8 +6391,15 @@ export interface components {
             role: string;
         };
         Runs: {
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
             runs: components["schemas"]["Run"][];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
         };
         Said: {
@@ -7199,11 +7211,14 @@ export interface components {
             unit: string;
         };
         Units: {
-            /** Format: int64 */
-            page: number;
-            /** Format: int64 */
-            size: number;
-            /** Format: int64 */
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
             units: components["schemas"]["Unit"][];
         };
@@ -14299,7 +14314,8 @@ export interface operations {
                 q?: string;
                 model?: string;
                 channel?: "stable" | "candidate";
-                page?: number;
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
                 size?: number;
             };
             header?: never;
@@ -15409,7 +15425,7 @@ export interface operations {
                 unit?: string;
                 state?: "open" | "paused" | "closed";
                 model?: string;
-                /** @description A part of its name. */
+                /** @description Words with which words of its name begin. */
                 site?: string;
                 /** @description Name or id of who ordered it. */
                 person?: string;
@@ -15421,7 +15437,8 @@ export interface operations {
                 from?: string;
                 /** @description Last day. */
                 to?: string;
-                page?: number;
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
                 limit?: number;
             };
             header?: never;
@@ -18523,11 +18540,12 @@ export interface operations {
     "list-units": {
         parameters: {
             query?: {
-                /** @description Words that serial, site, model or version hold. */
+                /** @description Words with which a word of site, customer or note, the serial (or its end) or the version begins, or which the name of its model holds. */
                 q?: string;
                 model?: string;
                 state?: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart" | "public-default" | "open";
-                page?: number;
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
                 size?: number;
             };
             header?: never;

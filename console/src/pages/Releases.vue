@@ -4,8 +4,10 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
+import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
+import { usePages } from '../pages'
 import { session } from '../session'
 import { channels, kib, when } from '../words'
 
@@ -15,9 +17,8 @@ const models = ref<Model[]>([])
 const releases = ref<Release[]>([])
 const targets = ref<Target[]>([])
 const names = computed(() => Object.fromEntries(models.value.map((m) => [m.model, m.name])))
-const total = ref(0)
-const page = ref(1)
-const size = ref(25)
+const pages = usePages(load)
+const size = 25
 const loading = ref(false)
 const trouble = ref<Problem | null>(null)
 const done = ref('')
@@ -36,11 +37,11 @@ async function load() {
   const still = latest()
   loading.value = true
   try {
-    const { data, error } = await api.GET('/api/releases', { params: { query: { q: words.value ?? '', model: model.value ?? '', page: page.value - 1, size: size.value } } })
+    const { data, error } = await api.GET('/api/releases', { params: { query: { q: words.value ?? '', model: model.value ?? '', after: pages.after.value, size } } })
     if (error) throw error
     if (!still()) return
     releases.value = data.releases
-    total.value = data.total
+    pages.take(data)
     trouble.value = null
   } catch (e) {
     trouble.value = problem(e)
@@ -57,7 +58,7 @@ loadModels()
 
 let pause = 0
 watch([words, model], () => {
-  page.value = 1
+  pages.begin()
   clearTimeout(pause)
   pause = window.setTimeout(load, 200)
   router.replace({ query: { ...(words.value && { q: words.value }), ...(model.value && { model: model.value }) } })
@@ -109,7 +110,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
       <v-text-field v-model="words" label="Version, part number, complaint, fact, SHA-256" clearable class="words" data-find @click:clear="words = ''" />
       <v-select v-model="model" :items="[{ title: 'All models', value: '' }, ...models.map((m) => ({ title: m.name, value: m.model }))]" label="Model" class="pick" />
     </div>
-    <v-data-table-server v-model:page="page" v-model:items-per-page="size" class="table" :headers="headers" :items="releases" :items-length="total" :loading="loading" :items-per-page-options="[25, 50, 100]" :mobile-breakpoint="700" @update:options="load">
+    <v-data-table-server :items-per-page="size" class="table" :headers="headers" :items="releases" :items-length="releases.length" :loading="loading" hide-default-footer :mobile-breakpoint="700" @update:options="load">
       <template #[`item.version`]="{ item }"><router-link class="mono version" :to="`/releases/${item.id}`" :class="{ gone: item.withdrawn }">{{ item.version }}</router-link><div class="small muted">{{ item.number }}</div></template>
       <template #[`item.channel`]="{ item }"><span v-if="item.withdrawn" class="brick"><strong>withdrawn</strong></span><span v-else>{{ channels[item.channel] }}</span><div class="small muted">{{ when(item.at) }}</div></template>
       <template #[`item.fits`]="{ item }"><span class="small">{{ fits(item) }}</span></template>
@@ -119,6 +120,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
         <v-empty-state v-else title="No release yet" text="Put a model sheet in force, then take in a pack or add a release." />
       </template>
     </v-data-table-server>
+    <PageTurner v-if="releases.length" :pages="pages" :size="size" :shown="releases.length" one="release" many="releases" />
   </div>
 </template>
 

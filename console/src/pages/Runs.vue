@@ -6,6 +6,8 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, problem, type Problem, type Run } from '../api/client'
 import { outcomes as outcomeNames } from '../api/names'
 import { newest } from '../newest'
+import { usePages } from '../pages'
+import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { jobWords, outcomes, when } from '../words'
 
@@ -13,8 +15,7 @@ const route = useRoute()
 const router = useRouter()
 const size = 25
 const runs = ref<Run[] | null>(null)
-const total = ref(0)
-const page = ref(1)
+const pages = usePages(load)
 const trouble = ref<Problem | null>(null)
 const q = reactive({ unit: '', model: '', site: '', person: '', outcome: '', from: '', to: '' })
 for (const k of Object.keys(q) as (keyof typeof q)[]) q[k] = String(route.query[k] ?? '')
@@ -26,11 +27,11 @@ async function load() {
   const still = latest()
   const set = Object.fromEntries(Object.entries(q).filter(([, v]) => v))
   try {
-    const { data, error } = await api.GET('/api/runs', { params: { query: { ...set, page: page.value - 1, limit: size } } })
+    const { data, error } = await api.GET('/api/runs', { params: { query: { ...set, after: pages.after.value, limit: size } } })
     if (error) throw error
     if (!still()) return
     runs.value = data.runs
-    total.value = data.total
+    pages.take(data)
     trouble.value = null
   } catch (e) {
     if (still()) trouble.value = problem(e)
@@ -40,11 +41,11 @@ async function load() {
 api.GET('/api/models').then(({ data }) => data?.models.forEach((m) => models.value.push({ title: m.name, value: m.model })))
 let pause = 0
 watch(q, () => {
-  page.value = 1
+  pages.begin()
   clearTimeout(pause)
   pause = window.setTimeout(load, 250)
 })
-watch(page, load, { immediate: true })
+load()
 </script>
 
 <template>
@@ -61,7 +62,7 @@ watch(page, load, { immediate: true })
     </div>
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="runs">
-      <p class="small muted" data-total>{{ total }} {{ total === 1 ? 'run' : 'runs' }}</p>
+      <PageTurner :pages="pages" :size="size" :shown="runs.length" one="run" many="runs" />
       <table v-if="runs.length" class="plain stack">
         <thead><tr><th>Opened</th><th>Unit</th><th>What</th><th>Version</th><th>Outcome</th><th>Why</th><th>By</th></tr></thead>
         <tbody>
@@ -78,7 +79,7 @@ watch(page, load, { immediate: true })
       </table>
       <v-empty-state v-else-if="Object.values(q).some(Boolean)" title="No run is like that" text="Take something out of the selection." />
       <v-empty-state v-else title="No run yet" text="A run is a backup, a write or a restore of one unit. It begins at a link." />
-      <v-pagination v-if="total > size" v-model="page" :length="Math.ceil(total / size)" />
+      <PageTurner v-if="runs.length > 10" :pages="pages" :size="size" :shown="runs.length" one="run" many="runs" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />
   </div>

@@ -5,22 +5,23 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Unit } from '../api/client'
 import EnterUnits from '../parts/EnterUnits.vue'
+import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
+import { usePages } from '../pages'
 import { session } from '../session'
 import { standings, when } from '../words'
 
 const route = useRoute()
 const router = useRouter()
 const units = ref<Unit[]>([])
-const total = ref(0)
 const loading = ref(false)
 const trouble = ref<Problem | null>(null)
 const words = ref(String(route.query.q ?? ''))
 const state = ref(String(route.query.state ?? ''))
 const model = ref(String(route.query.model ?? ''))
-const page = ref(1)
-const size = ref(25)
+const size = 25
+const pages = usePages(load)
 const models = ref<{ title: string; value: string }[]>([{ title: 'All models', value: '' }])
 const states = [
   { title: 'All states', value: '' },
@@ -46,12 +47,12 @@ async function load() {
   const still = latest()
   loading.value = true
   try {
-    const query = { q: words.value, page: page.value - 1, size: size.value, ...(model.value ? { model: model.value } : {}), ...(state.value ? { state: state.value as 'open' } : {}) }
+    const query = { q: words.value, after: pages.after.value, size, ...(model.value ? { model: model.value } : {}), ...(state.value ? { state: state.value as 'open' } : {}) }
     const { data, error } = await api.GET('/api/units', { params: { query } })
     if (error) throw error
     if (!still()) return
     units.value = data.units
-    total.value = data.total
+    pages.take(data)
     trouble.value = null
   } catch (e) {
     trouble.value = problem(e)
@@ -62,7 +63,7 @@ async function load() {
 api.GET('/api/models').then(({ data }) => data?.models.forEach((m) => models.value.push({ title: m.name, value: m.model })))
 let pause = 0
 watch([words, state, model], () => {
-  page.value = 1
+  pages.begin()
   clearTimeout(pause)
   pause = window.setTimeout(load, 200)
   router.replace({ query: { ...(words.value && { q: words.value }), ...(state.value && { state: state.value }), ...(model.value && { model: model.value }) } })
@@ -91,7 +92,7 @@ function mark(u: Unit): [string, string, string] {
       </div>
     </div>
     <Trouble v-if="trouble" :problem="trouble" />
-    <v-data-table-server v-else v-model:page="page" v-model:items-per-page="size" class="table" :headers="headers" :items="units" :items-length="total" :loading="loading" :items-per-page-options="[25, 50, 100]" mobile-breakpoint="sm" @update:options="load">
+    <v-data-table-server v-else :items-per-page="size" class="table" :headers="headers" :items="units" :items-length="units.length" :loading="loading" hide-default-footer mobile-breakpoint="sm" @update:options="load">
       <template #[`item.serial`]="{ item }"><router-link class="mono serial" :to="`/units/${item.id}`">{{ item.serial }}</router-link></template>
       <template #[`item.revision`]="{ item }">{{ item.revision || '?' }}</template>
       <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.held" class="small muted" :title="item.held.reason"> held at {{ item.held.version }}</span></template>
@@ -101,10 +102,11 @@ function mark(u: Unit): [string, string, string] {
       </template>
       <template #[`item.seen`]="{ item }"><span class="small">{{ when(item.seen) }}</span></template>
       <template #no-data>
-        <v-empty-state v-if="words || state || model" title="No unit is like that" text="Search by a part of the serial, the site, the model or the version." />
+        <v-empty-state v-if="words || state || model" title="No unit is like that" text="Search by the beginning or the end of the serial, by words of site, customer or note, by the model or the version." />
         <v-empty-state v-else title="No unit yet" text="Enter one, or read one on a link, and it stands here." action-text="To the links" to="/benches" />
       </template>
     </v-data-table-server>
+    <PageTurner v-if="!trouble && units.length" :pages="pages" :size="size" :shown="units.length" one="unit" many="units" />
   </div>
 </template>
 

@@ -1,0 +1,29 @@
+<script setup lang="ts">
+// Where one is in a list, and the way on and back.
+import { mdiChevronLeft, mdiChevronRight } from '@mdi/js'
+import { computed } from 'vue'
+
+import type { Pages } from '../pages'
+
+const props = defineProps<{ pages: Pages; size: number; shown: number; one: string; many: string }>()
+const from = computed(() => props.pages.came.value.length * props.size)
+const all = computed(() => {
+  const n = props.pages.total.value
+  return `${props.pages.more.value ? 'more than ' : ''}${n.toLocaleString('en')} ${n === 1 && !props.pages.more.value ? props.one : props.many}`
+})
+const alone = computed(() => !from.value && !props.pages.next.value)
+</script>
+
+<template>
+  <nav class="turner" :aria-label="`Pages of ${many}`">
+    <span class="small muted" data-total>{{ alone ? all : `${(from + 1).toLocaleString('en')} to ${(from + shown).toLocaleString('en')} of ${all}` }}</span>
+    <template v-if="!alone">
+      <v-btn :icon="mdiChevronLeft" variant="text" size="small" :disabled="!from" aria-label="The page before" @click="pages.back" />
+      <v-btn :icon="mdiChevronRight" variant="text" size="small" :disabled="!pages.next.value" aria-label="The next page" @click="pages.on" />
+    </template>
+  </nav>
+</template>
+
+<style scoped>
+.turner { display: flex; align-items: center; gap: 4px; justify-content: flex-end; min-height: 40px; }
+</style>

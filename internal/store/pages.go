@@ -1,0 +1,99 @@
+package store
+
+import (
+	"encoding/base64"
+	"fmt"
+	"reflect"
+	"strings"
+	"time"
+
+	"zealousferry/core"
+)
+
+// Lists are read by key: a page begins behind the last row of the one before, so that page 4000
+// costs what the first one does.
+
+// Paged tells of a page of a list.
+type Paged struct {
+	Total int    // how many match, as far as they were counted
+	More  bool   // there are more than Total
+	Next  string // what the next page is asked for with; empty at the end
+}
+
+// mostCounted is up to where matches are counted.
+const mostCounted = 10_000
+
+// cursor is the last row of a page, by what the list is ordered by, and its id.
+type cursor struct {
+	by int64
+	id string
+}
+
+func (c cursor) String() string {
+	return base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%d %s", c.by, c.id))
+}
+
+// readCursor reads what String has written; nil of the empty text, which is the beginning.
+func readCursor(text string) (*cursor, error) {
+	if text == "" {
+		return nil, nil
+	}
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	var c cursor
+	if err == nil {
+		_, err = fmt.Sscanf(string(raw), "%d %s", &c.by, &c.id)
+	}
+	if err != nil {
+		return nil, core.Fail(core.NotUnderstood, "%q is not what a page of this list has ended with", text).Do("Begin with the first page.")
+	}
+	return &c, nil
+}
+
+// selection is a list's WHERE, as it comes about.
+type selection struct {
+	where []string
+	args  []any
+}
+
+func (s *selection) add(cond string, values ...any) {
+	s.where, s.args = append(s.where, cond), append(s.args, values...)
+}
+
+// behind adds that rows are behind a cursor, in a list with the greatest first. Where value is
+// given it makes of the cursor's number what the column holds.
+func (s *selection) behind(c *cursor, column, id string, value func(int64) any) {
+	if c == nil {
+		return
+	}
+	v := any(c.by)
+	if value != nil {
+		v = value(c.by)
+	}
+	s.add(column+" <= ? AND ("+column+" < ? OR "+id+" < ?)", v, v, c.id)
+}
+
+func (s *selection) String() string { return strings.Join(s.where, " AND ") }
+
+// ofTime is a time as a cursor's number.
+func ofTime(us int64) any { return time.UnixMicro(us).UTC() }
+
+// named are the columns of a row's structure, by their tags; without those that are no columns of
+// the table. A column that a newer version has added is not among them.
+func named(row any, alias string, without ...string) string {
+	var all []string
+	var walk func(t reflect.Type)
+	walk = func(t reflect.Type) {
+		for f := range t.Fields() {
+			name := f.Tag.Get("db")
+			if f.Anonymous && name == "" && f.Type != reflect.TypeFor[Seal]() { // a seal's columns are sealColumns
+				walk(f.Type)
+				continue
+			}
+			if name != "" && name != "-" && !strings.Contains(" "+strings.Join(without, " ")+" ", " "+name+" ") {
+				all = append(all, alias+name)
+			}
+		}
+	}
+	walk(reflect.TypeOf(row))
+	return strings.Join(all, ", ")
+}
