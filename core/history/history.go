@@ -300,11 +300,24 @@ type Stored struct {
 // database, a bench); benches gives a bench's key, nil for an unknown one. The
 // findings are in words; none means the chain is intact.
 func Check(unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []string {
+	return CheckFrom(Mark{}, unit, chain, heads, service, benches)
+}
+
+// Mark is an entry up to which a chain was checked; none is before the first one.
+type Mark struct {
+	N    uint64
+	Hash core.Digest
+}
+
+// CheckFrom goes on with a check behind a mark: chain are the entries behind it, heads those of
+// the mark and of what is behind it.
+func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []string {
 	var found []string
 	say := func(format string, args ...any) { found = append(found, fmt.Sprintf(format, args...)) }
-	previous := core.Digest{}
+	previous := from.Hash
+	last := from.N + uint64(len(chain))
 	for i, s := range chain {
-		n := uint64(i + 1)
+		n := from.N + uint64(i+1)
 		if s.N != n {
 			say("entry %d is missing: entry %d stands in its place", n, s.N)
 			return found
@@ -338,14 +351,31 @@ func Check(unit string, chain []Stored, heads []Head, service trust.Public, benc
 		switch {
 		case !h.Verify(service):
 			say("the head at entry %d was not signed by this service", h.N)
-		case h.N > uint64(len(chain)):
-			say("%s missing: a signed head of entry %d was kept", entries(uint64(len(chain))+1, h.N), h.N)
-		case h.N > 0 && chain[h.N-1].Hash != h.Hash:
+		case h.N > last:
+			say("%s missing: a signed head of entry %d was kept", entries(last+1, h.N), h.N)
+		case h.N == from.N && h.N > 0 && from.Hash != h.Hash || h.N > from.N && chain[h.N-from.N-1].Hash != h.Hash:
 			say("entry %d is not the one that was signed: the chain was computed anew", h.N)
 		}
 	}
-	if n := uint64(len(chain)); n > 0 && newest < n {
-		say("entry %d has no signed head: it was put in behind the service's back", n)
+	if last > 0 && newest < last {
+		say("entry %d has no signed head: it was put in behind the service's back", last)
 	}
 	return found
+}
+
+// Leads tells whether some entries, one behind the other, are what they were when a mark was made
+// of the last of them.
+func Leads(to Mark, chain []Stored) bool {
+	for i, s := range chain {
+		if HashEntry(s.Encoded) != s.Hash || s.N != chain[0].N+uint64(i) {
+			return false
+		}
+		if i > 0 {
+			if e, err := DecodeEntry(s.Encoded); err != nil || e.Previous != chain[i-1].Hash {
+				return false
+			}
+		}
+	}
+	n := len(chain)
+	return n > 0 && chain[n-1].N == to.N && chain[n-1].Hash == to.Hash
 }

@@ -172,11 +172,12 @@ func has(all []string, s string) bool {
 }
 
 func (a *app) historyVerb() *cobra.Command {
-	return &cobra.Command{Use: "history UNIT", Short: "What was done to a unit, checked entry by entry", Args: cobra.ExactArgs(1),
+	before := uint64(0)
+	v := &cobra.Command{Use: "history UNIT", Short: "What was done to a unit, checked entry by entry", Args: cobra.ExactArgs(1),
 		Example:           "  ferry history Q80-4417-206\n  ferry history Q80-4417-206 --output json",
 		ValidArgsFunction: a.complete(serials),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			h, err := c.History(ctx, args[0])
+			h, err := c.HistoryBefore(ctx, args[0], before)
 			if err != nil {
 				return err
 			}
@@ -185,6 +186,8 @@ func (a *app) historyVerb() *cobra.Command {
 			}
 			return a.show(h, func() { a.history(h) })
 		})}
+	v.Flags().Uint64Var(&before, "before", 0, "entries older than this one, by its number")
+	return v
 }
 
 func (a *app) history(h client.History) {
@@ -192,7 +195,7 @@ func (a *app) history(h client.History) {
 	if h.Chain != "intact" {
 		state = a.paint(brick+bold, "CHANGED SINCE IT WAS ENTERED: do not trust it")
 	}
-	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, count(len(h.Entries), "entry"), state)
+	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, count(int(h.Total), "entry"), state)
 	for _, f := range h.Findings {
 		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f)
 	}
@@ -227,6 +230,9 @@ func (a *app) history(h client.History) {
 		rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), e.Title.Text, a.outcome(e.Outcome), change, e.By, wrap(note, 0)})
 	}
 	a.table([]string{"n", "at", "what", "outcome", "version", "by", "note"}, rows)
+	if h.Before > 0 {
+		fmt.Fprintf(a.out, "Older ones: the same with --before %d\n", h.Before)
+	}
 }
 
 // identified is the age of a link's identity. It dies when the link changes.

@@ -40,9 +40,14 @@ func (c *Client) Unit(ctx context.Context, unit string) (UnitPage, error) {
 	return get[UnitPage](ctx, c, "/api/units/"+segment(unit))
 }
 
-// History is a unit's history.
+// History is the newest page of a unit's history.
 func (c *Client) History(ctx context.Context, unit string) (History, error) {
-	return get[History](ctx, c, "/api/units/"+segment(unit)+"/history")
+	return c.HistoryBefore(ctx, unit, 0)
+}
+
+// HistoryBefore is the page before an entry, by its number.
+func (c *Client) HistoryBefore(ctx context.Context, unit string, before uint64) (History, error) {
+	return get[History](ctx, c, fmt.Sprintf("/api/units/%s/history?before=%d", segment(unit), before))
 }
 
 // Backups lists a unit's backups.
@@ -216,6 +221,8 @@ type History struct {
 	Chain    string   `json:"chain" enum:"intact,broken"`
 	Findings []string `json:"findings" nullable:"false" doc:"What the checker found; empty for an intact chain."`
 	Entries  []Entry  `json:"entries" nullable:"false"`
+	Total    uint64   `json:"total" doc:"Entries of the whole history."`
+	Before   uint64   `json:"before,omitempty" doc:"Number to ask the page of older ones with; 0 where there are none."`
 	Tree     *Tree    `json:"tree,omitempty" doc:"The checkpoint in whose tree the entries were proven to be."`
 }
 

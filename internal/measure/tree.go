@@ -98,7 +98,7 @@ func audited(s *stand) {
 		}
 		reading += time.Since(begun)
 		begun = time.Now()
-		places, _, err := st.PlacesOf(ctx, unit)
+		places, _, err := st.PlacesOf(ctx, unit, 1, each)
 		if err != nil {
 			s.Fatal(err)
 		}

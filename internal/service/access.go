@@ -13,7 +13,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
-	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -69,15 +68,11 @@ const auditPage = 100
 // getAudit shows the audit log, and whether the whole of it is as it was entered.
 func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, error) {
 	out := client.Audit{Entries: []client.AuditEntry{}, Chain: "intact"}
-	chain, heads, err := v.store.Chain(ctx, store.TeamChain)
+	p, err := v.teamChain(ctx, in.Before)
 	if err != nil {
 		return out, err
 	}
-	_, _, found, err := v.inTree(ctx, store.TeamChain, chain)
-	if err != nil {
-		return out, err
-	}
-	out.Found = append(history.Check(store.TeamChain, chain, heads, v.key.Public(), func(string) trust.Public { return nil }), found...)
+	out.Found, out.Before = p.found, p.before
 	cut, err := v.store.Elsewhere(ctx)
 	if err != nil {
 		return out, err
@@ -92,15 +87,7 @@ func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, erro
 	if err != nil {
 		return out, err
 	}
-	for i := len(chain) - 1; i >= 0; i-- {
-		x := chain[i]
-		if in.Before > 0 && x.N >= in.Before {
-			continue
-		}
-		if len(out.Entries) == auditPage {
-			out.Before = out.Entries[auditPage-1].N
-			break
-		}
+	for _, x := range slices.Backward(p.entries) {
 		e, err := history.DecodeEntry(x.Encoded)
 		if err != nil { // the check has told of it
 			continue

@@ -40,16 +40,18 @@ func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e 
 	return nil
 }
 
-// getHistory reads a unit's chain and checks it.
-func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History, error) {
+type historyIn struct {
+	UnitPath
+	Before uint64 `query:"before" doc:"Number of the entry before which the page is; the newest page where it is 0."`
+	Size   int    `query:"size" minimum:"1" maximum:"200" default:"200"`
+}
+
+// getHistory reads entries of a unit's chain, and checks it.
+func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err == nil {
 		err = v.grow(ctx)
 	}
-	if err != nil {
-		return client.History{}, err
-	}
-	chain, heads, err := v.store.Chain(ctx, u.ID)
 	if err != nil {
 		return client.History{}, err
 	}
@@ -66,12 +68,12 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 		keys[b.ID], benchNames[b.ID] = trust.Public(b.PublicKey), b.Name
 	}
 	out := client.History{Unit: u.Serial, ID: u.ID, Model: u.Model, Chain: "intact", Entries: []client.Entry{}}
-	out.Findings = append([]string{}, history.Check(u.ID, chain, heads, v.key.Public(), func(id string) trust.Public { return keys[id] })...)
-	c, places, found, err := v.inTree(ctx, u.ID, chain)
+	p, err := v.chain(ctx, u.ID, in.Before, in.Size, func(id string) trust.Public { return keys[id] })
 	if err != nil {
 		return out, err
 	}
-	out.Tree, out.Findings = treeOf(c), append(out.Findings, found...)
+	out.Findings, out.Tree, out.Before = append([]string{}, p.found...), treeOf(p.tree), p.before
+	out.Total = p.total
 	changed, err := v.store.Unsealed(ctx, u.ID)
 	if err != nil {
 		return out, err
@@ -83,13 +85,13 @@ func (v *Service) getHistory(ctx context.Context, in *UnitPath) (client.History,
 		out.Chain = "broken"
 	}
 	var spans [][2]int64
-	for _, x := range chain {
+	for _, x := range p.entries {
 		e, err := history.DecodeEntry(x.Encoded)
 		if err != nil {
 			continue // the findings say so
 		}
 		line := client.Entry{N: x.N, At: time.UnixMicro(e.HappenedAt).UTC(), Entered: time.UnixMicro(e.EnteredAt).UTC(), Kind: e.Kind, By: names[e.By], Run: e.Run, Reason: e.Text, Bench: benchNames[e.Bench], Hash: x.Hash}
-		if at, placed := places[x.N]; placed {
+		if at, placed := p.places[x.N]; placed {
 			line.Place = &at
 		}
 		span, opened := [2]int64{}, int64(0)

@@ -48,6 +48,7 @@ type Service struct {
 	follower  *follower
 	orderNews bell // an order was given or ended
 	growing   sync.Mutex
+	checked   checkedChains
 	changes   atomic.Uint64 // by people, in this process
 	todays    shared[client.Today]
 	sheets    shared[sheetList]

@@ -87,7 +87,7 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 	if traces > 0 {
 		b.line("trace-N.txt   what was said over the line until something went wrong, of each piece the beginning")
 	}
-	h, err := v.getHistory(ctx, &UnitPath{r.Unit.ID})
+	h, err := v.getHistory(ctx, &historyIn{UnitPath: UnitPath{r.Unit.ID}, Size: 200})
 	if err != nil {
 		return nil, err
 	}

@@ -163,10 +163,10 @@ func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench strin
 	return v.audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
 }
 
-// inTree holds the entries of a unit against the tree. It gives the places of those that stand in
+// inTree holds entries of a unit against the tree, those from a number to another. It gives the places of those that stand in
 // it, and the checkpoint if that is all of them.
-func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored) (c *history.Checkpoint, places map[uint64]uint64, found []string, err error) {
-	places, waiting, err := v.store.PlacesOf(ctx, unit)
+func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored, from, to uint64) (c *history.Checkpoint, places map[uint64]uint64, found []string, err error) {
+	places, waiting, err := v.store.PlacesOf(ctx, unit, from, to)
 	if err != nil {
 		return nil, nil, nil, err
 	}

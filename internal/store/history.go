@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"math"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -93,14 +94,41 @@ func (s *Store) KeepHead(ctx context.Context, h history.Head, bench string, at t
 // Chain reads a unit's entries and signed heads as they are stored, with those that benches
 // have kept.
 func (s *Store) Chain(ctx context.Context, unit string) ([]history.Stored, []history.Head, error) {
+	return s.ChainFrom(ctx, unit, 0)
+}
+
+// ChainFrom reads the entries behind a number, the heads from it on, and all those that benches
+// have kept.
+func (s *Store) ChainFrom(ctx context.Context, unit string, from uint64) ([]history.Stored, []history.Head, error) {
+	chain, err := s.Entries(ctx, unit, from+1, math.MaxInt64)
+	if err != nil {
+		return nil, nil, err
+	}
+	var raw []struct {
+		N         uint64 `db:"n"`
+		Hash      []byte `db:"hash"`
+		Signature []byte `db:"signature"`
+	}
+	if err := s.db.SelectContext(ctx, &raw, `SELECT n, hash, signature FROM head WHERE unit = ? AND n >= ? UNION ALL SELECT n, hash, signature FROM kept_head WHERE unit = ? AND n >= ? ORDER BY n`, unit, from, unit, from); err != nil {
+		return nil, nil, err
+	}
+	var heads []history.Head
+	for _, r := range raw {
+		heads = append(heads, history.Head{Unit: unit, N: r.N, Hash: core.Digest(r.Hash), Signature: r.Signature})
+	}
+	return chain, heads, nil
+}
+
+// Entries reads some of a unit's entries, by their numbers, as they are stored.
+func (s *Store) Entries(ctx context.Context, unit string, from, to uint64) ([]history.Stored, error) {
 	var rows []struct {
 		N       uint64 `db:"n"`
 		Hash    []byte `db:"hash"`
 		Kind    string `db:"kind"`
 		Encoded []byte `db:"encoded"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT n, hash, kind, encoded FROM entry WHERE unit = ? ORDER BY n`, unit); err != nil {
-		return nil, nil, err
+	if err := s.db.SelectContext(ctx, &rows, `SELECT n, hash, kind, encoded FROM entry WHERE unit = ? AND n BETWEEN ? AND ? ORDER BY n`, unit, from, to); err != nil {
+		return nil, err
 	}
 	var chain []history.Stored
 	for _, r := range rows {
@@ -108,19 +136,20 @@ func (s *Store) Chain(ctx context.Context, unit string) ([]history.Stored, []his
 		copy(x.Hash[:], r.Hash)
 		chain = append(chain, x)
 	}
-	var heads []history.Head
-	var raw []struct {
-		N         uint64 `db:"n"`
-		Hash      []byte `db:"hash"`
-		Signature []byte `db:"signature"`
+	return chain, nil
+}
+
+// NewestEntry is the newest entry of a chain; nothing where it has none.
+func (s *Store) NewestEntry(ctx context.Context, unit string) (m history.Mark, err error) {
+	var row struct {
+		N    uint64 `db:"n"`
+		Hash []byte `db:"hash"`
 	}
-	if err := s.db.SelectContext(ctx, &raw, `SELECT n, hash, signature FROM head WHERE unit = ? UNION ALL SELECT n, hash, signature FROM kept_head WHERE unit = ? ORDER BY n`, unit, unit); err != nil {
-		return nil, nil, err
+	err = s.db.GetContext(ctx, &row, `SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1`, unit)
+	if errors.Is(err, sql.ErrNoRows) {
+		return m, nil
 	}
-	for _, r := range raw {
-		h := history.Head{Unit: unit, N: r.N, Signature: r.Signature}
-		copy(h.Hash[:], r.Hash)
-		heads = append(heads, h)
-	}
-	return chain, heads, nil
+	m.N = row.N
+	copy(m.Hash[:], row.Hash)
+	return m, err
 }

@@ -242,14 +242,14 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 	return all, nil
 }
 
-// PlacesOf tells where the entries of a unit stand in the tree, by their number. Those that wait
+// PlacesOf tells where entries of a unit stand in the tree, by their number. Those that wait
 // for a place have none.
-func (s *Store) PlacesOf(ctx context.Context, unit string) (places map[uint64]uint64, waiting map[uint64]bool, err error) {
+func (s *Store) PlacesOf(ctx context.Context, unit string, from, to uint64) (places map[uint64]uint64, waiting map[uint64]bool, err error) {
 	var rows []struct {
 		N  uint64        `db:"n"`
 		At sql.NullInt64 `db:"at"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT n, at FROM leaf WHERE unit = ? UNION ALL SELECT n, NULL FROM entry_waiting WHERE unit = ?`, unit, unit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT n, at FROM leaf WHERE unit = ? AND n BETWEEN ? AND ? UNION ALL SELECT n, NULL FROM entry_waiting WHERE unit = ? AND n BETWEEN ? AND ?`, unit, from, to, unit, from, to); err != nil {
 		return nil, nil, err
 	}
 	places, waiting = map[uint64]uint64{}, map[uint64]bool{}

@@ -3910,6 +3910,11 @@ export interface components {
             text: string;
         };
         History: {
+            /**
+             * Format: int64
+             * @description Number to ask the page of older ones with; 0 where there are none.
+             */
+            before?: number;
             /** @enum {string} */
             chain: "intact" | "broken";
             entries: components["schemas"]["Entry"][];
@@ -3917,6 +3922,11 @@ export interface components {
             findings: string[];
             id: string;
             model: string;
+            /**
+             * Format: int64
+             * @description Entries of the whole history.
+             */
+            total: number;
             /** @description The checkpoint in whose tree the entries were proven to be. */
             tree?: components["schemas"]["Tree"];
             /** @description Serial. */
@@ -19485,7 +19495,11 @@ export interface operations {
     };
     "get-history": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Number of the entry before which the page is; the newest page where it is 0. */
+                before?: number;
+                size?: number;
+            };
             header?: never;
             path: {
                 /** @description Id or serial. */

@@ -3,7 +3,7 @@ import { mdiArchiveCheck, mdiArrowRight, mdiMinusCircleOutline } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problem, type History, type Problem, type Strip, type UnitPage } from '../api/client'
+import { api, problem, type Entry, type History, type Problem, type Strip, type UnitPage } from '../api/client'
 import { every } from '../every'
 import BulletinList from '../parts/BulletinList.vue'
 import CorrectUnit from '../parts/CorrectUnit.vue'
@@ -37,6 +37,7 @@ async function load() {
     if (a.error || b.error) throw a.error ?? b.error
     page.value = a.data
     history.value = b.data
+    if (old.value && b.data.before !== old.value.from) old.value = null // there are new ones: the pages no longer meet
     strip.value = c.data ?? null
     trouble.value = null
   } catch (e) {
@@ -44,6 +45,17 @@ async function load() {
   }
 }
 every(5000, load)
+
+// What was asked for besides the newest page of a long history.
+const old = ref<{ from: number; entries: Entry[]; before?: number } | null>(null)
+const told = computed<History | null>(() => history.value && { ...history.value, entries: [...history.value.entries, ...(old.value?.entries ?? [])] })
+const before = computed(() => (old.value ? old.value.before : history.value?.before))
+async function older() {
+  if (!history.value?.before || !before.value) return
+  const { data, error } = await api.GET('/api/units/{unit}/history', { params: { path: { unit: props.unit }, query: { before: before.value } } })
+  if (error) trouble.value = problem(error)
+  else old.value = { from: history.value.before, entries: [...(old.value?.entries ?? []), ...data.entries], before: data.before }
+}
 
 const naming = ref('')
 const called = ref('')
@@ -178,8 +190,9 @@ const blocked = computed(() => {
           <form v-if="naming" class="row" @submit.prevent="nameIt"><v-text-field v-model="called" label="What people call this backup" data-field="backup-name" /><v-btn type="submit" variant="outlined" data-put-name>Keep</v-btn></form>
         </section>
         <section v-if="history">
-          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.entries.length }} {{ history.entries.length === 1 ? 'entry' : 'entries' }}, {{ history.chain === 'intact' ? 'checked: as entered' : 'changed since they were entered' }}</span></div>
-          <HistoryChain class="chain" :history="history" />
+          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.total }} {{ history.total === 1 ? 'entry' : 'entries' }}, {{ history.chain === 'intact' ? 'checked: as entered' : 'changed since they were entered' }}</span></div>
+          <HistoryChain v-if="told" class="chain" :history="told" />
+          <v-btn v-if="before" variant="text" @click="older">Older entries</v-btn>
         </section>
       </div>
     </div>
