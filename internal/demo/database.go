@@ -149,6 +149,9 @@ func tail(b []byte, n int) []byte { return b[max(0, len(b)-n):] }
 // Socket is where it listens.
 func (d *Database) Socket() string { return filepath.Join(d.dir, "sock") }
 
+// PID is its process.
+func (d *Database) PID() int { return d.cmd.Process.Pid }
+
 // Stop ends it in order.
 func (d *Database) Stop() {
 	d.cmd.Process.Signal(syscall.SIGTERM)

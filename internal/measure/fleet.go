@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -8,7 +9,11 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/url"
+	"os"
+	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -17,7 +22,9 @@ import (
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/model"
+	"zealousferry/core/run"
 	"zealousferry/core/trust"
+	"zealousferry/internal/client"
 	"zealousferry/internal/demo"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
@@ -195,6 +202,9 @@ func (f synthetic) load(s *stand, db *database.Database) {
 	}
 }
 
+// todaysAt is the size of a fleet at which open pages of today's work are measured.
+const todaysAt = 100_000
+
 // ask is a question of which a page consists; path has %d for a number that differs each time.
 type ask struct {
 	name string
@@ -280,6 +290,9 @@ func fleetAt(s *stand, units int) map[string]float64 {
 		}
 		out[x.name] = p95(all)
 	}
+	if units == todaysAt {
+		todays(s, w)
+	}
 	return out
 }
 
@@ -302,4 +315,130 @@ func fleetPages(s *stand, sizes ...int) {
 		}
 		last = got
 	}
+}
+
+// ran is how many seconds a process has run on a core, by the kernel's count.
+func ran(s *stand, pid int) float64 {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		s.Fatal(err)
+	}
+	fields := strings.Fields(string(raw[strings.LastIndexByte(string(raw), ')')+1:]))
+	user, _ := strconv.ParseFloat(fields[11], 64)
+	system, _ := strconv.ParseFloat(fields[12], 64)
+	return (user + system) / 100
+}
+
+// poster is a bench that posts events of a run.
+type poster struct {
+	bench string
+	key   trust.Key
+	c     *client.Client
+	run   string
+	n     int
+	chain core.Digest
+}
+
+// post sends some events and waits until they are taken.
+func (p *poster) post(ctx context.Context, some int) error {
+	var bodies [][]byte
+	for range some {
+		p.n++
+		raw, _ := json.Marshal(run.Event{Schema: 1, N: uint64(p.n), Epoch: 1, At: time.Now().UnixMicro(), Kind: run.KindDone, Body: json.RawMessage(`{"n":12,"sector":7,"bytes":4096,"last":true}`)})
+		bodies = append(bodies, raw)
+	}
+	p.chain = history.ChainOn(p.chain, bodies...)
+	post := history.Post{Bench: p.bench, Run: p.run, Epoch: 1, Last: uint64(p.n), Chain: p.chain}
+	_, err := p.c.PutEvents(ctx, client.Batch{Run: p.run, Epoch: 1, First: uint64(p.n - some + 1), Events: bodies, Chain: p.chain, Signature: post.Sign(p.key)})
+	return err
+}
+
+// todays is what open pages of today's work cost: 50 benches post 1 300 events a second, without
+// and with 50 pages open.
+func todays(s *stand, w *testkit.World) {
+	const benches, pages, some, lasts = 50, 50, 4, 12 * time.Second
+	const rate = 1300
+	ctx := context.Background()
+	w.StopBench()
+	person, err := w.Technician.WhoAmI(ctx)
+	if err != nil {
+		s.Fatal(err)
+	}
+	var all []*poster
+	root := w.DB.Open(s, w.DB.Root)
+	for i := range benches {
+		code, err := w.Lead.NewBenchCode(ctx)
+		if err != nil {
+			s.Fatal(err)
+		}
+		key, err := trust.NewKey()
+		if err != nil {
+			s.Fatal(err)
+		}
+		got, err := w.Lead.Enrol(ctx, client.Enrolment{Code: code.Code, Name: fmt.Sprintf("load-%d", i), PublicKey: key.Public(), Version: "1", Protocol: client.Protocol})
+		if err != nil {
+			s.Fatal(err)
+		}
+		r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: fleetID(fleetUnit, 100+i), Bench: got.Bench, Link: "a", By: person.ID, Epoch: 1, State: store.RunOpen, Opened: []byte(`{}`), OpenedAt: time.Now()}
+		if err := w.Store.OpenRun(ctx, r, []string{got.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: got.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+			s.Fatal(err)
+		}
+		if _, err := root.Exec(`UPDATE ferry.run SET summary = '{"from":"1.0.0","last":1}' WHERE id = ?`, r.ID); err != nil { // as a run's events make it
+			s.Fatal(err)
+		}
+		c := client.New(w.Base, got.Token, core.System{})
+		c.SignAs(key)
+		all = append(all, &poster{bench: got.Bench, key: key, c: c, run: r.ID})
+	}
+	database := w.DB.PID()
+	turn := func(pages int) (events, cores, slow float64) {
+		turning, end := context.WithTimeout(ctx, lasts)
+		defer end()
+		var taken atomic.Int64
+		var mu sync.Mutex
+		var took []float64
+		var working sync.WaitGroup
+		service, base := ran(s, os.Getpid()), ran(s, database)
+		for i, p := range all {
+			working.Go(func() {
+				each := some * benches * time.Second / rate
+				next := time.Now().Add(each * time.Duration(i) / benches)
+				for turning.Err() == nil {
+					time.Sleep(time.Until(next))
+					next = next.Add(each)
+					began := time.Now()
+					if err := p.post(ctx, some); err != nil {
+						s.Fatal(err)
+					}
+					taken.Add(some)
+					mu.Lock()
+					took = append(took, time.Since(began).Seconds()*1000)
+					mu.Unlock()
+				}
+			})
+		}
+		a := asker{s, w.Base, w.Tokens["lead"]}
+		for i := range pages {
+			working.Go(func() {
+				time.Sleep(5 * time.Second * time.Duration(i) / time.Duration(pages))
+				for turning.Err() == nil {
+					a.get("/api/today")
+					time.Sleep(5 * time.Second)
+				}
+			})
+		}
+		<-turning.Done()
+		cores = (ran(s, os.Getpid()) - service + ran(s, database) - base) / lasts.Seconds()
+		events = float64(taken.Load()) / lasts.Seconds()
+		working.Wait()
+		return events, cores, p95(took)
+	}
+	turn(0)
+	bare, without, slowBare := turn(0)
+	open, with, slow := turn(pages)
+	report("events-taken-with-50-pages-of-today-open", open/bare, "ratio", ">= 0.9")
+	report("events-taken-a-second", open, "1/s", "")
+	report("cores-of-all-with-the-load-itself", with, "cores", "")
+	report("cores-of-50-pages-of-today", with-without, "cores", "")
+	report("posting-p95-with-pages-against-without", slow/slowBare, "ratio", "")
 }

@@ -317,8 +317,7 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 	if err != nil {
 		return client.Have{}, err
 	}
-	now, err := v.store.Run(ctx, r.ID)
-	return client.Have{Have: t.Have, First: t.First, Head: t.Head, Moved: now.Epoch > b.Epoch}, err
+	return client.Have{Have: t.Have, First: t.First, Head: t.Head, Moved: t.Moved}, nil
 }
 
 type movedIn struct {

@@ -23,7 +23,7 @@ const (
 // signed may go on until it has signed once.
 func (v *Service) said(ctx context.Context, raw []byte) error {
 	c := who(ctx)
-	b, err := v.store.BenchBy(ctx, c.bench)
+	b, err := v.benchRow(ctx, c.bench)
 	if err != nil {
 		return err
 	}
@@ -41,6 +41,19 @@ func (v *Service) said(ctx context.Context, raw []byte) error {
 		return v.store.BenchSigns(ctx, b.ID, v.clock.Now())
 	}
 	return nil
+}
+
+// benchRow is a bench's row as it was a moment ago: each thing that it says is held against its key.
+// Whether it may speak at all is asked each time, with its token.
+func (v *Service) benchRow(ctx context.Context, id string) (store.Bench, error) {
+	all, err := v.benches.get(ctx, v, v.store.BenchesByID)
+	if err != nil {
+		return store.Bench{}, err
+	}
+	if b, ok := all[id]; ok && b.Signs.Valid {
+		return b, nil
+	}
+	return v.store.BenchBy(ctx, id) // it is new, or has not signed yet, or is not believed
 }
 
 // forged tells the leads, once a minute at most, and refuses.
@@ -66,7 +79,7 @@ func (v *Service) posted(ctx context.Context, p store.Posted) error {
 	if len(p.Events) == 0 {
 		return nil
 	}
-	b, err := v.store.BenchBy(ctx, p.Bench)
+	b, err := v.benchRow(ctx, p.Bench)
 	if err != nil {
 		return err
 	}
@@ -96,7 +109,7 @@ func (v *Service) conflict(ctx context.Context, r store.Run, epoch uint64, body 
 // keptBy holds a backup that is to be stored against the signature of its bench: the manifests
 // are those that the bench has read.
 func (v *Service) keptBy(ctx context.Context, s client.Stow) error {
-	b, err := v.store.BenchBy(ctx, who(ctx).bench)
+	b, err := v.benchRow(ctx, who(ctx).bench)
 	if err != nil || len(s.Signature) == 0 && !b.Signs.Valid {
 		return err
 	}

@@ -51,6 +51,7 @@ type Service struct {
 	checked   checkedChains
 	changes   atomic.Uint64 // by people, in this process
 	todays    shared[client.Today]
+	benches   shared[map[string]store.Bench]
 	sheets    shared[sheetList]
 	forgeries struct {
 		mu   sync.Mutex

@@ -93,6 +93,10 @@ type line struct {
 	Bench string        `db:"bench"`
 	First uint64        `db:"first_n"`
 	Last  sql.NullInt64 `db:"last_n"`
+	State string        `db:"state"` // of the run, and below, as it is now
+	Now   uint64        `db:"now_epoch"`
+	Had   string        `db:"outcome"`
+	Have  uint64        `db:"have"`  // number of the newest event that is here
 	Chain []byte        `db:"chain"` // of what its bench has signed up to a number; none where it has signed no batch that ends there
 }
 
@@ -109,6 +113,7 @@ type Taken struct {
 	First uint64 // number with which the epoch begins
 	Have  uint64 // up to which number its events are here
 	Head  *history.Head
+	Moved bool   // the run was handed on, or given up, since that epoch
 	Other []byte // an event that is here with other content; nothing was taken
 }
 
@@ -120,23 +125,16 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		t = Taken{}
 		var l line
-		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, p.chain FROM run_line l LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, r.ID, epoch)
+		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, r.state, r.epoch AS now_epoch, r.outcome, COALESCE((SELECT MAX(e.n) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch), l.first_n - 1) AS have, p.chain FROM run_line l JOIN run r ON r.id = l.run LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, r.ID, epoch)
 		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
 			return err
 		}
 		if l.Bench != bench {
 			return core.Fail(core.NotAllowed, "run %s belongs to another bench", r.ID)
 		}
-		var now Run // as it is in this transaction
-		if err := tx.GetContext(ctx, &now, `SELECT state, epoch FROM run WHERE id = ?`, r.ID); err != nil {
-			return err
-		}
-		t.First = l.First
-		have := uint64(0)
-		late := now.State == RunClosed || now.Epoch != epoch || l.Last.Valid
-		if err := tx.GetContext(ctx, &have, `SELECT COALESCE(MAX(n), ?) FROM run_event WHERE run = ? AND epoch = ?`, l.First-1, r.ID, epoch); err != nil {
-			return err
-		}
+		t.First, t.Moved = l.First, l.Now > epoch
+		have := l.Have
+		late := l.State == RunClosed || l.Now != epoch || l.Last.Valid
 		t.Have = have
 		if first > have+1 || first < l.First && len(bodies) > 0 {
 			return nil // there would be a gap, or they are of an epoch before: the bench sends again from have+1
@@ -170,6 +168,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 		if late {
 			return s.evidence(ctx, tx, key, r, fresh)
 		}
+		r.State, r.Outcome = l.State, l.Had
 		return s.derive(ctx, tx, key, r, before, fresh, outcome, &t.Head)
 	})
 	return t, err
@@ -351,7 +350,7 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 			return err
 		}
 	}
-	if state == RunClosed {
+	if state == RunClosed || state == r.State && outcome == r.Outcome {
 		return nil
 	}
 	if state == RunPaused { // its link is free for others meanwhile

@@ -474,6 +474,18 @@ func (s *Store) BenchBy(ctx context.Context, idOrName string) (b Bench, err erro
 	return b, none(err, "there is no bench %q", idOrName)
 }
 
+// BenchesByID are those whose row is as the service has written it.
+func (s *Store) BenchesByID(ctx context.Context) (map[string]Bench, error) {
+	all, err := s.Benches(ctx)
+	by := make(map[string]Bench, len(all))
+	for _, b := range all {
+		if s.holds(b.Seal) {
+			by[b.ID] = b
+		}
+	}
+	return by, err
+}
+
 // AddBench enrols a bench.
 func (s *Store) AddBench(ctx context.Context, b Bench) error {
 	err := s.changing(ctx, "bench", b.ID, func(tx *sqlx.Tx) error {
