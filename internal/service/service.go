@@ -253,6 +253,9 @@ func plainProblem(status int, msg string, errs ...error) *problem {
 		p.Kind = core.NotAllowed
 	case status == http.StatusNotFound || status == http.StatusMethodNotAllowed:
 		p.Kind = core.NotFound
+	case status == http.StatusServiceUnavailable:
+		p.Kind, p.Detail, p.Todo = core.NotAnswering, "the database does not answer the service", core.Todos(core.Plain("Try again in a moment; if it stays so, tell whoever looks after the service."))
+		return &problem{p}
 	case status >= 500:
 		p.Kind, p.Detail, p.Todo = core.Interrupted, "the service could not do this", core.Todos(core.Plain("Try again; if it stays so, tell whoever looks after the service the time of this message."))
 		return &problem{p}
@@ -303,6 +306,10 @@ func (v *Service) fail(ctx context.Context, err error) error {
 	}
 	if ctx.Err() != nil { // whoever asked has gone: nothing failed here, and nobody reads the answer
 		return plainProblem(http.StatusInternalServerError, "")
+	}
+	if store.Away(err) {
+		v.log.Error("the database does not answer", "error", err, "id", middleware.GetReqID(ctx))
+		return plainProblem(http.StatusServiceUnavailable, "")
 	}
 	v.log.Error("a request failed", "error", err, "id", middleware.GetReqID(ctx))
 	return plainProblem(http.StatusInternalServerError, "")

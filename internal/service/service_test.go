@@ -221,7 +221,7 @@ func TestMachinesCanLook(t *testing.T) {
 		t.Errorf("not alive: %d", resp.StatusCode)
 	}
 	resp, raw := d.call("GET", "/api/units", "", "Authorization: Bearer x")
-	if resp.StatusCode != 500 || strings.Contains(raw, "sock") || !strings.Contains(raw, "the service could not do this") {
+	if resp.StatusCode != 503 || strings.Contains(raw, "sock") || !strings.Contains(raw, "the database does not answer the service") {
 		t.Errorf("what is wrong inside is told: %d %s", resp.StatusCode, raw)
 	}
 	if err := d.db.Again(); err != nil {

@@ -34,7 +34,7 @@ type Second struct {
 	Seal
 }
 
-var secondAll = `*, ` + sealText("second_word", "") + ` AS sealed`
+var secondAll = named(Second{}, "") + `, ` + sealColumns("second_word", "")
 
 // AskSecond enters a question, and a line in the unit's history.
 func (s *Store) AskSecond(ctx context.Context, key trust.Key, x Second, says string) (number uint64, err error) {

@@ -5,11 +5,14 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -51,10 +54,29 @@ func config(dsn string) (*mysql.Config, error) {
 			Do("Write it as USER:PASSWORD@unix(/path/to/socket)/ferry or USER:PASSWORD@tcp(host:3306)/ferry.")
 	}
 	c.ParseTime, c.Loc, c.ClientFoundRows, c.InterpolateParams = true, time.UTC, true, true
-	c.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO'", "tx_isolation": "'READ-COMMITTED'"}
+	if c.Params == nil { // whoever keeps the database may have set more
+		c.Params = map[string]string{}
+	}
+	for name, value := range map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,ERROR_FOR_DIVISION_BY_ZERO'", "tx_isolation": "'READ-COMMITTED'"} {
+		c.Params[name] = value // what the store relies on
+	}
 	c.MaxAllowedPacket = 64 << 20
 	c.Logger = &mysql.NopLogger{} // what it has to say comes back as an error
 	return c, nil
+}
+
+// How long the database may take to answer, where its address does not say otherwise (timeout,
+// readTimeout, writeTimeout), and how long a connection is used.
+const (
+	connectLasts    = 5 * time.Second
+	answerLasts     = 20 * time.Second
+	connectionLasts = 5 * time.Minute
+)
+
+// Away tells whether an error means that the database does not answer, or no longer.
+func Away(err error) bool {
+	var n net.Error
+	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.As(err, &n)
 }
 
 // Open connects and checks that the schema is the one that this version knows.
@@ -63,6 +85,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	// A database that hangs is given up, so that whoever asks hears of it.
+	c.Timeout, c.ReadTimeout, c.WriteTimeout = cmp.Or(c.Timeout, connectLasts), cmp.Or(c.ReadTimeout, answerLasts), cmp.Or(c.WriteTimeout, answerLasts)
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
@@ -70,6 +94,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
 	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(24)
+	db.SetConnMaxLifetime(connectionLasts) // what stands between may have let go of an old one
 	s := &Store{db: db}
 	if s.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
 		return nil, err
@@ -110,6 +135,12 @@ func (s *Store) keepsPromise(ctx context.Context, has int64) error {
 
 // Close closes the connections.
 func (s *Store) Close() error { return s.db.Close() }
+
+// Setting is how the server is set for this connection: a variable of it.
+func (s *Store) Setting(ctx context.Context, name string) (value string, err error) {
+	err = s.db.GetContext(ctx, &value, `SELECT VARIABLE_VALUE FROM information_schema.SESSION_VARIABLES WHERE VARIABLE_NAME = ?`, name)
+	return value, none(err, "the database has no setting %q", name)
+}
 
 // Ping asks whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }

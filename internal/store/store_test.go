@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"syscall"
 	"sync"
 	"testing"
 	"time"
@@ -543,5 +544,40 @@ func TestAFleetIsPagedByKey(t *testing.T) {
 		if !slices.Equal(got, want) {
 			t.Errorf("%s: %d units came in pages, there are %d", name, len(got), len(want))
 		}
+	}
+}
+
+// TestADatabaseThatHangs: what its address says of it is kept, and one that hangs is given up in
+// time.
+func TestADatabaseThatHangs(t *testing.T) {
+	_, db, _ := open(t)
+	dsn := db.Serve + "?"
+	if strings.Contains(db.Serve, "?") {
+		dsn = db.Serve + "&"
+	}
+	s, err := store.Open(ctx, dsn+"readTimeout=200ms&lock_wait_timeout=77")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if n, err := s.Setting(ctx, "lock_wait_timeout"); err != nil || n != "77" {
+		t.Errorf("what the address sets: %q %v", n, err)
+	}
+	hang := func(signal syscall.Signal) {
+		if err := syscall.Kill(db.PID(), signal); err != nil {
+			t.Fatal(err)
+		}
+	}
+	hang(syscall.SIGSTOP)
+	_, _, err = s.Units(ctx, store.UnitQuery{Size: 1})
+	hang(syscall.SIGCONT)
+	if !store.Away(err) {
+		t.Errorf("a database that hangs: %v", err)
+	}
+	if _, _, err := s.Units(ctx, store.UnitQuery{Size: 1}); err != nil {
+		t.Errorf("once it goes on: %v", err)
+	}
+	if _, err := s.Unit(ctx, "nobody"); store.Away(err) {
+		t.Errorf("not found is not away: %v", err)
 	}
 }

@@ -24,6 +24,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/database"
 )
 
 // anything makes values for the API: mostly such as its schema has them, some at its bounds, and
@@ -120,6 +121,7 @@ func TestAnyCall(t *testing.T) {
 		calls = 1_000_000
 	}
 	w := testkit.NewWorld(t)
+	newerColumns(t, w.DB) // a newer version beside it has added some: this one does not see them
 	run := w.Flash("a", "1.0.0")
 	u, err := w.Lead.Unit(ctx, "S-0001")
 	if err != nil {
@@ -232,5 +234,25 @@ func TestAnyCall(t *testing.T) {
 	}
 	if h, err := w.Lead.History(ctx, "S-0001"); err != nil || h.Chain != "intact" {
 		t.Errorf("the unit's history: %v %v", h.Findings, err)
+	}
+}
+
+// newerColumns adds a column to every table, as a newer version may.
+func newerColumns(t *testing.T, db *database.Database) {
+	t.Helper()
+	root := db.Open(t, db.Root)
+	rows, err := root.Query(`SELECT table_name FROM information_schema.tables WHERE table_schema = 'ferry' AND table_name <> 'goose_db_version'`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var table string
+		if err := rows.Scan(&table); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := root.Exec("ALTER TABLE ferry.`" + table + "` ADD COLUMN from_a_newer_version INT NOT NULL DEFAULT 7"); err != nil {
+			t.Fatal(err)
+		}
 	}
 }

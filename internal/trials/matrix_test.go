@@ -23,6 +23,7 @@ import (
 func TestWhoMayCallWhat(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
+	newerColumns(t, w.DB)
 	table, err := os.ReadFile(filepath.Join(here, "docs", "capabilities.md"))
 	if err != nil {
 		t.Fatal(err)
