@@ -133,8 +133,7 @@ func (f synthetic) load(s *stand, db *database.Database) {
 	}
 	for i := range f.models {
 		name := f.modelName(i)
-		text := strings.ReplaceAll(string(coretest.Small), "small", name)
-		l.row("model (name, title, sheet, changed_at)", name, "Hull "+placeWords[i%len(placeWords)], piece([]byte(text)), now)
+		l.row("model (name, title, sheet, changed_at)", name, "Hull "+placeWords[i%len(placeWords)], piece(sheetOf(i)), now)
 	}
 	for i := range f.people {
 		l.row("person (id, name, role, created_at)", fleetID(fleetPerson, i), fmt.Sprintf("Person %d", i), "technician", now)
@@ -441,4 +440,47 @@ func todays(s *stand, w *testkit.World) {
 	report("cores-of-all-with-the-load-itself", with, "cores", "")
 	report("cores-of-50-pages-of-today", with-without, "cores", "")
 	report("posting-p95-with-pages-against-without", slow/slowBare, "ratio", "")
+}
+
+// sheetOf is the sheet of a made-up model, whose units call themselves by its number.
+func sheetOf(i int) []byte {
+	text := strings.ReplaceAll(string(coretest.Small), "small", fmt.Sprintf("hull-%d", i))
+	return []byte(strings.ReplaceAll(text, "says: SMALL", fmt.Sprintf("says: HULL%d", i)))
+}
+
+// identified is how long a bench takes to ask who is there where the catalogue has ten models,
+// and where it has thousands.
+func identified(s *stand) {
+	ctx := context.Background()
+	w := testkit.NewWorld(s)
+	put := func(from, to int) {
+		for i := from; i < to; i++ {
+			if _, err := w.Lead.PutModel(ctx, sheetOf(i)); err != nil {
+				s.Fatal(err)
+			}
+		}
+	}
+	ask := func() float64 {
+		var all []float64
+		for range 12 {
+			began := time.Now()
+			if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+				s.Fatal(err)
+			}
+			all = append(all, time.Since(began).Seconds()*1000)
+		}
+		return median(all)
+	}
+	put(0, 9)
+	ask()
+	few := ask()
+	const many = 5000
+	began := time.Now()
+	put(9, many)
+	report("models-put-in-force", many/time.Since(began).Seconds(), "1/s", "")
+	began = time.Now()
+	ask()
+	report("first-questions-after-5000-models-came", time.Since(began).Seconds(), "s", "")
+	report("identify-with-5000-models-against-10", ask()/few, "ratio", "<= 1.1")
+	report("identify-with-10-models", few, "ms", "")
 }

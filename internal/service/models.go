@@ -87,15 +87,8 @@ func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (b
 
 // alike says which models in force have units that would answer like this one's.
 func (v *Service) alike(ctx context.Context, s *model.Sheet) (all []string, err error) {
-	rows, err := v.store.Models(ctx)
-	for _, row := range rows {
-		if err != nil || row.Name == s.Model {
-			continue
-		}
-		other, err := v.store.Sheet(ctx, row.Name)
-		if err != nil {
-			return nil, err
-		}
+	others, err := v.store.Answering(ctx, s)
+	for _, other := range others {
 		for _, name := range model.Alike(s, other) {
 			x, _ := s.Section(name)
 			all = append(all, fmt.Sprintf("Its %s says %s to a %s loader's question, as a unit of %s does: one can be taken for the other.", strings.ToLower(x.Says()), x.Loader.Says, x.Loader.Kind, other.Name.In("en")))

@@ -153,26 +153,24 @@ func conditions(sheet *model.Sheet, facts []core.Fact) []core.Fact {
 func (v *Service) assembly(ctx context.Context, named, seen string) (*model.Sheet, error) {
 	var all []string
 	var found *model.Sheet
-	models, err := v.store.Models(ctx)
+	if named != "" {
+		if s, err := v.store.Sheet(ctx, named); err == nil && len(s.Holds) == 0 {
+			return nil, core.Fail(core.NotUnderstood, "the sheet of %s names no slots for modules", named).Do("Name the vehicle's model.")
+		}
+	}
+	sheets, err := v.store.WithSlots(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range models {
-		s, err := v.store.Sheet(ctx, m.Name)
-		if err != nil {
-			return nil, err
-		}
-		if m.Name == named && len(s.Holds) == 0 {
-			return nil, core.Fail(core.NotUnderstood, "the sheet of %s names no slots for modules", named).Do("Name the vehicle's model.")
-		}
+	for _, s := range sheets {
 		kind, err := registry.Loader(s.Main().Loader.Kind)
-		if err != nil || len(s.Holds) == 0 || kind.Limits(s.Main().Loader.Own).Shape != link.Addressed {
+		if err != nil || kind.Limits(s.Main().Loader.Own).Shape != link.Addressed {
 			continue
 		}
-		if m.Name == named || named == "" && m.Name == seen {
+		if s.Model == named || named == "" && s.Model == seen {
 			return s, nil
 		}
-		found, all = s, append(all, m.Name)
+		found, all = s, append(all, s.Model)
 	}
 	switch {
 	case named != "":

@@ -550,7 +550,7 @@ func (v *Service) ownerOf(ctx context.Context, kind string, of *string) error {
 
 // profileAsks lists what sheets look for in a profile.
 func (v *Service) profileAsks(ctx context.Context, kind, of string) ([]client.ProfileAsk, error) {
-	sheets, err := v.store.Sheets(ctx)
+	sheets, err := v.store.WithSettings(ctx)
 	all := []client.ProfileAsk{}
 	for _, sheet := range sheets {
 		if kind == store.ProfileModel && sheet.Model != of {
@@ -632,7 +632,7 @@ func (v *Service) putProfile(ctx context.Context, in *newProfileIn) (client.Prof
 
 // addresses lists where the units of each site are found on its network.
 func (v *Service) addresses(ctx context.Context, sites []store.Site) (map[string][]client.SiteAddress, error) {
-	sheets, err := v.store.Sheets(ctx)
+	sheets, err := v.store.WithSettings(ctx)
 	if err != nil {
 		return nil, err
 	}

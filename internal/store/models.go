@@ -134,17 +134,83 @@ func (s *Store) Sheet(ctx context.Context, name string) (*model.Sheet, error) {
 	return s.SheetBy(ctx, core.Digest(row.Sheet))
 }
 
-// Sheets reads the sheets in force of all models.
-func (s *Store) Sheets(ctx context.Context) (all []*model.Sheet, err error) {
-	models, err := s.Models(ctx)
-	for _, m := range models {
-		sheet, err := s.Sheet(ctx, m.Name)
+// gists brings up to date what is asked of all sheets at once: of those that came since.
+func (s *Store) gists(ctx context.Context) error {
+	var rows []Model
+	if err := s.db.SelectContext(ctx, &rows, `SELECT name, sheet, `+sealColumns("model", "")+` FROM model WHERE gist IS NULL OR gist <> sheet ORDER BY name`); err != nil {
+		return err
+	}
+	for _, m := range rows {
+		if !s.holds(m.Seal) {
+			continue
+		}
+		sheet, err := s.SheetBy(ctx, core.Digest(m.Sheet))
+		if err != nil {
+			return err
+		}
+		settings := false
+		for i := range sheet.Sections {
+			settings = settings || sheet.Sections[i].Settings != nil
+		}
+		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM model_answer WHERE model = ?`, m.Name); err != nil {
+				return err
+			}
+			for _, x := range sheet.Sections {
+				if _, err := tx.ExecContext(ctx, `INSERT INTO model_answer (model, section, kind, says) VALUES (?, ?, ?, LEFT(?, 200))`, m.Name, x.Name, x.Loader.Kind, x.Loader.Says); err != nil {
+					return err
+				}
+			}
+			_, err := tx.ExecContext(ctx, `UPDATE model SET gist = ?, holds = ?, has_settings = ? WHERE name = ? AND sheet = ?`, m.Sheet, len(sheet.Holds), settings, m.Name, m.Sheet)
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// WithSlots reads the sheets in force that have slots for other units.
+func (s *Store) WithSlots(ctx context.Context) ([]*model.Sheet, error) {
+	return s.sheetsWhere(ctx, "holds > 0")
+}
+
+// WithSettings reads those that have settings.
+func (s *Store) WithSettings(ctx context.Context) ([]*model.Sheet, error) {
+	return s.sheetsWhere(ctx, "has_settings = 1")
+}
+
+// Answering reads those of which a section would answer as one of these does, but for the sheet's
+// own model.
+func (s *Store) Answering(ctx context.Context, sheet *model.Sheet) ([]*model.Sheet, error) {
+	cond, args := "name <> ? AND name IN (SELECT a.model FROM model_answer a WHERE FALSE", []any{sheet.Model}
+	for _, x := range sheet.Sections {
+		if x.Loader.Says != "" {
+			cond, args = cond+" OR a.kind = ? AND a.says = LEFT(?, 200)", append(args, x.Loader.Kind, x.Loader.Says)
+		}
+	}
+	return s.sheetsWhere(ctx, cond+")", args...)
+}
+
+func (s *Store) sheetsWhere(ctx context.Context, cond string, args ...any) (all []*model.Sheet, err error) {
+	if err := s.gists(ctx); err != nil {
+		return nil, err
+	}
+	var rows []Model
+	if err := s.db.SelectContext(ctx, &rows, `SELECT name, sheet, `+sealColumns("model", "")+` FROM model WHERE `+cond+` ORDER BY name`, args...); err != nil {
+		return nil, err
+	}
+	for _, m := range rows {
+		if !s.holds(m.Seal) {
+			continue
+		}
+		sheet, err := s.SheetBy(ctx, core.Digest(m.Sheet))
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, sheet)
 	}
-	return all, err
+	return all, nil
 }
 
 // SheetBy reads a sheet by the digest of its bytes: the one in force, or an earlier one.

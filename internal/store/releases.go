@@ -94,6 +94,9 @@ func fill(ctx context.Context, dsn string) error {
 		return err
 	}
 	defer s.Close()
+	if err := s.gists(ctx); err != nil {
+		return err
+	}
 	var rows []firmware
 	if err := s.db.SelectContext(ctx, &rows, `SELECT `+firmwareColumns+` FROM `+firmwareTables+` WHERE f.words IS NULL`); err != nil {
 		return err

@@ -38,4 +38,18 @@ UPDATE run r JOIN unit u ON u.id = r.unit SET r.model = u.model WHERE r.model = 
 ALTER TABLE firmware
   ADD KEY IF NOT EXISTS firmware_of_model (model, added_at),
   ADD KEY IF NOT EXISTS firmware_of_channel (channel, added_at);
+-- What is asked of all model sheets at once: what units answer, by section; whether one has slots
+-- for others, or settings. gist is the sheet of which it was made.
+CREATE TABLE IF NOT EXISTS model_answer (
+  model VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  section VARCHAR(63) COLLATE utf8mb4_bin NOT NULL,
+  kind VARCHAR(40) COLLATE utf8mb4_bin NOT NULL,
+  says VARCHAR(200) COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (model, section),
+  KEY model_answers (kind, says)
+);
+ALTER TABLE model
+  ADD COLUMN IF NOT EXISTS gist BINARY(32) NULL INVISIBLE,
+  ADD COLUMN IF NOT EXISTS holds INT NOT NULL DEFAULT 0 INVISIBLE,
+  ADD COLUMN IF NOT EXISTS has_settings TINYINT(1) NOT NULL DEFAULT 0 INVISIBLE;
 -- +goose Down
