@@ -89,7 +89,7 @@ func (a *app) signInVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.err, "In the console, at %s%s, type\n\n  %s\n\nwithin %d minutes. Only a code that you have asked for yourself.\n", a.url, m.Page, a.bright(m.Code), m.Seconds/60)
+			fmt.Fprintf(a.err, "In the console, at %s%s, type\n\n  %s\n\nwithin %d minutes. Only a code that you have asked for yourself.\n", a.console(), m.Page, a.bright(m.Code), m.Seconds/60)
 			answer, err := a.untilLetIn(ctx, c, m)
 			if err != nil {
 				return err
@@ -203,7 +203,7 @@ func (a *app) peopleVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s %s, %s. Give them this link; it signs in once, until %s:\n  %s/sign-in#%s\n", a.paint(teal, "✓"), x.Name, x.Role, when(x.Expires), a.url, x.Code)
+				fmt.Fprintf(a.out, "%s %s, %s. Give them this link; it signs in once, until %s:\n  %s/sign-in#%s\n", a.paint(teal, "✓"), x.Name, x.Role, when(x.Expires), a.console(), x.Code)
 			})
 		})}
 	add.Flags().StringVar(&n.Role, "role", n.Role, "technician, lead or viewer")
@@ -241,8 +241,8 @@ func (a *app) peopleVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"link": a.url + "/sign-in#" + x.Code, "expires": x.Expires}, func() {
-				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, x.Code, when(x.Expires))
+			return a.show(map[string]any{"link": a.console() + "/sign-in#" + x.Code, "expires": x.Expires}, func() {
+				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.console(), x.Code, when(x.Expires))
 			})
 		})}
 	lost := client.Reason{}

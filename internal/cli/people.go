@@ -109,7 +109,7 @@ func (a *app) firstLink(ctx context.Context, db *store.Store, p store.Person) er
 		return err
 	}
 	return a.show(map[string]string{"id": p.ID, "name": p.Name, "role": p.Role, "code": code}, func() {
-		fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, service.SignInLasts, a.url, code)
+		fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, service.SignInLasts, a.console(), code)
 	})
 }
 

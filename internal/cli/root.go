@@ -136,7 +136,7 @@ func (a *app) root() *cobra.Command {
 		SilenceUsage:  true,
 	}
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "text for people, json for scripts, csv for lists in tables")
-	root.PersistentFlags().StringVar(&a.url, "url", a.url, "address of the service (FERRY_URL)")
+	root.PersistentFlags().StringVar(&a.url, "url", a.url, "address of the service, several with commas (FERRY_URL)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if a.output != "text" && a.output != "json" && a.output != "csv" {
 			return fmt.Errorf("--output is text, json or csv, not %q", a.output)
@@ -201,6 +201,12 @@ func (a *app) client() (*client.Client, error) {
 		a.token = kept[a.url]
 	}
 	return client.New(a.url, a.token, a.clock), nil
+}
+
+// console is where a browser finds the service.
+func (a *app) console() string {
+	first, _, _ := strings.Cut(a.url, ",")
+	return strings.TrimRight(strings.TrimSpace(first), "/")
 }
 
 // call gives a verb a client and a context that Ctrl-C ends.

@@ -103,6 +103,7 @@ func (a *app) serveVerb() *cobra.Command {
 						a.log().Error("the checkpoint of all histories cannot be kept beside the key", "error", err)
 					}
 				}()
+				go v.KeepSwept(ctx)
 				if cert != "" {
 					c := &certificate{chain: cert, key: certKey, log: a.log()}
 					if _, err := c.get(nil); err != nil {
@@ -207,7 +208,7 @@ func (a *app) benchVerb() *cobra.Command {
 				})
 			})
 		}}
-	enrol.Flags().StringVar(&to, "service", a.url, "address of the service")
+	enrol.Flags().StringVar(&to, "service", a.url, "address of the service, several with commas")
 	enrol.Flags().StringVar(&code, "code", os.Getenv("FERRY_ENROL_CODE"), "the one-use code; better typed when it is asked for, or in FERRY_ENROL_CODE: others of this machine see command lines")
 	enrol.Flags().StringVar(&name, "name", "", "the bench's name, such as van")
 	enrol.MarkFlagRequired("name")

@@ -327,8 +327,8 @@ func (a *app) consoleVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"link": a.url + "/sign-in#" + code.Code, "expires": code.Expires}, func() {
-				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.url, code.Code, when(code.Expires))
+			return a.show(map[string]any{"link": a.console() + "/sign-in#" + code.Code, "expires": code.Expires}, func() {
+				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.console(), code.Code, when(code.Expires))
 			})
 		})}
 }

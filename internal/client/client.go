@@ -13,12 +13,13 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
-	"zealousferry/core/history"
-	"zealousferry/core/trust"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
 	"zealousferry/core/words"
 )
 
@@ -28,9 +29,11 @@ const SignedHeader = "Ferry-Signed"
 // Agent is what this client calls itself in its requests.
 const Agent = "ferry"
 
-// Client calls one service as one person or bench.
+// Client calls a service as one person or bench. Where several processes serve the same team it
+// knows all their addresses, and moves to the next one where one does not answer.
 type Client struct {
-	base  string
+	bases []string
+	at    atomic.Uint32 // the one that answered last
 	token string
 	http  *http.Client
 	clock core.Clock
@@ -41,13 +44,17 @@ type Client struct {
 const maxAnswer = 512 << 20
 
 // New makes a client. base is the service's address, such as
-// http://127.0.0.1:8470.
+// http://127.0.0.1:8470; several are separated by commas.
 func New(base, token string, clock core.Clock) *Client {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.DialContext = (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 15 * time.Second}).DialContext
 	t.ResponseHeaderTimeout = 75 * time.Second
 	t.MaxIdleConnsPerHost = 8
-	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Transport: t}, clock: clock}
+	var bases []string
+	for _, b := range strings.Split(base, ",") {
+		bases = append(bases, strings.TrimRight(strings.TrimSpace(b), "/"))
+	}
+	return &Client{bases: bases, token: token, http: &http.Client{Transport: t}, clock: clock}
 }
 
 // SignAs has the client sign whatever it says with a bench's key: its token opens the door, and
@@ -88,7 +95,38 @@ func private(u *url.URL) bool {
 	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
+// send calls at the address that answered last. What cannot have come to it, and questions that
+// change nothing, go to the next one at once; after other calls that failed the next one goes
+// there, and whoever called knows whether to call again.
+func (c *Client) send(ctx context.Context, method, path string, in any) (resp *http.Response, err error) {
+	for range c.bases {
+		at := c.at.Load()
+		var moves, again bool
+		resp, moves, again, err = c.sendTo(ctx, c.bases[int(at)%len(c.bases)], method, path, in)
+		if moves && len(c.bases) > 1 {
+			c.at.CompareAndSwap(at, at+1)
+		}
+		if !again || ctx.Err() != nil {
+			break
+		}
+	}
+	return resp, err
+}
+
+// sendTo calls at one address. moves says that the next call is better made elsewhere, again that
+// this one may be.
+func (c *Client) sendTo(ctx context.Context, base, method, path string, in any) (resp *http.Response, moves, again bool, err error) {
+	resp, status, err := c.sendOnce(ctx, base, method, path, in)
+	var never *net.OpError
+	unsent := errors.As(err, &never) && never.Op == "dial"
+	moves = status == nothingCame && core.KindOf(err) == core.NotAnswering || status == http.StatusInternalServerError || status == http.StatusServiceUnavailable
+	return resp, moves, moves && (unsent || method == http.MethodGet), err
+}
+
+// nothingCame stands for the status of an answer that did not come.
+const nothingCame = 0
+
+func (c *Client) sendOnce(ctx context.Context, base, method, path string, in any) (_ *http.Response, status int, _ error) {
 	var body io.Reader
 	var raw []byte
 	var err error
@@ -99,18 +137,18 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		raw, contentType = x, "application/octet-stream"
 	default:
 		if raw, err = json.Marshal(x); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 	}
 	if in != nil {
 		body = bytes.NewReader(raw)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	req, err := http.NewRequestWithContext(ctx, method, base+path, body)
 	if err != nil {
-		return nil, core.Fail(core.BadFile, "the service's address %q cannot be used: %w", c.base, err)
+		return nil, 0, core.Fail(core.BadFile, "the service's address %q cannot be used: %w", base, err)
 	}
 	if !private(req.URL) {
-		return nil, core.Fail(core.NotAllowed, "the service's address %s is plain HTTP to another machine: what is sent there, the token with it, everybody on the way can read", c.base).Do("Take its address with https://. Plain HTTP is for this machine alone.")
+		return nil, 0, core.Fail(core.NotAllowed, "the service's address %s is plain HTTP to another machine: what is sent there, the token with it, everybody on the way can read", base).Do("Take its address with https://. Plain HTTP is for this machine alone.")
 	}
 	req.Header.Set("Content-Type", contentType)
 	if c.token != "" {
@@ -123,19 +161,21 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return nil, 0, ctx.Err()
 		}
 		var u *url.Error // its text holds the address, which is no secret, but says it twice
 		if errors.As(err, &u) {
 			err = u.Err
 		}
-		return nil, unreachable(c.base, err)
+		e := core.AsError(unreachable(base, err), core.NotAnswering)
+		e.Cause = err
+		return nil, nothingCame, e
 	}
 	if resp.StatusCode < 300 {
-		return resp, nil
+		return resp, resp.StatusCode, nil
 	}
 	defer resp.Body.Close()
-	return nil, problem(resp)
+	return nil, resp.StatusCode, problem(resp)
 }
 
 // unreachable says in words why the service was not reached, and what to do where one

@@ -108,3 +108,68 @@ func TestAStreamIsTakenUpWhereItWas(t *testing.T) {
 		t.Error("the step's name is part of the API")
 	}
 }
+
+// A client that knows several addresses moves on where one does not answer: questions, and what
+// cannot have come to it, at once; what may have come to it is not sent twice.
+func TestSeveralAddresses(t *testing.T) {
+	serve := func(answer func(w http.ResponseWriter, r *http.Request)) *httptest.Server {
+		s := httptest.NewServer(http.HandlerFunc(answer))
+		t.Cleanup(s.Close)
+		return s
+	}
+	var came []string
+	well := func(name string) func(http.ResponseWriter, *http.Request) {
+		return func(w http.ResponseWriter, r *http.Request) {
+			came = append(came, name+" "+r.Method)
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(w, `{}`)
+		}
+	}
+	gone := serve(nil)
+	gone.Close()
+	away := serve(func(w http.ResponseWriter, r *http.Request) {
+		came = append(came, "away "+r.Method)
+		w.WriteHeader(http.StatusServiceUnavailable)
+	})
+	refuses := serve(func(w http.ResponseWriter, r *http.Request) {
+		came = append(came, "refuses "+r.Method)
+		w.WriteHeader(http.StatusGatewayTimeout) // a unit does not answer: elsewhere it would not either
+		fmt.Fprint(w, `{"kind":"not-answering","detail":"nobody is there","status":504}`)
+	})
+	one, two := serve(well("one")), serve(well("two"))
+	ctx := context.Background()
+	for name, x := range map[string]struct {
+		bases []string
+		want  string
+	}{
+		"nothing listens at the first":  {[]string{gone.URL, one.URL}, "one GET, ok, one POST, ok, one GET, ok"},
+		"the first is away":             {[]string{away.URL, one.URL, two.URL}, "away GET, one GET, ok, one POST, ok, one GET, ok"},
+		"it is no fault of the service": {[]string{refuses.URL, one.URL}, "refuses GET, failed, refuses POST, failed, refuses GET, failed"},
+		"none is there":                 {[]string{gone.URL, away.URL}, "away GET, failed, away POST, failed, away GET, failed"},
+	} {
+		came = nil
+		c := New(strings.Join(x.bases, ", "), "", core.System{})
+		for _, method := range []string{"GET", "POST", "GET"} {
+			var body any
+			if method == "POST" {
+				body = map[string]string{}
+			}
+			if err := c.call(ctx, method, "/api/x", body, nil); err != nil {
+				came = append(came, "failed")
+			} else {
+				came = append(came, "ok")
+			}
+		}
+		if got := strings.Join(came, ", "); got != x.want {
+			t.Errorf("%s: %s, want %s", name, got, x.want)
+		}
+	}
+	came = nil
+	c := New(away.URL+","+one.URL, "", core.System{})
+	if err := c.call(ctx, "POST", "/api/x", map[string]string{}, nil); core.KindOf(err) != core.NotAnswering {
+		t.Errorf("what may have come to it: %v", err)
+	}
+	if err := c.call(ctx, "POST", "/api/x", map[string]string{}, nil); err != nil || strings.Join(came, ", ") != "away POST, one POST" {
+		t.Errorf("the next call: %v, %v", came, err)
+	}
+}

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -30,6 +31,10 @@ type Tuning struct {
 	Durable bool  // it keeps what it has committed when the power goes
 	Pool    int64 // bytes of its buffer pool
 	Log     int64 // bytes of its redo log
+
+	User string   // as whom it runs; empty for whoever starts it
+	More []string // further arguments
+	Env  []string // further environment
 }
 
 const mebi = 1 << 20
@@ -61,8 +66,8 @@ func logSize(bytes int64) string { return fmt.Sprintf("--innodb-log-file-size=%d
 
 // common are the arguments of every start.
 func common(dir string, as Tuning) []string {
-	me := "root"
-	if u, err := user.Current(); err == nil {
+	me := as.User
+	if u, err := user.Current(); err == nil && me == "" {
 		me = u.Username
 	}
 	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"), "--tmpdir=" + filepath.Join(dir, "tmp"),
@@ -71,11 +76,15 @@ func common(dir string, as Tuning) []string {
 	if !as.Durable {
 		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--performance-schema=OFF")
 	}
-	return args
+	return append(args, as.More...)
 }
 
 // InitDatabase makes the data folder if it is not there.
-func InitDatabase(dir string) error {
+func InitDatabase(dir string) error { return InitDatabaseAs(dir, "") }
+
+// InitDatabaseAs does so for a server that runs as somebody else than whoever starts it, who alone
+// connects as root.
+func InitDatabaseAs(dir, runs string) error {
 	data := filepath.Join(dir, "data")
 	if _, err := os.Stat(filepath.Join(data, "mysql")); err == nil {
 		return nil
@@ -87,7 +96,7 @@ func InitDatabase(dir string) error {
 	if err != nil {
 		return err
 	}
-	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+me.Username, "--datadir="+data, "--skip-test-db",
+	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+cmp.Or(runs, me.Username), "--datadir="+data, "--skip-test-db",
 		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, logSize(initLog)).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("MariaDB's data folder could not be made: %w\n%s", err, out)
@@ -112,6 +121,7 @@ func StartDatabase(dir string, as Tuning) (*Database, error) {
 		runtime.LockOSThread()         // the child dies with this thread, which lives as long as we wait,
 		defer runtime.UnlockOSThread() // and after that: what else was started on it would die with it
 		d.cmd = exec.Command("mariadbd", common(dir, as)...)
+		d.cmd.Env = append(os.Environ(), as.Env...)
 		d.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
 		err := d.cmd.Start()
 		started <- err

@@ -251,7 +251,16 @@ func (s Service) listens(ctx context.Context, f *Findings) {
 
 // healthy asks a service whether it is alive, and gives its clock. The name in a certificate is
 // not looked at: this tells only who is there.
-func healthy(ctx context.Context, base string) (time.Time, error) {
+func healthy(ctx context.Context, bases string) (at time.Time, err error) {
+	for _, base := range strings.Split(bases, ",") { // of several processes one is enough
+		if at, err = healthyAt(ctx, strings.TrimRight(strings.TrimSpace(base), "/")); err == nil {
+			return at, nil
+		}
+	}
+	return at, err
+}
+
+func healthyAt(ctx context.Context, base string) (time.Time, error) {
 	ctx, cancel := context.WithTimeout(ctx, serviceIn)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, "GET", strings.TrimSuffix(base, "/")+"/healthz", nil)

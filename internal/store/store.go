@@ -12,6 +12,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"strings"
 	"sync/atomic"
@@ -73,9 +74,27 @@ const (
 	connectionLasts = 5 * time.Minute
 )
 
+// clustered tells whether the server is a node of a Galera cluster. One that does not answer is
+// asked once more as what it is.
+func clustered(ctx context.Context, c *mysql.Config) bool {
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return false
+	}
+	db := sql.OpenDB(connector)
+	defer db.Close()
+	on := false
+	err = db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'WSREP_ON' AND VARIABLE_VALUE = 'ON'`).Scan(&on)
+	return err == nil && on
+}
+
 // Away tells whether an error means that the database does not answer, or no longer.
 func Away(err error) bool {
 	var n net.Error
+	var e *mysql.MySQLError
+	if errors.As(err, &e) { // a node that is cut off from its cluster; a server that is going down
+		return e.Number == 1047 || e.Number == 1053 || e.Number == 1205
+	}
 	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.As(err, &n)
 }
 
@@ -87,6 +106,9 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	}
 	// A database that hangs is given up, so that whoever asks hears of it.
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = cmp.Or(c.Timeout, connectLasts), cmp.Or(c.ReadTimeout, answerLasts), cmp.Or(c.WriteTimeout, answerLasts)
+	if clustered(ctx, c) { // what was acknowledged at one node is seen at each
+		c.Params["wsrep_sync_wait"] = "7"
+	}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
@@ -223,15 +245,29 @@ var unpack = func() *zstd.Decoder {
 	return d
 }()
 
-// tx runs f in a transaction, again after a deadlock or a lock that took too long.
+// How often a transaction is begun again, and how long is waited before it at most.
+const (
+	mostAgain   = 20
+	longestWait = 64 * time.Millisecond
+)
+
+// tx runs f in a transaction, again after a deadlock or a lock that took too long. Those who were
+// in each other's way do not meet again: each waits a while of its own, longer each time.
 func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {
+	wait := time.Millisecond
 	for try := 0; ; try++ {
 		err := s.once(ctx, f)
 		var e *mysql.MySQLError
-		if (errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) || errors.Is(err, errRaced)) && try < 20 {
-			continue
+		again := errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) || errors.Is(err, errRaced)
+		if !again || try == mostAgain {
+			return err
 		}
-		return err
+		select {
+		case <-time.After(rand.N(wait)):
+		case <-ctx.Done():
+			return err
+		}
+		wait = min(2*wait, longestWait)
 	}
 }
 

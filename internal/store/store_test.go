@@ -8,8 +8,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"syscall"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -580,4 +580,52 @@ func TestADatabaseThatHangs(t *testing.T) {
 	if _, err := s.Unit(ctx, "nobody"); store.Away(err) {
 		t.Errorf("not found is not away: %v", err)
 	}
+}
+
+// TestWhatIsOverIsSwept: a bounded number at a time, by one of several services, and nothing that
+// is not over.
+func TestWhatIsOverIsSwept(t *testing.T) {
+	s, db, _ := open(t)
+	root := db.Open(t, db.Root)
+	now := time.Now().UTC()
+	for i := range 12 {
+		at := now.Add(-60 * 24 * time.Hour)
+		if i < 5 {
+			at = now.Add(-time.Hour)
+		}
+		digest := core.DigestOf([]byte{byte(i)})
+		for _, x := range []struct {
+			q    string
+			args []any
+		}{
+			{`INSERT INTO ferry.secret (digest, kind, created_at, expires_at) VALUES (?, 'session', ?, ?)`, []any{digest[:], at, at}},
+			{`INSERT INTO ferry.bench_order (id, bench, kind, body, created_at, deadline, ended_at) VALUES (?, 'b', 'check', '{}', ?, ?, ?)`, []any{store.NewID(), at, at, at}},
+			{`INSERT INTO ferry.bench_order (id, bench, kind, body, created_at, deadline) VALUES (?, 'b', 'run', '{}', ?, ?)`, []any{store.NewID(), at, at}}, // not ended
+		} {
+			if _, err := root.Exec(x.q, x.args...); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for turn, want := range []int64{4, 3, 0} {
+		swept, more, err := s.Sweep(ctx, now, 4)
+		if err != nil || swept["secrets"] != want || swept["orders"] != want || more != (turn == 0) {
+			t.Errorf("turn %d: %v, more %v, %v", turn, swept, more, err)
+		}
+	}
+	var secrets, orders int
+	if err := root.QueryRow(`SELECT (SELECT COUNT(*) FROM ferry.secret), (SELECT COUNT(*) FROM ferry.bench_order)`).Scan(&secrets, &orders); err != nil || secrets != 5 || orders != 17 {
+		t.Errorf("%d secrets and %d orders are left, %v", secrets, orders, err)
+	}
+	lease := func(who string, lasts time.Duration, want bool) {
+		t.Helper()
+		if has, err := s.Lease(ctx, "sweep", who, lasts); err != nil || has != want {
+			t.Errorf("%s: %v %v", who, has, err)
+		}
+	}
+	lease("one", time.Hour, true)
+	lease("two", time.Hour, false)
+	lease("one", -time.Second, true) // it gives it back
+	lease("two", time.Hour, true)
+	lease("one", time.Hour, false)
 }

@@ -52,4 +52,11 @@ ALTER TABLE model
   ADD COLUMN IF NOT EXISTS gist BINARY(32) NULL INVISIBLE,
   ADD COLUMN IF NOT EXISTS holds INT NOT NULL DEFAULT 0 INVISIBLE,
   ADD COLUMN IF NOT EXISTS has_settings TINYINT(1) NOT NULL DEFAULT 0 INVISIBLE;
+-- Who does a work of the background just now, and until when.
+CREATE TABLE IF NOT EXISTS lease (
+  name VARCHAR(40) COLLATE utf8mb4_bin PRIMARY KEY,
+  holder CHAR(36) COLLATE utf8mb4_bin NOT NULL,
+  until_at DATETIME(6) NOT NULL
+);
+ALTER TABLE bench_order ADD KEY IF NOT EXISTS order_ended (ended_at);
 -- +goose Down
