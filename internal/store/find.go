@@ -275,6 +275,14 @@ func (w word) match(of *selection) {
 	of.add("("+cond+")", args...)
 }
 
+// telling weighs how few have a word: those with digits, and long ones, are of few.
+func telling(word string) int {
+	if strings.ContainsAny(word, "0123456789") {
+		return 1000 + len(word)
+	}
+	return len(word)
+}
+
 // lookUp finds the units that one of the words brings, that which brings the fewest; not ok where
 // each of them brings too many, or is in no index.
 func (s *Store) lookUp(ctx context.Context, words []word) (ids []string, ok bool, err error) {
@@ -296,15 +304,9 @@ func (s *Store) lookUp(ctx context.Context, words []word) (ids []string, ok bool
 		err = s.db.SelectContext(ctx, &got, strings.Join(parts, " UNION ")+` LIMIT ?`, append(args, looked+1)...)
 		return got, err == nil && len(got) <= looked, err
 	}
-	telling := slices.Clone(words) // what has digits is of few, and so is what is long
-	weight := func(w word) int {
-		if strings.ContainsAny(w.text, "0123456789") {
-			return 1000 + len(w.text)
-		}
-		return len(w.text)
-	}
-	slices.SortStableFunc(telling, func(a, b word) int { return weight(b) - weight(a) })
-	for _, w := range telling {
+	words = slices.Clone(words)
+	slices.SortStableFunc(words, func(a, b word) int { return telling(b.text) - telling(a.text) })
+	for _, w := range words {
 		if len(w.tokens) == 0 { // what begins with so little may stand anywhere
 			continue
 		}
