@@ -8,6 +8,10 @@ export function usePages(load: () => unknown) {
   const next = ref('')
   const total = ref(0)
   const more = ref(false)
+  const turn = () => {
+    window.scrollTo({ top: 0 })
+    load()
+  }
   return {
     after,
     total,
@@ -27,11 +31,11 @@ export function usePages(load: () => unknown) {
     on() {
       came.value.push(after.value)
       after.value = next.value
-      load()
+      turn()
     },
     back() {
       after.value = came.value.pop() ?? ''
-      load()
+      turn()
     },
   }
 }

@@ -35,10 +35,18 @@ var sweeping = []struct {
 	{"orders", ordersKept, `DELETE FROM bench_order WHERE ended_at < ? LIMIT ?`},
 }
 
-// Sweep takes rows away that are over and that nobody asks for any more: of each kind as many as
+// Sweep brings in order what a version before has left, and takes rows away that are over and that nobody asks for any more: of each kind as many as
 // most, so that nobody waits for it. It tells how many of which, and whether there may be more.
 func (s *Store) Sweep(ctx context.Context, now time.Time, most int) (swept map[string]int64, more bool, err error) {
 	swept = map[string]int64{}
+	// A service of the version before, which runs beside this one, does not say of which model a run's unit is.
+	r, err := s.db.ExecContext(ctx, `UPDATE run SET model = COALESCE((SELECT u.model FROM unit u WHERE u.id = run.unit), '?') WHERE model = '' LIMIT ?`, most)
+	if err != nil {
+		return swept, false, err
+	}
+	if n, _ := r.RowsAffected(); n > 0 {
+		swept["runs told of their model"], more = n, n == int64(most)
+	}
 	for _, x := range sweeping {
 		r, err := s.db.ExecContext(ctx, x.sql, now.Add(-x.kept).UTC(), most)
 		if err != nil {
