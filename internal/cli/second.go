@@ -189,9 +189,15 @@ func (a *app) secondRuleSays(s client.Seconds) {
 		by = ", settled by " + s.By
 	}
 	fmt.Fprintf(a.out, "what cannot be taken back %s (rule %s%s)\n", is, s.Rule, by)
+	if s.Waits.Text != "" {
+		fmt.Fprintln(a.out, "  "+s.Waits.Text)
+	}
 	is = "one lead"
 	if s.Trust {
 		is = "two leads"
 	}
 	fmt.Fprintf(a.out, "what is to be trusted (keys, a lead's word for images, sheets in force) wants %s (rule %s)\n", is, s.TrustRule)
+	if s.TrustWaits.Text != "" {
+		fmt.Fprintln(a.out, "  "+s.TrustWaits.Text)
+	}
 }

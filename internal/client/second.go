@@ -61,6 +61,9 @@ type Seconds struct {
 
 	TrustRule string `json:"trustRule" enum:"auto,on,off" doc:"Whether what is to be trusted (keys, a lead's word for images, sheets in force) wants two leads: auto, if there is more than one."`
 	Trust     bool   `json:"trust" doc:"What that comes to now."`
+
+	Waits      core.Said `json:"waits" doc:"That a lead wants the rule of two persons off and a second one is waited for; empty where none does."`
+	TrustWaits core.Said `json:"trustWaits" doc:"The same of the rule of two leads."`
 }
 
 // SecondDecision is a lead's word.

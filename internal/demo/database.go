@@ -46,12 +46,15 @@ const initLog = 8 * mebi
 // ForTests gives up durability, and is small.
 var ForTests = Tuning{Pool: 64 * mebi, Log: initLog}
 
-// ForWork is set by the machine's memory: a quarter of it for the pool, and a redo log of a
-// quarter of that, so that a page is written once for many changes.
-func ForWork() Tuning {
-	pool := min(max(memory()/4, 128*mebi), 8<<30) / mebi * mebi
-	return Tuning{Durable: true, Pool: pool, Log: min(max(pool/4, 32*mebi), 1<<30) / mebi * mebi}
+// ForWork is set by the machine's memory: a quarter of it for the pool, but not more than most, and
+// a redo log of an eighth of that, so that a page is written once for many changes.
+func ForWork(most int64) Tuning {
+	pool := min(max(memory()/4, 128*mebi), most) / mebi * mebi
+	return Tuning{Durable: true, Pool: pool, Log: pool / 8 / mebi * mebi}
 }
+
+// DemoPool is the most that the demo's own server takes.
+const DemoPool = 1 << 30
 
 // memory is that of the machine, 1 GiB where it does not tell.
 func memory() int64 {

@@ -74,7 +74,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := InitDatabase(filepath.Join(dir, "db")); err != nil {
 		return err
 	}
-	db, err := StartDatabase(filepath.Join(dir, "db"), ForWork())
+	db, err := StartDatabase(filepath.Join(dir, "db"), ForWork(DemoPool))
 	if err != nil {
 		return err
 	}

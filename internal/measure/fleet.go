@@ -208,7 +208,90 @@ const todaysAt = 100_000
 type ask struct {
 	name string
 	path func(i int) string
-	hand func(i int) (string, []any) // the best SQL for it by hand; nil where it is not one statement
+}
+
+// byHand is a list as the store reads it, and the best SQL for the same rows and count by hand.
+type byHand struct {
+	name string
+	ours func(ctx context.Context, s *store.Store, i int) error
+	hand func(i int) (rows, count string)
+}
+
+func (f synthetic) byHand() []byHand {
+	units := func(q func(i int) store.UnitQuery) func(context.Context, *store.Store, int) error {
+		return func(ctx context.Context, s *store.Store, i int) error {
+			one := q(i)
+			one.Size = 25
+			_, _, err := s.Units(ctx, one)
+			return err
+		}
+	}
+	runs := func(q func(i int) store.RunQuery) func(context.Context, *store.Store, int) error {
+		return func(ctx context.Context, s *store.Store, i int) error {
+			one := q(i)
+			one.Size = 20
+			_, _, err := s.Runs(ctx, one)
+			return err
+		}
+	}
+	const unit, run = `SELECT u.id, u.model, u.serial, u.site, u.customer, u.note, u.revision, u.running, u.state, u.ruined_by, u.entered_at, u.owed, u.decided, u.seen_at, u.same_as, u.mistake, c.run FROM unit u LEFT JOIN claim c ON c.kind = 'unit' AND c.what = u.id WHERE `, `SELECT r.id, r.kind, r.unit, r.link, r.ordered_by, r.firmware, r.epoch, r.state, r.outcome, r.opened, r.opened_at, r.closed_at, r.summary, r.job, b.name, b.seen_at FROM run r STRAIGHT_JOIN bench b ON b.id = r.bench WHERE `
+	unitsBy := func(where string) (string, string) {
+		return unit + where + ` ORDER BY u.place DESC, u.id DESC LIMIT 26`, `SELECT COUNT(*) FROM (SELECT 1 FROM unit u WHERE ` + where + ` LIMIT 10001) x`
+	}
+	runsBy := func(where string) (string, string) {
+		return run + where + ` ORDER BY r.opened_at DESC, r.id DESC LIMIT 21`, `SELECT COUNT(*) FROM (SELECT 1 FROM run r WHERE ` + where + ` LIMIT 10001) x`
+	}
+	return []byHand{
+		{"units", units(func(int) store.UnitQuery { return store.UnitQuery{} }), func(int) (string, string) { return unitsBy("u.listed = 1") }},
+		{"units-half-done", units(func(int) store.UnitQuery { return store.UnitQuery{State: "half-done"} }), func(int) (string, string) { return unitsBy("u.listed = 1 AND u.state = 'half-done'") }},
+		{"units-of-a-model", units(func(i int) store.UnitQuery { return store.UnitQuery{Model: f.modelName(i)} }), func(i int) (string, string) { return unitsBy("u.listed = 1 AND u.model = '" + f.modelName(i) + "'") }},
+		{"runs", runs(func(int) store.RunQuery { return store.RunQuery{} }), func(int) (string, string) { return runsBy("TRUE") }},
+		{"runs-failed", runs(func(int) store.RunQuery { return store.RunQuery{Outcome: "failed"} }), func(int) (string, string) { return runsBy("r.outcome = 'failed'") }},
+		{"runs-of-a-model", runs(func(i int) store.RunQuery { return store.RunQuery{Model: f.modelName(i)} }), func(i int) (string, string) { return runsBy("r.model = '" + f.modelName(i) + "'") }},
+	}
+}
+
+// againstHand reads lists through the store and by hand, in turns.
+func againstHand(s *stand, f synthetic, w *testkit.World) {
+	ctx := context.Background()
+	hand := w.DB.Open(s, w.DB.Serve)
+	for _, x := range f.byHand() {
+		var ours, theirs []float64
+		for i := range 60 {
+			began := time.Now()
+			if err := x.ours(ctx, w.Store, i); err != nil {
+				s.Fatal(err)
+			}
+			ours = append(ours, time.Since(began).Seconds()*1000)
+			began = time.Now()
+			list, count := x.hand(i)
+			n := 0
+			if err := hand.QueryRow(count).Scan(&n); err != nil {
+				s.Fatal(err)
+			}
+			rows, err := hand.Query(list)
+			if err != nil {
+				s.Fatal(err)
+			}
+			columns, err := rows.Columns()
+			if err != nil {
+				s.Fatal(err)
+			}
+			into := make([]any, len(columns))
+			for k := range into {
+				into[k] = new(sql.RawBytes)
+			}
+			for rows.Next() {
+				if err := rows.Scan(into...); err != nil {
+					s.Fatal(err)
+				}
+			}
+			rows.Close()
+			theirs = append(theirs, time.Since(began).Seconds()*1000)
+		}
+		report(fmt.Sprintf("fleet-%s-by-hand-at-%d", x.name, f.units), p95(theirs), "ms", "")
+		report(fmt.Sprintf("fleet-%s-against-hand-at-%d", x.name, f.units), p95(ours)/p95(theirs), "ratio", "<= 1.5")
+	}
 }
 
 // asker asks the service as a console does.
@@ -268,7 +351,7 @@ func (f synthetic) asks() []ask {
 // fleetAt loads a fleet and asks every question some times: milliseconds, p95.
 func fleetAt(s *stand, units int) map[string]float64 {
 	f := fleetOf(units)
-	as := demo.ForWork()
+	as := demo.ForWork(8 << 30)
 	as.Durable = false
 	db := database.NewAs(s, as)
 	began := time.Now()
@@ -289,6 +372,7 @@ func fleetAt(s *stand, units int) map[string]float64 {
 		}
 		out[x.name] = p95(all)
 	}
+	againstHand(s, f, w)
 	if units == todaysAt {
 		todays(s, w)
 	}

@@ -191,6 +191,19 @@ func (v *Service) listSeconds(ctx context.Context, in *secondsIn) (client.Second
 	if out.Trust, out.TrustRule, err = v.twoLeads(ctx); err != nil {
 		return out, err
 	}
+	for _, x := range []struct {
+		name string
+		says *core.Said
+		on   bool
+	}{{ruleTwo, &out.Waits, out.On}, {ruleLeads, &out.TrustWaits, out.Trust}} {
+		by, err := v.offWaits(ctx, x.name)
+		if err != nil {
+			return out, err
+		}
+		if by != "" && x.on {
+			*x.says = core.Say("%s wants this off. It is once another lead says the same, within a day.", names[by])
+		}
+	}
 	rows, err := v.store.Seconds(ctx, !in.All, mostSeconds)
 	if err != nil {
 		return out, err
@@ -279,6 +292,40 @@ type secondRuleIn struct {
 	Body client.SecondRule
 }
 
+// ruleWaits is what one lead wants a rule to be that wants two persons: of what is settled so, one
+// alone does not take it away. It stands in the database as what he wants, and who he is.
+func ruleWaits(name string) string { return name + "-wanted" }
+
+// waitLasts is how long a second lead may take to say the same.
+const waitLasts = 24 * time.Hour
+
+// offWaits tells whether a lead wants a rule off and a second one is waited for.
+func (v *Service) offWaits(ctx context.Context, name string) (by string, err error) {
+	wants, _, at, err := v.store.TeamRule(ctx, ruleWaits(name))
+	if err != nil || wants == "" || v.clock.Now().Sub(at) > waitLasts {
+		return "", err
+	}
+	_, by, _ = strings.Cut(wants, " ")
+	return by, nil
+}
+
+// settles tells whether a rule is settled by this lead's word: that what wants two persons no
+// longer does wants two leads, where there are two.
+func (v *Service) settles(ctx context.Context, name, to string) (bool, error) {
+	on, _, err := v.twoPersons(ctx)
+	if name == ruleLeads {
+		on, _, err = v.twoLeads(ctx)
+	}
+	if err != nil || !on || to != "off" {
+		return err == nil, err
+	}
+	if n, err := v.store.Leads(ctx); err != nil || n < 2 {
+		return err == nil, err
+	}
+	by, err := v.offWaits(ctx, name)
+	return by != "" && by != who(ctx).person.ID, err
+}
+
 // putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
 // trusted two leads.
 func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
@@ -289,10 +336,21 @@ func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.S
 	if in.Body.About == "trust" {
 		name, says = ruleLeads, "two leads for what is to be trusted"
 	}
-	if err := v.store.PutTeamRule(ctx, name, in.Body.Rule, who(ctx).person.ID, v.clock.Now()); err != nil {
+	me := who(ctx).person.ID
+	settled, err := v.settles(ctx, name, in.Body.Rule)
+	if err != nil {
 		return client.Seconds{}, err
 	}
-	if err := v.audit(ctx, auditRule, "", "%s: %s", says, in.Body.Rule); err != nil {
+	put, value, tells := name, in.Body.Rule, in.Body.Rule
+	if !settled {
+		put, value, tells = ruleWaits(name), "off "+me, "off, wanted by one lead; a second one is waited for"
+	} else if err := v.store.PutTeamRule(ctx, ruleWaits(name), "", me, v.clock.Now()); err != nil { // what one has wanted is over
+		return client.Seconds{}, err
+	}
+	if err := v.store.PutTeamRule(ctx, put, value, me, v.clock.Now()); err != nil {
+		return client.Seconds{}, err
+	}
+	if err := v.audit(ctx, auditRule, "", "%s: %s", says, tells); err != nil {
 		return client.Seconds{}, err
 	}
 	return v.listSeconds(ctx, &secondsIn{})

@@ -66,6 +66,7 @@ func plain(dsn string) (*sql.DB, string, error) {
 		return nil, "", err
 	}
 	c.ParseTime, c.MultiStatements = false, true
+	c.ReadTimeout, c.WriteTimeout = 0, 0 // whatever it takes
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, "", err

@@ -90,7 +90,7 @@ func clustered(ctx context.Context, c *mysql.Config) bool {
 
 // Away tells whether an error means that the database does not answer, or no longer.
 func Away(err error) bool {
-	var n net.Error
+	var n *net.OpError
 	var e *mysql.MySQLError
 	if errors.As(err, &e) { // a node that is cut off from its cluster; a server that is going down
 		return e.Number == 1047 || e.Number == 1053 || e.Number == 1205
@@ -176,6 +176,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 		return err
 	}
 	c.MultiStatements = true
+	c.ReadTimeout, c.WriteTimeout = 0, 0 // to change a table of millions takes minutes
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return err

@@ -90,14 +90,8 @@ func (s *Store) UnitsAfter(ctx context.Context, model, after string, limit int) 
 	if err := s.db.SelectContext(ctx, &ids, `SELECT u.id`+of+` AND u.id > ? ORDER BY u.id LIMIT ?`, model, after, limit); err != nil {
 		return nil, 0, err
 	}
-	for _, id := range ids {
-		u, err := s.Unit(ctx, id)
-		if err != nil {
-			return nil, 0, err
-		}
-		all = append(all, u)
-	}
-	return all, total, nil
+	all, err = s.UnitsBy(ctx, ids)
+	return all, total, err
 }
 
 // SerialLike is the serial of a unit of a model that is the one that somebody has typed,

@@ -124,7 +124,12 @@ func TestTwoLeads(t *testing.T) {
 	}
 	do(t, x, chromedp.Evaluate(`fetch('/api/session', {method: 'DELETE'}).then(() => true)`, nil), chromedp.Navigate(w.Base+"/sign-in#"+link.Code), browser.Until(`location.pathname === '/today'`),
 		chromedp.Navigate(w.Base+"/keys"), press(`[data-trust-too]`), browser.Until(`!document.querySelector('[data-trust-too]') && !document.body.innerText.includes('waits for a second lead')`))
-	told(t, l.must(0, "second", "rule", "--trust", "off"), "wants one lead (rule off)")
+	told(t, l.must(0, "second", "rule", "--trust", "off"), "wants two leads", "wants this off", "another lead says the same")
+	do(t, x, chromedp.Navigate(w.Base+"/keys"), says("wants this off"))
+	if _, err := other.PutSecondRule(ctx, "off", "trust"); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(0, "second", "rule"), "wants one lead (rule off)")
 	told(t, l.must(0, "audit", "log"), "rule settled", "two leads for what is to be trusted: off", "second lead wanted")
 	told(t, l.must(0, "audit"), "none missing")
 }

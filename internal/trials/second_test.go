@@ -1,6 +1,7 @@
 package trials
 
 import (
+	"database/sql"
 	"fmt"
 	"strings"
 	"testing"
@@ -12,6 +13,8 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service"
+	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
 	"zealousferry/sim"
@@ -172,5 +175,51 @@ func TestLeaveInTheConsole(t *testing.T) {
 	s, err := w.Lead.Second(ctx, 1)
 	if err != nil || s.State != "given" || len(s.Bars) != 0 {
 		t.Errorf("%s", fmt.Sprint(s, err))
+	}
+}
+
+// TestOneLeadAloneTakesNoRuleAway: that what wants two persons no longer does wants two leads,
+// where there are two; one who says it twice is one.
+func TestOneLeadAloneTakesNoRuleAway(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	if s, err := w.Lead.PutSecondRule(ctx, "off", "trust"); err != nil || s.Trust || s.TrustWaits.Text != "" {
+		t.Fatalf("a team of one lead: %+v %v", s, err)
+	}
+	text, digest := service.Secret()
+	if err := w.Store.PutPerson(ctx, store.Person{ID: store.NewID(), Name: "Ottar Lind", Role: service.Lead}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := w.Store.Person(ctx, "Ottar Lind")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Person: sql.NullString{String: p.ID, Valid: true}}); err != nil {
+		t.Fatal(err)
+	}
+	other := client.New(w.Base, text, core.System{})
+	for _, about := range []string{"runs", "trust"} {
+		on := func(s client.Seconds) (bool, string) {
+			if about == "trust" {
+				return s.Trust, s.TrustWaits.Text
+			}
+			return s.On, s.Waits.Text
+		}
+		say := func(c *client.Client, rule string, wantOn, waits bool) {
+			t.Helper()
+			s, err := c.PutSecondRule(ctx, rule, about)
+			if is, says := on(s); err != nil || is != wantOn || (says != "") != waits {
+				t.Errorf("%s: on %v, %q, %v", about, is, says, err)
+			}
+		}
+		say(w.Lead, "on", true, false)
+		say(w.Lead, "off", true, true)
+		say(w.Lead, "off", true, true) // one who says it twice is one
+		say(other, "on", true, false)  // the other one has settled it otherwise: what was wanted is over
+		say(other, "off", true, true)
+		say(w.Lead, "off", false, false)
+	}
+	if a, err := w.Lead.Audit(ctx, 0); err != nil || !strings.Contains(fmt.Sprint(a.Entries), "a second one is waited for") {
+		t.Errorf("the audit log: %v", err)
 	}
 }

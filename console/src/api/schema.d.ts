@@ -6561,6 +6561,10 @@ export interface components {
              * @enum {string}
              */
             trustRule: "auto" | "on" | "off";
+            /** @description The same of the rule of two leads. */
+            trustWaits: components["schemas"]["Said"];
+            /** @description That a lead wants the rule of two persons off and a second one is waited for; empty where none does. */
+            waits: components["schemas"]["Said"];
         };
         Sector: {
             /** Format: int64 */

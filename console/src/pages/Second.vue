@@ -84,7 +84,7 @@ async function settle(to: string) {
     </form>
     <p v-else-if="page.state === 'waits'" class="muted">{{ page.own ? 'You have asked this yourself: a second person decides.' : 'A lead decides.' }}</p>
     <Trouble v-if="wrong" :problem="wrong" />
-    <p v-if="rule" class="small muted gap" data-rule>What cannot be taken back {{ rule.on ? 'wants two persons' : 'wants one person' }}<template v-if="rule.by">, settled by {{ rule.by }}</template>.</p>
+    <p v-if="rule" class="small muted gap" data-rule>What cannot be taken back {{ rule.on ? 'wants two persons' : 'wants one person' }}<template v-if="rule.by">, settled by {{ rule.by }}</template>. <strong v-if="rule.waits.text" data-rule-waits>{{ rule.waits.text }}</strong></p>
     <v-select v-if="rule && session.may('lead')" :model-value="rule.rule" :items="rules" label="Two persons" class="rule-pick" hide-details data-rule-pick @update:model-value="settle" />
   </div>
 </template>
