@@ -47,10 +47,10 @@ const initLog = 8 * mebi
 var ForTests = Tuning{Pool: 64 * mebi, Log: initLog}
 
 // ForWork is set by the machine's memory: a quarter of it for the pool, but not more than most, and
-// a redo log of an eighth of that, so that a page is written once for many changes.
+// a redo log of a sixteenth of that, so that a page is written once for many changes.
 func ForWork(most int64) Tuning {
 	pool := min(max(memory()/4, 128*mebi), most) / mebi * mebi
-	return Tuning{Durable: true, Pool: pool, Log: pool / 8 / mebi * mebi}
+	return Tuning{Durable: true, Pool: pool, Log: pool / 16 / mebi * mebi}
 }
 
 // DemoPool is the most that the demo's own server takes.
