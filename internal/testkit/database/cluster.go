@@ -42,6 +42,10 @@ func Clustered(scripts string) string {
 // transfer of state.
 func NewCluster(t T, n int, scripts string) *Cluster {
 	t.Helper()
+	scripts, err := filepath.Abs(scripts) // a server works in its own folder
+	if err != nil {
+		t.Fatal(err)
+	}
 	c := &Cluster{}
 	runs := ""
 	if os.Getuid() == 0 { // the transfer's rsync does not run as root
