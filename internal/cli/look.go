@@ -302,7 +302,11 @@ func (a *app) extentOf(shown int, p client.Paged, after, one string) {
 		fmt.Fprintln(a.out, all)
 		return
 	}
-	fmt.Fprintf(a.out, "%d here, of %s.\n", shown, all)
+	if shown == 0 && p.Next != "" {
+		fmt.Fprintln(a.out, "None among those that were looked through.")
+	} else {
+		fmt.Fprintf(a.out, "%d here, of %s.\n", shown, all)
+	}
 	if p.Next != "" {
 		fmt.Fprintf(a.out, "The next ones: the same with --after %s\n", p.Next)
 	}

@@ -116,6 +116,12 @@ func (s *Store) ChainFrom(ctx context.Context, unit string, from uint64) ([]hist
 	for _, r := range raw {
 		heads = append(heads, history.Head{Unit: unit, N: r.N, Hash: core.Digest(r.Hash), Signature: r.Signature})
 	}
+	// What came while this was read has a head here and no entry yet: it is read too. What was cut
+	// off is not there.
+	if n := len(heads); n > 0 && heads[n-1].N > from+uint64(len(chain)) {
+		late, err := s.Entries(ctx, unit, from+uint64(len(chain))+1, heads[n-1].N)
+		return append(chain, late...), heads, err
+	}
 	return chain, heads, nil
 }
 

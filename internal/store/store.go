@@ -93,7 +93,7 @@ func Away(err error) bool {
 	var n *net.OpError
 	var e *mysql.MySQLError
 	if errors.As(err, &e) { // a node that is cut off from its cluster; a server that is going down
-		return e.Number == 1047 || e.Number == 1053 || e.Number == 1205
+		return e.Number == 1047 || e.Number == 1053
 	}
 	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.As(err, &n)
 }

@@ -632,3 +632,33 @@ func TestWhatIsOverIsSwept(t *testing.T) {
 	lease("two", time.Hour, true)
 	lease("one", time.Hour, false)
 }
+
+// TestAChainIsReadWhileItGrows: what comes while a chain is read is no sign that something was
+// taken away.
+func TestAChainIsReadWhileItGrows(t *testing.T) {
+	s, _, key := open(t)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 400 {
+			if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: "u", Kind: history.Noted, HappenedAt: 1, Text: "seen"}); err != nil {
+				t.Error(err)
+				return
+			}
+		}
+	}()
+	for reads := 0; ; reads++ {
+		chain, heads, err := s.Chain(ctx, "u")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if found := history.Check("u", chain, heads, key.Public(), func(string) trust.Public { return nil }); len(found) > 0 {
+			t.Fatalf("read %d, of %d entries: %v", reads, len(chain), found)
+		}
+		select {
+		case <-done:
+			return
+		default:
+		}
+	}
+}

@@ -16,7 +16,7 @@ const alone = computed(() => !from.value && !props.pages.next.value)
 
 <template>
   <nav class="turner" :aria-label="`Pages of ${many}`">
-    <span class="small muted" data-total>{{ alone ? all : `${(from + 1).toLocaleString('en')} to ${(from + shown).toLocaleString('en')} of ${all}` }}</span>
+    <span class="small muted" data-total>{{ alone ? all : !shown ? 'none here' : `${(from + 1).toLocaleString('en')} to ${(from + shown).toLocaleString('en')} of ${all}` }}</span>
     <template v-if="!alone">
       <v-btn :icon="mdiChevronLeft" variant="text" size="small" :disabled="!from" aria-label="The page before" @click="pages.back" />
       <v-btn :icon="mdiChevronRight" variant="text" size="small" :disabled="!pages.next.value" aria-label="The next page" @click="pages.on" />
