@@ -298,7 +298,7 @@ func (s *Store) lookUp(ctx context.Context, words []word) (ids []string, ok bool
 			args = append(args, looked+1)
 		}
 		if len(w.tokens) > 0 {
-			parts = append(parts, `(SELECT id FROM unit WHERE MATCH (site, customer, note) AGAINST (? IN BOOLEAN MODE) LIMIT ?)`)
+			parts = append(parts, `(SELECT id FROM unit WHERE MATCH (words) AGAINST (? IN BOOLEAN MODE) LIMIT ?)`)
 			args = append(args, strings.Join(w.tokens, " "), looked+1)
 		}
 		err = s.db.SelectContext(ctx, &got, strings.Join(parts, " UNION ")+` LIMIT ?`, append(args, looked+1)...)
@@ -327,7 +327,7 @@ func (s *Store) lookUp(ctx context.Context, words []word) (ids []string, ok bool
 			both.tokens = append(both.tokens, w.tokens...)
 		}
 		if len(both.tokens) > 1 {
-			err = s.db.SelectContext(ctx, &ids, `SELECT id FROM unit WHERE MATCH (site, customer, note) AGAINST (? IN BOOLEAN MODE) LIMIT ?`, strings.Join(both.tokens, " "), looked+1)
+			err = s.db.SelectContext(ctx, &ids, `SELECT id FROM unit WHERE MATCH (words) AGAINST (? IN BOOLEAN MODE) LIMIT ?`, strings.Join(both.tokens, " "), looked+1)
 			return ids, err == nil && len(ids) <= looked && !slices.ContainsFunc(words, func(w word) bool { return len(w.tokens) == 0 || len(w.models) > 0 }), err
 		}
 	}

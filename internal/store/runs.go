@@ -335,7 +335,7 @@ func (s *Store) atSite(ctx context.Context, name string, of *selection) (loose b
 	if sample.last == nil || len(sample.hits) < picked/50 && len(tokens) > 0 {
 		few, args := there.String(), slices.Clone(there.args)
 		if sample.last != nil {
-			few, args = few+" AND MATCH (u.site, u.customer, u.note) AGAINST (? IN BOOLEAN MODE)", append(args, tokens[0]) // the index of words is slow where many have one of several
+			few, args = few+" AND MATCH (u.words) AGAINST (? IN BOOLEAN MODE)", append(args, tokens[0]) // the index of words is slow where many have one of several
 		}
 		var ids []string
 		if err := s.db.SelectContext(ctx, &ids, `SELECT u.id FROM unit u WHERE `+few+` LIMIT ?`, append(args, mostAtSites+1)...); err != nil {

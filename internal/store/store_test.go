@@ -481,7 +481,7 @@ func TestAFleetIsPagedByKey(t *testing.T) {
 		if i%11 == 0 {
 			seen = nil
 		}
-		rows = append(rows, fmt.Sprintf("%036d", i), fmt.Sprintf("hull-%d", i%40), fmt.Sprintf("F%05d-%c", i, 'A'+i%26), site, "B7 works", "1.0.0", state, at, seen)
+		rows = append(rows, fmt.Sprintf("%036d", i), fmt.Sprintf("hull-%d", i%40), fmt.Sprintf("F-%05d-%c", i, 'A'+i%26), site, "B7 works", "1.0.0", state, at, seen)
 	}
 	for part := range slices.Chunk(rows, 9*1000) {
 		if _, err := root.Exec(`INSERT INTO ferry.unit (id, model, serial, site, customer, running, state, entered_at, seen_at) VALUES (?,?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?,?)", 999), part...); err != nil {
@@ -507,8 +507,9 @@ func TestAFleetIsPagedByKey(t *testing.T) {
 		"both, which are of none": {store.UnitQuery{Words: "quay lantern"}, `FALSE`, true},
 		"one site":                {store.UnitQuery{Words: "hall 812"}, `site = 'Quay-side hall 812'`, true},
 		"a short word of many":    {store.UnitQuery{Words: "B7"}, `TRUE`, false},
-		"a serial":                {store.UnitQuery{Words: "f08991-v"}, `serial = 'F08991-V'`, true},
-		"the end of serials":      {store.UnitQuery{Words: "8991-v"}, `serial = 'F08991-V'`, true},
+		"a serial":                {store.UnitQuery{Words: "f-08991-v"}, `serial = 'F-08991-V'`, true},
+		"a part of a serial":      {store.UnitQuery{Words: "08991"}, `serial = 'F-08991-V'`, true},
+		"the end of serials":      {store.UnitQuery{Words: "8991-v"}, `serial = 'F-08991-V'`, true},
 		"the title of models":     {store.UnitQuery{Words: "anchor"}, `model IN ('hull-3', 'hull-33')`, false},
 		"a model and a site":      {store.UnitQuery{Words: "lantern", Model: "hull-20"}, `model = 'hull-20' AND site = 'Lantern store'`, true},
 	} {

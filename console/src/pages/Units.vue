@@ -103,7 +103,7 @@ function mark(u: Unit): [string, string, string] {
       <template #[`item.seen`]="{ item }"><span class="small">{{ when(item.seen) }}</span></template>
       <template #no-data>
         <v-empty-state v-if="pages.next.value" title="None among the units that were looked through" text="The arrow looks further." />
-        <v-empty-state v-else-if="words || state || model" title="No unit is like that" text="Search by the beginning or the end of the serial, by words of site, customer or note, by the model or the version." />
+        <v-empty-state v-else-if="words || state || model" title="No unit is like that" text="Search by the beginning or the end of the serial or a part of it, by words of site, customer or note, by the model or the version." />
         <v-empty-state v-else title="No unit yet" text="Enter one, or read one on a link, and it stands here." action-text="To the links" to="/benches" />
       </template>
     </v-data-table-server>

@@ -3,14 +3,14 @@
 -- of them does not see them.
 --   listed: it is in lists; place: half-done ones first, then by when they were last seen;
 --   serial_key and serial_end: its serial as somebody may have typed it, from its beginning and
---   from its end; words: those of site, customer and note, each behind a space; owes: something
+--   from its end; words: those of serial, site, customer and note, each behind a space; owes: something
 --   is owed to it.
 ALTER TABLE unit
   ADD COLUMN IF NOT EXISTS listed TINYINT(1) AS (same_as IS NULL AND mistake = '') PERSISTENT INVISIBLE,
   ADD COLUMN IF NOT EXISTS place BIGINT AS (IF(state = 'half-done', 1152921504606846976, 0) + COALESCE(TIMESTAMPDIFF(MICROSECOND, '2000-01-01 00:00:00', seen_at), 0)) PERSISTENT INVISIBLE,
   ADD COLUMN IF NOT EXISTS serial_key VARCHAR(64) COLLATE utf8mb4_bin AS (UPPER(REPLACE(serial, ' ', ''))) PERSISTENT INVISIBLE,
   ADD COLUMN IF NOT EXISTS serial_end VARCHAR(64) COLLATE utf8mb4_bin AS (REVERSE(UPPER(REPLACE(serial, ' ', '')))) PERSISTENT INVISIBLE,
-  ADD COLUMN IF NOT EXISTS words VARCHAR(500) COLLATE utf8mb4_general_ci AS (LEFT(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(CONCAT(' ', site, ' ', customer, ' ', note), '-', ' '), '/', ' '), '.', ' '), ',', ' '), ';', ' '), ':', ' '), '(', ' '), ')', ' '), '#', ' '), '_', ' '), 500)) PERSISTENT INVISIBLE,
+  ADD COLUMN IF NOT EXISTS words VARCHAR(500) COLLATE utf8mb4_general_ci AS (LEFT(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(CONCAT(' ', serial, ' ', site, ' ', customer, ' ', note), '-', ' '), '/', ' '), '.', ' '), ',', ' '), ';', ' '), ':', ' '), '(', ' '), ')', ' '), '#', ' '), '_', ' '), 500)) PERSISTENT INVISIBLE,
   ADD COLUMN IF NOT EXISTS owes TINYINT(1) AS (owed <> '') PERSISTENT INVISIBLE,
   ADD KEY IF NOT EXISTS unit_listed (listed, place, id, serial_key, running, model, words),
   ADD KEY IF NOT EXISTS unit_listed_model (listed, model, place, id),
@@ -22,7 +22,7 @@ ALTER TABLE unit
   ADD KEY IF NOT EXISTS unit_revision (model, revision),
   ADD KEY IF NOT EXISTS unit_same (same_as),
   ADD KEY IF NOT EXISTS unit_owes (owes, seen_at);
-ALTER TABLE unit ADD FULLTEXT KEY IF NOT EXISTS unit_words (site, customer, note);
+ALTER TABLE unit ADD FULLTEXT KEY IF NOT EXISTS unit_words (words);
 -- Where a unit was found last.
 ALTER TABLE link ADD KEY IF NOT EXISTS link_unit (unit);
 -- What lists of runs are ordered and found by; model is that of the run's unit.
