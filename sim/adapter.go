@@ -22,6 +22,7 @@ type Wiring struct {
 	Sag         bool   `json:"sag,omitempty"`         // the supply gives way whenever the unit works
 	Weak        int64  `json:"weak,omitempty"`        // the supply gives way once the unit was sent so many bytes since it was called, each time
 	LongLead    bool   `json:"longLead,omitempty"`    // bytes are spoilt above 57 600 baud
+	Slow        int    `json:"slow,omitempty"`        // what is faster than this many baud comes as noise
 	Latency     int64  `json:"latency,omitempty"`     // ms that the adapter holds bytes back
 	Delay       int64  `json:"delay,omitempty"`       // ms of the network, each way
 	Baud        int    `json:"baud,omitempty"`        // the unit's true speed
@@ -190,7 +191,7 @@ func (u *Unit) heard(data []byte, from, to uart) []char {
 	if f.LongLead && from.baud > 57600 {
 		noise = max(noise, 0.0006)
 	}
-	if f.OpenGround {
+	if f.OpenGround || f.Slow > 0 && from.baud > f.Slow {
 		noise = max(noise, 0.5)
 	}
 	if u.onBus() { // its noise is on the bus, where a check finds it

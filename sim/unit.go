@@ -71,7 +71,8 @@ type Spec struct {
 	Page      time.Duration // to program 256 bytes
 	DigestBPS int
 	NoDigest  bool
-	Mute      bool // its program says nothing of itself
+	Calls     string // the line of text for which its program goes into its loader; none where it is empty
+	Mute      bool   // its program says nothing of itself
 	NoRead    bool
 
 	Exact    bool          // its bytes come to the microsecond: it burns a core meanwhile
@@ -117,6 +118,8 @@ type Unit struct {
 	received  int64
 	busy      time.Time // until when the unit works
 	latched   bool      // see Spec.Latch
+	behind    *Unit     // see Relay
+	through   bool      // its line goes on to the one behind it
 	tree      *tree
 	paged     paged
 	codes     []uint32 // faults that it has noted
@@ -364,7 +367,7 @@ func (u *Unit) scaled(d time.Duration) time.Duration { return time.Duration(floa
 // restart begins a new life in the loader or in the program.
 func (u *Unit) restart(loader bool) {
 	u.life++
-	u.loaded = 0
+	u.loaded, u.through = 0, false
 	u.rx = u.rx[:0]
 	u.busy = u.clock.Now()
 	if u.target != nil {
@@ -515,6 +518,9 @@ func (u *Unit) turn() bool {
 	if u.inLoader {
 		return u.boot.turn()
 	}
+	if u.through {
+		return u.passOn()
+	}
 	i := bytes.IndexByte(u.rx, '\r')
 	if i < 0 {
 		if len(u.rx) > 80 {
@@ -532,6 +538,14 @@ func (u *Unit) turn() bool {
 
 // console is what the program answers to a line.
 func (u *Unit) console(line []byte) string {
+	switch {
+	case u.behind != nil && bytes.HasSuffix(line, []byte("LINE THROUGH")):
+		u.through = true
+		return "LINE OPEN\r\n"
+	case u.Calls != "" && bytes.HasSuffix(line, []byte(u.Calls)):
+		u.restart(true)
+		return ""
+	}
 	if bytes.HasSuffix(line, []byte("V?")) && !u.Mute {
 		return "program " + u.version() + "\r\n"
 	}

@@ -26,7 +26,15 @@ const (
 )
 
 // The rungs of the ladder of repeats, from the bottom.
-var Rungs = []string{"plug", "ask", "restart", "lead", "adapter"}
+var Rungs = []string{"plug", "ask", "restart", "lead", Slower, "adapter"}
+
+// Slower is the rung at which the loader stays at the speed at which it is called; there is
+// none where it works at that speed anyway.
+const Slower = "slower"
+
+// TooFast is the class of a link over which the loader answers when it is called, and not at
+// the speed at which it goes on.
+const TooFast = "too-fast"
 
 // Try is a rung that somebody has tried, and what came of it.
 type Try struct {
@@ -66,6 +74,7 @@ type Input struct {
 	Locked    bool             // its memory is known to be locked against reading
 	Unit      string           // its serial
 	Link      string
+	Hurries   bool // its loader goes on at a higher speed than it is called at
 }
 
 // Sure is what condition a section is in, and from what that is known.
@@ -85,12 +94,14 @@ type Choice struct {
 	Grave bool      `json:"grave,omitempty" doc:"Something is lost for good."`
 	Needs core.Said `json:"needs"`
 	Past  *Count    `json:"past,omitempty" doc:"How often it helped on this model."`
+	// Slower says of go-on that the loader stays at the speed at which it is called.
+	Slower bool `json:"slower,omitempty" doc:"Of go-on: at the speed at which the loader is called."`
 	core.Todo
 }
 
 // Rung is one step of the ladder.
 type Rung struct {
-	Rung  string     `json:"rung" enum:"plug,ask,restart,lead,adapter,by-hand,stop"`
+	Rung  string     `json:"rung" enum:"plug,ask,restart,lead,slower,adapter,by-hand,stop"`
 	Says  core.Said  `json:"says"`
 	State string     `json:"state" enum:"tried,next,ahead"`
 	Tried *TryResult `json:"tried,omitempty"`
@@ -154,12 +165,27 @@ func (in Input) stranger() bool {
 
 // exhausted tells whether every rung was tried, and nothing has answered.
 func (in Input) exhausted() bool {
-	for _, r := range Rungs {
+	for _, r := range in.rungs() {
 		if !slices.ContainsFunc(in.Tried, func(t Try) bool { return t.Rung == r }) {
 			return false
 		}
 	}
 	return !in.answers()
+}
+
+// rungs are those of this unit.
+func (in Input) rungs() []string {
+	return slices.DeleteFunc(slices.Clone(Rungs), func(r string) bool { return r == Slower && (!in.Hurries || in.State.Slower) })
+}
+
+// slower tells whether the run should go on at the speed at which its loader is called: that
+// was what helped, or the line was lost at the higher one again.
+func (in Input) slower() bool {
+	if !in.Hurries || in.State.Slower || in.through() {
+		return false
+	}
+	n := len(in.Tried)
+	return in.State.Silences >= 2 || n > 0 && in.Tried[n-1].Rung == Slower && in.Tried[n-1].Answered
 }
 
 // heals tells whether there is a way around the unit's own loader, and what to put in.
@@ -238,6 +264,10 @@ func choice(in Input, do string) Choice {
 			c.Needs = core.Say("The same unit on its link; %d of %d pieces are still to be written.", left, max(left, s.View().Changes))
 		}
 		c.Todo = core.Todos(words.RunResume(s.Opened.Run).To("Go on"))
+		if in.slower() {
+			c.Says, c.Risks = core.Say("Go on with the write, slower"), core.Say("Nothing new. What is written stays; the rest takes longer.")
+			c.Slower, c.Todo = true, core.Todos(words.RunResumeSlower(s.Opened.Run).To("Go on, slower"))
+		}
 		if !in.Open {
 			c.Says, c.Todo = core.Say("Write it again"), core.Todos(words.Flash(in.Unit, s.Opened.Version).To("Begin anew"))
 		}
@@ -314,6 +344,10 @@ func head(in Input) (says, why core.Said) {
 		why = core.Say("It does not answer.")
 	case in.Withdrawn != "":
 		why = core.Say("It answers. The release was withdrawn meanwhile: %s.", strings.TrimSuffix(in.Withdrawn, "."))
+	case in.slower() && s.Silences >= 2:
+		why = core.Say("Its loader answers when it is called, and the line was lost %d times at the higher speed at which it goes on.", s.Silences)
+	case in.slower():
+		why = core.Say("Its loader answers at the speed at which it is called, and not at the higher one at which it goes on.")
 	default:
 		why = core.Say("Its loader answers.")
 	}
@@ -322,7 +356,7 @@ func head(in Input) (says, why core.Said) {
 
 // rungSays is what a person does at a rung.
 var rungSays = map[string]string{
-	"plug": "Pull the plug, look at it, and plug it in again", "ask": "Ask it again", "restart": "Switch it off, wait, and switch it on", "lead": "Take another lead",
+	"plug": "Pull the plug, look at it, and plug it in again", "ask": "Ask it again", "restart": "Switch it off, wait, and switch it on", "lead": "Take another lead", Slower: "Go slower: stay at the speed at which it is called",
 	"adapter": "Take another adapter", "stop": "Stop, and set it apart",
 }
 
@@ -336,12 +370,25 @@ func ladder(in Input) (all []Rung) {
 		return []Rung{}
 	}
 	next := !in.answers()
-	rest := slices.Clone(Rungs)
+	rest := in.rungs()
 	slices.SortStableFunc(rest, func(a, b string) int { return better(in.Past[b]) - better(in.Past[a]) })
+	if n := len(in.Tried); n > 0 && in.Tried[n-1].Class == TooFast { // that says which rung it wants
+		slices.SortStableFunc(rest, func(a, b string) int {
+			switch {
+			case a == Slower:
+				return -1
+			case b == Slower:
+				return 1
+			}
+			return 0
+		})
+	}
 	for _, t := range in.Tried {
 		r := Rung{Rung: t.Rung, Says: RungSays(t.Rung), State: "tried", Tried: &TryResult{Answered: t.Answered, At: t.At, By: t.By, Says: core.Say("no answer")}}
 		if t.Answered {
 			r.Tried.Says = core.Say("it answers")
+		} else if t.Class == TooFast {
+			r.Tried.Says = core.Say("it answers when it is called, and not at the speed at which it goes on")
 		} else if t.Class != "" {
 			r.Tried.Says = core.Say("no answer: %s", strings.ReplaceAll(t.Class, "-", " "))
 		}

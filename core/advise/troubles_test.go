@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
+	"zealousferry/core/visit"
 	"zealousferry/sim"
 )
 
@@ -35,6 +37,7 @@ type bench struct {
 	at      func(s *run.State) bool
 	tried   []advise.Try
 	before  int
+	hurries bool
 }
 
 func (b *bench) Open(ctx context.Context, name string) (link.Link, error) {
@@ -100,13 +103,17 @@ func opened(b *bench) run.Opened {
 }
 
 // ask asks who is on the line, as a check of the link does.
-func (b *bench) ask() *advise.Line {
+func (b *bench) ask(slower bool) *advise.Line {
 	l, err := b.Open(context.Background(), "")
 	if err != nil {
 		return &advise.Line{}
 	}
 	defer l.Close()
-	s, err := coretest.Session(context.Background(), l, b.sheet.Main(), 0.1)
+	open := visit.OpenNow
+	if slower {
+		open = visit.OpenSlower
+	}
+	s, err := open(context.Background(), l, b.sheet.Main(), link.Pace{Clock: core.System{}, Scale: 0.1})
 	if err != nil {
 		return &advise.Line{}
 	}
@@ -119,6 +126,13 @@ func (b *bench) ask() *advise.Line {
 		}
 	}
 	return line
+}
+
+// quick is the sheet of a small board that is called at 57 600 baud and goes on at another
+// speed.
+func quick(baud int) []byte {
+	raw := strings.Replace(string(coretest.Small), "baud: 115200", fmt.Sprintf("baud: 57600\n  fast: %d", baud), 1)
+	return []byte(strings.Replace(raw, "baud: 115200", "baud: 57600", 1))
 }
 
 func planned(s *run.State) bool { return s.Main().Planned != nil }
@@ -143,6 +157,7 @@ var troubles = []struct {
 	change func(*sim.Spec)
 	hand   string
 	good   bool
+	hurry  int // its loader goes on at this speed
 }{
 	{name: "the lead slips in the middle, and is pushed home", fault: func(b *bench) { b.unit.Set(sim.Faults{CutLead: 1}) }, found: "plug", mend: whole, first: advise.Look, then: advise.GoOn, ends: "released"},
 	{name: "the supply fails in the middle", fault: func(b *bench) { b.unit.Power(false) }, found: "restart", mend: func(b *bench) { b.unit.Power(true) }, first: advise.Look, then: advise.GoOn, ends: "released"},
@@ -162,6 +177,7 @@ var troubles = []struct {
 	{name: "the wire to the unit is off", fault: func(b *bench) { b.unit.Set(sim.Faults{Wiring: sim.Wiring{OpenToUnit: true}}) }, found: "plug", mend: whole, first: advise.Look, then: advise.GoOn, ends: "released"},
 	{name: "the ground is off, and nothing that is asked comes back", fault: func(b *bench) { b.unit.Set(sim.Faults{Wiring: sim.Wiring{OpenGround: true}}) }, found: "lead", mend: whole, first: advise.Look, then: advise.GoOn, ends: "released"},
 	{name: "withdrawn, and its memory refuses a piece: nothing can be put into it", at: planned, fault: stuck, taken: "it forgets the head", then: advise.Apart, ends: "apart"},
+	{name: "its lead is too long for the speed at which the loader goes on", hurry: 115200, fault: func(b *bench) { b.unit.Set(sim.Faults{Wiring: sim.Wiring{Slow: 57600}}) }, first: advise.Look, then: advise.GoOn, ends: "released"},
 	{name: "locked, lost in the middle, and there is no backup", change: func(s *sim.Spec) { s.Locked = true }, fault: func(b *bench) { b.unit.Set(sim.Faults{CutLead: 1}) }, found: "plug", mend: whole, first: advise.Look, then: advise.GoOn, ends: "released"},
 }
 
@@ -182,7 +198,14 @@ func TestTroubles(t *testing.T) {
 	for _, x := range troubles {
 		t.Run(x.name, func(t *testing.T) {
 			t.Parallel()
-			u, sheet, err := coretest.SmallUnit(x.change)
+			u, sheet, err := coretest.SmallUnit(func(s *sim.Spec) {
+				if x.change != nil {
+					x.change(s)
+				}
+				if x.hurry > 0 {
+					s.Baud = 57600
+				}
+			})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -192,6 +215,14 @@ func TestTroubles(t *testing.T) {
 				b.at = half
 			}
 			sheet.Digest = b.Put(coretest.Small)
+			if x.hurry > 0 {
+				raw := quick(x.hurry)
+				if b.sheet, err = model.ReadSheet(raw); err != nil {
+					t.Fatal(err)
+				}
+				sheet, b.hurries = b.sheet, visit.Hurries(b.sheet.Main())
+				sheet.Digest = b.Put(raw)
+			}
 			o := opened(b)
 			if x.change != nil {
 				o.Noted = []core.Fact{{Name: core.FactRevision, Value: "D", Source: core.FromLabel, At: time.Now()}}
@@ -209,7 +240,7 @@ func TestTroubles(t *testing.T) {
 			var line *advise.Line
 			first := true
 			for range 12 {
-				in := advise.Input{State: s, Open: s.Closed == nil, Line: line, Tried: b.tried, Withdrawn: x.taken, ByHand: x.hand, Unit: "S-0001", Link: "b/l", Before: b.before}
+				in := advise.Input{State: s, Open: s.Closed == nil, Line: line, Tried: b.tried, Withdrawn: x.taken, ByHand: x.hand, Unit: "S-0001", Link: "b/l", Before: b.before, Hurries: b.hurries}
 				a := advise.Of(in)
 				if len(a.Choices) == 0 || len(a.Ladder) == 0 || a.Why.Text == "" {
 					t.Fatalf("no advice: %+v", a)
@@ -234,7 +265,7 @@ func TestTroubles(t *testing.T) {
 					if x.found == rung {
 						x.mend(b)
 					}
-					line = b.ask()
+					line = b.ask(rung == advise.Slower)
 					if rung != "unit" {
 						b.tried = append(b.tried, advise.Try{Rung: rung, Answered: line.Answers})
 					}
@@ -247,7 +278,7 @@ func TestTroubles(t *testing.T) {
 						o.Release = b.Release(sheet, "2.0.0", 0x1000, coretest.SmallProgram("2.0.0"), map[string][]string{"revision": {"D"}})
 						s = b.begin(o, b.release(o.Release))
 					} else {
-						again, err := run.TakeUp(b.journal, run.TakenUp{By: "p"}, b, b.pace)
+						again, err := run.TakeUp(b.journal, run.TakenUp{By: "p", Slower: a.Choices[0].Slower}, b, b.pace)
 						if err != nil {
 							t.Fatal(err)
 						}
@@ -320,13 +351,13 @@ func TestABootLoaderThatIsGone(t *testing.T) {
 	before := u.Memory()
 	s := b.begin(o, b.release(o.Release))
 	in := advise.Input{State: s, Open: true, Header: sheet.Main().Header.Title.In("en"), Heals: []string{"2.0.0"}, Unit: "L-0001", Link: "b/l"}
-	for range advise.Rungs {
+	for range len(advise.Rungs) - 1 { // its loader works at the speed at which it is called
 		a := advise.Of(in)
 		if a.Choices[0].Do != advise.Look {
 			t.Fatalf("%+v", a.Choices)
 		}
 		i := slices.IndexFunc(a.Ladder, func(r advise.Rung) bool { return r.State == "next" })
-		in.Line = b.ask()
+		in.Line = b.ask(false)
 		in.Tried = append(in.Tried, advise.Try{Rung: a.Ladder[i].Rung, Answered: in.Line.Answers})
 	}
 	if a := advise.Of(in); a.Choices[0].Do != advise.Header || a.Choices[1].Do != advise.Apart {

@@ -181,7 +181,7 @@ func (seen *Seen) elsewhere(ctx context.Context, t *tap, sheet *model.Sheet, p l
 			continue
 		}
 		a.Baud, a.Wait = baud, 250*time.Millisecond
-		version, err := link.AskVersion(ctx, t, a, nil, p)
+		version, err := link.AskVersion(ctx, t, a, sheet.Main().Loader.Serial().Through, p)
 		switch k := core.KindOf(err); {
 		case err == nil && version != "":
 			m := link.Default(baud)
@@ -199,7 +199,7 @@ func (seen *Seen) call(ctx context.Context, t *tap, all []*model.Sheet, p link.P
 	for i, c := range all {
 		x := c.Main().Loader
 		tell.say("the loader %s is called, %d of %d", x.Kind, i+1, len(all))
-		session, err := visit.OpenSteady(ctx, t, c.Main(), p)
+		session, err := visit.OpenSlower(ctx, t, c.Main(), p)
 		sent, got := t.taken()
 		if i == 0 {
 			seen.unecho(sent, got, x.Serial().OneWire)
@@ -358,7 +358,7 @@ func hear(ctx context.Context, t *tap, sheet *model.Sheet, m link.Mode, p link.P
 	if err := t.SetMode(m); err != nil {
 		return nil, false, err
 	}
-	if err := link.Play(ctx, t, sheet.Main().Loader.Serial().Leave, p); err != nil {
+	if err := link.Play(ctx, t, sheet.Main().Loader.Serial().Asking(), p); err != nil {
 		return nil, false, err
 	}
 	before := link.SignsOf(t)

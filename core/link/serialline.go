@@ -8,7 +8,21 @@ type Serial struct {
 	OneWire bool   `yaml:"one-wire"` // one wire carries both ways: the bench hears what it sends
 	Enter   []Hand `yaml:"enter"`
 	Leave   []Hand `yaml:"leave"`
+	// Through is what has a thing between the bench and the unit pass the line on: the modem
+	// lines are that thing's then, not the unit's.
+	Through []Hand `yaml:"through"`
 }
+
+// Asking is what goes before the program is asked.
+func (s Serial) Asking() []Hand {
+	if len(s.Through) > 0 {
+		return s.Through
+	}
+	return s.Leave
+}
+
+// Lines tells whether the modem lines bring the unit out of its loader.
+func (s Serial) Lines() bool { return len(s.Leave) > 0 && len(s.Through) == 0 }
 
 // Mode is the line's setting.
 func (s Serial) Mode() Mode {

@@ -356,8 +356,10 @@ func (o Options) Begin(ctx context.Context, l link.Link, loader string) (link.St
 	if err := s.SetMode(on.Mode()); err != nil {
 		return nil, err
 	}
-	if err := link.Play(ctx, s, on.Enter, o.Pace); err != nil {
-		return nil, err
+	for _, script := range [][]link.Hand{on.Through, on.Enter} {
+		if err := link.Play(ctx, s, script, o.Pace); err != nil {
+			return nil, err
+		}
 	}
 	return s, s.Purge()
 }

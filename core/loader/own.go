@@ -31,12 +31,14 @@ const onLine = `{
   "baud": { "type": "integer", "minimum": 300, "maximum": 12000000, "description": "Speed at which the loader is called." },
   "parity": { "enum": ["none", "even", "odd"], "description": "Of the loader's line; none where it is left out." },
   "one-wire": { "type": "boolean", "description": "One wire carries both ways: the bench hears what it sends." },
-  "enter": { "$ref": "#/$defs/script", "description": "What the modem lines do to bring the unit into its loader." },
+  "enter": { "$ref": "#/$defs/script", "description": "What the modem lines do, or what is said, to bring the unit into its loader." },
+  "through": { "$ref": "#/$defs/script", "description": "What has a thing between bench and unit pass the line on, before the loader or the program is called. The modem lines are that thing's." },
   "leave": { "$ref": "#/$defs/script", "description": "What they do to bring it back into its program." }
 }`
 
 const script = `{ "type": "array", "maxItems": 64, "items": { "type": "object", "additionalProperties": false,
-  "properties": { "line": { "enum": ["dtr", "rts"] }, "on": { "type": "boolean" }, "wait": { "type": "string", "pattern": "^[0-9]+(ms|s)$" } } } }`
+  "properties": { "line": { "enum": ["dtr", "rts"] }, "on": { "type": "boolean" }, "wait": { "type": "string", "pattern": "^[0-9]+(ms|s)$" },
+    "say": { "type": "string", "minLength": 1, "maxLength": 120, "description": "Text that is sent." }, "hear": { "type": "string", "minLength": 1, "maxLength": 120, "description": "Text that is waited for, as long as wait says (2 s where it says nothing)." } } } }`
 
 // LineSchema is the schema of the options of a loader on a serial line, with further
 // properties of its own (a JSON object; empty where it has none) and definitions, each by

@@ -337,7 +337,7 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 				return bad("where is %q; expected an address, or the name of a setting of this sheet", item.Where)
 			}
 		case Start:
-			if item.At != AtLeft || len(s.Main().Loader.Serial().Leave) == 0 {
+			if item.At != AtLeft || !s.Main().Loader.Serial().Lines() {
 				return bad("a start is at left, of a model whose loader is left by its lines; elsewhere a person does it")
 			}
 		case Apply:

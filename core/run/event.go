@@ -295,6 +295,8 @@ type TakenUp struct {
 	// Links are those of sections on further links, by section, where they changed; of a
 	// section behind a programming header the unit's own lead.
 	Links map[string]string `json:"links,omitempty"`
+	// Slower says that loaders stay at the speed at which they are called, from now on.
+	Slower bool `json:"slower,omitempty"`
 }
 
 // Identified is what the unit said of itself.

@@ -6,6 +6,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/image"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
 	"zealousferry/core/registry"
@@ -32,7 +33,11 @@ func (r *Run) makePlan(ctx context.Context, x *Section) error {
 	if err != nil {
 		return err
 	}
-	return r.note(x, KindPlanned, Planned{Plan: p.Digest(), Sectors: p.Sectors, Actions: len(p.Actions), Bytes: p.Bytes(), Pace: kind.Pace(d.Loader.Own)})
+	pace := kind.Pace(d.Loader.Own)
+	if r.journal.State().Slower {
+		pace = min(pace, loader.LinePace(d.Loader.Own))
+	}
+	return r.note(x, KindPlanned, Planned{Plan: p.Digest(), Sectors: p.Sectors, Actions: len(p.Actions), Bytes: p.Bytes(), Pace: pace})
 }
 
 // build makes the plan of a section out of what the journal names, the same each

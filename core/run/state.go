@@ -27,6 +27,8 @@ type State struct {
 	Fault   *Fault
 	// SameFault is how often the unit's memory has refused, or not held, the same piece.
 	SameFault int
+	Slower    bool // loaders stay at the speed at which they are called
+	Silences  int  // how often the run stopped because nothing was heard, at the speed of now
 	Closed    *Closed
 	Waits     string
 	OpenedAt  int64 // microseconds, wall
@@ -203,6 +205,9 @@ func (s *State) ofRun(e Event) (err error) {
 		before := s.worn
 		s.Fault, err = body[Fault](e)
 		s.wear(before)
+		if err == nil && (s.Fault.Kind == core.NotAnswering || s.Fault.Kind == core.Interrupted) {
+			s.Silences++
+		}
 		if err == nil && s.Fault.Then == "" {
 			s.Fault.Then = follows(s.Fault.Kind, s.Touched())
 		}
@@ -328,6 +333,9 @@ func (s *State) takeUp(e Event) error {
 		return err
 	}
 	s.TakenUp, s.Halves = t, s.Halves+1
+	if t.Slower && !s.Slower {
+		s.Slower, s.Silences = true, 0
+	}
 	if t.Bench != "" {
 		s.Opened.Bench = t.Bench
 	}

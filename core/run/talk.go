@@ -57,7 +57,7 @@ func (r *Run) connect(ctx context.Context, x *Section) (loader.Session, error) {
 		return l.session, nil
 	}
 	r.leave(ctx, l)
-	s, err := visit.Open(ctx, l.Link, d, r.pace, visit.Hooks{Ready: func() { r.calling(x) }, Secret: r.secret, Key: r.key})
+	s, err := visit.Open(ctx, l.Link, d, r.pace, visit.Hooks{Ready: func() { r.calling(x) }, Secret: r.secret, Key: r.key, Slower: r.journal.State().Slower})
 	if err != nil {
 		l.Close()
 		delete(r.lines, x.Link)

@@ -22,6 +22,8 @@ type Hooks struct {
 	Key   func(ctx context.Context, secret string, level byte, seed []byte) ([]byte, error)
 	Watch func(loader.Turn)         // each step of a dialogue
 	Note  func(sent bool, b []byte) // all that a dialogue sends and hears
+	// Slower has the loader stay at the speed at which it is called.
+	Slower bool
 }
 
 // Open opens the loader of a section on a link.
@@ -33,23 +35,28 @@ func Open(ctx context.Context, l link.Link, x *model.Section, p link.Pace, h Hoo
 	return open(ctx, l, kind, x, options(x, p, h))
 }
 
-// OpenSteady is OpenNow at the speed at which the loader is called, where the line
-// itself is in question.
-func OpenSteady(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
+// Hurries tells whether a section's loader goes on at a higher speed than it is called at.
+func Hurries(x *model.Section) bool {
 	kind, err := registry.Loader(x.Loader.Kind)
-	if err != nil {
-		return nil, err
-	}
-	o := options(x, p, Hooks{})
-	o.Await, o.Steady = 0, true
-	return kind.Open(ctx, l, o)
+	called := loader.LinePace(x.Loader.Own)
+	return err == nil && called > 0 && kind.Pace(x.Loader.Own) > called
 }
 
 // OpenNow is Open for a unit that is there and has power: nobody is called.
 func OpenNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
+	return openNow(ctx, l, x, p, Hooks{})
+}
+
+// OpenSlower is OpenNow at the speed at which the loader is called, where the line
+// itself is in question.
+func OpenSlower(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
+	return openNow(ctx, l, x, p, Hooks{Slower: true})
+}
+
+func openNow(ctx context.Context, l link.Link, x *model.Section, p link.Pace, h Hooks) (loader.Session, error) {
 	now := *x
 	now.Loader.Await = 0
-	return Open(ctx, l, &now, p, Hooks{})
+	return Open(ctx, l, &now, p, h)
 }
 
 // Answers tells whether a unit can be asked through a section who it is, at any time: not by
@@ -68,7 +75,7 @@ func Quiet(x *model.Section) bool {
 // options are a section's for its loader.
 func options(x *model.Section, p link.Pace, h Hooks) loader.Options {
 	l := x.Loader
-	return loader.Options{Own: l.Own, Await: l.Await, Ready: h.Ready, Secret: h.Secret, Key: h.Key, Watch: h.Watch, Note: h.Note, Map: &x.Memory, Pace: p}
+	return loader.Options{Own: l.Own, Await: l.Await, Ready: h.Ready, Secret: h.Secret, Key: h.Key, Watch: h.Watch, Note: h.Note, Steady: h.Slower, Map: &x.Memory, Pace: p}
 }
 
 // Leave ends a session and brings the unit back into its program, as well as it
@@ -89,7 +96,7 @@ func Leave(ctx context.Context, s loader.Session, l link.Link, x *model.Section,
 // take the order.
 func Restart(ctx context.Context, s loader.Session, l link.Link, x *model.Section) (asked bool, err error) {
 	stream, ok := l.(link.Stream)
-	lines := ok && len(x.Loader.Serial().Leave) > 0 && core.KindOf(stream.SetLine(link.RTS, false)) != core.RefusedByUnit
+	lines := ok && x.Loader.Serial().Lines() && core.KindOf(stream.SetLine(link.RTS, false)) != core.RefusedByUnit
 	if lines || s.Can(loader.Reset) != nil {
 		return false, nil
 	}
@@ -117,7 +124,7 @@ func AskProgram(ctx context.Context, l link.Link, x *model.Section, started bool
 	if started {
 		ask = link.HearVersion
 	}
-	return ask(ctx, stream, x.Application, x.Loader.Serial().Leave, p)
+	return ask(ctx, stream, x.Application, x.Loader.Serial().Asking(), p)
 }
 
 // Beforehand asks the program for its version, where the section's loader does not
@@ -148,7 +155,7 @@ func ask(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (strin
 	if err != nil {
 		return "", err
 	}
-	return link.AskVersion(ctx, s, x.Application, nil, p)
+	return link.AskVersion(ctx, s, x.Application, x.Loader.Serial().Through, p)
 }
 
 // Strength says how sure an identity is that rests on these facts of the wire.

@@ -48,6 +48,7 @@ var Ways = []Way{
 	{"history", "see what happened to a unit", "ferry history {unit}", "/units/{unit}"},
 	{"run-show", "look at a run", "ferry run show {run}", "/runs/{run}"},
 	{"run-resume", "go on with a run", "ferry run resume {run}", "/runs/{run}"},
+	{"run-slower", "go on with a run, at the speed at which its loader is called", "ferry run resume {run} --slower", "/runs/{run}"},
 	{"run-label", "go on with a run, with the label read anew", "ferry run resume {run} --label SERIAL", "/runs/{run}"},
 	{"run-abandon", "give a run up by name", "ferry run abandon {run} --reason …", "/runs/{run}"},
 	{"run-lay-aside", "lay a run aside", "ferry run lay-aside {run} --place … --holder …", "/runs/{run}"},
@@ -170,6 +171,7 @@ func Sites() core.Step                              { return step("sites") }
 func History(unit string) core.Step                 { return step("history", unit) }
 func RunShow(run string) core.Step                  { return step("run-show", run) }
 func RunResume(run string) core.Step                { return step("run-resume", run) }
+func RunResumeSlower(run string) core.Step          { return step("run-slower", run) }
 func RunLabel(run string) core.Step                 { return step("run-label", run) }
 func RunAbandon(run string) core.Step               { return step("run-abandon", run) }
 func RunLayAside(run string) core.Step              { return step("run-lay-aside", run) }

@@ -43,7 +43,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	if link.ShapeOf(l) == link.Addressed { // of a whole vehicle it is the vehicle itself that is asked
 		slices.SortStableFunc(all, func(x, y brief) int { return cmp.Compare(y.Holds, x.Holds) })
 	}
-	slices.SortStableFunc(all, func(x, y brief) int { return dialogues(x) - dialogues(y) }) // a dialogue waits longer for an answer than a call does
+	slices.SortStableFunc(all, func(x, y brief) int { return long(x) - long(y) })
 	asked := first(all, o.Model)
 	if o.Named {
 		asked = asked[:1]
@@ -58,6 +58,9 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		}
 		if of.Dialogue { // each model's dialogue is its own
 			way += ", as " + of.Model
+		}
+		if of.Through {
+			way += ", through what is between, as " + of.Model
 		}
 		named := o.Named || i == 0 && of.Model == o.Model
 		if seen[way] || !named && !of.Answers { // such a one is called only by name
@@ -94,8 +97,10 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")
 }
 
-func dialogues(x brief) int {
-	if x.Dialogue {
+// long puts those last for whose answer one waits longer than for a loader's that is called:
+// a dialogue, and a unit behind something.
+func long(x brief) int {
+	if x.Dialogue || x.Through {
 		return 1
 	}
 	return 0
@@ -127,9 +132,12 @@ func (b *Bench) askWho(ctx context.Context, l link.Link, s *model.Sheet, all []b
 		return client.Result{}, err
 	}
 	open := visit.OpenNow
+	if o.Slower {
+		open = visit.OpenSlower
+	}
 	if o.Await {
 		open = func(ctx context.Context, l link.Link, x *model.Section, p link.Pace) (loader.Session, error) {
-			return visit.Open(ctx, l, x, p, visit.Hooks{})
+			return visit.Open(ctx, l, x, p, visit.Hooks{Slower: o.Slower})
 		}
 	}
 	session, err := open(ctx, l, x, b.pace())

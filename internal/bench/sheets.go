@@ -35,6 +35,7 @@ type brief struct {
 	Answers  bool        `json:"answers"`  // the unit can be asked at any time
 	Quiet    bool        `json:"quiet"`    // asking leaves its program at work
 	Dialogue bool        `json:"dialogue"` // its own, which is of no other model
+	Through  bool        `json:"through"`  // something between passes the line on
 	Holds    int         `json:"holds"`    // slots for other units
 	ToolKind string      `json:"toolKind"` // loader of the helper tool at its programming header
 	ToolSays string      `json:"toolSays"`
@@ -43,7 +44,7 @@ type brief struct {
 func briefOf(s *model.Sheet, sheet core.Digest) brief {
 	x := s.Main()
 	b := brief{Sheet: sheet, Model: s.Model, Title: s.Name.In("en"), Kind: x.Loader.Kind, Says: x.Loader.Says, Baud: x.Loader.Serial().Baud, Parity: x.Loader.Serial().Mode().Parity,
-		Answers: visit.Answers(x), Quiet: visit.Quiet(x), Dialogue: x.Loader.Own["dialogue"] != nil, Holds: len(s.Holds)}
+		Answers: visit.Answers(x), Quiet: visit.Quiet(x), Dialogue: x.Loader.Own["dialogue"] != nil, Holds: len(s.Holds), Through: len(x.Loader.Serial().Through) > 0}
 	if kind, err := registry.Loader(x.Loader.Kind); err == nil {
 		limits := kind.Limits(x.Loader.Own)
 		b.Known, b.Shape, b.ByEye = true, limits.Shape, limits.Identity == loader.ByEye

@@ -26,7 +26,7 @@ func (b *Bench) resume(ctx context.Context, o client.Order) error {
 	if err := j.claim(); err != nil {
 		return err
 	}
-	t := run.TakenUp{Epoch: o.Epoch, By: o.By, Label: o.Label, Why: "taken up by order", Links: o.Links}
+	t := run.TakenUp{Epoch: o.Epoch, By: o.By, Label: o.Label, Why: "taken up by order", Links: o.Links, Slower: o.Slower}
 	was := j.journal.State().Opened
 	if link := b.id.Name + "/" + o.Link; was.Link != link || was.Bench != b.id.Bench {
 		t.Bench, t.Link = b.id.Bench, link

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -93,25 +95,27 @@ func (a *app) linkState(l client.Link) string {
 }
 
 func (a *app) identifyVerb() *cobra.Command {
-	label, as, power := "", "", false
+	n := client.NewIdentify{}
 	v := &cobra.Command{Use: "identify LINK|UNIT", Short: "Ask the unit on a link who it is", Args: cobra.ExactArgs(1),
 		Example:           "  ferry identify van/quay-1\n  ferry identify Q80-4417-206      (where it was last read)\n  ferry identify van/pier-1 --model dunlin --power   (switch it on while the tool calls)",
 		ValidArgsFunction: a.complete(places),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			if power {
+			if n.Await {
 				fmt.Fprintln(a.err, "The tool calls now. Take the unit's power off, and apply it again.")
 			}
 			id, err := asking(ctx, a, c, args[0], func(ctx context.Context) (client.Identity, error) {
-				return c.IdentifyAs(ctx, args[0], label, as, power)
+				n.At = args[0]
+				return c.IdentifyAs(ctx, n)
 			})
 			if err != nil {
 				return err
 			}
 			return a.show(id, func() { a.identity(id) })
 		})}
-	v.Flags().StringVar(&label, "label", "", "the serial on the label, where the unit does not tell it")
-	v.Flags().StringVar(&as, "model", "", "the model whose loader is called first; one told only by eye must be named")
-	v.Flags().BoolVar(&power, "power", false, "the unit opens its loader only when it is switched on: a person does that while the tool calls")
+	v.Flags().StringVar(&n.Label, "label", "", "the serial on the label, where the unit does not tell it")
+	v.Flags().StringVar(&n.Model, "model", "", "the model whose loader is called first; one told only by eye must be named")
+	v.Flags().BoolVar(&n.Await, "power", false, "the unit opens its loader only when it is switched on: a person does that while the tool calls")
+	v.Flags().BoolVar(&n.Slower, "slower", false, "its loader stays at the speed at which it is called")
 	return v
 }
 
@@ -211,7 +215,7 @@ func (a *app) history(h client.History) {
 				change = dash(e.From) + " → " + dash(e.To)
 			}
 		}
-		note := e.Reason
+		note := sentence(e.Reason)
 		if e.Halves > 1 {
 			note = strings.TrimSpace("(" + again(e.Halves) + ")" + " " + note)
 		}
@@ -219,7 +223,7 @@ func (a *app) history(h client.History) {
 			note += " (overlaps another run)"
 		}
 		if e.Why != "" {
-			note = strings.TrimSpace(fmt.Sprintf("Job %d: %s. %s", e.Job, strings.TrimSuffix(e.Why, "."), note))
+			note = strings.TrimSpace(fmt.Sprintf("Job %d: %s %s", e.Job, sentence(e.Why), note))
 		}
 		if e.Asked != "" {
 			note = strings.TrimSpace(note + " Asked by " + e.Asked + ".")
@@ -233,6 +237,20 @@ func (a *app) history(h client.History) {
 	if h.Before > 0 {
 		fmt.Fprintf(a.out, "Older ones: the same with --before %d\n", h.Before)
 	}
+}
+
+// sentence ends what somebody has typed, or an outcome's reason, as a sentence.
+func sentence(s string) string {
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return ""
+	}
+	first, size := utf8.DecodeRuneInString(s)
+	s = string(unicode.ToUpper(first)) + s[size:]
+	if strings.HasSuffix(s, ".") || strings.HasSuffix(s, "!") || strings.HasSuffix(s, "?") {
+		return s
+	}
+	return s + "."
 }
 
 // identified is the age of a link's identity. It dies when the link changes.

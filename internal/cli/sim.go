@@ -73,11 +73,15 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 	for _, u := range world.Present() {
 		s := u.Spec()
 		s.Scale, s.Path = scale, filepath.Join(dir, u.Link+".memory")
-		unit, err := sim.Start(s, "127.0.0.1:0", a.clock)
+		start := func() (*sim.Unit, error) { return sim.Start(s, "127.0.0.1:0", a.clock) }
+		if box := fleet[u.Through]; box != nil {
+			start = func() (*sim.Unit, error) { return sim.Relay(box, s, a.clock) }
+		}
+		unit, err := start()
 		if err != nil && s.Web != "" { // another demo has its address
 			fmt.Fprintf(a.err, "Unit %s has no page of its own: %v\n", u.Serial, err)
 			s.Web = ""
-			unit, err = sim.Start(s, "127.0.0.1:0", a.clock)
+			unit, err = start()
 		}
 		if err != nil {
 			return err

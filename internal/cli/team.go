@@ -52,6 +52,7 @@ func (a *app) runResume() *cobra.Command {
 		})}
 	v.Flags().StringVar(&in.Label, "label", "", "the serial on the label, where the unit does not tell it")
 	v.Flags().StringVar(&in.At, "at", "", "the link (BENCH/NAME) that the unit is on now, if it is another")
+	v.Flags().BoolVar(&in.Slower, "slower", false, "its loaders stay at the speed at which they are called")
 	v.Flags().StringToStringVar(&in.Links, "link", nil, "a further link of the unit, as NAME=BENCH/LINK, if it is another")
 	return v
 }
@@ -233,7 +234,11 @@ func (a *app) showRun(r client.Run) {
 		if !r.Signed {
 			signed = a.paint(brick, "NOT SIGNED BY ITS BENCH")
 		}
-		a.pair("record", fmt.Sprintf("%s; verified by %s; journal %s", signed, dash(strings.ReplaceAll(r.Record.Verified, "-", " ")), short(r.Record.Journal.String())))
+		verified := "" // nothing was to be verified where nothing was to be done
+		if r.Record.Verified != "" {
+			verified = "verified by " + strings.ReplaceAll(r.Record.Verified, "-", " ") + "; "
+		}
+		a.pair("record", fmt.Sprintf("%s; %sjournal %s", signed, verified, short(r.Record.Journal.String())))
 	}
 	a.sides(r.Sides)
 	a.setup(r.Setup)

@@ -282,7 +282,8 @@ type Order struct {
 	Links    map[string]string `json:"links,omitempty"` // of sections on further links, by section
 	Laid     *run.LaidAside    `json:"laid,omitempty"`
 	Lent     *run.Borrowed     `json:"lent,omitempty"`
-	Await    bool              `json:"await,omitempty"` // a person applies the power while the bench calls
+	Await    bool              `json:"await,omitempty"`  // a person applies the power while the bench calls
+	Slower   bool              `json:"slower,omitempty"` // the loader stays at the speed at which it is called
 	Baud     int               `json:"baud,omitempty"`
 	Answer   *procedure.Answer `json:"answer,omitempty"`
 	Say      string            `json:"say,omitempty"`

@@ -12,10 +12,9 @@ import (
 	"zealousferry/core/procedure"
 )
 
-// IdentifyAs asks as one model; with await a person applies the power while the
-// bench calls.
-func (c *Client) IdentifyAs(ctx context.Context, at, label, model string, await bool) (Identity, error) {
-	return post[Identity](ctx, c, "/api/identify", NewIdentify{At: at, Label: label, Model: model, Await: await})
+// IdentifyAs asks in a way of its own: as one model, with the power applied meanwhile, slower.
+func (c *Client) IdentifyAs(ctx context.Context, n NewIdentify) (Identity, error) {
+	return post[Identity](ctx, c, "/api/identify", n)
 }
 
 // Check proves a link, or finds out why nothing sensible comes over it.
@@ -149,10 +148,11 @@ type Wires struct {
 
 // NewIdentify asks who is on a link.
 type NewIdentify struct {
-	At    string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
-	Label string `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
-	Model string `json:"model,omitempty" maxLength:"63" doc:"The one whose loader is called, and no other; one that can be told only by eye must be named."`
-	Await bool   `json:"await,omitempty" doc:"A person applies the power while the bench calls."`
+	At     string `json:"at" minLength:"1" maxLength:"120" doc:"A link (BENCH/NAME) or a unit's serial."`
+	Label  string `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
+	Model  string `json:"model,omitempty" maxLength:"63" doc:"The one whose loader is called, and no other; one that can be told only by eye must be named."`
+	Await  bool   `json:"await,omitempty" doc:"A person applies the power while the bench calls."`
+	Slower bool   `json:"slower,omitempty" doc:"The loader stays at the speed at which it is called."`
 }
 
 // Check is what a check of a link showed.

@@ -158,9 +158,10 @@ type AdmittedPart struct {
 
 // Resume takes a paused run up again.
 type Resume struct {
-	Label string            `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
-	At    string            `json:"at,omitempty" maxLength:"120" doc:"The link (BENCH/NAME) that the unit is on now; the one before where it is empty. It may be another bench's."`
-	Links map[string]string `json:"links,omitempty" doc:"As for opening a run, where they changed."`
+	Label  string            `json:"label,omitempty" maxLength:"64" doc:"The serial on the label, where the wire does not tell it."`
+	At     string            `json:"at,omitempty" maxLength:"120" doc:"The link (BENCH/NAME) that the unit is on now; the one before where it is empty. It may be another bench's."`
+	Links  map[string]string `json:"links,omitempty" doc:"As for opening a run, where they changed."`
+	Slower bool              `json:"slower,omitempty" doc:"Its loaders stay at the speed at which they are called, until it is closed."`
 }
 
 // LayAside lets a run wait for days.

@@ -42,7 +42,7 @@ type Traces struct {
 
 // TriedRung says which rung of the ladder was tried.
 type TriedRung struct {
-	Rung string `json:"rung" enum:"plug,ask,restart,lead,adapter,by-hand"`
+	Rung string `json:"rung" enum:"plug,ask,restart,lead,slower,adapter,by-hand"`
 }
 
 // UnitDecision is what a person decides about a unit.

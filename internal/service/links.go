@@ -284,7 +284,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 			return client.Identity{}, core.Fail(core.CannotTell, "units of several models fit into slot %s", p.At()).Do("Name the model.")
 		}
 	}
-	order := client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(named, p.Model), Named: named != "", Label: in.Body.Label, Await: in.Body.Await}
+	order := client.Order{Kind: client.OrderIdentify, Link: p.Name, Model: cmp.Or(named, p.Model), Named: named != "", Label: in.Body.Label, Await: in.Body.Await, Slower: in.Body.Slower}
 	if order.Stays, err = v.store.HalfDone(ctx); err != nil {
 		return client.Identity{}, err
 	}

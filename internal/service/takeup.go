@@ -66,7 +66,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	}
 	var order client.Order
 	err = v.store.ResumeRun(ctx, r, p.Bench, p.Name, claims, func(epoch uint64) (store.Order, error) {
-		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: epoch, Links: links}
+		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: epoch, Links: links, Slower: in.Body.Slower}
 		o, err := v.order(order, p.Bench)
 		order.ID = o.ID
 		return o, err

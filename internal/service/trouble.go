@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
+	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
@@ -51,6 +52,9 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 		return client.Trouble{}, err
 	}
 	if adv.Past, err = v.store.PastOf(ctx, u.Model, r.ID); err != nil {
+		return client.Trouble{}, err
+	}
+	if adv.Hurries, err = v.hurries(ctx, u.Model); err != nil {
 		return client.Trouble{}, err
 	}
 	if err := v.insteadOf(ctx, r, u, &adv); err != nil {
@@ -251,8 +255,11 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 		t.Class, t.Answered = c.Class, answersClass(c.Class)
 	}
 	if t.Answered {
-		if id, err := v.identify(ctx, &identifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model}}); err == nil {
+		id, err := v.identify(ctx, &identifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model, Slower: t.Rung == advise.Slower}})
+		if err == nil {
 			t.Serial = id.Serial
+		} else if hurries, _ := v.hurries(ctx, u.Model); hurries && core.KindOf(err) == core.NotAnswering && t.Rung != advise.Slower {
+			t.Class, t.Answered = advise.TooFast, false // a check calls it, and stays at that speed
 		}
 	}
 	t.At = v.clock.Now().UTC()
@@ -260,6 +267,13 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 		return client.Trouble{}, err
 	}
 	return v.trouble(ctx, &in.RunPath)
+}
+
+// hurries tells whether the loader of a model's units goes on at another speed than it is
+// called at.
+func (v *Service) hurries(ctx context.Context, model string) (bool, error) {
+	sheet, err := v.store.Sheet(ctx, model)
+	return err == nil && visit.Hurries(sheet.Main()), err
 }
 
 type decideIn struct {

@@ -58,7 +58,7 @@ func handed(t *testing.T, loader string, change func(*sim.Spec)) *testkit.World 
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
-		_, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
+		_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "S-0001", Model: "small"})
 		return err == nil
 	})
 	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {
@@ -155,7 +155,7 @@ func TestALockedUnitThroughEveryDoor(t *testing.T) {
 	if len(r.Answers) != 6 || r.Answers[0].By != "Sunniva Dale" || r.Answers[4].Value != "3.3" {
 		t.Errorf("answers %+v", r.Answers)
 	}
-	id, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
+	id, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "S-0001", Model: "small"})
 	if err != nil || id.Facts[core.FactLock].Value != "locked" {
 		t.Errorf("after the run: %+v %v", id.Facts, err)
 	}

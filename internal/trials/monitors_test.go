@@ -35,7 +35,7 @@ func monitored(t *testing.T, habit string) *testkit.World {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
-		id, err := w.Technician.IdentifyAs(ctx, "b/a", "", "small", false)
+		id, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Model: "small"})
 		return err == nil && id.Serial == "S-0001"
 	})
 	return w
@@ -208,10 +208,10 @@ func TestALabelIsOfTheModelThatTheRegisterKnows(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sister's sheet", func() bool {
-		_, err := w.Technician.IdentifyAs(ctx, "b/a", "T-0009", "", false)
+		_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "T-0009"})
 		return err == nil
 	})
-	id, err := w.Technician.IdentifyAs(ctx, "b/a", " t-0009 ", "", false)
+	id, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: " t-0009 "})
 	if err != nil || id.Model != "sister" || id.Serial != "T-0009" {
 		t.Errorf("%+v %v", id, err)
 	}
@@ -219,11 +219,11 @@ func TestALabelIsOfTheModelThatTheRegisterKnows(t *testing.T) {
 	if err != nil || len(units.Units) != 1 {
 		t.Errorf("%d units bear that label, %v", len(units.Units), err)
 	}
-	if _, err := w.Technician.IdentifyAs(ctx, "b/a", "T-0009", "small", false); core.KindOf(err) != core.WrongUnit || !strings.Contains(err.Error(), "as a sister") {
+	if _, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "T-0009", Model: "small"}); core.KindOf(err) != core.WrongUnit || !strings.Contains(err.Error(), "as a sister") {
 		t.Errorf("another model is named: %v", err)
 	}
 	// back with the small one's label
-	if id, err = w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "", false); err != nil || id.Model != "small" {
+	if id, err = w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "S-0001"}); err != nil || id.Model != "small" {
 		t.Errorf("%+v %v", id, err)
 	}
 }
@@ -237,10 +237,10 @@ func TestANamedModelIsAskedAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
-		_, err := w.Technician.IdentifyAs(ctx, "b/a", "", "sister", false)
+		_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Model: "sister"})
 		return core.KindOf(err) == core.NotAnswering && strings.Contains(err.Error(), "tried keel")
 	})
-	_, err := w.Technician.IdentifyAs(ctx, "b/a", "", "sister", false)
+	_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Model: "sister"})
 	if core.KindOf(err) != core.NotAnswering || strings.Contains(err.Error(), "gangway") {
 		t.Errorf("%v", err)
 	}

@@ -212,7 +212,7 @@ func TestALabelThatIsAskedForIsTaken(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to hear of the sheet", func() bool {
-		_, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0001", "small", false)
+		_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "S-0001", Model: "small"})
 		return err == nil
 	})
 	if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}}); err != nil {

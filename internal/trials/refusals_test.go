@@ -30,7 +30,7 @@ func TestWhatIsTypedIsChecked(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.Wait("the bench to know the model", func() bool {
-		_, err := w.Technician.IdentifyAs(ctx, "b/b", "", "eye", false)
+		_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/b", Model: "eye"})
 		return err == nil
 	})
 	known := func() int {
@@ -41,29 +41,29 @@ func TestWhatIsTypedIsChecked(t *testing.T) {
 		return u.Total
 	}
 	before := known()
-	if _, err := w.Technician.IdentifyAs(ctx, "b/a", "", "no-such-model", false); core.KindOf(err) != core.NotFound || !strings.Contains(err.Error(), "no-such-model") {
+	if _, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Model: "no-such-model"}); core.KindOf(err) != core.NotFound || !strings.Contains(err.Error(), "no-such-model") {
 		t.Errorf("a model that does not exist: %v", err)
 	}
 	for label, want := range map[string]string{"%%%": "is no serial", "T-0002": "S and four digits", "S 00 02 17": "S and four digits"} {
-		if _, err := w.Technician.IdentifyAs(ctx, "b/b", label, "eye", false); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), want) {
+		if _, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/b", Label: label, Model: "eye"}); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), want) {
 			t.Errorf("label %q: %v", label, err)
 		}
 	}
 	if n := known(); n != before {
 		t.Errorf("%d units were entered by that", n-before)
 	}
-	first, err := w.Technician.IdentifyAs(ctx, "b/b", "S-0002", "eye", false)
+	first, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/b", Label: "S-0002", Model: "eye"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := w.Technician.IdentifyAs(ctx, "b/b", " s - 0002 ", "eye", false)
+	again, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/b", Label: " s - 0002 ", Model: "eye"})
 	if err != nil || again.Unit != first.Unit || again.Serial != "S-0002" {
 		t.Errorf("typed another way: %+v %v", again, err)
 	}
-	if _, err := w.Technician.IdentifyAs(ctx, "b/a", "S-0009", "", false); core.KindOf(err) != core.WrongUnit || !strings.Contains(err.Error(), "S-0001") {
+	if _, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "S-0009"}); core.KindOf(err) != core.WrongUnit || !strings.Contains(err.Error(), "S-0001") {
 		t.Errorf("a label that contradicts the wire: %v", err)
 	}
-	if id, err := w.Technician.IdentifyAs(ctx, "b/a", "s-0001", "", false); err != nil || id.Serial != "S-0001" {
+	if id, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/a", Label: "s-0001"}); err != nil || id.Serial != "S-0001" {
 		t.Errorf("a label that agrees with the wire: %+v %v", id, err)
 	}
 }

@@ -318,7 +318,7 @@ func TestHandsForAWholeTray(t *testing.T) {
 	}
 	for _, l := range []string{"a", "b"} {
 		w.Wait("the bench to hear of the sheet", func() bool {
-			_, err := w.Technician.IdentifyAs(ctx, "b/"+l, "", "small", false)
+			_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/" + l, Model: "small"})
 			return err == nil
 		})
 	}
@@ -398,7 +398,7 @@ func TestATrayInTheConsole(t *testing.T) {
 	}
 	for _, l := range []string{"a", "b"} {
 		w.Wait("the bench to hear of the sheet", func() bool {
-			_, err := w.Technician.IdentifyAs(ctx, "b/"+l, "", "small", false)
+			_, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/" + l, Model: "small"})
 			return err == nil
 		})
 	}

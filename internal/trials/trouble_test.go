@@ -8,6 +8,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
@@ -67,7 +68,7 @@ func TestTroubleByCommand(t *testing.T) {
 	if u, err := w.Technician.Unit(ctx, "S-0002"); err != nil || u.State != "set-apart" {
 		t.Errorf("%s %v", u.State, err)
 	}
-	told(t, l.must(0, "history", "S-0002"), "set apart")
+	told(t, l.must(0, "history", "S-0002"), "Set apart")
 	told(t, l.must(21, "unit", "take-back", "S-0001", "--reason", "it is well"), "is not set apart")
 	told(t, l.must(0, "unit", "take-back", "S-0002", "--reason", "somebody sees to it"), "S-0002")
 	follow(t, w, "technician", func() error {
@@ -118,5 +119,34 @@ func TestTroubleInTheConsole(t *testing.T) {
 	})
 	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+}
+
+// TestALineThatCarriesOnlyTheSpeedAtWhichItIsCalled: the loader answers when it is called, and
+// is lost at the speed at which it goes on. The ladder says so, and the run goes on slower.
+func TestALineThatCarriesOnlyTheSpeedAtWhichItIsCalled(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	l := commandLine(t, w, "technician")
+	sheet := bytes.Replace(coretest.SmallSheetOf("gangway"), []byte("  baud: 115200\n"), []byte("  baud: 115200\n  fast: 230400\n"), 1)
+	if _, err := w.Lead.PutModel(ctx, sheet); err != nil {
+		t.Fatal(err)
+	}
+	w.Wait("the bench to hear of the sheet", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
+	w.HoldAfter(3)
+	r := w.Open(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "stalls"})
+	<-w.Held()
+	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{Slow: 115200}})
+	w.LetGo()
+	if r = w.Follow(r.ID); r.State != "paused" {
+		t.Fatalf("%s %s", r.State, r.Outcome)
+	}
+	told(t, l.must(10, "identify", "b/a"), "NOT ANSWERING")
+	told(t, l.must(0, "identify", "b/a", "--slower"), "S-0001")
+	told(t, l.must(10, "run", "tried", r.ID, "plug"), "it answers when it is called, and not at the speed at which it goes on", "ferry run tried "+r.ID+" slower", "Go slower: stay at the speed at which it is called")
+	told(t, l.must(0, "run", "tried", r.ID, "slower"), "Its loader answers at the speed at which it is called", "Go on with the write, slower", "ferry run resume "+r.ID+" --slower")
+	told(t, l.must(0, "run", "resume", r.ID, "--slower"), "WRITTEN AND VERIFIED")
+	if w.Units["a"].Version() != "2.0.0" {
+		t.Error("the unit does not run the release")
 	}
 }

@@ -3093,6 +3093,8 @@ export interface components {
             past?: components["schemas"]["AdviseCount"];
             risks: components["schemas"]["Said"];
             says: components["schemas"]["Said"];
+            /** @description Of go-on: at the speed at which the loader is called. */
+            slower?: boolean;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];
         };
@@ -3105,7 +3107,7 @@ export interface components {
         AdviseRung: {
             past?: components["schemas"]["AdviseCount"];
             /** @enum {string} */
-            rung: "plug" | "ask" | "restart" | "lead" | "adapter" | "by-hand" | "stop";
+            rung: "plug" | "ask" | "restart" | "lead" | "slower" | "adapter" | "by-hand" | "stop";
             says: components["schemas"]["Said"];
             /** @enum {string} */
             state: "tried" | "next" | "ahead";
@@ -5251,6 +5253,8 @@ export interface components {
             label?: string;
             /** @description The one whose loader is called, and no other; one that can be told only by eye must be named. */
             model?: string;
+            /** @description The loader stays at the speed at which it is called. */
+            slower?: boolean;
         };
         NewJob: {
             asked?: string;
@@ -6043,6 +6047,8 @@ export interface components {
             links?: {
                 [key: string]: string;
             };
+            /** @description Its loaders stay at the speed at which they are called, until it is closed. */
+            slower?: boolean;
         };
         Round: {
             /** Format: date-time */
@@ -7078,7 +7084,7 @@ export interface components {
         };
         TriedRung: {
             /** @enum {string} */
-            rung: "plug" | "ask" | "restart" | "lead" | "adapter" | "by-hand";
+            rung: "plug" | "ask" | "restart" | "lead" | "slower" | "adapter" | "by-hand";
         };
         Trouble: {
             /** @description The safest first. */

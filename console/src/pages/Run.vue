@@ -211,10 +211,10 @@ const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.val
 // A run that has stopped with the unit half done, and nothing that went on from there.
 const stopped = computed(() => !!run.value && !turn.value && ((paused.value && !!progress.value?.fault) || (closed.value && view.value?.board === 'stopped' && run.value.unit.state === 'half-done' && !run.value.unit.run)))
 const first = ref('')
-function choose(what: string) {
+function choose(what: string, slower: boolean) {
   if (what === 'restore') putBack()
   else if (closed.value) router.push(`/begin/${run.value!.unit.link ?? run.value!.link}`)
-  else order('resume')
+  else order('resume', slower)
 }
 
 // A change for a while that no procedure names.
@@ -238,12 +238,12 @@ watch(laid, async (is) => {
   if (is) others.value = ((await api.GET('/api/links')).data?.links ?? []).filter((l) => l.state === 'free' && l.link !== run.value?.link).map((l) => l.link)
 }, { immediate: true })
 
-async function order(what: 'stop' | 'resume') {
+async function order(what: 'stop' | 'resume', slower = false) {
   asking.value = true
   said.value = null
   const path = { params: { path: { run: props.id } } }
   try {
-    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: { ...(label.value && { label: label.value }), ...(elsewhere.value && { at: elsewhere.value }) } })
+    const { error } = what === 'stop' ? await api.POST('/api/runs/{run}/stop', path) : await api.POST('/api/runs/{run}/resume', { ...path, body: { ...(label.value && { label: label.value }), ...(elsewhere.value && { at: elsewhere.value }), ...(slower && { slower }) } })
     if (error) throw error
     stopping.value = false
     await load()

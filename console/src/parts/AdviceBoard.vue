@@ -12,7 +12,7 @@ import { session } from '../session'
 import { clock, zone } from '../words'
 
 const props = defineProps<{ run: string; unit: string; at: number }>()
-const emit = defineEmits<{ choose: [what: string]; changed: []; first: [what: string] }>()
+const emit = defineEmits<{ choose: [what: string, slower: boolean]; changed: []; first: [what: string] }>()
 const advice = ref<Advice | null>(null)
 const wrong = ref<Problem | null>(null)
 const asking = ref('')
@@ -74,7 +74,7 @@ async function setApart() {
           <thead><tr><th>What to do, safest first</th><th>it risks</th><th>it needs</th><th>helped</th></tr></thead>
           <tbody>
             <tr v-for="(c, i) in advice.choices" :key="c.do" :class="{ first: i === 0 }" :data-choose="c.do">
-              <td><div class="what"><span class="n" :class="{ now: i === 0 }">{{ i + 1 }}</span> <span><strong>{{ c.says.text }}</strong><v-btn v-if="c.do === 'set-apart' && session.may('technician')" variant="text" color="primary" class="do" data-apart @click="apart = true">Set it apart…</v-btn><v-btn v-else-if="['go-on', 'restore'].includes(c.do) && session.may('technician')" variant="text" color="primary" class="do" :data-do="c.do" @click="emit('choose', c.do)">{{ c.do === 'restore' ? 'Put it back…' : 'Go on' }}</v-btn><NextSteps v-else-if="c.do !== 'look'" :todo="c" class="small" /></span></div></td>
+              <td><div class="what"><span class="n" :class="{ now: i === 0 }">{{ i + 1 }}</span> <span><strong>{{ c.says.text }}</strong><v-btn v-if="c.do === 'set-apart' && session.may('technician')" variant="text" color="primary" class="do" data-apart @click="apart = true">Set it apart…</v-btn><v-btn v-else-if="['go-on', 'restore'].includes(c.do) && session.may('technician')" variant="text" color="primary" class="do" :data-do="c.do" @click="emit('choose', c.do, !!c.slower)">{{ c.do === 'restore' ? 'Put it back…' : c.slower ? 'Go on, slower' : 'Go on' }}</v-btn><NextSteps v-else-if="c.do !== 'look'" :todo="c" class="small" /></span></div></td>
               <td data-label="it risks"><span :class="{ brick: c.grave }"><v-icon v-if="c.grave" :icon="mdiAlertCircle" size="18" /> {{ c.risks.text }}</span></td>
               <td data-label="it needs">{{ c.needs.text }}</td>
               <td class="counts" data-label="helped">{{ c.past ? `${c.past.helped} of ${c.past.all}` : '' }}</td>

@@ -66,13 +66,18 @@ var (
 	Plover3 []byte
 	//go:embed curlew-24.yaml
 	Curlew24 []byte
+	//go:embed kittiwake-2.yaml
+	Kittiwake2 []byte
+	//go:embed shearwater-5.yaml
+	Shearwater5 []byte
 	//go:embed releases.yaml
 	releases []byte
 )
 
 // Sheets are all model sheets by model.
 var Sheets = map[string][]byte{"quill-80": Quill80, "quill-120": Quill120, "dunlin": Dunlin, "porter-lamp": PorterLamp, "porter-drive": PorterDrive, "porter-body": PorterBody, "sanderling-7": Sanderling7, "tern-tongue": TernTongue, "halyard-2": Halyard2, "fulmar": Fulmar,
-	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16, "plover-3": Plover3, "curlew-24": Curlew24}
+	"porter-tug": PorterTug, "porter-hoist": PorterHoist, "porter-charger": PorterCharger, "porter-brake": PorterBrake, "porter-cabin": PorterCabin, "turnstone-16": Turnstone16, "plover-3": Plover3, "curlew-24": Curlew24,
+	"kittiwake-2": Kittiwake2, "shearwater-5": Shearwater5}
 
 // Release is a release of the demo.
 type Release struct {
@@ -251,6 +256,7 @@ type Unit struct {
 	Locked   bool              // its memory is locked against reading
 	Section  string            // of another unit's, on a link of its own: it is no unit itself
 	Behind   string            // the link to the gateway of the vehicle that it is in; it has no link of its own
+	Through  string            // the link of the box through which it is reached; it has no link of its own
 	Bus      string            // the link of a CAN adapter on the bus of the vehicle whose gateway it is
 	Bare     bool              // an earlier visit has left it in its boot loader
 	Codes    []uint32          // faults that it has noted
@@ -264,7 +270,7 @@ type Unit struct {
 // Linked are the units that have a link of their own.
 func Linked() (all []Unit) {
 	for _, u := range Units {
-		if u.Behind == "" && !u.Absent {
+		if u.Behind == "" && u.Through == "" && !u.Absent {
 			all = append(all, u)
 		}
 	}
@@ -343,6 +349,8 @@ var Units = []Unit{
 	seen(Unit{Link: "tray-8", Model: "plover-3", Revision: "B", Serial: "PV3-6108", Region: "inner-sound", Runs: "1.4.0", Site: "Gannet Quay, drone shed", Absent: true}), // nobody has plugged it in
 	seen(Unit{Link: "board-1", Model: "curlew-24", Revision: "B", Serial: "CW24-3307", Runs: "2.1.0", Site: "Gannet Quay, hall A, departures", Label: map[string]string{"revision": "B"}, Dead: true, Clip: "clip-1"}),
 	seen(Unit{Link: "board-2", Model: "curlew-24", Revision: "B", Serial: "CW24-3312", Runs: "2.1.0", Site: "Ormsay, departures", Label: map[string]string{"revision": "B"}, Told: map[string]string{core.FactLock: "locked"}, Dead: true, Locked: true, Clip: "clip-2"}),
+	seen(Unit{Link: "box-1", Model: "kittiwake-2", Revision: "A", Serial: "KW2-0918", Runs: "2.1.0", Site: "the van"}),
+	seen(Unit{Link: "slip-winch", Model: "shearwater-5", Revision: "B", Serial: "SW5-2240", Runs: "1.3.2", Site: "Skerry Point, slipway", Through: "box-1"}),
 	seen(Unit{Link: "pier-3", Model: "sanderling-7", Revision: "A", Serial: "SD7-1180", Runs: "1.2", Site: "Ormsay, ticket hut", Label: map[string]string{"revision": "A"}}),
 }
 
@@ -434,6 +442,9 @@ func (u Unit) Spec() sim.Spec {
 	}
 	if u.Model == "curlew-24" {
 		s.Boot = sim.Range{Length: 12 << 10}
+	}
+	if u.Model == "shearwater-5" {
+		s.Calls = "LOADER"
 	}
 	s.Locked = u.Locked
 	s.Inverted = u.Model == "dunlin" // and so is the lead that is on it
