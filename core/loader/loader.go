@@ -330,6 +330,12 @@ type Asker interface {
 	AskProgram(ctx context.Context, l link.Link, o Options, a link.Application) (string, error)
 }
 
+// Explainer is a kind that puts a piece of what was said over its link into words, for whoever
+// reads a trace: about is whom it concerns, data its beginning. Empty where it tells nothing.
+type Explainer interface {
+	Explain(about string, sent bool, data []byte) string
+}
+
 // Stream takes the byte stream out of a link, which some loaders need.
 func Stream(l link.Link, loader string) (link.Stream, error) {
 	s, ok := l.(link.Stream)

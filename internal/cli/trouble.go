@@ -70,6 +70,9 @@ func (a *app) traces(t client.Traces) {
 			if p.About != "" {
 				about = p.About + "  "
 			}
+			if p.Means != "" {
+				about += a.paint(bold, p.Means) + "  "
+			}
 			fmt.Fprintf(a.out, "%s  %s %s%s%s\n", clockTo(x.Began, p.After), arrow, about, p.Text, more)
 		}
 	}

@@ -31,6 +31,7 @@ type TracePiece struct {
 	About string  `json:"about,omitempty" doc:"Whom it concerns (CAN identifier, logical address), or what was set on the line."`
 	Sent  bool    `json:"sent" doc:"To the unit."`
 	Text  string  `json:"text" doc:"Beginning of the bytes, as a string in Go is quoted."`
+	Means string  `json:"means,omitempty" doc:"What it is in the loader's protocol, where that tells."`
 	More  int     `json:"more,omitempty" doc:"Bytes behind it that are not kept: of memory little is, of secrets nothing."`
 }
 

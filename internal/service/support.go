@@ -75,7 +75,7 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 	b.line("events.jsonl  its %d events, one a line, as the bench made them", len(events))
 	traces := 0
 	for i := range events {
-		if t, ok := traceOf(events[i]); ok {
+		if t, _, ok := traceOf(events[i]); ok {
 			traces++
 			b.put(fmt.Sprintf("trace-%d.txt", traces), []byte(t.Text))
 		}
@@ -196,12 +196,12 @@ func withoutSettings(raw []byte) ([]byte, error) {
 }
 
 // traceOf is the trace that an event holds.
-func traceOf(raw []byte) (t run.Traced, is bool) {
+func traceOf(raw []byte) (t run.Traced, section string, is bool) {
 	var e run.Event
 	if json.Unmarshal(raw, &e) != nil || e.Kind != run.KindTraced {
-		return t, false
+		return t, "", false
 	}
-	return t, json.Unmarshal(e.Body, &t) == nil
+	return t, e.Section, json.Unmarshal(e.Body, &t) == nil
 }
 
 // supportChecks adds what was seen of the link lately.

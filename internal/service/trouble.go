@@ -13,8 +13,10 @@ import (
 	"zealousferry/core/diagnose"
 	"zealousferry/core/fit"
 	"zealousferry/core/link/recording"
+	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
+	"zealousferry/core/registry"
 	"zealousferry/core/run"
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
@@ -78,11 +80,18 @@ func (v *Service) traces(ctx context.Context, in *RunPath) (client.Traces, error
 	if err != nil {
 		return out, err
 	}
+	var sections func(string) func(string, bool, []byte) string
 	for _, x := range raw {
-		t, is := traceOf(x)
+		t, section, is := traceOf(x)
 		if !is {
 			continue
 		}
+		if sections == nil {
+			if sections, err = v.spokenTo(ctx, r.ID); err != nil {
+				return out, err
+			}
+		}
+		explain := sections(section)
 		said, err := recording.Read(strings.NewReader(t.Text))
 		if err != nil {
 			return out, err
@@ -90,11 +99,39 @@ func (v *Service) traces(ctx context.Context, in *RunPath) (client.Traces, error
 		c := client.Trace{Link: t.Link, At: time.UnixMicro(t.Ended).UTC(), Phase: string(t.Phase.Stop()), Began: time.UnixMicro(t.Began).UTC(), Text: t.Text}
 		for _, p := range said.Pieces {
 			text := strconv.QuoteToASCII(string(p.Data))
-			c.Pieces = append(c.Pieces, client.TracePiece{After: p.After.Seconds(), About: p.About, Sent: p.Sent, Text: text[1 : len(text)-1], More: p.More})
+			c.Pieces = append(c.Pieces, client.TracePiece{After: p.After.Seconds(), About: p.About, Sent: p.Sent, Text: text[1 : len(text)-1], More: p.More, Means: explain(p.About, p.Sent, p.Data)})
 		}
 		out.Traces = append(out.Traces, c)
 	}
 	return out, nil
+}
+
+// spokenTo gives what puts the talk with a section of a run into words: its loader, where that
+// can.
+func (v *Service) spokenTo(ctx context.Context, id string) (func(section string) func(about string, sent bool, data []byte) string, error) {
+	s, err := v.folded(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	if s.Main().Own != "" { // the helper tool at its programming header was spoken to
+		if sheet, err = sheet.Through(); err != nil {
+			return nil, err
+		}
+	}
+	return func(section string) func(string, bool, []byte) string {
+		if x, ok := sheet.Section(section); ok {
+			if kind, err := registry.Loader(x.Loader.Kind); err == nil {
+				if e, ok := kind.(loader.Explainer); ok {
+					return e.Explain
+				}
+			}
+		}
+		return func(string, bool, []byte) string { return "" }
+	}, nil
 }
 
 // since is what was tried and seen on a link since a run stopped.

@@ -6867,6 +6867,8 @@ export interface components {
              * @description Seconds.
              */
             after: number;
+            /** @description What it is in the loader's protocol, where that tells. */
+            means?: string;
             /**
              * Format: int64
              * @description Bytes behind it that are not kept: of memory little is, of secrets nothing.

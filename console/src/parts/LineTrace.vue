@@ -41,7 +41,7 @@ function ms(began: string, after: number) {
         <li v-for="(p, j) in t.pieces" :key="j" :class="{ sent: p.sent }">
           <span class="muted">{{ ms(t.began, p.after) }}</span>
           <v-icon :icon="p.sent ? mdiArrowRight : mdiArrowLeft" size="16" :aria-label="p.sent ? 'to the unit' : 'from the unit'" />
-          <span class="said"><strong v-if="p.about">{{ p.about }} </strong>{{ p.text }}<span v-if="p.more" class="muted"> + {{ p.more }} bytes</span></span>
+          <span class="said"><strong v-if="p.about">{{ p.about }} </strong><strong v-if="p.means">{{ p.means }} </strong><span :class="{ muted: !!p.means }">{{ p.text }}</span><span v-if="p.more" class="muted"> + {{ p.more }} bytes</span></span>
         </li>
       </ol>
     </section>

@@ -564,8 +564,7 @@ func explain(r *request, status byte, body []byte) error {
 	if len(body) > 0 && len(body) <= 200 {
 		text = fmt.Sprintf(": %q", body)
 	}
-	name := map[byte]string{opHello: "hello", opRead: "read", opErase: "erase", opWrite: "write", opDigest: "digest", opReset: "reset", opBoot: "boot", opSettingsGet: "settings get", opSettingsPut: "settings put", opSpeed: "speed", opProtection: "protection", opConsole: "console",
-		opFilesList: "list files", opFileGet: "get a file", opFilePut: "put a file", opFileKeep: "keep a file", opFileRemove: "remove a file", opSettingsRemove: "settings remove"}[r.op]
+	name := names[r.op]
 	where := ""
 	if len(r.body) >= 8 && r.op >= opRead && r.op <= opDigest {
 		where = fmt.Sprintf(" at 0x%06X", binary.LittleEndian.Uint64(r.body))

@@ -56,6 +56,9 @@ func (Kind) Schema() []byte {
   "asks-every": { "type": "string", "pattern": "^[0-9]+(ms|s)$", "description": "How often a waiting unit asks for the file; 3s where it is left out, 10s and more are common." } }`)
 }
 
+// Explain puts blocks and the answers to them into words.
+func (Kind) Explain(_ string, _ bool, data []byte) string { return transfer.Explain(data) }
+
 // Pace is the line's.
 func (Kind) Pace(o loader.Own) float64 { return loader.LinePace(o) }
 
