@@ -57,6 +57,7 @@ type Bench struct {
 	ports     map[string]*port
 	order     []string
 	joins     sync.Mutex
+	fresh     sharing              // joinings that questions want
 	done      map[string]bool      // orders carried out, by id
 	questions map[string]*question // that are being asked, by the order's id
 	log       *os.File             // the same on disk
@@ -304,7 +305,12 @@ const headsEvery = 10 * time.Minute
 // join tells the service what the bench has, once.
 func (b *Bench) join(ctx context.Context) error { return b.joinNow(ctx, false) }
 
-// joinNow does so too; with fresh, the service looks again which sheets are in force.
+// joinFresh does so too, and the service looks again which sheets are in force. Who asks for it
+// at once with others shares it with them.
+func (b *Bench) joinFresh(ctx context.Context) error {
+	return b.fresh.do(func() error { return b.joinNow(context.WithoutCancel(ctx), true) })
+}
+
 func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	b.joins.Lock() // one after another: what was seen earlier must not be told later
 	defer b.joins.Unlock()

@@ -101,7 +101,7 @@ const together = 200
 // catalogue gives the briefs of the sheets that the service has now; where the service is away,
 // of those that were heard of last.
 func (b *Bench) catalogue(ctx context.Context) ([]brief, error) {
-	asked := b.joinNow(ctx, true) // a model may just have been added, and an order may come before the first joining
+	asked := b.joinFresh(ctx) // a model may just have been added, and an order may come before the first joining
 	b.mu.Lock()
 	names, heard := b.inForce, b.heard
 	b.mu.Unlock()

@@ -20,6 +20,7 @@ import (
 // that it will have.
 type asked struct {
 	admit.Input
+	judged   *judged
 	unit     store.Unit
 	place    place
 	row      store.Run
@@ -145,13 +146,9 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
 	if err != nil {
 		return err
 	}
-	a.Sheet, a.Known = j.sheet, j.known
+	a.judged, a.Sheet, a.Known = j, j.sheet, j.known
 	a.Opened.Sheet = j.sheet.Digest
-	facts, err := v.store.Facts(ctx, a.unit.ID)
-	if err != nil {
-		return err
-	}
-	for _, f := range facts {
+	for _, f := range j.facts {
 		switch {
 		case f.Source == core.FromLabel || f.Source == core.FromPerson:
 			a.Opened.Noted = append(a.Opened.Noted, f)
@@ -160,11 +157,7 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
 			a.Opened.Noted = append(a.Opened.Noted, f)
 		}
 	}
-	fitted, err := v.fitted(ctx, a.unit, facts)
-	if err != nil {
-		return err
-	}
-	a.Opened.Noted = append(a.Opened.Noted, fitted)
+	a.Opened.Noted = append(a.Opened.Noted, j.fitted)
 	if a.Opened.Beside, err = v.beside(ctx, a.place, a.unit); err != nil {
 		return err
 	}
@@ -230,15 +223,13 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 	a.Links = links
 	switch n.Kind {
 	case run.Flash:
-		r, err := v.releaseFor(ctx, a.unit, n.Release)
+		r, err := a.judged.release(n.Release)
 		if err != nil {
 			return err
 		}
 		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
 		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
-		if a.Verdict, err = v.verdictOn(ctx, a.unit, r.ID); err != nil {
-			return err
-		}
+		a.Verdict = a.judged.on(r.ID)
 	case run.Restore:
 		b, err := v.backupFor(ctx, a.unit, n.Backup)
 		if err != nil {
@@ -250,9 +241,7 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 		a.Opened.Version, a.row.Source = b.Running, sql.NullString{String: b.ID, Valid: true}
 		if back, err := v.store.ReleaseOf(ctx, a.unit.Model, b.Running); err == nil {
 			a.Back = &back.Release
-			if a.BackTo, err = v.verdictOn(ctx, a.unit, back.ID); err != nil {
-				return err
-			}
+			a.BackTo = a.judged.on(back.ID)
 		}
 	}
 	if err := v.fill(ctx, n, a); err != nil {
@@ -271,19 +260,6 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 		}
 	}
 	return nil
-}
-
-func (v *Service) verdictOn(ctx context.Context, u store.Unit, release string) (*fit.Verdict, error) {
-	j, err := v.judge(ctx, u)
-	if err != nil {
-		return nil, err
-	}
-	for i := range j.verdicts {
-		if j.verdicts[i].Release == release {
-			return &j.verdicts[i], nil
-		}
-	}
-	return nil, nil
 }
 
 // owed carries over what earlier runs handed on: settings that they kept, a lock that

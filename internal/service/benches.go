@@ -270,7 +270,7 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
 			return none{}, err
 		}
 	}
-	defer v.orderNews.ring()
+	defer v.orderEnds.ring(in.Order)
 	return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }
 

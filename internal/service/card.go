@@ -100,7 +100,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 	if chosen, ok := fit.Chosen(j.verdicts); ok && in.Release == "" {
 		release = chosen.Release
 	} else if in.Release != "" {
-		r, err := v.releaseFor(ctx, u, in.Release)
+		r, err := j.release(in.Release)
 		if err != nil {
 			return out, err
 		}

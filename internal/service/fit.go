@@ -91,6 +91,9 @@ func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Ti
 // judged is a unit with the verdict on every release of its model.
 type judged struct {
 	unit     store.Unit
+	facts    []core.Fact // as the register has them
+	fitted   core.Fact
+	rows     []*store.Release
 	sheet    *model.Sheet
 	releases []*model.Release
 	known    fit.Known
@@ -103,21 +106,21 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &judged{unit: u}
-	if j.sheet, j.releases, err = v.offered(ctx, u.Model); err != nil {
+	j := &judged{unit: u, facts: facts}
+	if j.sheet, j.rows, err = v.offered(ctx, u.Model); err != nil {
 		return nil, err
 	}
+	j.releases = releasesOf(j.rows)
 	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
-		facts = slices.DeleteFunc(facts, func(f core.Fact) bool { return f.Name == core.FactRunning })
+		facts = slices.DeleteFunc(slices.Clone(facts), func(f core.Fact) bool { return f.Name == core.FactRunning })
 	}
 	if facts, err = v.ofSite(ctx, u, j.sheet, facts); err != nil {
 		return nil, err
 	}
-	fitted, err := v.fitted(ctx, u, facts)
-	if err != nil {
+	if j.fitted, err = v.fitted(ctx, u, facts); err != nil {
 		return nil, err
 	}
-	facts = append(facts, fitted)
+	facts = append(slices.Clip(facts), j.fitted)
 	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet, u.Serial), v.clock.Now())
 	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
 		return nil, err
@@ -146,6 +149,28 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	}
 	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
 	return j, nil
+}
+
+// on is the verdict on a release; nil where it is none of the model's.
+func (j *judged) on(release string) *fit.Verdict {
+	for i := range j.verdicts {
+		if j.verdicts[i].Release == release {
+			return &j.verdicts[i]
+		}
+	}
+	return nil
+}
+
+// release is one by version, number or id; without a name the one that fit ranks first.
+func (j *judged) release(name string) (*store.Release, error) {
+	if name == "" {
+		chosen, ok := fit.Chosen(j.verdicts)
+		if !ok {
+			return nil, core.Fail(core.NotFound, "model %s has no release", j.sheet.Model).Go(words.ReleaseAdd().To("A lead adds one"))
+		}
+		name = chosen.Release
+	}
+	return releaseNamed(j.rows, j.unit, name)
 }
 
 func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
@@ -178,39 +203,43 @@ func ownModel(facts []core.Fact, sheet *model.Sheet, serial string) []core.Fact 
 	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}, {Name: core.FactSerial, Value: serial, Source: core.FromRecord}}, facts...)
 }
 
-func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, []*model.Release, error) {
+// offered is a model's sheet with its releases.
+func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, []*store.Release, error) {
 	sheet, err := v.store.Sheet(ctx, modelName)
 	if err != nil {
 		return nil, nil, err
 	}
 	rows, err := v.store.Releases(ctx, modelName)
-	var all []*model.Release
+	return sheet, rows, err
+}
+
+func releasesOf(rows []*store.Release) (all []*model.Release) {
 	for _, r := range rows {
 		all = append(all, &r.Release)
 	}
-	return sheet, all, err
+	return all
 }
 
-// releaseFor finds a release of the unit's model by version or id; without a
+// releaseFor finds a release of the unit's model by version, number or id; without a
 // name the one that fit ranks first.
 func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*store.Release, error) {
-	rows, err := v.store.Releases(ctx, u.Model)
-	if err != nil {
-		return nil, err
-	}
 	if name == "" {
 		j, err := v.judge(ctx, u)
 		if err != nil {
 			return nil, err
 		}
-		chosen, ok := fit.Chosen(j.verdicts)
-		if !ok {
-			return nil, core.Fail(core.NotFound, "model %s has no release", u.Model).Go(words.ReleaseAdd().To("A lead adds one"))
-		}
-		name = chosen.Release
+		return j.release("")
 	}
+	rows, err := v.store.Releases(ctx, u.Model)
+	if err != nil {
+		return nil, err
+	}
+	return releaseNamed(rows, u, name)
+}
+
+func releaseNamed(rows []*store.Release, u store.Unit, name string) (*store.Release, error) {
 	for _, r := range rows {
-		if r.ID == name || r.Version == name || name != "" && r.Number == name {
+		if r.ID == name || r.Version == name || r.Number == name {
 			return r, nil
 		}
 	}

@@ -414,8 +414,10 @@ func (v *Service) give(ctx context.Context, o client.Order, bench string) (clien
 // ended waits for what comes of an order.
 func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration) (client.Result, error) {
 	late := v.clock.After(lasts)
+	bell, leave := v.orderEnds.at(o.ID)
+	defer leave()
 	for {
-		news := v.orderNews.wait()
+		news := bell.wait()
 		got, err := v.store.Order(ctx, o.ID)
 		if err != nil {
 			return client.Result{}, err
@@ -432,7 +434,7 @@ func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration
 		}
 		select {
 		case <-news:
-		case <-v.clock.After(100 * time.Millisecond):
+		case <-v.clock.After(100 * time.Millisecond): // another service may have been told
 		case <-late:
 			return client.Result{}, core.Fail(core.NotAnswering, "the bench did not answer within %s", lasts).Go(words.Links().To("See that the bench runs"))
 		case <-ctx.Done():

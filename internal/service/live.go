@@ -49,6 +49,44 @@ func (b *bell) wait() <-chan struct{} {
 	return b.rung
 }
 
+// bells are bells by name, for as long as somebody waits at one.
+type bells struct {
+	mu     sync.Mutex
+	listen map[string]int
+	by     map[string]*bell
+}
+
+// at is the bell of a name, until leave is called.
+func (b *bells) at(name string) (one *bell, leave func()) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.by == nil {
+		b.by, b.listen = map[string]*bell{}, map[string]int{}
+	}
+	if b.by[name] == nil {
+		b.by[name] = new(bell)
+	}
+	b.listen[name]++
+	return b.by[name], func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		if b.listen[name]--; b.listen[name] == 0 {
+			delete(b.listen, name)
+			delete(b.by, name)
+		}
+	}
+}
+
+// ring wakes those who wait at one.
+func (b *bells) ring(name string) {
+	b.mu.Lock()
+	one := b.by[name]
+	b.mu.Unlock()
+	if one != nil {
+		one.ring()
+	}
+}
+
 // sender writes server-sent events (HTML standard, section 9.2).
 type sender struct{ out io.Writer }
 

@@ -124,10 +124,11 @@ type ModelPath struct {
 }
 
 func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage, error) {
-	sheet, releases, err := v.offered(ctx, in.Model)
+	sheet, rows, err := v.offered(ctx, in.Model)
 	if err != nil {
 		return client.ModelPage{}, err
 	}
+	releases := releasesOf(rows)
 	counted, err := v.store.CountModel(ctx, in.Model)
 	if err != nil {
 		return client.ModelPage{}, err

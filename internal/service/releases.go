@@ -118,10 +118,11 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 	if err != nil {
 		return client.ReleasePage{}, err
 	}
-	sheet, releases, err := v.offered(ctx, one.Model)
+	sheet, rows, err := v.offered(ctx, one.Model)
 	if err != nil {
 		return client.ReleasePage{}, err
 	}
+	releases := releasesOf(rows)
 	out := client.ReleasePage{Release: one, Now: releaseStands(one), ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
 	for _, p := range one.Parts {
 		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}

@@ -46,7 +46,8 @@ type Service struct {
 	seconds   *prometheus.HistogramVec
 	closed    *prometheus.CounterVec
 	follower  *follower
-	orderNews bell // an order was given or ended
+	orderNews bell  // an order was given
+	orderEnds bells // one was ended, by its id
 	growing   sync.Mutex
 	checked   checkedChains
 	changes   atomic.Uint64 // by people, in this process

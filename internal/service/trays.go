@@ -727,8 +727,12 @@ func (v *Service) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, 
 	if u.State != store.UnitDone && u.State != store.UnitKnown || u.Owed != "" && u.Owed != "[]" {
 		return false, nil
 	}
-	x, err := v.verdictOn(ctx, u, t.Firmware)
-	return x != nil && x.Answer == fit.Fits && x.Current, err
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return false, err
+	}
+	x := j.on(t.Firmware)
+	return x != nil && x.Answer == fit.Fits && x.Current, nil
 }
 
 // benchTrays are the trays of a bench that may begin a unit now, with the links on which it

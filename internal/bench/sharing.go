@@ -1,0 +1,50 @@
+package bench
+
+import "sync"
+
+// sharing does one piece of work at a time for all who ask for it. Whoever comes while it is
+// under way may have come for what is newer than that, and shares the next one with the others
+// who wait.
+type sharing struct {
+	mu      sync.Mutex
+	working bool
+	next    *shared
+}
+
+type shared struct {
+	done chan struct{}
+	err  error
+}
+
+// do gives what came of a piece of work that began after the call.
+func (s *sharing) do(work func() error) error {
+	s.mu.Lock()
+	mine := s.next
+	if mine == nil {
+		mine = &shared{done: make(chan struct{})}
+		s.next = mine
+		if !s.working {
+			s.working = true
+			go s.work(work)
+		}
+	}
+	s.mu.Unlock()
+	<-mine.done
+	return mine.err
+}
+
+// work works until nobody waits.
+func (s *sharing) work(work func() error) {
+	for {
+		s.mu.Lock()
+		now := s.next
+		s.next = nil
+		s.working = now != nil
+		s.mu.Unlock()
+		if now == nil {
+			return
+		}
+		now.err = work()
+		close(now.done)
+	}
+}
