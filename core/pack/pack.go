@@ -247,3 +247,17 @@ func (p *Pack) Signed(keys []trust.Trusted, now time.Time) (by *trust.Trusted, w
 	}
 	return nil, "The pack is signed by key " + id + ", which nobody here has decided to trust.", nil
 }
+
+// Names tells whether a manifest names a release by the digest of its document.
+func Names(manifest []byte, document core.Digest) error {
+	var m Manifest
+	if err := json.Unmarshal(manifest, &m); err != nil {
+		return core.Fail(core.BadFile, "the manifest of the pack cannot be read: %w", err)
+	}
+	for _, l := range m.Releases {
+		if l.Document == document {
+			return nil
+		}
+	}
+	return core.Fail(core.NotAllowed, "the pack %d of series %s that was signed does not name it", m.Number, m.Series)
+}

@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/plan"
 	"zealousferry/core/procedure"
 	"zealousferry/core/settings"
+	"zealousferry/core/trust"
 )
 
 // Schema is the number of the events' form. Readers refuse a higher one in words.
@@ -233,6 +234,7 @@ type Opened struct {
 	Job       *Job         `json:"job,omitempty"`
 	Left      []Left       `json:"left,omitempty"`   // sections that are left as they are
 	Two       bool         `json:"two,omitempty"`    // the team wants two persons for what cannot be taken back
+	Word      *trust.Word  `json:"word,omitempty"`   // who vouches for the release
 	Beside    []string     `json:"beside,omitempty"` // serials of other units of the model that were found at this bench
 
 	Adapter  *procedure.Adapter `json:"adapter,omitempty"`  // on the link, as its record says that it is set

@@ -44,6 +44,8 @@ type Options struct {
 	Scale float64 // of waits that stand for a unit's pace; 0 is true pace
 	Log   *slog.Logger
 	Disk  Disk // of the journals; nil is the folder journals
+	// SignedOnly has the bench write nothing for which only people vouch.
+	SignedOnly bool
 }
 
 // Bench is a bench at work.
@@ -62,6 +64,7 @@ type Bench struct {
 	questions map[string]*question // that are being asked, by the order's id
 	log       *os.File             // the same on disk
 	witness   *Witness
+	keys      *keyring
 	known     sheets
 	tells     atomic.Bool // the witness has something that the service is to be shown at once
 
@@ -148,6 +151,9 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	b.client.SignAs(b.key)
 	b.known.open(dir)
 	if b.witness, err = openWitness(dir, b.id.ServiceKey, b.Log); err != nil {
+		return nil, err
+	}
+	if b.keys, err = openKeyring(dir, b.id.ServiceKey, b.Log); err != nil {
 		return nil, err
 	}
 	return b, b.readJournals()
@@ -320,12 +326,17 @@ func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	b.mu.Unlock()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Tree: b.witness.size(), Listed: listed, Fresh: fresh})
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh})
 	if err != nil {
 		return err
 	}
 	if c.Checkpoint != nil && b.witness.take(*c.Checkpoint) {
 		b.tells.Store(true)
+	}
+	if c.Keys != nil {
+		if err := b.keys.take(*c.Keys); err != nil { // the ones that it holds go on to count
+			b.Log.Error("the list of trusted keys is not taken", "error", err)
+		}
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -73,7 +73,8 @@ func (j *job) Keep(pieces []shelf.Piece) error { return j.bench.pack.put(pieces)
 // what the bench heard last counts.
 const askLasts = 3 * time.Second
 
-// MayWrite asks the service whether the release was withdrawn meanwhile.
+// MayWrite asks the service whether the release was withdrawn meanwhile, and holds it once more
+// against the keys of this bench.
 func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 	call, cancel := context.WithTimeout(ctx, askLasts)
 	defer cancel()
@@ -86,7 +87,11 @@ func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 	if bars != "" {
 		return core.Fail(core.DoesNotFit, "%s", bars).Unit("nothing was changed").Go(words.Fit(o.Serial).To("Choose another release"))
 	}
-	return nil
+	if o.Word == nil {
+		return nil // it was opened before benches were told, or nobody would have begun it
+	}
+	j.bench.joinFresh(call) // a key may have been revoked meanwhile; out of reach, what was heard last counts
+	return j.bench.vouched(ctx, o)
 }
 
 // secretLasts is how long a unit is kept waiting for what opens it: without it the run

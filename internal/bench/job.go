@@ -61,6 +61,9 @@ func (b *Bench) begin(ctx context.Context, o client.Order) error {
 	if o.Opened == nil || o.Opened.Run != o.Run || !linkName.MatchString(o.Run) {
 		return core.Fail(core.BadFile, "the order has no run")
 	}
+	if err := b.vouched(ctx, o.Opened); err != nil {
+		return err
+	}
 	ports, err := b.holdAll(linksOf(o.Opened), "run "+o.Opened.Run+" works on it")
 	if err != nil {
 		return err

@@ -168,9 +168,9 @@ func serve(ctx context.Context, server *http.Server, l net.Listener) error {
 }
 
 func (a *app) benchVerb() *cobra.Command {
-	dir, scale, to := "bench", 1.0, ""
+	dir, scale, to, signed := "bench", 1.0, "", false
 	v := &cobra.Command{Use: "bench", Short: "The bench: owns links and carries out runs", Args: cobra.NoArgs,
-		Long:    "Works in a folder that ferry bench enrol made; its links are in links.yaml there, which\n`ferry link set` writes.",
+		Long:    "Works in a folder that ferry bench enrol made; its links are in links.yaml there, which\n`ferry link set` writes. A release is held against the keys that the bench itself holds before it\nis written, whoever served its bytes; with --signed-only the word of people is not enough.",
 		Example: "  ferry bench --dir /var/lib/ferry-bench",
 		RunE: func(*cobra.Command, []string) error {
 			return untilStopped(func(ctx context.Context) error {
@@ -178,7 +178,7 @@ func (a *app) benchVerb() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				b, err := bench.Open(dir, ports, bench.Options{Clock: a.clock, Scale: scale, Log: a.log()})
+				b, err := bench.Open(dir, ports, bench.Options{Clock: a.clock, Scale: scale, Log: a.log(), SignedOnly: signed})
 				if err != nil {
 					return err
 				}
@@ -189,6 +189,7 @@ func (a *app) benchVerb() *cobra.Command {
 		}}
 	v.PersistentFlags().StringVar(&dir, "dir", dir, "the bench's folder")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on waits that stand for a unit's pace, for simulated units")
+	v.Flags().BoolVar(&signed, "signed-only", signed, "write only what a key that this bench holds has signed; what people vouch for by name is refused")
 	name, code := "", ""
 	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this machine with a one-use code", Args: cobra.NoArgs,
 		Example: "  ferry bench enrol --service https://ferry.example --code … --name van --dir /var/lib/ferry-bench",

@@ -220,6 +220,7 @@ type Joining struct {
 	Links    []BenchLink `json:"links"`
 	Listed   string      `json:"listed,omitempty"` // as the service has called the list of sheets that the bench has
 	Fresh    bool        `json:"fresh,omitempty"`  // that list is to be looked at again now
+	Keys     uint64      `json:"keys,omitempty"`   // number of the list of trusted keys that it holds
 	Tree     uint64      `json:"tree,omitempty"`   // how many entries the checkpoint has that it holds
 }
 
@@ -244,6 +245,8 @@ type Catalogue struct {
 	Trays []BenchTray `json:"trays,omitempty"`
 	// Checkpoint is the newest of all histories, where it is newer than the bench's: it keeps it.
 	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
+	// Keys are the trusted keys, where the list is another one than the bench's.
+	Keys *trust.SignedKeys `json:"keys,omitempty"`
 }
 
 // Checkpoint is a signed checkpoint of all histories, with the proof (RFC 9162, section 2.1.4)

@@ -230,6 +230,9 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
 		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
 		a.Verdict = a.judged.on(r.ID)
+		if a.Opened.Word, err = v.wordFor(ctx, r); err != nil {
+			return err
+		}
 	case run.Restore:
 		b, err := v.backupFor(ctx, a.unit, n.Backup)
 		if err != nil {

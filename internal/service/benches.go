@@ -162,8 +162,35 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	if out.Checkpoint, err = v.newerCheckpoint(ctx, j.Tree); err != nil {
 		return out, err
 	}
+	if out.Keys, err = v.keysFor(ctx, j.Keys); err != nil {
+		return out, err
+	}
 	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)
 	return out, err
+}
+
+// keysFor is the signed list of the trusted keys for a bench that holds the one of that number;
+// nil where it is the same.
+func (v *Service) keysFor(ctx context.Context, held uint64) (*trust.SignedKeys, error) {
+	keys, rows, err := v.store.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	l := trust.KeyList{Number: 1, Keys: keys}
+	for _, k := range rows { // rows are only added, and each is changed twice at most
+		l.Number++
+		if !k.Alone && k.Second.Valid {
+			l.Number++
+		}
+		if k.Revoked.Valid {
+			l.Number++
+		}
+	}
+	if l.Number == held {
+		return nil, nil
+	}
+	s, err := v.key.SignKeys(l)
+	return &s, err
 }
 
 // sheetList are the sheets in force, by the names of their models; sum tells one list from others.

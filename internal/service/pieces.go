@@ -54,6 +54,9 @@ func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := v.mayRead(ctx, who(ctx).bench, d); err != nil {
+		return nil, err
+	}
 	b, err := v.store.Piece(ctx, d)
 	if core.KindOf(err) == core.NotFound {
 		b, err = v.store.Image(ctx, d)
@@ -69,6 +72,9 @@ func (v *Service) getPieces(ctx context.Context, in *rawIn) (*blobOut, error) {
 	}
 	if len(n.Names) > 1024 {
 		return nil, core.Fail(core.BadFile, "at most 1024 pieces at once")
+	}
+	if err := v.mayRead(ctx, who(ctx).bench, n.Names...); err != nil {
+		return nil, err
 	}
 	pieces, err := v.store.Pieces(ctx, n.Names)
 	if err != nil {

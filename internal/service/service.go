@@ -46,7 +46,8 @@ type Service struct {
 	seconds   *prometheus.HistogramVec
 	closed    *prometheus.CounterVec
 	follower  *follower
-	orderNews bell  // an order was given
+	orderNews bell // an order was given
+	reading   reading
 	orderEnds bells // one was ended, by its id
 	growing   sync.Mutex
 	checked   checkedChains

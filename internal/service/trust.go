@@ -102,6 +102,55 @@ func (v *Service) distrust(ctx context.Context, modelName string, releases []*mo
 	return out, err
 }
 
+// wordFor is whose word a bench is given for a release with the order to write it, the strongest
+// that counts. A signature is checked here once more, and by the bench with the keys that it holds.
+func (v *Service) wordFor(ctx context.Context, r *store.Release) (*trust.Word, error) {
+	t, err := v.trustIn(ctx, r.ID)
+	if err != nil || t.State == "not-vouched" {
+		return nil, err
+	}
+	vouches, err := v.store.Vouches(ctx, "", r.ID)
+	if err != nil {
+		return nil, err
+	}
+	keys, _, err := v.store.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	people := &trust.Word{How: trust.ByPeople}
+	var spoilt error
+	for _, x := range vouches {
+		w := &trust.Word{Key: x.Who, Signature: x.Signature, Dated: x.Dated}
+		switch x.How {
+		case store.VouchSignature:
+			w.How, w.Signed = trust.BySignature, r.Document
+		case store.VouchPack:
+			w.How, w.Signed = trust.ByPack, core.Digest(x.Signed)
+		case store.VouchPerson:
+			people.People, people.Reason, people.Dated = append(people.People, x.Who), x.Reason, x.Dated
+			continue
+		default:
+			people.Reason, people.Dated = x.Reason, x.Dated
+			continue
+		}
+		signed, err := v.store.Piece(ctx, w.Signed)
+		if err != nil {
+			return nil, err
+		}
+		if err = w.Check(keys, signed); err == nil && w.How == trust.ByPack {
+			err = pack.Names(signed, r.Document)
+		}
+		if err == nil {
+			return w, nil
+		}
+		spoilt = err
+	}
+	if t.State == "signed" { // it counted by its row, and does not by its bytes
+		return nil, core.Fail(core.NotAllowed, "the signature of release %s does not hold: %w", r.Version, spoilt).Unit("nothing was changed").Go(words.KeyTrust().To("A lead finds out who has changed it"))
+	}
+	return people, nil
+}
+
 func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
 	now := v.clock.Now().UTC()
 	two, _, err := v.twoLeads(ctx)

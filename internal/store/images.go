@@ -275,3 +275,21 @@ func (s *Store) PartRead(ctx context.Context, file core.Digest) (model.Part, err
 	}
 	return r.Parts[i], nil
 }
+
+// AreImages gives those among some digests that are files of images.
+func (s *Store) AreImages(ctx context.Context, names []core.Digest) (all []core.Digest, err error) {
+	for some := range slices.Chunk(names, 500) {
+		var raw [][]byte
+		args := make([]any, len(some))
+		for i := range some {
+			args[i] = some[i][:]
+		}
+		if err := s.db.SelectContext(ctx, &raw, `SELECT digest FROM image WHERE digest IN (?`+strings.Repeat(",?", len(some)-1)+`)`, args...); err != nil {
+			return nil, err
+		}
+		for _, r := range raw {
+			all = append(all, core.Digest(r))
+		}
+	}
+	return all, nil
+}

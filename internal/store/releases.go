@@ -330,6 +330,12 @@ func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string,
 	return all, err
 }
 
+// OpenRunsAt are the ids of the open runs of a bench.
+func (s *Store) OpenRunsAt(ctx context.Context, bench string) (ids []string, err error) {
+	err = s.db.SelectContext(ctx, &ids, `SELECT id FROM run WHERE bench = ? AND state IN ('open', 'paused')`, bench)
+	return ids, err
+}
+
 // OpenRunsOf counts the open runs that write a release.
 func (s *Store) OpenRunsOf(ctx context.Context, release string) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run WHERE firmware = ? AND state IN ('open', 'paused')`, release)

@@ -32,17 +32,18 @@ import (
 // World is the whole of it on loopback: MariaDB, a service, a bench, small
 // simulated boards. Any part can be killed and started again.
 type World struct {
-	t     database.T
-	Scale float64 // of the units' times
-	pace  float64 // of the bench, which is more patient than the slowest unit
-	DB    *database.Database
-	Store *store.Store
-	Key   trust.Key
-	Base  string
-	Units map[string]*sim.Unit // by link
-	Dir   string               // of the bench
-	Bench *bench.Bench
-	Sheet *model.Sheet
+	SignedOnly bool // its bench writes only what a key has signed
+	t          database.T
+	Scale      float64 // of the units' times
+	pace       float64 // of the bench, which is more patient than the slowest unit
+	DB         *database.Database
+	Store      *store.Store
+	Key        trust.Key
+	Base       string
+	Units      map[string]*sim.Unit // by link
+	Dir        string               // of the bench
+	Bench      *bench.Bench
+	Sheet      *model.Sheet
 
 	// Slow is a path whose calls come late, by SlowBy, as over a bad line; both are set
 	// before anything calls it.
@@ -259,7 +260,7 @@ func (w *World) StartBench(links []bench.Port) {
 			links = append(links, bench.Port{Name: name, Kind: "rfc2217", Settings: map[string]string{"address": u.Address()}})
 		}
 	}
-	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.pace, Log: w.logger("bench"), Disk: w.gate})
+	b, err := bench.Open(w.Dir, links, bench.Options{Clock: core.System{}, Scale: w.pace, Log: w.logger("bench"), Disk: w.gate, SignedOnly: w.SignedOnly})
 	if err != nil {
 		w.t.Fatal(err)
 	}
