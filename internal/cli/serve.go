@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
 
 	"zealousferry/console"
 	"zealousferry/core"
@@ -65,8 +67,35 @@ func readKey(path string, first bool) (trust.Key, error) {
 	return trust.DecodeKey(strings.TrimSpace(string(raw)))
 }
 
+// readProvider reads the file of an identity provider. It holds a secret, so others may not
+// read it.
+func readProvider(path string) (*service.Provider, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, core.Fail(core.NotFound, "the identity provider's file cannot be read: %w", err)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, core.Fail(core.NotAllowed, "others may read %s, which holds a secret (mode %03o)", path, info.Mode().Perm()).Do("Take that right away: chmod 600.")
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	d := yaml.NewDecoder(io.LimitReader(f, 64<<10))
+	d.KnownFields(true)
+	p := new(service.Provider)
+	if err := d.Decode(p); err != nil {
+		return nil, core.Fail(core.BadFile, "%s: %w", path, err)
+	}
+	if err := p.Check(); err != nil {
+		return nil, core.Fail(core.KindOf(err), "%s: %w", path, err)
+	}
+	return p, nil
+}
+
 func (a *app) serveVerb() *cobra.Command {
-	listen, key, cert, certKey, first := "127.0.0.1:8470", "service.key", "", "", false
+	listen, key, cert, certKey, provider, first := "127.0.0.1:8470", "service.key", "", "", "", false
 	v := &cobra.Command{Use: "serve", Short: "The service: the team's memory and rules", Args: cobra.NoArgs,
 		Long:    "Answers the API and the console. The database's address is in FERRY_DATABASE; the key that\nsigns history is made by --first, once, and never lies in the database. The database knows its\nfingerprint: a service with another key does not start.",
 		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve --key service.key --first",
@@ -92,6 +121,13 @@ func (a *app) serveVerb() *cobra.Command {
 					return err
 				}
 				v := service.New(db, k, console.Files(), a.clock, a.log(), cert != "")
+				if provider != "" {
+					p, err := readProvider(provider)
+					if err != nil {
+						return err
+					}
+					v.UseProvider(p)
+				}
 				server := v.Server()
 				l, err := net.Listen("tcp", listen)
 				if err != nil {
@@ -117,6 +153,7 @@ func (a *app) serveVerb() *cobra.Command {
 	v.Flags().StringVar(&listen, "listen", listen, "address; anything but loopback wants TLS")
 	v.Flags().StringVar(&key, "key", key, "file of the key that signs history")
 	v.Flags().BoolVar(&first, "first", false, "make the key: for a service that has never run")
+	v.Flags().StringVar(&provider, "provider", "", "file of the team's identity provider (OpenID Connect): docs/operating.md")
 	v.Flags().StringVar(&cert, "tls-cert", "", "certificate chain, PEM")
 	v.Flags().StringVar(&certKey, "tls-key", "", "its private key, PEM")
 	v.MarkFlagsRequiredTogether("tls-cert", "tls-key")

@@ -187,6 +187,27 @@ type SetPassword struct {
 	New string `json:"new" maxLength:"200" doc:"12 characters or more, not made of words that are tried first."`
 }
 
+// Provider is the team's identity provider.
+type Provider struct {
+	Name string `json:"name" doc:"What a button for it says; empty where there is none."`
+}
+
+// Departure is where a browser goes to be signed in by the identity provider.
+type Departure struct {
+	Address string `json:"address"`
+	State   string `json:"state" doc:"To be kept by the browser, and brought back with what the provider answers, within ten minutes, once."`
+}
+
+// WhichProvider tells whether there is an identity provider.
+func (c *Client) WhichProvider(ctx context.Context) (Provider, error) {
+	return get[Provider](ctx, c, "/api/session/provider")
+}
+
+// LeaveForProvider begins a sign-in with it.
+func (c *Client) LeaveForProvider(ctx context.Context) (Departure, error) {
+	return post[Departure](ctx, c, "/api/session/provider", nil)
+}
+
 // PasskeyDare is what a device is to sign, or to make a passkey for (W3C Web Authentication, level 3).
 type PasskeyDare struct {
 	Options json.RawMessage `json:"options" doc:"publicKey: for PublicKeyCredential.parseCreationOptionsFromJSON or parseRequestOptionsFromJSON."`

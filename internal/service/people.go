@@ -244,7 +244,9 @@ type signIn struct {
 	Password string `json:"password,omitempty" maxLength:"200"`
 	Factor   string `json:"factor,omitempty" maxLength:"6" doc:"The code of the second factor, where the account has one: six digits."`
 
-	State   string          `json:"state,omitempty" maxLength:"8192" doc:"Of a passkey: as /api/session/passkey gave it."`
+	State    string    `json:"state,omitempty" maxLength:"8192" doc:"Of a passkey: as /api/session/passkey gave it."`
+	Provider *backFrom `json:"provider,omitempty" doc:"Of the identity provider: what it has sent the browser back with; state is what /api/session/provider gave."`
+
 	Passkey json.RawMessage `json:"passkey,omitempty" doc:"What the device has signed: PublicKeyCredential.toJSON() of W3C Web Authentication."`
 }
 
@@ -278,6 +280,14 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 			ends = x.Until.Time
 		}
 		scope, how = x.Scope, "with a link"
+	} else if in.Body.Provider != nil { // it has asked for its own factors
+		if p, err = v.byProvider(ctx, in.Body.State, *in.Body.Provider); err != nil {
+			return nil, errors.Join(err, v.audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", short(who(ctx).agent+", "+who(ctx).address, 200)))
+		}
+		if err := v.withFactor(ctx, p, in.Body.Factor); err != nil {
+			return nil, err
+		}
+		how = "by the identity provider"
 	} else if in.Body.State != "" { // it stands for both factors
 		if p, err = v.byPasskey(ctx, in.Body.State, in.Body.Passkey); err != nil {
 			return nil, err
@@ -294,7 +304,7 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 	text, digest := Secret()
 	c := who(ctx)
 	from := short(c.agent+", "+c.address, 200)
-	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now, Confirmed: sql.NullTime{Time: now.UTC(), Valid: p.FactorAt.Valid || in.Body.State != ""}}); err != nil {
+	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now, Confirmed: sql.NullTime{Time: now.UTC(), Valid: p.FactorAt.Valid || len(in.Body.Passkey) > 0}}); err != nil {
 		return nil, err
 	}
 	p.Role = capped(p.Role, scope)

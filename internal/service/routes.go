@@ -24,6 +24,8 @@ func (v *Service) routes(api huma.API) {
 	raw(v, api, "POST", "/api/session", "sign-in", anybody, "Sign in with a one-use code or a password", v.signIn)
 	raw(v, api, "DELETE", "/api/session", "sign-out", Viewer, "Sign out", v.signOut)
 	route(v, api, "GET", "/api/session", "who-am-i", Viewer, "Who is signed in", v.whoAmI)
+	route(v, api, "GET", "/api/session/provider", "which-provider", anybody, "The team's identity provider, if it has one", v.whichProvider)
+	route(v, api, "POST", "/api/session/provider", "leave-for-provider", anybody, "Where the browser goes to be signed in by the identity provider (OpenID Connect, code flow with PKCE)", v.leaveFor)
 	route(v, api, "POST", "/api/session/passkey", "dare-passkey", anybody, "What a passkey is to sign to sign somebody in", v.daresPasskey)
 	route(v, api, "POST", "/api/passkeys/begin", "new-passkey", Viewer, "Begin to add a passkey of one's own", v.newPasskey)
 	route(v, api, "POST", "/api/passkeys", "add-passkey", Viewer, "Keep the passkey that one's device has made", v.addPasskey)

@@ -48,7 +48,8 @@ type Service struct {
 	follower  *follower
 	orderNews bell // an order was given
 	reading   reading
-	orderEnds bells // one was ended, by its id
+	provider  *Provider // nil where the team has none
+	orderEnds bells     // one was ended, by its id
 	growing   sync.Mutex
 	checked   checkedChains
 	changes   atomic.Uint64 // by people, in this process

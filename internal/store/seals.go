@@ -36,20 +36,21 @@ type sealedTable struct {
 }
 
 var sealedTables = map[string]sealedTable{
-	"person":       {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}},
-	"secret":       {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}},
-	"passkey":      {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil},
-	"device_ask":   {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}},
-	"bench":        {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}},
-	"trusted_key":  {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}},
-	"vouch":        {"firmware", "CONCAT('a word for release ', firmware)", []string{"firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}},
-	"firmware":     {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}},
-	"model":        {"name", "CONCAT('model ', name)", []string{"name", "sheet"}, nil},
-	"team_rule":    {"name", "CONCAT('the rule ', name)", []string{"name", "value"}, nil},
-	"model_wanted": {"name", "CONCAT('the sheet that is wanted for ', name)", []string{"name", "sheet", "wanted_by"}, nil},
-	"consent":      {"id", "CONCAT('a consent to ', what)", []string{"id", "unit", "what", "given_by"}, []string{"given_at", "until_at"}},
-	"second_word":  {"number", "CONCAT('leave number ', number)", []string{"unit", "kind", "firmware", "source", "wants", "asked_by", "decided_by"}, []string{"number", "given", "until_at"}},
-	"fact":         {"unit", "CONCAT('fact ', name)", []string{"unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}},
+	"person":         {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}},
+	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}},
+	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "person"}, nil},
+	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil},
+	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}},
+	"bench":          {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}},
+	"trusted_key":    {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}},
+	"vouch":          {"firmware", "CONCAT('a word for release ', firmware)", []string{"firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}},
+	"firmware":       {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}},
+	"model":          {"name", "CONCAT('model ', name)", []string{"name", "sheet"}, nil},
+	"team_rule":      {"name", "CONCAT('the rule ', name)", []string{"name", "value"}, nil},
+	"model_wanted":   {"name", "CONCAT('the sheet that is wanted for ', name)", []string{"name", "sheet", "wanted_by"}, nil},
+	"consent":        {"id", "CONCAT('a consent to ', what)", []string{"id", "unit", "what", "given_by"}, []string{"given_at", "until_at"}},
+	"second_word":    {"number", "CONCAT('leave number ', number)", []string{"unit", "kind", "firmware", "source", "wants", "asked_by", "decided_by"}, []string{"number", "given", "until_at"}},
+	"fact":           {"unit", "CONCAT('fact ', name)", []string{"unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}},
 }
 
 // sealPurpose is that of the key of seals; auditSealed the entry of the audit log which says that
@@ -238,7 +239,7 @@ func (s *Store) sealOld(ctx context.Context, table string) error {
 	const some = 500
 	key, after := sealedTables[table].key, []byte{}
 	arg := func(k []byte) any { // an index serves only what is of its column's kind
-		if table == "secret" || table == "device_ask" || table == "passkey" {
+		if table == "secret" || table == "device_ask" || table == "passkey" || table == "person_subject" {
 			return k
 		}
 		return string(k)
@@ -273,7 +274,7 @@ func (s *Store) sealOld(ctx context.Context, table string) error {
 // Unsealed names the rows that are not as they were sealed: of all tables that say who may what
 // and what is believed, or of the facts of a unit.
 func (s *Store) Unsealed(ctx context.Context, unit string) (all []string, err error) {
-	tables := []string{"person", "secret", "device_ask", "bench", "trusted_key", "vouch", "firmware", "model", "team_rule", "consent", "second_word", "model_wanted", "passkey"}
+	tables := []string{"person", "secret", "device_ask", "bench", "trusted_key", "vouch", "firmware", "model", "team_rule", "consent", "second_word", "model_wanted", "passkey", "person_subject"}
 	where, args := "TRUE", []any{}
 	if unit != "" {
 		tables, where, args = []string{"fact"}, "unit = ?", []any{unit}

@@ -31,7 +31,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 25
+const Schema = 26
 
 // Store is the database.
 type Store struct {

@@ -32,7 +32,8 @@ import (
 // World is the whole of it on loopback: MariaDB, a service, a bench, small
 // simulated boards. Any part can be killed and started again.
 type World struct {
-	SignedOnly bool // its bench writes only what a key has signed
+	Provider   *service.Provider // of identity, from the next start of the service on
+	SignedOnly bool              // its bench writes only what a key has signed
 	t          database.T
 	Scale      float64 // of the units' times
 	pace       float64 // of the bench, which is more patient than the slowest unit
@@ -227,7 +228,11 @@ func (w *World) StartService() {
 	}
 	w.address = l.Addr().String()
 	w.Base = "http://" + w.address
-	w.server = service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("service"), false).Server()
+	v := service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("service"), false)
+	if w.Provider != nil {
+		v.UseProvider(w.Provider)
+	}
+	w.server = v.Server()
 	inner := w.server.Handler
 	w.server.Handler = http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == w.Slow {

@@ -36,6 +36,7 @@ export const audit: Record<string, string> = {
   "sheet-in-force": "sheet in force",
   "sign-in-failed": "wrong name or password",
   "signed-in": "signed in",
+  "tied-to-provider": "known by the identity provider",
   "token-made": "token made",
 }
 

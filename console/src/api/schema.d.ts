@@ -2313,6 +2313,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The team's identity provider, if it has one */
+        get: operations["which-provider"];
+        put?: never;
+        /** Where the browser goes to be signed in by the identity provider (OpenID Connect, code flow with PKCE) */
+        post: operations["leave-for-provider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites": {
         parameters: {
             query?: never;
@@ -3240,6 +3258,11 @@ export interface components {
             /** @description As the part before gave it. */
             walk: components["schemas"]["HistoryWalk"];
         };
+        BackFrom: {
+            /** @description As the provider has put it into the address. */
+            code: string;
+            state: string;
+        };
         Backup: {
             /** Format: int64 */
             bytes: number;
@@ -3420,6 +3443,7 @@ export interface components {
         };
         Catalogue: {
             checkpoint?: components["schemas"]["Checkpoint"];
+            keys?: components["schemas"]["TrustSignedKeys"];
             listed?: string;
             /** Format: int64 */
             now: number;
@@ -3498,6 +3522,11 @@ export interface components {
             /** @description Why; it stands in the unit's history. */
             reason?: string;
             site?: string;
+        };
+        Departure: {
+            address: string;
+            /** @description To be kept by the browser, and brought back with what the provider answers, within ten minutes, once. */
+            state: string;
         };
         DiagnoseAnswer: {
             came?: {
@@ -5808,6 +5837,10 @@ export interface components {
             at: string;
             how: string;
         };
+        Provider: {
+            /** @description What a button for it says; empty where there is none. */
+            name: string;
+        };
         Reason: {
             reason: string;
         };
@@ -6685,6 +6718,8 @@ export interface components {
             /** @description What the device has signed: PublicKeyCredential.toJSON() of W3C Web Authentication. */
             passkey?: unknown;
             password?: string;
+            /** @description Of the identity provider: what it has sent the browser back with; state is what /api/session/provider gave. */
+            provider?: components["schemas"]["BackFrom"];
             /** @description Of a passkey: as /api/session/passkey gave it. */
             state?: string;
         };
@@ -7104,6 +7139,10 @@ export interface components {
             state: "signed" | "accepted" | "not-vouched";
             text: string;
             vouches: components["schemas"]["Vouch"][];
+        };
+        TrustSignedKeys: {
+            list: unknown;
+            signature: string;
         };
         Unit: {
             customer?: string;
@@ -17642,6 +17681,136 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "which-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "leave-for-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Departure"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -17,7 +17,26 @@ const factor = ref('')
 const wanted = ref<Proof | null>(null) // waits for the second factor
 const trouble = ref<Problem | null>(null)
 
-type Proof = { code: string } | { name: string; password: string } | { state: string; passkey: unknown }
+type Proof = { code: string } | { name: string; password: string } | { state: string; passkey: unknown } | { state: string; provider: { code: string; state: string } }
+
+// The team's identity provider, if it has one. What belongs to the sign-in that this tab has begun
+// waits here until the provider sends the browser back.
+const provider = ref('')
+const kept = 'ferry-provider'
+async function leave() {
+  busy.value = true
+  trouble.value = null
+  try {
+    const { data, error } = await api.POST('/api/session/provider')
+    if (error) throw error
+    sessionStorage.setItem(kept, JSON.stringify({ state: data.state, to: route.query.to }))
+    location.assign(data.address)
+  } catch (e) {
+    trouble.value = problem(e)
+    busy.value = false
+  }
+}
+let to: unknown = route.query.to
 
 async function withPasskey() {
   trouble.value = null
@@ -42,7 +61,6 @@ async function enter(body: Proof) {
     }
     session.person = data
     session.asked = true
-    const to = route.query.to
     router.replace(typeof to === 'string' && to.startsWith('/') && !to.startsWith('//') ? to : '/today')
   } catch (e) {
     trouble.value = problem(e)
@@ -50,7 +68,18 @@ async function enter(body: Proof) {
   busy.value = false
 }
 
-onMounted(() => {
+onMounted(async () => {
+  const answer = new URLSearchParams(location.search)
+  const begun = sessionStorage.getItem(kept)
+  if (begun && answer.has('state')) {
+    sessionStorage.removeItem(kept)
+    history.replaceState(history.state, '', location.pathname) // the code is good once; it need not be seen
+    const was = JSON.parse(begun) as { state: string; to?: unknown }
+    to = was.to
+    if (answer.has('code')) return enter({ state: was.state, provider: { code: answer.get('code')!, state: answer.get('state')! } })
+    trouble.value = { title: 'Not signed in', status: 403, detail: `The identity provider says: ${answer.get('error_description') ?? answer.get('error') ?? 'nothing'}.` } as Problem
+  }
+  provider.value = (await api.GET('/api/session/provider')).data?.name ?? ''
   // The code stands in the fragment, which no server and no log sees.
   const code = location.hash.slice(1)
   if (!code) return
@@ -73,6 +102,7 @@ onMounted(() => {
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <v-btn type="submit" color="primary" :loading="busy" block>Sign in</v-btn>
       <v-btn v-if="canHave()" variant="outlined" :disabled="busy" block data-passkey @click="withPasskey">With a passkey</v-btn>
+      <v-btn v-if="provider" variant="outlined" :disabled="busy" block data-provider @click="leave">With {{ provider }}</v-btn>
     </form>
   </div>
 </template>
