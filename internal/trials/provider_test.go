@@ -236,12 +236,21 @@ func TestAnIdentityProvider(t *testing.T) {
 		t.Fatal(err)
 	}
 	for what, change := range map[string]func(map[string]any, *ecdsa.PrivateKey) *ecdsa.PrivateKey{
-		"another key":      func(_ map[string]any, _ *ecdsa.PrivateKey) *ecdsa.PrivateKey { return stranger },
-		"another issuer":   func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey { c["iss"] = "https://example.org"; return k },
+		"another key": func(_ map[string]any, _ *ecdsa.PrivateKey) *ecdsa.PrivateKey { return stranger },
+		"another issuer": func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey {
+			c["iss"] = "https://example.org"
+			return k
+		},
 		"another audience": func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey { c["aud"] = "somebody"; return k },
 		"another nonce":    func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey { c["nonce"] = "n"; return k },
-		"an old token":     func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey { c["exp"] = time.Now().Add(-time.Hour).Unix(); return k },
-		"no role":          func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey { c["groups"] = "bosses-of-others"; return k },
+		"an old token": func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey {
+			c["exp"] = time.Now().Add(-time.Hour).Unix()
+			return k
+		},
+		"no role": func(c map[string]any, k *ecdsa.PrivateKey) *ecdsa.PrivateKey {
+			c["groups"] = "bosses-of-others"
+			return k
+		},
 	} {
 		s.mu.Lock()
 		s.change = change
