@@ -53,6 +53,8 @@ type Person struct {
 	ID   string
 	Lead bool
 	May  bool // open runs at all
+	// Elsewhere says that the unit is at a site at which he does not work; nil where he may.
+	Elsewhere *core.Error
 }
 
 // Place is the link that the run is to go over.
@@ -206,6 +208,9 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 }
 
 func permission(in *Input) []Bar {
+	if e := in.Person.Elsewhere; e != nil {
+		return []Bar{{Rule: "permission", Kind: e.Kind, Said: sentence(e), Todo: plain("Ask somebody who works there, or a lead."), Who: Lead}}
+	}
 	if in.Person.May {
 		return nil
 	}

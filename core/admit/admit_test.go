@@ -53,6 +53,9 @@ var stops = map[string]struct {
 	who   string
 	says  string
 }{
+	"works elsewhere": {func(i *admit.Input) {
+		i.Person.Elsewhere = core.AsError(core.Fail(core.NotAllowed, "S-1 is at Ormsay, and you work at Skerry Point"), "")
+	}, "permission", "", core.NotAllowed, admit.Lead, "you work at Skerry Point"},
 	"may only look":        {func(i *admit.Input) { i.Person.May = false }, "permission", "", core.NotAllowed, admit.Lead, "not open runs"},
 	"on no link":           {func(i *admit.Input) { i.Place.Name = "" }, "link", "", core.NotFound, admit.You, "on no link"},
 	"bench away":           {func(i *admit.Input) { i.Place.Away = true }, "link", "", core.NotAnswering, admit.You, "not in touch"},

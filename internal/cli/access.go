@@ -208,18 +208,35 @@ func (a *app) peopleVerb() *cobra.Command {
 		})}
 	add.Flags().StringVar(&n.Role, "role", n.Role, "technician, lead or viewer")
 	add.Flags().StringVar(&n.Email, "email", "", "where to reach them")
-	m := client.MemberChange{}
-	change := &cobra.Command{Use: "change NAME", Short: "Give somebody another role or address (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people change \"Edda Rooke\" --role lead",
+	m, at, all := client.MemberChange{}, []string{}, false
+	change := &cobra.Command{Use: "change NAME", Short: "Give somebody another role or address, or say at which sites a technician works (lead)", Args: cobra.ExactArgs(1), Example: "  ferry people change \"Edda Rooke\" --role lead\n  ferry people change \"Edda Rooke\" --site Ormsay --site \"Skerry Point\"\n  ferry people change \"Edda Rooke\" --everywhere",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if all {
+				at = []string{}
+			}
+			if len(at) > 0 || all {
+				m.Sites = &at
+			}
 			if m == (client.MemberChange{}) {
-				return core.Fail(core.NotUnderstood, "nothing is to be changed").Do("Say what: --role, --email.")
+				return core.Fail(core.NotUnderstood, "nothing is to be changed").Do("Say what: --role, --email, --site, --everywhere.")
 			}
 			x, err := c.ChangeMember(ctx, args[0], m)
 			if err != nil {
 				return err
 			}
-			return a.show(x, func() { fmt.Fprintf(a.out, "%s %s is %s\n", a.paint(teal, "✓"), x.Name, x.Role) })
+			return a.show(x, func() {
+				where := ""
+				if len(x.Sites) > 0 {
+					where = ", and works at " + strings.Join(x.Sites, ", ")
+				} else if all {
+					where = ", and works everywhere"
+				}
+				fmt.Fprintf(a.out, "%s %s is %s%s\n", a.paint(teal, "✓"), x.Name, x.Role, where)
+			})
 		})}
+	change.Flags().StringArrayVar(&at, "site", nil, "a site at which a technician works; may be given again")
+	change.Flags().BoolVar(&all, "everywhere", false, "he works at every site")
+	change.MarkFlagsMutuallyExclusive("site", "everywhere")
 	change.Flags().StringVar(&m.Role, "role", "", "technician, lead or viewer")
 	change.Flags().StringVar(&m.Email, "email", "", "where to reach them")
 	why := client.Reason{}
@@ -272,7 +289,11 @@ func (a *app) people(all []client.Member) {
 		case p.Waits:
 			state = "invited, not signed in yet"
 		}
-		rows = append(rows, []string{a.paint(bold, p.Name), p.Role, p.Email, state})
+		role := p.Role
+		if len(p.Sites) > 0 {
+			role += " at " + strings.Join(p.Sites, ", ")
+		}
+		rows = append(rows, []string{a.paint(bold, p.Name), role, p.Email, state})
 		for _, x := range p.Access {
 			rows = append(rows, []string{"  " + a.accessName(x), x.Scope, seenWhen(x), x.ID})
 		}

@@ -36,6 +36,7 @@ type Access struct {
 type Member struct {
 	Person
 	Email    string     `json:"email,omitempty"`
+	Sites    []string   `json:"sites,omitempty" doc:"At which this technician works; everywhere where there is none."`
 	Added    time.Time  `json:"added"`
 	Ended    *time.Time `json:"ended,omitempty" doc:"When the account was ended; the name stays in history."`
 	Waits    bool       `json:"waits,omitempty" doc:"Was invited, and has not signed in yet."`
@@ -66,8 +67,9 @@ type Invited struct {
 
 // MemberChange changes what somebody may do; what is empty stays.
 type MemberChange struct {
-	Role  string `json:"role,omitempty" enum:"technician,lead,viewer"`
-	Email string `json:"email,omitempty" maxLength:"200"`
+	Role  string    `json:"role,omitempty" enum:"technician,lead,viewer"`
+	Email string    `json:"email,omitempty" maxLength:"200"`
+	Sites *[]string `json:"sites,omitempty" doc:"At which sites a technician works; everywhere where the list is empty, as before where there is none."`
 }
 
 // NewToken is a token that somebody makes for himself.

@@ -13,6 +13,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -113,7 +114,7 @@ type MachinePath struct {
 }
 
 func (v *Service) member(p store.Person, access []store.Secret, keys []store.Passkey, waits bool, c caller) client.Member {
-	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: timeOf(p.Ended), Access: []client.Access{}}
+	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: timeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
 	if c.person.Role != Lead && c.person.ID != p.ID {
 		return m
 	}
@@ -227,7 +228,12 @@ func (v *Service) changeMember(ctx context.Context, in *changeMemberIn) (client.
 	if err := goodEmail(in.Body.Email); err != nil {
 		return client.Member{}, err
 	}
-	was := p.Role
+	was, at := p.Role, p.Sites.String
+	if in.Body.Sites != nil {
+		if p.Sites, err = v.sitesOf(ctx, *in.Body.Sites); err != nil {
+			return client.Member{}, err
+		}
+	}
 	if in.Body.Role != "" {
 		p.Role = in.Body.Role
 	}
@@ -237,10 +243,84 @@ func (v *Service) changeMember(ctx context.Context, in *changeMemberIn) (client.
 	if err := v.store.ChangePerson(ctx, p); err != nil {
 		return client.Member{}, err
 	}
-	if err := v.audit(ctx, auditChanged, "", "%s: was %s, is %s", p.Name, was, p.Role); err != nil {
+	says := fmt.Sprintf("%s: was %s, is %s", p.Name, was, p.Role)
+	if at != p.Sites.String {
+		says += fmt.Sprintf(", works at %s", everywhere(p.WorksAt()))
+	}
+	if err := v.audit(ctx, auditChanged, "", "%s", says); err != nil {
 		return client.Member{}, err
 	}
 	return v.oneMember(ctx, p)
+}
+
+// everywhere are sites in words.
+func everywhere(sites []string) string {
+	if len(sites) == 0 {
+		return "every site"
+	}
+	return strings.Join(sites, ", ")
+}
+
+// mostSites is at how many sites somebody may work before it is everywhere.
+const mostSites = 50
+
+// sitesOf are sites that somebody has entered, as they are kept with a person.
+func (v *Service) sitesOf(ctx context.Context, names []string) (out sql.NullString, err error) {
+	if len(names) > mostSites {
+		return out, core.Fail(core.NotUnderstood, "%d sites; at most %d, or none for everywhere", len(names), mostSites)
+	}
+	sites, err := v.store.Sites(ctx)
+	if err != nil {
+		return out, err
+	}
+	var all []string
+	for _, n := range names {
+		i := slices.IndexFunc(sites, func(s store.Site) bool { return strings.EqualFold(s.Name, strings.TrimSpace(n)) })
+		if i < 0 {
+			return out, core.Fail(core.NotFound, "nobody has entered a site %q", n).Go(words.Sites().To("See which there are"))
+		}
+		if !slices.Contains(all, sites[i].Name) {
+			all = append(all, sites[i].Name)
+		}
+	}
+	out.String, out.Valid = strings.Join(all, "\n"), len(all) > 0
+	return out, nil
+}
+
+// elsewhere says that the caller does not work where a unit is; nil where he may work on it. Leads
+// work everywhere.
+func elsewhere(c caller, u store.Unit) error {
+	if c.person.Role == Lead || c.person.WorksOn(u.Site) {
+		return nil
+	}
+	return core.Fail(core.NotAllowed, "unit %s is at %s, and you work at %s", u.Serial, u.Site, everywhere(c.person.WorksAt())).Unit("nothing was changed").Do("Ask somebody who works there, or a lead.")
+}
+
+// withinSites refuses a technician what would change a unit, or a run of one, at a site that is not
+// his: whatever call it is, by what its path names.
+func (v *Service) withinSites(ctx context.Context, unit, of string) error {
+	c := who(ctx)
+	if c.person.Role == Lead || len(c.person.WorksAt()) == 0 || unit == "" && of == "" {
+		return nil
+	}
+	if unit == "" {
+		r, err := v.store.Run(ctx, of)
+		if core.KindOf(err) == core.NotFound {
+			return nil // the call says so itself
+		}
+		if err != nil {
+			return err
+		}
+		unit = r.Unit
+	}
+	u, err := v.store.Unit(ctx, unit)
+	if core.KindOf(err) == core.NotFound || core.KindOf(err) == core.CannotTell {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return elsewhere(c, u)
 }
 
 func (v *Service) oneMember(ctx context.Context, p store.Person) (client.Member, error) {

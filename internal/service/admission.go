@@ -86,6 +86,9 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 	a.Opened = run.Opened{Run: a.row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: person.ID,
 		Role: person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
 	a.Waive, a.Person = n.Waive, admit.Person{ID: person.ID, Lead: person.Role == Lead, May: person.Role != Viewer}
+	if err := elsewhere(who(ctx), u); err != nil {
+		a.Person.Elsewhere = err.(*core.Error)
+	}
 	if p.Name == "" {
 		a.row.Link, a.Opened.Link = "", ""
 	} else {

@@ -94,6 +94,15 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	if b.Job == 0 && len(strings.TrimSpace(b.Reason)) < 3 {
 		return client.Round{}, core.Fail(core.NotUnderstood, "a round wants a reason: what was ordered, or what the driver says").Unit("nothing was changed").Go(words.RoundBegin(p.FullName()).To("Say why"))
 	}
+	if p.Unit.Valid {
+		u, err := v.store.Unit(ctx, p.Unit.String)
+		if err != nil {
+			return client.Round{}, err
+		}
+		if err := elsewhere(who(ctx), u); err != nil {
+			return client.Round{}, err
+		}
+	}
 	asked, err := v.slots(ctx, p, sheet, true)
 	if err != nil {
 		return client.Round{}, err

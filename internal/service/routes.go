@@ -214,6 +214,9 @@ func (v *Service) operation(method, path, id, role, summary string) huma.Operati
 func (v *Service) onlyFor(role string) func(huma.Context, func(huma.Context)) {
 	return func(c huma.Context, next func(huma.Context)) {
 		err := allow(who(c.Context()), role)
+		if err == nil && role == Technician && c.Method() != http.MethodGet {
+			err = v.withinSites(c.Context(), c.Param("unit"), c.Param("run"))
+		}
 		if err == nil {
 			next(c)
 			return

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,10 +27,26 @@ type Person struct {
 	Next     []byte         `db:"factor_next" json:"-"` // one that waits for its first code, sealed
 	FactorAt sql.NullTime   `db:"factor_at" json:"-"`   // since when it counts
 	Step     int64          `db:"factor_step" json:"-"` // of time, of which its code was used last
+	Sites    sql.NullString `db:"sites" json:"-"`       // at which he works, one a line; everywhere where there is none
 	Seal
 }
 
-var personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step, factor_next, ` + sealColumns("person", "")
+var personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step, factor_next, sites, ` + sealColumns("person", "")
+
+// WorksAt are the sites at which somebody works; empty for everywhere.
+func (p Person) WorksAt() []string {
+	if p.Sites.String == "" {
+		return nil
+	}
+	return strings.Split(p.Sites.String, "\n")
+}
+
+// WorksOn tells whether he may work on a unit at a place. One of which nobody has said where it
+// is, is anybody's.
+func (p Person) WorksOn(place string) bool {
+	all := p.WorksAt()
+	return len(all) == 0 || place == "" || slices.ContainsFunc(all, func(name string) bool { return Site{Name: name}.Covers(place) })
+}
 
 // AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
@@ -76,7 +94,7 @@ var ErrLastLead = core.Fail(core.NotAllowed, "nobody would be left who is a lead
 // without a lead.
 func (s *Store) ChangePerson(ctx context.Context, p Person) error {
 	return s.changing(ctx, "person", p.ID, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE person SET role = ?, email = ? WHERE id = ? AND ended_at IS NULL`, p.Role, p.Email, p.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET role = ?, email = ?, sites = ? WHERE id = ? AND ended_at IS NULL`, p.Role, p.Email, p.Sites, p.ID); err != nil {
 			return err
 		}
 		return leadLeft(ctx, tx)

@@ -33,24 +33,25 @@ type sealedTable struct {
 	named string   // SQL that says how people call the row
 	bytes []string // columns with text or bytes
 	other []string // columns with times and numbers
+	later []string // columns with text that came later: where there is none the seal is as before
 }
 
 var sealedTables = map[string]sealedTable{
-	"person":         {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}},
-	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}},
-	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "person"}, nil},
-	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil},
-	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}},
-	"bench":          {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}},
-	"trusted_key":    {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}},
-	"vouch":          {"firmware", "CONCAT('a word for release ', firmware)", []string{"firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}},
-	"firmware":       {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}},
-	"model":          {"name", "CONCAT('model ', name)", []string{"name", "sheet"}, nil},
-	"team_rule":      {"name", "CONCAT('the rule ', name)", []string{"name", "value"}, nil},
-	"model_wanted":   {"name", "CONCAT('the sheet that is wanted for ', name)", []string{"name", "sheet", "wanted_by"}, nil},
-	"consent":        {"id", "CONCAT('a consent to ', what)", []string{"id", "unit", "what", "given_by"}, []string{"given_at", "until_at"}},
-	"second_word":    {"number", "CONCAT('leave number ', number)", []string{"unit", "kind", "firmware", "source", "wants", "asked_by", "decided_by"}, []string{"number", "given", "until_at"}},
-	"fact":           {"unit", "CONCAT('fact ', name)", []string{"unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}},
+	"person":         {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}, []string{"sites"}},
+	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}, nil},
+	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "person"}, nil, nil},
+	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil, nil},
+	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}, nil},
+	"bench":          {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}, nil},
+	"trusted_key":    {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}, nil},
+	"vouch":          {"firmware", "CONCAT('a word for release ', firmware)", []string{"firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}, nil},
+	"firmware":       {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}, nil},
+	"model":          {"name", "CONCAT('model ', name)", []string{"name", "sheet"}, nil, nil},
+	"team_rule":      {"name", "CONCAT('the rule ', name)", []string{"name", "value"}, nil, nil},
+	"model_wanted":   {"name", "CONCAT('the sheet that is wanted for ', name)", []string{"name", "sheet", "wanted_by"}, nil, nil},
+	"consent":        {"id", "CONCAT('a consent to ', what)", []string{"id", "unit", "what", "given_by"}, []string{"given_at", "until_at"}, nil},
+	"second_word":    {"number", "CONCAT('leave number ', number)", []string{"unit", "kind", "firmware", "source", "wants", "asked_by", "decided_by"}, []string{"number", "given", "until_at"}, nil},
+	"fact":           {"unit", "CONCAT('fact ', name)", []string{"unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}, nil},
 }
 
 // sealPurpose is that of the key of seals; auditSealed the entry of the audit log which says that
@@ -69,6 +70,9 @@ func sealText(table, alias string) string {
 	}
 	for _, c := range t.other {
 		parts = append(parts, "COALESCE(HEX(CAST("+alias+c+" AS CHAR)), '-')")
+	}
+	for _, c := range t.later { // CONCAT_WS passes over what is NULL
+		parts = append(parts, "CONCAT('"+c+"=', HEX("+alias+c+"))")
 	}
 	return "CONCAT_WS('|', " + strings.Join(parts, ", ") + ")"
 }

@@ -4347,6 +4347,8 @@ export interface components {
             password?: boolean;
             /** @enum {string} */
             role: "technician" | "lead" | "viewer";
+            /** @description At which this technician works; everywhere where there is none. */
+            sites?: string[];
             /** @description Was invited, and has not signed in yet. */
             waits?: boolean;
         };
@@ -4806,6 +4808,8 @@ export interface components {
             password?: boolean;
             /** @enum {string} */
             role: "technician" | "lead" | "viewer";
+            /** @description At which this technician works; everywhere where there is none. */
+            sites?: string[];
             /** @description Was invited, and has not signed in yet. */
             waits?: boolean;
         };
@@ -4813,6 +4817,8 @@ export interface components {
             email?: string;
             /** @enum {string} */
             role?: "technician" | "lead" | "viewer";
+            /** @description At which sites a technician works; everywhere where the list is empty, as before where there is none. */
+            sites?: string[];
         };
         Model: {
             /** @description Models whose units would answer as this one's do; said when the sheet is put in force. */

@@ -25,6 +25,8 @@ const factor = ref<{ picture: string; secret: string } | null>(null)
 const digits = ref('')
 const shown = ref('')
 
+const siteNames = ref<string[]>([]) // at which a technician may work
+
 const lead = computed(() => session.may('lead'))
 const me = computed(() => people.value?.find((p) => p.id === session.person?.id))
 const scopes = [{ title: 'look', value: 'read' }, { title: 'what a technician does', value: 'work' }, { title: 'all that I may', value: 'whole' }]
@@ -34,6 +36,7 @@ async function load() {
   const { data, error } = await api.GET('/api/people')
   if (error) trouble.value = problem(error)
   else people.value = data.people
+  if (lead.value) siteNames.value = ((await api.GET('/api/sites')).data?.sites ?? []).map((s) => s.name)
 }
 load()
 
@@ -60,6 +63,10 @@ async function newLink(p: Member) {
 }
 async function role(p: Member, to: Member['role']) {
   const { error } = await api.POST('/api/people/{person}', { params: { path: { person: p.id } }, body: { role: to } })
+  await done(error)
+}
+async function works(p: Member, at: string[]) {
+  const { error } = await api.POST('/api/people/{person}', { params: { path: { person: p.id } }, body: { sites: at } })
   await done(error)
 }
 async function end() {
@@ -146,10 +153,12 @@ async function makeToken() {
       <li v-for="p in people" :key="p.id" :class="{ gone: p.ended }" :data-person="p.name">
         <div class="row spread">
           <div><strong class="name">{{ p.name }}</strong> <span class="muted">{{ p.role }}<template v-if="p.email">, {{ p.email }}</template></span>
+            <div v-if="p.sites?.length" class="small">Works at {{ p.sites.join(', ') }}</div>
             <div v-if="p.ended" class="small">Account ended {{ when(p.ended) }}; the name stays in history.</div>
             <div v-else-if="p.waits" class="small">Invited; has not signed in yet.</div></div>
           <div v-if="lead && !p.ended" class="row">
             <v-select :model-value="p.role" :items="['technician', 'lead', 'viewer']" label="Role" hide-details density="compact" class="role" :data-role="p.name" @update:model-value="(r: Member['role']) => role(p, r)" />
+            <v-select v-if="p.role === 'technician' && siteNames.length" :model-value="p.sites ?? []" :items="siteNames" multiple label="Works at" placeholder="everywhere" persistent-placeholder hide-details density="compact" class="sites" :data-sites="p.name" @update:model-value="(s: string[]) => works(p, s)"><template #selection="{ index }"><span v-if="index === 0">{{ p.sites!.length === 1 ? p.sites![0] : `${p.sites!.length} sites` }}</span></template></v-select>
             <v-btn v-if="p.factor && p.id !== me?.id" variant="text" :data-lost="p.name" @click="lost(p)">Factor lost</v-btn>
             <v-btn variant="text" :data-link="p.name" @click="newLink(p)">New link</v-btn>
             <v-btn variant="text" color="error" :prepend-icon="mdiAccountOff" :data-end="p.name" @click="ending = p">End account…</v-btn>
@@ -219,6 +228,7 @@ async function makeToken() {
 .name { font-size: 18px; }
 .gone { opacity: 0.7; }
 .role { width: 150px; }
+.sites { width: 190px; }
 .access { list-style: none; padding: 0 0 0 12px; border-left: 3px solid var(--line); margin-top: 6px; }
 .access li { flex-wrap: nowrap; }
 .seen { margin-left: 8px; }

@@ -8,7 +8,7 @@ import (
 // TestFramesInWords: whole frames, the beginning of one, several in one piece, and what is none.
 func TestFramesInWords(t *testing.T) {
 	ask := func(op byte, tag uint16, turn byte, body ...byte) []byte {
-		return seal(append(append([]byte{op, 7, 0, byte(tag), byte(tag >> 8), turn}), body...))
+		return seal(append([]byte{op, 7, 0, byte(tag), byte(tag >> 8), turn}, body...))
 	}
 	at := func(address uint64, n uint32) []byte {
 		return binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint64(nil, address), n)

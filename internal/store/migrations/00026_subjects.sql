@@ -1,4 +1,6 @@
 -- +goose Up
+-- The sites at which somebody works, one a line; everywhere where it is empty.
+ALTER TABLE person ADD COLUMN IF NOT EXISTS sites TEXT NULL INVISIBLE;
 -- Who is whom at the team's identity provider: issuer and subject, as their digest.
 CREATE TABLE IF NOT EXISTS person_subject (
   id BINARY(32) PRIMARY KEY,
