@@ -90,21 +90,21 @@ func (a *app) jobTake() *cobra.Command {
 }
 
 func (a *app) jobList() *cobra.Command {
-	closed, page := false, 0
+	closed, after := false, ""
 	v := &cobra.Command{Use: "list", Short: "Open jobs by their day, or closed ones", Args: cobra.NoArgs, Example: "  ferry job list\n  ferry job list --closed",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
 			state := map[bool]string{true: "closed", false: "open"}[closed]
-			j, err := c.Jobs(ctx, state, page, 50)
+			j, err := c.Jobs(ctx, state, after, 50)
 			if err != nil {
 				return err
 			}
 			return a.show(j, func() {
 				a.jobs(j.Jobs)
-				fmt.Fprintln(a.out, extent(len(j.Jobs), page*50, j.Total, state+" job"))
+				a.extentOf(len(j.Jobs), j.Paged, after, state+" job")
 			})
 		})}
 	v.Flags().BoolVar(&closed, "closed", false, "those that are closed, the newest first")
-	v.Flags().IntVar(&page, "page", 0, "page, from 0")
+	afterFlag(v, &after)
 	return v
 }
 

@@ -330,17 +330,6 @@ func (a *app) extentOf(shown int, p client.Paged, after, one string) {
 	}
 }
 
-// extent says which part of a list is shown.
-func extent(shown, from, total int, one string) string {
-	if shown == total {
-		return count(total, one)
-	}
-	if shown == 0 {
-		return "none of " + count(total, one) + " here"
-	}
-	return fmt.Sprintf("%d to %d of %s", from+1, from+shown, count(total, one))
-}
-
 func (a *app) unitState(u client.Unit) string {
 	switch {
 	case u.Run != "" && u.State == "half-done":

@@ -158,10 +158,10 @@ func (a *app) roundShow() *cobra.Command {
 }
 
 func (a *app) roundList() *cobra.Command {
-	unit, open, page := "", false, 0
+	unit, open, after := "", false, ""
 	v := &cobra.Command{Use: "list", Short: "Rounds: open ones first, then the newest", Args: cobra.NoArgs, Example: "  ferry round list --open\n  ferry round list --unit ZFPRT9B2607000010",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			all, err := c.Rounds(ctx, unit, open, page)
+			all, err := c.Rounds(ctx, unit, open, after)
 			if err != nil {
 				return err
 			}
@@ -175,12 +175,12 @@ func (a *app) roundList() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, r.Serial), r.ModelName, r.At.Local().Format("2006-01-02 15:04 MST"), state, r.By, column(r.Reason, 40), r.ID})
 				}
 				a.table([]string{"vehicle", "model", "begun", "stands", "by", "reason", "round"}, rows)
-				fmt.Fprintln(a.out, extent(len(all.Rounds), page*50, all.Total, "round"))
+				a.extentOf(len(all.Rounds), all.Paged, after, "round")
 			})
 		})}
 	v.Flags().StringVar(&unit, "unit", "", "of one vehicle: id or serial")
 	v.Flags().BoolVar(&open, "open", false, "only those that are not closed")
-	v.Flags().IntVar(&page, "page", 0, "page, from 0")
+	afterFlag(v, &after)
 	return v
 }
 

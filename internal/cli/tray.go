@@ -147,7 +147,7 @@ func (a *app) trayLabels() *cobra.Command {
 }
 
 func openTrays(ctx context.Context, c *client.Client) (all []string) {
-	t, err := c.Trays(ctx, true, 0)
+	t, err := c.Trays(ctx, true, "")
 	if err != nil {
 		return nil
 	}
@@ -190,10 +190,10 @@ func (a *app) trayWord(do, use, short, example string) *cobra.Command {
 }
 
 func (a *app) trayList() *cobra.Command {
-	open, page := false, 0
+	open, after := false, ""
 	v := &cobra.Command{Use: "list", Short: "Trays: open ones first, then the newest", Args: cobra.NoArgs, Example: "  ferry tray list --open",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			all, err := c.Trays(ctx, open, page)
+			all, err := c.Trays(ctx, open, after)
 			if err != nil {
 				return err
 			}
@@ -207,11 +207,11 @@ func (a *app) trayList() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, t.ModelName), t.Version, t.Bench, tray.Counted(t.Count), stands, t.By, column(t.Reason, 36), t.ID})
 				}
 				a.table([]string{"model", "version", "bench", "units", "stands", "by", "reason", "tray"}, rows)
-				fmt.Fprintln(a.out, extent(len(all.Trays), page*50, all.Total, "tray"))
+				a.extentOf(len(all.Trays), all.Paged, after, "tray")
 			})
 		})}
 	v.Flags().BoolVar(&open, "open", false, "only those that are not closed")
-	v.Flags().IntVar(&page, "page", 0, "page, from 0")
+	afterFlag(v, &after)
 	return v
 }
 

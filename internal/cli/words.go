@@ -163,7 +163,7 @@ func stands(r client.Run) string {
 // count is a number with what is counted: 1 entry, 2 entries.
 func count(n int, one string) string {
 	many := one + "s"
-	if s, ok := strings.CutSuffix(one, "y"); ok {
+	if s, ok := strings.CutSuffix(one, "y"); ok && !strings.HasSuffix(s, "a") {
 		many = s + "ies"
 	}
 	if n == 1 {

@@ -26,8 +26,8 @@ type Job struct {
 
 // Jobs is a page of jobs.
 type Jobs struct {
-	Jobs  []Job `json:"jobs" nullable:"false"`
-	Total int   `json:"total"`
+	Jobs []Job `json:"jobs" nullable:"false"`
+	Paged
 }
 
 // JobPage is a job with its units and how far they are.
@@ -103,8 +103,8 @@ func (c *Client) AddJob(ctx context.Context, j NewJob) (JobPage, error) {
 }
 
 // Jobs lists open jobs by their day, or closed ones.
-func (c *Client) Jobs(ctx context.Context, state string, page, size int) (Jobs, error) {
-	return get[Jobs](ctx, c, "/api/jobs?"+url.Values{"state": {state}, "page": {fmt.Sprint(page)}, "size": {fmt.Sprint(size)}}.Encode())
+func (c *Client) Jobs(ctx context.Context, state, after string, size int) (Jobs, error) {
+	return get[Jobs](ctx, c, "/api/jobs?"+url.Values{"state": {state}, "after": {after}, "size": {fmt.Sprint(size)}}.Encode())
 }
 
 // Job is a job by its number.

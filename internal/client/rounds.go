@@ -69,7 +69,7 @@ type RoundNote struct {
 // Rounds is a page of rounds.
 type Rounds struct {
 	Rounds []RoundRow `json:"rounds" nullable:"false"`
-	Total  int        `json:"total"`
+	Paged
 }
 
 // NewRound begins a round: all modules are asked, and what they say is kept as found.
@@ -99,8 +99,8 @@ func (c *Client) Round(ctx context.Context, idOrUnit string) (Round, error) {
 }
 
 // Rounds lists rounds, open ones first, then the newest; of one vehicle, or of all.
-func (c *Client) Rounds(ctx context.Context, unit string, open bool, page int) (Rounds, error) {
-	q := url.Values{"unit": {unit}, "open": {fmt.Sprint(open)}, "page": {fmt.Sprint(page)}}
+func (c *Client) Rounds(ctx context.Context, unit string, open bool, after string) (Rounds, error) {
+	q := url.Values{"unit": {unit}, "open": {fmt.Sprint(open)}, "after": {after}}
 	return get[Rounds](ctx, c, "/api/rounds?"+q.Encode())
 }
 

@@ -99,7 +99,7 @@ type TrayItem struct {
 // Trays is a page of trays.
 type Trays struct {
 	Trays []TrayRow `json:"trays" nullable:"false"`
-	Total int       `json:"total"`
+	Paged
 }
 
 // NewTray opens a tray.
@@ -139,8 +139,8 @@ func (c *Client) Tray(ctx context.Context, id string) (Tray, error) {
 }
 
 // Trays lists trays, open ones first, then the newest.
-func (c *Client) Trays(ctx context.Context, open bool, page int) (Trays, error) {
-	return get[Trays](ctx, c, fmt.Sprintf("/api/trays?open=%t&page=%d", open, page))
+func (c *Client) Trays(ctx context.Context, open bool, after string) (Trays, error) {
+	return get[Trays](ctx, c, fmt.Sprintf("/api/trays?open=%t&after=%s", open, url.QueryEscape(after)))
 }
 
 // StepTray says a person's word about a tray.

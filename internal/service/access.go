@@ -54,6 +54,7 @@ func (v *Service) audit(ctx context.Context, kind, by, format string, args ...an
 	}
 	now := v.clock.Now()
 	e := &history.Entry{Unit: store.TeamChain, Kind: kind, HappenedAt: now.UnixMicro(), By: by, Text: short(fmt.Sprintf(format, args...), 400)}
+	v.audited.WithLabelValues(kind).Inc()
 	v.log.Info("audit", "kind", kind, "by", by, "text", e.Text)
 	_, err := v.store.AppendEntry(ctx, v.key, e)
 	return err

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -84,6 +85,10 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 	if len(out.Findings) > 0 {
 		out.Chain = "broken"
 	}
+	kept, err := v.recordsOf(ctx, p.entries)
+	if err != nil {
+		return out, err
+	}
 	var spans [][2]int64
 	for _, x := range p.entries {
 		e, err := history.DecodeEntry(x.Encoded)
@@ -103,14 +108,10 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 				line.From, line.To, line.Outcome, line.Reason, line.Halves = r.From, r.To, r.Outcome, r.Reason, r.Halves
 				line.Job, line.Why, line.Asked, line.Tells = r.Job, r.Why, r.Asked, tells(r, names)
 				span = [2]int64{r.Opened, r.Closed}
-				row, err := v.store.Run(ctx, r.Run)
-				if err != nil && core.KindOf(err) != core.NotFound {
-					return out, err
-				}
-				if err == nil {
+				if row, err := kept.Run(ctx, r.Run); err == nil {
 					opened = row.OpenedAt.UnixMicro()
 				}
-				found, err := store.Agrees(ctx, v.store, e, r)
+				found, err := store.Agrees(ctx, kept, e, r)
 				if err != nil {
 					return out, err
 				}
@@ -132,6 +133,21 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 	}
 	sort.SliceStable(out.Entries, func(i, j int) bool { return out.Entries[i].At.After(out.Entries[j].At) })
 	return out, nil
+}
+
+// recordsOf reads what is kept of the runs of whose records some entries tell.
+func (v *Service) recordsOf(ctx context.Context, entries []history.Stored) (store.KeptRuns, error) {
+	var ids []string
+	for _, x := range entries {
+		e, err := history.DecodeEntry(x.Encoded)
+		if err != nil || len(e.Record) == 0 {
+			continue
+		}
+		if r, err := history.DecodeRecord(e.Record); err == nil && !slices.Contains(ids, r.Run) {
+			ids = append(ids, r.Run)
+		}
+	}
+	return v.store.KeptOf(ctx, ids)
 }
 
 // tells is what a record says beside versions and outcome: how sure the identity was,

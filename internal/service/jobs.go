@@ -17,13 +17,13 @@ import (
 
 type jobsIn struct {
 	State string `query:"state" enum:"open,closed" default:"open"`
-	Page  int    `query:"page" minimum:"0" maximum:"100000"`
+	After string `query:"after" maxLength:"200" doc:"Next of the page before."`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
 func (v *Service) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error) {
 	out := client.Jobs{Jobs: []client.Job{}}
-	rows, total, err := v.store.Jobs(ctx, in.State == "closed", in.Page, in.Size)
+	rows, p, err := v.store.Jobs(ctx, in.State == "closed", in.After, in.Size)
 	if err != nil {
 		return out, err
 	}
@@ -31,7 +31,7 @@ func (v *Service) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error)
 	for _, j := range rows {
 		out.Jobs = append(out.Jobs, oneJob(j, names))
 	}
-	out.Total = total
+	out.Paged = paged(p)
 	return out, err
 }
 

@@ -20,10 +20,10 @@ import (
 )
 
 type roundsIn struct {
-	Unit string `query:"unit" maxLength:"64" doc:"Id or serial of a vehicle; of all where it is left out."`
-	Open bool   `query:"open" doc:"Only those that are not closed."`
-	Page int    `query:"page" minimum:"0" maximum:"100000"`
-	Size int    `query:"size" minimum:"1" maximum:"200" default:"50"`
+	Unit  string `query:"unit" maxLength:"64" doc:"Id or serial of a vehicle; of all where it is left out."`
+	Open  bool   `query:"open" doc:"Only those that are not closed."`
+	After string `query:"after" maxLength:"200" doc:"Next of the page before."`
+	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
 func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, error) {
@@ -36,7 +36,7 @@ func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, 
 		}
 		unit = u.ID
 	}
-	rows, total, err := v.store.Rounds(ctx, unit, in.Open, in.Page, in.Size)
+	rows, p, err := v.store.Rounds(ctx, unit, in.Open, in.After, in.Size)
 	if err != nil {
 		return out, err
 	}
@@ -47,7 +47,7 @@ func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, 
 		}
 		out.Rounds = append(out.Rounds, one)
 	}
-	out.Total = total
+	out.Paged = paged(p)
 	return out, nil
 }
 
@@ -272,7 +272,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 // roundOf is the open round of the vehicle in which a unit was when its modules were asked
 // last, and the unit's slot; nil where there is none.
 func (v *Service) roundOf(ctx context.Context, unit string) (*round.State, string, error) {
-	rows, _, err := v.store.Rounds(ctx, "", true, 0, mostToday)
+	rows, _, err := v.store.Rounds(ctx, "", true, "", mostToday)
 	if err != nil {
 		return nil, "", err
 	}

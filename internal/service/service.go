@@ -4,6 +4,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"net/http"
 	"path"
 	"reflect"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -45,6 +47,7 @@ type Service struct {
 	requests  *prometheus.CounterVec
 	seconds   *prometheus.HistogramVec
 	closed    *prometheus.CounterVec
+	audited   *prometheus.CounterVec
 	follower  *follower
 	orderNews bell // an order was given
 	reading   reading
@@ -71,11 +74,12 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v := &Service{store: s, key: key, clock: clock, log: log, console: console, secure: secure, hashing: make(chan struct{}, 2), registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_http_requests_total", Help: "Requests by route and status."}, []string{"route", "status"}),
 		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ferry_http_seconds", Help: "Time to answer, by route; live streams are left out."}, []string{"route"}),
+		audited:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_audit_total", Help: "Entries of the audit log by kind."}, []string{"kind"}),
 		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
 		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}, boxes: map[string]*box{}}}
 	v.follower.bell = &v.orderNews
 	v.forgeries.told = map[string]time.Time{}
-	v.registry.MustRegister(v.requests, v.seconds, v.closed)
+	v.registry.MustRegister(v.requests, v.seconds, v.closed, v.audited, newStanding(v))
 	return v
 }
 
@@ -192,7 +196,7 @@ func (v *Service) observe(next http.Handler) http.Handler {
 		next.ServeHTTP(ww, r)
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		took := v.clock.Now().Sub(began)
-		v.requests.WithLabelValues(known(r.Method)+" "+route, http.StatusText(ww.Status())).Inc()
+		v.requests.WithLabelValues(known(r.Method)+" "+route, strconv.Itoa(cmp.Or(ww.Status(), http.StatusOK))).Inc()
 		if ww.Header().Get("Content-Type") != eventStream {
 			v.seconds.WithLabelValues(known(r.Method) + " " + route).Observe(took.Seconds())
 		}

@@ -52,7 +52,7 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	if out.Closed, err = v.someRuns(ctx, store.RunQuery{State: store.RunClosed, Size: mostClosed}); err != nil {
 		return out, err
 	}
-	rounds, _, err := v.store.Rounds(ctx, "", true, 0, mostToday)
+	rounds, _, err := v.store.Rounds(ctx, "", true, "", mostToday)
 	if err != nil {
 		return out, err
 	}
@@ -90,7 +90,7 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	if out.Offers, err = v.offers(ctx, "", names); err != nil {
 		return out, err
 	}
-	jobs, _, err := v.store.Jobs(ctx, false, 0, mostToday)
+	jobs, _, err := v.store.Jobs(ctx, false, "", mostToday)
 	if err != nil {
 		return out, err
 	}

@@ -23,14 +23,14 @@ import (
 )
 
 type traysIn struct {
-	Open bool `query:"open" doc:"Only those that are not closed."`
-	Page int  `query:"page" minimum:"0" maximum:"100000"`
-	Size int  `query:"size" minimum:"1" maximum:"200" default:"50"`
+	Open  bool   `query:"open" doc:"Only those that are not closed."`
+	After string `query:"after" maxLength:"200" doc:"Next of the page before."`
+	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
 func (v *Service) listTrays(ctx context.Context, in *traysIn) (client.Trays, error) {
 	out := client.Trays{Trays: []client.TrayRow{}}
-	rows, total, err := v.store.Trays(ctx, "", in.Open, in.Page, in.Size)
+	rows, p, err := v.store.Trays(ctx, "", in.Open, in.After, in.Size)
 	if err != nil {
 		return out, err
 	}
@@ -45,7 +45,7 @@ func (v *Service) listTrays(ctx context.Context, in *traysIn) (client.Trays, err
 		}
 		out.Trays = append(out.Trays, one)
 	}
-	out.Total = total
+	out.Paged = paged(p)
 	return out, nil
 }
 
@@ -738,7 +738,7 @@ func (v *Service) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, 
 // benchTrays are the trays of a bench that may begin a unit now, with the links on which it
 // asks who is there.
 func (v *Service) benchTrays(ctx context.Context, bench string) (out []client.BenchTray, err error) {
-	rows, _, err := v.store.Trays(ctx, bench, true, 0, mostToday)
+	rows, _, err := v.store.Trays(ctx, bench, true, "", mostToday)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

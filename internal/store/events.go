@@ -50,7 +50,10 @@ func (s *Store) Events(ctx context.Context, id string, after uint64) ([]run.Even
 	return eventsOf(ctx, s.db, id, after)
 }
 
-const ofLine = `FROM run_event e JOIN run_line l ON l.run = e.run AND l.epoch = e.epoch AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n) WHERE e.run = ? AND e.n > ? ORDER BY e.n`
+const ofLine = `FROM run_event e JOIN run_line l ON ` + onLine + ` WHERE e.run = ? AND e.n > ? ORDER BY e.n`
+
+// onLine joins a run's events with the stretch of it that counts.
+const onLine = `l.run = e.run AND l.epoch = e.epoch AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n)`
 
 // RawEvents are the same, as they were received.
 func (s *Store) RawEvents(ctx context.Context, id string, after uint64, most int) (all [][]byte, err error) {

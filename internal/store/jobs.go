@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -26,6 +27,7 @@ type Job struct {
 	Closed  sql.NullTime `db:"closed_at"`
 	Closing string       `db:"closing"` // what was said when it was closed
 	Units   int          `db:"units"`   // in its scope
+	Turn    int64        `db:"turn"`    // in lists
 }
 
 var jobColumns = named(Job{}, "j.", "units") + `, (SELECT COUNT(*) FROM job_unit x WHERE x.job = j.number AND x.part = '' AND x.left_out = 0) AS units`
@@ -129,18 +131,12 @@ func (s *Store) JobsOf(ctx context.Context, numbers []uint64) (map[uint64]Job, e
 	return out, err
 }
 
-// Jobs lists the jobs that people entered: open ones by their planned day, closed ones
+// Jobs lists a page of the jobs that people entered: open ones by their planned day, closed ones
 // the newest first.
-func (s *Store) Jobs(ctx context.Context, closed bool, page, size int) (all []Job, total int, err error) {
-	where, order := `j.own = 0 AND j.closed_at IS NULL`, `j.planned IS NULL, j.planned, j.number`
-	if closed {
-		where, order = `j.own = 0 AND j.closed_at IS NOT NULL`, `j.closed_at DESC, j.number DESC`
-	}
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM job j WHERE `+where); err != nil {
-		return nil, 0, err
-	}
-	err = s.db.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM job j WHERE `+where+` ORDER BY `+order+` LIMIT ? OFFSET ?`, size, page*size)
-	return all, total, err
+func (s *Store) Jobs(ctx context.Context, closed bool, after string, size int) (all []Job, p Paged, err error) {
+	of := selection{where: []string{"j.own = 0"}}
+	of.add("j.shut = ?", closed)
+	return inTurn(ctx, s, jobColumns, "job j", "job j", of, after, size, "j.turn", "j.number", func(j Job) cursor { return cursor{j.Turn, fmt.Sprint(j.Number)} })
 }
 
 // OpenJobsOf lists the open jobs that a unit is in the scope of; what is left out of

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/base64"
 	"fmt"
 	"reflect"
@@ -73,6 +74,28 @@ func (s *selection) behind(c *cursor, column, id string, value func(int64) any) 
 }
 
 func (s *selection) String() string { return strings.Join(s.where, " AND ") }
+
+// firstOpen is where the open ones begin among trays and rounds: see migration 26.
+const firstOpen = 1 << 60
+
+// inTurn reads a page of a list that is ordered by a column which says whose turn it is, the
+// greatest first; of counts are the rows of counted.
+func inTurn[T any](ctx context.Context, s *Store, columns, tables, counted string, of selection, after string, size int, turn, id string, at func(T) cursor) (all []T, p Paged, err error) {
+	from, err := readCursor(after)
+	if err != nil {
+		return nil, p, err
+	}
+	if p.Total, p.More, err = s.count(ctx, counted, of); err != nil {
+		return nil, p, err
+	}
+	of.behind(from, turn, id, nil)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+columns+` FROM `+tables+` WHERE `+of.String()+` ORDER BY `+turn+` DESC, `+id+` DESC LIMIT ?`, append(of.args, size+1)...)
+	if len(all) > size {
+		p.Next = at(all[size-1]).String()
+		all = all[:size]
+	}
+	return all, p, err
+}
 
 // ofTime is a time as a cursor's number.
 func ofTime(us int64) any { return time.UnixMicro(us).UTC() }

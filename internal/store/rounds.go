@@ -25,9 +25,10 @@ type Round struct {
 	Closed sql.NullTime `db:"closed_at"`
 	Serial string       `db:"serial"` // of the unit
 	Model  string       `db:"model"`
+	Turn   int64        `db:"turn"` // in lists
 }
 
-const roundColumns = `r.id, r.unit, r.link, r.job, r.opened_by, r.opened_at, r.closed_at, u.serial, u.model`
+const roundColumns = `r.id, r.unit, r.link, r.job, r.opened_by, r.opened_at, r.closed_at, r.turn, u.serial, u.model`
 
 // Says is an entry that an event leaves in a unit's history.
 type Says struct {
@@ -113,13 +114,15 @@ func (s *Store) Round(ctx context.Context, idOrUnit string) (r Round, err error)
 }
 
 // Rounds lists a page of rounds, open ones first, then the newest; of one unit, or of all.
-func (s *Store) Rounds(ctx context.Context, unit string, open bool, page, size int) (all []Round, total int, err error) {
-	const where = ` FROM vehicle_round r JOIN unit u ON u.id = r.unit WHERE (? = '' OR r.unit = ?) AND (r.closed_at IS NULL OR NOT ?)`
-	if err = s.db.GetContext(ctx, &total, `SELECT COUNT(*)`+where, unit, unit, open); err != nil {
-		return nil, 0, err
+func (s *Store) Rounds(ctx context.Context, unit string, open bool, after string, size int) (all []Round, p Paged, err error) {
+	of := selection{where: []string{"TRUE"}}
+	if unit != "" {
+		of.add("r.unit = ?", unit)
 	}
-	err = s.db.SelectContext(ctx, &all, `SELECT `+roundColumns+where+` ORDER BY r.closed_at IS NULL DESC, r.opened_at DESC LIMIT ? OFFSET ?`, unit, unit, open, size, page*size)
-	return all, total, err
+	if open {
+		of.add("r.turn >= ?", firstOpen)
+	}
+	return inTurn(ctx, s, roundColumns, "vehicle_round r JOIN unit u ON u.id = r.unit", "vehicle_round r", of, after, size, "r.turn", "r.id", func(r Round) cursor { return cursor{r.Turn, r.ID} })
 }
 
 // RoundEvents reads a round's events as they were made.

@@ -25,9 +25,10 @@ type Tray struct {
 	By        string       `db:"opened_by"`
 	At        time.Time    `db:"opened_at"`
 	Closed    sql.NullTime `db:"closed_at"`
+	Turn      int64        `db:"turn"` // in lists
 }
 
-const trayColumns = `t.id, t.bench, b.name AS bench_name, t.model, t.firmware, f.version, t.job, t.opened_by, t.opened_at, t.closed_at`
+const trayColumns = `t.id, t.bench, b.name AS bench_name, t.model, t.firmware, f.version, t.job, t.opened_by, t.opened_at, t.closed_at, t.turn`
 const trayTables = ` FROM tray t JOIN bench b ON b.id = t.bench JOIN firmware f ON f.id = t.firmware`
 
 // OpenTray opens a tray with its first events, and with a job of its own where it is given
@@ -133,13 +134,15 @@ func (s *Store) Tray(ctx context.Context, id string) (t Tray, err error) {
 }
 
 // Trays lists a page of trays, open ones first, then the newest; of one bench, or of all.
-func (s *Store) Trays(ctx context.Context, bench string, open bool, page, size int) (all []Tray, total int, err error) {
-	const where = ` WHERE (? = '' OR t.bench = ?) AND (t.closed_at IS NULL OR NOT ?)`
-	if err = s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM tray t`+where, bench, bench, open); err != nil {
-		return nil, 0, err
+func (s *Store) Trays(ctx context.Context, bench string, open bool, after string, size int) (all []Tray, p Paged, err error) {
+	of := selection{where: []string{"TRUE"}}
+	if bench != "" {
+		of.add("t.bench = ?", bench)
 	}
-	err = s.db.SelectContext(ctx, &all, `SELECT `+trayColumns+trayTables+where+` ORDER BY t.closed_at IS NULL DESC, t.opened_at DESC LIMIT ? OFFSET ?`, bench, bench, open, size, page*size)
-	return all, total, err
+	if open {
+		of.add("t.turn >= ?", firstOpen)
+	}
+	return inTurn(ctx, s, trayColumns, strings.TrimPrefix(trayTables, " FROM "), "tray t", of, after, size, "t.turn", "t.id", func(t Tray) cursor { return cursor{t.Turn, t.ID} })
 }
 
 // TrayOn is the open tray that has a link; empty where none has.

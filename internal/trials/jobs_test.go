@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -60,7 +61,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 	}
 	holds(out.String()+errs.String(), "Edda Rooke answers it by 2027-03-01", "1: prints blank tickets, asked by Ormsay ferries", "Do not hand it over before somebody has seen it work. Answer the test that is open: ferry test S-0001")
 	holds(ferry(0, "today"), "Print a ticket at the pier: handed on to Edda Rooke until")
-	holds(ferry(0, "history", "S-0001"), "Job 1: prints blank tickets", "Asked by Ormsay ferries", "Still to be tried by Edda Rooke until 2027-03-01")
+	holds(ferry(0, "history", "S-0001"), "Job 1: Prints blank tickets", "Asked by Ormsay ferries", "Still to be tried by Edda Rooke until 2027-03-01")
 	holds(ferry(0, "run", "list", "--job", "1"), "job 1: prints blank tickets (Ormsay ferries)")
 	holds(ferry(0, "job", "show", "1"), "not done: not proven")
 	if r, err := w.Technician.Run(ctx, id); err != nil || r.After == nil {
@@ -81,7 +82,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 	// A run that nobody entered a job for makes its own, with the reason and who asked.
 	ferry(0, "flash", "b/a", "2.0.0", "--yes", "--reason", "asked again", "--asked", "the pier")
 	holds(ferry(0, "run", "list", "--unit", "S-0001"), "asked again (the pier)", "2 runs")
-	if j, err := w.Viewer.Jobs(ctx, "open", 0, 10); err != nil || j.Total != 0 {
+	if j, err := w.Viewer.Jobs(ctx, "open", "", 10); err != nil || j.Total != 0 {
 		t.Errorf("a run's own job is on the list of jobs: %+v %v", j, err)
 	}
 	// Lists select, and are tables for other programs.
@@ -399,5 +400,63 @@ func TestWhatIsSaidForOneRunStays(t *testing.T) {
 	}
 	if out := l.must(0, "run", "show", r.ID); !strings.Contains(out, "this run drops characters too") {
 		t.Errorf("%s", out)
+	}
+}
+
+// TestJobsAreReadByKey: open jobs by their day and closed ones the newest first, a few at a time;
+// each stands on one page, also while others are entered and closed in between.
+func TestJobsAreReadByKey(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	days := []string{"2031-03-02", "", "2031-03-01", "2031-03-02", "2031-02-27", "", "2031-03-05"}
+	for i, day := range days {
+		if _, err := w.Technician.AddJob(ctx, client.NewJob{Reason: fmt.Sprintf("reason %d", i), Planned: day}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	read := func(state string, between func()) (all []client.Job) {
+		t.Helper()
+		for after := ""; ; {
+			p, err := w.Viewer.Jobs(ctx, state, after, 3)
+			if err != nil {
+				t.Fatal(err)
+			}
+			all = append(all, p.Jobs...)
+			if after = p.Next; after == "" {
+				return all
+			}
+			between()
+		}
+	}
+	planned := func(all []client.Job) (days []string) {
+		for _, j := range all {
+			days = append(days, j.Planned)
+		}
+		return days
+	}
+	all := read("open", func() {
+		if _, err := w.Technician.AddJob(ctx, client.NewJob{Reason: "early", Planned: "2031-01-01"}); err != nil {
+			t.Fatal(err)
+		}
+	})
+	if got := strings.Join(planned(all), " "); got != "2031-02-27 2031-03-01 2031-03-02 2031-03-02 2031-03-05  " {
+		t.Errorf("open ones: %q", got)
+	}
+	var closed []uint64
+	for _, j := range all[:5] {
+		if _, err := w.Technician.CloseJob(ctx, j.Number, client.JobClosing{Note: "done"}); err != nil {
+			t.Fatal(err)
+		}
+		closed = append([]uint64{j.Number}, closed...)
+	}
+	var got []uint64
+	for _, j := range read("closed", func() {}) {
+		got = append(got, j.Number)
+	}
+	if !slices.Equal(got, closed) {
+		t.Errorf("closed ones: %v, want %v", got, closed)
+	}
+	if _, err := w.Viewer.Jobs(ctx, "open", "nonsense", 3); core.KindOf(err) != core.NotUnderstood {
+		t.Errorf("a page after nonsense: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package trials
 
 import (
+	"bytes"
 	"encoding/json"
 	"net"
 	"os"
@@ -11,6 +12,10 @@ import (
 	"strings"
 	"testing"
 
+	"go.yaml.in/yaml/v3"
+
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
 	"zealousferry/internal/doctor"
 	"zealousferry/internal/testkit"
 )
@@ -149,4 +154,66 @@ func TestDoctor(t *testing.T) {
 	w.StopService()
 	is(bench(16), "service", doctor.Wrong)
 	told(t, l.must(16, "doctor", "--dir", t.TempDir()), "not the folder of an enrolled bench")
+}
+
+// TestAlertsAreOfWhatThereIs: every name and label in docs/alerts.yaml is one that /metrics gives,
+// and what they count is so: a bench in touch and away, a run that waits, a unit half done, an
+// answer that was not found.
+func TestAlertsAreOfWhatThereIs(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	w.InTheMiddle(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "a test"}, 3)
+	w.Viewer.Unit(ctx, "NO-SUCH-UNIT")
+	browse := &browsing{t: t, base: w.Base}
+	if code := browse.signIn(map[string]string{"name": "Nobody", "password": "something long enough"}); code != 403 {
+		t.Fatal(code)
+	}
+	read := func() string {
+		t.Helper()
+		code, raw := browse.call("GET", "/metrics", nil)
+		if code != 200 {
+			t.Fatalf("%d %s", code, raw)
+		}
+		return string(raw)
+	}
+	for _, want := range []string{"ferry_database_up 1", `ferry_benches{state="in-touch"} 1`, `ferry_benches{state="away"} 0`, `ferry_runs_open{state="open"} 1`, `ferry_runs_open{state="paused"} 0`,
+		`ferry_units{state="half-done"} `, `ferry_audit_total{kind="sign-in-failed"} 1`, `route="GET /api/units/{unit}",status="404"} 1`, "ferry_entries_waiting "} {
+		if all := read(); !strings.Contains(all, want) {
+			t.Errorf("the metrics do not say %s:\n%s", want, regexp.MustCompile(`(?m)^(#|go_|process_|ferry_http_seconds).*\n`).ReplaceAllString(all, ""))
+		}
+	}
+	raw, err := os.ReadFile(filepath.Join(here, "docs", "alerts.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var file struct {
+		Groups []struct {
+			Rules []struct {
+				Alert, Expr string
+				For         string
+				Annotations struct{ Summary string }
+			}
+		}
+	}
+	d := yaml.NewDecoder(bytes.NewReader(raw))
+	d.KnownFields(false)
+	if err := d.Decode(&file); err != nil || len(file.Groups) == 0 || len(file.Groups[0].Rules) < 5 {
+		t.Fatalf("%v %+v", err, file)
+	}
+	all, names := read(), regexp.MustCompile(`ferry_[a-z_]+`)
+	for _, r := range file.Groups[0].Rules {
+		if r.Alert == "" || r.Annotations.Summary == "" || len(names.FindAllString(r.Expr, -1)) == 0 {
+			t.Errorf("a rule says too little: %+v", r)
+		}
+		for _, n := range names.FindAllString(r.Expr, -1) {
+			if !strings.Contains(all, "\n"+n+"{") && !strings.Contains(all, "\n"+n+" ") && !strings.Contains(all, "# TYPE "+n+" ") && n != "ferry_runs_closed_total" {
+				t.Errorf("%s: there is no %s", r.Alert, n)
+			}
+		}
+		for _, m := range regexp.MustCompile(`(state|kind)="([a-z-]+)"`).FindAllString(r.Expr, -1) {
+			if !strings.Contains(all, m) {
+				t.Errorf("%s: nothing has %s", r.Alert, m)
+			}
+		}
+	}
 }

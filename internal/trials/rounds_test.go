@@ -392,7 +392,7 @@ func TestARoundThatIsLostAtEveryEvent(t *testing.T) {
 	r := again("begin", func() (client.Round, error) {
 		return w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "the hoist drops"})
 	})
-	if all, err := w.Viewer.Rounds(ctx, "", true, 0); err != nil || all.Total != 1 {
+	if all, err := w.Viewer.Rounds(ctx, "", true, ""); err != nil || all.Total != 1 {
 		t.Errorf("what was not begun is open: %+v %v", all, err)
 	}
 	random := rand.New(rand.NewPCG(11, 29))

@@ -214,7 +214,7 @@ func TestATrayOfBoards(t *testing.T) {
 	if _, err := w.Technician.StepTray(ctx, id, client.TrayStep{Do: "stop", Reason: "too late"}); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a closed tray is stopped: %v", err)
 	}
-	if all, err := w.Viewer.Trays(ctx, false, 0); err != nil || all.Total != 2 || all.Trays[0].Count["done"] != 3 {
+	if all, err := w.Viewer.Trays(ctx, false, ""); err != nil || all.Total != 2 || all.Trays[0].Count["done"] != 3 {
 		t.Errorf("%+v %v", all, err)
 	}
 }
@@ -459,7 +459,7 @@ func pick(field string, all ...string) chromedp.Action {
 
 func newestTray(t *testing.T, w *testkit.World) string {
 	t.Helper()
-	all, err := w.Viewer.Trays(ctx, false, 0)
+	all, err := w.Viewer.Trays(ctx, false, "")
 	if err != nil || len(all.Trays) == 0 {
 		t.Fatalf("no tray: %v", err)
 	}

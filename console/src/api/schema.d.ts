@@ -4459,7 +4459,14 @@ export interface components {
         };
         Jobs: {
             jobs: components["schemas"]["Job"][];
-            /** Format: int64 */
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
         };
         Join: {
@@ -6236,8 +6243,15 @@ export interface components {
             unit: string;
         };
         Rounds: {
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
             rounds: components["schemas"]["RoundRow"][];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
         };
         Run: {
@@ -7094,7 +7108,14 @@ export interface components {
             settled: boolean;
         };
         Trays: {
-            /** Format: int64 */
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
             trays: components["schemas"]["TrayRow"][];
         };
@@ -11687,7 +11708,8 @@ export interface operations {
         parameters: {
             query?: {
                 state?: "open" | "closed";
-                page?: number;
+                /** @description Next of the page before. */
+                after?: string;
                 size?: number;
             };
             header?: never;
@@ -15100,7 +15122,8 @@ export interface operations {
                 unit?: string;
                 /** @description Only those that are not closed. */
                 open?: boolean;
-                page?: number;
+                /** @description Next of the page before. */
+                after?: string;
                 size?: number;
             };
             header?: never;
@@ -18191,7 +18214,8 @@ export interface operations {
             query?: {
                 /** @description Only those that are not closed. */
                 open?: boolean;
-                page?: number;
+                /** @description Next of the page before. */
+                after?: string;
                 size?: number;
             };
             header?: never;

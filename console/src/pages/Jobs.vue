@@ -4,30 +4,34 @@ import { useRouter } from 'vue-router'
 
 import { api, problem, type Job, type Problem } from '../api/client'
 import JobForm from '../parts/JobForm.vue'
+import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
+import { usePages } from '../pages'
 import { session } from '../session'
 import { when } from '../words'
 
 const router = useRouter()
 const jobs = ref<Job[] | null>(null)
-const total = ref(0)
+const pages = usePages(load)
 const state = ref<'open' | 'closed'>('open')
-const page = ref(1)
 const size = 50
 const trouble = ref<Problem | null>(null)
 
 async function load() {
   try {
-    const { data, error } = await api.GET('/api/jobs', { params: { query: { state: state.value, page: page.value - 1, size } } })
+    const { data, error } = await api.GET('/api/jobs', { params: { query: { state: state.value, after: pages.after.value, size } } })
     if (error) throw error
     jobs.value = data.jobs
-    total.value = data.total
+    pages.take(data)
     trouble.value = null
   } catch (e) {
     trouble.value = problem(e)
   }
 }
-watch([state, page], load, { immediate: true })
+watch(state, () => {
+  pages.begin()
+  load()
+}, { immediate: true })
 </script>
 
 <template>
@@ -56,7 +60,7 @@ watch([state, page], load, { immediate: true })
         </tbody>
       </table>
       <v-empty-state v-else :title="state === 'open' ? 'No job is open' : 'No job is closed'" text="A job says why work is done, for whom, on which units, and what counts as done." />
-      <v-pagination v-if="total > size" v-model="page" :length="Math.ceil(total / size)" />
+      <PageTurner v-if="jobs.length" :pages="pages" :size="size" :shown="jobs.length" one="job" many="jobs" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />
   </div>

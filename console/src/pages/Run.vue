@@ -211,6 +211,11 @@ const shown = computed(() => (all.value ? [...tales.value].reverse() : tales.val
 // A run that has stopped with the unit half done, and nothing that went on from there.
 const stopped = computed(() => !!run.value && !turn.value && ((paused.value && !!progress.value?.fault) || (closed.value && view.value?.board === 'stopped' && run.value.unit.state === 'half-done' && !run.value.unit.run)))
 const first = ref('')
+const slower = ref(false) // to go on is advised at the speed at which its loader is called
+function advised(what: string, slow: boolean) {
+  first.value = what
+  slower.value = slow
+}
 function choose(what: string, slower: boolean) {
   if (what === 'restore') putBack()
   else if (closed.value) router.push(`/begin/${run.value!.unit.link ?? run.value!.link}`)
@@ -307,7 +312,7 @@ async function putBack() {
       <div v-if="paused && session.may('technician')" class="row ways">
         <input v-if="run.relabel" v-model="label" class="label" aria-label="Serial on the unit's label, read again" placeholder="Serial on its label" data-label />
         <select v-if="laid" v-model="elsewhere" class="label" aria-label="Where it is plugged in now" data-elsewhere><option value="">on {{ run.link }}</option><option v-for="l in others" :key="l" :value="l">on {{ l }}</option></select>
-        <v-btn :color="first && first !== 'go-on' ? undefined : 'surface'" :variant="first && first !== 'go-on' ? 'outlined' : 'flat'" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume')">{{ view.touched ? 'Go on with the write' : 'Go on' }}</v-btn>
+        <v-btn :color="first && first !== 'go-on' ? undefined : 'surface'" :variant="first && first !== 'go-on' ? 'outlined' : 'flat'" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume', slower)">{{ view.touched ? 'Go on with the write' : 'Go on' }}{{ slower ? ', slower' : '' }}</v-btn>
         <v-btn v-if="!laid" variant="outlined" size="large" :disabled="asking" data-aside @click="aside = true">Lay it aside…</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
         <v-btn variant="text" size="large" :disabled="asking" data-give-up @click="ending = true">Give it up…</v-btn>
@@ -334,7 +339,7 @@ async function putBack() {
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
       <PartsLine v-if="view.parts?.length" :parts="view.parts" />
       <SectorStrip v-if="run.sectors.length && progress?.states" :sectors="run.sectors" :states="progress.states" :rests="run.state !== 'open'" />
-      <AdviceBoard v-if="stopped" :run="run.id" :unit="run.unit.id" :at="progress?.last ?? 0" @choose="choose" @changed="load" @first="first = $event" />
+      <AdviceBoard v-if="stopped" :run="run.id" :unit="run.unit.id" :at="progress?.last ?? 0" @choose="choose" @changed="load" @first="advised" />
       <LineTrace v-if="view.traces && session.may('technician')" :run="run.id" :count="view.traces" />
       <SetupTable v-if="run.setup" :setup="run.setup" />
       <div class="four">

@@ -1,34 +1,35 @@
 <script setup lang="ts">
 // Many units that get the same release in one go: those that are open, those that were, and
 // how another one is opened.
-import { ref, watch } from 'vue'
+import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type TrayRow } from '../api/client'
 import TrayForm from '../parts/TrayForm.vue'
+import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
+import { usePages } from '../pages'
 import { session } from '../session'
 import { seatWords, sentence, when } from '../words'
 
 const router = useRouter()
 const trays = ref<TrayRow[] | null>(null)
-const total = ref(0)
-const page = ref(1)
+const pages = usePages(load)
 const size = 50
 const trouble = ref<Problem | null>(null)
 
 async function load() {
   try {
-    const { data, error } = await api.GET('/api/trays', { params: { query: { page: page.value - 1, size } } })
+    const { data, error } = await api.GET('/api/trays', { params: { query: { after: pages.after.value, size } } })
     if (error) throw error
     trays.value = data.trays
-    total.value = data.total
+    pages.take(data)
     trouble.value = null
   } catch (e) {
     trouble.value = problem(e)
   }
 }
-watch(page, load, { immediate: true })
+load()
 </script>
 
 <template>
@@ -54,7 +55,7 @@ watch(page, load, { immediate: true })
         </tbody>
       </table>
       <v-empty-state v-else title="No tray yet" text="A tray puts one release into many units: whoever is plugged in and belongs to it is begun, after its own identity and checks." />
-      <v-pagination v-if="total > size" v-model="page" :length="Math.ceil(total / size)" />
+      <PageTurner v-if="trays.length" :pages="pages" :size="size" :shown="trays.length" one="tray" many="trays" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />
   </div>

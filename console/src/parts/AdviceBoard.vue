@@ -12,7 +12,7 @@ import { session } from '../session'
 import { clock, zone } from '../words'
 
 const props = defineProps<{ run: string; unit: string; at: number }>()
-const emit = defineEmits<{ choose: [what: string, slower: boolean]; changed: []; first: [what: string] }>()
+const emit = defineEmits<{ choose: [what: string, slower: boolean]; changed: []; first: [what: string, slower: boolean] }>()
 const advice = ref<Advice | null>(null)
 const wrong = ref<Problem | null>(null)
 const asking = ref('')
@@ -26,7 +26,7 @@ async function load() {
 }
 function take(a: Advice) {
   advice.value = a
-  emit('first', a.choices[0]?.do ?? '')
+  emit('first', a.choices[0]?.do ?? '', a.choices.some((c) => c.do === 'go-on' && c.slower))
 }
 watch(() => props.at, load, { immediate: true })
 

@@ -1,0 +1,81 @@
+package trials
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+
+	"zealousferry/core/coretest"
+	"zealousferry/core/run"
+	"zealousferry/internal/client"
+	"zealousferry/internal/testkit"
+)
+
+// TestThatStatementsDoNotGrowWithRows: what a page of a list asks of the database is the same for
+// three rows as for all of them.
+func TestThatStatementsDoNotGrowWithRows(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	for range 5 {
+		if r := w.Follow(w.Open(client.NewRun{Kind: run.BackUp, At: "b/a", Reason: "once more"}).ID); r.Outcome != string(run.Done) {
+			t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+		}
+	}
+	w.StopBench()
+	for i := range 24 {
+		if _, err := w.Lead.EnterUnit(ctx, client.NewUnit{Model: "small", Serial: fmt.Sprintf("S-1%03d", i), Site: fmt.Sprintf("Pier %d", i%5)}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Lead.AddJob(ctx, client.NewJob{Reason: fmt.Sprintf("reason %d", i)}); err != nil {
+			t.Fatal(err)
+		}
+		if i < 8 {
+			v := fmt.Sprintf("2.%d.0", i+1)
+			w.AddRelease(v, coretest.SmallProgram(v), map[string][]string{"revision": {"D"}})
+		}
+	}
+	db := w.DB.Open(t, w.DB.Root)
+	asked := func() (n int) {
+		t.Helper()
+		var name string
+		if err := db.QueryRowContext(ctx, `SHOW GLOBAL STATUS LIKE 'Questions'`).Scan(&name, &n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	b := &browsing{t: t, base: w.Base}
+	code, err := w.Technician.NewSignInCode(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := b.signIn(map[string]string{"code": code.Code}); got != 200 {
+		t.Fatal(got)
+	}
+	// Somebody else may ask meanwhile: the least of a few counts is the page's own.
+	cost := func(path string) int {
+		least := math.MaxInt
+		for range 4 {
+			before := asked()
+			if got, raw := b.call("GET", path, nil); got != 200 {
+				t.Fatalf("%s: %d %s", path, got, raw)
+			}
+			least = min(least, asked()-before)
+		}
+		return least
+	}
+	for _, list := range []string{"/api/units", "/api/units?q=pier", "/api/runs", "/api/releases", "/api/jobs?state=open", "/api/units/S-0001/history"} {
+		sep := "?"
+		if strings.Contains(list, "?") {
+			sep = "&"
+		}
+		size := "size"
+		if list == "/api/runs" {
+			size = "limit"
+		}
+		few, all := cost(list+sep+size+"=3"), cost(list+sep+size+"=50")
+		if all > few || few < 2 {
+			t.Errorf("%s asks the database %d times for three rows, and %d times for all", list, few, all)
+		}
+	}
+}
