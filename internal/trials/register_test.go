@@ -136,7 +136,7 @@ func TestSitesDoublesAndMistakes(t *testing.T) {
 	if u, err := w.Viewer.Units(ctx, "S-0001", "", 10); err != nil || u.Total != 1 {
 		t.Errorf("it was read on a wire, and is not on the list: %+v %v", u.Units, err)
 	}
-	holds(say(l, 0, "history", "S-0001"), "entered by mistake", "no mistake: it is there")
+	holds(say(l, 0, "history", "S-0001"), "Entered by mistake", "No mistake: it is there")
 	if r := w.Flash("a", "2.0.0"); r.Outcome != "done" {
 		t.Fatal(r.Outcome)
 	}

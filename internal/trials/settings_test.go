@@ -130,7 +130,7 @@ func TestSettingsByCommand(t *testing.T) {
 	told(t, lead.must(20, "settings", "reveal", "S-0001", "password"), "wants a reason")
 	told(t, lead.must(0, "settings", "reveal", "S-0001", "password", "--reason", "the owner lost it"), password)
 	told(t, l.must(21, "settings", "reveal", "S-0001", "ssid"), "no secret setting")
-	told(t, l.must(0, "history", "S-0001"), "the value of Operator password was shown: the owner lost it")
+	told(t, l.must(0, "history", "S-0001"), "The value of Operator password was shown: the owner lost it")
 	told(t, l.must(0, "site", "list", "--output", "json"), `"skerry-pier"`, `"S-0001"`)
 	kept := journals(t, w)
 	for _, secret := range []string{password, "open water", "low water"} {
