@@ -314,7 +314,7 @@ func (b *Bench) join(ctx context.Context) error { return b.joinNow(ctx, false) }
 // joinFresh does so too, and the service looks again which sheets are in force. Who asks for it
 // at once with others shares it with them.
 func (b *Bench) joinFresh(ctx context.Context) error {
-	return b.fresh.do(func() error { return b.joinNow(context.WithoutCancel(ctx), true) })
+	return b.fresh.do(ctx, func() error { return b.joinNow(context.WithoutCancel(ctx), true) })
 }
 
 func (b *Bench) joinNow(ctx context.Context, fresh bool) error {

@@ -1,6 +1,9 @@
 package bench
 
-import "sync"
+import (
+	"context"
+	"sync"
+)
 
 // sharing does one piece of work at a time for all who ask for it. Whoever comes while it is
 // under way may have come for what is newer than that, and shares the next one with the others
@@ -16,8 +19,9 @@ type shared struct {
 	err  error
 }
 
-// do gives what came of a piece of work that began after the call.
-func (s *sharing) do(work func() error) error {
+// do gives what came of a piece of work that began after the call; the work goes on where
+// whoever asks does not wait for it.
+func (s *sharing) do(ctx context.Context, work func() error) error {
 	s.mu.Lock()
 	mine := s.next
 	if mine == nil {
@@ -29,8 +33,12 @@ func (s *sharing) do(work func() error) error {
 		}
 	}
 	s.mu.Unlock()
-	<-mine.done
-	return mine.err
+	select {
+	case <-mine.done:
+		return mine.err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // work works until nobody waits.

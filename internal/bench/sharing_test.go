@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"context"
 	"errors"
 	"sync"
 	"testing"
@@ -22,14 +23,14 @@ func TestSharing(t *testing.T) {
 		return nil
 	}
 	first := make(chan error)
-	go func() { first <- s.do(work) }()
+	go func() { first <- s.do(context.Background(), work) }()
 	<-began
 	const many = 20
 	var all sync.WaitGroup
 	errs := make([]error, many)
 	for i := range many {
 		all.Add(1)
-		go func() { defer all.Done(); errs[i] = s.do(work) }()
+		go func() { defer all.Done(); errs[i] = s.do(context.Background(), work) }()
 	}
 	for { // until one of them waits, which the others share
 		s.mu.Lock()
@@ -60,4 +61,23 @@ func TestSharing(t *testing.T) {
 	if errs[0] == nil && n == 2 {
 		t.Error("what came of the work is not told")
 	}
+}
+
+// TestSharingIsLeft: whoever does not wait any longer is let go, and the work goes on for others.
+func TestSharingIsLeft(t *testing.T) {
+	var s sharing
+	may, over := make(chan struct{}), make(chan struct{})
+	ctx, end := context.WithCancel(context.Background())
+	left := make(chan error)
+	began := make(chan struct{})
+	go func() {
+		left <- s.do(ctx, func() error { close(began); <-may; close(over); return nil })
+	}()
+	<-began
+	end()
+	if err := <-left; !errors.Is(err, context.Canceled) {
+		t.Errorf("got %v", err)
+	}
+	close(may)
+	<-over
 }

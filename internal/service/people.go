@@ -281,8 +281,20 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		}
 		scope, how = x.Scope, "with a link"
 	} else if in.Body.Provider != nil { // it has asked for its own factors
-		if p, err = v.byProvider(ctx, in.Body.State, *in.Body.Provider); err != nil {
-			return nil, errors.Join(err, v.audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", short(who(ctx).agent+", "+who(ctx).address, 200)))
+		if v.provider == nil {
+			return nil, v.noProvider()
+		}
+		from, address := core.DigestOf([]byte("provider "+in.Body.State)), who(ctx).address // there is no name: the address alone waits
+		if err := v.waits(ctx, from, address); err != nil {
+			return nil, err
+		}
+		if p, err = v.byProvider(ctx, in.Body.State, *in.Body.Provider); core.KindOf(err) == core.NotAllowed {
+			return nil, errors.Join(err, v.store.SignInFailed(ctx, from, address, now), v.audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", short(who(ctx).agent+", "+address, 200)))
+		} else if err != nil {
+			return nil, err
+		}
+		if err := v.store.SignedIn(ctx, from, address); err != nil {
+			return nil, err
 		}
 		if err := v.withFactor(ctx, p, in.Body.Factor); err != nil {
 			return nil, err

@@ -165,9 +165,6 @@ type claims struct {
 // the one whose address the provider has proven.
 func (v *Service) byProvider(ctx context.Context, sealed string, back backFrom) (store.Person, error) {
 	p := v.provider
-	if p == nil {
-		return store.Person{}, v.noProvider()
-	}
 	again := func(format string, args ...any) error {
 		return core.Fail(core.NotAllowed, format, args...).Do("Begin the sign-in again.")
 	}

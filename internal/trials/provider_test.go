@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -258,9 +259,20 @@ func TestAnIdentityProvider(t *testing.T) {
 		refuse(what, s.journey(&browsing{t: t, base: w.Base}))
 	}
 
+	db := w.DB.Open(t, w.DB.Root)
+	// Whoever only tries waits, and the audit log does not grow by it.
+	for i := range 30 {
+		(&browsing{t: t, base: w.Base}).call("POST", "/api/session", map[string]any{"state": fmt.Sprint("x", i), "provider": good["provider"]})
+	}
+	if code, raw := (&browsing{t: t, base: w.Base}).call("POST", "/api/session", map[string]any{"state": "y", "provider": good["provider"]}); code != 409 || !strings.Contains(string(raw), "Wait") {
+		t.Errorf("after forty tries: %d %s", code, raw)
+	}
+	if _, err := db.ExecContext(ctx, `DELETE FROM sign_in_failed`); err != nil {
+		t.Fatal(err)
+	}
+
 	// Whom the provider means is a row that counts only if the service has written it.
 	s.is("u-5", "Sunniva Dale II", "", false, "hands")
-	db := w.DB.Open(t, w.DB.Root)
 	if _, err := db.ExecContext(ctx, `UPDATE person_subject SET person = (SELECT id FROM person WHERE name = 'Imre Kolding') WHERE subject = 'u-5'`); err != nil {
 		t.Fatal(err)
 	}
