@@ -14,7 +14,6 @@ import (
 	packs "zealousferry/core/pack"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
-	"zealousferry/core/words"
 )
 
 // keyring is the keys whose signatures count, as this bench holds them: it was told them by the
@@ -95,7 +94,7 @@ func (b *Bench) vouched(ctx context.Context, o *run.Opened) error {
 		err = core.Fail(core.NotAllowed, "%w", err)
 	}
 	if err != nil {
-		return core.Fail(core.KindOf(err), "this bench does not write release %s: %w", o.Version, err).Unit("nothing was changed").Go(words.KeyTrust().To("See which keys the team trusts"))
+		return core.Fail(core.KindOf(err), "this bench does not write release %s: %w", o.Version, err).Unit("nothing was changed").Do("A lead looks at the keys that the team trusts, and at who vouches for the release.")
 	}
 	return nil
 }

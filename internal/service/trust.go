@@ -146,7 +146,7 @@ func (v *Service) wordFor(ctx context.Context, r *store.Release) (*trust.Word, e
 		spoilt = err
 	}
 	if t.State == "signed" { // it counted by its row, and does not by its bytes
-		return nil, core.Fail(core.NotAllowed, "the signature of release %s does not hold: %w", r.Version, spoilt).Unit("nothing was changed").Go(words.KeyTrust().To("A lead finds out who has changed it"))
+		return nil, core.Fail(core.NotAllowed, "the signature of release %s does not hold: %w", r.Version, spoilt).Unit("nothing was changed").Do("A lead finds out who has changed it: the audit log, and an audit of all histories.")
 	}
 	return people, nil
 }

@@ -38,6 +38,8 @@ func TestATechnicianOfAnotherSite(t *testing.T) {
 		t.Fatalf("%s %s", paused.State, paused.Outcome)
 	}
 	told(t, lead.must(21, "people", "change", "Sunniva Dale", "--site", "Nowhere"), "nobody has entered a site")
+	_, err := w.Lead.ChangeMember(ctx, "Sunniva Dale", client.MemberChange{Sites: &[]string{"Nowhere"}})
+	follow(t, w, "lead", err)
 	told(t, lead.must(0, "people", "change", "Sunniva Dale", "--site", "skerry point"), "works at Skerry Point")
 	told(t, lead.must(0, "people", "list"), "technician at Skerry Point")
 	told(t, lead.must(0, "audit", "log"), "Sunniva Dale: was technician, is technician, works at Skerry Point")
