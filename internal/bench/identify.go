@@ -80,6 +80,9 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		if passing(err) { // whoever was disturbed is asked once more
 			r, err = b.askWho(ctx, l, s, all, o)
 		}
+		if core.KindOf(err) == core.NotAnswering && o.Named && of.Through {
+			return r, err // it tells which of the two is silent
+		}
 		if core.KindOf(err) == core.NotAnswering {
 			if stream, ok := l.(link.Stream); ok {
 				spoilt = link.SignsOf(stream)

@@ -114,6 +114,9 @@ func TestADriveBehindABox(t *testing.T) {
 		t.Errorf("%+v", id)
 	}
 	box.Power(false)
+	if _, err := w.Technician.IdentifyAs(ctx, client.NewIdentify{At: "b/box", Model: "shearwater-5"}); core.KindOf(err) != core.NotAnswering || !strings.Contains(err.Error(), "between the bench and the unit") {
+		t.Errorf("got %v", err)
+	}
 	if _, err := w.Technician.Check(ctx, client.NewCheck{At: "b/box", Model: "shearwater-5"}); core.KindOf(err) != core.NotAnswering || !strings.Contains(err.Error(), "between the bench and the unit is silent") {
 		t.Errorf("got %v", err)
 	}
