@@ -3,64 +3,52 @@ package bench
 import (
 	"context"
 	"errors"
-	"sync"
 	"testing"
+	"testing/synctest"
 )
 
 // TestSharing: many who ask at once are served by two pieces of work, the second of which began
 // after all of them had asked; nobody is served by one that was under way already.
 func TestSharing(t *testing.T) {
-	var s sharing
-	began, may := make(chan int), make(chan struct{})
-	n := 0
-	work := func() error {
-		n++
-		began <- n
-		<-may
-		if n == 2 {
-			return errors.New("the second")
+	synctest.Test(t, func(t *testing.T) {
+		var s sharing
+		may := make(chan struct{})
+		n := 0
+		work := func() error {
+			n++
+			<-may
+			if n == 2 {
+				return errors.New("the second")
+			}
+			return nil
 		}
-		return nil
-	}
-	first := make(chan error)
-	go func() { first <- s.do(context.Background(), work) }()
-	<-began
-	const many = 20
-	var all sync.WaitGroup
-	errs := make([]error, many)
-	for i := range many {
-		all.Add(1)
-		go func() { defer all.Done(); errs[i] = s.do(context.Background(), work) }()
-	}
-	for { // until one of them waits, which the others share
-		s.mu.Lock()
-		waits := s.next != nil
-		s.mu.Unlock()
-		if waits {
-			break
+		const many = 20
+		errs := make(chan error, many)
+		first := make(chan error, 1)
+		go func() { first <- s.do(t.Context(), work) }()
+		synctest.Wait() // the first piece of work is under way
+		for range many {
+			go func() { errs <- s.do(t.Context(), work) }()
 		}
-	}
-	may <- struct{}{}
-	if err := <-first; err != nil {
-		t.Fatal(err)
-	}
-	served := make(chan struct{})
-	go func() { all.Wait(); close(served) }()
-	for {
-		select {
-		case <-began:
-			may <- struct{}{}
-			continue
-		case <-served:
+		synctest.Wait() // all of them wait
+		if n != 1 || len(errs) > 0 {
+			t.Fatalf("%d pieces of work, %d who were served by the one that was under way", n, len(errs))
 		}
-		break
-	}
-	if n < 2 || n > 4 { // those who came late may have needed one more
-		t.Errorf("%d pieces of work for %d who asked", n, many+1)
-	}
-	if errs[0] == nil && n == 2 {
-		t.Error("what came of the work is not told")
-	}
+		may <- struct{}{}
+		if err := <-first; err != nil {
+			t.Fatal(err)
+		}
+		may <- struct{}{}
+		synctest.Wait()
+		for range many {
+			if err := <-errs; err == nil || err.Error() != "the second" {
+				t.Errorf("what came of the work is told as %v", err)
+			}
+		}
+		if n != 2 {
+			t.Errorf("%d pieces of work for %d who asked", n, many+1)
+		}
+	})
 }
 
 // TestSharingIsLeft: whoever does not wait any longer is let go, and the work goes on for others.

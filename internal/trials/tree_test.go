@@ -170,9 +170,7 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		}
 	}
 	w.StartBench(nil)
-	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
-		t.Errorf("the bench cannot join: %v", err)
-	}
+	w.Wait("the bench to be back", func() bool { _, err := w.Technician.Identify(ctx, "b/a", ""); return err == nil })
 	w.Flash("a", "2.0.0")
 	if h, err := w.Lead.History(ctx, "S-0001"); err != nil || h.Chain != "broken" {
 		t.Errorf("%+v %v", h.Findings, err)
