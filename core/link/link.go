@@ -81,6 +81,13 @@ type Signs struct {
 	RI      bool   `json:"ri"`
 }
 
+// Spoilt is how many characters came without a stop bit or with a wrong parity. A line that is
+// held low for longer than a character shows as a break, and as one such character beside it,
+// which nobody has sent.
+func (s Signs) Spoilt() uint64 {
+	return s.Framing - min(s.Framing, s.Breaks) + s.Parity
+}
+
 // Watcher is a stream that tells of them.
 type Watcher interface{ Signs() Signs }
 

@@ -38,8 +38,8 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 	defer l.Close()
 	tell := b.telling(o)
 	var tried []string
-	var spoilt link.Signs
-	seen := map[string]bool{}
+	var seen link.Signs
+	called := map[string]bool{}
 	if link.ShapeOf(l) == link.Addressed { // of a whole vehicle it is the vehicle itself that is asked
 		slices.SortStableFunc(all, func(x, y brief) int { return cmp.Compare(y.Holds, x.Holds) })
 	}
@@ -63,14 +63,14 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 			way += ", through what is between, as " + of.Model
 		}
 		named := o.Named || i == 0 && of.Model == o.Model
-		if seen[way] || !named && !of.Answers { // such a one is called only by name
+		if called[way] || !named && !of.Answers { // such a one is called only by name
 			continue
 		}
 		s, err := b.sheet(ctx, of)
 		if err != nil {
 			return client.Result{}, err
 		}
-		seen[way], tried = true, append(tried, way)
+		called[way], tried = true, append(tried, way)
 		if o.Await {
 			tell(core.Say("ready: apply the power now; %s is called until it answers", way))
 		} else {
@@ -85,16 +85,20 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		}
 		if core.KindOf(err) == core.NotAnswering {
 			if stream, ok := l.(link.Stream); ok {
-				spoilt = link.SignsOf(stream)
+				seen = link.SignsOf(stream)
 			}
 			continue
 		}
 		return r, err
 	}
 	at := b.id.Name + "/" + o.Link
-	if spoilt.Framing+spoilt.Parity > 0 {
-		return client.Result{}, core.Fail(core.NotAnswering, "something speaks on %s, and it is no answer: %d characters came spoilt; tried %s", at, spoilt.Framing+spoilt.Parity, strings.Join(tried, ", ")).
+	if spoilt := seen.Spoilt(); spoilt > 0 {
+		return client.Result{}, core.Fail(core.NotAnswering, "something speaks on %s, and it is no answer: %d characters came spoilt; tried %s", at, spoilt, strings.Join(tried, ", ")).
 			Unit("nothing was changed").Go(words.Check(at).To("Speed, parity, ground or another loader:"))
+	}
+	if seen.Breaks > 0 {
+		return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s, and its line is held low; tried %s", at, strings.Join(tried, ", ")).
+			Unit("nothing was changed").Go(words.Check(at).To("The unit has no power, or is held in reset; if it is on:"))
 	}
 	return client.Result{}, core.Fail(core.NotAnswering, "nothing answers on %s: tried %s", at, strings.Join(tried, ", ")).
 		Unit("nothing was changed").Do("Look at the supply, the plug and the strap; then try again.")

@@ -188,8 +188,22 @@ func TestAdviceAtTheLink(t *testing.T) {
 	}
 	w.Units["a"].Set(sim.Faults{})
 	follow("a link that fell silent since", open(client.NewRun{Kind: "flash", At: "b/a"}))
+	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{HeldReset: true}})
+	_, err := w.Technician.Identify(ctx, "b/a", "")
+	if err == nil || !strings.Contains(err.Error(), "nothing answers on b/a, and its line is held low") {
+		t.Errorf("a unit that is off: %v", err)
+	}
+	follow("a unit that is off", err)
+	w.Units["a"].Set(sim.Faults{Wiring: sim.Wiring{OpenGround: true}})
+	_, err = w.Technician.Identify(ctx, "b/a", "")
+	if err == nil || !strings.Contains(err.Error(), "something speaks on b/a, and it is no answer") {
+		t.Errorf("a ground that is off: %v", err)
+	}
+	w.Units["a"].Set(sim.Faults{})
+	follow("a ground that is off", err)
+	w.Units["a"].Set(sim.Faults{})
 	w.Units["a"].Set(sim.Faults{Serial: "S-0077"})
-	_, err := w.Technician.Identify(ctx, "S-0001", "")
+	_, err = w.Technician.Identify(ctx, "S-0001", "")
 	follow("another unit than was asked for", err)
 	w.Units["a"].Set(sim.Faults{})
 	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
