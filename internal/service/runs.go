@@ -215,6 +215,11 @@ func (v *Service) listed(ctx context.Context, rows []store.Run) ([]client.Run, e
 	for _, r := range rows {
 		if r.Summary == "" {
 			x, err := v.run(ctx, r.ID)
+			if core.KindOf(err) == core.BadFile { // it is told beside the others, and keeps them from nobody
+				f := core.AsError(err, core.BadFile)
+				x, err = v.row(r, a), nil
+				x.Progress.Fault = &run.Fault{Kind: f.Kind, Message: f.Message, ID: f.ID, Params: f.Params, Todo: f.Todo}
+			}
 			if err != nil {
 				return all, err
 			}
@@ -305,7 +310,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	}
 	s, err := run.Fold(events)
 	if err != nil {
-		return out, core.Fail(core.BadFile, "the run's events cannot be read: %w", err)
+		return out, core.Fail(core.BadFile, "the events of run %s cannot be read: %w", id, err)
 	}
 	tale := make([]client.Told, 0, len(events))
 	for _, e := range events {

@@ -61,13 +61,19 @@ func (s *Store) RawEvents(ctx context.Context, id string, after uint64, most int
 	if err := s.db.SelectContext(ctx, &raw, `SELECT e.body `+ofLine+` LIMIT ?`, id, after, most); err != nil {
 		return nil, err
 	}
-	for _, b := range raw {
+	for i, b := range raw {
 		if b, err = unpack.DecodeAll(b, nil); err != nil {
-			return nil, err
+			return nil, unread(id, i, err)
 		}
 		all = append(all, b)
 	}
 	return all, nil
+}
+
+// unread is what is told of an event that is no longer as it was stored.
+func unread(id string, i int, err error) error {
+	return core.Fail(core.BadFile, "the events of run %s cannot be read: row %d of them was changed in the database (%w)", id, i+1, err).
+		Do("A lead has all histories audited, and puts the database back from a dump.")
 }
 
 func eventsOf(ctx context.Context, db sqlx.QueryerContext, id string, after uint64) ([]run.Event, error) {
@@ -76,14 +82,14 @@ func eventsOf(ctx context.Context, db sqlx.QueryerContext, id string, after uint
 		return nil, err
 	}
 	all := make([]run.Event, 0, len(raw))
-	for _, b := range raw {
+	for i, b := range raw {
 		var e run.Event
 		b, err := unpack.DecodeAll(b, nil)
-		if err != nil {
-			return nil, err
+		if err == nil {
+			err = json.Unmarshal(b, &e)
 		}
-		if err := json.Unmarshal(b, &e); err != nil {
-			return nil, err
+		if err != nil {
+			return nil, unread(id, i, err)
 		}
 		all = append(all, e)
 	}
