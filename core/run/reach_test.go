@@ -1,11 +1,13 @@
 package run_test
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 )
@@ -75,6 +77,37 @@ func TestReachableAgain(t *testing.T) {
 			}
 			if b.unit.Version() != "2.0.0" {
 				t.Error("it was not written")
+			}
+		})
+	}
+}
+
+// TestReachKilledAtEveryEvent is law 3 over the second start and the question on the network: a
+// run that is killed there does not pass for one whose unit was reached.
+func TestReachKilledAtEveryEvent(t *testing.T) {
+	const is = "level=204\npair=a-b\nssid=10.4.0.7\npassword=own\n"
+	make := func(t testing.TB) *bench {
+		b := lit(t, reachable, is, nil, lampAnswers)
+		b.pace.Scale = 0.1
+		b.Network = func(address, path string) ([]byte, error) {
+			return []byte("<p>S-0001 program " + b.unit.Version() + "</p>"), nil
+		}
+		return b
+	}
+	b := make(t)
+	events := 0
+	b.OnChange = func() { events++ }
+	b.flash(t, b.open)
+	for n := 1; n <= events; n += trials(4, 1) {
+		t.Run(fmt.Sprintf("after event %d", n), func(t *testing.T) {
+			t.Parallel()
+			b := make(t)
+			s, err := killAt(b, &coretest.Disk{}, n)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if s.Closed.Outcome != run.Done || answered(s, "version").Value != "2.0.0" || answered(s, "page").Value != "S-0001 program 2.0.0" {
+				t.Errorf("closed %+v, version %+v, page %+v", s.Closed, answered(s, "version"), answered(s, "page"))
 			}
 		})
 	}

@@ -350,33 +350,56 @@ func TestSettingsByEye(t *testing.T) {
 	}
 }
 
-// TestSettingsKilledAtEveryEvent is law 3 over an update with settings, and over a run of
-// nothing but settings.
+// TestSettingsKilledAtEveryEvent is law 3 over an update with settings, over a run of nothing
+// but settings, and over a reset to the sheet's defaults.
 func TestSettingsKilledAtEveryEvent(t *testing.T) {
-	for _, kind := range []string{run.Flash, run.SetUp} {
-		make := func(t testing.TB) *bench {
-			b := lit(t, lampSettings, lampText, pier, lampAnswers)
-			if kind == run.SetUp {
-				b.open.Kind, b.open.Release, b.open.Version = run.SetUp, core.Digest{}, ""
+	reset := strings.Replace(lampSettings, "{ name: level, as: number,", "{ name: level, as: number, default: \"255\",", 1)
+	for name, x := range map[string]struct {
+		sheet string
+		open  func(*run.Opened)
+		right func(*testing.T, *bench, *run.State)
+	}{
+		"an update": {lampSettings, func(*run.Opened) {}, settled},
+		"settings alone": {lampSettings, func(o *run.Opened) { o.Kind, o.Release, o.Version = run.SetUp, core.Digest{}, "" }, func(t *testing.T, b *bench, s *run.State) {
+			if s.Closed.Outcome != run.Done || !has(b.text(), "ssid", "skerry-pier") || has(b.text(), "password", "lamp") || !has(b.text(), "fan", "3") {
+				t.Errorf("%+v %v", s.Closed, b.text())
 			}
+		}},
+		"a reset": {reset, func(o *run.Opened) {
+			o.Kind, o.Reset, o.Release, o.Version, o.Fill = run.SetUp, true, core.Digest{}, "", nil
+		}, func(t *testing.T, b *bench, s *run.State) {
+			if s.Closed.Outcome != run.Done || !has(b.text(), "level", "255") || !has(b.text(), "pair", "a-b") || !has(b.text(), "radio-key", "open water") {
+				t.Errorf("%+v %v", s.Closed, b.text())
+			}
+		}},
+	} {
+		make := func(t testing.TB) *bench {
+			b := lit(t, x.sheet, lampText, pier, lampAnswers)
+			x.open(&b.open)
 			return b
 		}
 		b := make(t)
 		events := 0
 		b.OnChange = func() { events++ }
-		b.flash(t, b.open)
+		x.right(t, b, b.flash(t, b.open))
 		for n := 1; n <= events; n += trials(5, 1) {
-			t.Run(fmt.Sprintf("%s after event %d", kind, n), func(t *testing.T) {
+			t.Run(fmt.Sprintf("%s, after event %d", name, n), func(t *testing.T) {
 				t.Parallel()
 				b := make(t)
 				s, err := killAt(b, &coretest.Disk{}, n)
 				if err != nil {
 					t.Fatal(err)
 				}
-				if kind == run.Flash {
-					settled(t, b, s)
-				} else if s.Closed.Outcome != run.Done || !has(b.text(), "ssid", "skerry-pier") || has(b.text(), "password", "lamp") || !has(b.text(), "fan", "3") {
-					t.Errorf("%+v %v", s.Closed, b.text())
+				x.right(t, b, s)
+				if f := s.Main().Settings; f == nil || !slices.ContainsFunc(f.Settings, func(v settings.Value) bool { return v.Name == "level" && v.Value == "204" }) {
+					t.Error("what it was set to before is no longer told")
+				}
+				saving := false
+				for _, e := range b.journal.Events() {
+					saving = saving || e.Kind == run.KindSaving || e.Kind == run.KindAboutTo
+					if saving && e.Kind == run.KindHands && strings.Contains(string(e.Body), `"set-`) {
+						t.Errorf("asked once more what was settled and is being put: %s", e.Body)
+					}
 				}
 			})
 		}

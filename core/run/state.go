@@ -360,7 +360,7 @@ func (s *State) takeUp(e Event) error {
 	touched := s.Touched()
 	for _, x := range s.Sections {
 		x.takeUp(touched)
-		if !x.Touched && !s.owes(OweSettings, x) {
+		if !x.Touched && !s.owes(OweSettings, x) && x.Settled == nil { // it is read anew: it may have been set meanwhile
 			x.Settings, x.Laid = nil, nil
 		}
 	}
