@@ -292,13 +292,7 @@ func Judge(i *model.Item, a Answer) error {
 			return core.Fail(core.NotUnderstood, "expected what the display shows")
 		}
 	case model.Choose:
-		if !slices.ContainsFunc(i.Choices, func(c model.Choice) bool { return c.Value == a.Value }) {
-			var all []string
-			for _, c := range i.Choices {
-				all = append(all, c.Value)
-			}
-			return core.Fail(core.NotUnderstood, "expected one of %s, came %q", strings.Join(all, ", "), a.Value)
-		}
+		return chosen(i, a)
 	case model.Measure:
 		if a.Value == Open {
 			return core.Fail(core.NotAllowed, "%s: the meter shows an open line; %s to %s %s is right", i.ID, number(i.Least), number(i.Most), i.Unit).
@@ -332,10 +326,22 @@ func judgeSetting(i *model.Item, a Answer) error {
 		return core.Fail(core.NotUnderstood, "nothing was made for %s", i.Setting)
 	case a.Value == "" && i.Do == model.Enter:
 		return core.Fail(core.NotUnderstood, "expected a value for %s", i.Setting)
-	case i.Do == model.Choose && !slices.ContainsFunc(i.Choices, func(c model.Choice) bool { return c.Value == a.Value }) && a.Value != Excused && a.Value != Offered:
-		return core.Fail(core.NotUnderstood, "%q is not among the choices for %s", a.Value, i.Setting)
+	case i.Do == model.Choose && a.Value != Excused && a.Value != Offered:
+		return chosen(i, a)
 	}
 	return nil
+}
+
+// chosen says whether an answer is one of those that an item leaves to choose from.
+func chosen(i *model.Item, a Answer) error {
+	var all []string
+	for _, c := range i.Choices {
+		if c.Value == a.Value {
+			return nil
+		}
+		all = append(all, c.Value)
+	}
+	return core.Fail(core.NotUnderstood, "expected one of %s, came %q", strings.Join(all, ", "), a.Value)
 }
 
 // HandedOn checks the answer that a test is not possible here.

@@ -254,6 +254,11 @@ func (a *app) showRun(r client.Run) {
 		a.pair("next", a.paint(bold, wrap(f.Next, 13)))
 	} else if r.State == "paused" {
 		a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
+	} else if all := asks(r.ID, r.Progress.View); r.State == "open" && len(all) > 0 {
+		fmt.Fprintf(a.out, "\n  %s\n", a.paint(amber+bold, all[0]))
+		for _, line := range all[1:] {
+			fmt.Fprintln(a.out, "  "+line)
+		}
 	}
 }
 

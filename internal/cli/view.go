@@ -227,24 +227,8 @@ func (v *view) show(p client.Progress) {
 	}
 	if h := p.View.Hands; h != nil && !v.live && h.Item+h.Says != v.asked {
 		v.asked = h.Item + h.Says
-		v.note("HANDS ON: %s", h.Says)
-		if i := p.View.Item; i != nil {
-			if w := i.Why.In("en"); w != "" {
-				v.note("  %s", w)
-			}
-			for _, s := range i.Signs {
-				v.note("  %s %s", map[bool]string{true: "✗", false: "✓"}[s.Not], s.Says.In("en"))
-			}
-			for _, line := range answerHints(i, p.View.Back) {
-				v.note("  %s", line)
-			}
-		}
-		if !h.Calling {
-			value := "VALUE"
-			if i := p.View.Item; i != nil && i.Do == model.Photo {
-				value = "--photo FILE"
-			}
-			v.note("answer: ferry run answer %s %s", v.run.ID, value)
+		for _, line := range asks(v.run.ID, p.View) {
+			v.note("%s", line)
 		}
 	} else if h == nil {
 		v.asked = ""
@@ -260,6 +244,33 @@ func (v *view) event(e client.Told) {
 	if e.Text != "" {
 		v.note("%s %s  %s", v.app.bright("✓"), time.UnixMicro(e.At).Local().Format("15:04:05"), e.Text)
 	}
+}
+
+// asks is what a run wants of a person now, line by line; nothing where it waits for nobody.
+func asks(id string, v run.View) (all []string) {
+	if v.Hands == nil {
+		return nil
+	}
+	all = append(all, "HANDS ON: "+v.Hands.Says)
+	if i := v.Item; i != nil {
+		if w := i.Why.In("en"); w != "" {
+			all = append(all, "  "+w)
+		}
+		for _, s := range i.Signs {
+			all = append(all, "  "+map[bool]string{true: "✗", false: "✓"}[s.Not]+" "+s.Says.In("en"))
+		}
+		for _, line := range answerHints(i, v.Back) {
+			all = append(all, "  "+line)
+		}
+	}
+	if !v.Hands.Calling {
+		value := "VALUE"
+		if v.Item != nil && v.Item.Do == model.Photo {
+			value = "--photo FILE"
+		}
+		all = append(all, "answer: ferry run answer "+id+" "+value)
+	}
+	return all
 }
 
 // note writes a line above the bars.

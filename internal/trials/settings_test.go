@@ -100,8 +100,9 @@ func TestSettingsByCommand(t *testing.T) {
 	if item := turn(t, w, r.ID); item != "set-quay-lamp" {
 		t.Fatalf("asked is %s", item)
 	}
-	told(t, l.must(0, "run", "show", r.ID), "2 are to be said by a person", "rescaled", "80 %", "by rule", "A and B", "from the profile, Skerry Point", "skerry-pier", "must be asked", "given up", "6 found, 6 wanted, 1 given up, 1 new")
-	told(t, l.must(24, "run", "answer", r.ID, "7"), "not among the choices")
+	told(t, l.must(0, "run", "show", r.ID), "2 are to be said by a person", "rescaled", "80 %", "by rule", "A and B", "from the profile, Skerry Point", "skerry-pier", "must be asked", "given up", "6 found, 6 wanted, 1 given up, 1 new",
+		"HANDS ON: What is", "Type one of:", "answer: ferry run answer "+r.ID+" VALUE")
+	told(t, l.must(24, "run", "answer", r.ID, "7"), "expected one of ", "16", `came "7"`)
 	l.must(0, "run", "answer", r.ID, "16")
 	if item := turn(t, w, r.ID); item != "set-password" {
 		t.Fatalf("asked is %s", item)
