@@ -188,6 +188,12 @@ func (in Input) slower() bool {
 	return in.State.Silences >= 2 || n > 0 && in.Tried[n-1].Rung == Slower && in.Tried[n-1].Answered
 }
 
+// tooFast tells whether whoever asked it last had an answer to the call, and none afterwards.
+func (in Input) tooFast() bool {
+	n := len(in.Tried)
+	return n > 0 && in.Tried[n-1].Class == TooFast
+}
+
 // heals tells whether there is a way around the unit's own loader, and what to put in.
 func (in Input) heals() bool {
 	return in.Header != "" && len(in.Heals) > 0 && !in.worn() && !in.through()
@@ -340,6 +346,8 @@ func head(in Input) (says, why core.Said) {
 		why = core.Say("The helper tool at its programming header goes on where it stopped; the unit itself cannot answer meanwhile.")
 	case in.Line == nil:
 		why = core.Say("Nobody has asked it since it stopped.")
+	case in.tooFast():
+		why = core.Say("Its loader answers when it is called, and not at the speed at which it goes on.")
 	case !in.Line.Answers:
 		why = core.Say("It does not answer.")
 	case in.Withdrawn != "":
@@ -372,7 +380,7 @@ func ladder(in Input) (all []Rung) {
 	next := !in.answers()
 	rest := in.rungs()
 	slices.SortStableFunc(rest, func(a, b string) int { return better(in.Past[b]) - better(in.Past[a]) })
-	if n := len(in.Tried); n > 0 && in.Tried[n-1].Class == TooFast { // that says which rung it wants
+	if in.tooFast() { // that says which rung it wants
 		slices.SortStableFunc(rest, func(a, b string) int {
 			switch {
 			case a == Slower:

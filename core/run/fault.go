@@ -2,6 +2,8 @@ package run
 
 import (
 	"errors"
+	"fmt"
+	"strings"
 
 	"zealousferry/core"
 	"zealousferry/core/words"
@@ -130,9 +132,21 @@ func (r *Run) inWhatState(s *State, said string) string {
 	case s.verified():
 		return "it is written and verified"
 	case s.WayBack() == BackFull:
-		return "its memory is partly written; it stays in its loader, and the backup from before is stored"
+		return s.written() + "; it stays in its loader, and the backup from before is stored"
 	case s.WayBack() == BackSettings:
-		return "its memory is partly written, and there is no backup of it; its settings are kept, and go back when the run goes on"
+		return s.written() + ", and there is no backup of it; its settings are kept, and go back when the run goes on"
 	}
-	return "its memory is partly written, and there is no backup of it"
+	return s.written() + ", and there is no backup of it"
+}
+
+// written says how far the write has come: of a unit of several parts, how each of them stands.
+func (s *State) written() string {
+	if len(s.Sections) == 1 {
+		return "its memory is partly written"
+	}
+	var all []string
+	for _, x := range s.Sections {
+		all = append(all, fmt.Sprintf("%s is %s", x.called(), x.Condition()))
+	}
+	return strings.Join(all, ", ")
 }

@@ -228,6 +228,19 @@ func (x *sheetless) lay() (run.Opened, error) {
 	return o, err
 }
 
+// TestHowEachPartStands: where a unit of several parts was left in the middle, it is not "its
+// memory" that is partly written.
+func TestHowEachPartStands(t *testing.T) {
+	whole := newWinch(t, nil)
+	whole.flash(t, whole.open)
+	p := newWinch(t, nil)
+	p.unit.Set(sim.Faults{CutLead: whole.unit.Received() * 9 / 10})
+	s := p.flash(t, p.open)
+	if s.Fault == nil || !strings.Contains(s.Fault.State, "is proven, ") || !strings.Contains(s.Fault.State, "is partly written; it stays in its loader, and the backup") {
+		t.Errorf("closed %+v, fault %+v", s.Closed, s.Fault)
+	}
+}
+
 // Restoring brings all parts back, and takes out what came with the release.
 func TestARestoreOfAllParts(t *testing.T) {
 	p := newWide(t, nil)

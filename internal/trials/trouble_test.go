@@ -143,7 +143,7 @@ func TestALineThatCarriesOnlyTheSpeedAtWhichItIsCalled(t *testing.T) {
 	}
 	told(t, l.must(10, "identify", "b/a"), "NOT ANSWERING")
 	told(t, l.must(0, "identify", "b/a", "--slower"), "S-0001")
-	told(t, l.must(10, "run", "tried", r.ID, "plug"), "it answers when it is called, and not at the speed at which it goes on", "ferry run tried "+r.ID+" slower", "Go slower: stay at the speed at which it is called")
+	told(t, l.must(10, "run", "tried", r.ID, "plug"), "Its loader answers when it is called, and not at the speed at which it goes on.", "it answers when it is called, and not at the speed at which it goes on", "ferry run tried "+r.ID+" slower", "Go slower: stay at the speed at which it is called")
 	told(t, l.must(0, "run", "tried", r.ID, "slower"), "Its loader answers at the speed at which it is called", "Go on with the write, slower", "ferry run resume "+r.ID+" --slower")
 	told(t, l.must(0, "run", "resume", r.ID, "--slower"), "WRITTEN AND VERIFIED")
 	if w.Units["a"].Version() != "2.0.0" {
