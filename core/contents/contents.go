@@ -101,7 +101,7 @@ func Of(sheet *model.Sheet, all []Happened, src Source) (map[string]*Part, error
 // take adds what one run says of the section.
 func (p *Part) take(s *run.State, x *run.Section, was *model.Section) error {
 	switch {
-	case x.BackedUp != nil:
+	case x.Stored != nil: // what was read and not stored is on no shelf
 		if err := p.begin(s, x.BackedUp.Manifest, x.BackedUp.Now, was, true); err != nil {
 			return err
 		}

@@ -253,7 +253,7 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 
 func kept(x *Section) (core.Digest, []history.Obtained) {
 	switch {
-	case x.BackedUp != nil:
+	case x.Stored != nil: // what was read and not stored is nobody's way back
 		return x.BackedUp.Manifest, x.BackedUp.Obtained
 	case x.Covered != nil:
 		return x.Covered.Of(x), nil

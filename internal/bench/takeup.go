@@ -107,7 +107,7 @@ const orderLasts = 25 * time.Second
 // fetch gets the pieces of a run's backups that this bench lacks.
 func (b *Bench) fetch(ctx context.Context, s *run.State) error {
 	for _, x := range s.Sections {
-		if x.BackedUp == nil {
+		if x.Stored == nil { // it is read anew here
 			continue
 		}
 		names, err := run.PiecesOf(func(d core.Digest) ([]byte, error) { return b.blob(ctx, d) }, x.BackedUp.Manifest, x.Files)

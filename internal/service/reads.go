@@ -108,7 +108,7 @@ func (v *Service) mayRead(ctx context.Context, bench string, names ...core.Diges
 			return err
 		}
 		for _, x := range s.Sections {
-			if x.BackedUp == nil {
+			if x.Stored == nil {
 				continue
 			}
 			pieces, err := v.piecesOf(ctx, x.BackedUp.Manifest, x.Files)

@@ -369,11 +369,8 @@ func ofSections(out *client.Run, s *run.State, names map[string]string) {
 		}
 	}
 	switch {
-	case x.BackedUp != nil:
-		out.Backup, out.BackupHow, out.BackupOf = x.BackedUp.Manifest.String(), x.BackedUp.How, x.BackedUp.Bytes
-		if x.Stored != nil {
-			out.BackupID = x.Stored.Backup
-		}
+	case x.Stored != nil:
+		out.Backup, out.BackupID, out.BackupHow, out.BackupOf = x.BackedUp.Manifest.String(), x.Stored.Backup, x.BackedUp.How, x.BackedUp.Bytes
 	case x.Covered != nil:
 		out.Backup, out.BackupID, out.BackupHow = x.Covered.Manifest.String(), x.Covered.Backup, "run "+x.Covered.Run
 	}

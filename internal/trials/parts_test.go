@@ -152,6 +152,81 @@ func TestAUnitOfSeveralPartsThroughTheService(t *testing.T) {
 	}
 }
 
+// TestABackupThatWasNotStored: of a unit of several parts one was read, and the run ended before
+// the service had its backup. What stands in no shelf is nobody's way back, stands in no record,
+// and is in nobody's way: another bench takes the run up, or it is given up and the next one
+// begins.
+func TestABackupThatWasNotStored(t *testing.T) {
+	for _, way := range []string{"taken up at another bench", "given up"} {
+		t.Run(way, func(t *testing.T) {
+			t.Parallel()
+			w := testkit.NewWorld(t)
+			u, err := coretest.WideUnit(nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(u.Close)
+			partsOf(t, w, coretest.Wide, "wide", coretest.PartOf{Section: "boot", Data: sim.Program("boot 2.0.0", 4096, 9, 10)}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
+			again(w, port("a", w.Units["a"]), port("w", u))
+			w.HoldAt(run.KindBackedUp, 2)
+			r := w.Open(client.NewRun{Kind: "flash", At: "b/w", Release: "2.0.0"})
+			if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: turn(t, w, r.ID), Value: "yes"}); err != nil {
+				t.Fatal(err)
+			}
+			<-w.Held()
+			w.StopBench()
+			w.StartBench([]bench.Port{port("w", u)})
+			w.Wait("the run to count as interrupted", func() bool {
+				x, err := w.Technician.Run(ctx, r.ID)
+				return err == nil && x.State == "paused"
+			})
+			asked := func(when string) {
+				t.Helper()
+				if _, err := w.Technician.Fit(ctx, "W-0001", "", ""); err != nil {
+					t.Errorf("%s, what fits: %v", when, err)
+				}
+				if _, err := w.Technician.Memory(ctx, "W-0001", "2.0.0"); err != nil {
+					t.Errorf("%s, what is in it: %v", when, err)
+				}
+			}
+			asked("while the run is open")
+			if way == "given up" {
+				if _, err := w.Lead.AbandonRun(ctx, r.ID, "the other one first"); err != nil {
+					t.Fatal(err)
+				}
+				w.Wait("the run to be closed", func() bool { x, err := w.Technician.Run(ctx, r.ID); return err == nil && x.State == "closed" })
+				asked("once it is given up")
+				given, err := w.Technician.Run(ctx, r.ID)
+				if err != nil || given.Backup != "" || slices.ContainsFunc(given.Record.Sections, func(s history.Section) bool { return !s.Backup.IsZero() }) {
+					t.Errorf("the record has a backup that nobody has: %q %+v %v", given.Backup, given.Record, err)
+				}
+				r = w.Open(client.NewRun{Kind: "flash", At: "b/w", Release: "2.0.0"})
+			} else {
+				code, err := w.Lead.NewBenchCode(ctx)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if _, err := w.Technician.LayAside(ctx, r.ID, client.LayAside{Place: "the other table", Holder: "night shift", Why: "this bench is wanted"}); err != nil {
+					t.Fatal(err)
+				}
+				w.StopBench()
+				w.Dir = t.TempDir()
+				if err := bench.Enrol(ctx, w.Dir, w.Base, code.Code, "c"); err != nil {
+					t.Fatal(err)
+				}
+				w.StartBench([]bench.Port{port("x", u)})
+				w.Wait("the other bench to join", func() bool { _, err := w.Technician.Identify(ctx, "c/x", ""); return err == nil })
+				if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{At: "c/x"}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if r = hands(t, w, r.ID, u); r.Outcome != string(run.Done) {
+				t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+			}
+		})
+	}
+}
+
 // listed checks that a list says of a run what its page says.
 func listed(t *testing.T, w *testkit.World, id string) {
 	t.Helper()

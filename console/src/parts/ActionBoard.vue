@@ -50,6 +50,7 @@ const polite = computed(() => (props.board === 'hands-on' || props.board === 'st
 
 <style scoped>
 .board { position: sticky; top: 56px; z-index: 5; }
+.board.stopped { position: static; } /* nothing moves any longer: what stands below it is to be read */
 @media (max-width: 600px) { .board.hands-on { position: static; } }
 .quiet { background: rgb(var(--v-theme-surface)); border-left: 8px solid rgb(var(--v-theme-secondary)); border-bottom: 1px solid var(--line); }
 .inside { display: flex; align-items: center; gap: 24px; max-width: 1400px; margin: 0 auto; padding: 16px 24px; min-height: 140px; }

@@ -97,7 +97,7 @@ async function setApart() {
               <strong v-if="r.state === 'next'" class="next">next: </strong><strong>{{ r.says.text }}</strong>
               <span v-if="r.tried" class="small muted block">{{ clock(new Date(r.tried.at / 1000)) }} {{ zone(new Date()) }}, {{ r.tried.says.text }}<template v-if="r.tried.by">, {{ r.tried.by }}</template></span>
               <span v-if="r.past" class="small muted block">helped {{ r.past.helped }} of {{ r.past.all }} times on this model</span>
-              <v-btn v-if="r.state === 'next' && r.rung !== 'stop' && session.may('technician')" variant="outlined" class="ask" :loading="!!asking" :data-tried="r.rung" @click="tried(r.rung)">Done: ask it</v-btn>
+              <v-btn v-if="r.state === 'next' && r.rung !== 'stop' && session.may('technician')" variant="outlined" class="ask" :loading="!!asking" :data-tried="r.rung" @click="tried(r.rung)">{{ r.rung === 'slower' ? 'Ask it at that speed' : r.rung === 'ask' ? 'Ask it' : 'Done: ask it' }}</v-btn>
             </span>
           </li>
         </ol>
