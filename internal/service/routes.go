@@ -5,11 +5,9 @@ import (
 	"encoding/json"
 	"net/http"
 	"reflect"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"zealousferry/core"
 	"zealousferry/internal/client"
 )
 
@@ -329,31 +327,13 @@ func stream[I any](v *Service, api huma.API, path, id, role, summary string, ope
 			s := &sender{out: h.BodyWriter()}
 			ctx, end := context.WithCancel(h.Context())
 			defer end()
-			go v.whileSignedIn(ctx, end)
+			defer v.door.in(who(ctx).secret, end)()
 			if err := f(ctx, s); err != nil && ctx.Err() == nil {
 				v.log.Warn("a live stream ended", "route", path, "error", err)
 			}
 		}}, nil
 	})
 }
-
-// whileSignedIn ends a live stream when the session or token is gone with which it was opened.
-func (v *Service) whileSignedIn(ctx context.Context, end func()) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-v.clock.After(streamCheck):
-		}
-		if _, err := v.store.Secret(ctx, who(ctx).secret, v.clock.Now()); core.KindOf(err) == core.NotFound {
-			end()
-			return
-		}
-	}
-}
-
-// streamCheck is how long a live stream outlives the session with which it was opened.
-const streamCheck = 3 * time.Second
 
 func (v *Service) whoAmI(ctx context.Context, _ *none) (client.Person, error) {
 	return person(who(ctx).person), nil

@@ -49,6 +49,7 @@ type Service struct {
 	closed    *prometheus.CounterVec
 	audited   *prometheus.CounterVec
 	follower  *follower
+	door      *door
 	orderNews bell // an order was given
 	reading   reading
 	provider  *Provider // nil where the team has none
@@ -77,6 +78,9 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 		audited:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_audit_total", Help: "Entries of the audit log by kind."}, []string{"kind"}),
 		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
 		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}, boxes: map[string]*box{}}}
+	v.door = &door{clock: clock, log: log, good: func(ctx context.Context, all []core.Digest) (map[core.Digest]bool, error) {
+		return s.StillGood(ctx, all, clock.Now())
+	}}
 	v.follower.bell = &v.orderNews
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(v.requests, v.seconds, v.closed, v.audited, newStanding(v))

@@ -241,6 +241,31 @@ func (s *Store) Secret(ctx context.Context, digest core.Digest, now time.Time) (
 	return x, none(err, "this sign-in is not known or has ended")
 }
 
+// StillGood tells which of some secrets are there and not expired.
+func (s *Store) StillGood(ctx context.Context, all []core.Digest, now time.Time) (map[core.Digest]bool, error) {
+	good := map[core.Digest]bool{}
+	for rest := all; len(rest) > 0; {
+		n := min(len(rest), 256)
+		digests := make([][]byte, n)
+		for i := range digests {
+			digests[i] = rest[i][:]
+		}
+		rest = rest[n:]
+		query, args, err := sqlx.In(`SELECT digest FROM secret WHERE digest IN (?) AND (expires_at IS NULL OR expires_at > ?)`, digests, now.UTC())
+		if err != nil {
+			return nil, err
+		}
+		var found [][]byte
+		if err := s.db.SelectContext(ctx, &found, query, args...); err != nil {
+			return nil, err
+		}
+		for _, d := range found {
+			good[core.Digest(d)] = true
+		}
+	}
+	return good, nil
+}
+
 // NextFactor keeps the sealed secret of a second factor that waits for its first code; the one
 // that counts stays.
 func (s *Store) NextFactor(ctx context.Context, person string, sealed []byte) error {
