@@ -207,6 +207,52 @@ func PiecesOf(get shelf.Get, manifest core.Digest, files bool) ([]core.Digest, e
 	return names, nil
 }
 
+// ListsOf names the manifests and pages that PiecesOf reads, as far as what names them is there:
+// whoever fetches them asks again until nothing new is named, and fetches each time all at once.
+func ListsOf(get shelf.Get, manifest core.Digest, files bool) (names []core.Digest, err error) {
+	read := func(d core.Digest) (raw []byte, err error) {
+		names = append(names, d)
+		if raw, err = get(d); core.KindOf(err) == core.NotFound {
+			return nil, nil
+		}
+		return raw, err
+	}
+	memory := func(d core.Digest) error {
+		raw, err := read(d)
+		if err != nil || raw == nil {
+			return err
+		}
+		m, err := shelf.DecodeManifest(raw)
+		if err != nil {
+			return err
+		}
+		for _, r := range m.Ranges {
+			names = append(names, r.Pages...)
+		}
+		return nil
+	}
+	if !files {
+		err = memory(manifest)
+		return names, err
+	}
+	raw, err := read(manifest)
+	if err != nil || raw == nil {
+		return names, err
+	}
+	t, err := shelf.DecodeTree(raw)
+	if err != nil {
+		return names, err
+	}
+	for _, f := range t.Files {
+		if f.Length > 0 {
+			if err := memory(f.Manifest); err != nil {
+				return names, err
+			}
+		}
+	}
+	return names, nil
+}
+
 // toldReading does something that takes long, and writes how much is read.
 func (r *Run) toldReading(x *Section, done, total uint64, do func(got func(int)) error) error {
 	var told error

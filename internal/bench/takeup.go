@@ -104,29 +104,49 @@ func (b *Bench) takeOver(ctx context.Context, o client.Order) (*job, error) {
 // orderLasts is how long the bench takes at most to fetch a run.
 const orderLasts = 25 * time.Second
 
-// fetch gets the pieces of a run's backups that this bench lacks.
+// fetch gets the pieces of a run's backups that this bench lacks: what names them level by
+// level, then all of them.
 func (b *Bench) fetch(ctx context.Context, s *run.State) error {
+	here := func(d core.Digest) ([]byte, error) {
+		raw, ok, err := b.pack.get(d)
+		if err == nil && !ok {
+			err = core.Fail(core.NotFound, "this bench does not hold %s", d.Short())
+		}
+		return raw, err
+	}
 	for _, x := range s.Sections {
 		if x.Stored == nil { // it is read anew here
 			continue
 		}
-		names, err := run.PiecesOf(func(d core.Digest) ([]byte, error) { return b.blob(ctx, d) }, x.BackedUp.Manifest, x.Files)
-		if err != nil {
-			return err
-		}
-		var lacks []core.Digest
-		seen := map[core.Digest]bool{}
-		for _, n := range names {
-			if !seen[n] && !b.pack.has(n) {
-				lacks = append(lacks, n)
+		for _, named := range []func(shelf.Get, core.Digest, bool) ([]core.Digest, error){run.ListsOf, run.PiecesOf} {
+			for {
+				names, err := named(here, x.BackedUp.Manifest, x.Files)
+				if err != nil {
+					return err
+				}
+				lacks := b.lacking(names)
+				if len(lacks) == 0 {
+					break
+				}
+				if err := b.fetchPieces(ctx, lacks); err != nil {
+					return err
+				}
 			}
-			seen[n] = true
-		}
-		if err := b.fetchPieces(ctx, lacks); err != nil {
-			return err
 		}
 	}
 	return nil
+}
+
+// lacking are those of some pieces that this bench does not hold, each once.
+func (b *Bench) lacking(names []core.Digest) (lacks []core.Digest) {
+	seen := map[core.Digest]bool{}
+	for _, n := range names {
+		if !seen[n] && !b.pack.has(n) {
+			lacks = append(lacks, n)
+		}
+		seen[n] = true
+	}
+	return lacks
 }
 
 // fetchPieces gets pieces from the service, and puts those that came onto the disk while
