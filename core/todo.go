@@ -75,6 +75,21 @@ func Say(format string, args ...any) Said {
 	return s
 }
 
+// About is the sentence with what it is about before it.
+func (s Said) About(what string) Said {
+	s.Params, s.Text = append([]string{what}, s.Params...), what+": "+s.Text
+	return s
+}
+
+// Texts are some sentences in one string.
+func Texts(all []Said, between string) string {
+	var s []string
+	for _, x := range all {
+		s = append(s, x.Text)
+	}
+	return strings.Join(s, between)
+}
+
 // longestID is how much of a message its id has.
 const longestID = 64
 

@@ -6,7 +6,6 @@ package diagnose
 
 import (
 	"cmp"
-	"fmt"
 	"time"
 
 	"zealousferry/core"
@@ -239,48 +238,47 @@ func pick(yes bool, a, b string) string {
 }
 
 // Words say what was seen, in order, for a person.
-func (s Seen) Words() []string {
-	var all []string
-	add := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+func (s Seen) Words() (all []core.Said) {
+	add := func(said core.Said) { all = append(all, said) }
 	if s.Held {
-		add("The line stood low before anything was asked.")
+		add(core.Say("The line stood low before anything was asked."))
 	}
 	switch {
 	case s.Loader:
-		add("The loader answered %d of %d questions, in %s at the middle.", s.Proof.Asked-s.Proof.Lost, s.Proof.Asked, s.Proof.Median.Round(100*time.Microsecond))
+		add(core.Say("The loader answered %d of %d questions, in %s at the middle.", s.Proof.Asked-s.Proof.Lost, s.Proof.Asked, s.Proof.Median.Round(100*time.Microsecond)))
 	case s.Other != "":
-		add("Not the loader that was called: %s answered.", s.Other)
+		add(core.Say("Not the loader that was called: %s answered.", s.Other))
 	case s.Asked.Baud == 0:
-		add("Nothing answered as a %s.", s.Kind)
+		add(core.Say("Nothing answered as a %s.", s.Kind))
 	default:
-		add("The loader %s did not answer at %d baud.", s.Kind, s.Asked.Baud)
+		add(core.Say("The loader %s did not answer at %d baud.", s.Kind, s.Asked.Baud))
 	}
 	if s.Adapter > 0 {
-		add("The CAN adapter answers by itself in %s.", s.Adapter.Round(100*time.Microsecond))
+		add(core.Say("The CAN adapter answers by itself in %s.", s.Adapter.Round(100*time.Microsecond)))
 	}
 	if s.Loader && s.Proof.Stopped() {
-		add("Its answers were sound, and then stopped: the last %d questions got none.", s.Proof.Tail)
+		add(core.Say("Its answers were sound, and then stopped: the last %d questions got none.", s.Proof.Tail))
 	}
 	if s.Echo {
-		add("What was sent came back.")
+		add(core.Say("What was sent came back."))
 	}
 	if s.Restarts > 1 {
-		add("The unit started %d times within a second.", s.Restarts)
+		add(core.Say("The unit started %d times within a second.", s.Restarts))
 	}
 	if s.Banner != "" {
-		add("After a reset the program said %q.", s.Banner)
+		add(core.Say("After a reset the program said %q.", s.Banner))
 	}
 	if s.Version != "" {
-		add("The program answers: it is version %s.", s.Version)
+		add(core.Say("The program answers: it is version %s.", s.Version))
 	}
 	if s.Decodes != nil {
-		add("What it says can be read at %d baud, parity %s.", s.Decodes.Baud, s.Decodes.Parity)
+		add(core.Say("What it says can be read at %d baud, parity %s.", s.Decodes.Baud, s.Decodes.Parity))
 	}
 	if s.Heard > 0 && s.Banner == "" && s.Version == "" && !s.Loader {
-		add("%d bytes came that mean nothing, %d without a stop bit.", s.Heard, s.Framing)
+		add(core.Say("%d bytes came that mean nothing, %d without a stop bit.", s.Heard, s.Framing))
 	}
 	if s.Heard == 0 && !s.Loader && s.Other == "" && !s.Held && !s.Echo {
-		add("Nothing came at all.")
+		add(core.Say("Nothing came at all."))
 	}
 	return all
 }

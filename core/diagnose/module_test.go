@@ -57,7 +57,7 @@ func TestTheTimesOfAnAdapter(t *testing.T) {
 			if got := diagnose.Classify(seen); got != x.class {
 				t.Errorf("%s, want %s: %+v", got, x.class, seen)
 			}
-			if says := strings.Join(seen.Words(), " "); !strings.Contains(says, "The CAN adapter answers by itself in ") {
+			if says := core.Texts(seen.Words(), " "); !strings.Contains(says, "The CAN adapter answers by itself in ") {
 				t.Errorf("%s", says)
 			}
 			if x.fault != "" {

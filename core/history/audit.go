@@ -75,7 +75,7 @@ type Audit struct {
 	Names   func(unit string) string // how people call a unit
 	Against []Checkpoint             // those that whoever audits has brought: signed ones of benches, or of a printed report, without a time
 	// Held compares what a record is about with what else is kept of it: its events, its run.
-	Held func(*Entry, *Record) ([]string, error)
+	Held func(*Entry, *Record) ([]core.Said, error)
 	// Rows tells what is kept of a unit, or, without one, of the team, that is not as the service
 	// has written it; nil where that cannot be told.
 	Rows func(unit string) ([]string, error)
@@ -83,7 +83,7 @@ type Audit struct {
 
 // On goes on with a walk over all that a ledger has until it is done, or stop says that it is
 // enough for now.
-func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (found []string, size uint64, done bool, err error) {
+func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (found []core.Said, size uint64, done bool, err error) {
 	if size, err = l.Leaves(ctx); err != nil {
 		return nil, 0, false, err
 	}
@@ -95,12 +95,12 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 	for _, c := range a.Against {
 		points[c.Size] = append(points[c.Size], c)
 	}
-	var forged []string
+	var forged []core.Said
 	for _, s := range signed {
 		if c, err := OpenCheckpoint(a.Service, s); err == nil {
 			points[c.Size] = append(points[c.Size], c)
 		} else {
-			forged = append(forged, "a checkpoint was not signed by this service: "+strings.ReplaceAll(strings.SplitN(string(s), "\n\n", 2)[0], "\n", " "))
+			forged = append(forged, core.Say("a checkpoint was not signed by this service: %s", strings.ReplaceAll(strings.SplitN(string(s), "\n\n", 2)[0], "\n", " ")))
 		}
 	}
 	// What comes next is read while what was read is looked at.
@@ -141,11 +141,11 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 }
 
 // lastly is what the walk does not come by.
-func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []string, err error) {
-	say := func(format string, args ...any) { found = append(found, fmt.Sprintf(format, args...)) }
+func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []core.Said, err error) {
+	say := func(s core.Said) { found = append(found, s) }
 	for _, c := range a.Against {
 		if c.Size > size {
-			say("entries are missing: there are %d, and %s has %d", size, named(c), c.Size)
+			say(core.Say("entries are missing: there are %d, and %s has %d", size, named(c), c.Size))
 		}
 	}
 	if a.Rows != nil {
@@ -154,7 +154,7 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []stri
 			return found, err
 		}
 		for _, x := range changed {
-			say("%s was changed, or put in, behind the service's back", x)
+			say(core.Say("%s was changed, or put in, behind the service's back", x))
 		}
 	}
 	kept, err := l.Elsewhere(ctx)
@@ -163,22 +163,22 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []stri
 	}
 	for _, k := range kept {
 		if k.Signed == nil {
-			say("entry %d of %s is missing or another: %s has kept its signed head", k.N, a.Names(k.Unit), k.By)
+			say(core.Say("entry %d of %s is missing or another: %s has kept its signed head", k.N, a.Names(k.Unit), k.By))
 			continue
 		}
 		if c, err := OpenCheckpoint(a.Service, k.Signed); err == nil {
-			say("the tree does not lead to the checkpoint of %s with %d entries, which %s has kept", day(c), c.Size, k.By)
+			say(core.Say("the tree does not lead to the checkpoint of %s with %d entries, which %s has kept", day(c), c.Size, k.By))
 		}
 	}
 	astray, err := l.Astray(ctx, astrayMost)
 	for _, x := range astray {
 		switch x.What {
 		case NoPlace:
-			say("entry %d of %s has no place in the tree: it was put in behind the service's back, or its place was taken away", x.N, a.Names(x.Unit))
+			say(core.Say("entry %d of %s has no place in the tree: it was put in behind the service's back, or its place was taken away", x.N, a.Names(x.Unit)))
 		case NoHistory:
-			say("%s is in the register, and has no history", a.Names(x.Unit))
+			say(core.Say("%s is in the register, and has no history", a.Names(x.Unit)))
 		case NoRecord:
-			say("run %s of %s is closed, and no entry tells of it", x.Run, a.Names(x.Unit))
+			say(core.Say("run %s of %s is closed, and no entry tells of it", x.Run, a.Names(x.Unit)))
 		}
 	}
 	return found, err
@@ -195,46 +195,46 @@ func named(c Checkpoint) string {
 func day(c Checkpoint) string { return c.At.UTC().Format("2 January 2006 15:04 UTC") }
 
 // look checks one leaf by itself.
-func (a *Audit) look(p Placed) (found []string, err error) {
+func (a *Audit) look(p Placed) (found []core.Said, err error) {
 	name := "place " + fmt.Sprint(p.At) + " of the tree"
-	say := func(format string, args ...any) { found = append(found, name+": "+fmt.Sprintf(format, args...)) }
+	say := func(s core.Said) { found = append(found, s.About(name)) }
 	if p.Unit == "" {
-		say("which entry stood there is no longer known")
+		say(core.Say("which entry stood there is no longer known"))
 		return found, nil
 	}
 	name = fmt.Sprintf("entry %d of %s", p.N, a.Names(p.Unit))
 	if p.Leaf == nil {
-		say("its leaf is missing from the tree")
+		say(core.Say("its leaf is missing from the tree"))
 	}
 	if p.Entry == nil {
-		say("it is missing; it stood in the tree")
+		say(core.Say("it is missing; it stood in the tree"))
 		return found, nil
 	}
 	if p.Leaf != nil && Leaf(p.Entry.Hash) != *p.Leaf {
-		say("another entry stands in the tree: it was computed anew")
+		say(core.Say("another entry stands in the tree: it was computed anew"))
 	}
 	if HashEntry(p.Entry.Encoded) != p.Entry.Hash {
-		say("it was changed: its bytes do not give its hash")
+		say(core.Say("it was changed: its bytes do not give its hash"))
 	}
 	e, err := DecodeEntry(p.Entry.Encoded)
 	if err != nil {
-		say("it cannot be read")
+		say(core.Say("it cannot be read"))
 		return found, nil
 	}
 	if e.Unit != p.Unit || e.N != p.N || e.Kind != p.Entry.Kind {
-		say("it says of itself that it is %s %d of unit %s: its columns were changed", e.Kind, e.N, a.Names(e.Unit))
+		say(core.Say("it says of itself that it is %s %d of unit %s: its columns were changed", e.Kind, e.N, a.Names(e.Unit)))
 	}
 	switch {
 	case e.N == 1:
 		if e.Previous != (core.Digest{}) {
-			say("it is the first, and names one before it")
+			say(core.Say("it is the first, and names one before it"))
 		}
 	case p.Before == nil:
-		say("entry %d, which it continues, is missing", e.N-1)
+		say(core.Say("entry %d, which it continues, is missing", e.N-1))
 	case *p.Before != e.Previous:
-		say("it does not continue entry %d", e.N-1)
+		say(core.Say("it does not continue entry %d", e.N-1))
 	case !p.Sooner:
-		say("entry %d, which it continues, does not stand before it in the tree", e.N-1)
+		say(core.Say("entry %d, which it continues, does not stand before it in the tree", e.N-1))
 	}
 	if e.Kind == Entered && a.Rows != nil {
 		changed, err := a.Rows(p.Unit)
@@ -242,18 +242,18 @@ func (a *Audit) look(p Placed) (found []string, err error) {
 			return nil, err
 		}
 		for _, x := range changed {
-			found = append(found, fmt.Sprintf("%s of %s was changed, or put in, behind the service's back", x, a.Names(p.Unit)))
+			found = append(found, core.Say("%s of %s was changed, or put in, behind the service's back", x, a.Names(p.Unit)))
 		}
 	}
 	if len(e.Record) == 0 {
 		return found, nil
 	}
 	if !a.Benches(e.Bench).Verify(RecordDomain, e.Record, e.Signature) {
-		say("the record was not signed by bench %s", e.Bench)
+		say(core.Say("the record was not signed by bench %s", e.Bench))
 	}
 	r, err := DecodeRecord(e.Record)
 	if err != nil {
-		say("its record cannot be read")
+		say(core.Say("its record cannot be read"))
 		return found, nil
 	}
 	if a.Held != nil {
@@ -262,7 +262,7 @@ func (a *Audit) look(p Placed) (found []string, err error) {
 			return nil, err
 		}
 		for _, x := range more {
-			say("%s", x)
+			say(x)
 		}
 	}
 	return found, nil
@@ -270,8 +270,8 @@ func (a *Audit) look(p Placed) (found []string, err error) {
 
 // take goes on with a walk over the leaves that come next, and holds it against the checkpoints
 // of those sizes. The findings come in the order of the leaves.
-func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoint) (found []string, err error) {
-	each := make([][]string, len(leaves))
+func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoint) (found []core.Said, err error) {
+	each := make([][]core.Said, len(leaves))
 	wrong := make([]error, len(leaves))
 	var wg sync.WaitGroup
 	parts := runtime.GOMAXPROCS(0)
@@ -299,7 +299,7 @@ func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoi
 		}
 		for _, c := range checkpoints[w.Next] {
 			if w.Lost || c.Root != w.Root() {
-				found = append(found, fmt.Sprintf("the tree does not lead to %s, with %d entries: something before it was changed", named(c), c.Size))
+				found = append(found, core.Say("the tree does not lead to %s, with %d entries: something before it was changed", named(c), c.Size))
 			}
 		}
 	}

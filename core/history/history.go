@@ -299,7 +299,7 @@ type Stored struct {
 // Check walks a unit's chain. heads are the heads that somebody kept (the
 // database, a bench); benches gives a bench's key, nil for an unknown one. The
 // findings are in words; none means the chain is intact.
-func Check(unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []string {
+func Check(unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []core.Said {
 	return CheckFrom(Mark{}, unit, chain, heads, service, benches)
 }
 
@@ -311,35 +311,35 @@ type Mark struct {
 
 // CheckFrom goes on with a check behind a mark: chain are the entries behind it, heads those of
 // the mark and of what is behind it.
-func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []string {
-	var found []string
-	say := func(format string, args ...any) { found = append(found, fmt.Sprintf(format, args...)) }
+func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []core.Said {
+	var found []core.Said
+	say := func(s core.Said) { found = append(found, s) }
 	previous := from.Hash
 	last := from.N + uint64(len(chain))
 	for i, s := range chain {
 		n := from.N + uint64(i+1)
 		if s.N != n {
-			say("entry %d is missing: entry %d stands in its place", n, s.N)
+			say(core.Say("entry %d is missing: entry %d stands in its place", n, s.N))
 			return found
 		}
 		if HashEntry(s.Encoded) != s.Hash {
-			say("entry %d was changed: its bytes do not give its hash", n)
+			say(core.Say("entry %d was changed: its bytes do not give its hash", n))
 		}
 		e, err := DecodeEntry(s.Encoded)
 		if err != nil {
-			say("entry %d cannot be read", n)
+			say(core.Say("entry %d cannot be read", n))
 			previous = s.Hash
 			continue
 		}
 		if e.Unit != unit || e.N != n || e.Kind != s.Kind {
-			say("entry %d says of itself that it is %s %d of unit %s: its columns were changed", n, e.Kind, e.N, e.Unit)
+			say(core.Say("entry %d says of itself that it is %s %d of unit %s: its columns were changed", n, e.Kind, e.N, e.Unit))
 		}
 		if e.Previous != previous {
-			say("entry %d does not continue entry %d", n, n-1)
+			say(core.Say("entry %d does not continue entry %d", n, n-1))
 		}
 		if len(e.Record) > 0 {
 			if key := benches(e.Bench); !key.Verify(RecordDomain, e.Record, e.Signature) {
-				say("entry %d: the record was not signed by bench %s", n, e.Bench)
+				say(core.Say("entry %d: the record was not signed by bench %s", n, e.Bench))
 			}
 		}
 		previous = s.Hash
@@ -350,15 +350,15 @@ func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service tru
 		newest = max(newest, h.N)
 		switch {
 		case !h.Verify(service):
-			say("the head at entry %d was not signed by this service", h.N)
+			say(core.Say("the head at entry %d was not signed by this service", h.N))
 		case h.N > last:
-			say("%s missing: a signed head of entry %d was kept", entries(last+1, h.N), h.N)
+			say(core.Say("%s missing: a signed head of entry %d was kept", entries(last+1, h.N), h.N))
 		case h.N == from.N && h.N > 0 && from.Hash != h.Hash || h.N > from.N && chain[h.N-from.N-1].Hash != h.Hash:
-			say("entry %d is not the one that was signed: the chain was computed anew", h.N)
+			say(core.Say("entry %d is not the one that was signed: the chain was computed anew", h.N))
 		}
 	}
 	if last > 0 && newest < last {
-		say("entry %d has no signed head: it was put in behind the service's back", last)
+		say(core.Say("entry %d has no signed head: it was put in behind the service's back", last))
 	}
 	return found
 }

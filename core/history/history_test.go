@@ -38,7 +38,7 @@ func TestTheCheckerFindsWhatWasDoneBehindItsBack(t *testing.T) {
 			stored, heads = change(stored, heads, bench)
 		}
 		found := Check("u", stored, heads, service.Public(), func(string) trust.Public { return bench.Public() })
-		if text := strings.Join(found, "; "); (want == "") != (text == "") || !strings.Contains(text, want) {
+		if text := core.Texts(found, "; "); (want == "") != (text == "") || !strings.Contains(text, want) {
 			t.Errorf("%s: found %q, want %q", name, text, want)
 		}
 	}

@@ -199,9 +199,9 @@ func grove(t *testing.T) (leaves []Placed, at Checkpoint, a *Audit) {
 	at.Size = 11
 	return leaves, at, &Audit{Service: service.Public(), Names: func(u string) string { return "unit " + u },
 		Benches: func(string) trust.Public { return bench.Public() },
-		Held: func(_ *Entry, r *Record) ([]string, error) {
+		Held: func(_ *Entry, r *Record) ([]core.Said, error) {
 			if r.Run == "r8" {
-				return []string{"its events are others"}, nil
+				return []core.Said{core.Say("its events are others")}, nil
 			}
 			return nil, nil
 		}}
@@ -258,7 +258,7 @@ func TestAnAuditNamesWhatWasDone(t *testing.T) {
 			t.Fatal(err)
 		}
 		found = append(found, more...)
-		if text := strings.Join(found, "; "); (x.want == "") != (text == "") || !strings.Contains(text, x.want) {
+		if text := core.Texts(found, "; "); (x.want == "") != (text == "") || !strings.Contains(text, x.want) {
 			t.Errorf("%s: %q, want %q", name, text, x.want)
 		}
 	}

@@ -69,7 +69,7 @@ func onPaper(typed []string) (all []client.Printed, err error) {
 // audited is what came of an audit.
 type audited struct {
 	Entries  uint64       `json:"entries"`
-	Findings []string     `json:"findings"`
+	Findings []core.Said  `json:"findings"`
 	Tree     *client.Tree `json:"tree,omitempty"`
 	Against  int          `json:"against,omitempty"` // checkpoints of benches
 }
@@ -77,7 +77,7 @@ type audited struct {
 // begun is an audit that was broken off.
 type begun struct {
 	Walk     history.Walk `json:"walk"`
-	Findings []string     `json:"findings"`
+	Findings []core.Said  `json:"findings"`
 }
 
 // auditAll lets the service audit itself, a part at a time.
@@ -162,7 +162,9 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 		return err
 	}
 	x := &history.Audit{Service: service, Benches: archive.Benches, Names: archive.Name,
-		Held: func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, archive, e, r) }}
+		Held: func(e *history.Entry, r *history.Record) ([]core.Said, error) {
+			return store.Agrees(ctx, archive, e, r)
+		}}
 	for _, p := range printed {
 		x.Against = append(x.Against, history.Checkpoint{Size: p.Size, Root: p.Root})
 	}
@@ -187,7 +189,7 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 		case !h.Verify(service):
 			return core.Fail(core.BadFile, "the head of entry %d of %s was not signed by the service", h.N, archive.Name(h.Unit))
 		case !archive.LeadsTo(h):
-			found = append(found, fmt.Sprintf("entry %d of %s is missing or another: a bench has kept its signed head", h.N, archive.Name(h.Unit)))
+			found = append(found, core.Say("entry %d of %s is missing or another: a bench has kept its signed head", h.N, archive.Name(h.Unit)))
 		}
 	}
 	return a.showAudit(audited{Entries: size, Findings: found, Against: len(x.Against)})
@@ -195,14 +197,14 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 
 func (a *app) showAudit(x audited) error {
 	if x.Findings == nil {
-		x.Findings = []string{}
+		x.Findings = []core.Said{}
 	}
 	if len(x.Findings) > 0 {
 		a.exit = ExitCode(core.VerifyDiffers)
 	}
 	return a.show(x, func() {
 		for _, f := range x.Findings {
-			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), f)
+			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), f.Text)
 		}
 		if n := len(x.Findings); n > 0 {
 			fmt.Fprintf(a.out, "%s %s read, %s\n", a.paint(brick+bold, "NOT AS IT WAS ENTERED:"), count(int(x.Entries), "entry"), count(n, "finding"))
@@ -276,7 +278,7 @@ func (a *app) auditLog() *cobra.Command {
 			}
 			a.table([]string{"n", "at", "what", "by", ""}, rows)
 			if len(page.Found) > 0 {
-				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), strings.Join(page.Found, "; "))
+				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), core.Texts(page.Found, "; "))
 			} else if a.output == "text" {
 				fmt.Fprintf(a.out, "%s as it was entered and signed\n", a.paint(teal, "✓"))
 			}

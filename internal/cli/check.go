@@ -78,7 +78,7 @@ func (a *app) checked(k client.Check) {
 		if i == 0 {
 			name = "seen"
 		}
-		a.pair(name, wrap(w, 13))
+		a.pair(name, wrap(w.Text, 13))
 	}
 	if p := k.Seen.Proof; p.Asked > 0 {
 		a.pair("answers", fmt.Sprintf("%d of %d, %s at the middle, %s at worst", p.Asked-p.Lost, p.Asked, p.Median.Round(100*time.Microsecond), p.Worst.Round(100*time.Microsecond)))

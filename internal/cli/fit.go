@@ -105,7 +105,7 @@ func (a *app) fit(f client.Fit) {
 		}
 	}
 	for _, s := range f.Sisters {
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "beware "), wrap(s, 8))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "beware "), wrap(s.Text, 8))
 	}
 	fmt.Fprintln(a.out)
 	var rows [][]string

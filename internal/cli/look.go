@@ -201,7 +201,7 @@ func (a *app) history(h client.History) {
 	}
 	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, count(int(h.Total), "entry"), state)
 	for _, f := range h.Findings {
-		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f)
+		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f.Text)
 	}
 	if h.Tree != nil && h.Chain == "intact" {
 		fmt.Fprintf(a.out, "  proven in the tree of all %d entries, checkpoint of %s\n", h.Tree.Size, when(h.Tree.At))

@@ -105,7 +105,7 @@ func (a *app) modelVerb() *cobra.Command {
 				}
 				a.contradictions(m.Contradictions)
 				for _, x := range m.Alike {
-					a.pair("beware", a.paint(brick, wrap(x, 13)))
+					a.pair("beware", a.paint(brick, wrap(x.Text, 13)))
 				}
 			})
 		})}
@@ -197,7 +197,7 @@ func (a *app) showModel(m client.ModelPage) {
 		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, x.Version+" was taken out again by "+x.By+", "+when(x.At)+": "+x.Reason))
 	}
 	for _, s := range m.Sisters {
-		fmt.Fprintf(a.out, "  %s\n", wrap(s, 2))
+		fmt.Fprintf(a.out, "  %s\n", wrap(s.Text, 2))
 	}
 	fmt.Fprintln(a.out)
 	a.matrix(m.Matrix)

@@ -93,7 +93,7 @@ func (a *app) showRelease(r client.ReleasePage) {
 	}
 	line("cures", r.Cures.In("en"))
 	line("changes", r.Changes.In("en"))
-	line("fits", strings.Join(r.RuleTexts, "; "))
+	line("fits", core.Texts(r.RuleTexts, "; "))
 	line("from", r.ReachedFrom)
 	line("supersedes", strings.Join(r.Supersedes, ", "))
 	line("then came", strings.Join(r.SupersededBy, ", "))
@@ -105,7 +105,7 @@ func (a *app) showRelease(r client.ReleasePage) {
 		trusted = a.paint(brick, "✗ ")
 	}
 	line("trust", trusted+r.Trust.Text)
-	line("origin", strings.Join(r.OriginTexts, "; "))
+	line("origin", core.Texts(r.OriginTexts, "; "))
 	for _, t := range r.Targets {
 		line("our choice", fmt.Sprintf("for %s since %s: %s", t.Revision, when(t.At), t.Reason))
 	}

@@ -140,7 +140,7 @@ type Audit struct {
 	Entries []AuditEntry `json:"entries" nullable:"false"`
 	Before  uint64       `json:"before,omitempty" doc:"Number to ask the page after this one with; empty at its end."`
 	Chain   string       `json:"chain" enum:"intact,changed" doc:"Whether the entries of the whole log are as they were entered and signed."`
-	Found   []string     `json:"found,omitempty" doc:"What was changed."`
+	Found   []core.Said  `json:"found,omitempty" doc:"What was changed."`
 }
 
 // Tree is the checkpoint of the Merkle tree over the entries of all units.
@@ -167,7 +167,7 @@ type AuditPart struct {
 	Walk     history.Walk `json:"walk" doc:"For the next part."`
 	Size     uint64       `json:"size" doc:"How many entries there are."`
 	Done     bool         `json:"done"`
-	Findings []string     `json:"findings" nullable:"false" doc:"What was changed, put in or taken away."`
+	Findings []core.Said  `json:"findings" nullable:"false" doc:"What was changed, put in or taken away."`
 	Tree     *Tree        `json:"tree,omitempty" doc:"The newest checkpoint, where it is done."`
 }
 

@@ -39,7 +39,7 @@ type Fit struct {
 	Needs     []fit.Need    `json:"needs" nullable:"false" doc:"What the job wants first, for the release that is recommended or asked for."`
 	NeedsFor  string        `json:"needsFor,omitempty"`
 	Day       *time.Time    `json:"day,omitempty" doc:"The day that needs are judged for."`
-	Sisters   []string      `json:"sisters" nullable:"false" doc:"Models that are easily taken for this one, in words."`
+	Sisters   []core.Said   `json:"sisters" nullable:"false" doc:"Models that are easily taken for this one, in words."`
 	Matrix    *Matrix       `json:"matrix,omitempty"`
 }
 
@@ -74,21 +74,23 @@ type MatrixRow struct {
 
 // Inside is what a unit's memory holds, found by content.
 type Inside struct {
-	Backup  string     `json:"backup" doc:"Id."`
-	Taken   time.Time  `json:"taken"`
-	Known   bool       `json:"known" doc:"False: no image of the catalogue; main is then the nearest."`
-	Main    *InsideOf  `json:"main,omitempty"`
-	Others  []InsideOf `json:"others" nullable:"false"`
-	Unknown []string   `json:"unknown" nullable:"false" doc:"Regions with content that no image explains."`
-	Partly  bool       `json:"partly" doc:"Of some of it nobody knows what it holds: a run is open, or did not end well."`
-	Parts   []InPart   `json:"parts" nullable:"false" doc:"Every section of which something is known, in the order of the sheet."`
-	Says    string     `json:"says" doc:"What the unit said that it ran."`
-	Lies    bool       `json:"lies" doc:"Another version than it says."`
-	Text    string     `json:"text"`
+	Backup    string      `json:"backup" doc:"Id."`
+	Taken     time.Time   `json:"taken"`
+	Known     bool        `json:"known" doc:"False: no image of the catalogue; main is then the nearest."`
+	Main      *InsideOf   `json:"main,omitempty"`
+	Others    []InsideOf  `json:"others" nullable:"false"`
+	Unknown   []string    `json:"unknown" nullable:"false" doc:"Regions with content that no image explains."`
+	Partly    bool        `json:"partly" doc:"Of some of it nobody knows what it holds: a run is open, or did not end well."`
+	Parts     []InPart    `json:"parts" nullable:"false" doc:"Every section of which something is known, in the order of the sheet."`
+	Says      string      `json:"says" doc:"What the unit said that it ran."`
+	Lies      bool        `json:"lies" doc:"Another version than it says."`
+	Text      string      `json:"text" doc:"The sentences, one behind the other."`
+	Sentences []core.Said `json:"sentences" nullable:"false"`
 }
 
 // InPart is what is known of a section.
 type InPart struct {
+	core.Said
 	Section string    `json:"section"`
 	Title   string    `json:"title"`
 	Known   int       `json:"known" doc:"Sectors, or files, whose content is known by digest."`
@@ -96,7 +98,6 @@ type InPart struct {
 	Partly  bool      `json:"partly"`
 	Release string    `json:"release,omitempty" doc:"Version whose part for this section it holds, byte for byte."`
 	At      time.Time `json:"at"`
-	Text    string    `json:"text"`
 }
 
 // InsideOf is an image found in a memory.

@@ -162,7 +162,7 @@ type Check struct {
 	Model     string         `json:"model" doc:"Whose loader was called."`
 	Class     string         `json:"class" doc:"A class of docs/diagnosis.md; sound for a good link."`
 	Head      core.Said      `json:"head" doc:"What came of it, in a sentence."`
-	Words     []string       `json:"words" nullable:"false" doc:"What was seen, in order."`
+	Words     []core.Said    `json:"words" nullable:"false" doc:"What was seen, in order."`
 	Test      *diagnose.Test `json:"test,omitempty" doc:"What tells the faults of the class apart."`
 	Asks      bool           `json:"asks" doc:"A person must do the test."`
 	Fault     string         `json:"fault,omitempty"`

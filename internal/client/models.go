@@ -57,10 +57,10 @@ type Model struct {
 	Units    int         `json:"units"`
 	Newest   string      `json:"newest,omitempty" doc:"Its newest stable release."`
 
-	Procedures     int      `json:"procedures"`
-	Contradictions []string `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
-	Alike          []string `json:"alike,omitempty" doc:"Models whose units would answer as this one's do; said when the sheet is put in force."`
-	Waits          bool     `json:"waits,omitempty" doc:"The sheet is not in force: it waits for a second lead who puts in the same."`
+	Procedures     int         `json:"procedures"`
+	Contradictions []string    `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
+	Alike          []core.Said `json:"alike,omitempty" doc:"Models whose units would answer as this one's do; said when the sheet is put in force."`
+	Waits          bool        `json:"waits,omitempty" doc:"The sheet is not in force: it waits for a second lead who puts in the same."`
 }
 
 // ModelSection is a part of a model's units.
@@ -89,7 +89,7 @@ type ModelPage struct {
 	Holds     []ModelSlot          `json:"holds" nullable:"false" doc:"Places for other units."`
 	Regions   []Region             `json:"regions" nullable:"false" doc:"Of the section with the unit's own program."`
 	Flaws     []string             `json:"flaws" nullable:"false"`
-	Sisters   []string             `json:"sisters" nullable:"false"`
+	Sisters   []core.Said          `json:"sisters" nullable:"false"`
 	Wants     []fit.Need           `json:"wants" nullable:"false"`
 	Targets   []Target             `json:"targets" nullable:"false"`
 	Secrets   []ModelSecret        `json:"secrets,omitempty" doc:"What its units ask for before they let anybody touch their memory."`

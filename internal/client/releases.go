@@ -63,8 +63,8 @@ type Releases struct {
 
 // Trust is who vouches for a release.
 type Trust struct {
+	core.Said
 	State   string  `json:"state" enum:"signed,accepted,not-vouched"`
-	Text    string  `json:"text"`
 	Vouches []Vouch `json:"vouches" nullable:"false"`
 }
 
@@ -94,8 +94,8 @@ type ReleasePage struct {
 	ReachedFrom  string         `json:"reachedFrom,omitempty" doc:"From which running versions it can be put in."`
 	Targets      []Target       `json:"targets" nullable:"false" doc:"Where the team has chosen it."`
 	Needs        []fit.Need     `json:"needs" nullable:"false"`
-	RuleTexts    []string       `json:"ruleTexts" nullable:"false" doc:"What it fits, as sentences."`
-	OriginTexts  []string       `json:"originTexts" nullable:"false"`
+	RuleTexts    []core.Said    `json:"ruleTexts" nullable:"false" doc:"What it fits, as sentences."`
+	OriginTexts  []core.Said    `json:"originTexts" nullable:"false"`
 	Files        map[string]int `json:"files" doc:"Bytes of each image file, by its digest."`
 }
 

@@ -215,15 +215,15 @@ type Entry struct {
 
 // History is a unit's record.
 type History struct {
-	Unit     string   `json:"unit" doc:"Serial."`
-	ID       string   `json:"id"`
-	Model    string   `json:"model"`
-	Chain    string   `json:"chain" enum:"intact,broken"`
-	Findings []string `json:"findings" nullable:"false" doc:"What the checker found; empty for an intact chain."`
-	Entries  []Entry  `json:"entries" nullable:"false"`
-	Total    uint64   `json:"total" doc:"Entries of the whole history."`
-	Before   uint64   `json:"before,omitempty" doc:"Number to ask the page of older ones with; 0 where there are none."`
-	Tree     *Tree    `json:"tree,omitempty" doc:"The checkpoint in whose tree the entries were proven to be."`
+	Unit     string      `json:"unit" doc:"Serial."`
+	ID       string      `json:"id"`
+	Model    string      `json:"model"`
+	Chain    string      `json:"chain" enum:"intact,broken"`
+	Findings []core.Said `json:"findings" nullable:"false" doc:"What the checker found; empty for an intact chain."`
+	Entries  []Entry     `json:"entries" nullable:"false"`
+	Total    uint64      `json:"total" doc:"Entries of the whole history."`
+	Before   uint64      `json:"before,omitempty" doc:"Number to ask the page of older ones with; 0 where there are none."`
+	Tree     *Tree       `json:"tree,omitempty" doc:"The checkpoint in whose tree the entries were proven to be."`
 }
 
 // Noted are facts that a person adds.

@@ -80,7 +80,7 @@ func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, erro
 		return out, err
 	}
 	if len(cut) > 0 {
-		out.Found = append(out.Found, "benches have kept what the histories no longer lead to; holding all of them against the tree tells more")
+		out.Found = append(out.Found, core.Say("benches have kept what the histories no longer lead to; holding all of them against the tree tells more"))
 	}
 	if len(out.Found) > 0 {
 		out.Chain = "changed"

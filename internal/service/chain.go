@@ -70,7 +70,7 @@ func (k *checkedChains) put(chain string, c *checkedChain) {
 // chainPage are entries of a chain, the oldest first, and what a check of the chain has found.
 type chainPage struct {
 	entries []history.Stored
-	found   []string
+	found   []core.Said
 	tree    *history.Checkpoint // in whose tree they stand, if all of them do
 	places  map[uint64]uint64
 	total   uint64 // entries of the chain
@@ -100,7 +100,7 @@ func (v *Service) chain(ctx context.Context, name string, before uint64, size in
 	if err != nil {
 		return p, err
 	}
-	var found []string
+	var found []core.Said
 	p.tree, p.places, found, err = v.inTree(ctx, name, all, 1, math.MaxInt64)
 	p.found = append(history.Check(name, all, heads, v.key.Public(), benches), found...)
 	for _, x := range all {
@@ -137,7 +137,7 @@ func (v *Service) chainGoesOn(ctx context.Context, p *chainPage, name string, kn
 			p.entries = append(p.entries, x)
 		}
 	}
-	var found []string
+	var found []core.Said
 	if p.tree, p.places, found, err = v.inTree(ctx, name, p.entries, first, last); err != nil || len(found) > 0 {
 		*p = chainPage{total: p.total}
 		return false, err

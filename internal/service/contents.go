@@ -76,7 +76,8 @@ func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) 
 			out.Parts = append(out.Parts, one)
 		}
 	}
-	out.Text = insideWords(out.Inside)
+	out.Sentences = insideWords(out.Inside)
+	out.Text = core.Texts(out.Sentences, " ")
 	return out.Inside, nil
 }
 
@@ -114,12 +115,12 @@ func (v *Service) inPart(ctx context.Context, sheet *model.Sheet, p *contents.Pa
 	}
 	switch {
 	case one.Partly:
-		one.Text = fmt.Sprintf("Partly written: what %d of %d %s hold is known.", one.Known, one.Of, what)
+		one.Said = core.Say("Partly written: what %d of %d %s hold is known.", one.Known, one.Of, what)
 		return one, nil
 	case p.Section.Files == nil:
-		one.Text = fmt.Sprintf("All %d sectors are known.", one.Of)
+		one.Said = core.Say("All %d sectors are known.", one.Of)
 	default:
-		one.Text = fmt.Sprintf("%d files, %d KiB.", one.Of, p.Tree().Bytes()>>10)
+		one.Said = core.Say("%d files, %d KiB.", one.Of, p.Tree().Bytes()>>10)
 	}
 	releases, err := v.store.Releases(ctx, sheet.Model)
 	if err != nil {
@@ -131,7 +132,7 @@ func (v *Service) inPart(ctx context.Context, sheet *model.Sheet, p *contents.Pa
 			whole = p.Section.Files != nil && part.Content == core.DigestOf(p.Tree().Encode())
 		}
 		if whole {
-			one.Release, one.Text = r.Version, fmt.Sprintf("The %d files of release %s.", one.Of, r.Version)
+			one.Release, one.Said = r.Version, core.Say("The %d files of release %s.", one.Of, r.Version)
 			break
 		}
 	}
@@ -195,43 +196,42 @@ func regionsOf(sheet *model.Sheet, addresses []uint64) []string {
 }
 
 // insideWords say it in a sentence or two.
-func insideWords(in *client.Inside) string {
-	var s []string
+func insideWords(in *client.Inside) (s []core.Said) {
 	if in.Partly {
-		s = append(s, "Partly written.")
+		s = append(s, core.Say("Partly written."))
 	}
 	switch {
 	case in.Partly && (in.Main == nil || !in.Known):
 		for _, p := range in.Parts {
 			if p.Partly {
-				known := fmt.Sprintf("What %d of %d pieces hold is known.", p.Known, p.Of)
 				if len(in.Parts) > 1 {
-					known = p.Title + ": what" + strings.TrimPrefix(known, "What")
+					s = append(s, core.Say("%s: what %d of %d pieces hold is known.", p.Title, p.Known, p.Of))
+				} else {
+					s = append(s, core.Say("What %d of %d pieces hold is known.", p.Known, p.Of))
 				}
-				s = append(s, known)
 			}
 		}
 		if in.Main != nil {
-			s = append(s, fmt.Sprintf("Nearest is release %s, %d of %d pieces.", in.Main.Version, in.Main.Same, in.Main.Of))
+			s = append(s, core.Say("Nearest is release %s, %d of %d pieces.", in.Main.Version, in.Main.Same, in.Main.Of))
 		}
 	case in.Main == nil:
-		s = append(s, "Unknown firmware: nothing in it is like anything in the catalogue.")
+		s = append(s, core.Say("Unknown firmware: nothing in it is like anything in the catalogue."))
 	case !in.Known:
-		s = append(s, fmt.Sprintf("Unknown firmware; nearest is release %s of %s, %d of %d pieces alike.", in.Main.Version, in.Main.Model, in.Main.Same, in.Main.Of))
+		s = append(s, core.Say("Unknown firmware; nearest is release %s of %s, %d of %d pieces alike.", in.Main.Version, in.Main.Model, in.Main.Same, in.Main.Of))
 	case len(in.Main.Differs) == 0:
-		s = append(s, fmt.Sprintf("Release %s (%s), every piece.", in.Main.Version, in.Main.Part))
+		s = append(s, core.Say("Release %s (%s), every piece.", in.Main.Version, in.Main.Part))
 	default:
-		s = append(s, fmt.Sprintf("Release %s (%s), %d of %d pieces differ (%s).", in.Main.Version, in.Main.Part, len(in.Main.Differs), in.Main.Of, strings.Join(in.Main.Where, ", ")))
+		s = append(s, core.Say("Release %s (%s), %d of %d pieces differ (%s).", in.Main.Version, in.Main.Part, len(in.Main.Differs), in.Main.Of, strings.Join(in.Main.Where, ", ")))
 	}
 	if in.Known {
 		for _, o := range in.Others {
-			s = append(s, fmt.Sprintf("%d pieces of %s from %s.", o.Same, o.Part, o.Version))
+			s = append(s, core.Say("%d pieces of %s from %s.", o.Same, o.Part, o.Version))
 		}
 		if in.Lies {
-			s = append(s, fmt.Sprintf("It says that it runs %s, which is not so.", in.Says))
+			s = append(s, core.Say("It says that it runs %s, which is not so.", in.Says))
 		}
 	}
-	return strings.Join(s, " ")
+	return s
 }
 
 func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, error) {

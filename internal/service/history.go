@@ -73,14 +73,14 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 	if err != nil {
 		return out, err
 	}
-	out.Findings, out.Tree, out.Before = append([]string{}, p.found...), treeOf(p.tree), p.before
+	out.Findings, out.Tree, out.Before = append([]core.Said{}, p.found...), treeOf(p.tree), p.before
 	out.Total = p.total
 	changed, err := v.store.Unsealed(ctx, u.ID)
 	if err != nil {
 		return out, err
 	}
 	for _, x := range changed {
-		out.Findings = append(out.Findings, x+" was changed, or put in, behind the service's back: it does not count")
+		out.Findings = append(out.Findings, core.Say("%s was changed, or put in, behind the service's back: it does not count", x))
 	}
 	if len(out.Findings) > 0 {
 		out.Chain = "broken"
@@ -116,7 +116,7 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 					return out, err
 				}
 				for _, f := range found {
-					out.Chain, out.Findings = "broken", append(out.Findings, fmt.Sprintf("entry %d: %s", x.N, f))
+					out.Chain, out.Findings = "broken", append(out.Findings, f.About(fmt.Sprintf("entry %d", x.N)))
 				}
 			}
 		}

@@ -190,7 +190,7 @@ func told(s *run.State, e run.Event) client.Told {
 	x := s.Section(e.Section)
 	t := client.Told{Event: briefly(e), Said: run.Tell(e, x)}
 	if t.Text != "" && e.Section != "" && x != nil && len(s.Sections) > 1 {
-		t.Text = x.Title.Or(x.Name) + ": " + t.Text
+		t.Said = t.About(x.Title.Or(x.Name))
 	}
 	return t
 }

@@ -3,7 +3,6 @@ package service
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -86,12 +85,12 @@ func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (b
 }
 
 // alike says which models in force have units that would answer like this one's.
-func (v *Service) alike(ctx context.Context, s *model.Sheet) (all []string, err error) {
+func (v *Service) alike(ctx context.Context, s *model.Sheet) (all []core.Said, err error) {
 	others, err := v.store.Answering(ctx, s)
 	for _, other := range others {
 		for _, name := range model.Alike(s, other) {
 			x, _ := s.Section(name)
-			all = append(all, fmt.Sprintf("Its %s says %s to a %s loader's question, as a unit of %s does: one can be taken for the other.", strings.ToLower(x.Says()), x.Loader.Says, x.Loader.Kind, other.Name.In("en")))
+			all = append(all, core.Say("Its %s says %s to a %s loader's question, as a unit of %s does: one can be taken for the other.", strings.ToLower(x.Says()), x.Loader.Says, x.Loader.Kind, other.Name.In("en")))
 		}
 	}
 	return all, err
@@ -193,10 +192,10 @@ func title(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-func sisters(sheet *model.Sheet) []string {
-	all := []string{}
+func sisters(sheet *model.Sheet) []core.Said {
+	all := []core.Said{}
 	for _, s := range sheet.Sisters {
-		all = append(all, fmt.Sprintf("Not %s: %s", s.Model, s.Says.In("en")))
+		all = append(all, core.Say("Not %s: %s", s.Model, s.Says.In("en")))
 	}
 	return all
 }

@@ -3,8 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"fmt"
-	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -123,7 +121,7 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 		return client.ReleasePage{}, err
 	}
 	releases := releasesOf(rows)
-	out := client.ReleasePage{Release: one, Now: releaseStands(one), ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []string{}, OriginTexts: []string{}, Files: map[string]int{}}
+	out := client.ReleasePage{Release: one, Now: releaseStands(one), ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []core.Said{}, OriginTexts: []core.Said{}, Files: map[string]int{}}
 	for _, p := range one.Parts {
 		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}
 		x, ok := sheet.Section(p.Section)
@@ -161,24 +159,26 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 			out.ReachedFrom = rule.Plain()
 			continue
 		}
-		text := title(rule.Fact) + " " + rule.Plain()
+		says := core.Say("%s %s", title(rule.Fact), rule.Plain())
 		if why := rule.Why.In("en"); why != "" {
-			text += ": " + why
+			says = core.Say("%s %s: %s", title(rule.Fact), rule.Plain(), why)
 		}
-		out.RuleTexts = append(out.RuleTexts, text)
+		out.RuleTexts = append(out.RuleTexts, says)
 	}
 	if o := one.Origin; o != nil {
-		for name, x := range map[string]string{"From": o.From, "Source": o.Source, "Built by": o.BuiltBy, "Built on": o.BuiltAt} {
-			if x != "" {
-				out.OriginTexts = append(out.OriginTexts, name+" "+x)
+		for _, x := range []struct {
+			says  core.Said
+			value string
+		}{{core.Say("Built by %s", o.BuiltBy), o.BuiltBy}, {core.Say("Built on %s", o.BuiltAt), o.BuiltAt}, {core.Say("From %s", o.From), o.From}, {core.Say("Source %s", o.Source), o.Source}} {
+			if x.value != "" {
+				out.OriginTexts = append(out.OriginTexts, x.says)
 			}
 		}
 		for _, p := range one.Parts {
 			if p.Counts != "" {
-				out.OriginTexts = append(out.OriginTexts, fmt.Sprintf("Part %s gives some addresses twice, with different bytes; the %s record counts, says %s: %s", p.Name, p.Counts, o.Overlaps[p.Name].By, o.Overlaps[p.Name].Reason))
+				out.OriginTexts = append(out.OriginTexts, core.Say("Part %s gives some addresses twice, with different bytes; the %s record counts, says %s: %s", p.Name, p.Counts, o.Overlaps[p.Name].By, o.Overlaps[p.Name].Reason))
 			}
 		}
-		slices.Sort(out.OriginTexts)
 	}
 	targets, err := v.targets(ctx, one.Model)
 	if err != nil {

@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
@@ -165,7 +164,7 @@ func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench strin
 
 // inTree holds entries of a unit against the tree, those from a number to another. It gives the places of those that stand in
 // it, and the checkpoint if that is all of them.
-func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored, from, to uint64) (c *history.Checkpoint, places map[uint64]uint64, found []string, err error) {
+func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored, from, to uint64) (c *history.Checkpoint, places map[uint64]uint64, found []core.Said, err error) {
 	places, waiting, err := v.store.PlacesOf(ctx, unit, from, to)
 	if err != nil {
 		return nil, nil, nil, err
@@ -180,7 +179,7 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 	if signed != nil {
 		x, err := history.OpenCheckpoint(v.key.Public(), signed)
 		if err != nil {
-			return nil, places, []string{"the newest checkpoint of all histories was not signed by this service"}, nil
+			return nil, places, []core.Said{core.Say("the newest checkpoint of all histories was not signed by this service")}, nil
 		}
 		c = &x
 	}
@@ -191,16 +190,16 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 		case waiting[x.N]:
 			waits = true
 		case !placed:
-			found = append(found, fmt.Sprintf("entry %d has no place in the tree of all histories", x.N))
+			found = append(found, core.Say("entry %d has no place in the tree of all histories", x.N))
 		case placed && (c == nil || at >= c.Size):
-			found = append(found, fmt.Sprintf("entry %d stands in the tree of all histories where no checkpoint reaches", x.N))
+			found = append(found, core.Say("entry %d stands in the tree of all histories where no checkpoint reaches", x.N))
 		case placed:
 			numbers, stand = append(numbers, x.N), append(stand, history.Place{At: at, Hash: x.Hash})
 		}
 	}
 	for _, n := range slices.Sorted(maps.Keys(places)) {
 		if !there[n] {
-			found = append(found, fmt.Sprintf("entry %d is missing; it stood in the tree of all histories", n))
+			found = append(found, core.Say("entry %d is missing; it stood in the tree of all histories", n))
 		}
 	}
 	if len(stand) == 0 {
@@ -209,9 +208,9 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 	wrong, err := history.InTree(*c, stand, v.store.TreeHashes(ctx))
 	switch {
 	case core.KindOf(err) == core.NotFound:
-		found, err = append(found, "the tree of all histories has lost hashes: it proves nothing any more"), nil
+		found, err = append(found, core.Say("the tree of all histories has lost hashes: it proves nothing any more")), nil
 	case err == nil && wrong >= 0:
-		found = append(found, fmt.Sprintf("entry %d is not the one that stands in the tree of all histories", numbers[wrong]))
+		found = append(found, core.Say("entry %d is not the one that stands in the tree of all histories", numbers[wrong]))
 	}
 	if waits { // not all of it is proven yet
 		c = nil
@@ -228,7 +227,7 @@ type checkAllIn struct{ Body client.AuditStep }
 // somebody waits.
 func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPart, error) {
 	w := in.Body.Walk
-	out := client.AuditPart{Findings: []string{}}
+	out := client.AuditPart{Findings: []core.Said{}}
 	if !w.Whole() {
 		return out, core.Fail(core.BadFile, "an audit cannot go on from here: %d leaves have %d subtrees, came %d", w.Next, len(history.EdgeOf(w.Next)), len(w.Edge)).Do("Begin it anew.")
 	}
@@ -247,8 +246,10 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 	}
 	a := &history.Audit{Service: v.key.Public(), Benches: func(id string) trust.Public { return keys[id] },
 		Names: func(unit string) string { return v.called(ctx, unit) },
-		Held:  func(e *history.Entry, r *history.Record) ([]string, error) { return store.Agrees(ctx, v.store, e, r) },
-		Rows:  func(unit string) ([]string, error) { return v.store.Unsealed(ctx, unit) }}
+		Held: func(e *history.Entry, r *history.Record) ([]core.Said, error) {
+			return store.Agrees(ctx, v.store, e, r)
+		},
+		Rows: func(unit string) ([]string, error) { return v.store.Unsealed(ctx, unit) }}
 	for _, p := range in.Body.Printed {
 		a.Against = append(a.Against, history.Checkpoint{Size: p.Size, Root: p.Root})
 	}

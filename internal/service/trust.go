@@ -47,9 +47,9 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[s
 				}
 			}
 			if x.Counts = x.Bars == ""; x.Counts {
-				t.State, t.Text = "signed", fmt.Sprintf("Signed by %s.", x.Who)
+				t.State, t.Said = "signed", core.Say("Signed by %s.", x.Who)
 			} else if t.Text == "" {
-				t.Text = "It is signed, but " + x.Bars
+				t.Said = core.Say("It is signed, but %s", x.Bars)
 			}
 		case store.VouchPerson:
 			if !w.Alone {
@@ -57,17 +57,17 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[s
 			}
 			if by := words[w.Firmware]; !w.Alone && len(by) < 2 {
 				if x.Counts, x.Bars = false, "it wants a second lead's."; t.State == "not-vouched" {
-					t.Text = fmt.Sprintf("%s vouches for it, and a second lead is wanted.", x.Who)
+					t.Said = core.Say("%s vouches for it, and a second lead is wanted.", x.Who)
 				}
 			} else if t.State != "signed" {
 				if !w.Alone {
 					x.Who = strings.Join(by, " and ")
 				}
-				t.State, t.Text = "accepted", fmt.Sprintf("Accepted by %s: %s.", x.Who, strings.TrimSuffix(w.Reason, "."))
+				t.State, t.Said = "accepted", core.Say("Accepted by %s: %s.", x.Who, strings.TrimSuffix(w.Reason, "."))
 			}
 		default:
 			if t.State == "not-vouched" {
-				t.State, t.Text = "accepted", w.Reason
+				t.State, t.Said = "accepted", core.Said{Text: w.Reason}
 			}
 		}
 		t.Vouches = append(t.Vouches, x)
@@ -81,7 +81,7 @@ func (v *Service) trustIn(ctx context.Context, release string) (client.Trust, er
 	if t, ok := all[release]; ok {
 		return t, err
 	}
-	return client.Trust{State: "not-vouched", Text: nobodyVouches, Vouches: []client.Vouch{}}, err
+	return client.Trust{State: "not-vouched", Said: core.Say(nobodyVouches), Vouches: []client.Vouch{}}, err
 }
 
 const nobodyVouches = "Nobody vouches for its images: it is not signed, and no lead has accepted it."

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -296,20 +295,20 @@ const mostJournal = 1 << 20
 
 // Agrees holds the record of a closed run against what is kept of the run: its events, and its
 // row. A record that came too late for its run speaks of others.
-func Agrees(ctx context.Context, kept runsKept, e *history.Entry, r *history.Record) (found []string, err error) {
+func Agrees(ctx context.Context, kept runsKept, e *history.Entry, r *history.Record) (found []core.Said, err error) {
 	if e.Kind == history.Late {
 		return nil, nil
 	}
 	row, err := kept.Run(ctx, r.Run)
 	switch {
 	case core.KindOf(err) == core.NotFound:
-		return []string{fmt.Sprintf("run %s, of which its record tells, is no longer there", r.Run)}, nil
+		return []core.Said{core.Say("run %s, of which its record tells, is no longer there", r.Run)}, nil
 	case err != nil:
 		return nil, err
 	}
 	for _, x := range []struct{ what, row, record string }{{"unit", row.Unit, r.Unit}, {"kind", row.Kind, r.Kind}, {"who ordered it", row.By, r.By}, {"outcome", row.Outcome, r.Outcome}} {
 		if x.row != x.record {
-			found = append(found, fmt.Sprintf("run %s was changed: its record says of %s %q, its row %q", r.Run, x.what, x.record, x.row))
+			found = append(found, core.Say("run %s was changed: its record says of %s %q, its row %q", r.Run, x.what, x.record, x.row))
 		}
 	}
 	events, err := kept.RawEvents(ctx, r.Run, 0, int(min(r.Events, mostJournal)))
@@ -317,9 +316,9 @@ func Agrees(ctx context.Context, kept runsKept, e *history.Entry, r *history.Rec
 		return nil, err
 	}
 	if n := len(events); uint64(n) < r.Events {
-		found = append(found, fmt.Sprintf("its record was signed over %d events, %d of run %s are held", r.Events, n, r.Run))
+		found = append(found, core.Say("its record was signed over %d events, %d of run %s are held", r.Events, n, r.Run))
 	} else if run.DigestOf(events) != r.Journal {
-		found = append(found, fmt.Sprintf("the events held of run %s are not those that its bench signed", r.Run))
+		found = append(found, core.Say("the events held of run %s are not those that its bench signed", r.Run))
 	}
 	return found, nil
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/internal/testkit"
 )
@@ -31,7 +32,7 @@ func TestALongHistoryIsPaged(t *testing.T) {
 		}
 	}
 	note(600)
-	all := func() (numbers []uint64, broken []string) {
+	all := func() (numbers []uint64, broken []core.Said) {
 		for before := uint64(0); ; {
 			h, err := w.Viewer.HistoryBefore(ctx, "S-0001", before)
 			if err != nil {
@@ -70,7 +71,7 @@ func TestALongHistoryIsPaged(t *testing.T) {
 		if _, err := root.Exec(x.do, u.ID); err != nil {
 			t.Fatal(err)
 		}
-		if _, broken := all(); !strings.Contains(strings.Join(broken, "; "), x.says) {
+		if _, broken := all(); !strings.Contains(core.Texts(broken, "; "), x.says) {
 			t.Errorf("%s: %v", what, broken)
 		}
 		if _, err := root.Exec(x.undo, u.ID); err != nil {
@@ -83,7 +84,7 @@ func TestALongHistoryIsPaged(t *testing.T) {
 	if _, err := root.Exec(`DELETE FROM ferry.entry WHERE unit = ? ORDER BY n DESC LIMIT 1`, u.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, broken := all(); !strings.Contains(strings.Join(broken, "; "), "missing") {
+	if _, broken := all(); !strings.Contains(core.Texts(broken, "; "), "missing") {
 		t.Errorf("the newest one cut off: %v", broken)
 	}
 }

@@ -390,13 +390,13 @@ func TestTheRecordIsHeldAgainstTheEvents(t *testing.T) {
 		t.Fatal(err)
 	}
 	h, err := w.Technician.History(ctx, "S-0001")
-	if err != nil || h.Chain != "broken" || !strings.Contains(strings.Join(h.Findings, "\n"), "are not those that its bench signed") {
+	if err != nil || h.Chain != "broken" || !strings.Contains(core.Texts(h.Findings, "\n"), "are not those that its bench signed") {
 		t.Errorf("%s %q %v", h.Chain, h.Findings, err)
 	}
 	if _, err := root.Exec(`DELETE FROM run_event WHERE run = ? AND n > 5`, r.ID); err != nil {
 		t.Fatal(err)
 	}
-	if h, err = w.Technician.History(ctx, "S-0001"); err != nil || !strings.Contains(strings.Join(h.Findings, "\n"), "5 of run") {
+	if h, err = w.Technician.History(ctx, "S-0001"); err != nil || !strings.Contains(core.Texts(h.Findings, "\n"), "5 of run") {
 		t.Errorf("%q %v", h.Findings, err)
 	}
 }
@@ -477,7 +477,7 @@ func TestALeadSaysWhichRecordCounts(t *testing.T) {
 			t.Fatal(err)
 		}
 		page, err := w.Technician.ReleasePage(ctx, made.ID)
-		if err != nil || !strings.Contains(strings.Join(page.OriginTexts, "\n"), "the "+string(counts.which.Counts)+" record counts, says Imre Kolding: the maker said so") {
+		if err != nil || !strings.Contains(core.Texts(page.OriginTexts, "\n"), "the "+string(counts.which.Counts)+" record counts, says Imre Kolding: the maker said so") {
 			t.Errorf("%q %v", page.OriginTexts, err)
 		}
 		r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: n.Version, Reason: "a test"})

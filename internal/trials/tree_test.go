@@ -151,7 +151,7 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		t.Fatal(err)
 	}
 	told(t, l.must(17, "audit", "--state", state), "cannot go on from here", "Begin it anew")
-	if err := os.WriteFile(state, []byte(`{"walk":{"next":0},"findings":["something found before"]}`), 0o600); err != nil {
+	if err := os.WriteFile(state, []byte(`{"walk":{"next":0},"findings":[{"text":"something found before"}]}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	told(t, l.must(16, "audit", "--state", state), "something found before", "1 finding")

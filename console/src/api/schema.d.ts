@@ -3226,7 +3226,7 @@ export interface components {
             chain: "intact" | "changed";
             entries: components["schemas"]["AuditEntry"][];
             /** @description What was changed. */
-            found?: string[];
+            found?: components["schemas"]["Said"][];
         };
         AuditEntry: {
             /** Format: date-time */
@@ -3241,7 +3241,7 @@ export interface components {
         AuditPart: {
             done: boolean;
             /** @description What was changed, put in or taken away. */
-            findings: string[];
+            findings: components["schemas"]["Said"][];
             /**
              * Format: int64
              * @description How many entries there are.
@@ -3479,7 +3479,7 @@ export interface components {
             /** @description The counter-proof: nothing may answer. */
             unplugged?: boolean;
             /** @description What was seen, in order. */
-            words: string[];
+            words: components["schemas"]["Said"][];
         };
         Checkpoint: {
             proof?: string[];
@@ -3738,7 +3738,7 @@ export interface components {
             running: string;
             serial: string;
             /** @description Models that are easily taken for this one, in words. */
-            sisters: string[];
+            sisters: components["schemas"]["Said"][];
             site?: string;
             /** @description half-done where its memory is partly written, not-proven where it is written and nobody has seen it run. */
             state?: string;
@@ -3950,7 +3950,7 @@ export interface components {
             chain: "intact" | "broken";
             entries: components["schemas"]["Entry"][];
             /** @description What the checker found; empty for an intact chain. */
-            findings: string[];
+            findings: components["schemas"]["Said"][];
             id: string;
             model: string;
             /**
@@ -4238,6 +4238,8 @@ export interface components {
         InPart: {
             /** Format: date-time */
             at: string;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
             /**
              * Format: int64
              * @description Sectors, or files, whose content is known by digest.
@@ -4248,6 +4250,8 @@ export interface components {
              * @description Sectors, or files, in all.
              */
             of: number;
+            /** @description What was put into it, in order. */
+            params?: string[];
             partly: boolean;
             /** @description Version whose part for this section it holds, byte for byte. */
             release?: string;
@@ -4270,8 +4274,10 @@ export interface components {
             parts: components["schemas"]["InPart"][];
             /** @description What the unit said that it ran. */
             says: string;
+            sentences: components["schemas"]["Said"][];
             /** Format: date-time */
             taken: string;
+            /** @description The sentences, one behind the other. */
             text: string;
             /** @description Regions with content that no image explains. */
             unknown: string[];
@@ -4829,7 +4835,7 @@ export interface components {
         };
         Model: {
             /** @description Models whose units would answer as this one's do; said when the sheet is put in force. */
-            alike?: string[];
+            alike?: components["schemas"]["Said"][];
             /**
              * Format: int64
              * @description Size of its memory.
@@ -4948,7 +4954,7 @@ export interface components {
         };
         ModelPage: {
             /** @description Models whose units would answer as this one's do; said when the sheet is put in force. */
-            alike?: string[];
+            alike?: components["schemas"]["Said"][];
             /**
              * Format: int64
              * @description Size of its memory.
@@ -4987,7 +4993,7 @@ export interface components {
             sheet: string;
             /** @description The sheet as it was sent. */
             sheetText: string;
-            sisters: string[];
+            sisters: components["schemas"]["Said"][];
             /** @description Releases that were taken out again before anybody used them. */
             takenOut?: components["schemas"]["TakenOut"][];
             targets: components["schemas"]["Target"][];
@@ -6019,14 +6025,14 @@ export interface components {
             now: components["schemas"]["Said"];
             number?: string;
             origin?: components["schemas"]["ModelOrigin"];
-            originTexts: string[];
+            originTexts: components["schemas"]["Said"][];
             parts: components["schemas"]["ModelPart"][];
             places: components["schemas"]["PartPlace"][];
             /** @description From which running versions it can be put in. */
             reachedFrom?: string;
             regions: components["schemas"]["Region"][];
             /** @description What it fits, as sentences. */
-            ruleTexts: string[];
+            ruleTexts: components["schemas"]["Said"][];
             rules?: components["schemas"]["ModelRule"][];
             settings?: components["schemas"]["ModelCarry"][];
             supersededBy: string[];
@@ -7162,6 +7168,10 @@ export interface components {
             why: components["schemas"]["Said"];
         };
         Trust: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
             /** @enum {string} */
             state: "signed" | "accepted" | "not-vouched";
             text: string;

@@ -9,7 +9,7 @@ import { when } from '../words'
 
 const entries = ref<AuditEntry[]>([])
 const before = ref(0)
-const found = ref<string[] | null>(null)
+const found = ref<{ text: string }[] | null>(null)
 const trouble = ref<Problem | null>(null)
 
 async function more() {
@@ -26,7 +26,7 @@ more()
 
 // All histories, held against their tree a part at a time.
 const walked = ref<AuditPart | null>(null)
-const findings = ref<string[]>([])
+const findings = ref<{ text: string }[]>([])
 const walking = ref(false)
 let gone = false
 onUnmounted(() => { gone = true })
@@ -63,14 +63,14 @@ async function all() {
       <v-btn color="primary" :disabled="walking" data-check-all @click="all">Check them all</v-btn>
       <template v-if="walked">
         <v-progress-linear v-if="!walked.done" :model-value="walked.size ? 100 * walked.walk.next / walked.size : 100" :aria-label="`${walked.walk.next} of ${walked.size} entries read`" />
-        <ul v-if="findings.length" class="brick" data-findings><li v-for="f in findings" :key="f">{{ f }}</li></ul>
+        <ul v-if="findings.length" class="brick" data-findings><li v-for="f in findings" :key="f.text">{{ f.text }}</li></ul>
         <p v-if="walked.done && findings.length" class="brick" data-checked><strong>Not as it was entered: {{ findings.length }} of these in {{ walked.size }} entries.</strong></p>
         <p v-else-if="walked.done" data-checked>✓ {{ walked.size }} entries read: all as they were entered and signed, none missing.<span v-if="walked.tree" class="small muted"> Checkpoint of {{ when(walked.tree.at) }}, root {{ walked.tree.root.slice(0, 16) }}.</span></p>
         <p v-else class="small muted">{{ walked.walk.next }} of {{ walked.size }} entries read</p>
       </template>
     </section>
     <h2>Who may what</h2>
-    <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">Changed since it was entered: {{ found.join('; ') }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
+    <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">Changed since it was entered: {{ found.map((f) => f.text).join('; ') }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
     <table class="plain stack">
       <thead><tr><th>When</th><th>What</th><th>By</th><th /></tr></thead>
       <tbody>

@@ -139,7 +139,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <v-btn v-else size="x-large" class="yes" :loading="busy === 'off'" @click="echo('off')">The lead is off: send</v-btn>
       </section>
       <div class="columns seen">
-        <div><h3>What was seen</h3><ol><li v-for="w in check.words" :key="w">{{ w }}</li></ol></div>
+        <div><h3>What was seen</h3><ol><li v-for="w in check.words" :key="w.text">{{ w.text }}</li></ol></div>
         <div>
           <h3>The line</h3>
           <table class="plain"><tbody>

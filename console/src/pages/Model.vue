@@ -53,7 +53,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
     <p class="lead">{{ page.kind }}, {{ kib(page.bytes) }} of memory. <template v-if="page.newest">Its newest stable release is <strong class="mono">{{ page.newest }}</strong>.</template></p>
     <p v-if="page.proven" class="small muted" data-proven>{{ page.proof.text }} {{ when(page.proven.at) }}</p>
     <p v-else data-proven><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ page.proof.text }}</p>
-    <p v-for="s in page.sisters" :key="s"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ s }}</p>
+    <p v-for="s in page.sisters" :key="s.text"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ s.text }}</p>
     <section class="gap"><h2>What fits which {{ page.matrix.fact }}</h2><FitMatrix :matrix="page.matrix" /></section>
     <div class="columns gap">
       <section>

@@ -75,7 +75,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
       <dl class="what">
         <template v-if="page.cures?.en"><dt>Cures</dt><dd>{{ page.cures.en }}</dd></template>
         <template v-if="page.changes?.en"><dt>Looks different</dt><dd>{{ page.changes.en }}</dd></template>
-        <dt>Fits</dt><dd>{{ page.ruleTexts.join(' · ') || 'every unit of the model' }}</dd>
+        <dt>Fits</dt><dd>{{ page.ruleTexts.map((r) => r.text).join(' · ') || 'every unit of the model' }}</dd>
         <template v-if="page.reachedFrom"><dt>Reached from</dt><dd>{{ page.reachedFrom }}</dd></template>
         <template v-if="page.supersedes?.length"><dt>Supersedes</dt><dd class="mono">{{ page.supersedes.join(', ') }}</dd></template>
         <template v-if="page.supersededBy.length"><dt>Then came</dt><dd class="mono">{{ page.supersededBy.join(', ') }}</dd></template>
@@ -103,7 +103,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
           <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template><span v-if="!w.counts" class="brick"> does not count: {{ w.bars }}</span></div></li></ul>
           <template v-if="session.may('lead')"><p class="small">Sign it, or pack it for another team, where the key is; the key never comes here:</p><p class="mono small command">{{ command }}</p><p class="mono small command">{{ packing }}</p></template>
           <h2 v-if="page.originTexts.length" class="gap">Where it came from</h2>
-          <ul class="rows"><li v-for="o in page.originTexts" :key="o">{{ o }}</li></ul>
+          <ul class="rows"><li v-for="o in page.originTexts" :key="o.text">{{ o.text }}</li></ul>
         </section>
         <section>
           <h2>What a job with it needs</h2>

@@ -35,7 +35,7 @@ function detail(e: Entry): string {
 
 <template>
   <div>
-    <p v-for="f in history.findings" :key="f" class="brick"><strong>Chain broken:</strong> {{ f }}</p>
+    <p v-for="f in history.findings" :key="f.text" class="brick"><strong>Chain broken:</strong> {{ f.text }}</p>
     <ol class="chain" :class="{ broken: history.chain !== 'intact' }">
       <li v-for="e in history.entries" :key="e.n">
         <span class="mark" :class="mark(e)[1]"><v-icon :icon="mark(e)[0]" size="18" /></span>
