@@ -17,9 +17,10 @@ import (
 	"zealousferry/sim"
 )
 
-// readable asks everything that the API tells of a unit and of a run. What there is not need not
-// be found; nothing may fail for what a run has left behind.
-func readable(t *testing.T, w *testkit.World, unit, id, when string) {
+// readable asks everything that the API tells of the team and of what is named (unit, run, round,
+// tray, link). What there is not need not be found; nothing may fail for what was left behind,
+// and some answers must be there.
+func readable(t *testing.T, w *testkit.World, when string, named map[string]string, must ...string) {
 	t.Helper()
 	raw, err := os.ReadFile("../../docs/openapi.json")
 	if err != nil {
@@ -31,7 +32,9 @@ func readable(t *testing.T, w *testkit.World, unit, id, when string) {
 	}
 	asked := 0
 	for path, ops := range api.Paths {
-		path = strings.NewReplacer("{unit}", unit, "{run}", id).Replace(path)
+		for name, id := range named {
+			path = strings.ReplaceAll(path, "{"+name+"}", id)
+		}
 		if ops["get"] == nil || strings.Contains(path, "{") || strings.HasPrefix(path, "/api/bench/") || strings.HasSuffix(path, "/events") {
 			continue
 		}
@@ -48,7 +51,7 @@ func readable(t *testing.T, w *testkit.World, unit, id, when string) {
 			t.Errorf("%s, GET %s: %d %.200s", when, path, res.StatusCode, body)
 		}
 	}
-	for _, query := range []string{"/api/fit?at=" + unit, "/api/units/" + unit, "/api/units/" + unit + "/history", "/api/units/" + unit + "/memory?release=2.0.0", "/api/runs/" + id, "/api/today"} {
+	for _, query := range append(must, "/api/today", "/api/units", "/api/runs") {
 		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, w.Base+query, nil)
 		req.Header.Set("Authorization", "Bearer "+w.Tokens["technician"])
 		res, err := http.DefaultClient.Do(req)
@@ -82,6 +85,10 @@ func TestWhateverARunLeavesCanBeRead(t *testing.T) {
 	type at struct {
 		kind string
 		n    int
+	}
+	look := func(when string, r client.Run) {
+		t.Helper()
+		readable(t, w, when, map[string]string{"unit": "W-0001", "run": r.ID}, "/api/fit?at=W-0001", "/api/units/W-0001", "/api/units/W-0001/history", "/api/units/W-0001/memory?release=2.0.0", "/api/runs/"+r.ID)
 	}
 	for _, x := range []at{{run.KindCarded, 1}, {run.KindAnswered, 1}, {run.KindIdentified, 1}, {run.KindIdentified, 2}, {run.KindJudged, 1}, {run.KindProved, 1}, {run.KindBackedUp, 1}, {run.KindBackedUp, 2}, {run.KindBackedUp, 3},
 		{run.KindStored, 1}, {run.KindPlanned, 1}, {run.KindPlanned, 2}, {run.KindSame, 1}, {run.KindAboutTo, 1}, {run.KindDone, 1}, {run.KindVerified, 1}, {run.KindStarted, 1}, {run.KindAboutTo, 2}} {
@@ -125,22 +132,22 @@ func TestWhateverARunLeavesCanBeRead(t *testing.T) {
 			t.Fatalf("%s: it never came there: %s %s %+v", name, r.State, r.Outcome, r.Progress.Fault)
 		}
 		w.StopBench()
-		readable(t, w, "W-0001", r.ID, name+", with the bench away")
+		look(name+", with the bench away", r)
 		w.StartBench([]bench.Port{port("w", u)})
 		w.Wait("the run to count as interrupted", func() bool {
 			x, err := w.Technician.Run(ctx, r.ID)
 			return err == nil && x.State == "paused"
 		})
-		readable(t, w, "W-0001", r.ID, name)
+		look(name, r)
 		if _, err := w.Lead.AbandonRun(ctx, r.ID, "another try"); err != nil {
 			t.Fatal(name, err)
 		}
 		w.Wait("the run to be closed", func() bool { x, err := w.Technician.Run(ctx, r.ID); return err == nil && x.State == "closed" })
-		readable(t, w, "W-0001", r.ID, name+", given up")
+		look(name+", given up", r)
 	}
 	r := hands(t, w, w.Open(client.NewRun{Kind: "flash", At: "b/w", Release: "2.0.0"}).ID, u)
 	if r.Outcome != string(run.Done) {
 		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
 	}
-	readable(t, w, "W-0001", r.ID, "at the end")
+	look("at the end", r)
 }

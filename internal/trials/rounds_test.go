@@ -352,6 +352,7 @@ func writeCut(t *testing.T, w *testkit.World, unit *sim.Unit, slot string, after
 			if i := slices.IndexFunc(s.Modules, func(m client.Module) bool { return m.Slot == slot }); s.Modules[i].State != "half-done" {
 				t.Errorf("the scan says nothing of a half-written module: %+v", s.Modules[i])
 			}
+			readable(t, w, "the "+slot+" half written", map[string]string{"unit": r.Unit.ID, "run": r.ID}, "/api/units/"+r.Unit.ID, "/api/units/"+r.Unit.ID+"/history", "/api/fit?at="+r.Unit.Serial, "/api/runs/"+r.ID)
 			if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
 				t.Fatal(err)
 			}
@@ -376,7 +377,7 @@ func TestARoundThatIsLostAtEveryEvent(t *testing.T) {
 	w := testkit.NewWorld(t)
 	units, vehicle := aTug(t, w)
 	loseOnce(t, w)
-	lost := 0
+	lost, id := 0, ""
 	again := func(what string, do func() (client.Round, error)) (r client.Round) {
 		t.Helper()
 		for try := 0; ; try++ {
@@ -387,11 +388,15 @@ func TestARoundThatIsLostAtEveryEvent(t *testing.T) {
 			if lost++; try > 3 {
 				t.Fatalf("%s: %v", what, err)
 			}
+			if id != "" {
+				readable(t, w, what+", lost", map[string]string{"round": id, "unit": "tug-9"}, "/api/rounds/"+id)
+			}
 		}
 	}
 	r := again("begin", func() (client.Round, error) {
 		return w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "the hoist drops"})
 	})
+	id = r.ID
 	if all, err := w.Viewer.Rounds(ctx, "", true, ""); err != nil || all.Total != 1 {
 		t.Errorf("what was not begun is open: %+v %v", all, err)
 	}

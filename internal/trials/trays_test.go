@@ -284,6 +284,7 @@ func TestATrayOutlivesItsBench(t *testing.T) {
 		tray, err = w.Viewer.Tray(ctx, tray.ID)
 		return err == nil && !tray.Online && strings.Contains(tray.Now.Text, "is not in touch with the service")
 	})
+	readable(t, w, "with the tray's bench away", map[string]string{"tray": tray.ID, "unit": "S-0001"}, "/api/trays/"+tray.ID)
 	w.StartBench(nil)
 	w.Wait("nobody to be at work", func() bool {
 		tray, err = w.Viewer.Tray(ctx, tray.ID)
