@@ -95,7 +95,7 @@ func readProvider(path string) (*service.Provider, error) {
 }
 
 func (a *app) serveVerb() *cobra.Command {
-	listen, key, cert, certKey, provider, first := "127.0.0.1:8470", "service.key", "", "", "", false
+	listen, key, cert, certKey, provider, behind, first := "127.0.0.1:8470", "service.key", "", "", "", "", false
 	v := &cobra.Command{Use: "serve", Short: "The service: the team's memory and rules", Args: cobra.NoArgs,
 		Long:    "Answers the API and the console. The database's address is in FERRY_DATABASE; the key that\nsigns history is made by --first, once, and never lies in the database. The database knows its\nfingerprint: a service with another key does not start.",
 		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve --key service.key --first",
@@ -121,6 +121,13 @@ func (a *app) serveVerb() *cobra.Command {
 					return err
 				}
 				v := service.New(db, k, console.Files(), a.clock, a.log(), cert != "")
+				if behind != "" {
+					p, err := service.ParseProxies(behind)
+					if err != nil {
+						return err
+					}
+					v.UseProxies(p)
+				}
 				if provider != "" {
 					p, err := readProvider(provider)
 					if err != nil {
@@ -154,6 +161,7 @@ func (a *app) serveVerb() *cobra.Command {
 	v.Flags().StringVar(&key, "key", key, "file of the key that signs history")
 	v.Flags().BoolVar(&first, "first", false, "make the key: for a service that has never run")
 	v.Flags().StringVar(&provider, "provider", "", "file of the team's identity provider (OpenID Connect): docs/operating.md")
+	v.Flags().StringVar(&behind, "behind", "", "addresses or networks of the proxies in front of it, several with commas: they speak TLS with browsers and say who asks")
 	v.Flags().StringVar(&cert, "tls-cert", "", "certificate chain, PEM")
 	v.Flags().StringVar(&certKey, "tls-key", "", "its private key, PEM")
 	v.MarkFlagsRequiredTogether("tls-cert", "tls-key")

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -84,7 +83,7 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 			text, kind = c.Value, store.SecretSession
 		}
 		c := caller{host: r.Host, agent: agent(r.UserAgent()), method: r.Method, path: r.URL.Path, signed: r.Header.Get(client.SignedHeader)}
-		c.address, _, _ = net.SplitHostPort(r.RemoteAddr)
+		c.address = v.proxies.from(r)
 		if text != "" && len(text) < 200 {
 			known, err := v.lookUp(r.Context(), c, text, kind)
 			if err == nil {

@@ -41,6 +41,7 @@ type Service struct {
 	log     *slog.Logger
 	console fs.FS
 	secure  bool // cookies only over TLS
+	proxies Proxies
 
 	hashing   chan struct{} // bounds the memory of password checks
 	registry  *prometheus.Registry

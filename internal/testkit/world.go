@@ -252,9 +252,13 @@ func (w *World) StopService() {
 	w.server.Close()
 }
 
-// Service is a second service on the same database.
-func (w *World) Service() http.Handler {
-	return service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("second service"), false).Handler()
+// Service is a second service on the same database, set as a test wants it.
+func (w *World) Service(set ...func(*service.Service)) http.Handler {
+	v := service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("second service"), false)
+	for _, f := range set {
+		f(v)
+	}
+	return v.Handler()
 }
 
 // StartBench starts the bench on its folder. Without links it reads what it had.
