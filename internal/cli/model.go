@@ -16,10 +16,10 @@ import (
 
 func (a *app) modelVerb() *cobra.Command {
 	v := &cobra.Command{Use: "model", Short: "Models: their sheets, revisions and what fits them"}
-	words := ""
+	words, after := "", ""
 	list := &cobra.Command{Use: "list", Short: "Models", Args: cobra.NoArgs, Example: "  ferry model list\n  ferry model list --find printer",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			m, err := c.Models(ctx, words)
+			m, err := c.Models(ctx, words, after)
 			if err != nil {
 				return err
 			}
@@ -29,9 +29,11 @@ func (a *app) modelVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Model), x.Name, x.Kind, kib(x.Bytes), fmt.Sprint(x.Releases), dash(x.Newest), fmt.Sprint(x.Units)})
 				}
 				a.table([]string{"model", "name", "kind", "memory", "releases", "newest", "units"}, rows)
+				a.extentOf(len(rows), m.Paged, after, "model")
 			})
 		})}
 	list.Flags().StringVar(&words, "find", "", "words in name or title")
+	afterFlag(list, &after)
 	show := &cobra.Command{Use: "show MODEL", Short: "A model: memory, flaws, targets, and what fits which revision", Args: cobra.ExactArgs(1), Example: "  ferry model show quill-80", ValidArgsFunction: a.complete(modelNames),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			m, err := c.ModelPage(ctx, args[0])
@@ -181,7 +183,7 @@ func secretSays(s client.ModelSecret) string {
 }
 
 func modelNames(ctx context.Context, c *client.Client) (all []string) {
-	m, err := c.Models(ctx, "")
+	m, err := c.Models(ctx, "", "")
 	if err != nil {
 		return nil
 	}

@@ -24,9 +24,9 @@ func (c *Client) PutTarget(ctx context.Context, t NewTarget) (Target, error) {
 	return post[Target](ctx, c, "/api/targets", t)
 }
 
-// Models lists the models that the words are found in.
-func (c *Client) Models(ctx context.Context, words string) (Models, error) {
-	return get[Models](ctx, c, "/api/models?q="+url.QueryEscape(words))
+// Models lists the models that the words are found in, a page at a time.
+func (c *Client) Models(ctx context.Context, words, after string) (Models, error) {
+	return get[Models](ctx, c, "/api/models?q="+url.QueryEscape(words)+"&after="+url.QueryEscape(after))
 }
 
 // PutModel puts a model sheet in force.
@@ -76,7 +76,7 @@ type ModelSection struct {
 // Models is a list of models.
 type Models struct {
 	Models []Model `json:"models" nullable:"false"`
-	Total  int     `json:"total"`
+	Paged
 }
 
 // ModelPage is a model with its sheet and its matrix.

@@ -17,21 +17,28 @@ import (
 
 type modelsIn struct {
 	Words string `query:"q" maxLength:"100" doc:"Words that name or title hold."`
-	Page  int    `query:"page" minimum:"0" maximum:"100000"`
+	After string `query:"after" doc:"What the page before has ended with."`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"100"`
 }
 
 func (v *Service) listModels(ctx context.Context, in *modelsIn) (client.Models, error) {
-	rows, total, err := v.store.FindModels(ctx, in.Words, in.Page, in.Size)
-	out := client.Models{Models: []client.Model{}, Total: total}
-	for _, m := range rows {
-		s, err := v.store.Sheet(ctx, m.Name)
-		if err != nil {
-			return out, err
-		}
-		out.Models = append(out.Models, oneModel(s, m))
+	rows, p, err := v.store.FindModels(ctx, in.Words, in.After, in.Size)
+	out := client.Models{Models: []client.Model{}, Paged: paged(p)}
+	if err != nil {
+		return out, err
 	}
-	return out, err
+	var digests []core.Digest
+	for _, m := range rows {
+		digests = append(digests, core.Digest(m.Sheet))
+	}
+	sheets, err := v.store.SheetsBy(ctx, digests)
+	if err != nil {
+		return out, err
+	}
+	for i, m := range rows {
+		out.Models = append(out.Models, oneModel(sheets[digests[i]], m))
+	}
+	return out, nil
 }
 
 func oneModel(s *model.Sheet, m store.Counted) client.Model {

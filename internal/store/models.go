@@ -224,6 +224,36 @@ func (s *Store) SheetBy(ctx context.Context, digest core.Digest) (*model.Sheet, 
 	})
 }
 
+// SheetsBy reads some sheets by digest, those that are not kept all at once.
+func (s *Store) SheetsBy(ctx context.Context, digests []core.Digest) (map[core.Digest]*model.Sheet, error) {
+	all := map[core.Digest]*model.Sheet{}
+	var lacks []core.Digest
+	for _, d := range digests {
+		if sheet := s.sheets.has(d); sheet != nil {
+			all[d] = sheet
+		} else {
+			lacks = append(lacks, d)
+		}
+	}
+	if len(lacks) == 0 {
+		return all, nil
+	}
+	pieces, err := s.Pieces(ctx, lacks)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range lacks {
+		raw, ok := pieces[d]
+		if !ok {
+			return nil, core.Fail(core.NotFound, "the shelf does not hold %s", d.Short())
+		}
+		if all[d], err = s.sheets.get(d, func(core.Digest) (*model.Sheet, error) { return model.ReadSheet(raw) }); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
 // sheetCache keeps sheets that were read lately. A sheet is named by its content,
 // so that what is kept can never be old. What get returns must not be changed.
 type sheetCache struct {
@@ -233,11 +263,14 @@ type sheetCache struct {
 
 const mostSheets = 256
 
-func (c *sheetCache) get(d core.Digest, read func(core.Digest) (*model.Sheet, error)) (*model.Sheet, error) {
+func (c *sheetCache) has(d core.Digest) *model.Sheet {
 	c.mu.Lock()
-	s := c.kept[d]
-	c.mu.Unlock()
-	if s != nil {
+	defer c.mu.Unlock()
+	return c.kept[d]
+}
+
+func (c *sheetCache) get(d core.Digest, read func(core.Digest) (*model.Sheet, error)) (*model.Sheet, error) {
+	if s := c.has(d); s != nil {
 		return s, nil
 	}
 	s, err := read(d)
@@ -259,6 +292,8 @@ type Counted struct {
 	Releases int    `db:"releases"`
 	Units    int    `db:"units"`
 	Newest   string `db:"newest"`
+	Sheet    []byte `db:"sheet"`
+	Seal
 }
 
 // tally is how many units there are of each model. To count them all takes long in a large fleet:
@@ -293,33 +328,32 @@ func (s *Store) unitsOfModels(ctx context.Context) (map[string]int, error) {
 	return of, nil
 }
 
-const counted = `SELECT m.name, (SELECT COUNT(*) FROM firmware f WHERE f.model = m.name) AS releases,
-	COALESCE((SELECT f.version FROM firmware f WHERE f.model = m.name AND f.channel = 'stable' AND f.withdrawn_at IS NULL ORDER BY f.added_at DESC, f.id DESC LIMIT 1), '') AS newest FROM model m WHERE `
+const counted = `m.name, m.sheet, (SELECT COUNT(*) FROM firmware f WHERE f.model = m.name) AS releases,
+	COALESCE((SELECT f.version FROM firmware f WHERE f.model = m.name AND f.channel = 'stable' AND f.withdrawn_at IS NULL ORDER BY f.added_at DESC, f.id DESC LIMIT 1), '') AS newest`
 
-// FindModels searches models by words of name or title.
-func (s *Store) FindModels(ctx context.Context, words string, page, size int) (all []Counted, total int, err error) {
-	where, args := []string{"1 = 1"}, []any{}
+// FindModels searches models by words of name or title. A model whose row was changed behind the
+// service's back is none.
+func (s *Store) FindModels(ctx context.Context, words, after string, size int) (all []Counted, p Paged, err error) {
+	of := selection{where: []string{"TRUE"}}
 	for _, w := range strings.Fields(words) {
 		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
-		where, args = append(where, "(m.name LIKE ? OR m.title LIKE ?)"), append(args, like, like)
+		of.add("(m.name LIKE ? OR m.title LIKE ?)", like, like)
 	}
-	condition := strings.Join(where, " AND ")
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM model m WHERE `+condition, args...); err != nil {
-		return nil, 0, err
+	all, p, err = byName(ctx, s, counted+", "+sealColumns("model", "m."), "model m", of, after, size, "m.name", func(c Counted) string { return c.Name })
+	if err != nil {
+		return nil, p, err
 	}
-	if err := s.db.SelectContext(ctx, &all, counted+condition+` ORDER BY m.name LIMIT ? OFFSET ?`, append(args, size, page*size)...); err != nil {
-		return nil, total, err
-	}
+	all = slices.DeleteFunc(all, func(c Counted) bool { return !s.holds(c.Seal) })
 	units, err := s.unitsOfModels(ctx)
 	for i := range all {
 		all[i].Units = units[all[i].Name]
 	}
-	return all, total, err
+	return all, p, err
 }
 
 // CountModel is one model with its counts.
 func (s *Store) CountModel(ctx context.Context, name string) (c Counted, err error) {
-	if err = s.db.GetContext(ctx, &c, counted+`m.name = ?`, name); err != nil {
+	if err = s.db.GetContext(ctx, &c, `SELECT `+counted+` FROM model m WHERE m.name = ?`, name); err != nil {
 		return c, none(err, "there is no model %q", name)
 	}
 	err = s.db.GetContext(ctx, &c.Units, `SELECT COUNT(*) FROM unit u WHERE u.model = ?`, name)

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"reflect"
+	"strconv"
 	"strings"
 	"time"
 
@@ -41,10 +42,12 @@ func readCursor(text string) (*cursor, error) {
 	}
 	raw, err := base64.RawURLEncoding.DecodeString(text)
 	var c cursor
+	by, id, two := strings.Cut(string(raw), " ")
 	if err == nil {
-		_, err = fmt.Sscanf(string(raw), "%d %s", &c.by, &c.id)
+		c.id = id
+		c.by, err = strconv.ParseInt(by, 10, 64)
 	}
-	if err != nil {
+	if err != nil || !two {
 		return nil, core.Fail(core.NotUnderstood, "%q is not what a page of this list has ended with", text).Do("Begin with the first page.")
 	}
 	return &c, nil
@@ -92,6 +95,26 @@ func inTurn[T any](ctx context.Context, s *Store, columns, tables, counted strin
 	err = s.db.SelectContext(ctx, &all, `SELECT `+columns+` FROM `+tables+` WHERE `+of.String()+` ORDER BY `+turn+` DESC, `+id+` DESC LIMIT ?`, append(of.args, size+1)...)
 	if len(all) > size {
 		p.Next = at(all[size-1]).String()
+		all = all[:size]
+	}
+	return all, p, err
+}
+
+// byName reads a page of a list that is ordered by a name which no two have.
+func byName[T any](ctx context.Context, s *Store, columns, tables string, of selection, after string, size int, name string, at func(T) string) (all []T, p Paged, err error) {
+	from, err := readCursor(after)
+	if err != nil {
+		return nil, p, err
+	}
+	if p.Total, p.More, err = s.count(ctx, tables, of); err != nil {
+		return nil, p, err
+	}
+	if from != nil {
+		of.add(name+" > ?", from.id)
+	}
+	err = s.db.SelectContext(ctx, &all, `SELECT `+columns+` FROM `+tables+` WHERE `+of.String()+` ORDER BY `+name+` LIMIT ?`, append(of.args, size+1)...)
+	if len(all) > size {
+		p.Next = cursor{0, at(all[size-1])}.String()
 		all = all[:size]
 	}
 	return all, p, err

@@ -1,8 +1,10 @@
 package trials
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 
@@ -64,7 +66,13 @@ func TestThatStatementsDoNotGrowWithRows(t *testing.T) {
 		}
 		return least
 	}
-	for _, list := range []string{"/api/units", "/api/units?q=pier", "/api/runs", "/api/releases", "/api/jobs?state=open", "/api/units/S-0001/history"} {
+	for i := range 12 {
+		sheet := strings.Replace(string(coretest.Small), "model: small", fmt.Sprintf("model: small-%02d", i), 1)
+		if _, err := w.Lead.PutModel(ctx, []byte(sheet)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, list := range []string{"/api/models", "/api/units", "/api/units?q=pier", "/api/runs", "/api/releases", "/api/jobs?state=open", "/api/units/S-0001/history"} {
 		sep := "?"
 		if strings.Contains(list, "?") {
 			sep = "&"
@@ -77,5 +85,25 @@ func TestThatStatementsDoNotGrowWithRows(t *testing.T) {
 		if all > few || few < 2 {
 			t.Errorf("%s asks the database %d times for three rows, and %d times for all", list, few, all)
 		}
+	}
+
+	// A list by name goes on behind the name with which the page before has ended.
+	var names []string
+	for after, pages := "", 0; pages == 0 || after != ""; pages++ {
+		code, raw := b.call("GET", "/api/models?size=5&after="+after, nil)
+		var page client.Models
+		if err := json.Unmarshal(raw, &page); code != 200 || err != nil || page.Total != 13 || len(page.Models) > 5 {
+			t.Fatalf("%d %.200s", code, raw)
+		}
+		for _, m := range page.Models {
+			names = append(names, m.Model)
+		}
+		after = page.Next
+	}
+	if len(names) != 13 || !slices.IsSorted(names) || len(slices.Compact(slices.Clone(names))) != 13 {
+		t.Errorf("a page after the other: %v", names)
+	}
+	if code, raw := b.call("GET", "/api/models?after=nonsense", nil); code != 400 && code != 422 || !strings.Contains(string(raw), "Begin with the first page") {
+		t.Errorf("%d %s", code, raw)
 	}
 }

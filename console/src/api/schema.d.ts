@@ -5165,7 +5165,14 @@ export interface components {
         };
         Models: {
             models: components["schemas"]["Model"][];
-            /** Format: int64 */
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
             total: number;
         };
         Module: {
@@ -12945,7 +12952,8 @@ export interface operations {
             query?: {
                 /** @description Words that name or title hold. */
                 q?: string;
-                page?: number;
+                /** @description What the page before has ended with. */
+                after?: string;
                 size?: number;
             };
             header?: never;

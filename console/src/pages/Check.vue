@@ -4,6 +4,7 @@ import { mdiAlert, mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPower
 import { computed, onMounted, ref } from 'vue'
 
 import { api, problem, type Card, type Check, type Link, type Problem } from '../api/client'
+import { allModels } from '../models'
 import AskedNow from '../parts/AskedNow.vue'
 import LineState from '../parts/LineState.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -91,8 +92,7 @@ async function keep() {
 onMounted(async () => {
   history()
   joined()
-  const { data } = await api.GET('/api/models')
-  models.value = (data?.models ?? []).map((m) => ({ title: m.name, value: m.model }))
+  models.value = (await allModels()).map((m) => ({ title: m.name, value: m.model }))
 })
 
 const head = computed(() => check.value?.head.text ?? '')

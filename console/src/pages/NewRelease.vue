@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type ModelPage, type Problem } from '../api/client'
+import { allModels } from '../models'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { cap } from '../words'
@@ -17,7 +18,7 @@ const form = ref({ version: '', number: '', channel: 'stable' as 'stable' | 'can
 const fits = ref<Record<string, string[]>>({})
 const parts = ref<{ name: string; file: File | null; address: string }[]>([{ name: 'program', file: null, address: '' }])
 
-api.GET('/api/models').then(({ data }) => (models.value = data?.models ?? []))
+allModels().then((all) => (models.value = all))
 watch(model, async (m) => {
   const { data } = await api.GET('/api/models/{model}', { params: { path: { model: m } } })
   sheet.value = data ?? null

@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
+import { allModels } from '../models'
 import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
@@ -49,8 +50,7 @@ async function load() {
   loading.value = false
 }
 async function loadModels() {
-  const { data } = await api.GET('/api/models')
-  if (data) models.value = data.models
+  models.value = await allModels()
   const { data: chosen } = await api.GET('/api/targets')
   if (chosen) targets.value = chosen.targets
 }

@@ -4,6 +4,7 @@ import { reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Run } from '../api/client'
+import { allModels } from '../models'
 import { outcomes as outcomeNames } from '../api/names'
 import { newest } from '../newest'
 import { usePages } from '../pages'
@@ -38,7 +39,7 @@ async function load() {
   }
   router.replace({ query: set })
 }
-api.GET('/api/models').then(({ data }) => data?.models.forEach((m) => models.value.push({ title: m.name, value: m.model })))
+allModels().then((all) => all.forEach((m) => models.value.push({ title: m.name, value: m.model })))
 let pause = 0
 watch(q, () => {
   pages.begin()

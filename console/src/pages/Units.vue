@@ -4,6 +4,7 @@ import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Unit } from '../api/client'
+import { allModels } from '../models'
 import EnterUnits from '../parts/EnterUnits.vue'
 import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -60,7 +61,7 @@ async function load() {
   loading.value = false
 }
 
-api.GET('/api/models').then(({ data }) => data?.models.forEach((m) => models.value.push({ title: m.name, value: m.model })))
+allModels().then((all) => all.forEach((m) => models.value.push({ title: m.name, value: m.model })))
 let pause = 0
 watch([words, state, model], () => {
   pages.begin()

@@ -5,6 +5,7 @@ import { mdiPowerPlugOutline } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Identity, type Problem } from '../api/client'
+import { allModels } from '../models'
 import AskedNow from './AskedNow.vue'
 import Trouble from './Trouble.vue'
 
@@ -20,7 +21,7 @@ async function begin() {
   Object.assign(to, { model: '', label: '', await: false })
   trouble.value = null
   open.value = true
-  if (!models.value.length) models.value = ((await api.GET('/api/models')).data?.models ?? []).map((m) => ({ title: m.name, value: m.model }))
+  if (!models.value.length) models.value = (await allModels()).map((m) => ({ title: m.name, value: m.model }))
 }
 
 async function ask() {

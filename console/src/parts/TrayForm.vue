@@ -4,6 +4,7 @@ import { mdiViewGridPlusOutline } from '@mdi/js'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { api, problem, type Link, type Model, type Problem, type Tray } from '../api/client'
+import { allModels } from '../models'
 import { gates } from '../api/names'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
@@ -21,8 +22,8 @@ const to = reactive({ model: '', release: '', links: [] as string[], units: '', 
 async function begin() {
   shown.value = true
   trouble.value = null
-  const [m, l] = await Promise.all([api.GET('/api/models', { params: { query: { size: 200 } } }), api.GET('/api/links')])
-  models.value = m.data?.models ?? []
+  const [m, l] = await Promise.all([allModels(), api.GET('/api/links')])
+  models.value = m
   links.value = l.data?.links ?? []
 }
 watch(() => to.model, async (model) => {
