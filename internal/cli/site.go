@@ -14,9 +14,10 @@ import (
 
 func (a *app) siteVerb() *cobra.Command {
 	v := &cobra.Command{Use: "site", Short: "Where units are: whom to ask, how to get in, what holds for every unit there"}
-	list := &cobra.Command{Use: "list", Short: "Sites", Args: cobra.NoArgs, Example: "  ferry site list",
+	begins, after := "", ""
+	list := &cobra.Command{Use: "list", Short: "Sites", Args: cobra.NoArgs, Example: "  ferry site list\n  ferry site list --find Skerry",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			s, err := c.Sites(ctx)
+			s, err := c.Sites(ctx, begins, after)
 			if err != nil {
 				return err
 			}
@@ -26,14 +27,17 @@ func (a *app) siteVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Name), x.Customer, column(x.Contact, 30), column(x.Note, 40), profile(x.Facts)})
 				}
 				a.table([]string{"site", "customer", "contact", "how to get in", "holds for all"}, rows)
+				a.extentOf(len(rows), s.Paged, after, "site")
 			})
 		})}
+	list.Flags().StringVar(&begins, "find", "", "how the name begins")
+	afterFlag(list, &after)
 	var n client.NewSite
 	put := &cobra.Command{Use: "set NAME", Short: "Enter a site, or change it; what is not said stays", Args: cobra.ExactArgs(1),
 		Long:    "Units are at it whose site is NAME, or begins with NAME and a comma. Its facts count for them where\nnothing was read, noted or said of the unit itself.",
 		Example: "  ferry site set \"Ormsay\" --customer \"Ormsay ferries\" --contact \"Edda Rooke, at the kiosk\" --note \"ring at the slip\" --fact region=outer-isles"}
 	put.RunE = a.call(func(ctx context.Context, c *client.Client, args []string) error {
-		all, err := c.Sites(ctx)
+		all, err := c.Sites(ctx, args[0], "")
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/url"
 	"time"
 )
 
@@ -22,6 +23,7 @@ type Site struct {
 // Sites lists sites.
 type Sites struct {
 	Sites []Site `json:"sites" nullable:"false"`
+	Paged
 }
 
 // NewSite enters a site, or changes it.
@@ -40,7 +42,9 @@ type Join struct {
 }
 
 // Sites lists all sites.
-func (c *Client) Sites(ctx context.Context) (Sites, error) { return get[Sites](ctx, c, "/api/sites") }
+func (c *Client) Sites(ctx context.Context, begins, after string) (Sites, error) {
+	return get[Sites](ctx, c, "/api/sites?q="+url.QueryEscape(begins)+"&after="+url.QueryEscape(after))
+}
 
 // PutSite enters a site, or changes it.
 func (c *Client) PutSite(ctx context.Context, s NewSite) (Site, error) {

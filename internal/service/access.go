@@ -270,18 +270,18 @@ func (v *Service) sitesOf(ctx context.Context, names []string) (out sql.NullStri
 	if len(names) > mostSites {
 		return out, core.Fail(core.NotUnderstood, "%d sites; at most %d, or none for everywhere", len(names), mostSites)
 	}
-	sites, err := v.store.Sites(ctx)
-	if err != nil {
-		return out, err
-	}
 	var all []string
 	for _, n := range names {
-		i := slices.IndexFunc(sites, func(s store.Site) bool { return strings.EqualFold(s.Name, strings.TrimSpace(n)) })
-		if i < 0 {
+		n = strings.TrimSpace(n)
+		site, err := v.store.SiteOf(ctx, n)
+		if err != nil {
+			return out, err
+		}
+		if site == nil || !strings.EqualFold(site.Name, n) {
 			return out, core.Fail(core.NotFound, "nobody has entered a site %q", n).Go(words.Sites().To("See which there are"))
 		}
-		if !slices.Contains(all, sites[i].Name) {
-			all = append(all, sites[i].Name)
+		if !slices.Contains(all, site.Name) {
+			all = append(all, site.Name)
 		}
 	}
 	out.String, out.Valid = strings.Join(all, "\n"), len(all) > 0

@@ -17,9 +17,15 @@ func oneSite(s store.Site, names map[string]string) client.Site {
 	return client.Site{Name: s.Name, Customer: s.Customer, Contact: s.Contact, Note: s.Note, Facts: s.Profile(), By: names[s.By], At: s.At}
 }
 
-func (v *Service) listSites(ctx context.Context, _ *none) (client.Sites, error) {
-	out := client.Sites{Sites: []client.Site{}}
-	rows, err := v.store.Sites(ctx)
+type sitesIn struct {
+	Begins string `query:"q" maxLength:"120" doc:"How the name begins."`
+	After  string `query:"after" doc:"What the page before has ended with."`
+	Size   int    `query:"size" minimum:"1" maximum:"200" default:"100"`
+}
+
+func (v *Service) listSites(ctx context.Context, in *sitesIn) (client.Sites, error) {
+	rows, p, err := v.store.FindSites(ctx, in.Begins, in.After, in.Size)
+	out := client.Sites{Sites: []client.Site{}, Paged: paged(p)}
 	if err != nil {
 		return out, err
 	}

@@ -45,22 +45,37 @@ func (s *Store) PutSite(ctx context.Context, x Site) error {
 	return err
 }
 
-// Sites lists all.
-func (s *Store) Sites(ctx context.Context) (all []Site, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Site{}, "")+` FROM site ORDER BY name`)
-	return all, err
+// FindSites lists those whose name begins so, by name.
+func (s *Store) FindSites(ctx context.Context, begins, after string, size int) ([]Site, Paged, error) {
+	of := selection{where: []string{"TRUE"}}
+	if begins != "" {
+		of.add("name LIKE ?", strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(begins)+"%")
+	}
+	return byName(ctx, s, named(Site{}, ""), "site", of, after, size, "name", func(x Site) string { return x.Name })
 }
 
 // SiteOf finds the site that a place is at; the longest name that fits counts.
 func (s *Store) SiteOf(ctx context.Context, place string) (*Site, error) {
-	all, err := s.Sites(ctx)
-	var best *Site
-	for i := range all {
-		if all[i].Covers(place) && (best == nil || len(all[i].Name) > len(best.Name)) {
-			best = &all[i]
+	names := []string{place}
+	for i, c := range place {
+		if c == ',' {
+			names = append(names, place[:i])
 		}
 	}
-	return best, err
+	query, args, err := sqlx.In(`SELECT `+named(Site{}, "")+` FROM site WHERE name IN (?) ORDER BY CHAR_LENGTH(name) DESC`, names)
+	if err != nil {
+		return nil, err
+	}
+	var all []Site
+	if err := s.db.SelectContext(ctx, &all, query, args...); err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Covers(place) {
+			return &all[i], nil
+		}
+	}
+	return nil, nil
 }
 
 // JoinUnit says that a unit is another one, entered twice. Both keep their history, with

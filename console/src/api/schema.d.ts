@@ -6786,7 +6786,16 @@ export interface components {
             value: string;
         };
         Sites: {
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
             sites: components["schemas"]["Site"][];
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Size: {
             /** @description Why it may not be written there. */
@@ -17878,7 +17887,13 @@ export interface operations {
     };
     "list-sites": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How the name begins. */
+                q?: string;
+                /** @description What the page before has ended with. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -17923,6 +17938,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,7 +4,7 @@ import { mdiAlert, mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPower
 import { computed, onMounted, ref } from 'vue'
 
 import { api, problem, type Card, type Check, type Link, type Problem } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import AskedNow from '../parts/AskedNow.vue'
 import LineState from '../parts/LineState.vue'
 import Trouble from '../parts/Trouble.vue'

@@ -3,7 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type ModelPage, type Problem } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { cap } from '../words'

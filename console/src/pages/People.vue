@@ -5,6 +5,7 @@ import { mdiAccountOff, mdiAccountPlus, mdiKeyOutline, mdiWeb } from '@mdi/js'
 import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Access, type Member, type Problem } from '../api/client'
+import { allSites } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { add, canHave, declined } from '../passkeys'
 import { session } from '../session'
@@ -36,7 +37,7 @@ async function load() {
   const { data, error } = await api.GET('/api/people')
   if (error) trouble.value = problem(error)
   else people.value = data.people
-  if (lead.value) siteNames.value = ((await api.GET('/api/sites')).data?.sites ?? []).map((s) => s.name)
+  if (lead.value) siteNames.value = (await allSites()).map((s) => s.name)
 }
 load()
 

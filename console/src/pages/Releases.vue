@@ -4,7 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'

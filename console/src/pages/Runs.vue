@@ -4,7 +4,7 @@ import { reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Run } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import { outcomes as outcomeNames } from '../api/names'
 import { newest } from '../newest'
 import { usePages } from '../pages'

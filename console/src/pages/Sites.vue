@@ -4,6 +4,8 @@ import { mdiMapMarkerPlusOutline } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Problem, type Site } from '../api/client'
+import PageTurner from '../parts/PageTurner.vue'
+import { usePages } from '../pages'
 import SiteProfile from '../parts/SiteProfile.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
@@ -17,10 +19,16 @@ const known = ref('')
 const to = reactive({ name: '', customer: '', contact: '', note: '', facts: '' })
 
 async function load() {
-  const { data, error } = await api.GET('/api/sites')
-  if (error) trouble.value = problem(error)
-  else sites.value = data.sites
+  const { data, error } = await api.GET('/api/sites', { params: { query: { after: pages.after.value, size } } })
+  if (error) {
+    trouble.value = problem(error)
+    return
+  }
+  sites.value = data.sites
+  pages.take(data)
 }
+const size = 50
+const pages = usePages(load)
 load()
 
 function begin(s?: Site) {
@@ -63,6 +71,7 @@ async function put() {
       </tbody>
     </table>
     <v-empty-state v-else-if="sites" title="No site yet" text="Enter one, and whoever goes there knows whom to ask and how to get in." />
+    <PageTurner v-if="!trouble && sites && (sites.length || pages.next.value)" :pages="pages" :size="size" :shown="sites.length" one="site" many="sites" />
     <v-dialog v-model="open" max-width="640">
       <v-card class="dialog">
         <h2>{{ to.name || 'A site' }}</h2>

@@ -4,7 +4,7 @@ import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Unit } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import EnterUnits from '../parts/EnterUnits.vue'
 import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'

@@ -5,7 +5,7 @@ import { mdiPowerPlugOutline } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Identity, type Problem } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import AskedNow from './AskedNow.vue'
 import Trouble from './Trouble.vue'
 

@@ -4,7 +4,7 @@ import { mdiViewGridPlusOutline } from '@mdi/js'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { api, problem, type Link, type Model, type Problem, type Tray } from '../api/client'
-import { allModels } from '../models'
+import { allModels } from '../lists'
 import { gates } from '../api/names'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
