@@ -36,6 +36,8 @@ type identity struct {
 	Token      string `json:"token"`
 	ServiceKey []byte `json:"serviceKey"`
 	Key        string `json:"key"`
+
+	Pins []core.Digest `json:"pins,omitempty"` // keys of the service's certificate that count; without any, whoever has one for its name
 }
 
 // Options are given from outside.
@@ -85,7 +87,7 @@ type Bench struct {
 }
 
 // Enrol makes a key, trades the code for a token, and writes the bench's folder.
-func Enrol(ctx context.Context, dir, service, code, name string) error {
+func Enrol(ctx context.Context, dir, service, code, name string, pins ...core.Digest) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -97,16 +99,36 @@ func Enrol(ctx context.Context, dir, service, code, name string) error {
 		return err
 	}
 	c := client.New(service, "", core.System{})
+	c.PinTo(pins)
 	defer c.Close()
 	got, err := c.Enrol(ctx, client.Enrolment{Code: code, Name: name, PublicKey: key.Public(), Version: Version, Protocol: client.Protocol})
 	if err != nil {
 		return err
 	}
-	raw, err := json.MarshalIndent(identity{service, got.Bench, name, got.Token, got.ServiceKey, key.Encode()}, "", "  ")
+	raw, err := json.MarshalIndent(identity{service, got.Bench, name, got.Token, got.ServiceKey, key.Encode(), pins}, "", "  ")
 	if err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(dir, "bench.json"), raw, 0o600)
+}
+
+// Pin has the bench whose folder this is believe only a service whose certificate has one of
+// these keys; without any, one whose certificate is good for its name.
+func Pin(dir string, pins []core.Digest) error {
+	id, err := readIdentity(dir)
+	if err != nil {
+		return err
+	}
+	id.Pins = pins
+	raw, err := json.MarshalIndent(id, "", "  ")
+	if err != nil {
+		return err
+	}
+	fresh := filepath.Join(dir, "bench.json.new")
+	if err := os.WriteFile(fresh, raw, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(fresh, filepath.Join(dir, "bench.json"))
 }
 
 func readIdentity(dir string) (id identity, err error) {
@@ -148,6 +170,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 		b.order = append(b.order, p.Name)
 	}
 	b.client = client.New(b.id.Service, b.id.Token, b.Clock)
+	b.client.PinTo(b.id.Pins)
 	b.client.SignAs(b.key)
 	b.known.open(dir)
 	if b.witness, err = openWitness(dir, b.id.ServiceKey, b.Log); err != nil {

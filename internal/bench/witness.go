@@ -226,6 +226,7 @@ func Believed(ctx context.Context, dir string) error {
 		return err
 	}
 	c := client.New(id.Service, id.Token, core.System{})
+	c.PinTo(id.Pins)
 	defer c.Close()
 	c.SignAs(key)
 	_, err = c.Missing(ctx, []core.Digest{})

@@ -235,7 +235,7 @@ func (a *app) benchVerb() *cobra.Command {
 	v.PersistentFlags().StringVar(&dir, "dir", dir, "the bench's folder")
 	v.Flags().Float64Var(&scale, "scale", scale, "factor on waits that stand for a unit's pace, for simulated units")
 	v.Flags().BoolVar(&signed, "signed-only", signed, "write only what a key that this bench holds has signed; what people vouch for by name is refused")
-	name, code := "", ""
+	name, code, pin := "", "", ""
 	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this machine with a one-use code", Args: cobra.NoArgs,
 		Example: "  ferry bench enrol --service https://ferry.example --code … --name van --dir /var/lib/ferry-bench",
 		RunE: func(*cobra.Command, []string) error {
@@ -246,7 +246,14 @@ func (a *app) benchVerb() *cobra.Command {
 						return err
 					}
 				}
-				if err := bench.Enrol(ctx, dir, to, strings.TrimSpace(code), name); err != nil {
+				var pins []core.Digest
+				if pin != "" {
+					var err error
+					if pins, err = client.ParsePins(pin); err != nil {
+						return err
+					}
+				}
+				if err := bench.Enrol(ctx, dir, to, strings.TrimSpace(code), name, pins...); err != nil {
 					return err
 				}
 				return a.show(map[string]string{"bench": name}, func() {
@@ -257,7 +264,34 @@ func (a *app) benchVerb() *cobra.Command {
 	enrol.Flags().StringVar(&to, "service", a.url, "address of the service, several with commas")
 	enrol.Flags().StringVar(&code, "code", os.Getenv("FERRY_ENROL_CODE"), "the one-use code; better typed when it is asked for, or in FERRY_ENROL_CODE: others of this machine see command lines")
 	enrol.Flags().StringVar(&name, "name", "", "the bench's name, such as van")
+	enrol.Flags().StringVar(&pin, "pin", "", "keys of the service's certificate, several with commas: only such a service is believed, whoever has signed its certificate")
 	enrol.MarkFlagRequired("name")
+	none := false
+	pins := &cobra.Command{Use: "pin [KEY...]", Short: "Believe only a service whose certificate has one of these keys", Long: "Which key the service's certificate has says ferry doctor at its machine. Pin the next one beside it before it is changed.\nThe bench takes it from its next start on.",
+		Example: "  ferry bench pin 5c1f… --dir /var/lib/ferry-bench\n  ferry bench pin --none --dir /var/lib/ferry-bench",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if none == (len(args) > 0) {
+				return core.Fail(core.NotUnderstood, "expected keys, or --none").Do("ferry bench pin KEY, or ferry bench pin --none.")
+			}
+			var all []core.Digest
+			if !none {
+				var err error
+				if all, err = client.ParsePins(strings.Join(args, ",")); err != nil {
+					return err
+				}
+			}
+			if err := bench.Pin(dir, all); err != nil {
+				return err
+			}
+			return a.show(map[string]any{"pins": all}, func() {
+				if none {
+					fmt.Fprintf(a.out, "%s the service is believed if its certificate is good for its name\n", a.paint(teal, "✓"))
+					return
+				}
+				fmt.Fprintf(a.out, "%s only a service with %s is believed, from the next start of the bench on\n", a.paint(teal, "✓"), count(len(all), "pinned key"))
+			})
+		}}
+	pins.Flags().BoolVar(&none, "none", false, "take all pins off")
 	invite := &cobra.Command{Use: "code", Short: "Make a one-use code to enrol a bench (lead)", Args: cobra.NoArgs, Example: "  ferry bench code",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
 			code, err := c.NewBenchCode(ctx)
@@ -291,7 +325,7 @@ func (a *app) benchVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s bench %s may not speak to the service any more. What it has signed stays signed.\n", a.paint(teal, "✓"), all.Benches[i].Name)
 			})
 		})}
-	v.AddCommand(enrol, invite, list, revoke, a.benchHeads(&dir))
+	v.AddCommand(enrol, pins, invite, list, revoke, a.benchHeads(&dir))
 	return v
 }
 

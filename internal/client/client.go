@@ -167,6 +167,10 @@ func (c *Client) sendOnce(ctx context.Context, base, method, path string, in any
 		if errors.As(err, &u) {
 			err = u.Err
 		}
+		var own *core.Error
+		if errors.As(err, &own) { // another key than the one that is pinned
+			return nil, nothingCame, own
+		}
 		e := core.AsError(unreachable(base, err), core.NotAnswering)
 		e.Cause = err
 		return nil, nothingCame, e

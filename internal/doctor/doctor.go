@@ -218,6 +218,7 @@ func (s Service) certificate(f *Findings, now time.Time) {
 	default:
 		f.add("certificate", Well, "", "for %s, until %s", strings.Join(append(c.DNSNames, ipsOf(c)...), ", "), until)
 	}
+	f.add("certificate's key", Well, "", "benches pin it as %s", client.KeyOf(c))
 }
 
 func ipsOf(c *x509.Certificate) (all []string) {
