@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"strings"
 	"time"
 
@@ -144,10 +145,15 @@ func (s *Store) Releases(ctx context.Context, modelName string) ([]*Release, err
 	return s.releases(ctx, rows)
 }
 
+// releases reads some. One whose row was changed behind the service's back counts for nothing,
+// and keeps nobody from the others; whoever asks for it by name is told, and an audit names it.
 func (s *Store) releases(ctx context.Context, rows []firmware) ([]*Release, error) {
 	all := make([]*Release, 0, len(rows))
 	for _, row := range rows {
 		r, err := s.release(ctx, row)
+		if errors.Is(err, ErrChanged) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -199,14 +205,12 @@ func (s *Store) findReleases(ctx context.Context, q ReleaseQuery, anywhere bool)
 		last := rows[q.Size-1]
 		rows, p.Next = rows[:q.Size], cursor{last.Added.UnixMicro(), last.ID}.String()
 	}
-	for _, row := range rows {
-		r, err := s.release(ctx, row.firmware)
-		if err != nil {
-			return nil, p, err
-		}
-		all = append(all, r)
+	page := make([]firmware, len(rows))
+	for i := range rows {
+		page[i] = rows[i].firmware
 	}
-	return all, p, nil
+	all, err = s.releases(ctx, page)
+	return all, p, err
 }
 
 func (q ReleaseQuery) where(anywhere bool) (string, []any) {

@@ -3,6 +3,7 @@ package trials
 import (
 	"encoding/base64"
 	"encoding/hex"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -89,7 +90,22 @@ func TestLaw12RowsAreSealed(t *testing.T) {
 				return ""
 			}},
 		"a withdrawn release": {`UPDATE firmware SET withdrawn_at = NULL WHERE withdrawn_at IS NOT NULL`, "release " + gone.Model + " 3.0.0",
-			func() string { _, err := w.Lead.ReleasePage(ctx, gone.Model+"@3.0.0"); return refused(err, changed) }},
+			func() string {
+				_, err := w.Lead.ReleasePage(ctx, gone.Model+"@3.0.0")
+				if wrong := refused(err, changed); wrong != "" {
+					return wrong
+				}
+				// It counts for nothing, and keeps nobody from the others.
+				all, err := w.Viewer.Releases(ctx, "", "", "", 50)
+				if err != nil || len(all.Releases) != 2 {
+					return fmt.Sprintf("a list has %d releases: %v", len(all.Releases), err)
+				}
+				f, err := w.Technician.Fit(ctx, "S-0001", "", "")
+				if err != nil || len(f.Verdicts) != 2 {
+					return fmt.Sprintf("%d verdicts: %v", len(f.Verdicts), err)
+				}
+				return ""
+			}},
 		"another sheet": {`UPDATE model SET sheet = UNHEX(SHA2('other', 256))`, "model " + gone.Model,
 			func() string { _, err := w.Lead.Unit(ctx, "S-0001"); return refused(err, "") }},
 		"where a fact comes from": {`UPDATE fact SET source = 'label' WHERE name = 'revision'`, "fact revision of unit S-0001",
