@@ -107,6 +107,9 @@ func (n *Note) record(in Input) {
 			n.Done = append(n.Done, core.Say("Passed: %s", t.Says))
 		}
 	}
+	for _, g := range r.Handed {
+		n.Done = append(n.Done, core.Say("Handed to %s: %s", g.To, g.Says))
+	}
 	if r.Reason != "" && r.Outcome != string(run.Done) && r.Outcome != string(run.NothingToDo) {
 		n.NotDone = append(n.NotDone, core.Say("It did not end well: %s.", strings.TrimSuffix(r.Reason, ".")))
 	}
@@ -183,5 +186,5 @@ func (n *Note) owed(in Input) {
 // urgency is the order in which somebody sees to what is owed: what keeps the unit from
 // working comes first.
 func urgency(o run.Obligation) int {
-	return slices.Index([]string{run.OweSettings, run.OweLock, run.OweUndo, run.OweFinding, run.OweTest, run.OwePublic}, o.Kind)
+	return slices.Index([]string{run.OweSettings, run.OweLock, run.OweUndo, run.OweFinding, run.OweTest, run.OweGive, run.OwePublic}, o.Kind)
 }

@@ -24,6 +24,7 @@ func TestNote(t *testing.T) {
 		},
 		Record: &history.Record{Kind: run.Flash, By: "p", From: "2.4.0", To: "3.0.1", Outcome: string(run.NotProven), Reason: "nobody heard it", Backup: core.DigestOf([]byte("b")), Verified: "unit-digest",
 			Tests:    []history.Test{{Says: "Print a ticket.", Value: "yes"}, {Says: "Ring the bell.", Value: "no"}},
+			Handed:   []history.Given{{Says: "Give the paired hand-box to whoever steers.", To: "Edda Rooke", By: "p"}},
 			Left:     []history.Left{{Section: "fonts", Why: "nobody ordered them"}},
 			Waived:   []history.Waived{{Gate: run.GateBackup, By: "l", Reason: "it cannot be read"}},
 			Settings: []history.Setting{{Name: "cap", Found: "70", Left: "80", How: "said", Back: run.LeftAlike}, {Name: "zone", Found: "UTC", Left: "UTC", How: "carried", Back: run.LeftAlike}, {Name: "ssid", Left: "x", How: "filled", Back: run.LeftOther}, {Name: "password", How: "made", Back: run.LeftAlike, Secret: true}}},
@@ -45,7 +46,7 @@ func TestNote(t *testing.T) {
 		text string
 		has  []string
 	}{
-		"done":     {text(n.Done), []string{"From 2.4.0 to 3.0.1", "Sunniva Dale", "kept as a backup", "Passed: Print a ticket.", "1 as they were", "Brightness cap is 80 %", "password is a new one"}},
+		"done":     {text(n.Done), []string{"From 2.4.0 to 3.0.1", "Sunniva Dale", "kept as a backup", "Passed: Print a ticket.", "Handed to Edda Rooke: Give the paired hand-box to whoever steers.", "1 as they were", "Brightness cap is 80 %", "password is a new one"}},
 		"not done": {text(n.NotDone), []string{"nobody heard it", "fonts, nobody ordered them", "Imre Kolding", "not as they should be: ssid", "Take the strap off. Left: no pliers.", "Edda Rooke answers it by 2027-01-31", "Change Radio key", "Release 4.0.0 fits"}},
 	} {
 		for _, x := range want.has {

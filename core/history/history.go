@@ -68,6 +68,7 @@ type Record struct {
 	Sections   []Section     `cbor:"sections,omitempty" json:"sections,omitempty"`
 	Owed       []Owed        `cbor:"owed,omitempty" json:"owed,omitempty"` // handed on to the unit
 	Tests      []Test        `cbor:"tests,omitempty" json:"tests,omitempty"`
+	Handed     []Given       `cbor:"handed,omitempty" json:"handed,omitempty"`
 	WayBack    string        `cbor:"wayback,omitempty" json:"wayBack,omitempty"`
 	Card       string        `cbor:"card,omitempty" json:"card,omitempty"`           // procedure/edition
 	Reference  string        `cbor:"reference,omitempty" json:"reference,omitempty"` // release that the unit ran, where none of its memory could be saved: what to put in to go back
@@ -174,6 +175,15 @@ type Test struct {
 	Due   string `cbor:"due,omitempty" json:"due,omitempty"`
 	By    string `cbor:"by" json:"by"` // person's id
 	At    int64  `cbor:"at" json:"at"`
+}
+
+// Given says that something which belongs to the unit was handed over, and to whom.
+type Given struct {
+	Item string `cbor:"item" json:"item"`
+	Says string `cbor:"says" json:"says"`
+	To   string `cbor:"to" json:"to"`
+	By   string `cbor:"by" json:"by"` // person's id
+	At   int64  `cbor:"at" json:"at"`
 }
 
 // Obtained says how sectors of a backup came about.

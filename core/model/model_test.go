@@ -200,8 +200,8 @@ func TestTheExamplesOfProceduresAreRead(t *testing.T) {
 		}
 		kinds[s.Procedures[0].Items[0].Do] = true
 	}
-	if len(kinds) != 12 {
-		t.Errorf("the page shows %d of 12 kinds of item: %v", len(kinds), kinds)
+	if len(kinds) != 13 {
+		t.Errorf("the page shows %d of 13 kinds of item: %v", len(kinds), kinds)
 	}
 	wiring := regexp.MustCompile("(?s)## Wiring\n```yaml\n(.*?)```").FindStringSubmatch(string(raw))
 	text := base + "procedures:\n  - name: one\n    edition: 1\n    place: bench\n    takes: 1m\n" + wiring[1] + "    items: [{ id: a, do: confirm, at: left, says: { en: \"A.\" } }]\n"

@@ -27,6 +27,7 @@ const (
 	Reach   = "reach"   // the tool asks the unit where its users meet it on the network
 	Start   = "start"   // the tool starts the unit once more, out of its loader
 	Enter   = "enter"   // a person types the value of a setting
+	Give    = "give"    // a person hands over what belongs to the unit, and says to whom
 )
 
 // The stages of a procedure, in the order of the work.
@@ -111,7 +112,7 @@ type Wire struct {
 // Item is one thing to do.
 type Item struct {
 	ID      string        `yaml:"id" json:"id"`
-	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read,reach,start,enter"`
+	Do      string        `yaml:"do" json:"do" enum:"confirm,choose,measure,photo,wires,apply,line,wait,check,read,reach,start,enter,give"`
 	At      string        `yaml:"at" json:"at" enum:"hazard,tool,prepare,found,connect,power,between,set,left"`
 	Says    Words         `yaml:"says" json:"says"`
 	Why     Words         `yaml:"why" json:"why,omitempty"`
@@ -339,6 +340,10 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 		case Start:
 			if item.At != AtLeft || !s.Main().Loader.Serial().Lines() {
 				return bad("a start is at left, of a model whose loader is left by its lines; elsewhere a person does it")
+			}
+		case Give:
+			if item.At != AtLeft {
+				return bad("a give is at left: what belongs to the unit is handed over when the work is done")
 			}
 		case Apply:
 			if s.Main().Loader.Await == 0 || item.At != AtPower {

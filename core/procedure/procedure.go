@@ -293,6 +293,10 @@ func Judge(i *model.Item, a Answer) error {
 		}
 	case model.Choose:
 		return chosen(i, a)
+	case model.Give:
+		if who := strings.TrimSpace(a.Value); len(who) < 2 || who == Yes || len(who) > 120 {
+			return core.Fail(core.NotUnderstood, "expected the name of who takes it, came %q", a.Value).Do("Type the name; or no, and why it is not handed over.")
+		}
 	case model.Measure:
 		if a.Value == Open {
 			return core.Fail(core.NotAllowed, "%s: the meter shows an open line; %s to %s %s is right", i.ID, number(i.Least), number(i.Most), i.Unit).

@@ -125,6 +125,12 @@ func TestAnswersAreJudged(t *testing.T) {
 			t.Errorf("%s answered %+v: %v", x.item, x.a, err)
 		}
 	}
+	give := model.Item{ID: "box", Do: model.Give, At: model.AtLeft}
+	for value, kind := range map[string]core.Kind{"Edda Rooke": "", " Bo ": "", "yes": core.NotUnderstood, "": core.NotUnderstood, "E": core.NotUnderstood, strings.Repeat("o", 200): core.NotUnderstood, "no": core.NotAllowed} {
+		if err := procedure.Judge(&give, procedure.Answer{Value: value, By: "p"}); core.KindOf(err) != kind {
+			t.Errorf("handed to %q: %v", value, err)
+		}
+	}
 	tool := model.Item{ID: "check", Do: model.Check}
 	if err := procedure.Judge(&tool, procedure.Answer{Value: "yes", By: "p"}); core.KindOf(err) != core.NotAllowed {
 		t.Error("a person answered for the tool")

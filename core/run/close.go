@@ -8,6 +8,8 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
+	"zealousferry/core/procedure"
 )
 
 // Outcome is how the run stands; empty while it works.
@@ -241,6 +243,9 @@ func (r *Run) record(outcome Outcome, reason string, owed []Obligation, previous
 		h.Card = fmt.Sprintf("%s/%d", c.Procedure, c.Edition)
 	}
 	for _, a := range s.Answers {
+		if i := s.item(a.Item); i != nil && i.Do == model.Give && !a.Denies() && a.Value != procedure.Excused {
+			h.Handed = append(h.Handed, history.Given{Item: a.Item, Says: i.Says.In("en"), To: strings.TrimSpace(a.Value), By: a.By, At: a.At})
+		}
 		if i := s.item(a.Item); i != nil && i.Test {
 			h.Tests = append(h.Tests, history.Test{Item: a.Item, Says: i.Says.In("en"), Value: a.Value, Note: a.Note, Whose: a.Whose, Due: a.Due, By: a.By, At: a.At})
 		}

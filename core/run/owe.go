@@ -16,6 +16,7 @@ const (
 	OweTest     = "test"     // the finishing test
 	OweFinding  = "finding"  // a person saw something else at the end
 	OweLoader   = "loader"   // the unit's own loader, around which it was written, is to answer again
+	OweGive     = "give"     // what belongs to the unit is still to be handed over
 	OwePublic   = "public"   // a setting has a value that everybody knows
 )
 
@@ -119,6 +120,9 @@ var duties = []duty{
 			}
 			return all
 		},
+		itemDone},
+	{OweGive,
+		func(*State, Event, *Section) []Obligation { return nil }, // made by the word that nobody takes it
 		itemDone},
 	{OwePublic,
 		func(*State, Event, *Section) []Obligation { return nil }, // made by the word of whoever leaves it
@@ -229,6 +233,8 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 			o.State, o.Whose, o.Due = OweHanded, a.Whose, a.Due
 		}
 		s.add(o)
+	case a.Value == No && i.Do == model.Give: // that says nothing of how the unit works
+		s.add(Obligation{Kind: OweGive, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
 	case a.Value == No:
 		s.add(Obligation{Kind: OweFinding, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
 	}

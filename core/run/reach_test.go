@@ -2,12 +2,14 @@ package run_test
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
 
 	"zealousferry/core"
 	"zealousferry/core/coretest"
+	"zealousferry/core/history"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 )
@@ -110,5 +112,40 @@ func TestReachKilledAtEveryEvent(t *testing.T) {
 				t.Errorf("closed %+v, version %+v, page %+v", s.Closed, answered(s, "version"), answered(s, "page"))
 			}
 		})
+	}
+}
+
+// What belongs to the unit and was paired with it goes to somebody by name, and the record says to
+// whom; where nobody takes it, that stays owed to the unit.
+func TestWhatIsHandedOver(t *testing.T) {
+	sheet := lampSettings + `procedures:
+  - name: pier
+    edition: 1
+    place: in-place
+    takes: 5m
+    items:
+      - { id: pair, do: confirm, at: left, says: { en: "Hold both keys until both lamps blink." } }
+      - { id: box, do: give, at: left, says: { en: "Give the paired hand-box to whoever steers." } }
+`
+	for _, want := range []string{"Edda Rooke", ""} {
+		answers := maps.Clone(lampAnswers)
+		if answers["box"] = (procedure.Answer{Value: " " + want + " "}); want == "" {
+			answers["box"] = procedure.Answer{Value: procedure.No, Note: "nobody is at the pier"}
+		}
+		b := lit(t, sheet, "level=204\npair=a-b\nssid=10.4.0.7\npassword=own\n", nil, answers)
+		s := b.flash(t, b.open)
+		if s.Closed == nil || s.Closed.Outcome != run.Done {
+			t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
+		}
+		r, err := history.DecodeRecord(s.Closed.Record)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want == "" && (len(r.Handed) != 0 || !slices.ContainsFunc(r.Owed, func(o history.Owed) bool { return o.Item == "box" })) {
+			t.Errorf("nobody took it: handed %+v, owed %+v", r.Handed, r.Owed)
+		}
+		if want != "" && (len(r.Handed) != 1 || r.Handed[0].To != want || r.Handed[0].By != "p" || r.Handed[0].Says != "Give the paired hand-box to whoever steers.") {
+			t.Errorf("handed %+v", r.Handed)
+		}
 	}
 }

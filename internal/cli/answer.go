@@ -154,6 +154,8 @@ func answerHints(i *model.Item, back string) (all []string) {
 		all = append(all, "Or no and what you see instead")
 	case model.Measure:
 		all = append(all, fmt.Sprintf("Type what the meter shows, in %s (OL if it shows an open line); %g to %g %s is right", i.Unit, i.Least, i.Most, i.Unit))
+	case model.Give:
+		all = append(all, "Type the name of who takes it; or no and why it is not handed over")
 	case model.Photo:
 		all = append(all, "Take a picture of it: type the name of its file (JPEG, PNG or WebP)")
 	case model.Wires:

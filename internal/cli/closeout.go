@@ -41,7 +41,7 @@ func (a *app) unitDone() *cobra.Command {
 				fmt.Fprintf(a.out, "%s In the history of %s. Still left there: %d.\n", a.paint(teal, "✓"), u.Serial, len(u.Owed))
 			})
 		})}
-	v.Flags().StringVar(&d.Kind, "kind", "undo", "undo: a change for a while was taken back; finding: what somebody saw at the end is as it should be")
+	v.Flags().StringVar(&d.Kind, "kind", "undo", "undo: a change for a while was taken back; finding: what somebody saw at the end is as it should be; give: what belongs to the unit was handed over")
 	v.Flags().StringVar(&d.Item, "item", "", "which, where there are several")
 	v.Flags().StringVar(&d.Note, "note", "", "how it was done")
 	v.MarkFlagRequired("note")

@@ -13,7 +13,7 @@ type Owed struct {
 	Unit    string    `json:"unit" doc:"Id."`
 	Serial  string    `json:"serial"`
 	Site    string    `json:"site,omitempty"`
-	Kind    string    `json:"kind" enum:"lock,settings,undo,finding,public"`
+	Kind    string    `json:"kind" enum:"lock,settings,undo,finding,give,public"`
 	Section string    `json:"section,omitempty"`
 	Item    string    `json:"item,omitempty"`
 	Says    string    `json:"says"`
@@ -26,7 +26,7 @@ type Owed struct {
 
 // OwedDone says that it is done.
 type OwedDone struct {
-	Kind    string `json:"kind" enum:"undo,finding"`
+	Kind    string `json:"kind" enum:"undo,finding,give"`
 	Section string `json:"section,omitempty" maxLength:"63"`
 	Item    string `json:"item,omitempty" maxLength:"140" doc:"Which; may be empty where there is only one."`
 	Note    string `json:"note" minLength:"3" maxLength:"400" doc:"How it was done."`

@@ -287,7 +287,7 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 		all = s.HandedOn()
 	}
 	for _, due := range all {
-		if due.Kind == run.OwePublic || due.Kind == run.OweUndo { // left by name, until somebody sees to it
+		if due.Kind == run.OwePublic || due.Kind == run.OweUndo || due.Kind == run.OweGive { // left by name, until somebody sees to it
 			o.Owed = append(o.Owed, due)
 			continue
 		}

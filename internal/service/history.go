@@ -187,6 +187,9 @@ func tells(r *history.Record, names map[string]string) (all []core.Said) {
 	for _, l := range r.Left {
 		all = append(all, core.Say("Part %s left as it is: %s.", l.Section, strings.TrimSuffix(l.Why, ".")))
 	}
+	for _, g := range r.Handed {
+		all = append(all, core.Say("Handed to %s: %s", g.To, g.Says))
+	}
 	for _, x := range r.Tests {
 		all = append(all, core.Say("%s %s, by %s.", x.Says, words.Answers.In(x.Value)+after(x.Note), names[x.By]))
 	}

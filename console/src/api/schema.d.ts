@@ -3979,6 +3979,14 @@ export interface components {
             value: string;
             wants: string;
         };
+        HistoryGiven: {
+            /** Format: int64 */
+            at: number;
+            by: string;
+            item: string;
+            says: string;
+            to: string;
+        };
         HistoryHead: {
             hash: string;
             /** Format: int64 */
@@ -4028,6 +4036,7 @@ export interface components {
             given?: string;
             /** Format: int64 */
             halves: number;
+            handed?: components["schemas"]["HistoryGiven"][];
             header?: string;
             identity: string;
             images: string[];
@@ -4901,7 +4910,7 @@ export interface components {
             at: "hazard" | "tool" | "prepare" | "found" | "connect" | "power" | "between" | "set" | "left";
             choices?: components["schemas"]["ModelChoice"][];
             /** @enum {string} */
-            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read" | "reach" | "start" | "enter";
+            do: "confirm" | "choose" | "measure" | "photo" | "wires" | "apply" | "line" | "wait" | "check" | "read" | "reach" | "start" | "enter" | "give";
             draw?: components["schemas"]["ModelStroke"][];
             fact?: string;
             id: string;
@@ -5684,7 +5693,7 @@ export interface components {
             byHand: boolean;
             item?: string;
             /** @enum {string} */
-            kind: "lock" | "settings" | "undo" | "finding" | "public";
+            kind: "lock" | "settings" | "undo" | "finding" | "give" | "public";
             reason?: string;
             run?: string;
             says: string;
@@ -5700,7 +5709,7 @@ export interface components {
             /** @description Which; may be empty where there is only one. */
             item?: string;
             /** @enum {string} */
-            kind: "undo" | "finding";
+            kind: "undo" | "finding" | "give";
             /** @description How it was done. */
             note: string;
             section?: string;

@@ -64,13 +64,17 @@ function measured() {
         <v-btn type="submit" size="x-large" class="yes" :loading="busy">That is what it shows</v-btn>
         <span>{{ item.least }} to {{ item.most }} {{ item.unit }} is right</span>
       </form>
+      <form v-else-if="item.do === 'give'" class="row" @submit.prevent="emit('answer', value, '', null)">
+        <input v-model="value" class="note" type="text" maxlength="120" autocomplete="off" aria-label="Who takes it" placeholder="Who takes it?" data-takes />
+        <v-btn type="submit" size="x-large" class="yes" :disabled="value.trim().length < 2" :loading="busy" data-give>It is handed over</v-btn>
+      </form>
       <div v-else-if="item.do === 'photo'" class="row">
         <label class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
         <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" data-photo @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
       </div>
       <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ item.test ? 'Passed' : item.at === 'set' ? 'Yes, put them in' : word[item.do] }}</v-btn>
       <div class="row else">
-        <v-btn variant="outlined" :disabled="busy" data-else @click="other = true">{{ item.test ? 'Not passed' : item.at === 'set' ? 'No, not so' : 'I see something else' }}</v-btn>
+        <v-btn variant="outlined" :disabled="busy" data-else @click="other = true">{{ item.test ? 'Not passed' : item.at === 'set' ? 'No, not so' : item.do === 'give' ? 'Not handed over' : 'I see something else' }}</v-btn>
         <v-btn v-if="item.test" variant="outlined" :disabled="busy" data-elsewhere @click="handing = true">Not possible here</v-btn>
         <v-btn v-if="back" variant="text" :disabled="busy" :title="back" data-back @click="emit('answer', 'back', '', null)">Back to the one before</v-btn>
       </div>
