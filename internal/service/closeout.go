@@ -52,7 +52,9 @@ func leftAt(u store.Unit, names map[string]string) []client.Owed {
 }
 
 // byHand tells whether a person's word is enough for something that is owed.
-func byHand(o run.Obligation) bool { return o.Kind == run.OweUndo || o.Kind == run.OweFinding || o.Kind == run.OweGive }
+func byHand(o run.Obligation) bool {
+	return o.Kind == run.OweUndo || o.Kind == run.OweFinding || o.Kind == run.OweGive
+}
 
 type owedIn struct {
 	UnitPath
