@@ -119,7 +119,7 @@ func TestAModuleOfAVehicle(t *testing.T) {
 		t.Errorf("it answers, though its plug is said to be pulled: %+v %v", k, err)
 	}
 	w.Units["a"].Power(false)
-	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a", Model: "small", Unplugged: true}); err != nil || !k.Passed || fmt.Sprint(k.Words) != "[Nothing answered as a module. Nothing came at all.]" {
+	if k, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a", Model: "small", Unplugged: true}); err != nil || !k.Passed || core.Texts(k.Words, " ") != "Nothing answered as a module. Nothing came at all." {
 		t.Errorf("the counter-proof: %+v %v", k, err)
 	}
 	if _, err := w.Technician.Check(ctx, client.NewCheck{At: "b/a", Model: "small"}); core.KindOf(err) != core.NotAnswering {

@@ -1,6 +1,8 @@
 package trials
 
 import (
+	"io"
+	"log"
 	"net/http/httptest"
 	"path/filepath"
 	"strings"
@@ -16,7 +18,9 @@ import (
 func TestABenchPinsItsService(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
-	secure := httptest.NewTLSServer(w.Service())
+	secure := httptest.NewUnstartedServer(w.Service())
+	secure.Config.ErrorLog = log.New(io.Discard, "", 0) // of those who do not believe it
+	secure.StartTLS()
 	t.Cleanup(secure.Close)
 	pin := client.KeyOf(secure.Certificate()).String()
 	other := strings.Repeat("0", 63) + "1"
