@@ -11,7 +11,7 @@ GOBUILD := go build -trimpath -buildvcs=auto -ldflags=-buildid=
 help:
 	@echo "make demo        the demo's world: database, service, bench, simulated units, console"
 	@echo "make demo-fresh  the same, from nothing"
-	@echo "make test        all tests (about 10 minutes on two cores)"
+	@echo "make test        all tests (about 17 minutes on two cores)"
 	@echo "make trials      the full matrices of faults"
 	@echo "make fuzz        every parser with random input, 30 s each"
 	@echo "make bench       figures of the whole system, into var/bench.json"

@@ -125,6 +125,12 @@ func ended(t *testing.T, b *bench, s *run.State, before []byte) {
 	if s.Closed == nil || s.Closed.Outcome != run.Done && s.Closed.Outcome != run.NothingToDo {
 		t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
 	}
+	rightlyWritten(t, b, before)
+}
+
+// rightlyWritten checks that all of the release is in the unit, and nothing else has changed.
+func rightlyWritten(t *testing.T, b *bench, before []byte) {
+	t.Helper()
 	want := bytes.Clone(before)
 	copy(want[0x1000:], coretest.SmallProgram("2.0.0"))
 	if !bytes.Equal(b.unit.Memory(), want) {
@@ -202,6 +208,10 @@ func cutSomewhere(t *testing.T, name string, times int, fault func(int64) sim.Fa
 					t.Error("nothing was to be changed, and something was")
 				}
 				b.flash(t, b.open) // the same link works again
+				return
+			}
+			if s.Closed != nil && s.Closed.Outcome == run.NotProven && s.Main().Verified != nil && (s.Main().Started == nil || !s.Main().Started.Proven) { // all was there, and the cut came before its program could say so
+				rightlyWritten(t, b, before)
 				return
 			}
 			ended(t, b, s, before)
