@@ -109,7 +109,7 @@ func Enrol(ctx context.Context, dir, service, code, name string, pins ...core.Di
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, "bench.json"), raw, 0o600)
+	return replace(filepath.Join(dir, "bench.json"), raw)
 }
 
 // Pin has the bench whose folder this is believe only a service whose certificate has one of
@@ -124,11 +124,7 @@ func Pin(dir string, pins []core.Digest) error {
 	if err != nil {
 		return err
 	}
-	fresh := filepath.Join(dir, "bench.json.new")
-	if err := os.WriteFile(fresh, raw, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(fresh, filepath.Join(dir, "bench.json"))
+	return replace(filepath.Join(dir, "bench.json"), raw)
 }
 
 func readIdentity(dir string) (id identity, err error) {

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -54,45 +56,53 @@ func (p Proxies) from(r *http.Request) string {
 	if !p.has(at) {
 		return at
 	}
-	chain := forwarded(r.Header)
-	for i := len(chain) - 1; i >= 0; i-- {
-		if !p.has(chain[i]) {
-			return chain[i]
-		}
+	standard, older := p.nearest(standardNodes(r.Header)), p.nearest(olderNodes(r.Header))
+	who := cmp.Or(standard, older)
+	if len(r.Header.Values("Forwarded")) > 0 && len(r.Header.Values("X-Forwarded-For")) > 0 && standard != older {
+		return "" // a proxy adds to one of the two, and the other is as the browser wrote it: which is which cannot be known
 	}
-	return ""
+	if a, err := netip.ParseAddr(who); err != nil || a.IsLoopback() { // nobody becomes this machine by coming through a proxy
+		return ""
+	}
+	return who
 }
 
-// forwarded are the addresses that proxies have noted, the nearest last: by RFC 7239, section 4,
-// or in the header that was used before it, which many still write. What is no address ends it:
-// what stands before that cannot be known.
-func forwarded(h http.Header) (all []string) {
-	var nodes []string
-	if lines := h.Values("Forwarded"); len(lines) > 0 {
-		for element := range strings.SplitSeq(strings.Join(lines, ","), ",") {
-			node := ""
-			for pair := range strings.SplitSeq(element, ";") {
-				if name, value, _ := strings.Cut(strings.TrimSpace(pair), "="); strings.EqualFold(name, "for") {
-					node = strings.Trim(value, `"`)
-				}
-			}
-			nodes = append(nodes, node)
-		}
-	} else {
-		for node := range strings.SplitSeq(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
-			nodes = append(nodes, strings.TrimSpace(node))
-		}
-	}
-	for _, n := range nodes {
+// nearest is the last of some nodes that is no proxy. What is no address ends them: what stands
+// before that cannot be known.
+func (p Proxies) nearest(nodes []string) string {
+	for _, n := range slices.Backward(nodes) {
 		if host, _, err := net.SplitHostPort(n); err == nil {
 			n = host
 		}
 		a, err := netip.ParseAddr(strings.Trim(n, "[]"))
 		if err != nil {
-			all = all[:0]
-			continue
+			return ""
 		}
-		all = append(all, a.Unmap().String())
+		if n = a.Unmap().String(); !p.has(n) {
+			return n
+		}
 	}
-	return all
+	return ""
+}
+
+// standardNodes are those that proxies have noted by RFC 7239, section 4, the nearest last.
+func standardNodes(h http.Header) (nodes []string) {
+	for element := range strings.SplitSeq(strings.Join(h.Values("Forwarded"), ","), ",") {
+		node := ""
+		for pair := range strings.SplitSeq(element, ";") {
+			if name, value, _ := strings.Cut(strings.TrimSpace(pair), "="); strings.EqualFold(name, "for") {
+				node = strings.Trim(value, `"`)
+			}
+		}
+		nodes = append(nodes, node)
+	}
+	return nodes
+}
+
+// olderNodes are those in the header that was used before the standard, which many still write.
+func olderNodes(h http.Header) (nodes []string) {
+	for node := range strings.SplitSeq(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
+		nodes = append(nodes, strings.TrimSpace(node))
+	}
+	return nodes
 }

@@ -40,6 +40,33 @@ func TestWhoAsksBehindAProxy(t *testing.T) {
 			t.Errorf("%s: %q, want %q", x.name, got, x.want)
 		}
 	}
+	// A proxy adds to one of the two headers, and lets the other through as the browser wrote it.
+	for _, x := range []struct{ standard, older, want string }{
+		{"for=198.51.100.1", "192.0.2.7", ""},
+		{"for=192.0.2.7", "198.51.100.1", ""},
+		{"for=192.0.2.7", "192.0.2.7", "192.0.2.7"},
+	} {
+		r := httptest.NewRequest("GET", "/", nil)
+		r.RemoteAddr = "127.0.0.1:1000"
+		r.Header.Set("Forwarded", x.standard)
+		r.Header.Set("X-Forwarded-For", x.older)
+		if got := p.from(r); got != x.want {
+			t.Errorf("%+v: %q", x, got)
+		}
+	}
+	// Nobody becomes this machine by coming through a proxy on another one.
+	far, err := ParseProxies("10.4.0.9")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, claims := range []string{"127.0.0.1", "::1"} {
+		r := httptest.NewRequest("GET", "/", nil)
+		r.RemoteAddr = "10.4.0.9:1000"
+		r.Header.Set("X-Forwarded-For", claims)
+		if got := far.from(r); got != "" {
+			t.Errorf("%s through a proxy elsewhere: %q", claims, got)
+		}
+	}
 	for _, bad := range []string{"", "10.4.0.0/33", "proxy.example", "127.0.0.1,,10.0.0.1"} {
 		if _, err := ParseProxies(bad); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "no address and no network") {
 			t.Errorf("%q: %v", bad, err)
