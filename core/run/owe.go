@@ -233,7 +233,7 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 			o.State, o.Whose, o.Due = OweHanded, a.Whose, a.Due
 		}
 		s.add(o)
-	case a.Value == No && i.Do == model.Give: // that says nothing of how the unit works
+	case i.Do == model.Give: // by whoever leaves it; that says nothing of how the unit works
 		s.add(Obligation{Kind: OweGive, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
 	case a.Value == No:
 		s.add(Obligation{Kind: OweFinding, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
