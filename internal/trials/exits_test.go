@@ -17,6 +17,26 @@ import (
 	"zealousferry/sim"
 )
 
+// asking is what somebody gets who asks for a path.
+func asking(t *testing.T, w *testkit.World, as, path string) (code int, body string) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, w.Base+path, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+w.Tokens[as])
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return res.StatusCode, string(raw)
+}
+
 // readable asks everything that the API tells of the team and of what is named (unit, run, round,
 // tray, link). What there is not need not be found; nothing may fail for what was left behind,
 // and some answers must be there.
@@ -39,29 +59,14 @@ func readable(t *testing.T, w *testkit.World, when string, named map[string]stri
 			continue
 		}
 		asked++
-		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, w.Base+path, nil)
-		req.Header.Set("Authorization", "Bearer "+w.Tokens["lead"])
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		body, _ := io.ReadAll(res.Body)
-		res.Body.Close()
-		if res.StatusCode >= 500 || strings.Contains(string(body), "the shelf does not hold") || strings.Contains(string(body), "cannot be read") {
-			t.Errorf("%s, GET %s: %d %.200s", when, path, res.StatusCode, body)
+		code, body := asking(t, w, "lead", path)
+		if code >= 500 || strings.Contains(body, "the shelf does not hold") || strings.Contains(body, "cannot be read") {
+			t.Errorf("%s, GET %s: %d %.200s", when, path, code, body)
 		}
 	}
 	for _, query := range append(must, "/api/today", "/api/units", "/api/runs") {
-		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, w.Base+query, nil)
-		req.Header.Set("Authorization", "Bearer "+w.Tokens["technician"])
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		body, _ := io.ReadAll(res.Body)
-		res.Body.Close()
-		if res.StatusCode != http.StatusOK {
-			t.Errorf("%s, GET %s: %d %.200s", when, query, res.StatusCode, body)
+		if code, body := asking(t, w, "technician", query); code != http.StatusOK {
+			t.Errorf("%s, GET %s: %d %.200s", when, query, code, body)
 		}
 	}
 	if asked < 20 {
@@ -75,13 +80,7 @@ func readable(t *testing.T, w *testkit.World, when string, named map[string]stri
 func TestWhateverARunLeavesCanBeRead(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
-	u, err := coretest.WideUnit(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(u.Close)
-	partsOf(t, w, coretest.Wide, "wide", coretest.PartOf{Section: "boot", Data: sim.Program("boot 2.0.0", 4096, 9, 10)}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")}, coretest.PartOf{Section: "fonts", Files: coretest.Fonts("2.0.0")})
-	again(w, port("a", w.Units["a"]), port("w", u))
+	u := aWide(t, w, coretest.PartOf{Section: "boot", Data: sim.Program("boot 2.0.0", 4096, 9, 10)}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")}, coretest.PartOf{Section: "fonts", Files: coretest.Fonts("2.0.0")})
 	type at struct {
 		kind string
 		n    int

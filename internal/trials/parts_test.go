@@ -78,6 +78,19 @@ func partsOf(t *testing.T, w *testkit.World, sheet []byte, name string, parts ..
 	}
 }
 
+// aWide plugs a unit of several parts in at b/w, with a release of some of them in the catalogue.
+func aWide(t *testing.T, w *testkit.World, parts ...coretest.PartOf) *sim.Unit {
+	t.Helper()
+	u, err := coretest.WideUnit(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(u.Close)
+	partsOf(t, w, coretest.Wide, "wide", parts...)
+	again(w, port("a", w.Units["a"]), port("w", u))
+	return u
+}
+
 // hands answers whatever a run asks of a person, until it is closed or paused.
 func hands(t *testing.T, w *testkit.World, id string, u *sim.Unit) client.Run {
 	t.Helper()
@@ -113,15 +126,9 @@ func hands(t *testing.T, w *testkit.World, id string, u *sim.Unit) client.Run {
 func TestAUnitOfSeveralPartsThroughTheService(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
-	u, err := coretest.WideUnit(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(u.Close)
-	before, files := u.Memory(), u.Tree()
 	boot, program := sim.Program("boot 2.0.0", 4096, 9, 10), coretest.SmallProgram("2.0.0")
-	partsOf(t, w, coretest.Wide, "wide", coretest.PartOf{Section: "boot", Data: boot}, coretest.PartOf{Section: "program", Address: 0x1000, Data: program}, coretest.PartOf{Section: "fonts", Files: coretest.Fonts("2.0.0")})
-	again(w, port("a", w.Units["a"]), port("w", u))
+	u := aWide(t, w, coretest.PartOf{Section: "boot", Data: boot}, coretest.PartOf{Section: "program", Address: 0x1000, Data: program}, coretest.PartOf{Section: "fonts", Files: coretest.Fonts("2.0.0")})
+	before, files := u.Memory(), u.Tree()
 	r := hands(t, w, w.Open(client.NewRun{Kind: "flash", At: "b/w", Release: "2.0.0"}).ID, u)
 	if r.Outcome != string(run.Done) {
 		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
@@ -161,13 +168,7 @@ func TestABackupThatWasNotStored(t *testing.T) {
 		t.Run(way, func(t *testing.T) {
 			t.Parallel()
 			w := testkit.NewWorld(t)
-			u, err := coretest.WideUnit(nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			t.Cleanup(u.Close)
-			partsOf(t, w, coretest.Wide, "wide", coretest.PartOf{Section: "boot", Data: sim.Program("boot 2.0.0", 4096, 9, 10)}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
-			again(w, port("a", w.Units["a"]), port("w", u))
+			u := aWide(t, w, coretest.PartOf{Section: "boot", Data: sim.Program("boot 2.0.0", 4096, 9, 10)}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
 			w.HoldAt(run.KindBackedUp, 2)
 			r := w.Open(client.NewRun{Kind: "flash", At: "b/w", Release: "2.0.0"})
 			if _, err := w.Technician.Answer(ctx, r.ID, client.NewAnswer{Item: turn(t, w, r.ID), Value: "yes"}); err != nil {
