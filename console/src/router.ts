@@ -35,6 +35,7 @@ export const router = createRouter({
     { path: '/seconds/:number', component: () => import('./pages/Second.vue'), props: true, meta: { title: 'Leave' } },
     { path: '/begin/:bench/:link', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
     { path: '/begin/:bench/:link/:slot', component: () => import('./pages/Work.vue'), props: true, meta: { title: 'Run' } },
+    { path: '/rehearse/:unit', component: () => import('./pages/Rehearse.vue'), props: true, meta: { title: 'Rehearsal' } },
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', component: () => import('./pages/Run.vue'), props: true, meta: { title: 'Run' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not found' } },

@@ -99,3 +99,9 @@ export function seatWords(count: Record<string, number>): string {
   const all = seatOrder.filter((s) => count[s]).map((s) => `${count[s]} ${seatNames[s]}`)
   return all.length ? `${all.join(', ')}.` : 'Nobody yet.'
 }
+
+/** lasts is a time of a rehearsal, which comes in nanoseconds. */
+export function lasts(ns: number) {
+  const s = ns / 1e9
+  return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, '0')} min`
+}

@@ -10,12 +10,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/advise"
 	"zealousferry/core/image"
-	"zealousferry/core/link"
 	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
@@ -36,6 +35,12 @@ type Input struct {
 	Get     shelf.Get         // content by digest
 	Safe    settings.Safe     // the key under which secrets of the opening event are sealed
 	Now     time.Time
+
+	// ByHand has a person go through it: the run is given his answers in their order, and
+	// stands where there is none left. Whoever answers one more begins it anew with all of them.
+	ByHand  bool
+	Answers []procedure.Answer
+	Trouble Trouble // for who wants to practise it; none where it is empty
 }
 
 // Asked is what a person would be asked.
@@ -67,6 +72,18 @@ type Result struct {
 	Line     time.Duration `json:"line"`     // in all, at the pace of the line, without hands
 	HandsOff time.Duration `json:"handsOff"` // of it, while memory is changed
 	Assumed  []string      `json:"assumed"`  // what the twin cannot know
+
+	// Of one that a person goes through.
+	Waits  *run.View      `json:"waits,omitempty"`  // where an answer of his is wanted; what comes after it is not known
+	Advice *advise.Advice `json:"advice,omitempty"` // where the run has stopped: his choice is the answer to AtStop
+	Chose  string         `json:"chose,omitempty"`  // at the stop with which it ended
+	Told   []Told         `json:"told,omitempty"`   // what has happened so far, the newest last
+}
+
+// Told is something that happened in a rehearsal.
+type Told struct {
+	At time.Duration `json:"at"` // since its beginning, at the pace of the line
+	core.Said
 }
 
 // Count is how many settings go one way.
@@ -91,10 +108,14 @@ func Of(ctx context.Context, in Input) (Result, error) {
 	stand := &clock{now: in.Now}
 	s := &stage{kept: map[core.Digest][]byte{}, get: in.Get, safe: in.Safe, changed: func() {}}
 	get := func(name core.Digest) ([]byte, error) { return s.Blob(ctx, name) }
+	if err := in.Trouble.check(); err != nil {
+		return out, err
+	}
 	var err error
 	if s.twin, err = newTwin(stand, in.Sheet, in.Held, in.Facts, get); err != nil {
 		return out, err
 	}
+	s.twin.trouble = in.Trouble
 	o := in.Opened
 	if o.Label == "" {
 		o.Label = o.Serial
@@ -168,65 +189,6 @@ func (p *part) has(all []*image.Image) bool {
 	return true
 }
 
-// play works the run to its end, and answers what it asks.
-func (out *Result) play(ctx context.Context, s *stage, in Input, o run.Opened) error {
-	ctx, cancel := context.WithTimeout(ctx, lasts)
-	defer cancel()
-	j, err := run.OpenJournal(&paper{})
-	if err != nil {
-		return err
-	}
-	r, err := run.New(j, o, s, link.Pace{Clock: s.twin.clock})
-	if err != nil {
-		return err
-	}
-	var answers sync.WaitGroup
-	defer answers.Wait()
-	last, stuck := "", error(nil)
-	s.changed = func() { // between two events of the run: its state stands still
-		h := j.State().Hands
-		if h == nil || h.Calling {
-			last = ""
-			return
-		}
-		if h.Item == last {
-			return
-		}
-		last = h.Item
-		item := j.State().View().Item
-		if item == nil {
-			return
-		}
-		asked, candidates := *item, likely(j.State(), item)
-		out.Asked = append(out.Asked, Asked{Item: item.ID, Says: item.Says.In("en"), Setting: item.Setting != "" && item.At == model.AtSet, Test: item.Test})
-		answers.Add(1)
-		go func() {
-			defer answers.Done()
-			var err error
-			for _, a := range candidates {
-				if err = r.Answer(ctx, a); err == nil {
-					return
-				}
-			}
-			if ctx.Err() == nil {
-				stuck = core.Fail(core.CannotTell, "nobody is there to answer %q in a rehearsal: %w", asked.Says.In("en"), err)
-				cancel()
-			}
-		}()
-	}
-	err = r.Work(ctx)
-	cancel()
-	answers.Wait()
-	if stuck != nil {
-		return stuck
-	}
-	if err != nil {
-		return core.Fail(core.Interrupted, "the rehearsal did not come to its end: %w", err)
-	}
-	out.read(s, in, j)
-	return nil
-}
-
 // likely are answers that a person may give to an item, the likeliest first.
 func likely(st *run.State, i *model.Item) (all []procedure.Answer) {
 	add := func(value string) {
@@ -298,6 +260,9 @@ func (out *Result) read(s *stage, in Input, j *run.Journal) {
 	if from > 0 {
 		out.HandsOff = time.Duration(to-from) * time.Microsecond
 	}
+	if in.ByHand {
+		out.tell(st, j)
+	}
 	for _, x := range st.Sections {
 		if x.Planned != nil {
 			out.Pieces += x.Changing()
@@ -320,6 +285,28 @@ func (out *Result) read(s *stage, in Input, j *run.Journal) {
 		if p := s.twin.sections[x.Name]; p != nil {
 			out.Lost = append(out.Lost, p.lost(in)...)
 		}
+	}
+}
+
+// tell notes what has happened, as a person reads it.
+func (out *Result) tell(st *run.State, j *run.Journal) {
+	written := 0 // one after another
+	for _, e := range j.Events() {
+		x := st.Section(e.Section)
+		says := run.Tell(e, x)
+		if says.Text == "" {
+			continue
+		}
+		if e.Kind != run.KindDone {
+			written = 0
+		} else if written++; written > 1 {
+			says = core.Say("pieces written: %d", written)
+			out.Told = out.Told[:len(out.Told)-1]
+		}
+		if e.Section != "" && x != nil && len(st.Sections) > 1 {
+			says = says.About(x.Title.Or(x.Name))
+		}
+		out.Told = append(out.Told, Told{time.Duration(e.At-st.OpenedAt) * time.Microsecond, says})
 	}
 }
 

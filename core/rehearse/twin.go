@@ -29,6 +29,8 @@ type twin struct {
 	facts    []core.Fact // as the unit told them last
 	sections map[string]*part
 	bytes    Moved
+	trouble  Trouble // still to come
+	ops      int     // of writes, while the line is still to break
 }
 
 // Moved is what went over the line.
@@ -159,6 +161,9 @@ func (t *twin) Version(x *model.Section) (string, error) {
 	if p == nil {
 		return "", core.Fail(core.NotAnswering, "the backup has nothing of section %s", x.Name)
 	}
+	if t.trouble == StaysDark && p.main && !p.asBefore() {
+		return "", core.Fail(core.NotAnswering, "nothing comes from %s", x.Name)
+	}
 	for _, a := range p.then {
 		if a.holds(p) {
 			return a.version, nil
@@ -186,6 +191,19 @@ type session struct {
 	part   *part
 	limits loader.Limits
 	pace   float64 // bytes a second that its line carries at best
+}
+
+// breaks tells whether the line breaks now, if that is what is practised: once, at the third
+// piece that is written.
+func (t *twin) breaks() error {
+	if t.trouble != LineBreaks {
+		return nil
+	}
+	if t.ops++; t.ops < 3 {
+		return nil
+	}
+	t.trouble = ""
+	return core.Fail(core.NotAnswering, "nothing comes from the unit any more")
 }
 
 // line lets so many bytes go over the line.
@@ -291,6 +309,10 @@ func (s *session) Change(ctx context.Context, next func() (loader.Op, bool, erro
 			}
 			s.twin.bytes.Erased += op.Length
 		default:
+			broke := s.twin.breaks()
+			if broke != nil { // with half of it written
+				op.Data = op.Data[:len(op.Data)/2]
+			}
 			for i, b := range op.Data { // a cell that was not erased takes no bit back
 				if erased == 0xFF {
 					cells[i] &= b
@@ -298,8 +320,11 @@ func (s *session) Change(ctx context.Context, next func() (loader.Op, bool, erro
 					cells[i] |= b
 				}
 			}
-			s.twin.bytes.Written += op.Length
-			s.line(int(op.Length))
+			s.twin.bytes.Written += uint64(len(op.Data))
+			s.line(len(op.Data))
+			if broke != nil {
+				return broke
+			}
 		}
 		if err := acked(op); err != nil {
 			return err
@@ -374,6 +399,9 @@ func (s *session) GetFile(_ context.Context, path string, p []byte, got func(int
 }
 
 func (s *session) PutFile(_ context.Context, path string, data []byte, sent func(int)) error {
+	if err := s.twin.breaks(); err != nil {
+		return err
+	}
 	s.part.files[path] = bytes.Clone(data)
 	s.twin.bytes.Written += uint64(len(data))
 	s.line(len(data))

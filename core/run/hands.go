@@ -8,6 +8,7 @@ import (
 	"os"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -17,6 +18,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
+	"zealousferry/core/settings"
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 )
@@ -124,6 +126,17 @@ func (r *Run) hands(ctx context.Context, x *Section, id string) error {
 		}
 	}
 	return r.asked(ctx, item)
+}
+
+// Sealed is an answer with the value of a secret setting sealed, as it is stored and sent.
+func Sealed(i *model.Item, safe settings.Safe, a procedure.Answer) (procedure.Answer, error) {
+	if !i.Secret || a.Value == procedure.Excused || a.Value == procedure.Offered || a.Value == procedure.Back {
+		return a, nil
+	}
+	var err error
+	a.Value, err = safe.Seal(i.Setting, strings.TrimSpace(a.Value))
+	a.Sealed = true
+	return a, err
 }
 
 // turn does an item that stands before a section, and notes when none is left.

@@ -14,6 +14,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
+	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
@@ -101,8 +102,7 @@ func (a *app) answers(ctx context.Context, c *client.Client, v *view) {
 }
 
 // turn is the board for a person: the action, how right looks, how to answer.
-func (v *view) turn() string {
-	p := v.last.View
+func (a *app) turn(p run.View) string {
 	if p.Hands == nil {
 		return ""
 	}
@@ -114,21 +114,21 @@ func (v *view) turn() string {
 	if p.Hands.Calling {
 		head = "  HANDS ON  now: the tool is calling, the unit's answer ends this"
 	}
-	b.WriteString("\n" + v.board(amber, head, "  "+strings.ReplaceAll(wrap(p.Hands.Says, 6), "\n    ", "\n  ")))
+	b.WriteString("\n" + a.board(amber, head, "  "+strings.ReplaceAll(wrap(p.Hands.Says, 6), "\n    ", "\n  ")))
 	if i := p.Item; i != nil {
 		if w := i.Why.In("en"); w != "" {
 			b.WriteString("  " + wrap(w, 4) + "\n")
 		}
 		for _, s := range i.Signs {
-			mark := teal + "✓ " + reset
+			mark := a.paint(teal, "✓ ")
 			if s.Not {
-				mark = brick + "✗ " + reset
+				mark = a.paint(brick, "✗ ")
 			}
 			b.WriteString("  " + mark + wrap(s.Says.In("en"), 6) + "\n")
 		}
 		if !p.Hands.Calling {
 			for _, line := range answerHints(i, p.Back) {
-				b.WriteString("  " + faint + wrap(line, 4) + reset + "\n")
+				b.WriteString("  " + a.paint(faint, wrap(line, 4)) + "\n")
 			}
 		}
 	}

@@ -1,13 +1,19 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"fmt"
+	"io"
+	"os"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"zealousferry/core"
+	"zealousferry/core/model"
 	"zealousferry/core/rehearse"
 	"zealousferry/core/run"
 	"zealousferry/core/words"
@@ -15,13 +21,23 @@ import (
 )
 
 func (a *app) rehearseVerb() *cobra.Command {
-	n := client.NewRehearsal{}
+	n, sheet, trouble := client.NewRehearsal{}, "", ""
 	v := &cobra.Command{Use: "rehearse UNIT|LINK", Short: "Do a run on a twin of the unit, made from its backup: nothing is touched", Args: cobra.ExactArgs(1),
-		Example: "  ferry rehearse Q80-4417-206\n  ferry rehearse van/quay-1 --release 4.1.6", ValidArgsFunction: a.complete(places),
-		Long: "Does the run itself, from the card to the close, on a twin that the service makes of the unit's newest backup and its\nsheet. Says whether it ends right, how long the line takes, what will be asked, and what the unit has now and would not have\nafterwards. Exit code 0 if it ends right, else that of what went wrong.",
+		Example: "  ferry rehearse Q80-4417-206\n  ferry rehearse van/quay-1 --release 4.1.6\n  ferry rehearse Q80-4417-206 --by-hand --trouble line\n  ferry rehearse Q80-4417-206 --sheet new.yaml --by-hand", ValidArgsFunction: a.complete(places),
+		Long: "Does the run itself, from the card to the close, on a twin that the service makes of the unit's newest backup and its\nsheet. Says whether it ends right, how long the line takes, what will be asked, and what the unit has now and would not have\nafterwards. With --by-hand you go through it yourself: you are asked what a run would ask you, and answer as you would there.\nWith --sheet it goes by a sheet that is not in force, with --trouble something goes wrong. Exit code 0 if it ends right, else\nthat of what went wrong.",
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
-			n.At = args[0]
-			r, err := c.Rehearse(ctx, n)
+			n.At, n.Trouble = args[0], rehearse.Trouble(trouble)
+			if sheet != "" {
+				raw, err := os.ReadFile(sheet)
+				if err != nil {
+					return core.Fail(core.BadFile, "%w", err)
+				}
+				n.Sheet = string(raw)
+			}
+			if n.Trouble != "" && !n.ByHand {
+				return core.Fail(core.NotUnderstood, "trouble is practised by hand alone: somebody must say what to do").Do("Add --by-hand.")
+			}
+			r, err := a.goThrough(ctx, c, n)
 			if err != nil {
 				return err
 			}
@@ -32,7 +48,93 @@ func (a *app) rehearseVerb() *cobra.Command {
 		})}
 	v.Flags().StringVar(&n.Release, "release", "", "version; the recommended one where nothing is said")
 	v.Flags().BoolVar(&n.Again, "again", false, "write although it runs that version")
+	v.Flags().StringVar(&sheet, "sheet", "", "file of a sheet of its model that is not in force")
+	v.Flags().BoolVar(&n.ByHand, "by-hand", false, "go through it yourself: answer what a run would ask")
+	v.Flags().StringVar(&trouble, "trouble", "", "what goes wrong, to practise it: line (it breaks in the middle of the write), start (the program does not)")
 	return v
+}
+
+// goThrough does a rehearsal; by hand, it asks for one answer after another. Each time all
+// that was said is said again, and the twin is as new.
+func (a *app) goThrough(ctx context.Context, c *client.Client, n client.NewRehearsal) (client.Rehearsal, error) {
+	in, told := bufio.NewReader(a.in), 0
+	out := a.out
+	if a.output != "text" {
+		out = a.err
+	}
+	for {
+		r, err := c.Rehearse(ctx, n)
+		if err == nil && !n.ByHand {
+			return r, nil
+		}
+		if err != nil && (len(n.Answers) == 0 || ctx.Err() != nil) {
+			return r, err
+		}
+		if err != nil { // what was said last will not do
+			fmt.Fprintln(out, "  "+a.paint(brick, "✗ ")+wrap(core.AsError(err, core.NotUnderstood).Message, 4))
+			n.Answers = n.Answers[:len(n.Answers)-1]
+			if r, err = c.Rehearse(ctx, n); err != nil {
+				return r, err
+			}
+		}
+		if told == 0 {
+			fmt.Fprintf(out, "%s  %s → %s, on a twin of it: no unit hears of what you do here.\n", a.paint(bold, r.Unit), r.From, a.paint(bold, r.Version))
+		}
+		if told > len(r.Result.Told) { // it went back
+			told = len(r.Result.Told)
+		}
+		for _, x := range r.Result.Told[told:] {
+			fmt.Fprintf(out, "  %s  %s\n", a.paint(faint, fmt.Sprintf("%9s", lasts(x.At))), wrap(x.Text, 13))
+		}
+		told = len(r.Result.Told)
+		w := r.Result.Waits
+		if w == nil {
+			fmt.Fprintln(out)
+			return r, nil
+		}
+		answer, err := a.practised(out, in, r)
+		if err != nil {
+			return r, err
+		}
+		n.Answers = append(n.Answers, answer)
+	}
+}
+
+// practised shows what is asked in a rehearsal, and takes the answer.
+func (a *app) practised(out io.Writer, in *bufio.Reader, r client.Rehearsal) (n client.NewAnswer, err error) {
+	w := *r.Result.Waits
+	if adv := r.Result.Advice; adv != nil {
+		fmt.Fprint(out, "\n"+a.board(brick, "  STOPPED  "+w.Head.Text))
+		fmt.Fprintf(out, "  %s\n  %s\n", wrap(w.Sentence.Text, 4), wrap(adv.Why.Text, 4))
+		for i, x := range adv.Choices {
+			fmt.Fprintf(out, "  %d  %s\n     %s\n     %s\n", i+1, a.paint(bold, x.Says.Text), wrap("risks  "+x.Risks.Text, 12), wrap("needs  "+x.Needs.Text, 12))
+		}
+		fmt.Fprintf(out, "  %s\n", a.paint(faint, "Type the number of what you would do"))
+	} else if i := w.Item; i != nil {
+		if i.Do == model.Photo { // nobody keeps one
+			as := *i
+			as.Do = model.Confirm
+			w.Item = &as
+		}
+		fmt.Fprint(out, a.turn(w))
+	}
+	for {
+		line, err := in.ReadString('\n')
+		line = strings.TrimSpace(line)
+		if err != nil && line == "" {
+			return n, core.Fail(core.Interrupted, "the rehearsal was left at %q", w.Head.Text).Unit("nothing was touched: it was a twin")
+		}
+		if line == "" {
+			continue
+		}
+		if adv := r.Result.Advice; adv != nil {
+			if k, err := strconv.Atoi(line); err == nil && k > 0 && k <= len(adv.Choices) {
+				line = adv.Choices[k-1].Do
+			}
+			return client.NewAnswer{Item: rehearse.AtStop, Value: line}, nil
+		}
+		return a.typedAt(context.Background(), nil, w.Hands.Item, w.Item, line)
+	}
 }
 
 func (a *app) releaseRehearse() *cobra.Command {
@@ -107,6 +209,13 @@ func (a *app) rehearsal(r client.Rehearsal) {
 	}
 	row("the line", fmt.Sprintf("%s at its best pace, of which %s hands off; hands come on top", lasts(x.Line), lasts(x.HandsOff)))
 	row("settings", kept(x))
+	if adv := x.Advice; adv != nil && x.Waits == nil {
+		for _, c := range adv.Choices {
+			if c.Do == x.Chose {
+				row("you chose", strings.TrimSpace(c.Says.Text+". "+c.Next))
+			}
+		}
+	}
 	for i, l := range x.Lost {
 		name := ""
 		if i == 0 {

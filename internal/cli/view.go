@@ -153,13 +153,13 @@ func (v *view) below() string {
 	}
 	switch p.View.Board {
 	case run.BoardHandsOn:
-		b.WriteString(v.turn())
+		b.WriteString(v.app.turn(v.last.View))
 	case run.BoardHandsOff:
 		left := minutes(p.View.Touch) + "  until you may touch it"
 		if quiet := time.Since(v.heard); quiet > silence { // nobody knows: a figure that stands still would be taken for one
 			left = fmt.Sprintf("no word for %d s; how long it takes is not known", int(quiet.Seconds()))
 		}
-		b.WriteString("\n" + v.board(ink, "  HANDS OFF  "+left, "  "+p.View.Sentence.Text))
+		b.WriteString("\n" + v.app.board(ink, "  HANDS OFF  "+left, "  "+p.View.Sentence.Text))
 	case run.BoardReading, run.BoardWaiting:
 		fmt.Fprintf(&b, "\n  %s. %s\n", p.View.Head.Text, p.View.Sentence.Text)
 	}
@@ -172,11 +172,11 @@ func (v *view) below() string {
 	return b.String()
 }
 
-func (v *view) board(how string, lines ...string) string {
+func (a *app) board(how string, lines ...string) string {
 	var b strings.Builder
 	for _, l := range lines {
 		line := l + strings.Repeat(" ", max(0, 74-len([]rune(l))))
-		b.WriteString("  " + how + line + reset + "\n")
+		b.WriteString("  " + a.paint(how, line) + "\n")
 	}
 	return b.String()
 }

@@ -12,6 +12,11 @@ type NewRehearsal struct {
 	At      string `json:"at" minLength:"1" maxLength:"120" doc:"A unit's serial or id, or a link."`
 	Release string `json:"release,omitempty" maxLength:"64" doc:"Version or id; the recommended one where it is empty."`
 	Again   bool   `json:"again,omitempty" doc:"Write although it runs this version."`
+	Sheet   string `json:"sheet,omitempty" maxLength:"1048576" doc:"A sheet of the unit's model that is not in force, as YAML; the one in force where it is empty."`
+
+	ByHand  bool             `json:"byHand,omitempty" doc:"A person goes through it: it stands where an answer of his is wanted."`
+	Answers []NewAnswer      `json:"answers,omitempty" maxItems:"300" doc:"His answers so far, in their order; those to the item 'stopped' are choices of the advice. One more goes on."`
+	Trouble rehearse.Trouble `json:"trouble,omitempty" enum:"line,start" doc:"What goes wrong, to practise it: the line breaks in the middle of the write; the program does not start."`
 }
 
 // Rehearsal is how a run went on a twin of a unit, made from its backup.
@@ -22,6 +27,8 @@ type Rehearsal struct {
 	From    string           `json:"from" doc:"The version that the backup has."`
 	Version string           `json:"version" doc:"Of the release."`
 	Well    bool             `json:"well" doc:"It ends right: done, or nothing to do."`
+	Title   string           `json:"title" doc:"Of the unit's model."`
+	Sheet   string           `json:"sheet,omitempty" doc:"Digest of the sheet that it went by, where that is not in force."`
 	Result  *rehearse.Result `json:"result,omitempty" doc:"How it went; none where no twin could be made. Times are nanoseconds, at the pace of the line."`
 	No      string           `json:"no,omitempty" doc:"Why no twin could be made."`
 	Kind    string           `json:"kind,omitempty"`

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/admit"
 	"zealousferry/core/fit"
+	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
@@ -79,7 +80,13 @@ func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own place) 
 }
 
 // askedOf is a run of a unit at a place; the place is empty where the unit is on no link.
-func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p place) (a *asked, err error) {
+func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p place) (*asked, error) {
+	return v.askedBy(ctx, n, u, p, nil)
+}
+
+// askedBy is what a run would go by with a sheet that is not in force; with the one that is
+// where it is nil.
+func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p place, sheet *model.Sheet) (a *asked, err error) {
 	a = &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
 	person := who(ctx).person
 	a.row = store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: person.ID, OpenedAt: v.clock.Now(), Adapter: p.Adapter}
@@ -111,7 +118,7 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 	}
 	a.Opened.Two = a.Two
 	a.Serial, a.Running, a.HalfDone = u.Serial, u.Running, u.State == store.UnitHalfDone
-	if err := v.aboutUnit(ctx, a); err != nil {
+	if err := v.aboutUnit(ctx, a, sheet); err != nil {
 		return nil, err
 	}
 	if err := v.aboutPast(ctx, n, a); err != nil {
@@ -144,8 +151,8 @@ func (v *Service) beside(ctx context.Context, p place, u store.Unit) (serials []
 }
 
 // aboutUnit fills in what the register and the sheet say.
-func (v *Service) aboutUnit(ctx context.Context, a *asked) error {
-	j, err := v.judge(ctx, a.unit)
+func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) error {
+	j, err := v.judgeBy(ctx, a.unit, sheet)
 	if err != nil {
 		return err
 	}

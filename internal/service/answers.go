@@ -72,24 +72,9 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	if err != nil {
 		return client.Run{}, err
 	}
-	a := procedure.Answer{Item: in.Body.Item, Value: in.Body.Value, Note: in.Body.Note, Whose: strings.TrimSpace(in.Body.Whose), Due: in.Body.Due, Wires: in.Body.Wires, By: who(ctx).person.ID}
-	if a.Value == procedure.Elsewhere {
-		if _, err := v.until(a.Due, sql.NullTime{}); err != nil {
-			return client.Run{}, err
-		}
-	}
-	if in.Body.Photo != "" {
-		d, err := core.ParseDigest(in.Body.Photo)
-		if err != nil {
-			return client.Run{}, err
-		}
-		if _, err := v.store.Evidence(ctx, d); err != nil {
-			return client.Run{}, err
-		}
-		a.Photo = &d
-	}
-	if a.Value == procedure.Excused && who(ctx).person.Role != Lead {
-		return client.Run{}, core.Fail(core.NotAllowed, "only a lead leaves something undone").Do("Do it, or ask a lead.")
+	a, err := v.answerOf(ctx, in.Body)
+	if err != nil {
+		return client.Run{}, err
 	}
 	if err := v.sealAnswer(ctx, r.ID, &a); err != nil { // orders are stored
 		return client.Run{}, err
@@ -109,11 +94,32 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	return v.run(ctx, r.ID)
 }
 
+// answerOf is an answer as a run takes it, of who asks.
+func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answer, error) {
+	a := procedure.Answer{Item: n.Item, Value: n.Value, Note: n.Note, Whose: strings.TrimSpace(n.Whose), Due: n.Due, Wires: n.Wires, By: who(ctx).person.ID}
+	if a.Value == procedure.Elsewhere {
+		if _, err := v.until(a.Due, sql.NullTime{}); err != nil {
+			return a, err
+		}
+	}
+	if n.Photo != "" {
+		d, err := core.ParseDigest(n.Photo)
+		if err != nil {
+			return a, err
+		}
+		if _, err := v.store.Evidence(ctx, d); err != nil {
+			return a, err
+		}
+		a.Photo = &d
+	}
+	if a.Value == procedure.Excused && who(ctx).person.Role != Lead {
+		return a, core.Fail(core.NotAllowed, "only a lead leaves something undone").Do("Do it, or ask a lead.")
+	}
+	return a, nil
+}
+
 // sealAnswer seals the value of a secret setting, before it is stored or sent.
 func (v *Service) sealAnswer(ctx context.Context, id string, a *procedure.Answer) error {
-	if a.Value == procedure.Excused || a.Value == procedure.Offered || a.Value == procedure.Back {
-		return nil
-	}
 	s, err := v.folded(ctx, id)
 	if core.KindOf(err) == core.NotFound { // nothing was asked yet: the bench says so
 		return nil
@@ -130,7 +136,6 @@ func (v *Service) sealAnswer(ctx context.Context, id string, a *procedure.Answer
 	if err != nil {
 		return err
 	}
-	a.Value, err = safe.Seal(items[i].Setting, strings.TrimSpace(a.Value))
-	a.Sealed = true
+	*a, err = run.Sealed(&items[i], safe, *a)
 	return err
 }

@@ -102,6 +102,11 @@ type judged struct {
 }
 
 func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
+	return v.judgeBy(ctx, u, nil)
+}
+
+// judgeBy judges by a sheet that is not in force; by the one that is where it is nil.
+func (v *Service) judgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet) (*judged, error) {
 	facts, err := v.store.Facts(ctx, u.ID)
 	if err != nil {
 		return nil, err
@@ -109,6 +114,9 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 	j := &judged{unit: u, facts: facts}
 	if j.sheet, j.rows, err = v.offered(ctx, u.Model); err != nil {
 		return nil, err
+	}
+	if sheet != nil {
+		j.sheet = sheet
 	}
 	j.releases = releasesOf(j.rows)
 	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran

@@ -11,6 +11,8 @@ import (
 	"zealousferry/core/admit"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
+	"zealousferry/core/procedure"
+	"zealousferry/core/registry"
 	"zealousferry/core/rehearse"
 	"zealousferry/core/run"
 	"zealousferry/core/shelf"
@@ -55,9 +57,22 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 	case <-ctx.Done():
 		return out, ctx.Err()
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: run.Flash, Release: n.Release, Again: n.Again}, u, place{})
+	sheet, err := sheetOf(u, n.Sheet)
 	if err != nil {
 		return out, err
+	}
+	a, err := v.askedBy(ctx, client.NewRun{Kind: run.Flash, Release: n.Release, Again: n.Again}, u, place{}, sheet)
+	if err != nil {
+		return out, err
+	}
+	if out.Title = a.Sheet.Name.In("en"); sheet != nil {
+		out.Sheet, get = sheet.Digest.String(), with(get, sheet.Digest, []byte(n.Sheet))
+	}
+	answers := make([]procedure.Answer, len(n.Answers))
+	for i, x := range n.Answers {
+		if answers[i], err = v.answerOf(ctx, x); err != nil {
+			return out, err
+		}
 	}
 	_, bars := admit.Admit(a.Input)
 	for _, b := range bars {
@@ -67,9 +82,9 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 	}
 	out.Version = a.Opened.Version
 	began := v.clock.Now()
-	result, err := v.onTwin(ctx, a, get, &out)
+	result, err := v.onTwin(ctx, a, get, &out, rehearse.Input{ByHand: n.ByHand, Answers: answers, Trouble: n.Trouble})
 	if err != nil {
-		if ctx.Err() != nil {
+		if ctx.Err() != nil || len(n.Answers) > 0 { // what was answered will not do
 			return out, err
 		}
 		e := core.AsError(err, core.CannotTell)
@@ -80,8 +95,30 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 	return out, nil
 }
 
+// sheetOf reads a sheet that is not in force; nil where none is given.
+func sheetOf(u store.Unit, text string) (*model.Sheet, error) {
+	if text == "" {
+		return nil, nil
+	}
+	sheet, err := registry.Sheet([]byte(text))
+	if err == nil && sheet.Model != u.Model {
+		return nil, core.Fail(core.DoesNotFit, "the sheet is of model %s, and %s is a %s", sheet.Model, u.Serial, u.Model).Unit("nothing was changed").Do("Give a sheet of its model, or a unit of the sheet's.")
+	}
+	return sheet, err
+}
+
+// with reads one thing more.
+func with(get shelf.Get, name core.Digest, b []byte) shelf.Get {
+	return func(d core.Digest) ([]byte, error) {
+		if d == name {
+			return b, nil
+		}
+		return get(d)
+	}
+}
+
 // onTwin makes the twin of the unit's newest backup, and does the run on it.
-func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.Rehearsal) (rehearse.Result, error) {
+func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.Rehearsal, in rehearse.Input) (rehearse.Result, error) {
 	if lock, known := a.Known.Best(core.FactLock); known && lock.Value == "locked" {
 		return rehearse.Result{}, core.Fail(core.CannotTell, "the memory of %s is locked, and a backup from before does not say what lifting that would do", a.unit.Serial)
 	}
@@ -90,7 +127,7 @@ func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *clie
 		return rehearse.Result{}, err
 	}
 	out.Backup, out.From = b.ID, b.Running
-	in := rehearse.Input{Opened: a.Opened, Sheet: a.Sheet, Release: a.Release, Held: map[string]rehearse.Held{}, Now: v.clock.Now(), Get: get}
+	in.Opened, in.Sheet, in.Release, in.Held, in.Now, in.Get = a.Opened, a.Sheet, a.Release, map[string]rehearse.Held{}, v.clock.Now(), get
 	in.Opened.Covered, in.Opened.Link, in.Opened.Beside = nil, "twin/"+a.unit.Serial, nil
 	in.Links = map[string]string{}
 	for _, name := range a.Sheet.Links() {

@@ -73,7 +73,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	}
 	seats(t, w, tray.ID, "S-0001 current", "S-0002 done")
 	pages := []string{"/vehicle/b/tug", "/rounds/" + tug.ID, "/trays", "/trays/" + tray.ID, "/today", "/runs", "/sites", "/jobs", fmt.Sprintf("/jobs/%d", job.Number), "/units", "/units/S-0001", "/units/S-0002", "/handover/S-0001", "/card/S-0001", "/releases", "/releases/new", "/releases/" + releases.Releases[0].ID,
-		"/models/small", "/inspect", "/keys", "/people", "/let-in", "/audit", "/gear", "/adapters", "/benches", "/check/b/a", "/begin/b/b", "/runs/" + r.ID, "/no-such-page"}
+		"/models/small", "/inspect", "/keys", "/people", "/let-in", "/audit", "/gear", "/adapters", "/benches", "/check/b/a", "/begin/b/b", "/rehearse/S-0001", "/runs/" + r.ID, "/no-such-page"}
 	for _, size := range [][2]int{{1280, 800}, {390, 844}} {
 		for _, light := range []string{"light", "dark"} {
 			t.Run(fmt.Sprintf("%d wide, %s", size[0], light), func(t *testing.T) {

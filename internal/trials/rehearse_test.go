@@ -1,11 +1,17 @@
 package trials
 
 import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
+	"zealousferry/core/rehearse"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
@@ -54,6 +60,79 @@ func TestRehearsal(t *testing.T) {
 	told(t, lead.must(0, "release", "rehearse", "small@2.0.0"), "S-0001", "2 units", "S-0002", "cannot tell")
 }
 
+// newSteps is a procedure that nobody has put in force.
+const newSteps = `procedures:
+  - name: quay
+    edition: 1
+    place: bench
+    takes: 6m
+    items:
+      - { id: strap, do: confirm, at: connect, says: { en: "Fit the strap." }, undo: strap-off }
+      - { id: board, do: photo, at: power, says: { en: "Take a picture of the board." } }
+      - { id: volts, do: measure, at: power, says: { en: "Measure the supply." }, unit: V, least: 3.1, most: 3.5 }
+      - { id: strap-off, do: confirm, at: left, says: { en: "Take the strap off." } }
+`
+
+// saying runs a command that is told one line after another.
+func (l line) saying(code int, lines string, args ...string) string {
+	l.t.Helper()
+	c, out, errs := l.command(args...)
+	c.Stdin = strings.NewReader(lines)
+	c.Run()
+	if got := c.ProcessState.ExitCode(); got != code {
+		l.t.Fatalf("ferry %v: exit %d, want %d\n%s%s", args, got, code, out, errs)
+	}
+	return out.String() + errs.String()
+}
+
+// TestRehearsalByHand: a person goes through it by command, with a sheet that nobody has put in
+// force, and with a line that breaks; the unit, the sheet in force and the runs hear nothing.
+func TestRehearsalByHand(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil)
+	w.Follow(w.Open(client.NewRun{Kind: run.BackUp, At: "b/a"}).ID)
+	sheet := string(append(coretest.SmallSheetOf("gangway"), newSteps...))
+	file := filepath.Join(t.TempDir(), "new.yaml")
+	if err := os.WriteFile(file, []byte(sheet), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l := commandLine(t, w, "technician")
+	memory := w.Units["a"].Memory()
+	by := []string{"rehearse", "S-0001", "--release", "2.0.0", "--by-hand"}
+	told(t, l.saying(0, "", by...), "on a twin of it", "pieces written: 20", "ends right") // the sheet in force asks nothing
+	told(t, l.saying(0, "yes\nyes\n24\n3.3\nyes\n", append(by, "--sheet", file)...), "1 of 4", "Fit the strap.", "✗ ", "3.1 to 3.5", "Take the strap off.", "ends right")
+	told(t, l.saying(18, "yes\n", append(by, "--sheet", file)...), "nothing was touched: it was a twin")
+	told(t, l.saying(0, "sing\n1\n1\n", append(by, "--trouble", "line")...), "STOPPED", "expected one of the choices", "Go on with the write", "taken up again", "ends right")
+	told(t, l.saying(10, "3\n", append(by, "--trouble", "line")...), "you chose Put its backup back", "ferry restore S-0001")
+	told(t, l.must(24, "rehearse", "S-0001", "--trouble", "line"), "--by-hand")
+	if got, err := w.Technician.ModelPage(ctx, "small"); err != nil || strings.Contains(got.SheetText, "strap") {
+		t.Errorf("the sheet in force: %v", err)
+	}
+	if runs, err := w.Technician.Runs(ctx, client.RunQuery{}); err != nil || runs.Total != 1 || !bytes.Equal(memory, w.Units["a"].Memory()) {
+		t.Errorf("%d runs, %v", runs.Total, err)
+	}
+
+	ask := func(n client.NewRehearsal) error {
+		n.At, n.Release = "S-0001", "2.0.0"
+		_, err := w.Technician.Rehearse(ctx, n)
+		return err
+	}
+	for name, x := range map[string]struct {
+		n    client.NewRehearsal
+		kind core.Kind
+	}{
+		"a sheet of another model": {client.NewRehearsal{Sheet: strings.Replace(sheet, "model: small", "model: other", 1)}, core.DoesNotFit},
+		"no sheet":                 {client.NewRehearsal{Sheet: "model: ["}, core.BadFile},
+		"an answer too much":       {client.NewRehearsal{ByHand: true, Answers: []client.NewAnswer{{Item: rehearse.AtStop, Value: "go-on"}}}, ""},
+		"left out by a technician": {client.NewRehearsal{ByHand: true, Sheet: sheet, Answers: []client.NewAnswer{{Item: "strap", Value: "excused", Note: "no time"}}}, core.NotAllowed},
+		"another trouble":          {client.NewRehearsal{ByHand: true, Trouble: "storm"}, core.NotUnderstood},
+	} {
+		if err := ask(x.n); core.KindOf(err) != x.kind {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
 // TestRehearsalInTheConsole: before the write, and over a fleet.
 func TestRehearsalInTheConsole(t *testing.T) {
 	t.Parallel()
@@ -66,6 +145,14 @@ func TestRehearsalInTheConsole(t *testing.T) {
 	do(t, narrow, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`!!document.querySelector("[data-rehearse]")`), press(`[data-rehearse]`), says("Rehearsed on its twin"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide))
 	if wide > 390 {
 		t.Errorf("the rehearsal is %v wide at 390", wide)
+	}
+	z := tab(t, w, "technician", 390, 800)
+	do(t, z, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`!!document.querySelector("[data-by-hand]")`), press(`[data-by-hand]`), browser.Until(`!!document.querySelector("[data-go]:not([disabled])")`),
+		pick("trouble", "the line breaks in the middle of the write"), press(`[data-go]`), browser.Until(`!!document.querySelector("[data-choose=look]")`), press(`[data-choose=look]`), browser.Until(`!document.querySelector("[data-choose=look]")`),
+		press(`[data-choose=go-on]`), says("Rehearsed on its twin: it ends right"), says("Taken up again"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide),
+		press(`[data-less]`), browser.Until(`!!document.querySelector("[data-choose=restore]")`), press(`[data-choose=restore]`), says("You chose: Put its backup back."))
+	if wide > 390 {
+		t.Errorf("going through it is %v wide at 390", wide)
 	}
 	y := tab(t, w, "lead", 1280, 800)
 	do(t, y, chromedp.Navigate(w.Base+"/releases/small@2.0.0"), browser.Until(`!!document.querySelector("[data-rehearse-fleet]")`), press(`[data-rehearse-fleet]`), says("1 of 1 units: 1 end right"))

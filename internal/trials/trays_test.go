@@ -455,7 +455,7 @@ func pick(field string, all ...string) chromedp.Action {
 		item := fmt.Sprintf(`[...document.querySelectorAll(".v-overlay--active .v-list-item")].find((i) => i.innerText.includes(%q))`, text)
 		tasks = append(tasks, browser.Until("!!"+item), chromedp.Evaluate(item+".click()", nil))
 	}
-	return append(tasks, chromedp.Evaluate(`document.querySelector(".dialog h2").click()`, nil))
+	return append(tasks, chromedp.Evaluate(`document.querySelector(".dialog h2")?.click()`, nil))
 }
 
 func newestTray(t *testing.T, w *testkit.World) string {

@@ -3099,6 +3099,14 @@ export interface components {
             name: string;
             title: string;
         };
+        AdviseAdvice: {
+            /** @description The safest first. */
+            choices: components["schemas"]["AdviseChoice"][];
+            head: components["schemas"]["Said"];
+            ladder: components["schemas"]["AdviseRung"][];
+            sure: components["schemas"]["AdviseSure"][];
+            why: components["schemas"]["Said"];
+        };
         AdviseChoice: {
             /** @enum {string} */
             do: "look" | "go-on" | "restore" | "known-good" | "by-hand" | "header" | "set-apart";
@@ -5438,10 +5446,21 @@ export interface components {
         NewRehearsal: {
             /** @description Write although it runs this version. */
             again?: boolean;
+            /** @description His answers so far, in their order; those to the item 'stopped' are choices of the advice. One more goes on. */
+            answers?: components["schemas"]["NewAnswer"][];
             /** @description A unit's serial or id, or a link. */
             at: string;
+            /** @description A person goes through it: it stands where an answer of his is wanted. */
+            byHand?: boolean;
             /** @description Version or id; the recommended one where it is empty. */
             release?: string;
+            /** @description A sheet of the unit's model that is not in force, as YAML; the one in force where it is empty. */
+            sheet?: string;
+            /**
+             * @description What goes wrong, to practise it: the line breaks in the middle of the write; the program does not start.
+             * @enum {string}
+             */
+            trouble?: "line" | "start";
         };
         NewRelease: {
             /** @description Why the lead who adds it vouches for its images by name. */
@@ -5911,7 +5930,11 @@ export interface components {
             no?: string;
             /** @description How it went; none where no twin could be made. Times are nanoseconds, at the pace of the line. */
             result?: components["schemas"]["RehearseResult"];
+            /** @description Digest of the sheet that it went by, where that is not in force. */
+            sheet?: string;
             site?: string;
+            /** @description Of the unit's model. */
+            title: string;
             /**
              * Format: int64
              * @description Of the rehearsal itself, ms.
@@ -5970,8 +5993,10 @@ export interface components {
             written: number;
         };
         RehearseResult: {
+            advice?: components["schemas"]["AdviseAdvice"];
             asked: components["schemas"]["RehearseAsked"][];
             assumed: string[];
+            chose?: string;
             fault?: components["schemas"]["RunFault"];
             /** Format: int64 */
             handsOff: number;
@@ -5984,7 +6009,18 @@ export interface components {
             pieces: number;
             reason?: string;
             settings: components["schemas"]["RehearseCount"][];
+            told?: components["schemas"]["RehearseTold"][];
             version?: string;
+            waits?: components["schemas"]["RunView"];
+        };
+        RehearseTold: {
+            /** Format: int64 */
+            at: number;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            text: string;
         };
         Release: {
             /** Format: date-time */

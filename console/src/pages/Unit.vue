@@ -187,6 +187,7 @@ const blocked = computed(() => {
             </li>
           </ul>
           <p v-if="!page.backups.length" class="muted">None yet.</p>
+          <p v-else-if="session.may('technician')"><v-btn variant="text" color="primary" :to="`/rehearse/${page.id}`" data-rehearse>Rehearse on its twin</v-btn></p>
           <form v-if="naming" class="row" @submit.prevent="nameIt"><v-text-field v-model="called" label="What people call this backup" data-field="backup-name" /><v-btn type="submit" variant="outlined" data-put-name>Keep</v-btn></form>
         </section>
         <section v-if="history">

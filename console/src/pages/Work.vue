@@ -348,6 +348,7 @@ onMounted(begin)
             {{ restoring && !bars.length ? 'Put it back' : bars.length && !(passable && bySaying.trim().length > 2) ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
           </v-btn>
           <v-btn v-if="!restoring && unit.backups.length && verdict && session.may('technician')" variant="outlined" block :loading="rehearsing" data-rehearse @click="rehearse">Rehearse it first</v-btn>
+          <v-btn v-if="!restoring && unit.backups.length && verdict && session.may('technician')" variant="text" block :to="`/rehearse/${unit.id}?release=${chosen}`" data-by-hand>Go through it by hand, on its twin</v-btn>
           <v-btn v-if="!restoring" variant="text" block :loading="busy" data-backup-only @click="keep">Back up only, change nothing</v-btn>
         </div>
       </aside>

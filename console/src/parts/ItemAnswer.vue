@@ -5,7 +5,7 @@ import { ref } from 'vue'
 
 import type { Item } from '../api/client'
 
-defineProps<{ item: Item; busy: boolean; lead: boolean; back?: string }>()
+defineProps<{ item: Item; busy: boolean; lead: boolean; back?: string; pretend?: boolean }>()
 const emit = defineEmits<{ answer: [value: string, note: string, photo: File | null, handed?: { whose: string; due: string }] }>()
 const whose = ref('')
 const due = ref('')
@@ -69,8 +69,8 @@ function measured() {
         <v-btn type="submit" size="x-large" class="yes" :disabled="value.trim().length < 2" :loading="busy" data-give>It is handed over</v-btn>
       </form>
       <div v-else-if="item.do === 'photo'" class="row">
-        <label class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
-        <v-btn size="x-large" class="yes" :disabled="!photo" :loading="busy" data-photo @click="emit('answer', 'yes', '', photo)">Keep this picture</v-btn>
+        <label v-if="!pretend" class="file">Picture <input type="file" accept="image/*" capture="environment" @change="take" /></label>
+        <v-btn size="x-large" class="yes" :disabled="!photo && !pretend" :loading="busy" data-photo @click="emit('answer', 'yes', '', photo)">{{ pretend ? 'Taken' : 'Keep this picture' }}</v-btn>
       </div>
       <v-btn v-else size="x-large" class="yes" :loading="busy" data-confirm @click="emit('answer', 'yes', '', null)">{{ item.test ? 'Passed' : item.at === 'set' ? 'Yes, put them in' : word[item.do] }}</v-btn>
       <div class="row else">

@@ -5,17 +5,11 @@ import { computed } from 'vue'
 
 import type { Rehearsal } from '../api/client'
 import { outcomes, settingWays } from '../api/names'
-import { cap, kib, sentence } from '../words'
+import { cap, kib, lasts, sentence } from '../words'
 
 const props = defineProps<{ rehearsal: Rehearsal }>()
 const r = computed(() => props.rehearsal.result)
 const kept = computed(() => (r.value?.settings ?? []).map((x) => `${x.n} ${settingWays[x.how] ?? x.how}`).join(', '))
-
-/** lasts is a time of a rehearsal, which comes in nanoseconds. */
-function lasts(ns: number) {
-  const s = ns / 1e9
-  return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, '0')} min`
-}
 </script>
 
 <template>
