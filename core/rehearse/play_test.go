@@ -33,9 +33,9 @@ const strapped = `procedures:
 `
 
 // byHand is a rehearsal that a person goes through, of a procedure that is not in force.
-func byHand(t *testing.T, more string) rehearse.Input {
+func byHand(t *testing.T, more string, change func(*model.Release)) rehearse.Input {
 	t.Helper()
-	in, a, _ := unit(t, "gangway", nil)
+	in, a, _ := unit(t, "gangway", change)
 	raw := append(coretest.SmallSheetOf("gangway"), more...)
 	sheet, err := model.ReadSheet(raw)
 	if err != nil {
@@ -76,7 +76,7 @@ func goOn(t *testing.T, in rehearse.Input, says map[string]string) (asked []stri
 // the run would.
 func TestGoneThroughByHand(t *testing.T) {
 	t.Parallel()
-	in := byHand(t, strapped)
+	in := byHand(t, strapped, nil)
 	asked, got := goOn(t, in, map[string]string{"lamp": "green", "volts": "3.3"})
 	if want := []string{"lamp", "strap", "volts", "board", "strap-off", "test"}; !slices.Equal(asked, want) {
 		t.Errorf("asked %v, want %v", asked, want)
@@ -94,7 +94,7 @@ func TestGoneThroughByHand(t *testing.T) {
 // While he is asked, nothing is known of what comes after; back asks the one before again.
 func TestWhereAPersonIsAsked(t *testing.T) {
 	t.Parallel()
-	in := byHand(t, strapped)
+	in := byHand(t, strapped, nil)
 	in.Answers = []procedure.Answer{{Item: "lamp", Value: "green", By: "trainee"}, {Item: "strap", Value: procedure.Back, By: "trainee"}}
 	got, err := rehearse.Of(context.Background(), in)
 	if err != nil || got.Waits == nil || got.Waits.Item.ID != "lamp" || got.Waits.Turn != 1 || got.Waits.Turns != 6 || got.Moved.Written != 0 || got.Outcome == run.Done {
@@ -114,7 +114,7 @@ func TestAnAnswerThatWillNotDo(t *testing.T) {
 		"of another item":  {procedure.Answer{Item: "strap", Value: procedure.Yes}, core.NotFound},
 		"a choice at stop": {procedure.Answer{Item: rehearse.AtStop, Value: advise.GoOn}, core.NotFound},
 	} {
-		in := byHand(t, strapped)
+		in := byHand(t, strapped, nil)
 		in.Answers = []procedure.Answer{x.a}
 		if _, err := rehearse.Of(context.Background(), in); core.KindOf(err) != x.kind {
 			t.Errorf("%s: %v", name, err)
@@ -125,7 +125,7 @@ func TestAnAnswerThatWillNotDo(t *testing.T) {
 // Who sees something else ends the run before anything is written, as it would there.
 func TestNoIsAnAnswerToo(t *testing.T) {
 	t.Parallel()
-	in := byHand(t, strapped)
+	in := byHand(t, strapped, nil)
 	asked, got := goOn(t, in, map[string]string{"lamp": "green", "strap": procedure.No})
 	if len(asked) != 2 || got.Well() || got.Fault == nil || got.Fault.Kind != core.CannotTell || got.Moved.Written != 0 {
 		t.Errorf("%v %+v %+v", asked, got, got.Fault)
@@ -135,12 +135,16 @@ func TestNoIsAnAnswerToo(t *testing.T) {
 // A secret that is typed is sealed before anything keeps it.
 func TestASecretIsSealedInARehearsal(t *testing.T) {
 	t.Parallel()
-	in := byHand(t, "settings:\n  by: loader\n  values:\n    - { name: pass, as: text, secret: true }\n")
-	in.Release.Settings = []model.Carry{{From: []string{"1.0.0"}, Changes: []model.Change{{To: "pass", Ask: true}}}}
+	in := byHand(t, "settings:\n  by: loader\n  values:\n    - { name: pass, as: text, secret: true }\n", func(r *model.Release) {
+		r.Settings = []model.Carry{{From: []string{"1.0.0"}, Changes: []model.Change{{To: "pass", Ask: true}}}}
+	})
 	h := in.Held[in.Sheet.Main().Name]
 	h.Settings = []loader.Setting{}
 	in.Held[in.Sheet.Main().Name] = h
-	_, got := goOn(t, in, map[string]string{"set-pass": "quay lantern 7"})
+	asked, got := goOn(t, in, map[string]string{"set-pass": "quay lantern 7"})
+	if !slices.Contains(asked, "set-pass") {
+		t.Fatalf("asked %v", asked)
+	}
 	for _, x := range got.Told {
 		if bytes.Contains([]byte(x.Text), []byte("lantern")) {
 			t.Errorf("told %q", x.Text)
@@ -155,7 +159,7 @@ func TestASecretIsSealedInARehearsal(t *testing.T) {
 // whoever goes on ends well; whoever gives up leaves it half done.
 func TestTheLineBreaksInARehearsal(t *testing.T) {
 	t.Parallel()
-	in := byHand(t, strapped)
+	in := byHand(t, strapped, nil)
 	in.Trouble = rehearse.LineBreaks
 	answers := map[string]string{"lamp": "green", "volts": "3.3"}
 	at := 0
@@ -209,7 +213,7 @@ func TestTheLineBreaksInARehearsal(t *testing.T) {
 // A unit that does not start is not said to be done, whatever the person says of its test.
 func TestItStaysDarkInARehearsal(t *testing.T) {
 	t.Parallel()
-	in := byHand(t, strapped)
+	in := byHand(t, strapped, nil)
 	in.Trouble = rehearse.StaysDark
 	asked, got := goOn(t, in, map[string]string{"lamp": "green", "volts": "3.3"})
 	if len(asked) != 6 || got.Outcome != run.NotProven || got.Version != "" || got.Reason == "" {
