@@ -3,7 +3,10 @@ package bench
 import (
 	"context"
 	"encoding/json"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"zealousferry/core"
 	"zealousferry/core/history"
@@ -53,16 +56,10 @@ func (b *Bench) handOver(ctx context.Context) {
 			jobs = append(jobs, j)
 		}
 		b.mu.Unlock()
-		failed := false
-		for _, j := range jobs {
-			call, cancel := context.WithTimeout(ctx, 20*time.Second)
-			err := j.handOver(call)
-			cancel()
-			if core.KindOf(err) == core.NotAnswering {
-				failed = true
-				break
-			}
-			switch {
+		errs, failed := b.handAll(ctx, jobs)
+		for i, j := range jobs {
+			switch err := errs[i]; {
+			case core.KindOf(err) == core.NotAnswering:
 			case err != nil && ctx.Err() == nil:
 				b.Log.Error("the service does not take a run's events", "run", j.id, "error", err)
 			case err == nil && j.over():
@@ -84,6 +81,34 @@ func (b *Bench) handOver(ctx context.Context) {
 		case <-again:
 		}
 	}
+}
+
+// sideBySide is of how many runs events are handed over at the same time.
+const sideBySide = 4
+
+// handAll hands over the events of runs, of some at the same time: a tray of sixteen closes
+// in one moment. Once the service does not answer, no further run is begun with.
+func (b *Bench) handAll(ctx context.Context, jobs []*job) (errs []error, failed bool) {
+	errs = make([]error, len(jobs))
+	var away atomic.Bool
+	var all errgroup.Group
+	all.SetLimit(sideBySide)
+	for i, j := range jobs {
+		all.Go(func() error {
+			if away.Load() {
+				errs[i] = core.Fail(core.NotAnswering, "the service does not answer")
+				return nil
+			}
+			call, cancel := context.WithTimeout(ctx, 20*time.Second)
+			defer cancel()
+			if errs[i] = j.handOver(call); core.KindOf(errs[i]) == core.NotAnswering {
+				away.Store(true)
+			}
+			return nil
+		})
+	}
+	all.Wait()
+	return errs, away.Load()
 }
 
 // epochOf is the epoch under which this bench hands over.

@@ -140,9 +140,9 @@ func (v *Service) beside(ctx context.Context, p place, u store.Unit) (serials []
 	if p.Name == "" {
 		return nil, nil
 	}
-	places, err := v.store.Places(ctx)
+	places, err := v.store.PlacesWith(ctx, p.Bench, u.Model)
 	for _, l := range places {
-		if l.Bench == p.Bench && l.Name != p.Name && l.Slot == "" && l.Absent == "" && l.Model == u.Model && l.Serial.Valid && l.Serial.String != u.Serial &&
+		if l.Name != p.Name && l.Slot == "" && l.Absent == "" && l.Serial.Valid && l.Serial.String != u.Serial &&
 			l.Identified.Valid && v.clock.Now().Sub(l.Identified.Time) < besideLasts {
 			serials = append(serials, l.Serial.String)
 		}
@@ -240,7 +240,7 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
 		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
 		a.Verdict = a.judged.on(r.ID)
-		if a.Opened.Word, err = v.wordFor(ctx, r); err != nil {
+		if a.Opened.Word, err = v.wordFor(ctx, r, a.judged.vouched); err != nil {
 			return err
 		}
 	case run.Restore:

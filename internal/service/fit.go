@@ -99,6 +99,7 @@ type judged struct {
 	known    fit.Known
 	team     fit.Team
 	verdicts []fit.Verdict
+	vouched  *vouched
 }
 
 func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
@@ -130,9 +131,10 @@ func (v *Service) judgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet)
 	}
 	facts = append(slices.Clip(facts), j.fitted)
 	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet, u.Serial), v.clock.Now())
-	if j.team.Distrust, err = v.distrust(ctx, u.Model, j.releases); err != nil {
+	if j.vouched, err = v.trustOf(ctx, u.Model, ""); err != nil {
 		return nil, err
 	}
+	j.team.Distrust = j.vouched.distrust(j.releases)
 	targets, err := v.targets(ctx, u.Model)
 	if err != nil {
 		return nil, err

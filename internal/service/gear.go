@@ -29,7 +29,7 @@ func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, e
 	if err != nil {
 		return out, err
 	}
-	links, err := v.store.Links(ctx)
+	links, err := v.store.LinksOfAdapters(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -45,12 +45,10 @@ func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, e
 				a.Families = append(a.Families, client.Family{Model: f.Model, Worked: f.Worked, Failed: f.Failed})
 			}
 		}
-		for _, l := range links {
-			if l.Adapter == r.Serial {
-				a.Links = append(a.Links, l.FullName())
-			}
+		for _, l := range links[r.Serial] {
+			a.Links = append(a.Links, l.FullName())
 		}
-		if err := v.asUnit(ctx, links, &a); err != nil {
+		if err := v.asUnit(ctx, &a); err != nil {
 			return out, err
 		}
 		out.Adapters = append(out.Adapters, a)
@@ -60,7 +58,7 @@ func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, e
 
 // asUnit looks an adapter up in the register of units: one that has firmware of its
 // own is a unit of a model of its own, and is brought up to date like any other.
-func (v *Service) asUnit(ctx context.Context, links []store.Link, a *client.Adapter) error {
+func (v *Service) asUnit(ctx context.Context, a *client.Adapter) error {
 	u, err := v.store.Unit(ctx, a.Serial)
 	if core.KindOf(err) == core.NotFound {
 		return nil
@@ -69,10 +67,12 @@ func (v *Service) asUnit(ctx context.Context, links []store.Link, a *client.Adap
 		return err
 	}
 	a.Unit, a.Firmware = u.ID, cmp.Or(u.Running, a.Firmware)
-	for _, l := range links {
-		if l.Unit.String == u.ID {
-			a.At = l.FullName()
-		}
+	places, err := v.store.WhereAre(ctx, []string{u.ID})
+	if err != nil {
+		return err
+	}
+	if len(places) > 0 {
+		a.At = places[0].FullName()
 	}
 	j, err := v.judge(ctx, u)
 	if err != nil {
@@ -237,7 +237,7 @@ func (v *Service) means(ctx context.Context, bench string, day time.Time) (fit.M
 	if err != nil {
 		return m, err
 	}
-	links, err := v.store.Links(ctx)
+	links, err := v.store.LinksOfAdapters(ctx)
 	if err != nil {
 		return m, err
 	}
@@ -246,10 +246,8 @@ func (v *Service) means(ctx context.Context, bench string, day time.Time) (fit.M
 			continue
 		}
 		h := fit.Have{ID: a.Serial, Kind: model.Adapter, Name: a.Name, Version: a.Firmware, Owner: "the list of adapters, " + a.Serial, Note: a.Note}
-		for _, l := range links {
-			if l.Adapter == a.Serial {
-				h.Owner = l.BenchName
-			}
+		for _, l := range links[a.Serial] {
+			h.Owner = l.BenchName
 		}
 		m.Have = append(m.Have, h)
 	}

@@ -71,11 +71,11 @@ type place struct {
 // find resolves BENCH/LINK, BENCH/LINK/SLOT or a unit's serial. A serial means the place
 // where the unit was last read.
 func (v *Service) find(ctx context.Context, at string) (place, error) {
-	places, err := v.store.Places(ctx)
-	if err != nil {
-		return place{}, err
-	}
 	if strings.Contains(at, "/") {
+		places, err := v.store.PlacesAt(ctx, at)
+		if err != nil {
+			return place{}, err
+		}
 		p, err := v.placeAt(ctx, places, at)
 		if err != nil {
 			return place{}, err
@@ -86,10 +86,12 @@ func (v *Service) find(ctx context.Context, at string) (place, error) {
 	if err != nil {
 		return place{}, err
 	}
-	for _, l := range places {
-		if l.Unit.String == u.ID {
-			return v.within(place{l, &u})
-		}
+	places, err := v.store.WhereAre(ctx, []string{u.ID})
+	if err != nil {
+		return place{}, err
+	}
+	if len(places) > 0 {
+		return v.within(place{places[0], &u})
 	}
 	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Go(words.Identify("BENCH/LINK").To("Plug it in, then"))
 }
@@ -146,12 +148,12 @@ func (v *Service) slotFor(ctx context.Context, p place, modelName string) (strin
 	if p.Slot != "" {
 		return p.Slot, nil
 	}
-	links, err := v.store.Links(ctx)
+	links, err := v.store.PlacesAt(ctx, p.FullName())
 	if err != nil {
 		return "", err
 	}
 	for _, l := range links {
-		if l.FullName() != p.FullName() || l.Model == "" || l.Model == modelName || !l.Identified.Valid {
+		if l.Slot != "" || l.Model == "" || l.Model == modelName || !l.Identified.Valid {
 			continue
 		}
 		sheet, err := v.store.Sheet(ctx, l.Model)
@@ -568,7 +570,7 @@ func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, er
 	if core.KindOf(err) != core.NotFound {
 		return u, "", err
 	}
-	places, err2 := v.store.Places(ctx)
+	places, err2 := v.store.PlacesAt(ctx, at)
 	if err2 != nil {
 		return u, "", err2
 	}

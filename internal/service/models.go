@@ -232,10 +232,14 @@ func columnFact(sheet *model.Sheet) string {
 // matrix judges every release for every revision, and for a unit where one is given.
 func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*model.Release, unit *judged) (*client.Matrix, error) {
 	fact := columnFact(sheet)
-	distrust, err := v.distrust(ctx, sheet.Model, releases)
-	if err != nil {
+	var by *vouched
+	var err error
+	if unit != nil {
+		by = unit.vouched
+	} else if by, err = v.trustOf(ctx, sheet.Model, ""); err != nil {
 		return nil, err
 	}
+	distrust := by.distrust(releases)
 	targets, err := v.targets(ctx, sheet.Model)
 	if err != nil {
 		return nil, err

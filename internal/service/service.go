@@ -51,7 +51,7 @@ type Service struct {
 	audited   *prometheus.CounterVec
 	follower  *follower
 	door      *door
-	orderNews bell // an order was given
+	orderNews bell // an order was given, or a run closed
 	reading   reading
 	provider  *Provider // nil where the team has none
 	orderEnds bells     // one was ended, by its id

@@ -330,7 +330,7 @@ func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err 
 	if err := v.trayHands(ctx, t, &out); err != nil {
 		return out, err
 	}
-	places, err := v.store.Places(ctx)
+	places, err := v.store.PlacesAt(ctx, t.Opened.Links...)
 	for _, at := range t.Opened.Links {
 		l := client.TrayLink{Link: at}
 		if m, ok := t.Met[at]; ok {

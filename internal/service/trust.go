@@ -16,8 +16,15 @@ import (
 	"zealousferry/internal/store"
 )
 
+// vouched is who vouches for releases, as it was read once.
+type vouched struct {
+	by   map[string]client.Trust // release's id
+	rows []store.Vouch
+	keys []trust.Trusted
+}
+
 // trustOf says who vouches for each release of a model, or for one.
-func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[string]client.Trust, error) {
+func (v *Service) trustOf(ctx context.Context, modelName, release string) (*vouched, error) {
 	vouches, err := v.store.Vouches(ctx, modelName, release)
 	if err != nil {
 		return nil, err
@@ -73,53 +80,50 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (map[s
 		t.Vouches = append(t.Vouches, x)
 		all[w.Firmware] = t
 	}
-	return all, nil
+	return &vouched{all, vouches, keys}, nil
 }
 
 func (v *Service) trustIn(ctx context.Context, release string) (client.Trust, error) {
 	all, err := v.trustOf(ctx, "", release)
-	if t, ok := all[release]; ok {
-		return t, err
+	if err != nil {
+		return client.Trust{}, err
 	}
-	return client.Trust{State: "not-vouched", Said: core.Say(nobodyVouches), Vouches: []client.Vouch{}}, err
+	return all.in(release), nil
+}
+
+func (a *vouched) in(release string) client.Trust {
+	if t, ok := a.by[release]; ok {
+		return t
+	}
+	return client.Trust{State: "not-vouched", Said: core.Say(nobodyVouches), Vouches: []client.Vouch{}}
 }
 
 const nobodyVouches = "Nobody vouches for its images: it is not signed, and no lead has accepted it."
 
 // distrust says of which releases nobody vouches for, and why.
-func (v *Service) distrust(ctx context.Context, modelName string, releases []*model.Release) (map[string]string, error) {
-	all, err := v.trustOf(ctx, modelName, "")
+func (a *vouched) distrust(releases []*model.Release) map[string]string {
 	out := map[string]string{}
 	for _, r := range releases {
-		switch t := all[r.ID]; t.State {
-		case "signed", "accepted":
-		case "":
-			out[r.ID] = nobodyVouches
-		default:
+		if t := a.in(r.ID); t.State != "signed" && t.State != "accepted" {
 			out[r.ID] = t.Text
 		}
 	}
-	return out, err
+	return out
 }
 
 // wordFor is whose word a bench is given for a release with the order to write it, the strongest
 // that counts. A signature is checked here once more, and by the bench with the keys that it holds.
-func (v *Service) wordFor(ctx context.Context, r *store.Release) (*trust.Word, error) {
-	t, err := v.trustIn(ctx, r.ID)
-	if err != nil || t.State == "not-vouched" {
-		return nil, err
-	}
-	vouches, err := v.store.Vouches(ctx, "", r.ID)
-	if err != nil {
-		return nil, err
-	}
-	keys, _, err := v.store.Keys(ctx)
-	if err != nil {
-		return nil, err
+func (v *Service) wordFor(ctx context.Context, r *store.Release, all *vouched) (*trust.Word, error) {
+	t := all.in(r.ID)
+	if t.State == "not-vouched" {
+		return nil, nil
 	}
 	people := &trust.Word{How: trust.ByPeople}
 	var spoilt error
-	for _, x := range vouches {
+	for _, x := range all.rows {
+		if x.Firmware != r.ID {
+			continue
+		}
 		w := &trust.Word{Key: x.Who, Signature: x.Signature, Dated: x.Dated}
 		switch x.How {
 		case store.VouchSignature:
@@ -137,7 +141,7 @@ func (v *Service) wordFor(ctx context.Context, r *store.Release) (*trust.Word, e
 		if err != nil {
 			return nil, err
 		}
-		if err = w.Check(keys, signed); err == nil && w.How == trust.ByPack {
+		if err = w.Check(all.keys, signed); err == nil && w.How == trust.ByPack {
 			err = pack.Names(signed, r.Document)
 		}
 		if err == nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -77,17 +78,6 @@ func (l Link) At() string {
 	return l.FullName() + "/" + l.Slot
 }
 
-// Links lists all, by bench and name.
-func (s *Store) Links(ctx context.Context) (all []Link, err error) {
-	places, err := s.Places(ctx)
-	for _, p := range places {
-		if p.Slot == "" {
-			all = append(all, p)
-		}
-	}
-	return all, err
-}
-
 // Places lists all links, and behind each the slots in which something was found.
 func (s *Store) Places(ctx context.Context) ([]Link, error) { return s.places(ctx, "TRUE") }
 
@@ -101,6 +91,40 @@ func (s *Store) WhereAre(ctx context.Context, units []string) ([]Link, error) {
 		return nil, err
 	}
 	return s.places(ctx, query, args...)
+}
+
+// PlacesAt lists links by BENCH/NAME, and behind each the slots in which something was found.
+// A slot may stand behind the name; a link that is not there is not in the list.
+func (s *Store) PlacesAt(ctx context.Context, links ...string) ([]Link, error) {
+	var is []string
+	var args []any
+	for _, at := range links {
+		bench, name, _ := strings.Cut(at, "/")
+		name, _, _ = strings.Cut(name, "/")
+		is, args = append(is, `b.name = ? AND o.name = ?`), append(args, bench, name)
+	}
+	if len(is) == 0 {
+		return nil, nil
+	}
+	return s.places(ctx, "("+strings.Join(is, " OR ")+")", args...)
+}
+
+// PlacesWith lists the places of a bench at which a unit of a model was found last.
+func (s *Store) PlacesWith(ctx context.Context, bench, modelName string) ([]Link, error) {
+	return s.places(ctx, `o.bench = ? AND o.model = ?`, bench, modelName)
+}
+
+// LinksOfAdapters are the links that go through an adapter, by its serial, as BENCH/NAME.
+func (s *Store) LinksOfAdapters(ctx context.Context) (map[string][]Link, error) {
+	var rows []Link
+	if err := s.db.SelectContext(ctx, &rows, `SELECT l.adapter, l.name, b.name AS bench_name FROM link l JOIN bench b ON b.id = l.bench WHERE l.adapter <> '' ORDER BY b.name, l.name`); err != nil {
+		return nil, err
+	}
+	all := map[string][]Link{}
+	for _, l := range rows {
+		all[l.Adapter] = append(all[l.Adapter], l)
+	}
+	return all, nil
 }
 
 func (s *Store) places(ctx context.Context, where string, args ...any) (all []Link, err error) {

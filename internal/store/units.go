@@ -195,15 +195,20 @@ func (s *Store) NoteFacts(ctx context.Context, key trust.Key, unit string, facts
 func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []core.Fact) error {
 	facts = append([]core.Fact(nil), facts...) // in the order of the key, which fills pages well
 	sort.Slice(facts, func(i, j int) bool { return facts[i].Name < facts[j].Name })
+	var rows []any
 	for _, f := range facts {
 		var photo []byte
 		if f.Photo != nil {
 			photo = f.Photo[:]
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by, evidence, seal) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			unit, f.Name, f.Value, f.Source, f.At.UTC().Truncate(time.Microsecond), f.By, photo, s.sealFact(unit, f)); err != nil {
+		rows = append(rows, unit, f.Name, f.Value, f.Source, f.At.UTC().Truncate(time.Microsecond), f.By, photo, s.sealFact(unit, f))
+	}
+	if len(facts) > 0 {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO fact (unit, name, value, source, said_at, said_by, evidence, seal) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`+strings.Repeat(`, (?, ?, ?, ?, ?, ?, ?, ?)`, len(facts)-1), rows...); err != nil {
 			return err
 		}
+	}
+	for _, f := range facts {
 		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
 		if f.Source != core.FromWire && f.Name == core.FactRunning { // an eye counts where neither a wire nor a run has said more
 			if _, err := tx.ExecContext(ctx, `UPDATE unit SET running = ? WHERE id = ? AND (running = '' OR EXISTS (SELECT 1 FROM fact f WHERE f.unit = unit.id AND f.name = ? AND f.value = unit.running AND f.source <> ?))`, f.Value, unit, core.FactRunning, core.FromWire); err != nil {
