@@ -27,6 +27,15 @@ export async function add(name: string) {
   return (await api.POST('/api/passkeys', { body: { name, state: data.state, response } })).error
 }
 
+/** confirm makes sure with a passkey that it is oneself. */
+export async function confirm() {
+  const { data, error } = await api.POST('/api/session/confirm/passkey')
+  if (error) return error
+  const publicKey = PublicKeyCredential.parseRequestOptionsFromJSON((data.options as Options).publicKey as PublicKeyCredentialRequestOptionsJSON)
+  const passkey = answer(await navigator.credentials.get({ publicKey }))
+  return (await api.POST('/api/session/confirm', { body: { state: data.state, passkey } })).error
+}
+
 export async function signIn(): Promise<{ state: string; passkey: unknown }> {
   const { data, error } = await api.POST('/api/session/passkey')
   if (error) throw error

@@ -73,6 +73,7 @@ var Ways = []Way{
 	{"settings-reset", "put a unit's settings back to their defaults", "ferry settings reset {unit} --reason …", "/units/{unit}"},
 	{"second-ask", "ask a lead for leave to do what cannot be taken back", "ferry second ask {unit} --reason …", "/units/{unit}"},
 	{"confirm", "show the second factor again", "ferry confirm", "/people"},
+	{"sign-in", "sign this machine in", "ferry sign-in", "/let-in"},
 	{"consent", "consent to what not every unit may have", "ferry consent {unit} {for} --reason …", "/units/{unit}"},
 	{"backup-name", "name a backup", "ferry backups {unit} --name BACKUP=NAME", "/units/{unit}"},
 	{"test", "answer a test that is open", "ferry test {unit}", "/units/{unit}"},
@@ -195,6 +196,7 @@ func KeyTrust() core.Step                           { return step("key-trust") }
 func HoldEnd(unit string) core.Step                 { return step("hold-end", unit) }
 func SecondAsk(unit string) core.Step               { return step("second-ask", unit) }
 func Confirm() core.Step                            { return step("confirm") }
+func SignIn() core.Step                             { return step("sign-in") }
 func Consent(unit, what string) core.Step           { return step("consent", unit, what) }
 func BackupName(unit string) core.Step              { return step("backup-name", unit) }
 func Test(unit string) core.Step                    { return step("test", unit) }

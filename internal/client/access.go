@@ -231,14 +231,16 @@ type Passkey struct {
 	Used    *time.Time `json:"used,omitempty"`
 }
 
-// FactorCode is a code that a second factor shows.
+// FactorCode is a code that a second factor shows, or what a passkey has signed.
 type FactorCode struct {
-	Code string `json:"code" minLength:"6" maxLength:"6" pattern:"^[0-9]{6}$"`
+	Code    string          `json:"code,omitempty" maxLength:"6" pattern:"^([0-9]{6})?$"`
+	State   string          `json:"state,omitempty" maxLength:"8192" doc:"Of the dare, for a passkey."`
+	Passkey json.RawMessage `json:"passkey,omitempty" doc:"What the device has signed: W3C Web Authentication, level 3, section 5.1."`
 }
 
 // Confirm shows one's second factor: for five minutes it is sure that it is oneself.
 func (c *Client) Confirm(ctx context.Context, code string) error {
-	return c.call(ctx, "POST", "/api/session/confirm", FactorCode{code}, nil)
+	return c.call(ctx, "POST", "/api/session/confirm", FactorCode{Code: code}, nil)
 }
 
 // EndFactor takes somebody's second factor away.

@@ -514,7 +514,7 @@ func (v *Service) machineState(ctx context.Context, in *machineAsksIn) (client.M
 	if err != nil {
 		return client.MachineAnswer{}, err
 	}
-	x := store.Secret{Kind: store.SecretToken, Person: d.Person, Name: d.Machine, Scope: d.Scope, Expires: sql.NullTime{Time: v.clock.Now().Add(time.Duration(d.Days) * 24 * time.Hour).UTC(), Valid: true}}
+	x := store.Secret{Kind: store.SecretToken, Person: d.Person, Name: d.Machine, Scope: d.Scope, Confirmed: d.Decided, Expires: sql.NullTime{Time: v.clock.Now().Add(time.Duration(d.Days) * 24 * time.Hour).UTC(), Valid: true}}
 	text, err := v.addToken(ctx, &x)
 	return client.MachineAnswer{State: "given", Token: text, Name: p.Name, Ends: &x.Expires.Time}, err
 }
@@ -559,6 +559,11 @@ func (v *Service) letIn(ctx context.Context, in *letInIn) (none, error) {
 	d, err := v.store.DeviceByCode(ctx, typedCode(in.Code), v.clock.Now())
 	if err != nil {
 		return none{}, err
+	}
+	if b.Give { // its token counts as confirmed
+		if err := v.sure(ctx); err != nil {
+			return none{}, err
+		}
 	}
 	d.Person, d.Scope, d.Days, d.Given = sql.NullString{String: c.person.ID, Valid: true}, narrower(b.Scope, c.by.Scope), b.Days, b.Give
 	if err := v.store.DecideDevice(ctx, d, v.clock.Now()); err != nil {

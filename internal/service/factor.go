@@ -104,14 +104,26 @@ func (v *Service) withFactor(ctx context.Context, p store.Person, code string) e
 	return v.store.SignedIn(ctx, typed, address)
 }
 
-// sure asks whoever has a second factor to have shown it within the last five minutes, before
-// what others must be able to rely on: trust, withdrawals, ends of accounts and benches.
+// sure asks whoever has a second factor or a passkey to have shown it within the last five
+// minutes, before what others must be able to rely on: trust, withdrawals, ends of accounts and
+// benches, letting a machine in.
 func (v *Service) sure(ctx context.Context) error {
 	c := who(ctx)
-	if !c.person.FactorAt.Valid || c.by.Confirmed.Valid && v.clock.Now().Sub(c.by.Confirmed.Time) < sureFor {
+	if c.by.Confirmed.Valid && v.clock.Now().Sub(c.by.Confirmed.Time) < sureFor {
 		return nil
 	}
-	return core.Fail(core.NotAllowed, "this wants your second factor again: it was shown more than five minutes ago").Go(words.Confirm().To("Show it"))
+	if c.person.FactorAt.Valid {
+		return core.Fail(core.NotAllowed, "this wants your second factor again: it was shown more than five minutes ago").Go(words.Confirm().To("Show it"))
+	}
+	keys, err := v.store.Passkeys(ctx, c.person.ID)
+	if err != nil || len(keys) == 0 {
+		return err
+	}
+	no := core.Fail(core.NotAllowed, "this wants your passkey again: it was used more than five minutes ago")
+	if c.by.Kind != store.SecretSession { // a terminal has none
+		return no.Go(words.SignIn().To("Sign this machine in anew, and let it in from the console with your passkey"))
+	}
+	return no.Go(words.Confirm().To("Use it"))
 }
 
 // newFactor makes the secret of a second factor; it counts, in place of an older one, once its
@@ -142,10 +154,19 @@ func (v *Service) newFactor(ctx context.Context, _ *none) (client.Factor, error)
 
 type showFactorIn struct{ Body client.FactorCode }
 
-// confirm takes a code of one's second factor: the first makes it count, each makes sure for
-// five minutes that it is oneself.
+// confirm takes a code of one's second factor, or what one's passkey has signed: the first code
+// makes the factor count, each makes sure for five minutes that it is oneself.
 func (v *Service) confirm(ctx context.Context, in *showFactorIn) (none, error) {
 	c := who(ctx)
+	if in.Body.State != "" {
+		if _, err := v.byPasskey(ctx, dareSure, c.person.ID, in.Body.State, in.Body.Passkey); err != nil {
+			return none{}, err
+		}
+		return none{}, v.store.ConfirmSecret(ctx, c.secret, v.clock.Now())
+	}
+	if in.Body.Code == "" {
+		return none{}, core.Fail(core.NotUnderstood, "expected the six digits that the second factor shows, came nothing").Do("Type them.")
+	}
 	if len(c.person.Next) == 0 && !c.person.FactorAt.Valid {
 		return none{}, core.Fail(core.NotFound, "you have no second factor").Do("Set one up in the console, on the page Team.")
 	}

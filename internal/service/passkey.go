@@ -27,8 +27,9 @@ const (
 
 // What a dare is for; it is bound to that.
 const (
-	dareAdd = "add"
-	dareIn  = "sign-in"
+	dareAdd  = "add"
+	dareIn   = "sign-in"
+	dareSure = "confirm"
 )
 
 // dare is what the service wants signed. It travels with the browser, sealed.
@@ -230,17 +231,48 @@ func (v *Service) daresPasskey(ctx context.Context, _ *none) (client.PasskeyDare
 	return v.daring(ctx, dareIn, "", options, session)
 }
 
-// byPasskey finds out whose passkey has signed.
-func (v *Service) byPasskey(ctx context.Context, state string, response []byte) (p store.Person, err error) {
+// daresAgain begins to make sure with a passkey that it is oneself.
+func (v *Service) daresAgain(ctx context.Context, _ *none) (client.PasskeyDare, error) {
+	site, err := v.site(ctx)
+	if err != nil {
+		return client.PasskeyDare{}, err
+	}
+	c := who(ctx)
+	if c.by.Kind != store.SecretSession {
+		return client.PasskeyDare{}, core.Fail(core.NotAllowed, "a passkey is shown in the console, not with a token").Do("Sign in to the console.")
+	}
+	h, err := v.holder(ctx, c.person)
+	if err != nil {
+		return client.PasskeyDare{}, err
+	}
+	if len(h.keys) == 0 {
+		return client.PasskeyDare{}, core.Fail(core.NotFound, "you have no passkey").Do("Add one in the console, on the page Team.")
+	}
+	options, session, err := site.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))
+	if err != nil {
+		return client.PasskeyDare{}, err
+	}
+	return v.daring(ctx, dareSure, c.person.ID, options, session)
+}
+
+// byPasskey finds out whose passkey has signed what it was dared to; where a person is given, it
+// must be his.
+func (v *Service) byPasskey(ctx context.Context, what, person, state string, response []byte) (p store.Person, err error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return p, err
 	}
-	d, err := v.dared(ctx, dareIn, state)
+	d, err := v.dared(ctx, what, state)
 	if err != nil {
 		return p, err
 	}
 	wrong := core.Fail(core.NotAllowed, "this passkey does not sign anybody in here").Do("Sign in by password or link. Was the passkey taken away, or the account ended?")
+	if what == dareSure {
+		wrong = core.Fail(core.NotAllowed, "this passkey is not yours").Do("Use one of your own, or the second factor.")
+	}
+	if d.Person != person {
+		return p, wrong
+	}
 	parsed, err := protocol.ParseCredentialRequestResponseBytes(response)
 	if err != nil {
 		return p, wrong
@@ -251,7 +283,7 @@ func (v *Service) byPasskey(ctx context.Context, state string, response []byte) 
 		}
 		return v.holder(ctx, p)
 	}, d.Session, parsed)
-	if err != nil || used.Authenticator.CloneWarning {
+	if err != nil || used.Authenticator.CloneWarning || person != "" && p.ID != person {
 		address := who(ctx).address
 		if err := v.store.SignInFailed(ctx, core.DigestOf([]byte("passkey")), address, v.clock.Now()); err != nil {
 			return p, err

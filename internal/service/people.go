@@ -300,7 +300,7 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		}
 		how = "by the identity provider"
 	} else if in.Body.State != "" { // it stands for both factors
-		if p, err = v.byPasskey(ctx, in.Body.State, in.Body.Passkey); err != nil {
+		if p, err = v.byPasskey(ctx, dareIn, "", in.Body.State, in.Body.Passkey); err != nil {
 			return nil, err
 		}
 		how = "with a passkey"

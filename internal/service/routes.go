@@ -25,6 +25,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "GET", "/api/session/provider", "which-provider", anybody, "The team's identity provider, if it has one", v.whichProvider)
 	route(v, api, "POST", "/api/session/provider", "leave-for-provider", anybody, "Where the browser goes to be signed in by the identity provider (OpenID Connect, code flow with PKCE)", v.leaveFor)
 	route(v, api, "POST", "/api/session/passkey", "dare-passkey", anybody, "What a passkey is to sign to sign somebody in", v.daresPasskey)
+	route(v, api, "POST", "/api/session/confirm/passkey", "dare-again", Viewer, "What a passkey of one's own is to sign to make sure that it is oneself", v.daresAgain)
 	route(v, api, "POST", "/api/passkeys/begin", "new-passkey", Viewer, "Begin to add a passkey of one's own", v.newPasskey)
 	route(v, api, "POST", "/api/passkeys", "add-passkey", Viewer, "Keep the passkey that one's device has made", v.addPasskey)
 	route(v, api, "POST", "/api/passkeys/{id}/end", "end-passkey", Viewer, "Take a passkey of one's own away", v.endPasskey)

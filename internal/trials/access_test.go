@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -411,6 +412,38 @@ func TestAPasskeyInTheConsole(t *testing.T) {
 	}
 	if after := kept(); after != before {
 		t.Errorf("nobody's asking has left %d rows", after-before)
+	}
+	// Five minutes after it was used it is wanted again before what others rely on, by every door.
+	do(t, x, chromedp.Navigate(w.Base+"/sign-in"), press(`[data-passkey]`), browser.Until(`location.pathname === '/today'`))
+	earlier := func() {
+		t.Helper()
+		if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE secret SET confirmed_at = '2020-01-01' WHERE confirmed_at IS NOT NULL`); err != nil {
+			t.Fatal(err)
+		}
+	}
+	earlier()
+	do(t, x, chromedp.Navigate(w.Base+"/people"), press(`[data-passkey-end]`), says("this wants your passkey again"), press(`[data-passkey-sure]`), says("For five minutes it is sure that it is you."))
+	_, err := w.Lead.EndFactor(ctx, "nobody", client.Reason{Reason: "its device is lost"})
+	if core.KindOf(err) != core.NotAllowed {
+		t.Errorf("with a token that nobody has confirmed: %v", err)
+	}
+	follow(t, w, "lead", err)
+	if err := w.Lead.Confirm(ctx, "123456"); core.KindOf(err) != core.NotFound {
+		t.Errorf("a code of nobody's factor: %v", err)
+	}
+	var foreign []int
+	do(t, x, chromedp.Evaluate(`(async () => {
+		const post = async (path, body) => await fetch(path, {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify(body)})
+		const signed = async (path) => {
+			const dare = await (await post(path)).json()
+			const publicKey = PublicKeyCredential.parseRequestOptionsFromJSON(dare.options.publicKey)
+			return {state: dare.state, passkey: (await navigator.credentials.get({publicKey})).toJSON()}
+		}
+		const toSignIn = await signed('/api/session/passkey'), again = await signed('/api/session/confirm/passkey')
+		return [(await post('/api/session/confirm', toSignIn)).status, (await post('/api/session', again)).status, (await post('/api/session/confirm', again)).status, (await post('/api/session/confirm', again)).status]
+	})()`, &foreign, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+	if !slices.Equal(foreign, []int{422, 422, 200, 403}) {
+		t.Errorf("signed for one thing and sent for another, right, and twice: %v", foreign)
 	}
 	do(t, x, chromedp.Navigate(w.Base+"/people"), press(`[data-passkey-end]`), browser.Until(`!document.querySelector('[data-passkey-of]')`), out,
 		chromedp.Navigate(w.Base+"/sign-in"), press(`[data-passkey]`), says("does not sign anybody in here"))

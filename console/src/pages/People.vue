@@ -7,7 +7,7 @@ import { computed, reactive, ref } from 'vue'
 import { api, problem, type Access, type Member, type Problem } from '../api/client'
 import { allSites } from '../lists'
 import Trouble from '../parts/Trouble.vue'
-import { add, canHave, declined } from '../passkeys'
+import { add, canHave, confirm, declined } from '../passkeys'
 import { session } from '../session'
 import { cap, when } from '../words'
 
@@ -85,7 +85,7 @@ async function setUp() {
   if (data) factor.value = data
   await done(error)
 }
-async function confirm() {
+async function showCode() {
   const { error } = await api.POST('/api/session/confirm', { body: { code: digits.value } })
   if (!error) {
     shown.value = factor.value ? 'From now on signing in wants it too.' : 'For five minutes it is sure that it is you.'
@@ -108,6 +108,15 @@ async function addPasskey() {
   try {
     await done(await add(device.value))
     device.value = ''
+  } catch (e) {
+    if (!declined(e)) trouble.value = problem(e)
+  }
+}
+async function sureByPasskey() {
+  try {
+    const error = await confirm()
+    if (!error) shown.value = 'For five minutes it is sure that it is you.'
+    await done(error)
   } catch (e) {
     if (!declined(e)) trouble.value = problem(e)
   }
@@ -188,6 +197,7 @@ async function makeToken() {
       <ul v-if="me.passkeys?.length" class="access">
         <li v-for="k in me.passkeys" :key="k.id" class="row spread" :data-passkey-of="k.name"><span><v-icon :icon="mdiKeyOutline" size="18" /> {{ k.name }}<span class="small muted seen">{{ k.used ? `used ${when(k.used)}` : `added ${when(k.created)}` }}</span></span><v-btn variant="text" size="small" data-passkey-end @click="endPasskey(k.id)">Take it away</v-btn></li>
       </ul>
+      <p v-if="me.passkeys?.length && canHave()" class="row"><v-btn variant="outlined" data-passkey-sure @click="sureByPasskey">It is me, by passkey</v-btn></p>
       <form v-if="canHave()" class="row own" @submit.prevent="addPasskey">
         <v-text-field v-model="device" label="Which device this is" hide-details class="secret" data-passkey-name />
         <v-btn type="submit" variant="outlined" :disabled="!device.trim()" data-passkey-add>Add one</v-btn>
@@ -200,7 +210,7 @@ async function makeToken() {
         <div><p>Read this with the program that shows your codes, or type the secret:</p><p class="mono text">{{ factor.secret }}</p><p>Then type the six digits that it shows.</p></div>
       </div>
       <p v-else-if="!me.factor" class="small">None yet: whoever knows your password, or gets hold of a link for you, is you.</p>
-      <form class="row" @submit.prevent="confirm">
+      <form class="row" @submit.prevent="showCode">
         <v-btn v-if="!factor" variant="outlined" data-factor-set @click="setUp">{{ me.factor ? 'Set up another' : 'Set one up' }}</v-btn>
         <template v-if="factor || me.factor"><v-text-field v-model="digits" label="The six digits" inputmode="numeric" autocomplete="one-time-code" maxlength="6" hide-details class="days" data-digits /><v-btn type="submit" variant="outlined" :disabled="digits.length !== 6" data-show>{{ factor ? 'That is what it shows' : 'It is me' }}</v-btn></template>
       </form>
