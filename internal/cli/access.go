@@ -312,6 +312,18 @@ func (a *app) accessName(x client.Access) string {
 	return name
 }
 
+// mayWords are the scope of a token, and to what it is bound.
+func mayWords(x client.Access) string {
+	says := x.Scope
+	if len(x.Sites) > 0 {
+		says += " at " + strings.Join(x.Sites, ", ")
+	}
+	if len(x.Benches) > 0 {
+		says += " on " + strings.Join(x.Benches, ", ")
+	}
+	return says
+}
+
 func seenWhen(x client.Access) string {
 	s := "never used"
 	if x.Seen != nil {
@@ -335,10 +347,12 @@ func (a *app) tokenVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s\n%s may %s, until %s. It is shown once; put it where the script finds it as FERRY_TOKEN.\n", x.Token, x.Name, x.Scope, when(*x.Ends))
+				fmt.Fprintf(a.out, "%s\n%s may %s, until %s. It is shown once; put it where the script finds it as FERRY_TOKEN.\n", x.Token, x.Name, mayWords(x.Access), when(*x.Ends))
 			})
 		})}
-	add.Flags().StringVar(&n.Scope, "scope", n.Scope, "read, work (what a technician does) or whole (all that you may)")
+	add.Flags().StringVar(&n.Scope, "scope", n.Scope, "read, work (what a technician does), catalogue (models, releases, images, bulletins) or whole (all that you may)")
+	add.Flags().StringArrayVar(&n.Sites, "site", nil, "of one for work: for the units of this site alone; may be given again")
+	add.Flags().StringArrayVar(&n.Benches, "bench", nil, "of one for work: at this bench alone; may be given again")
 	add.Flags().IntVar(&n.Days, "days", n.Days, "how long it is good")
 	list := &cobra.Command{Use: "list", Short: "Your sessions and tokens", Args: cobra.NoArgs, Example: "  ferry token list",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
@@ -359,7 +373,7 @@ func (a *app) tokenVerb() *cobra.Command {
 			return a.show(map[string]any{"access": mine}, func() {
 				var rows [][]string
 				for _, x := range mine {
-					rows = append(rows, []string{a.accessName(x), x.Scope, seenWhen(x), x.From, x.ID})
+					rows = append(rows, []string{a.accessName(x), mayWords(x), seenWhen(x), x.From, x.ID})
 				}
 				a.table([]string{"", "may", "", "from", "id"}, rows)
 			})

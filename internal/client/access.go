@@ -16,6 +16,8 @@ const (
 	ScopeRead  = "read"  // look
 	ScopeWork  = "work"  // what a technician does
 	ScopeWhole = "whole" // all that its owner may
+
+	ScopeCatalogue = "catalogue" // models, releases, images, bulletins, and nothing else that changes anything
 )
 
 // Access is a session or a token of somebody.
@@ -24,7 +26,9 @@ type Access struct {
 	Kind    string     `json:"kind" enum:"session,token" doc:"A session is a browser's; a token is a command line's, or a script's."`
 	Person  string     `json:"person" doc:"Whose it is: id."`
 	Name    string     `json:"name,omitempty" doc:"Of a token: as its owner has called it."`
-	Scope   string     `json:"scope,omitempty" enum:"read,work,whole" doc:"Of a token: what it may do of what its owner may."`
+	Scope   string     `json:"scope,omitempty" enum:"read,work,catalogue,whole" doc:"Of a token: what it may do of what its owner may."`
+	Sites   []string   `json:"sites,omitempty" doc:"Of a token: the sites to which it is bound."`
+	Benches []string   `json:"benches,omitempty" doc:"Of a token: the benches to which it is bound."`
 	Made    time.Time  `json:"made"`
 	Ends    *time.Time `json:"ends,omitempty" doc:"Empty where it has no end."`
 	Seen    *time.Time `json:"seen,omitempty" doc:"When it was used last, to five minutes."`
@@ -75,8 +79,11 @@ type MemberChange struct {
 // NewToken is a token that somebody makes for himself.
 type NewToken struct {
 	Name  string `json:"name" minLength:"2" maxLength:"120" doc:"What it is for: a machine, a script."`
-	Scope string `json:"scope,omitempty" enum:"read,work,whole" doc:"work where it is empty."`
+	Scope string `json:"scope,omitempty" enum:"read,work,catalogue,whole" doc:"work where it is empty."`
 	Days  int    `json:"days,omitempty" minimum:"1" maximum:"365" doc:"How long it is good; 30 where it is empty."`
+
+	Sites   []string `json:"sites,omitempty" maxItems:"20" doc:"Of one for work: the units of these sites alone."`
+	Benches []string `json:"benches,omitempty" maxItems:"20" doc:"Of one for work: at these benches alone, by name or id."`
 }
 
 // MadeToken is its text, shown once.

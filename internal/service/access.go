@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -114,7 +115,7 @@ type MachinePath struct {
 	Code string `path:"code" maxLength:"20"`
 }
 
-func (v *Service) member(p store.Person, access []store.Secret, keys []store.Passkey, waits bool, c caller) client.Member {
+func (v *Service) member(p store.Person, access []store.Secret, benches map[string]string, keys []store.Passkey, waits bool, c caller) client.Member {
 	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: timeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
 	if c.person.Role != Lead && c.person.ID != p.ID {
 		return m
@@ -122,7 +123,7 @@ func (v *Service) member(p store.Person, access []store.Secret, keys []store.Pas
 	m.Email, m.Factor, m.Secret = p.Email, p.FactorAt.Valid, p.Password.Valid
 	for _, x := range access {
 		if x.Person.String == p.ID {
-			m.Access = append(m.Access, accessOf(x, c))
+			m.Access = append(m.Access, accessOf(x, c, benches))
 		}
 	}
 	for _, k := range keys {
@@ -134,9 +135,37 @@ func (v *Service) member(p store.Person, access []store.Secret, keys []store.Pas
 	return m
 }
 
-func accessOf(x store.Secret, c caller) client.Access {
-	return client.Access{ID: x.ID.String, Kind: x.Kind, Person: x.Person.String, Name: x.Name, Scope: x.Scope, Made: x.Created.UTC(), Ends: timeOf(x.Expires), Seen: timeOf(x.Seen), From: x.From,
+func accessOf(x store.Secret, c caller, benches map[string]string) client.Access {
+	a := client.Access{ID: x.ID.String, Kind: x.Kind, Person: x.Person.String, Name: x.Name, Scope: x.Scope, Sites: store.At(x.Sites), Made: x.Created.UTC(), Ends: timeOf(x.Expires), Seen: timeOf(x.Seen), From: x.From,
 		Current: slices.Equal(x.Digest, c.secret[:])}
+	for _, id := range store.At(x.Benches) {
+		a.Benches = append(a.Benches, cmp.Or(benches[id], id))
+	}
+	return a
+}
+
+// boundTo says in words to what a token is bound.
+func boundTo(x store.Secret, benches map[string]string) (says string) {
+	if all := store.At(x.Sites); len(all) > 0 {
+		says = " at " + strings.Join(all, ", ")
+	}
+	if all := accessOf(x, caller{}, benches).Benches; len(all) > 0 {
+		says += " on " + strings.Join(all, ", ")
+	}
+	return says
+}
+
+// benchNames are the names of benches, by id, if any of some tokens is bound to one.
+func (v *Service) benchNames(ctx context.Context, all ...store.Secret) (map[string]string, error) {
+	if !slices.ContainsFunc(all, func(x store.Secret) bool { return x.Benches.String != "" }) {
+		return nil, nil
+	}
+	benches, err := v.store.Benches(ctx)
+	names := map[string]string{}
+	for _, b := range benches {
+		names[b.ID] = b.Name
+	}
+	return names, err
 }
 
 // listPeople shows the team. Where somebody is signed in, a lead sees, and whoever it is.
@@ -160,8 +189,12 @@ func (v *Service) listPeople(ctx context.Context, _ *none) (client.People, error
 		return out, err
 	}
 	invited, err := v.store.Invited(ctx, v.clock.Now())
+	benches, err := v.benchNames(ctx, access...)
+	if err != nil {
+		return out, err
+	}
 	for _, p := range people {
-		out.People = append(out.People, v.member(p, access, keys, invited[p.ID], c))
+		out.People = append(out.People, v.member(p, access, benches, keys, invited[p.ID], c))
 	}
 	return out, err
 }
@@ -204,7 +237,7 @@ func (v *Service) invite(ctx context.Context, in *newMemberIn) (client.Invited, 
 		return client.Invited{}, err
 	}
 	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
-	return client.Invited{Member: v.member(p, nil, nil, true, who(ctx)), Code: code.Code, Expires: code.Expires}, err
+	return client.Invited{Member: v.member(p, nil, nil, nil, true, who(ctx)), Code: code.Code, Expires: code.Expires}, err
 }
 
 type changeMemberIn struct {
@@ -294,6 +327,9 @@ func elsewhere(c caller, u store.Unit) error {
 	if c.person.Role == Lead || c.person.WorksOn(u.Site) {
 		return nil
 	}
+	if len(c.person.Bound) > 0 {
+		return core.Fail(core.NotAllowed, "unit %s is at %s, and this token is for %s", u.Serial, u.Site, everywhere(c.person.Bound)).Unit("nothing was changed").Do("Take another token, or sign in.")
+	}
 	return core.Fail(core.NotAllowed, "unit %s is at %s, and you work at %s", u.Serial, u.Site, everywhere(c.person.WorksAt())).Unit("nothing was changed").Do("Ask somebody who works there, or a lead.")
 }
 
@@ -301,7 +337,16 @@ func elsewhere(c caller, u store.Unit) error {
 // his: whatever call it is, by what its path names.
 func (v *Service) withinSites(ctx context.Context, unit, of string) error {
 	c := who(ctx)
-	if c.person.Role == Lead || len(c.person.WorksAt()) == 0 || unit == "" && of == "" {
+	if of != "" && c.by.Benches.Valid {
+		r, err := v.store.Run(ctx, of)
+		if err == nil {
+			err = atBench(c, r.Bench, r.BenchName)
+		}
+		if err != nil && core.KindOf(err) != core.NotFound {
+			return err
+		}
+	}
+	if c.person.Role == Lead || len(c.person.WorksAt())+len(c.person.Bound) == 0 || unit == "" && of == "" {
 		return nil
 	}
 	if unit == "" {
@@ -324,13 +369,62 @@ func (v *Service) withinSites(ctx context.Context, unit, of string) error {
 	return elsewhere(c, u)
 }
 
+// atBench refuses a token that is bound to other benches.
+func atBench(c caller, bench, name string) error {
+	if all := store.At(c.by.Benches); len(all) == 0 || slices.Contains(all, bench) {
+		return nil
+	}
+	return core.Fail(core.NotAllowed, "this token is not for bench %s", name).Unit("nothing was changed").Do("Take another token, or sign in.")
+}
+
+// bind binds a new token to sites and benches: never to more than the token with which it is made.
+func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []string) (err error) {
+	c := who(ctx)
+	if len(sites)+len(benches) > 0 && x.Scope != client.ScopeWork {
+		return core.Fail(core.NotUnderstood, "only a token for work is bound to sites or benches; this one is for %q", x.Scope).Unit("nothing was changed").Do("Say --scope work, or leave them out.")
+	}
+	if x.Sites, err = v.sitesOf(ctx, sites); err != nil {
+		return err
+	}
+	if x.Sites.String == "" {
+		x.Sites = c.by.Sites
+	}
+	for _, name := range store.At(x.Sites) {
+		if !(store.Person{Bound: c.person.Bound, Sites: c.person.Sites}).WorksOn(name) && c.person.Role != Lead {
+			return core.Fail(core.NotAllowed, "you do not work at %s", name).Unit("nothing was changed").Do("Name sites at which you work.")
+		}
+	}
+	var ids []string
+	for _, name := range benches {
+		b, err := v.store.BenchBy(ctx, name)
+		if err == nil {
+			err = atBench(c, b.ID, b.Name)
+		}
+		if err != nil {
+			return err
+		}
+		ids = append(ids, b.ID)
+	}
+	if x.Benches = store.Lines(ids); len(ids) == 0 {
+		x.Benches = c.by.Benches
+	}
+	if x.Scope == client.ScopeCatalogue { // so that an older version beside this one, which does not know the scope, does not take it
+		x.Benches = sql.NullString{Valid: true}
+	}
+	return nil
+}
+
 func (v *Service) oneMember(ctx context.Context, p store.Person) (client.Member, error) {
 	access, err := v.store.Access(ctx, p.ID, v.clock.Now())
 	if err != nil {
 		return client.Member{}, err
 	}
 	keys, err := v.store.Passkeys(ctx, p.ID)
-	return v.member(p, access, keys, false, who(ctx)), err
+	if err != nil {
+		return client.Member{}, err
+	}
+	benches, err := v.benchNames(ctx, access...)
+	return v.member(p, access, benches, keys, false, who(ctx)), err
 }
 
 type endMemberIn struct {
@@ -420,11 +514,13 @@ func (v *Service) lasting(c caller, days int) sql.NullTime {
 
 // narrower is a scope that is within another.
 func narrower(scope, within string) string {
-	order := []string{client.ScopeRead, client.ScopeWork, client.ScopeWhole}
-	if within == "" {
-		within = client.ScopeWhole
+	switch {
+	case scope == within || within == "" || within == client.ScopeWhole:
+		return scope
+	case scope == client.ScopeWhole:
+		return within
 	}
-	return order[min(slices.Index(order, scope), slices.Index(order, within))]
+	return client.ScopeRead // of work and catalogue neither is within the other
 }
 
 type newTokenIn struct{ Body client.NewToken }
@@ -437,11 +533,18 @@ func (v *Service) makeToken(ctx context.Context, in *newTokenIn) (client.MadeTok
 		b.Scope = client.ScopeWork
 	}
 	x := store.Secret{Kind: store.SecretToken, Person: sql.NullString{String: c.person.ID, Valid: true}, Name: short(strings.TrimSpace(b.Name), 120), Expires: v.lasting(c, b.Days), Scope: narrower(b.Scope, c.by.Scope), Created: v.clock.Now()}
+	if err := v.bind(ctx, &x, b.Sites, b.Benches); err != nil {
+		return client.MadeToken{}, err
+	}
 	text, err := v.addToken(ctx, &x)
 	if err != nil {
 		return client.MadeToken{}, err
 	}
-	return client.MadeToken{Access: accessOf(x, c), Token: text}, v.audit(ctx, auditToken, "", "%s: may %s, until %s", x.Name, x.Scope, x.Expires.Time.Format("2006-01-02 15:04"))
+	benches, err := v.benchNames(ctx, x)
+	if err != nil {
+		return client.MadeToken{}, err
+	}
+	return client.MadeToken{Access: accessOf(x, c, benches), Token: text}, v.audit(ctx, auditToken, "", "%s: may %s%s, until %s", x.Name, x.Scope, boundTo(x, benches), x.Expires.Time.Format("2006-01-02 15:04"))
 }
 
 // addToken keeps a new token, and reads it back with its id.

@@ -80,7 +80,7 @@ func (v *Service) find(ctx context.Context, at string) (place, error) {
 		if err != nil {
 			return place{}, err
 		}
-		return v.within(p)
+		return v.within(ctx, p)
 	}
 	u, err := v.store.Unit(ctx, at)
 	if err != nil {
@@ -91,7 +91,7 @@ func (v *Service) find(ctx context.Context, at string) (place, error) {
 		return place{}, err
 	}
 	if len(places) > 0 {
-		return v.within(place{places[0], &u})
+		return v.within(ctx, place{places[0], &u})
 	}
 	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Go(words.Identify("BENCH/LINK").To("Plug it in, then"))
 }
@@ -178,7 +178,10 @@ func (p place) free() error {
 }
 
 // within refuses a link whose bench is out of reach.
-func (v *Service) within(p place) (place, error) {
+func (v *Service) within(ctx context.Context, p place) (place, error) {
+	if err := atBench(who(ctx), p.Bench, p.BenchName); err != nil {
+		return p, err
+	}
 	if !v.online(p.Seen, p.Revoked) {
 		return p, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", p.BenchName).Go(words.BenchStart().To("Start it"))
 	}

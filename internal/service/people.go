@@ -155,7 +155,7 @@ func (v *Service) lookUp(ctx context.Context, c caller, text, kind string) (call
 			return c, err
 		}
 	}
-	c.person.Role = capped(c.person.Role, x.Scope)
+	c.person.Role, c.person.Bound = capped(c.person.Role, x.Scope), store.At(x.Sites)
 	return c, nil
 }
 
@@ -166,6 +166,8 @@ func capped(role, scope string) string {
 		return Viewer
 	case scope == client.ScopeWork && role == Lead:
 		return Technician
+	case scope == client.ScopeCatalogue && role != Lead: // a lead's to change
+		return Viewer
 	}
 	return role
 }
@@ -181,7 +183,9 @@ func writeProblem(w http.ResponseWriter, err error) {
 }
 
 // allow checks the caller against the role that a route asks for.
-func allow(c caller, role string) error {
+// It may be that of a token for the catalogue alone: path is what is called, changes whether
+// that may change anything.
+func allow(c caller, role, path string, changes bool) error {
 	switch {
 	case role == anybody:
 		return nil
@@ -189,10 +193,22 @@ func allow(c caller, role string) error {
 		return nil
 	case c.person.ID == "" && c.bench == "":
 		return plainProblem(http.StatusUnauthorized, "nobody is signed in")
+	case c.by.Scope == client.ScopeCatalogue && changes && !catalogues(path):
+		return core.Fail(core.NotAllowed, "this token is for the catalogue: models, releases, images, bulletins").Unit("nothing was changed").Do("Take another token, or sign in.")
 	case c.person.ID == "" || role == benchOnly || rank[c.person.Role] < rank[role]:
 		return core.Fail(core.NotAllowed, "this needs the role %s; you are %s", role, roleOf(c)).Do("Ask somebody with that role.")
 	}
 	return nil
+}
+
+// catalogues tells whether a call is about the catalogue.
+func catalogues(path string) bool {
+	for _, p := range []string{"models", "releases", "images", "packs", "targets", "bulletins", "profiles"} {
+		if rest, ok := strings.CutPrefix(path, "/api/"+p); ok && (rest == "" || rest[0] == '/') {
+			return true
+		}
+	}
+	return false
 }
 
 func roleOf(c caller) string {

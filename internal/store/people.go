@@ -28,24 +28,24 @@ type Person struct {
 	FactorAt sql.NullTime   `db:"factor_at" json:"-"`   // since when it counts
 	Step     int64          `db:"factor_step" json:"-"` // of time, of which its code was used last
 	Sites    sql.NullString `db:"sites" json:"-"`       // at which he works, one a line; everywhere where there is none
+	Bound    []string       `db:"-" json:"-"`           // the sites to which the token is bound with which he works; none: it is not
 	Seal
 }
 
 var personColumns = `id, name, role, password, created_at, email, ended_at, factor, factor_at, factor_step, factor_next, sites, ` + sealColumns("person", "")
 
 // WorksAt are the sites at which somebody works; empty for everywhere.
-func (p Person) WorksAt() []string {
-	if p.Sites.String == "" {
-		return nil
-	}
-	return strings.Split(p.Sites.String, "\n")
-}
+func (p Person) WorksAt() []string { return At(p.Sites) }
 
 // WorksOn tells whether he may work on a unit at a place. One of which nobody has said where it
 // is, is anybody's.
 func (p Person) WorksOn(place string) bool {
-	all := p.WorksAt()
-	return len(all) == 0 || place == "" || slices.ContainsFunc(all, func(name string) bool { return Site{Name: name}.Covers(place) })
+	return covers(p.WorksAt(), place) && covers(p.Bound, place)
+}
+
+// covers tells whether a place is at one of some sites. Without any, each is.
+func covers(sites []string, place string) bool {
+	return len(sites) == 0 || place == "" || slices.ContainsFunc(sites, func(name string) bool { return Site{Name: name}.Covers(place) })
 }
 
 // AddPerson adds somebody. A name that is taken is an error: whoever has it is another.
@@ -213,10 +213,26 @@ type Secret struct {
 	Until sql.NullTime   `db:"until_at"`  // of a code: what comes of it ends then at the latest
 
 	Confirmed sql.NullTime `db:"confirmed_at"` // when its owner has shown his factor last
+
+	Sites   sql.NullString `db:"sites"`   // where a token may work, one a line; none: where its owner may
+	Benches sql.NullString `db:"benches"` // at which benches, by id; none: at all
 	Seal
 }
 
-var secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at, confirmed_at, ` + sealColumns("secret", "")
+// At splits what a token is bound to.
+func At(lines sql.NullString) []string {
+	if lines.String == "" {
+		return nil
+	}
+	return strings.Split(lines.String, "\n")
+}
+
+// Lines puts what a token is bound to together.
+func Lines(all []string) sql.NullString {
+	return sql.NullString{String: strings.Join(all, "\n"), Valid: len(all) > 0}
+}
+
+var secretColumns = `digest, kind, person, bench, name, created_at, expires_at, used_at, id, scope, seen_at, seen_from, until_at, confirmed_at, sites, benches, ` + sealColumns("secret", "")
 
 // AddSecret keeps a secret's digest.
 func (s *Store) AddSecret(ctx context.Context, x Secret) error {
@@ -224,8 +240,8 @@ func (s *Store) AddSecret(ctx context.Context, x Secret) error {
 		x.Created = time.Now()
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at, confirmed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until, x.Confirmed); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO secret (digest, kind, person, bench, name, created_at, expires_at, id, scope, seen_from, until_at, confirmed_at, sites, benches) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			x.Digest, x.Kind, x.Person, x.Bench, x.Name, x.Created.UTC(), x.Expires, NewID(), x.Scope, x.From, x.Until, x.Confirmed, x.Sites, x.Benches); err != nil {
 			return err
 		}
 		return s.seal(ctx, tx, "secret", "digest = ?", x.Digest)

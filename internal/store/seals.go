@@ -38,7 +38,7 @@ type sealedTable struct {
 
 var sealedTables = map[string]sealedTable{
 	"person":         {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}, []string{"sites"}},
-	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}, nil},
+	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}, []string{"sites", "benches"}},
 	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "person"}, nil, nil},
 	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil, nil},
 	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}, nil},

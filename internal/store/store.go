@@ -31,7 +31,7 @@ import (
 var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 26
+const Schema = 27
 
 // Store is the database.
 type Store struct {

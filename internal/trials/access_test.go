@@ -151,6 +151,72 @@ func TestSomebodyComesAndGoes(t *testing.T) {
 	if wide, err := reads.MakeToken(ctx, client.NewToken{Name: "more", Scope: client.ScopeWhole}); err != nil || wide.Scope != client.ScopeRead {
 		t.Errorf("%+v %v", wide, err)
 	}
+	// One that is bound works there alone, and what is made with it is bound too; one for the
+	// catalogue changes nothing else.
+	for _, site := range []string{"Gannet Quay", "Ormsay"} {
+		if _, err := w.Lead.PutSite(ctx, client.NewSite{Name: site}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := w.Lead.EnterUnit(ctx, client.NewUnit{Model: "small", Serial: "S-0001", Site: "Gannet Quay, hall A"}); err != nil && core.KindOf(err) != core.Busy {
+		t.Fatal(err)
+	}
+	with := func(n client.NewToken) *client.Client {
+		t.Helper()
+		x, err := hers.MakeToken(ctx, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := client.New(w.Base, x.Token, core.System{})
+		t.Cleanup(c.Close)
+		return c
+	}
+	here, away, bench := with(client.NewToken{Name: "hall A", Sites: []string{"Gannet Quay"}}), with(client.NewToken{Name: "the isle", Sites: []string{"Ormsay"}}), with(client.NewToken{Name: "at the bench", Benches: []string{"b"}})
+	if _, err := bench.Identify(ctx, "b/a", ""); err != nil {
+		t.Errorf("at its bench: %v", err)
+	}
+	note := func(c *client.Client) error {
+		return c.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: "D", Source: "label"}}})
+	}
+	if err := note(here); err != nil {
+		t.Errorf("at its site: %v", err)
+	}
+	if err := note(away); core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "this token is for Ormsay") {
+		t.Errorf("elsewhere: %v", err)
+	}
+	if more, err := away.MakeToken(ctx, client.NewToken{Name: "more"}); err != nil || len(more.Sites) != 1 {
+		t.Errorf("made with a bound one: %+v %v", more, err)
+	}
+	if _, err := away.MakeToken(ctx, client.NewToken{Name: "more", Sites: []string{"Gannet Quay"}}); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("made for elsewhere: %v", err)
+	}
+	if _, err := hers.MakeToken(ctx, client.NewToken{Name: "looks", Scope: client.ScopeRead, Benches: []string{"b"}}); core.KindOf(err) != core.NotUnderstood {
+		t.Errorf("bound, and for looking: %v", err)
+	}
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at, seal) SELECT '0193aaaa-0000-7000-8000-000000000001', 'other', public_key, '', enrolled_at, NULL FROM bench LIMIT 1`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE secret SET benches = '0193aaaa-0000-7000-8000-000000000001' WHERE name = 'at the bench'`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := bench.Links(ctx); err == nil {
+		t.Error("a token that was bound anew behind the service's back is still good")
+	}
+	leads, err := w.Lead.MakeToken(ctx, client.NewToken{Name: "the catalogue's", Scope: client.ScopeCatalogue})
+	if err != nil {
+		t.Fatal(err)
+	}
+	catalogue := client.New(w.Base, leads.Token, core.System{})
+	t.Cleanup(catalogue.Close)
+	if _, err := catalogue.PutModel(ctx, coretest.Small); err != nil {
+		t.Errorf("the catalogue's: %v", err)
+	}
+	if err := note(catalogue); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("the catalogue's notes a fact: %v", err)
+	}
+	if more, err := catalogue.MakeToken(ctx, client.NewToken{Name: "more", Scope: client.ScopeWhole}); core.KindOf(err) != core.NotAllowed {
+		t.Errorf("the catalogue's makes a token: %+v %v", more, err)
+	}
 	told(t, l.must(0, "people", "list"), "Edda Rooke", "edda@example.org", "token night report", "token edda@van")
 
 	// The account is ended: nothing of hers is good any more.

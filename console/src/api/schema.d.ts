@@ -2992,6 +2992,8 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Access: {
+            /** @description Of a token: the benches to which it is bound. */
+            benches?: string[];
             /** @description It is the one with which this was asked. */
             current?: boolean;
             /**
@@ -3017,12 +3019,14 @@ export interface components {
              * @description Of a token: what it may do of what its owner may.
              * @enum {string}
              */
-            scope?: "read" | "work" | "whole";
+            scope?: "read" | "work" | "catalogue" | "whole";
             /**
              * Format: date-time
              * @description When it was used last, to five minutes.
              */
             seen?: string;
+            /** @description Of a token: the sites to which it is bound. */
+            sites?: string[];
         };
         Adapter: {
             /** @description The link where it was read last as a unit. */
@@ -4770,6 +4774,8 @@ export interface components {
             device: string;
         };
         MadeToken: {
+            /** @description Of a token: the benches to which it is bound. */
+            benches?: string[];
             /** @description It is the one with which this was asked. */
             current?: boolean;
             /**
@@ -4795,12 +4801,14 @@ export interface components {
              * @description Of a token: what it may do of what its owner may.
              * @enum {string}
              */
-            scope?: "read" | "work" | "whole";
+            scope?: "read" | "work" | "catalogue" | "whole";
             /**
              * Format: date-time
              * @description When it was used last, to five minutes.
              */
             seen?: string;
+            /** @description Of a token: the sites to which it is bound. */
+            sites?: string[];
             token: string;
         };
         Matrix: {
@@ -5599,6 +5607,8 @@ export interface components {
             version?: string;
         };
         NewToken: {
+            /** @description Of one for work: at these benches alone, by name or id. */
+            benches?: string[];
             /**
              * Format: int64
              * @description How long it is good; 30 where it is empty.
@@ -5610,7 +5620,9 @@ export interface components {
              * @description work where it is empty.
              * @enum {string}
              */
-            scope?: "read" | "work" | "whole";
+            scope?: "read" | "work" | "catalogue" | "whole";
+            /** @description Of one for work: the units of these sites alone. */
+            sites?: string[];
         };
         NewTray: {
             /** @description The first goes alone, and opens the rest when it is proven. */

@@ -19,7 +19,7 @@ const link = ref<{ for: string; text: string; until: string } | null>(null)
 const ending = ref<Member | null>(null)
 const reason = ref('')
 const making = ref(false)
-const wanted = reactive({ name: '', scope: 'work' as 'read' | 'work' | 'whole', days: 30 })
+const wanted = reactive({ name: '', scope: 'work' as 'read' | 'work' | 'catalogue' | 'whole', days: 30, sites: [] as string[], benches: [] as string[] })
 const made = ref<{ name: string; token: string; until: string } | null>(null)
 
 const factor = ref<{ picture: string; secret: string } | null>(null)
@@ -27,17 +27,22 @@ const digits = ref('')
 const shown = ref('')
 
 const siteNames = ref<string[]>([]) // at which a technician may work
+const mySites = ref<string[]>([]) // to which a token of one's own may be bound
+const benchNames = ref<string[]>([])
 
 const lead = computed(() => session.may('lead'))
 const me = computed(() => people.value?.find((p) => p.id === session.person?.id))
-const scopes = [{ title: 'look', value: 'read' }, { title: 'what a technician does', value: 'work' }, { title: 'all that I may', value: 'whole' }]
-const scopeWords: Record<string, string> = { read: 'may look', work: 'may do what a technician does', whole: 'may do all of it', '': '' }
+const scopes = [{ title: 'look', value: 'read' }, { title: 'what a technician does', value: 'work' }, { title: 'keep the catalogue', value: 'catalogue' }, { title: 'all that I may', value: 'whole' }]
+const scopeWords: Record<string, string> = { read: 'may look', work: 'may do what a technician does', catalogue: 'may keep the catalogue', whole: 'may do all of it', '': '' }
 
 async function load() {
   const { data, error } = await api.GET('/api/people')
   if (error) trouble.value = problem(error)
   else people.value = data.people
-  if (lead.value) siteNames.value = (await allSites()).map((s) => s.name)
+  const names = (await allSites()).map((s) => s.name)
+  if (lead.value) siteNames.value = names
+  mySites.value = me.value?.sites?.length ? me.value.sites : names
+  benchNames.value = ((await api.GET('/api/benches')).data?.benches ?? []).map((b) => b.name)
 }
 load()
 
@@ -130,7 +135,7 @@ async function lost(p: Member) {
   await done(error)
 }
 async function makeToken() {
-  const { data, error } = await api.POST('/api/access/tokens', { body: { name: wanted.name, scope: wanted.scope, days: Number(wanted.days) } })
+  const { data, error } = await api.POST('/api/access/tokens', { body: { name: wanted.name, scope: wanted.scope, days: Number(wanted.days), ...(wanted.scope === 'work' && { sites: wanted.sites, benches: wanted.benches }) } })
   if (data) {
     made.value = { name: wanted.name, token: data.token, until: when(data.ends!) }
     making.value = false
@@ -176,7 +181,7 @@ async function makeToken() {
         </div>
         <ul v-if="p.access.length" class="access">
           <li v-for="x in p.access" :key="x.id" class="row spread">
-            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? `token ${x.name ?? ''}` : 'signed in' }}<template v-if="x.current"> (here)</template><span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.seen ? `used ${when(x.seen)}` : 'never used', x.ends ? `ends ${when(x.ends)}` : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
+            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? `token ${x.name ?? ''}` : 'signed in' }}<template v-if="x.current"> (here)</template><span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.sites?.length ? `at ${x.sites.join(', ')}` : '', x.benches?.length ? `on ${x.benches.join(', ')}` : '', x.seen ? `used ${when(x.seen)}` : 'never used', x.ends ? `ends ${when(x.ends)}` : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
             <v-btn variant="text" size="small" :data-end-access="x.id" @click="endAccess(x)">End it</v-btn>
           </li>
         </ul>
@@ -219,6 +224,8 @@ async function makeToken() {
       <form class="row token" @submit.prevent="makeToken">
         <v-text-field v-model="wanted.name" label="What it is for" hide-details data-token-name />
         <v-select v-model="wanted.scope" :items="scopes" label="It may" hide-details />
+        <v-select v-if="wanted.scope === 'work' && mySites.length" v-model="wanted.sites" :items="mySites" multiple label="At these sites alone" placeholder="all" persistent-placeholder hide-details data-field="token-sites" />
+        <v-select v-if="wanted.scope === 'work' && benchNames.length" v-model="wanted.benches" :items="benchNames" multiple label="At these benches alone" placeholder="all" persistent-placeholder hide-details data-field="token-benches" />
         <v-text-field v-model="wanted.days" type="number" min="1" max="365" label="Days" hide-details class="days" />
         <v-btn type="submit" variant="outlined" :disabled="wanted.name.trim().length < 2" data-token-go>Make it</v-btn>
       </form>
