@@ -55,6 +55,7 @@ type Bench struct {
 	Options
 	dir       string
 	id        identity
+	called    atomic.Pointer[string]
 	key       trust.Key
 	client    *client.Client
 	pack      *pack
@@ -105,11 +106,33 @@ func Enrol(ctx context.Context, dir, service, code, name string, pins ...core.Di
 	if err != nil {
 		return err
 	}
-	raw, err := json.MarshalIndent(identity{service, got.Bench, name, got.Token, got.ServiceKey, key.Encode(), pins}, "", "  ")
+	return identity{service, got.Bench, name, got.Token, got.ServiceKey, key.Encode(), pins}.write(dir)
+}
+
+func (id identity) write(dir string) error {
+	raw, err := json.MarshalIndent(id, "", "  ")
 	if err != nil {
 		return err
 	}
 	return replace(filepath.Join(dir, "bench.json"), raw)
+}
+
+// Name is what people call the bench; a lead may change it.
+func (b *Bench) Name() string { return *b.called.Load() }
+
+// rename takes the name that the service calls the bench by.
+func (b *Bench) rename(name string) error {
+	id, err := readIdentity(b.dir)
+	if err != nil {
+		return err
+	}
+	id.Name = name
+	if err := id.write(b.dir); err != nil {
+		return err
+	}
+	b.Log.Info("the bench has another name", "was", b.Name(), "is", name)
+	b.called.Store(&name)
+	return nil
 }
 
 // Pin has the bench whose folder this is believe only a service whose certificate has one of
@@ -120,11 +143,7 @@ func Pin(dir string, pins []core.Digest) error {
 		return err
 	}
 	id.Pins = pins
-	raw, err := json.MarshalIndent(id, "", "  ")
-	if err != nil {
-		return err
-	}
-	return replace(filepath.Join(dir, "bench.json"), raw)
+	return id.write(dir)
 }
 
 func readIdentity(dir string) (id identity, err error) {
@@ -146,6 +165,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 		return nil, err
 	}
 	b := &Bench{Options: o, dir: dir, id: id, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
+	b.called.Store(&id.Name)
 	if b.key, err = trust.DecodeKey(b.id.Key); err != nil {
 		return nil, err
 	}
@@ -345,9 +365,14 @@ func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	b.mu.Unlock()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh})
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh, Name: b.Name()})
 	if err != nil {
 		return err
+	}
+	if c.Name != "" && c.Name != b.Name() {
+		if err := b.rename(c.Name); err != nil {
+			b.Log.Error("the bench's new name cannot be put down", "error", err)
+		}
 	}
 	if c.Checkpoint != nil && b.witness.take(*c.Checkpoint) {
 		b.tells.Store(true)

@@ -47,8 +47,8 @@ func (b *Bench) check(ctx context.Context, o client.Order) (client.Result, error
 	if o.Model == "" { // whoever answers is the one that should be there
 		found, err := b.identify(ctx, o)
 		if core.KindOf(err) == core.NotAnswering {
-			return client.Result{}, core.Fail(core.CannotTell, "nothing answers on %s/%s, and nobody has said which model should be there", b.id.Name, o.Link).
-				Go(words.CheckModel(b.id.Name+"/"+o.Link, "MODEL").To("Say which"))
+			return client.Result{}, core.Fail(core.CannotTell, "nothing answers on %s/%s, and nobody has said which model should be there", b.Name(), o.Link).
+				Go(words.CheckModel(b.Name()+"/"+o.Link, "MODEL").To("Say which"))
 		}
 		if err != nil {
 			return client.Result{}, err
@@ -145,7 +145,7 @@ func (b *Bench) listen(ctx context.Context, o client.Order) (client.Result, erro
 	}
 	if o.Loader {
 		if sheet == nil {
-			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.id.Name, o.Link).Go(words.Identify(b.id.Name + "/" + o.Link).To("Identify it first"))
+			return client.Result{}, core.Fail(core.CannotTell, "nobody knows whose loader is on %s/%s", b.Name(), o.Link).Go(words.Identify(b.Name() + "/" + o.Link).To("Identify it first"))
 		}
 		s, done, err := b.stream(ctx, o.Link, "somebody listens to a loader")
 		if err != nil {

@@ -21,7 +21,7 @@ import (
 // Open opens one of the job's links.
 func (j *job) Open(ctx context.Context, name string) (link.Link, error) {
 	for _, p := range j.ports {
-		if name == "" || j.bench.id.Name+"/"+p.Name == name {
+		if name == "" || j.bench.Name()+"/"+p.Name == name {
 			return p.open(ctx, j.bench.Clock)
 		}
 	}

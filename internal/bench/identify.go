@@ -91,7 +91,7 @@ func (b *Bench) identify(ctx context.Context, o client.Order) (client.Result, er
 		}
 		return r, err
 	}
-	at := b.id.Name + "/" + o.Link
+	at := b.Name() + "/" + o.Link
 	if spoilt := seen.Spoilt(); spoilt > 0 {
 		return client.Result{}, core.Fail(core.NotAnswering, "something speaks on %s, and it is no answer: %d characters came spoilt; tried %s", at, spoilt, strings.Join(tried, ", ")).
 			Unit("nothing was changed").Go(words.Check(at).To("Speed, parity, ground or another loader:"))

@@ -203,7 +203,7 @@ func (b *Bench) setLink(ctx context.Context, o client.Order) error {
 	}
 	if !n.Remove {
 		if why := to.absent(b.here()); why != "" {
-			return core.Fail(core.NotFound, "%s at bench %s", why, b.id.Name).Go(words.Ports(b.id.Name).To("See which ports there are"))
+			return core.Fail(core.NotFound, "%s at bench %s", why, b.Name()).Go(words.Ports(b.Name()).To("See which ports there are"))
 		}
 	}
 	held, err := b.hold(o.Link, "it is being chosen where the link goes")
@@ -365,9 +365,9 @@ func (b *Bench) holdAll(names []string, doing string) ([]*port, error) {
 	var held []*port
 	for _, name := range names {
 		bench, link, ok := strings.Cut(name, "/")
-		if !ok || bench != b.id.Name {
+		if !ok || bench != b.Name() {
 			letGo(held)
-			return nil, core.Fail(core.NotFound, "link %s is not one of bench %s", name, b.id.Name)
+			return nil, core.Fail(core.NotFound, "link %s is not one of bench %s", name, b.Name())
 		}
 		p, err := b.hold(link, doing)
 		if err != nil {

@@ -28,10 +28,10 @@ func (b *Bench) resume(ctx context.Context, o client.Order) error {
 	}
 	t := run.TakenUp{Epoch: o.Epoch, By: o.By, Label: o.Label, Why: "taken up by order", Links: o.Links, Slower: o.Slower}
 	was := j.journal.State().Opened
-	if link := b.id.Name + "/" + o.Link; was.Link != link || was.Bench != b.id.Bench {
+	if link := b.Name() + "/" + o.Link; was.Link != link || was.Bench != b.id.Bench {
 		t.Bench, t.Link = b.id.Bench, link
 	}
-	names := []string{b.id.Name + "/" + o.Link}
+	names := []string{b.Name() + "/" + o.Link}
 	for _, x := range j.journal.State().Sections {
 		if at := cmp.Or(o.Links[x.Name], x.Own, x.Link); at != "" && !slices.Contains(names, at) {
 			names = append(names, at)

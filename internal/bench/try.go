@@ -32,8 +32,8 @@ func (b *Bench) try(ctx context.Context, o client.Order) (client.Result, error) 
 	}
 	defer done()
 	began := b.Clock.Now()
-	said := recording.Recording{Remarks: []string{sheet.Model + ", section " + x.Name + ", tried on " + b.id.Name + "/" + o.Link + " " + began.UTC().Format("2006-01-02 15:04")}}
-	t := client.Tried{Link: b.id.Name + "/" + o.Link, Model: sheet.Model}
+	said := recording.Recording{Remarks: []string{sheet.Model + ", section " + x.Name + ", tried on " + b.Name() + "/" + o.Link + " " + began.UTC().Format("2006-01-02 15:04")}}
+	t := client.Tried{Link: b.Name() + "/" + o.Link, Model: sheet.Model}
 	var keeper visit.Keeper
 	if o.Write {
 		keeper = heldFile(filepath.Join(b.dir, "held-"+o.Link+".json"))

@@ -325,7 +325,15 @@ func (a *app) benchVerb() *cobra.Command {
 				fmt.Fprintf(a.out, "%s bench %s may not speak to the service any more. What it has signed stays signed.\n", a.paint(teal, "✓"), all.Benches[i].Name)
 			})
 		})}
-	v.AddCommand(enrol, pins, invite, list, revoke, a.benchHeads(&dir))
+	rename := &cobra.Command{Use: "rename BENCH NAME", Short: "Give a bench another name (lead)", Args: cobra.ExactArgs(2), Example: "  ferry bench rename van van-north",
+		Long: "Its links are called by the new name from then on. Runs, trays and rounds that are open name them by the old one, and must\nend first.",
+		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.RenameBench(ctx, args[0], args[1]); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"was": args[0], "name": args[1]}, func() { fmt.Fprintf(a.out, "%s its links are %s/… from now on\n", a.paint(teal, "✓"), args[1]) })
+		})}
+	v.AddCommand(enrol, pins, invite, list, rename, revoke, a.benchHeads(&dir))
 	return v
 }
 

@@ -212,6 +212,16 @@ type Enrolled struct {
 	ServiceKey []byte `json:"serviceKey"`
 }
 
+// NewName is another name for something.
+type NewName struct {
+	Name string `json:"name" minLength:"1" maxLength:"40"`
+}
+
+// RenameBench gives a bench another name.
+func (c *Client) RenameBench(ctx context.Context, bench, name string) error {
+	return c.call(ctx, "POST", "/api/benches/"+segment(bench)+"/name", NewName{name}, nil)
+}
+
 // Joining tells the service what a bench has.
 type Joining struct {
 	Version  string      `json:"version"`
@@ -222,6 +232,7 @@ type Joining struct {
 	Fresh    bool        `json:"fresh,omitempty"`  // that list is to be looked at again now
 	Keys     uint64      `json:"keys,omitempty"`   // number of the list of trusted keys that it holds
 	Tree     uint64      `json:"tree,omitempty"`   // how many entries the checkpoint has that it holds
+	Name     string      `json:"name,omitempty"`   // by which it goes
 }
 
 // BenchLink is a link of a bench.
@@ -247,6 +258,8 @@ type Catalogue struct {
 	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
 	// Keys are the trusted keys, where the list is another one than the bench's.
 	Keys *trust.SignedKeys `json:"keys,omitempty"`
+	// Name is the bench's, where it is another one than the bench says.
+	Name string `json:"name,omitempty"`
 }
 
 // Checkpoint is a signed checkpoint of all histories, with the proof (RFC 9162, section 2.1.4)

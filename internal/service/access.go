@@ -33,6 +33,7 @@ const (
 	auditBenchCode    = "bench-code-made"
 	auditEnrolled     = "bench-enrolled"
 	auditRevoked      = "bench-revoked"
+	auditRenamed      = "bench-renamed"
 	auditKey          = "key-trusted"
 	auditKeyEnded     = "key-revoked"
 	auditSheet        = "sheet-in-force"

@@ -7,12 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"regexp"
+	"strings"
 	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -20,7 +22,8 @@ import (
 // away is how long a bench may be silent before it counts as offline.
 const away = 12 * time.Second
 
-type benchPath struct {
+// BenchPath names a bench.
+type BenchPath struct {
 	Bench string `path:"bench"`
 }
 
@@ -54,7 +57,7 @@ func (v *Service) newBenchCode(ctx context.Context, _ *none) (client.Code, error
 	return client.Code{Code: text, Expires: ends}, v.audit(ctx, auditBenchCode, "", "good until %s", ends.Format("15:04"))
 }
 
-func (v *Service) revokeBench(ctx context.Context, in *benchPath) (none, error) {
+func (v *Service) revokeBench(ctx context.Context, in *BenchPath) (none, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err == nil {
 		err = v.sure(ctx)
@@ -66,6 +69,36 @@ func (v *Service) revokeBench(ctx context.Context, in *benchPath) (none, error) 
 		return none{}, err
 	}
 	return none{}, v.audit(ctx, auditRevoked, "", "%s", b.Name)
+}
+
+type renameIn struct {
+	BenchPath
+	Body client.NewName
+}
+
+// renameBench gives a bench another name. What names its links by the old one must be over first:
+// runs, trays, rounds.
+func (v *Service) renameBench(ctx context.Context, in *renameIn) (none, error) {
+	b, err := v.store.BenchBy(ctx, in.Bench)
+	if err != nil {
+		return none{}, err
+	}
+	name := in.Body.Name
+	switch {
+	case b.Revoked.Valid:
+		return none{}, core.Fail(core.NotAllowed, "bench %s was revoked", b.Name).Unit("nothing was changed").Go(words.BenchList().To("See which benches there are"))
+	case !benchName.MatchString(name):
+		return none{}, core.Fail(core.NotUnderstood, "a bench's name has lower-case letters, digits and hyphens, 1 to 40; this is %q", name).Unit("nothing was changed").Do("Choose another name.")
+	}
+	open, err := v.store.RenameBench(ctx, b, name)
+	if err != nil {
+		return none{}, err
+	}
+	if len(open) > 0 {
+		return none{}, core.Fail(core.Busy, "bench %s has work open that names its links: %s", b.Name, strings.Join(open, ", ")).Unit("nothing was changed").Do("End it first: the page Today has what is open.")
+	}
+	v.benches.forget()
+	return none{}, v.audit(ctx, auditRenamed, "", "%s is %s from now on", b.Name, name)
 }
 
 // rawIn is a call whose body the handler decodes: fields that are not known are
@@ -155,6 +188,15 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 		out.Same = true
 	} else {
 		out.Sheets = list.sheets
+	}
+	if j.Name != "" {
+		b, err := v.benchRow(ctx, who(ctx).bench)
+		if err != nil {
+			return out, err
+		}
+		if b.Name != j.Name {
+			out.Name = b.Name
+		}
 	}
 	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
 		return out, err

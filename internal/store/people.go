@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -561,6 +562,39 @@ func (s *Store) AddBench(ctx context.Context, b Bench) error {
 func (s *Store) BenchSigns(ctx context.Context, id string, at time.Time) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE bench SET signs_at = COALESCE(signs_at, ?) WHERE id = ?`, at.UTC(), id)
 	return err
+}
+
+// RenameBench gives a bench another name, unless work is open that names its links by the one that
+// it has: which, in words.
+func (s *Store) RenameBench(ctx context.Context, b Bench, name string) (open []string, err error) {
+	err = s.changing(ctx, "bench", b.ID, func(tx *sqlx.Tx) error {
+		open = nil
+		for _, q := range []struct {
+			says, query string
+			arg         any
+		}{
+			{"%d runs", `SELECT COUNT(*) FROM run WHERE bench = ? AND state IN ('open', 'paused')`, b.ID},
+			{"%d trays", `SELECT COUNT(*) FROM tray WHERE bench = ? AND closed_at IS NULL`, b.ID},
+			{"%d rounds", `SELECT COUNT(*) FROM vehicle_round WHERE link LIKE CONCAT(?, '/%') AND closed_at IS NULL`, b.Name},
+		} {
+			n := 0
+			if err := tx.GetContext(ctx, &n, q.query, q.arg); err != nil {
+				return err
+			}
+			if n > 0 {
+				open = append(open, fmt.Sprintf(q.says, n))
+			}
+		}
+		if len(open) > 0 {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE bench SET name = ? WHERE id = ?`, name, b.ID)
+		return err
+	})
+	if duplicate(err) {
+		return nil, core.Fail(core.Busy, "there is a bench called %s already", name).Unit("nothing was changed").Do("Choose another name.")
+	}
+	return open, err
 }
 
 // Benches lists all. One whose row was changed behind the service's back has no key: nothing

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
@@ -262,4 +264,43 @@ func TestATimeThatCannotBe(t *testing.T) {
 		t.Fatalf("%+v %v", h.Entries, err)
 	}
 	told(t, commandLine(t, w, "lead").must(0, "history", "S-0001"), "which cannot be")
+}
+
+// TestABenchIsRenamed: not while something open names its links by the old name; then it goes by
+// the new one, its links too, and remembers it.
+func TestABenchIsRenamed(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil)
+	l := commandLine(t, w, "lead")
+	r := w.InTheMiddle(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "a test"}, 2)
+	told(t, l.must(19, "bench", "rename", "b", "van-north"), "1 runs", "End it first")
+	if r = w.Stop(r); r.State != "paused" {
+		t.Fatal(r.State)
+	}
+	told(t, l.must(19, "bench", "rename", "b", "van-north"), "1 runs")
+	if _, err := w.Technician.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
+		t.Fatal(err)
+	}
+	w.Follow(r.ID)
+	told(t, l.must(24, "bench", "rename", "b", "Van North"), "lower-case letters")
+	told(t, commandLine(t, w, "technician").must(20, "bench", "rename", "b", "van-north"), "lead")
+	told(t, l.must(0, "bench", "rename", "b", "van-north"), "van-north/…")
+	w.Wait("the bench to go by it", func() bool {
+		raw, err := os.ReadFile(filepath.Join(w.Dir, "bench.json"))
+		return err == nil && strings.Contains(string(raw), `"name": "van-north"`)
+	})
+	if _, err := w.Technician.Identify(ctx, "van-north/a", ""); err != nil {
+		t.Errorf("by its new name: %v", err)
+	}
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); core.KindOf(err) != core.NotFound {
+		t.Errorf("by its old name: %v", err)
+	}
+	again := w.Follow(w.Open(client.NewRun{Kind: run.BackUp, At: "van-north/a"}).ID)
+	if again.Outcome != string(run.Done) || again.Link != "van-north/a" {
+		t.Errorf("a run there: %+v", again)
+	}
+	told(t, l.must(0, "audit", "log"), "bench renamed", "b is van-north from now on")
+	told(t, l.must(0, "audit"), "none missing")
+	x := tab(t, w, "lead", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/benches"), press(`[data-rename]`), put(`[data-new-name] input`, "b"), press(`[data-rename-yes]`), says("Bench b"), says("b/a"))
 }

@@ -12,6 +12,7 @@ export const audit: Record<string, string> = {
   "bench-code-made": "bench invited",
   "bench-enrolled": "bench enrolled",
   "bench-forged": "a bench is not believed",
+  "bench-renamed": "bench renamed",
   "bench-revoked": "bench revoked",
   "events-differ": "events came again, changed",
   "factor-set-up": "second factor set up",
