@@ -184,6 +184,33 @@ func (a *app) confirmVerb() *cobra.Command {
 		})}
 }
 
+func (a *app) retentionVerb() *cobra.Command {
+	days := 0
+	v := &cobra.Command{Use: "retention", Short: "How long photos are kept; settles it (lead)", Args: cobra.NoArgs, Example: "  ferry retention\n  ferry retention --photos 1825",
+		Long: "A photo that is older is removed; its digest stays wherever it is named, in signed records too. What runs have told, line\ntraces among it, and the audit log are part of what is signed, and are kept."}
+	v.Flags().IntVar(&days, "photos", 0, "days; 0 is for ever")
+	v.RunE = a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+		r, err := c.Retention(ctx)
+		if err == nil && v.Flags().Changed("photos") {
+			r, err = c.PutRetention(ctx, client.NewRetention{Photos: days})
+		}
+		if err != nil {
+			return err
+		}
+		return a.show(r, func() {
+			says := "photos are kept for ever"
+			if r.Photos > 0 {
+				says = fmt.Sprintf("photos are kept for %d days", r.Photos)
+			}
+			if r.By != "" {
+				says += fmt.Sprintf(", settled by %s, %s", r.By, when(*r.At))
+			}
+			fmt.Fprintln(a.out, says)
+		})
+	})
+	return v
+}
+
 func (a *app) peopleVerb() *cobra.Command {
 	v := &cobra.Command{Use: "people", Short: "The team: who is in it, what they may do, where they are signed in"}
 	list := &cobra.Command{Use: "list", Short: "Everybody, with sessions and tokens (for leads, and your own)", Args: cobra.NoArgs, Example: "  ferry people list",

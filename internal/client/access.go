@@ -238,6 +238,28 @@ type Passkey struct {
 	Used    *time.Time `json:"used,omitempty"`
 }
 
+// Retention says how long what is kept is kept.
+type Retention struct {
+	Photos int        `json:"photos" doc:"Days for which photos are kept; then they are removed, and their digests stay. 0 is for ever."`
+	By     string     `json:"by,omitempty" doc:"Who has settled it; nobody where it was never settled."`
+	At     *time.Time `json:"at,omitempty"`
+}
+
+// NewRetention settles it.
+type NewRetention struct {
+	Photos int `json:"photos" minimum:"0" maximum:"36500" doc:"Days; 0 is for ever."`
+}
+
+// Retention says how long photos are kept.
+func (c *Client) Retention(ctx context.Context) (Retention, error) {
+	return get[Retention](ctx, c, "/api/retention")
+}
+
+// PutRetention settles how long photos are kept (lead).
+func (c *Client) PutRetention(ctx context.Context, n NewRetention) (Retention, error) {
+	return post[Retention](ctx, c, "/api/retention", n)
+}
+
 // FactorCode is a code that a second factor shows, or what a passkey has signed.
 type FactorCode struct {
 	Code    string          `json:"code,omitempty" maxLength:"6" pattern:"^([0-9]{6})?$"`

@@ -50,6 +50,8 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/audit/all", "audit-all", Lead, "Hold the histories of all units against the tree, a part at a time", v.checkAll)
 	route(v, api, "GET", "/api/benches", "list-benches", Viewer, "Benches", v.listBenches)
 	route(v, api, "POST", "/api/benches/codes", "new-bench-code", Lead, "A one-use code to enrol a bench", v.newBenchCode)
+	route(v, api, "GET", "/api/retention", "retention", Viewer, "How long photos are kept", v.retention)
+	route(v, api, "POST", "/api/retention", "put-retention", Lead, "Settle how long photos are kept", v.putRetention)
 	route(v, api, "POST", "/api/benches/{bench}/name", "rename-bench", Lead, "Give a bench another name", v.renameBench)
 	route(v, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", Lead, "End a bench's right to speak", v.revokeBench)
 	route(v, api, "GET", "/api/links", "list-links", Viewer, "Links of all benches, and what is on them", v.listLinks)

@@ -2,8 +2,11 @@ package service
 
 import (
 	"context"
+	"fmt"
+	"strconv"
 	"time"
 
+	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
 
@@ -13,6 +16,66 @@ const (
 	sweepRests = time.Second
 	sweepMost  = 500
 )
+
+// ruleKept is how many days photos are kept, as the team has settled it.
+const ruleKept = "photos-kept"
+
+// kept is for how many days photos are kept; 0 for ever, which it is where nothing was settled.
+func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err error) {
+	value, by, at, err := v.store.TeamRule(ctx, ruleKept)
+	if err != nil || value == "" {
+		return 0, out, err
+	}
+	if days, err = strconv.Atoi(value); err != nil {
+		return 0, out, err
+	}
+	names, err := v.store.Names(ctx)
+	return days, client.Retention{Photos: days, By: names[by], At: &at}, err
+}
+
+// retention says how long what is kept.
+func (v *Service) retention(ctx context.Context, _ *none) (client.Retention, error) {
+	_, out, err := v.kept(ctx)
+	return out, err
+}
+
+type retentionIn struct{ Body client.NewRetention }
+
+// putRetention settles how long photos are kept.
+func (v *Service) putRetention(ctx context.Context, in *retentionIn) (client.Retention, error) {
+	if err := v.sure(ctx); err != nil {
+		return client.Retention{}, err
+	}
+	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), who(ctx).person.ID, v.clock.Now()); err != nil {
+		return client.Retention{}, err
+	}
+	says := "photos are kept for ever"
+	if in.Body.Photos > 0 {
+		says = fmt.Sprintf("photos are kept for %d days", in.Body.Photos)
+	}
+	if err := v.audit(ctx, auditRule, "", "%s", says); err != nil {
+		return client.Retention{}, err
+	}
+	return v.retention(ctx, nil)
+}
+
+// sweep takes away some of what is over, and photos that are older than the team keeps them.
+func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
+	now := v.clock.Now()
+	swept, more, err := v.store.Sweep(ctx, now, sweepMost)
+	if err != nil {
+		return swept, more, err
+	}
+	days, _, err := v.kept(ctx)
+	if err != nil || days == 0 {
+		return swept, more, err
+	}
+	n, err := v.store.SweepEvidence(ctx, now.Add(-time.Duration(days)*24*time.Hour), sweepMost)
+	if n > 0 {
+		swept["photos"] = n
+	}
+	return swept, more || n == sweepMost, err
+}
 
 // KeepSwept takes away what is over and nobody asks for, until the context ends. Of several
 // services one does it at a time.
@@ -24,7 +87,7 @@ func (v *Service) KeepSwept(ctx context.Context) {
 		if err == nil && has {
 			var swept map[string]int64
 			var more bool
-			swept, more, err = v.store.Sweep(ctx, v.clock.Now(), sweepMost)
+			swept, more, err = v.sweep(ctx)
 			if len(swept) > 0 {
 				v.log.Info("swept what is over", "rows", swept)
 			}

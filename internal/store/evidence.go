@@ -29,6 +29,16 @@ func (s *Store) Evidence(ctx context.Context, digest core.Digest) (e Evidence, e
 	return e, none(err, "there is no evidence %s", digest.Short())
 }
 
+// SweepEvidence removes photos and texts that were kept before a time, as many as most at once;
+// their digests stay wherever they are named.
+func (s *Store) SweepEvidence(ctx context.Context, before time.Time, most int) (int64, error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE evidence SET body = NULL WHERE added_at < ? AND body IS NOT NULL LIMIT ?`, before.UTC(), most)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
 // RemoveEvidence removes it; that it was there, and by whom it was added, stays.
 func (s *Store) RemoveEvidence(ctx context.Context, digest core.Digest) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE evidence SET body = NULL WHERE digest = ? AND body IS NOT NULL`, digest[:])

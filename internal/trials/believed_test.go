@@ -1,7 +1,9 @@
 package trials
 
 import (
+	"context"
 	"encoding/json"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,11 +12,13 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"zealousferry/console"
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
 )
@@ -303,4 +307,53 @@ func TestABenchIsRenamed(t *testing.T) {
 	told(t, l.must(0, "audit"), "none missing")
 	x := tab(t, w, "lead", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/benches"), press(`[data-rename]`), put(`[data-new-name] input`, "b"), press(`[data-rename-yes]`), says("Bench b"), says("b/a"))
+}
+
+// TestHowLongPhotosAreKept: for ever, until a lead settles it; then those that are older go, their
+// digests stay where they are named, and newer ones stay.
+func TestHowLongPhotosAreKept(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil)
+	old, err := w.Technician.PutEvidence(ctx, "text/plain", []byte("what the display showed in spring"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fresh, err := w.Technician.PutEvidence(ctx, "text/plain", []byte("what it shows today"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE evidence SET added_at = ? WHERE digest = ?`, time.Now().Add(-40*24*time.Hour).UTC(), old.Digest[:]); err != nil {
+		t.Fatal(err)
+	}
+	swept := func() {
+		t.Helper()
+		until, end := context.WithCancel(ctx)
+		done := make(chan struct{})
+		var log testkit.Text
+		go func() {
+			defer close(done)
+			service.New(w.Store, w.Key, console.Files(), core.System{}, slog.New(slog.NewTextHandler(&log, nil)), false).KeepSwept(until)
+		}()
+		w.Wait("the old one to go", func() bool {
+			var n int
+			err := w.DB.Open(t, w.DB.Root).QueryRowContext(ctx, `SELECT COUNT(*) FROM evidence WHERE body IS NULL`).Scan(&n)
+			return err == nil && n > 0 || strings.Contains(log.String(), "error")
+		})
+		end()
+		<-done
+	}
+	l := commandLine(t, w, "lead")
+	told(t, l.must(0, "retention"), "photos are kept for ever")
+	told(t, commandLine(t, w, "technician").must(20, "retention", "--photos", "30"), "lead")
+	told(t, l.must(0, "retention", "--photos", "30"), "photos are kept for 30 days, settled by")
+	swept()
+	if _, err := w.Technician.Evidence(ctx, old.Digest.String()); core.KindOf(err) != core.NotFound || !strings.Contains(err.Error(), "was removed") {
+		t.Errorf("the old one: %v", err)
+	}
+	if b, err := w.Technician.Evidence(ctx, fresh.Digest.String()); err != nil || string(b) != "what it shows today" {
+		t.Errorf("the fresh one: %v", err)
+	}
+	told(t, l.must(0, "audit", "log"), "photos are kept for 30 days")
+	x := tab(t, w, "lead", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("For 30 days"), put(`[data-days] input`, "0"), press(`[data-keep]`), says("For ever."))
 }

@@ -2,9 +2,10 @@
 // What was done about who may what, checked entry by entry.
 import { onUnmounted, ref } from 'vue'
 
-import { api, problem, type AuditEntry, type AuditPart, type Problem } from '../api/client'
+import { api, problem, type AuditEntry, type AuditPart, type Problem, type Retention } from '../api/client'
 import { audit } from '../api/names'
 import Trouble from '../parts/Trouble.vue'
+import { session } from '../session'
 import { when } from '../words'
 
 const entries = ref<AuditEntry[]>([])
@@ -23,6 +24,15 @@ async function more() {
   found.value = data.found ?? []
 }
 more()
+
+const kept = ref<Retention | null>(null)
+const days = ref('')
+api.GET('/api/retention').then(({ data }) => { kept.value = data ?? null })
+async function keep() {
+  const { data, error } = await api.POST('/api/retention', { body: { photos: Number(days.value) } })
+  trouble.value = error ? problem(error) : null
+  if (data) kept.value = data
+}
 
 // All histories, held against their tree a part at a time.
 const walked = ref<AuditPart | null>(null)
@@ -69,6 +79,11 @@ async function all() {
         <p v-else class="small muted">{{ walked.walk.next }} of {{ walked.size }} entries read</p>
       </template>
     </section>
+    <section v-if="kept" class="all" data-kept>
+      <h2>How long photos are kept</h2>
+      <p>{{ kept.photos ? `For ${kept.photos} days; then they are removed, and their digests stay where they are named.` : 'For ever.' }}<template v-if="kept.by"> Settled by {{ kept.by }}, {{ when(kept.at!) }}.</template></p>
+      <form v-if="session.may('lead')" class="row" @submit.prevent="keep"><v-text-field v-model="days" type="number" min="0" max="36500" label="Days; 0 is for ever" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="days === ''" data-keep>Settle it</v-btn></form>
+    </section>
     <h2>Who may what</h2>
     <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">Changed since it was entered: {{ found.map((f) => f.text).join('; ') }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
     <table class="plain stack">
@@ -83,6 +98,7 @@ async function all() {
 
 <style scoped>
 .text { overflow-wrap: anywhere; }
+.days { max-width: 200px; }
 .at { white-space: nowrap; }
 .more { margin-top: 12px; }
 .all { margin: 16px 0 24px; }

@@ -85,7 +85,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
     <section v-for="b in benches" :key="b.id" class="bench">
       <div class="row spread">
         <h1><v-icon :icon="mdiLaptop" /> Bench {{ b.name }}</h1>
-        <span class="row"><v-btn v-if="b.online && session.may('technician') && of(b).length > 1" variant="text" color="primary" data-identify-all @click="of(b).filter((l) => l.state === 'free').forEach(identify)">Identify all</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" color="error" data-revoke @click="revoking = b">Revoke…</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" data-rename @click="((renaming = b), (name = b.name))">Rename…</v-btn></span>
+        <span class="row"><v-btn v-if="b.online && session.may('technician') && of(b).length > 1" variant="text" color="primary" data-identify-all @click="of(b).filter((l) => l.state === 'free').forEach(identify)">Identify all</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" data-rename @click="((renaming = b), (name = b.name))">Rename…</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" color="error" data-revoke @click="revoking = b">Revoke…</v-btn></span>
         <span :class="b.online ? 'muted' : 'brick'">{{ b.revoked ? 'revoked' : b.online ? 'joined to the service' : `out of touch since ${when(b.seen)}` }}{{ drift(b) }}, version {{ b.version }}</span>
       </div>
       <hr class="rule" />
@@ -120,7 +120,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
       <PortWatch v-if="b.online" :bench="b.name" />
     </section>
     <v-dialog :model-value="!!renaming" max-width="520" @update:model-value="renaming = null">
-      <v-card class="ask"><form @submit.prevent="rename"><h2>Another name for bench {{ renaming?.name }}</h2><p>Its links are called by it from then on. Runs, trays and rounds that are open must end first.</p><v-text-field v-model="name" label="Its name" autofocus data-new-name /><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn type="submit" color="primary" data-rename-yes>That is its name</v-btn><v-btn variant="text" @click="renaming = null">Leave it</v-btn></div></form></v-card>
+      <v-card><form class="ask" @submit.prevent="rename"><h2>Another name for bench {{ renaming?.name }}</h2><p>Its links are called by it from then on. Runs, trays and rounds that are open must end first.</p><v-text-field v-model="name" label="Its name" autofocus data-new-name /><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn type="submit" color="primary" data-rename-yes>That is its name</v-btn><v-btn variant="text" @click="renaming = null">Leave it</v-btn></div></form></v-card>
     </v-dialog>
     <v-dialog :model-value="!!revoking" max-width="520" @update:model-value="revoking = null">
       <v-card class="ask"><h2>Revoke bench {{ revoking?.name }}?</h2><p>It may not speak to the service any more, and gets no orders. What it has signed stays signed.</p><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn color="error" data-revoke-yes @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>

@@ -5,4 +5,6 @@
 ALTER TABLE secret
   ADD COLUMN IF NOT EXISTS sites TEXT NULL INVISIBLE,
   ADD COLUMN IF NOT EXISTS benches TEXT NULL INVISIBLE;
+-- How long photos are kept is for the team to say.
+ALTER TABLE evidence ADD KEY IF NOT EXISTS evidence_added (added_at);
 -- +goose Down
