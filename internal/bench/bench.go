@@ -118,7 +118,12 @@ func (id identity) write(dir string) error {
 }
 
 // Name is what people call the bench; a lead may change it.
-func (b *Bench) Name() string { return *b.called.Load() }
+func (b *Bench) Name() string {
+	if name := b.called.Load(); name != nil {
+		return *name
+	}
+	return b.id.Name
+}
 
 // rename takes the name that the service calls the bench by.
 func (b *Bench) rename(name string) error {
@@ -165,7 +170,6 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 		return nil, err
 	}
 	b := &Bench{Options: o, dir: dir, id: id, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
-	b.called.Store(&id.Name)
 	if b.key, err = trust.DecodeKey(b.id.Key); err != nil {
 		return nil, err
 	}

@@ -122,7 +122,10 @@ func (j *job) epochOf() uint64 {
 }
 
 // handOver sends what the service does not have of this run yet.
+// One call at a time: how a run stands must not be told after what came later.
 func (j *job) handOver(ctx context.Context) error {
+	j.handing.Lock()
+	defer j.handing.Unlock()
 	for {
 		standing := j.standing()
 		j.mu.Lock()

@@ -17,6 +17,7 @@ type job struct {
 	journal *run.Journal
 	ports   []*port // the run's own first, then those of further sections
 
+	handing sync.Mutex // one call at a time hands over
 	mu      sync.Mutex
 	run     *run.Run // once it was begun or taken up
 	working bool

@@ -198,14 +198,10 @@ func (a *app) retentionVerb() *cobra.Command {
 			return err
 		}
 		return a.show(r, func() {
-			says := "photos are kept for ever"
-			if r.Photos > 0 {
-				says = fmt.Sprintf("photos are kept for %d days", r.Photos)
-			}
+			fmt.Fprintln(a.out, wrap(r.Text, 0))
 			if r.By != "" {
-				says += fmt.Sprintf(", settled by %s, %s", r.By, when(*r.At))
+				a.pair("by", r.By+", "+when(*r.At))
 			}
-			fmt.Fprintln(a.out, says)
 		})
 	})
 	return v

@@ -240,6 +240,7 @@ type Passkey struct {
 
 // Retention says how long what is kept is kept.
 type Retention struct {
+	core.Said
 	Photos int        `json:"photos" doc:"Days for which photos are kept; then they are removed, and their digests stay. 0 is for ever."`
 	By     string     `json:"by,omitempty" doc:"Who has settled it; nobody where it was never settled."`
 	At     *time.Time `json:"at,omitempty"`

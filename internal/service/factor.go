@@ -123,7 +123,7 @@ func (v *Service) sure(ctx context.Context) error {
 	if c.by.Kind != store.SecretSession { // a terminal has none
 		return no.Go(words.SignIn().To("Sign this machine in anew, and let it in from the console with your passkey"))
 	}
-	return no.Go(words.Confirm().To("Use it"))
+	return no.Do("Use it: the page Team has a button for it.")
 }
 
 // newFactor makes the secret of a second factor; it counts, in place of an older one, once its

@@ -2,10 +2,10 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"strconv"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -22,6 +22,7 @@ const ruleKept = "photos-kept"
 
 // kept is for how many days photos are kept; 0 for ever, which it is where nothing was settled.
 func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err error) {
+	out.Said = core.Say("Photos are kept for ever.")
 	value, by, at, err := v.store.TeamRule(ctx, ruleKept)
 	if err != nil || value == "" {
 		return 0, out, err
@@ -29,8 +30,12 @@ func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err
 	if days, err = strconv.Atoi(value); err != nil {
 		return 0, out, err
 	}
+	if days > 0 {
+		out.Said = core.Say("Photos are kept for %d days; then they are removed, and their digests stay.", days)
+	}
 	names, err := v.store.Names(ctx)
-	return days, client.Retention{Photos: days, By: names[by], At: &at}, err
+	out.Photos, out.By, out.At = days, names[by], &at
+	return days, out, err
 }
 
 // retention says how long what is kept.
@@ -49,14 +54,11 @@ func (v *Service) putRetention(ctx context.Context, in *retentionIn) (client.Ret
 	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), who(ctx).person.ID, v.clock.Now()); err != nil {
 		return client.Retention{}, err
 	}
-	says := "photos are kept for ever"
-	if in.Body.Photos > 0 {
-		says = fmt.Sprintf("photos are kept for %d days", in.Body.Photos)
+	_, out, err := v.kept(ctx)
+	if err == nil {
+		err = v.audit(ctx, auditRule, "", "%s", out.Text)
 	}
-	if err := v.audit(ctx, auditRule, "", "%s", says); err != nil {
-		return client.Retention{}, err
-	}
-	return v.retention(ctx, nil)
+	return out, err
 }
 
 // sweep takes away some of what is over, and photos that are older than the team keeps them.

@@ -307,6 +307,14 @@ func TestABenchIsRenamed(t *testing.T) {
 	told(t, l.must(0, "audit"), "none missing")
 	x := tab(t, w, "lead", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/benches"), press(`[data-rename]`), put(`[data-new-name] input`, "b"), press(`[data-rename-yes]`), says("Bench b"), says("b/a"))
+	if err := w.Lead.RevokeBench(ctx, "b"); err != nil {
+		t.Fatal(err)
+	}
+	err := w.Lead.RenameBench(ctx, "b", "gone")
+	if core.KindOf(err) != core.NotAllowed {
+		t.Errorf("a revoked one: %v", err)
+	}
+	follow(t, w, "lead", err)
 }
 
 // TestHowLongPhotosAreKept: for ever, until a lead settles it; then those that are older go, their
@@ -343,9 +351,9 @@ func TestHowLongPhotosAreKept(t *testing.T) {
 		<-done
 	}
 	l := commandLine(t, w, "lead")
-	told(t, l.must(0, "retention"), "photos are kept for ever")
+	told(t, l.must(0, "retention"), "Photos are kept for ever.")
 	told(t, commandLine(t, w, "technician").must(20, "retention", "--photos", "30"), "lead")
-	told(t, l.must(0, "retention", "--photos", "30"), "photos are kept for 30 days, settled by")
+	told(t, l.must(0, "retention", "--photos", "30"), "Photos are kept for 30 days; then they are removed")
 	swept()
 	if _, err := w.Technician.Evidence(ctx, old.Digest.String()); core.KindOf(err) != core.NotFound || !strings.Contains(err.Error(), "was removed") {
 		t.Errorf("the old one: %v", err)
@@ -353,7 +361,7 @@ func TestHowLongPhotosAreKept(t *testing.T) {
 	if b, err := w.Technician.Evidence(ctx, fresh.Digest.String()); err != nil || string(b) != "what it shows today" {
 		t.Errorf("the fresh one: %v", err)
 	}
-	told(t, l.must(0, "audit", "log"), "photos are kept for 30 days")
+	told(t, l.must(0, "audit", "log"), "Photos are kept for 30 days")
 	x := tab(t, w, "lead", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("For 30 days"), put(`[data-days] input`, "0"), press(`[data-keep]`), says("For ever."))
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Photos are kept for 30 days"), put(`[data-days] input`, "0"), press(`[data-keep]`), says("Photos are kept for ever."))
 }

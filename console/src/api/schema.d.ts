@@ -6250,11 +6250,16 @@ export interface components {
             at?: string;
             /** @description Who has settled it; nobody where it was never settled. */
             by?: string;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
             /**
              * Format: int64
              * @description Days for which photos are kept; then they are removed, and their digests stay. 0 is for ever.
              */
             photos: number;
+            text: string;
         };
         Round: {
             /** Format: date-time */

@@ -81,7 +81,7 @@ async function all() {
     </section>
     <section v-if="kept" class="all" data-kept>
       <h2>How long photos are kept</h2>
-      <p>{{ kept.photos ? `For ${kept.photos} days; then they are removed, and their digests stay where they are named.` : 'For ever.' }}<template v-if="kept.by"> Settled by {{ kept.by }}, {{ when(kept.at!) }}.</template></p>
+      <p>{{ kept.text }}<template v-if="kept.by"> Settled by {{ kept.by }}, {{ when(kept.at!) }}.</template></p>
       <form v-if="session.may('lead')" class="row" @submit.prevent="keep"><v-text-field v-model="days" type="number" min="0" max="36500" label="Days; 0 is for ever" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="days === ''" data-keep>Settle it</v-btn></form>
     </section>
     <h2>Who may what</h2>

@@ -6,6 +6,7 @@ import { useRoute } from 'vue-router'
 
 import { api, problem, type Card, type Fit, type NewAnswer, type Problem, type Rehearsal, type UnitPage } from '../api/client'
 import ActionBoard from '../parts/ActionBoard.vue'
+import BarList from '../parts/BarList.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
 import PartsLine from '../parts/PartsLine.vue'
 import RehearsalBoard from '../parts/RehearsalBoard.vue'
@@ -103,6 +104,7 @@ function anew() {
         <PartsLine v-if="view?.parts?.length" :parts="view.parts" />
         <p v-if="chosen" class="lead" data-chose><strong>You chose: {{ chosen.says.text }}.</strong> {{ chosen.risks.text }}</p>
         <RehearsalBoard v-if="!view" :rehearsal="at" />
+        <template v-if="!view && at.bars.length"><h2>What would stop the run itself now</h2><BarList :bars="at.bars" /></template>
         <div class="row">
           <v-btn variant="outlined" :disabled="busy || !answers.length" data-less @click="go(answers.slice(0, -1))">Take the last answer back</v-btn>
           <v-btn variant="text" :disabled="busy" data-anew @click="anew">Begin anew…</v-btn>
