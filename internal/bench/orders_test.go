@@ -9,7 +9,10 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -89,6 +92,43 @@ func TestARunThatGoesOnWhileItIsHandedOver(t *testing.T) {
 		if goesOn != (err == nil) || err != nil && !strings.Contains(err.Error(), "its journal holds 2") {
 			t.Errorf("goes on: %v, %v", goesOn, err)
 		}
+	}
+}
+
+// TestARunIsHandedOverByOneCallAtATime: whoever hands a run over at the same time, the service
+// never has two calls of it at once, of which the one that came first might end last.
+func TestARunIsHandedOverByOneCallAtATime(t *testing.T) {
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var at, most atomic.Int32
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n := at.Add(1)
+		defer at.Add(-1)
+		most.Store(max(most.Load(), n))
+		for range 100 {
+			runtime.Gosched()
+		}
+		json.NewEncoder(w).Encode(client.Have{Have: 1})
+	}))
+	defer service.Close()
+	c := client.New(service.URL, "t", core.System{})
+	defer c.Close()
+	for range 100 {
+		j := &job{id: "r", bench: &Bench{key: key, client: c}, outcome: run.Interrupted, asked: true, events: []run.Event{{N: 1, Epoch: 1}}}
+		var all sync.WaitGroup
+		for range 3 {
+			all.Go(func() {
+				if err := j.handOver(context.Background()); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+	}
+	if most.Load() != 1 {
+		t.Errorf("%d calls of one run at once", most.Load())
 	}
 }
 
