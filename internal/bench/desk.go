@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -20,12 +21,22 @@ import (
 
 // Open opens one of the job's links.
 func (j *job) Open(ctx context.Context, name string) (link.Link, error) {
-	for _, p := range j.ports {
-		if name == "" || j.bench.Name()+"/"+p.Name == name {
-			return p.open(ctx, j.bench.Clock)
-		}
+	if p := j.port(name); p != nil {
+		return p.open(ctx, j.bench.Clock)
 	}
 	return nil, core.Fail(core.NotFound, "the run has no link %s", name)
+}
+
+// port is the job's port for a link as the run calls it, BENCH/NAME; without a name the first.
+// What the bench is called does not matter: it may have another name since.
+func (j *job) port(name string) *port {
+	_, link, _ := strings.Cut(name, "/")
+	for _, p := range j.ports {
+		if name == "" || p.Name == link {
+			return p
+		}
+	}
+	return nil
 }
 
 // Blob looks on the bench's shelf, then asks the service.

@@ -132,6 +132,20 @@ func TestARunIsHandedOverByOneCallAtATime(t *testing.T) {
 	}
 }
 
+// TestABenchGoesByAnotherNameBeforeItHearsOfIt: a lead renames a bench, and a run begins by the new
+// name before the bench has joined once more. Its links are its links.
+func TestABenchGoesByAnotherNameBeforeItHearsOfIt(t *testing.T) {
+	b := &Bench{Options: Options{Clock: core.System{}}, id: identity{Name: "van"}, ports: map[string]*port{"quay-1": {Port: Port{Name: "quay-1"}, held: make(chan struct{}, 1)}}}
+	held, err := b.holdAll([]string{"van-north/quay-1"}, "a run")
+	if err != nil || len(held) != 1 {
+		t.Fatalf("%v %v", held, err)
+	}
+	j := &job{bench: b, ports: held}
+	if p := j.port("van-north/quay-1"); p != held[0] {
+		t.Errorf("the run does not find its link: %v", p)
+	}
+}
+
 // TestABenchThatEndedIsFree: also while a child has its files for the moment between its
 // birth and its own program, as a copy of the descriptor stands for here.
 func TestABenchThatEndedIsFree(t *testing.T) {

@@ -191,6 +191,9 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	}
 	if j.Name != "" {
 		b, err := v.benchRow(ctx, who(ctx).bench)
+		if err == nil && b.Name != j.Name { // what is remembered may be older than what the bench has heard of another service
+			b, err = v.store.BenchBy(ctx, b.ID)
+		}
 		if err != nil {
 			return out, err
 		}

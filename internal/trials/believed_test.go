@@ -289,6 +289,9 @@ func TestABenchIsRenamed(t *testing.T) {
 	told(t, l.must(24, "bench", "rename", "b", "Van North"), "lower-case letters")
 	told(t, commandLine(t, w, "technician").must(20, "bench", "rename", "b", "van-north"), "lead")
 	told(t, l.must(0, "bench", "rename", "b", "van-north"), "van-north/…")
+	if first := w.Follow(w.Open(client.NewRun{Kind: run.BackUp, At: "van-north/a"}).ID); first.Outcome != string(run.Done) { // before the bench has heard of it
+		t.Errorf("begun at once: %s %+v", first.Outcome, first.Progress.Fault)
+	}
 	w.Wait("the bench to go by it", func() bool {
 		raw, err := os.ReadFile(filepath.Join(w.Dir, "bench.json"))
 		return err == nil && strings.Contains(string(raw), `"name": "van-north"`)
