@@ -2,7 +2,6 @@ package rehearse
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"sync"
 
@@ -49,10 +48,10 @@ func (out *Result) play(ctx context.Context, s *stage, in Input, o run.Opened) e
 	if p.run, err = run.New(j, o, s, pace); err != nil {
 		return err
 	}
-	looked := false
 	for {
 		err = p.run.Work(ctx)
 		p.answers.Wait()
+		goesOn := false
 		switch st := j.State(); {
 		case p.stuck != nil:
 			return p.stuck
@@ -60,25 +59,18 @@ func (out *Result) play(ctx context.Context, s *stage, in Input, o run.Opened) e
 		case err != nil:
 			return core.Fail(core.Interrupted, "the rehearsal did not come to its end: %w", err)
 		case in.ByHand && st.Closed == nil && st.Outcome() == run.Interrupted:
-			do, err := p.atStop(looked)
-			if err != nil {
+			if goesOn, err = p.atStop(); err != nil {
 				return err
 			}
-			if do == advise.Look {
-				looked = true
-				continue
-			}
-			if do == advise.GoOn {
-				s.twin.trouble = "" // it comes once
-				if p.run, err = run.TakeUp(j, run.TakenUp{By: o.By, Label: o.Label}, s, pace); err != nil {
-					return err
-				}
-				continue
-			}
 		}
-		cancel()
-		out.read(s, in, j)
-		return nil
+		if !goesOn {
+			cancel()
+			out.read(s, in, j)
+			return nil
+		}
+		if p.run, err = run.TakeUp(j, run.TakenUp{By: o.By, Label: o.Label}, s, pace); err != nil {
+			return err
+		}
 	}
 }
 
@@ -133,7 +125,9 @@ func (p *play) turn(ctx context.Context) {
 
 func (p *play) fail(err error) {
 	p.mu.Lock()
-	p.stuck = errors.Join(p.stuck, err)
+	if p.stuck == nil {
+		p.stuck = err
+	}
 	p.mu.Unlock()
 	p.cancel()
 }
@@ -156,29 +150,36 @@ func (p *play) next(i *model.Item) (a procedure.Answer, given bool, err error) {
 	return a, true, err
 }
 
-// atStop is what the person would do where the run has stopped; nothing where he has not said.
-func (p *play) atStop(looked bool) (string, error) {
+// atStop has the person choose where the run has stopped, and tells whether it goes on. Where he
+// has not said yet it waits for him.
+func (p *play) atStop() (goesOn bool, err error) {
 	st := p.journal.State()
 	in := advise.Input{State: st, Open: true, Unit: st.Opened.Serial, Link: st.Opened.Link}
-	if looked {
-		in.Line = &advise.Line{Answers: true, Serial: st.Opened.Serial, At: st.LastAt + 1}
+	if p.in.Advise != nil {
+		if err := p.in.Advise(&in); err != nil {
+			return false, err
+		}
 	}
-	adv := advise.Of(in)
-	if p.given == len(p.in.Answers) {
-		view := st.View()
-		p.out.Waits, p.out.Advice = &view, &adv
-		return "", nil
+	for {
+		adv := advise.Of(in)
+		if p.given == len(p.in.Answers) {
+			view := st.View()
+			p.out.Waits, p.out.Advice = &view, &adv
+			return false, nil
+		}
+		a := p.in.Answers[p.given]
+		p.given++
+		switch {
+		case a.Item != AtStop:
+			return false, core.Fail(core.NotFound, "the rehearsal does not wait for %q now: the run has stopped", a.Item).Do("Begin it again, and answer what is asked.")
+		case !slices.ContainsFunc(adv.Choices, func(c advise.Choice) bool { return c.Do == a.Value }):
+			return false, core.Fail(core.NotUnderstood, "expected one of the choices, came %q", a.Value)
+		case a.Value == advise.GoOn:
+			return true, nil
+		case a.Value != advise.Look:
+			p.out.Advice, p.out.Chose = &adv, a.Value
+			return false, nil
+		}
+		in.Line = &advise.Line{Answers: true, Serial: st.Opened.Serial, At: st.LastAt + 1} // a twin answers whoever asks
 	}
-	a := p.in.Answers[p.given]
-	p.given++
-	if a.Item != AtStop {
-		return "", core.Fail(core.NotFound, "the rehearsal does not wait for %q now: the run has stopped", a.Item).Do("Begin it again, and answer what is asked.")
-	}
-	if !slices.ContainsFunc(adv.Choices, func(c advise.Choice) bool { return c.Do == a.Value }) {
-		return "", core.Fail(core.NotUnderstood, "expected one of the choices, came %q", a.Value)
-	}
-	if a.Value != advise.Look && a.Value != advise.GoOn {
-		p.out.Advice, p.out.Chose = &adv, a.Value
-	}
-	return a.Value, nil
 }

@@ -3,7 +3,9 @@ package rehearse_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"slices"
+	"strings"
 	"testing"
 
 	"zealousferry/core"
@@ -218,5 +220,33 @@ func TestItStaysDarkInARehearsal(t *testing.T) {
 	asked, got := goOn(t, in, map[string]string{"lamp": "green", "volts": "3.3"})
 	if len(asked) != 6 || got.Outcome != run.NotProven || got.Version != "" || got.Reason == "" {
 		t.Errorf("%v: %+v %+v", asked, got, got.Fault)
+	}
+}
+
+// The line breaks whatever there is to write, be it a single piece; and where there is nothing,
+// whoever wanted to practise it is told so.
+func TestTheLineBreaksInASinglePiece(t *testing.T) {
+	t.Parallel()
+	in, a, _ := unit(t, "gangway", nil)
+	program := coretest.SmallProgram("1.0.0")
+	program[len(program)-1] ^= 1
+	raw, err := a.Blob(context.Background(), a.Release(in.Sheet, "1.0.1", 0x1000, program, map[string][]string{"revision": {"D"}}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	in.Release = new(model.Release)
+	if err := json.Unmarshal(raw, in.Release); err != nil {
+		t.Fatal(err)
+	}
+	in.Opened.Version, in.Opened.Release, in.ByHand, in.Trouble = "1.0.1", a.Put(raw), true, rehearse.LineBreaks
+	got, err := rehearse.Of(context.Background(), in)
+	if err != nil || got.Advice == nil || got.Pieces != 1 {
+		t.Errorf("%+v %v", got, err)
+	}
+	in, _, _ = unit(t, "gangway", func(r *model.Release) { r.Version = "1.0.0" })
+	in.ByHand, in.Trouble = true, rehearse.LineBreaks
+	got, err = rehearse.Of(context.Background(), in)
+	if err != nil || got.Outcome != run.NothingToDo || !slices.ContainsFunc(got.Assumed, func(s string) bool { return strings.Contains(s, "did not come") }) {
+		t.Errorf("nothing to do: %+v %v", got, err)
 	}
 }

@@ -40,7 +40,8 @@ type Input struct {
 	// stands where there is none left. Whoever answers one more begins it anew with all of them.
 	ByHand  bool
 	Answers []procedure.Answer
-	Trouble Trouble // for who wants to practise it; none where it is empty
+	Trouble Trouble                   // for who wants to practise it; none where it is empty
+	Advise  func(*advise.Input) error // fills in what the team knows for the advice where it stops; may be nil
 }
 
 // Asked is what a person would be asked.
@@ -115,7 +116,7 @@ func Of(ctx context.Context, in Input) (Result, error) {
 	if s.twin, err = newTwin(stand, in.Sheet, in.Held, in.Facts, get); err != nil {
 		return out, err
 	}
-	s.twin.trouble = in.Trouble
+	s.twin.trouble, s.twin.dark = in.Trouble, in.Trouble == StaysDark
 	o := in.Opened
 	if o.Label == "" {
 		o.Label = o.Serial
@@ -262,6 +263,9 @@ func (out *Result) read(s *stage, in Input, j *run.Journal) {
 	}
 	if in.ByHand {
 		out.tell(st, j)
+	}
+	if s.twin.trouble != "" && out.Waits == nil {
+		out.Assumed = append(out.Assumed, "the trouble did not come: nothing was written in which it could")
 	}
 	for _, x := range st.Sections {
 		if x.Planned != nil {

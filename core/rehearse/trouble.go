@@ -11,7 +11,7 @@ type Trouble string
 
 // The troubles.
 const (
-	LineBreaks Trouble = "line"  // it goes silent once, in the middle of the write
+	LineBreaks Trouble = "line"  // it goes silent once, in the middle of the first piece that is written
 	StaysDark  Trouble = "start" // the program does not start
 )
 

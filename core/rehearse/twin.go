@@ -30,7 +30,7 @@ type twin struct {
 	sections map[string]*part
 	bytes    Moved
 	trouble  Trouble // still to come
-	ops      int     // of writes, while the line is still to break
+	dark     bool    // its program does not start
 }
 
 // Moved is what went over the line.
@@ -161,7 +161,8 @@ func (t *twin) Version(x *model.Section) (string, error) {
 	if p == nil {
 		return "", core.Fail(core.NotAnswering, "the backup has nothing of section %s", x.Name)
 	}
-	if t.trouble == StaysDark && p.main && !p.asBefore() {
+	if t.dark && p.main && !p.asBefore() {
+		t.trouble = ""
 		return "", core.Fail(core.NotAnswering, "nothing comes from %s", x.Name)
 	}
 	for _, a := range p.then {
@@ -193,13 +194,10 @@ type session struct {
 	pace   float64 // bytes a second that its line carries at best
 }
 
-// breaks tells whether the line breaks now, if that is what is practised: once, at the third
+// breaks tells whether the line breaks now, if that is what is practised: once, with the first
 // piece that is written.
 func (t *twin) breaks() error {
 	if t.trouble != LineBreaks {
-		return nil
-	}
-	if t.ops++; t.ops < 3 {
 		return nil
 	}
 	t.trouble = ""

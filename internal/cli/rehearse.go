@@ -50,7 +50,7 @@ func (a *app) rehearseVerb() *cobra.Command {
 	v.Flags().BoolVar(&n.Again, "again", false, "write although it runs that version")
 	v.Flags().StringVar(&sheet, "sheet", "", "file of a sheet of its model that is not in force")
 	v.Flags().BoolVar(&n.ByHand, "by-hand", false, "go through it yourself: answer what a run would ask")
-	v.Flags().StringVar(&trouble, "trouble", "", "what goes wrong, to practise it: line (it breaks in the middle of the write), start (the program does not)")
+	v.Flags().StringVar(&trouble, "trouble", "", "what goes wrong, to practise it: line (it breaks while the unit is written), start (the program does not)")
 	return v
 }
 
@@ -92,7 +92,7 @@ func (a *app) goThrough(ctx context.Context, c *client.Client, n client.NewRehea
 			fmt.Fprintln(out)
 			return r, nil
 		}
-		answer, err := a.practised(out, in, r)
+		answer, err := a.practised(ctx, out, in, r)
 		if err != nil {
 			return r, err
 		}
@@ -101,7 +101,7 @@ func (a *app) goThrough(ctx context.Context, c *client.Client, n client.NewRehea
 }
 
 // practised shows what is asked in a rehearsal, and takes the answer.
-func (a *app) practised(out io.Writer, in *bufio.Reader, r client.Rehearsal) (n client.NewAnswer, err error) {
+func (a *app) practised(ctx context.Context, out io.Writer, in *bufio.Reader, r client.Rehearsal) (n client.NewAnswer, err error) {
 	w := *r.Result.Waits
 	if adv := r.Result.Advice; adv != nil {
 		fmt.Fprint(out, "\n"+a.board(brick, "  STOPPED  "+w.Head.Text))
@@ -119,9 +119,8 @@ func (a *app) practised(out io.Writer, in *bufio.Reader, r client.Rehearsal) (n 
 		fmt.Fprint(out, a.turn(w))
 	}
 	for {
-		line, err := in.ReadString('\n')
-		line = strings.TrimSpace(line)
-		if err != nil && line == "" {
+		line, err := readLine(ctx, in)
+		if err != nil {
 			return n, core.Fail(core.Interrupted, "the rehearsal was left at %q", w.Head.Text).Unit("nothing was touched: it was a twin")
 		}
 		if line == "" {
@@ -133,7 +132,7 @@ func (a *app) practised(out io.Writer, in *bufio.Reader, r client.Rehearsal) (n 
 			}
 			return client.NewAnswer{Item: rehearse.AtStop, Value: line}, nil
 		}
-		return a.typedAt(context.Background(), nil, w.Hands.Item, w.Item, line)
+		return a.typedAt(ctx, nil, w.Hands.Item, w.Item, line)
 	}
 }
 
@@ -212,9 +211,12 @@ func (a *app) rehearsal(r client.Rehearsal) {
 	if adv := x.Advice; adv != nil && x.Waits == nil {
 		for _, c := range adv.Choices {
 			if c.Do == x.Chose {
-				row("you chose", strings.TrimSpace(c.Says.Text+". "+c.Next))
+				row("you chose", c.Says.Text+". Nothing is to be done here: it was a twin.")
 			}
 		}
+	}
+	if r.Sheet != "" {
+		row("sheet", "one that is not in force, "+r.Sheet[:16])
 	}
 	for i, l := range x.Lost {
 		name := ""

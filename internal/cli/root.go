@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -209,11 +210,35 @@ func (a *app) console() string {
 	return strings.TrimRight(strings.TrimSpace(first), "/")
 }
 
-// call gives a verb a client and a context that Ctrl-C ends.
+// readLine reads a line that a person types, unless Ctrl-C ends it first; whoever reads on gets
+// what comes then.
+func readLine(ctx context.Context, in *bufio.Reader) (string, error) {
+	type typed struct {
+		line string
+		err  error
+	}
+	came := make(chan typed, 1)
+	go func() {
+		line, err := in.ReadString('\n')
+		came <- typed{line, err}
+	}()
+	select {
+	case t := <-came:
+		if t.err != nil && t.line != "" { // the last one, without its end
+			t.err = nil
+		}
+		return strings.TrimSpace(t.line), t.err
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
+}
+
+// call gives a verb a client and a context that Ctrl-C ends; a second one ends the program.
 func (a *app) call(f func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
 	return func(_ *cobra.Command, args []string) error {
 		ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
+		context.AfterFunc(ctx, stop)
 		c, err := a.client()
 		if err != nil {
 			return err

@@ -16,7 +16,7 @@ type NewRehearsal struct {
 
 	ByHand  bool             `json:"byHand,omitempty" doc:"A person goes through it: it stands where an answer of his is wanted."`
 	Answers []NewAnswer      `json:"answers,omitempty" maxItems:"300" doc:"His answers so far, in their order; those to the item 'stopped' are choices of the advice. One more goes on."`
-	Trouble rehearse.Trouble `json:"trouble,omitempty" enum:"line,start" doc:"What goes wrong, to practise it: the line breaks in the middle of the write; the program does not start."`
+	Trouble rehearse.Trouble `json:"trouble,omitempty" enum:"line,start" doc:"What goes wrong, to practise it: the line breaks while the unit is written; the program does not start."`
 }
 
 // Rehearsal is how a run went on a twin of a unit, made from its backup.
@@ -27,7 +27,6 @@ type Rehearsal struct {
 	From    string           `json:"from" doc:"The version that the backup has."`
 	Version string           `json:"version" doc:"Of the release."`
 	Well    bool             `json:"well" doc:"It ends right: done, or nothing to do."`
-	Title   string           `json:"title" doc:"Of the unit's model."`
 	Sheet   string           `json:"sheet,omitempty" doc:"Digest of the sheet that it went by, where that is not in force."`
 	Result  *rehearse.Result `json:"result,omitempty" doc:"How it went; none where no twin could be made. Times are nanoseconds, at the pace of the line."`
 	No      string           `json:"no,omitempty" doc:"Why no twin could be made."`

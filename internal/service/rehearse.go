@@ -9,6 +9,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/admit"
+	"zealousferry/core/advise"
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
@@ -65,7 +66,7 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 	if err != nil {
 		return out, err
 	}
-	if out.Title = a.Sheet.Name.In("en"); sheet != nil {
+	if sheet != nil {
 		out.Sheet, get = sheet.Digest.String(), with(get, sheet.Digest, []byte(n.Sheet))
 	}
 	answers := make([]procedure.Answer, len(n.Answers))
@@ -82,7 +83,8 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 	}
 	out.Version = a.Opened.Version
 	began := v.clock.Now()
-	result, err := v.onTwin(ctx, a, get, &out, rehearse.Input{ByHand: n.ByHand, Answers: answers, Trouble: n.Trouble})
+	advises := func(adv *advise.Input) error { return v.knownOf(ctx, a.row, u, adv) }
+	result, err := v.onTwin(ctx, a, get, &out, rehearse.Input{ByHand: n.ByHand, Answers: answers, Trouble: n.Trouble, Advise: advises})
 	if err != nil {
 		if ctx.Err() != nil || len(n.Answers) > 0 { // what was answered will not do
 			return out, err

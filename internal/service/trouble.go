@@ -53,13 +53,7 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 	if adv.Tried, adv.Line, err = v.since(ctx, r, s, adv.Link); err != nil {
 		return client.Trouble{}, err
 	}
-	if adv.Past, err = v.store.PastOf(ctx, u.Model, r.ID); err != nil {
-		return client.Trouble{}, err
-	}
-	if adv.Hurries, err = v.hurries(ctx, u.Model); err != nil {
-		return client.Trouble{}, err
-	}
-	if err := v.insteadOf(ctx, r, u, &adv); err != nil {
+	if err := v.knownOf(ctx, r, u, &adv); err != nil {
 		return client.Trouble{}, err
 	}
 	if adv.Before, err = v.sameBefore(ctx, r, s); err != nil {
@@ -182,6 +176,18 @@ func answersClass(class string) bool {
 		return true
 	}
 	return false
+}
+
+// knownOf fills in what the team knows of such a unit: what helped before, what could be put in
+// instead.
+func (v *Service) knownOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) (err error) {
+	if adv.Past, err = v.store.PastOf(ctx, u.Model, r.ID); err != nil {
+		return err
+	}
+	if adv.Hurries, err = v.hurries(ctx, u.Model); err != nil {
+		return err
+	}
+	return v.insteadOf(ctx, r, u, adv)
 }
 
 // insteadOf fills in what could be put in in place of the run's release, and whether that was

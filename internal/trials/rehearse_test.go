@@ -103,8 +103,22 @@ func TestRehearsalByHand(t *testing.T) {
 	told(t, l.saying(0, "yes\nyes\n24\n3.3\nyes\n", append(by, "--sheet", file)...), "1 of 4", "Fit the strap.", "✗ ", "3.1 to 3.5", "Take the strap off.", "ends right")
 	told(t, l.saying(18, "yes\n", append(by, "--sheet", file)...), "nothing was touched: it was a twin")
 	told(t, l.saying(0, "sing\n1\n1\n", append(by, "--trouble", "line")...), "STOPPED", "expected one of the choices", "Go on with the write", "taken up again", "ends right")
-	told(t, l.saying(10, "3\n", append(by, "--trouble", "line")...), "you chose Put its backup back", "ferry restore S-0001")
+	told(t, l.saying(10, "3\n", append(by, "--trouble", "line")...), "you chose Put its backup back.", "Nothing is to be done here: it was a twin")
 	told(t, l.must(24, "rehearse", "S-0001", "--trouble", "line"), "--by-hand")
+	typing, typed, err := os.Pipe() // whoever does not answer can leave
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer typed.Close()
+	c, out, errs := l.command(append(by, "--sheet", file)...)
+	if c.Stdin = typing; c.Start() != nil {
+		t.Fatal("it does not start")
+	}
+	w.Wait("it to ask", func() bool { return strings.Contains(out.String(), "1 of 4") })
+	c.Process.Signal(os.Interrupt)
+	if c.Wait(); c.ProcessState.ExitCode() != 18 {
+		t.Errorf("Ctrl-C at a prompt: %d %s", c.ProcessState.ExitCode(), errs)
+	}
 	if got, err := w.Technician.ModelPage(ctx, "small"); err != nil || strings.Contains(got.SheetText, "strap") {
 		t.Errorf("the sheet in force: %v", err)
 	}
@@ -148,7 +162,7 @@ func TestRehearsalInTheConsole(t *testing.T) {
 	}
 	z := tab(t, w, "technician", 390, 800)
 	do(t, z, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`!!document.querySelector("[data-by-hand]")`), press(`[data-by-hand]`), browser.Until(`!!document.querySelector("[data-go]:not([disabled])")`),
-		pick("trouble", "the line breaks in the middle of the write"), press(`[data-go]`), browser.Until(`!!document.querySelector("[data-choose=look]")`), press(`[data-choose=look]`), browser.Until(`!document.querySelector("[data-choose=look]")`),
+		pick("trouble", "the line breaks while it is written"), press(`[data-go]`), browser.Until(`!!document.querySelector("[data-choose=look]")`), press(`[data-choose=look]`), browser.Until(`!document.querySelector("[data-choose=look]")`),
 		press(`[data-choose=go-on]`), says("Rehearsed on its twin: it ends right"), says("Taken up again"), chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide),
 		press(`[data-less]`), browser.Until(`!!document.querySelector("[data-choose=restore]")`), press(`[data-choose=restore]`), says("You chose: Put its backup back."))
 	if wide > 390 {

@@ -31,7 +31,7 @@ const trouble = ref<Problem | null>(null)
 const said = ref<Problem | null>(null)
 const busy = ref(false)
 const colours = ref<Record<string, string>>({})
-const troubles = [{ title: 'nothing', value: '' }, { title: 'the line breaks in the middle of the write', value: 'line' }, { title: 'the program does not start', value: 'start' }]
+const troubles = [{ title: 'nothing', value: '' }, { title: 'the line breaks while it is written', value: 'line' }, { title: 'the program does not start', value: 'start' }]
 
 onMounted(async () => {
   const { data, error } = await api.GET('/api/units/{unit}', { params: { path: { unit: props.unit } } })
