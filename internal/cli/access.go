@@ -187,8 +187,8 @@ func (a *app) confirmVerb() *cobra.Command {
 func (a *app) retentionVerb() *cobra.Command {
 	days := 0
 	v := &cobra.Command{Use: "retention", Short: "How long photos are kept; settles it (lead)", Args: cobra.NoArgs, Example: "  ferry retention\n  ferry retention --photos 1825",
-		Long: "A photo that is older is removed; its digest stays wherever it is named, in signed records too. What runs have told, line\ntraces among it, and the audit log are part of what is signed, and are kept."}
-	v.Flags().IntVar(&days, "photos", 0, "days; 0 is for ever")
+		Long: "A photo that is older is removed, from a day after it was settled on; its digest stays wherever it is named, in signed records too. What runs have told, line\ntraces among it, and the audit log are part of what is signed, and are kept."}
+	v.Flags().IntVar(&days, "photos", 0, "days; 0 is until somebody removes them")
 	v.RunE = a.call(func(ctx context.Context, c *client.Client, _ []string) error {
 		r, err := c.Retention(ctx)
 		if err == nil && v.Flags().Changed("photos") {

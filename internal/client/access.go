@@ -241,14 +241,14 @@ type Passkey struct {
 // Retention says how long what is kept is kept.
 type Retention struct {
 	core.Said
-	Photos int        `json:"photos" doc:"Days for which photos are kept; then they are removed, and their digests stay. 0 is for ever."`
+	Photos int        `json:"photos" doc:"Days for which photos are kept; then they are removed, and their digests stay. 0 is until somebody removes them."`
 	By     string     `json:"by,omitempty" doc:"Who has settled it; nobody where it was never settled."`
 	At     *time.Time `json:"at,omitempty"`
 }
 
 // NewRetention settles it.
 type NewRetention struct {
-	Photos int `json:"photos" minimum:"0" maximum:"36500" doc:"Days; 0 is for ever."`
+	Photos int `json:"photos" minimum:"0" maximum:"36500" doc:"Days; 0 is until somebody removes them. For a day nothing is removed."`
 }
 
 // Retention says how long photos are kept.

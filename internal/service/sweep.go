@@ -17,12 +17,16 @@ const (
 	sweepMost  = 500
 )
 
+// secondThoughts is how long nothing is removed after a lead has settled how long photos are kept:
+// a number that was mistyped can be taken back.
+const secondThoughts = 24 * time.Hour
+
 // ruleKept is how many days photos are kept, as the team has settled it.
 const ruleKept = "photos-kept"
 
 // kept is for how many days photos are kept; 0 for ever, which it is where nothing was settled.
 func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err error) {
-	out.Said = core.Say("Photos are kept for ever.")
+	out.Said = core.Say("Photos are kept until somebody removes them.")
 	value, by, at, err := v.store.TeamRule(ctx, ruleKept)
 	if err != nil || value == "" {
 		return 0, out, err
@@ -31,7 +35,7 @@ func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err
 		return 0, out, err
 	}
 	if days > 0 {
-		out.Said = core.Say("Photos are kept for %d days; then they are removed, and their digests stay.", days)
+		out.Said = core.Say("Photos are kept for %d days; then they are removed, and their digests stay. For a day after this is settled none is removed.", days)
 	}
 	names, err := v.store.Names(ctx)
 	out.Photos, out.By, out.At = days, names[by], &at
@@ -68,8 +72,8 @@ func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
 	if err != nil {
 		return swept, more, err
 	}
-	days, _, err := v.kept(ctx)
-	if err != nil || days == 0 {
+	days, settled, err := v.kept(ctx)
+	if err != nil || days == 0 || now.Sub(*settled.At) < secondThoughts {
 		return swept, more, err
 	}
 	n, err := v.store.SweepEvidence(ctx, now.Add(-time.Duration(days)*24*time.Hour), sweepMost)

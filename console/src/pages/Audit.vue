@@ -82,7 +82,7 @@ async function all() {
     <section v-if="kept" class="all" data-kept>
       <h2>How long photos are kept</h2>
       <p>{{ kept.text }}<template v-if="kept.by"> Settled by {{ kept.by }}, {{ when(kept.at!) }}.</template></p>
-      <form v-if="session.may('lead')" class="row" @submit.prevent="keep"><v-text-field v-model="days" type="number" min="0" max="36500" label="Days; 0 is for ever" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="days === ''" data-keep>Settle it</v-btn></form>
+      <form v-if="session.may('lead')" class="row" @submit.prevent="keep"><v-text-field v-model="days" type="number" min="0" max="36500" label="Days; 0: until removed" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="days === ''" data-keep>Settle it</v-btn></form>
     </section>
     <h2>Who may what</h2>
     <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">Changed since it was entered: {{ found.map((f) => f.text).join('; ') }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
