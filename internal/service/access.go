@@ -338,15 +338,6 @@ func elsewhere(c caller, u store.Unit) error {
 // his: whatever call it is, by what its path names.
 func (v *Service) withinSites(ctx context.Context, unit, of string) error {
 	c := who(ctx)
-	if of != "" && c.by.Benches.Valid {
-		r, err := v.store.Run(ctx, of)
-		if err == nil {
-			err = atBench(c, r.Bench, r.BenchName)
-		}
-		if err != nil && core.KindOf(err) != core.NotFound {
-			return err
-		}
-	}
 	if c.person.Role == Lead || len(c.person.WorksAt())+len(c.person.Bound) == 0 || unit == "" && of == "" {
 		return nil
 	}
@@ -368,6 +359,39 @@ func (v *Service) withinSites(ctx context.Context, unit, of string) error {
 		return err
 	}
 	return elsewhere(c, u)
+}
+
+// withinBenches refuses a token that is bound to other benches what goes on at one: by the run,
+// the tray or the round that the path names. Links are looked at where they are found.
+func (v *Service) withinBenches(ctx context.Context, of, onTray, inRound string) error {
+	c := who(ctx)
+	if c.by.Benches.String == "" || of+onTray+inRound == "" {
+		return nil
+	}
+	var bench, name string
+	var err error
+	switch {
+	case of != "":
+		r, e := v.store.Run(ctx, of)
+		bench, name, err = r.Bench, r.BenchName, e
+	case onTray != "":
+		t, e := v.store.Tray(ctx, onTray)
+		bench, name, err = t.Bench, t.BenchName, e
+	default:
+		r, e := v.store.Round(ctx, inRound)
+		if err = e; err == nil {
+			name, _, _ = strings.Cut(r.Link, "/")
+			b, e := v.store.BenchBy(ctx, name)
+			bench, err = b.ID, e
+		}
+	}
+	if core.KindOf(err) == core.NotFound {
+		return nil // the call says so itself
+	}
+	if err != nil {
+		return err
+	}
+	return atBench(c, bench, name)
 }
 
 // atBench refuses a token that is bound to other benches.

@@ -411,7 +411,7 @@ func (v *Service) give(ctx context.Context, o client.Order, bench string) (clien
 	if err := v.store.AddOrder(ctx, order); err != nil {
 		return o, err
 	}
-	v.orderNews.ring()
+	v.written.ring()
 	o.ID = order.ID
 	return o, nil
 }
@@ -469,6 +469,9 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 	for _, b := range benches {
 		if b.Name != in.Bench && b.ID != in.Bench {
 			continue
+		}
+		if err := atBench(who(ctx), b.ID, b.Name); err != nil {
+			return client.Ports{}, err
 		}
 		if !v.online(b.Seen, b.Revoked) {
 			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))

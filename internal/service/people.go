@@ -203,7 +203,7 @@ func allow(c caller, role, path string, changes bool) error {
 
 // catalogues tells whether a call is about the catalogue.
 func catalogues(path string) bool {
-	for _, p := range []string{"models", "releases", "images", "packs", "targets", "bulletins", "profiles"} {
+	for _, p := range []string{"models", "releases", "images", "packs", "targets", "bulletins"} {
 		if rest, ok := strings.CutPrefix(path, "/api/"+p); ok && (rest == "" || rest[0] == '/') {
 			return true
 		}

@@ -218,7 +218,9 @@ func (v *Service) onlyFor(role string) func(huma.Context, func(huma.Context)) {
 		changes := c.Method() != http.MethodGet
 		err := allow(who(c.Context()), role, c.Operation().Path, changes)
 		if err == nil && role == Technician && changes {
-			err = v.withinSites(c.Context(), c.Param("unit"), c.Param("run"))
+			if err = v.withinBenches(c.Context(), c.Param("run"), c.Param("tray"), c.Param("round")); err == nil {
+				err = v.withinSites(c.Context(), c.Param("unit"), c.Param("run"))
+			}
 		}
 		if err == nil {
 			next(c)

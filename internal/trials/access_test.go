@@ -193,8 +193,23 @@ func TestSomebodyComesAndGoes(t *testing.T) {
 	if _, err := hers.MakeToken(ctx, client.NewToken{Name: "looks", Scope: client.ScopeRead, Benches: []string{"b"}}); core.KindOf(err) != core.NotUnderstood {
 		t.Errorf("bound, and for looking: %v", err)
 	}
-	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `INSERT INTO bench (id, name, public_key, version, enrolled_at, seal) SELECT '0193aaaa-0000-7000-8000-000000000001', 'other', public_key, '', enrolled_at, NULL FROM bench LIMIT 1`); err != nil {
+	// One for another bench does nothing at this one, whatever the call names it by.
+	if err := w.Store.AddBench(ctx, store.Bench{ID: "0193aaaa-0000-7000-8000-000000000001", Name: "other", PublicKey: make([]byte, 32)}); err != nil {
 		t.Fatal(err)
+	}
+	other := with(client.NewToken{Name: "at the other", Benches: []string{"other"}})
+	refused := func(what string, err error) {
+		t.Helper()
+		if core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "for bench") {
+			t.Errorf("%s at another bench: %v", what, err)
+		}
+	}
+	_, err = other.Identify(ctx, "b/a", "")
+	refused("identify", err)
+	_, err = other.Ports(ctx, "b")
+	refused("its ports", err)
+	if _, err := bench.Ports(ctx, "b"); err != nil {
+		t.Errorf("its own ports: %v", err)
 	}
 	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE secret SET benches = '0193aaaa-0000-7000-8000-000000000001' WHERE name = 'at the bench'`); err != nil {
 		t.Fatal(err)
@@ -227,6 +242,7 @@ func TestSomebodyComesAndGoes(t *testing.T) {
 		ended <- hers.FollowRun(ctx, r.ID, 0, func(client.Progress) bool { open <- struct{}{}; return true })
 	}()
 	<-open
+	refused("stop a run", other.StopRun(ctx, r.ID))
 	l.must(0, "people", "end", "Edda Rooke", "--reason", "has left")
 	if _, err := hers.Links(ctx); err == nil {
 		t.Error("her token is still good")
