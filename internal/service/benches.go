@@ -384,7 +384,7 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 				v.log.Warn("a sheet that was proven could not be noted", "error", err)
 			}
 		}
-		v.orderNews.ring() // who waits for its end is told at once
+		v.written.ring() // who waits for its end is told at once
 		v.log.Info("run closed", "run", r.ID, "kind", r.Kind, "outcome", b.Outcome)
 	}
 	if err != nil {

@@ -71,7 +71,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 	if err := open(ctx, a.row, a.claims, uses, order); err != nil {
 		return errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
-	v.orderNews.ring()
+	v.written.ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
 	return nil
 }

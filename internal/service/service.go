@@ -51,7 +51,7 @@ type Service struct {
 	audited   *prometheus.CounterVec
 	follower  *follower
 	door      *door
-	orderNews bell // an order was given, or a run closed
+	written   bell // something that streams tell was written by this process: an order, the end of a run
 	reading   reading
 	provider  *Provider // nil where the team has none
 	orderEnds bells     // one was ended, by its id
@@ -82,7 +82,7 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.door = &door{clock: clock, log: log, good: func(ctx context.Context, all []core.Digest) (map[core.Digest]bool, error) {
 		return s.StillGood(ctx, all, clock.Now())
 	}}
-	v.follower.bell = &v.orderNews
+	v.follower.bell = &v.written
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(v.requests, v.seconds, v.closed, v.audited, newStanding(v))
 	return v

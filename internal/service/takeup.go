@@ -24,7 +24,7 @@ func (v *Service) stopRun(ctx context.Context, in *stopIn) (none, error) {
 	if err != nil {
 		return none{}, err
 	}
-	defer v.orderNews.ring()
+	defer v.written.ring()
 	return none{}, v.store.AddOrder(ctx, o)
 }
 
@@ -74,7 +74,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	if err != nil {
 		return client.Run{}, err
 	}
-	v.orderNews.ring()
+	v.written.ring()
 	if _, err := v.ended(ctx, order, orderLasts); err != nil {
 		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
 			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))

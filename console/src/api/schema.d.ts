@@ -5537,7 +5537,7 @@ export interface components {
             /** @description A sheet of the unit's model that is not in force, as YAML; the one in force where it is empty. */
             sheet?: string;
             /**
-             * @description What goes wrong, to practise it: the line breaks in the middle of the write; the program does not start.
+             * @description What goes wrong, to practise it: the line breaks while the unit is written; the program does not start.
              * @enum {string}
              */
             trouble?: "line" | "start";
@@ -5567,7 +5567,7 @@ export interface components {
         NewRetention: {
             /**
              * Format: int64
-             * @description Days; 0 is for ever.
+             * @description Days; 0 is until somebody removes them. For a day nothing is removed.
              */
             photos: number;
         };
@@ -6024,8 +6024,6 @@ export interface components {
             /** @description Digest of the sheet that it went by, where that is not in force. */
             sheet?: string;
             site?: string;
-            /** @description Of the unit's model. */
-            title: string;
             /**
              * Format: int64
              * @description Of the rehearsal itself, ms.
@@ -6256,7 +6254,7 @@ export interface components {
             params?: string[];
             /**
              * Format: int64
-             * @description Days for which photos are kept; then they are removed, and their digests stay. 0 is for ever.
+             * @description Days for which photos are kept; then they are removed, and their digests stay. 0 is until somebody removes them.
              */
             photos: number;
             text: string;
