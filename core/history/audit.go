@@ -70,8 +70,8 @@ const (
 // Audit holds all that a service keeps against the tree, and the tree against checkpoints that
 // were signed.
 type Audit struct {
-	Service trust.Public
-	Benches func(id string) trust.Public
+	Service Line
+	Benches func(id string) trust.Any
 	Names   func(unit string) string // how people call a unit
 	Against []Checkpoint             // those that whoever audits has brought: signed ones of benches, or of a printed report, without a time
 	// Held compares what a record is about with what else is kept of it: its events, its run.
@@ -97,7 +97,7 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 	}
 	var forged []core.Said
 	for _, s := range signed {
-		if c, err := OpenCheckpoint(a.Service, s); err == nil {
+		if c, err := a.Service.OpenCheckpoint(s); err == nil {
 			points[c.Size] = append(points[c.Size], c)
 		} else {
 			forged = append(forged, core.Say("a checkpoint was not signed by this service: %s", strings.ReplaceAll(strings.SplitN(string(s), "\n\n", 2)[0], "\n", " ")))
@@ -166,7 +166,7 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []core
 			say(core.Say("entry %d of %s is missing or another: %s has kept its signed head", k.N, a.Names(k.Unit), k.By))
 			continue
 		}
-		if c, err := OpenCheckpoint(a.Service, k.Signed); err == nil {
+		if c, err := a.Service.OpenCheckpoint(k.Signed); err == nil {
 			say(core.Say("the tree does not lead to the checkpoint of %s with %d entries, which %s has kept", day(c), c.Size, k.By))
 		}
 	}

@@ -7,6 +7,8 @@ package history
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/fxamacker/cbor/v2"
 
@@ -286,8 +288,10 @@ func (h *Head) message() []byte {
 // Sign signs the head with the service's key.
 func (h *Head) Sign(k trust.Key) { h.Signature = k.Sign(HeadDomain, h.message()) }
 
-// Verify tells whether the service's key signed this head.
-func (h *Head) Verify(p trust.Public) bool { return p.Verify(HeadDomain, h.message(), h.Signature) }
+// Verify tells whether one of these keys has signed this head.
+func (h *Head) Verify(keys ...trust.Public) bool {
+	return trust.Any(keys).Verify(HeadDomain, h.message(), h.Signature)
+}
 
 // entries names one or several entries with their verb.
 func entries(from, to uint64) string {
@@ -307,9 +311,9 @@ type Stored struct {
 }
 
 // Check walks a unit's chain. heads are the heads that somebody kept (the
-// database, a bench); benches gives a bench's key, nil for an unknown one. The
+// database, a bench); benches gives a bench's keys, none for an unknown one. The
 // findings are in words; none means the chain is intact.
-func Check(unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []core.Said {
+func Check(unit string, chain []Stored, heads []Head, service Line, benches func(id string) trust.Any) []core.Said {
 	return CheckFrom(Mark{}, unit, chain, heads, service, benches)
 }
 
@@ -321,7 +325,7 @@ type Mark struct {
 
 // CheckFrom goes on with a check behind a mark: chain are the entries behind it, heads those of
 // the mark and of what is behind it.
-func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service trust.Public, benches func(id string) trust.Public) []core.Said {
+func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service Line, benches func(id string) trust.Any) []core.Said {
 	var found []core.Said
 	say := func(s core.Said) { found = append(found, s) }
 	previous := from.Hash
@@ -354,18 +358,29 @@ func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service tru
 		}
 		previous = s.Hash
 	}
-	newest := uint64(0)
+	newest, signed := uint64(0), map[uint64]int{}
 	for i := range heads {
 		h := &heads[i]
 		newest = max(newest, h.N)
+		by := service.rank(h)
+		if by >= 0 && len(service.Before) > 0 {
+			signed[h.N] = max(signed[h.N], by)
+		}
 		switch {
-		case !h.Verify(service):
+		case by < 0:
 			say(core.Say("the head at entry %d was not signed by this service", h.N))
 		case h.N > last:
 			say(core.Say("%s missing: a signed head of entry %d was kept", entries(last+1, h.N), h.N))
 		case h.N == from.N && h.N > 0 && from.Hash != h.Hash || h.N > from.N && chain[h.N-from.N-1].Hash != h.Hash:
 			say(core.Say("entry %d is not the one that was signed: the chain was computed anew", h.N))
 		}
+	}
+	before := 0
+	for _, n := range slices.Sorted(maps.Keys(signed)) {
+		if signed[n] < before {
+			say(core.Say("the head at entry %d was signed with a key that was out of use when it was entered", n))
+		}
+		before = max(before, signed[n])
 	}
 	if last > 0 && newest < last {
 		say(core.Say("entry %d has no signed head: it was put in behind the service's back", last))

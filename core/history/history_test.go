@@ -37,7 +37,7 @@ func TestTheCheckerFindsWhatWasDoneBehindItsBack(t *testing.T) {
 		if change != nil {
 			stored, heads = change(stored, heads, bench)
 		}
-		found := Check("u", stored, heads, service.Public(), func(string) trust.Public { return bench.Public() })
+		found := Check("u", stored, heads, Line{Now: service.Public()}, func(string) trust.Any { return trust.Any{bench.Public()} })
 		if text := core.Texts(found, "; "); (want == "") != (text == "") || !strings.Contains(text, want) {
 			t.Errorf("%s: found %q, want %q", name, text, want)
 		}

@@ -197,8 +197,8 @@ func grove(t *testing.T) (leaves []Placed, at Checkpoint, a *Audit) {
 		at.Root = f.grow(t, s.Hash)
 	}
 	at.Size = 11
-	return leaves, at, &Audit{Service: service.Public(), Names: func(u string) string { return "unit " + u },
-		Benches: func(string) trust.Public { return bench.Public() },
+	return leaves, at, &Audit{Service: Line{Now: service.Public()}, Names: func(u string) string { return "unit " + u },
+		Benches: func(string) trust.Any { return trust.Any{bench.Public()} },
 		Held: func(_ *Entry, r *Record) ([]core.Said, error) {
 			if r.Run == "r8" {
 				return []core.Said{core.Say("its events are others")}, nil
@@ -280,7 +280,7 @@ func (h heldLeaves) Placed(_ context.Context, from, n uint64) ([]Placed, error) 
 func BenchmarkAudit(b *testing.B) {
 	for _, each := range []int{1, 4, 1 << 30} {
 		bench, _ := trust.NewKey()
-		a := &Audit{Names: func(string) string { return "" }, Benches: func(string) trust.Public { return bench.Public() }}
+		a := &Audit{Names: func(string) string { return "" }, Benches: func(string) trust.Any { return trust.Any{bench.Public()} }}
 		leaves := make(heldLeaves, 100_000)
 		for i := range leaves {
 			e := Entry{Unit: fmt.Sprint("unit ", i), N: 1, Kind: Entered, By: "p", Text: "quill-80 Q80-4417-206"}

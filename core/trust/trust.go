@@ -9,12 +9,18 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"slices"
+	"strings"
 
 	"zealousferry/core"
 )
 
-// Key is a private signing key.
-type Key struct{ private ed25519.PrivateKey }
+// Key is a private signing key. Behind it may stand those that it has taken the place of, the
+// newest first: they sign nothing any more, and open what was sealed with them.
+type Key struct {
+	private ed25519.PrivateKey
+	earlier []ed25519.PrivateKey
+}
 
 // Public is a key that checks signatures.
 type Public []byte
@@ -22,22 +28,54 @@ type Public []byte
 // NewKey makes a key from the system's randomness.
 func NewKey() (Key, error) {
 	_, private, err := ed25519.GenerateKey(rand.Reader)
-	return Key{private}, err
+	return Key{private: private}, err
 }
 
-// Encode writes the key's seed for a file that only its owner can read.
-func (k Key) Encode() string { return base64.StdEncoding.EncodeToString(k.private.Seed()) }
+// Renewed makes a key that takes the place of this one.
+func (k Key) Renewed() (Key, error) {
+	n, err := NewKey()
+	n.earlier = append([]ed25519.PrivateKey{k.private}, k.earlier...)
+	return n, err
+}
+
+// Before is the key that this one has taken the place of, if it has.
+func (k Key) Before() (b Key, ok bool) {
+	if len(k.earlier) == 0 {
+		return b, false
+	}
+	return Key{private: k.earlier[0], earlier: k.earlier[1:]}, true
+}
+
+// Encode writes the key's seed for a file that only its owner can read, and in a line for each
+// those of the keys before it.
+func (k Key) Encode() string {
+	text := base64.StdEncoding.EncodeToString(k.private.Seed())
+	for _, e := range k.earlier {
+		text += "\n" + base64.StdEncoding.EncodeToString(e.Seed())
+	}
+	return text
+}
 
 // DecodeKey reads what Encode wrote.
-func DecodeKey(s string) (Key, error) {
-	seed, err := base64.StdEncoding.DecodeString(s)
-	if err != nil || len(seed) != ed25519.SeedSize {
-		return Key{}, core.Fail(core.BadFile, "a key file holds %d bytes in base64; this one does not", ed25519.SeedSize)
+func DecodeKey(s string) (k Key, err error) {
+	for i, line := range strings.Fields(s) {
+		seed, err := base64.StdEncoding.DecodeString(line)
+		if err != nil || len(seed) != ed25519.SeedSize {
+			return Key{}, core.Fail(core.BadFile, "a key file holds %d bytes in base64, in a line for each key; line %d of this one does not", ed25519.SeedSize, i+1)
+		}
+		if private := ed25519.NewKeyFromSeed(seed); i == 0 {
+			k.private = private
+		} else {
+			k.earlier = append(k.earlier, private)
+		}
 	}
-	return keyFromSeed(seed), nil
+	if k.private == nil {
+		return Key{}, core.Fail(core.BadFile, "a key file holds %d bytes in base64; this one is empty", ed25519.SeedSize)
+	}
+	return k, nil
 }
 
-func keyFromSeed(seed []byte) Key { return Key{ed25519.NewKeyFromSeed(seed)} }
+func keyFromSeed(seed []byte) Key { return Key{private: ed25519.NewKeyFromSeed(seed)} }
 
 // Public gives the checking half.
 func (k Key) Public() Public { return Public(k.private.Public().(ed25519.PublicKey)) }
@@ -50,6 +88,14 @@ func (k Key) Sign(domain string, message []byte) []byte {
 // Verify tells whether the signature was made by this key for this domain.
 func (p Public) Verify(domain string, message, signature []byte) bool {
 	return len(p) == ed25519.PublicKeySize && ed25519.Verify(ed25519.PublicKey(p), framed(domain, message), signature)
+}
+
+// Any are keys of which each may have signed: the one in force, and those before it.
+type Any []Public
+
+// Verify tells whether one of the keys has made the signature for this domain.
+func (a Any) Verify(domain string, message, signature []byte) bool {
+	return slices.ContainsFunc(a, func(p Public) bool { return p.Verify(domain, message, signature) })
 }
 
 // ID is a short name of the key: the first 8 bytes of its SHA-256, in hex.

@@ -41,7 +41,7 @@ var (
 	Audit = Names{
 		"signed-in": "signed in", "sign-in-failed": "wrong name or password", "person-added": "person added", "person-changed": "person changed", "person-ended": "account ended",
 		"link-made": "sign-in link made", "access-ended": "session or token ended", "token-made": "token made", "machine-let-in": "machine asked to be let in", "bench-code-made": "bench invited",
-		"bench-enrolled": "bench enrolled", "bench-revoked": "bench revoked", "bench-renamed": "bench renamed", "key-trusted": "key trusted", "key-revoked": "key revoked", "sheet-in-force": "sheet in force",
+		"bench-enrolled": "bench enrolled", "bench-revoked": "bench revoked", "bench-renamed": "bench renamed", "bench-key-renewed": "bench's key renewed", "service-key-renewed": "service's key renewed", "key-trusted": "key trusted", "key-revoked": "key revoked", "sheet-in-force": "sheet in force",
 		"release-vouched": "release vouched for", "release-withdrawn": "release withdrawn", "photo-removed": "photo removed", "password-set": "password set", "rule-settled": "rule settled", "passkey-added": "passkey added", "passkey-taken-away": "passkey taken away", "tied-to-provider": "known by the identity provider", "second-lead-wanted": "second lead wanted", "bench-forged": "a bench is not believed", "events-differ": "events came again, changed", "history-cut": "history was changed", "rows-sealed": "rows of the database were sealed",
 		"factor-set-up": "second factor set up", "factor-taken-away": "second factor taken away",
 	}

@@ -59,6 +59,8 @@ var Ways = []Way{
 	{"bench-start", "start a bench", "ferry bench", ""},
 	{"bench-enrol", "enrol a bench", "ferry bench enrol --service URL --name NAME", "/benches"},
 	{"serve", "start the service", "ferry serve", ""},
+	{"renew-key", "renew the service's key", "ferry serve renew-key", ""},
+	{"renew-bench-key", "renew a bench's key", "ferry bench renew-key", ""},
 	{"migrate", "bring the database up to date", "ferry migrate", ""},
 	{"model-add", "put a model sheet in force", "ferry model add SHEET", ""},
 	{"model-secret", "enter a secret that a model's units ask for", "ferry model secret {model} {name}", "/models/{model}"},
@@ -183,6 +185,8 @@ func BenchList() core.Step                          { return step("bench-list") 
 func BenchStart() core.Step                         { return step("bench-start") }
 func BenchEnrol() core.Step                         { return step("bench-enrol") }
 func Serve() core.Step                              { return step("serve") }
+func RenewKey() core.Step                           { return step("renew-key") }
+func RenewBenchKey() core.Step                      { return step("renew-bench-key") }
 func Migrate() core.Step                            { return step("migrate") }
 func ModelAdd() core.Step                           { return step("model-add") }
 func ModelSecret(model, name string) core.Step      { return step("model-secret", model, name) }

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/link"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
@@ -36,6 +37,9 @@ type identity struct {
 	Token      string `json:"token"`
 	ServiceKey []byte `json:"serviceKey"`
 	Key        string `json:"key"`
+
+	Before []history.Succession `json:"before,omitempty"` // how the service's key came to be the one in force
+	Next   string               `json:"next,omitempty"`   // a key of the bench that the service may not have heard of
 
 	Pins []core.Digest `json:"pins,omitempty"` // keys of the service's certificate that count; without any, whoever has one for its name
 }
@@ -57,6 +61,7 @@ type Bench struct {
 	id        identity
 	called    atomic.Pointer[string]
 	key       trust.Key
+	service   *pinned
 	client    *client.Client
 	pack      *pack
 	ports     map[string]*port
@@ -106,7 +111,7 @@ func Enrol(ctx context.Context, dir, service, code, name string, pins ...core.Di
 	if err != nil {
 		return err
 	}
-	return identity{service, got.Bench, name, got.Token, got.ServiceKey, key.Encode(), pins}.write(dir)
+	return identity{Service: service, Bench: got.Bench, Name: name, Token: got.Token, ServiceKey: got.ServiceKey, Key: key.Encode(), Pins: pins}.write(dir)
 }
 
 func (id identity) write(dir string) error {
@@ -169,7 +174,10 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Bench{Options: o, dir: dir, id: id, ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
+	if err := id.halfRenewed(); err != nil {
+		return nil, err
+	}
+	b := &Bench{Options: o, dir: dir, id: id, service: pin(id), ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
 	if b.key, err = trust.DecodeKey(b.id.Key); err != nil {
 		return nil, err
 	}
@@ -193,10 +201,10 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	b.client.PinTo(b.id.Pins)
 	b.client.SignAs(b.key)
 	b.known.open(dir)
-	if b.witness, err = openWitness(dir, b.id.ServiceKey, b.Log); err != nil {
+	if b.witness, err = openWitness(dir, b.service, b.Log); err != nil {
 		return nil, err
 	}
-	if b.keys, err = openKeyring(dir, b.id.ServiceKey, b.Log); err != nil {
+	if b.keys, err = openKeyring(dir, b.service, b.Log); err != nil {
 		return nil, err
 	}
 	return b, b.readJournals()
@@ -369,9 +377,12 @@ func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	b.mu.Unlock()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh, Name: b.Name()})
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh, Name: b.Name(), Service: b.service.get().Now.ID()})
 	if err != nil {
 		return err
+	}
+	if _, err := b.follow(c.Succeeds); err != nil { // what the one it holds has signed goes on to count, and nothing else
+		b.Log.Error("the service's new key is not taken", "error", err)
 	}
 	if c.Name != "" && c.Name != b.Name() {
 		if err := b.rename(c.Name); err != nil {

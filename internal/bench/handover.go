@@ -167,7 +167,7 @@ func (j *job) handOver(ctx context.Context) error {
 			return core.Fail(core.BadFile, "the service has %d events of run %s, its journal holds %d", have.Have, j.id, noted)
 		}
 		if have.Head != nil {
-			j.bench.witness.keepHead(*have.Head)
+			j.bench.keepHead(ctx, *have.Head)
 		}
 	}
 }

@@ -22,12 +22,12 @@ import (
 type keyring struct {
 	mu      sync.Mutex
 	path    string
-	service trust.Public
+	service *pinned
 	log     *slog.Logger
 	list    trust.KeyList
 }
 
-func openKeyring(dir string, service trust.Public, log *slog.Logger) (*keyring, error) {
+func openKeyring(dir string, service *pinned, log *slog.Logger) (*keyring, error) {
 	k := &keyring{path: filepath.Join(dir, "keys.json"), service: service, log: log}
 	raw, err := os.ReadFile(k.path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -38,9 +38,10 @@ func openKeyring(dir string, service trust.Public, log *slog.Logger) (*keyring, 
 	}
 	var s trust.SignedKeys
 	if err := json.Unmarshal(raw, &s); err == nil {
-		k.list, err = s.Open(service)
-		if err == nil {
-			return k, nil
+		for _, by := range service.get().Any() { // it was signed when it came
+			if k.list, err = s.Open(by); err == nil {
+				return k, nil
+			}
 		}
 	}
 	return nil, core.Fail(core.BadFile, "%s, the keys that this bench holds, was changed or is damaged", k.path).Do("Move it away: the bench fetches the list anew. Find out who has changed it.")
@@ -55,7 +56,7 @@ func (k *keyring) number() uint64 {
 // take puts a newer list in place of the one that is held. An older one, or one that somebody
 // else has signed, changes nothing.
 func (k *keyring) take(s trust.SignedKeys) error {
-	l, err := s.Open(k.service)
+	l, err := s.Open(k.service.get().Now)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/trust"
 )
 
@@ -36,7 +37,7 @@ func TestTheKeysOfABench(t *testing.T) {
 	dir, log := t.TempDir(), slog.New(slog.DiscardHandler)
 	open := func() *keyring {
 		t.Helper()
-		k, err := openKeyring(dir, service.Public(), log)
+		k, err := openKeyring(dir, &pinned{line: history.Line{Now: service.Public()}}, log)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -70,7 +71,7 @@ func TestTheKeysOfABench(t *testing.T) {
 	if err := os.WriteFile(path, []byte(strings.Replace(string(raw), `"id":"a"`, `"id":"c"`, 1)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := openKeyring(dir, service.Public(), log); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "keys.json") {
+	if _, err := openKeyring(dir, &pinned{line: history.Line{Now: service.Public()}}, log); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "keys.json") {
 		t.Errorf("a list that was changed on disk: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -14,16 +15,25 @@ import (
 	"zealousferry/internal/client"
 )
 
-// readOrders opens the list of orders carried out and locks it: it is also what
-// keeps a second process out of the folder.
-func (b *Bench) readOrders() error {
-	f, err := os.OpenFile(filepath.Join(b.dir, "orders"), os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
+// lock keeps other processes out of a bench's folder until the file is closed.
+func lock(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "orders"), os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		f.Close()
-		return core.Fail(core.Busy, "another bench process has %s", b.dir).Do("Stop that one first.")
+		return nil, core.Fail(core.Busy, "another bench process has %s", dir).Do("Stop that one first.")
+	}
+	return f, nil
+}
+
+// readOrders opens the list of orders carried out and locks it: it is also what
+// keeps a second process out of the folder.
+func (b *Bench) readOrders() error {
+	f, err := lock(b.dir)
+	if err != nil {
+		return err
 	}
 	b.log = f
 	var id string
@@ -38,9 +48,7 @@ func (b *Bench) readOrders() error {
 // ordered listens for orders.
 func (b *Bench) ordered(ctx context.Context) {
 	for ctx.Err() == nil {
-		if err := b.client.Orders(ctx, b.id.Bench, b.id.ServiceKey, func(o client.Order, signed bool) { b.takeSigned(ctx, o, signed) }); err != nil && core.KindOf(err) == core.NotAllowed {
-			b.Log.Error("the service does not let this bench in", "error", err)
-		}
+		b.listenForOrders(ctx)
 		select {
 		case <-b.Clock.After(500 * time.Millisecond):
 		case <-ctx.Done():
@@ -48,8 +56,28 @@ func (b *Bench) ordered(ctx context.Context) {
 	}
 }
 
+// listenForOrders takes orders as they come, until the connection ends. Where one is not signed with the
+// key that is held, the service is asked for its key; with a new one they are listened for again,
+// and it comes again.
+func (b *Bench) listenForOrders(ctx context.Context) {
+	key := b.service.get().Now
+	until, end := context.WithCancel(ctx)
+	defer end()
+	err := b.client.Orders(until, b.id.Bench, key, func(o client.Order, signed bool) {
+		if !signed && b.join(ctx) == nil && !bytes.Equal(b.service.get().Now, key) {
+			end()
+			return
+		}
+		b.takeSigned(ctx, o, signed)
+	})
+	if err != nil && core.KindOf(err) == core.NotAllowed {
+		b.Log.Error("the service does not let this bench in", "error", err)
+	}
+}
+
 // takeSigned carries out what the service has signed for this bench, with the key that it
-// showed when the bench was enrolled. Anything else came from elsewhere, or was changed.
+// showed when the bench was enrolled, or one that has followed it. Anything else came from
+// elsewhere, or was changed.
 func (b *Bench) takeSigned(ctx context.Context, o client.Order, signed bool) {
 	if !signed {
 		b.Log.Error("an order was not signed by the service that has enrolled this bench; it is not carried out", "order", o.ID, "kind", o.Kind)

@@ -191,7 +191,7 @@ func TestTheModelsAreThoseOfNow(t *testing.T) {
 		}
 	}))
 	defer service.Close()
-	b := &Bench{witness: &Witness{}, keys: &keyring{}}
+	b := &Bench{witness: &Witness{}, keys: &keyring{}, service: &pinned{}}
 	b.Clock, b.Log = core.System{}, slog.New(slog.DiscardHandler)
 	b.client = client.New(service.URL, "t", core.System{})
 	var err error

@@ -23,10 +23,9 @@ import (
 // what is taken away or changed there is found: the newest head of each unit that the bench has
 // worked on, and the newest checkpoint of all.
 type Witness struct {
-	ServiceKey trust.Public
-
-	dir string
-	log *slog.Logger
+	dir     string
+	log     *slog.Logger
+	service *pinned
 
 	mu     sync.Mutex
 	heads  map[string]history.Head
@@ -51,14 +50,14 @@ func ReadWitness(dir string) (*Witness, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, _, err := readWitness(dir, id.ServiceKey, slog.New(slog.DiscardHandler))
+	w, _, err := readWitness(dir, pin(id), slog.New(slog.DiscardHandler))
 	return w, err
 }
 
 // openWitness is what a bench itself begins with. Of its heads it leaves the newest alone in the
 // file: older ones and a torn last line go. Checkpoints that cannot be read are put aside, and do
 // not keep the bench from its work.
-func openWitness(dir string, service trust.Public, log *slog.Logger) (*Witness, error) {
+func openWitness(dir string, service *pinned, log *slog.Logger) (*Witness, error) {
 	w, lines, err := readWitness(dir, service, log)
 	if core.KindOf(err) == core.BadFile {
 		path := filepath.Join(dir, pointsFile)
@@ -73,8 +72,8 @@ func openWitness(dir string, service trust.Public, log *slog.Logger) (*Witness, 
 	return w, err
 }
 
-func readWitness(dir string, service trust.Public, log *slog.Logger) (w *Witness, lines map[string][]byte, err error) {
-	w = &Witness{ServiceKey: service, dir: dir, log: log, heads: map[string]history.Head{}}
+func readWitness(dir string, service *pinned, log *slog.Logger) (w *Witness, lines map[string][]byte, err error) {
+	w = &Witness{service: service, dir: dir, log: log, heads: map[string]history.Head{}}
 	if lines, err = w.readHeads(); err != nil {
 		return nil, nil, err
 	}
@@ -90,7 +89,7 @@ func (w *Witness) readPoints() error {
 		return err
 	}
 	if err = json.Unmarshal(raw, &w.points); err == nil && w.points.Newest != "" {
-		w.held, err = history.OpenCheckpoint(w.ServiceKey, []byte(w.points.Newest))
+		w.held, err = w.service.get().OpenCheckpoint([]byte(w.points.Newest))
 	}
 	if err != nil {
 		return core.Fail(core.BadFile, "%s cannot be read: %w", filepath.Join(w.dir, pointsFile), err).Do("It is what this bench has kept of the service's histories. Start the bench: it puts the file aside and goes on. Show the file to a lead.")
@@ -100,7 +99,7 @@ func (w *Witness) readPoints() error {
 
 // keepHead keeps a signed head of a unit's history.
 func (w *Witness) keepHead(h history.Head) {
-	if !h.Verify(w.ServiceKey) {
+	if !h.Verify(w.service.get().Now) {
 		w.log.Error("the service sent a head of history that its key did not sign", "unit", h.Unit, "entry", h.N)
 		return
 	}
@@ -152,7 +151,7 @@ func (w *Witness) size() uint64 {
 // take takes a newer checkpoint in place of the one that is held, if its tree came of that one.
 // If it did not, the one that is held is left as evidence; take tells that.
 func (w *Witness) take(c client.Checkpoint) (broken bool) {
-	newer, err := history.OpenCheckpoint(w.ServiceKey, []byte(c.Signed))
+	newer, err := w.service.get().OpenCheckpoint([]byte(c.Signed))
 	if err != nil {
 		w.log.Error("the service sent a checkpoint that its key did not sign", "error", err)
 		return false
@@ -178,6 +177,9 @@ func (w *Witness) take(c client.Checkpoint) (broken bool) {
 	w.points, w.held = next, newer
 	return broken
 }
+
+// Line is the keys of the service against which it is held.
+func (w *Witness) Line() history.Line { return w.service.get() }
 
 // Kept is all that is kept.
 func (w *Witness) Kept() client.Heads {

@@ -28,7 +28,7 @@ func TestAHeadThatWasNotWrittenIsNotKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	var said bytes.Buffer
-	b := &Witness{ServiceKey: key.Public(), dir: dir, heads: map[string]history.Head{}, log: slog.New(slog.NewTextHandler(&said, nil))}
+	b := &Witness{service: &pinned{line: history.Line{Now: key.Public()}}, dir: dir, heads: map[string]history.Head{}, log: slog.New(slog.NewTextHandler(&said, nil))}
 	h := history.Head{Unit: "u", N: 3}
 	h.Sign(key)
 	b.keepHead(h)
@@ -46,7 +46,7 @@ func TestHeadsAfterATornLine(t *testing.T) {
 	}
 	dir := t.TempDir()
 	begins := func() *Witness {
-		b, err := openWitness(dir, key.Public(), slog.New(slog.DiscardHandler))
+		b, err := openWitness(dir, &pinned{line: history.Line{Now: key.Public()}}, slog.New(slog.DiscardHandler))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -135,7 +135,7 @@ func TestAWitnessKeepsWhatTheTreeNoLongerLeadsTo(t *testing.T) {
 	dir := t.TempDir()
 	var said bytes.Buffer
 	begins := func() *Witness {
-		w, err := openWitness(dir, key.Public(), slog.New(slog.NewTextHandler(&said, nil)))
+		w, err := openWitness(dir, &pinned{line: history.Line{Now: key.Public()}}, slog.New(slog.NewTextHandler(&said, nil)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -170,7 +170,7 @@ func TestAWitnessKeepsWhatTheTreeNoLongerLeadsTo(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, pointsFile), []byte(`{"newest":"x"}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := readWitness(dir, key.Public(), slog.New(slog.DiscardHandler)); core.KindOf(err) != core.BadFile {
+	if _, _, err := readWitness(dir, &pinned{line: history.Line{Now: key.Public()}}, slog.New(slog.DiscardHandler)); core.KindOf(err) != core.BadFile {
 		t.Errorf("a damaged file, looked at: %v", err)
 	}
 	said.Reset()

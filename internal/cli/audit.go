@@ -133,8 +133,7 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 	if len(files) == 0 {
 		return core.Fail(core.BadFile, "an audit without the service wants to know what a bench has kept: --heads FILE").Do("Write it on a bench: ferry bench heads --dir FOLDER > FILE")
 	}
-	var service trust.Public
-	var kept []client.Heads
+	var kept []keptHeads
 	for _, name := range files {
 		raw, err := os.ReadFile(name)
 		if err != nil {
@@ -144,13 +143,7 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 		if err := json.Unmarshal(raw, &k); err != nil || len(k.ServiceKey) == 0 {
 			return core.Fail(core.BadFile, "%s is not what ferry bench heads writes", name)
 		}
-		if service == nil {
-			service = k.ServiceKey
-		}
-		if string(service) != string(k.ServiceKey) {
-			return core.Fail(core.BadFile, "%s is of a bench of another service: its key is %s, that of %s is %s", name, k.ServiceKey.ID(), files[0], service.ID())
-		}
-		kept = append(kept, k.Heads)
+		kept = append(kept, k)
 	}
 	r, f, err := openDump(dump, identity)
 	if err != nil {
@@ -160,6 +153,19 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 	archive, err := store.OpenArchive(r)
 	if err != nil {
 		return err
+	}
+	var service history.Line // a bench may not have heard yet of the newest
+	for i, k := range kept {
+		line, err := history.Line{Now: k.ServiceKey, Before: k.Before}.Follow(archive.Successions())
+		if err != nil {
+			return core.Fail(core.BadFile, "%s: %w", files[i], err)
+		}
+		if i > 0 && string(line.Now) != string(service.Now) {
+			return core.Fail(core.BadFile, "%s is of a bench of another service: its key is %s, that of %s is %s", files[i], line.Now.ID(), files[0], service.Now.ID())
+		}
+		if len(line.Before) >= len(service.Before) {
+			service = line
+		}
 	}
 	x := &history.Audit{Service: service, Benches: archive.Benches, Names: archive.Name,
 		Held: func(e *history.Entry, r *history.Record) ([]core.Said, error) {
@@ -171,13 +177,13 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 	var heads []history.Head
 	for i, k := range kept {
 		for _, signed := range k.Checkpoints {
-			c, err := history.OpenCheckpoint(service, []byte(signed))
+			c, err := service.OpenCheckpoint([]byte(signed))
 			if err != nil {
 				return core.Fail(core.BadFile, "%s: %w", files[i], err)
 			}
 			x.Against = append(x.Against, c)
 		}
-		heads = append(heads, k.Heads...)
+		heads = append(heads, k.Heads.Heads...)
 	}
 	var w history.Walk
 	found, size, _, err := x.On(ctx, archive, &w, func() bool { return false })
@@ -186,7 +192,7 @@ func (a *app) auditOffline(ctx context.Context, dump, identity string, files []s
 	}
 	for _, h := range heads {
 		switch {
-		case !h.Verify(service):
+		case !h.Verify(service.Any()...):
 			return core.Fail(core.BadFile, "the head of entry %d of %s was not signed by the service", h.N, archive.Name(h.Unit))
 		case !archive.LeadsTo(h):
 			found = append(found, core.Say("entry %d of %s is missing or another: a bench has kept its signed head", h.N, archive.Name(h.Unit)))
@@ -223,7 +229,8 @@ func (a *app) showAudit(x audited) error {
 // keptHeads is what a bench has kept of the service's histories, with the key that it holds them
 // against.
 type keptHeads struct {
-	ServiceKey trust.Public `json:"serviceKey"`
+	ServiceKey trust.Public         `json:"serviceKey"`
+	Before     []history.Succession `json:"before,omitempty"` // how it came to be the one in force
 	client.Heads
 }
 
@@ -236,9 +243,9 @@ func (a *app) benchHeads(dir *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out := json.NewEncoder(a.out)
+			out, line := json.NewEncoder(a.out), w.Line()
 			out.SetIndent("", "  ")
-			return out.Encode(keptHeads{w.ServiceKey, w.Kept()})
+			return out.Encode(keptHeads{line.Now, line.Before, w.Kept()})
 		}}
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -141,8 +142,13 @@ func (a *app) serveVerb() *cobra.Command {
 					return core.Fail(core.Busy, "cannot listen: %w", err).Do("Choose another address: --listen.")
 				}
 				a.log().Info("serving", "address", l.Addr().String())
+				ctx, end := context.WithCancelCause(ctx)
+				defer end(nil)
 				go func() {
-					if err := v.KeepTree(ctx, key+".checkpoint"); err != nil {
+					err := v.KeepTree(ctx, key+".checkpoint")
+					if core.KindOf(err) == core.NotAllowed { // its key is out of use
+						end(err)
+					} else if err != nil {
 						a.log().Error("the checkpoint of all histories cannot be kept beside the key", "error", err)
 					}
 				}()
@@ -154,11 +160,16 @@ func (a *app) serveVerb() *cobra.Command {
 					}
 					server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.get}
 				}
-				return serve(ctx, server, l)
+				err = serve(ctx, server, l)
+				if why := context.Cause(ctx); core.KindOf(why) == core.NotAllowed {
+					return why
+				}
+				return err
 			})
 		}}
+	v.AddCommand(a.renewServiceKey(&key))
 	v.Flags().StringVar(&listen, "listen", listen, "address; anything but loopback wants TLS")
-	v.Flags().StringVar(&key, "key", key, "file of the key that signs history")
+	v.PersistentFlags().StringVar(&key, "key", key, "file of the key that signs history")
 	v.Flags().BoolVar(&first, "first", false, "make the key: for a service that has never run")
 	v.Flags().StringVar(&provider, "provider", "", "file of the team's identity provider (OpenID Connect): docs/operating.md")
 	v.Flags().StringVar(&behind, "behind", "", "addresses or networks of the proxies in front of it, several with commas: they speak TLS with browsers and say who asks")
@@ -166,6 +177,73 @@ func (a *app) serveVerb() *cobra.Command {
 	v.Flags().StringVar(&certKey, "tls-key", "", "its private key, PEM")
 	v.MarkFlagsRequiredTogether("tls-cert", "tls-key")
 	return v
+}
+
+// renewServiceKey has another key take the place of the one that signs history.
+func (a *app) renewServiceKey(key *string) *cobra.Command {
+	return &cobra.Command{Use: "renew-key", Short: "Have another key sign history from now on, on the word of the one before", Args: cobra.NoArgs,
+		Long:    "For when years have passed, or somebody may have read the key. Stop all services of the database first; benches may run. What\nthe old key has signed stays signed, and it signs nothing new: benches hear of the new one from both keys. Every row that is\nsealed is sealed anew. The file holds the new key, and behind it the old ones, which open what was sealed with them: bring it to\nevery machine that serves this database, and to where you keep its backup. Where this stops in the middle, do it again.",
+		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve renew-key --key /var/lib/zealous-ferry/service.key",
+		RunE: func(*cobra.Command, []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				dsn, err := database()
+				if err != nil {
+					return err
+				}
+				db, err := store.Open(ctx, dsn)
+				if err != nil {
+					return err
+				}
+				defer db.Close()
+				was, is, err := renewed(*key)
+				if err != nil {
+					return err
+				}
+				rows := map[string]int{}
+				if err := db.RenewKey(ctx, is, func(table string, n int) { rows[table] = n }); err != nil {
+					return err
+				}
+				if err := os.Rename(*key+".next", *key); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+				all := 0
+				for _, n := range rows {
+					all += n
+				}
+				return a.show(map[string]any{"was": was.Public().ID(), "is": is.Public().ID(), "sealed": all}, func() {
+					fmt.Fprintf(a.out, "%s key %s signs from now on, and %s no longer; %s sealed anew.\n", a.paint(teal, "✓"), is.Public().ID(), was.Public().ID(), count(all, "row"))
+					fmt.Fprintf(a.out, "Bring %s to every machine that serves this database and to its backup, and start the services.\n", *key)
+				})
+			})
+		}}
+}
+
+// renewed is the key of a file and one that takes its place. The new one is put down beside the
+// file before anything is signed with it, so that it is not lost; one that stands there already is
+// of a renewal that has stopped in the middle.
+func renewed(path string) (was, is trust.Key, err error) {
+	if was, err = readKey(path, false); err != nil {
+		return was, is, err
+	}
+	next := path + ".next"
+	if is, err = readKey(next, false); err == nil {
+		if b, ok := is.Before(); !ok || b.Encode() != was.Encode() {
+			return was, is, core.Fail(core.Busy, "%s does not follow the key in %s", next, path).Unit("nothing was changed").Do("Find out where it comes from, and move it away.")
+		}
+		return was, is, nil
+	}
+	if core.KindOf(err) != core.NotFound {
+		return was, is, err
+	}
+	if is, err = was.Renewed(); err != nil {
+		return was, is, err
+	}
+	f, err := os.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return was, is, err
+	}
+	_, err = fmt.Fprintln(f, is.Encode())
+	return was, is, errors.Join(err, f.Sync(), f.Close())
 }
 
 // guarded refuses to speak plain HTTP to anything but this machine.
@@ -333,7 +411,21 @@ func (a *app) benchVerb() *cobra.Command {
 			}
 			return a.show(map[string]string{"was": args[0], "name": args[1]}, func() { fmt.Fprintf(a.out, "%s its links are %s/… from now on\n", a.paint(teal, "✓"), args[1]) })
 		})}
-	v.AddCommand(enrol, pins, invite, list, rename, revoke, a.benchHeads(&dir))
+	renew := &cobra.Command{Use: "renew-key", Short: "Have this bench sign with another key from now on, on the word of the one before", Args: cobra.NoArgs,
+		Long:    "For when years have passed, or somebody may have read the bench's folder. Stop the bench first. What the old key has signed stays\nsigned. Where this stops in the middle, do it again.",
+		Example: "  ferry bench renew-key --dir /var/lib/ferry-bench",
+		RunE: func(*cobra.Command, []string) error {
+			return untilStopped(func(ctx context.Context) error {
+				is, err := bench.RenewKey(ctx, dir, a.clock)
+				if err != nil {
+					return err
+				}
+				return a.show(map[string]string{"is": is.ID()}, func() {
+					fmt.Fprintf(a.out, "%s this bench signs with key %s from its next start on\n", a.paint(teal, "✓"), is.ID())
+				})
+			})
+		}}
+	v.AddCommand(enrol, pins, invite, list, rename, renew, revoke, a.benchHeads(&dir))
 	return v
 }
 

@@ -222,17 +222,23 @@ func (c *Client) RenameBench(ctx context.Context, bench, name string) error {
 	return c.call(ctx, "POST", "/api/benches/"+segment(bench)+"/name", NewName{name}, nil)
 }
 
+// RenewBenchKey has a bench sign with another key from now on, as both keys have signed.
+func (c *Client) RenewBenchKey(ctx context.Context, x history.SignedSuccession) error {
+	return c.call(ctx, "POST", "/api/bench/renew-key", x, nil)
+}
+
 // Joining tells the service what a bench has.
 type Joining struct {
 	Version  string      `json:"version"`
 	Protocol int         `json:"protocol"`
 	Now      int64       `json:"now"` // the bench's wall clock, microseconds
 	Links    []BenchLink `json:"links"`
-	Listed   string      `json:"listed,omitempty"` // as the service has called the list of sheets that the bench has
-	Fresh    bool        `json:"fresh,omitempty"`  // that list is to be looked at again now
-	Keys     uint64      `json:"keys,omitempty"`   // number of the list of trusted keys that it holds
-	Tree     uint64      `json:"tree,omitempty"`   // how many entries the checkpoint has that it holds
-	Name     string      `json:"name,omitempty"`   // by which it goes
+	Listed   string      `json:"listed,omitempty"`  // as the service has called the list of sheets that the bench has
+	Fresh    bool        `json:"fresh,omitempty"`   // that list is to be looked at again now
+	Keys     uint64      `json:"keys,omitempty"`    // number of the list of trusted keys that it holds
+	Tree     uint64      `json:"tree,omitempty"`    // how many entries the checkpoint has that it holds
+	Name     string      `json:"name,omitempty"`    // by which it goes
+	Service  string      `json:"service,omitempty"` // id of the service's key that it holds
 }
 
 // BenchLink is a link of a bench.
@@ -258,6 +264,8 @@ type Catalogue struct {
 	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
 	// Keys are the trusted keys, where the list is another one than the bench's.
 	Keys *trust.SignedKeys `json:"keys,omitempty"`
+	// Succeeds leads from the key of the service that the bench holds to the one in force.
+	Succeeds []history.SignedSuccession `json:"succeeds,omitempty"`
 	// Name is the bench's, where it is another one than the bench says.
 	Name string `json:"name,omitempty"`
 }

@@ -171,7 +171,13 @@ func (s Service) checkpoint(ctx context.Context, f *Findings, db *store.Store, k
 	}
 	var c history.Checkpoint
 	if err == nil {
-		c, err = history.OpenCheckpoint(key.Public(), raw)
+		var told []history.SignedSuccession
+		if told, err = db.Successions(ctx); err == nil {
+			var line history.Line
+			if line, err = history.LineTo(key.Public(), told); err == nil {
+				c, err = line.OpenCheckpoint(raw)
+			}
+		}
 	}
 	if err != nil {
 		f.failed("checkpoint beside the key", err)

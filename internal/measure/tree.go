@@ -68,7 +68,7 @@ func audited(s *stand) {
 	}
 	report("tree-grows", units*each/time.Since(begun).Seconds(), "entries/s", "")
 
-	a := &history.Audit{Service: key.Public(), Benches: func(string) trust.Public { return bench.Public() }, Names: func(u string) string { return u }}
+	a := &history.Audit{Service: history.Line{Now: key.Public()}, Benches: func(string) trust.Any { return trust.Any{bench.Public()} }, Names: func(u string) string { return u }}
 	walk := func() time.Duration {
 		begun := time.Now()
 		var w history.Walk

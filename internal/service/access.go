@@ -34,6 +34,7 @@ const (
 	auditEnrolled     = "bench-enrolled"
 	auditRevoked      = "bench-revoked"
 	auditRenamed      = "bench-renamed"
+	auditBenchKey     = "bench-key-renewed"
 	auditKey          = "key-trusted"
 	auditKeyEnded     = "key-revoked"
 	auditSheet        = "sheet-in-force"

@@ -1,12 +1,14 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -144,6 +146,31 @@ func (v *Service) enrol(ctx context.Context, in *rawIn) (client.Enrolled, error)
 	return client.Enrolled{Bench: b.ID, Token: text, ServiceKey: v.key.Public()}, err
 }
 
+type successionIn struct{ Body history.SignedSuccession }
+
+// renewBenchKey has a bench sign with another key from now on. Both keys have signed that, so what
+// carries it need not be signed; it may come twice.
+func (v *Service) renewBenchKey(ctx context.Context, in *successionIn) (none, error) {
+	b, err := v.store.BenchBy(ctx, who(ctx).bench)
+	if err != nil {
+		return none{}, err
+	}
+	x, err := in.Body.Open()
+	switch {
+	case err != nil:
+		return none{}, v.forged(ctx, b, "a new key of it is not signed by both keys")
+	case bytes.Equal(x.To, b.PublicKey):
+		return none{}, nil
+	case !bytes.Equal(x.From, b.PublicKey) || slices.ContainsFunc(b.Keys(), func(k trust.Public) bool { return bytes.Equal(k, x.To) }):
+		return none{}, v.forged(ctx, b, "a new key of it does not follow the one that it has")
+	}
+	if err := v.store.RenewBenchKey(ctx, b, x.To); err != nil {
+		return none{}, err
+	}
+	v.benches.forget()
+	return none{}, v.audit(ctx, auditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
+}
+
 // spoken refuses benches that are too far from this version.
 func spoken(protocol int) error {
 	if protocol > client.Protocol || protocol < client.Protocol-2 || protocol < 1 {
@@ -188,6 +215,11 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 		out.Same = true
 	} else {
 		out.Sheets = list.sheets
+	}
+	if now := v.store.Line(); j.Service != "" && j.Service != now.Now.ID() {
+		if out.Succeeds, err = v.store.Successions(ctx); err != nil {
+			return out, err
+		}
 	}
 	if j.Name != "" {
 		b, err := v.benchRow(ctx, who(ctx).bench)
@@ -411,14 +443,14 @@ func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, erro
 	return client.Moved{Events: events}, err
 }
 
-// benchKey is the key of a bench; none where its row was changed behind the service's back:
+// benchKeys are the keys of a bench; none where its row was changed behind the service's back:
 // nothing that it signs counts.
-func (v *Service) benchKey(ctx context.Context, id string) (trust.Public, error) {
+func (v *Service) benchKeys(ctx context.Context, id string) (trust.Any, error) {
 	b, err := v.store.BenchBy(ctx, id)
 	if core.KindOf(err) == core.NotFound || errors.Is(err, store.ErrChanged) {
 		return nil, nil
 	}
-	return trust.Public(b.PublicKey), err
+	return b.Keys(), err
 }
 
 // mayWrite says whether the release of a run still stands. The bench asks before

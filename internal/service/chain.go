@@ -78,7 +78,7 @@ type chainPage struct {
 }
 
 // chain gives the newest entries of a chain that are older than one (0 is the newest page).
-func (v *Service) chain(ctx context.Context, name string, before uint64, size int, benches func(string) trust.Public) (p chainPage, err error) {
+func (v *Service) chain(ctx context.Context, name string, before uint64, size int, benches func(string) trust.Any) (p chainPage, err error) {
 	newest, err := v.store.NewestEntry(ctx, name)
 	if err != nil {
 		return p, err
@@ -102,7 +102,7 @@ func (v *Service) chain(ctx context.Context, name string, before uint64, size in
 	}
 	var found []core.Said
 	p.tree, p.places, found, err = v.inTree(ctx, name, all, 1, math.MaxInt64)
-	p.found = append(history.Check(name, all, heads, v.key.Public(), benches), found...)
+	p.found = append(history.Check(name, all, heads, v.store.Line(), benches), found...)
 	for _, x := range all {
 		if x.N >= first && x.N <= last {
 			p.entries = append(p.entries, x)
@@ -119,9 +119,9 @@ func (v *Service) chain(ctx context.Context, name string, before uint64, size in
 
 // chainGoesOn gives a page of a chain that was checked before; not ok where something is not as it
 // was then, and the whole is to be checked again, which says what.
-func (v *Service) chainGoesOn(ctx context.Context, p *chainPage, name string, known *checkedChain, first, last uint64, benches func(string) trust.Public) (ok bool, err error) {
+func (v *Service) chainGoesOn(ctx context.Context, p *chainPage, name string, known *checkedChain, first, last uint64, benches func(string) trust.Any) (ok bool, err error) {
 	since, heads, err := v.store.ChainFrom(ctx, name, known.newest.N)
-	if err != nil || len(history.CheckFrom(known.newest, name, since, heads, v.key.Public(), benches)) > 0 {
+	if err != nil || len(history.CheckFrom(known.newest, name, since, heads, v.store.Line(), benches)) > 0 {
 		return false, err
 	}
 	if first <= known.newest.N {
@@ -161,5 +161,5 @@ func dropTo(chain []history.Stored, n uint64) []history.Stored {
 
 // teamChain is a page of the audit log.
 func (v *Service) teamChain(ctx context.Context, before uint64) (chainPage, error) {
-	return v.chain(ctx, store.TeamChain, before, auditPage, func(string) trust.Public { return nil })
+	return v.chain(ctx, store.TeamChain, before, auditPage, func(string) trust.Any { return nil })
 }

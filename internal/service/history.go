@@ -24,7 +24,7 @@ func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e 
 	if err != nil {
 		return err
 	}
-	key, err := v.benchKey(ctx, bench)
+	key, err := v.benchKeys(ctx, bench)
 	if err != nil {
 		return err
 	}
@@ -64,12 +64,12 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 	if err != nil {
 		return client.History{}, err
 	}
-	keys, benchNames := map[string]trust.Public{}, map[string]string{}
+	keys, benchNames := map[string]trust.Any{}, map[string]string{}
 	for _, b := range benches {
-		keys[b.ID], benchNames[b.ID] = trust.Public(b.PublicKey), b.Name
+		keys[b.ID], benchNames[b.ID] = b.Keys(), b.Name
 	}
 	out := client.History{Unit: u.Serial, ID: u.ID, Model: u.Model, Chain: "intact", Entries: []client.Entry{}}
-	p, err := v.chain(ctx, u.ID, in.Before, in.Size, func(id string) trust.Public { return keys[id] })
+	p, err := v.chain(ctx, u.ID, in.Before, in.Size, func(id string) trust.Any { return keys[id] })
 	if err != nil {
 		return out, err
 	}

@@ -415,7 +415,7 @@ func (v *Service) whole(ctx context.Context, r store.Round, raw [][]byte) (bool,
 	if err != nil {
 		return false, err
 	}
-	if found := history.Check(r.Unit, chain, heads, v.key.Public(), nil); len(found) > 0 {
+	if found := history.Check(r.Unit, chain, heads, v.store.Line(), nil); len(found) > 0 {
 		return false, nil
 	}
 	seal := sealOf(raw[:len(raw)-1])

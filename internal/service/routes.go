@@ -183,6 +183,7 @@ func (v *Service) routes(api huma.API) {
 	route(v, api, "POST", "/api/runs/{run}/release", "release-run", Lead, "Give up a run whose bench does not come back", v.releaseRun)
 
 	tolerant(v, api, "POST", "/api/bench/enrol", "enrol", anybody, "Enrol with a one-use code", v.enrol)
+	route(v, api, "POST", "/api/bench/renew-key", "renew-bench-key", benchOnly, "Have the bench sign with another key from now on, as both keys have signed", v.renewBenchKey)
 	tolerant(v, api, "POST", "/api/bench/join", "join", benchOnly, "Say what the bench has, every few seconds", v.join)
 	stream(v, api, "/api/bench/orders", "orders", benchOnly, "The bench's orders", v.orders)
 	tolerant(v, api, "POST", "/api/bench/orders/{order}", "end-order", benchOnly, "What came of an order", v.endOrder)

@@ -342,7 +342,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		if out.Record, err = history.DecodeRecord(s.Closed.Record); err != nil {
 			return out, err
 		}
-		key, err := v.benchKey(ctx, r.Bench)
+		key, err := v.benchKeys(ctx, r.Bench)
 		if err != nil {
 			return out, err
 		}

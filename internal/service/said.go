@@ -34,7 +34,13 @@ func (v *Service) said(ctx context.Context, raw []byte) error {
 		return nil
 	}
 	signature, err := base64.StdEncoding.DecodeString(c.signed)
-	if err != nil || !trust.Public(b.PublicKey).Verify(history.SaidDomain, history.Said(c.method, c.path, raw), signature) {
+	said := func(b store.Bench) bool {
+		return trust.Public(b.PublicKey).Verify(history.SaidDomain, history.Said(c.method, c.path, raw), signature)
+	}
+	if err == nil {
+		b, err = v.renewedSince(ctx, b, said)
+	}
+	if err != nil || !said(b) {
 		return v.forged(ctx, b, "what it said was signed with another key, or changed on the way")
 	}
 	if !b.Signs.Valid {
@@ -54,6 +60,15 @@ func (v *Service) benchRow(ctx context.Context, id string) (store.Bench, error) 
 		return b, nil
 	}
 	return v.store.BenchBy(ctx, id) // it is new, or has not signed yet, or is not believed
+}
+
+// renewedSince is a bench's row as it is now, where what is remembered of it does not hold: it may
+// have renewed its key at another service.
+func (v *Service) renewedSince(ctx context.Context, b store.Bench, holds func(store.Bench) bool) (store.Bench, error) {
+	if holds(b) {
+		return b, nil
+	}
+	return v.store.BenchBy(ctx, b.ID)
 }
 
 // forged tells the leads, once a minute at most, and refuses.
@@ -86,7 +101,11 @@ func (v *Service) posted(ctx context.Context, p store.Posted) error {
 	if len(p.Signature) == 0 && !b.Signs.Valid {
 		return nil
 	}
-	if !p.Verify(trust.Public(b.PublicKey), p.Signature) {
+	signed := func(b store.Bench) bool { return p.Verify(trust.Public(b.PublicKey), p.Signature) }
+	if b, err = v.renewedSince(ctx, b, signed); err != nil {
+		return err
+	}
+	if !signed(b) {
 		return v.forged(ctx, b, "the events of run "+p.Run+" are not signed by it")
 	}
 	return nil
@@ -113,7 +132,13 @@ func (v *Service) keptBy(ctx context.Context, s client.Stow) error {
 	if err != nil || len(s.Signature) == 0 && !b.Signs.Valid {
 		return err
 	}
-	if err := isKept(b, s.Run, s.Signed, s.Signature, s.Manifest, s.Sections); err != nil {
+	kept := func(b store.Bench) error {
+		return isKept(b, s.Run, s.Signed, s.Signature, s.Manifest, s.Sections)
+	}
+	if b, err = v.renewedSince(ctx, b, func(b store.Bench) bool { return kept(b) == nil }); err != nil {
+		return err
+	}
+	if err := kept(b); err != nil {
 		return v.forged(ctx, b, err.Error())
 	}
 	return nil
@@ -154,7 +179,7 @@ func (v *Service) stillKept(ctx context.Context, b store.Backup, s *run.Source) 
 		return err
 	}
 	differs := core.Fail(core.VerifyDiffers, "backup %s is not the one that bench %s has signed", b.ID, bench.Name).Unit("nothing was changed").Do("Choose another backup, and tell whoever keeps the database: it was changed behind the service's back.")
-	if !trust.Public(bench.PublicKey).Verify(history.KeptDomain, b.Signed, b.Signature) || k.Run != b.ID {
+	if !bench.Keys().Verify(history.KeptDomain, b.Signed, b.Signature) || k.Run != b.ID {
 		return differs
 	}
 	for _, x := range k.Sections {
@@ -185,7 +210,7 @@ func (v *Service) showHeads(ctx context.Context, in *rawIn) (none, error) {
 		}
 	}
 	for _, h := range shown.Heads {
-		if !h.Verify(v.key.Public()) {
+		if !h.Verify(v.store.Line().Any()...) {
 			continue // not ours
 		}
 		there, err := v.store.LeadsTo(ctx, h)

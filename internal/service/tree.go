@@ -42,7 +42,7 @@ func (v *Service) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, 
 	if err != nil || signed == nil {
 		return nil, nil, err
 	}
-	c, err := history.OpenCheckpoint(v.key.Public(), signed)
+	c, err := v.store.Line().OpenCheckpoint(signed)
 	if err != nil {
 		v.log.Error("the newest checkpoint of all histories was not signed by this service", "error", err)
 		return nil, nil, nil
@@ -53,18 +53,22 @@ func (v *Service) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, 
 // KeepTree lets the tree grow also where nobody joins, and keeps its newest checkpoint in a file
 // beside the key, until the context ends. The file is exchanged for a checkpoint whose tree came
 // of its own alone: a database that was put back to an older state, or changed, is found by it.
+// It ends sooner where another key has taken the place of this service's.
 func (v *Service) KeepTree(ctx context.Context, path string) error {
 	var held history.Checkpoint
 	old, err := os.ReadFile(path)
 	if err == nil {
-		held, err = history.OpenCheckpoint(v.key.Public(), old)
+		held, err = v.store.Line().OpenCheckpoint(old)
 	}
 	if err != nil && !os.IsNotExist(err) {
 		return err
 	}
 	for shown := held.Size == 0; ; {
-		err := error(nil)
-		if !shown {
+		err := v.store.KeyCounts(ctx)
+		if core.KindOf(err) == core.NotAllowed {
+			return err
+		}
+		if err == nil && !shown {
 			err = v.showCheckpoint(ctx, old, "")
 			shown = err == nil
 		}
@@ -88,7 +92,7 @@ func (v *Service) keepNewer(ctx context.Context, path string, held *history.Chec
 	if err != nil || newer == nil {
 		return err
 	}
-	c, err := history.OpenCheckpoint(v.key.Public(), []byte(newer.Signed))
+	c, err := v.store.Line().OpenCheckpoint([]byte(newer.Signed))
 	if err == nil {
 		err = history.Grew(*held, c, newer.Proof)
 	}
@@ -147,7 +151,7 @@ func (v *Service) leads(ctx context.Context, c history.Checkpoint) (bool, error)
 // showCheckpoint holds the tree here against a checkpoint that was kept elsewhere: by a bench,
 // or in a file beside the database. One to which it does not lead is kept, and told to the leads.
 func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench string) error {
-	c, err := history.OpenCheckpoint(v.key.Public(), signed)
+	c, err := v.store.Line().OpenCheckpoint(signed)
 	if err != nil {
 		return nil // not ours
 	}
@@ -177,7 +181,7 @@ func (v *Service) inTree(ctx context.Context, unit string, chain []history.Store
 		return nil, nil, nil, err
 	}
 	if signed != nil {
-		x, err := history.OpenCheckpoint(v.key.Public(), signed)
+		x, err := v.store.Line().OpenCheckpoint(signed)
 		if err != nil {
 			return nil, places, []core.Said{core.Say("the newest checkpoint of all histories was not signed by this service")}, nil
 		}
@@ -240,11 +244,11 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 	if err != nil {
 		return out, err
 	}
-	keys := map[string]trust.Public{}
+	keys := map[string]trust.Any{}
 	for _, b := range benches {
-		keys[b.ID] = trust.Public(b.PublicKey)
+		keys[b.ID] = b.Keys()
 	}
-	a := &history.Audit{Service: v.key.Public(), Benches: func(id string) trust.Public { return keys[id] },
+	a := &history.Audit{Service: v.store.Line(), Benches: func(id string) trust.Any { return keys[id] },
 		Names: func(unit string) string { return v.called(ctx, unit) },
 		Held: func(e *history.Entry, r *history.Record) ([]core.Said, error) {
 			return store.Agrees(ctx, v.store, e, r)

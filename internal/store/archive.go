@@ -20,13 +20,14 @@ import (
 type Archive struct {
 	Dumped  Moved
 	names   map[string]string // of units
-	benches map[string]trust.Public
+	benches map[string]trust.Any
 	called  map[string]string // benches
 	entries map[unitEntry]*history.Stored
 	places  []unitEntry // by their place in the tree
 	at      map[unitEntry]uint64
 	hashes  map[int64]core.Digest
 	signed  [][]byte
+	told    []history.SignedSuccession
 	kept    []history.Elsewhere
 	waiting map[unitEntry]bool
 	runs    map[string]Run
@@ -57,7 +58,7 @@ const treeSchema = 24
 
 // OpenArchive reads a dump.
 func OpenArchive(r io.Reader) (*Archive, error) {
-	a := &Archive{names: map[string]string{}, benches: map[string]trust.Public{}, called: map[string]string{}, entries: map[unitEntry]*history.Stored{}, at: map[unitEntry]uint64{},
+	a := &Archive{names: map[string]string{}, benches: map[string]trust.Any{}, called: map[string]string{}, entries: map[unitEntry]*history.Stored{}, at: map[unitEntry]uint64{},
 		hashes: map[int64]core.Digest{}, waiting: map[unitEntry]bool{}, runs: map[string]Run{}, events: map[string][]archived{}, lines: map[string][]stretch{}}
 	var keptBy []string
 	number := func(b []byte) uint64 { n, _ := strconv.ParseUint(string(b), 10, 64); return n }
@@ -65,12 +66,15 @@ func OpenArchive(r io.Reader) (*Archive, error) {
 	rows := map[string]func(get func(string) []byte){
 		"unit": func(get func(string) []byte) { a.names[string(get("id"))] = string(get("serial")) },
 		"bench": func(get func(string) []byte) {
-			a.benches[string(get("id"))] = trust.Public(get("public_key"))
+			a.benches[string(get("id"))] = Bench{PublicKey: get("public_key"), Earlier: get("earlier_keys")}.Keys()
 			a.called[string(get("id"))] = "bench " + string(get("name"))
 		},
 		"entry": func(get func(string) []byte) {
 			k := unitEntry{string(get("unit")), number(get("n"))}
 			a.entries[k] = &history.Stored{N: k.n, Hash: digest(get("hash")), Kind: string(get("kind")), Encoded: get("encoded")}
+		},
+		"succession": func(get func(string) []byte) {
+			a.told = append(a.told, history.SignedSuccession{Says: get("says"), Leaves: get("leaves"), Comes: get("comes")})
 		},
 		"leaf": func(get func(string) []byte) {
 			at, k := number(get("at")), unitEntry{string(get("unit")), number(get("n"))}
@@ -120,8 +124,11 @@ func OpenArchive(r io.Reader) (*Archive, error) {
 	return a, nil
 }
 
-// Benches gives the key of a bench.
-func (a *Archive) Benches(id string) trust.Public { return a.benches[id] }
+// Benches gives the keys of a bench.
+func (a *Archive) Benches(id string) trust.Any { return a.benches[id] }
+
+// Successions are what is told of the service's keys.
+func (a *Archive) Successions() []history.SignedSuccession { return a.told }
 
 // Name is how people call the owner of a chain.
 func (a *Archive) Name(unit string) string {

@@ -55,8 +55,18 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	}
 	head := history.Head{Unit: e.Unit, N: e.N, Hash: hash}
 	head.Sign(key)
-	_, err = tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) VALUES (?, ?, ?, ?)`, head.Unit, head.N, hash[:], head.Signature)
-	return head, err
+	if s.keyID == "" {
+		_, err = tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) VALUES (?, ?, ?, ?)`, head.Unit, head.N, hash[:], head.Signature)
+		return head, err
+	}
+	r, err := tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) SELECT ?, ?, ?, ? FROM team_rule WHERE name = ? AND value = ? LOCK IN SHARE MODE`, head.Unit, head.N, hash[:], head.Signature, signingKey, key.Public().ID())
+	if err != nil {
+		return head, err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return head, outOfUse(key.Public().ID())
+	}
+	return head, nil
 }
 
 // NewestHead is the signed head of a chain's newest entry; nil where it has none.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/ed25519"
 	"database/sql"
 	"fmt"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"zealousferry/core"
+	"zealousferry/core/trust"
 )
 
 // Person is somebody of the team. Ended is when his account was ended: he keeps his name in
@@ -514,6 +516,7 @@ type Bench struct {
 	ID         string       `db:"id" json:"id"`
 	Name       string       `db:"name" json:"name"`
 	PublicKey  []byte       `db:"public_key" json:"-"`
+	Earlier    []byte       `db:"earlier_keys" json:"-"` // those that it has renewed, one behind the other
 	Version    string       `db:"version" json:"version"`
 	Enrolled   time.Time    `db:"enrolled_at" json:"enrolled"`
 	Revoked    sql.NullTime `db:"revoked_at" json:"-"`
@@ -523,7 +526,28 @@ type Bench struct {
 	Seal
 }
 
-var benchColumns = `id, name, public_key, version, enrolled_at, revoked_at, seen_at, clock_error, signs_at, ` + sealColumns("bench", "")
+var benchColumns = `id, name, public_key, earlier_keys, version, enrolled_at, revoked_at, seen_at, clock_error, signs_at, ` + sealColumns("bench", "")
+
+// Keys are the bench's key and those that it had before; none of one that is not as the service
+// has written it.
+func (b Bench) Keys() trust.Any {
+	if len(b.PublicKey) == 0 {
+		return nil
+	}
+	all := trust.Any{trust.Public(b.PublicKey)}
+	for k := range slices.Chunk(b.Earlier, ed25519.PublicKeySize) {
+		all = append(all, trust.Public(k))
+	}
+	return all
+}
+
+// RenewBenchKey has a bench sign with another key from now on.
+func (s *Store) RenewBenchKey(ctx context.Context, b Bench, key trust.Public) error {
+	return s.changing(ctx, "bench", b.ID, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE bench SET earlier_keys = CONCAT(public_key, COALESCE(earlier_keys, '')), public_key = ? WHERE id = ? AND public_key = ?`, []byte(key), b.ID, b.PublicKey)
+		return err
+	})
+}
 
 // BenchBy finds one by id or name.
 func (s *Store) BenchBy(ctx context.Context, idOrName string) (b Bench, err error) {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -15,6 +16,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 )
 
 // Rows that say who may what, and what is believed, are sealed: beside them stands a MAC over
@@ -42,7 +44,7 @@ var sealedTables = map[string]sealedTable{
 	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "person"}, nil, nil},
 	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil, nil},
 	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}, nil},
-	"bench":          {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}, nil},
+	"bench":          {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}, []string{"earlier_keys"}},
 	"trusted_key":    {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}, nil},
 	"vouch":          {"firmware", "CONCAT('a word for release ', firmware)", []string{"firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}, nil},
 	"firmware":       {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}, nil},
@@ -85,15 +87,20 @@ func sealColumns(table, alias string) string {
 // sealWith makes the store seal what it writes.
 func (s *Store) sealWith(key trust.Key) error {
 	var err error
-	s.sealKey, err = key.KeyFor(sealPurpose, "rows")
-	return err
+	if s.sealKey, err = key.OwnFor(sealPurpose, "rows"); err != nil {
+		return err
+	}
+	s.keyID = key.Public().ID()
+	return nil
 }
 
-func (s *Store) mac(text string) []byte {
-	if s.sealKey == nil {
+func (s *Store) mac(text string) []byte { return macWith(s.sealKey, text) }
+
+func macWith(key []byte, text string) []byte {
+	if key == nil {
 		return nil
 	}
-	h := hmac.New(sha256.New, s.sealKey)
+	h := hmac.New(sha256.New, key)
 	h.Write([]byte(text))
 	return h.Sum(nil)
 }
@@ -118,6 +125,9 @@ func changedRow(what string) error {
 func (s *Store) seal(ctx context.Context, tx *sqlx.Tx, table, where string, args ...any) error {
 	if s.sealKey == nil {
 		return nil
+	}
+	if err := s.keyCounts(ctx, tx); err != nil {
+		return err
 	}
 	rows, err := sealedRows(ctx, tx, table, where, args...)
 	if err != nil {
@@ -160,6 +170,9 @@ func sealedRows(ctx context.Context, q sqlx.QueryerContext, table, where string,
 func (s *Store) changing(ctx context.Context, table, key string, f func(*sqlx.Tx) error) error {
 	where := sealedTables[table].key + " = ?"
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.keyCounts(ctx, tx); err != nil {
+			return err
+		}
 		if err := s.intact(ctx, tx, table, where, key); err != nil {
 			return err
 		}
@@ -205,9 +218,19 @@ func (s *Store) WithKey(ctx context.Context, key trust.Key) error {
 	if err != nil {
 		return err
 	}
+	if half, err := s.halfRenewed(ctx); err != nil || half {
+		return cmp.Or(err, error(core.Fail(core.Interrupted, "the renewal of the service's key has stopped in the middle").Unit("nothing is lost").Go(words.RenewKey().To("Go on with it"))))
+	}
 	if is != id {
 		return core.Fail(core.NotAllowed, "the history in this database is signed with key %s, and this service has key %s: it would break the history for good", is, id).
 			Do("Start it with the right key: --key FILE.")
+	}
+	told, err := s.Successions(ctx)
+	if err == nil {
+		s.line, err = history.LineTo(key.Public(), told)
+	}
+	if err != nil {
+		return err
 	}
 	done := false
 	if err := s.db.GetContext(ctx, &done, `SELECT EXISTS(SELECT 1 FROM entry WHERE unit = ? AND kind = ?)`, TeamChain, AuditSealed); err != nil {
@@ -237,13 +260,18 @@ func (s *Store) SigningKey(ctx context.Context) (id string, err error) {
 	return id, err
 }
 
+// bytesKeyed tells whether what names a table's rows is bytes.
+func bytesKeyed(table string) bool {
+	return table == "secret" || table == "device_ask" || table == "passkey" || table == "person_subject"
+}
+
 // sealOld seals the rows of a table that have no seal, some at a time in the order of their keys,
 // so that each row is come by once.
 func (s *Store) sealOld(ctx context.Context, table string) error {
 	const some = 500
 	key, after := sealedTables[table].key, []byte{}
 	arg := func(k []byte) any { // an index serves only what is of its column's kind
-		if table == "secret" || table == "device_ask" || table == "passkey" || table == "person_subject" {
+		if bytesKeyed(table) {
 			return k
 		}
 		return string(k)

@@ -24,6 +24,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"zealousferry/core"
+	"zealousferry/core/history"
 	"zealousferry/core/words"
 )
 
@@ -45,6 +46,8 @@ type Store struct {
 
 	sealKey []byte      // of seals; without one what is written has none, and everything is believed
 	strict  atomic.Bool // every row has a seal
+	line    history.Line
+	keyID   string // of the key whose seals it makes
 }
 
 // config completes a data source name with what the store relies on.
@@ -193,7 +196,7 @@ func Migrate(ctx context.Context, dsn, account string) error {
 }
 
 // growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true, "tray_event": true, "run_post": true, "run_conflict": true, "kept_head": true, "leaf": true, "tree_hash": true, "kept_checkpoint": true}
+var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true, "tray_event": true, "run_post": true, "run_conflict": true, "kept_head": true, "leaf": true, "tree_hash": true, "kept_checkpoint": true, "succession": true}
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,21 +49,23 @@ func treeHashes(ctx context.Context, q sqlx.QueryerContext, indexes []int64) (ma
 
 // TreeHashes reads hashes of the tree; a missing one is an error.
 func (s *Store) TreeHashes(ctx context.Context) history.Hashes {
-	return func(indexes []int64) ([]tlog.Hash, error) {
-		found, err := treeHashes(ctx, s.db, indexes)
-		if err != nil {
-			return nil, err
-		}
-		out := make([]tlog.Hash, len(indexes))
-		for i, x := range indexes {
-			h, ok := found[x]
-			if !ok {
-				return nil, core.Fail(core.NotFound, "hash %d of the tree of all histories is missing", x)
-			}
-			out[i] = tlog.Hash(h)
-		}
-		return out, nil
+	return func(indexes []int64) ([]tlog.Hash, error) { return hashesFrom(ctx, s.db, indexes) }
+}
+
+func hashesFrom(ctx context.Context, q sqlx.QueryerContext, indexes []int64) ([]tlog.Hash, error) {
+	found, err := treeHashes(ctx, q, indexes)
+	if err != nil {
+		return nil, err
 	}
+	out := make([]tlog.Hash, len(indexes))
+	for i, x := range indexes {
+		h, ok := found[x]
+		if !ok {
+			return nil, core.Fail(core.NotFound, "hash %d of the tree of all histories is missing", x)
+		}
+		out[i] = tlog.Hash(h)
+	}
+	return out, nil
 }
 
 // NewestCheckpoint is the newest signed one; nil where there is none yet.
@@ -82,7 +85,13 @@ func (s *Store) GrowTree(ctx context.Context, key trust.Key, now time.Time) (gre
 		return false, err
 	}
 	for waits {
-		if err := s.tx(ctx, func(tx *sqlx.Tx) error { waits, err = growTree(ctx, tx, key, now); return err }); err != nil {
+		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
+			if err := s.keyCounts(ctx, tx); err != nil {
+				return err
+			}
+			waits, err = growTree(ctx, tx, key, now)
+			return err
+		}); err != nil {
 			return grew, err
 		}
 		grew = true
@@ -90,18 +99,38 @@ func (s *Store) GrowTree(ctx context.Context, key trust.Key, now time.Time) (gre
 	return grew, nil
 }
 
+// growTree does it for some of them. One whose head this key has not signed gets no place, and does
+// not wait any longer: it was put in by somebody else, and an audit finds it.
 func growTree(ctx context.Context, tx *sqlx.Tx, key trust.Key, now time.Time) (more bool, err error) {
-	var waiting []struct {
-		ID   int64  `db:"id"`
-		Unit string `db:"unit"`
-		N    uint64 `db:"n"`
-		Hash []byte `db:"hash"`
+	type waits struct {
+		ID        int64  `db:"id"`
+		Unit      string `db:"unit"`
+		N         uint64 `db:"n"`
+		Hash      []byte `db:"hash"`
+		Signature []byte `db:"signature"`
 	}
-	if err := tx.SelectContext(ctx, &waiting, `SELECT w.id, w.unit, w.n, e.hash FROM entry_waiting w JOIN entry e ON e.unit = w.unit AND e.n = w.n ORDER BY w.id LIMIT ?`, growAtOnce); err != nil {
+	var waiting []waits
+	if err := tx.SelectContext(ctx, &waiting, `SELECT w.id, w.unit, w.n, e.hash, COALESCE(h.signature, '') AS signature FROM entry_waiting w JOIN entry e ON e.unit = w.unit AND e.n = w.n LEFT JOIN head h ON h.unit = w.unit AND h.n = w.n ORDER BY w.id LIMIT ?`, growAtOnce); err != nil {
 		return false, err
 	}
 	if len(waiting) == 0 { // somebody was faster
 		return false, nil
+	}
+	gone := make([]any, len(waiting))
+	for i, w := range waiting {
+		gone[i] = w.ID
+	}
+	more = len(waiting) == growAtOnce
+	done := func() error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM entry_waiting WHERE id IN (?`+strings.Repeat(",?", len(gone)-1)+`)`, gone...)
+		return err
+	}
+	waiting = slices.DeleteFunc(waiting, func(w waits) bool {
+		h := history.Head{Unit: w.Unit, N: w.N, Hash: core.Digest(w.Hash), Signature: w.Signature}
+		return !h.Verify(key.Public())
+	})
+	if len(waiting) == 0 {
+		return more, done()
 	}
 	size := uint64(0)
 	if err := tx.GetContext(ctx, &size, `SELECT COALESCE(MAX(at) + 1, 0) FROM leaf`); err != nil {
@@ -112,10 +141,10 @@ func growTree(ctx context.Context, tx *sqlx.Tx, key trust.Key, now time.Time) (m
 		return false, err
 	}
 	entries := make([]core.Digest, len(waiting))
-	leaves, gone := make([]any, 0, 3*len(waiting)), make([]any, 0, len(waiting))
+	leaves := make([]any, 0, 3*len(waiting))
 	for i, w := range waiting {
 		entries[i] = core.Digest(w.Hash)
-		leaves, gone = append(leaves, size+uint64(i), w.Unit, w.N), append(gone, w.ID)
+		leaves = append(leaves, size+uint64(i), w.Unit, w.N)
 	}
 	first, stored, root, err := history.Grow(size, edge, entries)
 	if err != nil {
@@ -147,8 +176,7 @@ func growTree(ctx context.Context, tx *sqlx.Tx, key trust.Key, now time.Time) (m
 	if _, err := tx.ExecContext(ctx, `REPLACE INTO checkpoint (hour, size, signed) VALUES (?, ?, ?)`, now.Unix()/3600, c.Size, signed); err != nil {
 		return false, err
 	}
-	_, err = tx.ExecContext(ctx, `DELETE FROM entry_waiting WHERE id IN (?`+strings.Repeat(",?", len(gone)-1)+`)`, gone...)
-	return len(waiting) == growAtOnce, err
+	return more, done()
 }
 
 // KeepCheckpoint keeps a signed checkpoint to which the tree here does not lead. It tells

@@ -179,7 +179,12 @@ func (s *Store) NoteRefusal(ctx context.Context, key trust.Key, unit, by, why st
 
 // AddFacts appends what is known of a unit, and brings its columns up to date.
 func (s *Store) AddFacts(ctx context.Context, unit string, facts []core.Fact) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error { return s.addFacts(ctx, tx, unit, facts) })
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.keyCounts(ctx, tx); err != nil {
+			return err
+		}
+		return s.addFacts(ctx, tx, unit, facts)
+	})
 }
 
 // NoteFacts appends what a person has noted, and a line to the unit's history.

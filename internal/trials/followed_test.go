@@ -160,10 +160,10 @@ func followTodo(t *testing.T, w *testkit.World, as string, todo core.Todo, more 
 	}
 }
 
-// process tells whether a way starts a process of its own, which runs until it is ended:
-// the tests of that process start it.
+// process tells whether a way starts a process of its own, which runs until it is ended, or is for
+// the machine that does: the tests of that process go it.
 func process(way string) bool {
-	return slices.Contains([]string{"bench-start", "bench-enrol", "serve", "migrate"}, way)
+	return slices.Contains([]string{"bench-start", "bench-enrol", "serve", "migrate", "renew-key", "renew-bench-key"}, way)
 }
 
 // neverFollowed is the advice in the source that a whole run of the tests has not followed,

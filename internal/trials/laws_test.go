@@ -201,7 +201,7 @@ func TestLaw5HistoryOnlyGrows(t *testing.T) {
 			kept = append(kept, h)
 		}
 	}
-	found := history.Check(u.ID, chain, kept, w.Key.Public(), func(string) trust.Public { return nil })
+	found := history.Check(u.ID, chain, kept, history.Line{Now: w.Key.Public()}, func(string) trust.Any { return nil })
 	if len(kept) == 0 || !strings.Contains(core.Texts(found, " "), "entry 2 is missing") {
 		t.Errorf("a missing tail: %v by %d kept heads", found, len(kept))
 	}

@@ -77,9 +77,9 @@ func chains(t *testing.T, s *store.Store, service trust.Public) (entries int) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	keys := map[string]trust.Public{}
+	keys := map[string]trust.Any{}
 	for _, b := range benches {
-		keys[b.ID] = trust.Public(b.PublicKey)
+		keys[b.ID] = b.Keys()
 	}
 	units, _, err := s.Units(ctx, store.UnitQuery{Size: 200})
 	if err != nil {
@@ -90,7 +90,7 @@ func chains(t *testing.T, s *store.Store, service trust.Public) (entries int) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if f := history.Check(u.ID, chain, heads, service, func(id string) trust.Public { return keys[id] }); len(f) > 0 || len(chain) == 0 {
+		if f := history.Check(u.ID, chain, heads, history.Line{Now: service}, func(id string) trust.Any { return keys[id] }); len(f) > 0 || len(chain) == 0 {
 			t.Errorf("unit %s, %d entries: %v", u.Serial, len(chain), f)
 		}
 		entries += len(chain)
