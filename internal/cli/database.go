@@ -27,7 +27,7 @@ func database() (string, error) {
 func (a *app) migrateVerb() *cobra.Command {
 	account := "ferry_serve@localhost"
 	v := &cobra.Command{Use: "migrate", Short: "Bring the database's schema up to date", Args: cobra.NoArgs,
-		Long:    "Runs under an account of its own (FERRY_DATABASE), and grants the service's account what it\nmay do: history can only be added to and read.",
+		Long:    "Runs under an account of its own (FERRY_DATABASE), and grants the service's account what it\nmay do: add and read, and change or delete only what its statements do. History can only be added to.",
 		Example: "  FERRY_DATABASE='ferry_migrate:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry migrate --grant ferry_serve@localhost",
 		RunE: func(*cobra.Command, []string) error {
 			return untilStopped(func(ctx context.Context) error {

@@ -134,9 +134,9 @@ func (s Service) database(ctx context.Context, f *Findings, now func() time.Time
 	}
 	switch {
 	case len(x.MayChange) > 0:
-		f.add("rights of the account", Wrong, "Give the service an account of its own: ferry migrate --grant USER@HOST.", "%s may change or delete what only grows: %s", x.Account, strings.Join(x.MayChange, ", "))
+		f.add("rights of the account", Wrong, "Give the service an account of its own: ferry migrate --grant USER@HOST.", "%s may change or delete more than the service does: %s", x.Account, strings.Join(x.MayChange, ", "))
 	default:
-		f.add("rights of the account", Well, "", "%s may add to histories, and not change them", x.Account)
+		f.add("rights of the account", Well, "", "%s may change and delete what the service does, and nothing else", x.Account)
 	}
 	if x.Flush != 1 {
 		f.add("what is acknowledged", Wrong, "Set innodb_flush_log_at_trx_commit=1.", "the database acknowledges before it is on disk (%d): a loss of power loses entries that a bench has let go", x.Flush)

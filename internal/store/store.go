@@ -171,8 +171,8 @@ func (s *Store) Setting(ctx context.Context, name string) (value string, err err
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
 // Migrate brings the schema up to date under an account of its own, and grants
-// the service's account (USER@HOST, which must exist) what it may do: nothing but
-// adding to history and reading it.
+// the service's account (USER@HOST, which must exist) what it may do, and nothing else: of
+// history, of events, of what was backed up and of facts it can change and delete nothing.
 func Migrate(ctx context.Context, dsn, account string) error {
 	c, err := config(dsn)
 	if err != nil {
@@ -195,9 +195,6 @@ func Migrate(ctx context.Context, dsn, account string) error {
 	return grant(ctx, db, c.DBName, account)
 }
 
-// growing are the tables that are only added to.
-var growing = map[string]bool{"entry": true, "head": true, "link_check": true, "release_out": true, "vehicle_round_event": true, "tray_event": true, "run_post": true, "run_conflict": true, "kept_head": true, "leaf": true, "tree_hash": true, "kept_checkpoint": true, "succession": true}
-
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	user, host, ok := strings.Cut(account, "@")
 	if !ok || strings.ContainsAny(account+name, "'`\\") {
@@ -217,14 +214,22 @@ func grant(ctx context.Context, db *sql.DB, name, account string) error {
 		tables = append(tables, t)
 	}
 	for _, t := range tables {
-		rights := "SELECT, INSERT, UPDATE, DELETE"
-		if growing[t] {
-			rights = "SELECT, INSERT"
+		may, gone := rights[t].clause(), "UPDATE" // earlier versions were given more; a service that goes on meanwhile is to miss nothing else
+		if !rights[t].deletes {
+			gone += ", DELETE"
 		}
 		if t == "goose_db_version" || t == "schema_promise" {
-			rights = "SELECT"
+			may = "SELECT"
 		}
-		if _, err := db.ExecContext(ctx, fmt.Sprintf("GRANT %s ON `%s`.`%s` TO '%s'@'%s'", rights, name, t, user, host)); err != nil {
+		to := fmt.Sprintf("ON `%s`.`%s` %%s '%s'@'%s'", name, t, user, host)
+		_, err := db.ExecContext(ctx, "REVOKE "+gone+" "+fmt.Sprintf(to, "FROM"))
+		if e := new(mysql.MySQLError); errors.As(err, &e) && e.Number == 1147 { // it had none
+			err = nil
+		}
+		if err == nil {
+			_, err = db.ExecContext(ctx, "GRANT "+may+" "+fmt.Sprintf(to, "TO"))
+		}
+		if err != nil {
 			return fmt.Errorf("granting rights on %s: %w", t, err)
 		}
 	}

@@ -89,7 +89,7 @@ func TestDoctor(t *testing.T) {
 	}
 	// The tests' database acknowledges before it is on disk, which is what the doctor is for.
 	said := service(16)
-	told(t, said, "may add to histories, and not change them", "with which history here is signed", "the database leads to it", "is free", "acknowledges before it is on disk", "innodb_flush_log_at_trx_commit=1")
+	told(t, said, "may change and delete what the service does, and nothing else", "with which history here is signed", "the database leads to it", "is free", "acknowledges before it is on disk", "innodb_flush_log_at_trx_commit=1")
 	if n := strings.Count(said, "✗"); n != 1 {
 		t.Errorf("%d things are wrong:\n%s", n, said)
 	}
@@ -108,7 +108,7 @@ func TestDoctor(t *testing.T) {
 
 	// An account that may change what only grows.
 	l.env = append(l.env, "FERRY_DATABASE="+w.DB.Migrate)
-	told(t, l.must(16, "doctor", "--key", key, "--listen", free()), "may change or delete what only grows: all tables", "ferry migrate --grant")
+	told(t, l.must(16, "doctor", "--key", key, "--listen", free()), "may change or delete more than the service does: all tables", "ferry migrate --grant")
 	l.env = l.env[:len(l.env)-1]
 
 	// A bench.

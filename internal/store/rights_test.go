@@ -1,0 +1,119 @@
+package store
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+var (
+	deletes     = regexp.MustCompile("(?:DELETE(?: \\w+)? FROM|REPLACE INTO) `?(\\w+)`?")
+	updates     = regexp.MustCompile(`(?s)UPDATE (\w+)(?: \w+ JOIN .*?)? SET (.*?)(?: WHERE |$)`)
+	onDuplicate = regexp.MustCompile(`INTO (\w+) \(([^)]*)\).*ON DUPLICATE KEY UPDATE (.*)`)
+	sets        = regexp.MustCompile(`(\w+)\s*=`)
+)
+
+// statements are the strings of the package's source, each put together from its parts; of a part
+// that is no string there is a question mark.
+func statements(t *testing.T) (all []string) {
+	t.Helper()
+	files, err := filepath.Glob("*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") || name == "dump.go" || name == "migrate.go" { // under the account that brings the schema up to date
+			continue
+		}
+		src, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, src, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var text func(e ast.Expr) string
+		text = func(e ast.Expr) string {
+			switch x := e.(type) {
+			case *ast.BasicLit:
+				if s, err := strconv.Unquote(x.Value); err == nil && x.Kind == token.STRING {
+					return s
+				}
+			case *ast.BinaryExpr:
+				return text(x.X) + text(x.Y)
+			}
+			return "?"
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch x := n.(type) {
+			case *ast.BinaryExpr:
+				all = append(all, text(x))
+				return false
+			case *ast.BasicLit:
+				all = append(all, text(x))
+			}
+			return true
+		})
+	}
+	return all
+}
+
+// TestTheServiceMayDoWhatItDoes: its account may change and delete what its statements do, and
+// nothing else.
+func TestTheServiceMayDoWhatItDoes(t *testing.T) {
+	t.Parallel()
+	does := map[string]*right{}
+	of := func(table string) *right {
+		if does[table] == nil {
+			does[table] = &right{}
+		}
+		return does[table]
+	}
+	add := func(table, columns string) {
+		for _, m := range sets.FindAllStringSubmatch(columns, -1) {
+			if c := m[1]; c != "" && !slices.Contains(of(table).changes, c) {
+				of(table).changes = append(of(table).changes, c)
+			}
+		}
+	}
+	for _, s := range statements(t) {
+		s = strings.Join(strings.Fields(s), " ")
+		if m := deletes.FindStringSubmatch(s); m != nil {
+			of(m[1]).deletes = true
+		}
+		if m := updates.FindStringSubmatch(s); m != nil {
+			add(m[1], m[2])
+		} else if m := onDuplicate.FindStringSubmatch(s); m != nil {
+			add(m[1], strings.ReplaceAll(m[2]+",", ",", " =")) // the server wants that of what is inserted too
+			add(m[1], m[3])
+		}
+	}
+	for table := range sealedTables {
+		add(table, "seal =")
+	}
+	// Whose name or column comes from a variable.
+	of("link").deletes, of("link_absent").deletes = true, true
+	add("unit", "revision =")
+
+	for _, table := range slices.Sorted(maps.Keys(does)) {
+		slices.Sort(does[table].changes)
+		may := rights[table]
+		if may.deletes != does[table].deletes || !slices.Equal(may.changes, does[table].changes) {
+			t.Errorf("the service may %+v; it does %q: {%v, columns(%q)},", may, table, does[table].deletes, strings.Join(does[table].changes, " "))
+		}
+	}
+	for table := range rights {
+		if does[table] == nil {
+			t.Errorf("the service may change %s, and does not", table)
+		}
+	}
+}
