@@ -362,8 +362,8 @@ const headsEvery = 10 * time.Minute
 // join tells the service what the bench has, once.
 func (b *Bench) join(ctx context.Context) error { return b.joinNow(ctx, false) }
 
-// joinFresh does so too, and the service looks again which sheets are in force. Who asks for it
-// at once with others shares it with them.
+// joinFresh asks the service what may be used now: it looks again which sheets are in force. Who
+// asks for it at once with others shares it with them.
 func (b *Bench) joinFresh(ctx context.Context) error {
 	return b.fresh.do(ctx, func() error { return b.joinNow(context.WithoutCancel(ctx), true) })
 }
@@ -377,7 +377,7 @@ func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	b.mu.Unlock()
 	call, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh, Name: b.Name(), Service: b.service.get().Now.ID()})
+	c, err := b.client.Join(call, client.Joining{Version: Version, Protocol: client.Protocol, Now: b.Clock.Now().UnixMicro(), Links: links, Keys: b.keys.number(), Tree: b.witness.size(), Listed: listed, Fresh: fresh, Brief: fresh, Name: b.Name(), Service: b.service.get().Now.ID()})
 	if err != nil {
 		return err
 	}
@@ -399,8 +399,10 @@ func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.withdrawn, b.trays = c.Withdrawn, c.Trays
-	b.heard = true
+	b.withdrawn, b.heard = c.Withdrawn, true
+	if !c.Brief {
+		b.trays = c.Trays
+	}
 	if !c.Same {
 		b.inForce, b.listed = c.Sheets, c.Listed
 	}

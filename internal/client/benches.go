@@ -235,6 +235,7 @@ type Joining struct {
 	Links    []BenchLink `json:"links"`
 	Listed   string      `json:"listed,omitempty"`  // as the service has called the list of sheets that the bench has
 	Fresh    bool        `json:"fresh,omitempty"`   // that list is to be looked at again now
+	Brief    bool        `json:"brief,omitempty"`   // only what may be used is asked: sheets, keys, releases taken back
 	Keys     uint64      `json:"keys,omitempty"`    // number of the list of trusted keys that it holds
 	Tree     uint64      `json:"tree,omitempty"`    // how many entries the checkpoint has that it holds
 	Name     string      `json:"name,omitempty"`    // by which it goes
@@ -256,6 +257,7 @@ type Catalogue struct {
 	Sheets []core.Digest `json:"sheets,omitempty"`
 	Listed string        `json:"listed,omitempty"` // tells this list of sheets from others
 	Same   bool          `json:"same,omitempty"`   // the bench has it: it is not sent
+	Brief  bool          `json:"brief,omitempty"`  // it says nothing of trays, checkpoint and name
 	// Withdrawn names open runs whose release was taken back, and why.
 	Withdrawn map[string]string `json:"withdrawn,omitempty"`
 	// Trays are those of the bench on whose links it asks who is there.

@@ -188,23 +188,10 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 		return client.Catalogue{}, err
 	}
 	now := v.clock.Now()
-	if err := v.store.BenchSeen(ctx, who(ctx).bench, now, j.Now-now.UnixMicro(), j.Version); err != nil {
-		return client.Catalogue{}, err
-	}
-	var links []store.Link
-	for _, l := range j.Links {
-		if !benchName.MatchString(l.Name) {
-			return client.Catalogue{}, core.Fail(core.BadFile, "a link's name has lower-case letters, digits and hyphens; this is %q", l.Name)
+	if !j.Brief {
+		if err := v.joined(ctx, j, now); err != nil {
+			return client.Catalogue{}, err
 		}
-		links = append(links, store.Link{Name: l.Name, Kind: l.Kind, Adapter: l.Adapter, Absent: l.Absent})
-		if l.Adapter != "" && l.Latency > 0 {
-			if err := v.store.Delayed(ctx, l.Adapter, l.Latency); err != nil {
-				return client.Catalogue{}, err
-			}
-		}
-	}
-	if err := v.store.PutLinks(ctx, who(ctx).bench, links); err != nil {
-		return client.Catalogue{}, err
 	}
 	out := client.Catalogue{Now: now.UnixMicro()}
 	list, err := v.inForce(ctx, j.Fresh)
@@ -221,29 +208,57 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 			return out, err
 		}
 	}
-	if j.Name != "" {
-		b, err := v.benchRow(ctx, who(ctx).bench)
-		if err == nil && b.Name != j.Name { // what is remembered may be older than what the bench has heard of another service
-			b, err = v.store.BenchBy(ctx, b.ID)
-		}
-		if err != nil {
+	if out.Brief = j.Brief; !j.Brief {
+		if err := v.tellBench(ctx, j, &out); err != nil {
 			return out, err
 		}
-		if b.Name != j.Name {
-			out.Name = b.Name
-		}
-	}
-	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
-		return out, err
-	}
-	if out.Checkpoint, err = v.newerCheckpoint(ctx, j.Tree); err != nil {
-		return out, err
 	}
 	if out.Keys, err = v.keysFor(ctx, j.Keys); err != nil {
 		return out, err
 	}
 	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)
 	return out, err
+}
+
+// joined notes that a bench is there, and what it has.
+func (v *Service) joined(ctx context.Context, j client.Joining, now time.Time) error {
+	if err := v.store.BenchSeen(ctx, who(ctx).bench, now, j.Now-now.UnixMicro(), j.Version); err != nil {
+		return err
+	}
+	var links []store.Link
+	for _, l := range j.Links {
+		if !benchName.MatchString(l.Name) {
+			return core.Fail(core.BadFile, "a link's name has lower-case letters, digits and hyphens; this is %q", l.Name)
+		}
+		links = append(links, store.Link{Name: l.Name, Kind: l.Kind, Adapter: l.Adapter, Absent: l.Absent})
+		if l.Adapter != "" && l.Latency > 0 {
+			if err := v.store.Delayed(ctx, l.Adapter, l.Latency); err != nil {
+				return err
+			}
+		}
+	}
+	return v.store.PutLinks(ctx, who(ctx).bench, links)
+}
+
+// tellBench fills in what a bench hears every few seconds.
+func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.Catalogue) (err error) {
+	if j.Name != "" {
+		b, err := v.benchRow(ctx, who(ctx).bench)
+		if err == nil && b.Name != j.Name { // what is remembered may be older than what the bench has heard of another service
+			b, err = v.store.BenchBy(ctx, b.ID)
+		}
+		if err != nil {
+			return err
+		}
+		if b.Name != j.Name {
+			out.Name = b.Name
+		}
+	}
+	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
+		return err
+	}
+	out.Checkpoint, err = v.newerCheckpoint(ctx, j.Tree)
+	return err
 }
 
 // keysFor is the signed list of the trusted keys for a bench that holds the one of that number;

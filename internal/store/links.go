@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -150,8 +151,26 @@ func (s *Store) SlotOf(ctx context.Context, unit string) (slot string, on bool, 
 	return slot, err == nil, err
 }
 
+// linksAre tells whether these are the links of a bench.
+func (s *Store) linksAre(ctx context.Context, bench string, links []Link) (bool, error) {
+	var rows []Link
+	if err := s.db.SelectContext(ctx, &rows, `SELECT l.name, l.kind, l.adapter, COALESCE(a.why, '') AS absent FROM link l LEFT JOIN link_absent a USING (bench, name) WHERE l.bench = ?`, bench); err != nil {
+		return false, err
+	}
+	are := map[Link]bool{}
+	for _, r := range rows {
+		are[Link{Name: r.Name, Kind: r.Kind, Adapter: r.Adapter, Absent: r.Absent}] = true
+	}
+	return len(rows) == len(links) && !slices.ContainsFunc(links, func(l Link) bool {
+		return !are[Link{Name: l.Name, Kind: l.Kind, Adapter: l.Adapter, Absent: l.Absent}]
+	}), nil
+}
+
 // PutLinks makes these the links of a bench.
 func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error {
+	if same, err := s.linksAre(ctx, bench, links); err != nil || same { // as a bench says every few seconds
+		return err
+	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		names := []string{""}
 		for _, l := range links {
@@ -204,11 +223,33 @@ func (s *Store) OffLink(ctx context.Context, bench, link string) error {
 	})
 }
 
+// stillOnLink tells whether a unit is known to be on a link of its own, there alone, and nothing
+// behind it.
+func (s *Store) stillOnLink(ctx context.Context, bench, link, slot, unit, modelName string) (bool, error) {
+	if unit == "" || slot != "" {
+		return false, nil
+	}
+	var at []struct {
+		Bench string `db:"bench"`
+		Name  string `db:"name"`
+		Model string `db:"model"`
+		Slot  string `db:"slot"`
+	}
+	err := s.db.SelectContext(ctx, &at, `SELECT bench, name, model, '' AS slot FROM link WHERE unit = ? UNION ALL SELECT bench, name, model, slot FROM link_slot WHERE unit = ? UNION ALL SELECT bench, name, model, slot FROM link_slot WHERE bench = ? AND name = ?`, unit, unit, bench, link)
+	return err == nil && len(at) == 1 && at[0].Bench == bench && at[0].Name == link && at[0].Model == modelName && at[0].Slot == "", err
+}
+
 // OnLink notes what was identified on a link, or in a slot behind it; unit is empty where
 // it is not known. A unit is at one place at a time, and where another assembly is, there
 // are other modules.
 func (s *Store) OnLink(ctx context.Context, bench, link, slot, unit, modelName string, at time.Time) error {
 	is := sql.NullString{String: unit, Valid: unit != ""}
+	if there, err := s.stillOnLink(ctx, bench, link, slot, unit, modelName); err != nil {
+		return err
+	} else if there {
+		_, err := s.db.ExecContext(ctx, `UPDATE link SET identified_at = ? WHERE bench = ? AND name = ? AND unit = ?`, at.UTC(), bench, link, unit)
+		return err
+	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, q := range []string{
 			`DELETE s FROM link_slot s JOIN link l USING (bench, name) WHERE l.unit = ? AND NOT (l.bench = ? AND l.name = ? AND ? = '')`,

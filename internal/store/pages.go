@@ -88,16 +88,27 @@ func inTurn[T any](ctx context.Context, s *Store, columns, tables, counted strin
 	if err != nil {
 		return nil, p, err
 	}
-	if p.Total, p.More, err = s.count(ctx, counted, of); err != nil {
-		return nil, p, err
-	}
+	whole := of
 	of.behind(from, turn, id, nil)
 	err = s.db.SelectContext(ctx, &all, `SELECT `+columns+` FROM `+tables+` WHERE `+of.String()+` ORDER BY `+turn+` DESC, `+id+` DESC LIMIT ?`, append(of.args, size+1)...)
+	if err == nil {
+		p, err = s.paged(ctx, counted, whole, from, len(all), size)
+	}
 	if len(all) > size {
 		p.Next = at(all[size-1]).String()
 		all = all[:size]
 	}
 	return all, p, err
+}
+
+// paged counts the rows of a list of which a page and one more were asked for, and so many came:
+// where that is all of them, nothing need be asked.
+func (s *Store) paged(ctx context.Context, counted string, of selection, from *cursor, came, size int) (p Paged, err error) {
+	if from == nil && came <= size {
+		return Paged{Total: came}, nil
+	}
+	p.Total, p.More, err = s.count(ctx, counted, of)
+	return p, err
 }
 
 // byName reads a page of a list that is ordered by a name which no two have.
@@ -106,13 +117,14 @@ func byName[T any](ctx context.Context, s *Store, columns, tables string, of sel
 	if err != nil {
 		return nil, p, err
 	}
-	if p.Total, p.More, err = s.count(ctx, tables, of); err != nil {
-		return nil, p, err
-	}
+	whole := of
 	if from != nil {
 		of.add(name+" > ?", from.id)
 	}
 	err = s.db.SelectContext(ctx, &all, `SELECT `+columns+` FROM `+tables+` WHERE `+of.String()+` ORDER BY `+name+` LIMIT ?`, append(of.args, size+1)...)
+	if err == nil {
+		p, err = s.paged(ctx, tables, whole, from, len(all), size)
+	}
 	if len(all) > size {
 		p.Next = cursor{0, at(all[size-1])}.String()
 		all = all[:size]

@@ -704,3 +704,74 @@ func TestAChainIsReadWhileItGrows(t *testing.T) {
 		}
 	}
 }
+
+// TestWhereAUnitIs: what a bench says of its links again changes nothing; a unit that is identified
+// again where it was only becomes younger there; on another link, or behind one, it leaves the first.
+func TestWhereAUnitIs(t *testing.T) {
+	t.Parallel()
+	st, _, key := open(t)
+	ctx := context.Background()
+	bench := store.Bench{ID: store.NewID(), Name: "van", PublicKey: make([]byte, 32)}
+	if err := st.AddBench(ctx, bench); err != nil {
+		t.Fatal(err)
+	}
+	at := time.Date(2027, 1, 2, 3, 4, 5, 0, time.UTC)
+	u, err := st.MeetUnit(ctx, key, "small", "S-1", "", "", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := st.MeetUnit(ctx, key, "small", "S-1", "", "", at); err != nil || again.ID != u.ID {
+		t.Fatalf("met again: %+v %v", again, err)
+	}
+	links := []store.Link{{Name: "a", Kind: "serial", Adapter: "A1"}, {Name: "b", Kind: "serial", Absent: "unplugged"}}
+	put := func(l ...store.Link) {
+		t.Helper()
+		if err := st.PutLinks(ctx, bench.ID, l); err != nil {
+			t.Fatal(err)
+		}
+	}
+	on := func(link, slot string, later time.Duration) {
+		t.Helper()
+		if err := st.OnLink(ctx, bench.ID, link, slot, u.ID, "small", at.Add(later)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stands := func() (all []string) {
+		t.Helper()
+		rows, err := st.Places(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range rows {
+			s := r.Name + r.Slot + " " + r.Absent
+			if r.Unit.Valid && r.Identified.Valid {
+				s += "S-1 " + r.Identified.Time.Sub(at).String()
+			}
+			all = append(all, s)
+		}
+		slices.Sort(all)
+		return all
+	}
+	put(links...)
+	check := func(what string, want ...string) {
+		t.Helper()
+		if got := stands(); !slices.Equal(got, want) {
+			t.Errorf("%s: %q, expected %q", what, got, want)
+		}
+	}
+	on("a", "", time.Second)
+	check("identified", "a S-1 1s", "b unplugged")
+	put(links...)
+	on("a", "", time.Minute)
+	check("told and identified again", "a S-1 1m0s", "b unplugged")
+	put(store.Link{Name: "a", Kind: "serial", Adapter: "A1"}, store.Link{Name: "b", Kind: "serial"})
+	check("the other one is there", "a S-1 1m0s", "b ")
+	on("b", "", time.Hour)
+	check("on the other one", "a ", "b S-1 1h0m0s")
+	on("a", "P1", 2*time.Hour)
+	check("behind the first", "a ", "aP1 S-1 2h0m0s", "b ")
+	on("a", "", 3*time.Hour)
+	check("on its own again", "a S-1 3h0m0s", "b ")
+	put(store.Link{Name: "a", Kind: "serial", Adapter: "A2"})
+	check("another adapter, and the other link is gone", "a ")
+}

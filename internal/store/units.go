@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"slices"
 	"sort"
 	"strings"
@@ -121,7 +122,11 @@ func (s *Store) HalfDone(ctx context.Context) (serials []string, err error) {
 // MeetUnit finds a unit by model and serial or enters it into the register, with
 // an entry in its history.
 func (s *Store) MeetUnit(ctx context.Context, key trust.Key, modelName, serial, site, by string, at time.Time) (Unit, error) {
-	u, _, err := s.EnterUnit(ctx, key, Unit{Model: modelName, Serial: serial, Site: site}, by, at)
+	var u Unit
+	err := s.db.GetContext(ctx, &u, `SELECT `+unitColumns+` FROM unit u WHERE u.model = ? AND u.serial = ?`, modelName, serial)
+	if errors.Is(err, sql.ErrNoRows) {
+		u, _, err = s.EnterUnit(ctx, key, Unit{Model: modelName, Serial: serial, Site: site}, by, at)
+	}
 	if err == nil && u.SameAs.Valid {
 		return s.Unit(ctx, u.SameAs.String)
 	}
@@ -213,6 +218,7 @@ func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []
 			return err
 		}
 	}
+	set, with := `seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?)`, []any{newest(facts).UTC()}
 	for _, f := range facts {
 		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
 		if f.Source != core.FromWire && f.Name == core.FactRunning { // an eye counts where neither a wire nor a run has said more
@@ -224,14 +230,12 @@ func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []
 		if column == "" {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE unit SET `+column+` = ? WHERE id = ?`, f.Value, unit); err != nil {
-			return err
-		}
+		set, with = set+`, `+column+` = ?`, append(with, f.Value)
 	}
 	if len(facts) == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE unit SET seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?) WHERE id = ?`, newest(facts).UTC(), unit)
+	_, err := tx.ExecContext(ctx, `UPDATE unit SET `+set+` WHERE id = ?`, append(with, unit)...)
 	return err
 }
 

@@ -107,3 +107,30 @@ func TestThatStatementsDoNotGrowWithRows(t *testing.T) {
 		t.Errorf("%d %s", code, raw)
 	}
 }
+
+// TestAnIdentificationAsksTheDatabaseLittle: whoever works asks for it all the time, at each of a
+// bench's links. It does not grow with how many links the bench has.
+func TestAnIdentificationAsksTheDatabaseLittle(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, nil, nil, nil)
+	db := w.DB.Open(t, w.DB.Root)
+	least := math.MaxInt
+	for range 5 { // the bench says every few seconds that it is there
+		var name string
+		var before, after int
+		if err := db.QueryRowContext(ctx, `SHOW GLOBAL STATUS LIKE 'Questions'`).Scan(&name, &before); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Technician.Identify(ctx, "b/b", ""); err != nil {
+			t.Fatal(err)
+		}
+		if err := db.QueryRowContext(ctx, `SHOW GLOBAL STATUS LIKE 'Questions'`).Scan(&name, &after); err != nil {
+			t.Fatal(err)
+		}
+		least = min(least, after-before)
+	}
+	if least > 42 {
+		t.Errorf("an identification asks the database %d times", least)
+	}
+	t.Log(least)
+}
