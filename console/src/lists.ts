@@ -28,3 +28,42 @@ export function allSites(): Promise<Site[]> {
     return data && { rows: data.sites, next: data.next }
   })
 }
+
+// The following throw what went wrong.
+
+export function allLinks() {
+  return all(async (after) => {
+    const { data, error } = await api.GET('/api/links', { params: { query: { after } } })
+    if (error) throw error
+    return { rows: data.links, next: data.next }
+  })
+}
+
+export function allAdapters() {
+  return all(async (after) => {
+    const { data, error } = await api.GET('/api/adapters', { params: { query: { after } } })
+    if (error) throw error
+    return { rows: data.adapters, next: data.next }
+  })
+}
+
+export function allGear() {
+  return all(async (after) => {
+    const { data, error } = await api.GET('/api/gear', { params: { query: { after } } })
+    if (error) throw error
+    return { rows: data.gear, next: data.next }
+  })
+}
+
+export function allTargets() {
+  return all(async (after) => {
+    const { data, error } = await api.GET('/api/targets', { params: { query: { after } } })
+    if (error) throw error
+    return { rows: data.targets, next: data.next }
+  })
+}
+
+// linkAt is the link of that name, as BENCH/NAME.
+export async function linkAt(at: string) {
+  return (await api.GET('/api/links', { params: { query: { at } } })).data?.links[0] ?? null
+}

@@ -10,7 +10,7 @@ import (
 
 // Adapters lists the adapters and what is known of them.
 func (c *Client) Adapters(ctx context.Context) (Adapters, error) {
-	return get[Adapters](ctx, c, "/api/adapters")
+	return whole(ctx, c, "/api/adapters", func(all *Adapters, p Adapters) { all.Adapters = append(all.Adapters, p.Adapters...) })
 }
 
 // PutAdapter enters an adapter, or what changed about it.
@@ -19,7 +19,9 @@ func (c *Client) PutAdapter(ctx context.Context, a NewAdapter) (Adapter, error) 
 }
 
 // Gear lists what the team has for its jobs.
-func (c *Client) Gear(ctx context.Context) (Gear, error) { return get[Gear](ctx, c, "/api/gear") }
+func (c *Client) Gear(ctx context.Context) (Gear, error) {
+	return whole(ctx, c, "/api/gear", func(all *Gear, p Gear) { all.Gear = append(all.Gear, p.Gear...) })
+}
 
 // PutGear adds or changes a thing.
 func (c *Client) PutGear(ctx context.Context, g NewGear) (fit.Have, error) {
@@ -34,6 +36,7 @@ func (c *Client) DropGear(ctx context.Context, id string) error {
 // Gear is what the team has for its jobs.
 type Gear struct {
 	Gear []fit.Have `json:"gear" nullable:"false"`
+	Paged
 }
 
 // NewGear adds a thing, or changes the one with the id.
@@ -85,6 +88,7 @@ type Family struct {
 // Adapters is a list.
 type Adapters struct {
 	Adapters []Adapter `json:"adapters" nullable:"false"`
+	Paged
 }
 
 // NewAdapter enters an adapter, or what changed about it.

@@ -25,6 +25,7 @@ type Hold struct {
 // Holds lists holds.
 type Holds struct {
 	Holds []Hold `json:"holds" nullable:"false"`
+	Paged
 }
 
 // NewHold is a hold that a lead puts on a unit, or on a model and revision.
@@ -118,7 +119,7 @@ func (c *Client) Today(ctx context.Context) (Today, error) {
 
 // Holds lists the holds of a model, or all.
 func (c *Client) Holds(ctx context.Context, model string) (Holds, error) {
-	return get[Holds](ctx, c, "/api/holds?"+url.Values{"model": {model}}.Encode())
+	return whole(ctx, c, "/api/holds?"+url.Values{"model": {model}}.Encode(), func(all *Holds, p Holds) { all.Holds = append(all.Holds, p.Holds...) })
 }
 
 // PutHold holds a unit, or a model and revision, at a release.

@@ -64,7 +64,9 @@ func (c *Client) PortsAndVehicles(ctx context.Context, bench string) (Ports, err
 }
 
 // Links lists the links of all benches.
-func (c *Client) Links(ctx context.Context) (Links, error) { return get[Links](ctx, c, "/api/links") }
+func (c *Client) Links(ctx context.Context) (Links, error) {
+	return whole(ctx, c, "/api/links", func(all *Links, p Links) { all.Links = append(all.Links, p.Links...) })
+}
 
 // Identify asks the unit on a link who it is; label is the serial on its label.
 func (c *Client) Identify(ctx context.Context, at, label string) (Identity, error) {
@@ -114,6 +116,7 @@ type Link struct {
 // Links is a list of links.
 type Links struct {
 	Links []Link `json:"links" nullable:"false"`
+	Paged
 }
 
 // Identity is what was found on a link.

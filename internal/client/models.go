@@ -16,7 +16,7 @@ func (c *Client) ModelPage(ctx context.Context, model string) (ModelPage, error)
 
 // Targets lists the team's choices.
 func (c *Client) Targets(ctx context.Context) (Targets, error) {
-	return get[Targets](ctx, c, "/api/targets")
+	return whole(ctx, c, "/api/targets", func(all *Targets, p Targets) { all.Targets = append(all.Targets, p.Targets...) })
 }
 
 // PutTarget chooses the release that the team uses.
@@ -151,4 +151,5 @@ type NewTarget struct {
 // Targets are the team's choices.
 type Targets struct {
 	Targets []Target `json:"targets" nullable:"false"`
+	Paged
 }

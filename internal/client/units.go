@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -52,7 +53,7 @@ func (c *Client) HistoryBefore(ctx context.Context, unit string, before uint64) 
 
 // Backups lists a unit's backups.
 func (c *Client) Backups(ctx context.Context, unit string) (Backups, error) {
-	return get[Backups](ctx, c, "/api/units/"+segment(unit)+"/backups")
+	return whole(ctx, c, "/api/units/"+segment(unit)+"/backups", func(all *Backups, p Backups) { all.Backups = append(all.Backups, p.Backups...) })
 }
 
 // Memory is a unit's memory against a release.
@@ -112,6 +113,32 @@ type Paged struct {
 	Next  string `json:"next" doc:"What the next page is asked for with; empty at the end."`
 }
 
+func (p *Paged) page() *Paged { return p }
+
+// whole reads a list page after page.
+func whole[T any, P interface {
+	*T
+	page() *Paged
+}](ctx context.Context, c *Client, path string, add func(all *T, p T)) (all T, err error) {
+	sep := "?"
+	if strings.Contains(path, "?") {
+		sep = "&"
+	}
+	if all, err = get[T](ctx, c, path); err != nil {
+		return all, err
+	}
+	of := P(&all).page()
+	for of.Next != "" {
+		p, err := get[T](ctx, c, path+sep+url.Values{"after": {of.Next}}.Encode())
+		if err != nil {
+			return all, err
+		}
+		add(&all, p)
+		of.Next = P(&p).page().Next
+	}
+	return all, nil
+}
+
 // UnitPage is a unit with all that is known of it.
 type UnitPage struct {
 	Unit
@@ -163,7 +190,8 @@ type Backups struct {
 	Unit    string   `json:"unit"`
 	Backups []Backup `json:"backups" nullable:"false"`
 
-	References []Reference `json:"references" nullable:"false" doc:"Runs that could not read the memory, and what stands for its backup."`
+	References []Reference `json:"references" nullable:"false" doc:"Runs that could not read the memory, and what stands for its backup; with the first page."`
+	Paged
 }
 
 // Reference is a backup by reference: the release that a unit ran when its memory

@@ -177,12 +177,10 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) e
 	if a.place.Adapter == "" {
 		return nil
 	}
-	rows, err := v.store.Adapters(ctx)
-	for _, r := range rows {
-		if r.Serial == a.place.Adapter {
-			a.Adapter = &admit.Adapter{Adapter: adapterOf(r), State: r.State, Dead: r.Tested.Valid && !r.Sound}
-			a.Opened.Adapter = &a.Adapter.Adapter
-		}
+	r, there, err := v.store.Adapter(ctx, a.place.Adapter)
+	if there {
+		a.Adapter = &admit.Adapter{Adapter: adapterOf(r), State: r.State, Dead: r.Tested.Valid && !r.Sound}
+		a.Opened.Adapter = &a.Adapter.Adapter
 	}
 	return err
 }

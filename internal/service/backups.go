@@ -163,26 +163,34 @@ func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) err
 	return nil
 }
 
-func (v *Service) backups(ctx context.Context, unit string) ([]client.Backup, error) {
-	rows, err := v.store.Backups(ctx, unit)
-	out := []client.Backup{}
+// backupsShown is how many of its backups the page of a unit has.
+const backupsShown = 100
+
+func (v *Service) backups(ctx context.Context, unit string, page PageIn) (out []client.Backup, p client.Paged, err error) {
+	rows, next, err := v.store.BackupsPage(ctx, unit, page.After, page.Size)
+	out = []client.Backup{}
 	for _, b := range rows {
 		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Name: b.Name, Taken: b.Taken, Ruin: b.Ruin})
 	}
-	return out, err
+	return out, paged(next), err
 }
 
-func (v *Service) listBackups(ctx context.Context, in *UnitPath) (client.Backups, error) {
+type backupsIn struct {
+	UnitPath
+	PageIn
+}
+
+func (v *Service) listBackups(ctx context.Context, in *backupsIn) (client.Backups, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Backups{}, err
 	}
-	b, err := v.backups(ctx, u.ID)
-	if err != nil {
-		return client.Backups{}, err
+	b, p, err := v.backups(ctx, u.ID, in.PageIn)
+	if err != nil || in.After != "" {
+		return client.Backups{Unit: u.Serial, Backups: b, References: []client.Reference{}, Paged: p}, err
 	}
 	refs, err := v.references(ctx, u.ID)
-	return client.Backups{Unit: u.Serial, Backups: b, References: refs}, err
+	return client.Backups{Unit: u.Serial, Backups: b, References: refs, Paged: p}, err
 }
 
 // references are a unit's backups by reference, the newest first.

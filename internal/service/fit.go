@@ -146,7 +146,7 @@ func (v *Service) judgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet)
 			}
 		}
 	}
-	holds, err := v.store.Holds(ctx, u.Model, v.clock.Now())
+	holds, err := v.store.HoldsOf(ctx, []string{u.Model}, v.clock.Now())
 	if err != nil {
 		return nil, err
 	}

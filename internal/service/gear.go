@@ -19,12 +19,18 @@ import (
 	"zealousferry/internal/store"
 )
 
-func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, error) {
-	out := client.Adapters{Adapters: []client.Adapter{}}
-	rows, err := v.store.Adapters(ctx)
+func (v *Service) listAdapters(ctx context.Context, in *PageIn) (client.Adapters, error) {
+	rows, p, err := v.store.AdaptersPage(ctx, in.After, in.Size)
 	if err != nil {
-		return out, err
+		return client.Adapters{}, err
 	}
+	all, err := v.adapters(ctx, rows)
+	return client.Adapters{Adapters: all, Paged: paged(p)}, err
+}
+
+// adapters are some adapters as they are told of.
+func (v *Service) adapters(ctx context.Context, rows []store.Adapter) ([]client.Adapter, error) {
+	out := []client.Adapter{}
 	families, err := v.store.Families(ctx)
 	if err != nil {
 		return out, err
@@ -51,7 +57,7 @@ func (v *Service) listAdapters(ctx context.Context, _ *none) (client.Adapters, e
 		if err := v.asUnit(ctx, &a); err != nil {
 			return out, err
 		}
-		out.Adapters = append(out.Adapters, a)
+		out = append(out, a)
 	}
 	return out, nil
 }
@@ -96,13 +102,15 @@ func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter
 	if err != nil {
 		return client.Adapter{}, err
 	}
-	all, err := v.listAdapters(ctx, nil)
-	for _, a := range all.Adapters {
-		if a.Serial == n.Serial {
-			return a, err
-		}
+	row, _, err := v.store.Adapter(ctx, n.Serial)
+	if err != nil {
+		return client.Adapter{}, err
 	}
-	return client.Adapter{}, err
+	all, err := v.adapters(ctx, []store.Adapter{row})
+	if err != nil {
+		return client.Adapter{}, err
+	}
+	return all[0], nil
 }
 
 // adapterOn is the adapter that a bench has on a link, as its record says that it
@@ -111,14 +119,12 @@ func (v *Service) adapterOn(ctx context.Context, l store.Link) (*procedure.Adapt
 	if l.Adapter == "" {
 		return nil, nil
 	}
-	rows, err := v.store.Adapters(ctx)
-	for _, r := range rows {
-		if r.Serial == l.Adapter {
-			a := adapterOf(r)
-			return &a, err
-		}
+	r, there, err := v.store.Adapter(ctx, l.Adapter)
+	if err != nil || !there {
+		return nil, err
 	}
-	return nil, err
+	a := adapterOf(r)
+	return &a, nil
 }
 
 func adapterOf(r store.Adapter) procedure.Adapter {
@@ -212,6 +218,10 @@ func (v *Service) wires(ctx context.Context, l store.Link) (client.Wires, error)
 
 func (v *Service) gear(ctx context.Context) ([]fit.Have, error) {
 	rows, err := v.store.Gear(ctx)
+	return havesOf(rows), err
+}
+
+func havesOf(rows []store.Gear) []fit.Have {
 	all := []fit.Have{}
 	for _, g := range rows {
 		h := fit.Have{ID: g.ID, Kind: g.Kind, Name: g.Name, Version: g.Version, Owner: g.Owner, Expires: timeOf(g.Expires), Cost: g.Cost, Note: g.Note}
@@ -221,7 +231,7 @@ func (v *Service) gear(ctx context.Context) ([]fit.Have, error) {
 		}
 		all = append(all, h)
 	}
-	return all, err
+	return all
 }
 
 // means are what there is for work on a bench, or, where none is named, for whoever asks:
@@ -266,9 +276,9 @@ func (v *Service) means(ctx context.Context, bench string, day time.Time) (fit.M
 	return m, err
 }
 
-func (v *Service) listGear(ctx context.Context, _ *none) (client.Gear, error) {
-	g, err := v.gear(ctx)
-	return client.Gear{Gear: g}, err
+func (v *Service) listGear(ctx context.Context, in *PageIn) (client.Gear, error) {
+	rows, p, err := v.store.GearPage(ctx, in.After, in.Size)
+	return client.Gear{Gear: havesOf(rows), Paged: paged(p)}, err
 }
 
 type gearIn struct{ Body client.NewGear }

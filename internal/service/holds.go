@@ -22,27 +22,35 @@ import (
 )
 
 type holdsIn struct {
+	PageIn
 	Model string `query:"model" maxLength:"63"`
 }
 
 func (v *Service) listHolds(ctx context.Context, in *holdsIn) (client.Holds, error) {
 	out := client.Holds{Holds: []client.Hold{}}
-	rows, err := v.store.Holds(ctx, in.Model, v.clock.Now())
+	rows, p, err := v.store.HoldsPage(ctx, in.Model, v.clock.Now(), in.After, in.Size)
 	if err != nil {
 		return out, err
+	}
+	var ids []string
+	for _, h := range rows {
+		ids = append(ids, h.Unit)
+	}
+	units, err := v.store.UnitsBy(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	serials := map[string]string{}
+	for _, u := range units {
+		serials[u.ID] = u.Serial
 	}
 	names, err := v.store.Names(ctx)
 	for _, h := range rows {
 		one := oneHold(h, names)
-		if h.Unit != "" {
-			u, err := v.store.Unit(ctx, h.Unit)
-			if err != nil {
-				return out, err
-			}
-			one.Serial = u.Serial
-		}
+		one.Serial = serials[h.Unit]
 		out.Holds = append(out.Holds, one)
 	}
+	out.Paged = paged(p)
 	return out, err
 }
 

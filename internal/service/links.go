@@ -27,13 +27,25 @@ const (
 	identifyLasts = 60 * time.Second
 )
 
-func (v *Service) listLinks(ctx context.Context, _ *none) (client.Links, error) {
-	rows, err := v.store.Places(ctx)
+type linksIn struct {
+	PageIn
+	At string `query:"at" maxLength:"120" doc:"Only this one, as BENCH/NAME."`
+}
+
+func (v *Service) listLinks(ctx context.Context, in *linksIn) (client.Links, error) {
+	var rows []store.Link
+	var p store.Paged
+	var err error
+	if in.At == "" {
+		rows, p, err = v.store.Places(ctx, in.After, in.Size)
+	} else if rows, err = v.store.PlacesAt(ctx, in.At); len(rows) > 0 {
+		p.Total = 1
+	}
 	if err != nil {
 		return client.Links{}, err
 	}
 	asked, err := v.allAsked(ctx, rows)
-	out := client.Links{Links: []client.Link{}}
+	out := client.Links{Links: []client.Link{}, Paged: paged(p)}
 	for _, l := range rows { // the places behind a link follow it
 		if l.Slot == "" {
 			x := v.link(l)

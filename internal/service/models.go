@@ -320,9 +320,13 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 }
 
 // listTargets says in one place which release the team uses for what.
-func (v *Service) listTargets(ctx context.Context, _ *none) (client.Targets, error) {
-	all, err := v.targets(ctx, "")
-	return client.Targets{Targets: append([]client.Target{}, all...)}, err
+func (v *Service) listTargets(ctx context.Context, in *PageIn) (client.Targets, error) {
+	rows, p, err := v.store.TargetsPage(ctx, in.After, in.Size)
+	if err != nil {
+		return client.Targets{}, err
+	}
+	all, err := v.targetsOf(ctx, rows)
+	return client.Targets{Targets: all, Paged: paged(p)}, err
 }
 
 func (v *Service) targets(ctx context.Context, modelName string) ([]client.Target, error) {
@@ -330,15 +334,27 @@ func (v *Service) targets(ctx context.Context, modelName string) ([]client.Targe
 	if err != nil {
 		return nil, err
 	}
+	return v.targetsOf(ctx, rows)
+}
+
+func (v *Service) targetsOf(ctx context.Context, rows []store.Target) ([]client.Target, error) {
 	names, err := v.store.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, t := range rows {
+		ids = append(ids, t.Firmware.String)
+	}
+	releases, err := v.store.ReleasesBy(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
 	all := []client.Target{}
 	for _, t := range rows {
-		r, err := v.store.Release(ctx, t.Firmware.String)
-		if err != nil {
-			return nil, err
+		r := releases[t.Firmware.String]
+		if r == nil {
+			return nil, core.Fail(core.NotFound, "the release that the team uses for %s is not in the catalogue", t.Model)
 		}
 		gone := ""
 		if r.Withdrawn != nil {

@@ -35,6 +35,12 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 	return out, err
 }
 
+// PageIn asks for a page of a list.
+type PageIn struct {
+	After string `query:"after" maxLength:"1000" doc:"What the page before gives as next; empty for the first one."`
+	Size  int    `query:"size" minimum:"1" maximum:"500" default:"500"`
+}
+
 func paged(p store.Paged) client.Paged {
 	return client.Paged{Total: p.Total, More: p.More, Next: p.Next}
 }
@@ -168,7 +174,7 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	out.Fit = &f
-	if out.Backups, err = v.backups(ctx, u.ID); err != nil {
+	if out.Backups, _, err = v.backups(ctx, u.ID, PageIn{Size: backupsShown}); err != nil {
 		return out, err
 	}
 	out.Last, err = v.lastRun(ctx, u.ID)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 )
 
@@ -39,6 +40,20 @@ func (s *Store) TestedAdapter(ctx context.Context, serial string, sound bool, at
 func (s *Store) Adapters(ctx context.Context) (all []Adapter, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Adapter{}, "")+` FROM adapter ORDER BY name, serial`)
 	return all, err
+}
+
+// AdaptersPage is a page of them by their names.
+func (s *Store) AdaptersPage(ctx context.Context, after string, size int) ([]Adapter, Paged, error) {
+	return inOrder(ctx, s, named(Adapter{}, ""), "adapter", all, after, size, "name, serial", false, func(a Adapter) []string { return []string{a.Name, a.Serial} })
+}
+
+// Adapter finds one by its serial; not ok where nobody has entered it.
+func (s *Store) Adapter(ctx context.Context, serial string) (a Adapter, ok bool, err error) {
+	err = s.db.GetContext(ctx, &a, `SELECT `+named(Adapter{}, "")+` FROM adapter WHERE serial = ?`, serial)
+	if errors.Is(err, sql.ErrNoRows) {
+		return a, false, nil
+	}
+	return a, err == nil, err
 }
 
 // Family is how an adapter did with a model.

@@ -82,6 +82,12 @@ func (s *Store) Backups(ctx context.Context, unit string) (all []Backup, err err
 	return all, err
 }
 
+// BackupsPage is a page of a unit's, the newest first.
+func (s *Store) BackupsPage(ctx context.Context, unit, after string, size int) ([]Backup, Paged, error) {
+	return inOrder(ctx, s, backupColumns, "backup", selection{where: []string{"unit = ?"}, args: []any{unit}}, after, size, "taken_at, id", true,
+		func(b Backup) []string { return []string{b.Taken.UTC().Format("2006-01-02 15:04:05.000000"), b.ID} })
+}
+
 // NameBackup gives a backup a name by which people know it.
 func (s *Store) NameBackup(ctx context.Context, id, name string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE backup SET name = ? WHERE id = ?`, name, id)

@@ -48,3 +48,8 @@ func (s *Store) Gear(ctx context.Context) (all []Gear, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Gear{}, "")+` FROM gear WHERE gone_at IS NULL ORDER BY kind, name, owner`)
 	return all, err
 }
+
+// GearPage is a page of it by kind and name.
+func (s *Store) GearPage(ctx context.Context, after string, size int) ([]Gear, Paged, error) {
+	return inOrder(ctx, s, named(Gear{}, ""), "gear", selection{where: []string{"gone_at IS NULL"}}, after, size, "kind, name, owner, id", false, func(g Gear) []string { return []string{g.Kind, g.Name, g.Owner, g.ID} })
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -75,13 +76,14 @@ func (s *Store) noteOf(ctx context.Context, tx *sqlx.Tx, key trust.Key, kind, un
 	return err
 }
 
-// Holds lists what holds now, of all models or of one.
-func (s *Store) Holds(ctx context.Context, modelName string, now time.Time) (all []Hold, err error) {
+// HoldsPage is a page of what holds now, of all models or of one.
+func (s *Store) HoldsPage(ctx context.Context, modelName string, now time.Time, after string, size int) ([]Hold, Paged, error) {
+	of := selection{where: []string{holdStands}, args: []any{now.UTC()}}
 	if modelName != "" {
-		return s.HoldsOf(ctx, []string{modelName}, now)
+		of.add("h.model = ?", modelName)
 	}
-	err = s.db.SelectContext(ctx, &all, `SELECT `+holdColumns+` WHERE `+holdStands+` ORDER BY h.model, h.unit, h.revision, h.held_at`, now.UTC())
-	return all, err
+	columns, tables, _ := strings.Cut(holdColumns, " FROM ")
+	return inOrder(ctx, s, columns, tables, of, after, size, "h.model, h.unit, h.revision, h.id", false, func(h Hold) []string { return []string{h.Model, h.Unit, h.Revision, h.ID} })
 }
 
 // HoldsOf lists the holds of some models, and of units of theirs.

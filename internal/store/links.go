@@ -79,8 +79,17 @@ func (l Link) At() string {
 	return l.FullName() + "/" + l.Slot
 }
 
-// Places lists all links, and behind each the slots in which something was found.
-func (s *Store) Places(ctx context.Context) ([]Link, error) { return s.places(ctx, "TRUE") }
+// Places is a page of all links, and behind each the slots in which something was found.
+func (s *Store) Places(ctx context.Context, after string, size int) ([]Link, Paged, error) {
+	links, p, err := inOrder(ctx, s, "b.name AS bench_name, l.name", "link l JOIN bench b ON b.id = l.bench", all, after, size, "b.name, l.name", false,
+		func(l Link) []string { return []string{l.BenchName, l.Name} })
+	if err != nil || len(links) == 0 {
+		return nil, p, err
+	}
+	first, last := links[0], links[len(links)-1]
+	places, err := s.places(ctx, `(b.name, l.name) >= (?, ?) AND (b.name, l.name) <= (?, ?)`, first.BenchName, first.Name, last.BenchName, last.Name)
+	return places, p, err
+}
 
 // WhereAre lists those where some units were found last.
 func (s *Store) WhereAre(ctx context.Context, units []string) ([]Link, error) {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"strconv"
@@ -48,9 +49,13 @@ func readCursor(text string) (*cursor, error) {
 		c.by, err = strconv.ParseInt(by, 10, 64)
 	}
 	if err != nil || !two {
-		return nil, core.Fail(core.NotUnderstood, "%q is not what a page of this list has ended with", text).Do("Begin with the first page.")
+		return nil, notAPage(text)
 	}
 	return &c, nil
+}
+
+func notAPage(after string) error {
+	return core.Fail(core.NotUnderstood, "%q is not what a page of this list has ended with", after).Do("Begin with the first page.")
 }
 
 // selection is a list's WHERE, as it comes about.
@@ -62,6 +67,9 @@ type selection struct {
 func (s *selection) add(cond string, values ...any) {
 	s.where, s.args = append(s.where, cond), append(s.args, values...)
 }
+
+// all selects every row.
+var all = selection{where: []string{"TRUE"}}
 
 // behind adds that rows are behind a cursor, in a list with the greatest first. Where value is
 // given it makes of the cursor's number what the column holds.
@@ -128,6 +136,42 @@ func byName[T any](ctx context.Context, s *Store, columns, tables string, of sel
 	if len(all) > size {
 		p.Next = cursor{0, at(all[size-1])}.String()
 		all = all[:size]
+	}
+	return all, p, err
+}
+
+// inOrder reads a page of a list that is ordered by columns which together no two rows share; down
+// has the greatest first.
+func inOrder[T any](ctx context.Context, s *Store, columns, tables string, of selection, after string, size int, keys string, down bool, at func(T) []string) (all []T, p Paged, err error) {
+	from, err := readCursor(after)
+	if err != nil {
+		return nil, p, err
+	}
+	whole, than, turn := of, ">", ""
+	if down {
+		than, turn = "<", " DESC"
+	}
+	if from != nil {
+		var last []string
+		if err := json.Unmarshal([]byte(from.id), &last); err != nil || len(last) != strings.Count(keys, ",")+1 {
+			return nil, p, notAPage(after)
+		}
+		args := make([]any, len(last))
+		for i, x := range last {
+			args[i] = x
+		}
+		of.add("("+keys+") "+than+" (?"+strings.Repeat(", ?", len(last)-1)+")", args...)
+	}
+	err = s.db.SelectContext(ctx, &all, `SELECT `+columns+` FROM `+tables+` WHERE `+of.String()+` ORDER BY `+strings.ReplaceAll(keys, ",", turn+",")+turn+` LIMIT ?`, append(of.args, size+1)...)
+	if err == nil {
+		p, err = s.paged(ctx, tables, whole, from, len(all), size)
+	}
+	if err == nil && len(all) > size {
+		raw, err := json.Marshal(at(all[size-1]))
+		if err != nil {
+			return nil, p, err
+		}
+		p.Next, all = cursor{0, string(raw)}.String(), all[:size]
 	}
 	return all, p, err
 }

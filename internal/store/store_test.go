@@ -738,7 +738,7 @@ func TestWhereAUnitIs(t *testing.T) {
 	}
 	stands := func() (all []string) {
 		t.Helper()
-		rows, err := st.Places(ctx)
+		rows, _, err := st.Places(ctx, "", 100)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -22,8 +22,15 @@ func (s *Store) PutTarget(ctx context.Context, t Target) error {
 	return err
 }
 
-// Targets lists the choices that hold for a model, or for all.
+// Targets lists the choices that hold for a model.
 func (s *Store) Targets(ctx context.Context, modelName string) (all []Target, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Target{}, "t.")+` FROM target t WHERE (? = '' OR t.model = ?) AND t.firmware IS NOT NULL AND t.chosen_at = (SELECT MAX(n.chosen_at) FROM target n WHERE n.model = t.model AND n.revision = t.revision) ORDER BY t.model, t.revision`, modelName, modelName)
+	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Target{}, "t.")+` FROM target t WHERE t.model = ? AND `+targetStands+` ORDER BY t.revision`, modelName)
 	return all, err
+}
+
+const targetStands = `t.firmware IS NOT NULL AND t.chosen_at = (SELECT MAX(n.chosen_at) FROM target n WHERE n.model = t.model AND n.revision = t.revision)`
+
+// TargetsPage is a page of the choices that hold, of all models.
+func (s *Store) TargetsPage(ctx context.Context, after string, size int) ([]Target, Paged, error) {
+	return inOrder(ctx, s, named(Target{}, "t."), "target t", selection{where: []string{targetStands}}, after, size, "t.model, t.revision", false, func(t Target) []string { return []string{t.Model, t.Revision} })
 }

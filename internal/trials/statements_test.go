@@ -1,16 +1,19 @@
 package trials
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
+	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 )
 
@@ -132,5 +135,97 @@ func TestAnIdentificationAsksTheDatabaseLittle(t *testing.T) {
 	if least > 42 {
 		t.Errorf("an identification asks the database %d times", least)
 	}
-	t.Log(least)
+}
+
+// TestEveryListHasABound: those too of which a team has hundreds come in pages, one behind the
+// other, each row once and in the list's order; a page costs the same whatever there is. Whoever
+// wants all of it reads all pages.
+func TestEveryListHasABound(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, nil, nil)
+	const many = 7
+	release, err := w.Store.ReleaseOf(ctx, "small", "2.0.0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range many {
+		if _, err := w.Technician.PutAdapter(ctx, client.NewAdapter{Serial: fmt.Sprintf("A-%d", i%5*10+i), Name: fmt.Sprintf("adapter %d", i%3), State: "ready"}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Technician.PutGear(ctx, client.NewGear{Kind: []string{"cable", "accessory"}[i%2], Name: fmt.Sprintf("thing %d", i%3), Owner: "the depot"}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Lead.EnterUnit(ctx, client.NewUnit{Model: "small", Serial: fmt.Sprintf("S-1%03d", i)}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Lead.PutHold(ctx, client.NewHold{Unit: fmt.Sprintf("S-1%03d", i), Version: "2.0.0", Reason: "agreed"}); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Store.PutTarget(ctx, store.Target{Model: "small", Revision: fmt.Sprintf("R%d", i), At: time.Now().UTC(), Firmware: sql.NullString{String: release.ID, Valid: true}, Reason: "settled"}); err != nil {
+			t.Fatal(err)
+		}
+		if r := w.Follow(w.Open(client.NewRun{Kind: run.BackUp, At: "b/a", Reason: "once more"}).ID); r.Outcome != string(run.Done) {
+			t.Fatal(r.Outcome)
+		}
+	}
+	b := &browsing{t: t, base: w.Base}
+	code, err := w.Technician.NewSignInCode(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := b.signIn(map[string]string{"code": code.Code}); got != 200 {
+		t.Fatal(got)
+	}
+	page := func(path, rows string, size int, after string) (all []string, next string, total int) {
+		t.Helper()
+		sep := "?"
+		if strings.Contains(path, "?") {
+			sep = "&"
+		}
+		got, raw := b.call("GET", fmt.Sprintf("%s%ssize=%d&after=%s", path, sep, size, after), nil)
+		var m map[string]json.RawMessage
+		var each []json.RawMessage
+		if err := json.Unmarshal(raw, &m); got != 200 || err != nil || json.Unmarshal(m[rows], &each) != nil || json.Unmarshal(m["next"], &next) != nil || json.Unmarshal(m["total"], &total) != nil {
+			t.Fatalf("%s: %d %.300s", path, got, raw)
+		}
+		for _, x := range each {
+			all = append(all, string(x))
+		}
+		return all, next, total
+	}
+	for path, x := range map[string]struct {
+		rows string
+		want int
+	}{
+		"/api/links": {"links", 3}, "/api/adapters": {"adapters", many}, "/api/gear": {"gear", many}, "/api/holds": {"holds", many}, "/api/holds?model=small": {"holds", many},
+		"/api/targets": {"targets", many}, "/api/units/S-0001/backups": {"backups", many},
+	} {
+		whole, next, total := page(path, x.rows, 500, "")
+		if len(whole) != x.want || next != "" || total != x.want {
+			t.Errorf("%s: %d rows of %d, next %q", path, len(whole), total, next)
+		}
+		var each []string
+		for after, pages := "", 0; pages == 0 || after != "" && pages < 50; pages++ {
+			some, next, total := page(path, x.rows, 2, after)
+			if len(some) > 2 || total != x.want {
+				t.Errorf("%s: a page of 2 has %d rows, of %d", path, len(some), total)
+			}
+			each, after = append(each, some...), next
+		}
+		if !slices.Equal(each, whole) {
+			t.Errorf("%s: page by page it is\n%s\nand at once\n%s", path, strings.Join(each, "\n"), strings.Join(whole, "\n"))
+		}
+		if got, _ := b.call("GET", path+map[bool]string{true: "&", false: "?"}[strings.Contains(path, "?")]+"size=501", nil); got != 422 {
+			t.Errorf("%s: a page of 501: %d", path, got)
+		}
+		if got, raw := b.call("GET", path+map[bool]string{true: "&", false: "?"}[strings.Contains(path, "?")]+"after=nonsense", nil); got != 400 && got != 422 || !strings.Contains(string(raw), "Begin with the first page") {
+			t.Errorf("%s: %d %s", path, got, raw)
+		}
+	}
+	if one, _, total := page("/api/links?at=b/b", "links", 500, ""); len(one) != 1 || total != 1 || !strings.Contains(one[0], `"b/b"`) {
+		t.Errorf("one link: %v", one)
+	}
+	if all, err := w.Technician.Holds(ctx, ""); err != nil || len(all.Holds) != many || all.Next != "" {
+		t.Errorf("all holds: %+v %v", all, err)
+	}
 }

@@ -3132,6 +3132,15 @@ export interface components {
         };
         Adapters: {
             adapters: components["schemas"]["Adapter"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Admission: {
             asked?: string;
@@ -3384,8 +3393,17 @@ export interface components {
         };
         Backups: {
             backups: components["schemas"]["Backup"][];
-            /** @description Runs that could not read the memory, and what stands for its backup. */
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /** @description Runs that could not read the memory, and what stands for its backup; with the first page. */
             references: components["schemas"]["Reference"][];
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
             unit: string;
         };
         Bench: {
@@ -3538,6 +3556,7 @@ export interface components {
             why: string;
         };
         Catalogue: {
+            brief?: boolean;
             checkpoint?: components["schemas"]["Checkpoint"];
             keys?: components["schemas"]["TrustSignedKeys"];
             listed?: string;
@@ -3982,6 +4001,15 @@ export interface components {
         };
         Gear: {
             gear: components["schemas"]["FitHave"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         GivenKey: {
             key: string;
@@ -4245,6 +4273,15 @@ export interface components {
         };
         Holds: {
             holds: components["schemas"]["Hold"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Identity: {
             /** @description Names of facts on which the wire and the label disagree. */
@@ -4730,6 +4767,15 @@ export interface components {
         };
         Links: {
             links: components["schemas"]["Link"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         LoaderCode: {
             /** @description As people write it, e.g. U0100-87: system, number, and how it fails (ISO 15031-6, ISO 14229-1 annex D). */
@@ -7027,7 +7073,16 @@ export interface components {
             withdrawn?: string;
         };
         Targets: {
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
             targets: components["schemas"]["Target"][];
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         TestAnswer: {
             due?: string;
@@ -7743,7 +7798,11 @@ export interface operations {
     };
     "list-adapters": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7788,6 +7847,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11093,7 +11161,11 @@ export interface operations {
     };
     "list-gear": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11138,6 +11210,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11313,6 +11394,9 @@ export interface operations {
     "list-holds": {
         parameters: {
             query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
                 model?: string;
             };
             header?: never;
@@ -12759,7 +12843,13 @@ export interface operations {
     };
     "list-links": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+                /** @description Only this one, as BENCH/NAME. */
+                at?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12804,6 +12894,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18587,7 +18686,11 @@ export interface operations {
     };
     "list-targets": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -18632,6 +18735,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19651,7 +19763,11 @@ export interface operations {
     };
     "list-backups": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path: {
                 /** @description Id or serial. */

@@ -4,6 +4,7 @@ import { mdiAlert, mdiCheckCircle } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Adapter, type Problem } from '../api/client'
+import { allAdapters } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../hands'
 import { when } from '../words'
@@ -16,9 +17,7 @@ const form = reactive({ serial: '', name: '', volts: '', inverted: false, firmwa
 
 async function load() {
   try {
-    const { data, error } = await api.GET('/api/adapters')
-    if (error) throw error
-    all.value = data.adapters
+    all.value = await allAdapters()
   } catch (e) {
     trouble.value = problem(e)
   }

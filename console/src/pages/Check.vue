@@ -4,7 +4,7 @@ import { mdiAlert, mdiCheckDecagram, mdiCloseOctagon, mdiHandBackRight, mdiPower
 import { computed, onMounted, ref } from 'vue'
 
 import { api, problem, type Card, type Check, type Link, type Problem } from '../api/client'
-import { allModels } from '../lists'
+import { allModels, linkAt } from '../lists'
 import AskedNow from '../parts/AskedNow.vue'
 import LineState from '../parts/LineState.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -74,7 +74,7 @@ async function echo(place: string) {
 
 // The wires of the unit that was identified here last.
 async function joined() {
-  place.value = (await api.GET('/api/links')).data?.links.find((l) => l.link === at) ?? null
+  place.value = await linkAt(at)
   if (place.value?.unit) card.value = (await api.GET('/api/card', { params: { query: { at } } })).data ?? null
 }
 

@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 
 import { api, problem, type Have, type Problem } from '../api/client'
+import { allGear } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { cap, day } from '../words'
@@ -12,9 +13,11 @@ const kinds = ['entitlement', 'adapter', 'cable', 'software', 'accessory'] as co
 const form = ref({ kind: 'adapter' as (typeof kinds)[number], name: '', owner: '', version: '', until: '', left: '', cost: '', note: '' })
 
 async function load() {
-  const { data, error } = await api.GET('/api/gear')
-  if (error) trouble.value = problem(error)
-  else gear.value = data.gear
+  try {
+    gear.value = await allGear()
+  } catch (e) {
+    trouble.value = problem(e)
+  }
 }
 load()
 async function add() {

@@ -4,7 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
-import { allModels } from '../lists'
+import { allModels, allTargets } from '../lists'
 import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
@@ -51,8 +51,7 @@ async function load() {
 }
 async function loadModels() {
   models.value = await allModels()
-  const { data: chosen } = await api.GET('/api/targets')
-  if (chosen) targets.value = chosen.targets
+  targets.value = await allTargets().catch(() => targets.value)
 }
 loadModels()
 

@@ -6,6 +6,7 @@ import { computed, watch, defineAsyncComponent, onMounted, onUnmounted, ref } fr
 import { useRouter } from 'vue-router'
 
 import { api, problem, send, type Card, type Problem, type Progress, type Run, type RunEvent } from '../api/client'
+import { allLinks } from '../lists'
 import { gates } from '../api/names'
 import { backs, coloursOf } from '../hands'
 import ActionBoard from '../parts/ActionBoard.vue'
@@ -240,7 +241,7 @@ async function borrow() {
 const elsewhere = ref('')
 const others = ref<string[]>([])
 watch(laid, async (is) => {
-  if (is) others.value = ((await api.GET('/api/links')).data?.links ?? []).filter((l) => l.state === 'free' && l.link !== run.value?.link).map((l) => l.link)
+  if (is) others.value = (await allLinks().catch(() => [])).filter((l) => l.state === 'free' && l.link !== run.value?.link).map((l) => l.link)
 }, { immediate: true })
 
 async function order(what: 'stop' | 'resume', slower = false) {

@@ -5,6 +5,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, send, type Admission, type Backup, type Card, type Fit, type Identity, type Problem, type Rehearsal, type Strip, type UnitPage } from '../api/client'
+import { allLinks, linkAt } from '../lists'
 import DigestText from '../parts/DigestText.vue'
 import IdentifyWith from '../parts/IdentifyWith.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
@@ -115,8 +116,7 @@ async function begin() {
     const p = problem(e)
     // A half-done unit has a run of its own: that is where to go on.
     if (p.kind === 'busy' && !restoring.value) {
-      const { data } = await api.GET('/api/links')
-      const run = data?.links.find((l) => l.link === link)?.run
+      const run = (await linkAt(link))?.run
       if (run) return router.replace(`/runs/${run}`)
     }
     // A loader that opens only after hands have acted: the run asks it on the wire.
@@ -201,8 +201,7 @@ async function admit() {
   if (!still()) return
   admission.value = answer
   if (admission.value?.asks?.length && !free.value.length) {
-    const { data } = await api.GET('/api/links')
-    free.value = (data?.links ?? []).filter((l) => l.link !== link && l.bench === at.split('/')[0] && l.state === 'free').map((l) => l.link)
+    free.value = (await allLinks().catch(() => [])).filter((l) => l.link !== link && l.bench === at.split('/')[0] && l.state === 'free').map((l) => l.link)
   }
 }
 

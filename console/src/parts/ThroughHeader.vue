@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, problem, type Admission, type Problem, type UnitPage } from '../api/client'
+import { allLinks } from '../lists'
 import { newest } from '../newest'
 import { session } from '../session'
 import { when } from '../words'
@@ -44,8 +45,7 @@ const wants = computed(() => {
 async function show() {
   shown.value = true
   trouble.value = null
-  const { data } = await api.GET('/api/links')
-  links.value = (data?.links ?? []).filter((l) => l.state === 'free').map((l) => l.link)
+  links.value = (await allLinks().catch(() => [])).filter((l) => l.state === 'free').map((l) => l.link)
   own.value = props.unit.link && links.value.includes(props.unit.link) ? props.unit.link : ''
   target.value = targets.value[0]!.value
 }

@@ -4,7 +4,7 @@ import { mdiViewGridPlusOutline } from '@mdi/js'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { api, problem, type Link, type Model, type Problem, type Tray } from '../api/client'
-import { allModels } from '../lists'
+import { allModels, allLinks } from '../lists'
 import { gates } from '../api/names'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
@@ -22,9 +22,9 @@ const to = reactive({ model: '', release: '', links: [] as string[], units: '', 
 async function begin() {
   shown.value = true
   trouble.value = null
-  const [m, l] = await Promise.all([allModels(), api.GET('/api/links')])
+  const [m, l] = await Promise.all([allModels(), allLinks().catch(() => [])])
   models.value = m
-  links.value = l.data?.links ?? []
+  links.value = l
 }
 watch(() => to.model, async (model) => {
   to.release = ''

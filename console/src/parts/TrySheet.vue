@@ -4,6 +4,7 @@
 import { ref } from 'vue'
 
 import { api, problem, type Problem, type Tried } from '../api/client'
+import { allLinks } from '../lists'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
 
@@ -17,7 +18,7 @@ const tried = ref<Tried | null>(null)
 const wrong = ref<Problem | null>(null)
 const busy = ref(false)
 
-api.GET('/api/links').then(({ data }) => { links.value = (data?.links ?? []).filter((l) => l.state !== 'offline').map((l) => `${l.bench}/${l.name}`) })
+allLinks().then((all) => { links.value = all.filter((l) => l.state !== 'offline').map((l) => `${l.bench}/${l.name}`) }, () => {})
 
 async function go() {
   busy.value = true
