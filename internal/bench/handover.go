@@ -3,10 +3,8 @@ package bench
 import (
 	"context"
 	"encoding/json"
-	"sync/atomic"
+	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"zealousferry/core"
 	"zealousferry/core/history"
@@ -45,70 +43,81 @@ func (b *Bench) nudge() {
 	}
 }
 
+// sideBySide is of how many runs events are handed over at the same time.
+const sideBySide = 4
+
 // handOver sends events to the service as they come, and what is left from
-// before; while the service is away it tries again and again.
+// before; while the service is away it tries again and again. No run waits for another one, but
+// for its turn: a tray of sixteen closes in one moment.
 func (b *Bench) handOver(ctx context.Context) {
-	pause := time.Duration(0)
-	for {
+	type ended struct {
+		j   *job
+		err error
+	}
+	var all sync.WaitGroup
+	defer all.Wait()
+	turns, ends := make(chan struct{}, sideBySide), make(chan ended)
+	due, at := map[*job]bool{}, map[*job]bool{} // those that may have news, and those that are at it
+	pause, again := time.Duration(0), (<-chan time.Time)(nil)
+	look := func() {
 		b.mu.Lock()
-		jobs := make([]*job, 0, len(b.jobs))
 		for _, j := range b.jobs {
-			jobs = append(jobs, j)
+			due[j] = true
 		}
 		b.mu.Unlock()
-		errs, failed := b.handAll(ctx, jobs)
-		for i, j := range jobs {
-			switch err := errs[i]; {
-			case core.KindOf(err) == core.NotAnswering:
-			case err != nil && ctx.Err() == nil:
-				b.Log.Error("the service does not take a run's events", "run", j.id, "error", err)
-			case err == nil && j.over():
-				b.forget(j)
+	}
+	look()
+	for {
+		for j := range due {
+			if at[j] || again != nil {
+				continue
 			}
-		}
-		wake := b.wake
-		var again <-chan time.Time
-		if failed {
-			pause = min(max(2*pause, 250*time.Millisecond), 5*time.Second)
-			wake, again = nil, b.Clock.After(pause)
-		} else {
-			pause = 0
+			delete(due, j)
+			if !j.news() && !j.over() {
+				continue
+			}
+			at[j] = true
+			all.Go(func() {
+				err := error(nil)
+				select {
+				case turns <- struct{}{}:
+					call, cancel := context.WithTimeout(ctx, 20*time.Second)
+					err = j.handOver(call)
+					cancel()
+					<-turns
+				case <-ctx.Done():
+				}
+				select {
+				case ends <- ended{j, err}:
+				case <-ctx.Done():
+				}
+			})
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-wake:
+		case <-b.wake:
+			look()
 		case <-again:
+			again = nil
+			look()
+		case e := <-ends:
+			delete(at, e.j)
+			switch {
+			case core.KindOf(e.err) == core.NotAnswering:
+				if again == nil { // whoever is at it as well says the same
+					pause = min(max(2*pause, 250*time.Millisecond), 5*time.Second)
+					again = b.Clock.After(pause)
+				}
+			case e.err != nil && ctx.Err() == nil:
+				b.Log.Error("the service does not take a run's events", "run", e.j.id, "error", e.err)
+			case e.err == nil:
+				if pause = 0; e.j.over() {
+					b.forget(e.j)
+				}
+			}
 		}
 	}
-}
-
-// sideBySide is of how many runs events are handed over at the same time.
-const sideBySide = 4
-
-// handAll hands over the events of runs, of some at the same time: a tray of sixteen closes
-// in one moment. Once the service does not answer, no further run is begun with.
-func (b *Bench) handAll(ctx context.Context, jobs []*job) (errs []error, failed bool) {
-	errs = make([]error, len(jobs))
-	var away atomic.Bool
-	var all errgroup.Group
-	all.SetLimit(sideBySide)
-	for i, j := range jobs {
-		all.Go(func() error {
-			if away.Load() {
-				errs[i] = core.Fail(core.NotAnswering, "the service does not answer")
-				return nil
-			}
-			call, cancel := context.WithTimeout(ctx, 20*time.Second)
-			defer cancel()
-			if errs[i] = j.handOver(call); core.KindOf(errs[i]) == core.NotAnswering {
-				away.Store(true)
-			}
-			return nil
-		})
-	}
-	all.Wait()
-	return errs, away.Load()
 }
 
 // epochOf is the epoch under which this bench hands over.
@@ -119,6 +128,14 @@ func (j *job) epochOf() uint64 {
 		return max(j.epoch, j.events[n-1].Epoch)
 	}
 	return j.epoch
+}
+
+// news tells whether the service has not heard all of this run.
+func (j *job) news() bool {
+	standing := j.standing()
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return uint64(len(j.events)) > j.sent || standing != j.told || !j.asked
 }
 
 // handOver sends what the service does not have of this run yet.

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
@@ -213,4 +214,76 @@ func TestTheModelsAreThoseOfNow(t *testing.T) {
 	if _, err := b.catalogue(context.Background()); err == nil || !strings.Contains(err.Error(), "has not heard yet") {
 		t.Errorf("never heard: %v", err)
 	}
+}
+
+// TestNoRunWaitsForAnother: while the service is slow with the events of one run, those of another
+// one come; while it does not answer at all, the bench asks less and less often, and then hands
+// over all.
+func TestNoRunWaitsForAnother(t *testing.T) {
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	slow, away := make(chan struct{}), atomic.Bool{}
+	var asked atomic.Int32
+	got := make(chan string, 100)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var b client.Batch
+		json.NewDecoder(r.Body).Decode(&b)
+		if asked.Add(1); away.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		if b.Run == "slow" {
+			<-slow
+		}
+		got <- b.Run
+		json.NewEncoder(w).Encode(client.Have{Have: 1})
+	}))
+	defer service.Close()
+	c := client.New(service.URL, "t", core.System{})
+	defer c.Close()
+	clock := coretest.NewClock(time.Now())
+	b := &Bench{Options: Options{Clock: clock, Log: slog.New(slog.DiscardHandler)}, key: key, client: c, jobs: map[string]*job{}, wake: make(chan struct{}, 1)}
+	add := func(id string) {
+		j := &job{id: id, bench: b, outcome: run.Interrupted, asked: true, told: run.Interrupted, events: []run.Event{{N: 1, Epoch: 1}}}
+		b.mu.Lock()
+		b.jobs[id] = j
+		b.mu.Unlock()
+		b.nudge()
+	}
+	ctx, end := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	add("slow")
+	go func() { defer close(done); b.handOver(ctx) }()
+	for asked.Load() == 0 {
+		runtime.Gosched()
+	}
+	add("quick")
+	if first := <-got; first != "quick" {
+		t.Errorf("%s came first", first)
+	}
+	close(slow)
+	if second := <-got; second != "slow" {
+		t.Errorf("%s came second", second)
+	}
+
+	away.Store(true)
+	asked.Store(0)
+	add("late")
+	for range 4 { // one call for each pause, of which each is longer
+		clock.Awaited()
+		clock.Move(10 * time.Second)
+	}
+	clock.Awaited()
+	if n := asked.Load(); n < 4 || n > 6 {
+		t.Errorf("%d calls in five pauses", n)
+	}
+	away.Store(false)
+	clock.Move(10 * time.Second)
+	if last := <-got; last != "late" {
+		t.Errorf("%s came last", last)
+	}
+	end()
+	<-done
 }
