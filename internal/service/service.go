@@ -29,6 +29,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 )
@@ -85,6 +86,9 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.follower.bell = &v.written
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(v.requests, v.seconds, v.closed, v.audited, newStanding(v))
+	for kind := range words.Audit { // what begins with its first one has not increased
+		v.audited.WithLabelValues(kind)
+	}
 	return v
 }
 
