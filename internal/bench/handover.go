@@ -114,6 +114,7 @@ func (b *Bench) handOver(ctx context.Context) {
 			case e.err == nil:
 				if pause = 0; e.j.over() {
 					b.forget(e.j)
+					delete(due, e.j) // it was nudged meanwhile, and has no more to tell
 				}
 			}
 		}

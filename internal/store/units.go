@@ -218,7 +218,7 @@ func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []
 			return err
 		}
 	}
-	set, with := `seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?)`, []any{newest(facts).UTC()}
+	set, with := "", []any{newest(facts).UTC()}
 	for _, f := range facts {
 		column := map[string]string{core.FactRevision: "revision", core.FactRunning: "running"}[f.Name]
 		if f.Source != core.FromWire && f.Name == core.FactRunning { // an eye counts where neither a wire nor a run has said more
@@ -230,12 +230,12 @@ func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []
 		if column == "" {
 			continue
 		}
-		set, with = set+`, `+column+` = ?`, append(with, f.Value)
+		set, with = set+", "+column+" = ?", append(with, f.Value)
 	}
 	if len(facts) == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE unit SET `+set+` WHERE id = ?`, append(with, unit)...)
+	_, err := tx.ExecContext(ctx, `UPDATE unit SET seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?)`+set+` WHERE id = ?`, append(with, unit)...)
 	return err
 }
 
