@@ -5,63 +5,24 @@ import type { components } from './api/schema'
 export type Model = components['schemas']['Model']
 export type Site = components['schemas']['Site']
 
-async function all<T>(page: (after: string) => Promise<{ rows: T[]; next: string } | undefined>): Promise<T[]> {
-  const rows: T[] = []
+// whole reads a list page after page, and throws what went wrong.
+async function whole<D extends { next: string }, T>(page: (query: { after: string; size?: number }) => Promise<{ data?: D; error?: unknown }>, rows: (d: D) => T[]): Promise<T[]> {
+  const all: T[] = []
   for (let after = ''; ; ) {
-    const came = await page(after)
-    rows.push(...(came?.rows ?? []))
-    after = came?.next ?? ''
-    if (!after) return rows
+    const { data, error } = await page({ after })
+    if (!data) throw error
+    all.push(...rows(data))
+    after = data.next
+    if (!after) return all
   }
 }
 
-export function allModels(): Promise<Model[]> {
-  return all(async (after) => {
-    const { data } = await api.GET('/api/models', { params: { query: { after, size: 200 } } })
-    return data && { rows: data.models, next: data.next }
-  })
-}
-
-export function allSites(): Promise<Site[]> {
-  return all(async (after) => {
-    const { data } = await api.GET('/api/sites', { params: { query: { after, size: 200 } } })
-    return data && { rows: data.sites, next: data.next }
-  })
-}
-
-// The following throw what went wrong.
-
-export function allLinks() {
-  return all(async (after) => {
-    const { data, error } = await api.GET('/api/links', { params: { query: { after } } })
-    if (error) throw error
-    return { rows: data.links, next: data.next }
-  })
-}
-
-export function allAdapters() {
-  return all(async (after) => {
-    const { data, error } = await api.GET('/api/adapters', { params: { query: { after } } })
-    if (error) throw error
-    return { rows: data.adapters, next: data.next }
-  })
-}
-
-export function allGear() {
-  return all(async (after) => {
-    const { data, error } = await api.GET('/api/gear', { params: { query: { after } } })
-    if (error) throw error
-    return { rows: data.gear, next: data.next }
-  })
-}
-
-export function allTargets() {
-  return all(async (after) => {
-    const { data, error } = await api.GET('/api/targets', { params: { query: { after } } })
-    if (error) throw error
-    return { rows: data.targets, next: data.next }
-  })
-}
+export const allModels = () => whole((query) => api.GET('/api/models', { params: { query: { ...query, size: 200 } } }), (d) => d.models).catch((): Model[] => [])
+export const allSites = () => whole((query) => api.GET('/api/sites', { params: { query: { ...query, size: 200 } } }), (d) => d.sites).catch((): Site[] => [])
+export const allLinks = () => whole((query) => api.GET('/api/links', { params: { query } }), (d) => d.links)
+export const allAdapters = () => whole((query) => api.GET('/api/adapters', { params: { query } }), (d) => d.adapters)
+export const allGear = () => whole((query) => api.GET('/api/gear', { params: { query } }), (d) => d.gear)
+export const allTargets = () => whole((query) => api.GET('/api/targets', { params: { query } }), (d) => d.targets)
 
 // linkAt is the link of that name, as BENCH/NAME.
 export async function linkAt(at: string) {

@@ -66,8 +66,7 @@ func (b *Bench) keepHead(ctx context.Context, h history.Head) {
 // RenewKey has the bench whose folder this is sign with another key from its next start on. Where
 // it has stopped in the middle, it goes on.
 func RenewKey(ctx context.Context, dir string, clock core.Clock) (is trust.Public, err error) {
-	id, err := readIdentity(dir)
-	if err != nil {
+	if _, err := readIdentity(dir); err != nil {
 		return nil, err
 	}
 	f, err := lock(dir)
@@ -75,11 +74,21 @@ func RenewKey(ctx context.Context, dir string, clock core.Clock) (is trust.Publi
 		return nil, err
 	}
 	defer f.Close()
+	id, err := readIdentity(dir) // as whoever had the folder before has left it
+	if err != nil {
+		return nil, err
+	}
 	old, err := trust.DecodeKey(id.Key)
 	if err != nil {
 		return nil, err
 	}
+	c := client.New(id.Service, id.Token, clock)
+	c.PinTo(id.Pins)
+	defer c.Close()
 	if id.Next == "" { // put down first, so that it is not lost once the service knows it
+		if err := Believed(ctx, dir); err != nil { // a bench that is on its own goes on as it is
+			return nil, core.Fail(core.KindOf(err), "the key is not renewed: %w", err).Unit("nothing was changed")
+		}
 		next, err := trust.NewKey()
 		if err != nil {
 			return nil, err
@@ -97,9 +106,6 @@ func RenewKey(ctx context.Context, dir string, clock core.Clock) (is trust.Publi
 	if err != nil {
 		return nil, err
 	}
-	c := client.New(id.Service, id.Token, clock)
-	c.PinTo(id.Pins)
-	defer c.Close()
 	if err := c.RenewBenchKey(ctx, x); err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -134,7 +135,11 @@ func (s Service) database(ctx context.Context, f *Findings, now func() time.Time
 	}
 	switch {
 	case len(x.MayChange) > 0:
-		f.add("rights of the account", Wrong, "Give the service an account of its own: ferry migrate --grant USER@HOST.", "%s may change or delete more than the service does: %s", x.Account, strings.Join(x.MayChange, ", "))
+		do := "Grant it anew: ferry migrate --grant " + x.Account + "."
+		if slices.Contains(x.MayChange, "all tables") {
+			do = "Give the service an account of its own: ferry migrate --grant USER@HOST."
+		}
+		f.add("rights of the account", Wrong, do, "%s may change or delete more than the service does: %s", x.Account, strings.Join(x.MayChange, ", "))
 	default:
 		f.add("rights of the account", Well, "", "%s may change and delete what the service does, and nothing else", x.Account)
 	}

@@ -64,7 +64,7 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 		return head, err
 	}
 	if n, _ := r.RowsAffected(); n == 0 {
-		return head, outOfUse(key.Public().ID())
+		return head, s.counts(ctx, tx, key.Public().ID())
 	}
 	return head, nil
 }

@@ -42,8 +42,12 @@ func (s *Store) halfRenewed(ctx context.Context) (half bool, err error) {
 	return half, err
 }
 
-// outOfUse is told to a service which goes on with a key that was renewed.
-func outOfUse(id string) error {
+// outOfUse is told to a service with a key that is not the one in force, which is empty where the
+// row that says so was taken away.
+func outOfUse(id, is string) error {
+	if is == "" {
+		return changedRow("which key of the service signs")
+	}
 	return core.Fail(core.NotAllowed, "key %s of the service is out of use: another one has taken its place", id).Unit("nothing was changed by this").
 		Do("Start the service anew, with the file of the new key.")
 }
@@ -52,9 +56,9 @@ func outOfUse(id string) error {
 // ends, no other key takes its place.
 func (s *Store) counts(ctx context.Context, tx *sqlx.Tx, id string) error {
 	is := ""
-	err := tx.GetContext(ctx, &is, `SELECT value FROM team_rule WHERE name = ? LOCK IN SHARE MODE`, signingKey)
+	err := tx.GetContext(ctx, &is, `SELECT COALESCE(MAX(value), '') FROM team_rule WHERE name = ? LOCK IN SHARE MODE`, signingKey)
 	if err == nil && is != id {
-		err = outOfUse(id)
+		err = outOfUse(id, is)
 	}
 	return err
 }
@@ -63,7 +67,7 @@ func (s *Store) counts(ctx context.Context, tx *sqlx.Tx, id string) error {
 func (s *Store) KeyCounts(ctx context.Context) error {
 	is, err := s.SigningKey(ctx)
 	if err == nil && s.keyID != "" && is != s.keyID {
-		err = outOfUse(s.keyID)
+		err = outOfUse(s.keyID, is)
 	}
 	return err
 }
@@ -176,11 +180,15 @@ func (s *Store) succeed(ctx context.Context, tx *sqlx.Tx, old, key trust.Key, wa
 // sealedBy tells whether a row is as it was sealed with a key.
 func sealedBy(key []byte, x Seal) bool { return string(x.MAC) == string(macWith(key, x.Text)) }
 
-// sealAnew seals the rows of a table that are as they were sealed with an older key, some at a
-// time in the order of their keys.
+// sealAnew seals the rows of a table that are as they were sealed with an older key, or, without
+// one, those that have no seal; some at a time in the order of their keys.
 func (s *Store) sealAnew(ctx context.Context, table string, was []byte, sealed func(int)) error {
 	const some = 1000
 	key, after, limit := sealedTables[table].key, "", some
+	has := "seal IS NOT NULL"
+	if was == nil {
+		has = "seal IS NULL"
+	}
 	rest, which := "'' AS name, '' AS source, NULL AS said_at", ""
 	if table == "fact" { // the one of which many rows have the same first column of their key
 		rest, which = "name, source, said_at", " AND name = ? AND source = ? AND said_at = ?"
@@ -206,7 +214,7 @@ func (s *Store) sealAnew(ctx context.Context, table string, was []byte, sealed f
 		read := 0
 		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
 			rows = rows[:0]
-			if err := tx.SelectContext(ctx, &rows, "SELECT "+key+" AS keyed, "+rest+", "+sealedTables[table].named+" AS named, "+sealColumns(table, "")+" FROM "+table+" WHERE "+where+"seal IS NOT NULL ORDER BY "+key+" LIMIT ?", args...); err != nil {
+			if err := tx.SelectContext(ctx, &rows, "SELECT "+key+" AS keyed, "+rest+", "+sealedTables[table].named+" AS named, "+sealColumns(table, "")+" FROM "+table+" WHERE "+where+has+" ORDER BY "+key+" LIMIT ?", args...); err != nil {
 				return err
 			}
 			if read = len(rows); read == limit { // the last key may have more rows
@@ -223,7 +231,7 @@ func (s *Store) sealAnew(ctx context.Context, table string, was []byte, sealed f
 				if which != "" {
 					args = append(args, r.Name, r.Source, r.Said.Time.UTC())
 				}
-				if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seal = ? WHERE "+key+" = ? AND seal = ? AND "+sealText(table, "")+" = ?"+which, args...); err != nil {
+				if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seal = ? WHERE "+key+" = ? AND seal <=> ? AND "+sealText(table, "")+" = ?"+which, args...); err != nil {
 					return err
 				}
 			}

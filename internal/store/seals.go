@@ -238,7 +238,7 @@ func (s *Store) WithKey(ctx context.Context, key trust.Key) error {
 	}
 	if !done {
 		for table := range sealedTables {
-			if err := s.sealOld(ctx, table); err != nil {
+			if err := s.sealAnew(ctx, table, nil, func(int) {}); err != nil {
 				return fmt.Errorf("sealing the rows of %s: %w", table, err)
 			}
 		}
@@ -263,44 +263,6 @@ func (s *Store) SigningKey(ctx context.Context) (id string, err error) {
 // bytesKeyed tells whether what names a table's rows is bytes.
 func bytesKeyed(table string) bool {
 	return table == "secret" || table == "device_ask" || table == "passkey" || table == "person_subject"
-}
-
-// sealOld seals the rows of a table that have no seal, some at a time in the order of their keys,
-// so that each row is come by once.
-func (s *Store) sealOld(ctx context.Context, table string) error {
-	const some = 500
-	key, after := sealedTables[table].key, []byte{}
-	arg := func(k []byte) any { // an index serves only what is of its column's kind
-		if bytesKeyed(table) {
-			return k
-		}
-		return string(k)
-	}
-	for {
-		n := 0
-		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
-			var rows []struct {
-				Key []byte `db:"keyed"`
-				sealedRow
-			}
-			err := tx.SelectContext(ctx, &rows, "SELECT "+key+" AS keyed, "+sealedTables[table].named+" AS named, "+sealColumns(table, "")+" FROM "+table+" WHERE seal IS NULL AND "+key+" >= ? ORDER BY "+key+" LIMIT ?", arg(after), some)
-			if n = len(rows); err != nil || n == 0 {
-				return err
-			}
-			for _, r := range rows {
-				if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET seal = ? WHERE "+key+" = ? AND seal IS NULL AND "+sealText(table, "")+" = ?", s.mac(r.Text), arg(r.Key), r.Text); err != nil {
-					return err
-				}
-			}
-			after = rows[n-1].Key
-			return nil
-		}); err != nil {
-			return err
-		}
-		if n < some {
-			return nil
-		}
-	}
 }
 
 // Unsealed names the rows that are not as they were sealed: of all tables that say who may what

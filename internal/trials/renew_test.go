@@ -240,6 +240,20 @@ func TestARenewalThatStopsInTheMiddle(t *testing.T) {
 		t.Errorf("%s", r.Outcome)
 	}
 	told(t, commandLine(t, w, "lead").must(0, "audit"), "none missing")
+
+	// A row that is gone is no new key.
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `DELETE FROM team_rule WHERE name = 'service-key'`); err != nil {
+		t.Fatal(err)
+	}
+	u, err := w.Store.Unit(ctx, "S-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, err := range map[string]error{"an entry": w.Store.NoteRefusal(ctx, key, u.ID, "", "not so", time.Now()), "its life": w.Store.KeyCounts(ctx)} {
+		if core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "which key of the service signs was changed in the database") {
+			t.Errorf("%s without the row: %v", what, err)
+		}
+	}
 }
 
 // TestABenchRenewsItsKey: between two halves of a run. What it has signed before holds; whoever has
@@ -268,6 +282,12 @@ func TestABenchRenewsItsKey(t *testing.T) {
 		return m
 	}
 	was := read()
+	w.StopService() // a bench that is on its own stays as it is, and goes on
+	told(t, l.must(10, "bench", "renew-key", "--dir", w.Dir), "the key is not renewed", "nothing was changed")
+	if left := read(); left["key"] != was["key"] || left["next"] != nil {
+		t.Fatalf("%v", left)
+	}
+	w.StartService()
 	told(t, l.must(0, "bench", "renew-key", "--dir", w.Dir), "signs with key", "from its next start on")
 	is := read()
 	if is["key"] == was["key"] || is["next"] != nil {
