@@ -162,13 +162,18 @@ func (s Service) database(ctx context.Context, f *Findings, now func() time.Time
 	case id != key.Public().ID():
 		f.add("key", Wrong, "Start it with the right key: --key FILE.", "history here is signed with key %s, and %s holds %s", id, s.Key, key.Public().ID())
 	default:
+		line, err := db.LineOf(ctx, key)
+		if err != nil {
+			f.failed("key", err)
+			return
+		}
 		f.add("key", Well, "", "%s, with which history here is signed", id)
-		s.checkpoint(ctx, f, db, key)
+		s.checkpoint(ctx, f, db, line)
 	}
 }
 
 // checkpoint holds the database against the checkpoint beside the key.
-func (s Service) checkpoint(ctx context.Context, f *Findings, db *store.Store, key trust.Key) {
+func (s Service) checkpoint(ctx context.Context, f *Findings, db *store.Store, line history.Line) {
 	path := s.Key + ".checkpoint"
 	raw, err := os.ReadFile(path)
 	if os.IsNotExist(err) {
@@ -176,13 +181,7 @@ func (s Service) checkpoint(ctx context.Context, f *Findings, db *store.Store, k
 	}
 	var c history.Checkpoint
 	if err == nil {
-		var told []history.SignedSuccession
-		if told, err = db.Successions(ctx); err == nil {
-			var line history.Line
-			if line, err = history.LineTo(key.Public(), told); err == nil {
-				c, err = line.OpenCheckpoint(raw)
-			}
-		}
+		c, err = line.OpenCheckpoint(raw)
 	}
 	if err != nil {
 		f.failed("checkpoint beside the key", err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -32,6 +33,28 @@ func (s *Store) Successions(ctx context.Context) (all []history.SignedSuccession
 		all = append(all, history.SignedSuccession{Says: r.Says, Leaves: r.Leaves, Comes: r.Comes})
 	}
 	return all, err
+}
+
+// LineOf is the line of keys that ends at a service's. A key without those that it has taken the
+// place of is refused: what was sealed with them could not be opened, and what is sealed from then
+// on not by the other services.
+func (s *Store) LineOf(ctx context.Context, key trust.Key) (line history.Line, err error) {
+	told, err := s.Successions(ctx)
+	if err == nil {
+		line, err = history.LineTo(key.Public(), told)
+	}
+	if err != nil {
+		return line, err
+	}
+	for _, x := range slices.Backward(line.Before) {
+		before, ok := key.Before()
+		if !ok || before.Public().ID() != x.From.ID() {
+			return line, core.Fail(core.BadFile, "the key's file lacks key %s, whose place was taken on %s: secrets that were sealed with it could not be opened", x.From.ID(), x.At.Format("2 January 2006")).
+				Unit("nothing was changed").Do("Bring the whole file from a machine that has it, or from its backup: it has a line for each key.")
+		}
+		key = before
+	}
+	return line, nil
 }
 
 // Line is the keys of the service, as they were when the store was given the one in force.

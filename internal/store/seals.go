@@ -225,11 +225,7 @@ func (s *Store) WithKey(ctx context.Context, key trust.Key) error {
 		return core.Fail(core.NotAllowed, "the history in this database is signed with key %s, and this service has key %s: it would break the history for good", is, id).
 			Do("Start it with the right key: --key FILE.")
 	}
-	told, err := s.Successions(ctx)
-	if err == nil {
-		s.line, err = history.LineTo(key.Public(), told)
-	}
-	if err != nil {
+	if s.line, err = s.LineOf(ctx, key); err != nil {
 		return err
 	}
 	done := false

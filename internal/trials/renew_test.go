@@ -117,6 +117,13 @@ func TestTheServicesKeyIsRenewed(t *testing.T) {
 	if err := other.WithKey(ctx, old); core.KindOf(err) != core.NotAllowed {
 		t.Errorf("a service starts with the old key: %v", err)
 	}
+	alone, err := trust.DecodeKey(strings.Fields(string(raw))[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := other.WithKey(ctx, alone); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "lacks key "+old.Public().ID()) {
+		t.Errorf("a service starts with the first line of the file alone: %v", err)
+	}
 
 	served(t, w, key)
 	w.LetGo()
