@@ -97,6 +97,49 @@ func (d *desk) call(method, path, body string, header ...string) (*http.Response
 	return resp, string(raw)
 }
 
+// TestAHundredWrongPasswords: whoever guesses waits longer and longer; the owner, from
+// elsewhere, signs in at once.
+func TestAHundredWrongPasswords(t *testing.T) {
+	d := newDesk(t)
+	const name, password = "Imre Kolding", "twelve grey gulls"
+	lead := d.person(name, service.Lead, password)
+	in := func(password string) (int, string) {
+		resp, raw := d.call("POST", "/api/session", fmt.Sprintf(`{"name":%q,"password":%q}`, name, password))
+		return resp.StatusCode, raw
+	}
+	wrong, waited := 0, 0
+	for i := range 100 {
+		switch code, raw := in(fmt.Sprint("guess ", i)); {
+		case code == 200:
+			t.Fatal("a guess signed in")
+		case strings.Contains(raw, "wrong passwords have come"):
+			waited++
+		default:
+			wrong++
+		}
+		d.clock.Move(100 * time.Millisecond)
+	}
+	if wrong > 12 || waited < 80 {
+		t.Errorf("%d guesses were checked, %d had to wait", wrong, waited)
+	}
+	if code, raw := in(password); code == 200 || !strings.Contains(raw, "wrong passwords have come") {
+		t.Errorf("the right one after a hundred wrong ones, from there: %d %s", code, raw)
+	}
+	// What counts against an address does not count against another.
+	named, all, _, err := d.store.SignInFailures(ctx, core.DigestOf([]byte(strings.ToLower(name))), "192.0.2.7", d.clock.Now())
+	if err != nil || named != 0 || all != 0 {
+		t.Errorf("%d %d %v", named, all, err)
+	}
+	audit, err := client.New(d.http.URL, lead, core.System{}).Audit(ctx, 0)
+	if err != nil || audit.Chain != "intact" || audit.Entries[0].Kind != "sign-in-failed" {
+		t.Errorf("%+v %v", audit.Entries[:min(1, len(audit.Entries))], err)
+	}
+	d.clock.Move(5 * time.Minute)
+	if code, raw := in(password); code != 200 {
+		t.Errorf("five minutes later: %d %s", code, raw)
+	}
+}
+
 func TestSignInByPassword(t *testing.T) {
 	d := newDesk(t)
 	d.person("Imre Kolding", service.Lead, "a long tide table")

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -332,6 +333,10 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	if x, _ := w.Technician.Run(ctx, r.ID); x.Outcome != "interrupted" || x.Bench != "c" {
 		t.Fatalf("after the second bench was killed: %s at bench %s", x.Outcome, x.Bench)
 	}
+	_, id, key := stolen(t, first)
+	if err := w.Store.BenchSeen(ctx, id, time.Now(), 0, ""); err != nil { // however long ago it was stopped, it is in touch
+		t.Fatal(err)
+	}
 	_, err = w.Lead.ResumeRun(ctx, r.ID, client.Resume{At: "b/a"})
 	follow(t, w, "technician", err) // it is laid aside there
 	if _, err := w.Lead.ResumeRun(ctx, r.ID, client.Resume{}); err != nil {
@@ -348,7 +353,6 @@ func TestARunIsLaidAsideAndGoesOnAtAnotherBench(t *testing.T) {
 	// The first bench speaks of the run once more.
 	events := len(done.Progress.Events)
 	raw, _ := json.Marshal(run.Event{Schema: run.Schema, N: before.Progress.Last + 1, Epoch: 1, At: 1, Kind: "note", Body: json.RawMessage(`{"text":"from the first bench"}`)})
-	_, id, key := stolen(t, first)
 	said, err := w.Store.RawEvents(ctx, r.ID, 0, 10000)
 	if err != nil {
 		t.Fatal(err)

@@ -19,6 +19,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/go-jose/go-jose/v4"
 
+	"zealousferry/core/coretest"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
 	"zealousferry/internal/testkit"
@@ -302,7 +303,7 @@ func TestTheIdentityProviderInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	var text, search string
-	if err := tab.Do(30*time.Second, chromedp.Navigate(w.Base+"/sign-in?to=/units"), chromedp.WaitVisible(`[data-provider]`), chromedp.Text(`[data-provider]`, &text), chromedp.Click(`[data-provider]`),
+	if err := tab.Do(coretest.Patience, chromedp.Navigate(w.Base+"/sign-in?to=/units"), chromedp.WaitVisible(`[data-provider]`), chromedp.Text(`[data-provider]`, &text), chromedp.Click(`[data-provider]`),
 		browser.Until(`location.pathname === "/units"`), chromedp.Evaluate(`location.search`, &search)); err != nil {
 		t.Fatal(err, tab.Wrong())
 	}
