@@ -105,3 +105,8 @@ export function lasts(ns: number) {
   const s = ns / 1e9
   return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, '0')} min`
 }
+
+// How many there are of something, as far as they were counted.
+export function extent(n: number, more: boolean, one: string, many: string): string {
+  return `${more ? 'more than ' : ''}${n.toLocaleString('en')} ${n === 1 && !more ? one : many}`
+}

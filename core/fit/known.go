@@ -68,6 +68,18 @@ func Prepare(sheet *model.Sheet, facts []core.Fact, at time.Time) Known {
 	return k
 }
 
+// Until is when the first of some readings becomes too old for what the sheet says of it; zero where
+// none does.
+func Until(sheet *model.Sheet, facts []core.Fact, at time.Time) (first time.Time) {
+	for _, f := range facts {
+		life := sheet.Facts[f.Name].Life()
+		if ends := f.At.Add(life); life > 0 && !f.At.IsZero() && !ends.Before(at) && (first.IsZero() || ends.Before(first)) {
+			first = ends
+		}
+	}
+	return first
+}
+
 // Names lists the facts of which anything is known, sorted.
 func (k Known) Names() []string { return slices.Sorted(maps.Keys(k.facts)) }
 

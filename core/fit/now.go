@@ -15,6 +15,16 @@ type Stands struct {
 	Run      bool // a run of it is open
 }
 
+// Due is the verdict on what should be in a unit, by the rules and by what the team has decided, where
+// another release is known to run in it.
+func Due(s Stands, verdicts []Verdict) (Verdict, bool) {
+	i := slices.IndexFunc(verdicts, func(v Verdict) bool { return v.Recommended })
+	if s.Running == "" || s.HalfDone || i < 0 || verdicts[i].Current {
+		return Verdict{}, false
+	}
+	return verdicts[i], true
+}
+
 // Now says in a sentence how a unit stands: what matters most first.
 func Now(s Stands, verdicts []Verdict) core.Said {
 	find := func(is func(Verdict) bool) *Verdict {

@@ -3,7 +3,9 @@ package fit
 import (
 	"strings"
 	"testing"
+	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/model"
 )
 
@@ -37,6 +39,61 @@ func TestHowAUnitStands(t *testing.T) {
 	} {
 		if got := Now(x.stands, x.of); !strings.Contains(got.Text, x.want) || got.ID == "" {
 			t.Errorf("%+v: %q, expected %q", x.stands, got.Text, x.want)
+		}
+	}
+}
+
+// TestWhatAUnitIsDue: what is recommended where another release is known to run, and nothing else.
+func TestWhatAUnitIsDue(t *testing.T) {
+	best := []Verdict{{Version: "4.1", Answer: Fits}, {Version: "4.2", Answer: Fits, Recommended: true}}
+	for name, x := range map[string]struct {
+		stands Stands
+		of     []Verdict
+		want   string
+	}{
+		"another one runs":    {Stands{Running: "4.1"}, best, "4.2"},
+		"it runs":             {Stands{Running: "4.2"}, []Verdict{{Version: "4.2", Recommended: true, Current: true}}, ""},
+		"it was not read":     {Stands{}, best, ""},
+		"it is half done":     {Stands{Running: "4.1", HalfDone: true}, best, ""},
+		"nothing is better":   {Stands{Running: "4.1"}, best[:1], ""},
+		"nothing is there":    {Stands{Running: "4.1"}, nil, ""},
+		"it is not proven":    {Stands{Running: "4.1", Unproven: true}, best, "4.2"},
+		"first another one":   {Stands{Running: "3.0"}, []Verdict{{Version: "4.0", Recommended: true, Toward: "4.2"}}, "4.0"},
+		"nobody knows it":     {Stands{Running: "9"}, best, "4.2"},
+		"a run of it is open": {Stands{Running: "4.1", Run: true}, best, "4.2"},
+	} {
+		if got, ok := Due(x.stands, x.of); got.Version != x.want || ok != (x.want != "") {
+			t.Errorf("%s: %q", name, got.Version)
+		}
+	}
+}
+
+// TestUntilWhenReadingsHold is the first moment at which one of them no longer counts.
+func TestUntilWhenReadingsHold(t *testing.T) {
+	at := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
+	sheet := &model.Sheet{Facts: map[string]model.FactRule{"fuse": {GoodFor: "240h"}, "cell": {GoodFor: "24h"}, "band": {}}}
+	fact := func(name string, ago time.Duration) core.Fact { return core.Fact{Name: name, Value: "x", At: at.Add(-ago)} }
+	for name, x := range map[string]struct {
+		facts []core.Fact
+		in    time.Duration // 0: never
+	}{
+		"none":                    {nil, 0},
+		"one that always holds":   {[]core.Fact{fact("band", 9000*time.Hour)}, 0},
+		"one":                     {[]core.Fact{fact("fuse", 100*time.Hour)}, 140 * time.Hour},
+		"the first of two":        {[]core.Fact{fact("fuse", 200*time.Hour), fact("cell", 1*time.Hour)}, 23 * time.Hour},
+		"one that is too old now": {[]core.Fact{fact("fuse", 241*time.Hour), fact("cell", 2*time.Hour)}, 22 * time.Hour},
+		"without a time":          {[]core.Fact{{Name: "fuse", Value: "x"}}, 0},
+	} {
+		got := Until(sheet, x.facts, at)
+		if x.in == 0 != got.IsZero() || x.in != 0 && !got.Equal(at.Add(x.in)) {
+			t.Errorf("%s: %s", name, got)
+		}
+		if x.in == 0 {
+			continue
+		}
+		holds, later := Prepare(sheet, x.facts, got), Prepare(sheet, x.facts, got.Add(1))
+		if len(holds.Names()) == len(later.Names()) {
+			t.Errorf("%s: nothing becomes too old at %s", name, got)
 		}
 	}
 }

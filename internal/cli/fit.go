@@ -65,6 +65,9 @@ func runs(u client.Unit) string {
 	if u.Withdrawn != "" {
 		s += ", withdrawn"
 	}
+	if u.Due != "" {
+		s += ", due " + u.Due
+	}
 	if u.Held != nil {
 		s += ", held at " + u.Held.Version
 	}

@@ -334,4 +334,17 @@ func (a *app) today(t client.Today) {
 	if n == 0 {
 		fmt.Fprintln(a.out, "Nothing is unfinished.")
 	}
+	if w := t.Wanting; w.Behind > 0 {
+		var of []string
+		for _, m := range w.Models {
+			of = append(of, fmt.Sprintf("%s %d", m.Name, m.Units))
+		}
+		fmt.Fprintf(a.out, "Another release should be in %s: %s. See which: ferry units --state behind\n", extent(w.Behind, w.More, "unit"), strings.Join(of, ", "))
+		if w.Judging {
+			fmt.Fprintln(a.out, judging)
+		}
+	}
+	if w := t.Wanting; w.NoBackup > 0 {
+		fmt.Fprintf(a.out, "There is no backup of %s. See which: ferry units --state no-backup\n", extent(w.NoBackup, w.MoreOf, "unit"))
+	}
 }

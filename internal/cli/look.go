@@ -282,11 +282,11 @@ func (a *app) outcome(s string) string {
 }
 
 func (a *app) unitsVerb() *cobra.Command {
-	words, state, after := "", "", ""
+	words, state, of, after := "", "", "", ""
 	v := &cobra.Command{Use: "units", Short: "Units in the register", Args: cobra.NoArgs,
-		Example: "  ferry units\n  ferry units --find gannet\n  ferry units --state public-default",
+		Example: "  ferry units\n  ferry units --find gannet\n  ferry units --state behind --model quill-80",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-			u, err := c.UnitsIn(ctx, state, words, after, 25)
+			u, err := c.UnitsIn(ctx, state, of, words, after, 25)
 			if err != nil {
 				return err
 			}
@@ -297,25 +297,38 @@ func (a *app) unitsVerb() *cobra.Command {
 				}
 				a.table([]string{"unit", "model", "rev", "runs", "state", "site", "seen"}, rows)
 				a.extentOf(len(u.Units), u.Paged, after, "unit")
+				if u.Judging {
+					fmt.Fprintln(a.out, judging)
+				}
 			})
 		})}
 	v.Flags().StringVar(&words, "find", "", "words: of site, customer or note, the serial or its end, the model, the version")
-	v.Flags().StringVar(&state, "state", "", "known, done, half-done, not-proven, do-not-use, set-apart, public-default (a setting with a value that everybody knows) or open")
+	v.Flags().StringVar(&of, "model", "", "of this model alone")
+	v.RegisterFlagCompletionFunc("model", a.complete(modelNames))
+	v.Flags().StringVar(&state, "state", "", "known, done, half-done, not-proven, do-not-use, set-apart, public-default (a setting with a value that everybody knows), open, behind (another release should be in it), withdrawn (it runs one that was taken back) or no-backup")
 	afterFlag(v, &after)
 	return v
 }
+
+// judging is said where lists of those that are behind are not of the newest.
+const judging = "Something has changed since, and units are still being judged by it: ask again in a moment."
 
 // afterFlag asks for a page behind another one.
 func afterFlag(v *cobra.Command, after *string) {
 	v.Flags().StringVar(after, "after", "", "what the page before has ended with")
 }
 
+// extent is how many there are, as far as they were counted.
+func extent(n int, more bool, one string) string {
+	if more {
+		return "more than " + count(n, one)
+	}
+	return count(n, one)
+}
+
 // extentOf says how much of a list that is read by key is shown, and how to go on.
 func (a *app) extentOf(shown int, p client.Paged, after, one string) {
-	all := count(p.Total, one)
-	if p.More {
-		all = "more than " + all
-	}
+	all := extent(p.Total, p.More, one)
 	if after == "" && p.Next == "" {
 		fmt.Fprintln(a.out, all)
 		return

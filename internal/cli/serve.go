@@ -153,6 +153,7 @@ func (a *app) serveVerb() *cobra.Command {
 					}
 				}()
 				go v.KeepSwept(ctx)
+				go v.KeepJudged(ctx)
 				if cert != "" {
 					c := &certificate{chain: cert, key: certKey, log: a.log()}
 					if _, err := c.get(nil); err != nil {

@@ -100,8 +100,26 @@ type Today struct {
 	Left      []Owed     `json:"left" nullable:"false" doc:"What was left at units by name."`
 	Offers    []Offer    `json:"offers" nullable:"false" doc:"What was seen and not ordered, that nobody has decided on; at most 20."`
 	Withdrawn []Carrier  `json:"withdrawn" nullable:"false" doc:"Units that run a release that was taken back; at most 20."`
+	Wanting   Wanting    `json:"wanting"`
 	Jobs      []Job      `json:"jobs" nullable:"false" doc:"That are open, by their day."`
 	Closed    []Run      `json:"closed" nullable:"false" doc:"The newest."`
+}
+
+// Wanting counts the units that want something that nobody has begun.
+type Wanting struct {
+	Behind   int           `json:"behind" doc:"Units that should have another release than the one that runs, as far as they were counted."`
+	More     bool          `json:"more" doc:"There are more than that."`
+	Models   []ModelBehind `json:"models" nullable:"false" doc:"Those of which most of them are; at most 6."`
+	Judging  bool          `json:"judging,omitempty" doc:"Some units have not been judged yet since something changed."`
+	NoBackup int           `json:"noBackup" doc:"Units of which there is no backup, as far as they were counted."`
+	MoreOf   bool          `json:"moreNoBackup" doc:"There are more than that."`
+}
+
+// ModelBehind counts those of a model.
+type ModelBehind struct {
+	Model string `json:"model"`
+	Name  string `json:"name"`
+	Units int    `json:"units"`
 }
 
 // Carrier is a unit that runs a withdrawn release, and what to do about it.

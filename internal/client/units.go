@@ -28,12 +28,12 @@ func (c *Client) Evidence(ctx context.Context, digest string) (data []byte, err 
 
 // Units lists a page of units.
 func (c *Client) Units(ctx context.Context, words, after string, size int) (Units, error) {
-	return c.UnitsIn(ctx, "", words, after, size)
+	return c.UnitsIn(ctx, "", "", words, after, size)
 }
 
-// UnitsIn is Units of those that stand so.
-func (c *Client) UnitsIn(ctx context.Context, state, words, after string, size int) (Units, error) {
-	return get[Units](ctx, c, "/api/units?"+url.Values{"state": {state}, "q": {words}, "after": {after}, "size": {fmt.Sprint(size)}}.Encode())
+// UnitsIn is Units of those that stand so, and of those of a model; of all where it is empty.
+func (c *Client) UnitsIn(ctx context.Context, state, model, words, after string, size int) (Units, error) {
+	return get[Units](ctx, c, "/api/units?"+url.Values{"state": {state}, "model": {model}, "q": {words}, "after": {after}, "size": {fmt.Sprint(size)}}.Encode())
 }
 
 // Unit is a unit by id or serial.
@@ -95,6 +95,7 @@ type Unit struct {
 	Entered    time.Time  `json:"entered"`
 	Seen       *time.Time `json:"seen,omitempty"`
 	Withdrawn  string     `json:"withdrawn,omitempty" doc:"Why the release that it runs was taken back; empty where it was not."`
+	Due        string     `json:"due,omitempty" doc:"The version that should be in it by its rules and by what the team has decided, while another one runs. It is renewed some seconds after something changes."`
 	SameAs     string     `json:"sameAs,omitempty" doc:"Id of the unit that this one is: it was entered twice."`
 	Mistake    string     `json:"mistake,omitempty" doc:"Why it was never there."`
 	Held       *Hold      `json:"held,omitempty" doc:"The release at which it is to stay."`
@@ -102,7 +103,8 @@ type Unit struct {
 
 // Units is a page of units.
 type Units struct {
-	Units []Unit `json:"units" nullable:"false"`
+	Units   []Unit `json:"units" nullable:"false"`
+	Judging bool   `json:"judging,omitempty" doc:"Of those that are behind: some units have not been judged yet since something changed; they may be missing, or be here in vain."`
 	Paged
 }
 

@@ -100,6 +100,7 @@ type judged struct {
 	team     fit.Team
 	verdicts []fit.Verdict
 	vouched  *vouched
+	until    time.Time // when the first of what it was judged by ends; zero where nothing does
 }
 
 func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
@@ -108,57 +109,117 @@ func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
 
 // judgeBy judges by a sheet that is not in force; by the one that is where it is nil.
 func (v *Service) judgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet) (*judged, error) {
-	facts, err := v.store.Facts(ctx, u.ID)
+	g, err := v.grounds(ctx, u.Model)
 	if err != nil {
-		return nil, err
-	}
-	j := &judged{unit: u, facts: facts}
-	if j.sheet, j.rows, err = v.offered(ctx, u.Model); err != nil {
 		return nil, err
 	}
 	if sheet != nil {
-		j.sheet = sheet
+		g.sheet = sheet
 	}
-	j.releases = releasesOf(j.rows)
-	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
-		facts = slices.DeleteFunc(slices.Clone(facts), func(f core.Fact) bool { return f.Name == core.FactRunning })
-	}
-	if facts, err = v.ofSite(ctx, u, j.sheet, facts); err != nil {
-		return nil, err
-	}
-	if j.fitted, err = v.fitted(ctx, u, facts); err != nil {
-		return nil, err
-	}
-	facts = append(slices.Clip(facts), j.fitted)
-	j.known = fit.Prepare(j.sheet, ownModel(facts, j.sheet, u.Serial), v.clock.Now())
-	if j.vouched, err = v.trustOf(ctx, u.Model, ""); err != nil {
-		return nil, err
-	}
-	j.team.Distrust = j.vouched.distrust(j.releases)
-	targets, err := v.targets(ctx, u.Model)
+	all, err := v.judgeAll(ctx, g, []store.Unit{u})
 	if err != nil {
 		return nil, err
 	}
-	if f, ok := j.known.Best(columnFact(j.sheet)); ok {
-		for _, t := range targets {
+	return all[0], nil
+}
+
+// grounds are what the verdicts on all units of a model hang on.
+type grounds struct {
+	at       time.Time
+	sheet    *model.Sheet
+	rows     []*store.Release
+	releases []*model.Release
+	vouched  *vouched
+	distrust map[string]string
+	targets  []client.Target
+	holds    []store.Hold
+	names    map[string]string // of people, where there are holds
+}
+
+func (v *Service) grounds(ctx context.Context, modelName string) (*grounds, error) {
+	g := &grounds{at: v.clock.Now()}
+	var err error
+	if g.sheet, g.rows, err = v.offered(ctx, modelName); err != nil {
+		return nil, err
+	}
+	g.releases = releasesOf(g.rows)
+	if g.vouched, err = v.trustOf(ctx, modelName, ""); err != nil {
+		return nil, err
+	}
+	g.distrust = g.vouched.distrust(g.releases)
+	if g.targets, err = v.targets(ctx, modelName); err != nil {
+		return nil, err
+	}
+	if g.holds, err = v.store.HoldsOf(ctx, []string{modelName}, g.at); err == nil && len(g.holds) > 0 {
+		g.names, err = v.store.Names(ctx)
+	}
+	return g, err
+}
+
+// judgeAll judges units of one model.
+func (v *Service) judgeAll(ctx context.Context, g *grounds, units []store.Unit) ([]*judged, error) {
+	ids := make([]string, len(units))
+	for i, u := range units {
+		ids[i] = u.ID
+	}
+	facts, err := v.store.FactsOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	slots, err := v.store.SlotsOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	sites := map[string]*store.Site{"": nil}
+	all := make([]*judged, len(units))
+	for i, u := range units {
+		site, known := sites[u.Site]
+		if !known {
+			if site, err = v.store.SiteOf(ctx, u.Site); err != nil {
+				return nil, err
+			}
+			sites[u.Site] = site
+		}
+		slot, on := slots[u.ID]
+		all[i] = g.judge(u, facts[u.ID], site, slot, on)
+	}
+	return all, nil
+}
+
+// judge judges a unit: by its facts, by what holds at its site, and by whether it is plugged in now,
+// and in which slot of an assembly.
+func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot string, on bool) *judged {
+	j := &judged{unit: u, facts: facts, sheet: g.sheet, rows: g.rows, releases: g.releases, vouched: g.vouched}
+	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
+		facts = slices.DeleteFunc(slices.Clone(facts), func(f core.Fact) bool { return f.Name == core.FactRunning })
+	}
+	facts = ofSite(site, g.sheet, slices.Clip(facts))
+	j.fitted = fitted(facts, slot, on, g.at)
+	facts = append(slices.Clip(facts), j.fitted)
+	j.known = fit.Prepare(g.sheet, ownModel(facts, g.sheet, u.Serial), g.at)
+	j.until = fit.Until(g.sheet, facts, g.at)
+	j.team.Distrust = g.distrust
+	if f, ok := j.known.Best(columnFact(g.sheet)); ok {
+		for _, t := range g.targets {
 			if t.Revision == f.Value {
 				j.team.Target = t.Release
 			}
 		}
 	}
-	holds, err := v.store.HoldsOf(ctx, []string{u.Model}, v.clock.Now())
-	if err != nil {
-		return nil, err
-	}
-	if h, ok := holdOf(holds, u); ok {
-		names, err := v.store.Names(ctx)
-		if err != nil {
-			return nil, err
+	if h, ok := holdOf(g.holds, u); ok {
+		j.team.Held, j.team.HeldSays = h.Firmware, heldSays(oneHold(h, g.names))
+		if h.Until.Valid && (j.until.IsZero() || h.Until.Time.Before(j.until)) {
+			j.until = h.Until.Time
 		}
-		j.team.Held, j.team.HeldSays = h.Firmware, heldSays(oneHold(h, names))
 	}
-	j.verdicts = fit.Rank(j.sheet, j.releases, j.known, j.team)
-	return j, nil
+	j.verdicts = fit.Rank(g.sheet, g.releases, j.known, j.team)
+	return j
+}
+
+// stands is what is known of the unit beside the verdicts.
+func (j *judged) stands() fit.Stands {
+	u := j.unit
+	return fit.Stands{Running: u.Running, HalfDone: u.State == store.UnitHalfDone, Unproven: u.State == store.UnitNotProven, Run: u.Run.Valid}
 }
 
 // on is the verdict on a release; nil where it is none of the model's.
@@ -190,21 +251,20 @@ func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
 			withdrawn = r.Withdrawn.Reason
 		}
 	}
-	now := fit.Now(fit.Stands{Running: u.Running, HalfDone: u.State == store.UnitHalfDone, Unproven: u.State == store.UnitNotProven, Run: u.Run.Valid}, j.verdicts)
+	now := fit.Now(j.stands(), j.verdicts)
 	return client.Fit{Now: now, Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
 		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
 }
 
 // fitted tells where a unit is worked on: where it is plugged in now, or else in the assembly in
 // which it was found last.
-func (v *Service) fitted(ctx context.Context, u store.Unit, facts []core.Fact) (core.Fact, error) {
-	f := core.Fact{Name: core.FactFitted, Value: core.Alone, Source: core.FromRecord, At: v.clock.Now()}
-	slot, on, err := v.store.SlotOf(ctx, u.ID)
+func fitted(facts []core.Fact, slot string, on bool, at time.Time) core.Fact {
+	f := core.Fact{Name: core.FactFitted, Value: core.Alone, Source: core.FromRecord, At: at}
 	found := slices.ContainsFunc(facts, func(f core.Fact) bool { return f.Name == core.FactAssembly })
 	if on && slot != "" || !on && found {
 		f.Value = core.InAssembly
 	}
-	return f, err
+	return f
 }
 
 // ownModel adds what the register knows: a unit in it has a model and a serial, even

@@ -73,10 +73,9 @@ func (v *Service) siteInfo(ctx context.Context, u store.Unit, names map[string]s
 
 // ofSite adds what holds for every unit at the site, where the sheet asks for it and
 // nobody has said anything of this unit.
-func (v *Service) ofSite(ctx context.Context, u store.Unit, sheet *model.Sheet, facts []core.Fact) ([]core.Fact, error) {
-	s, err := v.store.SiteOf(ctx, u.Site)
-	if err != nil || s == nil {
-		return facts, err
+func ofSite(s *store.Site, sheet *model.Sheet, facts []core.Fact) []core.Fact {
+	if s == nil {
+		return facts
 	}
 	known := map[string]bool{}
 	for _, f := range facts {
@@ -92,7 +91,7 @@ func (v *Service) ofSite(ctx context.Context, u store.Unit, sheet *model.Sheet, 
 			facts = append(facts, core.Fact{Name: name, Value: value, Source: core.FromSite, At: s.At, By: s.By})
 		}
 	}
-	return facts, nil
+	return facts
 }
 
 type joinIn struct {

@@ -1,7 +1,9 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"maps"
 	"slices"
 
 	"zealousferry/core"
@@ -16,6 +18,7 @@ const (
 	mostToday    = 50
 	mostCarriers = 20
 	mostClosed   = 8
+	mostBehind   = 6
 )
 
 // today is what is unfinished, in one answer: the same for everybody, but for what one has asked
@@ -97,6 +100,9 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	for _, j := range jobs {
 		out.Jobs = append(out.Jobs, oneJob(j, names))
 	}
+	if out.Wanting, err = v.wanting(ctx); err != nil {
+		return out, err
+	}
 	carriers, err := v.store.OnWithdrawn(ctx, mostCarriers)
 	if err != nil {
 		return out, err
@@ -111,6 +117,32 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 			return out, err
 		}
 		out.Withdrawn = append(out.Withdrawn, c)
+	}
+	return out, err
+}
+
+// wanting counts the units that want something that nobody has begun.
+func (v *Service) wanting(ctx context.Context) (client.Wanting, error) {
+	out := client.Wanting{Models: []client.ModelBehind{}}
+	behind, more, err := v.store.Behind(ctx)
+	if err != nil {
+		return out, err
+	}
+	titles, err := v.store.Titles(ctx, slices.Collect(maps.Keys(behind)))
+	if err != nil {
+		return out, err
+	}
+	for m, n := range behind {
+		out.Behind += n
+		out.Models = append(out.Models, client.ModelBehind{Model: m, Name: titles[m], Units: n})
+	}
+	out.More = more
+	slices.SortFunc(out.Models, func(x, y client.ModelBehind) int {
+		return cmp.Or(cmp.Compare(y.Units, x.Units), cmp.Compare(x.Name, y.Name))
+	})
+	out.Models = out.Models[:min(len(out.Models), mostBehind)]
+	if out.Judging, err = v.store.Judging(ctx); err == nil {
+		out.NoBackup, out.MoreOf, err = v.store.NoBackup(ctx)
 	}
 	return out, err
 }

@@ -17,7 +17,7 @@ import (
 type unitsIn struct {
 	Words string `query:"q" maxLength:"100" doc:"Words with which a word of site, customer or note, the serial (or its end) or the version begins, or which the name of its model holds."`
 	Model string `query:"model"`
-	State string `query:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart,public-default,open"`
+	State string `query:"state" enum:"known,done,half-done,not-proven,do-not-use,set-apart,public-default,open,behind,withdrawn,no-backup" doc:"behind: another release than the one that runs should be in it; withdrawn: it runs one that was taken back; no-backup: there is no backup of it."`
 	After string `query:"after" maxLength:"120" doc:"What the page before gives as next; empty for the first one."`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"25"`
 }
@@ -31,6 +31,9 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 	wide, err := v.surroundings(ctx, rows...)
 	for _, u := range rows {
 		out.Units = append(out.Units, wide.unit(u))
+	}
+	if err == nil && in.State == "behind" {
+		out.Judging, err = v.store.Judging(ctx)
 	}
 	return out, err
 }
@@ -86,7 +89,7 @@ func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around
 
 func (a around) unit(u store.Unit) client.Unit {
 	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Customer: u.Customer, Note: u.Note, Revision: u.Revision, Running: u.Running,
-		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: timeOf(u.Seen)}
+		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: timeOf(u.Seen), Due: u.Due}
 	if l, ok := a.links[u.ID]; ok {
 		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified
 	}

@@ -50,6 +50,9 @@ func (s *Store) AddBackup(ctx context.Context, b Backup, sections []BackupSectio
 		if n, _ := x.RowsAffected(); n == 0 {
 			return core.Fail(core.NotAllowed, "run %s is closed; no backup is stored for it any more", b.ID)
 		}
+		if _, err := tx.ExecContext(ctx, `UPDATE unit SET backed = 1 WHERE id = ? AND backed = 0 AND NOT ?`, b.Unit, b.Ruin); err != nil {
+			return err
+		}
 		for _, p := range sections {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO backup_section (backup, section, manifest, files, how) VALUES (?, ?, ?, ?, ?)
 				ON DUPLICATE KEY UPDATE manifest = VALUES(manifest), files = VALUES(files), how = VALUES(how)`, b.ID, p.Section, p.Manifest, p.Files, p.How); err != nil {

@@ -39,6 +39,12 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, p Paged, er
 	case "":
 	case "public-default":
 		of.add("u.id IN (SELECT s.unit FROM unit_setting s WHERE s.public = TRUE)")
+	case "behind":
+		of.add("u.behind = 1")
+	case "no-backup":
+		of.add("u.backed = 0")
+	case "withdrawn":
+		of.add("u.running <> '' AND (u.model, u.running) IN (SELECT f.model, f.version FROM firmware f WHERE f.withdrawn_at > '2000-01-01')")
 	case "open":
 		of.add("u.id IN (SELECT c.what FROM claim c WHERE c.kind = 'unit')")
 	default:
@@ -236,6 +242,7 @@ func tokensOf(text string) (all []string) {
 	return all
 }
 
+// beginning is a pattern for text that begins so.
 func beginning(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s) + "%"
 }

@@ -40,6 +40,9 @@ func (s *Store) PutHold(ctx context.Context, key trust.Key, h Hold, says string)
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (id, unit, model, revision, firmware, reason, held_by, held_at, until_at) VALUES (:id, :unit, :model, :revision, :firmware, :reason, :held_by, :held_at, :until_at)`, h); err != nil {
 			return err
 		}
+		if err := held(ctx, tx, h); err != nil {
+			return err
+		}
 		return s.noteOf(ctx, tx, key, history.Held, h.Unit, h.By, says, h.At)
 	})
 }
@@ -51,11 +54,22 @@ func (s *Store) EndHold(ctx context.Context, key trust.Key, of Hold, by, says st
 		if err == nil && n == 0 {
 			err = core.Fail(core.NotFound, "there is no such hold")
 		}
+		if err == nil {
+			err = held(ctx, tx, of)
+		}
 		if err != nil {
 			return err
 		}
 		return s.noteOf(ctx, tx, key, history.Held, of.Unit, by, says, at)
 	})
+}
+
+// held has those judged anew whom a hold is about.
+func held(ctx context.Context, tx *sqlx.Tx, of Hold) error {
+	if of.Unit != "" {
+		return judgeUnits(ctx, tx, "id = ?", of.Unit)
+	}
+	return judgeAnew(ctx, tx, "m.name = ?", of.Model)
 }
 
 func endHolds(ctx context.Context, tx *sqlx.Tx, of Hold, by string, at time.Time) (int64, error) {

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -150,14 +149,26 @@ func (s *Store) places(ctx context.Context, where string, args ...any) (all []Li
 	return all, err
 }
 
-// SlotOf is the slot of an assembly in which a unit is plugged in now; empty where it is on a
-// link of its own, and on is false where it is nowhere.
-func (s *Store) SlotOf(ctx context.Context, unit string) (slot string, on bool, err error) {
-	err = s.db.GetContext(ctx, &slot, `SELECT slot FROM (SELECT '' AS slot, identified_at FROM link WHERE unit = ? UNION ALL SELECT slot, identified_at FROM link_slot WHERE unit = ?) x ORDER BY identified_at DESC LIMIT 1`, unit, unit)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", false, nil
+// SlotsOf are the slots of assemblies in which some units are plugged in now: empty where one is on
+// a link of its own; one that is nowhere is not there.
+func (s *Store) SlotsOf(ctx context.Context, units []string) (map[string]string, error) {
+	all := map[string]string{}
+	if len(units) == 0 {
+		return all, nil
 	}
-	return slot, err == nil, err
+	query, args, err := sqlx.In(`SELECT unit, slot FROM (SELECT unit, '' AS slot, identified_at FROM link WHERE unit IN (?) UNION ALL SELECT unit, slot, identified_at FROM link_slot WHERE unit IN (?)) x ORDER BY identified_at`, units, units)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Unit string `db:"unit"`
+		Slot string `db:"slot"`
+	}
+	err = s.db.SelectContext(ctx, &rows, query, args...)
+	for _, r := range rows { // the one where it was seen last
+		all[r.Unit] = r.Slot
+	}
+	return all, err
 }
 
 // linksAre tells whether these are the links of a bench.

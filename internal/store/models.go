@@ -47,6 +47,9 @@ func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) er
 		if _, err := tx.ExecContext(ctx, `DELETE FROM model_wanted WHERE name = ?`, sheet.Model); err != nil {
 			return err
 		}
+		if err := judgeAnew(ctx, tx, "m.name = ?", sheet.Model); err != nil {
+			return err
+		}
 		return s.seal(ctx, tx, "model", "name = ?", sheet.Model)
 	})
 }
@@ -336,7 +339,7 @@ const counted = `m.name, m.sheet, (SELECT COUNT(*) FROM firmware f WHERE f.model
 func (s *Store) FindModels(ctx context.Context, words, after string, size int) (all []Counted, p Paged, err error) {
 	of := selection{where: []string{"TRUE"}}
 	for _, w := range strings.Fields(words) {
-		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(w) + "%"
+		like := likeOf(w)
 		of.add("(m.name LIKE ? OR m.title LIKE ?)", like, like)
 	}
 	all, p, err = byName(ctx, s, counted+", "+sealColumns("model", "m."), "model m", of, after, size, "m.name", func(c Counted) string { return c.Name })

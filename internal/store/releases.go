@@ -63,6 +63,9 @@ func (s *Store) AddRelease(ctx context.Context, r *model.Release, document []byt
 		if err := s.seal(ctx, tx, "firmware", "id = ?", r.ID); err != nil {
 			return err
 		}
+		if err := judgeAnew(ctx, tx, "m.name = ?", r.Model); err != nil {
+			return err
+		}
 		return putParts(ctx, tx, r, marks)
 	})
 	if duplicate(err) {
@@ -223,7 +226,7 @@ func (q ReleaseQuery) where(anywhere bool) (string, []any) {
 	}
 	var full []string
 	for _, word := range strings.Fields(q.Words) {
-		like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(word) + "%"
+		like := beginning(word)
 		plain := strings.Map(func(r rune) rune {
 			if strings.ContainsRune(`+><()~*"@.:/`, r) || r == '-' && !anywhere {
 				return ' '
@@ -314,10 +317,15 @@ func (s *Store) ReleaseOf(ctx context.Context, modelName, name string) (*Release
 // Withdraw takes a release back. A release that was withdrawn stays as it is.
 func (s *Store) Withdraw(ctx context.Context, id, by, reason string, at time.Time) error {
 	return s.changing(ctx, "firmware", id, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE firmware SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_reason = ? WHERE id = ? AND withdrawn_at IS NULL`, at.UTC(), by, reason, id)
-		return err
+		if _, err := tx.ExecContext(ctx, `UPDATE firmware SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_reason = ? WHERE id = ? AND withdrawn_at IS NULL`, at.UTC(), by, reason, id); err != nil {
+			return err
+		}
+		return judgeAnew(ctx, tx, ofRelease, id)
 	})
 }
+
+// ofRelease is the model of a release.
+const ofRelease = `m.name = (SELECT f.model FROM firmware f WHERE f.id = ?)`
 
 // Withdrawn says which of the releases that open runs of a bench write was
 // withdrawn, and why.
@@ -369,6 +377,9 @@ func (s *Store) TakeOut(ctx context.Context, r *Release, reason, by string, at t
 			return core.Fail(core.NotAllowed, "release %s of %s was used: a run was opened with it, or the team has chosen it", r.Version, r.Model).Unit("nothing was changed").Go(words.Withdraw(r.Model, r.Version).To("Withdraw it instead"))
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO release_out (id, model, version, document, reason, taken_by, taken_at) VALUES (?, ?, ?, ?, ?, ?, ?)`, r.ID, r.Model, r.Version, r.Document[:], reason, by, at.UTC()); err != nil {
+			return err
+		}
+		if err := judgeAnew(ctx, tx, "m.name = ?", r.Model); err != nil {
 			return err
 		}
 		for _, q := range []string{`DELETE FROM firmware_part WHERE firmware = ?`, `DELETE FROM vouch WHERE firmware = ?`, `DELETE FROM firmware WHERE id = ?`} {

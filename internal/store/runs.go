@@ -354,7 +354,7 @@ func (s *Store) atSite(ctx context.Context, name string, of *selection) (loose b
 
 // likeOf is a pattern for text that holds a part.
 func likeOf(part string) string {
-	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(part) + "%"
+	return "%" + beginning(part)
 }
 
 // RunsOnIt reads a unit's runs from the newest reading of each of its sections on, in the

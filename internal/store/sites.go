@@ -40,16 +40,21 @@ func (s Site) Covers(place string) bool {
 
 // PutSite enters a site, or what changed about it.
 func (s *Store) PutSite(ctx context.Context, x Site) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO site (name, customer, contact, note, facts, changed_by, changed_at) VALUES (:name, :customer, :contact, :note, :facts, :changed_by, :changed_at)
-		ON DUPLICATE KEY UPDATE customer = VALUES(customer), contact = VALUES(contact), note = VALUES(note), facts = VALUES(facts), changed_by = VALUES(changed_by), changed_at = VALUES(changed_at)`, x)
-	return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO site (name, customer, contact, note, facts, changed_by, changed_at) VALUES (:name, :customer, :contact, :note, :facts, :changed_by, :changed_at)
+			ON DUPLICATE KEY UPDATE customer = VALUES(customer), contact = VALUES(contact), note = VALUES(note), facts = VALUES(facts), changed_by = VALUES(changed_by), changed_at = VALUES(changed_at)`, x)
+		if err != nil {
+			return err
+		}
+		return judgeUnits(ctx, tx, "listed IN (0, 1) AND (site = ? OR site LIKE ?)", x.Name, beginning(x.Name+","))
+	})
 }
 
 // FindSites lists those whose name begins so, by name.
 func (s *Store) FindSites(ctx context.Context, begins, after string, size int) ([]Site, Paged, error) {
 	of := selection{where: []string{"TRUE"}}
 	if begins != "" {
-		of.add("name LIKE ?", strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(begins)+"%")
+		of.add("name LIKE ?", beginning(begins))
 	}
 	return byName(ctx, s, named(Site{}, ""), "site", of, after, size, "name", func(x Site) string { return x.Name })
 }

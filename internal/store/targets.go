@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Target is the release that the team has chosen for a model and revision.
@@ -18,8 +20,12 @@ type Target struct {
 
 // PutTarget enters a choice; it holds until the next one.
 func (s *Store) PutTarget(ctx context.Context, t Target) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO target (model, revision, chosen_at, firmware, chosen_by, reason) VALUES (:model, :revision, :chosen_at, :firmware, :chosen_by, :reason)`, t)
-	return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO target (model, revision, chosen_at, firmware, chosen_by, reason) VALUES (:model, :revision, :chosen_at, :firmware, :chosen_by, :reason)`, t); err != nil {
+			return err
+		}
+		return judgeAnew(ctx, tx, "m.name = ?", t.Model)
+	})
 }
 
 // Targets lists the choices that hold for a model.

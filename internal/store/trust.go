@@ -51,6 +51,9 @@ func (s *Store) PutVouch(ctx context.Context, v Vouch, signed []byte) error {
 		if err != nil {
 			return err
 		}
+		if err := judgeAnew(ctx, tx, ofRelease, v.Firmware); err != nil {
+			return err
+		}
 		return s.seal(ctx, tx, "vouch", "firmware = ? AND how = ? AND who = ? AND seal IS NULL", v.Firmware, v.How, v.Who)
 	})
 }
@@ -91,6 +94,9 @@ func (s *Store) PutKey(ctx context.Context, k TrustedKey) error {
 	return err
 }
 
+// signedBy are the models that have releases which a key has signed.
+const signedBy = `m.name IN (SELECT f.model FROM vouch v JOIN firmware f ON f.id = v.firmware WHERE v.who = ?)`
+
 // Counts tells whether it was trusted by as many leads as it takes.
 func (k TrustedKey) Counts() bool { return k.Alone || k.Second.Valid }
 
@@ -118,7 +124,7 @@ func (s *Store) RevokeKey(ctx context.Context, id, by, reason string, at time.Ti
 		if n, _ := r.RowsAffected(); n == 0 {
 			return core.Fail(core.NotFound, "there is no key %q that could be revoked", id)
 		}
-		return nil
+		return judgeAnew(ctx, tx, signedBy, id)
 	})
 }
 

@@ -47,6 +47,7 @@ type Unit struct {
 	Place    int64          `db:"place"`   // in lists: half-done ones first, then those seen last
 	SameAs   sql.NullString `db:"same_as"` // the unit that this one is, entered twice
 	Mistake  string         `db:"mistake"` // why it was never there; empty where it is
+	Due      string         `db:"due"`     // the version that should be in it while another one runs
 }
 
 var unitColumns = named(Unit{}, "u.", "run") + `, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = u.id) AS run`
@@ -235,7 +236,7 @@ func (s *Store) addFacts(ctx context.Context, tx *sqlx.Tx, unit string, facts []
 	if len(facts) == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE unit SET seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?)`+set+` WHERE id = ?`, append(with, unit)...)
+	_, err := tx.ExecContext(ctx, `UPDATE unit SET told = told + 1, seen_at = GREATEST(COALESCE(seen_at, '2000-01-01'), ?)`+set+` WHERE id = ?`, append(with, unit)...)
 	return err
 }
 
@@ -252,7 +253,18 @@ func newest(facts []core.Fact) time.Time {
 // Facts lists the newest fact of each name and source. One that was changed or put into the
 // database behind the service's back is none.
 func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
+	all, err := s.FactsOf(ctx, []string{unit})
+	return slices.Concat([]core.Fact{}, all[unit]), err
+}
+
+// FactsOf is Facts of several units.
+func (s *Store) FactsOf(ctx context.Context, units []string) (map[string][]core.Fact, error) {
+	all := map[string][]core.Fact{}
+	if len(units) == 0 {
+		return all, nil
+	}
 	var rows []struct {
+		Unit   string    `db:"unit"`
 		Name   string    `db:"name"`
 		Value  string    `db:"value"`
 		Source string    `db:"source"`
@@ -261,9 +273,12 @@ func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
 		Photo  []byte    `db:"evidence"`
 		Seal
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT name, value, source, said_at, said_by, evidence, `+sealColumns("fact", "f.")+` FROM fact f WHERE unit = ? AND said_at = (SELECT MAX(g.said_at) FROM fact g
-		WHERE g.unit = f.unit AND g.name = f.name AND g.source = f.source) ORDER BY name, source`, unit)
-	facts := make([]core.Fact, 0, len(rows))
+	query, args, err := sqlx.In(`SELECT unit, name, value, source, said_at, said_by, evidence, `+sealColumns("fact", "f.")+` FROM fact f WHERE unit IN (?) AND said_at = (SELECT MAX(g.said_at) FROM fact g
+		WHERE g.unit = f.unit AND g.name = f.name AND g.source = f.source) ORDER BY unit, name, source`, units)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.SelectContext(ctx, &rows, query, args...)
 	for _, r := range rows {
 		if !s.holds(r.Seal) {
 			continue
@@ -273,7 +288,7 @@ func (s *Store) Facts(ctx context.Context, unit string) ([]core.Fact, error) {
 			d := core.Digest(r.Photo)
 			f.Photo = &d
 		}
-		facts = append(facts, f)
+		all[r.Unit] = append(all[r.Unit], f)
 	}
-	return facts, err
+	return all, err
 }

@@ -199,7 +199,7 @@ func TestSettingsInTheConsole(t *testing.T) {
 	if r.Outcome != string(run.Done) || !strings.Contains(settingsOf(w, "a"), "password=lamp\n") {
 		t.Fatalf("%s %+v %s", r.Outcome, r.Progress.Fault, settingsOf(w, "a"))
 	}
-	if u, err := w.Technician.UnitsIn(ctx, "public-default", "", "", 10); err != nil || u.Total != 1 || u.Units[0].Serial != "S-0001" {
+	if u, err := w.Technician.UnitsIn(ctx, "public-default", "", "", "", 10); err != nil || u.Total != 1 || u.Units[0].Serial != "S-0001" {
 		t.Errorf("units with a public default: %+v %v", u, err)
 	}
 	k := w.Open(client.NewRun{Kind: run.BackUp, At: "b/a", Reason: "before the visit"})
@@ -212,7 +212,7 @@ func TestSettingsInTheConsole(t *testing.T) {
 		t.Error("everybody still knows it")
 	}
 	w.Wait("the run to close", func() bool {
-		u, err := w.Technician.UnitsIn(ctx, "public-default", "", "", 10)
+		u, err := w.Technician.UnitsIn(ctx, "public-default", "", "", "", 10)
 		return err == nil && u.Total == 0
 	})
 	do(t, x, chromedp.Navigate(w.Base+"/units/S-0001"), press(`[data-show="password"]`), browser.Until(`document.querySelector("[data-setting=password] strong").innerText.length === 19`),

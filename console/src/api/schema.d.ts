@@ -3709,6 +3709,8 @@ export interface components {
         };
         Entered: {
             customer?: string;
+            /** @description The version that should be in it by its rules and by what the team has decided, while another one runs. It is renewed some seconds after something changes. */
+            due?: string;
             /** Format: date-time */
             entered: string;
             /** @description False: it was in the register already, and stays as it was. */
@@ -5023,6 +5025,12 @@ export interface components {
             units: number;
             /** @description The sheet is not in force: it waits for a second lead who puts in the same. */
             waits?: boolean;
+        };
+        ModelBehind: {
+            model: string;
+            name: string;
+            /** Format: int64 */
+            units: number;
         };
         ModelCarry: {
             changes: components["schemas"]["ModelChange"][];
@@ -7119,6 +7127,7 @@ export interface components {
             tests: components["schemas"]["OpenTest"][];
             /** @description That are open. */
             trays: components["schemas"]["TrayRow"][];
+            wanting: components["schemas"]["Wanting"];
             /** @description Units that run a release that was taken back; at most 20. */
             withdrawn: components["schemas"]["Carrier"][];
         };
@@ -7430,6 +7439,8 @@ export interface components {
         };
         Unit: {
             customer?: string;
+            /** @description The version that should be in it by its rules and by what the team has decided, while another one runs. It is renewed some seconds after something changes. */
+            due?: string;
             /** Format: date-time */
             entered: string;
             /** @description The release at which it is to stay. */
@@ -7481,6 +7492,8 @@ export interface components {
             defaults?: boolean;
             /** @description That were joined with it. */
             doubles?: components["schemas"]["Unit"][];
+            /** @description The version that should be in it by its rules and by what the team has decided, while another one runs. It is renewed some seconds after something changes. */
+            due?: string;
             /** Format: date-time */
             entered: string;
             facts: {
@@ -7556,6 +7569,8 @@ export interface components {
             unit: string;
         };
         Units: {
+            /** @description Of those that are behind: some units have not been judged yet since something changed; they may be missing, or be here in vain. */
+            judging?: boolean;
             /** @description There are more than that. */
             more: boolean;
             /** @description What the next page is asked for with; empty at the end. */
@@ -7609,6 +7624,26 @@ export interface components {
             asked: string;
             code: string;
             machine: string;
+        };
+        Wanting: {
+            /**
+             * Format: int64
+             * @description Units that should have another release than the one that runs, as far as they were counted.
+             */
+            behind: number;
+            /** @description Some units have not been judged yet since something changed. */
+            judging?: boolean;
+            /** @description Those of which most of them are; at most 6. */
+            models: components["schemas"]["ModelBehind"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description There are more than that. */
+            moreNoBackup: boolean;
+            /**
+             * Format: int64
+             * @description Units of which there is no backup, as far as they were counted.
+             */
+            noBackup: number;
         };
         Wires: {
             adapter?: string;
@@ -19460,7 +19495,8 @@ export interface operations {
                 /** @description Words with which a word of site, customer or note, the serial (or its end) or the version begins, or which the name of its model holds. */
                 q?: string;
                 model?: string;
-                state?: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart" | "public-default" | "open";
+                /** @description behind: another release than the one that runs should be in it; withdrawn: it runs one that was taken back; no-backup: there is no backup of it. */
+                state?: "known" | "done" | "half-done" | "not-proven" | "do-not-use" | "set-apart" | "public-default" | "open" | "behind" | "withdrawn" | "no-backup";
                 /** @description What the page before gives as next; empty for the first one. */
                 after?: string;
                 size?: number;

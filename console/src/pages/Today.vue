@@ -9,7 +9,7 @@ import NextSteps from '../parts/NextSteps.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { cap, jobWords, outcomes, seatWords, sentence, tests, when } from '../words'
+import { cap, extent, jobWords, outcomes, seatWords, sentence, tests, when } from '../words'
 
 const today = ref<Today | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -27,6 +27,11 @@ async function load() {
 const ends = computed(() => {
   const t = today.value
   return t ? t.runs.length + t.rounds.length + t.trays.length + t.halfDone.length + t.notProven.length + t.tests.length + t.left.length + t.seconds.length + t.withdrawn.length : 0
+})
+// Units that are behind, of models that are not named.
+const others = computed(() => {
+  const w = today.value?.wanting
+  return !!w && (w.more || w.behind > w.models.reduce((n, m) => n + m.units, 0))
 })
 every(3000, load)
 </script>
@@ -128,6 +133,15 @@ every(3000, load)
       <v-empty-state v-if="!ends" title="Every run is closed" text="Plug a unit in and identify it, and its work begins here.">
         <template #actions><v-btn color="primary" size="large" to="/benches">To the links</v-btn></template>
       </v-empty-state>
+      <div v-if="today.wanting.behind || today.wanting.noBackup" class="later wanting" data-wanting>
+        <h2>Units that want something</h2>
+        <p v-if="today.wanting.behind">
+          <router-link to="/units?state=behind">{{ extent(today.wanting.behind, today.wanting.more, 'unit', 'units') }}</router-link> should have another release than the one that runs:
+          <template v-for="(m, i) in today.wanting.models" :key="m.model"><template v-if="i">, </template><router-link :to="`/units?state=behind&model=${m.model}`">{{ m.name }}</router-link> {{ m.units }}</template><template v-if="others">, and others</template>.
+          <span v-if="today.wanting.judging" class="muted">Some are still being judged.</span>
+        </p>
+        <p v-if="today.wanting.noBackup"><router-link to="/units?state=no-backup">{{ extent(today.wanting.noBackup, today.wanting.moreNoBackup, 'unit', 'units') }}</router-link> without a backup.</p>
+      </div>
       <template v-if="today.jobs.length">
         <div class="row spread later"><h2>Jobs</h2><router-link to="/jobs" class="small">All jobs</router-link></div>
         <table class="plain stack">

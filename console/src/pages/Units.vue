@@ -17,6 +17,7 @@ const route = useRoute()
 const router = useRouter()
 const units = ref<Unit[]>([])
 const loading = ref(false)
+const judging = ref(false) // units are still being judged by what has changed
 const trouble = ref<Problem | null>(null)
 const words = ref(String(route.query.q ?? ''))
 const state = ref(String(route.query.state ?? ''))
@@ -30,6 +31,9 @@ const states = [
   { title: 'Half done', value: 'half-done' },
   { title: 'Not proven', value: 'not-proven' },
   { title: 'Public default', value: 'public-default' },
+  { title: 'Behind', value: 'behind' },
+  { title: 'On a withdrawn release', value: 'withdrawn' },
+  { title: 'No backup', value: 'no-backup' },
   { title: 'Last run well', value: 'done' },
   { title: 'No run yet', value: 'known' },
 ]
@@ -53,6 +57,7 @@ async function load() {
     if (error) throw error
     if (!still()) return
     units.value = data.units
+    judging.value = !!data.judging
     pages.take(data)
     trouble.value = null
   } catch (e) {
@@ -92,11 +97,12 @@ function mark(u: Unit): [string, string, string] {
         <v-select v-model="state" :items="states" label="State" class="pick" />
       </div>
     </div>
+    <p v-if="judging" class="muted" role="status">Something has changed since, and units are still being judged by it.</p>
     <Trouble v-if="trouble" :problem="trouble" />
     <v-data-table-server v-else :items-per-page="size" class="table" :headers="headers" :items="units" :items-length="units.length" :loading="loading" hide-default-footer mobile-breakpoint="sm" @update:options="load">
       <template #[`item.serial`]="{ item }"><router-link class="mono serial" :to="`/units/${item.id}`">{{ item.serial }}</router-link></template>
       <template #[`item.revision`]="{ item }">{{ item.revision || '?' }}</template>
-      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.held" class="small muted" :title="item.held.reason"> held at {{ item.held.version }}</span></template>
+      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.due" class="small" :title="`Release ${item.due} should be in it.`">, due <span class="mono">{{ item.due }}</span></span><span v-if="item.held" class="small muted" :title="item.held.reason"> held at {{ item.held.version }}</span></template>
       <template #[`item.state`]="{ item }">
         <router-link v-if="item.run" :to="`/runs/${item.run}`" class="state"><v-icon :icon="mark(item)[0]" size="20" /> {{ mark(item)[1] }}</router-link>
         <span v-else class="state"><v-icon :icon="mark(item)[0]" :color="mark(item)[2]" size="20" /> {{ mark(item)[1] }}</span>

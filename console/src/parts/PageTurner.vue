@@ -4,13 +4,11 @@ import { mdiChevronLeft, mdiChevronRight } from '@mdi/js'
 import { computed } from 'vue'
 
 import type { Pages } from '../pages'
+import { extent } from '../words'
 
 const props = defineProps<{ pages: Pages; size: number; shown: number; one: string; many: string }>()
 const from = computed(() => props.pages.came.value.length * props.size)
-const all = computed(() => {
-  const n = props.pages.total.value
-  return `${props.pages.more.value ? 'more than ' : ''}${n.toLocaleString('en')} ${n === 1 && !props.pages.more.value ? props.one : props.many}`
-})
+const all = computed(() => extent(props.pages.total.value, props.pages.more.value, props.one, props.many))
 const alone = computed(() => !from.value && !props.pages.next.value)
 </script>
 

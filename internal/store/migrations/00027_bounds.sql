@@ -16,4 +16,29 @@ CREATE TABLE IF NOT EXISTS succession (
 ALTER TABLE bench ADD COLUMN IF NOT EXISTS earlier_keys BLOB NULL INVISIBLE;
 -- How long photos are kept is for the team to say.
 ALTER TABLE evidence ADD KEY IF NOT EXISTS evidence_added (added_at);
+-- What a unit is due, and lists of what wants something, are in its row.
+--   due: the version that should be in it while another one runs; told: how often something was
+--   told of it; as_is: a sum of what a verdict on it hangs on; judged: that sum when it was judged;
+--   judge_at: until when that holds; backed: there is a backup of it.
+ALTER TABLE unit
+  ADD COLUMN IF NOT EXISTS due VARCHAR(60) COLLATE utf8mb4_bin NOT NULL DEFAULT '' INVISIBLE,
+  ADD COLUMN IF NOT EXISTS told INT UNSIGNED NOT NULL DEFAULT 0 INVISIBLE,
+  ADD COLUMN IF NOT EXISTS judged INT UNSIGNED NULL INVISIBLE,
+  ADD COLUMN IF NOT EXISTS judge_at DATETIME(6) NULL INVISIBLE,
+  ADD COLUMN IF NOT EXISTS backed TINYINT(1) NOT NULL DEFAULT 0 INVISIBLE,
+  ADD COLUMN IF NOT EXISTS as_is INT UNSIGNED AS (CRC32(CONCAT_WS('/', told, running, state, site, IF(same_as IS NULL AND mistake = '', 'listed', '')))) PERSISTENT INVISIBLE,
+  ADD COLUMN IF NOT EXISTS unjudged TINYINT(1) AS (judged IS NULL OR judged <> CRC32(CONCAT_WS('/', told, running, state, site, IF(same_as IS NULL AND mistake = '', 'listed', '')))) PERSISTENT INVISIBLE,
+  ADD COLUMN IF NOT EXISTS behind TINYINT(1) AS (due <> '') PERSISTENT INVISIBLE,
+  ADD KEY IF NOT EXISTS unit_unjudged (unjudged),
+  ADD KEY IF NOT EXISTS unit_judge_at (judge_at),
+  ADD KEY IF NOT EXISTS unit_behind (listed, behind, place, id),
+  ADD KEY IF NOT EXISTS unit_behind_model (listed, behind, model, place, id),
+  ADD KEY IF NOT EXISTS unit_backed (listed, backed, place, id);
+UPDATE unit SET backed = 1 WHERE backed = 0 AND id IN (SELECT b.unit FROM backup b WHERE b.ruin = 0);
+-- Models of which all units are to be judged anew, in the order of their serials, and how far that is.
+CREATE TABLE IF NOT EXISTS judging (
+  model VARCHAR(63) COLLATE utf8mb4_bin PRIMARY KEY,
+  n BIGINT UNSIGNED NOT NULL,
+  serial VARCHAR(64) COLLATE utf8mb4_bin NOT NULL
+);
 -- +goose Down

@@ -1,0 +1,111 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"zealousferry/core"
+	"zealousferry/core/fit"
+	"zealousferry/internal/store"
+)
+
+// How many units are judged at a time, and how often is asked whether there are any.
+const (
+	judgedMost = 200
+	judgeEvery = 5 * time.Second
+)
+
+// judgeSome judges some units whose row does not say yet what they are due, and tells whether there
+// may be more.
+func (v *Service) judgeSome(ctx context.Context) (more bool, err error) {
+	units, err := v.store.Unjudged(ctx, v.clock.Now(), judgedMost)
+	if err != nil {
+		return false, err
+	}
+	if len(units) > 0 {
+		return true, v.keepDue(ctx, units)
+	}
+	turn, units, err := v.store.NextTurn(ctx, judgedMost)
+	if err != nil || turn.Model == "" {
+		return false, err
+	}
+	if err := v.keepDue(ctx, units); err != nil {
+		return false, err
+	}
+	if len(units) > 0 {
+		turn.Serial = units[len(units)-1].Serial
+	}
+	return true, v.store.EndTurn(ctx, turn, len(units) < judgedMost)
+}
+
+// keepDue judges some units and keeps what they are due.
+func (v *Service) keepDue(ctx context.Context, units []store.Waiting) error {
+	of := map[string][]store.Waiting{}
+	for _, u := range units {
+		of[u.Model] = append(of[u.Model], u)
+	}
+	said := map[store.Due][]store.Waiting{}
+	for name, units := range of {
+		g, err := v.grounds(ctx, name)
+		if core.KindOf(err) == core.NotFound { // a model that no longer has a sheet offers nothing
+			said[store.Due{}] = append(said[store.Due{}], units...)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		plain := make([]store.Unit, len(units))
+		for i, u := range units {
+			plain[i] = u.Unit
+		}
+		all, err := v.judgeAll(ctx, g, plain)
+		if err != nil {
+			return err
+		}
+		for i, j := range all {
+			d := j.due()
+			said[d] = append(said[d], units[i])
+		}
+	}
+	for d, units := range said {
+		if err := v.store.PutDue(ctx, d, units); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// due is the version that the unit should have while another one runs.
+func (j *judged) due() store.Due {
+	d := store.Due{Until: j.until.UTC()}
+	if x, ok := fit.Due(j.stands(), j.verdicts); ok {
+		d.Version = x.Version
+	}
+	return d
+}
+
+// KeepJudged keeps in the units' rows what they are due, until the context ends. Of several services
+// one does it at a time; where there is much to do it rests as long as it works.
+func (v *Service) KeepJudged(ctx context.Context) {
+	me := store.NewID()
+	for {
+		rest := judgeEvery
+		has, err := v.store.Lease(ctx, "judge", me, 12*judgeEvery)
+		if err == nil && has {
+			began := v.clock.Now()
+			var more bool
+			if more, err = v.judgeSome(ctx); more {
+				rest = min(v.clock.Now().Sub(began), judgeEvery)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			v.log.Error("what units are due could not be renewed", "error", err)
+			rest = judgeEvery
+		}
+		select {
+		case <-v.clock.After(rest):
+		case <-ctx.Done():
+			return
+		}
+	}
+}
