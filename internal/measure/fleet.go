@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -26,6 +27,7 @@ import (
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo"
+	"zealousferry/internal/service"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/database"
@@ -165,7 +167,11 @@ func (f synthetic) load(s *stand, db *database.Database) {
 			seen = now.Add(-time.Duration(r.Int64N(int64(3 * 365 * 24 * time.Hour)))).Truncate(time.Microsecond)
 		}
 		site := f.site(i / 50)
-		l.row("unit (id, model, serial, site, customer, revision, running, state, entered_at, seen_at)", id, f.modelName(i), fmt.Sprintf("%c%c-%07d", 'A'+i%23, 'K'+i%11, i), site, placeWords[i/50%30]+" works", "D", version(i/f.models%max(1, f.releases/f.models)), state, now.Add(-4*365*24*time.Hour), seen)
+		due := "" // what judging would come to is measured by itself
+		if i%3 == 0 {
+			due = version(f.releases/f.models + 1)
+		}
+		l.row("unit (id, model, serial, site, customer, revision, running, state, entered_at, seen_at, due, backed, judged)", id, f.modelName(i), fmt.Sprintf("%c%c-%07d", 'A'+i%23, 'K'+i%11, i), site, placeWords[i/50%30]+" works", "D", version(i/f.models%max(1, f.releases/f.models)), state, now.Add(-4*365*24*time.Hour), seen, due, i%10 != 0, 0)
 		e := history.Entry{Unit: id, N: 1, Kind: history.Entered, HappenedAt: now.UnixMicro(), EnteredAt: now.UnixMicro(), By: fleetID(fleetPerson, i%f.people), Text: f.modelName(i)}
 		body := e.Encode()
 		hash := history.HashEntry(body)
@@ -196,6 +202,11 @@ func (f synthetic) load(s *stand, db *database.Database) {
 		l.row("run_line (run, epoch, bench, link, first_n)", fleetID(fleetRun, i), 1, fleetID(fleetBench, i%f.benches), "port", 1)
 	}
 	l.end()
+	for _, q := range []string{`UPDATE ferry.unit SET judged = as_is`, `UPDATE ferry.firmware SET withdrawn_at = added_at, withdrawn_reason = 'it loses its partner' WHERE version = '1.3.0' AND CRC32(model) % 10 = 0`} {
+		if _, err := raw.Exec(q); err != nil {
+			s.Fatal(err)
+		}
+	}
 	if _, err := raw.Exec("ANALYZE TABLE ferry.unit, ferry.run, ferry.firmware, ferry.entry, ferry.piece, ferry.job, ferry.link"); err != nil {
 		s.Fatal(err)
 	}
@@ -244,6 +255,10 @@ func (f synthetic) byHand() []byHand {
 	return []byHand{
 		{"units", units(func(int) store.UnitQuery { return store.UnitQuery{} }), func(int) (string, string) { return unitsBy("u.listed = 1") }},
 		{"units-half-done", units(func(int) store.UnitQuery { return store.UnitQuery{State: "half-done"} }), func(int) (string, string) { return unitsBy("u.listed = 1 AND u.state = 'half-done'") }},
+		{"units-behind", units(func(int) store.UnitQuery { return store.UnitQuery{State: "behind"} }), func(int) (string, string) { return unitsBy("u.listed = 1 AND u.behind = 1") }},
+		{"units-behind-of-a-model", units(func(i int) store.UnitQuery { return store.UnitQuery{State: "behind", Model: f.modelName(i)} }), func(i int) (string, string) {
+			return unitsBy("u.listed = 1 AND u.behind = 1 AND u.model = '" + f.modelName(i) + "'")
+		}},
 		{"units-of-a-model", units(func(i int) store.UnitQuery { return store.UnitQuery{Model: f.modelName(i)} }), func(i int) (string, string) { return unitsBy("u.listed = 1 AND u.model = '" + f.modelName(i) + "'") }},
 		{"runs", runs(func(int) store.RunQuery { return store.RunQuery{} }), func(int) (string, string) { return runsBy("TRUE") }},
 		{"runs-failed", runs(func(int) store.RunQuery { return store.RunQuery{Outcome: "failed"} }), func(int) (string, string) { return runsBy("r.outcome = 'failed'") }},
@@ -327,6 +342,10 @@ func (f synthetic) asks() []ask {
 		{name: "today", path: fixed("/api/today")},
 		{name: "units", path: fixed("/api/units")},
 		{name: "units-half-done", path: fixed("/api/units?state=half-done")},
+		{name: "units-behind", path: fixed("/api/units?state=behind")},
+		{name: "units-behind-of-a-model", path: func(i int) string { return "/api/units?state=behind&model=" + f.modelName(i) }},
+		{name: "units-withdrawn", path: fixed("/api/units?state=withdrawn")},
+		{name: "units-without-backup", path: fixed("/api/units?state=no-backup")},
 		{name: "units-of-a-model", path: func(i int) string { return "/api/units?model=" + f.modelName(i) }},
 		{name: "units-by-serial", path: func(i int) string {
 			n := i * 977 % f.units
@@ -374,9 +393,28 @@ func fleetAt(s *stand, units int) map[string]float64 {
 	}
 	againstHand(s, f, w)
 	if units == todaysAt {
+		judged(s, w)
 		todays(s, w)
 	}
 	return out
+}
+
+// judged is how many units a second are judged anew where much is to be done: what they are due is
+// worked out as long as it is rested.
+func judged(s *stand, w *testkit.World) {
+	const some = 4000
+	ctx, end := context.WithCancel(context.Background())
+	defer end()
+	if _, err := w.DB.Open(s, w.DB.Root).Exec(`UPDATE ferry.unit SET told = told + 1 ORDER BY id LIMIT ?`, some); err != nil {
+		s.Fatal(err)
+	}
+	began := time.Now()
+	go service.New(w.Store, w.Key, nil, core.System{}, slog.New(slog.DiscardHandler), false).KeepJudged(ctx)
+	w.Wait("all to be judged", func() bool {
+		waits, err := w.Store.Judging(ctx)
+		return err == nil && !waits
+	})
+	report("units-judged-a-second-while-others-work", some/time.Since(began).Seconds(), "1/s", "")
 }
 
 // fleetPages is what pages cost at sizes of a fleet.

@@ -89,7 +89,7 @@ func main() {
 		name string
 		f    func(*stand)
 	}
-	parts := []part{{"journal", journal}, {"events", events}, {"throughput", throughput}, {"changes", changes}, {"lines", lines}, {"at-a-bench", atABench}, {"protocols", protocols}, {"modules", modules}, {"monitors", monitors}, {"again", again}, {"three-parts", threeParts}, {"hand-over", handOver}, {"watchers", watchers}, {"estimates", estimates}, {"convert", convert}, {"recognise", recognised}, {"search", search}, {"audit", audited}, {"identify-of-many", identified}, {"traces", traces}, {"rehearsals", rehearsals}, {"rehearsal-of-a-run", against}}
+	parts := []part{{"journal", journal}, {"events", events}, {"disk", disk}, {"throughput", throughput}, {"changes", changes}, {"lines", lines}, {"at-a-bench", atABench}, {"protocols", protocols}, {"modules", modules}, {"monitors", monitors}, {"again", again}, {"three-parts", threeParts}, {"hand-over", handOver}, {"watchers", watchers}, {"estimates", estimates}, {"convert", convert}, {"recognise", recognised}, {"search", search}, {"audit", audited}, {"identify-of-many", identified}, {"traces", traces}, {"rehearsals", rehearsals}, {"rehearsal-of-a-run", against}}
 	parts = append(parts, part{"fleet", func(s *stand) { fleetPages(s, numbers(s, *sizes)...) }})
 	for _, f := range fleets() {
 		parts = append(parts, part{"backups-" + f.name, func(s *stand) { alike(s, *backups, f) }})
