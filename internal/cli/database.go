@@ -25,23 +25,24 @@ func database() (string, error) {
 }
 
 func (a *app) migrateVerb() *cobra.Command {
-	account := "ferry_serve@localhost"
+	account, newest := "ferry_serve@localhost", false
 	v := &cobra.Command{Use: "migrate", Short: "Bring the database's schema up to date", Args: cobra.NoArgs,
-		Long:    "Runs under an account of its own (FERRY_DATABASE), and grants the service's account what it\nmay do: add and read, and change or delete only what its statements do. History can only be added to.",
-		Example: "  FERRY_DATABASE='ferry_migrate:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry migrate --grant ferry_serve@localhost",
+		Long:    "Runs under an account of its own (FERRY_DATABASE), and grants the service's account what it\nmay do: add and read, and change or delete only what its statements do. History can only be added to.\nServices of the version before may go on meanwhile. Once none of them runs any more, say so with --newest-only:\nthey are refused from then on, and what they could not read is kept in less room.",
+		Example: "  FERRY_DATABASE='ferry_migrate:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry migrate --grant ferry_serve@localhost\n  ferry migrate --newest-only",
 		RunE: func(*cobra.Command, []string) error {
 			return untilStopped(func(ctx context.Context) error {
 				dsn, err := database()
 				if err != nil {
 					return err
 				}
-				if err := store.Migrate(ctx, dsn, account); err != nil {
+				if err := store.Migrate(ctx, dsn, account, newest); err != nil {
 					return err
 				}
 				return a.show(map[string]int{"schema": store.Schema}, func() { fmt.Fprintf(a.out, "The schema is at %d.\n", store.Schema) })
 			})
 		}}
 	v.Flags().StringVar(&account, "grant", account, "the service's account, USER@HOST")
+	v.Flags().BoolVar(&newest, "newest-only", false, "no service of an older version runs any more, or will again")
 	return v
 }
 

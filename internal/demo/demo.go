@@ -83,7 +83,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	if err := store.Migrate(ctx, accounts.Migrate, accounts.Service); err != nil {
+	if err := store.Migrate(ctx, accounts.Migrate, accounts.Service, true); err != nil {
 		return err
 	}
 	key, err := serviceKey(filepath.Join(dir, "service.key"))

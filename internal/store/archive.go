@@ -41,8 +41,8 @@ type unitEntry struct {
 }
 
 type archived struct {
-	epoch, n uint64
-	body     []byte
+	epoch uint64
+	stored
 }
 
 // stretch tells which events of an epoch belong to a run.
@@ -101,7 +101,7 @@ func OpenArchive(r io.Reader) (*Archive, error) {
 		},
 		"run_event": func(get func(string) []byte) {
 			id := string(get("run"))
-			a.events[id] = append(a.events[id], archived{number(get("epoch")), number(get("n")), get("body")})
+			a.events[id] = append(a.events[id], archived{number(get("epoch")), stored{id, number(get("n")), int(max(1, number(get("events")))), get("body")}})
 		},
 		"run_line": func(get func(string) []byte) {
 			id, l := string(get("run")), stretch{number(get("epoch")), number(get("first_n")), math.MaxUint64}
@@ -211,19 +211,12 @@ func (a *Archive) Run(_ context.Context, id string) (Run, error) {
 }
 
 func (a *Archive) RawEvents(_ context.Context, id string, after uint64, most int) (all [][]byte, err error) {
-	var on []archived
+	var on []stored
 	for _, e := range a.events[id] {
-		if e.n > after && slices.ContainsFunc(a.lines[id], func(l stretch) bool { return l.epoch == e.epoch && e.n >= l.first && e.n <= l.last }) {
-			on = append(on, e)
+		if e.N+uint64(e.Events) > after+1 && slices.ContainsFunc(a.lines[id], func(l stretch) bool { return l.epoch == e.epoch && e.N >= l.first && e.N <= l.last }) {
+			on = append(on, e.stored)
 		}
 	}
-	slices.SortFunc(on, func(x, y archived) int { return cmp.Compare(x.n, y.n) })
-	for _, e := range on[:min(len(on), most)] {
-		raw, err := unpack.DecodeAll(e.body, nil)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, raw)
-	}
-	return all, nil
+	slices.SortFunc(on, func(x, y stored) int { return cmp.Compare(x.N, y.N) })
+	return unpacked(id, on, after+1, most)
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"hash"
 	"io"
-	"io/fs"
 	"regexp"
 	"strings"
 	"time"
@@ -15,7 +14,6 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"github.com/go-sql-driver/mysql"
 	"github.com/klauspost/compress/zstd"
-	"github.com/pressly/goose/v3"
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
@@ -420,21 +418,6 @@ func loadRows(ctx context.Context, db *sql.DB, t dumpTable, next func() ([][]byt
 	}
 	if err := flush(); err != nil {
 		return core.Fail(core.BadFile, "table %s cannot be filled: %w", t.Table, err)
-	}
-	return nil
-}
-
-func migrateTo(ctx context.Context, db *sql.DB, schema int64) error {
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectMySQL, db, dir)
-	if err != nil {
-		return err
-	}
-	if _, err := provider.UpTo(ctx, schema); err != nil {
-		return core.Fail(core.BadFile, "the schema could not be brought to %d: %w", schema, err)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -28,7 +29,7 @@ type Standing struct {
 
 // Standings are those of many runs.
 func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
-	q, args, err := sqlx.In(`SELECT r.id, r.state, r.outcome, COALESCE((SELECT MAX((SELECT MAX(e.n) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n)))
+	q, args, err := sqlx.In(`SELECT r.id, r.state, r.outcome, COALESCE((SELECT MAX(`+newestEvent("l.run", "l.epoch", ` AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n)`)+`)
 		FROM run_line l WHERE l.run = r.id), 0) AS last_n FROM run r WHERE r.id IN (?)`, ids)
 	if err != nil {
 		return nil, err
@@ -50,48 +51,35 @@ func (s *Store) Events(ctx context.Context, id string, after uint64) ([]run.Even
 	return eventsOf(ctx, s.db, id, after)
 }
 
-const ofLine = `FROM run_event e JOIN run_line l ON ` + onLine + ` WHERE e.run = ? AND e.n > ? ORDER BY e.n`
+const ofLine = `FROM run_event e JOIN run_line l ON ` + onLine + ` WHERE e.run = ? AND e.n + e.events > ? ORDER BY e.n`
 
 // onLine joins a run's events with the stretch of it that counts.
 const onLine = `l.run = e.run AND l.epoch = e.epoch AND e.n >= l.first_n AND (l.last_n IS NULL OR e.n <= l.last_n)`
 
 // RawEvents are the same, as they were received.
 func (s *Store) RawEvents(ctx context.Context, id string, after uint64, most int) (all [][]byte, err error) {
-	var raw [][]byte
-	if err := s.db.SelectContext(ctx, &raw, `SELECT e.body `+ofLine+` LIMIT ?`, id, after, most); err != nil {
-		return nil, err
-	}
-	for i, b := range raw {
-		if b, err = unpack.DecodeAll(b, nil); err != nil {
-			return nil, unread(id, i, err)
-		}
-		all = append(all, b)
-	}
-	return all, nil
+	return rawOf(ctx, s.db, id, after, most)
 }
 
-// unread is what is told of an event that is no longer as it was stored.
-func unread(id string, i int, err error) error {
-	return core.Fail(core.BadFile, "the events of run %s cannot be read: row %d of them was changed in the database (%w)", id, i+1, err).
-		Do("A lead has all histories audited, and puts the database back from a dump.")
+func rawOf(ctx context.Context, db sqlx.QueryerContext, id string, after uint64, most int) ([][]byte, error) {
+	var rows []stored
+	if err := sqlx.SelectContext(ctx, db, &rows, `SELECT `+storedColumns+` `+ofLine+` LIMIT ?`, id, after+1, most); err != nil {
+		return nil, err
+	}
+	return unpacked(id, rows, after+1, most)
 }
 
 func eventsOf(ctx context.Context, db sqlx.QueryerContext, id string, after uint64) ([]run.Event, error) {
-	var raw [][]byte
-	if err := sqlx.SelectContext(ctx, db, &raw, `SELECT e.body `+ofLine, id, after); err != nil {
+	raw, err := rawOf(ctx, db, id, after, math.MaxInt32)
+	if err != nil {
 		return nil, err
 	}
-	all := make([]run.Event, 0, len(raw))
+	all := make([]run.Event, len(raw))
 	for i, b := range raw {
-		var e run.Event
-		b, err := unpack.DecodeAll(b, nil)
-		if err == nil {
-			err = json.Unmarshal(b, &e)
+		if err := json.Unmarshal(b, &all[i]); err != nil {
+			return nil, core.Fail(core.BadFile, "the events of run %s cannot be read: number %d of them was changed in the database (%w)", id, after+uint64(i)+1, err).
+				Do("A lead has all histories audited, and puts the database back from a dump.")
 		}
-		if err != nil {
-			return nil, unread(id, i, err)
-		}
-		all = append(all, e)
 	}
 	return all, nil
 }
@@ -105,8 +93,9 @@ type line struct {
 	State string        `db:"state"` // of the run, and below, as it is now
 	Now   uint64        `db:"now_epoch"`
 	Had   string        `db:"outcome"`
-	Have  uint64        `db:"have"`  // number of the newest event that is here
-	Chain []byte        `db:"chain"` // of what its bench has signed up to a number; none where it has signed no batch that ends there
+	Have  uint64        `db:"have"`   // number of the newest event that is here
+	Old   int64         `db:"oldest"` // schema whose services may still run
+	Chain []byte        `db:"chain"`  // of what its bench has signed up to a number; none where it has signed no batch that ends there
 }
 
 // Posted is a batch of a run's events as a bench has signed it.
@@ -134,7 +123,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		t = Taken{}
 		var l line
-		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, r.state, r.epoch AS now_epoch, r.outcome, COALESCE((SELECT MAX(e.n) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch), l.first_n - 1) AS have, p.chain FROM run_line l JOIN run r ON r.id = l.run LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, r.ID, epoch)
+		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, r.state, r.epoch AS now_epoch, r.outcome, COALESCE(`+newestEvent("l.run", "l.epoch", "")+`, l.first_n - 1) AS have, (SELECT k.oldest FROM schema_promise k WHERE k.one = 1) AS oldest, p.chain FROM run_line l JOIN run r ON r.id = l.run LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, r.ID, epoch)
 		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
 			return err
 		}
@@ -159,12 +148,17 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 		}
 		fresh := bodies[min(have+1-first, uint64(len(bodies))):]
 		if len(fresh) > 0 {
-			var args []any
-			at := time.Now().UTC()
-			for i, b := range fresh {
-				args = append(args, r.ID, epoch, have+1+uint64(i), at, s.ev.EncodeAll(b, nil))
+			in := 1 // a row
+			if l.Old >= packedSchema {
+				in = mostInRow
 			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body) VALUES `+strings.Repeat("(?, ?, ?, ?, ?),", len(fresh)-1)+"(?, ?, ?, ?, ?)", args...); err != nil {
+			var args []any
+			at, n := time.Now().UTC(), have+1
+			for some := range slices.Chunk(fresh, in) {
+				args = append(args, r.ID, epoch, n, at, s.pack(some), len(some))
+				n += uint64(len(some))
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body, events) VALUES `+strings.Repeat("(?, ?, ?, ?, ?, ?),", len(args)/6-1)+"(?, ?, ?, ?, ?, ?)", args...); err != nil {
 				if duplicate(err) {
 					return errRaced
 				}
@@ -189,15 +183,11 @@ func (s *Store) otherwise(ctx context.Context, tx *sqlx.Tx, id string, epoch, fi
 	if again == 0 {
 		return nil, nil
 	}
-	var raw [][]byte
-	if err := tx.SelectContext(ctx, &raw, `SELECT body FROM run_event WHERE run = ? AND epoch = ? AND n >= ? AND n < ? ORDER BY n`, id, epoch, first, first+again); err != nil {
+	raw, err := between(ctx, tx, id, epoch, first, first+again)
+	if err != nil {
 		return nil, err
 	}
-	for i, packed := range raw {
-		was, err := unpack.DecodeAll(packed, nil)
-		if err != nil {
-			return nil, err
-		}
+	for i, was := range raw {
 		if !bytes.Equal(was, bodies[i]) {
 			return bodies[i], nil
 		}
@@ -214,17 +204,11 @@ func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, l line, p Post
 	case l.Chain != nil:
 		before = core.Digest(l.Chain)
 	default: // the bench has cut them otherwise than before
-		var raw [][]byte
-		if err := tx.SelectContext(ctx, &raw, `SELECT body FROM run_event WHERE run = ? AND epoch = ? AND n < ? ORDER BY n`, id, p.Epoch, p.First); err != nil {
+		raw, err := between(ctx, tx, id, p.Epoch, l.First, p.First)
+		if err != nil {
 			return err
 		}
-		for _, packed := range raw {
-			was, err := unpack.DecodeAll(packed, nil)
-			if err != nil {
-				return err
-			}
-			before = history.ChainOn(before, was)
-		}
+		before = history.ChainOn(before, raw...)
 	}
 	if history.ChainOn(before, p.Events...) != p.Chain || p.Last != p.First+uint64(len(p.Events))-1 {
 		return core.Fail(core.BadFile, "the events of run %s are not those that its bench has signed", id)

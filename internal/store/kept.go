@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"math"
 
 	"github.com/jmoiron/sqlx"
 
@@ -13,6 +14,7 @@ import (
 type KeptRuns struct {
 	rows   map[string]Run
 	events map[string][][]byte
+	spoilt map[string]error // why the events of one cannot be read
 }
 
 // togetherRuns is how many runs are read at once.
@@ -20,7 +22,7 @@ const togetherRuns = 25
 
 // KeptOf reads some runs with their events; those that are not there are left out.
 func (s *Store) KeptOf(ctx context.Context, ids []string) (k KeptRuns, err error) {
-	k = KeptRuns{rows: map[string]Run{}, events: map[string][][]byte{}}
+	k = KeptRuns{rows: map[string]Run{}, events: map[string][][]byte{}, spoilt: map[string]error{}}
 	for len(ids) > 0 {
 		some := ids[:min(togetherRuns, len(ids))]
 		ids = ids[len(some):]
@@ -35,22 +37,21 @@ func (s *Store) KeptOf(ctx context.Context, ids []string) (k KeptRuns, err error
 		for _, r := range rows {
 			k.rows[r.ID] = r
 		}
-		if q, args, err = sqlx.In(`SELECT e.run, e.body FROM run_event e JOIN run_line l ON `+onLine+` WHERE e.run IN (?) ORDER BY e.run, e.n`, some); err != nil {
+		if q, args, err = sqlx.In(`SELECT `+storedColumns+` FROM run_event e JOIN run_line l ON `+onLine+` WHERE e.run IN (?) ORDER BY e.run, e.n`, some); err != nil {
 			return k, err
 		}
-		var raw []struct {
-			Run  string `db:"run"`
-			Body []byte `db:"body"`
-		}
+		var raw []stored
 		if err := s.db.SelectContext(ctx, &raw, q, args...); err != nil {
 			return k, err
 		}
+		of := map[string][]stored{}
 		for _, x := range raw {
-			b, err := unpack.DecodeAll(x.Body, nil)
-			if err != nil {
-				return k, err
+			of[x.Run] = append(of[x.Run], x)
+		}
+		for id, rows := range of {
+			if k.events[id], err = unpacked(id, rows, 1, math.MaxInt32); err != nil {
+				k.spoilt[id] = err
 			}
-			k.events[x.Run] = append(k.events[x.Run], b)
 		}
 	}
 	return k, nil
@@ -67,6 +68,9 @@ func (k KeptRuns) Run(_ context.Context, id string) (Run, error) {
 
 // RawEvents are the events of one of them, behind the first after.
 func (k KeptRuns) RawEvents(_ context.Context, id string, after uint64, most int) ([][]byte, error) {
+	if err := k.spoilt[id]; err != nil {
+		return nil, err
+	}
 	all := k.events[id]
 	all = all[min(after, uint64(len(all))):]
 	return all[:min(most, len(all))], nil

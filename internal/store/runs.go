@@ -158,7 +158,7 @@ func (s *Store) ResumeRun(ctx context.Context, r Run, bench, link string, links 
 		epoch := r.Epoch
 		if bench != r.Bench || link != r.Link {
 			var have uint64
-			if err := tx.GetContext(ctx, &have, `SELECT COALESCE(MAX(e.n), l.first_n - 1) FROM run_line l LEFT JOIN run_event e ON e.run = l.run AND e.epoch = l.epoch AND e.n >= l.first_n WHERE l.run = ? AND l.epoch = ?`, r.ID, r.Epoch); err != nil {
+			if err := tx.GetContext(ctx, &have, `SELECT COALESCE(`+newestEvent("l.run", "l.epoch", " AND e.n >= l.first_n")+`, l.first_n - 1) FROM run_line l WHERE l.run = ? AND l.epoch = ?`, r.ID, r.Epoch); err != nil {
 				return err
 			}
 			epoch++
@@ -386,7 +386,7 @@ func (s *Store) ReleaseRun(ctx context.Context, key trust.Key, r Run, by, reason
 		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ?`, r.ID); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE run_line l SET l.last_n = (SELECT COALESCE(MAX(e.n), l.first_n - 1) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch) WHERE l.run = ? AND l.last_n IS NULL`, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE run_line l SET l.last_n = COALESCE(`+newestEvent("l.run", "l.epoch", "")+`, l.first_n - 1) WHERE l.run = ? AND l.last_n IS NULL`, r.ID); err != nil {
 			return err
 		}
 		if !ruined {

@@ -9,12 +9,10 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
-	"embed"
+	_ "embed"
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"net"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -27,9 +25,6 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/words"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // Schema is the number of the newest migration that this version knows.
 const Schema = 27
@@ -169,72 +164,6 @@ func (s *Store) Setting(ctx context.Context, name string) (value string, err err
 
 // Ping asks whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
-
-// Migrate brings the schema up to date under an account of its own, and grants
-// the service's account (USER@HOST, which must exist) what it may do, and nothing else: of
-// history, of events, of what was backed up and of facts it can change and delete nothing.
-func Migrate(ctx context.Context, dsn, account string) error {
-	c, err := config(dsn)
-	if err != nil {
-		return err
-	}
-	c.MultiStatements = true
-	c.ReadTimeout, c.WriteTimeout = 0, 0 // to change a table of millions takes minutes
-	connector, err := mysql.NewConnector(c)
-	if err != nil {
-		return err
-	}
-	db := sql.OpenDB(connector)
-	defer db.Close()
-	if err := migrateTo(ctx, db, Schema); err != nil {
-		return err
-	}
-	if err := fill(ctx, dsn); err != nil {
-		return err
-	}
-	return grant(ctx, db, c.DBName, account)
-}
-
-func grant(ctx context.Context, db *sql.DB, name, account string) error {
-	user, host, ok := strings.Cut(account, "@")
-	if !ok || strings.ContainsAny(account+name, "'`\\") {
-		return core.Fail(core.BadFile, "the service's account is written USER@HOST, not %q", account)
-	}
-	rows, err := db.QueryContext(ctx, `SELECT table_name FROM information_schema.tables WHERE table_schema = ?`, name)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	var tables []string
-	for rows.Next() {
-		var t string
-		if err := rows.Scan(&t); err != nil {
-			return err
-		}
-		tables = append(tables, t)
-	}
-	for _, t := range tables {
-		may, gone := rights[t].clause(), "UPDATE" // earlier versions were given more; a service that goes on meanwhile is to miss nothing else
-		if !rights[t].deletes {
-			gone += ", DELETE"
-		}
-		if t == "goose_db_version" || t == "schema_promise" {
-			may = "SELECT"
-		}
-		to := fmt.Sprintf("ON `%s`.`%s` %%s '%s'@'%s'", name, t, user, host)
-		_, err := db.ExecContext(ctx, "REVOKE "+gone+" "+fmt.Sprintf(to, "FROM"))
-		if e := new(mysql.MySQLError); errors.As(err, &e) && e.Number == 1147 { // it had none
-			err = nil
-		}
-		if err == nil {
-			_, err = db.ExecContext(ctx, "GRANT "+may+" "+fmt.Sprintf(to, "TO"))
-		}
-		if err != nil {
-			return fmt.Errorf("granting rights on %s: %w", t, err)
-		}
-	}
-	return nil
-}
 
 // eventWords is what events have in common; without it each of them is too short
 // to be packed well. What was packed with it needs it for ever: a better one gets

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
@@ -43,7 +44,7 @@ func open(t *testing.T) (*store.Store, *database.Database, trust.Key) {
 
 func TestSchemas(t *testing.T) {
 	_, db, _ := open(t)
-	if err := store.Migrate(ctx, db.Migrate, db.Service); err != nil {
+	if err := store.Migrate(ctx, db.Migrate, db.Service, false); err != nil {
 		t.Errorf("a second time: %v", err)
 	}
 	root := db.Open(t, db.Root)
@@ -71,7 +72,7 @@ func TestSchemas(t *testing.T) {
 	if _, err := store.Open(ctx, "no address"); core.KindOf(err) != core.BadFile {
 		t.Errorf("no address: %v", err)
 	}
-	if err := store.Migrate(ctx, db.Migrate, "some'body@localhost"); core.KindOf(err) != core.BadFile {
+	if err := store.Migrate(ctx, db.Migrate, "some'body@localhost", false); core.KindOf(err) != core.BadFile {
 		t.Errorf("a quote in the account: %v", err)
 	}
 	serve := db.Open(t, db.Serve)
@@ -316,6 +317,87 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	}
 	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, nil, order); err != nil {
 		t.Errorf("after the release: %v", err)
+	}
+}
+
+// TestBatchesInRows hands events over in batches that are cut anew again and again, to a service
+// that may keep several in a row and to one that may not: whatever is read of them is what was
+// handed over, and one that comes again with other content is found wherever it is in a row.
+func TestBatchesInRows(t *testing.T) {
+	s, db, key := open(t)
+	root := db.Open(t, db.Root)
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: make([]byte, 32)}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/" + r.Link}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	at := rand.New(rand.NewPCG(7, 27))
+	var all [][]byte
+	for n := range 300 {
+		all = append(all, event(uint64(n+1), run.KindReading, map[string]any{"done": n, "says": strings.Repeat("tide ", at.IntN(40))}))
+	}
+	have := 0
+	for have < len(all) {
+		if _, err := root.Exec(`UPDATE schema_promise SET oldest = ?`, []int{24, 27, 27}[at.IntN(3)]); err != nil {
+			t.Fatal(err)
+		}
+		first := have + 1 - min(at.IntN(7), have) // some of what is there comes again
+		to := min(have+1+at.IntN(20), len(all))
+		took, err := s.TakeEvents(ctx, key, r, batch(r.Bench, uint64(first), "", all[first-1:to]...))
+		if err != nil || took.Have != uint64(to) || took.Other != nil {
+			t.Fatalf("%d to %d: %+v %v", first, to, took, err)
+		}
+		have = to
+
+		other := 1 + at.IntN(have)
+		changed := event(uint64(other), run.KindReading, map[string]any{"says": "ebb"})
+		begins := max(1, other-at.IntN(4))
+		if took, err := s.TakeEvents(ctx, key, r, batch(r.Bench, uint64(begins), "", append(slices.Clone(all[begins-1:other-1]), changed)...)); err != nil || !bytes.Equal(took.Other, changed) {
+			t.Fatalf("event %d with other content, from %d on: %+v %v", other, begins, took, err)
+		}
+		after, most := at.IntN(have+1), 1+at.IntN(30)
+		raw, err := s.RawEvents(ctx, r.ID, uint64(after), most)
+		if want := all[after:min(after+most, have)]; err != nil || !slices.EqualFunc(raw, want, bytes.Equal) {
+			t.Fatalf("%d behind %d: %d, want %d, %v", most, after, len(raw), len(want), err)
+		}
+		standing, err := s.Standings(ctx, []string{r.ID})
+		if err != nil || standing[r.ID].Last != uint64(have) {
+			t.Fatalf("%+v %v", standing, err)
+		}
+	}
+	var rows int
+	if err := root.QueryRow(`SELECT COUNT(*) FROM run_event`).Scan(&rows); err != nil || rows >= len(all) {
+		t.Errorf("%d events in %d rows, %v", len(all), rows, err)
+	}
+	kept, err := s.KeptOf(ctx, []string{r.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if raw, err := kept.RawEvents(ctx, r.ID, 0, 10000); err != nil || !slices.EqualFunc(raw, all, bytes.Equal) {
+		t.Errorf("read together: %d, %v", len(raw), err)
+	}
+
+	// Cut off, filled up, with another count: it is said, and nobody reads past the end.
+	for _, q := range []string{`UPDATE run_event SET body = LEFT(body, 40) WHERE events > 1`, `UPDATE run_event SET events = 700 WHERE events > 1`, `UPDATE run_event SET events = 2 WHERE events > 2`, `UPDATE run_event SET events = 2 WHERE events = 1`} {
+		if _, err := root.Exec(`CREATE TABLE as_it_was AS SELECT run, epoch, n, received_at, body, events FROM run_event`); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := root.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.RawEvents(ctx, r.ID, 0, 10000); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "cannot be read") {
+			t.Errorf("%s: %v", q, err)
+		}
+		for _, q := range []string{`DELETE FROM run_event`, `INSERT INTO run_event (run, epoch, n, received_at, body, events) SELECT run, epoch, n, received_at, body, events FROM as_it_was`, `DROP TABLE as_it_was`} {
+			if _, err := root.Exec(q); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if raw, err := s.RawEvents(ctx, r.ID, 0, 10000); err != nil || !slices.EqualFunc(raw, all, bytes.Equal) {
+		t.Errorf("as it was: %d, %v", len(raw), err)
 	}
 }
 

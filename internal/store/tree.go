@@ -340,6 +340,9 @@ func Agrees(ctx context.Context, kept runsKept, e *history.Entry, r *history.Rec
 		}
 	}
 	events, err := kept.RawEvents(ctx, r.Run, 0, int(min(r.Events, mostJournal)))
+	if core.KindOf(err) == core.BadFile {
+		return append(found, core.Say("the events held of run %s cannot be read: they were changed in the database", r.Run)), nil
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -386,6 +386,7 @@ func ofBench(t *testing.T, dir string) *client.Client {
 func TestTheRecordIsHeldAgainstTheEvents(t *testing.T) {
 	t.Parallel()
 	w := testkit.NewWorld(t)
+	eachInARow(t, w, true)
 	r := w.Flash("a", "2.0.0")
 	if h, err := w.Technician.History(ctx, "S-0001"); err != nil || h.Chain != "intact" || len(h.Findings) > 0 {
 		t.Fatalf("%+v %v", h, err)

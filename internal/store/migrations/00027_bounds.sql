@@ -41,4 +41,7 @@ CREATE TABLE IF NOT EXISTS judging (
   n BIGINT UNSIGNED NOT NULL,
   serial VARCHAR(64) COLLATE utf8mb4_bin NOT NULL
 );
+-- A row of run_event may hold several events of a batch, one behind the other: n is the number of the
+-- first, events how many they are. Only where no service runs that would take them for one.
+ALTER TABLE run_event ADD COLUMN IF NOT EXISTS events SMALLINT UNSIGNED NOT NULL DEFAULT 1 INVISIBLE;
 -- +goose Down

@@ -88,7 +88,7 @@ func NewCluster(t T, n int, scripts string) *Cluster {
 			*to = strings.ReplaceAll(from, c.Nodes[0].Socket(), filepath.Join(d.dir, "sock"))
 		}
 	}
-	if err := store.Migrate(context.Background(), accounts.Migrate, accounts.Service); err != nil {
+	if err := store.Migrate(context.Background(), accounts.Migrate, accounts.Service, false); err != nil {
 		t.Fatal(err)
 	}
 	return c

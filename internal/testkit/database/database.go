@@ -46,7 +46,7 @@ func New(t T, durable bool) *Database {
 func NewAs(t T, as demo.Tuning) *Database {
 	t.Helper()
 	d := start(t, as)
-	if err := store.Migrate(context.Background(), d.Migrate, d.Service); err != nil {
+	if err := store.Migrate(context.Background(), d.Migrate, d.Service, false); err != nil {
 		t.Fatal(err)
 	}
 	return d
