@@ -145,8 +145,8 @@ func (j *job) handOver(ctx context.Context) error {
 	j.handing.Lock()
 	defer j.handing.Unlock()
 	for {
-		standing := j.standing()
-		j.mu.Lock()
+		j.mu.Lock() // how it stands belongs to the events: one that goes on meanwhile is not told as put down
+		standing := j.stands()
 		events, sent, told, asked, begins := j.events, j.sent, j.told, j.asked, max(j.begins, 1)
 		j.mu.Unlock()
 		if uint64(len(events)) <= sent && standing == told && asked {

@@ -134,6 +134,11 @@ func (j *job) work(ctx context.Context, r *run.Run) {
 func (j *job) standing() run.Outcome {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	return j.stands()
+}
+
+// stands is standing, for whoever holds j.mu.
+func (j *job) stands() run.Outcome {
 	if !j.working && !j.closed {
 		return run.Interrupted
 	}

@@ -238,6 +238,8 @@ func (j *job) claim() error {
 	if leaving {
 		<-ended
 	}
+	j.handing.Lock() // that it was put down must not come to the service after it was taken up
+	defer j.handing.Unlock()
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if j.working {

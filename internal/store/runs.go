@@ -169,7 +169,7 @@ func (s *Store) ResumeRun(ctx context.Context, r Run, bench, link string, links 
 				return err
 			}
 		}
-		x, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, bench = ?, link = ?, epoch = ? WHERE id = ? AND epoch = ? AND state = ?`, RunOpen, bench, link, epoch, r.ID, r.Epoch, RunPaused)
+		x, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, outcome = '', bench = ?, link = ?, epoch = ? WHERE id = ? AND epoch = ? AND state = ?`, RunOpen, bench, link, epoch, r.ID, r.Epoch, RunPaused)
 		if err != nil {
 			return err
 		}
@@ -197,7 +197,7 @@ func (s *Store) ResumeRun(ctx context.Context, r Run, bench, link string, links 
 // PauseRun gives the links of a run back that could not be taken up.
 func (s *Store) PauseRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ? WHERE id = ? AND state = ?`, RunPaused, id, RunOpen); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, outcome = ? WHERE id = ? AND state = ?`, RunPaused, string(run.Interrupted), id, RunOpen); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, id)

@@ -309,6 +309,20 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	if r, _ = s.Run(ctx, r.ID); r.State != store.RunPaused || r.Outcome != "interrupted" {
 		t.Errorf("%+v", r)
 	}
+	// Whoever has it taken up again does not read that it is interrupted until its bench has spoken.
+	again := store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "resume", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}
+	if err := s.ResumeRun(ctx, r, r.Bench, r.Link, []string{r.Bench + "/" + r.Link}, func(uint64) (store.Order, error) { return again, nil }); err != nil {
+		t.Fatal(err)
+	}
+	if r, _ = s.Run(ctx, r.ID); r.State != store.RunOpen || r.Outcome != "" {
+		t.Errorf("taken up again: %s, %q", r.State, r.Outcome)
+	}
+	if err := s.PauseRun(ctx, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if r, _ = s.Run(ctx, r.ID); r.State != store.RunPaused || r.Outcome != "interrupted" {
+		t.Errorf("it was not taken up: %s, %q", r.State, r.Outcome)
+	}
 	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); err != nil {
 		t.Fatal(err)
 	}
