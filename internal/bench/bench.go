@@ -68,7 +68,8 @@ type Bench struct {
 	order     []string
 	joins     sync.Mutex
 	fresh     sharing              // joinings that questions want
-	done      map[string]bool      // orders carried out, by id
+	done      map[string]bool      // orders carried out, by id; from before a restart, too
+	untold    map[string]bool      // those of which this process has yet to tell the end
 	questions map[string]*question // that are being asked, by the order's id
 	log       *os.File             // the same on disk
 	witness   *Witness
@@ -177,7 +178,7 @@ func Open(dir string, ports []Port, o Options) (*Bench, error) {
 	if err := id.halfRenewed(); err != nil {
 		return nil, err
 	}
-	b := &Bench{Options: o, dir: dir, id: id, service: pin(id), ports: map[string]*port{}, done: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
+	b := &Bench{Options: o, dir: dir, id: id, service: pin(id), ports: map[string]*port{}, done: map[string]bool{}, untold: map[string]bool{}, questions: map[string]*question{}, jobs: map[string]*job{}, settled: map[string]settled{}, asking: map[string]bool{}, wake: make(chan struct{}, 1)}
 	if b.key, err = trust.DecodeKey(b.id.Key); err != nil {
 		return nil, err
 	}

@@ -91,9 +91,17 @@ func (b *Bench) takeSigned(ctx context.Context, o client.Order, signed bool) {
 func (b *Bench) take(ctx context.Context, o client.Order) {
 	b.mu.Lock()
 	late := b.Clock.Now().Add(b.offset).After(o.Deadline)
-	again := b.done[o.ID]
-	b.done[o.ID] = true
+	again, untold := b.done[o.ID], b.untold[o.ID]
+	b.done[o.ID], b.untold[o.ID] = true, true
+	_, begun := b.jobs[o.Run]
 	b.mu.Unlock()
+	if untold { // a service tells it anew that has not heard its end yet
+		return
+	}
+	if again && begun && o.Kind == client.OrderRun { // its journal tells how it stands
+		go b.end(ctx, o, client.Result{})
+		return
+	}
 	if again {
 		left := core.Fail(core.Interrupted, "the bench was restarted while it carried this order out")
 		if o.Run != "" {
@@ -131,6 +139,11 @@ func refuse(err error) *client.Problem {
 
 // end tells the service what came of an order, until it hears it.
 func (b *Bench) end(ctx context.Context, o client.Order, r client.Result) {
+	defer func() {
+		b.mu.Lock()
+		delete(b.untold, o.ID)
+		b.mu.Unlock()
+	}()
 	for ctx.Err() == nil {
 		err := b.client.EndOrder(ctx, o.ID, r)
 		if err == nil || core.KindOf(err) != core.NotAnswering {

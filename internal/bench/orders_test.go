@@ -44,7 +44,7 @@ func TestAnOrderThatCannotBeNotedIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	log.Close() // a disk that takes nothing any more
-	b := &Bench{log: log, jobs: map[string]*job{}, done: map[string]bool{}}
+	b := &Bench{log: log, jobs: map[string]*job{}, done: map[string]bool{}, untold: map[string]bool{}}
 	b.Clock, b.Log = core.System{}, slog.New(slog.DiscardHandler)
 	b.client = client.New(service.URL, "t", core.System{})
 	b.take(context.Background(), client.Order{ID: "o-1", Kind: client.OrderStop, Run: "r", Deadline: time.Now().Add(time.Hour)})
@@ -151,7 +151,7 @@ func TestABenchGoesByAnotherNameBeforeItHearsOfIt(t *testing.T) {
 // birth and its own program, as a copy of the descriptor stands for here.
 func TestABenchThatEndedIsFree(t *testing.T) {
 	dir := t.TempDir()
-	first := &Bench{dir: dir, done: map[string]bool{}, client: client.New("http://127.0.0.1:1", "t", core.System{})}
+	first := &Bench{dir: dir, done: map[string]bool{}, untold: map[string]bool{}, client: client.New("http://127.0.0.1:1", "t", core.System{})}
 	var err error
 	if first.pack, err = openPack(filepath.Join(dir, "shelf.pack")); err != nil {
 		t.Fatal(err)
@@ -167,7 +167,7 @@ func TestABenchThatEndedIsFree(t *testing.T) {
 	if err := first.Close(); err != nil {
 		t.Fatal(err)
 	}
-	second := &Bench{dir: dir, done: map[string]bool{}}
+	second := &Bench{dir: dir, done: map[string]bool{}, untold: map[string]bool{}}
 	if err := second.readOrders(); err != nil {
 		t.Fatal(err)
 	}
@@ -286,4 +286,50 @@ func TestNoRunWaitsForAnother(t *testing.T) {
 	}
 	end()
 	<-done
+}
+
+// TestAnOrderThatComesAgain: a service that was ended, or another one, tells the orders anew that it
+// knows no end of. What this process has taken is not answered twice, as if it had been restarted;
+// after a restart, a run whose journal is here has begun, and a service that hears otherwise would
+// give up a run that writes.
+func TestAnOrderThatComesAgain(t *testing.T) {
+	ends, hears := make(chan client.Result, 10), make(chan bool)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var x client.Result
+		json.NewDecoder(r.Body).Decode(&x)
+		ends <- x
+		<-hears
+		w.Write([]byte("{}"))
+	}))
+	defer service.Close()
+	log, err := os.Create(filepath.Join(t.TempDir(), "orders"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	b := &Bench{Options: Options{Clock: core.System{}}, jobs: map[string]*job{}, done: map[string]bool{}, untold: map[string]bool{}, questions: map[string]*question{}, log: log, client: client.New(service.URL, "t", core.System{})}
+	soon := time.Now().Add(time.Minute)
+	o := client.Order{ID: "1", Kind: "sing", Deadline: soon}
+	b.take(context.Background(), o)
+	if r := <-ends; r.Error == nil || !strings.Contains(r.Error.Detail, "does not know the order") {
+		t.Errorf("%+v", r.Error)
+	}
+	b.take(context.Background(), o) // its end is on the way
+	close(hears)
+
+	b.done["2"], b.done["3"] = true, true // from before a restart
+	b.jobs["r"] = &job{bench: b, id: "r", events: []run.Event{{N: 1, Epoch: 1}}}
+	b.take(context.Background(), client.Order{ID: "2", Kind: client.OrderRun, Run: "r", Deadline: soon})
+	if r := <-ends; r.Error != nil {
+		t.Errorf("a run that has begun: %+v", r.Error)
+	}
+	b.take(context.Background(), client.Order{ID: "3", Kind: client.OrderRun, Run: "s", Deadline: soon})
+	if r := <-ends; r.Error == nil || !strings.Contains(r.Error.Detail, "was restarted") {
+		t.Errorf("one that has not: %+v", r.Error)
+	}
+	select {
+	case r := <-ends:
+		t.Errorf("the first one was answered again: %+v", r.Error)
+	default:
+	}
 }

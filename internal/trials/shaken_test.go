@@ -409,7 +409,9 @@ func TestAClusterThatIsShaken(t *testing.T) {
 	signal := func(i int, s syscall.Signal) { syscall.Kill(c.Nodes[i].PID(), s) }
 	steady("nothing yet")
 	c.Nodes[0].Kill()
-	time.Sleep(3 * time.Second)
+	before := l.acked.Load()
+	w.Wait("events to be taken without it", func() bool { return l.acked.Load() > before+8*benches })
+	t.Logf("while a node is dead: none for %s at most", l.paused())
 	if err := c.Start(0, false); err != nil {
 		t.Fatal(err)
 	}
