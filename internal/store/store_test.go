@@ -871,3 +871,23 @@ func TestWhereAUnitIs(t *testing.T) {
 	put(store.Link{Name: "a", Kind: "serial", Adapter: "A2"})
 	check("another adapter, and the other link is gone", "a ")
 }
+
+// TestPacksThatComeAtOnce: the newest number of a series stands, whichever of two packs is entered last.
+func TestPacksThatComeAtOnce(t *testing.T) {
+	s, _, _ := open(t)
+	for k := range 60 {
+		series := fmt.Sprint("series-", k)
+		var both sync.WaitGroup
+		for _, n := range []uint64{3, 5} {
+			both.Go(func() {
+				if newest, ok, err := s.SeePack(ctx, "signer", series, n, time.Now(), false); err != nil || ok != (newest == n) || n == 5 && !ok {
+					t.Errorf("%s %d: %d %v %v", series, n, newest, ok, err)
+				}
+			})
+		}
+		both.Wait()
+		if newest, ok, err := s.SeePack(ctx, "signer", series, 4, time.Now(), false); err != nil || ok || newest != 5 {
+			t.Fatalf("%s: an older one afterwards: %d %v %v", series, newest, ok, err)
+		}
+	}
+}

@@ -154,18 +154,13 @@ func (s *Store) Keys(ctx context.Context) (all []trust.Trusted, rows []TrustedKe
 // sent before in the series gives the newest number and false.
 func (s *Store) SeePack(ctx context.Context, signer, series string, number uint64, dated time.Time, force bool) (newest uint64, ok bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		ok = true
-		err := tx.GetContext(ctx, &newest, `SELECT number FROM pack_seen WHERE signer = ? AND series = ? FOR UPDATE`, signer, series)
-		if err != nil && err != sql.ErrNoRows {
+		// Two that come at once both write; of what is there only an older one gives way.
+		if _, err := tx.ExecContext(ctx, `INSERT INTO pack_seen (signer, series, number, dated_at, entered_at) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE dated_at = IF(VALUES(number) < number, dated_at, VALUES(dated_at)), entered_at = IF(VALUES(number) < number, entered_at, VALUES(entered_at)), number = GREATEST(number, VALUES(number))`,
+			signer, series, number, dated.UTC(), time.Now().UTC()); err != nil {
 			return err
 		}
-		if number < newest {
-			ok = force
-			return nil
-		}
-		newest = number
-		_, err = tx.ExecContext(ctx, `INSERT INTO pack_seen (signer, series, number, dated_at, entered_at) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE number = VALUES(number), dated_at = VALUES(dated_at), entered_at = VALUES(entered_at)`,
-			signer, series, number, dated.UTC(), time.Now().UTC())
+		err := tx.GetContext(ctx, &newest, `SELECT number FROM pack_seen WHERE signer = ? AND series = ?`, signer, series)
+		ok = number >= newest || force
 		return err
 	})
 	return newest, ok, err
