@@ -104,9 +104,12 @@ func (s *Store) ChangePerson(ctx context.Context, p Person) error {
 	})
 }
 
-// leadLeft refuses what leaves the team without a lead. The rows are locked, so that two who
-// end each other do not both succeed.
+// leadLeft refuses what leaves the team without a lead. All who ask write one row, so that two who
+// end each other do not both succeed: locks are a node's own, and what is written is the cluster's.
 func leadLeft(ctx context.Context, tx *sqlx.Tx) error {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO lease (name, holder, until_at) VALUES ('leads', ?, UTC_TIMESTAMP(6)) ON DUPLICATE KEY UPDATE holder = VALUES(holder)`, NewID()); err != nil {
+		return err
+	}
 	var leads []string
 	if err := tx.SelectContext(ctx, &leads, `SELECT id FROM person WHERE role = 'lead' AND ended_at IS NULL FOR UPDATE`); err != nil {
 		return err

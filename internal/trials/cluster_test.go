@@ -3,10 +3,12 @@ package trials
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"zealousferry/console"
@@ -32,6 +34,7 @@ func TestOnACluster(t *testing.T) {
 	c := database.NewCluster(t, 3, scripts)
 	w := testkit.NewWorldOn(t, c.Nodes[0], slow)
 	all := []string{w.Base}
+	var stores []*store.Store
 	for _, node := range c.Nodes[1:] {
 		s, err := store.Open(ctx, node.Serve)
 		if err != nil {
@@ -44,6 +47,7 @@ func TestOnACluster(t *testing.T) {
 		if err := s.WithKey(ctx, w.Key); err != nil {
 			t.Fatal(err)
 		}
+		stores = append(stores, s)
 		all = append(all, newServer(t, service.New(s, w.Key, console.Files(), core.System{}, slog.New(slog.DiscardHandler), false).Handler()))
 	}
 	w.StopBench()
@@ -125,4 +129,46 @@ func TestOnACluster(t *testing.T) {
 	if len(events) != 1 {
 		t.Errorf("the services have %v events of the run", events)
 	}
+	// Two leads who take each other's role away, each at a node of his own: one of them stays.
+	for range 20 {
+		var both sync.WaitGroup
+		var went atomic.Int32
+		for i, p := range leads(t, stores[0]) {
+			both.Go(func() {
+				p.Role = service.Technician
+				switch err := stores[i].ChangePerson(ctx, p); {
+				case err == nil:
+					went.Add(1)
+				case !errors.Is(err, store.ErrLastLead):
+					t.Errorf("at node %d: %v", i+1, err)
+				}
+			})
+		}
+		both.Wait()
+		if n := went.Load(); n != 1 {
+			t.Fatalf("%d of two leads are none any more", n)
+		}
+	}
+}
+
+// leads makes sure that the team has two leads, and gives them.
+func leads(t *testing.T, s *store.Store) (two []store.Person) {
+	t.Helper()
+	for _, name := range []string{leadName, "Edda Rooke"} {
+		p, err := s.Person(ctx, name)
+		if core.KindOf(err) == core.NotFound {
+			if err = s.PutPerson(ctx, store.Person{ID: store.NewID(), Name: name, Role: service.Lead}); err == nil {
+				p, err = s.Person(ctx, name)
+			}
+		}
+		if err == nil && p.Role != service.Lead {
+			p.Role = service.Lead
+			err = s.ChangePerson(ctx, p)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		two = append(two, p)
+	}
+	return two
 }
