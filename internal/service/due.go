@@ -9,10 +9,12 @@ import (
 	"zealousferry/internal/store"
 )
 
-// How many units are judged at a time, and how often is asked whether there are any.
+// How many units are judged at a time, how often is asked whether there are any, and after which time
+// those are judged again of which nothing could be told.
 const (
 	judgedMost = 200
 	judgeEvery = 5 * time.Second
+	judgeAgain = time.Hour
 )
 
 // judgeSome judges some units whose row does not say yet what they are due, and tells whether there
@@ -47,8 +49,10 @@ func (v *Service) keepDue(ctx context.Context, units []store.Waiting) error {
 	said := map[store.Due][]store.Waiting{}
 	for name, units := range of {
 		g, err := v.grounds(ctx, name)
-		if core.KindOf(err) == core.NotFound { // a model that no longer has a sheet offers nothing
-			said[store.Due{}] = append(said[store.Due{}], units...)
+		if kind := core.KindOf(err); kind != "" && kind != core.NotAnswering { // its sheet is not there, or was changed: the others do not wait for it
+			v.log.Warn("what units are due cannot be told", "model", name, "error", err)
+			nothing := store.Due{Until: v.clock.Now().Add(judgeAgain).UTC().Truncate(time.Microsecond)}
+			said[nothing] = append(said[nothing], units...)
 			continue
 		}
 		if err != nil {

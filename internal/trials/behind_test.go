@@ -270,4 +270,47 @@ func TestWhatUnitsWant(t *testing.T) {
 	}
 }
 
+// TestAModelThatIsSpoiltKeepsNoOtherWaiting: its units are due nothing until it is mended, and those
+// of the others are judged meanwhile.
+func TestAModelThatIsSpoiltKeepsNoOtherWaiting(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	j := newJudge(t, w)
+	if _, err := w.Technician.Identify(ctx, "b/a", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Lead.PutModel(ctx, lone()); err != nil {
+		t.Fatal(err)
+	}
+	db := w.DB.Open(t, w.DB.Root)
+	if _, err := db.ExecContext(ctx, `UPDATE model SET sheet = REVERSE(sheet) WHERE name = 'lone'`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.ExecContext(ctx, `INSERT INTO unit (id, model, serial, entered_at) SELECT CONCAT('01930000-0000-7000-8000-', LPAD(seq, 12, '0')), 'lone', CONCAT('X-', seq), UTC_TIMESTAMP(6) FROM seq_1_to_300`); err != nil {
+		t.Fatal(err)
+	}
+	due := func(want string) {
+		t.Helper()
+		w.Wait("it to be judged", func() bool {
+			j.clock.Awaited()
+			j.clock.Move(5 * time.Second)
+			u, err := j.asked.UnitsIn(ctx, "", "small", "", "", 10)
+			return err == nil && len(u.Units) == 1 && u.Units[0].Due == want
+		})
+	}
+	due("2.0.0")
+	if _, err := w.Lead.PutTarget(ctx, client.NewTarget{Model: "small", Revision: "D", Version: "1.0.0", Reason: "a trial"}); err != nil {
+		t.Fatal(err)
+	}
+	due("")
+	if waits, err := w.Store.Judging(ctx); err != nil || waits {
+		w.Wait("nobody to wait", func() bool {
+			j.clock.Awaited()
+			j.clock.Move(5 * time.Second)
+			waits, err := w.Store.Judging(ctx)
+			return err == nil && !waits
+		})
+	}
+}
+
 func modelPart(address uint64) model.Part { return model.Part{Format: "raw", Address: address} }
