@@ -72,7 +72,9 @@ func TestWhatAUnitIsDue(t *testing.T) {
 func TestUntilWhenReadingsHold(t *testing.T) {
 	at := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 	sheet := &model.Sheet{Facts: map[string]model.FactRule{"fuse": {GoodFor: "240h"}, "cell": {GoodFor: "24h"}, "band": {}}}
-	fact := func(name string, ago time.Duration) core.Fact { return core.Fact{Name: name, Value: "x", At: at.Add(-ago)} }
+	fact := func(name string, ago time.Duration) core.Fact {
+		return core.Fact{Name: name, Value: "x", At: at.Add(-ago)}
+	}
 	for name, x := range map[string]struct {
 		facts []core.Fact
 		in    time.Duration // 0: never
