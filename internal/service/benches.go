@@ -380,13 +380,6 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
 		if err != nil {
 			return none{}, err
 		}
-		s, err := v.folded(ctx, r.ID)
-		if err != nil {
-			return none{}, err
-		}
-		if s.Opened != nil { // it did: its events tell how it stands
-			return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, true)
-		}
 		if err := v.store.ReleaseRun(ctx, v.key, r, r.By, "the bench did not begin it: "+result.Error.Detail, false); err != nil && core.KindOf(err) != core.NotFound {
 			return none{}, err
 		}
