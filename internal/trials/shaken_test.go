@@ -41,14 +41,14 @@ type off struct {
 
 func (o off) Now() time.Time { return time.Now().Add(o.by) }
 
-// served3 is one of three services, which can be ended and started again at its address.
-type served3 struct {
+// restartable is a service that can be ended and started again at its address.
+type restartable struct {
 	address string
 	handler http.Handler
 	server  *http.Server
 }
 
-func (s *served3) start(t *testing.T) {
+func (s *restartable) start(t *testing.T) {
 	t.Helper()
 	l, err := net.Listen("tcp", cmp.Or(s.address, "127.0.0.1:0"))
 	if err != nil {
@@ -170,7 +170,7 @@ func TestAClusterThatIsShaken(t *testing.T) {
 	w.StopService()
 	w.StopBench()
 	var stores []*store.Store
-	services := make([]*served3, 3)
+	services := make([]*restartable, 3)
 	for i, node := range c.Nodes {
 		s, err := store.Open(ctx, node.Serve)
 		if err != nil {
@@ -187,7 +187,7 @@ func TestAClusterThatIsShaken(t *testing.T) {
 		go v.KeepSwept(background)
 		go v.KeepJudged(background)
 		t.Cleanup(end)
-		services[i] = &served3{handler: v.Handler()}
+		services[i] = &restartable{handler: v.Handler()}
 		services[i].start(t)
 		t.Cleanup(func() { services[i].server.Close() })
 	}
