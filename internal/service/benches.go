@@ -380,6 +380,13 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
 		if err != nil {
 			return none{}, err
 		}
+		events, err := v.store.RawEvents(ctx, r.ID, 0, 1)
+		if err != nil {
+			return none{}, err
+		}
+		if len(events) != 0 { // it did begin it; its events tell how it stands
+			return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, true)
+		}
 		if err := v.store.ReleaseRun(ctx, v.key, r, r.By, "the bench did not begin it: "+result.Error.Detail, false); err != nil && core.KindOf(err) != core.NotFound {
 			return none{}, err
 		}

@@ -123,6 +123,40 @@ func TestLaw12ATokenProvesNothing(t *testing.T) {
 	}
 }
 
+// TestARefusalOfWhatHasBegun: a bench says of an order to begin a run that it did not carry it out
+// (as one did that was told the order anew), and events of that run have come. The events
+// count: the run stays open, keeps its links, and ends done.
+func TestARefusalOfWhatHasBegun(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	r := w.InTheMiddle(client.NewRun{Kind: run.Flash, At: "b/a", Release: "2.0.0", Reason: "a test"}, 3)
+	likeIt, bench, key := stolen(t, w.Dir)
+	likeIt.SignAs(key)
+	order := "01930000-0000-7000-8000-00000000aaaa"
+	body, err := json.Marshal(client.Order{ID: order, Kind: client.OrderRun, Run: r.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	db := w.DB.Open(t, w.DB.Root)
+	if _, err := db.ExecContext(ctx, `INSERT INTO bench_order (id, bench, kind, body, created_at, deadline) VALUES (?, ?, "run", ?, NOW(6), NOW(6) + INTERVAL 1 HOUR)`, order, bench, body); err != nil {
+		t.Fatal(err)
+	}
+	if err := likeIt.EndOrder(ctx, order, client.Result{Error: &client.Problem{Kind: core.Interrupted, Detail: "the bench was restarted while it carried this order out"}}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := w.Technician.Run(ctx, r.ID); err != nil || got.State != "open" {
+		t.Errorf("%s, %v", got.State, err)
+	}
+	open, err := w.Store.OpenOrders(ctx, []string{bench})
+	if err != nil || len(open[bench]) != 0 {
+		t.Errorf("%+v %v", open, err)
+	}
+	w.LetGo()
+	if r = w.Follow(r.ID); r.Outcome != string(run.Done) {
+		t.Errorf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+}
+
 // TestASwappedBackup: a backup that somebody has exchanged in the database is not put back,
 // neither of a run with a signed record nor of one that was given up in the middle.
 func TestASwappedBackup(t *testing.T) {
