@@ -12,14 +12,15 @@ type Stands struct {
 	Running  string
 	HalfDone bool
 	Unproven bool // written, and nobody has seen it run
+	Apart    bool // a person took it out of use
 	Run      bool // a run of it is open
 }
 
 // Due is the verdict on what should be in a unit, by the rules and by what the team has decided, where
-// another release is known to run in it.
+// another release is known to run in it. A unit that was taken out of use is due nothing.
 func Due(s Stands, verdicts []Verdict) (Verdict, bool) {
 	i := slices.IndexFunc(verdicts, func(v Verdict) bool { return v.Recommended })
-	if s.Running == "" || s.HalfDone || i < 0 || verdicts[i].Current {
+	if s.Running == "" || s.HalfDone || s.Apart || i < 0 || verdicts[i].Current {
 		return Verdict{}, false
 	}
 	return verdicts[i], true

@@ -60,6 +60,7 @@ func TestWhatAUnitIsDue(t *testing.T) {
 		"it is not proven":    {Stands{Running: "4.1", Unproven: true}, best, "4.2"},
 		"first another one":   {Stands{Running: "3.0"}, []Verdict{{Version: "4.0", Recommended: true, Toward: "4.2"}}, "4.0"},
 		"nobody knows it":     {Stands{Running: "9"}, best, "4.2"},
+		"it is out of use":    {Stands{Running: "4.1", Apart: true}, best, ""},
 		"a run of it is open": {Stands{Running: "4.1", Run: true}, best, "4.2"},
 	} {
 		if got, ok := Due(x.stands, x.of); got.Version != x.want || ok != (x.want != "") {

@@ -219,7 +219,8 @@ func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot 
 // stands is what is known of the unit beside the verdicts.
 func (j *judged) stands() fit.Stands {
 	u := j.unit
-	return fit.Stands{Running: u.Running, HalfDone: u.State == store.UnitHalfDone, Unproven: u.State == store.UnitNotProven, Run: u.Run.Valid}
+	return fit.Stands{Running: u.Running, HalfDone: u.State == store.UnitHalfDone, Unproven: u.State == store.UnitNotProven,
+		Apart: u.State == store.UnitSetApart || u.State == store.UnitDoNotUse, Run: u.Run.Valid}
 }
 
 // on is the verdict on a release; nil where it is none of the model's.

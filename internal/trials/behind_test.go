@@ -72,7 +72,7 @@ func (j judge) due(t *testing.T, after string) map[string]string {
 		}
 		should := ""
 		for _, x := range page.Fit.Verdicts {
-			if x.Recommended && !x.Current && u.Running != "" && u.State != "half-done" {
+			if x.Recommended && !x.Current && u.Running != "" && !slices.Contains([]string{"half-done", "set-apart", "do-not-use"}, u.State) {
 				should = x.Version
 			}
 		}
@@ -136,6 +136,14 @@ func TestWhoIsBehind(t *testing.T) {
 	is("one is held", "", "2.0.0")
 	ok(w.Lead.EndHold(ctx, client.HoldEnd{Unit: "S-0001", Reason: "the partner is new"}))
 	is("its hold ended", "2.0.0", "2.0.0")
+	for _, standing := range []string{"set apart", "do not use"} {
+		_, err = w.Technician.DecideUnit(ctx, "S-0001", client.UnitDecision{Standing: standing, Reason: "its case is broken"})
+		ok(err)
+		is("it is out of use: "+standing, "", "2.0.0")
+	}
+	_, err = w.Technician.DecideUnit(ctx, "S-0001", client.UnitDecision{Standing: "in service", Reason: "a new case"})
+	ok(err)
+	is("it is back in service", "2.0.0", "2.0.0")
 	_, err = w.Lead.PutHold(ctx, client.NewHold{Model: "small", Revision: "D", Version: "1.0.0", Reason: "for a week", Until: time.Now().Add(72 * time.Hour).UTC().Format(time.DateOnly)})
 	ok(err)
 	is("the revision is held for some days", "", "")
