@@ -26,8 +26,10 @@ type Placed struct {
 type Ledger interface {
 	// Leaves is how many leaves the tree has.
 	Leaves(context.Context) (uint64, error)
-	// Placed reads leaves from a place on.
+	// Placed reads leaves from a place on, without what they continue.
 	Placed(ctx context.Context, from, n uint64) ([]Placed, error)
+	// Continued reads what some entries continue: Before and Sooner.
+	Continued(ctx context.Context, leaves []*Placed) error
 	// Checkpoints lists the signed ones that the service has of its tree.
 	Checkpoints(context.Context) ([][]byte, error)
 	// Elsewhere lists signed checkpoints and heads that were kept elsewhere, and to which what the
@@ -108,10 +110,14 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 		leaves []Placed
 		err    error
 	}
+	passed := passed{most: mostPassed}
 	read := func(from uint64) <-chan part {
 		out := make(chan part, 1)
 		go func() {
 			leaves, err := l.Placed(ctx, from, min(auditPart, size-from))
+			if unknown := passed.continued(leaves); err == nil && len(unknown) > 0 {
+				err = l.Continued(ctx, unknown)
+			}
 			out <- part{leaves, err}
 		}()
 		return out
@@ -138,6 +144,47 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 	}
 	last, err := a.lastly(ctx, l, size)
 	return append(append(found, forged...), last...), size, err == nil, err
+}
+
+// passed is what a walk has come by: the newest entry of each unit, as it is stored. Of the units
+// that it has not met for long it forgets.
+type passed struct {
+	most        int
+	now, before map[string]entryAt
+}
+
+type entryAt struct {
+	n, at uint64
+	hash  core.Digest
+}
+
+// mostPassed is how many units are remembered, and as many that were met before them.
+const mostPassed = 1 << 17
+
+// continued sets what leaves continue that the walk has come by, and lists the others.
+func (p *passed) continued(leaves []Placed) (unknown []*Placed) {
+	for i := range leaves {
+		x := &leaves[i]
+		if x.Unit == "" || x.Entry == nil {
+			continue
+		}
+		last, met := p.now[x.Unit]
+		if !met {
+			last, met = p.before[x.Unit]
+		}
+		switch {
+		case x.N <= 1:
+		case met && last.n == x.N-1 && last.at < x.At:
+			x.Before, x.Sooner = &last.hash, true
+		default:
+			unknown = append(unknown, x)
+		}
+		if len(p.now) >= p.most || p.now == nil {
+			p.now, p.before = map[string]entryAt{}, p.now
+		}
+		p.now[x.Unit] = entryAt{x.N, x.At, x.Entry.Hash}
+	}
+	return unknown
 }
 
 // lastly is what the walk does not come by.

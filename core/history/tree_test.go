@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -273,6 +274,71 @@ func (h heldLeaves) Elsewhere(context.Context) ([]Elsewhere, error) { return nil
 func (h heldLeaves) Astray(context.Context, int) ([]Astray, error)  { return nil, nil }
 func (h heldLeaves) Placed(_ context.Context, from, n uint64) ([]Placed, error) {
 	return h[from : from+n], nil
+}
+
+// Continued is found by looking at all.
+func (h heldLeaves) Continued(_ context.Context, leaves []*Placed) error {
+	for _, p := range leaves {
+		for _, x := range h {
+			if x.Unit == p.Unit && x.N == p.N-1 && x.Entry != nil {
+				p.Before, p.Sooner = &x.Entry.Hash, x.At < p.At
+			}
+		}
+	}
+	return nil
+}
+
+// TestWhatAWalkHasComeBy: however the entries of many units follow each other, wherever a walk begins
+// and however little it remembers, each entry is held against the one before it, as it is when all
+// are asked for.
+func TestWhatAWalkHasComeBy(t *testing.T) {
+	random := rand.New(rand.NewPCG(14, 1))
+	for range 300 {
+		var all heldLeaves
+		count := map[int]uint64{}
+		for at := range uint64(60) {
+			u := random.IntN(9)
+			count[u]++
+			p := Placed{At: at, Unit: fmt.Sprint("unit ", u), N: count[u], Entry: &Stored{N: count[u], Hash: core.DigestOf(fmt.Append(nil, u, count[u]))}}
+			switch random.IntN(12) {
+			case 0:
+				p.Entry = nil // gone
+			case 1:
+				p.Unit = "" // nobody knows what stood there
+			case 2:
+				count[u] += 2 // some were never placed
+			}
+			all = append(all, p)
+		}
+		for range 3 { // some in another order
+			i, j := random.IntN(len(all)), random.IntN(len(all))
+			all[i], all[j] = all[j], all[i]
+			all[i].At, all[j].At = uint64(i), uint64(j)
+		}
+		passed, asked := passed{most: 1 + random.IntN(8)}, 0
+		for from := random.IntN(30); from < len(all); from += 7 {
+			part := slices.Clone(all[from:min(from+7, len(all))])
+			unknown := passed.continued(part)
+			asked += len(unknown)
+			if err := all.Continued(context.Background(), unknown); err != nil {
+				t.Fatal(err)
+			}
+			for _, got := range part {
+				if got.Unit == "" || got.Entry == nil || got.N == 1 {
+					continue
+				}
+				want := got
+				want.Before, want.Sooner = nil, false
+				all.Continued(context.Background(), []*Placed{&want})
+				if (got.Before == nil) != (want.Before == nil) || got.Before != nil && *got.Before != *want.Before || got.Sooner != want.Sooner {
+					t.Fatalf("%+v, want %+v", got, want)
+				}
+			}
+		}
+		if asked == 60 {
+			t.Fatal("it remembers nothing")
+		}
+	}
 }
 
 // BenchmarkAudit is an audit of entries that are in memory already: with a signed record in one

@@ -42,26 +42,31 @@ func audited(s *stand) {
 	signed := (&history.Record{Run: "01930000-0000-7000-8000-000000000001", Kind: "flash", Model: "quill-80", Outcome: "done", From: "1.2.3", To: "2.0.0"}).Encode()
 	signature := bench.Sign(history.RecordDomain, signed)
 	at := time.Now().UTC()
-	for from := 0; from < units; from += 50 {
-		var entries, waiting []any
-		for u := from; u < from+50; u++ {
-			unit := fmt.Sprintf("%036d", u)
-			previous := core.Digest{}
-			for n := uint64(1); n <= each; n++ {
-				e := history.Entry{Unit: unit, N: n, Previous: previous, Kind: history.Noted, HappenedAt: at.UnixMicro(), EnteredAt: at.UnixMicro(), By: "p", Text: "label read again at the quay"}
+	// The units get their entries in turn, as a team writes them: what an entry continues stands far
+	// before it in the tree.
+	previous := make([]core.Digest, units)
+	for n := uint64(1); n <= each; n++ {
+		for from := 0; from < units; from += 500 {
+			var entries, heads, waiting []any
+			for u := from; u < from+500; u++ {
+				unit := fmt.Sprintf("%036d", u)
+				e := history.Entry{Unit: unit, N: n, Previous: previous[u], Kind: history.Noted, HappenedAt: at.UnixMicro(), EnteredAt: at.UnixMicro(), By: "p", Text: "label read again at the quay"}
 				if n == each {
 					e.Kind, e.Bench, e.Record, e.Signature = history.Flashed, "b", signed, signature
 				}
 				enc := e.Encode()
-				hash := history.HashEntry(enc)
-				previous = hash
-				entries, waiting = append(entries, unit, n, hash[:], e.Kind, "", at, at, enc), append(waiting, unit, n)
+				head := history.Head{Unit: unit, N: n, Hash: history.HashEntry(enc)}
+				head.Sign(key)
+				previous[u] = head.Hash
+				entries, heads = append(entries, unit, n, head.Hash[:], e.Kind, "", at, at, enc), append(heads, unit, n, head.Hash[:], head.Signature)
+				waiting = append(waiting, unit, n)
 			}
+			exec(`INSERT INTO ferry.entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?)", 499), entries...)
+			exec(`INSERT INTO ferry.head (unit, n, hash, signature) VALUES (?,?,?,?)`+strings.Repeat(",(?,?,?,?)", 499), heads...)
+			exec(`INSERT INTO ferry.entry_waiting (unit, n) VALUES (?,?)`+strings.Repeat(",(?,?)", 499), waiting...)
 		}
-		exec(`INSERT INTO ferry.entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?)", 50*each-1), entries...)
-		exec(`INSERT INTO ferry.entry_waiting (unit, n) VALUES (?,?)`+strings.Repeat(",(?,?)", 50*each-1), waiting...)
 	}
-	exec(`ANALYZE TABLE ferry.entry, ferry.entry_waiting`)
+	exec(`ANALYZE TABLE ferry.entry, ferry.head, ferry.entry_waiting`)
 	begun := time.Now()
 	if _, err := st.GrowTree(ctx, key, time.Now()); err != nil {
 		s.Fatal(err)

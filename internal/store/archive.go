@@ -158,16 +158,22 @@ func (a *Archive) Placed(_ context.Context, from, n uint64) (all []history.Place
 		}
 		if k != noPlace {
 			p.Unit, p.N, p.Entry = k.unit, k.n, a.entries[k]
-			before := unitEntry{k.unit, k.n - 1}
-			if e := a.entries[before]; e != nil {
-				p.Before = &e.Hash
-			}
-			sooner, placed := a.at[before]
-			p.Sooner = placed && sooner < at
 		}
 		all = append(all, p)
 	}
 	return all, nil
+}
+
+func (a *Archive) Continued(_ context.Context, leaves []*history.Placed) error {
+	for _, p := range leaves {
+		before := unitEntry{p.Unit, p.N - 1}
+		if e := a.entries[before]; e != nil {
+			p.Before = &e.Hash
+		}
+		sooner, placed := a.at[before]
+		p.Sooner = placed && sooner < p.At
+	}
+	return nil
 }
 
 func (a *Archive) Astray(_ context.Context, limit int) (all []history.Astray, err error) {

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"slices"
 	"strings"
@@ -222,19 +224,29 @@ func (s *Store) Leaves(ctx context.Context) (n uint64, err error) {
 
 // Placed reads leaves of the tree from a place on, with their entries.
 func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Placed, err error) {
-	var rows []struct {
-		At      uint64         `db:"at"`
-		Unit    string         `db:"unit"`
-		N       uint64         `db:"n"`
-		Hash    []byte         `db:"hash"`
-		Kind    sql.NullString `db:"kind"`
-		Encoded []byte         `db:"encoded"`
-		Before  []byte         `db:"before_hash"`
-		Sooner  bool           `db:"sooner"`
+	rows, err := s.db.QueryContext(ctx, `SELECT l.at, l.unit, l.n, e.hash, e.kind, e.encoded FROM leaf l LEFT JOIN entry e ON e.unit = l.unit AND e.n = l.n WHERE l.at >= ? AND l.at < ? ORDER BY l.at`, from, from+n)
+	if err != nil {
+		return nil, err
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT l.at, l.unit, l.n, e.hash, e.kind, e.encoded, b.hash AS before_hash, COALESCE(m.at < l.at, FALSE) AS sooner FROM leaf l
-		LEFT JOIN entry e ON e.unit = l.unit AND e.n = l.n LEFT JOIN entry b ON b.unit = l.unit AND b.n = l.n - 1 AND l.n > 1
-		LEFT JOIN leaf m ON m.unit = l.unit AND m.n = l.n - 1 AND l.n > 1 WHERE l.at >= ? AND l.at < ? ORDER BY l.at`, from, from+n); err != nil {
+	defer rows.Close()
+	all = make([]history.Placed, n)
+	for i := range all {
+		all[i].At = from + uint64(i)
+	}
+	var unit, hash, kind, encoded sql.RawBytes
+	var at, number uint64
+	for rows.Next() {
+		if err := rows.Scan(&at, &unit, &number, &hash, &kind, &encoded); err != nil {
+			return nil, err
+		}
+		p := &all[at-from]
+		p.Unit, p.N = string(unit), number
+		if kind != nil {
+			p.Entry = &history.Stored{N: number, Kind: string(kind), Encoded: slices.Clone(encoded)}
+			copy(p.Entry.Hash[:], hash)
+		}
+	}
+	if err := rows.Err(); err != nil {
 		return nil, err
 	}
 	// Leaves and the hashes over them are stored together; what lies between is read with them.
@@ -242,31 +254,43 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 	if err := s.db.SelectContext(ctx, &stored, `SELECT i, hash FROM tree_hash WHERE i BETWEEN ? AND ? ORDER BY i`, tlog.StoredHashIndex(0, int64(from)), tlog.StoredHashIndex(0, int64(from+n-1))); err != nil {
 		return nil, err
 	}
-	for i := range n {
-		p := history.Placed{At: from + i}
-		at := tlog.StoredHashIndex(0, int64(p.At))
+	for i := range all {
+		at := tlog.StoredHashIndex(0, int64(all[i].At))
 		for len(stored) > 0 && stored[0].I < at {
 			stored = stored[1:]
 		}
 		if len(stored) > 0 && stored[0].I == at {
 			h := core.Digest(stored[0].Hash)
-			p.Leaf = &h
+			all[i].Leaf = &h
 		}
-		if len(rows) > 0 && rows[0].At == p.At {
-			r := rows[0]
-			rows = rows[1:]
-			p.Unit, p.N, p.Sooner = r.Unit, r.N, r.Sooner
-			if r.Kind.Valid {
-				p.Entry = &history.Stored{N: r.N, Hash: core.Digest(r.Hash), Kind: r.Kind.String, Encoded: r.Encoded}
-			}
-			if r.Before != nil {
-				d := core.Digest(r.Before)
-				p.Before = &d
-			}
-		}
-		all = append(all, p)
 	}
 	return all, nil
+}
+
+// Continued reads what the entries of some leaves continue.
+func (s *Store) Continued(ctx context.Context, leaves []*history.Placed) error {
+	at := make([]any, len(leaves))
+	of := make(map[uint64]*history.Placed, len(leaves))
+	for i, p := range leaves {
+		at[i], of[p.At] = p.At, p
+	}
+	rows, err := s.db.QueryContext(ctx, `SELECT l.at, b.hash, COALESCE(m.at < l.at, FALSE) FROM leaf l JOIN entry b ON b.unit = l.unit AND b.n = l.n - 1
+		LEFT JOIN leaf m ON m.unit = l.unit AND m.n = l.n - 1 WHERE l.n > 1 AND l.at IN (?`+strings.Repeat(",?", len(at)-1)+`)`, at...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var at uint64
+		var hash []byte
+		var sooner bool
+		if err := rows.Scan(&at, &hash, &sooner); err != nil {
+			return err
+		}
+		d := core.Digest(hash)
+		of[at].Before, of[at].Sooner = &d, sooner
+	}
+	return rows.Err()
 }
 
 // PlacesOf tells where entries of a unit stand in the tree, by their number. Those that wait
@@ -339,7 +363,7 @@ func Agrees(ctx context.Context, kept runsKept, e *history.Entry, r *history.Rec
 			found = append(found, core.Say("run %s was changed: its record says of %s %q, its row %q", r.Run, x.what, x.record, x.row))
 		}
 	}
-	events, err := kept.RawEvents(ctx, r.Run, 0, int(min(r.Events, mostJournal)))
+	events, err := kept.RawEvents(ctx, r.Run, 0, int(min(r.Events, mostJournal))+1)
 	if core.KindOf(err) == core.BadFile {
 		return append(found, core.Say("the events held of run %s cannot be read: they were changed in the database", r.Run)), nil
 	}
@@ -348,8 +372,18 @@ func Agrees(ctx context.Context, kept runsKept, e *history.Entry, r *history.Rec
 	}
 	if n := len(events); uint64(n) < r.Events {
 		found = append(found, core.Say("its record was signed over %d events, %d of run %s are held", r.Events, n, r.Run))
-	} else if run.DigestOf(events) != r.Journal {
+	} else if run.DigestOf(events[:r.Events]) != r.Journal {
 		found = append(found, core.Say("the events held of run %s are not those that its bench signed", r.Run))
+	} else if uint64(n) == r.Events || !closes(events[n-1], e) {
+		found = append(found, core.Say("the event that closed run %s, with its record, is missing or another", r.Run))
 	}
 	return found, nil
+}
+
+// closes tells whether an event is the one that brought an entry its record.
+func closes(event []byte, e *history.Entry) bool {
+	var x run.Event
+	var c run.Closed
+	return json.Unmarshal(event, &x) == nil && x.Kind == run.KindClosed &&
+		json.Unmarshal(x.Body, &c) == nil && bytes.Equal(c.Record, e.Record) && bytes.Equal(c.Signature, e.Signature)
 }

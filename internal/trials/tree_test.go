@@ -124,8 +124,9 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		"a checkpoint":              {"a checkpoint was not signed by this service", []string{`UPDATE checkpoint SET signed = REPLACE(signed, CHAR(10), CHAR(32))`}, false},
 		"one event changed":         {"are not those that its bench signed", []string{`UPDATE run_event a JOIN run_event b ON b.run = a.run AND b.n = 2 SET a.body = b.body WHERE a.run = ` + done + ` AND a.n = 3`}, true},
 		"99 events deleted":         {"events, 2 of run", []string{`DELETE FROM run_event WHERE run = ` + done + ` AND n > 2`}, true},
-		"a batch deleted":           {"of run", []string{`DELETE FROM run_event WHERE run = ` + other + ` ORDER BY n DESC LIMIT 1`}, false},
-		"a batch put twice":         {"are not those that its bench signed", []string{`DELETE FROM run_event WHERE run = ` + other + ` AND n > 1 AND events > 1`, `INSERT INTO run_event (run, epoch, n, received_at, body, events) SELECT run, epoch, n + events * 1000, received_at, body, events FROM copy_run_event WHERE run = ` + other + ` AND events > 1`}, false},
+		"a batch deleted":           {"of run", []string{`DELETE FROM run_event WHERE run = ` + other + ` AND n > 1 ORDER BY n LIMIT 1`}, false},
+		"the closing event":         {"the event that closed run", []string{`DELETE FROM run_event WHERE run = ` + done + ` ORDER BY n DESC LIMIT 1`}, true},
+		"batches in another order":  {"are not those that its bench signed", []string{`DELETE FROM run_event WHERE run = ` + other + ` AND n > 1`, `INSERT INTO run_event (run, epoch, n, received_at, body, events) SELECT run, epoch, 1000 - n, received_at, body, events FROM copy_run_event WHERE run = ` + other + ` AND n > 1`}, false},
 		"events that nobody reads":  {"cannot be read", []string{`UPDATE run_event SET body = 'x' WHERE run = ` + done + ` AND n = 2`}, true},
 		"a row says of more events": {"cannot be read", []string{`UPDATE run_event SET events = 3 WHERE run = ` + done + ` AND n = 2`}, true},
 		"who ordered it":            {"its record says of who ordered it", []string{`UPDATE run SET ordered_by = '01930000-0000-7000-8000-0000000000aa' WHERE id = ` + done}, true},
@@ -134,8 +135,12 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		"a run that nobody told of": {"is closed, and no entry tells of it", []string{`INSERT INTO run SELECT '01930000-0000-7000-8000-0000000000aa', kind, unit, bench, link, ordered_by, firmware, source, epoch, state, outcome, opened, opened_at, closed_at, adapter, card, touched, step, waits, summary, late, job FROM run WHERE id = ` + done}, false},
 	} {
 		for _, q := range x.do {
-			if _, err := db.ExecContext(ctx, q); err != nil {
+			did, err := db.ExecContext(ctx, q)
+			if err != nil {
 				t.Fatal(name, q, err)
+			}
+			if n, _ := did.RowsAffected(); n == 0 {
+				t.Fatalf("%s: nothing was changed by %s", name, q)
 			}
 		}
 		if said := l.must(16, "audit"); !strings.Contains(said, x.want) {
