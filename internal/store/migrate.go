@@ -92,6 +92,11 @@ func grant(ctx context.Context, db *sql.DB, name, account string) error {
 			return fmt.Errorf("granting rights on %s: %w", t, err)
 		}
 	}
+	for _, p := range procedures {
+		if _, err := db.ExecContext(ctx, fmt.Sprintf("GRANT EXECUTE ON PROCEDURE `%s`.`%s` TO '%s'@'%s'", name, p, user, host)); err != nil {
+			return fmt.Errorf("granting rights on %s: %w", p, err)
+		}
+	}
 	return nil
 }
 

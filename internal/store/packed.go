@@ -97,3 +97,44 @@ func between(ctx context.Context, tx *sqlx.Tx, run string, epoch, first, end uin
 	}
 	return unpacked(run, rows, first, int(end-first))
 }
+
+// mostPacked is how many bytes of events come into one row when a run is packed.
+const mostPacked = 1 << 20
+
+// packRun puts the events of a closed run into as few rows as they need, and tells whether they were
+// in more.
+func (s *Store) packRun(ctx context.Context, tx *sqlx.Tx, id string) (packed bool, err error) {
+	var rows []struct {
+		Epoch uint64 `db:"epoch"`
+		stored
+	}
+	if err := tx.SelectContext(ctx, &rows, `SELECT e.epoch, `+storedColumns+` FROM run_event e WHERE e.run = ? ORDER BY e.epoch, e.n`, id); err != nil {
+		return false, err
+	}
+	for len(rows) > 0 {
+		first, n, bytes := rows[0], 0, 0
+		var events [][]byte
+		for n < len(rows) && rows[n].Epoch == first.Epoch && rows[n].N == first.N+uint64(len(events)) && len(events)+rows[n].Events <= mostInRow {
+			some, err := unpacked(id, []stored{rows[n].stored}, rows[n].N, rows[n].Events)
+			if err != nil {
+				return packed, err
+			}
+			for _, b := range some {
+				bytes += len(b)
+			}
+			if n > 0 && bytes > mostPacked {
+				break
+			}
+			events = append(events, some...)
+			n++
+		}
+		if n > 1 {
+			if _, err := tx.ExecContext(ctx, `CALL pack_events(?, ?, ?, ?, ?)`, id, first.Epoch, first.N, len(events), s.pack(events)); err != nil {
+				return packed, err
+			}
+			packed = true
+		}
+		rows = rows[max(n, 1):]
+	}
+	return packed, nil
+}

@@ -70,6 +70,7 @@ var rights = map[string]right{
 	"sign_in_failed": {true, nil},
 	"site":           {false, columns("changed_at changed_by contact customer facts name note")},
 	"team_rule":      {false, columns("name seal set_at set_by value")},
+	"swept_to":       {false, columns("at id n what")},
 	"tray":           {false, columns("closed_at")},
 	"tray_link":      {true, nil},
 	"trusted_key":    {false, columns("reason revoked_at revoked_by seal second_by")},
@@ -78,3 +79,6 @@ var rights = map[string]right{
 	"vehicle_round":  {false, columns("closed_at open_on")},
 	"vouch":          {true, columns("seal")},
 }
+
+// procedures are what it may have done under the account that brings the schema up to date.
+var procedures = []string{"drop_heads", "pack_events"}

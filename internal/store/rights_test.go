@@ -18,6 +18,7 @@ var (
 	deletes     = regexp.MustCompile("(?:DELETE(?: \\w+)? FROM|REPLACE INTO) `?(\\w+)`?")
 	updates     = regexp.MustCompile(`(?s)UPDATE (\w+)(?: \w+ JOIN .*?)? SET (.*?)(?: WHERE |$)`)
 	onDuplicate = regexp.MustCompile(`INTO (\w+) \(([^)]*)\).*ON DUPLICATE KEY UPDATE (.*)`)
+	calls       = regexp.MustCompile(`CALL (\w+)\(`)
 	sets        = regexp.MustCompile(`(\w+)\s*=`)
 )
 
@@ -85,8 +86,12 @@ func TestTheServiceMayDoWhatItDoes(t *testing.T) {
 			}
 		}
 	}
+	var called []string
 	for _, s := range statements(t) {
 		s = strings.Join(strings.Fields(s), " ")
+		if m := calls.FindStringSubmatch(s); m != nil {
+			called = append(called, m[1])
+		}
 		if m := deletes.FindStringSubmatch(s); m != nil {
 			of(m[1]).deletes = true
 		}
@@ -110,6 +115,9 @@ func TestTheServiceMayDoWhatItDoes(t *testing.T) {
 		if may.deletes != does[table].deletes || !slices.Equal(may.changes, does[table].changes) {
 			t.Errorf("the service may %+v; it does %q: {%v, columns(%q)},", may, table, does[table].deletes, strings.Join(does[table].changes, " "))
 		}
+	}
+	if slices.Sort(called); !slices.Equal(slices.Compact(called), procedures) {
+		t.Errorf("the service may call %q, and calls %q", procedures, called)
 	}
 	for table := range rights {
 		if does[table] == nil {

@@ -27,7 +27,7 @@ import (
 )
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 27
+const Schema = 28
 
 // Store is the database.
 type Store struct {

@@ -503,6 +503,185 @@ func TestSignedBatches(t *testing.T) {
 	}
 }
 
+// TestRunsArePackedOnceTheyAreOver: the events of a run that was closed come into one row for each epoch,
+// byte for byte, and of what was signed the last stays; what is open, was closed just now, or was
+// changed stays as it is, and holds nobody up. The account that does it deletes no event.
+func TestRunsArePackedOnceTheyAreOver(t *testing.T) {
+	s, db, key := open(t)
+	root := db.Open(t, db.Root)
+	bench := store.NewID()
+	if err := s.AddBench(ctx, store.Bench{ID: bench, Name: "b", PublicKey: key.Public()}); err != nil {
+		t.Fatal(err)
+	}
+	do := func(q string, args ...any) int {
+		t.Helper()
+		x, err := root.Exec(q, args...)
+		if err != nil {
+			t.Fatal(q, err)
+		}
+		n, _ := x.RowsAffected()
+		return int(n)
+	}
+	rows := func(id string) (n int, posts int) {
+		t.Helper()
+		if err := root.QueryRow(`SELECT (SELECT COUNT(*) FROM ferry.run_event WHERE run = ?), (SELECT COUNT(*) FROM ferry.run_post WHERE run = ?)`, id, id).Scan(&n, &posts); err != nil {
+			t.Fatal(err)
+		}
+		return n, posts
+	}
+	all := map[string][][]byte{}
+	var ids []string
+	add := func(r *store.Run, epoch, first, last uint64, in uint64) {
+		t.Helper()
+		var bodies [][]byte
+		chained := core.Digest{}
+		for n := first; n <= last; n += in {
+			p := batch(bench, n, "")
+			p.Run, p.Epoch, p.Last = r.ID, epoch, min(n+in-1, last)
+			for k := n; k <= p.Last; k++ {
+				raw, err := json.Marshal(run.Event{Schema: run.Schema, N: k, Epoch: epoch, At: int64(k), Kind: run.KindReading, Body: json.RawMessage(fmt.Sprintf(`{"done":%d,"total":%d}`, k, last))})
+				if err != nil {
+					t.Fatal(err)
+				}
+				p.Events = append(p.Events, raw)
+			}
+			bodies = append(bodies, p.Events...)
+			chained = history.ChainOn(chained, p.Events...)
+			p.Chain = chained
+			p.Signature = p.Sign(key)
+			if took, err := s.TakeEvents(ctx, key, *r, p); err != nil || took.Have != p.Last {
+				t.Fatalf("%+v %v", took, err)
+			}
+		}
+		all[r.ID] = append(all[r.ID], bodies...)
+	}
+	for i := range 6 {
+		r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench, Link: fmt.Sprint("a", i), By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+		if err := s.OpenRun(ctx, r, []string{bench + "/" + r.Link}, nil, store.Order{ID: store.NewID(), Bench: bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, r.ID)
+		last, in := uint64(40), uint64(3)
+		if i == 2 { // more than one row takes
+			last, in = 1900, 100
+		}
+		add(&r, 1, 1, last, in)
+		if i == 1 { // it went on at another place
+			do(`UPDATE ferry.run_line SET last_n = 40 WHERE run = ?`, r.ID)
+			do(`INSERT INTO ferry.run_line (run, epoch, bench, link, first_n) VALUES (?, 2, ?, 'z', 41)`, r.ID, bench)
+			do(`UPDATE ferry.run SET epoch = 2 WHERE id = ?`, r.ID)
+			r.Epoch = 2
+			add(&r, 2, 41, 50, 2)
+		}
+	}
+	now := time.Now().UTC()
+	const plain, moved, long, changed, fresh, stillOpen = 0, 1, 2, 3, 4, 5
+	for i, id := range ids {
+		switch i {
+		case stillOpen:
+		case fresh:
+			do(`UPDATE ferry.run SET state = 'closed', closed_at = ? WHERE id = ?`, now.Add(-50*time.Minute), id)
+		default:
+			do(`UPDATE ferry.run SET state = 'closed', closed_at = ? WHERE id = ?`, now.Add(-time.Duration(9-i)*time.Hour), id)
+		}
+	}
+	do(`UPDATE ferry.run_event SET body = LEFT(body, 20) WHERE run = ? AND n = 7`, ids[changed])
+	// Of what is not a closed run's, or not all of it, nothing is put in its place.
+	for name, x := range map[string][]any{"an open run": {ids[stillOpen], 1, 1, 40}, "closed just now": {ids[fresh], 1, 1, 40}, "more than there are": {ids[plain], 1, 1, 41}, "another epoch": {ids[plain], 2, 1, 40}, "a part of a row": {ids[plain], 1, 1, 5}} {
+		raw, err := sql.Open("mysql", db.Serve)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := raw.Exec(`CALL pack_events(?, ?, ?, ?, 'x')`, x...); err == nil || !strings.Contains(err.Error(), "not all of these events") {
+			t.Errorf("%s: %v", name, err)
+		}
+		if _, err := raw.Exec(`DELETE FROM run_event WHERE run = ?`, x[0]); err == nil || !strings.Contains(err.Error(), "denied") {
+			t.Errorf("the service deletes events: %v", err)
+		}
+		raw.Close()
+	}
+	for turn, want := range []int64{2, 1, 0} { // plain and moved, long and the changed one, nothing
+		swept, _, err := s.Sweep(ctx, now, 2)
+		if err != nil || swept["runs packed"] != want {
+			t.Errorf("turn %d: %v %v", turn, swept, err)
+		}
+	}
+	for i, want := range map[int][2]int{plain: {1, 1}, moved: {2, 2}, long: {2, 1}, changed: {14, 14}, fresh: {14, 14}, stillOpen: {14, 14}} {
+		if n, posts := rows(ids[i]); n != want[0] || posts != want[1] {
+			t.Errorf("run %d: %d rows with %d signed batches, want %v", i, n, posts, want)
+		}
+		if i == changed {
+			continue
+		}
+		for _, after := range []uint64{0, 6, 39} {
+			raw, err := s.RawEvents(ctx, ids[i], after, 10000)
+			if err != nil || !slices.EqualFunc(raw, all[ids[i]][after:], bytes.Equal) {
+				t.Errorf("run %d after %d: %d events, %v", i, after, len(raw), err)
+			}
+		}
+	}
+	// Its bench, which has not heard that they are here, sends some of them again.
+	r := store.Run{ID: ids[plain], Bench: bench, Epoch: 1, State: store.RunClosed}
+	p := batch(bench, 20, "", all[ids[plain]][19:40]...)
+	p.Run, p.Last, p.Chain = r.ID, 40, history.ChainOn(core.Digest{}, all[ids[plain]]...)
+	p.Signature = p.Sign(key)
+	if took, err := s.TakeEvents(ctx, key, r, p); err != nil || took.Have != 40 || took.Other != nil {
+		t.Errorf("again: %+v %v", took, err)
+	}
+	p.Events = append(slices.Clone(p.Events[:20]), []byte(`{"n":40}`))
+	p.Chain = history.ChainOn(history.ChainOn(core.Digest{}, all[ids[plain]][:19]...), p.Events...)
+	p.Signature = p.Sign(key)
+	if took, err := s.TakeEvents(ctx, key, r, p); err != nil || took.Other == nil {
+		t.Errorf("with other content: %+v %v", took, err)
+	}
+	// The changed one is mended, and the walk over the runs begun anew.
+	do(`UPDATE ferry.run_event x JOIN ferry.run_event y ON y.run = ? AND y.n = 7 SET x.body = y.body WHERE x.run = ? AND x.n = 7`, ids[fresh], ids[changed])
+	do(`DELETE FROM ferry.swept_to`)
+	if swept, _, err := s.Sweep(ctx, now, 100); err != nil || swept["runs packed"] != 1 {
+		t.Errorf("%v %v", swept, err)
+	}
+	if n, _ := rows(ids[changed]); n != 1 {
+		t.Errorf("the mended one has %d rows", n)
+	}
+}
+
+// TestRunsAreNotPackedForOlderServices: as long as the schema's promise holds that one may run which
+// takes a row for an event.
+func TestRunsAreNotPackedForOlderServices(t *testing.T) {
+	s, db, key := open(t)
+	root := db.Open(t, db.Root)
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: key.Public()}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	for n := uint64(1); n <= 5; n++ {
+		if _, err := s.TakeEvents(ctx, key, r, func() store.Posted {
+			p := batch(r.Bench, n, "", event(n, run.KindReading, run.Amount{Done: n}))
+			p.Run = r.ID
+			return p
+		}()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	now := time.Now().UTC()
+	for _, q := range []string{`UPDATE ferry.run SET state = 'closed', closed_at = UTC_TIMESTAMP(6) - INTERVAL 9 HOUR`, `UPDATE ferry.schema_promise SET oldest = 26`} {
+		if _, err := root.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, want := range []int64{0, 1} {
+		if swept, _, err := s.Sweep(ctx, now, 10); err != nil || swept["runs packed"] != want {
+			t.Errorf("want %d: %v %v", want, swept, err)
+		}
+		if _, err := root.Exec(`UPDATE ferry.schema_promise SET oldest = 27`); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // TestOldRowsAreSealedInOneWalk: what a row costs to be sealed, and to be sealed anew with the key
 // that takes the place of another, does not grow with how many there are.
 func TestOldRowsAreSealedInOneWalk(t *testing.T) {

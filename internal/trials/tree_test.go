@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -79,6 +80,77 @@ func copies(t *testing.T, db *sql.DB, name string, tables []string) (back func()
 			do("INSERT INTO " + x + put[x] + name + "_" + x)
 		}
 	}
+}
+
+// TestWhatIsPackedIsWhole: when the events of runs were packed and heads that newer ones hold were taken
+// away, histories, runs and audits say what they said before; and what is changed then is found.
+func TestWhatIsPackedIsWhole(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	first := w.Flash("a", "2.0.0")
+	for _, letter := range []string{"C", "D"} {
+		if err := w.Technician.Note(ctx, "S-0001", client.Noted{Facts: []client.NotedFact{{Name: "revision", Value: letter, Source: "label"}}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.StopBench()
+	l := commandLine(t, w, "lead")
+	whole(t, w)
+	said := func() (all []string) {
+		for _, x := range [][]string{{"history", "S-0001"}, {"run", "show", first.ID}, {"run", "show", first.ID, "--output", "json"}} {
+			all = append(all, l.must(0, x...))
+		}
+		return all
+	}
+	db := w.DB.Open(t, w.DB.Root)
+	do := func(q string) {
+		t.Helper()
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			t.Fatal(q, err)
+		}
+	}
+	count := func(of string) (n int) {
+		t.Helper()
+		if err := db.QueryRowContext(ctx, `SELECT COUNT(*) FROM `+of).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	chains := count(`(SELECT DISTINCT unit FROM head) x`)
+	if count("run_event") < 3 || count("head") <= chains {
+		t.Fatalf("nothing to be packed: %d rows, %d heads", count("run_event"), count("head"))
+	}
+	do(`UPDATE run SET closed_at = closed_at - INTERVAL 1 DAY`)
+	before := said()
+	if _, _, err := w.Store.Sweep(ctx, time.Now(), 1000); err != nil {
+		t.Fatal(err)
+	}
+	if count("run_event") != 1 || count("run_post") != 1 || count("head") != chains {
+		t.Errorf("%d rows of events, %d signed batches, %d heads of %d chains", count("run_event"), count("run_post"), count("head"), chains)
+	}
+	if after := said(); !slices.Equal(after, before) {
+		t.Errorf("before %q\nafter %q", before, after)
+	}
+	whole(t, w)
+	told(t, l.must(0, "audit"), "none missing")
+	for name, x := range map[string][2]string{
+		"the row":              {"cannot be read", `UPDATE run_event SET body = LEFT(body, 100)`},
+		"it is gone":           {"0 of run", `DELETE FROM run_event`},
+		"the head":             {"was not signed by this service", `UPDATE head SET signature = REVERSE(signature)`},
+		"an earlier entry":     {"was changed", `UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE n = 2`},
+		"the head is gone too": {"has no signed head", `DELETE FROM head`},
+	} {
+		back := copies(t, db, "packed", histories)
+		do(x[1])
+		if h, err := w.Lead.History(ctx, "S-0001"); err != nil || h.Chain != "broken" || !strings.Contains(fmt.Sprint(h.Findings), x[0]) {
+			t.Errorf("%s: %q %v %v", name, h.Chain, h.Findings, err)
+		}
+		back()
+		for _, table := range histories {
+			do(`DROP TABLE packed_` + table)
+		}
+	}
+	whole(t, w)
 }
 
 // TestLaw4AnAuditNamesWhatWasDone: with all rights over the database but without the service's
