@@ -71,7 +71,7 @@ func OpenArchive(r io.Reader) (*Archive, error) {
 		},
 		"entry": func(get func(string) []byte) {
 			k := unitEntry{string(get("unit")), number(get("n"))}
-			a.entries[k] = &history.Stored{N: k.n, Hash: digest(get("hash")), Kind: string(get("kind")), Encoded: get("encoded")}
+			a.entries[k] = &history.Stored{N: k.n, Hash: digest(get("hash")), Kind: string(get("kind")), Encoded: unpackEntry(get("encoded"))}
 		},
 		"succession": func(get func(string) []byte) {
 			a.told = append(a.told, history.SignedSuccession{Says: get("says"), Leaves: get("leaves"), Comes: get("comes")})

@@ -31,11 +31,12 @@ func (s *Store) AppendEntry(ctx context.Context, key trust.Key, e *history.Entry
 // and tries again.
 func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *history.Entry) (history.Head, error) {
 	var last struct {
-		N    uint64 `db:"n"`
-		Hash []byte `db:"hash"`
+		N      uint64 `db:"n"`
+		Hash   []byte `db:"hash"`
+		Oldest int64  `db:"oldest"` // schema whose services may still run
 	}
-	err := tx.GetContext(ctx, &last, `SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1`, e.Unit)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+	err := tx.GetContext(ctx, &last, `SELECT k.oldest, COALESCE(e.n, 0) AS n, COALESCE(e.hash, '') AS hash FROM schema_promise k LEFT JOIN (SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1) e ON TRUE WHERE k.one = 1`, e.Unit)
+	if err != nil {
 		return history.Head{}, err
 	}
 	e.N, e.Previous, e.EnteredAt = last.N+1, core.Digest{}, time.Now().UnixMicro()
@@ -43,7 +44,7 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	encoded := e.Encode()
 	hash := history.HashEntry(encoded)
 	_, err = tx.ExecContext(ctx, `INSERT INTO entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		e.Unit, e.N, hash[:], e.Kind, e.Run, micro(e.HappenedAt), micro(e.EnteredAt), encoded)
+		e.Unit, e.N, hash[:], e.Kind, e.Run, micro(e.HappenedAt), micro(e.EnteredAt), s.packEntry(encoded, last.Oldest))
 	if duplicate(err) {
 		return history.Head{}, errRaced
 	}
@@ -148,7 +149,7 @@ func (s *Store) Entries(ctx context.Context, unit string, from, to uint64) ([]hi
 	}
 	var chain []history.Stored
 	for _, r := range rows {
-		x := history.Stored{N: r.N, Kind: r.Kind, Encoded: r.Encoded}
+		x := history.Stored{N: r.N, Kind: r.Kind, Encoded: unpackEntry(r.Encoded)}
 		copy(x.Hash[:], r.Hash)
 		chain = append(chain, x)
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 
@@ -16,6 +17,34 @@ import (
 
 // packedSchema is the first one whose services read rows of several events.
 const packedSchema = 27
+
+// packedEntries is the first schema whose services read entries that are packed.
+const packedEntries = 28
+
+// packed is how a packed entry begins: with the magic number of a frame of RFC 8878, section 3.1.1.
+// An entry itself is a map of CBOR and begins with no such byte.
+var packed = []byte{0x28, 0xb5, 0x2f, 0xfd}
+
+// packEntry gives the bytes that are kept of an entry where services of some schema may still run.
+func (s *Store) packEntry(encoded []byte, oldest int64) []byte {
+	if oldest >= packedEntries {
+		if b := s.en.EncodeAll(encoded, nil); len(b) < len(encoded) {
+			return b
+		}
+	}
+	return encoded
+}
+
+// unpackEntry gives an entry's own bytes. Those that cannot be unpacked were changed; they are given as
+// they are, and do not give the entry's hash.
+func unpackEntry(b []byte) []byte {
+	if bytes.HasPrefix(b, packed) {
+		if raw, err := unpack.DecodeAll(b, nil); err == nil {
+			return raw
+		}
+	}
+	return b
+}
 
 // mostInRow is how many events a row holds at most.
 const mostInRow = 1000
@@ -112,7 +141,7 @@ func (s *Store) packRun(ctx context.Context, tx *sqlx.Tx, id string) (packed boo
 		return false, err
 	}
 	for len(rows) > 0 {
-		first, n, bytes := rows[0], 0, 0
+		first, n, size := rows[0], 0, 0
 		var events [][]byte
 		for n < len(rows) && rows[n].Epoch == first.Epoch && rows[n].N == first.N+uint64(len(events)) && len(events)+rows[n].Events <= mostInRow {
 			some, err := unpacked(id, []stored{rows[n].stored}, rows[n].N, rows[n].Events)
@@ -120,9 +149,9 @@ func (s *Store) packRun(ctx context.Context, tx *sqlx.Tx, id string) (packed boo
 				return packed, err
 			}
 			for _, b := range some {
-				bytes += len(b)
+				size += len(b)
 			}
-			if n > 0 && bytes > mostPacked {
+			if n > 0 && size > mostPacked {
 				break
 			}
 			events = append(events, some...)

@@ -231,6 +231,78 @@ func TestOneChainManyWriters(t *testing.T) {
 	}
 }
 
+// TestEntriesArePacked: once no service runs that would take a packed one for another; it is read back byte
+// for byte, and one that was changed does not give its hash.
+func TestEntriesArePacked(t *testing.T) {
+	s, db, key := open(t)
+	root := db.Open(t, db.Root)
+	unit := store.NewID()
+	add := func(kind, text string) {
+		t.Helper()
+		if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: unit, Kind: kind, By: store.NewID(), Text: text}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	sizes := func() (all []int) {
+		t.Helper()
+		rows, err := root.Query(`SELECT LENGTH(encoded) FROM ferry.entry WHERE unit = ? ORDER BY n`, unit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var n int
+			if err := rows.Scan(&n); err != nil {
+				t.Fatal(err)
+			}
+			all = append(all, n)
+		}
+		return all
+	}
+	texts := []string{"", "Revision D, on the label.", strings.Repeat("long ", 500)}
+	for _, oldest := range []int{27, 28} {
+		if _, err := root.Exec(`UPDATE ferry.schema_promise SET oldest = ?`, oldest); err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range texts {
+			add(history.Noted, x)
+		}
+	}
+	is := sizes()
+	for i := range texts {
+		if was, now := is[i], is[len(texts)+i]; now*4 > was*3 {
+			t.Errorf("%q took %d bytes and takes %d", texts[i], was, now)
+		}
+	}
+	check := func() []core.Said {
+		t.Helper()
+		chain, heads, err := s.Chain(ctx, unit)
+		if err != nil || len(chain) != 2*len(texts) {
+			t.Fatal(len(chain), err)
+		}
+		return history.Check(unit, chain, heads, history.Line{Now: key.Public()}, nil)
+	}
+	if found := check(); len(found) != 0 {
+		t.Errorf("%v", found)
+	}
+	for _, q := range []string{`CONCAT(encoded, 'x')`, `LEFT(encoded, LENGTH(encoded) - 1)`, `CONCAT(LEFT(encoded, 12), 'x', SUBSTR(encoded, 14))`, `LEFT(encoded, 3)`, `''`} {
+		if _, err := root.Exec(`CREATE TABLE ferry.was AS SELECT n, encoded FROM ferry.entry`); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := root.Exec(`UPDATE ferry.entry SET encoded = ` + q + ` WHERE n = 5`); err != nil {
+			t.Fatal(err)
+		}
+		if found := check(); len(found) == 0 || !strings.Contains(found[0].Text, "entry 5 was changed") {
+			t.Errorf("%s: %v", q, found)
+		}
+		for _, q := range []string{`UPDATE ferry.entry e JOIN ferry.was w ON w.n = e.n SET e.encoded = w.encoded`, `DROP TABLE ferry.was`} {
+			if _, err := root.Exec(q); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
 func event(n uint64, kind string, body any) []byte {
 	raw, _ := json.Marshal(body)
 	e, _ := json.Marshal(run.Event{Schema: 1, N: n, Epoch: 1, At: int64(n), Kind: kind, Body: raw})

@@ -242,7 +242,7 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 		p := &all[at-from]
 		p.Unit, p.N = string(unit), number
 		if kind != nil {
-			p.Entry = &history.Stored{N: number, Kind: string(kind), Encoded: slices.Clone(encoded)}
+			p.Entry = &history.Stored{N: number, Kind: string(kind), Encoded: unpackEntry(slices.Clone(encoded))}
 			copy(p.Entry.Hash[:], hash)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -180,7 +181,7 @@ func TestLaw5HistoryOnlyGrows(t *testing.T) {
 	if err := root.QueryRow(`SELECT encoded FROM entry WHERE n = 2`).Scan(&raw); err != nil {
 		t.Fatal(err)
 	}
-	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2`, bytes.Replace(raw, []byte("1.0.0"), []byte("1.0.1"), 1))
+	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2`, append(slices.Clone(raw[:len(raw)-1]), raw[len(raw)-1]^1))
 	broken("a changed record")
 	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2`, raw)
 	if h, _ := w.Technician.History(ctx, "S-0001"); h.Chain != "intact" {
