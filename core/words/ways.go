@@ -45,6 +45,7 @@ var Ways = []Way{
 	{"take-back", "take a unit back that was set apart", "ferry unit take-back {unit} --reason …", "/units/{unit}"},
 	{"handover", "see what whoever has a unit next has to know", "ferry handover {unit}", "/handover/{unit}"},
 	{"sites", "see the sites", "ferry site list", "/sites"},
+	{"units-behind", "see who is behind", "ferry units --state behind --model {model}", "/units?state=behind&model={model}"},
 	{"history", "see what happened to a unit", "ferry history {unit}", "/units/{unit}"},
 	{"run-show", "look at a run", "ferry run show {run}", "/runs/{run}"},
 	{"run-resume", "go on with a run", "ferry run resume {run}", "/runs/{run}"},
@@ -171,6 +172,7 @@ func SetApart(unit string) core.Step                { return step("set-apart", u
 func TakeBack(unit string) core.Step                { return step("take-back", unit) }
 func HandOver(unit string) core.Step                { return step("handover", unit) }
 func Sites() core.Step                              { return step("sites") }
+func UnitsBehind(model string) core.Step            { return step("units-behind", model) }
 func History(unit string) core.Step                 { return step("history", unit) }
 func RunShow(run string) core.Step                  { return step("run-show", run) }
 func RunResume(run string) core.Step                { return step("run-resume", run) }

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -143,7 +144,6 @@ func (a *app) serveVerb() *cobra.Command {
 				}
 				a.log().Info("serving", "address", l.Addr().String())
 				ctx, end := context.WithCancelCause(ctx)
-				defer end(nil)
 				go func() {
 					err := v.KeepTree(ctx, key+".checkpoint")
 					if core.KindOf(err) == core.NotAllowed { // its key is out of use
@@ -152,8 +152,11 @@ func (a *app) serveVerb() *cobra.Command {
 						a.log().Error("the checkpoint of all histories cannot be kept beside the key", "error", err)
 					}
 				}()
-				go v.KeepSwept(ctx)
-				go v.KeepJudged(ctx)
+				var background sync.WaitGroup
+				defer background.Wait()
+				defer end(nil)
+				background.Go(func() { v.KeepSwept(ctx) })
+				background.Go(func() { v.KeepJudged(ctx) })
 				if cert != "" {
 					c := &certificate{chain: cert, key: certKey, log: a.log()}
 					if _, err := c.get(nil); err != nil {

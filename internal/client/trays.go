@@ -109,6 +109,7 @@ type NewTray struct {
 	Links   []string `json:"links" minItems:"1" maxItems:"64" doc:"BENCH/LINK, of one bench, as they lie on it."`
 	Units   []string `json:"units,omitempty" maxItems:"500" doc:"Ids or serials of the units that are expected."`
 	Site    string   `json:"site,omitempty" maxLength:"120" doc:"All units of the model at this site are expected."`
+	Behind  bool     `json:"behind,omitempty" doc:"Of those at the site, or of the whole model where none is named, the ones are expected that are due this release."`
 	InOrder bool     `json:"inOrder,omitempty" doc:"The units named are on the links, in this order."`
 	Any     bool     `json:"any,omitempty" doc:"Whatever is plugged in gets a place."`
 	Alone   bool     `json:"alone,omitempty" doc:"The first goes alone, and opens the rest when it is proven."`

@@ -411,7 +411,7 @@ func judged(s *stand, w *testkit.World) {
 	began := time.Now()
 	go service.New(w.Store, w.Key, nil, core.System{}, slog.New(slog.DiscardHandler), false).KeepJudged(ctx)
 	w.Wait("all to be judged", func() bool {
-		waits, err := w.Store.Judging(ctx)
+		waits, err := w.Store.Judging(ctx, "")
 		return err == nil && !waits
 	})
 	report("units-judged-a-second-while-others-work", some/time.Since(began).Seconds(), "1/s", "")

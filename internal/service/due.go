@@ -13,21 +13,22 @@ import (
 // those are judged again of which nothing could be told.
 const (
 	judgedMost = 200
+	judgedNow  = 5 // times as many while somebody waits
 	judgeEvery = 5 * time.Second
 	judgeAgain = time.Hour
 )
 
-// judgeSome judges some units whose row does not say yet what they are due, and tells whether there
-// may be more.
-func (v *Service) judgeSome(ctx context.Context) (more bool, err error) {
-	units, err := v.store.Unjudged(ctx, v.clock.Now(), judgedMost)
+// judgeSome judges some units, of a model or any, whose row does not say yet what they are due, and
+// tells whether there may be more.
+func (v *Service) judgeSome(ctx context.Context, model string) (more bool, err error) {
+	units, err := v.store.Unjudged(ctx, model, v.clock.Now(), judgedMost)
 	if err != nil {
 		return false, err
 	}
 	if len(units) > 0 {
 		return true, v.keepDue(ctx, units)
 	}
-	turn, units, err := v.store.NextTurn(ctx, judgedMost)
+	turn, units, err := v.store.NextTurn(ctx, model, judgedMost)
 	if err != nil || turn.Model == "" {
 		return false, err
 	}
@@ -38,6 +39,20 @@ func (v *Service) judgeSome(ctx context.Context) (more bool, err error) {
 		turn.Serial = units[len(units)-1].Serial
 	}
 	return true, v.store.EndTurn(ctx, turn, len(units) < judgedMost)
+}
+
+// judgeNow judges units of a model that wait for it, so that whoever asks for those that are due something
+// does not have to wait for the next round. It tells whether some still wait.
+func (v *Service) judgeNow(ctx context.Context, model string) (waits bool, err error) {
+	for range judgedNow {
+		if waits, err = v.store.Judging(ctx, model); err != nil || !waits {
+			return waits, err
+		}
+		if _, err := v.judgeSome(ctx, model); err != nil {
+			return true, err
+		}
+	}
+	return v.store.Judging(ctx, model)
 }
 
 // keepDue judges some units and keeps what they are due.
@@ -92,13 +107,14 @@ func (j *judged) due() store.Due {
 // one does it at a time; where there is much to do it rests as long as it works.
 func (v *Service) KeepJudged(ctx context.Context) {
 	me := store.NewID()
+	defer v.giveBack(ctx, "judge", me)
 	for {
 		rest := judgeEvery
 		has, err := v.store.Lease(ctx, "judge", me, 12*judgeEvery)
 		if err == nil && has {
 			began := v.clock.Now()
 			var more bool
-			if more, err = v.judgeSome(ctx); more {
+			if more, err = v.judgeSome(ctx, ""); more {
 				rest = min(v.clock.Now().Sub(began), judgeEvery)
 			}
 		}

@@ -141,7 +141,7 @@ func (v *Service) wanting(ctx context.Context) (client.Wanting, error) {
 		return cmp.Or(cmp.Compare(y.Units, x.Units), cmp.Compare(x.Name, y.Name))
 	})
 	out.Models = out.Models[:min(len(out.Models), mostBehind)]
-	if out.Judging, err = v.store.Judging(ctx); err == nil {
+	if out.Judging, err = v.store.Judging(ctx, ""); err == nil {
 		out.NoBackup, out.MoreOf, err = v.store.NoBackup(ctx)
 	}
 	return out, err

@@ -144,7 +144,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 		t.Bench = p.Bench
 		o.Links, links = append(o.Links, p.FullName()), append(links, p.Name)
 	}
-	if o.Units, err = v.trayUnits(ctx, b); err != nil {
+	if o.Units, err = v.trayUnits(ctx, b, r.Version); err != nil {
 		return client.Tray{}, err
 	}
 	if b.InOrder && (len(o.Units) != len(b.Units) || len(b.Units) > len(o.Links)) {
@@ -185,9 +185,9 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 	return v.getTray(ctx, &TrayPath{t.ID})
 }
 
-// trayUnits are the units that a tray expects: those that are named, those of a site, those of
-// its job.
-func (v *Service) trayUnits(ctx context.Context, b client.NewTray) ([]tray.Unit, error) {
+// trayUnits are the units that a tray expects: those that are named, those of a site, those that are
+// due its release, those of its job.
+func (v *Service) trayUnits(ctx context.Context, b client.NewTray, version string) ([]tray.Unit, error) {
 	all := []tray.Unit{}
 	add := func(u store.Unit) {
 		x := tray.Unit{Unit: u.ID, Serial: u.Serial}
@@ -213,12 +213,32 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray) ([]tray.Unit,
 	if len(unknown) > 0 {
 		return nil, core.Fail(core.NotFound, "not in the register: %s", strings.Join(unknown, ", ")).Unit("nothing was changed").Go(words.UnitAdd().To("Look at the serials again, or enter them"))
 	}
-	if site := strings.TrimSpace(b.Site); site != "" {
-		rows, p, err := v.store.Units(ctx, store.UnitQuery{Model: b.Model, Site: site, Size: mostTray})
+	if site := strings.TrimSpace(b.Site); site != "" || b.Behind {
+		q := store.UnitQuery{Model: b.Model, Site: site, Size: mostTray}
+		if b.Behind {
+			waits, err := v.judgeNow(ctx, b.Model)
+			if err != nil {
+				return nil, err
+			}
+			if waits {
+				return nil, core.Fail(core.Busy, "something has changed on which it hangs which units of model %s are due %s, and they are being judged by it", b.Model, version).
+					Unit("nothing was changed").Do("Open the tray in some seconds, or name its units.")
+			}
+			q.Due = version
+		}
+		rows, p, err := v.store.Units(ctx, q)
 		if err != nil {
 			return nil, err
 		}
-		if p.Total > mostTray || p.Total == 0 {
+		switch {
+		case p.Total <= mostTray && p.Total > 0:
+		case b.Behind && site == "":
+			return nil, core.Fail(core.NotUnderstood, "%d units of model %s are due %s; a tray has 1 to %d", p.Total, b.Model, version, mostTray).Unit("nothing was changed").
+				Go(words.UnitsBehind(b.Model).To("See who is behind, and what each is due"))
+		case b.Behind:
+			return nil, core.Fail(core.NotUnderstood, "%d units of model %s at %q are due %s; a tray has 1 to %d", p.Total, b.Model, site, version, mostTray).Unit("nothing was changed").
+				Go(words.UnitsBehind(b.Model).To("See who is behind, and what each is due"))
+		default:
 			return nil, core.Fail(core.NotUnderstood, "the register has %d units of model %s at %q; a tray has 1 to %d", p.Total, b.Model, site, mostTray)
 		}
 		for _, u := range rows {

@@ -33,7 +33,7 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 		out.Units = append(out.Units, wide.unit(u))
 	}
 	if err == nil && in.State == "behind" {
-		out.Judging, err = v.store.Judging(ctx)
+		out.Judging, err = v.store.Judging(ctx, "")
 	}
 	return out, err
 }

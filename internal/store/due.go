@@ -24,11 +24,12 @@ type Waiting struct {
 
 var waitingColumns = unitColumns + `, u.as_is`
 
-// Unjudged lists units that have not been judged as they are now, or whose verdict holds no longer.
-func (s *Store) Unjudged(ctx context.Context, now time.Time, most int) (all []Waiting, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+waitingColumns+` FROM unit u WHERE u.unjudged = 1 LIMIT ?`, most)
+// Unjudged lists units, of a model or any, that have not been judged as they are now, or whose verdict
+// holds no longer.
+func (s *Store) Unjudged(ctx context.Context, model string, now time.Time, most int) (all []Waiting, err error) {
+	err = s.db.SelectContext(ctx, &all, `SELECT `+waitingColumns+` FROM unit u WHERE u.unjudged = 1 AND ? IN ('', u.model) LIMIT ?`, model, most)
 	if err == nil && len(all) == 0 {
-		err = s.db.SelectContext(ctx, &all, `SELECT `+waitingColumns+` FROM unit u WHERE u.judge_at < ? LIMIT ?`, now.UTC(), most)
+		err = s.db.SelectContext(ctx, &all, `SELECT `+waitingColumns+` FROM unit u WHERE u.judge_at < ? AND ? IN ('', u.model) LIMIT ?`, now.UTC(), model, most)
 	}
 	return all, err
 }
@@ -40,10 +41,10 @@ type Turn struct {
 	Serial string `db:"serial"`
 }
 
-// NextTurn is a model whose units are to be judged anew, and the next ones of them; without a model
-// there is none.
-func (s *Store) NextTurn(ctx context.Context, most int) (t Turn, all []Waiting, err error) {
-	err = s.db.GetContext(ctx, &t, `SELECT model, n, serial FROM judging ORDER BY model LIMIT 1`)
+// NextTurn is a model, that one or any, whose units are to be judged anew, and the next ones of them;
+// without a model there is none.
+func (s *Store) NextTurn(ctx context.Context, model string, most int) (t Turn, all []Waiting, err error) {
+	err = s.db.GetContext(ctx, &t, `SELECT model, n, serial FROM judging WHERE ? IN ('', model) ORDER BY model LIMIT 1`, model)
 	if errors.Is(err, sql.ErrNoRows) {
 		return t, nil, nil
 	}
@@ -96,9 +97,10 @@ func judgeUnits(ctx context.Context, tx *sqlx.Tx, which string, args ...any) err
 	return err
 }
 
-// Judging tells whether units wait to be judged: what is known of who is behind is not the newest.
-func (s *Store) Judging(ctx context.Context) (waits bool, err error) {
-	err = s.db.GetContext(ctx, &waits, `SELECT EXISTS (SELECT 1 FROM judging) OR EXISTS (SELECT 1 FROM unit u WHERE u.unjudged = 1)`)
+// Judging tells whether units, of a model or any, wait to be judged: what is known of who is behind is
+// not the newest.
+func (s *Store) Judging(ctx context.Context, model string) (waits bool, err error) {
+	err = s.db.GetContext(ctx, &waits, `SELECT EXISTS (SELECT 1 FROM judging WHERE ? IN ('', model)) OR EXISTS (SELECT 1 FROM unit u WHERE u.unjudged = 1 AND ? IN ('', u.model))`, model, model)
 	return waits, err
 }
 

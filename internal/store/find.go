@@ -35,6 +35,9 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, p Paged, er
 	if q.Site != "" {
 		of.add("u.site = ?", q.Site)
 	}
+	if q.Due != "" {
+		of.add("u.behind = 1 AND u.due = ?", q.Due)
+	}
 	switch q.State {
 	case "":
 	case "public-default":

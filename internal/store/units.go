@@ -77,6 +77,7 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 type UnitQuery struct {
 	Words, Model, State string
 	Site                string // its whole name
+	Due                 string // the version that they are due
 	After               string // Next of the page before
 	Size                int
 }

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/model"
@@ -17,6 +19,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 )
 
 // judge is a service whose clock the test moves and which keeps what units are due.
@@ -24,6 +27,7 @@ type judge struct {
 	w     *testkit.World
 	clock *coretest.Clock
 	asked *client.Client
+	end   func() // of its work in the background
 }
 
 func newJudge(t *testing.T, w *testkit.World) judge {
@@ -39,10 +43,11 @@ func newJudge(t *testing.T, w *testkit.World) judge {
 		v.KeepJudged(until)
 		close(done)
 	}()
-	t.Cleanup(func() {
+	j.end = func() {
 		end()
 		<-done
-	})
+	}
+	t.Cleanup(j.end)
 	return j
 }
 
@@ -54,7 +59,7 @@ func (j judge) due(t *testing.T, after string) map[string]string {
 		j.clock.Awaited()
 		j.clock.Move(5 * time.Second)
 		j.clock.Awaited()
-		waits, err := j.w.Store.Judging(ctx)
+		waits, err := j.w.Store.Judging(ctx, "")
 		return err == nil && !waits
 	})
 	j.clock.Move(5 * time.Second) // what ended by the clock alone
@@ -227,6 +232,23 @@ func TestWhoIsBehind(t *testing.T) {
 	is("by the sheet it holds for ever", "3.1.0", "")
 }
 
+// TestTheNextServiceGoesOnAtOnce: one that is ended gives the work of the background back.
+func TestTheNextServiceGoesOnAtOnce(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	j := newJudge(t, w)
+	j.due(t, "nothing was read")
+	lease := func(want bool) {
+		t.Helper()
+		if has, err := w.Store.Lease(ctx, "judge", "the next one", time.Minute); err != nil || has != want {
+			t.Errorf("the next one has it: %v %v", has, err)
+		}
+	}
+	lease(false)
+	j.end()
+	lease(true)
+}
+
 // TestWhatUnitsWant: a list for each thing that nobody has begun, by command and in today's work.
 func TestWhatUnitsWant(t *testing.T) {
 	t.Parallel()
@@ -278,6 +300,41 @@ func TestWhatUnitsWant(t *testing.T) {
 	}
 }
 
+// TestATrayOfThoseThatAreDue: by command and in the console from the list of those that are behind; nobody
+// is left out because he has not been judged yet, and a release that nobody is due gets no tray.
+func TestATrayOfThoseThatAreDue(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil, nil)
+	if done := w.Flash("a", "2.0.0"); done.Outcome != string(run.Done) {
+		t.Fatalf("%s %+v", done.Outcome, done.Progress.Fault)
+	}
+	if _, err := w.Technician.Identify(ctx, "b/b", ""); err != nil {
+		t.Fatal(err)
+	}
+	l := commandLine(t, w, "technician")
+	open := []string{"tray", "open", "small", "2.0.0", "--at", "b/a", "--behind", "--reason", "before the season"}
+	told(t, l.must(24, "tray", "open", "small", "1.0.0", "--at", "b/a", "--behind", "--reason", "before the season"), "0 units of model small are due 1.0.0", "ferry units --state behind --model small")
+	told(t, l.must(24, append(open, "--site", "nowhere")...), "0 units of model small at \"nowhere\" are due 2.0.0")
+	said := l.must(0, open...)
+	told(t, said, "Tray of 1 Small", "S-0002", "never seen")
+	if strings.Contains(said, "S-0001") {
+		t.Errorf("one that runs it: %s", said)
+	}
+	l.must(0, "tray", "close", newestTray(t, w), "--reason", "another day")
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/units?state=behind&model=small"), press(`[data-open-tray]`), browser.Until(`document.querySelector("[data-field=release]")?.textContent.includes("2.0.0") && document.querySelector("[data-behind] input").checked && document.body.textContent.includes("1 unit of the model is due another release") && !document.querySelector(".dialog-transition-enter-active")`),
+		pick("links", "b/b"), put(`[data-field=reason] input`, "before the season"), press(`[data-put-tray]`), browser.Until(`location.pathname.startsWith("/trays/") && document.body.textContent.includes("S-0002")`))
+	tray, err := w.Viewer.Tray(ctx, newestTray(t, w))
+	if err != nil || len(tray.Places) != 1 || tray.Places[0].Serial != "S-0002" {
+		t.Errorf("%+v %v", tray.Places, err)
+	}
+	// More wait to be judged than can be judged while somebody waits.
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `INSERT INTO unit (id, model, serial, entered_at) SELECT CONCAT('01930000-0000-7000-8000-', LPAD(seq, 12, '0')), 'small', CONCAT('X-', seq), UTC_TIMESTAMP(6) FROM seq_1_to_1500`); err != nil {
+		t.Fatal(err)
+	}
+	told(t, l.must(19, open...), "they are being judged by it", "Open the tray in some seconds")
+}
+
 // TestAModelThatIsSpoiltKeepsNoOtherWaiting: its units are due nothing until it is mended, and those
 // of the others are judged meanwhile.
 func TestAModelThatIsSpoiltKeepsNoOtherWaiting(t *testing.T) {
@@ -311,11 +368,11 @@ func TestAModelThatIsSpoiltKeepsNoOtherWaiting(t *testing.T) {
 		t.Fatal(err)
 	}
 	due("")
-	if waits, err := w.Store.Judging(ctx); err != nil || waits {
+	if waits, err := w.Store.Judging(ctx, ""); err != nil || waits {
 		w.Wait("nobody to wait", func() bool {
 			j.clock.Awaited()
 			j.clock.Move(5 * time.Second)
-			waits, err := w.Store.Judging(ctx)
+			waits, err := w.Store.Judging(ctx, "")
 			return err == nil && !waits
 		})
 	}

@@ -5766,6 +5766,8 @@ export interface components {
             any?: boolean;
             /** @description Who asked for it. */
             asked?: string;
+            /** @description Of those at the site, or of the whole model where none is named, the ones are expected that are due this release. */
+            behind?: boolean;
             /** @description The units named are on the links, in this order. */
             inOrder?: boolean;
             /**

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { mdiCheckCircle, mdiCircleHalfFull, mdiCircleOffOutline, mdiCircleOutline, mdiFerry } from '@mdi/js'
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type Unit } from '../api/client'
 import { allModels } from '../lists'
 import EnterUnits from '../parts/EnterUnits.vue'
+import TrayForm from '../parts/TrayForm.vue'
 import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
@@ -47,6 +48,12 @@ const headers = [
   { title: 'Seen', key: 'seen', sortable: false },
 ] as const
 
+// The release that most of those shown are due.
+const due = computed(() => {
+  const n = new Map<string, number>()
+  for (const u of units.value) if (u.due) n.set(u.due, (n.get(u.due) ?? 0) + 1)
+  return [...n].sort((a, b) => b[1] - a[1])[0]?.[0]
+})
 const latest = newest()
 async function load() {
   const still = latest()
@@ -90,6 +97,7 @@ function mark(u: Unit): [string, string, string] {
     <div class="row spread">
       <h1>Units</h1>
       <router-link to="/sites">Sites</router-link>
+      <TrayForm v-if="state === 'behind' && model && units.length && session.may('technician')" :model="model" :release="due" behind @open="(t) => router.push(`/trays/${t.id}`)" />
       <EnterUnits v-if="session.may('technician')" :models="models" @entered="load" />
       <div class="row filters">
         <v-text-field v-model="words" label="Serial, site, model or version" clearable class="words" @click:clear="words = ''" />

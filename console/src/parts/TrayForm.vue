@@ -6,9 +6,12 @@ import { computed, reactive, ref, watch } from 'vue'
 import { api, problem, type Link, type Model, type Problem, type Tray } from '../api/client'
 import { allModels, allLinks } from '../lists'
 import { gates } from '../api/names'
+import { newest } from '../newest'
 import { session } from '../session'
+import { extent } from '../words'
 import Trouble from './Trouble.vue'
 
+const of = defineProps<{ model?: string; release?: string; behind?: boolean }>()
 const emit = defineEmits<{ open: [tray: Tray] }>()
 const passable = ['backup', 'protection', 'needs', 'adapter', 'procedure', 'release'].map((g) => ({ value: g, title: gates[g] }))
 const shown = ref(false)
@@ -17,7 +20,7 @@ const trouble = ref<Problem | null>(null)
 const models = ref<Model[]>([])
 const versions = ref<string[]>([])
 const links = ref<Link[]>([])
-const to = reactive({ model: '', release: '', links: [] as string[], units: '', site: '', any: false, inOrder: false, alone: true, stop: 2, reason: '', asked: '', test: '', waive: [] as string[] })
+const to = reactive({ model: '', release: '', links: [] as string[], units: '', site: '', behind: false, any: false, inOrder: false, alone: true, stop: 2, reason: '', asked: '', test: '', waive: [] as string[] })
 
 async function begin() {
   shown.value = true
@@ -25,12 +28,25 @@ async function begin() {
   const [m, l] = await Promise.all([allModels(), allLinks().catch(() => [])])
   models.value = m
   links.value = l
+  if (of.model) to.model = of.model
+  to.behind = !!of.behind
 }
+// How many the register knows that are due the release; what it does not know yet is not asked for.
+const due = ref('')
+const latest = newest()
+watch([() => to.behind, () => to.model], async () => {
+  const still = latest()
+  due.value = ''
+  if (!to.behind || !to.model) return
+  const { data } = await api.GET('/api/units', { params: { query: { model: to.model, state: 'behind', size: 1 } } })
+  if (!still() || !data) return
+  due.value = data.total ? `${extent(data.total, data.more, 'unit', 'units')} of the model ${data.total === 1 ? 'is' : 'are'} due another release than the one that runs.` : 'No unit of the model is due another release than the one that runs.'
+})
 watch(() => to.model, async (model) => {
   to.release = ''
   const { data } = await api.GET('/api/releases', { params: { query: { model, size: 100 } } })
   versions.value = data?.releases.map((r) => r.version) ?? []
-  to.release = versions.value[0] ?? ''
+  to.release = (model === of.model && of.release) || (versions.value[0] ?? '')
 })
 // A tray is at one bench.
 const bench = computed(() => to.links[0]?.split('/')[0])
@@ -65,6 +81,7 @@ async function put() {
         <v-text-field v-model="to.site" label="And all of the model at this site" hide-details data-field="site" />
         <v-text-field v-model="to.stop" type="number" min="0" label="Stops after so many failures; 0 is never" hide-details data-field="stop" />
       </div>
+      <v-checkbox v-model="to.behind" label="All that are due this release: at that site, or of the whole model where none is named" :hint="due" :persistent-hint="!!due" :hide-details="!due" density="compact" data-behind />
       <v-text-field v-model="to.reason" label="Why: what was ordered" hide-details data-field="reason" />
       <div class="row two">
         <v-text-field v-model="to.test" label="What is tried on each unit in the end" hide-details data-field="test" />
