@@ -69,7 +69,7 @@ fuzz:
 	done
 
 bench: console/dist/index.html
-	@scripts/need test
+	@scripts/need trials
 	$(GOBUILD) -o bin/ferry ./cmd/ferry
 	@mkdir -p var
 	go run ./internal/measure -out var/bench.json

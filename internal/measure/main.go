@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -89,8 +90,9 @@ func main() {
 		name string
 		f    func(*stand)
 	}
-	parts := []part{{"journal", journal}, {"events", events}, {"disk", disk}, {"throughput", throughput}, {"changes", changes}, {"lines", lines}, {"at-a-bench", atABench}, {"protocols", protocols}, {"modules", modules}, {"monitors", monitors}, {"again", again}, {"three-parts", threeParts}, {"hand-over", handOver}, {"watchers", watchers}, {"estimates", estimates}, {"convert", convert}, {"recognise", recognised}, {"search", search}, {"audit", audited}, {"identify-of-many", identified}, {"traces", traces}, {"rehearsals", rehearsals}, {"rehearsal-of-a-run", against}}
+	parts := []part{{"journal", journal}, {"events", events}, {"disk", disk}, {"throughput", throughput}, {"changes", changes}, {"lines", lines}, {"at-a-bench", atABench}, {"protocols", protocols}, {"modules", modules}, {"monitors", monitors}, {"again", again}, {"three-parts", threeParts}, {"hand-over", handOver}, {"watchers", watchers}, {"estimates", estimates}, {"convert", convert}, {"recognise", recognised}, {"search", search}, {"audit", audited}, {"identify-of-many", identified}, {"traces", traces}, {"rehearsals", rehearsals}, {"rehearsal-of-a-run", against}, {"cluster", clustered}}
 	parts = append(parts, part{"fleet", func(s *stand) { fleetPages(s, numbers(s, *sizes)...) }})
+	parts = append(parts, part{"dumps", func(s *stand) { dumps(s, slices.Max(numbers(s, *sizes))) }})
 	for _, f := range fleets() {
 		parts = append(parts, part{"backups-" + f.name, func(s *stand) { alike(s, *backups, f) }})
 	}
