@@ -632,7 +632,8 @@ func TestNoFileFillsTheProcess(t *testing.T) {
 			t.Fatalf("%s: %v: %s", name, err, errs)
 		}
 		used <<= 10
-		if limit := 4*x.payload + 64<<20; used > limit {
+		// The program alone takes some 30 MiB; on a machine that has much else to do, garbage stays longer.
+		if limit := 4*x.payload + 96<<20; used > limit {
 			t.Errorf("%s: %d MiB used, at most %d", name, used>>20, limit>>20)
 		}
 		if code := c.ProcessState.ExitCode(); code != x.want {
