@@ -30,10 +30,12 @@ const SignedHeader = "Ferry-Signed"
 const Agent = "ferry"
 
 // Client calls a service as one person or bench. Where several processes serve the same team it
-// knows all their addresses, and moves to the next one where one does not answer.
+// knows all their addresses, moves to the next one where one does not answer, and goes back to the
+// first when that is ready again.
 type Client struct {
 	bases []string
 	at    atomic.Uint32 // the one that answered last
+	back  atomic.Int64  // when it is asked next whether the first one is ready, microseconds of Unix time
 	token string
 	http  *http.Client
 	clock core.Clock
@@ -99,18 +101,46 @@ func private(u *url.URL) bool {
 // change nothing, go to the next one at once; after other calls that failed the next one goes
 // there, and whoever called knows whether to call again.
 func (c *Client) send(ctx context.Context, method, path string, in any) (resp *http.Response, err error) {
+	c.goBack()
 	for range c.bases {
 		at := c.at.Load()
 		var moves, again bool
 		resp, moves, again, err = c.sendTo(ctx, c.bases[int(at)%len(c.bases)], method, path, in)
 		if moves && len(c.bases) > 1 {
 			c.at.CompareAndSwap(at, at+1)
+			c.back.Store(c.clock.Now().Add(backAfter).UnixMicro())
 		}
 		if !again || ctx.Err() != nil {
 			break
 		}
 	}
 	return resp, err
+}
+
+// After which time, and with what patience, a client that moved on asks whether the first service is
+// ready again.
+const (
+	backAfter    = time.Minute
+	backPatience = 3 * time.Second
+)
+
+// goBack asks at the first address, now and then, whether the service there is ready again, and has the
+// calls that follow go there. Nobody waits for it.
+func (c *Client) goBack() {
+	at, due := c.at.Load(), c.back.Load()
+	if int(at)%len(c.bases) == 0 || c.clock.Now().UnixMicro() < due || !c.back.CompareAndSwap(due, c.clock.Now().Add(backAfter).UnixMicro()) {
+		return
+	}
+	go func() {
+		ctx, end := context.WithTimeout(context.Background(), backPatience)
+		defer end()
+		resp, _, err := c.sendOnce(ctx, c.bases[0], http.MethodGet, "/readyz", nil)
+		if err != nil {
+			return
+		}
+		resp.Body.Close()
+		c.at.CompareAndSwap(at, at+uint32(len(c.bases)-int(at)%len(c.bases)))
+	}()
 }
 
 // sendTo calls at one address. moves says that the next call is better made elsewhere, again that

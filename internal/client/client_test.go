@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/core/coretest"
 	"zealousferry/core/run"
 )
 
@@ -171,5 +174,58 @@ func TestSeveralAddresses(t *testing.T) {
 	}
 	if err := c.call(ctx, "POST", "/api/x", map[string]string{}, nil); err != nil || strings.Join(came, ", ") != "away POST, one POST" {
 		t.Errorf("the next call: %v, %v", came, err)
+	}
+}
+
+// TestBackToTheFirst: a client that has moved on goes back once the first service is ready again, not
+// sooner than it may ask, and no call waits for that.
+func TestBackToTheFirst(t *testing.T) {
+	var ready atomic.Bool
+	asked := make(chan bool, 8)
+	first := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !ready.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		} else {
+			fmt.Fprint(w, `"first"`)
+		}
+		if r.URL.Path == "/readyz" {
+			asked <- ready.Load()
+		}
+	}))
+	t.Cleanup(first.Close)
+	second := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `"second"`) }))
+	t.Cleanup(second.Close)
+	clock := coretest.NewClock(time.Now())
+	c := New(first.URL+","+second.URL, "", clock)
+	where := func(want string) {
+		t.Helper()
+		if got, err := get[string](context.Background(), c, "/api/x"); err != nil || got != want {
+			t.Errorf("answered by %q, want %q, %v", got, want, err)
+		}
+	}
+	where("second")
+	ready.Store(true)
+	where("second")
+	clock.Move(backAfter - time.Second)
+	where("second")
+	ready.Store(false)
+	clock.Move(2 * time.Second)
+	where("second")
+	if <-asked {
+		t.Error("it was ready too soon")
+	}
+	ready.Store(true)
+	where("second") // it was asked just now
+	clock.Move(backAfter + time.Second)
+	where("second")
+	if !<-asked {
+		t.Error("it is not ready")
+	}
+	for at := c.at.Load(); at%2 != 0; at = c.at.Load() {
+		runtime.Gosched()
+	}
+	where("first")
+	if len(asked) != 0 {
+		t.Errorf("it was asked %d times more", len(asked))
 	}
 }

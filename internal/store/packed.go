@@ -39,7 +39,7 @@ func (s *Store) packEntry(encoded []byte, oldest int64) []byte {
 // they are, and do not give the entry's hash.
 func unpackEntry(b []byte) []byte {
 	if bytes.HasPrefix(b, packed) {
-		if raw, err := unpack.DecodeAll(b, nil); err == nil {
+		if raw, err := unpack().DecodeAll(b, nil); err == nil {
 			return raw
 		}
 	}
@@ -79,7 +79,7 @@ func (s *Store) pack(events [][]byte) []byte {
 
 // unpack gives a row's events.
 func (r stored) unpack() ([][]byte, error) {
-	raw, err := unpack.DecodeAll(r.Body, nil)
+	raw, err := unpack().DecodeAll(r.Body, nil)
 	if err != nil {
 		return nil, err
 	}

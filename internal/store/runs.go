@@ -72,7 +72,7 @@ func (r Run) Brief() (s Summary) {
 
 // Opening is the run's opening event as it was ordered.
 func (r Run) Opening() (o run.Opened, err error) {
-	raw, err := unpack.DecodeAll(r.Opened, nil)
+	raw, err := unpack().DecodeAll(r.Opened, nil)
 	if err == nil {
 		err = json.Unmarshal(raw, &o)
 	}

@@ -81,7 +81,7 @@ func (s *Store) Pieces(ctx context.Context, names []core.Digest) (map[core.Diges
 
 // opened unpacks a piece and checks that it has its name.
 func opened(name core.Digest, body []byte) ([]byte, error) {
-	b, err := unpack.DecodeAll(body, nil)
+	b, err := unpack().DecodeAll(body, nil)
 	if err != nil || core.DigestOf(b) != name {
 		return nil, core.Fail(core.BadFile, "the shelf holds other bytes under the name %s", name.Short())
 	}

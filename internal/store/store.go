@@ -13,6 +13,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"net"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -186,13 +187,13 @@ const eventWordsID = 1
 var entryWords []byte
 
 // unpack undoes what the store packed.
-var unpack = func() *zstd.Decoder {
+var unpack = sync.OnceValue(func() *zstd.Decoder {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderDictRaw(eventWordsID, eventWords), zstd.WithDecoderDicts(entryWords))
 	if err != nil {
 		panic(err)
 	}
 	return d
-}()
+})
 
 // How often a transaction is begun again, and how long is waited before it at most.
 const (
