@@ -87,7 +87,7 @@ func convert(s *stand) {
 		s.Fatal(err)
 	}
 	process(s, "ld", "--oformat", strings.TrimSpace(string(format)), "-b", "binary", "-T", at("script"), "-o", at("a.elf"), at("a.bin"))
-	for _, x := range []struct{ name, file, theirs, aim string }{{"hex", "a.hex", "ihex", ">= 5"}, {"s-record", "a.srec", "srec", ">= 5"}, {"elf", "a.elf", "", ">= 1"}} {
+	for _, x := range []struct{ name, file, theirs, aim string }{{"hex", "a.hex", "ihex", ">= 8"}, {"s-record", "a.srec", "srec", ">= 8"}, {"elf", "a.elf", "", ">= 1.5"}} {
 		var ours, peers, memory []float64
 		for range 9 {
 			args := []string{"-O", "binary", at(x.file), at("theirs.bin")}

@@ -54,8 +54,8 @@ func throughput(s *stand) {
 			w, r := once(s, u, baud, size)
 			u.Close()
 			name := fmt.Sprintf("%d-baud-%dms", baud, delay.Milliseconds())
-			report("write-"+name, w/ceiling, "of-ceiling", ">= 0.95")
-			report("read-"+name, r/(float64(baud)/10), "of-line", "")
+			report("write-"+name, w/ceiling, "of-ceiling", ">= 0.98")
+			report("read-"+name, r/(float64(baud)/10), "of-line", ">= 0.99")
 		}
 	}
 }
@@ -167,7 +167,7 @@ func changes(s *stand) {
 	})
 	all := timed(s, sheet, raw, func(program []byte) { copy(program, random(len(program), 77)) })
 	fmt.Fprintf(os.Stderr, "3 %% of the sectors %.2f s, all %.2f s\n", few.Seconds(), all.Seconds())
-	report("flash-3-percent-against-all", few.Seconds()/all.Seconds(), "ratio", "<= 0.10")
+	report("flash-3-percent-against-all", few.Seconds()/all.Seconds(), "ratio", "<= 0.05")
 }
 
 // at115200 is the sheet of the Quill 80 at the slower line.

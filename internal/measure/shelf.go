@@ -310,6 +310,6 @@ func events(s *stand) {
 	}
 	bare := batches * each / time.Since(began).Seconds()
 	report("events-per-second", ours, "1/s", "")
-	report("events-against-bare-inserts", ours/bare, "ratio", "")
+	report("events-against-bare-inserts", ours/bare, "ratio", ">= 0.7")
 	report("events-signed-against-unsigned", took[1].Seconds()/took[0].Seconds(), "ratio", ">= 0.95")
 }
