@@ -381,7 +381,7 @@ func (r *Run) holdsFiles(ctx context.Context, x *Section, session loader.Session
 	for _, piece := range x.Planned.Sectors {
 		all = append(all, now[piece.Path])
 	}
-	return all, "unit-digest", nil
+	return all, byUnit, nil
 }
 
 func listFiles(ctx context.Context, session loader.Session) ([]loader.FileInfo, error) {
@@ -402,7 +402,7 @@ func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Sessio
 	m := &d.Memory
 	a := Amount{Total: m.Bytes()}
 	var all []core.Digest
-	how := "unit-digest"
+	how := byUnit
 	for _, region := range m.Regions {
 		for _, part := range stretches(region, 256<<10) {
 			if session.Can(loader.Digest) == nil {
@@ -412,7 +412,7 @@ func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Sessio
 				}
 				all = append(all, d...)
 			} else {
-				how = "read-back"
+				how = readBack
 				buf := make([]byte, part.Length)
 				if err := r.read(ctx, x, session, part.Address, buf, nil); err != nil {
 					return nil, "", err

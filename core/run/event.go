@@ -320,11 +320,18 @@ type Amount struct {
 	Total uint64 `json:"total"`
 }
 
+// How it is known what memory holds.
+const (
+	byUnit    = "unit-digest" // by the unit's own digest
+	readTwice = "read-twice"  // both times alike
+	readBack  = "read-back"
+)
+
 // BackedUp is a finished reading of the unit's memory.
 type BackedUp struct {
 	Manifest core.Digest        `json:"manifest"`
 	Bytes    uint64             `json:"bytes"`
-	How      string             `json:"how"` // unit-digest or read-twice
+	How      string             `json:"how"` // byUnit or readTwice
 	Obtained []history.Obtained `json:"obtained"`
 	Now      []core.Digest      `json:"now,omitempty"` // of each sector, in order; none where each is one chunk of the manifest
 	Took     int64              `json:"took"`          // microseconds

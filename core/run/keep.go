@@ -47,13 +47,13 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 		return r.cannotRead(ctx, x, session, err)
 	}
 	began := r.pace.Clock.Now()
-	b := reading{run: r, of: x, session: session, amount: Amount{Total: d.Memory.Bytes()}, how: "unit-digest"}
+	b := reading{run: r, of: x, session: session, amount: Amount{Total: d.Memory.Bytes()}, how: byUnit}
 	if session.Can(loader.Digest) != nil {
-		b.how = "read-twice"
+		b.how = readTwice
 	}
 	for i := range d.Memory.Regions {
 		region := &d.Memory.Regions[i]
-		if b.how == "unit-digest" {
+		if b.how == byUnit {
 			err = b.byDigest(ctx, region)
 		} else {
 			err = b.twice(ctx, region)
@@ -168,7 +168,7 @@ func (r *Run) keepFiles(ctx context.Context, x *Section, session loader.Session)
 	if err := r.bench.Keep([]shelf.Piece{{Name: core.DigestOf(raw), Data: raw}}); err != nil {
 		return err
 	}
-	return r.note(x, KindBackedUp, BackedUp{Manifest: core.DigestOf(raw), Bytes: tree.Bytes(), How: "unit-digest", Took: r.pace.Clock.Now().Sub(began).Microseconds(),
+	return r.note(x, KindBackedUp, BackedUp{Manifest: core.DigestOf(raw), Bytes: tree.Bytes(), How: byUnit, Took: r.pace.Clock.Now().Sub(began).Microseconds(),
 		Obtained: []history.Obtained{{How: "wire", Bytes: tree.Bytes(), Sectors: len(tree.Files)}}})
 }
 
