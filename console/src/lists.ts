@@ -22,6 +22,10 @@ export const allSites = () => whole((query) => api.GET('/api/sites', { params: {
 export const allLinks = () => whole((query) => api.GET('/api/links', { params: { query } }), (d) => d.links)
 export const allAdapters = () => whole((query) => api.GET('/api/adapters', { params: { query } }), (d) => d.adapters)
 export const allGear = () => whole((query) => api.GET('/api/gear', { params: { query } }), (d) => d.gear)
+export const allBenches = () => whole((query) => api.GET('/api/benches', { params: { query } }), (d) => d.benches)
+export const allKeys = () => whole((query) => api.GET('/api/keys', { params: { query } }), (d) => d.keys)
+export const allPeople = () => whole((query) => api.GET('/api/people', { params: { query } }), (d) => d.people)
+export const allBulletins = (model: string) => whole((query) => api.GET('/api/bulletins', { params: { query: { ...query, model } } }), (d) => d.bulletins)
 export const allTargets = () => whole((query) => api.GET('/api/targets', { params: { query } }), (d) => d.targets)
 
 // linkAt is the link of that name, as BENCH/NAME.

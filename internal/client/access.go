@@ -53,6 +53,7 @@ type Member struct {
 // People is the team.
 type People struct {
 	People []Member `json:"people" nullable:"false"`
+	Paged
 }
 
 // NewMember invites somebody.
@@ -280,7 +281,7 @@ func (c *Client) EndFactor(ctx context.Context, person string, why Reason) (Memb
 
 // People lists the team.
 func (c *Client) People(ctx context.Context) (People, error) {
-	return get[People](ctx, c, "/api/people")
+	return whole(ctx, c, "/api/people", func(all *People, p People) { all.People = append(all.People, p.People...) })
 }
 
 // Invite adds somebody, who gets a one-use link.

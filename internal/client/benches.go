@@ -29,7 +29,7 @@ func (c *Client) RevokeBench(ctx context.Context, id string) error {
 
 // Benches lists the benches.
 func (c *Client) Benches(ctx context.Context) (Benches, error) {
-	return get[Benches](ctx, c, "/api/benches")
+	return whole(ctx, c, "/api/benches", func(all *Benches, p Benches) { all.Benches = append(all.Benches, p.Benches...) })
 }
 
 // NewBenchCode asks for a one-use code to enrol a bench.
@@ -179,6 +179,7 @@ type Bench struct {
 // Benches is a list of benches.
 type Benches struct {
 	Benches []Bench `json:"benches" nullable:"false"`
+	Paged
 }
 
 // MovedAtOnce is how many events of a run come at once; fewer are the last.

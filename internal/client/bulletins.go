@@ -29,6 +29,7 @@ type Bulletin struct {
 // Bulletins is a list of bulletins.
 type Bulletins struct {
 	Bulletins []Bulletin `json:"bulletins" nullable:"false"`
+	Paged
 }
 
 // NewBulletin enters what is known of a complaint.
@@ -55,7 +56,7 @@ type CodeTextsPut struct {
 
 // Bulletins lists those of a model, or of all; with ended, also those that have ended.
 func (c *Client) Bulletins(ctx context.Context, modelName string, ended bool) (Bulletins, error) {
-	return get[Bulletins](ctx, c, "/api/bulletins?"+url.Values{"model": {modelName}, "ended": {fmt.Sprint(ended)}}.Encode())
+	return whole(ctx, c, "/api/bulletins?"+url.Values{"model": {modelName}, "ended": {fmt.Sprint(ended)}}.Encode(), func(all *Bulletins, p Bulletins) { all.Bulletins = append(all.Bulletins, p.Bulletins...) })
 }
 
 // AddBulletin enters one.

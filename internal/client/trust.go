@@ -18,7 +18,9 @@ func (c *Client) ImportPack(ctx context.Context, pack []byte, accept string, old
 }
 
 // Keys lists the keys whose signatures count.
-func (c *Client) Keys(ctx context.Context) (Keys, error) { return get[Keys](ctx, c, "/api/keys") }
+func (c *Client) Keys(ctx context.Context) (Keys, error) {
+	return whole(ctx, c, "/api/keys", func(all *Keys, p Keys) { all.Keys = append(all.Keys, p.Keys...) })
+}
 
 // AddKey decides to trust a key.
 func (c *Client) AddKey(ctx context.Context, k NewKey) (Key, error) {
@@ -52,6 +54,7 @@ type Key struct {
 // Keys is the team's list.
 type Keys struct {
 	Keys []Key `json:"keys" nullable:"false"`
+	Paged
 }
 
 // NewKey puts a key into the list.

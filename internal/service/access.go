@@ -171,10 +171,10 @@ func (v *Service) benchNames(ctx context.Context, all ...store.Secret) (map[stri
 }
 
 // listPeople shows the team. Where somebody is signed in, a lead sees, and whoever it is.
-func (v *Service) listPeople(ctx context.Context, _ *none) (client.People, error) {
+func (v *Service) listPeople(ctx context.Context, in *PageIn) (client.People, error) {
 	out := client.People{People: []client.Member{}}
 	c := who(ctx)
-	people, err := v.store.People(ctx)
+	people, p, err := v.store.PeoplePage(ctx, in.After, in.Size)
 	if err != nil {
 		return out, err
 	}
@@ -195,8 +195,9 @@ func (v *Service) listPeople(ctx context.Context, _ *none) (client.People, error
 	if err != nil {
 		return out, err
 	}
-	for _, p := range people {
-		out.People = append(out.People, v.member(p, access, benches, keys, invited[p.ID], c))
+	out.Paged = paged(p)
+	for _, x := range people {
+		out.People = append(out.People, v.member(x, access, benches, keys, invited[x.ID], c))
 	}
 	return out, err
 }

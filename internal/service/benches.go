@@ -29,9 +29,9 @@ type BenchPath struct {
 	Bench string `path:"bench"`
 }
 
-func (v *Service) listBenches(ctx context.Context, _ *none) (client.Benches, error) {
-	rows, err := v.store.Benches(ctx)
-	out := client.Benches{Benches: []client.Bench{}}
+func (v *Service) listBenches(ctx context.Context, in *PageIn) (client.Benches, error) {
+	rows, p, err := v.store.BenchesPage(ctx, in.After, in.Size)
+	out := client.Benches{Benches: []client.Bench{}, Paged: paged(p)}
 	for _, b := range rows {
 		out.Benches = append(out.Benches, client.Bench{ID: b.ID, Name: b.Name, Version: b.Version, Online: v.online(b.Seen, b.Revoked), Revoked: b.Revoked.Valid,
 			Enrolled: b.Enrolled, Seen: timeOf(b.Seen), ClockError: b.ClockError})

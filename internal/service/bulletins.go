@@ -15,13 +15,15 @@ import (
 )
 
 type bulletinsIn struct {
+	PageIn
 	Model string `query:"model" maxLength:"63"`
 	Ended bool   `query:"ended" doc:"Also those that have ended."`
 }
 
 func (v *Service) listBulletins(ctx context.Context, in *bulletinsIn) (client.Bulletins, error) {
 	out := client.Bulletins{Bulletins: []client.Bulletin{}}
-	rows, err := v.store.Bulletins(ctx, in.Model, in.Ended)
+	rows, p, err := v.store.BulletinsPage(ctx, in.Model, in.Ended, in.After, in.Size)
+	out.Paged = paged(p)
 	if err != nil {
 		return out, err
 	}

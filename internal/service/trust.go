@@ -231,13 +231,13 @@ func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Rele
 	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which is not one of those that count here", id).Go(words.KeyTrust().To("A lead puts it into the list"))
 }
 
-func (v *Service) listKeys(ctx context.Context, _ *none) (client.Keys, error) {
-	_, rows, err := v.store.Keys(ctx)
+func (v *Service) listKeys(ctx context.Context, in *PageIn) (client.Keys, error) {
+	rows, p, err := v.store.KeysPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Keys{}, err
 	}
 	names, err := v.store.Names(ctx)
-	out := client.Keys{Keys: []client.Key{}}
+	out := client.Keys{Keys: []client.Key{}, Paged: paged(p)}
 	now := v.clock.Now()
 	for _, k := range rows {
 		x := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: timeOf(k.Until), Revoked: timeOf(k.Revoked), Reason: k.Reason, By: names[k.By], Second: names[k.Second.String], State: "trusted"}

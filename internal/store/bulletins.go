@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"strconv"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -57,6 +58,18 @@ func (s *Store) EndBulletin(ctx context.Context, number uint64, by, why string, 
 func (s *Store) Bulletins(ctx context.Context, modelName string, ended bool) (all []Bulletin, err error) {
 	err = s.db.SelectContext(ctx, &all, `SELECT `+named(Bulletin{}, "")+` FROM bulletin WHERE (? = '' OR model = ?) AND (ended_at IS NULL OR ?) ORDER BY number DESC`, modelName, modelName, ended)
 	return all, err
+}
+
+// BulletinsPage reads a page of them.
+func (s *Store) BulletinsPage(ctx context.Context, modelName string, ended bool, after string, size int) ([]Bulletin, Paged, error) {
+	of := selection{where: []string{"TRUE"}}
+	if modelName != "" {
+		of.add("model = ?", modelName)
+	}
+	if !ended {
+		of.add("ended_at IS NULL")
+	}
+	return inOrder(ctx, s, named(Bulletin{}, ""), "bulletin", of, after, size, "number", true, func(b Bulletin) []string { return []string{strconv.FormatUint(b.Number, 10)} })
 }
 
 // CodeTexts are what fault codes of a model mean, beside what its sheet says.

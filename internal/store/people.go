@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -84,10 +85,11 @@ func (s *Store) Person(ctx context.Context, idOrName string) (p Person, err erro
 	return p, none(err, "there is nobody called %q", idOrName)
 }
 
-// People lists everybody, those whose account was ended too.
-func (s *Store) People(ctx context.Context) (all []Person, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT `+personColumns+` FROM person ORDER BY ended_at IS NOT NULL, name LIMIT 2000`)
-	return all, err
+// PeoplePage reads a page of them: those who are here first.
+func (s *Store) PeoplePage(ctx context.Context, after string, size int) ([]Person, Paged, error) {
+	return inOrder(ctx, s, personColumns, "person", all, after, size, "ended_at IS NOT NULL, name, id", false, func(p Person) []string {
+		return []string{strconv.Itoa(map[bool]int{true: 1}[p.Ended.Valid]), p.Name, p.ID}
+	})
 }
 
 // ErrLastLead says that nobody would be left who could let others in.
@@ -634,6 +636,11 @@ func (s *Store) Benches(ctx context.Context) (all []Bench, err error) {
 		}
 	}
 	return all, err
+}
+
+// BenchesPage reads a page of them, without their keys.
+func (s *Store) BenchesPage(ctx context.Context, after string, size int) ([]Bench, Paged, error) {
+	return inOrder(ctx, s, benchColumns, "bench", all, after, size, "name, id", false, func(b Bench) []string { return []string{b.Name, b.ID} })
 }
 
 // BenchSeen notes that a bench is there, and how far its clock is off.

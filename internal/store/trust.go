@@ -128,9 +128,17 @@ func (s *Store) RevokeKey(ctx context.Context, id, by, reason string, at time.Ti
 	})
 }
 
+var keyColumns = `id, name, public, valid_from, valid_until, revoked_at, revoked_by, reason, added_by, added_at, alone, second_by, ` + sealColumns("trusted_key", "")
+
+// KeysPage reads a page of the rows of all keys, without those that were changed behind the service's back.
+func (s *Store) KeysPage(ctx context.Context, after string, size int) (rows []TrustedKey, p Paged, err error) {
+	rows, p, err = inOrder(ctx, s, keyColumns, "trusted_key", all, after, size, "added_at, id", false, func(k TrustedKey) []string { return []string{k.At.UTC().Format("2006-01-02 15:04:05.000000"), k.ID} })
+	return slices.DeleteFunc(rows, func(k TrustedKey) bool { return !s.holds(k.Seal) }), p, err
+}
+
 // Keys lists the keys that count, and the rows of all, those that wait for a second lead too. One whose row was changed behind the service's back is left out.
 func (s *Store) Keys(ctx context.Context) (all []trust.Trusted, rows []TrustedKey, err error) {
-	if err = s.db.SelectContext(ctx, &rows, `SELECT id, name, public, valid_from, valid_until, revoked_at, revoked_by, reason, added_by, added_at, alone, second_by, `+sealColumns("trusted_key", "")+` FROM trusted_key ORDER BY added_at`); err != nil {
+	if err = s.db.SelectContext(ctx, &rows, `SELECT `+keyColumns+` FROM trusted_key ORDER BY added_at`); err != nil {
 		return nil, nil, err
 	}
 	rows = slices.DeleteFunc(rows, func(k TrustedKey) bool { return !s.holds(k.Seal) })

@@ -12,6 +12,7 @@ import (
 
 	"zealousferry/core/coretest"
 	"zealousferry/core/run"
+	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
@@ -168,6 +169,34 @@ func TestEveryListHasABound(t *testing.T) {
 			t.Fatal(r.Outcome)
 		}
 	}
+	for i := range many {
+		if _, err := w.Lead.AddBulletin(ctx, client.NewBulletin{Model: "small", Title: fmt.Sprintf("complaint %d", i), Says: "A known one."}); err != nil {
+			t.Fatal(err)
+		}
+		key, err := trust.NewKey()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Lead.AddKey(ctx, client.NewKey{Name: fmt.Sprintf("maker %d", i%3), Public: key.Public()}); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Store.AddBench(ctx, store.Bench{ID: store.NewID(), Name: fmt.Sprintf("shed-%d", 9-i), PublicKey: key.Public()}); err != nil {
+			t.Fatal(err)
+		}
+		p := store.Person{ID: store.NewID(), Name: fmt.Sprintf("Somebody %d", 9-i), Role: "viewer"}
+		if err := w.Store.PutPerson(ctx, p); err != nil {
+			t.Fatal(err)
+		}
+		if i%2 == 0 {
+			if _, err := w.Lead.EndMember(ctx, p.ID, client.Reason{Reason: "left the team"}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	everybody, err := w.Lead.People(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
 	b := &browsing{t: t, base: w.Base}
 	code, err := w.Technician.NewSignInCode(ctx)
 	if err != nil {
@@ -199,6 +228,7 @@ func TestEveryListHasABound(t *testing.T) {
 	}{
 		"/api/links": {"links", 3}, "/api/adapters": {"adapters", many}, "/api/gear": {"gear", many}, "/api/holds": {"holds", many}, "/api/holds?model=small": {"holds", many},
 		"/api/targets": {"targets", many}, "/api/units/S-0001/backups": {"backups", many},
+		"/api/bulletins": {"bulletins", many}, "/api/bulletins?model=small": {"bulletins", many}, "/api/keys": {"keys", many}, "/api/benches": {"benches", 1 + many}, "/api/people": {"people", len(everybody.People)},
 	} {
 		whole, next, total := page(path, x.rows, 500, "")
 		if len(whole) != x.want || next != "" || total != x.want {

@@ -3433,6 +3433,15 @@ export interface components {
         };
         Benches: {
             benches: components["schemas"]["Bench"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Bulletin: {
             /** Format: date-time */
@@ -3459,6 +3468,15 @@ export interface components {
         };
         Bulletins: {
             bulletins: components["schemas"]["Bulletin"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Card: {
             /** @description That the sheet has a wiring for. */
@@ -4661,6 +4679,15 @@ export interface components {
         };
         Keys: {
             keys: components["schemas"]["Key"][];
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Known: {
             /**
@@ -5945,7 +5972,16 @@ export interface components {
             state: string;
         };
         People: {
+            /** @description There are more than that. */
+            more: boolean;
+            /** @description What the next page is asked for with; empty at the end. */
+            next: string;
             people: components["schemas"]["Member"][];
+            /**
+             * Format: int64
+             * @description How many match, as far as they were counted.
+             */
+            total: number;
         };
         Person: {
             id: string;
@@ -9874,7 +9910,11 @@ export interface operations {
     };
     "list-benches": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9919,6 +9959,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10240,6 +10289,9 @@ export interface operations {
     "list-bulletins": {
         parameters: {
             query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
                 model?: string;
                 /** @description Also those that have ended. */
                 ended?: boolean;
@@ -12657,7 +12709,11 @@ export interface operations {
     };
     "list-keys": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12702,6 +12758,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14199,7 +14264,11 @@ export interface operations {
     };
     "list-people": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page before gives as next; empty for the first one. */
+                after?: string;
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14244,6 +14313,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

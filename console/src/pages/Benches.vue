@@ -3,7 +3,7 @@ import { mdiCircle, mdiCircleOutline, mdiLaptop, mdiLanDisconnect } from '@mdi/j
 import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Bench, type Link, type Problem } from '../api/client'
-import { allLinks } from '../lists'
+import { allBenches, allLinks } from '../lists'
 import { every } from '../every'
 import AskedNow from '../parts/AskedNow.vue'
 import EnrolBench from '../parts/EnrolBench.vue'
@@ -23,10 +23,7 @@ const said = reactive(new Map<string, Problem>())
 
 async function load() {
   try {
-    const [a, b] = await Promise.all([api.GET('/api/benches'), allLinks()])
-    if (a.error) throw a.error
-    benches.value = a.data.benches
-    links.value = b
+    ;[benches.value, links.value] = await Promise.all([allBenches(), allLinks()])
     trouble.value = null
   } catch (e) {
     trouble.value = problem(e)

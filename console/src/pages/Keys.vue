@@ -3,6 +3,7 @@ import { mdiCheckDecagram, mdiCloseCircle } from '@mdi/js'
 import { ref } from 'vue'
 
 import { api, problem, type Key, type Problem, type Seconds } from '../api/client'
+import { allKeys } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { day } from '../words'
@@ -16,9 +17,11 @@ const revoking = ref<Key | null>(null)
 const reason = ref('')
 
 async function load() {
-  const { data, error } = await api.GET('/api/keys')
-  if (error) trouble.value = problem(error)
-  else keys.value = data.keys
+  try {
+    keys.value = await allKeys()
+  } catch (e) {
+    trouble.value = problem(e)
+  }
 }
 load()
 const rule = ref<Seconds | null>(null)

@@ -5,7 +5,7 @@ import { mdiAccountOff, mdiAccountPlus, mdiKeyOutline, mdiWeb } from '@mdi/js'
 import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Access, type Member, type Problem } from '../api/client'
-import { allSites } from '../lists'
+import { allBenches, allPeople, allSites } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { add, canHave, confirm, declined } from '../passkeys'
 import { session } from '../session'
@@ -36,13 +36,15 @@ const scopes = [{ title: 'look', value: 'read' }, { title: 'what a technician do
 const scopeWords: Record<string, string> = { read: 'may look', work: 'may do what a technician does', catalogue: 'may keep the catalogue', whole: 'may do all of it', '': '' }
 
 async function load() {
-  const { data, error } = await api.GET('/api/people')
-  if (error) trouble.value = problem(error)
-  else people.value = data.people
+  try {
+    people.value = await allPeople()
+  } catch (e) {
+    trouble.value = problem(e)
+  }
   const names = (await allSites()).map((s) => s.name)
   if (lead.value) siteNames.value = names
   mySites.value = me.value?.sites?.length ? me.value.sites : names
-  benchNames.value = ((await api.GET('/api/benches')).data?.benches ?? []).map((b) => b.name)
+  benchNames.value = (await allBenches().catch(() => [])).map((b) => b.name)
 }
 load()
 

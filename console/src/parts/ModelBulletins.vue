@@ -4,6 +4,7 @@
 import { ref } from 'vue'
 
 import { api, problem, type Bulletin, type Problem } from '../api/client'
+import { allBulletins } from '../lists'
 import { session } from '../session'
 import { when } from '../words'
 import Trouble from './Trouble.vue'
@@ -23,9 +24,11 @@ const of = ref<string[]>([])
 const below = ref('')
 
 async function load() {
-  const { data, error } = await api.GET('/api/bulletins', { params: { query: { model: props.model } } })
-  if (error) wrong.value = problem(error)
-  else all.value = data.bulletins
+  try {
+    all.value = await allBulletins(props.model)
+  } catch (e) {
+    wrong.value = problem(e)
+  }
 }
 load()
 
