@@ -13,6 +13,7 @@ import (
 // when one leafs through those seen last; what few have is looked up. So each search costs a
 // bounded number of rows, however large the fleet.
 const (
+	glanced = 500   // units of which none has the words where few have them: they are looked up at once
 	leafed  = 4000  // units that are leafed through: an index has all that is asked for
 	picked  = 500   // among those of a model, a state or a site, whose rows must be read
 	looked  = 6000  // units that a word may bring when it is looked up
@@ -100,6 +101,20 @@ func (s *Store) unitsBy(ctx context.Context, words []string, of selection, after
 	some := leafed
 	if len(of.where) > 1 {
 		some = picked
+	} else {
+		glance, err := s.leaf(ctx, of, match, glanced)
+		if err != nil {
+			return nil, p, err
+		}
+		if len(glance.hits) == 0 && glance.last != nil {
+			ids, ok, err := s.lookUp(ctx, found)
+			if err != nil {
+				return nil, p, err
+			}
+			if ok {
+				return s.hitsAmong(ctx, ids, match, of, after, size)
+			}
+		}
 	}
 	first, err := s.leaf(ctx, of, match, some)
 	if err != nil {
@@ -130,7 +145,11 @@ func (s *Store) unitsBy(ctx context.Context, words []string, of selection, after
 		}
 		return all, p, err
 	}
-	p = Paged{}
+	return s.hitsAmong(ctx, ids, match, of, after, size)
+}
+
+// hitsAmong reads a page of those units of some that have the words, and counts them.
+func (s *Store) hitsAmong(ctx context.Context, ids []string, match, of selection, after *cursor, size int) (all []Unit, p Paged, err error) {
 	if len(ids) == 0 {
 		return nil, p, nil
 	}

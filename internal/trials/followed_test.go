@@ -48,7 +48,7 @@ func first(s core.Step) bool {
 // looks are the ways that only look: such advice is followed wherever a test meets it, at
 // the moment in which it is given. What changes something is followed by follow, in tests
 // that expect it.
-var looks = []string{"ports", "links", "fit", "card", "backups", "history", "run-show", "bench-list", "job"}
+var looks = []string{"ports", "links", "fit", "card", "backups", "history", "run-show", "bench-list", "job", "units-behind"}
 
 // lookAtOnce follows what only looks, before whoever asked has the answer.
 func lookAtOnce(w *testkit.World, todo core.Todo) {
