@@ -41,7 +41,7 @@ func (a *app) trayOpen() *cobra.Command {
 	n := client.NewTray{}
 	from, together := "", false
 	v := &cobra.Command{Use: "open MODEL VERSION [UNIT…]", Short: "Open a tray: its units, its links, its rules", Args: cobra.MinimumNArgs(2),
-		Long:    "The units are those named, those of a site, of a list, or of a job, with --behind those that are due\nthe release, and with --any whatever is plugged in. The first goes alone and opens the rest when it is proven, unless --together is said.",
+		Long:    "The units are those named, those of a site, of a list, or of a job, with --behind those that are due\nthe release, and with --any whatever is plugged in. The first goes alone and opens the rest when it\nis proven, unless --together is said.",
 		Example: "  ferry tray open porter-brake 1.6 --at van/shop-5 --any --reason \"recall of May\"\n  ferry tray open dunlin 1215 --at van/dunlin-1,van/dunlin-2 --site \"Lantern Wharf\" --stop 3 --reason \"before the season\"",
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, to string) ([]string, cobra.ShellCompDirective) {
 			if len(args) == 0 {

@@ -21,9 +21,9 @@ const packedSchema = 27
 // packedEntries is the first schema whose services read entries that are packed.
 const packedEntries = 28
 
-// packed is how a packed entry begins: with the magic number of a frame of RFC 8878, section 3.1.1.
+// magic is how a packed entry begins: with the magic number of a frame of RFC 8878, section 3.1.1.
 // An entry itself is a map of CBOR and begins with no such byte.
-var packed = []byte{0x28, 0xb5, 0x2f, 0xfd}
+var magic = []byte{0x28, 0xb5, 0x2f, 0xfd}
 
 // packEntry gives the bytes that are kept of an entry where services of some schema may still run.
 func (s *Store) packEntry(encoded []byte, oldest int64) []byte {
@@ -38,7 +38,7 @@ func (s *Store) packEntry(encoded []byte, oldest int64) []byte {
 // unpackEntry gives an entry's own bytes. Those that cannot be unpacked were changed; they are given as
 // they are, and do not give the entry's hash.
 func unpackEntry(b []byte) []byte {
-	if bytes.HasPrefix(b, packed) {
+	if bytes.HasPrefix(b, magic) {
 		if raw, err := unpack().DecodeAll(b, nil); err == nil {
 			return raw
 		}

@@ -93,6 +93,22 @@ func chains(t *testing.T, s *store.Store, service trust.Public) (entries int) {
 		if f := history.Check(u.ID, chain, heads, history.Line{Now: service}, func(id string) trust.Any { return keys[id] }); len(f) > 0 || len(chain) == 0 {
 			t.Errorf("unit %s, %d entries: %v", u.Serial, len(chain), f)
 		}
+		for _, x := range chain { // what each version has kept of a run is what its record is about
+			e, err := history.DecodeEntry(x.Encoded)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(e.Record) == 0 {
+				continue
+			}
+			r, err := history.DecodeRecord(e.Record)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if f, err := store.Agrees(ctx, s, e, r); err != nil || len(f) > 0 {
+				t.Errorf("unit %s, entry %d: %v %v", u.Serial, e.N, f, err)
+			}
+		}
 		entries += len(chain)
 	}
 	return entries
