@@ -172,7 +172,15 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 			return s.evidence(ctx, tx, key, r, fresh)
 		}
 		r.State, r.Outcome = l.State, l.Had
-		return s.derive(ctx, tx, key, r, before, fresh, outcome, &t.Head)
+		var known *run.State
+		if l.Chain != nil && first == before+1 {
+			known = s.folds.take(r.ID, fold{epoch: epoch, last: before, chain: core.Digest(l.Chain)})
+		}
+		state, err := s.derive(ctx, tx, key, r, known, have, fresh, outcome, &t.Head)
+		if state != nil && state.Closed == nil && len(p.Signature) > 0 && p.Last == have {
+			s.folds.keep(r.ID, fold{epoch: epoch, last: have, chain: p.Chain, state: state})
+		}
+		return err
 	})
 	return t, err
 }
@@ -278,8 +286,9 @@ func (s *Store) evidence(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 }
 
 // derive brings the run's row, its unit and its history up to date with events
-// that were just entered.
-func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, before uint64, bodies [][]byte, outcome string, head **history.Head) error {
+// that were just entered. known is what those before them add up to, where that is known, and
+// have the number of the newest; it gives what all of them add up to, where it is known then.
+func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, known *run.State, have uint64, bodies [][]byte, outcome string, head **history.Head) (*run.State, error) {
 	state := RunOpen
 	if outcome == string(run.Interrupted) {
 		state = RunPaused
@@ -288,7 +297,10 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 	for _, b := range bodies {
 		var e run.Event
 		if err := json.Unmarshal(b, &e); err != nil {
-			return core.Fail(core.BadFile, "an event cannot be read: %w", err)
+			return nil, core.Fail(core.BadFile, "an event cannot be read: %w", err)
+		}
+		if known != nil && known.Apply(e) != nil {
+			known = nil
 		}
 		switch e.Kind {
 		case run.KindIdentified:
@@ -296,35 +308,35 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 			if err := json.Unmarshal(e.Body, &id); err == nil && sameUnit(id.Facts, r) {
 				id.Facts = slices.DeleteFunc(id.Facts, func(f core.Fact) bool { return strings.HasPrefix(f.Name, run.OfHeader) }) // the helper tool's own
 				if err := s.addFacts(ctx, tx, r.Unit, id.Facts); err != nil {
-					return err
+					return nil, err
 				}
 			}
 		case run.KindOwn:
 			var own run.Own
 			if err := json.Unmarshal(e.Body, &own); err == nil && sameUnit(own.Facts, r) {
 				if err := s.addFacts(ctx, tx, r.Unit, own.Facts); err != nil {
-					return err
+					return nil, err
 				}
 			}
 		case run.KindAnswered:
 			var a procedure.Answer
 			if err := json.Unmarshal(e.Body, &a); err == nil {
 				if err := s.addFacts(ctx, tx, r.Unit, a.Said()); err != nil {
-					return err
+					return nil, err
 				}
 			}
 		case run.KindSettings, run.KindSaved, run.KindSettled:
 			if err := settingsOf(ctx, tx, r, e); err != nil {
-				return err
+				return nil, err
 			}
 		case run.KindClosed:
 			var c run.Closed
 			if err := json.Unmarshal(e.Body, &c); err != nil {
-				return core.Fail(core.BadFile, "a closing event cannot be read: %w", err)
+				return nil, core.Fail(core.BadFile, "a closing event cannot be read: %w", err)
 			}
 			h, err := s.closeRun(ctx, tx, key, r, c, e.At)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			*head, state = h, RunClosed
 		}
@@ -339,32 +351,39 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, b
 	if telling || outcome != r.Outcome {
 		as := r
 		as.State = state
-		if err := s.summarize(ctx, tx, as); err != nil {
-			return err
+		var err error
+		if known, err = s.summarize(ctx, tx, as, known, have); err != nil {
+			return nil, err
 		}
 	}
 	if state == RunClosed || state == r.State && outcome == r.Outcome {
-		return nil
+		return known, nil
 	}
 	if state == RunPaused { // its link is free for others meanwhile
 		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, r.ID); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	_, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, outcome = ? WHERE id = ? AND state <> 'closed'`, state, outcome, r.ID)
-	return err
+	return known, err
 }
 
-// summarize keeps in the run's row what lists show of it. A unit whose memory is
-// being changed no longer runs what it ran before.
-func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run) error {
-	events, err := eventsOf(ctx, tx, r.ID, 0)
-	if err != nil {
-		return err
+// summarize keeps in the run's row what lists show of it, as the run stands at the event last. Where
+// the state at it is not known, all events are read; it gives the state. A unit whose memory is being
+// changed no longer runs what it ran before.
+func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run, state *run.State, last uint64) (*run.State, error) {
+	if state == nil {
+		events, err := eventsOf(ctx, tx, r.ID, 0)
+		if err != nil {
+			return nil, err
+		}
+		if state, err = run.Fold(events); err != nil {
+			return nil, nil // what cannot be read is said where the run is shown
+		}
+		last = uint64(len(events))
 	}
-	state, err := run.Fold(events)
-	if err != nil || state.Opened == nil {
-		return nil // what cannot be read is said where the run is shown
+	if state.Opened == nil {
+		return nil, nil
 	}
 	v := state.Stands(r.State == RunPaused, r.State == RunClosed)
 	waits := v.Waits
@@ -375,25 +394,25 @@ func (s *Store) summarize(ctx context.Context, tx *sqlx.Tx, r Run) error {
 	for i := range v.Parts {
 		v.Parts[i].Strip, v.Parts[i].Before = "", nil
 	}
-	sum := Summary{View: v, Fault: state.Fault, From: state.Fact(core.FactRunning), Halves: state.Halves, Last: uint64(len(events))}
+	sum := Summary{View: v, Fault: state.Fault, From: state.Fact(core.FactRunning), Halves: state.Halves, Last: last}
 	if state.Closed != nil {
 		record, err := history.DecodeRecord(state.Closed.Record)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		sum.To = record.To
 	}
 	raw, err := json.Marshal(sum)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, err := tx.ExecContext(ctx, `UPDATE run SET touched = ?, step = ?, waits = LEFT(?, 400), summary = ? WHERE id = ?`, v.Touched, string(v.Step), waits, string(raw), r.ID); err != nil {
-		return err
+		return nil, err
 	}
 	if v.Touched && !r.Touched && state.Closed == nil {
 		_, err = tx.ExecContext(ctx, `UPDATE unit SET state = ?, ruined_by = ?, running = '' WHERE id = ?`, UnitHalfDone, r.ID, r.Unit)
 	}
-	return err
+	return state, err
 }
 
 func sameUnit(facts []core.Fact, r Run) bool {

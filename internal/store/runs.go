@@ -400,7 +400,7 @@ func (s *Store) ReleaseRun(ctx context.Context, key trust.Key, r Run, by, reason
 			}
 		}
 		r.State = RunClosed
-		if err := s.summarize(ctx, tx, r); err != nil {
+		if _, err := s.summarize(ctx, tx, r, nil, 0); err != nil {
 			return err
 		}
 		_, err = s.appendEntry(ctx, tx, key, &history.Entry{Unit: r.Unit, Kind: history.Released, HappenedAt: now.UnixMicro(), By: by, Run: r.ID, Text: reason})

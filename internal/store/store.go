@@ -40,6 +40,7 @@ type Store struct {
 	sheets sheetCache
 	names  names
 	tally  tally
+	folds  folds
 
 	sealKey []byte      // of seals; without one what is written has none, and everything is believed
 	strict  atomic.Bool // every row has a seal

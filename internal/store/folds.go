@@ -1,0 +1,54 @@
+package store
+
+import (
+	"sync"
+
+	"zealousferry/core"
+	"zealousferry/core/run"
+)
+
+// mostFolds is how many runs' states are kept. One of 2 MiB of memory takes some 100 KB.
+const mostFolds = 200
+
+// folds keeps what the events of runs at work add up to, so that a batch costs its own events and not
+// all those before it. A state counts only behind the very events that its bench has signed: another
+// service may have taken some in between, and a transaction that was given up leaves none behind.
+type folds struct {
+	mu sync.Mutex
+	of map[string]fold
+}
+
+// fold is what a run's events add up to at one of them.
+type fold struct {
+	epoch, last uint64
+	chain       core.Digest // of the epoch's events
+	state       *run.State
+}
+
+// take gives the state that is kept at an event, and keeps it no longer: whoever has it applies more
+// to it.
+func (f *folds) take(id string, at fold) *run.State {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	was := f.of[id]
+	delete(f.of, id)
+	if was.state == nil || was.epoch != at.epoch || was.last != at.last || was.chain != at.chain {
+		return nil
+	}
+	return was.state
+}
+
+func (f *folds) keep(id string, at fold) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.of == nil {
+		f.of = map[string]fold{}
+	}
+	for other := range f.of {
+		if len(f.of) < mostFolds {
+			break
+		}
+		delete(f.of, other)
+	}
+	f.of[id] = at
+}
