@@ -449,3 +449,15 @@ type Closed struct {
 	Record    []byte       `json:"record"`
 	Signature []byte       `json:"signature"`
 }
+
+// Passing tells whether an event says only how far the work in hand has come, so that it may wait a
+// moment for the next ones; touched is whether memory was changed before it.
+func (e Event) Passing(touched bool) bool {
+	switch e.Kind {
+	case KindReading, KindVerifying, KindSending, KindDone:
+		return true
+	case KindAboutTo:
+		return touched
+	}
+	return false
+}

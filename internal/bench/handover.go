@@ -46,6 +46,9 @@ func (b *Bench) nudge() {
 // sideBySide is of how many runs events are handed over at the same time.
 const sideBySide = 4
 
+// gathers is how long what only says how far a run has come waits for more of it.
+const gathers = 200 * time.Millisecond
+
 // handOver sends events to the service as they come, and what is left from
 // before; while the service is away it tries again and again. No run waits for another one, but
 // for its turn: a tray of sixteen closes in one moment.
@@ -59,6 +62,8 @@ func (b *Bench) handOver(ctx context.Context) {
 	turns, ends := make(chan struct{}, sideBySide), make(chan ended)
 	due, at := map[*job]bool{}, map[*job]bool{} // those that may have news, and those that are at it
 	pause, again := time.Duration(0), (<-chan time.Time)(nil)
+	var gathered <-chan time.Time
+	ripe := map[*job]bool{} // those whose events have waited
 	look := func() {
 		b.mu.Lock()
 		for _, j := range b.jobs {
@@ -72,8 +77,16 @@ func (b *Bench) handOver(ctx context.Context) {
 			if at[j] || again != nil {
 				continue
 			}
+			some, mayWait := j.news()
+			if some && mayWait && !ripe[j] {
+				if gathered == nil {
+					gathered = b.Clock.After(gathers)
+				}
+				continue
+			}
 			delete(due, j)
-			if !j.news() && !j.over() {
+			delete(ripe, j)
+			if !some && !j.over() {
 				continue
 			}
 			at[j] = true
@@ -82,7 +95,7 @@ func (b *Bench) handOver(ctx context.Context) {
 				select {
 				case turns <- struct{}{}:
 					call, cancel := context.WithTimeout(ctx, 20*time.Second)
-					err = j.handOver(call)
+					err = j.handOverSome(call)
 					cancel()
 					<-turns
 				case <-ctx.Done():
@@ -98,6 +111,11 @@ func (b *Bench) handOver(ctx context.Context) {
 			return
 		case <-b.wake:
 			look()
+		case <-gathered:
+			gathered = nil
+			for j := range due {
+				ripe[j] = true
+			}
 		case <-again:
 			again = nil
 			look()
@@ -114,6 +132,7 @@ func (b *Bench) handOver(ctx context.Context) {
 			case e.err == nil:
 				if pause = 0; e.j.over() {
 					b.forget(e.j)
+					delete(ripe, e.j)
 					delete(due, e.j) // it was nudged meanwhile, and has no more to tell
 				}
 			}
@@ -131,20 +150,39 @@ func (j *job) epochOf() uint64 {
 	return j.epoch
 }
 
-// news tells whether the service has not heard all of this run.
-func (j *job) news() bool {
-	standing := j.standing()
+// news tells whether the service has not heard all of this run, and whether that may wait for more.
+func (j *job) news() (some, mayWait bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return uint64(len(j.events)) > j.sent || standing != j.told || !j.asked
+	if j.stands() != j.told || !j.asked {
+		return true, false
+	}
+	some, mayWait = uint64(len(j.events)) > j.sent, true
+	for _, e := range j.events[min(j.sent, uint64(len(j.events))):] {
+		mayWait = mayWait && e.Passing(e.At > j.wrote)
+	}
+	return some, mayWait
 }
 
 // handOver sends what the service does not have of this run yet.
-// One call at a time: how a run stands must not be told after what came later.
 func (j *job) handOver(ctx context.Context) error {
+	return j.sendUntil(ctx, func() bool { return false })
+}
+
+// handOverSome sends it as well, but what came meanwhile and may wait.
+func (j *job) handOverSome(ctx context.Context) error {
+	return j.sendUntil(ctx, func() bool {
+		_, mayWait := j.news()
+		return mayWait
+	})
+}
+
+// sendUntil sends batches until the service has all or somebody says that it is enough.
+// One call at a time: how a run stands must not be told after what came later.
+func (j *job) sendUntil(ctx context.Context, enough func() bool) error {
 	j.handing.Lock()
 	defer j.handing.Unlock()
-	for {
+	for n := 0; n == 0 || !enough(); n++ {
 		j.mu.Lock() // how it stands belongs to the events: one that goes on meanwhile is not told as put down
 		standing := j.stands()
 		events, sent, told, asked, begins := j.events, j.sent, j.told, j.asked, max(j.begins, 1)
@@ -188,6 +226,7 @@ func (j *job) handOver(ctx context.Context) error {
 			j.bench.keepHead(ctx, *have.Head)
 		}
 	}
+	return nil
 }
 
 // chainTo is the digest of the epoch's events up to the last of a batch that begins with

@@ -24,6 +24,7 @@ type job struct {
 	closed  bool
 	ended   chan struct{}
 	events  []run.Event
+	wrote   int64 // when it changed memory first
 	outcome run.Outcome
 	sent    uint64 // the service has the events up to here
 	told    run.Outcome
@@ -44,6 +45,7 @@ func (j *job) changed() {
 	j.events = j.journal.Events()
 	j.outcome = j.journal.State().Outcome()
 	j.closed = j.journal.State().Closed != nil
+	j.wrote = j.journal.State().WriteAt
 	j.mu.Unlock()
 	j.bench.nudge()
 }

@@ -288,6 +288,78 @@ func TestNoRunWaitsForAnother(t *testing.T) {
 	<-done
 }
 
+// TestWhatSaysHowFarARunHasComeIsGathered: it waits a moment for more of it, and goes with whatever
+// somebody waits for, at once.
+func TestWhatSaysHowFarARunHasComeIsGathered(t *testing.T) {
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := make(chan int, 100)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var b client.Batch
+		json.NewDecoder(r.Body).Decode(&b)
+		json.NewEncoder(w).Encode(client.Have{Have: b.First + uint64(len(b.Events)) - 1})
+		got <- len(b.Events)
+	}))
+	defer service.Close()
+	c := client.New(service.URL, "t", core.System{})
+	defer c.Close()
+	clock := coretest.NewClock(time.Now())
+	b := &Bench{Options: Options{Clock: clock, Log: slog.New(slog.DiscardHandler)}, key: key, client: c, jobs: map[string]*job{}, wake: make(chan struct{}, 1)}
+	j := &job{id: "r", bench: b, working: true, asked: true}
+	b.jobs["r"] = j
+	add := func(kinds ...string) {
+		j.mu.Lock()
+		for _, k := range kinds {
+			n := int64(len(j.events) + 1)
+			if k == run.KindAboutTo && j.wrote == 0 {
+				j.wrote = n
+			}
+			j.events = append(j.events, run.Event{N: uint64(n), Epoch: 1, At: n, Kind: k})
+		}
+		j.mu.Unlock()
+		b.nudge()
+	}
+	ctx, end := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() { defer close(done); b.handOver(ctx) }()
+	for _, x := range []struct {
+		kinds []string
+		waits bool
+	}{
+		{[]string{run.KindIdentified}, false},
+		{[]string{run.KindReading, run.KindReading}, true},
+		{[]string{run.KindAboutTo}, false}, // the first: memory is being changed from now on
+		{[]string{run.KindDone, run.KindAboutTo, run.KindDone}, true},
+		{[]string{run.KindVerifying}, true},
+		{[]string{run.KindVerifying, run.KindHands}, false},
+	} {
+		for i, k := range x.kinds { // one by one
+			add(k)
+			if x.waits && i == 0 {
+				clock.Awaited()
+			}
+		}
+		if x.waits {
+			select {
+			case n := <-got:
+				t.Errorf("%v: %d events came at once", x.kinds, n)
+			default:
+			}
+			clock.Move(gathers)
+		}
+		for sum := 0; sum < len(x.kinds); { // one that could not wait may have gone before the next was there
+			n := <-got
+			if sum += n; x.waits && n != len(x.kinds) {
+				t.Errorf("%v: %d events came", x.kinds, n)
+			}
+		}
+	}
+	end()
+	<-done
+}
+
 // TestAnOrderThatComesAgain: a service that was ended, or another one, tells the orders anew that it
 // knows no end of. What this process has taken is not answered twice, as if it had been restarted;
 // after a restart, a run whose journal is here has begun, and a service that hears otherwise would

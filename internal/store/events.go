@@ -155,7 +155,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 			var args []any
 			at, n := time.Now().UTC(), have+1
 			for some := range slices.Chunk(fresh, in) {
-				args = append(args, r.ID, epoch, n, at, s.pack(some), len(some))
+				args = append(args, r.ID, epoch, n, at, pack(s.evNow, some), len(some))
 				n += uint64(len(some))
 			}
 			if _, err := tx.ExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body, events) VALUES `+strings.Repeat("(?, ?, ?, ?, ?, ?),", len(args)/6-1)+"(?, ?, ?, ?, ?, ?)", args...); err != nil {
@@ -340,13 +340,7 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, k
 			}
 			*head, state = h, RunClosed
 		}
-		switch e.Kind {
-		case run.KindReading, run.KindVerifying, run.KindSending, run.KindDone:
-		case run.KindAboutTo:
-			telling = telling || !r.Touched
-		default:
-			telling = true
-		}
+		telling = telling || !e.Passing(r.Touched)
 	}
 	if telling || outcome != r.Outcome {
 		as := r

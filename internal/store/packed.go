@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 
 	"github.com/jmoiron/sqlx"
+	"github.com/klauspost/compress/zstd"
 
 	"zealousferry/core"
 )
@@ -66,15 +67,15 @@ func newestEvent(run, epoch, more string) string {
 }
 
 // pack makes the body of a row of some events.
-func (s *Store) pack(events [][]byte) []byte {
+func pack(with *zstd.Encoder, events [][]byte) []byte {
 	if len(events) == 1 {
-		return s.ev.EncodeAll(events[0], nil)
+		return with.EncodeAll(events[0], nil)
 	}
 	var all []byte
 	for _, b := range events {
 		all = append(binary.AppendUvarint(all, uint64(len(b))), b...)
 	}
-	return s.ev.EncodeAll(all, nil)
+	return with.EncodeAll(all, nil)
 }
 
 // unpack gives a row's events.
@@ -158,7 +159,7 @@ func (s *Store) packRun(ctx context.Context, tx *sqlx.Tx, id string) (packed boo
 			n++
 		}
 		if n > 1 {
-			if _, err := tx.ExecContext(ctx, `CALL pack_events(?, ?, ?, ?, ?)`, id, first.Epoch, first.N, len(events), s.pack(events)); err != nil {
+			if _, err := tx.ExecContext(ctx, `CALL pack_events(?, ?, ?, ?, ?)`, id, first.Epoch, first.N, len(events), pack(s.ev, events)); err != nil {
 				return packed, err
 			}
 			packed = true

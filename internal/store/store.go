@@ -32,10 +32,11 @@ const Schema = 28
 
 // Store is the database.
 type Store struct {
-	db  *sqlx.DB
-	enc *zstd.Encoder // of pieces
-	ev  *zstd.Encoder // of events
-	en  *zstd.Encoder // of entries
+	db    *sqlx.DB
+	enc   *zstd.Encoder // of pieces
+	ev    *zstd.Encoder // of events that stay as they are
+	evNow *zstd.Encoder // of events as they come: a closed run's are packed once more
+	en    *zstd.Encoder // of entries
 
 	sheets sheetCache
 	names  names
@@ -122,8 +123,10 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if s.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
 		return nil, err
 	}
-	if s.ev, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderDictRaw(eventWordsID, eventWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedBetterCompression)); err != nil {
-		return nil, err
+	for to, level := range map[**zstd.Encoder]zstd.EncoderLevel{&s.ev: zstd.SpeedBetterCompression, &s.evNow: zstd.SpeedFastest} {
+		if *to, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderDictRaw(eventWordsID, eventWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(level)); err != nil {
+			return nil, err
+		}
 	}
 	if s.en, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderDict(entryWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedBetterCompression)); err != nil {
 		return nil, err
