@@ -24,6 +24,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/klauspost/compress/gzhttp"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
@@ -105,7 +106,7 @@ func init() {
 // Handler is the whole service: /api, the console, and the pages for machines.
 func (v *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, v.guard, v.observe, v.recover, middleware.Compress(5, "application/json", "application/problem+json", "text/html", "text/javascript", "text/css", "image/svg+xml"))
+	r.Use(middleware.RequestID, v.guard, v.observe, v.recover, compressed)
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	r.Get("/readyz", v.ready)
@@ -182,6 +183,31 @@ func (v *Service) guard(next http.Handler) http.Handler {
 			h.Set("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
 		}
 		next.ServeHTTP(w, r)
+	})
+}
+
+// leastCompressed is from how many bytes on an answer is compressed: for a smaller one it costs more
+// than it saves, and the answer to a batch of events is one.
+const leastCompressed = 1200
+
+var compressing = sync.OnceValues(func() (func(http.Handler) http.HandlerFunc, error) {
+	return gzhttp.NewWrapper(gzhttp.MinSize(leastCompressed), gzhttp.EnableZstd(false), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "text/html", "text/javascript", "text/css", "image/svg+xml"}))
+})
+
+// compressed makes answers smaller for whoever says that he can read them. Live streams pass: each
+// of their lines goes out when it is written.
+func compressed(next http.Handler) http.Handler {
+	wrap, err := compressing()
+	if err != nil {
+		panic(err) // its options are those above
+	}
+	smaller := wrap(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.Contains(r.Header.Get("Accept"), "text/event-stream") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		smaller(w, r)
 	})
 }
 
