@@ -17,17 +17,18 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
 func (a *app) personVerb() *cobra.Command {
 	v := &cobra.Command{Use: "person", Short: "People of the team (at the service's machine)"}
-	role, password, key := service.Technician, false, "service.key"
+	role, password, key := frame.Technician, false, "service.key"
 	add := &cobra.Command{Use: "add NAME", Short: "Add somebody, and make a one-use sign-in code", Args: cobra.ExactArgs(1),
 		Example: "  ferry person add \"Sunniva Dale\" --role technician",
 		RunE: func(_ *cobra.Command, args []string) error {
 			return untilStopped(func(ctx context.Context) error {
-				if role != service.Viewer && role != service.Technician && role != service.Lead {
+				if role != frame.Viewer && role != frame.Technician && role != frame.Lead {
 					return fmt.Errorf("--role is technician, lead or viewer, not %q", role)
 				}
 				dsn, err := database()

@@ -27,6 +27,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 	"zealousferry/sim"
 )
@@ -218,7 +219,7 @@ func people(ctx context.Context, a Accounts, dir string, key trust.Key) (s secre
 		if err := db.PutPerson(ctx, store.Person{ID: p.ID, Name: p.Name, Role: p.Role}); err != nil {
 			return s, nil, err
 		}
-		if p.Role == service.Viewer {
+		if p.Role == frame.Viewer {
 			continue
 		}
 		text, digest := service.Secret()

@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -53,10 +54,10 @@ const (
 // signed in.
 func (v *Service) audit(ctx context.Context, kind, by, format string, args ...any) error {
 	if by == "" {
-		by = who(ctx).person.ID
+		by = frame.Who(ctx).Person.ID
 	}
 	now := v.clock.Now()
-	e := &history.Entry{Unit: store.TeamChain, Kind: kind, HappenedAt: now.UnixMicro(), By: by, Text: short(fmt.Sprintf(format, args...), 400)}
+	e := &history.Entry{Unit: store.TeamChain, Kind: kind, HappenedAt: now.UnixMicro(), By: by, Text: frame.Short(fmt.Sprintf(format, args...), 400)}
 	v.audited.WithLabelValues(kind).Inc()
 	v.log.Info("audit", "kind", kind, "by", by, "text", e.Text)
 	_, err := v.store.AppendEntry(ctx, v.key, e)
@@ -117,9 +118,9 @@ type MachinePath struct {
 	Code string `path:"code" maxLength:"20"`
 }
 
-func (v *Service) member(p store.Person, access []store.Secret, benches map[string]string, keys []store.Passkey, waits bool, c caller) client.Member {
-	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: timeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
-	if c.person.Role != Lead && c.person.ID != p.ID {
+func (v *Service) member(p store.Person, access []store.Secret, benches map[string]string, keys []store.Passkey, waits bool, c frame.Caller) client.Member {
+	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: frame.TimeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
+	if c.Person.Role != frame.Lead && c.Person.ID != p.ID {
 		return m
 	}
 	m.Email, m.Factor, m.Secret = p.Email, p.FactorAt.Valid, p.Password.Valid
@@ -130,16 +131,16 @@ func (v *Service) member(p store.Person, access []store.Secret, benches map[stri
 	}
 	for _, k := range keys {
 		if k.Person == p.ID {
-			m.Passkeys = append(m.Passkeys, client.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, Created: k.Created.UTC(), Used: timeOf(k.Used)})
+			m.Passkeys = append(m.Passkeys, client.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, Created: k.Created.UTC(), Used: frame.TimeOf(k.Used)})
 		}
 	}
 	m.Waits = waits && !p.Ended.Valid && len(m.Access) == 0
 	return m
 }
 
-func accessOf(x store.Secret, c caller, benches map[string]string) client.Access {
-	a := client.Access{ID: x.ID.String, Kind: x.Kind, Person: x.Person.String, Name: x.Name, Scope: x.Scope, Sites: store.At(x.Sites), Made: x.Created.UTC(), Ends: timeOf(x.Expires), Seen: timeOf(x.Seen), From: x.From,
-		Current: slices.Equal(x.Digest, c.secret[:])}
+func accessOf(x store.Secret, c frame.Caller, benches map[string]string) client.Access {
+	a := client.Access{ID: x.ID.String, Kind: x.Kind, Person: x.Person.String, Name: x.Name, Scope: x.Scope, Sites: store.At(x.Sites), Made: x.Created.UTC(), Ends: frame.TimeOf(x.Expires), Seen: frame.TimeOf(x.Seen), From: x.From,
+		Current: slices.Equal(x.Digest, c.Secret[:])}
 	for _, id := range store.At(x.Benches) {
 		a.Benches = append(a.Benches, cmp.Or(benches[id], id))
 	}
@@ -151,7 +152,7 @@ func boundTo(x store.Secret, benches map[string]string) (says string) {
 	if all := store.At(x.Sites); len(all) > 0 {
 		says = " at " + strings.Join(all, ", ")
 	}
-	if all := accessOf(x, caller{}, benches).Benches; len(all) > 0 {
+	if all := accessOf(x, frame.Caller{}, benches).Benches; len(all) > 0 {
 		says += " on " + strings.Join(all, ", ")
 	}
 	return says
@@ -171,15 +172,15 @@ func (v *Service) benchNames(ctx context.Context, all ...store.Secret) (map[stri
 }
 
 // listPeople shows the team. Where somebody is signed in, a lead sees, and whoever it is.
-func (v *Service) listPeople(ctx context.Context, in *PageIn) (client.People, error) {
+func (v *Service) listPeople(ctx context.Context, in *frame.PageIn) (client.People, error) {
 	out := client.People{People: []client.Member{}}
-	c := who(ctx)
+	c := frame.Who(ctx)
 	people, p, err := v.store.PeoplePage(ctx, in.After, in.Size)
 	if err != nil {
 		return out, err
 	}
-	of := c.person.ID
-	if c.person.Role == Lead {
+	of := c.Person.ID
+	if c.Person.Role == frame.Lead {
 		of = ""
 	}
 	access, err := v.store.Access(ctx, of, v.clock.Now())
@@ -195,7 +196,7 @@ func (v *Service) listPeople(ctx context.Context, in *PageIn) (client.People, er
 	if err != nil {
 		return out, err
 	}
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	for _, x := range people {
 		out.People = append(out.People, v.member(x, access, benches, keys, invited[x.ID], c))
 	}
@@ -207,7 +208,7 @@ type newMemberIn struct{ Body client.NewMember }
 // goodName refuses names that nobody could type or tell apart.
 func goodName(name string) (string, error) {
 	name = strings.Join(strings.Fields(name), " ")
-	if name != short(name, 120) || len(name) < 2 || strings.ContainsAny(name, "/#?%") {
+	if name != frame.Short(name, 120) || len(name) < 2 || strings.ContainsAny(name, "/#?%") {
 		return "", core.Fail(core.NotUnderstood, "%q is no name", name).Do("Letters and spaces, two at least.")
 	}
 	return name, nil
@@ -240,7 +241,7 @@ func (v *Service) invite(ctx context.Context, in *newMemberIn) (client.Invited, 
 		return client.Invited{}, err
 	}
 	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
-	return client.Invited{Member: v.member(p, nil, nil, nil, true, who(ctx)), Code: code.Code, Expires: code.Expires}, err
+	return client.Invited{Member: v.member(p, nil, nil, nil, true, frame.Who(ctx)), Code: code.Code, Expires: code.Expires}, err
 }
 
 type changeMemberIn struct {
@@ -326,21 +327,21 @@ func (v *Service) sitesOf(ctx context.Context, names []string) (out sql.NullStri
 
 // elsewhere says that the caller does not work where a unit is; nil where he may work on it. Leads
 // work everywhere.
-func elsewhere(c caller, u store.Unit) error {
-	if c.person.Role == Lead || c.person.WorksOn(u.Site) {
+func elsewhere(c frame.Caller, u store.Unit) error {
+	if c.Person.Role == frame.Lead || c.Person.WorksOn(u.Site) {
 		return nil
 	}
-	if len(c.person.Bound) > 0 {
-		return core.Fail(core.NotAllowed, "unit %s is at %s, and this token is for %s", u.Serial, u.Site, everywhere(c.person.Bound)).Unit("nothing was changed").Do("Take another token, or sign in.")
+	if len(c.Person.Bound) > 0 {
+		return core.Fail(core.NotAllowed, "unit %s is at %s, and this token is for %s", u.Serial, u.Site, everywhere(c.Person.Bound)).Unit("nothing was changed").Do("Take another token, or sign in.")
 	}
-	return core.Fail(core.NotAllowed, "unit %s is at %s, and you work at %s", u.Serial, u.Site, everywhere(c.person.WorksAt())).Unit("nothing was changed").Do("Ask somebody who works there, or a lead.")
+	return core.Fail(core.NotAllowed, "unit %s is at %s, and you work at %s", u.Serial, u.Site, everywhere(c.Person.WorksAt())).Unit("nothing was changed").Do("Ask somebody who works there, or a lead.")
 }
 
 // withinSites refuses a technician what would change a unit, or a run of one, at a site that is not
 // his: whatever call it is, by what its path names.
 func (v *Service) withinSites(ctx context.Context, unit, of string) error {
-	c := who(ctx)
-	if c.person.Role == Lead || len(c.person.WorksAt())+len(c.person.Bound) == 0 || unit == "" && of == "" {
+	c := frame.Who(ctx)
+	if c.Person.Role == frame.Lead || len(c.Person.WorksAt())+len(c.Person.Bound) == 0 || unit == "" && of == "" {
 		return nil
 	}
 	if unit == "" {
@@ -366,8 +367,8 @@ func (v *Service) withinSites(ctx context.Context, unit, of string) error {
 // withinBenches refuses a token that is bound to other benches what goes on at one: by the run,
 // the tray or the round that the path names. Links are looked at where they are found.
 func (v *Service) withinBenches(ctx context.Context, of, onTray, inRound string) error {
-	c := who(ctx)
-	if c.by.Benches.String == "" || of+onTray+inRound == "" {
+	c := frame.Who(ctx)
+	if c.By.Benches.String == "" || of+onTray+inRound == "" {
 		return nil
 	}
 	var bench, name string
@@ -397,8 +398,8 @@ func (v *Service) withinBenches(ctx context.Context, of, onTray, inRound string)
 }
 
 // atBench refuses a token that is bound to other benches.
-func atBench(c caller, bench, name string) error {
-	if all := store.At(c.by.Benches); len(all) == 0 || slices.Contains(all, bench) {
+func atBench(c frame.Caller, bench, name string) error {
+	if all := store.At(c.By.Benches); len(all) == 0 || slices.Contains(all, bench) {
 		return nil
 	}
 	return core.Fail(core.NotAllowed, "this token is not for bench %s", name).Unit("nothing was changed").Do("Take another token, or sign in.")
@@ -406,7 +407,7 @@ func atBench(c caller, bench, name string) error {
 
 // bind binds a new token to sites and benches: never to more than the token with which it is made.
 func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []string) (err error) {
-	c := who(ctx)
+	c := frame.Who(ctx)
 	if len(sites)+len(benches) > 0 && x.Scope != client.ScopeWork {
 		return core.Fail(core.NotUnderstood, "only a token for work is bound to sites or benches; this one is for %q", x.Scope).Unit("nothing was changed").Do("Say --scope work, or leave them out.")
 	}
@@ -414,10 +415,10 @@ func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []st
 		return err
 	}
 	if x.Sites.String == "" {
-		x.Sites = c.by.Sites
+		x.Sites = c.By.Sites
 	}
 	for _, name := range store.At(x.Sites) {
-		if !(store.Person{Bound: c.person.Bound, Sites: c.person.Sites}).WorksOn(name) && c.person.Role != Lead {
+		if !(store.Person{Bound: c.Person.Bound, Sites: c.Person.Sites}).WorksOn(name) && c.Person.Role != frame.Lead {
 			return core.Fail(core.NotAllowed, "you do not work at %s", name).Unit("nothing was changed").Do("Name sites at which you work.")
 		}
 	}
@@ -433,7 +434,7 @@ func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []st
 		ids = append(ids, b.ID)
 	}
 	if x.Benches = store.Lines(ids); len(ids) == 0 {
-		x.Benches = c.by.Benches
+		x.Benches = c.By.Benches
 	}
 	if x.Scope == client.ScopeCatalogue { // so that an older version beside this one, which does not know the scope, does not take it
 		x.Benches = sql.NullString{Valid: true}
@@ -451,7 +452,7 @@ func (v *Service) oneMember(ctx context.Context, p store.Person) (client.Member,
 		return client.Member{}, err
 	}
 	benches, err := v.benchNames(ctx, access...)
-	return v.member(p, access, benches, keys, false, who(ctx)), err
+	return v.member(p, access, benches, keys, false, frame.Who(ctx)), err
 }
 
 type endMemberIn struct {
@@ -500,23 +501,23 @@ func (v *Service) newLinkFor(ctx context.Context, in *linkForIn) (client.Code, e
 }
 
 // endAccess ends a session or token: one's own, or as a lead anybody's.
-func (v *Service) endAccess(ctx context.Context, in *AccessPath) (none, error) {
-	c := who(ctx)
+func (v *Service) endAccess(ctx context.Context, in *AccessPath) (frame.None, error) {
+	c := frame.Who(ctx)
 	x, err := v.store.AccessBy(ctx, in.ID)
-	if err == nil && c.person.Role != Lead && x.Person.String != c.person.ID {
+	if err == nil && c.Person.Role != frame.Lead && x.Person.String != c.Person.ID {
 		err = core.Fail(core.NotFound, "there is no session or token %s", in.ID)
 	}
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	p, err := v.store.Person(ctx, x.Person.String)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if err := v.store.DropSecret(ctx, core.Digest(x.Digest)); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditAccessEnded, "", "%s %s of %s", x.Kind, cutName(x.Name), p.Name)
+	return frame.None{}, v.audit(ctx, auditAccessEnded, "", "%s %s of %s", x.Kind, cutName(x.Name), p.Name)
 }
 
 func cutName(name string) string {
@@ -528,13 +529,13 @@ func cutName(name string) string {
 
 // lasting is until when what somebody makes for himself is good: no longer than that with
 // which he makes it, where that is a token.
-func (v *Service) lasting(c caller, days int) sql.NullTime {
+func (v *Service) lasting(c frame.Caller, days int) sql.NullTime {
 	if days == 0 {
 		days = 30
 	}
 	ends := v.clock.Now().Add(time.Duration(days) * 24 * time.Hour).UTC()
-	if c.by.Kind == store.SecretToken && c.by.Expires.Valid && c.by.Expires.Time.Before(ends) {
-		ends = c.by.Expires.Time
+	if c.By.Kind == store.SecretToken && c.By.Expires.Valid && c.By.Expires.Time.Before(ends) {
+		ends = c.By.Expires.Time
 	}
 	return sql.NullTime{Time: ends, Valid: true}
 }
@@ -555,11 +556,11 @@ type newTokenIn struct{ Body client.NewToken }
 // makeToken makes a token of one's own. Made with a token, it may no more than that, and ends
 // with it.
 func (v *Service) makeToken(ctx context.Context, in *newTokenIn) (client.MadeToken, error) {
-	c, b := who(ctx), in.Body
+	c, b := frame.Who(ctx), in.Body
 	if b.Scope == "" {
 		b.Scope = client.ScopeWork
 	}
-	x := store.Secret{Kind: store.SecretToken, Person: sql.NullString{String: c.person.ID, Valid: true}, Name: short(strings.TrimSpace(b.Name), 120), Expires: v.lasting(c, b.Days), Scope: narrower(b.Scope, c.by.Scope), Created: v.clock.Now()}
+	x := store.Secret{Kind: store.SecretToken, Person: sql.NullString{String: c.Person.ID, Valid: true}, Name: frame.Short(strings.TrimSpace(b.Name), 120), Expires: v.lasting(c, b.Days), Scope: narrower(b.Scope, c.By.Scope), Created: v.clock.Now()}
 	if err := v.bind(ctx, &x, b.Sites, b.Benches); err != nil {
 		return client.MadeToken{}, err
 	}
@@ -618,7 +619,7 @@ func userCode() string {
 func (v *Service) askMachine(ctx context.Context, in *newMachineIn) (client.Machine, error) {
 	text, digest := Secret()
 	now := v.clock.Now()
-	d := store.DeviceAsk{Digest: digest[:], Code: userCode(), Machine: short(in.Body.Machine, 60) + ", " + short(who(ctx).address, 50), Address: short(who(ctx).address, 64), Asked: now, Expires: now.Add(machineLasts)}
+	d := store.DeviceAsk{Digest: digest[:], Code: userCode(), Machine: frame.Short(in.Body.Machine, 60) + ", " + frame.Short(frame.Who(ctx).Address, 50), Address: frame.Short(frame.Who(ctx).Address, 64), Asked: now, Expires: now.Add(machineLasts)}
 	if err := v.store.AddDeviceAsk(ctx, d); err != nil {
 		return client.Machine{}, err
 	}
@@ -675,10 +676,10 @@ type letInIn struct {
 }
 
 // letIn lets a machine in as whoever is signed in, or refuses it.
-func (v *Service) letIn(ctx context.Context, in *letInIn) (none, error) {
-	c, b := who(ctx), in.Body
-	if c.by.Kind != store.SecretSession {
-		return none{}, core.Fail(core.NotAllowed, "a machine is let in from the console").Do("Sign in there, and type the code.")
+func (v *Service) letIn(ctx context.Context, in *letInIn) (frame.None, error) {
+	c, b := frame.Who(ctx), in.Body
+	if c.By.Kind != store.SecretSession {
+		return frame.None{}, core.Fail(core.NotAllowed, "a machine is let in from the console").Do("Sign in there, and type the code.")
 	}
 	if b.Scope == "" {
 		b.Scope = client.ScopeWhole
@@ -688,19 +689,19 @@ func (v *Service) letIn(ctx context.Context, in *letInIn) (none, error) {
 	}
 	d, err := v.store.DeviceByCode(ctx, typedCode(in.Code), v.clock.Now())
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if b.Give { // its token counts as confirmed
 		if err := v.sure(ctx); err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 	}
-	d.Person, d.Scope, d.Days, d.Given = sql.NullString{String: c.person.ID, Valid: true}, narrower(b.Scope, c.by.Scope), b.Days, b.Give
+	d.Person, d.Scope, d.Days, d.Given = sql.NullString{String: c.Person.ID, Valid: true}, narrower(b.Scope, c.By.Scope), b.Days, b.Give
 	if err := v.store.DecideDevice(ctx, d, v.clock.Now()); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if !b.Give {
-		return none{}, v.audit(ctx, auditMachine, "", "refused: %s", d.Machine)
+		return frame.None{}, v.audit(ctx, auditMachine, "", "refused: %s", d.Machine)
 	}
-	return none{}, v.audit(ctx, auditMachine, "", "%s: may %s, for %d days", d.Machine, d.Scope, d.Days)
+	return frame.None{}, v.audit(ctx, auditMachine, "", "%s: may %s, for %d days", d.Machine, d.Scope, d.Days)
 }

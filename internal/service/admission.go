@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -88,12 +89,12 @@ func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p 
 // where it is nil.
 func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p place, sheet *model.Sheet) (a *asked, err error) {
 	a = &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
-	person := who(ctx).person
+	person := frame.Who(ctx).Person
 	a.row = store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: person.ID, OpenedAt: v.clock.Now(), Adapter: p.Adapter}
 	a.Opened = run.Opened{Run: a.row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: person.ID,
 		Role: person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
-	a.Waive, a.Person = n.Waive, admit.Person{ID: person.ID, Lead: person.Role == Lead, May: person.Role != Viewer}
-	if err := elsewhere(who(ctx), u); err != nil {
+	a.Waive, a.Person = n.Waive, admit.Person{ID: person.ID, Lead: person.Role == frame.Lead, May: person.Role != frame.Viewer}
+	if err := elsewhere(frame.Who(ctx), u); err != nil {
 		a.Person.Elsewhere = err.(*core.Error)
 	}
 	if p.Name == "" {

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 )
 
 func answered(s *run.State, names map[string]string) []client.Answered {
@@ -96,7 +97,7 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 
 // answerOf is an answer as a run takes it, of who asks.
 func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answer, error) {
-	a := procedure.Answer{Item: n.Item, Value: n.Value, Note: n.Note, Whose: strings.TrimSpace(n.Whose), Due: n.Due, Wires: n.Wires, By: who(ctx).person.ID}
+	a := procedure.Answer{Item: n.Item, Value: n.Value, Note: n.Note, Whose: strings.TrimSpace(n.Whose), Due: n.Due, Wires: n.Wires, By: frame.Who(ctx).Person.ID}
 	if a.Value == procedure.Elsewhere {
 		if _, err := v.until(a.Due, sql.NullTime{}); err != nil {
 			return a, err
@@ -112,7 +113,7 @@ func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.A
 		}
 		a.Photo = &d
 	}
-	if a.Value == procedure.Excused && who(ctx).person.Role != Lead {
+	if a.Value == procedure.Excused && frame.Who(ctx).Person.Role != frame.Lead {
 		return a, core.Fail(core.NotAllowed, "only a lead leaves something undone").Do("Do it, or ask a lead.")
 	}
 	return a, nil

@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -59,7 +60,7 @@ func (v *Service) eachAsked(ctx context.Context, benches []string, do func(store
 			if !slices.Contains(questions, row.Kind) || v.clock.Now().Sub(row.Created) > identifyLasts {
 				continue
 			}
-			o, err := decode[client.Order](row.Body)
+			o, err := frame.Decode[client.Order](row.Body)
 			if err != nil {
 				return err
 			}
@@ -107,7 +108,7 @@ func (v *Service) endAsked(ctx context.Context, in *endAskedIn) (client.Asked, e
 	if err != nil {
 		return client.Asked{}, err
 	}
-	row, o, err := v.question(ctx, p, who(ctx).person.ID)
+	row, o, err := v.question(ctx, p, frame.Who(ctx).Person.ID)
 	if err != nil {
 		return client.Asked{}, err
 	}
@@ -121,7 +122,7 @@ func (v *Service) endAsked(ctx context.Context, in *endAskedIn) (client.Asked, e
 	if err != nil {
 		return out, err
 	}
-	_, err = v.ask(ctx, client.Order{Kind: client.OrderEnd, Link: p.Name, Ends: row.ID, By: who(ctx).person.Name}, p.Bench, orderLasts)
+	_, err = v.ask(ctx, client.Order{Kind: client.OrderEnd, Link: p.Name, Ends: row.ID, By: frame.Who(ctx).Person.Name}, p.Bench, orderLasts)
 	return out, err
 }
 
@@ -133,17 +134,17 @@ type toldIn struct {
 // longestTold is how much a bench may say of how far it is.
 const longestTold = 2000
 
-func (v *Service) tellOrder(ctx context.Context, in *toldIn) (none, error) {
-	said, err := decode[core.Said](in.RawBody)
+func (v *Service) tellOrder(ctx context.Context, in *toldIn) (frame.None, error) {
+	said, err := frame.Decode[core.Said](in.RawBody)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	raw, err := json.Marshal(said)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if len(raw) > longestTold {
-		return none{}, core.Fail(core.BadFile, "how far an order is was told with %d bytes, %d are the most", len(raw), longestTold)
+		return frame.None{}, core.Fail(core.BadFile, "how far an order is was told with %d bytes, %d are the most", len(raw), longestTold)
 	}
-	return none{}, v.store.TellOrder(ctx, who(ctx).bench, in.Order, raw)
+	return frame.None{}, v.store.TellOrder(ctx, frame.Who(ctx).Bench, in.Order, raw)
 }

@@ -12,13 +12,14 @@ import (
 	"zealousferry/core/shelf"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
 // storeBackup keeps a backup once every piece of it is on the shelf. Its answer
 // is the acknowledgement that the first erase waits for.
-func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error) {
-	s, err := decode[client.Stow](in.RawBody)
+func (v *Service) storeBackup(ctx context.Context, in *frame.RawIn) (run.Stored, error) {
+	s, err := frame.Decode[client.Stow](in.RawBody)
 	if err != nil {
 		return run.Stored{}, err
 	}
@@ -26,7 +27,7 @@ func (v *Service) storeBackup(ctx context.Context, in *rawIn) (run.Stored, error
 	if err != nil {
 		return run.Stored{}, err
 	}
-	if r.Bench != who(ctx).bench {
+	if r.Bench != frame.Who(ctx).Bench {
 		return run.Stored{}, core.Fail(core.NotAllowed, "run %s belongs to another bench", s.Run)
 	}
 	raw, err := v.store.Piece(ctx, s.Manifest)
@@ -166,18 +167,18 @@ func (v *Service) wayBack(ctx context.Context, u store.Unit, b store.Backup) err
 // backupsShown is how many of its backups the page of a unit has.
 const backupsShown = 100
 
-func (v *Service) backups(ctx context.Context, unit string, page PageIn) (out []client.Backup, p client.Paged, err error) {
+func (v *Service) backups(ctx context.Context, unit string, page frame.PageIn) (out []client.Backup, p client.Paged, err error) {
 	rows, next, err := v.store.BackupsPage(ctx, unit, page.After, page.Size)
 	out = []client.Backup{}
 	for _, b := range rows {
 		out = append(out, client.Backup{ID: b.ID, Digest: core.Digest(b.Manifest), Run: b.ID, Bytes: b.Length, Running: b.Running, How: b.How, Name: b.Name, Taken: b.Taken, Ruin: b.Ruin})
 	}
-	return out, paged(next), err
+	return out, frame.Paged(next), err
 }
 
 type backupsIn struct {
 	UnitPath
-	PageIn
+	frame.PageIn
 }
 
 func (v *Service) listBackups(ctx context.Context, in *backupsIn) (client.Backups, error) {

@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -29,12 +30,12 @@ type BenchPath struct {
 	Bench string `path:"bench"`
 }
 
-func (v *Service) listBenches(ctx context.Context, in *PageIn) (client.Benches, error) {
+func (v *Service) listBenches(ctx context.Context, in *frame.PageIn) (client.Benches, error) {
 	rows, p, err := v.store.BenchesPage(ctx, in.After, in.Size)
-	out := client.Benches{Benches: []client.Bench{}, Paged: paged(p)}
+	out := client.Benches{Benches: []client.Bench{}, Paged: frame.Paged(p)}
 	for _, b := range rows {
 		out.Benches = append(out.Benches, client.Bench{ID: b.ID, Name: b.Name, Version: b.Version, Online: v.online(b.Seen, b.Revoked), Revoked: b.Revoked.Valid,
-			Enrolled: b.Enrolled, Seen: timeOf(b.Seen), ClockError: b.ClockError})
+			Enrolled: b.Enrolled, Seen: frame.TimeOf(b.Seen), ClockError: b.ClockError})
 	}
 	return out, err
 }
@@ -43,14 +44,7 @@ func (v *Service) online(seen, revoked sql.NullTime) bool {
 	return seen.Valid && !revoked.Valid && v.clock.Now().Sub(seen.Time) < away
 }
 
-func timeOf(t sql.NullTime) *time.Time {
-	if !t.Valid {
-		return nil
-	}
-	return &t.Time
-}
-
-func (v *Service) newBenchCode(ctx context.Context, _ *none) (client.Code, error) {
+func (v *Service) newBenchCode(ctx context.Context, _ *frame.None) (client.Code, error) {
 	text, digest := Secret()
 	ends := v.clock.Now().Add(EnrolLasts).UTC()
 	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends, Valid: true}}); err != nil {
@@ -59,18 +53,18 @@ func (v *Service) newBenchCode(ctx context.Context, _ *none) (client.Code, error
 	return client.Code{Code: text, Expires: ends}, v.audit(ctx, auditBenchCode, "", "good until %s", ends.Format("15:04"))
 }
 
-func (v *Service) revokeBench(ctx context.Context, in *BenchPath) (none, error) {
+func (v *Service) revokeBench(ctx context.Context, in *BenchPath) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err == nil {
 		err = v.sure(ctx)
 	}
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if err := v.store.RevokeBench(ctx, b.ID, v.clock.Now()); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditRevoked, "", "%s", b.Name)
+	return frame.None{}, v.audit(ctx, auditRevoked, "", "%s", b.Name)
 }
 
 type renameIn struct {
@@ -80,44 +74,33 @@ type renameIn struct {
 
 // renameBench gives a bench another name. What names its links by the old one must be over first:
 // runs, trays, rounds.
-func (v *Service) renameBench(ctx context.Context, in *renameIn) (none, error) {
+func (v *Service) renameBench(ctx context.Context, in *renameIn) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	name := in.Body.Name
 	switch {
 	case b.Revoked.Valid:
-		return none{}, core.Fail(core.NotAllowed, "bench %s was revoked", b.Name).Unit("nothing was changed").Go(words.BenchList().To("See which benches there are"))
+		return frame.None{}, core.Fail(core.NotAllowed, "bench %s was revoked", b.Name).Unit("nothing was changed").Go(words.BenchList().To("See which benches there are"))
 	case !benchName.MatchString(name):
-		return none{}, core.Fail(core.NotUnderstood, "a bench's name has lower-case letters, digits and hyphens, 1 to 40; this is %q", name).Unit("nothing was changed").Do("Choose another name.")
+		return frame.None{}, core.Fail(core.NotUnderstood, "a bench's name has lower-case letters, digits and hyphens, 1 to 40; this is %q", name).Unit("nothing was changed").Do("Choose another name.")
 	}
 	open, err := v.store.RenameBench(ctx, b, name)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if len(open) > 0 {
-		return none{}, core.Fail(core.Busy, "bench %s has work open that names its links: %s", b.Name, strings.Join(open, ", ")).Unit("nothing was changed").Do("End it first: the page Today has what is open.")
+		return frame.None{}, core.Fail(core.Busy, "bench %s has work open that names its links: %s", b.Name, strings.Join(open, ", ")).Unit("nothing was changed").Do("End it first: the page Today has what is open.")
 	}
-	v.benches.forget()
-	return none{}, v.audit(ctx, auditRenamed, "", "%s is %s from now on", b.Name, name)
-}
-
-// rawIn is a call whose body the handler decodes: fields that are not known are
-// passed over.
-type rawIn struct{ RawBody []byte }
-
-func decode[T any](raw []byte) (t T, err error) {
-	if err := json.Unmarshal(raw, &t); err != nil {
-		return t, core.Fail(core.BadFile, "the call's body cannot be read: %w", err)
-	}
-	return t, nil
+	v.benches.Forget()
+	return frame.None{}, v.audit(ctx, auditRenamed, "", "%s is %s from now on", b.Name, name)
 }
 
 var benchName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-func (v *Service) enrol(ctx context.Context, in *rawIn) (client.Enrolled, error) {
-	e, err := decode[client.Enrolment](in.RawBody)
+func (v *Service) enrol(ctx context.Context, in *frame.RawIn) (client.Enrolled, error) {
+	e, err := frame.Decode[client.Enrolment](in.RawBody)
 	if err != nil {
 		return client.Enrolled{}, err
 	}
@@ -142,7 +125,7 @@ func (v *Service) enrol(ctx context.Context, in *rawIn) (client.Enrolled, error)
 	if err != nil {
 		return client.Enrolled{}, err
 	}
-	err = v.audit(ctx, auditEnrolled, "", "%s, version %s, from %s", e.Name, short(e.Version, 40), who(ctx).address)
+	err = v.audit(ctx, auditEnrolled, "", "%s, version %s, from %s", e.Name, frame.Short(e.Version, 40), frame.Who(ctx).Address)
 	return client.Enrolled{Bench: b.ID, Token: text, ServiceKey: v.key.Public()}, err
 }
 
@@ -150,25 +133,25 @@ type successionIn struct{ Body history.SignedSuccession }
 
 // renewBenchKey has a bench sign with another key from now on. Both keys have signed that, so what
 // carries it need not be signed; it may come twice.
-func (v *Service) renewBenchKey(ctx context.Context, in *successionIn) (none, error) {
-	b, err := v.store.BenchBy(ctx, who(ctx).bench)
+func (v *Service) renewBenchKey(ctx context.Context, in *successionIn) (frame.None, error) {
+	b, err := v.store.BenchBy(ctx, frame.Who(ctx).Bench)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	x, err := in.Body.Open()
 	switch {
 	case err != nil:
-		return none{}, v.forged(ctx, b, "a new key of it is not signed by both keys")
+		return frame.None{}, v.forged(ctx, b, "a new key of it is not signed by both keys")
 	case bytes.Equal(x.To, b.PublicKey):
-		return none{}, nil
+		return frame.None{}, nil
 	case !bytes.Equal(x.From, b.PublicKey) || slices.ContainsFunc(b.Keys(), func(k trust.Public) bool { return bytes.Equal(k, x.To) }):
-		return none{}, v.forged(ctx, b, "a new key of it does not follow the one that it has")
+		return frame.None{}, v.forged(ctx, b, "a new key of it does not follow the one that it has")
 	}
 	if err := v.store.RenewBenchKey(ctx, b, x.To); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	v.benches.forget()
-	return none{}, v.audit(ctx, auditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
+	v.benches.Forget()
+	return frame.None{}, v.audit(ctx, auditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
 }
 
 // spoken refuses benches that are too far from this version.
@@ -179,8 +162,8 @@ func spoken(protocol int) error {
 	return nil
 }
 
-func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error) {
-	j, err := decode[client.Joining](in.RawBody)
+func (v *Service) join(ctx context.Context, in *frame.RawIn) (client.Catalogue, error) {
+	j, err := frame.Decode[client.Joining](in.RawBody)
 	if err != nil {
 		return client.Catalogue{}, err
 	}
@@ -216,13 +199,13 @@ func (v *Service) join(ctx context.Context, in *rawIn) (client.Catalogue, error)
 	if out.Keys, err = v.keysFor(ctx, j.Keys); err != nil {
 		return out, err
 	}
-	out.Withdrawn, err = v.store.Withdrawn(ctx, who(ctx).bench)
+	out.Withdrawn, err = v.store.Withdrawn(ctx, frame.Who(ctx).Bench)
 	return out, err
 }
 
 // joined notes that a bench is there, and what it has.
 func (v *Service) joined(ctx context.Context, j client.Joining, now time.Time) error {
-	if err := v.store.BenchSeen(ctx, who(ctx).bench, now, j.Now-now.UnixMicro(), j.Version); err != nil {
+	if err := v.store.BenchSeen(ctx, frame.Who(ctx).Bench, now, j.Now-now.UnixMicro(), j.Version); err != nil {
 		return err
 	}
 	var links []store.Link
@@ -237,13 +220,13 @@ func (v *Service) joined(ctx context.Context, j client.Joining, now time.Time) e
 			}
 		}
 	}
-	return v.store.PutLinks(ctx, who(ctx).bench, links)
+	return v.store.PutLinks(ctx, frame.Who(ctx).Bench, links)
 }
 
 // tellBench fills in what a bench hears every few seconds.
 func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.Catalogue) (err error) {
 	if j.Name != "" {
-		b, err := v.benchRow(ctx, who(ctx).bench)
+		b, err := v.benchRow(ctx, frame.Who(ctx).Bench)
 		if err == nil && b.Name != j.Name { // what is remembered may be older than what the bench has heard of another service
 			b, err = v.store.BenchBy(ctx, b.ID)
 		}
@@ -254,7 +237,7 @@ func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.C
 			out.Name = b.Name
 		}
 	}
-	if out.Trays, err = v.benchTrays(ctx, who(ctx).bench); err != nil {
+	if out.Trays, err = v.benchTrays(ctx, frame.Who(ctx).Bench); err != nil {
 		return err
 	}
 	out.Checkpoint, err = v.newerCheckpoint(ctx, j.Tree)
@@ -295,12 +278,12 @@ type sheetList struct {
 // anew is a sum, as long as that is the same.
 func (v *Service) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 	if fresh {
-		v.sheets.forget()
+		v.sheets.Forget()
 	}
-	return v.sheets.get(ctx, v, func(ctx context.Context) (sheetList, error) {
+	return v.sheets.Get(ctx, v.Frame, func(ctx context.Context) (sheetList, error) {
 		sum, err := v.store.ModelsSum(ctx)
-		if err != nil || sum == v.sheets.is.sum {
-			return v.sheets.is, err
+		if err != nil || sum == v.sheets.Is.sum {
+			return v.sheets.Is, err
 		}
 		models, err := v.store.Models(ctx)
 		list := sheetList{sum: sum, sheets: make([]core.Digest, len(models))}
@@ -313,12 +296,12 @@ func (v *Service) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 
 // orders sends a bench what it is to do. An order is sent again on each new
 // connection until it has ended; the bench carries each out once.
-func (v *Service) orders(ctx context.Context, _ *none) (follow, error) {
-	bench := who(ctx).bench
-	return func(ctx context.Context, s *sender) error {
+func (v *Service) orders(ctx context.Context, _ *frame.None) (frame.Follow, error) {
+	bench := frame.Who(ctx).Bench
+	return func(ctx context.Context, s *frame.Sender) error {
 		b, leave := v.follower.listen(bench)
 		defer leave()
-		if err := s.alive(); err != nil {
+		if err := s.Alive(); err != nil {
 			return err
 		}
 		sent := map[string]bool{}
@@ -332,7 +315,7 @@ func (v *Service) orders(ctx context.Context, _ *none) (follow, error) {
 					continue
 				}
 				sent[o.ID] = true
-				if err := s.send(base64.RawURLEncoding.EncodeToString(o.Signature), "order", json.RawMessage(o.Body)); err != nil {
+				if err := s.Send(base64.RawURLEncoding.EncodeToString(o.Signature), "order", json.RawMessage(o.Body)); err != nil {
 					return err
 				}
 			}
@@ -341,7 +324,7 @@ func (v *Service) orders(ctx context.Context, _ *none) (follow, error) {
 				return nil
 			case <-news:
 			case <-v.clock.After(aliveEvery):
-				if err := s.alive(); err != nil {
+				if err := s.Alive(); err != nil {
 					return err
 				}
 			}
@@ -356,52 +339,52 @@ type orderIn struct {
 
 // endOrder keeps what came of an order. A run that the bench did not open is
 // closed here, since there is no journal of it.
-func (v *Service) endOrder(ctx context.Context, in *orderIn) (none, error) {
-	result, err := decode[client.Result](in.RawBody)
+func (v *Service) endOrder(ctx context.Context, in *orderIn) (frame.None, error) {
+	result, err := frame.Decode[client.Result](in.RawBody)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	o, err := v.store.Order(ctx, in.Order)
 	if core.KindOf(err) == core.NotFound {
-		return none{}, nil // it ended before, and the bench had not heard it
+		return frame.None{}, nil // it ended before, and the bench had not heard it
 	}
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	if o.Bench != who(ctx).bench {
-		return none{}, core.Fail(core.NotAllowed, "this order was given to another bench")
+	if o.Bench != frame.Who(ctx).Bench {
+		return frame.None{}, core.Fail(core.NotAllowed, "this order was given to another bench")
 	}
 	if o.Kind == client.OrderRun && result.Error != nil && !o.Ended.Valid {
-		order, err := decode[client.Order](o.Body)
+		order, err := frame.Decode[client.Order](o.Body)
 		if err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 		r, err := v.store.Run(ctx, order.Run)
 		if err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 		events, err := v.store.RawEvents(ctx, r.ID, 0, 1)
 		if err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 		if len(events) != 0 { // it did begin it; its events tell how it stands
-			return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, true)
+			return frame.None{}, v.store.EndOrder(ctx, frame.Who(ctx).Bench, in.Order, in.RawBody, true)
 		}
 		if err := v.store.ReleaseRun(ctx, v.key, r, r.By, "the bench did not begin it: "+result.Error.Detail, false); err != nil && core.KindOf(err) != core.NotFound {
-			return none{}, err
+			return frame.None{}, err
 		}
 	}
 	if o.Kind == client.OrderCheck && result.Seen != nil && result.Error == nil && !o.Ended.Valid {
 		if err := v.keepCheck(ctx, o, result); err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 	}
-	defer v.orderEnds.ring(in.Order)
-	return none{}, v.store.EndOrder(ctx, who(ctx).bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
+	defer v.orderEnds.Ring(in.Order)
+	return frame.None{}, v.store.EndOrder(ctx, frame.Who(ctx).Bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }
 
-func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error) {
-	b, err := decode[client.Batch](in.RawBody)
+func (v *Service) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have, error) {
+	b, err := frame.Decode[client.Batch](in.RawBody)
 	if err != nil {
 		return client.Have{}, err
 	}
@@ -418,12 +401,12 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 			return client.Have{}, core.Fail(core.BadFile, "event %d of run %s is not in its place", b.First+uint64(i), b.Run)
 		}
 		if e.Kind == run.KindClosed {
-			if err := v.checkRecord(ctx, r, who(ctx).bench, e); err != nil {
+			if err := v.checkRecord(ctx, r, frame.Who(ctx).Bench, e); err != nil {
 				return client.Have{}, err
 			}
 		}
 	}
-	p := store.Posted{Post: history.Post{Bench: who(ctx).bench, Run: r.ID, Epoch: b.Epoch, Last: b.First + uint64(len(b.Events)) - 1, Chain: b.Chain, Outcome: b.Outcome}, First: b.First, Events: b.Events, Signature: b.Signature}
+	p := store.Posted{Post: history.Post{Bench: frame.Who(ctx).Bench, Run: r.ID, Epoch: b.Epoch, Last: b.First + uint64(len(b.Events)) - 1, Chain: b.Chain, Outcome: b.Outcome}, First: b.First, Events: b.Events, Signature: b.Signature}
 	if err := v.posted(ctx, p); err != nil {
 		return client.Have{}, err
 	}
@@ -438,7 +421,7 @@ func (v *Service) takeEvents(ctx context.Context, in *rawIn) (client.Have, error
 				v.log.Warn("a sheet that was proven could not be noted", "error", err)
 			}
 		}
-		v.written.ring() // who waits for its end is told at once
+		v.written.Ring() // who waits for its end is told at once
 		v.log.Info("run closed", "run", r.ID, "kind", r.Kind, "outcome", b.Outcome)
 	}
 	if err != nil {
@@ -458,7 +441,7 @@ func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, erro
 	if err != nil {
 		return client.Moved{}, err
 	}
-	if r.Bench != who(ctx).bench {
+	if r.Bench != frame.Who(ctx).Bench {
 		return client.Moved{}, core.Fail(core.NotAllowed, "run %s was not handed to this bench", r.ID)
 	}
 	events, err := v.store.RawEvents(ctx, r.ID, in.After, client.MovedAtOnce)
@@ -477,12 +460,12 @@ func (v *Service) benchKeys(ctx context.Context, id string) (trust.Any, error) {
 
 // mayWrite says whether the release of a run still stands. The bench asks before
 // its first erase.
-func (v *Service) mayWrite(ctx context.Context, in *rawIn) (client.May, error) {
-	m, err := decode[client.MayWrite](in.RawBody)
+func (v *Service) mayWrite(ctx context.Context, in *frame.RawIn) (client.May, error) {
+	m, err := frame.Decode[client.MayWrite](in.RawBody)
 	if err != nil {
 		return client.May{}, err
 	}
-	all, err := v.store.Withdrawn(ctx, who(ctx).bench)
+	all, err := v.store.Withdrawn(ctx, frame.Who(ctx).Bench)
 	if err != nil || all[m.Run] != "" {
 		return client.May{Bars: all[m.Run]}, err
 	}

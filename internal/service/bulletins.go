@@ -11,11 +11,12 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/visit"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
 type bulletinsIn struct {
-	PageIn
+	frame.PageIn
 	Model string `query:"model" maxLength:"63"`
 	Ended bool   `query:"ended" doc:"Also those that have ended."`
 }
@@ -23,7 +24,7 @@ type bulletinsIn struct {
 func (v *Service) listBulletins(ctx context.Context, in *bulletinsIn) (client.Bulletins, error) {
 	out := client.Bulletins{Bulletins: []client.Bulletin{}}
 	rows, p, err := v.store.BulletinsPage(ctx, in.Model, in.Ended, in.After, in.Size)
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	if err != nil {
 		return out, err
 	}
@@ -44,7 +45,7 @@ func (v *Service) listBulletins(ctx context.Context, in *bulletinsIn) (client.Bu
 func oneBulletin(r store.Bulletin, names map[string]string) (client.Bulletin, fit.Bulletin, error) {
 	b, err := r.Read()
 	out := client.Bulletin{Number: r.Number, Model: r.Model, Title: b.Title, Says: b.Says, Codes: append([]string{}, b.Codes...), Words: append([]string{}, b.Words...),
-		By: names[r.By], At: r.At, Ended: timeOf(r.Ended), EndedWhy: r.Why}
+		By: names[r.By], At: r.At, Ended: frame.TimeOf(r.Ended), EndedWhy: r.Why}
 	var when []string
 	for _, x := range b.When {
 		when = append(when, x.Fact+" "+x.Plain())
@@ -85,7 +86,7 @@ func (v *Service) addBulletin(ctx context.Context, in *newBulletinIn) (client.Bu
 	if err != nil {
 		return client.Bulletin{}, err
 	}
-	by := who(ctx).person
+	by := frame.Who(ctx).Person
 	r := store.Bulletin{Model: n.Model, Body: string(raw), By: by.ID, At: v.clock.Now().UTC()}
 	if r.Number, err = v.store.AddBulletin(ctx, r); err != nil {
 		return client.Bulletin{}, err
@@ -99,8 +100,8 @@ type bulletinEndIn struct {
 	Body   client.BulletinEnd
 }
 
-func (v *Service) endBulletin(ctx context.Context, in *bulletinEndIn) (none, error) {
-	return none{}, v.store.EndBulletin(ctx, in.Number, who(ctx).person.ID, strings.TrimSpace(in.Body.Reason), v.clock.Now())
+func (v *Service) endBulletin(ctx context.Context, in *bulletinEndIn) (frame.None, error) {
+	return frame.None{}, v.store.EndBulletin(ctx, in.Number, frame.Who(ctx).Person.ID, strings.TrimSpace(in.Body.Reason), v.clock.Now())
 }
 
 // speaking are the bulletins that speak to a unit, by what there is of a complaint.
@@ -158,13 +159,13 @@ func (v *Service) putCodeTexts(ctx context.Context, in *codeTextsIn) (client.Cod
 	if _, err := v.store.Sheet(ctx, in.Model); err != nil {
 		return out, err
 	}
-	l, err := readList(in.RawBody, []string{"code", "says"}, "code", "says")
+	l, err := frame.ReadList(in.RawBody, []string{"code", "says"}, "code", "says")
 	if err != nil {
 		return out, err
 	}
 	texts := map[string]string{}
 	for {
-		field, fields, err := l.next()
+		field, fields, err := l.Next()
 		if err != nil {
 			return out, err
 		}
@@ -173,7 +174,7 @@ func (v *Service) putCodeTexts(ctx context.Context, in *codeTextsIn) (client.Cod
 		}
 		code, says := strings.ToUpper(field["code"]), field["says"]
 		bad := func(says string, with ...any) (client.CodeTextsPut, error) {
-			return client.CodeTextsPut{Model: in.Model}, core.BadAt(core.Line(int64(l.line)), says, with...)
+			return client.CodeTextsPut{Model: in.Model}, core.BadAt(core.Line(int64(l.Line)), says, with...)
 		}
 		switch _, twice := texts[code]; {
 		case !codeName.MatchString(code):
@@ -193,7 +194,7 @@ func (v *Service) putCodeTexts(ctx context.Context, in *codeTextsIn) (client.Cod
 			out.Put++
 		}
 	}
-	return out, v.store.PutCodeTexts(ctx, in.Model, texts, who(ctx).person.ID, v.clock.Now())
+	return out, v.store.PutCodeTexts(ctx, in.Model, texts, frame.Who(ctx).Person.ID, v.clock.Now())
 }
 
 // explain gives the codes of modules their texts: the team's goes before the sheet's, and

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/diagnose"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -69,7 +70,7 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 		if err != nil {
 			return client.Check{}, err
 		}
-		return checked(row, p.FullName(), who(ctx).person.Name)
+		return checked(row, p.FullName(), frame.Who(ctx).Person.Name)
 	}
 	last, err := v.store.Checks(ctx, p.Bench, p.Name, 1)
 	if err != nil {
@@ -82,17 +83,17 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 	if err := json.Unmarshal([]byte(last[0].Seen), &seen); err != nil {
 		return client.Check{}, err
 	}
-	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: last[0].Model, Unplugged: in.Body.Unplugged, By: who(ctx).person.ID, At: v.clock.Now()}
+	row := store.LinkCheck{ID: store.NewID(), Bench: p.Bench, Link: p.Name, Adapter: p.Adapter, Model: last[0].Model, Unplugged: in.Body.Unplugged, By: frame.Who(ctx).Person.ID, At: v.clock.Now()}
 	if row, err = v.keepSeen(ctx, row, seen, in.Body.Answer); err != nil {
 		return client.Check{}, err
 	}
-	return checked(row, p.FullName(), who(ctx).person.Name)
+	return checked(row, p.FullName(), frame.Who(ctx).Person.Name)
 }
 
 // keepCheck keeps what a bench has seen on a link, whether or not whoever asked is still
 // there to hear it.
 func (v *Service) keepCheck(ctx context.Context, row store.Order, r client.Result) error {
-	o, err := decode[client.Order](row.Body)
+	o, err := frame.Decode[client.Order](row.Body)
 	if err != nil {
 		return err
 	}

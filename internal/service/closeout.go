@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -30,7 +31,7 @@ func (v *Service) borrow(ctx context.Context, in *borrowIn) (client.Run, error) 
 	if err != nil {
 		return client.Run{}, err
 	}
-	b := &run.Borrowed{Says: strings.TrimSpace(in.Body.Says), By: who(ctx).person.ID}
+	b := &run.Borrowed{Says: strings.TrimSpace(in.Body.Says), By: frame.Who(ctx).Person.ID}
 	if _, err := v.ask(ctx, client.Order{Kind: client.OrderBorrow, Link: r.Link, Run: r.ID, By: b.By, Lent: b}, r.Bench, orderLasts); err != nil {
 		return client.Run{}, err
 	}
@@ -101,7 +102,7 @@ func (v *Service) addOffer(ctx context.Context, in *offerIn) (client.Offer, erro
 	if err != nil {
 		return client.Offer{}, err
 	}
-	o := store.Offer{Unit: u.ID, Says: strings.TrimSpace(in.Body.Says), By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+	o := store.Offer{Unit: u.ID, Says: strings.TrimSpace(in.Body.Says), By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 	if in.Body.Photo != "" {
 		d, err := core.ParseDigest(in.Body.Photo)
 		if err != nil {
@@ -125,7 +126,7 @@ func (v *Service) addOffer(ctx context.Context, in *offerIn) (client.Offer, erro
 	if o.Number, err = v.store.AddOffer(ctx, o); err != nil {
 		return client.Offer{}, err
 	}
-	return oneOffer(o, u, map[string]string{o.By: who(ctx).person.Name}), nil
+	return oneOffer(o, u, map[string]string{o.By: frame.Who(ctx).Person.Name}), nil
 }
 
 func oneOffer(o store.Offer, u store.Unit, names map[string]string) client.Offer {
@@ -164,8 +165,8 @@ type offerEndIn struct {
 	Body   client.OfferEnd
 }
 
-func (v *Service) endOffer(ctx context.Context, in *offerEndIn) (none, error) {
-	return none{}, v.store.EndOffer(ctx, in.Number, who(ctx).person.ID, strings.TrimSpace(in.Body.How), v.clock.Now())
+func (v *Service) endOffer(ctx context.Context, in *offerEndIn) (frame.None, error) {
+	return frame.None{}, v.store.EndOffer(ctx, in.Number, frame.Who(ctx).Person.ID, strings.TrimSpace(in.Body.How), v.clock.Now())
 }
 
 // handover is what whoever has a unit next has to know.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"zealousferry/internal/service/frame"
 )
 
 // noncePlace stands in the index page where each answer's nonce goes.
@@ -20,9 +21,9 @@ func (v *Service) consoleHandler() http.Handler {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		switch {
 		case name == "api" || strings.HasPrefix(name, "api/"):
-			writeProblem(w, plainProblem(http.StatusNotFound, "there is no such call: "+r.Method+" "+r.URL.Path))
+			frame.WriteProblem(w, frame.PlainProblem(http.StatusNotFound, "there is no such call: "+r.Method+" "+r.URL.Path))
 		case r.Method != http.MethodGet && r.Method != http.MethodHead:
-			writeProblem(w, plainProblem(http.StatusMethodNotAllowed, "pages are only read"))
+			frame.WriteProblem(w, frame.PlainProblem(http.StatusMethodNotAllowed, "pages are only read"))
 		case strings.HasPrefix(name, "assets/"):
 			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			http.ServeFileFS(w, r, v.console, name)

@@ -7,6 +7,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/photo"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -37,7 +38,7 @@ func (v *Service) putEvidence(ctx context.Context, in *evidenceIn) (client.Kept,
 		}
 	}
 	d := core.DigestOf(body)
-	return client.Kept{Digest: d}, v.store.PutEvidence(ctx, store.Evidence{Digest: d[:], Kind: in.Kind, Length: len(body), Body: body, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+	return client.Kept{Digest: d}, v.store.PutEvidence(ctx, store.Evidence{Digest: d[:], Kind: in.Kind, Length: len(body), Body: body, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()})
 }
 
 type evidenceOut struct {
@@ -74,16 +75,16 @@ type removeEvidenceIn struct {
 }
 
 // removeEvidence removes a photo or text for good; its digest stays wherever it is named.
-func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (none, error) {
+func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (frame.None, error) {
 	if err := v.sure(ctx); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if err := v.store.RemoveEvidence(ctx, d); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
+	return frame.None{}, v.audit(ctx, auditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
 }

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -88,7 +89,7 @@ func (v *Service) withFactor(ctx context.Context, p store.Person, code string) e
 	if code == "" {
 		return core.Fail(core.CannotTell, "the code of the second factor is wanted as well").Do("Type the six digits that it shows now. If the device is lost, a lead takes the factor away.")
 	}
-	typed, address := core.DigestOf([]byte("factor "+p.ID)), who(ctx).address
+	typed, address := core.DigestOf([]byte("factor "+p.ID)), frame.Who(ctx).Address
 	if err := v.waits(ctx, typed, address); err != nil {
 		return err
 	}
@@ -96,7 +97,7 @@ func (v *Service) withFactor(ctx context.Context, p store.Person, code string) e
 		if wrong := v.store.SignInFailed(ctx, typed, address, v.clock.Now()); wrong != nil {
 			return wrong
 		}
-		if wrong := v.audit(ctx, auditSignInFailed, p.ID, "second factor, from %s", short(who(ctx).agent+", "+address, 200)); wrong != nil {
+		if wrong := v.audit(ctx, auditSignInFailed, p.ID, "second factor, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)); wrong != nil {
 			return wrong
 		}
 		return err
@@ -108,19 +109,19 @@ func (v *Service) withFactor(ctx context.Context, p store.Person, code string) e
 // minutes, before what others must be able to rely on: trust, withdrawals, ends of accounts and
 // benches, letting a machine in.
 func (v *Service) sure(ctx context.Context) error {
-	c := who(ctx)
-	if c.by.Confirmed.Valid && v.clock.Now().Sub(c.by.Confirmed.Time) < sureFor {
+	c := frame.Who(ctx)
+	if c.By.Confirmed.Valid && v.clock.Now().Sub(c.By.Confirmed.Time) < sureFor {
 		return nil
 	}
-	if c.person.FactorAt.Valid {
+	if c.Person.FactorAt.Valid {
 		return core.Fail(core.NotAllowed, "this wants your second factor again: it was shown more than five minutes ago").Go(words.Confirm().To("Show it"))
 	}
-	keys, err := v.store.Passkeys(ctx, c.person.ID)
+	keys, err := v.store.Passkeys(ctx, c.Person.ID)
 	if err != nil || len(keys) == 0 {
 		return err
 	}
 	no := core.Fail(core.NotAllowed, "this wants your passkey again: it was used more than five minutes ago")
-	if c.by.Kind != store.SecretSession { // a terminal has none
+	if c.By.Kind != store.SecretSession { // a terminal has none
 		return no.Go(words.SignIn().To("Sign this machine in anew, and let it in from the console with your passkey"))
 	}
 	return no.Do("Use it: the page Team has a button for it.")
@@ -128,16 +129,16 @@ func (v *Service) sure(ctx context.Context) error {
 
 // newFactor makes the secret of a second factor; it counts, in place of an older one, once its
 // first code was shown.
-func (v *Service) newFactor(ctx context.Context, _ *none) (client.Factor, error) {
-	c := who(ctx)
+func (v *Service) newFactor(ctx context.Context, _ *frame.None) (client.Factor, error) {
+	c := frame.Who(ctx)
 	if err := v.sure(ctx); err != nil {
 		return client.Factor{}, err
 	}
-	k, err := totp.Generate(totp.GenerateOpts{Issuer: "Zealous Ferry", AccountName: c.person.Name, Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+	k, err := totp.Generate(totp.GenerateOpts{Issuer: "Zealous Ferry", AccountName: c.Person.Name, Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
 	if err != nil {
 		return client.Factor{}, err
 	}
-	sealed, err := v.key.SealFor(factorPurpose, c.person.ID, []byte(k.Secret()))
+	sealed, err := v.key.SealFor(factorPurpose, c.Person.ID, []byte(k.Secret()))
 	if err != nil {
 		return client.Factor{}, err
 	}
@@ -149,38 +150,38 @@ func (v *Service) newFactor(ctx context.Context, _ *none) (client.Factor, error)
 	if err := png.Encode(&b, picture); err != nil {
 		return client.Factor{}, err
 	}
-	return client.Factor{Secret: k.Secret(), Address: k.URL(), Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())}, v.store.NextFactor(ctx, c.person.ID, sealed)
+	return client.Factor{Secret: k.Secret(), Address: k.URL(), Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())}, v.store.NextFactor(ctx, c.Person.ID, sealed)
 }
 
 type showFactorIn struct{ Body client.FactorCode }
 
 // confirm takes a code of one's second factor, or what one's passkey has signed: the first code
 // makes the factor count, each makes sure for five minutes that it is oneself.
-func (v *Service) confirm(ctx context.Context, in *showFactorIn) (none, error) {
-	c := who(ctx)
+func (v *Service) confirm(ctx context.Context, in *showFactorIn) (frame.None, error) {
+	c := frame.Who(ctx)
 	if in.Body.State != "" {
-		if _, err := v.byPasskey(ctx, dareSure, c.person.ID, in.Body.State, in.Body.Passkey); err != nil {
-			return none{}, err
+		if _, err := v.byPasskey(ctx, dareSure, c.Person.ID, in.Body.State, in.Body.Passkey); err != nil {
+			return frame.None{}, err
 		}
-		return none{}, v.store.ConfirmSecret(ctx, c.secret, v.clock.Now())
+		return frame.None{}, v.store.ConfirmSecret(ctx, c.Secret, v.clock.Now())
 	}
 	if in.Body.Code == "" {
-		return none{}, core.Fail(core.NotUnderstood, "expected the six digits that the second factor shows, came nothing").Do("Type them.")
+		return frame.None{}, core.Fail(core.NotUnderstood, "expected the six digits that the second factor shows, came nothing").Do("Type them.")
 	}
-	if len(c.person.Next) == 0 && !c.person.FactorAt.Valid {
-		return none{}, core.Fail(core.NotFound, "you have no second factor").Do("Set one up in the console, on the page Team.")
+	if len(c.Person.Next) == 0 && !c.Person.FactorAt.Valid {
+		return frame.None{}, core.Fail(core.NotFound, "you have no second factor").Do("Set one up in the console, on the page Team.")
 	}
-	typed := core.DigestOf([]byte("factor " + c.person.ID))
-	if err := v.waits(ctx, typed, c.address); err != nil {
-		return none{}, err
+	typed := core.DigestOf([]byte("factor " + c.Person.ID))
+	if err := v.waits(ctx, typed, c.Address); err != nil {
+		return frame.None{}, err
 	}
-	if err := v.showFirst(ctx, c.person, in.Body.Code); err != nil {
-		if wrong := v.store.SignInFailed(ctx, typed, c.address, v.clock.Now()); wrong != nil {
-			return none{}, wrong
+	if err := v.showFirst(ctx, c.Person, in.Body.Code); err != nil {
+		if wrong := v.store.SignInFailed(ctx, typed, c.Address, v.clock.Now()); wrong != nil {
+			return frame.None{}, wrong
 		}
-		return none{}, err
+		return frame.None{}, err
 	}
-	return none{}, v.store.ConfirmSecret(ctx, c.secret, v.clock.Now())
+	return frame.None{}, v.store.ConfirmSecret(ctx, c.Secret, v.clock.Now())
 }
 
 type endFactorIn struct {

@@ -9,6 +9,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/run"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -18,7 +19,7 @@ import (
 type follower struct {
 	store   *store.Store
 	clock   core.Clock
-	bell    *bell // something was written by this process: it looks at once
+	bell    *frame.Bell // something was written by this process: it looks at once
 	mu      sync.Mutex
 	tails   map[string]*tail
 	boxes   map[string]*box
@@ -86,7 +87,7 @@ func (f *follower) listen(bench string) (b *box, leave func()) {
 	}
 	b.listeners++
 	f.begin()
-	f.bell.ring()
+	f.bell.Ring()
 	return b, func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -130,7 +131,7 @@ func (f *follower) look() {
 		if len(ids)+len(benches) == 0 {
 			return
 		}
-		news := f.bell.wait()
+		news := f.bell.Wait()
 		if len(ids) > 0 {
 			f.turn(ids, seen)
 		}

@@ -16,16 +16,17 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/version"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
-func (v *Service) listAdapters(ctx context.Context, in *PageIn) (client.Adapters, error) {
+func (v *Service) listAdapters(ctx context.Context, in *frame.PageIn) (client.Adapters, error) {
 	rows, p, err := v.store.AdaptersPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Adapters{}, err
 	}
 	all, err := v.adapters(ctx, rows)
-	return client.Adapters{Adapters: all, Paged: paged(p)}, err
+	return client.Adapters{Adapters: all, Paged: frame.Paged(p)}, err
 }
 
 // adapters are some adapters as they are told of.
@@ -45,7 +46,7 @@ func (v *Service) adapters(ctx context.Context, rows []store.Adapter) ([]client.
 	}
 	for _, r := range rows {
 		a := client.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency, State: r.State, Note: r.Note,
-			Tested: timeOf(r.Tested), Sound: r.Sound, Changed: r.At, By: names[r.By], Links: []string{}, Families: []client.Family{}}
+			Tested: frame.TimeOf(r.Tested), Sound: r.Sound, Changed: r.At, By: names[r.By], Links: []string{}, Families: []client.Family{}}
 		for _, f := range families {
 			if f.Adapter == r.Serial {
 				a.Families = append(a.Families, client.Family{Model: f.Model, Worked: f.Worked, Failed: f.Failed})
@@ -98,7 +99,7 @@ func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter
 		return client.Adapter{}, err
 	}
 	err := v.store.PutAdapter(ctx, store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Inverted: n.Inverted, Firmware: n.Firmware, Latency: n.Latency,
-		State: cmp.Or(n.State, "ready"), Note: n.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+		State: cmp.Or(n.State, "ready"), Note: n.Note, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()})
 	if err != nil {
 		return client.Adapter{}, err
 	}
@@ -196,7 +197,7 @@ func (v *Service) sawWires(ctx context.Context, l store.Link, wires procedure.Co
 	if err != nil {
 		return err
 	}
-	return v.store.PutLead(ctx, store.Lead{Bench: l.Bench, Link: l.Name, Adapter: l.Adapter, Wires: string(raw), By: who(ctx).person.ID, At: v.clock.Now().UTC()})
+	return v.store.PutLead(ctx, store.Lead{Bench: l.Bench, Link: l.Name, Adapter: l.Adapter, Wires: string(raw), By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()})
 }
 
 // wires are those that somebody saw on a link with the adapter that is on it now.
@@ -224,7 +225,7 @@ func (v *Service) gear(ctx context.Context) ([]fit.Have, error) {
 func havesOf(rows []store.Gear) []fit.Have {
 	all := []fit.Have{}
 	for _, g := range rows {
-		h := fit.Have{ID: g.ID, Kind: g.Kind, Name: g.Name, Version: g.Version, Owner: g.Owner, Expires: timeOf(g.Expires), Cost: g.Cost, Note: g.Note}
+		h := fit.Have{ID: g.ID, Kind: g.Kind, Name: g.Name, Version: g.Version, Owner: g.Owner, Expires: frame.TimeOf(g.Expires), Cost: g.Cost, Note: g.Note}
 		if g.Left.Valid {
 			n := int(g.Left.Int64)
 			h.Left = &n
@@ -265,7 +266,7 @@ func (v *Service) means(ctx context.Context, bench string, day time.Time) (fit.M
 	if err != nil {
 		return m, err
 	}
-	me := who(ctx).person.Name
+	me := frame.Who(ctx).Person.Name
 	for _, name := range names {
 		m.Away[name] = name != me
 	}
@@ -276,9 +277,9 @@ func (v *Service) means(ctx context.Context, bench string, day time.Time) (fit.M
 	return m, err
 }
 
-func (v *Service) listGear(ctx context.Context, in *PageIn) (client.Gear, error) {
+func (v *Service) listGear(ctx context.Context, in *frame.PageIn) (client.Gear, error) {
 	rows, p, err := v.store.GearPage(ctx, in.After, in.Size)
-	return client.Gear{Gear: havesOf(rows), Paged: paged(p)}, err
+	return client.Gear{Gear: havesOf(rows), Paged: frame.Paged(p)}, err
 }
 
 type gearIn struct{ Body client.NewGear }
@@ -291,7 +292,7 @@ func (v *Service) putGear(ctx context.Context, in *gearIn) (fit.Have, error) {
 	if b.Version != "" && !version.Valid(version.Dotted, b.Version) {
 		return fit.Have{}, core.Fail(core.NotUnderstood, "version %q is none; expected numbers with dots between them, such as 2.4.1", b.Version)
 	}
-	g := store.Gear{ID: b.ID, Kind: b.Kind, Name: b.Name, Version: b.Version, Owner: b.Owner, Cost: b.Cost, Note: b.Note, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+	g := store.Gear{ID: b.ID, Kind: b.Kind, Name: b.Name, Version: b.Version, Owner: b.Owner, Cost: b.Cost, Note: b.Note, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 	if g.ID == "" {
 		g.ID = store.NewID()
 	}
@@ -309,6 +310,6 @@ type GearPath struct {
 	Gear string `path:"gear"`
 }
 
-func (v *Service) dropGear(ctx context.Context, in *GearPath) (none, error) {
-	return none{}, v.store.DropGear(ctx, in.Gear, who(ctx).person.ID, v.clock.Now())
+func (v *Service) dropGear(ctx context.Context, in *GearPath) (frame.None, error) {
+	return frame.None{}, v.store.DropGear(ctx, in.Gear, frame.Who(ctx).Person.ID, v.clock.Now())
 }

@@ -15,12 +15,13 @@ import (
 	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
 // checkRecord refuses a record that the bench has not signed, or of another run.
 func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e run.Event) error {
-	c, err := decode[run.Closed](e.Body)
+	c, err := frame.Decode[run.Closed](e.Body)
 	if err != nil {
 		return err
 	}

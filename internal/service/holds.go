@@ -18,11 +18,12 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
 type holdsIn struct {
-	PageIn
+	frame.PageIn
 	Model string `query:"model" maxLength:"63"`
 }
 
@@ -50,7 +51,7 @@ func (v *Service) listHolds(ctx context.Context, in *holdsIn) (client.Holds, err
 		one.Serial = serials[h.Unit]
 		out.Holds = append(out.Holds, one)
 	}
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	return out, err
 }
 
@@ -118,11 +119,11 @@ func (v *Service) putHold(ctx context.Context, in *newHoldIn) (client.Hold, erro
 	if err := v.couldHave(ctx, of, r.Version); err != nil {
 		return client.Hold{}, err
 	}
-	h.ID, h.Firmware, h.Version, h.Reason, h.By, h.At = store.NewID(), r.ID, r.Version, strings.TrimSpace(b.Reason), who(ctx).person.ID, v.clock.Now().UTC()
+	h.ID, h.Firmware, h.Version, h.Reason, h.By, h.At = store.NewID(), r.ID, r.Version, strings.TrimSpace(b.Reason), frame.Who(ctx).Person.ID, v.clock.Now().UTC()
 	if h.Until, err = v.until(b.Until, sql.NullTime{}); err != nil {
 		return client.Hold{}, err
 	}
-	out := oneHold(h, map[string]string{h.By: who(ctx).person.Name})
+	out := oneHold(h, map[string]string{h.By: frame.Who(ctx).Person.Name})
 	out.Serial = of.Serial
 	says := "held at " + r.Version + ": " + h.Reason
 	if out.Until != "" {
@@ -169,16 +170,16 @@ func (v *Service) heldThing(ctx context.Context, unit, modelName, revision strin
 
 type holdEndIn struct{ Body client.HoldEnd }
 
-func (v *Service) endHold(ctx context.Context, in *holdEndIn) (none, error) {
+func (v *Service) endHold(ctx context.Context, in *holdEndIn) (frame.None, error) {
 	h, _, err := v.heldThing(ctx, in.Body.Unit, in.Body.Model, in.Body.Revision)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	says := "held no longer"
 	if r := strings.TrimSpace(in.Body.Reason); r != "" {
 		says += ": " + r
 	}
-	return none{}, v.store.EndHold(ctx, v.key, h, who(ctx).person.ID, says, v.clock.Now())
+	return frame.None{}, v.store.EndHold(ctx, v.key, h, frame.Who(ctx).Person.ID, says, v.clock.Now())
 }
 
 // consentLasts is how long a lead's consent holds where no end is said.
@@ -199,9 +200,9 @@ func (v *Service) consent(ctx context.Context, in *newConsentIn) (client.Consent
 	if err != nil {
 		return client.Consent{}, err
 	}
-	c := store.Consent{ID: store.NewID(), Unit: u.ID, What: in.Body.For, Reason: strings.TrimSpace(in.Body.Reason), By: who(ctx).person.ID, At: now, Until: end.Time.UTC()}
+	c := store.Consent{ID: store.NewID(), Unit: u.ID, What: in.Body.For, Reason: strings.TrimSpace(in.Body.Reason), By: frame.Who(ctx).Person.ID, At: now, Until: end.Time.UTC()}
 	says := words.Permits.In(c.What) + ": " + c.Reason + ", until " + c.Until.Format(time.DateOnly)
-	return oneConsent(c, map[string]string{c.By: who(ctx).person.Name}), v.store.PutConsent(ctx, v.key, c, says)
+	return oneConsent(c, map[string]string{c.By: frame.Who(ctx).Person.Name}), v.store.PutConsent(ctx, v.key, c, says)
 }
 
 func oneConsent(c store.Consent, names map[string]string) client.Consent {
@@ -263,7 +264,7 @@ func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, 
 	if err != nil {
 		return client.UnitPage{}, err
 	}
-	b, by := in.Body, who(ctx).person
+	b, by := in.Body, frame.Who(ctx).Person
 	a := procedure.Answer{Item: owed[i].Item, Value: b.Value, Note: strings.TrimSpace(b.Note), Whose: strings.TrimSpace(b.Whose), Due: b.Due, By: by.ID}
 	if err := procedure.Judge(&model.Item{ID: a.Item, Do: model.Confirm, At: model.AtLeft, Test: true}, a); err != nil {
 		return client.UnitPage{}, err
@@ -299,7 +300,7 @@ func (v *Service) seenTo(ctx context.Context, u store.Unit, kind string, owed []
 	} else if record != nil && u.State != store.UnitHalfDone {
 		state = store.StateOf(run.StandingAfter(record, owed, run.Standing(u.Decided)))
 	}
-	if err := v.store.SeeTo(ctx, v.key, kind, u, raw, state, who(ctx).person.ID, says, v.clock.Now()); err != nil {
+	if err := v.store.SeeTo(ctx, v.key, kind, u, raw, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
 	return v.getUnit(ctx, &UnitPath{u.ID})
@@ -355,14 +356,14 @@ type backupNameIn struct {
 }
 
 // nameBackup gives a backup a name by which people know it.
-func (v *Service) nameBackup(ctx context.Context, in *backupNameIn) (none, error) {
+func (v *Service) nameBackup(ctx context.Context, in *backupNameIn) (frame.None, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	b, err := v.backupFor(ctx, u, in.Backup)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	return none{}, v.store.NameBackup(ctx, b.ID, strings.TrimSpace(in.Body.Name))
+	return frame.None{}, v.store.NameBackup(ctx, b.ID, strings.TrimSpace(in.Body.Name))
 }

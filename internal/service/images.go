@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/recognise"
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 )
 
 // ImageIn is a firmware file that was sent.
@@ -53,7 +54,7 @@ func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, erro
 		if out.Known, err = v.holders(ctx, p.Image, p.Content); err != nil {
 			return out, err
 		}
-		return out, v.store.PutImage(ctx, in.RawBody, in.Name, who(ctx).person.ID)
+		return out, v.store.PutImage(ctx, in.RawBody, in.Name, frame.Who(ctx).Person.ID)
 	}
 	o, err := in.open()
 	if err != nil {
@@ -72,7 +73,7 @@ func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, erro
 	if out.Known, err = v.holders(ctx, out.Digest, im.Content()); err != nil {
 		return out, err
 	}
-	return out, v.store.PutImage(ctx, data, name, who(ctx).person.ID)
+	return out, v.store.PutImage(ctx, data, name, frame.Who(ctx).Person.ID)
 }
 
 // holders lists the releases that have an image, in this file or another.
@@ -121,7 +122,7 @@ func overlap(ctx context.Context, r *model.Release, p client.NewPart) {
 	}
 	all := map[string]model.Overlap{}
 	maps.Copy(all, r.Origin.Overlaps)
-	all[p.Name] = model.Overlap{Reason: p.Because, By: who(ctx).person.Name}
+	all[p.Name] = model.Overlap{Reason: p.Because, By: frame.Who(ctx).Person.Name}
 	r.Origin.Overlaps = all
 }
 

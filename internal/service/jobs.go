@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -31,13 +32,13 @@ func (v *Service) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error)
 	for _, j := range rows {
 		out.Jobs = append(out.Jobs, oneJob(j, names))
 	}
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	return out, err
 }
 
 func oneJob(j store.Job, names map[string]string) client.Job {
 	out := client.Job{Number: j.Number, Reason: j.Reason, Asked: j.Asked, Test: j.Test, Person: j.Person, Units: j.Units, Own: j.Own, By: names[j.By], At: j.At,
-		Closed: timeOf(j.Closed), Closer: names[j.Closer], Closing: j.Closing}
+		Closed: frame.TimeOf(j.Closed), Closer: names[j.Closer], Closing: j.Closing}
 	if j.Planned.Valid {
 		out.Planned = j.Planned.Time.Format(time.DateOnly)
 	}
@@ -120,7 +121,7 @@ type newJobIn struct{ Body client.NewJob }
 
 func (v *Service) addJob(ctx context.Context, in *newJobIn) (client.JobPage, error) {
 	b := in.Body
-	j := store.Job{Reason: strings.TrimSpace(b.Reason), Asked: strings.TrimSpace(b.Asked), Test: strings.TrimSpace(b.Test), Person: strings.TrimSpace(b.Person), By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+	j := store.Job{Reason: strings.TrimSpace(b.Reason), Asked: strings.TrimSpace(b.Asked), Test: strings.TrimSpace(b.Test), Person: strings.TrimSpace(b.Person), By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 	if len(j.Reason) < 3 {
 		return client.JobPage{}, core.Fail(core.NotUnderstood, "a job wants a reason: a request, a symptom, a condition").Go(words.JobAdd().To("Say why"))
 	}
@@ -158,7 +159,7 @@ func (v *Service) scope(ctx context.Context, units []string, leave []client.Leav
 		if err != nil {
 			return err
 		}
-		x.Unit, x.By, x.At = u.ID, who(ctx).person.ID, v.clock.Now().UTC()
+		x.Unit, x.By, x.At = u.ID, frame.Who(ctx).Person.ID, v.clock.Now().UTC()
 		if x.Part != "" {
 			sheet, err := v.store.Sheet(ctx, u.Model)
 			if err != nil {
@@ -260,7 +261,7 @@ func (v *Service) closeJob(ctx context.Context, in *jobClosingIn) (client.JobPag
 		}
 		return p, core.Fail(core.NotAllowed, "%d of %d units of job %d have not come to a good end: %s", p.Open, len(p.Scope), j.Number, strings.Join(left, ", ")).Do("Say why it is closed all the same, or leave them out with a reason.")
 	}
-	j.Closer, j.Closing, j.Closed = who(ctx).person.ID, note, sql.NullTime{Time: v.clock.Now().UTC(), Valid: true}
+	j.Closer, j.Closing, j.Closed = frame.Who(ctx).Person.ID, note, sql.NullTime{Time: v.clock.Now().UTC(), Valid: true}
 	if err := v.store.ChangeJob(ctx, j, nil); err != nil {
 		return p, err
 	}
@@ -311,7 +312,7 @@ func (v *Service) jobFor(ctx context.Context, n client.NewRun, u store.Unit) (*r
 
 // ownJob enters the job that a run makes for itself.
 func (v *Service) ownJob(ctx context.Context, j *run.Job, u store.Unit) (err error) {
-	by, now := who(ctx).person, v.clock.Now().UTC()
+	by, now := frame.Who(ctx).Person, v.clock.Now().UTC()
 	j.Number, err = v.store.AddJob(ctx, store.Job{Reason: j.Reason, Asked: j.Asked, Own: true, By: by.ID, At: now}, []store.JobUnit{{Unit: u.ID, By: by.ID, At: now}})
 	return err
 }

@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -28,7 +29,7 @@ const (
 )
 
 type linksIn struct {
-	PageIn
+	frame.PageIn
 	At string `query:"at" maxLength:"120" doc:"Only this one, as BENCH/NAME."`
 }
 
@@ -45,7 +46,7 @@ func (v *Service) listLinks(ctx context.Context, in *linksIn) (client.Links, err
 		return client.Links{}, err
 	}
 	asked, err := v.allAsked(ctx, rows)
-	out := client.Links{Links: []client.Link{}, Paged: paged(p)}
+	out := client.Links{Links: []client.Link{}, Paged: frame.Paged(p)}
 	for _, l := range rows { // the places behind a link follow it
 		if l.Slot == "" {
 			x := v.link(l)
@@ -69,8 +70,8 @@ func (v *Service) link(l store.Link) client.Link {
 		state = "absent"
 	}
 	return client.Link{Absent: l.Absent, Link: l.At(), Bench: l.BenchName, Name: l.Name, Kind: l.Kind, State: state, Run: l.Run.String, Unit: l.Unit.String,
-		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: timeOf(l.Identified),
-		Adapter: l.Adapter, Checked: timeOf(l.Checked), Class: l.Class.String}
+		Serial: l.Serial.String, Model: l.Model, Site: l.Site.String, Identified: frame.TimeOf(l.Identified),
+		Adapter: l.Adapter, Checked: frame.TimeOf(l.Checked), Class: l.Class.String}
 }
 
 // place is where an order is to be carried out: a link, or a slot behind it, and the unit
@@ -191,7 +192,7 @@ func (p place) free() error {
 
 // within refuses a link whose bench is out of reach.
 func (v *Service) within(ctx context.Context, p place) (place, error) {
-	if err := atBench(who(ctx), p.Bench, p.BenchName); err != nil {
+	if err := atBench(frame.Who(ctx), p.Bench, p.BenchName); err != nil {
 		return p, err
 	}
 	if !v.online(p.Seen, p.Revoked) {
@@ -337,7 +338,7 @@ func (v *Service) welcome(ctx context.Context, p place, result client.Result, la
 	}
 	facts := result.Found.Facts
 	if serial != "" {
-		u, err := v.store.MeetUnit(ctx, v.key, result.Model, serial, "", who(ctx).person.ID, v.clock.Now())
+		u, err := v.store.MeetUnit(ctx, v.key, result.Model, serial, "", frame.Who(ctx).Person.ID, v.clock.Now())
 		if err != nil {
 			return client.Identity{}, err
 		}
@@ -414,7 +415,7 @@ func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts t
 // give gives a bench an order.
 func (v *Service) give(ctx context.Context, o client.Order, bench string) (client.Order, error) {
 	if o.By == "" {
-		o.By = who(ctx).person.ID
+		o.By = frame.Who(ctx).Person.ID
 	}
 	order, err := v.order(o, bench)
 	if err != nil {
@@ -423,7 +424,7 @@ func (v *Service) give(ctx context.Context, o client.Order, bench string) (clien
 	if err := v.store.AddOrder(ctx, order); err != nil {
 		return o, err
 	}
-	v.written.ring()
+	v.written.Ring()
 	o.ID = order.ID
 	return o, nil
 }
@@ -431,16 +432,16 @@ func (v *Service) give(ctx context.Context, o client.Order, bench string) (clien
 // ended waits for what comes of an order.
 func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration) (client.Result, error) {
 	late := v.clock.After(lasts)
-	bell, leave := v.orderEnds.at(o.ID)
+	bell, leave := v.orderEnds.At(o.ID)
 	defer leave()
 	for {
-		news := bell.wait()
+		news := bell.Wait()
 		got, err := v.store.Order(ctx, o.ID)
 		if err != nil {
 			return client.Result{}, err
 		}
 		if got.Ended.Valid {
-			r, err := decode[client.Result]([]byte(got.Result.String))
+			r, err := frame.Decode[client.Result]([]byte(got.Result.String))
 			if err == nil && r.Error != nil {
 				err = r.Error.Err()
 			}
@@ -482,7 +483,7 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 		if b.Name != in.Bench && b.ID != in.Bench {
 			continue
 		}
-		if err := atBench(who(ctx), b.ID, b.Name); err != nil {
+		if err := atBench(frame.Who(ctx), b.ID, b.Name); err != nil {
 			return client.Ports{}, err
 		}
 		if !v.online(b.Seen, b.Revoked) {
@@ -502,32 +503,32 @@ type newLinkIn struct{ Body client.NewLink }
 
 // setLink has a bench make a link, change where it goes, or remove it. Who comes next
 // must be asked.
-func (v *Service) setLink(ctx context.Context, in *newLinkIn) (none, error) {
+func (v *Service) setLink(ctx context.Context, in *newLinkIn) (frame.None, error) {
 	benchName, name, ok := strings.Cut(in.Body.Link, "/")
 	if !ok {
-		return none{}, core.Fail(core.NotUnderstood, "expected BENCH/NAME, came %q", in.Body.Link)
+		return frame.None{}, core.Fail(core.NotUnderstood, "expected BENCH/NAME, came %q", in.Body.Link)
 	}
 	to := in.Body.PortChoice
 	if !to.Remove && to.Path+to.Adapter+to.Address+to.Gateway+to.Interface == "" {
-		return none{}, core.Fail(core.NotUnderstood, "nobody has said where %s goes", in.Body.Link).Do("Name a port, an adapter, an address, a gateway or a CAN interface.")
+		return frame.None{}, core.Fail(core.NotUnderstood, "nobody has said where %s goes", in.Body.Link).Do("Name a port, an adapter, an address, a gateway or a CAN interface.")
 	}
 	benches, err := v.store.Benches(ctx)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	for _, b := range benches {
 		if b.Name != benchName || b.Revoked.Valid {
 			continue
 		}
 		if !v.online(b.Seen, b.Revoked) {
-			return none{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
+			return frame.None{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
 		}
 		if _, err := v.ask(ctx, client.Order{Kind: client.OrderSetLink, Link: name, Port: &to}, b.ID, orderLasts); err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
-		return none{}, v.store.OffLink(ctx, b.ID, name)
+		return frame.None{}, v.store.OffLink(ctx, b.ID, name)
 	}
-	return none{}, core.Fail(core.NotFound, "there is no bench %q", benchName).Go(words.BenchList().To("See which there are"))
+	return frame.None{}, core.Fail(core.NotFound, "there is no bench %q", benchName).Go(words.BenchList().To("See which there are"))
 }
 
 // asJoined lays the wires of the link over the sheet's: the adapter that is there,

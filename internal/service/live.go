@@ -4,13 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
-	"sync"
 	"time"
 
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -23,103 +21,6 @@ const (
 	aliveEvery = 5 * time.Second
 )
 
-// bell wakes whoever waits for something that this process has just written.
-type bell struct {
-	mu   sync.Mutex
-	rung chan struct{}
-}
-
-// ring wakes all who wait.
-func (b *bell) ring() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.rung != nil {
-		close(b.rung)
-		b.rung = nil
-	}
-}
-
-// wait gives what is closed at the next ring.
-func (b *bell) wait() <-chan struct{} {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.rung == nil {
-		b.rung = make(chan struct{})
-	}
-	return b.rung
-}
-
-// bells are bells by name, for as long as somebody waits at one.
-type bells struct {
-	mu     sync.Mutex
-	listen map[string]int
-	by     map[string]*bell
-}
-
-// at is the bell of a name, until leave is called.
-func (b *bells) at(name string) (one *bell, leave func()) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.by == nil {
-		b.by, b.listen = map[string]*bell{}, map[string]int{}
-	}
-	if b.by[name] == nil {
-		b.by[name] = new(bell)
-	}
-	b.listen[name]++
-	return b.by[name], func() {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		if b.listen[name]--; b.listen[name] == 0 {
-			delete(b.listen, name)
-			delete(b.by, name)
-		}
-	}
-}
-
-// ring wakes those who wait at one.
-func (b *bells) ring(name string) {
-	b.mu.Lock()
-	one := b.by[name]
-	b.mu.Unlock()
-	if one != nil {
-		one.ring()
-	}
-}
-
-// sender writes server-sent events (HTML standard, section 9.2).
-type sender struct{ out io.Writer }
-
-func (s *sender) send(id, event string, v any) error {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	if id != "" {
-		if _, err := fmt.Fprintf(s.out, "id: %s\n", id); err != nil {
-			return err
-		}
-	}
-	if _, err := fmt.Fprintf(s.out, "event: %s\ndata: %s\n\n", event, raw); err != nil {
-		return err
-	}
-	return s.push()
-}
-
-func (s *sender) alive() error {
-	if _, err := io.WriteString(s.out, ": alive\n\n"); err != nil {
-		return err
-	}
-	return s.push()
-}
-
-func (s *sender) push() error {
-	if w, ok := s.out.(http.ResponseWriter); ok {
-		return http.NewResponseController(w).Flush()
-	}
-	return nil
-}
-
 type followIn struct {
 	Run   string `path:"run"`
 	After uint64 `query:"after" doc:"Number of the last event that the reader has."`
@@ -128,16 +29,16 @@ type followIn struct {
 
 // followRun sends all events after the number given, and then each as it comes;
 // the stream ends with the run.
-func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
+func (v *Service) followRun(ctx context.Context, in *followIn) (frame.Follow, error) {
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
 		return nil, err
 	}
 	after := max(in.After, in.Last)
-	return func(ctx context.Context, s *sender) error {
+	return func(ctx context.Context, s *frame.Sender) error {
 		t, leave := v.follower.watch(r.ID)
 		defer leave()
-		if err := s.alive(); err != nil {
+		if err := s.Alive(); err != nil {
 			return err
 		}
 		var state run.State
@@ -167,7 +68,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 					m.View, m.Outcome = state.Stands(row.State == store.RunPaused, ended), row.Outcome
 				}
 				shown = row.State
-				if err := s.send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {
+				if err := s.Send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {
 					return err
 				}
 			}
@@ -176,7 +77,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (follow, error) {
 				return nil
 			case <-news:
 			case <-v.clock.After(aliveEvery):
-				if err := s.alive(); err != nil {
+				if err := s.Alive(); err != nil {
 					return err
 				}
 			}

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -23,7 +24,7 @@ type modelsIn struct {
 
 func (v *Service) listModels(ctx context.Context, in *modelsIn) (client.Models, error) {
 	rows, p, err := v.store.FindModels(ctx, in.Words, in.After, in.Size)
-	out := client.Models{Models: []client.Model{}, Paged: paged(p)}
+	out := client.Models{Models: []client.Model{}, Paged: frame.Paged(p)}
 	if err != nil {
 		return out, err
 	}
@@ -49,7 +50,7 @@ func oneModel(s *model.Sheet, m store.Counted) client.Model {
 	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Main().Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
 }
 
-func (v *Service) putModel(ctx context.Context, in *rawIn) (client.Model, error) {
+func (v *Service) putModel(ctx context.Context, in *frame.RawIn) (client.Model, error) {
 	s, err := registry.Sheet(in.RawBody)
 	if err != nil {
 		return client.Model{}, err
@@ -81,7 +82,7 @@ func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (b
 	if there, err := v.store.Sheet(ctx, s.Model); err == nil && there.Digest == s.Digest {
 		return false, nil // it is in force
 	}
-	me := who(ctx).person.ID
+	me := frame.Who(ctx).Person.ID
 	if wanted != nil && core.Digest(wanted.Sheet) == s.Digest && wanted.By != me {
 		return false, nil
 	}
@@ -302,8 +303,8 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 	if values := sheet.Facts[columnFact(sheet)].Values; !slices.Contains(values, b.Revision) {
 		return client.Target{}, core.Fail(core.NotUnderstood, "%s has no %s %q; it has %s", b.Model, columnFact(sheet), b.Revision, strings.Join(values, ", "))
 	}
-	t := store.Target{Model: b.Model, Revision: b.Revision, At: v.clock.Now().UTC(), By: who(ctx).person.ID, Reason: b.Reason}
-	out := client.Target{Model: b.Model, Revision: b.Revision, By: who(ctx).person.Name, At: t.At, Reason: b.Reason}
+	t := store.Target{Model: b.Model, Revision: b.Revision, At: v.clock.Now().UTC(), By: frame.Who(ctx).Person.ID, Reason: b.Reason}
+	out := client.Target{Model: b.Model, Revision: b.Revision, By: frame.Who(ctx).Person.Name, At: t.At, Reason: b.Reason}
 	if b.Version != "" {
 		r, err := v.store.ReleaseOf(ctx, b.Model, b.Version)
 		if err != nil {
@@ -320,13 +321,13 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 }
 
 // listTargets says in one place which release the team uses for what.
-func (v *Service) listTargets(ctx context.Context, in *PageIn) (client.Targets, error) {
+func (v *Service) listTargets(ctx context.Context, in *frame.PageIn) (client.Targets, error) {
 	rows, p, err := v.store.TargetsPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Targets{}, err
 	}
 	all, err := v.targetsOf(ctx, rows)
-	return client.Targets{Targets: all, Paged: paged(p)}, err
+	return client.Targets{Targets: all, Paged: frame.Paged(p)}, err
 }
 
 func (v *Service) targets(ctx context.Context, modelName string) ([]client.Target, error) {

@@ -14,6 +14,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -42,16 +43,16 @@ type dare struct {
 // site is this service as the browser knows it. Browsers keep passkeys for names alone, and over
 // TLS; on one's own machine localhost will do.
 func (v *Service) site(ctx context.Context) (*webauthn.WebAuthn, error) {
-	at := who(ctx).host
+	at := frame.Who(ctx).Host
 	name := at
 	if host, _, err := net.SplitHostPort(at); err == nil {
 		name = host
 	}
 	scheme := "http"
-	if v.secure {
+	if v.Secure {
 		scheme = "https"
 	}
-	if net.ParseIP(name) != nil || name == "" || !v.secure && name != "localhost" {
+	if net.ParseIP(name) != nil || name == "" || !v.Secure && name != "localhost" {
 		return nil, core.Fail(core.NotFound, "browsers keep passkeys for a name with TLS, and this service was called as %s://%s", scheme, at).Do("Sign in by password or link; a lead's link works everywhere.")
 	}
 	return webauthn.New(&webauthn.Config{RPID: name, RPDisplayName: "Zealous Ferry", RPOrigins: []string{scheme + "://" + at},
@@ -127,19 +128,19 @@ func (v *Service) once(ctx context.Context, d dare) error {
 }
 
 // newPasskey begins to add a passkey of one's own.
-func (v *Service) newPasskey(ctx context.Context, _ *none) (client.PasskeyDare, error) {
+func (v *Service) newPasskey(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
-	c := who(ctx)
-	if c.by.Kind != store.SecretSession {
+	c := frame.Who(ctx)
+	if c.By.Kind != store.SecretSession {
 		return client.PasskeyDare{}, core.Fail(core.NotAllowed, "a passkey is added by somebody who is signed in to the console, not with a token").Do("Sign in to the console.")
 	}
 	if err := v.sure(ctx); err != nil {
 		return client.PasskeyDare{}, err
 	}
-	h, err := v.holder(ctx, c.person)
+	h, err := v.holder(ctx, c.Person)
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
@@ -151,28 +152,28 @@ func (v *Service) newPasskey(ctx context.Context, _ *none) (client.PasskeyDare, 
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
-	return v.daring(ctx, dareAdd, c.person.ID, options, session)
+	return v.daring(ctx, dareAdd, c.Person.ID, options, session)
 }
 
 type addPasskeyIn struct{ Body client.NewPasskey }
 
 // addPasskey keeps what the device has made.
-func (v *Service) addPasskey(ctx context.Context, in *addPasskeyIn) (none, error) {
-	c := who(ctx)
+func (v *Service) addPasskey(ctx context.Context, in *addPasskeyIn) (frame.None, error) {
+	c := frame.Who(ctx)
 	site, err := v.site(ctx)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	d, err := v.dared(ctx, dareAdd, in.Body.State)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	if d.Person != c.person.ID {
-		return none{}, core.Fail(core.NotAllowed, "this passkey was begun by somebody else")
+	if d.Person != c.Person.ID {
+		return frame.None{}, core.Fail(core.NotAllowed, "this passkey was begun by somebody else")
 	}
-	h, err := v.holder(ctx, c.person)
+	h, err := v.holder(ctx, c.Person)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	parsed, err := protocol.ParseCredentialCreationResponseBytes(in.Body.Response)
 	var made *webauthn.Credential
@@ -180,19 +181,19 @@ func (v *Service) addPasskey(ctx context.Context, in *addPasskeyIn) (none, error
 		made, err = site.CreateCredential(h, d.Session, parsed)
 	}
 	if err != nil {
-		return none{}, core.Fail(core.NotAllowed, "the device's answer does not belong to this: %w", err).Do("Try again.")
+		return frame.None{}, core.Fail(core.NotAllowed, "the device's answer does not belong to this: %w", err).Do("Try again.")
 	}
 	if err := v.once(ctx, d); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	raw, err := json.Marshal(made)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	if err := v.store.AddPasskey(ctx, store.Passkey{ID: made.ID, Person: c.person.ID, Name: in.Body.Name, Credential: raw, Created: v.clock.Now().UTC()}); err != nil {
-		return none{}, err
+	if err := v.store.AddPasskey(ctx, store.Passkey{ID: made.ID, Person: c.Person.ID, Name: in.Body.Name, Credential: raw, Created: v.clock.Now().UTC()}); err != nil {
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditPasskey, "", "%s: %s", c.person.Name, in.Body.Name)
+	return frame.None{}, v.audit(ctx, auditPasskey, "", "%s: %s", c.Person.Name, in.Body.Name)
 }
 
 // PasskeyPath names one of one's own.
@@ -201,27 +202,27 @@ type PasskeyPath struct {
 }
 
 // endPasskey takes one of one's own away.
-func (v *Service) endPasskey(ctx context.Context, in *PasskeyPath) (none, error) {
+func (v *Service) endPasskey(ctx context.Context, in *PasskeyPath) (frame.None, error) {
 	id, err := base64.RawURLEncoding.DecodeString(in.ID)
 	if err != nil {
-		return none{}, core.Fail(core.NotFound, "there is no such passkey")
+		return frame.None{}, core.Fail(core.NotFound, "there is no such passkey")
 	}
 	if err := v.sure(ctx); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	if err := v.store.DropPasskey(ctx, who(ctx).person.ID, id); err != nil {
-		return none{}, err
+	if err := v.store.DropPasskey(ctx, frame.Who(ctx).Person.ID, id); err != nil {
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditPasskeyEnded, "", "%s", who(ctx).person.Name)
+	return frame.None{}, v.audit(ctx, auditPasskeyEnded, "", "%s", frame.Who(ctx).Person.Name)
 }
 
 // daresPasskey begins to sign somebody in with a passkey; who he is, the passkey says.
-func (v *Service) daresPasskey(ctx context.Context, _ *none) (client.PasskeyDare, error) {
+func (v *Service) daresPasskey(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
-	if err := v.waits(ctx, core.DigestOf([]byte("passkey")), who(ctx).address); err != nil {
+	if err := v.waits(ctx, core.DigestOf([]byte("passkey")), frame.Who(ctx).Address); err != nil {
 		return client.PasskeyDare{}, err
 	}
 	options, session, err := site.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))
@@ -232,16 +233,16 @@ func (v *Service) daresPasskey(ctx context.Context, _ *none) (client.PasskeyDare
 }
 
 // daresAgain begins to make sure with a passkey that it is oneself.
-func (v *Service) daresAgain(ctx context.Context, _ *none) (client.PasskeyDare, error) {
+func (v *Service) daresAgain(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
-	c := who(ctx)
-	if c.by.Kind != store.SecretSession {
+	c := frame.Who(ctx)
+	if c.By.Kind != store.SecretSession {
 		return client.PasskeyDare{}, core.Fail(core.NotAllowed, "a passkey is shown in the console, not with a token").Do("Sign in to the console.")
 	}
-	h, err := v.holder(ctx, c.person)
+	h, err := v.holder(ctx, c.Person)
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
@@ -252,7 +253,7 @@ func (v *Service) daresAgain(ctx context.Context, _ *none) (client.PasskeyDare, 
 	if err != nil {
 		return client.PasskeyDare{}, err
 	}
-	return v.daring(ctx, dareSure, c.person.ID, options, session)
+	return v.daring(ctx, dareSure, c.Person.ID, options, session)
 }
 
 // byPasskey finds out whose passkey has signed what it was dared to; where a person is given, it
@@ -284,11 +285,11 @@ func (v *Service) byPasskey(ctx context.Context, what, person, state string, res
 		return v.holder(ctx, p)
 	}, d.Session, parsed)
 	if err != nil || used.Authenticator.CloneWarning || person != "" && p.ID != person {
-		address := who(ctx).address
+		address := frame.Who(ctx).Address
 		if err := v.store.SignInFailed(ctx, core.DigestOf([]byte("passkey")), address, v.clock.Now()); err != nil {
 			return p, err
 		}
-		if err := v.audit(ctx, auditSignInFailed, p.ID, "passkey, from %s", short(who(ctx).agent+", "+address, 200)); err != nil {
+		if err := v.audit(ctx, auditSignInFailed, p.ID, "passkey, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)); err != nil {
 			return p, err
 		}
 		return p, wrong

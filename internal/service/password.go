@@ -7,6 +7,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -17,32 +18,32 @@ type setPasswordIn struct{ Body client.SetPassword }
 
 // setPassword sets one's own password: the first within a quarter of an hour after a sign-in by
 // link, each further one by the one before. Other sessions end with it.
-func (v *Service) setPassword(ctx context.Context, in *setPasswordIn) (none, error) {
-	c := who(ctx)
-	if c.by.Kind != store.SecretSession {
-		return none{}, core.Fail(core.NotAllowed, "a password is set by somebody who is signed in to the console, not with a token").Do("Sign in to the console, and set it on the page Team.")
+func (v *Service) setPassword(ctx context.Context, in *setPasswordIn) (frame.None, error) {
+	c := frame.Who(ctx)
+	if c.By.Kind != store.SecretSession {
+		return frame.None{}, core.Fail(core.NotAllowed, "a password is set by somebody who is signed in to the console, not with a token").Do("Sign in to the console, and set it on the page Team.")
 	}
 	if err := v.sure(ctx); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	if err := trust.CheckPassword(in.Body.New, c.person.Name); err != nil {
-		return none{}, err
+	if err := trust.CheckPassword(in.Body.New, c.Person.Name); err != nil {
+		return frame.None{}, err
 	}
-	if c.person.Password.Valid {
-		if _, err := v.byPassword(ctx, c.person.Name, in.Body.Old); err != nil {
-			return none{}, err
+	if c.Person.Password.Valid {
+		if _, err := v.byPassword(ctx, c.Person.Name, in.Body.Old); err != nil {
+			return frame.None{}, err
 		}
-	} else if v.clock.Now().Sub(c.by.Created) > freshFor {
-		return none{}, core.Fail(core.NotAllowed, "a first password wants a fresh sign-in, and this one is older than a quarter of an hour").Do("Ask a lead for a new sign-in link, and set it right after.")
+	} else if v.clock.Now().Sub(c.By.Created) > freshFor {
+		return frame.None{}, core.Fail(core.NotAllowed, "a first password wants a fresh sign-in, and this one is older than a quarter of an hour").Do("Ask a lead for a new sign-in link, and set it right after.")
 	}
 	select {
 	case v.hashing <- struct{}{}:
 		defer func() { <-v.hashing }()
 	case <-ctx.Done():
-		return none{}, ctx.Err()
+		return frame.None{}, ctx.Err()
 	}
-	if err := v.store.SetPassword(ctx, c.person.ID, HashPassword(in.Body.New), c.secret); err != nil {
-		return none{}, err
+	if err := v.store.SetPassword(ctx, c.Person.ID, HashPassword(in.Body.New), c.Secret); err != nil {
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditPassword, "", "%s", c.person.Name)
+	return frame.None{}, v.audit(ctx, auditPassword, "", "%s", c.Person.Name)
 }

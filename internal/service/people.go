@@ -18,19 +18,9 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
-
-// The roles, from the least.
-const (
-	Viewer     = "viewer"
-	Technician = "technician"
-	Lead       = "lead"
-	benchOnly  = "bench"
-	anybody    = ""
-)
-
-var rank = map[string]int{Viewer: 1, Technician: 2, Lead: 3}
 
 const (
 	sessionLasts = 12 * time.Hour
@@ -42,27 +32,6 @@ const (
 	// EnrolLasts is how long an enrolment code is good.
 	EnrolLasts = 30 * time.Minute
 )
-
-// caller is who made a request: a person, a bench, or nobody who is signed in.
-type caller struct {
-	person  store.Person
-	bench   string
-	secret  core.Digest
-	by      store.Secret // the session or token with which it came
-	address string
-	method  string
-	path    string
-	signed  string // what a bench has put beside what it says
-	agent   string // a browser, the command line, a program
-	host    string // by which name the service was called
-}
-
-type callerKey struct{}
-
-func who(ctx context.Context) caller {
-	c, _ := ctx.Value(callerKey{}).(caller)
-	return c
-}
 
 // Secret makes the text of a new secret and its digest.
 func Secret() (string, core.Digest) {
@@ -82,63 +51,37 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 		} else if c, err := r.Cookie(v.sessionCookie()); err == nil {
 			text, kind = c.Value, store.SecretSession
 		}
-		c := caller{host: r.Host, agent: agent(r.UserAgent()), method: r.Method, path: r.URL.Path, signed: r.Header.Get(client.SignedHeader)}
-		c.address = v.proxies.from(r)
+		c := frame.Caller{Host: r.Host, Agent: frame.Agent(r.UserAgent()), Method: r.Method, Path: r.URL.Path, Signed: r.Header.Get(client.SignedHeader)}
+		c.Address = v.proxies.from(r)
 		if text != "" && len(text) < 200 {
 			known, err := v.lookUp(r.Context(), c, text, kind)
 			if err == nil {
 				c = known
 			} else if core.KindOf(err) == "" || errors.Is(err, store.ErrChanged) {
-				writeProblem(w, v.fail(r.Context(), err))
+				frame.WriteProblem(w, v.Fail(r.Context(), err))
 				return
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, c)))
+		next.ServeHTTP(w, r.WithContext(frame.As(r.Context(), c)))
 	})
 }
 
-// agent is what a request came from, in plain words: what others call themselves is theirs to
-// make up.
-func agent(said string) string {
-	switch {
-	case strings.HasPrefix(said, client.Agent):
-		return "the command line"
-	case strings.HasPrefix(said, "Mozilla/"): // as every browser begins
-		return "a browser"
-	}
-	return "a program"
-}
-
-// short is the beginning of a text that others have sent, without what moves a terminal.
-func short(s string, most int) string {
-	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7F {
-			return -1
-		}
-		return r
-	}, s)
-	if r := []rune(s); len(r) > most {
-		s = string(r[:most])
-	}
-	return s
-}
-
-func (v *Service) lookUp(ctx context.Context, c caller, text, kind string) (caller, error) {
-	c.secret = core.DigestOf([]byte(text))
+func (v *Service) lookUp(ctx context.Context, c frame.Caller, text, kind string) (frame.Caller, error) {
+	c.Secret = core.DigestOf([]byte(text))
 	now := v.clock.Now()
-	x, err := v.store.Secret(ctx, c.secret, now)
+	x, err := v.store.Secret(ctx, c.Secret, now)
 	if err != nil {
 		return c, err
 	}
 	if x.Kind != kind {
 		return c, core.Fail(core.NotAllowed, "this is not a %s", kind)
 	}
-	c.by = x
+	c.By = x
 	if x.Bench.Valid {
-		c.bench = x.Bench.String
+		c.Bench = x.Bench.String
 		return c, nil
 	}
-	if c.person, err = v.store.Person(ctx, x.Person.String); err != nil {
+	if c.Person, err = v.store.Person(ctx, x.Person.String); err != nil {
 		return c, err
 	}
 	last := x.Created
@@ -146,16 +89,16 @@ func (v *Service) lookUp(ctx context.Context, c caller, text, kind string) (call
 		last = x.Seen.Time
 	}
 	switch {
-	case c.person.Ended.Valid:
+	case c.Person.Ended.Valid:
 		return c, core.Fail(core.NotFound, "this account was ended")
 	case kind == store.SecretSession && now.Sub(last) > sessionIdle:
 		return c, core.Fail(core.NotFound, "this session was idle for too long")
 	case !x.Seen.Valid || now.Sub(last) > seenEvery:
-		if err := v.store.SeenSecret(ctx, c.secret, now, short(c.agent+", "+c.address, 200)); err != nil {
+		if err := v.store.SeenSecret(ctx, c.Secret, now, frame.Short(c.Agent+", "+c.Address, 200)); err != nil {
 			return c, err
 		}
 	}
-	c.person.Role, c.person.Bound = capped(c.person.Role, x.Scope), store.At(x.Sites)
+	c.Person.Role, c.Person.Bound = capped(c.Person.Role, x.Scope), store.At(x.Sites)
 	return c, nil
 }
 
@@ -163,59 +106,13 @@ func (v *Service) lookUp(ctx context.Context, c caller, text, kind string) (call
 func capped(role, scope string) string {
 	switch {
 	case scope == client.ScopeRead:
-		return Viewer
-	case scope == client.ScopeWork && role == Lead:
-		return Technician
-	case scope == client.ScopeCatalogue && role != Lead: // a lead's to change
-		return Viewer
+		return frame.Viewer
+	case scope == client.ScopeWork && role == frame.Lead:
+		return frame.Technician
+	case scope == client.ScopeCatalogue && role != frame.Lead: // a lead's to change
+		return frame.Viewer
 	}
 	return role
-}
-
-func writeProblem(w http.ResponseWriter, err error) {
-	p, ok := err.(*problem)
-	if !ok {
-		p = &problem{Explain(err)}
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(p.Status)
-	json.NewEncoder(w).Encode(p)
-}
-
-// allow checks the caller against the role that a route asks for.
-// It may be that of a token for the catalogue alone: path is what is called, changes whether
-// that may change anything.
-func allow(c caller, role, path string, changes bool) error {
-	switch {
-	case role == anybody:
-		return nil
-	case role == benchOnly && c.bench != "":
-		return nil
-	case c.person.ID == "" && c.bench == "":
-		return plainProblem(http.StatusUnauthorized, "nobody is signed in")
-	case c.by.Scope == client.ScopeCatalogue && changes && !catalogues(path):
-		return core.Fail(core.NotAllowed, "this token is for the catalogue: models, releases, images, bulletins").Unit("nothing was changed").Do("Take another token, or sign in.")
-	case c.person.ID == "" || role == benchOnly || rank[c.person.Role] < rank[role]:
-		return core.Fail(core.NotAllowed, "this needs the role %s; you are %s", role, roleOf(c)).Do("Ask somebody with that role.")
-	}
-	return nil
-}
-
-// catalogues tells whether a call is about the catalogue.
-func catalogues(path string) bool {
-	for _, p := range []string{"models", "releases", "images", "packs", "targets", "bulletins"} {
-		if rest, ok := strings.CutPrefix(path, "/api/"+p); ok && (rest == "" || rest[0] == '/') {
-			return true
-		}
-	}
-	return false
-}
-
-func roleOf(c caller) string {
-	if c.bench != "" {
-		return "a bench"
-	}
-	return c.person.Role
 }
 
 // Argon2id parameters (RFC 9106, section 4, for constrained memory).
@@ -299,12 +196,12 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		if v.provider == nil {
 			return nil, v.noProvider()
 		}
-		from, address := core.DigestOf([]byte("provider "+in.Body.State)), who(ctx).address // there is no name: the address alone waits
+		from, address := core.DigestOf([]byte("provider "+in.Body.State)), frame.Who(ctx).Address // there is no name: the address alone waits
 		if err := v.waits(ctx, from, address); err != nil {
 			return nil, err
 		}
 		if p, err = v.byProvider(ctx, in.Body.State, *in.Body.Provider); core.KindOf(err) == core.NotAllowed {
-			return nil, errors.Join(err, v.store.SignInFailed(ctx, from, address, now), v.audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", short(who(ctx).agent+", "+address, 200)))
+			return nil, errors.Join(err, v.store.SignInFailed(ctx, from, address, now), v.audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)))
 		} else if err != nil {
 			return nil, err
 		}
@@ -329,8 +226,8 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		return nil, core.Fail(core.NotAllowed, "this account was ended").Do("Ask a lead.")
 	}
 	text, digest := Secret()
-	c := who(ctx)
-	from := short(c.agent+", "+c.address, 200)
+	c := frame.Who(ctx)
+	from := frame.Short(c.Agent+", "+c.Address, 200)
 	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSession, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: ends.UTC(), Valid: true}, Scope: scope, From: from, Created: now, Confirmed: sql.NullTime{Time: now.UTC(), Valid: p.FactorAt.Valid || len(in.Body.Passkey) > 0}}); err != nil {
 		return nil, err
 	}
@@ -341,18 +238,18 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 // sessionCookie is the name of the cookie that holds a session. Over TLS no other host, and
 // nothing without encryption, can have set it (RFC 6265bis, section 4.1.3.2).
 func (v *Service) sessionCookie() string {
-	if v.secure {
+	if v.Secure {
 		return "__Host-ferry_session"
 	}
 	return "ferry_session"
 }
 
 func (v *Service) cookie(text string, ends time.Time) http.Cookie {
-	return http.Cookie{Name: v.sessionCookie(), Value: text, Path: "/", Expires: ends, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.secure}
+	return http.Cookie{Name: v.sessionCookie(), Value: text, Path: "/", Expires: ends, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.Secure}
 }
 
 func (v *Service) byPassword(ctx context.Context, name, password string) (store.Person, error) {
-	typed, address := core.DigestOf([]byte(strings.ToLower(strings.TrimSpace(name)))), who(ctx).address
+	typed, address := core.DigestOf([]byte(strings.ToLower(strings.TrimSpace(name)))), frame.Who(ctx).Address
 	if err := v.waits(ctx, typed, address); err != nil {
 		return store.Person{}, err
 	}
@@ -372,7 +269,7 @@ func (v *Service) byPassword(ctx context.Context, name, password string) (store.
 	}
 	if !passwordMatches(kept, password) || !p.Password.Valid {
 		wrong := core.Fail(core.NotAllowed, "name and password do not belong together").Do("Try again, or ask a lead for a sign-in link.")
-		return p, errors.Join(wrong, v.store.SignInFailed(ctx, typed, address, v.clock.Now()), v.audit(ctx, auditSignInFailed, p.ID, "from %s", short(who(ctx).agent+", "+address, 200)))
+		return p, errors.Join(wrong, v.store.SignInFailed(ctx, typed, address, v.clock.Now()), v.audit(ctx, auditSignInFailed, p.ID, "from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)))
 	}
 	return p, v.store.SignedIn(ctx, typed, address)
 }
@@ -400,7 +297,7 @@ type signOutOut struct {
 }
 
 func (v *Service) signOut(ctx context.Context, _ *struct{}) (*signOutOut, error) {
-	if err := v.store.DropSecret(ctx, who(ctx).secret); err != nil {
+	if err := v.store.DropSecret(ctx, frame.Who(ctx).Secret); err != nil {
 		return nil, err
 	}
 	return &signOutOut{v.cookie("", time.Unix(1, 0))}, nil
@@ -412,12 +309,12 @@ func person(p store.Person) client.Person {
 
 // newSignInCode lets somebody who has a token open the console: what comes of it may no more
 // than the token, and ends with it. A session makes none: it would renew itself for ever.
-func (v *Service) newSignInCode(ctx context.Context, _ *none) (client.Code, error) {
-	c := who(ctx)
-	if c.by.Kind == store.SecretSession {
+func (v *Service) newSignInCode(ctx context.Context, _ *frame.None) (client.Code, error) {
+	c := frame.Who(ctx)
+	if c.By.Kind == store.SecretSession {
 		return client.Code{}, core.Fail(core.NotAllowed, "a session makes no sign-in links").Do("Sign in again on the other machine; a lead makes a link for somebody else.")
 	}
-	return v.linkFor(ctx, c.person.ID, SignInLasts, c.by.Scope, c.by.Expires)
+	return v.linkFor(ctx, c.Person.ID, SignInLasts, c.By.Scope, c.By.Expires)
 }
 
 // linkFor makes the code of a one-use sign-in link for somebody.

@@ -9,11 +9,12 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
-func (v *Service) missing(ctx context.Context, in *rawIn) (client.Names, error) {
-	n, err := decode[client.Names](in.RawBody)
+func (v *Service) missing(ctx context.Context, in *frame.RawIn) (client.Names, error) {
+	n, err := frame.Decode[client.Names](in.RawBody)
 	if err != nil {
 		return client.Names{}, err
 	}
@@ -25,19 +26,19 @@ func (v *Service) missing(ctx context.Context, in *rawIn) (client.Names, error) 
 }
 
 // putPieces takes pieces framed as length (u32, big endian) and bytes.
-func (v *Service) putPieces(ctx context.Context, in *rawIn) (none, error) {
+func (v *Service) putPieces(ctx context.Context, in *frame.RawIn) (frame.None, error) {
 	r := bytes.NewReader(in.RawBody)
 	var pieces []shelf.Piece
 	for r.Len() > 0 {
 		var n uint32
 		if err := binary.Read(r, binary.BigEndian, &n); err != nil || n > store.MaxPiece || int(n) > r.Len() {
-			return none{}, core.Fail(core.BadFile, "offset %d: a piece is cut off or too large", r.Size()-int64(r.Len()))
+			return frame.None{}, core.Fail(core.BadFile, "offset %d: a piece is cut off or too large", r.Size()-int64(r.Len()))
 		}
 		b := make([]byte, n)
 		io.ReadFull(r, b)
 		pieces = append(pieces, shelf.Piece{Name: core.DigestOf(b), Data: b})
 	}
-	return none{}, v.store.PutPieces(ctx, pieces)
+	return frame.None{}, v.store.PutPieces(ctx, pieces)
 }
 
 type blobIn struct {
@@ -54,7 +55,7 @@ func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := v.mayRead(ctx, who(ctx).bench, d); err != nil {
+	if err := v.mayRead(ctx, frame.Who(ctx).Bench, d); err != nil {
 		return nil, err
 	}
 	b, err := v.store.Piece(ctx, d)
@@ -65,15 +66,15 @@ func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 }
 
 // getPieces gives many pieces, framed as putPieces takes them.
-func (v *Service) getPieces(ctx context.Context, in *rawIn) (*blobOut, error) {
-	n, err := decode[client.Names](in.RawBody)
+func (v *Service) getPieces(ctx context.Context, in *frame.RawIn) (*blobOut, error) {
+	n, err := frame.Decode[client.Names](in.RawBody)
 	if err != nil {
 		return nil, err
 	}
 	if len(n.Names) > 1024 {
 		return nil, core.Fail(core.BadFile, "at most 1024 pieces at once")
 	}
-	if err := v.mayRead(ctx, who(ctx).bench, n.Names...); err != nil {
+	if err := v.mayRead(ctx, frame.Who(ctx).Bench, n.Names...); err != nil {
 		return nil, err
 	}
 	pieces, err := v.store.Pieces(ctx, n.Names)

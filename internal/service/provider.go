@@ -19,6 +19,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -56,7 +57,7 @@ func (p *Provider) Check() error {
 		return core.Fail(core.BadFile, "roles is missing: which value of the claim makes whom a viewer, a technician or a lead")
 	}
 	for role, values := range p.Roles {
-		if !slices.Contains([]string{Viewer, Technician, Lead}, role) {
+		if !slices.Contains([]string{frame.Viewer, frame.Technician, frame.Lead}, role) {
 			return core.Fail(core.BadFile, "roles has %q; expected viewer, technician or lead", role)
 		}
 		if len(values) == 0 || slices.Contains(values, "") {
@@ -114,7 +115,7 @@ func (v *Service) noProvider() error {
 }
 
 // whichProvider tells whether there is one, and what it is called.
-func (v *Service) whichProvider(context.Context, *none) (client.Provider, error) {
+func (v *Service) whichProvider(context.Context, *frame.None) (client.Provider, error) {
 	if v.provider == nil {
 		return client.Provider{}, nil
 	}
@@ -122,7 +123,7 @@ func (v *Service) whichProvider(context.Context, *none) (client.Provider, error)
 }
 
 // leaveFor is where the browser goes to be signed in.
-func (v *Service) leaveFor(ctx context.Context, _ *none) (client.Departure, error) {
+func (v *Service) leaveFor(ctx context.Context, _ *frame.None) (client.Departure, error) {
 	p := v.provider
 	if p == nil {
 		return client.Departure{}, v.noProvider()
@@ -132,10 +133,10 @@ func (v *Service) leaveFor(ctx context.Context, _ *none) (client.Departure, erro
 		return client.Departure{}, err
 	}
 	scheme := "http"
-	if v.secure {
+	if v.Secure {
 		scheme = "https"
 	}
-	j := journey{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), Back: scheme + "://" + who(ctx).host + "/sign-in", Until: v.clock.Now().Add(journeyLasts)}
+	j := journey{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), Back: scheme + "://" + frame.Who(ctx).Host + "/sign-in", Until: v.clock.Now().Add(journeyLasts)}
 	raw, err := json.Marshal(j)
 	if err != nil {
 		return client.Departure{}, err
@@ -230,7 +231,7 @@ func (p *Provider) role(claim any) string {
 			}
 		}
 	}
-	for _, role := range []string{Lead, Technician, Viewer} {
+	for _, role := range []string{frame.Lead, frame.Technician, frame.Viewer} {
 		if slices.ContainsFunc(p.Roles[role], func(value string) bool { return slices.Contains(has, value) }) {
 			return role
 		}

@@ -8,6 +8,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -37,7 +38,7 @@ func (v *Service) enter(ctx context.Context, sheet *model.Sheet, n client.NewUni
 	if err != nil {
 		return store.Unit{}, false, err
 	}
-	return v.store.EnterUnit(ctx, v.key, store.Unit{Model: sheet.Model, Serial: serial, Site: strings.TrimSpace(n.Site), Customer: strings.TrimSpace(n.Customer), Note: strings.TrimSpace(n.Note)}, who(ctx).person.ID, v.clock.Now())
+	return v.store.EnterUnit(ctx, v.key, store.Unit{Model: sheet.Model, Serial: serial, Site: strings.TrimSpace(n.Site), Customer: strings.TrimSpace(n.Customer), Note: strings.TrimSpace(n.Note)}, frame.Who(ctx).Person.ID, v.clock.Now())
 }
 
 // columns of a list of units, and how much of each is kept.
@@ -48,25 +49,25 @@ const mostLines = 5000
 
 // enterUnits enters the units of a CSV file (RFC 4180) whose first line names the columns.
 // A line that cannot be entered is reported, and the others are entered.
-func (v *Service) enterUnits(ctx context.Context, in *rawIn) (client.Report, error) {
+func (v *Service) enterUnits(ctx context.Context, in *frame.RawIn) (client.Report, error) {
 	out := client.Report{Lines: []client.ReportLine{}}
-	l, err := readList(in.RawBody, []string{"model", "serial", "site", "customer", "note"}, "model", "serial")
+	l, err := frame.ReadList(in.RawBody, []string{"model", "serial", "site", "customer", "note"}, "model", "serial")
 	if err != nil {
 		return out, err
 	}
 	for {
-		field, fields, err := l.next()
+		field, fields, err := l.Next()
 		if field == nil || err != nil {
 			return out, err
 		}
 		if len(out.Lines) == mostLines {
-			return out, core.BadAt(core.Line(int64(l.line)), "a list has at most %d units; those before this line are entered", mostLines)
+			return out, core.BadAt(core.Line(int64(l.Line)), "a list has at most %d units; those before this line are entered", mostLines)
 		}
-		one, err := v.enterLine(ctx, len(l.head), field, fields)
+		one, err := v.enterLine(ctx, len(l.Head), field, fields)
 		if err != nil {
 			return out, err
 		}
-		one.Line = l.line
+		one.Line = l.Line
 		switch one.State {
 		case "entered":
 			out.Entered++
@@ -143,7 +144,7 @@ func (v *Service) correctUnit(ctx context.Context, in *correctIn) (client.Unit, 
 	if r := strings.TrimSpace(in.Body.Reason); r != "" {
 		text += ". " + r
 	}
-	if err := v.store.CorrectUnit(ctx, v.key, u, text, who(ctx).person.ID, v.clock.Now()); err != nil {
+	if err := v.store.CorrectUnit(ctx, v.key, u, text, frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.Unit{}, err
 	}
 	a, err := v.surroundings(ctx, u)

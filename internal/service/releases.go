@@ -9,6 +9,7 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/model"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -22,7 +23,7 @@ type releasesIn struct {
 
 func (v *Service) listReleases(ctx context.Context, in *releasesIn) (client.Releases, error) {
 	rows, p, err := v.store.FindReleases(ctx, store.ReleaseQuery{Words: in.Words, Model: in.Model, Channel: in.Channel, After: in.After, Size: in.Size})
-	out := client.Releases{Releases: []client.Release{}, Paged: paged(p)}
+	out := client.Releases{Releases: []client.Release{}, Paged: frame.Paged(p)}
 	for _, r := range rows {
 		out.Releases = append(out.Releases, client.Release{Release: r.Release, Document: r.Document})
 	}
@@ -61,7 +62,7 @@ func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Rele
 	if err != nil {
 		return client.Release{}, err
 	}
-	if _, err := v.store.AddRelease(ctx, r, document, sheet.Main().Memory.Erased, who(ctx).person.ID); err != nil {
+	if _, err := v.store.AddRelease(ctx, r, document, sheet.Main().Memory.Erased, frame.Who(ctx).Person.ID); err != nil {
 		return client.Release{}, err
 	}
 	if b.Accept != "" {
@@ -234,7 +235,7 @@ func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn,
 	if r.Withdrawn != nil {
 		return client.Withdrawn{}, core.Fail(core.Busy, "release %s was withdrawn already: %s", r.Version, r.Withdrawn.Reason)
 	}
-	if err := v.store.Withdraw(ctx, r.ID, who(ctx).person.ID, strings.TrimSuffix(in.Body.Reason, "."), v.clock.Now()); err != nil {
+	if err := v.store.Withdraw(ctx, r.ID, frame.Who(ctx).Person.ID, strings.TrimSuffix(in.Body.Reason, "."), v.clock.Now()); err != nil {
 		return client.Withdrawn{}, err
 	}
 	if err := v.audit(ctx, auditWithdrawn, "", "%s %s: %s", r.Model, r.Version, in.Body.Reason); err != nil {
@@ -284,6 +285,6 @@ func (v *Service) takeOut(ctx context.Context, in *takeOutIn) (client.TakenOut, 
 	if err != nil {
 		return client.TakenOut{}, err
 	}
-	by, now, reason := who(ctx).person, v.clock.Now().UTC(), strings.TrimSpace(in.Body.Reason)
+	by, now, reason := frame.Who(ctx).Person, v.clock.Now().UTC(), strings.TrimSpace(in.Body.Reason)
 	return client.TakenOut{Version: full.Version, Reason: reason, By: by.Name, At: now}, v.store.TakeOut(ctx, full, reason, by.ID, now)
 }

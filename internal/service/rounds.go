@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -47,12 +48,12 @@ func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, 
 		}
 		out.Rounds = append(out.Rounds, one)
 	}
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	return out, nil
 }
 
 func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow, error) {
-	out := client.RoundRow{ID: r.ID, Unit: r.Unit, Serial: r.Serial, Model: r.Model, Link: r.Link, Job: r.Job, At: r.At, Closed: timeOf(r.Closed)}
+	out := client.RoundRow{ID: r.ID, Unit: r.Unit, Serial: r.Serial, Model: r.Model, Link: r.Link, Job: r.Job, At: r.At, Closed: frame.TimeOf(r.Closed)}
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return out, err
@@ -99,7 +100,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 		if err != nil {
 			return client.Round{}, err
 		}
-		if err := elsewhere(who(ctx), u); err != nil {
+		if err := elsewhere(frame.Who(ctx), u); err != nil {
 			return client.Round{}, err
 		}
 	}
@@ -118,7 +119,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	if open, err := v.store.Round(ctx, s.Unit); err == nil && !open.Closed.Valid {
 		return client.Round{}, core.Fail(core.Busy, "a round of %s is open already, begun at %s", s.Serial, open.At.UTC().Format("2006-01-02 15:04 MST")).Go(words.Round(open.ID).To("Go on with that one"))
 	}
-	now, by := v.clock.Now(), who(ctx).person.ID
+	now, by := v.clock.Now(), frame.Who(ctx).Person.ID
 	r := store.Round{ID: store.NewID(), Unit: s.Unit, Link: p.FullName(), Job: b.Job, By: by, At: now}
 	o := round.Opened{Round: r.ID, Unit: s.Unit, Model: sheet.Model, Serial: s.Serial, Link: r.Link, Sheet: sheet.Digest, Why: strings.TrimSpace(b.Reason), Turns: sheet.Round, Slots: sheet.Holds}
 	var own *store.Job // with the modules that a newer release fits or that are dead

@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -72,7 +73,7 @@ func (v *Service) stepRound(ctx context.Context, in *roundStepIn) (client.Round,
 	}
 	b := in.Body
 	b.Reason = strings.TrimSpace(b.Reason)
-	w := &written{v: v, id: r.ID, by: who(ctx).person.ID, n: s.N}
+	w := &written{v: v, id: r.ID, by: frame.Who(ctx).Person.ID, n: s.N}
 	if b.Do == "close" {
 		err = v.closeRound(ctx, w, r, s, raw, b)
 	} else {

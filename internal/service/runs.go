@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -71,7 +72,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 	if err := open(ctx, a.row, a.claims, uses, order); err != nil {
 		return errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
-	v.written.ring()
+	v.written.Ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
 	return nil
 }
@@ -81,7 +82,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 func (v *Service) refuse(ctx context.Context, u store.Unit, why error) error {
 	switch core.KindOf(why) {
 	case core.NotAllowed, core.DoesNotFit, core.CannotTell, core.NoWayBack, core.Protected, core.WrongUnit:
-		if err := v.store.NoteRefusal(ctx, v.key, u.ID, who(ctx).person.ID, why.Error(), v.clock.Now()); err != nil {
+		if err := v.store.NoteRefusal(ctx, v.key, u.ID, frame.Who(ctx).Person.ID, why.Error(), v.clock.Now()); err != nil {
 			return err
 		}
 	}
@@ -159,7 +160,7 @@ func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error)
 	if err != nil {
 		return out, err
 	}
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	out.Runs, err = v.listed(ctx, rows)
 	return out, err
 }
@@ -283,7 +284,7 @@ func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRun
 // row is what a run's row tells.
 func (v *Service) row(r store.Run, a *aroundRuns) client.Run {
 	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.people[r.By], State: r.State, Outcome: r.Outcome, Online: v.online(r.BenchSeen, r.Revoked),
-		Opened: r.OpenedAt, Closed: timeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
+		Opened: r.OpenedAt, Closed: frame.TimeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
 		out.Job, out.OwnJob, out.Reason, out.Asked = j.Number, j.Own, j.Reason, j.Asked
 	}

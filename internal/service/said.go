@@ -9,6 +9,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -22,20 +23,20 @@ const (
 // said refuses what a bench says where its key has not signed it. A bench from before benches
 // signed may go on until it has signed once.
 func (v *Service) said(ctx context.Context, raw []byte) error {
-	c := who(ctx)
-	b, err := v.benchRow(ctx, c.bench)
+	c := frame.Who(ctx)
+	b, err := v.benchRow(ctx, c.Bench)
 	if err != nil {
 		return err
 	}
-	if c.signed == "" {
+	if c.Signed == "" {
 		if b.Signs.Valid {
 			return v.forged(ctx, b, "what it said was not signed")
 		}
 		return nil
 	}
-	signature, _ := base64.StdEncoding.DecodeString(c.signed) // what is no signature holds for nothing
+	signature, _ := base64.StdEncoding.DecodeString(c.Signed) // what is no signature holds for nothing
 	said := func(b store.Bench) bool {
-		return trust.Public(b.PublicKey).Verify(history.SaidDomain, history.Said(c.method, c.path, raw), signature)
+		return trust.Public(b.PublicKey).Verify(history.SaidDomain, history.Said(c.Method, c.Path, raw), signature)
 	}
 	if b, err = v.renewedSince(ctx, b, said); err != nil { // a database that is away is no forgery
 		return err
@@ -52,7 +53,7 @@ func (v *Service) said(ctx context.Context, raw []byte) error {
 // benchRow is a bench's row as it was a moment ago: each thing that it says is held against its key.
 // Whether it may speak at all is asked each time, with its token.
 func (v *Service) benchRow(ctx context.Context, id string) (store.Bench, error) {
-	all, err := v.benches.get(ctx, v, v.store.BenchesByID)
+	all, err := v.benches.Get(ctx, v.Frame, v.store.BenchesByID)
 	if err != nil {
 		return store.Bench{}, err
 	}
@@ -83,7 +84,7 @@ func (v *Service) forged(ctx context.Context, b store.Bench, why string) error {
 	if again {
 		return refused
 	}
-	if err := v.audit(ctx, auditForged, "", "%s, from %s: %s", b.Name, who(ctx).address, why); err != nil {
+	if err := v.audit(ctx, auditForged, "", "%s, from %s: %s", b.Name, frame.Who(ctx).Address, why); err != nil {
 		return err
 	}
 	return refused
@@ -128,7 +129,7 @@ func (v *Service) conflict(ctx context.Context, r store.Run, epoch uint64, body 
 // keptBy holds a backup that is to be stored against the signature of its bench: the manifests
 // are those that the bench has read.
 func (v *Service) keptBy(ctx context.Context, s client.Stow) error {
-	b, err := v.benchRow(ctx, who(ctx).bench)
+	b, err := v.benchRow(ctx, frame.Who(ctx).Bench)
 	if err != nil || len(s.Signature) == 0 && !b.Signs.Valid {
 		return err
 	}
@@ -193,20 +194,20 @@ func (v *Service) stillKept(ctx context.Context, b store.Backup, s *run.Source) 
 // showHeads holds the history here against the heads that a bench has kept out of the
 // database's reach. What is missing or was computed anew is kept, told to the leads, and found
 // in the unit's history from then on.
-func (v *Service) showHeads(ctx context.Context, in *rawIn) (none, error) {
-	shown, err := decode[client.Heads](in.RawBody)
+func (v *Service) showHeads(ctx context.Context, in *frame.RawIn) (frame.None, error) {
+	shown, err := frame.Decode[client.Heads](in.RawBody)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	if len(shown.Heads) > client.HeadsAtOnce {
-		return none{}, core.Fail(core.BadFile, "a bench shows %d heads at once, not %d", client.HeadsAtOnce, len(shown.Heads))
+		return frame.None{}, core.Fail(core.BadFile, "a bench shows %d heads at once, not %d", client.HeadsAtOnce, len(shown.Heads))
 	}
 	if len(shown.Checkpoints) > client.CheckpointsAtOnce {
-		return none{}, core.Fail(core.BadFile, "a bench shows %d checkpoints at once, not %d", client.CheckpointsAtOnce, len(shown.Checkpoints))
+		return frame.None{}, core.Fail(core.BadFile, "a bench shows %d checkpoints at once, not %d", client.CheckpointsAtOnce, len(shown.Checkpoints))
 	}
 	for _, c := range shown.Checkpoints {
-		if err := v.showCheckpoint(ctx, []byte(c), who(ctx).bench); err != nil {
-			return none{}, err
+		if err := v.showCheckpoint(ctx, []byte(c), frame.Who(ctx).Bench); err != nil {
+			return frame.None{}, err
 		}
 	}
 	for _, h := range shown.Heads {
@@ -215,14 +216,14 @@ func (v *Service) showHeads(ctx context.Context, in *rawIn) (none, error) {
 		}
 		there, err := v.store.LeadsTo(ctx, h)
 		if err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 		if there {
 			continue
 		}
-		news, err := v.store.KeepHead(ctx, h, who(ctx).bench, v.clock.Now())
+		news, err := v.store.KeepHead(ctx, h, frame.Who(ctx).Bench, v.clock.Now())
 		if err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 		if !news {
 			continue
@@ -232,8 +233,8 @@ func (v *Service) showHeads(ctx context.Context, in *rawIn) (none, error) {
 			serial = u.Serial
 		}
 		if err := v.audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 	}
-	return none{}, nil
+	return frame.None{}, nil
 }

@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -193,7 +194,7 @@ func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of,
 	if m.Serial == "" {
 		return nil
 	}
-	u, err := v.store.MeetUnit(ctx, v.key, s.Model, m.Serial, "", who(ctx).person.ID, v.clock.Now())
+	u, err := v.store.MeetUnit(ctx, v.key, s.Model, m.Serial, "", frame.Who(ctx).Person.ID, v.clock.Now())
 	if err != nil {
 		return err
 	}

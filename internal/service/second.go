@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -100,7 +101,7 @@ func (v *Service) askSecond(ctx context.Context, in *newSecondIn) (client.Second
 		return client.Second{}, err
 	}
 	x := store.Second{Unit: u.ID, Kind: kind, Firmware: a.row.Firmware.String, Source: a.row.Source.String, Version: a.Opened.Version, Wants: string(raw),
-		Reason: strings.TrimSpace(in.Body.Reason), By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+		Reason: strings.TrimSpace(in.Body.Reason), By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 	if x.Number, err = v.store.AskSecond(ctx, v.key, x, core.Say("Asked a lead for leave: %s. %s", whatFor(wants), x.Reason).Text); err != nil {
 		return client.Second{}, err
 	}
@@ -152,7 +153,7 @@ func (v *Service) oneSecond(ctx context.Context, x store.Second, names map[strin
 		return out, err
 	}
 	out = client.Second{Number: x.Number, Unit: u.ID, Serial: u.Serial, Model: u.Model, Site: u.Site, Kind: x.Kind, From: u.Running, Version: x.Version, Release: x.Firmware,
-		Reason: x.Reason, By: names[x.By], At: x.At, Own: x.By == who(ctx).person.ID, State: "waits"}
+		Reason: x.Reason, By: names[x.By], At: x.At, Own: x.By == frame.Who(ctx).Person.ID, State: "waits"}
 	if out.Wants, err = wantsOf(x); err != nil {
 		return out, err
 	}
@@ -263,7 +264,7 @@ func (v *Service) decideSecond(ctx context.Context, in *decideSecondIn) (client.
 	if err != nil {
 		return client.Second{}, err
 	}
-	if x.By == who(ctx).person.ID {
+	if x.By == frame.Who(ctx).Person.ID {
 		return client.Second{}, core.Fail(core.NotAllowed, "you have asked this yourself; a second person decides").Unit("nothing was changed").Do("Ask another lead.")
 	}
 	now := v.clock.Now().UTC()
@@ -272,7 +273,7 @@ func (v *Service) decideSecond(ctx context.Context, in *decideSecondIn) (client.
 		lasts = time.Duration(in.Body.Hours) * time.Hour
 	}
 	x.Given, x.Why = sql.NullBool{Bool: in.Body.Give, Valid: true}, strings.TrimSpace(in.Body.Reason)
-	x.Decided, x.DecidedA = sql.NullString{String: who(ctx).person.ID, Valid: true}, sql.NullTime{Time: now, Valid: true}
+	x.Decided, x.DecidedA = sql.NullString{String: frame.Who(ctx).Person.ID, Valid: true}, sql.NullTime{Time: now, Valid: true}
 	wants, err := wantsOf(x)
 	if err != nil {
 		return client.Second{}, err
@@ -323,7 +324,7 @@ func (v *Service) settles(ctx context.Context, name, to string) (bool, error) {
 		return err == nil, err
 	}
 	by, err := v.offWaits(ctx, name)
-	return by != "" && by != who(ctx).person.ID, err
+	return by != "" && by != frame.Who(ctx).Person.ID, err
 }
 
 // putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
@@ -336,7 +337,7 @@ func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.S
 	if in.Body.About == "trust" {
 		name, says = ruleLeads, "two leads for what is to be trusted"
 	}
-	me := who(ctx).person.ID
+	me := frame.Who(ctx).Person.ID
 	settled, err := v.settles(ctx, name, in.Body.Rule)
 	if err != nil {
 		return client.Seconds{}, err

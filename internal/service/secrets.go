@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -47,35 +48,35 @@ type newSecretIn struct {
 
 // putSecret keeps a secret of a model, sealed under a key that is not in the database; it
 // is never shown again.
-func (v *Service) putSecret(ctx context.Context, in *newSecretIn) (none, error) {
+func (v *Service) putSecret(ctx context.Context, in *newSecretIn) (frame.None, error) {
 	sheet, err := v.store.Sheet(ctx, in.Model)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	b := in.Body
 	asked := registry.Secrets(sheet)
 	if b.Value != "" && !slices.Contains(asked, b.Name) {
 		if len(asked) == 0 {
-			return none{}, core.Fail(core.NotFound, "the sheet of %s asks for no secret", in.Model)
+			return frame.None{}, core.Fail(core.NotFound, "the sheet of %s asks for no secret", in.Model)
 		}
-		return none{}, core.Fail(core.NotFound, "the sheet of %s asks for no secret %q; it asks for %s", in.Model, b.Name, strings.Join(asked, ", "))
+		return frame.None{}, core.Fail(core.NotFound, "the sheet of %s asks for no secret %q; it asks for %s", in.Model, b.Name, strings.Join(asked, ", "))
 	}
-	m := store.ModelSecret{Model: in.Model, Name: b.Name, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+	m := store.ModelSecret{Model: in.Model, Name: b.Name, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 	if b.Value != "" {
 		if strings.ContainsAny(b.Value, "\r\n") {
-			return none{}, core.Fail(core.NotUnderstood, "a secret is one line")
+			return frame.None{}, core.Fail(core.NotUnderstood, "a secret is one line")
 		}
 		if m.Sealed, err = v.key.SealFor(secretPurpose, in.Model+" "+b.Name, []byte(b.Value)); err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 	}
-	return none{}, v.store.PutModelSecret(ctx, m)
+	return frame.None{}, v.store.PutModelSecret(ctx, m)
 }
 
 // benchSecret gives a secret to the bench that works on an open run, and notes that. One
 // that keys are made with is not given.
-func (v *Service) benchSecret(ctx context.Context, in *rawIn) (client.GivenSecret, error) {
-	w, err := decode[client.WantSecret](in.RawBody)
+func (v *Service) benchSecret(ctx context.Context, in *frame.RawIn) (client.GivenSecret, error) {
+	w, err := frame.Decode[client.WantSecret](in.RawBody)
 	if err != nil {
 		return client.GivenSecret{}, err
 	}
@@ -89,8 +90,8 @@ func (v *Service) benchSecret(ctx context.Context, in *rawIn) (client.GivenSecre
 }
 
 // benchSeedKey makes the key of a module's seed for the bench that works on an open run.
-func (v *Service) benchSeedKey(ctx context.Context, in *rawIn) (client.GivenKey, error) {
-	w, err := decode[client.WantKey](in.RawBody)
+func (v *Service) benchSeedKey(ctx context.Context, in *frame.RawIn) (client.GivenKey, error) {
+	w, err := frame.Decode[client.WantKey](in.RawBody)
 	if err != nil {
 		return client.GivenKey{}, err
 	}
@@ -116,7 +117,7 @@ func (v *Service) secretFor(ctx context.Context, w client.WantSecret, how string
 	if err != nil {
 		return "", err
 	}
-	if r.Bench != who(ctx).bench || r.State == store.RunClosed {
+	if r.Bench != frame.Who(ctx).Bench || r.State == store.RunClosed {
 		return "", core.Fail(core.NotAllowed, "a secret is given to the bench that works on an open run alone")
 	}
 	u, err := v.store.Unit(ctx, r.Unit)

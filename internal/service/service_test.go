@@ -23,6 +23,7 @@ import (
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit/database"
 )
@@ -102,7 +103,7 @@ func (d *desk) call(method, path, body string, header ...string) (*http.Response
 func TestAHundredWrongPasswords(t *testing.T) {
 	d := newDesk(t)
 	const name, password = "Imre Kolding", "twelve grey gulls"
-	lead := d.person(name, service.Lead, password)
+	lead := d.person(name, frame.Lead, password)
 	in := func(password string) (int, string) {
 		resp, raw := d.call("POST", "/api/session", fmt.Sprintf(`{"name":%q,"password":%q}`, name, password))
 		return resp.StatusCode, raw
@@ -142,8 +143,8 @@ func TestAHundredWrongPasswords(t *testing.T) {
 
 func TestSignInByPassword(t *testing.T) {
 	d := newDesk(t)
-	d.person("Imre Kolding", service.Lead, "a long tide table")
-	d.person("Sunniva Dale", service.Technician, "")
+	d.person("Imre Kolding", frame.Lead, "a long tide table")
+	d.person("Sunniva Dale", frame.Technician, "")
 	for name, x := range map[string]struct {
 		body string
 		want int
@@ -186,7 +187,7 @@ func TestSignInByPassword(t *testing.T) {
 
 func TestASignInCodeIsGoodOnceAndForTenMinutes(t *testing.T) {
 	d := newDesk(t)
-	token := d.person("Sunniva Dale", service.Technician, "")
+	token := d.person("Sunniva Dale", frame.Technician, "")
 	code := func() string {
 		var c client.Code
 		_, raw := d.call("POST", "/api/session/codes", "", "Authorization: Bearer "+token)
@@ -214,7 +215,7 @@ func TestASignInCodeIsGoodOnceAndForTenMinutes(t *testing.T) {
 
 func TestOtherSitesCannotUseASession(t *testing.T) {
 	d := newDesk(t)
-	token := d.person("Imre Kolding", service.Lead, "")
+	token := d.person("Imre Kolding", frame.Lead, "")
 	resp, _ := d.call("POST", "/api/benches/codes", "", "Authorization: Bearer "+token, "Sec-Fetch-Site: cross-site")
 	if resp.StatusCode != 403 {
 		t.Errorf("from another site: %d", resp.StatusCode)
@@ -274,7 +275,7 @@ func TestMachinesCanLook(t *testing.T) {
 
 func TestProblemsKeepTheirKind(t *testing.T) {
 	for _, k := range core.Kinds {
-		p := service.Explain(core.Fail(k, "what %d", 1).Unit("state").Do("next"))
+		p := frame.Explain(core.Fail(k, "what %d", 1).Unit("state").Do("next"))
 		if p.Status < 400 || p.Kind != k || p.Detail != "what 1" || p.State != "state" || p.Next != "next" || p.Title == "" {
 			t.Errorf("%s: %+v", k, p)
 		}
@@ -282,7 +283,7 @@ func TestProblemsKeepTheirKind(t *testing.T) {
 			t.Errorf("%s comes back as %v", k, e)
 		}
 	}
-	if p := service.Explain(fmt.Errorf("plain")); p.Kind != core.Interrupted {
+	if p := frame.Explain(fmt.Errorf("plain")); p.Kind != core.Interrupted {
 		t.Errorf("%+v", p)
 	}
 }
@@ -292,7 +293,7 @@ func TestProblemsKeepTheirKind(t *testing.T) {
 // for this machine and for who is signed in.
 func TestAnswersSayWhatBrowsersMayDo(t *testing.T) {
 	d := newDesk(t)
-	token := d.person("Ottoline Marsk", service.Viewer, "")
+	token := d.person("Ottoline Marsk", frame.Viewer, "")
 	for _, path := range []string{"/api/links", "/", "/healthz", "/metrics"} {
 		resp, _ := d.call("GET", path, "", "Authorization: Bearer "+token)
 		if resp.Header.Get("X-Content-Type-Options") != "nosniff" {
@@ -334,7 +335,7 @@ func TestAnswersSayWhatBrowsersMayDo(t *testing.T) {
 // made with a token that ends sooner signs in for as long as that is good.
 func TestSessionsEnd(t *testing.T) {
 	d := newDesk(t)
-	d.person("Imre Kolding", service.Lead, "a long tide table")
+	d.person("Imre Kolding", frame.Lead, "a long tide table")
 	in := func() string {
 		resp, raw := d.call("POST", "/api/session", `{"name":"Imre Kolding","password":"a long tide table"}`)
 		if resp.StatusCode != 200 {
@@ -360,7 +361,7 @@ func TestSessionsEnd(t *testing.T) {
 	if is(used) != 401 {
 		t.Error("it lasts longer than twelve hours")
 	}
-	token := d.person("Sunniva Dale", service.Technician, "")
+	token := d.person("Sunniva Dale", frame.Technician, "")
 	_, raw := d.call("POST", "/api/access/tokens", `{"name":"short","days":1,"scope":"read"}`, "Authorization: Bearer "+token)
 	var made client.MadeToken
 	if err := json.Unmarshal([]byte(raw), &made); err != nil || made.Scope != "read" {
@@ -390,8 +391,8 @@ func TestSessionsEnd(t *testing.T) {
 // the one before; not with a token, not one that is guessed early. Other sessions end.
 func TestAPasswordOfOnesOwn(t *testing.T) {
 	d := newDesk(t)
-	lead := "Authorization: Bearer " + d.person("Imre Kolding", service.Lead, "")
-	own := "Authorization: Bearer " + d.person("Sunniva Dale", service.Technician, "")
+	lead := "Authorization: Bearer " + d.person("Imre Kolding", frame.Lead, "")
+	own := "Authorization: Bearer " + d.person("Sunniva Dale", frame.Technician, "")
 	in := func(body string) (cookie string, code int) {
 		t.Helper()
 		resp, _ := d.call("POST", "/api/session", body, "X: y")
@@ -462,8 +463,8 @@ func TestAPasswordOfOnesOwn(t *testing.T) {
 // lead takes it away when the device is lost.
 func TestASecondFactor(t *testing.T) {
 	d := newDesk(t)
-	lead := d.person("Imre Kolding", service.Lead, "a long tide table")
-	other := "Authorization: Bearer " + d.person("Sunniva Dale", service.Lead, "")
+	lead := d.person("Imre Kolding", frame.Lead, "a long tide table")
+	other := "Authorization: Bearer " + d.person("Sunniva Dale", frame.Lead, "")
 	token := "Authorization: Bearer " + lead
 	post := func(path, body, who string) (int, string) {
 		t.Helper()

@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/settings"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -31,8 +32,8 @@ func (v *Service) safeOf(id string) (settings.Safe, error) { return v.key.KeyFor
 
 // benchSettingsKey gives the bench that works on an open run the key under which that run
 // seals secret settings.
-func (v *Service) benchSettingsKey(ctx context.Context, in *rawIn) (client.GivenKey, error) {
-	w, err := decode[client.WantSettingsKey](in.RawBody)
+func (v *Service) benchSettingsKey(ctx context.Context, in *frame.RawIn) (client.GivenKey, error) {
+	w, err := frame.Decode[client.WantSettingsKey](in.RawBody)
 	if err != nil {
 		return client.GivenKey{}, err
 	}
@@ -40,7 +41,7 @@ func (v *Service) benchSettingsKey(ctx context.Context, in *rawIn) (client.Given
 	if err != nil {
 		return client.GivenKey{}, err
 	}
-	if r.Bench != who(ctx).bench || r.State == store.RunClosed {
+	if r.Bench != frame.Who(ctx).Bench || r.State == store.RunClosed {
 		return client.GivenKey{}, core.Fail(core.NotAllowed, "the key of a run's settings is given to the bench that works on it alone")
 	}
 	key, err := v.safeOf(r.ID)
@@ -477,7 +478,7 @@ func (v *Service) showSetting(ctx context.Context, in *showSettingIn) (client.Sh
 	if i < 0 || !rows[i].Sealed {
 		return client.ShownSetting{}, core.Fail(core.NotFound, "%s has no secret setting %q", u.Serial, in.Body.Name).Go(words.Settings(u.Serial).To("See what it is set to"))
 	}
-	r, person, reason := rows[i], who(ctx).person, strings.TrimSpace(in.Body.Reason)
+	r, person, reason := rows[i], frame.Who(ctx).Person, strings.TrimSpace(in.Body.Reason)
 	title := r.Name
 	if sheet, err := v.store.Sheet(ctx, u.Model); err == nil {
 		if x, ok := sheet.Section(r.Section); ok {
@@ -488,7 +489,7 @@ func (v *Service) showSetting(ctx context.Context, in *showSettingIn) (client.Sh
 	}
 	if r.Shows > 0 || reason != "" {
 		switch {
-		case person.Role != Lead:
+		case person.Role != frame.Lead:
 			return client.ShownSetting{}, core.Fail(core.NotAllowed, "%s was shown once already; a lead may see it again", title).Do("Ask a lead.")
 		case len(reason) < 3:
 			return client.ShownSetting{}, core.Fail(core.NotAllowed, "%s was shown once already; to see it again wants a reason", title).Do("Say why.")
@@ -615,7 +616,7 @@ func (v *Service) putProfile(ctx context.Context, in *newProfileIn) (client.Prof
 		if strings.ContainsAny(value, "\r\n\x00") || len(value) > model.MaxSetting {
 			return client.Profile{}, core.Fail(core.NotUnderstood, "a value is one line of at most %d bytes", model.MaxSetting)
 		}
-		one := store.ProfileValue{Kind: b.Kind, Owner: b.Of, Name: name, Value: value, By: who(ctx).person.ID, At: v.clock.Now().UTC()}
+		one := store.ProfileValue{Kind: b.Kind, Owner: b.Of, Name: name, Value: value, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 		if asks[i].Secret {
 			if one.Sealed, err = v.key.SealFor(profilePurpose, b.Kind+" "+b.Of+" "+name, []byte(value)); err != nil {
 				return client.Profile{}, err

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -25,7 +26,7 @@ type sitesIn struct {
 
 func (v *Service) listSites(ctx context.Context, in *sitesIn) (client.Sites, error) {
 	rows, p, err := v.store.FindSites(ctx, in.Begins, in.After, in.Size)
-	out := client.Sites{Sites: []client.Site{}, Paged: paged(p)}
+	out := client.Sites{Sites: []client.Site{}, Paged: frame.Paged(p)}
 	if err != nil {
 		return out, err
 	}
@@ -57,8 +58,8 @@ func (v *Service) putSite(ctx context.Context, in *newSiteIn) (client.Site, erro
 	if err != nil || b.Facts == nil {
 		facts = []byte("{}")
 	}
-	s := store.Site{Name: strings.TrimSpace(b.Name), Customer: strings.TrimSpace(b.Customer), Contact: strings.TrimSpace(b.Contact), Note: strings.TrimSpace(b.Note), Facts: string(facts), By: who(ctx).person.ID, At: v.clock.Now().UTC()}
-	return oneSite(s, map[string]string{s.By: who(ctx).person.Name}), v.store.PutSite(ctx, s)
+	s := store.Site{Name: strings.TrimSpace(b.Name), Customer: strings.TrimSpace(b.Customer), Contact: strings.TrimSpace(b.Contact), Note: strings.TrimSpace(b.Note), Facts: string(facts), By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
+	return oneSite(s, map[string]string{s.By: frame.Who(ctx).Person.Name}), v.store.PutSite(ctx, s)
 }
 
 // siteInfo is the site that a unit is at; nil where nobody has entered one.
@@ -119,7 +120,7 @@ func (v *Service) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, er
 	case double.State == store.UnitHalfDone || kept.State == store.UnitHalfDone:
 		return client.UnitPage{}, core.Fail(core.NotAllowed, "one of them is half done").Do("Bring it to a good end first.")
 	}
-	if err := v.store.JoinUnit(ctx, v.key, double, kept, strings.TrimSpace(in.Body.Reason), who(ctx).person.ID, v.clock.Now()); err != nil {
+	if err := v.store.JoinUnit(ctx, v.key, double, kept, strings.TrimSpace(in.Body.Reason), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
 	return v.getUnit(ctx, &UnitPath{kept.ID})
@@ -143,7 +144,7 @@ func (v *Service) markMistake(ctx context.Context, in *mistakeIn) (client.Unit, 
 	if len(runs) > 0 {
 		return client.Unit{}, core.Fail(core.NotAllowed, "unit %s had a run, %s: it was there", u.Serial, runs[0].ID).Go(words.History(u.Serial).To("Look at what happened"))
 	}
-	if err := v.store.MarkMistake(ctx, v.key, u, strings.TrimSpace(in.Body.Reason), who(ctx).person.ID, v.clock.Now()); err != nil {
+	if err := v.store.MarkMistake(ctx, v.key, u, strings.TrimSpace(in.Body.Reason), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.Unit{}, err
 	}
 	a, err := v.surroundings(ctx, u)

@@ -7,6 +7,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -43,7 +44,7 @@ func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err
 }
 
 // retention says how long what is kept.
-func (v *Service) retention(ctx context.Context, _ *none) (client.Retention, error) {
+func (v *Service) retention(ctx context.Context, _ *frame.None) (client.Retention, error) {
 	_, out, err := v.kept(ctx)
 	return out, err
 }
@@ -55,7 +56,7 @@ func (v *Service) putRetention(ctx context.Context, in *retentionIn) (client.Ret
 	if err := v.sure(ctx); err != nil {
 		return client.Retention{}, err
 	}
-	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), who(ctx).person.ID, v.clock.Now()); err != nil {
+	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.Retention{}, err
 	}
 	_, out, err := v.kept(ctx)

@@ -10,22 +10,23 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
 type stopIn struct{ RunPath }
 
-func (v *Service) stopRun(ctx context.Context, in *stopIn) (none, error) {
+func (v *Service) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	o, err := v.order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: who(ctx).person.ID}, r.Bench)
+	o, err := v.order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID}, r.Bench)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	defer v.written.ring()
-	return none{}, v.store.AddOrder(ctx, o)
+	defer v.written.Ring()
+	return frame.None{}, v.store.AddOrder(ctx, o)
 }
 
 type resumeIn struct {
@@ -66,7 +67,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	}
 	var order client.Order
 	err = v.store.ResumeRun(ctx, r, p.Bench, p.Name, claims, func(epoch uint64) (store.Order, error) {
-		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: who(ctx).person.ID, Label: in.Body.Label, Epoch: epoch, Links: links, Slower: in.Body.Slower}
+		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: frame.Who(ctx).Person.ID, Label: in.Body.Label, Epoch: epoch, Links: links, Slower: in.Body.Slower}
 		o, err := v.order(order, p.Bench)
 		order.ID = o.ID
 		return o, err
@@ -74,7 +75,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	if err != nil {
 		return client.Run{}, err
 	}
-	v.written.ring()
+	v.written.Ring()
 	if _, err := v.ended(ctx, order, orderLasts); err != nil {
 		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
 			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))
@@ -107,7 +108,7 @@ func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, 
 	if err != nil {
 		return client.Run{}, err
 	}
-	laid := &run.LaidAside{By: who(ctx).person.ID, Place: in.Body.Place, Holder: in.Body.Holder, Why: in.Body.Why}
+	laid := &run.LaidAside{By: frame.Who(ctx).Person.ID, Place: in.Body.Place, Holder: in.Body.Holder, Why: in.Body.Why}
 	if _, err := v.ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, orderLasts); err != nil {
 		return client.Run{}, err
 	}
@@ -138,7 +139,7 @@ func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, er
 }
 
 func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error {
-	_, err := v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: who(ctx).person.ID, Reason: reason}, r.Bench, orderLasts)
+	_, err := v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID, Reason: reason}, r.Bench, orderLasts)
 	if err != nil {
 		return err
 	}
@@ -170,17 +171,17 @@ type releaseIn struct {
 
 // releaseRun gives up the claims of a run for good. Whether its unit counts as
 // half done goes by the events that have come.
-func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (none, error) {
+func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (frame.None, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	s, err := v.folded(ctx, r.ID)
 	if core.KindOf(err) == core.NotFound {
 		s, err = &run.State{}, nil
 	}
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	return none{}, v.store.ReleaseRun(ctx, v.key, r, who(ctx).person.ID, in.Body.Reason, s.MayHaveTouched())
+	return frame.None{}, v.store.ReleaseRun(ctx, v.key, r, frame.Who(ctx).Person.ID, in.Body.Reason, s.MayHaveTouched())
 }

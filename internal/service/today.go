@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -23,8 +24,8 @@ const (
 
 // today is what is unfinished, in one answer: the same for everybody, but for what one has asked
 // oneself.
-func (v *Service) today(ctx context.Context, _ *none) (client.Today, error) {
-	out, err := v.todays.get(ctx, v, v.unfinished)
+func (v *Service) today(ctx context.Context, _ *frame.None) (client.Today, error) {
+	out, err := v.todays.Get(ctx, v.Frame, v.unfinished)
 	if err != nil {
 		return out, err
 	}

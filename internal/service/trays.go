@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -45,7 +46,7 @@ func (v *Service) listTrays(ctx context.Context, in *traysIn) (client.Trays, err
 		}
 		out.Trays = append(out.Trays, one)
 	}
-	out.Paged = paged(p)
+	out.Paged = frame.Paged(p)
 	return out, nil
 }
 
@@ -83,7 +84,7 @@ func (v *Service) readTray(ctx context.Context, r store.Tray) (*aTray, error) {
 
 func (v *Service) trayRow(ctx context.Context, t *aTray) (out client.TrayRow, err error) {
 	out = client.TrayRow{ID: t.ID, Bench: t.BenchName, Model: t.Model, Release: t.Firmware, Version: t.Version, Job: t.Job, Reason: t.Opened.Why, At: t.Tray.At,
-		Closed: timeOf(t.Tray.Closed), Units: len(t.Places), Count: map[string]int{}}
+		Closed: frame.TimeOf(t.Tray.Closed), Units: len(t.Places), Count: map[string]int{}}
 	for _, p := range t.Places {
 		out.Count[p.Stands(t.runs)]++
 	}
@@ -125,7 +126,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 	if len(sheet.Holds) > 0 || sheet.Links() != nil {
 		return client.Tray{}, core.Fail(core.NotAllowed, "a unit of model %s is on several links, or holds others; a tray has one link for each unit", b.Model).Do("Put the release in one by one.")
 	}
-	now, by := v.clock.Now(), who(ctx).person.ID
+	now, by := v.clock.Now(), frame.Who(ctx).Person.ID
 	t := store.Tray{ID: store.NewID(), Model: b.Model, Firmware: r.ID, Job: b.Job, By: by, At: now}
 	o := tray.Opened{Tray: t.ID, Model: b.Model, Release: r.ID, Version: r.Version, Units: []tray.Unit{}, Any: b.Any, Alone: b.Alone, Stop: b.Stop, Waive: b.Waive, Why: strings.TrimSpace(b.Reason)}
 	var links []string
@@ -524,7 +525,7 @@ func (v *Service) trayNext(ctx context.Context, t *aTray, b client.TrayStep) err
 			return err
 		}
 	}
-	return v.trayPut(ctx, t, who(ctx).person.ID, tray.KindPut, put)
+	return v.trayPut(ctx, t, frame.Who(ctx).Person.ID, tray.KindPut, put)
 }
 
 func (v *Service) trayPut(ctx context.Context, t *aTray, by, kind string, body any) error {
@@ -539,7 +540,7 @@ func (v *Service) trayPut(ctx context.Context, t *aTray, by, kind string, body a
 func (v *Service) trayNamed(ctx context.Context, t *aTray, b client.TrayStep) error {
 	n := tray.Named{Reason: b.Reason}
 	kind := map[string]string{"leave": tray.KindLeft, "again": tray.KindAgain, "stop": tray.KindStopped, "go-on": tray.KindGoesOn, "close": tray.KindClosed}[b.Do]
-	by := who(ctx).person.ID
+	by := frame.Who(ctx).Person.ID
 	if b.Do == "leave" || b.Do == "again" {
 		i := slices.IndexFunc(t.Places, func(p *tray.Place) bool { return p.Unit.Unit == b.Unit || strings.EqualFold(p.Unit.Serial, b.Unit) })
 		if i < 0 {
@@ -594,7 +595,7 @@ func (v *Service) trayEnds(ctx context.Context, t *aTray, reason string) (*store
 	if err != nil || page.Open > 0 && reason == "" {
 		return nil, err
 	}
-	j.Closer, j.Closing = who(ctx).person.ID, cmp.Or(reason, fmt.Sprintf("closed with its tray, %s %s", t.Model, t.Version))
+	j.Closer, j.Closing = frame.Who(ctx).Person.ID, cmp.Or(reason, fmt.Sprintf("closed with its tray, %s %s", t.Model, t.Version))
 	j.Closed = sql.NullTime{Time: v.clock.Now().UTC(), Valid: true}
 	return &j, nil
 }
@@ -602,7 +603,7 @@ func (v *Service) trayEnds(ctx context.Context, t *aTray, reason string) (*store
 // trayBegin opens the run of a tray's unit, in the name of the person whose context it is. What
 // stops it is put down in the unit's place; that something is busy is not.
 func (v *Service) trayBegin(ctx context.Context, t *aTray, p place, u store.Unit, label string) error {
-	by := who(ctx).person.ID
+	by := frame.Who(ctx).Person.ID
 	x := tray.Unit{Unit: u.ID, Serial: u.Serial}
 	if t.Opened.Any && t.Find(u.ID) == nil {
 		j, err := v.openJob(ctx, t.Job)
@@ -642,7 +643,7 @@ type traySeenIn struct {
 // traySeen takes a bench's word of who is on a link of a tray, and begins that unit's run if
 // it may begin, in the name of the person who opened the tray.
 func (v *Service) traySeen(ctx context.Context, in *traySeenIn) (out client.TrayTold, err error) {
-	seen, err := decode[client.TraySeen](in.RawBody)
+	seen, err := frame.Decode[client.TraySeen](in.RawBody)
 	if err != nil {
 		return out, err
 	}
@@ -660,7 +661,7 @@ func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) 
 		return out, err
 	}
 	at := t.BenchName + "/" + seen.Link
-	if t.Bench != who(ctx).bench || !slices.Contains(t.Opened.Links, at) {
+	if t.Bench != frame.Who(ctx).Bench || !slices.Contains(t.Opened.Links, at) {
 		return out, core.Fail(core.NotAllowed, "this tray is not at this bench, or the link is not one of the tray's")
 	}
 	if _, put := t.On[at]; seen.Result.Found == nil && seen.Result.Error == nil && !put {
@@ -673,7 +674,7 @@ func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) 
 	if err != nil {
 		return out, err
 	}
-	ctx = context.WithValue(ctx, callerKey{}, caller{person: person})
+	ctx = frame.As(ctx, frame.Caller{Person: person})
 	err = v.traySeat(ctx, t, at, seen.Result)
 	switch kind := core.KindOf(err); {
 	case errors.Is(err, store.ErrTrayMoved):
@@ -726,7 +727,7 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 				return err
 			}
 			if right {
-				return v.trayPut(ctx, t, who(ctx).person.ID, tray.KindCurrent, tray.Seen{Unit: tray.Unit{Unit: u.ID, Serial: u.Serial}, Link: at})
+				return v.trayPut(ctx, t, frame.Who(ctx).Person.ID, tray.KindCurrent, tray.Seen{Unit: tray.Unit{Unit: u.ID, Serial: u.Serial}, Link: at})
 			}
 		}
 		return v.trayBegin(ctx, t, p, u, on.Serial)
@@ -735,7 +736,7 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 	if e.Kind == "" || e.Kind == core.Busy || t.Met[at].Why.Text == e.Message {
 		return err
 	}
-	if err := v.trayPut(ctx, t, who(ctx).person.ID, tray.KindMet, tray.Met{Link: at, Why: core.Said{ID: e.ID, Params: e.Params, Text: e.Message}}); err != nil {
+	if err := v.trayPut(ctx, t, frame.Who(ctx).Person.ID, tray.KindMet, tray.Met{Link: at, Why: core.Said{ID: e.ID, Params: e.Params, Text: e.Message}}); err != nil {
 		return err
 	}
 	return e

@@ -21,6 +21,7 @@ import (
 	"zealousferry/core/visit"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -288,7 +289,7 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 	if err != nil {
 		return client.Trouble{}, err
 	}
-	t := store.RunTry{Run: r.ID, Unit: u.ID, Model: u.Model, Rung: in.Body.Rung, By: who(ctx).person.ID}
+	t := store.RunTry{Run: r.ID, Unit: u.ID, Model: u.Model, Rung: in.Body.Rung, By: frame.Who(ctx).Person.ID}
 	c, err := v.check(ctx, &checkIn{client.NewCheck{At: s.Opened.Link, Model: u.Model}})
 	switch {
 	case core.KindOf(err) == core.NotAnswering:
@@ -367,7 +368,7 @@ func (v *Service) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage
 		says += ", put: " + strings.TrimSpace(b.Place)
 	}
 	says += ". " + strings.TrimSpace(b.Reason)
-	if err := v.store.DecideUnit(ctx, v.key, u, decided, state, who(ctx).person.ID, says, v.clock.Now()); err != nil {
+	if err := v.store.DecideUnit(ctx, v.key, u, decided, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
 	return v.getUnit(ctx, &UnitPath{u.ID})

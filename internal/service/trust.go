@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/trust"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -161,7 +162,7 @@ func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
 	if err != nil {
 		return err
 	}
-	if err := v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: who(ctx).person.ID, Reason: reason, Dated: now, By: who(ctx).person.ID, Entered: now, Alone: !two}, nil); err != nil {
+	if err := v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: frame.Who(ctx).Person.ID, Reason: reason, Dated: now, By: frame.Who(ctx).Person.ID, Entered: now, Alone: !two}, nil); err != nil {
 		return err
 	}
 	return v.audit(ctx, auditVouched, "", "release %s, by name: %s", release, reason)
@@ -178,7 +179,7 @@ func (v *Service) acceptRelease(ctx context.Context, in *reasonIn) (client.Relea
 		return client.Release{}, err
 	}
 	for _, w := range words {
-		if w.How == store.VouchPerson && w.Who == who(ctx).person.ID {
+		if w.How == store.VouchPerson && w.Who == frame.Who(ctx).Person.ID {
 			return client.Release{}, core.Fail(core.Busy, "you vouch for release %s already", r.Version).Unit("nothing was changed").Do("Where a second lead is wanted, another one vouches for it.")
 		}
 	}
@@ -222,7 +223,7 @@ func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Rele
 		if why := k.Bars(now); why != "" {
 			return client.Release{}, core.Fail(core.NotAllowed, "the signature is right, but %s", why)
 		}
-		err := v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchSignature, Who: id, Signature: in.Body.Signature, Dated: now, By: who(ctx).person.ID, Entered: now}, document)
+		err := v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchSignature, Who: id, Signature: in.Body.Signature, Dated: now, By: frame.Who(ctx).Person.ID, Entered: now}, document)
 		if err != nil {
 			return client.Release{}, err
 		}
@@ -231,16 +232,16 @@ func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Rele
 	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which is not one of those that count here", id).Go(words.KeyTrust().To("A lead puts it into the list"))
 }
 
-func (v *Service) listKeys(ctx context.Context, in *PageIn) (client.Keys, error) {
+func (v *Service) listKeys(ctx context.Context, in *frame.PageIn) (client.Keys, error) {
 	rows, p, err := v.store.KeysPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Keys{}, err
 	}
 	names, err := v.store.Names(ctx)
-	out := client.Keys{Keys: []client.Key{}, Paged: paged(p)}
+	out := client.Keys{Keys: []client.Key{}, Paged: frame.Paged(p)}
 	now := v.clock.Now()
 	for _, k := range rows {
-		x := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: timeOf(k.Until), Revoked: timeOf(k.Revoked), Reason: k.Reason, By: names[k.By], Second: names[k.Second.String], State: "trusted"}
+		x := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: frame.TimeOf(k.Until), Revoked: frame.TimeOf(k.Revoked), Reason: k.Reason, By: names[k.By], Second: names[k.Second.String], State: "trusted"}
 		switch {
 		case k.Revoked.Valid:
 			x.State = "revoked"
@@ -267,7 +268,7 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 		return client.Key{}, core.Fail(core.BadFile, "a public key has 32 bytes, this has %d", len(b.Public)).Go(words.KeyMake().To("Give what was printed when the key was made"))
 	}
 	now := v.clock.Now().UTC()
-	k := store.TrustedKey{ID: trust.Public(b.Public).ID(), Name: b.Name, Public: b.Public, From: now.Add(-time.Minute), By: who(ctx).person.ID, At: now}
+	k := store.TrustedKey{ID: trust.Public(b.Public).ID(), Name: b.Name, Public: b.Public, From: now.Add(-time.Minute), By: frame.Who(ctx).Person.ID, At: now}
 	if b.From != nil {
 		k.From = b.From.UTC()
 	}
@@ -288,7 +289,7 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 	if err := v.store.PutKey(ctx, k); err != nil {
 		return client.Key{}, err
 	}
-	out := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: who(ctx).person.Name, State: "trusted"}
+	out := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: frame.Who(ctx).Person.Name, State: "trusted"}
 	if two {
 		out.State = "waits"
 		return out, v.audit(ctx, auditWanted, "", "key %s, %s", k.Name, k.ID)
@@ -317,7 +318,7 @@ func (v *Service) secondKey(ctx context.Context, k store.TrustedKey) (*client.Ke
 		if err != nil {
 			return nil, err
 		}
-		out := &client.Key{ID: x.ID, Name: x.Name, Public: x.Public, From: x.From, Until: timeOf(x.Until), By: names[x.By], Second: names[k.By], State: "trusted"}
+		out := &client.Key{ID: x.ID, Name: x.Name, Public: x.Public, From: x.From, Until: frame.TimeOf(x.Until), By: names[x.By], Second: names[k.By], State: "trusted"}
 		return out, v.audit(ctx, auditKey, "", "%s, %s, after %s", x.Name, x.ID, out.By)
 	}
 	return nil, nil
@@ -328,14 +329,14 @@ type revokeKeyIn struct {
 	Body client.Reason
 }
 
-func (v *Service) revokeKey(ctx context.Context, in *revokeKeyIn) (none, error) {
+func (v *Service) revokeKey(ctx context.Context, in *revokeKeyIn) (frame.None, error) {
 	if err := v.sure(ctx); err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
-	if err := v.store.RevokeKey(ctx, in.Key, who(ctx).person.ID, in.Body.Reason, v.clock.Now()); err != nil {
-		return none{}, err
+	if err := v.store.RevokeKey(ctx, in.Key, frame.Who(ctx).Person.ID, in.Body.Reason, v.clock.Now()); err != nil {
+		return frame.None{}, err
 	}
-	return none{}, v.audit(ctx, auditKeyEnded, "", "%s: %s", in.Key, in.Body.Reason)
+	return frame.None{}, v.audit(ctx, auditKeyEnded, "", "%s: %s", in.Key, in.Body.Reason)
 }
 
 type packIn struct {
@@ -361,7 +362,7 @@ func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, 
 	if by == nil && in.Accept == "" {
 		return client.Imported{}, core.Fail(core.NotAllowed, "%s", why).Go(words.ReleaseImport().To("A lead may vouch for it by name"))
 	}
-	signer := who(ctx).person.ID
+	signer := frame.Who(ctx).Person.ID
 	out := client.Imported{Series: p.Manifest.Series, Number: p.Manifest.Number, Date: p.Manifest.Date, Releases: []client.Release{}}
 	if by != nil {
 		signer, out.By = by.ID, by.Name
@@ -385,7 +386,7 @@ func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, 
 		return out, core.Fail(core.NotAllowed, "this is pack %d of series %s; number %d was taken in before, so this one is old", p.Manifest.Number, p.Manifest.Series, newest).Do("Use the newest pack, or say that you mean the old one: --older.")
 	}
 	for _, f := range p.Manifest.Images {
-		if err := v.store.PutImage(ctx, p.Images[f.Image], f.Name, who(ctx).person.ID); err != nil {
+		if err := v.store.PutImage(ctx, p.Images[f.Image], f.Name, frame.Who(ctx).Person.ID); err != nil {
 			return out, err
 		}
 	}
@@ -397,11 +398,11 @@ func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, 
 		if _, err := v.store.Release(ctx, r.ID); core.KindOf(err) == core.NotFound {
 			out.New++
 		}
-		if _, err := v.store.AddRelease(ctx, r, p.Documents[i], sheets[r.Model].Main().Memory.Erased, who(ctx).person.ID); err != nil {
+		if _, err := v.store.AddRelease(ctx, r, p.Documents[i], sheets[r.Model].Main().Memory.Erased, frame.Who(ctx).Person.ID); err != nil {
 			return out, err
 		}
 		if by != nil {
-			err = v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchPack, Who: by.ID, Reason: fmt.Sprintf("pack %d of series %s", p.Manifest.Number, p.Manifest.Series), Signature: p.Signature, Dated: p.Manifest.Date.UTC(), By: who(ctx).person.ID, Entered: now}, p.Raw)
+			err = v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchPack, Who: by.ID, Reason: fmt.Sprintf("pack %d of series %s", p.Manifest.Number, p.Manifest.Series), Signature: p.Signature, Dated: p.Manifest.Date.UTC(), By: frame.Who(ctx).Person.ID, Entered: now}, p.Raw)
 		} else {
 			err = v.acceptBy(ctx, r.ID, in.Accept)
 		}

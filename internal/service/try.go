@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 )
 
 // tryLasts is how long a bench may take to try a sheet: a silent unit costs every wait of
@@ -19,8 +20,8 @@ type newTryIn struct{ Body client.NewTry }
 // try has a bench play a sheet on a link. What changes memory is a lead's to say.
 func (v *Service) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
 	n := in.Body
-	person := who(ctx).person
-	if n.Write && person.Role != Lead {
+	person := frame.Who(ctx).Person
+	if n.Write && person.Role != frame.Lead {
 		return client.Tried{}, core.Fail(core.NotAllowed, "only a lead orders a trial that writes").Unit("nothing was changed").Do("Try it without writing, or ask a lead.")
 	}
 	sheet, err := registry.Sheet([]byte(n.Sheet))

@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -27,7 +28,7 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 	if err != nil {
 		return client.Units{}, err
 	}
-	out := client.Units{Units: []client.Unit{}, Paged: paged(p)}
+	out := client.Units{Units: []client.Unit{}, Paged: frame.Paged(p)}
 	wide, err := v.surroundings(ctx, rows...)
 	for _, u := range rows {
 		out.Units = append(out.Units, wide.unit(u))
@@ -36,16 +37,6 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 		out.Judging, err = v.store.Judging(ctx, "")
 	}
 	return out, err
-}
-
-// PageIn asks for a page of a list.
-type PageIn struct {
-	After string `query:"after" maxLength:"1000" doc:"What the page before gives as next; empty for the first one."`
-	Size  int    `query:"size" minimum:"1" maximum:"500" default:"500"`
-}
-
-func paged(p store.Paged) client.Paged {
-	return client.Paged{Total: p.Total, More: p.More, Next: p.Next}
 }
 
 // around is what is told of some units besides what their rows hold.
@@ -89,7 +80,7 @@ func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around
 
 func (a around) unit(u store.Unit) client.Unit {
 	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Customer: u.Customer, Note: u.Note, Revision: u.Revision, Running: u.Running,
-		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: timeOf(u.Seen), Due: u.Due}
+		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: frame.TimeOf(u.Seen), Due: u.Due}
 	if l, ok := a.links[u.ID]; ok {
 		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified
 	}
@@ -177,7 +168,7 @@ func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, e
 		return out, err
 	}
 	out.Fit = &f
-	if out.Backups, _, err = v.backups(ctx, u.ID, PageIn{Size: backupsShown}); err != nil {
+	if out.Backups, _, err = v.backups(ctx, u.ID, frame.PageIn{Size: backupsShown}); err != nil {
 		return out, err
 	}
 	out.Last, err = v.lastRun(ctx, u.ID)
@@ -232,46 +223,46 @@ type noteIn struct {
 	Body client.Noted
 }
 
-func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
+func (v *Service) noteFacts(ctx context.Context, in *noteIn) (frame.None, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	sheet, err := v.store.Sheet(ctx, u.Model)
 	if err != nil {
-		return none{}, err
+		return frame.None{}, err
 	}
 	var facts []core.Fact
 	for _, f := range in.Body.Facts {
 		rule, known := sheet.Facts[f.Name]
 		known = known || f.Name == core.FactRunning || f.Name == core.FactUnread // which every model has: read off a display, a banner, a sticker, or not
 		if !known {
-			return none{}, core.Fail(core.NotUnderstood, "the sheet of %s has no fact %q", u.Model, f.Name)
+			return frame.None{}, core.Fail(core.NotUnderstood, "the sheet of %s has no fact %q", u.Model, f.Name)
 		}
 		ok := len(rule.Values) == 0
 		for _, value := range rule.Values {
 			ok = ok || value == f.Value
 		}
 		if !ok {
-			return none{}, core.Fail(core.NotUnderstood, "%s cannot be %q; the sheet knows %s", f.Name, f.Value, strings.Join(rule.Values, ", "))
+			return frame.None{}, core.Fail(core.NotUnderstood, "%s cannot be %q; the sheet knows %s", f.Name, f.Value, strings.Join(rule.Values, ", "))
 		}
-		fact := core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: who(ctx).person.ID}
+		fact := core.Fact{Name: f.Name, Value: f.Value, Source: f.Source, At: v.clock.Now().UTC(), By: frame.Who(ctx).Person.ID}
 		if f.Photo != "" {
 			d, err := core.ParseDigest(f.Photo)
 			if err != nil {
-				return none{}, err
+				return frame.None{}, err
 			}
 			e, err := v.store.Evidence(ctx, d)
 			if err != nil {
-				return none{}, err
+				return frame.None{}, err
 			}
 			if !strings.HasPrefix(e.Kind, "image/") {
-				return none{}, core.Fail(core.BadFile, "the photo of %s is no picture, it is %s", f.Name, e.Kind).Do("Give a JPEG, PNG or WebP file.")
+				return frame.None{}, core.Fail(core.BadFile, "the photo of %s is no picture, it is %s", f.Name, e.Kind).Do("Give a JPEG, PNG or WebP file.")
 			}
 			fact.Photo = &d
 		}
 		if err := v.overruled(ctx, u.ID, fact); err != nil {
-			return none{}, err
+			return frame.None{}, err
 		}
 		facts = append(facts, fact)
 	}
@@ -283,5 +274,5 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (none, error) {
 		}
 		says = append(says, one)
 	}
-	return none{}, v.store.NoteFacts(ctx, v.key, u.ID, facts, strings.Join(says, "; "), who(ctx).person.ID, v.clock.Now())
+	return frame.None{}, v.store.NoteFacts(ctx, v.key, u.ID, facts, strings.Join(says, "; "), frame.Who(ctx).Person.ID, v.clock.Now())
 }

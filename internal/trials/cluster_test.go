@@ -15,6 +15,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/database"
@@ -135,7 +136,7 @@ func TestOnACluster(t *testing.T) {
 		var went atomic.Int32
 		for i, p := range leads(t, stores[0]) {
 			both.Go(func() {
-				p.Role = service.Technician
+				p.Role = frame.Technician
 				switch err := stores[i].ChangePerson(ctx, p); {
 				case err == nil:
 					went.Add(1)
@@ -157,12 +158,12 @@ func leads(t *testing.T, s *store.Store) (two []store.Person) {
 	for _, name := range []string{leadName, "Edda Rooke"} {
 		p, err := s.Person(ctx, name)
 		if core.KindOf(err) == core.NotFound {
-			if err = s.PutPerson(ctx, store.Person{ID: store.NewID(), Name: name, Role: service.Lead}); err == nil {
+			if err = s.PutPerson(ctx, store.Person{ID: store.NewID(), Name: name, Role: frame.Lead}); err == nil {
 				p, err = s.Person(ctx, name)
 			}
 		}
-		if err == nil && p.Role != service.Lead {
-			p.Role = service.Lead
+		if err == nil && p.Role != frame.Lead {
+			p.Role = frame.Lead
 			err = s.ChangePerson(ctx, p)
 		}
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
@@ -187,7 +188,7 @@ func TestOneLeadAloneTakesNoRuleAway(t *testing.T) {
 		t.Fatalf("a team of one lead: %+v %v", s, err)
 	}
 	text, digest := service.Secret()
-	if err := w.Store.PutPerson(ctx, store.Person{ID: store.NewID(), Name: "Ottar Lind", Role: service.Lead}); err != nil {
+	if err := w.Store.PutPerson(ctx, store.Person{ID: store.NewID(), Name: "Ottar Lind", Role: frame.Lead}); err != nil {
 		t.Fatal(err)
 	}
 	p, err := w.Store.Person(ctx, "Ottar Lind")

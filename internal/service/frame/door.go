@@ -1,4 +1,4 @@
-package service
+package frame
 
 import (
 	"context"
@@ -24,6 +24,9 @@ type door struct {
 
 // streamCheck is how long a live stream outlives the session with which it was opened.
 const streamCheck = 3 * time.Second
+
+// doorLasts is how long it may take to ask.
+const doorLasts = 10 * time.Second
 
 // in has end called once the secret is gone, until leave is called.
 func (d *door) in(secret core.Digest, end func()) (leave func()) {
@@ -65,7 +68,7 @@ func (d *door) look() {
 			return
 		}
 		d.mu.Unlock()
-		ctx, cancel := context.WithTimeout(context.Background(), lookLasts)
+		ctx, cancel := context.WithTimeout(context.Background(), doorLasts)
 		good, err := d.good(ctx, all)
 		cancel()
 		if err != nil { // a database that does not answer ends nobody's session

@@ -1,4 +1,4 @@
-package service
+package frame
 
 import (
 	"bytes"
@@ -15,41 +15,41 @@ import (
 // whoever asks has done himself is in it.
 const sharedFor = time.Second
 
-// shared is an answer that many ask for at once, and that is worked out once for all of them.
-type shared[T any] struct {
+// Shared is an answer that many ask for at once, and that is worked out once for all of them.
+type Shared[T any] struct {
 	mu    sync.Mutex
 	known bool
 	at    time.Time
 	done  uint64 // how many changes by people it has in it
-	is    T
+	Is    T      // the last one
 }
 
-// get gives the answer, worked out anew where it is too old or somebody has changed something
+// Get gives the answer, worked out anew where it is too old or somebody has changed something
 // since.
-func (s *shared[T]) get(ctx context.Context, v *Service, work func(context.Context) (T, error)) (T, error) {
+func (s *Shared[T]) Get(ctx context.Context, v *Frame, work func(context.Context) (T, error)) (T, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	done, now := v.changes.Load(), v.clock.Now()
+	done, now := v.changes.Load(), v.Clock.Now()
 	if s.known && s.done == done && now.Sub(s.at) >= 0 && now.Sub(s.at) < sharedFor {
-		return s.is, nil
+		return s.Is, nil
 	}
 	is, err := work(ctx)
 	if err != nil {
 		return is, err
 	}
-	s.known, s.at, s.done, s.is = true, now, done, is
+	s.known, s.at, s.done, s.Is = true, now, done, is
 	return is, nil
 }
 
-// forget has it worked out anew.
-func (s *shared[T]) forget() {
+// Forget has it worked out anew.
+func (s *Shared[T]) Forget() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.known = false
 }
 
-// changing counts the changes that people make, as soon as they are made.
-func (v *Service) changing(next http.Handler) http.Handler {
+// Changing counts the changes that people make, as soon as they are made.
+func (v *Frame) Changing(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		next.ServeHTTP(w, r)
 		if r.Method != http.MethodGet && r.Method != http.MethodHead && !strings.HasPrefix(r.URL.Path, "/api/bench/") {
@@ -58,9 +58,9 @@ func (v *Service) changing(next http.Handler) http.Handler {
 	})
 }
 
-// tagged gives answers in JSON a tag (RFC 9110, 8.8.3), and to whoever has the answer already
+// Tagged gives answers in JSON a tag (RFC 9110, 8.8.3), and to whoever has the answer already
 // nothing but that it is still so (15.4.5).
-func tagged(next http.Handler) http.Handler {
+func Tagged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet {
 			next.ServeHTTP(w, r)

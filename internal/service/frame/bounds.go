@@ -1,4 +1,4 @@
-package service
+package frame
 
 import (
 	"strings"
@@ -17,8 +17,8 @@ const (
 	mostNumber = 1 << 53
 )
 
-// bounded gives a bound to all that the calls of the API take and that has none yet.
-func bounded(api *huma.OpenAPI) {
+// Bounded gives a bound to all that the calls of the API take and that has none yet.
+func Bounded(api *huma.OpenAPI) {
 	b := bounding{api.Components.Schemas, map[*huma.Schema]bool{}}
 	for _, item := range api.Paths {
 		for _, o := range []*huma.Operation{item.Get, item.Post, item.Put, item.Delete} {

@@ -1,0 +1,50 @@
+// Package frame is what every room of the service stands in: calls and their bounds, who calls,
+// problems as answers, live streams and what ends them, answers that are shared. It knows nothing
+// of units, runs or people.
+package frame
+
+import (
+	"context"
+	"log/slog"
+	"sync/atomic"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"zealousferry/core"
+)
+
+// Frame is what calls are registered in.
+type Frame struct {
+	Options
+	door     *door
+	changes  atomic.Uint64 // by people, in this process
+	requests *prometheus.CounterVec
+	seconds  *prometheus.HistogramVec
+}
+
+// Options are what a frame is told by the rooms that stand in it.
+type Options struct {
+	Clock  core.Clock
+	Log    *slog.Logger
+	Secure bool // cookies only over TLS
+
+	// Good tells which of the sessions and tokens still count.
+	Good func(context.Context, []core.Digest) (map[core.Digest]bool, error)
+	// Within refuses a technician what is outside of the benches and sites to which their token or
+	// account is bound; param gives what is called by name.
+	Within func(ctx context.Context, param func(string) string) error
+	// Hears refuses what a bench says where its key has not signed it.
+	Hears func(ctx context.Context, raw []byte) error
+}
+
+// New makes a frame.
+func New(o Options) *Frame {
+	return &Frame{Options: o, door: &door{clock: o.Clock, log: o.Log, good: o.Good},
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_http_requests_total", Help: "Requests by route and status."}, []string{"route", "status"}),
+		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ferry_http_seconds", Help: "Time to answer, by route; live streams are left out."}, []string{"route"})}
+}
+
+// Collectors are what the frame counts.
+func (v *Frame) Collectors() []prometheus.Collector {
+	return []prometheus.Collector{v.requests, v.seconds}
+}
