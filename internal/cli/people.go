@@ -16,8 +16,8 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
-	"zealousferry/internal/service"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -105,12 +105,12 @@ func keyed(ctx context.Context, dsn, key string) (*store.Store, error) {
 
 // firstLink makes and shows a one-use sign-in link.
 func (a *app) firstLink(ctx context.Context, db *store.Store, p store.Person) error {
-	code, digest := service.Secret()
-	if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: time.Now().Add(service.SignInLasts).UTC(), Valid: true}}); err != nil {
+	code, digest := people.Secret()
+	if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Expires: sql.NullTime{Time: time.Now().Add(people.SignInLasts).UTC(), Valid: true}}); err != nil {
 		return err
 	}
 	return a.show(map[string]string{"id": p.ID, "name": p.Name, "role": p.Role, "code": code}, func() {
-		fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, service.SignInLasts, a.console(), code)
+		fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, people.SignInLasts, a.console(), code)
 	})
 }
 
@@ -122,7 +122,7 @@ func (a *app) askPassword(name string) (sql.NullString, error) {
 	if err := trust.CheckPassword(secret, name); err != nil {
 		return sql.NullString{}, err
 	}
-	return sql.NullString{String: service.HashPassword(secret), Valid: true}, nil
+	return sql.NullString{String: people.HashPassword(secret), Valid: true}, nil
 }
 
 // typed is a secret typed on a terminal, or the first line of the input where there is

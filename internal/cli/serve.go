@@ -29,6 +29,7 @@ import (
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -71,7 +72,7 @@ func readKey(path string, first bool) (trust.Key, error) {
 
 // readProvider reads the file of an identity provider. It holds a secret, so others may not
 // read it.
-func readProvider(path string) (*service.Provider, error) {
+func readProvider(path string) (*people.Provider, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, core.Fail(core.NotFound, "the identity provider's file cannot be read: %w", err)
@@ -86,7 +87,7 @@ func readProvider(path string) (*service.Provider, error) {
 	defer f.Close()
 	d := yaml.NewDecoder(io.LimitReader(f, 64<<10))
 	d.KnownFields(true)
-	p := new(service.Provider)
+	p := new(people.Provider)
 	if err := d.Decode(p); err != nil {
 		return nil, core.Fail(core.BadFile, "%s: %w", path, err)
 	}
@@ -124,7 +125,7 @@ func (a *app) serveVerb() *cobra.Command {
 				}
 				v := service.New(db, k, console.Files(), a.clock, a.log(), cert != "")
 				if behind != "" {
-					p, err := service.ParseProxies(behind)
+					p, err := people.ParseProxies(behind)
 					if err != nil {
 						return err
 					}

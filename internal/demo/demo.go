@@ -26,8 +26,8 @@ import (
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
-	"zealousferry/internal/service"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 	"zealousferry/sim"
 )
@@ -91,7 +91,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	s, codes, err := people(ctx, accounts, dir, key)
+	s, codes, err := signedUp(ctx, accounts, dir, key)
 	if err != nil {
 		return err
 	}
@@ -195,7 +195,7 @@ func near(dir string) string {
 }
 
 func greet(w io.Writer, base, dir string, codes map[string]string, took time.Duration) {
-	fmt.Fprintf(w, "\nUp after %.0f s. The console, signed in (each link once, within %s):\n\n", took.Seconds(), service.SignInLasts)
+	fmt.Fprintf(w, "\nUp after %.0f s. The console, signed in (each link once, within %s):\n\n", took.Seconds(), people.SignInLasts)
 	for _, p := range world.People {
 		if code := codes[p.ID]; code != "" {
 			fmt.Fprintf(w, "  %-14s %-11s %s/sign-in#%s\n", p.Name, p.Role, base, code)
@@ -204,8 +204,8 @@ func greet(w io.Writer, base, dir string, codes map[string]string, took time.Dur
 	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . %s\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry fit van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n", filepath.Join(dir, "env"))
 }
 
-// people enters the demo's people, and makes tokens and one-use sign-in codes.
-func people(ctx context.Context, a Accounts, dir string, key trust.Key) (s secrets, codes map[string]string, err error) {
+// signedUp enters the demo's people, and makes tokens and one-use sign-in codes.
+func signedUp(ctx context.Context, a Accounts, dir string, key trust.Key) (s secrets, codes map[string]string, err error) {
 	db, err := store.Open(ctx, a.Serve)
 	if err != nil {
 		return s, nil, err
@@ -222,10 +222,10 @@ func people(ctx context.Context, a Accounts, dir string, key trust.Key) (s secre
 		if p.Role == frame.Viewer {
 			continue
 		}
-		text, digest := service.Secret()
+		text, digest := people.Secret()
 		codes[p.ID] = text
 		if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: p.ID, Valid: true}, Name: "demo",
-			Expires: sql.NullTime{Time: time.Now().Add(service.SignInLasts).UTC(), Valid: true}}); err != nil {
+			Expires: sql.NullTime{Time: time.Now().Add(people.SignInLasts).UTC(), Valid: true}}); err != nil {
 			return s, nil, err
 		}
 	}
@@ -237,13 +237,13 @@ func people(ctx context.Context, a Accounts, dir string, key trust.Key) (s secre
 		to     *string
 		person string
 	}{{&s.Token, world.People[0].ID}, {&s.Lead, world.People[1].ID}} {
-		text, digest := service.Secret()
+		text, digest := people.Secret()
 		*t.to = text
 		if err := db.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Person: sql.NullString{String: t.person, Valid: true}, Name: "demo"}); err != nil {
 			return s, nil, err
 		}
 	}
-	s.Passphrase, _ = service.Secret()
+	s.Passphrase, _ = people.Secret()
 	raw, err := json.Marshal(s)
 	if err != nil {
 		return s, nil, err

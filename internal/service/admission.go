@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -94,7 +95,7 @@ func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p 
 	a.Opened = run.Opened{Run: a.row.ID, Kind: n.Kind, Unit: u.ID, Model: u.Model, Serial: u.Serial, Bench: p.Bench, Link: p.FullName(), By: person.ID,
 		Role: person.Role, Reason: n.Reason, Label: n.Label, Again: n.Again, Deadline: storeLasts}
 	a.Waive, a.Person = n.Waive, admit.Person{ID: person.ID, Lead: person.Role == frame.Lead, May: person.Role != frame.Viewer}
-	if err := elsewhere(frame.Who(ctx), u); err != nil {
+	if err := people.Elsewhere(frame.Who(ctx), u); err != nil {
 		a.Person.Elsewhere = err.(*core.Error)
 	}
 	if p.Name == "" {

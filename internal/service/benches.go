@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -45,18 +46,18 @@ func (v *Service) online(seen, revoked sql.NullTime) bool {
 }
 
 func (v *Service) newBenchCode(ctx context.Context, _ *frame.None) (client.Code, error) {
-	text, digest := Secret()
-	ends := v.clock.Now().Add(EnrolLasts).UTC()
+	text, digest := people.Secret()
+	ends := v.clock.Now().Add(people.EnrolLasts).UTC()
 	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends, Valid: true}}); err != nil {
 		return client.Code{}, err
 	}
-	return client.Code{Code: text, Expires: ends}, v.audit(ctx, auditBenchCode, "", "good until %s", ends.Format("15:04"))
+	return client.Code{Code: text, Expires: ends}, v.Audit(ctx, people.AuditBenchCode, "", "good until %s", ends.Format("15:04"))
 }
 
 func (v *Service) revokeBench(ctx context.Context, in *BenchPath) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err == nil {
-		err = v.sure(ctx)
+		err = v.Sure(ctx)
 	}
 	if err != nil {
 		return frame.None{}, err
@@ -64,7 +65,7 @@ func (v *Service) revokeBench(ctx context.Context, in *BenchPath) (frame.None, e
 	if err := v.store.RevokeBench(ctx, b.ID, v.clock.Now()); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.audit(ctx, auditRevoked, "", "%s", b.Name)
+	return frame.None{}, v.Audit(ctx, people.AuditRevoked, "", "%s", b.Name)
 }
 
 type renameIn struct {
@@ -94,7 +95,7 @@ func (v *Service) renameBench(ctx context.Context, in *renameIn) (frame.None, er
 		return frame.None{}, core.Fail(core.Busy, "bench %s has work open that names its links: %s", b.Name, strings.Join(open, ", ")).Unit("nothing was changed").Do("End it first: the page Today has what is open.")
 	}
 	v.benches.Forget()
-	return frame.None{}, v.audit(ctx, auditRenamed, "", "%s is %s from now on", b.Name, name)
+	return frame.None{}, v.Audit(ctx, people.AuditRenamed, "", "%s is %s from now on", b.Name, name)
 }
 
 var benchName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -120,12 +121,12 @@ func (v *Service) enrol(ctx context.Context, in *frame.RawIn) (client.Enrolled, 
 	if err := v.store.AddBench(ctx, b); err != nil {
 		return client.Enrolled{}, err
 	}
-	text, digest := Secret()
+	text, digest := people.Secret()
 	err = v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Bench: sql.NullString{String: b.ID, Valid: true}, Name: "bench " + e.Name})
 	if err != nil {
 		return client.Enrolled{}, err
 	}
-	err = v.audit(ctx, auditEnrolled, "", "%s, version %s, from %s", e.Name, frame.Short(e.Version, 40), frame.Who(ctx).Address)
+	err = v.Audit(ctx, people.AuditEnrolled, "", "%s, version %s, from %s", e.Name, frame.Short(e.Version, 40), frame.Who(ctx).Address)
 	return client.Enrolled{Bench: b.ID, Token: text, ServiceKey: v.key.Public()}, err
 }
 
@@ -151,7 +152,7 @@ func (v *Service) renewBenchKey(ctx context.Context, in *successionIn) (frame.No
 		return frame.None{}, err
 	}
 	v.benches.Forget()
-	return frame.None{}, v.audit(ctx, auditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
+	return frame.None{}, v.Audit(ctx, people.AuditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
 }
 
 // spoken refuses benches that are too far from this version.

@@ -8,6 +8,7 @@ import (
 	"zealousferry/core/photo"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -76,7 +77,7 @@ type removeEvidenceIn struct {
 
 // removeEvidence removes a photo or text for good; its digest stays wherever it is named.
 func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (frame.None, error) {
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
 	d, err := core.ParseDigest(in.Digest)
@@ -86,5 +87,5 @@ func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (fra
 	if err := v.store.RemoveEvidence(ctx, d); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.audit(ctx, auditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
+	return frame.None{}, v.Audit(ctx, people.AuditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
 }

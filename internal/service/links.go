@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -192,7 +193,7 @@ func (p place) free() error {
 
 // within refuses a link whose bench is out of reach.
 func (v *Service) within(ctx context.Context, p place) (place, error) {
-	if err := atBench(frame.Who(ctx), p.Bench, p.BenchName); err != nil {
+	if err := people.AtBench(frame.Who(ctx), p.Bench, p.BenchName); err != nil {
 		return p, err
 	}
 	if !v.online(p.Seen, p.Revoked) {
@@ -483,7 +484,7 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 		if b.Name != in.Bench && b.ID != in.Bench {
 			continue
 		}
-		if err := atBench(frame.Who(ctx), b.ID, b.Name); err != nil {
+		if err := people.AtBench(frame.Who(ctx), b.ID, b.Name); err != nil {
 			return client.Ports{}, err
 		}
 		if !v.online(b.Seen, b.Revoked) {

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -65,7 +66,7 @@ func (v *Service) putModel(ctx context.Context, in *frame.RawIn) (client.Model, 
 	if err := v.store.PutModel(ctx, s, in.RawBody); err != nil {
 		return out, err
 	}
-	return out, v.audit(ctx, auditSheet, "", "%s, SHA-256 %s", s.Model, s.Digest.Short())
+	return out, v.Audit(ctx, people.AuditSheet, "", "%s, SHA-256 %s", s.Model, s.Digest.Short())
 }
 
 // sheetWaits tells whether a sheet that a lead wants in force waits for a second one, who puts in
@@ -89,7 +90,7 @@ func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (b
 	if err := v.store.WantSheet(ctx, s, raw, me, v.clock.Now()); err != nil {
 		return false, err
 	}
-	return true, v.audit(ctx, auditWanted, "", "sheet of %s, SHA-256 %s", s.Model, s.Digest.Short())
+	return true, v.Audit(ctx, people.AuditWanted, "", "sheet of %s, SHA-256 %s", s.Model, s.Digest.Short())
 }
 
 // alike says which models in force have units that would answer like this one's.

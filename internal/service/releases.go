@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -225,7 +226,7 @@ type reasonIn struct {
 // withdraw takes a release back. Benches hear of it when they next join, and
 // before their next first erase.
 func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn, error) {
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return client.Withdrawn{}, err
 	}
 	r, err := v.findRelease(ctx, in.Release)
@@ -238,7 +239,7 @@ func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn,
 	if err := v.store.Withdraw(ctx, r.ID, frame.Who(ctx).Person.ID, strings.TrimSuffix(in.Body.Reason, "."), v.clock.Now()); err != nil {
 		return client.Withdrawn{}, err
 	}
-	if err := v.audit(ctx, auditWithdrawn, "", "%s %s: %s", r.Model, r.Version, in.Body.Reason); err != nil {
+	if err := v.Audit(ctx, people.AuditWithdrawn, "", "%s %s: %s", r.Model, r.Version, in.Body.Reason); err != nil {
 		return client.Withdrawn{}, err
 	}
 	out := client.Withdrawn{Version: r.Version, Model: r.Model, Units: []client.Unit{}}

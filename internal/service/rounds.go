@@ -17,6 +17,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -100,7 +101,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 		if err != nil {
 			return client.Round{}, err
 		}
-		if err := elsewhere(frame.Who(ctx), u); err != nil {
+		if err := people.Elsewhere(frame.Who(ctx), u); err != nil {
 			return client.Round{}, err
 		}
 	}

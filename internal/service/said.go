@@ -84,7 +84,7 @@ func (v *Service) forged(ctx context.Context, b store.Bench, why string) error {
 	if again {
 		return refused
 	}
-	if err := v.audit(ctx, auditForged, "", "%s, from %s: %s", b.Name, frame.Who(ctx).Address, why); err != nil {
+	if err := v.Audit(ctx, auditForged, "", "%s, from %s: %s", b.Name, frame.Who(ctx).Address, why); err != nil {
 		return err
 	}
 	return refused
@@ -119,7 +119,7 @@ func (v *Service) conflict(ctx context.Context, r store.Run, epoch uint64, body 
 		return err
 	}
 	if news {
-		if err := v.audit(ctx, auditConflict, "", "run %s: an event came again with other content; it is kept as evidence", r.ID); err != nil {
+		if err := v.Audit(ctx, auditConflict, "", "run %s: an event came again with other content; it is kept as evidence", r.ID); err != nil {
 			return err
 		}
 	}
@@ -232,7 +232,7 @@ func (v *Service) showHeads(ctx context.Context, in *frame.RawIn) (frame.None, e
 		if u, err := v.store.Unit(ctx, h.Unit); err == nil {
 			serial = u.Serial
 		}
-		if err := v.audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
+		if err := v.Audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
 			return frame.None{}, err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -330,7 +331,7 @@ func (v *Service) settles(ctx context.Context, name, to string) (bool, error) {
 // putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
 // trusted two leads.
 func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return client.Seconds{}, err
 	}
 	name, says := ruleTwo, "two persons for what cannot be taken back"
@@ -351,7 +352,7 @@ func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.S
 	if err := v.store.PutTeamRule(ctx, put, value, me, v.clock.Now()); err != nil {
 		return client.Seconds{}, err
 	}
-	if err := v.audit(ctx, auditRule, "", "%s: %s", says, tells); err != nil {
+	if err := v.Audit(ctx, people.AuditRule, "", "%s: %s", says, tells); err != nil {
 		return client.Seconds{}, err
 	}
 	return v.listSeconds(ctx, &secondsIn{})

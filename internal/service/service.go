@@ -24,30 +24,27 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
-	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
 // Service answers the API.
 type Service struct {
 	*frame.Frame
+	*people.People
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
 	log     *slog.Logger
 	console fs.FS
-	proxies Proxies
 
-	hashing   chan struct{} // bounds the memory of password checks
 	registry  *prometheus.Registry
 	closed    *prometheus.CounterVec
-	audited   *prometheus.CounterVec
 	follower  *follower
 	written   frame.Bell // something that streams tell was written by this process: an order, the end of a run
 	reading   reading
-	provider  *Provider   // nil where the team has none
 	orderEnds frame.Bells // one was ended, by its id
 	growing   sync.Mutex
 	checked   checkedChains
@@ -66,8 +63,7 @@ const forgedEvery = time.Minute
 // New makes a service. console holds the built console; key signs history heads
 // and never lies in the database.
 func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *slog.Logger, secure bool) *Service {
-	v := &Service{store: s, key: key, clock: clock, log: log, console: console, hashing: make(chan struct{}, 2), registry: prometheus.NewRegistry(),
-		audited:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_audit_total", Help: "Entries of the audit log by kind."}, []string{"kind"}),
+	v := &Service{store: s, key: key, clock: clock, log: log, console: console, registry: prometheus.NewRegistry(),
 		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
 		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}, boxes: map[string]*box{}}}
 	v.Frame = frame.New(frame.Options{Clock: clock, Log: log, Secure: secure, Hears: v.said,
@@ -75,17 +71,15 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 			return s.StillGood(ctx, all, clock.Now())
 		},
 		Within: func(ctx context.Context, param func(string) string) error {
-			if err := v.withinBenches(ctx, param("run"), param("tray"), param("round")); err != nil {
+			if err := v.WithinBenches(ctx, param("run"), param("tray"), param("round")); err != nil {
 				return err
 			}
-			return v.withinSites(ctx, param("unit"), param("run"))
+			return v.WithinSites(ctx, param("unit"), param("run"))
 		}})
+	v.People = people.New(v.Frame, s, key)
 	v.follower.bell = &v.written
 	v.forgeries.told = map[string]time.Time{}
-	v.registry.MustRegister(append(v.Collectors(), v.closed, v.audited, newStanding(v))...)
-	for kind := range words.Audit { // what begins with its first one has not increased
-		v.audited.WithLabelValues(kind)
-	}
+	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)
 	return v
 }
 
@@ -96,9 +90,9 @@ func (v *Service) Handler() http.Handler {
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	r.Get("/readyz", v.ready)
-	r.Method("GET", "/metrics", v.identifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
+	r.Method("GET", "/metrics", v.IdentifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
 	r.Group(func(r chi.Router) {
-		r.Use(v.Changing, frame.Tagged, v.identifyCaller)
+		r.Use(v.Changing, frame.Tagged, v.IdentifyCaller)
 		v.API(r)
 	})
 	r.Mount("/", v.consoleHandler())
@@ -114,7 +108,7 @@ func (v *Service) API(r chi.Router) huma.API {
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A token of a person or a bench."},
-		"session": {Type: "apiKey", In: "cookie", Name: v.sessionCookie()},
+		"session": {Type: "apiKey", In: "cookie", Name: v.SessionCookie()},
 	}
 	api := humachi.New(r, config)
 	v.routes(api)

@@ -24,6 +24,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit/database"
 )
@@ -63,12 +64,12 @@ func (d *desk) person(name, role, password string) string {
 	d.t.Helper()
 	p := store.Person{ID: store.NewID(), Name: name, Role: role}
 	if password != "" {
-		p.Password = sql.NullString{String: service.HashPassword(password), Valid: true}
+		p.Password = sql.NullString{String: people.HashPassword(password), Valid: true}
 	}
 	if err := d.store.PutPerson(ctx, p); err != nil {
 		d.t.Fatal(err)
 	}
-	text, digest := service.Secret()
+	text, digest := people.Secret()
 	if err := d.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Person: sql.NullString{String: p.ID, Valid: true}}); err != nil {
 		d.t.Fatal(err)
 	}

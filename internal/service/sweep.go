@@ -8,6 +8,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -53,7 +54,7 @@ type retentionIn struct{ Body client.NewRetention }
 
 // putRetention settles how long photos are kept.
 func (v *Service) putRetention(ctx context.Context, in *retentionIn) (client.Retention, error) {
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return client.Retention{}, err
 	}
 	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
@@ -61,7 +62,7 @@ func (v *Service) putRetention(ctx context.Context, in *retentionIn) (client.Ret
 	}
 	_, out, err := v.kept(ctx)
 	if err == nil {
-		err = v.audit(ctx, auditRule, "", "%s", out.Text)
+		err = v.Audit(ctx, people.AuditRule, "", "%s", out.Text)
 	}
 	return out, err
 }

@@ -163,7 +163,7 @@ func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench strin
 	if err != nil || !news {
 		return err
 	}
-	return v.audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
+	return v.Audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
 }
 
 // inTree holds entries of a unit against the tree, those from a number to another. It gives the places of those that stand in

@@ -23,6 +23,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/demo/world"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit/database"
 	"zealousferry/sim"
@@ -32,8 +33,8 @@ import (
 // World is the whole of it on loopback: MariaDB, a service, a bench, small
 // simulated boards. Any part can be killed and started again.
 type World struct {
-	Provider   *service.Provider // of identity, from the next start of the service on
-	SignedOnly bool              // its bench writes only what a key has signed
+	Provider   *people.Provider // of identity, from the next start of the service on
+	SignedOnly bool             // its bench writes only what a key has signed
 	t          database.T
 	Scale      float64 // of the units' times
 	pace       float64 // of the bench, which is more patient than the slowest unit
@@ -107,7 +108,7 @@ func newWorld(t database.T, db *database.Database, change []func(*sim.Spec)) *Wo
 		if err := w.Store.PutPerson(ctx, store.Person{ID: p.ID, Name: p.Name, Role: p.Role}); err != nil {
 			t.Fatal(err)
 		}
-		text, digest := service.Secret()
+		text, digest := people.Secret()
 		if err := w.Store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretToken, Person: sql.NullString{String: p.ID, Valid: true}}); err != nil {
 			t.Fatal(err)
 		}

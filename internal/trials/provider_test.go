@@ -21,7 +21,7 @@ import (
 
 	"zealousferry/core/coretest"
 	"zealousferry/internal/client"
-	"zealousferry/internal/service"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
 )
@@ -123,7 +123,7 @@ func withProvider(t *testing.T) (*testkit.World, *standIn) {
 	t.Helper()
 	w, s := testkit.NewWorld(t), newStandIn(t)
 	w.StopService()
-	w.Provider = &service.Provider{Name: "Harbour sign-in", Issuer: s.URL, Client: "ferry", Secret: "a secret of the client", Claim: "groups",
+	w.Provider = &people.Provider{Name: "Harbour sign-in", Issuer: s.URL, Client: "ferry", Secret: "a secret of the client", Claim: "groups",
 		Roles: map[string][]string{"lead": {"bosses"}, "technician": {"hands", "deck"}, "viewer": {"guests"}}}
 	if err := w.Provider.Check(); err != nil {
 		t.Fatal(err)

@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/testkit"
 )
 
@@ -26,11 +27,11 @@ func TestBehindAProxy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.Password.String, p.Password.Valid = service.HashPassword("twelve grey gulls"), true
+	p.Password.String, p.Password.Valid = people.HashPassword("twelve grey gulls"), true
 	if err := w.Store.PutPerson(ctx, p); err != nil {
 		t.Fatal(err)
 	}
-	proxies, err := service.ParseProxies("127.0.0.1")
+	proxies, err := people.ParseProxies("127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
 	}

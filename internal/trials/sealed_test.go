@@ -13,7 +13,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
-	"zealousferry/internal/service"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 )
@@ -39,7 +39,7 @@ func TestLaw12RowsAreSealed(t *testing.T) {
 	_, bench, _ := stolen(t, w.Dir)
 	db := w.DB.Open(t, w.DB.Root)
 	back := copies(t, db, "copy", []string{"person", "secret", "bench", "trusted_key", "vouch", "firmware", "model", "fact", "team_rule", "consent", "second_word"})
-	text, digest := service.Secret()
+	text, digest := people.Secret()
 	key, err := trust.NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -67,7 +67,7 @@ func TestLaw12RowsAreSealed(t *testing.T) {
 			func() string { _, err := w.Technician.Seconds(ctx, false); return refused(err, changed) }},
 		"another role": {`UPDATE person SET role = 'lead' WHERE role = 'technician'`, "person",
 			func() string { _, err := w.Technician.Seconds(ctx, false); return refused(err, changed) }},
-		"another password": {`UPDATE person SET password = '` + service.HashPassword("a long tide table") + `' WHERE role = 'lead'`, "person",
+		"another password": {`UPDATE person SET password = '` + people.HashPassword("a long tide table") + `' WHERE role = 'lead'`, "person",
 			func() string { _, err := w.Lead.Seconds(ctx, false); return refused(err, changed) }},
 		"another key of a bench": {`UPDATE bench SET public_key = FROM_BASE64('` + base64.StdEncoding.EncodeToString(key.Public()) + `') WHERE id = '` + bench + `'`, "bench b",
 			func() string {

@@ -13,8 +13,8 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
-	"zealousferry/internal/service"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
@@ -187,7 +187,7 @@ func TestOneLeadAloneTakesNoRuleAway(t *testing.T) {
 	if s, err := w.Lead.PutSecondRule(ctx, "off", "trust"); err != nil || s.Trust || s.TrustWaits.Text != "" {
 		t.Fatalf("a team of one lead: %+v %v", s, err)
 	}
-	text, digest := service.Secret()
+	text, digest := people.Secret()
 	if err := w.Store.PutPerson(ctx, store.Person{ID: store.NewID(), Name: "Ottar Lind", Role: frame.Lead}); err != nil {
 		t.Fatal(err)
 	}

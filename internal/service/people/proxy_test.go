@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"net/http/httptest"

@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"cmp"
@@ -33,7 +33,7 @@ func ParseProxies(list string) (all Proxies, err error) {
 
 // UseProxies has the service stand behind proxies: browsers reach it over TLS, and who asks is
 // whom they name.
-func (v *Service) UseProxies(all Proxies) { v.proxies, v.Secure = all, true }
+func (v *People) UseProxies(all Proxies) { v.proxies, v.Secure = all, true }
 
 func (p Proxies) has(address string) bool {
 	a, err := netip.ParseAddr(address)

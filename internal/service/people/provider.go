@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"cmp"
@@ -71,7 +71,7 @@ func (p *Provider) Check() error {
 }
 
 // UseProvider has people sign in with an identity provider too.
-func (v *Service) UseProvider(p *Provider) { v.provider = p }
+func (v *People) UseProvider(p *Provider) { v.provider = p }
 
 // providerWaits is how long a provider may take to answer.
 const providerWaits = 10 * time.Second
@@ -110,12 +110,12 @@ const (
 	journeyLasts   = 10 * time.Minute
 )
 
-func (v *Service) noProvider() error {
+func (v *People) noProvider() error {
 	return core.Fail(core.NotFound, "this service has no identity provider").Do("Sign in by password, passkey or link.")
 }
 
 // whichProvider tells whether there is one, and what it is called.
-func (v *Service) whichProvider(context.Context, *frame.None) (client.Provider, error) {
+func (v *People) whichProvider(context.Context, *frame.None) (client.Provider, error) {
 	if v.provider == nil {
 		return client.Provider{}, nil
 	}
@@ -123,7 +123,7 @@ func (v *Service) whichProvider(context.Context, *frame.None) (client.Provider, 
 }
 
 // leaveFor is where the browser goes to be signed in.
-func (v *Service) leaveFor(ctx context.Context, _ *frame.None) (client.Departure, error) {
+func (v *People) leaveFor(ctx context.Context, _ *frame.None) (client.Departure, error) {
 	p := v.provider
 	if p == nil {
 		return client.Departure{}, v.noProvider()
@@ -164,7 +164,7 @@ type claims struct {
 
 // byProvider is whom the provider names. Somebody who comes for the first time is entered, or is
 // the one whose address the provider has proven.
-func (v *Service) byProvider(ctx context.Context, sealed string, back backFrom) (store.Person, error) {
+func (v *People) byProvider(ctx context.Context, sealed string, back backFrom) (store.Person, error) {
 	p := v.provider
 	again := func(format string, args ...any) error {
 		return core.Fail(core.NotAllowed, format, args...).Do("Begin the sign-in again.")
@@ -240,7 +240,7 @@ func (p *Provider) role(claim any) string {
 }
 
 // known is the person of a subject, with the role that he has now.
-func (v *Service) known(ctx context.Context, issuer, subject string, c claims, role string) (store.Person, error) {
+func (v *People) known(ctx context.Context, issuer, subject string, c claims, role string) (store.Person, error) {
 	person, err := v.store.PersonOf(ctx, issuer, subject)
 	if err != nil && core.KindOf(err) != core.NotFound {
 		return person, err
@@ -254,7 +254,7 @@ func (v *Service) known(ctx context.Context, issuer, subject string, c claims, r
 		if err := v.store.ChangePerson(ctx, person); err != nil {
 			return person, err
 		}
-		return person, v.audit(ctx, auditChanged, person.ID, "%s: was %s, is %s, by %s", person.Name, was, role, v.provider.Name)
+		return person, v.Audit(ctx, auditChanged, person.ID, "%s: was %s, is %s, by %s", person.Name, was, role, v.provider.Name)
 	}
 	if c.Verified && c.Email != "" {
 		if person, err = v.store.PersonWithEmail(ctx, c.Email); err != nil && core.KindOf(err) != core.NotFound {
@@ -263,7 +263,7 @@ func (v *Service) known(ctx context.Context, issuer, subject string, c claims, r
 			if err := v.store.TiePerson(ctx, issuer, subject, person.ID, v.clock.Now()); err != nil {
 				return person, err
 			}
-			if err := v.audit(ctx, auditTied, person.ID, "%s, by the address %s, to %s", person.Name, c.Email, v.provider.Name); err != nil {
+			if err := v.Audit(ctx, auditTied, person.ID, "%s, by the address %s, to %s", person.Name, c.Email, v.provider.Name); err != nil {
 				return person, err
 			}
 			return v.known(ctx, issuer, subject, c, role)
@@ -284,7 +284,7 @@ func (v *Service) known(ctx context.Context, issuer, subject string, c claims, r
 	if err := v.store.TiePerson(ctx, issuer, subject, person.ID, v.clock.Now()); err != nil {
 		return person, err
 	}
-	if err := v.audit(ctx, auditAdded, person.ID, "%s as %s, by %s", person.Name, role, v.provider.Name); err != nil {
+	if err := v.Audit(ctx, auditAdded, person.ID, "%s as %s, by %s", person.Name, role, v.provider.Name); err != nil {
 		return person, err
 	}
 	return v.store.Person(ctx, person.ID)

@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"bytes"
@@ -37,7 +37,7 @@ const (
 const factorPurpose = "ferry-factor/1"
 
 // stepOf gives the step of time of which a code is, by the sealed secret of a second factor.
-func (v *Service) stepOf(p store.Person, sealed []byte, code string) (int64, error) {
+func (v *People) stepOf(p store.Person, sealed []byte, code string) (int64, error) {
 	secret, err := v.key.OpenFor(factorPurpose, p.ID, sealed)
 	if err != nil {
 		return 0, err
@@ -54,7 +54,7 @@ func (v *Service) stepOf(p store.Person, sealed []byte, code string) (int64, err
 }
 
 // showFactor takes a code of somebody's second factor: no code counts twice.
-func (v *Service) showFactor(ctx context.Context, p store.Person, code string) error {
+func (v *People) showFactor(ctx context.Context, p store.Person, code string) error {
 	step, err := v.stepOf(p, p.Factor, code)
 	if err != nil {
 		return err
@@ -64,14 +64,14 @@ func (v *Service) showFactor(ctx context.Context, p store.Person, code string) e
 
 // showFirst takes a code of a second factor that waits for its first, which makes it count, or
 // else one of the factor that counts.
-func (v *Service) showFirst(ctx context.Context, p store.Person, code string) error {
+func (v *People) showFirst(ctx context.Context, p store.Person, code string) error {
 	if len(p.Next) > 0 {
 		step, err := v.stepOf(p, p.Next, code)
 		if err == nil {
 			if err := v.store.BeginFactor(ctx, p.ID, p.Next, step, v.clock.Now()); err != nil {
 				return err
 			}
-			return v.audit(ctx, auditFactor, "", "%s", p.Name)
+			return v.Audit(ctx, auditFactor, "", "%s", p.Name)
 		}
 		if !p.FactorAt.Valid {
 			return err
@@ -82,7 +82,7 @@ func (v *Service) showFirst(ctx context.Context, p store.Person, code string) er
 
 // withFactor asks whoever signs in for his second factor, if he has one. Wrong ones count like
 // wrong passwords.
-func (v *Service) withFactor(ctx context.Context, p store.Person, code string) error {
+func (v *People) withFactor(ctx context.Context, p store.Person, code string) error {
 	if !p.FactorAt.Valid {
 		return nil
 	}
@@ -97,7 +97,7 @@ func (v *Service) withFactor(ctx context.Context, p store.Person, code string) e
 		if wrong := v.store.SignInFailed(ctx, typed, address, v.clock.Now()); wrong != nil {
 			return wrong
 		}
-		if wrong := v.audit(ctx, auditSignInFailed, p.ID, "second factor, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)); wrong != nil {
+		if wrong := v.Audit(ctx, auditSignInFailed, p.ID, "second factor, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)); wrong != nil {
 			return wrong
 		}
 		return err
@@ -105,10 +105,10 @@ func (v *Service) withFactor(ctx context.Context, p store.Person, code string) e
 	return v.store.SignedIn(ctx, typed, address)
 }
 
-// sure asks whoever has a second factor or a passkey to have shown it within the last five
+// Sure asks whoever has a second factor or a passkey to have shown it within the last five
 // minutes, before what others must be able to rely on: trust, withdrawals, ends of accounts and
 // benches, letting a machine in.
-func (v *Service) sure(ctx context.Context) error {
+func (v *People) Sure(ctx context.Context) error {
 	c := frame.Who(ctx)
 	if c.By.Confirmed.Valid && v.clock.Now().Sub(c.By.Confirmed.Time) < sureFor {
 		return nil
@@ -129,9 +129,9 @@ func (v *Service) sure(ctx context.Context) error {
 
 // newFactor makes the secret of a second factor; it counts, in place of an older one, once its
 // first code was shown.
-func (v *Service) newFactor(ctx context.Context, _ *frame.None) (client.Factor, error) {
+func (v *People) newFactor(ctx context.Context, _ *frame.None) (client.Factor, error) {
 	c := frame.Who(ctx)
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return client.Factor{}, err
 	}
 	k, err := totp.Generate(totp.GenerateOpts{Issuer: "Zealous Ferry", AccountName: c.Person.Name, Period: factorPeriod, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
@@ -157,7 +157,7 @@ type showFactorIn struct{ Body client.FactorCode }
 
 // confirm takes a code of one's second factor, or what one's passkey has signed: the first code
 // makes the factor count, each makes sure for five minutes that it is oneself.
-func (v *Service) confirm(ctx context.Context, in *showFactorIn) (frame.None, error) {
+func (v *People) confirm(ctx context.Context, in *showFactorIn) (frame.None, error) {
 	c := frame.Who(ctx)
 	if in.Body.State != "" {
 		if _, err := v.byPasskey(ctx, dareSure, c.Person.ID, in.Body.State, in.Body.Passkey); err != nil {
@@ -190,8 +190,8 @@ type endFactorIn struct {
 }
 
 // endFactor takes somebody's second factor away: his device is lost.
-func (v *Service) endFactor(ctx context.Context, in *endFactorIn) (client.Member, error) {
-	if err := v.sure(ctx); err != nil {
+func (v *People) endFactor(ctx context.Context, in *endFactorIn) (client.Member, error) {
+	if err := v.Sure(ctx); err != nil {
 		return client.Member{}, err
 	}
 	p, err := v.active(ctx, in.Person)
@@ -204,7 +204,7 @@ func (v *Service) endFactor(ctx context.Context, in *endFactorIn) (client.Member
 	if err := v.store.EndFactor(ctx, p.ID); err != nil {
 		return client.Member{}, err
 	}
-	if err := v.audit(ctx, auditFactorEnded, "", "of %s: %s", p.Name, in.Body.Reason); err != nil {
+	if err := v.Audit(ctx, auditFactorEnded, "", "of %s: %s", p.Name, in.Body.Reason); err != nil {
 		return client.Member{}, err
 	}
 	if p, err = v.store.Person(ctx, p.ID); err != nil {

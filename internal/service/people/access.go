@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"cmp"
@@ -31,28 +31,28 @@ const (
 	auditAccessEnded  = "access-ended"
 	auditToken        = "token-made"
 	auditMachine      = "machine-let-in"
-	auditBenchCode    = "bench-code-made"
-	auditEnrolled     = "bench-enrolled"
-	auditRevoked      = "bench-revoked"
-	auditRenamed      = "bench-renamed"
-	auditBenchKey     = "bench-key-renewed"
-	auditKey          = "key-trusted"
-	auditKeyEnded     = "key-revoked"
-	auditSheet        = "sheet-in-force"
-	auditVouched      = "release-vouched"
-	auditWithdrawn    = "release-withdrawn"
-	auditPhoto        = "photo-removed"
+	AuditBenchCode    = "bench-code-made"
+	AuditEnrolled     = "bench-enrolled"
+	AuditRevoked      = "bench-revoked"
+	AuditRenamed      = "bench-renamed"
+	AuditBenchKey     = "bench-key-renewed"
+	AuditKey          = "key-trusted"
+	AuditKeyEnded     = "key-revoked"
+	AuditSheet        = "sheet-in-force"
+	AuditVouched      = "release-vouched"
+	AuditWithdrawn    = "release-withdrawn"
+	AuditPhoto        = "photo-removed"
 	auditPassword     = "password-set"
-	auditRule         = "rule-settled"
+	AuditRule         = "rule-settled"
 	auditPasskey      = "passkey-added"
 	auditPasskeyEnded = "passkey-taken-away"
-	auditWanted       = "second-lead-wanted"
+	AuditWanted       = "second-lead-wanted"
 )
 
-// audit puts something that was done about who may what into the log, a chain of its own like
+// Audit puts something that was done about who may what into the log, a chain of its own like
 // those of units, and into the service's own log. by is who did it, where that is not who is
 // signed in.
-func (v *Service) audit(ctx context.Context, kind, by, format string, args ...any) error {
+func (v *People) Audit(ctx context.Context, kind, by, format string, args ...any) error {
 	if by == "" {
 		by = frame.Who(ctx).Person.ID
 	}
@@ -62,45 +62,6 @@ func (v *Service) audit(ctx context.Context, kind, by, format string, args ...an
 	v.log.Info("audit", "kind", kind, "by", by, "text", e.Text)
 	_, err := v.store.AppendEntry(ctx, v.key, e)
 	return err
-}
-
-type auditIn struct {
-	Before uint64 `query:"before" doc:"Number of the entry before which the page is; the newest page where it is 0."`
-}
-
-// auditPage is how many entries a page of the audit log has.
-const auditPage = 100
-
-// getAudit shows the audit log, and whether the whole of it is as it was entered.
-func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, error) {
-	out := client.Audit{Entries: []client.AuditEntry{}, Chain: "intact"}
-	p, err := v.teamChain(ctx, in.Before)
-	if err != nil {
-		return out, err
-	}
-	out.Found, out.Before = p.found, p.before
-	cut, err := v.store.Elsewhere(ctx)
-	if err != nil {
-		return out, err
-	}
-	if len(cut) > 0 {
-		out.Found = append(out.Found, core.Say("benches have kept what the histories no longer lead to; holding all of them against the tree tells more"))
-	}
-	if len(out.Found) > 0 {
-		out.Chain = "changed"
-	}
-	names, err := v.store.Names(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, x := range slices.Backward(p.entries) {
-		e, err := history.DecodeEntry(x.Encoded)
-		if err != nil { // the check has told of it
-			continue
-		}
-		out.Entries = append(out.Entries, client.AuditEntry{N: x.N, At: time.UnixMicro(e.HappenedAt).UTC(), Kind: e.Kind, By: names[e.By], Text: e.Text})
-	}
-	return out, nil
 }
 
 // PersonPath names somebody.
@@ -118,8 +79,8 @@ type MachinePath struct {
 	Code string `path:"code" maxLength:"20"`
 }
 
-func (v *Service) member(p store.Person, access []store.Secret, benches map[string]string, keys []store.Passkey, waits bool, c frame.Caller) client.Member {
-	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: frame.TimeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
+func (v *People) member(p store.Person, access []store.Secret, benches map[string]string, keys []store.Passkey, waits bool, c frame.Caller) client.Member {
+	m := client.Member{Person: Person(p), Added: p.Created.UTC(), Ended: frame.TimeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
 	if c.Person.Role != frame.Lead && c.Person.ID != p.ID {
 		return m
 	}
@@ -159,7 +120,7 @@ func boundTo(x store.Secret, benches map[string]string) (says string) {
 }
 
 // benchNames are the names of benches, by id, if any of some tokens is bound to one.
-func (v *Service) benchNames(ctx context.Context, all ...store.Secret) (map[string]string, error) {
+func (v *People) benchNames(ctx context.Context, all ...store.Secret) (map[string]string, error) {
 	if !slices.ContainsFunc(all, func(x store.Secret) bool { return x.Benches.String != "" }) {
 		return nil, nil
 	}
@@ -172,7 +133,7 @@ func (v *Service) benchNames(ctx context.Context, all ...store.Secret) (map[stri
 }
 
 // listPeople shows the team. Where somebody is signed in, a lead sees, and whoever it is.
-func (v *Service) listPeople(ctx context.Context, in *frame.PageIn) (client.People, error) {
+func (v *People) listPeople(ctx context.Context, in *frame.PageIn) (client.People, error) {
 	out := client.People{People: []client.Member{}}
 	c := frame.Who(ctx)
 	people, p, err := v.store.PeoplePage(ctx, in.After, in.Size)
@@ -225,7 +186,7 @@ func goodEmail(address string) error {
 }
 
 // invite adds somebody, and makes the link with which he signs in for the first time.
-func (v *Service) invite(ctx context.Context, in *newMemberIn) (client.Invited, error) {
+func (v *People) invite(ctx context.Context, in *newMemberIn) (client.Invited, error) {
 	name, err := goodName(in.Body.Name)
 	if err != nil {
 		return client.Invited{}, err
@@ -237,7 +198,7 @@ func (v *Service) invite(ctx context.Context, in *newMemberIn) (client.Invited, 
 	if err := v.store.AddPerson(ctx, p); err != nil {
 		return client.Invited{}, err
 	}
-	if err := v.audit(ctx, auditAdded, "", "%s as %s", p.Name, p.Role); err != nil {
+	if err := v.Audit(ctx, auditAdded, "", "%s as %s", p.Name, p.Role); err != nil {
 		return client.Invited{}, err
 	}
 	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
@@ -250,7 +211,7 @@ type changeMemberIn struct {
 }
 
 // active finds somebody whose account has not ended.
-func (v *Service) active(ctx context.Context, idOrName string) (store.Person, error) {
+func (v *People) active(ctx context.Context, idOrName string) (store.Person, error) {
 	p, err := v.store.Person(ctx, idOrName)
 	if err == nil && p.Ended.Valid {
 		err = core.Fail(core.NotFound, "the account of %s was ended", p.Name).Do("Invite them anew, under another name.")
@@ -258,7 +219,7 @@ func (v *Service) active(ctx context.Context, idOrName string) (store.Person, er
 	return p, err
 }
 
-func (v *Service) changeMember(ctx context.Context, in *changeMemberIn) (client.Member, error) {
+func (v *People) changeMember(ctx context.Context, in *changeMemberIn) (client.Member, error) {
 	p, err := v.active(ctx, in.Person)
 	if err != nil {
 		return client.Member{}, err
@@ -285,7 +246,7 @@ func (v *Service) changeMember(ctx context.Context, in *changeMemberIn) (client.
 	if at != p.Sites.String {
 		says += fmt.Sprintf(", works at %s", everywhere(p.WorksAt()))
 	}
-	if err := v.audit(ctx, auditChanged, "", "%s", says); err != nil {
+	if err := v.Audit(ctx, auditChanged, "", "%s", says); err != nil {
 		return client.Member{}, err
 	}
 	return v.oneMember(ctx, p)
@@ -303,7 +264,7 @@ func everywhere(sites []string) string {
 const mostSites = 50
 
 // sitesOf are sites that somebody has entered, as they are kept with a person.
-func (v *Service) sitesOf(ctx context.Context, names []string) (out sql.NullString, err error) {
+func (v *People) sitesOf(ctx context.Context, names []string) (out sql.NullString, err error) {
 	if len(names) > mostSites {
 		return out, core.Fail(core.NotUnderstood, "%d sites; at most %d, or none for everywhere", len(names), mostSites)
 	}
@@ -325,9 +286,9 @@ func (v *Service) sitesOf(ctx context.Context, names []string) (out sql.NullStri
 	return out, nil
 }
 
-// elsewhere says that the caller does not work where a unit is; nil where he may work on it. Leads
+// Elsewhere says that the caller does not work where a unit is; nil where he may work on it. Leads
 // work everywhere.
-func elsewhere(c frame.Caller, u store.Unit) error {
+func Elsewhere(c frame.Caller, u store.Unit) error {
 	if c.Person.Role == frame.Lead || c.Person.WorksOn(u.Site) {
 		return nil
 	}
@@ -337,9 +298,9 @@ func elsewhere(c frame.Caller, u store.Unit) error {
 	return core.Fail(core.NotAllowed, "unit %s is at %s, and you work at %s", u.Serial, u.Site, everywhere(c.Person.WorksAt())).Unit("nothing was changed").Do("Ask somebody who works there, or a lead.")
 }
 
-// withinSites refuses a technician what would change a unit, or a run of one, at a site that is not
+// WithinSites refuses a technician what would change a unit, or a run of one, at a site that is not
 // his: whatever call it is, by what its path names.
-func (v *Service) withinSites(ctx context.Context, unit, of string) error {
+func (v *People) WithinSites(ctx context.Context, unit, of string) error {
 	c := frame.Who(ctx)
 	if c.Person.Role == frame.Lead || len(c.Person.WorksAt())+len(c.Person.Bound) == 0 || unit == "" && of == "" {
 		return nil
@@ -361,12 +322,12 @@ func (v *Service) withinSites(ctx context.Context, unit, of string) error {
 	if err != nil {
 		return err
 	}
-	return elsewhere(c, u)
+	return Elsewhere(c, u)
 }
 
-// withinBenches refuses a token that is bound to other benches what goes on at one: by the run,
+// WithinBenches refuses a token that is bound to other benches what goes on at one: by the run,
 // the tray or the round that the path names. Links are looked at where they are found.
-func (v *Service) withinBenches(ctx context.Context, of, onTray, inRound string) error {
+func (v *People) WithinBenches(ctx context.Context, of, onTray, inRound string) error {
 	c := frame.Who(ctx)
 	if c.By.Benches.String == "" || of+onTray+inRound == "" {
 		return nil
@@ -394,11 +355,11 @@ func (v *Service) withinBenches(ctx context.Context, of, onTray, inRound string)
 	if err != nil {
 		return err
 	}
-	return atBench(c, bench, name)
+	return AtBench(c, bench, name)
 }
 
-// atBench refuses a token that is bound to other benches.
-func atBench(c frame.Caller, bench, name string) error {
+// AtBench refuses a token that is bound to other benches.
+func AtBench(c frame.Caller, bench, name string) error {
 	if all := store.At(c.By.Benches); len(all) == 0 || slices.Contains(all, bench) {
 		return nil
 	}
@@ -406,7 +367,7 @@ func atBench(c frame.Caller, bench, name string) error {
 }
 
 // bind binds a new token to sites and benches: never to more than the token with which it is made.
-func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []string) (err error) {
+func (v *People) bind(ctx context.Context, x *store.Secret, sites, benches []string) (err error) {
 	c := frame.Who(ctx)
 	if len(sites)+len(benches) > 0 && x.Scope != client.ScopeWork {
 		return core.Fail(core.NotUnderstood, "only a token for work is bound to sites or benches; this one is for %q", x.Scope).Unit("nothing was changed").Do("Say --scope work, or leave them out.")
@@ -426,7 +387,7 @@ func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []st
 	for _, name := range benches {
 		b, err := v.store.BenchBy(ctx, name)
 		if err == nil {
-			err = atBench(c, b.ID, b.Name)
+			err = AtBench(c, b.ID, b.Name)
 		}
 		if err != nil {
 			return err
@@ -442,7 +403,7 @@ func (v *Service) bind(ctx context.Context, x *store.Secret, sites, benches []st
 	return nil
 }
 
-func (v *Service) oneMember(ctx context.Context, p store.Person) (client.Member, error) {
+func (v *People) oneMember(ctx context.Context, p store.Person) (client.Member, error) {
 	access, err := v.store.Access(ctx, p.ID, v.clock.Now())
 	if err != nil {
 		return client.Member{}, err
@@ -462,10 +423,10 @@ type endMemberIn struct {
 
 // endMember ends an account. Sessions, tokens and links are gone when it returns; live streams
 // end within seconds.
-func (v *Service) endMember(ctx context.Context, in *endMemberIn) (client.Member, error) {
+func (v *People) endMember(ctx context.Context, in *endMemberIn) (client.Member, error) {
 	p, err := v.active(ctx, in.Person)
 	if err == nil {
-		err = v.sure(ctx)
+		err = v.Sure(ctx)
 	}
 	if err != nil {
 		return client.Member{}, err
@@ -473,7 +434,7 @@ func (v *Service) endMember(ctx context.Context, in *endMemberIn) (client.Member
 	if err := v.store.EndPerson(ctx, p.ID, v.clock.Now()); err != nil {
 		return client.Member{}, err
 	}
-	if err := v.audit(ctx, auditEnded, "", "%s: %s", p.Name, in.Body.Reason); err != nil {
+	if err := v.Audit(ctx, auditEnded, "", "%s: %s", p.Name, in.Body.Reason); err != nil {
 		return client.Member{}, err
 	}
 	if p, err = v.store.Person(ctx, p.ID); err != nil {
@@ -485,23 +446,23 @@ func (v *Service) endMember(ctx context.Context, in *endMemberIn) (client.Member
 type linkForIn struct{ PersonPath }
 
 // newLinkFor makes a new sign-in link for somebody who has lost his.
-func (v *Service) newLinkFor(ctx context.Context, in *linkForIn) (client.Code, error) {
+func (v *People) newLinkFor(ctx context.Context, in *linkForIn) (client.Code, error) {
 	p, err := v.active(ctx, in.Person)
 	if err != nil {
 		return client.Code{}, err
 	}
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return client.Code{}, err
 	}
 	code, err := v.linkFor(ctx, p.ID, inviteLasts, "", sql.NullTime{})
 	if err != nil {
 		return code, err
 	}
-	return code, v.audit(ctx, auditLink, "", "for %s", p.Name)
+	return code, v.Audit(ctx, auditLink, "", "for %s", p.Name)
 }
 
 // endAccess ends a session or token: one's own, or as a lead anybody's.
-func (v *Service) endAccess(ctx context.Context, in *AccessPath) (frame.None, error) {
+func (v *People) endAccess(ctx context.Context, in *AccessPath) (frame.None, error) {
 	c := frame.Who(ctx)
 	x, err := v.store.AccessBy(ctx, in.ID)
 	if err == nil && c.Person.Role != frame.Lead && x.Person.String != c.Person.ID {
@@ -517,7 +478,7 @@ func (v *Service) endAccess(ctx context.Context, in *AccessPath) (frame.None, er
 	if err := v.store.DropSecret(ctx, core.Digest(x.Digest)); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.audit(ctx, auditAccessEnded, "", "%s %s of %s", x.Kind, cutName(x.Name), p.Name)
+	return frame.None{}, v.Audit(ctx, auditAccessEnded, "", "%s %s of %s", x.Kind, cutName(x.Name), p.Name)
 }
 
 func cutName(name string) string {
@@ -529,7 +490,7 @@ func cutName(name string) string {
 
 // lasting is until when what somebody makes for himself is good: no longer than that with
 // which he makes it, where that is a token.
-func (v *Service) lasting(c frame.Caller, days int) sql.NullTime {
+func (v *People) lasting(c frame.Caller, days int) sql.NullTime {
 	if days == 0 {
 		days = 30
 	}
@@ -555,7 +516,7 @@ type newTokenIn struct{ Body client.NewToken }
 
 // makeToken makes a token of one's own. Made with a token, it may no more than that, and ends
 // with it.
-func (v *Service) makeToken(ctx context.Context, in *newTokenIn) (client.MadeToken, error) {
+func (v *People) makeToken(ctx context.Context, in *newTokenIn) (client.MadeToken, error) {
 	c, b := frame.Who(ctx), in.Body
 	if b.Scope == "" {
 		b.Scope = client.ScopeWork
@@ -572,11 +533,11 @@ func (v *Service) makeToken(ctx context.Context, in *newTokenIn) (client.MadeTok
 	if err != nil {
 		return client.MadeToken{}, err
 	}
-	return client.MadeToken{Access: accessOf(x, c, benches), Token: text}, v.audit(ctx, auditToken, "", "%s: may %s%s, until %s", x.Name, x.Scope, boundTo(x, benches), x.Expires.Time.Format("2006-01-02 15:04"))
+	return client.MadeToken{Access: accessOf(x, c, benches), Token: text}, v.Audit(ctx, auditToken, "", "%s: may %s%s, until %s", x.Name, x.Scope, boundTo(x, benches), x.Expires.Time.Format("2006-01-02 15:04"))
 }
 
 // addToken keeps a new token, and reads it back with its id.
-func (v *Service) addToken(ctx context.Context, x *store.Secret) (text string, err error) {
+func (v *People) addToken(ctx context.Context, x *store.Secret) (text string, err error) {
 	text, digest := Secret()
 	x.Digest = digest[:]
 	if err := v.store.AddSecret(ctx, *x); err != nil {
@@ -616,7 +577,7 @@ func userCode() string {
 }
 
 // askMachine gives a machine the code that it shows.
-func (v *Service) askMachine(ctx context.Context, in *newMachineIn) (client.Machine, error) {
+func (v *People) askMachine(ctx context.Context, in *newMachineIn) (client.Machine, error) {
 	text, digest := Secret()
 	now := v.clock.Now()
 	d := store.DeviceAsk{Digest: digest[:], Code: userCode(), Machine: frame.Short(in.Body.Machine, 60) + ", " + frame.Short(frame.Who(ctx).Address, 50), Address: frame.Short(frame.Who(ctx).Address, 64), Asked: now, Expires: now.Add(machineLasts)}
@@ -629,7 +590,7 @@ func (v *Service) askMachine(ctx context.Context, in *newMachineIn) (client.Mach
 type machineAsksIn struct{ Body client.MachineAsks }
 
 // machineState says whether somebody has let the machine in; its token comes once.
-func (v *Service) machineState(ctx context.Context, in *machineAsksIn) (client.MachineAnswer, error) {
+func (v *People) machineState(ctx context.Context, in *machineAsksIn) (client.MachineAnswer, error) {
 	d, err := v.store.PollDevice(ctx, core.DigestOf([]byte(in.Body.Device)), v.clock.Now())
 	switch {
 	case err != nil:
@@ -651,7 +612,7 @@ func (v *Service) machineState(ctx context.Context, in *machineAsksIn) (client.M
 }
 
 // waitingMachine is who waits with a code.
-func (v *Service) waitingMachine(ctx context.Context, in *MachinePath) (client.Waiting, error) {
+func (v *People) waitingMachine(ctx context.Context, in *MachinePath) (client.Waiting, error) {
 	d, err := v.store.DeviceByCode(ctx, typedCode(in.Code), v.clock.Now())
 	return client.Waiting{Code: d.Code, Machine: d.Machine, Asked: d.Asked.UTC()}, err
 }
@@ -676,7 +637,7 @@ type letInIn struct {
 }
 
 // letIn lets a machine in as whoever is signed in, or refuses it.
-func (v *Service) letIn(ctx context.Context, in *letInIn) (frame.None, error) {
+func (v *People) letIn(ctx context.Context, in *letInIn) (frame.None, error) {
 	c, b := frame.Who(ctx), in.Body
 	if c.By.Kind != store.SecretSession {
 		return frame.None{}, core.Fail(core.NotAllowed, "a machine is let in from the console").Do("Sign in there, and type the code.")
@@ -692,7 +653,7 @@ func (v *Service) letIn(ctx context.Context, in *letInIn) (frame.None, error) {
 		return frame.None{}, err
 	}
 	if b.Give { // its token counts as confirmed
-		if err := v.sure(ctx); err != nil {
+		if err := v.Sure(ctx); err != nil {
 			return frame.None{}, err
 		}
 	}
@@ -701,7 +662,7 @@ func (v *Service) letIn(ctx context.Context, in *letInIn) (frame.None, error) {
 		return frame.None{}, err
 	}
 	if !b.Give {
-		return frame.None{}, v.audit(ctx, auditMachine, "", "refused: %s", d.Machine)
+		return frame.None{}, v.Audit(ctx, auditMachine, "", "refused: %s", d.Machine)
 	}
-	return frame.None{}, v.audit(ctx, auditMachine, "", "%s: may %s, for %d days", d.Machine, d.Scope, d.Days)
+	return frame.None{}, v.Audit(ctx, auditMachine, "", "%s: may %s, for %d days", d.Machine, d.Scope, d.Days)
 }

@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"context"
@@ -41,14 +41,14 @@ func Secret() (string, core.Digest) {
 	return text, core.DigestOf([]byte(text))
 }
 
-// identifyCaller looks up the session or token of a request. Without one the
+// IdentifyCaller looks up the session or token of a request. Without one the
 // request goes on as nobody's; routes say whom they let in.
-func (v *Service) identifyCaller(next http.Handler) http.Handler {
+func (v *People) IdentifyCaller(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		text, kind := "", store.SecretToken
 		if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			text = bearer
-		} else if c, err := r.Cookie(v.sessionCookie()); err == nil {
+		} else if c, err := r.Cookie(v.SessionCookie()); err == nil {
 			text, kind = c.Value, store.SecretSession
 		}
 		c := frame.Caller{Host: r.Host, Agent: frame.Agent(r.UserAgent()), Method: r.Method, Path: r.URL.Path, Signed: r.Header.Get(client.SignedHeader)}
@@ -66,7 +66,7 @@ func (v *Service) identifyCaller(next http.Handler) http.Handler {
 	})
 }
 
-func (v *Service) lookUp(ctx context.Context, c frame.Caller, text, kind string) (frame.Caller, error) {
+func (v *People) lookUp(ctx context.Context, c frame.Caller, text, kind string) (frame.Caller, error) {
 	c.Secret = core.DigestOf([]byte(text))
 	now := v.clock.Now()
 	x, err := v.store.Secret(ctx, c.Secret, now)
@@ -169,7 +169,7 @@ type signInOut struct {
 	Body   client.Person
 }
 
-func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) {
+func (v *People) signIn(ctx context.Context, in *signInIn) (*signInOut, error) {
 	now := v.clock.Now()
 	ends, scope, how := now.Add(sessionLasts), "", "with a password"
 	var p store.Person
@@ -201,7 +201,7 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 			return nil, err
 		}
 		if p, err = v.byProvider(ctx, in.Body.State, *in.Body.Provider); core.KindOf(err) == core.NotAllowed {
-			return nil, errors.Join(err, v.store.SignInFailed(ctx, from, address, now), v.audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)))
+			return nil, errors.Join(err, v.store.SignInFailed(ctx, from, address, now), v.Audit(ctx, auditSignInFailed, "", "by the identity provider, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)))
 		} else if err != nil {
 			return nil, err
 		}
@@ -232,23 +232,23 @@ func (v *Service) signIn(ctx context.Context, in *signInIn) (*signInOut, error) 
 		return nil, err
 	}
 	p.Role = capped(p.Role, scope)
-	return &signInOut{v.cookie(text, ends), person(p)}, v.audit(ctx, auditSignedIn, p.ID, "%s, from %s", how, from)
+	return &signInOut{v.cookie(text, ends), Person(p)}, v.Audit(ctx, auditSignedIn, p.ID, "%s, from %s", how, from)
 }
 
-// sessionCookie is the name of the cookie that holds a session. Over TLS no other host, and
+// SessionCookie is the name of the cookie that holds a session. Over TLS no other host, and
 // nothing without encryption, can have set it (RFC 6265bis, section 4.1.3.2).
-func (v *Service) sessionCookie() string {
+func (v *People) SessionCookie() string {
 	if v.Secure {
 		return "__Host-ferry_session"
 	}
 	return "ferry_session"
 }
 
-func (v *Service) cookie(text string, ends time.Time) http.Cookie {
-	return http.Cookie{Name: v.sessionCookie(), Value: text, Path: "/", Expires: ends, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.Secure}
+func (v *People) cookie(text string, ends time.Time) http.Cookie {
+	return http.Cookie{Name: v.SessionCookie(), Value: text, Path: "/", Expires: ends, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.Secure}
 }
 
-func (v *Service) byPassword(ctx context.Context, name, password string) (store.Person, error) {
+func (v *People) byPassword(ctx context.Context, name, password string) (store.Person, error) {
 	typed, address := core.DigestOf([]byte(strings.ToLower(strings.TrimSpace(name)))), frame.Who(ctx).Address
 	if err := v.waits(ctx, typed, address); err != nil {
 		return store.Person{}, err
@@ -269,14 +269,14 @@ func (v *Service) byPassword(ctx context.Context, name, password string) (store.
 	}
 	if !passwordMatches(kept, password) || !p.Password.Valid {
 		wrong := core.Fail(core.NotAllowed, "name and password do not belong together").Do("Try again, or ask a lead for a sign-in link.")
-		return p, errors.Join(wrong, v.store.SignInFailed(ctx, typed, address, v.clock.Now()), v.audit(ctx, auditSignInFailed, p.ID, "from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)))
+		return p, errors.Join(wrong, v.store.SignInFailed(ctx, typed, address, v.clock.Now()), v.Audit(ctx, auditSignInFailed, p.ID, "from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)))
 	}
 	return p, v.store.SignedIn(ctx, typed, address)
 }
 
 // waits refuses who has typed too many wrong passwords, for a time that doubles with each: for
 // the name, and for the address. Nobody who comes from elsewhere waits for that.
-func (v *Service) waits(ctx context.Context, name core.Digest, address string) error {
+func (v *People) waits(ctx context.Context, name core.Digest, address string) error {
 	now := v.clock.Now()
 	named, all, last, err := v.store.SignInFailures(ctx, name, address, now)
 	if err != nil {
@@ -296,20 +296,20 @@ type signOutOut struct {
 	Cookie http.Cookie `header:"Set-Cookie"`
 }
 
-func (v *Service) signOut(ctx context.Context, _ *struct{}) (*signOutOut, error) {
+func (v *People) signOut(ctx context.Context, _ *struct{}) (*signOutOut, error) {
 	if err := v.store.DropSecret(ctx, frame.Who(ctx).Secret); err != nil {
 		return nil, err
 	}
 	return &signOutOut{v.cookie("", time.Unix(1, 0))}, nil
 }
 
-func person(p store.Person) client.Person {
+func Person(p store.Person) client.Person {
 	return client.Person{ID: p.ID, Name: p.Name, Role: p.Role}
 }
 
 // newSignInCode lets somebody who has a token open the console: what comes of it may no more
 // than the token, and ends with it. A session makes none: it would renew itself for ever.
-func (v *Service) newSignInCode(ctx context.Context, _ *frame.None) (client.Code, error) {
+func (v *People) newSignInCode(ctx context.Context, _ *frame.None) (client.Code, error) {
 	c := frame.Who(ctx)
 	if c.By.Kind == store.SecretSession {
 		return client.Code{}, core.Fail(core.NotAllowed, "a session makes no sign-in links").Do("Sign in again on the other machine; a lead makes a link for somebody else.")
@@ -318,9 +318,14 @@ func (v *Service) newSignInCode(ctx context.Context, _ *frame.None) (client.Code
 }
 
 // linkFor makes the code of a one-use sign-in link for somebody.
-func (v *Service) linkFor(ctx context.Context, person string, lasts time.Duration, scope string, until sql.NullTime) (client.Code, error) {
+func (v *People) linkFor(ctx context.Context, person string, lasts time.Duration, scope string, until sql.NullTime) (client.Code, error) {
 	text, digest := Secret()
 	ends := v.clock.Now().Add(lasts).UTC()
 	err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretSignIn, Person: sql.NullString{String: person, Valid: true}, Expires: sql.NullTime{Time: ends, Valid: true}, Scope: scope, Until: until})
 	return client.Code{Code: text, Expires: ends}, err
+}
+
+// whoAmI is whoever is signed in.
+func (v *People) whoAmI(ctx context.Context, _ *frame.None) (client.Person, error) {
+	return Person(frame.Who(ctx).Person), nil
 }

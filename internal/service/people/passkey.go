@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"bytes"
@@ -42,7 +42,7 @@ type dare struct {
 
 // site is this service as the browser knows it. Browsers keep passkeys for names alone, and over
 // TLS; on one's own machine localhost will do.
-func (v *Service) site(ctx context.Context) (*webauthn.WebAuthn, error) {
+func (v *People) site(ctx context.Context) (*webauthn.WebAuthn, error) {
 	at := frame.Who(ctx).Host
 	name := at
 	if host, _, err := net.SplitHostPort(at); err == nil {
@@ -70,7 +70,7 @@ func (h holder) WebAuthnName() string                       { return h.Name }
 func (h holder) WebAuthnDisplayName() string                { return h.Name }
 func (h holder) WebAuthnCredentials() []webauthn.Credential { return h.keys }
 
-func (v *Service) holder(ctx context.Context, p store.Person) (holder, error) {
+func (v *People) holder(ctx context.Context, p store.Person) (holder, error) {
 	h := holder{Person: p}
 	rows, err := v.store.Passkeys(ctx, p.ID)
 	for _, r := range rows {
@@ -85,7 +85,7 @@ func (v *Service) holder(ctx context.Context, p store.Person) (holder, error) {
 
 // daring gives what is to be signed, which the browser carries: nothing is kept here for whoever
 // only asks.
-func (v *Service) daring(ctx context.Context, what, person string, options any, session *webauthn.SessionData) (client.PasskeyDare, error) {
+func (v *People) daring(ctx context.Context, what, person string, options any, session *webauthn.SessionData) (client.PasskeyDare, error) {
 	now := v.clock.Now()
 	d := dare{person, now.Add(dareLasts), *session}
 	raw, err := json.Marshal(d)
@@ -104,7 +104,7 @@ func (v *Service) daring(ctx context.Context, what, person string, options any, 
 }
 
 // dared opens what the browser brings back.
-func (v *Service) dared(ctx context.Context, what, state string) (d dare, err error) {
+func (v *People) dared(ctx context.Context, what, state string) (d dare, err error) {
 	sealed, err := base64.StdEncoding.DecodeString(state)
 	if err != nil {
 		return d, core.Fail(core.BadFile, "what the browser brings back is not what it was given")
@@ -123,12 +123,12 @@ func (v *Service) dared(ctx context.Context, what, state string) (d dare, err er
 }
 
 // once lets what was signed count, and never again.
-func (v *Service) once(ctx context.Context, d dare) error {
+func (v *People) once(ctx context.Context, d dare) error {
 	return v.store.UseDare(ctx, core.DigestOf([]byte("dare "+d.Session.Challenge)), d.Until, v.clock.Now())
 }
 
 // newPasskey begins to add a passkey of one's own.
-func (v *Service) newPasskey(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
+func (v *People) newPasskey(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return client.PasskeyDare{}, err
@@ -137,7 +137,7 @@ func (v *Service) newPasskey(ctx context.Context, _ *frame.None) (client.Passkey
 	if c.By.Kind != store.SecretSession {
 		return client.PasskeyDare{}, core.Fail(core.NotAllowed, "a passkey is added by somebody who is signed in to the console, not with a token").Do("Sign in to the console.")
 	}
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return client.PasskeyDare{}, err
 	}
 	h, err := v.holder(ctx, c.Person)
@@ -158,7 +158,7 @@ func (v *Service) newPasskey(ctx context.Context, _ *frame.None) (client.Passkey
 type addPasskeyIn struct{ Body client.NewPasskey }
 
 // addPasskey keeps what the device has made.
-func (v *Service) addPasskey(ctx context.Context, in *addPasskeyIn) (frame.None, error) {
+func (v *People) addPasskey(ctx context.Context, in *addPasskeyIn) (frame.None, error) {
 	c := frame.Who(ctx)
 	site, err := v.site(ctx)
 	if err != nil {
@@ -193,7 +193,7 @@ func (v *Service) addPasskey(ctx context.Context, in *addPasskeyIn) (frame.None,
 	if err := v.store.AddPasskey(ctx, store.Passkey{ID: made.ID, Person: c.Person.ID, Name: in.Body.Name, Credential: raw, Created: v.clock.Now().UTC()}); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.audit(ctx, auditPasskey, "", "%s: %s", c.Person.Name, in.Body.Name)
+	return frame.None{}, v.Audit(ctx, auditPasskey, "", "%s: %s", c.Person.Name, in.Body.Name)
 }
 
 // PasskeyPath names one of one's own.
@@ -202,22 +202,22 @@ type PasskeyPath struct {
 }
 
 // endPasskey takes one of one's own away.
-func (v *Service) endPasskey(ctx context.Context, in *PasskeyPath) (frame.None, error) {
+func (v *People) endPasskey(ctx context.Context, in *PasskeyPath) (frame.None, error) {
 	id, err := base64.RawURLEncoding.DecodeString(in.ID)
 	if err != nil {
 		return frame.None{}, core.Fail(core.NotFound, "there is no such passkey")
 	}
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
 	if err := v.store.DropPasskey(ctx, frame.Who(ctx).Person.ID, id); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.audit(ctx, auditPasskeyEnded, "", "%s", frame.Who(ctx).Person.Name)
+	return frame.None{}, v.Audit(ctx, auditPasskeyEnded, "", "%s", frame.Who(ctx).Person.Name)
 }
 
 // daresPasskey begins to sign somebody in with a passkey; who he is, the passkey says.
-func (v *Service) daresPasskey(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
+func (v *People) daresPasskey(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return client.PasskeyDare{}, err
@@ -233,7 +233,7 @@ func (v *Service) daresPasskey(ctx context.Context, _ *frame.None) (client.Passk
 }
 
 // daresAgain begins to make sure with a passkey that it is oneself.
-func (v *Service) daresAgain(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
+func (v *People) daresAgain(ctx context.Context, _ *frame.None) (client.PasskeyDare, error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return client.PasskeyDare{}, err
@@ -258,7 +258,7 @@ func (v *Service) daresAgain(ctx context.Context, _ *frame.None) (client.Passkey
 
 // byPasskey finds out whose passkey has signed what it was dared to; where a person is given, it
 // must be his.
-func (v *Service) byPasskey(ctx context.Context, what, person, state string, response []byte) (p store.Person, err error) {
+func (v *People) byPasskey(ctx context.Context, what, person, state string, response []byte) (p store.Person, err error) {
 	site, err := v.site(ctx)
 	if err != nil {
 		return p, err
@@ -289,7 +289,7 @@ func (v *Service) byPasskey(ctx context.Context, what, person, state string, res
 		if err := v.store.SignInFailed(ctx, core.DigestOf([]byte("passkey")), address, v.clock.Now()); err != nil {
 			return p, err
 		}
-		if err := v.audit(ctx, auditSignInFailed, p.ID, "passkey, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)); err != nil {
+		if err := v.Audit(ctx, auditSignInFailed, p.ID, "passkey, from %s", frame.Short(frame.Who(ctx).Agent+", "+address, 200)); err != nil {
 			return p, err
 		}
 		return p, wrong

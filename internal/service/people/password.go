@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"context"
@@ -18,12 +18,12 @@ type setPasswordIn struct{ Body client.SetPassword }
 
 // setPassword sets one's own password: the first within a quarter of an hour after a sign-in by
 // link, each further one by the one before. Other sessions end with it.
-func (v *Service) setPassword(ctx context.Context, in *setPasswordIn) (frame.None, error) {
+func (v *People) setPassword(ctx context.Context, in *setPasswordIn) (frame.None, error) {
 	c := frame.Who(ctx)
 	if c.By.Kind != store.SecretSession {
 		return frame.None{}, core.Fail(core.NotAllowed, "a password is set by somebody who is signed in to the console, not with a token").Do("Sign in to the console, and set it on the page Team.")
 	}
-	if err := v.sure(ctx); err != nil {
+	if err := v.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
 	if err := trust.CheckPassword(in.Body.New, c.Person.Name); err != nil {
@@ -45,5 +45,5 @@ func (v *Service) setPassword(ctx context.Context, in *setPasswordIn) (frame.Non
 	if err := v.store.SetPassword(ctx, c.Person.ID, HashPassword(in.Body.New), c.Secret); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.audit(ctx, auditPassword, "", "%s", c.Person.Name)
+	return frame.None{}, v.Audit(ctx, auditPassword, "", "%s", c.Person.Name)
 }
