@@ -63,7 +63,7 @@ func sides(s *run.State, names map[string]string) []client.Sides {
 }
 
 type answerIn struct {
-	RunPath
+	frame.RunPath
 	Body client.NewAnswer
 }
 

@@ -177,7 +177,7 @@ func (v *Service) backups(ctx context.Context, unit string, page frame.PageIn) (
 }
 
 type backupsIn struct {
-	UnitPath
+	frame.UnitPath
 	frame.PageIn
 }
 

@@ -241,7 +241,7 @@ func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.C
 	if out.Trays, err = v.benchTrays(ctx, frame.Who(ctx).Bench); err != nil {
 		return err
 	}
-	out.Checkpoint, err = v.newerCheckpoint(ctx, j.Tree)
+	out.Checkpoint, err = v.NewerCheckpoint(ctx, j.Tree)
 	return err
 }
 
@@ -402,7 +402,7 @@ func (v *Service) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 			return client.Have{}, core.Fail(core.BadFile, "event %d of run %s is not in its place", b.First+uint64(i), b.Run)
 		}
 		if e.Kind == run.KindClosed {
-			if err := v.checkRecord(ctx, r, frame.Who(ctx).Bench, e); err != nil {
+			if err := v.CheckRecord(ctx, r, frame.Who(ctx).Bench, e); err != nil {
 				return client.Have{}, err
 			}
 		}
@@ -432,7 +432,7 @@ func (v *Service) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 }
 
 type movedIn struct {
-	RunPath
+	frame.RunPath
 	After uint64 `query:"after"`
 }
 
@@ -447,16 +447,6 @@ func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, erro
 	}
 	events, err := v.store.RawEvents(ctx, r.ID, in.After, client.MovedAtOnce)
 	return client.Moved{Events: events}, err
-}
-
-// benchKeys are the keys of a bench; none where its row was changed behind the service's back:
-// nothing that it signs counts.
-func (v *Service) benchKeys(ctx context.Context, id string) (trust.Any, error) {
-	b, err := v.store.BenchBy(ctx, id)
-	if core.KindOf(err) == core.NotFound || errors.Is(err, store.ErrChanged) {
-		return nil, nil
-	}
-	return b.Keys(), err
 }
 
 // mayWrite says whether the release of a run still stands. The bench asks before

@@ -21,7 +21,7 @@ import (
 )
 
 type borrowIn struct {
-	RunPath
+	frame.RunPath
 	Body client.NewBorrowed
 }
 
@@ -58,7 +58,7 @@ func byHand(o run.Obligation) bool {
 }
 
 type owedIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.OwedDone
 }
 
@@ -92,7 +92,7 @@ func (v *Service) owedDone(ctx context.Context, in *owedIn) (client.UnitPage, er
 }
 
 type offerIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.NewOffer
 }
 
@@ -170,7 +170,7 @@ func (v *Service) endOffer(ctx context.Context, in *offerEndIn) (frame.None, err
 }
 
 // handover is what whoever has a unit next has to know.
-func (v *Service) handover(ctx context.Context, in *UnitPath) (client.HandOver, error) {
+func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.HandOver, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.HandOver{}, err
@@ -231,14 +231,14 @@ func (v *Service) handover(ctx context.Context, in *UnitPath) (client.HandOver, 
 		break
 	}
 	out.Note = handover.Of(note)
-	if out.Tree, err = v.newestTree(ctx); err != nil {
+	if out.Tree, err = v.NewestTree(ctx); err != nil {
 		return out, err
 	}
 	out.Offers, err = v.offers(ctx, u.ID, names)
 	return out, err
 }
 
-func (v *Service) printHandover(ctx context.Context, in *UnitPath) (*printed, error) {
+func (v *Service) printHandover(ctx context.Context, in *frame.UnitPath) (*printed, error) {
 	h, err := v.handover(ctx, in)
 	if err != nil {
 		return nil, err

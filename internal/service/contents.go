@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -234,7 +235,7 @@ func insideWords(in *client.Inside) (s []core.Said) {
 	return s
 }
 
-func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, error) {
+func (v *Service) getInside(ctx context.Context, in *frame.UnitPath) (client.Inside, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Inside{}, err
@@ -254,7 +255,7 @@ func (v *Service) getInside(ctx context.Context, in *UnitPath) (client.Inside, e
 }
 
 type memoryIn struct {
-	UnitPath
+	frame.UnitPath
 	Against string `query:"release" doc:"Version or id; the recommended one where it is empty."`
 }
 

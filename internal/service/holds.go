@@ -186,7 +186,7 @@ func (v *Service) endHold(ctx context.Context, in *holdEndIn) (frame.None, error
 const consentLasts = 7 * 24 * time.Hour
 
 type newConsentIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.NewConsent
 }
 
@@ -243,7 +243,7 @@ func openTests(u store.Unit, names map[string]string, now time.Time) []client.Op
 }
 
 type testIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.TestAnswer
 }
 
@@ -303,7 +303,7 @@ func (v *Service) seenTo(ctx context.Context, u store.Unit, kind string, owed []
 	if err := v.store.SeeTo(ctx, v.key, kind, u, raw, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.getUnit(ctx, &UnitPath{u.ID})
+	return v.getUnit(ctx, &frame.UnitPath{Unit: u.ID})
 }
 
 // theTest finds the open test that is meant.
@@ -350,7 +350,7 @@ func (v *Service) lastChange(ctx context.Context, unit string) (*history.Record,
 }
 
 type backupNameIn struct {
-	UnitPath
+	frame.UnitPath
 	Backup string `path:"backup" doc:"Id, or the start of its digest."`
 	Body   client.BackupName
 }

@@ -90,12 +90,8 @@ func (v *Service) holders(ctx context.Context, file, content core.Digest) ([]cli
 	return all, err
 }
 
-type imagePath struct {
-	Digest string `path:"digest"`
-}
-
 // getImage gives an image file as it was sent.
-func (v *Service) getImage(ctx context.Context, in *imagePath) (*blob, error) {
+func (v *Service) getImage(ctx context.Context, in *frame.DigestPath) (*blob, error) {
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
 		return nil, err

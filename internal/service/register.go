@@ -115,7 +115,7 @@ func (v *Service) enterLine(ctx context.Context, columns int, field map[string]s
 }
 
 type correctIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.Correction
 }
 

@@ -190,7 +190,7 @@ func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, er
 	}
 	out, err := v.showRound(ctx, r, s, raw)
 	if err == nil {
-		out.Tree, err = v.newestTree(ctx)
+		out.Tree, err = v.NewestTree(ctx)
 	}
 	return out, err
 }

@@ -8,14 +8,11 @@ import (
 
 // routes is the table of the API: who may call what.
 func (v *Service) routes(api huma.API) {
+	v.Evidence.Routes(api)
 	v.People.Routes(api)
 
-	frame.Route(v.Frame, api, "GET", "/api/audit", "get-audit", frame.Lead, "What was done about who may what, the newest first", v.getAudit)
-	frame.Route(v.Frame, api, "POST", "/api/audit/all", "audit-all", frame.Lead, "Hold the histories of all units against the tree, a part at a time", v.checkAll)
 	frame.Route(v.Frame, api, "GET", "/api/benches", "list-benches", frame.Viewer, "Benches", v.listBenches)
 	frame.Route(v.Frame, api, "POST", "/api/benches/codes", "new-bench-code", frame.Lead, "A one-use code to enrol a bench", v.newBenchCode)
-	frame.Route(v.Frame, api, "GET", "/api/retention", "retention", frame.Viewer, "How long photos are kept", v.retention)
-	frame.Route(v.Frame, api, "POST", "/api/retention", "put-retention", frame.Lead, "Settle how long photos are kept", v.putRetention)
 	frame.Route(v.Frame, api, "POST", "/api/benches/{bench}/name", "rename-bench", frame.Lead, "Give a bench another name", v.renameBench)
 	frame.Route(v.Frame, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", frame.Lead, "End a bench's right to speak", v.revokeBench)
 	frame.Route(v.Frame, api, "GET", "/api/links", "list-links", frame.Viewer, "Links of all benches, and what is on them", v.listLinks)
@@ -73,16 +70,12 @@ func (v *Service) routes(api huma.API) {
 	frame.Route(v.Frame, api, "GET", "/api/gear", "list-gear", frame.Viewer, "Adapters, cables, software and entitlements that the team has", v.listGear)
 	frame.Route(v.Frame, api, "POST", "/api/gear", "put-gear", frame.Technician, "Add or change a thing that the team has", v.putGear)
 	frame.Route(v.Frame, api, "POST", "/api/gear/{gear}/drop", "drop-gear", frame.Technician, "Take a thing off the list", v.dropGear)
-	frame.Upload(v.Frame, api, "POST", "/api/evidence", "put-evidence", frame.Technician, "Keep a photo or a text that stands behind a fact", "application/octet-stream", v.putEvidence)
-	frame.Route(v.Frame, api, "POST", "/api/evidence/{digest}/remove", "remove-evidence", frame.Lead, "Remove a photo or text for good; its digest stays wherever it is named", v.removeEvidence)
-	frame.Raw(v.Frame, api, "GET", "/api/evidence/{digest}", "get-evidence", frame.Viewer, "Evidence by its SHA-256", v.getEvidence)
 
 	frame.Route(v.Frame, api, "GET", "/api/units", "list-units", frame.Viewer, "Units, a page at a time", v.listUnits)
 	frame.Route(v.Frame, api, "POST", "/api/units", "enter-unit", frame.Technician, "Enter a unit before anybody has seen it", v.enterUnit)
 	frame.Upload(v.Frame, api, "POST", "/api/units/list", "enter-units", frame.Technician, "Enter the units of a CSV file (RFC 4180) with the columns model, serial, site, customer, note; the answer reports line by line", "text/csv", v.enterUnits)
 	frame.Route(v.Frame, api, "POST", "/api/units/{unit}/correct", "correct-unit", frame.Technician, "Correct what the register says of a unit", v.correctUnit)
 	frame.Route(v.Frame, api, "GET", "/api/units/{unit}", "get-unit", frame.Viewer, "A unit by id or serial", v.getUnit)
-	frame.Route(v.Frame, api, "GET", "/api/units/{unit}/history", "get-history", frame.Viewer, "A unit's history, checked", v.getHistory)
 	frame.Route(v.Frame, api, "GET", "/api/units/{unit}/backups", "list-backups", frame.Viewer, "A unit's backups", v.listBackups)
 	frame.Route(v.Frame, api, "GET", "/api/units/{unit}/memory", "get-memory", frame.Viewer, "A unit's memory against a release, by sectors", v.getMemory)
 	frame.Route(v.Frame, api, "GET", "/api/units/{unit}/inside", "get-inside", frame.Viewer, "What a unit's memory holds, by content", v.getInside)
@@ -153,7 +146,6 @@ func (v *Service) routes(api huma.API) {
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/orders/{order}", "end-order", frame.BenchOnly, "What came of an order", v.endOrder)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/orders/{order}/told", "tell-order", frame.BenchOnly, "How far the bench is with an order", v.tellOrder)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/events", "take-events", frame.BenchOnly, "A run's events, each once", v.takeEvents)
-	frame.Tolerant(v.Frame, api, "POST", "/api/bench/heads", "show-heads", frame.BenchOnly, "The heads of history that a bench has kept: what is here is held against them", v.showHeads)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/missing", "missing", frame.BenchOnly, "Which pieces the shelf lacks", v.missing)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/backups", "store-backup", frame.BenchOnly, "Keep a backup whose pieces are there", v.storeBackup)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/secret", "bench-secret", frame.BenchOnly, "A secret of the team's for an open run; each time is noted", v.benchSecret)

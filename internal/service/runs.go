@@ -126,12 +126,7 @@ func (v *Service) sourceOf(ctx context.Context, b store.Backup) (*run.Source, er
 	return s, v.stillKept(ctx, b, s)
 }
 
-// RunPath is a run in a path.
-type RunPath struct {
-	Run string `path:"run"`
-}
-
-func (v *Service) getRun(ctx context.Context, in *RunPath) (client.Run, error) {
+func (v *Service) getRun(ctx context.Context, in *frame.RunPath) (client.Run, error) {
 	return v.run(ctx, in.Run)
 }
 
@@ -343,7 +338,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 		if out.Record, err = history.DecodeRecord(s.Closed.Record); err != nil {
 			return out, err
 		}
-		key, err := v.benchKeys(ctx, r.Bench)
+		key, err := v.BenchKeys(ctx, r.Bench)
 		if err != nil {
 			return out, err
 		}

@@ -17,7 +17,6 @@ import (
 const (
 	auditForged   = "bench-forged"
 	auditConflict = "events-differ"
-	auditCut      = "history-cut"
 )
 
 // said refuses what a bench says where its key has not signed it. A bench from before benches
@@ -189,52 +188,4 @@ func (v *Service) stillKept(ctx context.Context, b store.Backup, s *run.Source) 
 		}
 	}
 	return nil
-}
-
-// showHeads holds the history here against the heads that a bench has kept out of the
-// database's reach. What is missing or was computed anew is kept, told to the leads, and found
-// in the unit's history from then on.
-func (v *Service) showHeads(ctx context.Context, in *frame.RawIn) (frame.None, error) {
-	shown, err := frame.Decode[client.Heads](in.RawBody)
-	if err != nil {
-		return frame.None{}, err
-	}
-	if len(shown.Heads) > client.HeadsAtOnce {
-		return frame.None{}, core.Fail(core.BadFile, "a bench shows %d heads at once, not %d", client.HeadsAtOnce, len(shown.Heads))
-	}
-	if len(shown.Checkpoints) > client.CheckpointsAtOnce {
-		return frame.None{}, core.Fail(core.BadFile, "a bench shows %d checkpoints at once, not %d", client.CheckpointsAtOnce, len(shown.Checkpoints))
-	}
-	for _, c := range shown.Checkpoints {
-		if err := v.showCheckpoint(ctx, []byte(c), frame.Who(ctx).Bench); err != nil {
-			return frame.None{}, err
-		}
-	}
-	for _, h := range shown.Heads {
-		if !h.Verify(v.store.Line().Any()...) {
-			continue // not ours
-		}
-		there, err := v.store.LeadsTo(ctx, h)
-		if err != nil {
-			return frame.None{}, err
-		}
-		if there {
-			continue
-		}
-		news, err := v.store.KeepHead(ctx, h, frame.Who(ctx).Bench, v.clock.Now())
-		if err != nil {
-			return frame.None{}, err
-		}
-		if !news {
-			continue
-		}
-		serial := h.Unit
-		if u, err := v.store.Unit(ctx, h.Unit); err == nil {
-			serial = u.Serial
-		}
-		if err := v.Audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
-			return frame.None{}, err
-		}
-	}
-	return frame.None{}, nil
 }

@@ -25,6 +25,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
@@ -34,6 +35,7 @@ import (
 type Service struct {
 	*frame.Frame
 	*people.People
+	*evidence.Evidence
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
@@ -46,8 +48,6 @@ type Service struct {
 	written   frame.Bell // something that streams tell was written by this process: an order, the end of a run
 	reading   reading
 	orderEnds frame.Bells // one was ended, by its id
-	growing   sync.Mutex
-	checked   checkedChains
 	todays    frame.Shared[client.Today]
 	benches   frame.Shared[map[string]store.Bench]
 	sheets    frame.Shared[sheetList]
@@ -77,6 +77,7 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 			return v.WithinSites(ctx, param("unit"), param("run"))
 		}})
 	v.People = people.New(v.Frame, s, key)
+	v.Evidence = evidence.New(v.People, s, key)
 	v.follower.bell = &v.written
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)

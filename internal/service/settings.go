@@ -411,7 +411,7 @@ func (v *Service) settingLine(s *run.State, x *run.Section, d *model.Section, l 
 }
 
 // unitSettings lists what a unit is set to.
-func (v *Service) unitSettings(ctx context.Context, in *UnitPath) (client.UnitSettings, error) {
+func (v *Service) unitSettings(ctx context.Context, in *frame.UnitPath) (client.UnitSettings, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitSettings{}, err
@@ -457,7 +457,7 @@ func (v *Service) unitSettings(ctx context.Context, in *UnitPath) (client.UnitSe
 }
 
 type showSettingIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.ShowSetting
 }
 

@@ -96,7 +96,7 @@ func ofSite(s *store.Site, sheet *model.Sheet, facts []core.Fact) []core.Fact {
 }
 
 type joinIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.Join
 }
 
@@ -123,11 +123,11 @@ func (v *Service) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, er
 	if err := v.store.JoinUnit(ctx, v.key, double, kept, strings.TrimSpace(in.Body.Reason), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.getUnit(ctx, &UnitPath{kept.ID})
+	return v.getUnit(ctx, &frame.UnitPath{Unit: kept.ID})
 }
 
 type mistakeIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.Reason
 }
 

@@ -15,6 +15,8 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/settings"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/evidence"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
 
@@ -27,7 +29,7 @@ const (
 // supportRun is one file that explains a run to somebody who was not there: its events and
 // record, the unit's history, sheet and release, checks of the link, the pictures. No secret
 // is in it: none is in what it is made of.
-func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error) {
+func (v *Service) supportRun(ctx context.Context, in *frame.RunPath) (*printed, error) {
 	r, err := v.run(ctx, in.Run)
 	if err != nil {
 		return nil, err
@@ -87,7 +89,7 @@ func (v *Service) supportRun(ctx context.Context, in *RunPath) (*printed, error)
 	if traces > 0 {
 		b.line("trace-N.txt   what was said over the line until something went wrong, of each piece the beginning")
 	}
-	h, err := v.getHistory(ctx, &historyIn{UnitPath: UnitPath{r.Unit.ID}, Size: 200})
+	h, err := v.GetHistory(ctx, &evidence.HistoryIn{UnitPath: frame.UnitPath{Unit: r.Unit.ID}, Size: 200})
 	if err != nil {
 		return nil, err
 	}

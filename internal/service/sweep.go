@@ -2,13 +2,9 @@ package service
 
 import (
 	"context"
-	"strconv"
 	"time"
 
-	"zealousferry/core"
-	"zealousferry/internal/client"
-	"zealousferry/internal/service/frame"
-	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/store"
 )
 
@@ -19,54 +15,6 @@ const (
 	sweepMost  = 500
 )
 
-// secondThoughts is how long nothing is removed after a lead has settled how long photos are kept:
-// a number that was mistyped can be taken back.
-const secondThoughts = 24 * time.Hour
-
-// ruleKept is how many days photos are kept, as the team has settled it.
-const ruleKept = "photos-kept"
-
-// kept is for how many days photos are kept; 0 for ever, which it is where nothing was settled.
-func (v *Service) kept(ctx context.Context) (days int, out client.Retention, err error) {
-	out.Said = core.Say("Photos are kept until somebody removes them.")
-	value, by, at, err := v.store.TeamRule(ctx, ruleKept)
-	if err != nil || value == "" {
-		return 0, out, err
-	}
-	if days, err = strconv.Atoi(value); err != nil {
-		return 0, out, err
-	}
-	if days > 0 {
-		out.Said = core.Say("Photos are kept for %d days; then they are removed, and their digests stay. For a day after this is settled none is removed.", days)
-	}
-	names, err := v.store.Names(ctx)
-	out.Photos, out.By, out.At = days, names[by], &at
-	return days, out, err
-}
-
-// retention says how long what is kept.
-func (v *Service) retention(ctx context.Context, _ *frame.None) (client.Retention, error) {
-	_, out, err := v.kept(ctx)
-	return out, err
-}
-
-type retentionIn struct{ Body client.NewRetention }
-
-// putRetention settles how long photos are kept.
-func (v *Service) putRetention(ctx context.Context, in *retentionIn) (client.Retention, error) {
-	if err := v.Sure(ctx); err != nil {
-		return client.Retention{}, err
-	}
-	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
-		return client.Retention{}, err
-	}
-	_, out, err := v.kept(ctx)
-	if err == nil {
-		err = v.Audit(ctx, people.AuditRule, "", "%s", out.Text)
-	}
-	return out, err
-}
-
 // sweep takes away some of what is over, and photos that are older than the team keeps them.
 func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
 	now := v.clock.Now()
@@ -74,8 +22,8 @@ func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
 	if err != nil {
 		return swept, more, err
 	}
-	days, settled, err := v.kept(ctx)
-	if err != nil || days == 0 || now.Sub(*settled.At) < secondThoughts {
+	days, settled, err := v.Kept(ctx)
+	if err != nil || days == 0 || now.Sub(*settled.At) < evidence.SecondThoughts {
 		return swept, more, err
 	}
 	n, err := v.store.SweepEvidence(ctx, now.Add(-time.Duration(days)*24*time.Hour), sweepMost)

@@ -14,7 +14,7 @@ import (
 	"zealousferry/internal/store"
 )
 
-type stopIn struct{ RunPath }
+type stopIn struct{ frame.RunPath }
 
 func (v *Service) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
 	r, err := v.open(ctx, in.Run)
@@ -30,7 +30,7 @@ func (v *Service) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
 }
 
 type resumeIn struct {
-	RunPath
+	frame.RunPath
 	Body client.Resume
 }
 
@@ -98,7 +98,7 @@ func (v *Service) handedOver(ctx context.Context, r store.Run) error {
 }
 
 type layAsideIn struct {
-	RunPath
+	frame.RunPath
 	Body client.LayAside
 }
 
@@ -119,7 +119,7 @@ func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, 
 }
 
 type abandonIn struct {
-	RunPath
+	frame.RunPath
 	Body client.Reason
 }
 
@@ -165,7 +165,7 @@ func (v *Service) untilState(ctx context.Context, id string, is func(store.Run) 
 }
 
 type releaseIn struct {
-	RunPath
+	frame.RunPath
 	Body client.Reason
 }
 

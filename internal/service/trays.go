@@ -294,7 +294,7 @@ func (v *Service) getTray(ctx context.Context, in *TrayPath) (out client.Tray, e
 		return out, err
 	}
 	if out, err = v.showTray(ctx, t); err == nil {
-		out.Tree, err = v.newestTree(ctx)
+		out.Tree, err = v.NewestTree(ctx)
 	}
 	return out, err
 }

@@ -26,7 +26,7 @@ import (
 )
 
 // trouble says what to do with a unit whose run has stopped.
-func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, error) {
+func (v *Service) trouble(ctx context.Context, in *frame.RunPath) (client.Trouble, error) {
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
 		return client.Trouble{}, err
@@ -64,7 +64,7 @@ func (v *Service) trouble(ctx context.Context, in *RunPath) (client.Trouble, err
 }
 
 // traces lists what was said over a run's links until something went wrong.
-func (v *Service) traces(ctx context.Context, in *RunPath) (client.Traces, error) {
+func (v *Service) traces(ctx context.Context, in *frame.RunPath) (client.Traces, error) {
 	out := client.Traces{Run: in.Run, Traces: []client.Trace{}}
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
@@ -268,7 +268,7 @@ func (v *Service) sameBefore(ctx context.Context, r store.Run, s *run.State) (n 
 }
 
 type tryRungIn struct {
-	RunPath
+	frame.RunPath
 	Body client.TriedRung
 }
 
@@ -321,7 +321,7 @@ func (v *Service) hurries(ctx context.Context, model string) (bool, error) {
 }
 
 type decideIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.UnitDecision
 }
 
@@ -371,5 +371,5 @@ func (v *Service) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage
 	if err := v.store.DecideUnit(ctx, v.key, u, decided, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.getUnit(ctx, &UnitPath{u.ID})
+	return v.getUnit(ctx, &frame.UnitPath{Unit: u.ID})
 }

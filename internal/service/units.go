@@ -93,12 +93,7 @@ func (a around) unit(u store.Unit) client.Unit {
 	return out
 }
 
-// UnitPath is a unit in a path.
-type UnitPath struct {
-	Unit string `path:"unit" doc:"Id or serial."`
-}
-
-func (v *Service) getUnit(ctx context.Context, in *UnitPath) (client.UnitPage, error) {
+func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err
@@ -219,7 +214,7 @@ func (v *Service) overruled(ctx context.Context, unit string, f core.Fact) error
 }
 
 type noteIn struct {
-	UnitPath
+	frame.UnitPath
 	Body client.Noted
 }
 

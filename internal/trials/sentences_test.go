@@ -16,7 +16,7 @@ import (
 func TestTheServiceSaysItByMessage(t *testing.T) {
 	written := []string{"Fault codes ", "It has learnt anew ", "Ask every %d s.", "Wait %d s,"}
 	sentence := regexp.MustCompile(`^"[A-Z][a-z]+ .*[.:%a-z]"$`)
-	files, err := filepath.Glob("../service/*.go")
+	files, err := serviceFiles()
 	if err != nil || len(files) < 40 {
 		t.Fatal(len(files), err)
 	}
@@ -51,4 +51,14 @@ func TestTheServiceSaysItByMessage(t *testing.T) {
 			return true
 		})
 	}
+}
+
+// serviceFiles are those of the service and of its rooms.
+func serviceFiles() ([]string, error) {
+	files, err := filepath.Glob("../service/*.go")
+	if err != nil {
+		return nil, err
+	}
+	rooms, err := filepath.Glob("../service/*/*.go")
+	return append(files, rooms...), err
 }

@@ -1,4 +1,4 @@
-package service
+package evidence
 
 import (
 	"context"
@@ -18,7 +18,7 @@ type auditIn struct {
 const auditPage = 100
 
 // getAudit shows the audit log, and whether the whole of it is as it was entered.
-func (v *Service) getAudit(ctx context.Context, in *auditIn) (client.Audit, error) {
+func (v *Evidence) getAudit(ctx context.Context, in *auditIn) (client.Audit, error) {
 	out := client.Audit{Entries: []client.AuditEntry{}, Chain: "intact"}
 	p, err := v.teamChain(ctx, in.Before)
 	if err != nil {

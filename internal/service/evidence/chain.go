@@ -1,4 +1,4 @@
-package service
+package evidence
 
 import (
 	"context"
@@ -78,7 +78,7 @@ type chainPage struct {
 }
 
 // chain gives the newest entries of a chain that are older than one (0 is the newest page).
-func (v *Service) chain(ctx context.Context, name string, before uint64, size int, benches func(string) trust.Any) (p chainPage, err error) {
+func (v *Evidence) chain(ctx context.Context, name string, before uint64, size int, benches func(string) trust.Any) (p chainPage, err error) {
 	newest, err := v.store.NewestEntry(ctx, name)
 	if err != nil {
 		return p, err
@@ -119,7 +119,7 @@ func (v *Service) chain(ctx context.Context, name string, before uint64, size in
 
 // chainGoesOn gives a page of a chain that was checked before; not ok where something is not as it
 // was then, and the whole is to be checked again, which says what.
-func (v *Service) chainGoesOn(ctx context.Context, p *chainPage, name string, known *checkedChain, first, last uint64, benches func(string) trust.Any) (ok bool, err error) {
+func (v *Evidence) chainGoesOn(ctx context.Context, p *chainPage, name string, known *checkedChain, first, last uint64, benches func(string) trust.Any) (ok bool, err error) {
 	since, heads, err := v.store.ChainFrom(ctx, name, known.newest.N)
 	if err != nil || len(history.CheckFrom(known.newest, name, since, heads, v.store.Line(), benches)) > 0 {
 		return false, err
@@ -160,6 +160,6 @@ func dropTo(chain []history.Stored, n uint64) []history.Stored {
 }
 
 // teamChain is a page of the audit log.
-func (v *Service) teamChain(ctx context.Context, before uint64) (chainPage, error) {
+func (v *Evidence) teamChain(ctx context.Context, before uint64) (chainPage, error) {
 	return v.chain(ctx, store.TeamChain, before, auditPage, func(string) trust.Any { return nil })
 }

@@ -1,8 +1,9 @@
-package service
+package evidence
 
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -19,13 +20,13 @@ import (
 	"zealousferry/internal/store"
 )
 
-// checkRecord refuses a record that the bench has not signed, or of another run.
-func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e run.Event) error {
+// CheckRecord refuses a record that the bench has not signed, or of another run.
+func (v *Evidence) CheckRecord(ctx context.Context, r store.Run, bench string, e run.Event) error {
 	c, err := frame.Decode[run.Closed](e.Body)
 	if err != nil {
 		return err
 	}
-	key, err := v.benchKeys(ctx, bench)
+	key, err := v.BenchKeys(ctx, bench)
 	if err != nil {
 		return err
 	}
@@ -42,14 +43,14 @@ func (v *Service) checkRecord(ctx context.Context, r store.Run, bench string, e 
 	return nil
 }
 
-type historyIn struct {
-	UnitPath
+type HistoryIn struct {
+	frame.UnitPath
 	Before uint64 `query:"before" doc:"Number of the entry before which the page is; the newest page where it is 0."`
 	Size   int    `query:"size" minimum:"1" maximum:"200" default:"200"`
 }
 
-// getHistory reads entries of a unit's chain, and checks it.
-func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History, error) {
+// GetHistory reads entries of a unit's chain, and checks it.
+func (v *Evidence) GetHistory(ctx context.Context, in *HistoryIn) (client.History, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err == nil {
 		err = v.grow(ctx)
@@ -137,7 +138,7 @@ func (v *Service) getHistory(ctx context.Context, in *historyIn) (client.History
 }
 
 // recordsOf reads what is kept of the runs of whose records some entries tell.
-func (v *Service) recordsOf(ctx context.Context, entries []history.Stored) (store.KeptRuns, error) {
+func (v *Evidence) recordsOf(ctx context.Context, entries []history.Stored) (store.KeptRuns, error) {
 	var ids []string
 	for _, x := range entries {
 		e, err := history.DecodeEntry(x.Encoded)
@@ -264,4 +265,14 @@ func titleOf(kind, outcome, from, to string) core.Said {
 		return core.Say("Run given up by a lead")
 	}
 	return core.Say("Entry: %s", kind)
+}
+
+// BenchKeys are the keys of a bench; none where its row was changed behind the service's back:
+// nothing that it signs counts.
+func (v *Evidence) BenchKeys(ctx context.Context, id string) (trust.Any, error) {
+	b, err := v.store.BenchBy(ctx, id)
+	if core.KindOf(err) == core.NotFound || errors.Is(err, store.ErrChanged) {
+		return nil, nil
+	}
+	return b.Keys(), err
 }

@@ -1,4 +1,4 @@
-package service
+package evidence
 
 import (
 	"cmp"
@@ -13,8 +13,12 @@ import (
 	"zealousferry/core/history"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
+
+// auditCut is what the audit log keeps of a history that was cut.
+const auditCut = "history-cut"
 
 // keepEvery is how often the service itself sees to the tree; benches that join do it as well.
 const keepEvery = 10 * time.Second
@@ -22,7 +26,7 @@ const keepEvery = 10 * time.Second
 // grow gives entries that wait their places in the tree. One request at a time does it; the
 // others need not wait. A tree that has lost hashes cannot grow, which an audit finds; it keeps
 // nobody from his work.
-func (v *Service) grow(ctx context.Context) error {
+func (v *Evidence) grow(ctx context.Context) error {
 	if !v.growing.TryLock() {
 		return nil
 	}
@@ -37,7 +41,7 @@ func (v *Service) grow(ctx context.Context) error {
 
 // checkpoint is the newest one; nil before there is one, and where the one that is there was not
 // signed by this service, which an audit finds.
-func (v *Service) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, error) {
+func (v *Evidence) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, error) {
 	signed, err := v.store.NewestCheckpoint(ctx)
 	if err != nil || signed == nil {
 		return nil, nil, err
@@ -54,7 +58,7 @@ func (v *Service) checkpoint(ctx context.Context) (*history.Checkpoint, []byte, 
 // beside the key, until the context ends. The file is exchanged for a checkpoint whose tree came
 // of its own alone: a database that was put back to an older state, or changed, is found by it.
 // It ends sooner where another key has taken the place of this service's.
-func (v *Service) KeepTree(ctx context.Context, path string) error {
+func (v *Evidence) KeepTree(ctx context.Context, path string) error {
 	var held history.Checkpoint
 	old, err := os.ReadFile(path)
 	if err == nil {
@@ -87,8 +91,8 @@ func (v *Service) KeepTree(ctx context.Context, path string) error {
 }
 
 // keepNewer exchanges the file that is held for a newer checkpoint.
-func (v *Service) keepNewer(ctx context.Context, path string, held *history.Checkpoint) error {
-	newer, err := v.newerCheckpoint(ctx, held.Size)
+func (v *Evidence) keepNewer(ctx context.Context, path string, held *history.Checkpoint) error {
+	newer, err := v.NewerCheckpoint(ctx, held.Size)
 	if err != nil || newer == nil {
 		return err
 	}
@@ -119,9 +123,9 @@ func keepFile(path string, content []byte) error {
 	return os.Rename(f.Name(), path)
 }
 
-// newerCheckpoint is the newest checkpoint for a bench that holds one of a size, with the proof
+// NewerCheckpoint is the newest checkpoint for a bench that holds one of a size, with the proof
 // that the tree grew from there.
-func (v *Service) newerCheckpoint(ctx context.Context, held uint64) (*client.Checkpoint, error) {
+func (v *Evidence) NewerCheckpoint(ctx context.Context, held uint64) (*client.Checkpoint, error) {
 	if err := v.grow(ctx); err != nil {
 		return nil, err
 	}
@@ -140,7 +144,7 @@ func (v *Service) newerCheckpoint(ctx context.Context, held uint64) (*client.Che
 }
 
 // leads tells whether the tree here leads to a checkpoint.
-func (v *Service) leads(ctx context.Context, c history.Checkpoint) (bool, error) {
+func (v *Evidence) leads(ctx context.Context, c history.Checkpoint) (bool, error) {
 	root, err := history.RootAt(c.Size, v.store.TreeHashes(ctx))
 	if core.KindOf(err) == core.NotFound {
 		return false, nil
@@ -150,7 +154,7 @@ func (v *Service) leads(ctx context.Context, c history.Checkpoint) (bool, error)
 
 // showCheckpoint holds the tree here against a checkpoint that was kept elsewhere: by a bench,
 // or in a file beside the database. One to which it does not lead is kept, and told to the leads.
-func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench string) error {
+func (v *Evidence) showCheckpoint(ctx context.Context, signed []byte, bench string) error {
 	c, err := v.store.Line().OpenCheckpoint(signed)
 	if err != nil {
 		return nil // not ours
@@ -168,7 +172,7 @@ func (v *Service) showCheckpoint(ctx context.Context, signed []byte, bench strin
 
 // inTree holds entries of a unit against the tree, those from a number to another. It gives the places of those that stand in
 // it, and the checkpoint if that is all of them.
-func (v *Service) inTree(ctx context.Context, unit string, chain []history.Stored, from, to uint64) (c *history.Checkpoint, places map[uint64]uint64, found []core.Said, err error) {
+func (v *Evidence) inTree(ctx context.Context, unit string, chain []history.Stored, from, to uint64) (c *history.Checkpoint, places map[uint64]uint64, found []core.Said, err error) {
 	places, waiting, err := v.store.PlacesOf(ctx, unit, from, to)
 	if err != nil {
 		return nil, nil, nil, err
@@ -229,7 +233,7 @@ type checkAllIn struct{ Body client.AuditStep }
 
 // checkAll goes on with an audit of all histories: a part of it, as much as can be done while
 // somebody waits.
-func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPart, error) {
+func (v *Evidence) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPart, error) {
 	w := in.Body.Walk
 	out := client.AuditPart{Findings: []core.Said{}}
 	if !w.Whole() {
@@ -264,13 +268,13 @@ func (v *Service) checkAll(ctx context.Context, in *checkAllIn) (client.AuditPar
 	}
 	out.Walk, out.Size, out.Done, out.Findings = w, size, done, append(out.Findings, found...)
 	if done {
-		out.Tree, err = v.newestTree(ctx)
+		out.Tree, err = v.NewestTree(ctx)
 	}
 	return out, err
 }
 
 // called is how people call the owner of a chain.
-func (v *Service) called(ctx context.Context, unit string) string {
+func (v *Evidence) called(ctx context.Context, unit string) string {
 	if unit == store.TeamChain {
 		return "the audit log"
 	}
@@ -280,8 +284,8 @@ func (v *Service) called(ctx context.Context, unit string) string {
 	return "unit " + unit
 }
 
-// newestTree is what a report says of the newest checkpoint; nil before there is one.
-func (v *Service) newestTree(ctx context.Context) (*client.Tree, error) {
+// NewestTree is what a report says of the newest checkpoint; nil before there is one.
+func (v *Evidence) NewestTree(ctx context.Context) (*client.Tree, error) {
 	if err := v.grow(ctx); err != nil {
 		return nil, err
 	}
@@ -295,4 +299,52 @@ func treeOf(c *history.Checkpoint) *client.Tree {
 		return nil
 	}
 	return &client.Tree{Size: c.Size, Root: c.Root, At: c.At}
+}
+
+// showHeads holds the history here against the heads that a bench has kept out of the
+// database's reach. What is missing or was computed anew is kept, told to the leads, and found
+// in the unit's history from then on.
+func (v *Evidence) showHeads(ctx context.Context, in *frame.RawIn) (frame.None, error) {
+	shown, err := frame.Decode[client.Heads](in.RawBody)
+	if err != nil {
+		return frame.None{}, err
+	}
+	if len(shown.Heads) > client.HeadsAtOnce {
+		return frame.None{}, core.Fail(core.BadFile, "a bench shows %d heads at once, not %d", client.HeadsAtOnce, len(shown.Heads))
+	}
+	if len(shown.Checkpoints) > client.CheckpointsAtOnce {
+		return frame.None{}, core.Fail(core.BadFile, "a bench shows %d checkpoints at once, not %d", client.CheckpointsAtOnce, len(shown.Checkpoints))
+	}
+	for _, c := range shown.Checkpoints {
+		if err := v.showCheckpoint(ctx, []byte(c), frame.Who(ctx).Bench); err != nil {
+			return frame.None{}, err
+		}
+	}
+	for _, h := range shown.Heads {
+		if !h.Verify(v.store.Line().Any()...) {
+			continue // not ours
+		}
+		there, err := v.store.LeadsTo(ctx, h)
+		if err != nil {
+			return frame.None{}, err
+		}
+		if there {
+			continue
+		}
+		news, err := v.store.KeepHead(ctx, h, frame.Who(ctx).Bench, v.clock.Now())
+		if err != nil {
+			return frame.None{}, err
+		}
+		if !news {
+			continue
+		}
+		serial := h.Unit
+		if u, err := v.store.Unit(ctx, h.Unit); err == nil {
+			serial = u.Serial
+		}
+		if err := v.Audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
+			return frame.None{}, err
+		}
+	}
+	return frame.None{}, nil
 }

@@ -1,8 +1,10 @@
-package service
+package evidence
 
 import (
 	"context"
+	"strconv"
 	"strings"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/photo"
@@ -24,7 +26,7 @@ var evidenceBegins = map[string]string{"image/jpeg": "\xFF\xD8\xFF", "image/png"
 
 // putEvidence keeps a photo or a text that stands behind a fact. Of a photo nothing is kept but
 // the picture: not where and when it was taken, nor with what.
-func (v *Service) putEvidence(ctx context.Context, in *evidenceIn) (client.Kept, error) {
+func (v *Evidence) putEvidence(ctx context.Context, in *evidenceIn) (client.Kept, error) {
 	if len(in.RawBody) == 0 || len(in.RawBody) > maxEvidence {
 		return client.Kept{}, core.Fail(core.BadFile, "evidence has 1 byte to %d MiB, this has %d bytes", maxEvidence>>20, len(in.RawBody))
 	}
@@ -49,7 +51,7 @@ type evidenceOut struct {
 	Body        []byte
 }
 
-func (v *Service) getEvidence(ctx context.Context, in *imagePath) (*evidenceOut, error) {
+func (v *Evidence) getEvidence(ctx context.Context, in *frame.DigestPath) (*evidenceOut, error) {
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
 		return nil, err
@@ -76,7 +78,7 @@ type removeEvidenceIn struct {
 }
 
 // removeEvidence removes a photo or text for good; its digest stays wherever it is named.
-func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (frame.None, error) {
+func (v *Evidence) removeEvidence(ctx context.Context, in *removeEvidenceIn) (frame.None, error) {
 	if err := v.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
@@ -88,4 +90,52 @@ func (v *Service) removeEvidence(ctx context.Context, in *removeEvidenceIn) (fra
 		return frame.None{}, err
 	}
 	return frame.None{}, v.Audit(ctx, people.AuditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
+}
+
+// SecondThoughts is how long nothing is removed after a lead has settled how long photos are kept:
+// a number that was mistyped can be taken back.
+const SecondThoughts = 24 * time.Hour
+
+// ruleKept is how many days photos are kept, as the team has settled it.
+const ruleKept = "photos-kept"
+
+// Kept is for how many days photos are kept; 0 for ever, which it is where nothing was settled.
+func (v *Evidence) Kept(ctx context.Context) (days int, out client.Retention, err error) {
+	out.Said = core.Say("Photos are kept until somebody removes them.")
+	value, by, at, err := v.store.TeamRule(ctx, ruleKept)
+	if err != nil || value == "" {
+		return 0, out, err
+	}
+	if days, err = strconv.Atoi(value); err != nil {
+		return 0, out, err
+	}
+	if days > 0 {
+		out.Said = core.Say("Photos are kept for %d days; then they are removed, and their digests stay. For a day after this is settled none is removed.", days)
+	}
+	names, err := v.store.Names(ctx)
+	out.Photos, out.By, out.At = days, names[by], &at
+	return days, out, err
+}
+
+// retention says how long what is kept.
+func (v *Evidence) retention(ctx context.Context, _ *frame.None) (client.Retention, error) {
+	_, out, err := v.Kept(ctx)
+	return out, err
+}
+
+type retentionIn struct{ Body client.NewRetention }
+
+// putRetention settles how long photos are kept.
+func (v *Evidence) putRetention(ctx context.Context, in *retentionIn) (client.Retention, error) {
+	if err := v.Sure(ctx); err != nil {
+		return client.Retention{}, err
+	}
+	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
+		return client.Retention{}, err
+	}
+	_, out, err := v.Kept(ctx)
+	if err == nil {
+		err = v.Audit(ctx, people.AuditRule, "", "%s", out.Text)
+	}
+	return out, err
 }
