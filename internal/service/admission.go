@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
@@ -115,7 +116,7 @@ func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p 
 	if _, a.Consents, err = v.consents(ctx, u.ID); err != nil {
 		return nil, err
 	}
-	if a.Two, _, err = v.twoPersons(ctx); err != nil {
+	if a.Two, _, err = v.TwoPersons(ctx); err != nil {
 		return nil, err
 	}
 	a.Opened.Two = a.Two
@@ -173,7 +174,7 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) e
 	if a.Opened.Beside, err = v.beside(ctx, a.place, a.unit); err != nil {
 		return err
 	}
-	if a.Opened.Held, err = v.held(ctx, a.unit.Model); err != nil {
+	if a.Opened.Held, err = v.Held(ctx, a.unit.Model); err != nil {
 		return err
 	}
 	if a.place.Adapter == "" {
@@ -181,7 +182,7 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) e
 	}
 	r, there, err := v.store.Adapter(ctx, a.place.Adapter)
 	if there {
-		a.Adapter = &admit.Adapter{Adapter: adapterOf(r), State: r.State, Dead: r.Tested.Valid && !r.Sound}
+		a.Adapter = &admit.Adapter{Adapter: gear.AdapterOf(r), State: r.State, Dead: r.Tested.Valid && !r.Sound}
 		a.Opened.Adapter = &a.Adapter.Adapter
 	}
 	return err
@@ -240,7 +241,7 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
 		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
 		a.Verdict = a.judged.on(r.ID)
-		if a.Opened.Word, err = v.wordFor(ctx, r, a.judged.vouched); err != nil {
+		if a.Opened.Word, err = v.WordFor(ctx, r, a.judged.vouched); err != nil {
 			return err
 		}
 	case run.Restore:
@@ -260,7 +261,7 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 	if err := v.fill(ctx, n, a); err != nil {
 		return err
 	}
-	means, err := v.means(ctx, a.place.BenchName, v.clock.Now())
+	means, err := v.Means(ctx, a.place.BenchName, v.clock.Now())
 	if err != nil {
 		return err
 	}

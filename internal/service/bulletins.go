@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/fit"
 	"zealousferry/core/visit"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/catalogue"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/store"
 )
@@ -149,7 +150,7 @@ func badCode(c string) error {
 const mostTexts = 5000
 
 type codeTextsIn struct {
-	ModelPath
+	catalogue.ModelPath
 	RawBody []byte
 }
 

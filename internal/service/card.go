@@ -66,7 +66,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Asks: []client.CardSetting{}, Made: v.clock.Now().UTC()}
 	lock, known := j.known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
-		held, err := v.held(ctx, u.Model)
+		held, err := v.Held(ctx, u.Model)
 		if err != nil {
 			return out, err
 		}
@@ -214,7 +214,7 @@ func fates(sheet *model.Sheet, locked bool, back string, through bool) (all []cl
 
 func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, day time.Time, out *client.Card) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
-	means, err := v.means(ctx, bench, day)
+	means, err := v.Means(ctx, bench, day)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/catalogue"
 	"zealousferry/internal/store"
 )
 
@@ -60,14 +61,14 @@ func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 	if out.Inside, err = v.inside(ctx, u, j.sheet); err != nil {
 		return out, err
 	}
-	out.Matrix, err = v.matrix(ctx, j.sheet, j.releases, j)
+	out.Matrix, err = v.Matrix(ctx, j.sheet, j.releases, &catalogue.Seen{Verdicts: j.verdicts, Known: j.known, Vouched: j.vouched})
 	return out, err
 }
 
 // needs holds what the job wants first against what the team has.
 func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Time, out *client.Fit) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
-	means, err := v.means(ctx, bench, day)
+	means, err := v.Means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
@@ -99,7 +100,7 @@ type judged struct {
 	known    fit.Known
 	team     fit.Team
 	verdicts []fit.Verdict
-	vouched  *vouched
+	vouched  *catalogue.Vouched
 	until    time.Time // when the first of what it was judged by ends; zero where nothing does
 }
 
@@ -129,7 +130,7 @@ type grounds struct {
 	sheet    *model.Sheet
 	rows     []*store.Release
 	releases []*model.Release
-	vouched  *vouched
+	vouched  *catalogue.Vouched
 	distrust map[string]string
 	targets  []client.Target
 	holds    []store.Hold
@@ -139,15 +140,15 @@ type grounds struct {
 func (v *Service) grounds(ctx context.Context, modelName string) (*grounds, error) {
 	g := &grounds{at: v.clock.Now()}
 	var err error
-	if g.sheet, g.rows, err = v.offered(ctx, modelName); err != nil {
+	if g.sheet, g.rows, err = v.Offered(ctx, modelName); err != nil {
 		return nil, err
 	}
-	g.releases = releasesOf(g.rows)
-	if g.vouched, err = v.trustOf(ctx, modelName, ""); err != nil {
+	g.releases = catalogue.ReleasesOf(g.rows)
+	if g.vouched, err = v.TrustOf(ctx, modelName, ""); err != nil {
 		return nil, err
 	}
-	g.distrust = g.vouched.distrust(g.releases)
-	if g.targets, err = v.targets(ctx, modelName); err != nil {
+	g.distrust = g.vouched.Distrust(g.releases)
+	if g.targets, err = v.Targets(ctx, modelName); err != nil {
 		return nil, err
 	}
 	if g.holds, err = v.store.HoldsOf(ctx, []string{modelName}, g.at); err == nil && len(g.holds) > 0 {
@@ -199,7 +200,7 @@ func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot 
 	j.known = fit.Prepare(g.sheet, ownModel(facts, g.sheet, u.Serial), g.at)
 	j.until = fit.Until(g.sheet, facts, g.at)
 	j.team.Distrust = g.distrust
-	if f, ok := j.known.Best(columnFact(g.sheet)); ok {
+	if f, ok := j.known.Best(catalogue.ColumnFact(g.sheet)); ok {
 		for _, t := range g.targets {
 			if t.Revision == f.Value {
 				j.team.Target = t.Release
@@ -253,7 +254,7 @@ func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
 		}
 	}
 	now := fit.Now(j.stands(), j.verdicts)
-	return client.Fit{Now: now, Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: sisters(j.sheet),
+	return client.Fit{Now: now, Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: catalogue.Sisters(j.sheet),
 		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
 }
 
@@ -272,23 +273,6 @@ func fitted(facts []core.Fact, slot string, on bool, at time.Time) core.Fact {
 // if it was never read on the wire.
 func ownModel(facts []core.Fact, sheet *model.Sheet, serial string) []core.Fact {
 	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}, {Name: core.FactSerial, Value: serial, Source: core.FromRecord}}, facts...)
-}
-
-// offered is a model's sheet with its releases.
-func (v *Service) offered(ctx context.Context, modelName string) (*model.Sheet, []*store.Release, error) {
-	sheet, err := v.store.Sheet(ctx, modelName)
-	if err != nil {
-		return nil, nil, err
-	}
-	rows, err := v.store.Releases(ctx, modelName)
-	return sheet, rows, err
-}
-
-func releasesOf(rows []*store.Release) (all []*model.Release) {
-	for _, r := range rows {
-		all = append(all, &r.Release)
-	}
-	return all
 }
 
 // releaseFor finds a release of the unit's model by version, number or id; without a

@@ -260,7 +260,7 @@ type rehearseFleetIn struct {
 
 // rehearseRelease rehearses a release over the backups of its model's units, some at a time.
 func (v *Service) rehearseRelease(ctx context.Context, in *rehearseFleetIn) (client.Rehearsals, error) {
-	r, err := v.findRelease(ctx, in.Release)
+	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.Rehearsals{}, err
 	}

@@ -178,7 +178,7 @@ func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, err
 		q.Person = p.ID
 	}
 	if in.Release != "" {
-		r, err := v.findRelease(ctx, in.Release)
+		r, err := v.FindRelease(ctx, in.Release)
 		if err != nil {
 			return q, err
 		}

@@ -17,37 +17,11 @@ import (
 	"zealousferry/internal/store"
 )
 
-const (
-	ruleTwo     = "two-persons"
-	ruleAuto    = "auto"
-	leaveLasts  = 24 * time.Hour
-	mostSeconds = 100
-)
+// leaveLasts is how long what a second person has given leave for may be used.
+const leaveLasts = 24 * time.Hour
 
-// twoPersons tells whether what cannot be taken back wants two, and what the team has
-// settled about that.
-func (v *Service) twoPersons(ctx context.Context) (on bool, rule string, err error) {
-	rule, _, _, err = v.store.TeamRule(ctx, ruleTwo)
-	if err != nil || rule != "" && rule != ruleAuto {
-		return rule == "on", rule, err
-	}
-	n, err := v.store.Workers(ctx)
-	return n > 1, ruleAuto, err
-}
-
-// ruleLeads is whether what is to be trusted wants two leads.
-const ruleLeads = "two-leads"
-
-// twoLeads tells whether what is to be trusted wants two leads: keys, a lead's word for images,
-// sheets in force. Where nothing else is settled it does if there is more than one.
-func (v *Service) twoLeads(ctx context.Context) (on bool, rule string, err error) {
-	rule, _, _, err = v.store.TeamRule(ctx, ruleLeads)
-	if err != nil || rule != "" && rule != ruleAuto {
-		return rule == "on", rule, err
-	}
-	n, err := v.store.Leads(ctx)
-	return n > 1, ruleAuto, err
-}
+// mostSeconds is how many requests are listed.
+const mostSeconds = 100
 
 // leave is what leads have given leave for, of the run that somebody wants to begin.
 func (v *Service) leave(ctx context.Context, a *asked) (all []admit.Consent, err error) {
@@ -182,23 +156,23 @@ func (v *Service) listSeconds(ctx context.Context, in *secondsIn) (client.Second
 	if err != nil {
 		return out, err
 	}
-	_, by, _, err := v.store.TeamRule(ctx, ruleTwo)
+	_, by, _, err := v.store.TeamRule(ctx, people.RuleTwo)
 	if err != nil {
 		return out, err
 	}
 	out.By = names[by]
-	if out.On, out.Rule, err = v.twoPersons(ctx); err != nil {
+	if out.On, out.Rule, err = v.TwoPersons(ctx); err != nil {
 		return out, err
 	}
-	if out.Trust, out.TrustRule, err = v.twoLeads(ctx); err != nil {
+	if out.Trust, out.TrustRule, err = v.TwoLeads(ctx); err != nil {
 		return out, err
 	}
 	for _, x := range []struct {
 		name string
 		says *core.Said
 		on   bool
-	}{{ruleTwo, &out.Waits, out.On}, {ruleLeads, &out.TrustWaits, out.Trust}} {
-		by, err := v.offWaits(ctx, x.name)
+	}{{people.RuleTwo, &out.Waits, out.On}, {people.RuleLeads, &out.TrustWaits, out.Trust}} {
+		by, err := v.OffWaits(ctx, x.name)
 		if err != nil {
 			return out, err
 		}
@@ -294,59 +268,25 @@ type secondRuleIn struct {
 	Body client.SecondRule
 }
 
-// ruleWaits is what one lead wants a rule to be that wants two persons: of what is settled so, one
-// alone does not take it away. It stands in the database as what he wants, and who he is.
-func ruleWaits(name string) string { return name + "-wanted" }
-
-// waitLasts is how long a second lead may take to say the same.
-const waitLasts = 24 * time.Hour
-
-// offWaits tells whether a lead wants a rule off and a second one is waited for.
-func (v *Service) offWaits(ctx context.Context, name string) (by string, err error) {
-	wants, _, at, err := v.store.TeamRule(ctx, ruleWaits(name))
-	if err != nil || wants == "" || v.clock.Now().Sub(at) > waitLasts {
-		return "", err
-	}
-	_, by, _ = strings.Cut(wants, " ")
-	return by, nil
-}
-
-// settles tells whether a rule is settled by this lead's word: that what wants two persons no
-// longer does wants two leads, where there are two.
-func (v *Service) settles(ctx context.Context, name, to string) (bool, error) {
-	on, _, err := v.twoPersons(ctx)
-	if name == ruleLeads {
-		on, _, err = v.twoLeads(ctx)
-	}
-	if err != nil || !on || to != "off" {
-		return err == nil, err
-	}
-	if n, err := v.store.Leads(ctx); err != nil || n < 2 {
-		return err == nil, err
-	}
-	by, err := v.offWaits(ctx, name)
-	return by != "" && by != frame.Who(ctx).Person.ID, err
-}
-
 // putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
 // trusted two leads.
 func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
 	if err := v.Sure(ctx); err != nil {
 		return client.Seconds{}, err
 	}
-	name, says := ruleTwo, "two persons for what cannot be taken back"
+	name, says := people.RuleTwo, "two persons for what cannot be taken back"
 	if in.Body.About == "trust" {
-		name, says = ruleLeads, "two leads for what is to be trusted"
+		name, says = people.RuleLeads, "two leads for what is to be trusted"
 	}
 	me := frame.Who(ctx).Person.ID
-	settled, err := v.settles(ctx, name, in.Body.Rule)
+	settled, err := v.Settles(ctx, name, in.Body.Rule)
 	if err != nil {
 		return client.Seconds{}, err
 	}
 	put, value, tells := name, in.Body.Rule, in.Body.Rule
 	if !settled {
-		put, value, tells = ruleWaits(name), "off "+me, "off, wanted by one lead; a second one is waited for"
-	} else if err := v.store.PutTeamRule(ctx, ruleWaits(name), "", me, v.clock.Now()); err != nil { // what one has wanted is over
+		put, value, tells = people.RuleWaits(name), "off "+me, "off, wanted by one lead; a second one is waited for"
+	} else if err := v.store.PutTeamRule(ctx, people.RuleWaits(name), "", me, v.clock.Now()); err != nil { // what one has wanted is over
 		return client.Seconds{}, err
 	}
 	if err := v.store.PutTeamRule(ctx, put, value, me, v.clock.Now()); err != nil {

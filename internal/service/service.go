@@ -25,8 +25,10 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/catalogue"
 	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
@@ -36,6 +38,8 @@ type Service struct {
 	*frame.Frame
 	*people.People
 	*evidence.Evidence
+	*gear.Gear
+	*catalogue.Catalogue
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
@@ -78,6 +82,8 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 		}})
 	v.People = people.New(v.Frame, s, key)
 	v.Evidence = evidence.New(v.People, s, key)
+	v.Gear = gear.New(v.Frame, s)
+	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, v.shown)
 	v.follower.bell = &v.written
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)

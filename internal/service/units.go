@@ -271,3 +271,12 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (frame.None, error)
 	}
 	return frame.None{}, v.store.NoteFacts(ctx, v.key, u.ID, facts, strings.Join(says, "; "), frame.Who(ctx).Person.ID, v.clock.Now())
 }
+
+// shown is how lists show some units.
+func (v *Service) shown(ctx context.Context, units []store.Unit) (all []client.Unit, err error) {
+	a, err := v.surroundings(ctx, units...)
+	for _, u := range units {
+		all = append(all, a.unit(u))
+	}
+	return all, err
+}

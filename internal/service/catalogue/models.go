@@ -1,4 +1,4 @@
-package service
+package catalogue
 
 import (
 	"bytes"
@@ -23,7 +23,7 @@ type modelsIn struct {
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"100"`
 }
 
-func (v *Service) listModels(ctx context.Context, in *modelsIn) (client.Models, error) {
+func (v *Catalogue) listModels(ctx context.Context, in *modelsIn) (client.Models, error) {
 	rows, p, err := v.store.FindModels(ctx, in.Words, in.After, in.Size)
 	out := client.Models{Models: []client.Model{}, Paged: frame.Paged(p)}
 	if err != nil {
@@ -51,7 +51,7 @@ func oneModel(s *model.Sheet, m store.Counted) client.Model {
 	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Main().Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
 }
 
-func (v *Service) putModel(ctx context.Context, in *frame.RawIn) (client.Model, error) {
+func (v *Catalogue) putModel(ctx context.Context, in *frame.RawIn) (client.Model, error) {
 	s, err := registry.Sheet(in.RawBody)
 	if err != nil {
 		return client.Model{}, err
@@ -71,8 +71,8 @@ func (v *Service) putModel(ctx context.Context, in *frame.RawIn) (client.Model, 
 
 // sheetWaits tells whether a sheet that a lead wants in force waits for a second one, who puts in
 // the same.
-func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (bool, error) {
-	two, _, err := v.twoLeads(ctx)
+func (v *Catalogue) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (bool, error) {
+	two, _, err := v.TwoLeads(ctx)
 	if err != nil || !two {
 		return false, err
 	}
@@ -94,7 +94,7 @@ func (v *Service) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (b
 }
 
 // alike says which models in force have units that would answer like this one's.
-func (v *Service) alike(ctx context.Context, s *model.Sheet) (all []core.Said, err error) {
+func (v *Catalogue) alike(ctx context.Context, s *model.Sheet) (all []core.Said, err error) {
 	others, err := v.store.Answering(ctx, s)
 	for _, other := range others {
 		for _, name := range model.Alike(s, other) {
@@ -131,12 +131,12 @@ type ModelPath struct {
 	Model string `path:"model"`
 }
 
-func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage, error) {
-	sheet, rows, err := v.offered(ctx, in.Model)
+func (v *Catalogue) getModel(ctx context.Context, in *ModelPath) (client.ModelPage, error) {
+	sheet, rows, err := v.Offered(ctx, in.Model)
 	if err != nil {
 		return client.ModelPage{}, err
 	}
-	releases := releasesOf(rows)
+	releases := ReleasesOf(rows)
 	counted, err := v.store.CountModel(ctx, in.Model)
 	if err != nil {
 		return client.ModelPage{}, err
@@ -145,7 +145,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 	if err != nil {
 		return client.ModelPage{}, err
 	}
-	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Holds: slotsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: sisters(sheet), Wants: []fit.Need{}, Proof: core.Say("The sheet is unproven: no unit was serviced with it, nor was it tried on one.")}
+	out := client.ModelPage{Model: oneModel(sheet, counted), SheetText: string(raw), Facts: map[string]client.ModelFact{}, Sections: sectionsOf(sheet), Holds: slotsOf(sheet), Regions: regions(sheet), Flaws: []string{}, Sisters: Sisters(sheet), Wants: []fit.Need{}, Proof: core.Say("The sheet is unproven: no unit was serviced with it, nor was it tried on one.")}
 	for name, f := range sheet.Facts {
 		out.Facts[name] = client.ModelFact{Values: append([]string{}, f.Values...), Ask: f.Ask.In("en"), Look: f.Look.In("en")}
 	}
@@ -156,7 +156,7 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 		}
 		out.Flaws = append(out.Flaws, title(strings.Join(when, ", "))+": "+f.Says.In("en"))
 	}
-	if out.Targets, err = v.targets(ctx, in.Model); err != nil {
+	if out.Targets, err = v.Targets(ctx, in.Model); err != nil {
 		return out, err
 	}
 	gone, err := v.store.TakenOut(ctx, in.Model)
@@ -182,12 +182,12 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (client.ModelPage
 		out.Proven = &client.ProvenSheet{How: proved.How, At: proved.At.Time}
 		out.Proof = core.Say("The sheet is proven: %s.", proved.How)
 	}
-	means, err := v.means(ctx, "", v.clock.Now())
+	means, err := v.Means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
 	}
 	out.Wants = append(out.Wants, fit.Needs(sheet, nil, fit.Prepare(sheet, nil, v.clock.Now()), means)...)
-	m, err := v.matrix(ctx, sheet, releases, nil)
+	m, err := v.Matrix(ctx, sheet, releases, nil)
 	if m != nil {
 		out.Matrix = *m
 	}
@@ -201,7 +201,7 @@ func title(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-func sisters(sheet *model.Sheet) []core.Said {
+func Sisters(sheet *model.Sheet) []core.Said {
 	all := []core.Said{}
 	for _, s := range sheet.Sisters {
 		all = append(all, core.Say("Not %s: %s", s.Model, s.Says.In("en")))
@@ -217,8 +217,8 @@ func regions(sheet *model.Sheet) []client.Region {
 	return all
 }
 
-// columnFact is what the columns of a model's matrix are.
-func columnFact(sheet *model.Sheet) string {
+// ColumnFact is what the columns of a model's matrix are.
+func ColumnFact(sheet *model.Sheet) string {
 	if len(sheet.Facts[core.FactRevision].Values) > 0 {
 		return core.FactRevision
 	}
@@ -231,18 +231,25 @@ func columnFact(sheet *model.Sheet) string {
 	return best
 }
 
-// matrix judges every release for every revision, and for a unit where one is given.
-func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*model.Release, unit *judged) (*client.Matrix, error) {
-	fact := columnFact(sheet)
-	var by *vouched
+// Seen is a unit for which the matrix of its model is shown.
+type Seen struct {
+	Verdicts []fit.Verdict
+	Known    fit.Known
+	Vouched  *Vouched
+}
+
+// Matrix judges every release for every revision, and for a unit where one is given.
+func (v *Catalogue) Matrix(ctx context.Context, sheet *model.Sheet, releases []*model.Release, unit *Seen) (*client.Matrix, error) {
+	fact := ColumnFact(sheet)
+	var by *Vouched
 	var err error
 	if unit != nil {
-		by = unit.vouched
-	} else if by, err = v.trustOf(ctx, sheet.Model, ""); err != nil {
+		by = unit.Vouched
+	} else if by, err = v.TrustOf(ctx, sheet.Model, ""); err != nil {
 		return nil, err
 	}
-	distrust := by.distrust(releases)
-	targets, err := v.targets(ctx, sheet.Model)
+	distrust := by.Distrust(releases)
+	targets, err := v.Targets(ctx, sheet.Model)
 	if err != nil {
 		return nil, err
 	}
@@ -257,7 +264,7 @@ func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*mo
 	for _, r := range newest {
 		row := client.MatrixRow{Release: r.ID, Version: r.Version, Number: r.Number, Channel: string(r.Channel), Withdrawn: r.Withdrawn != nil, Cells: []fit.Cell{}}
 		if unit != nil {
-			for _, x := range unit.verdicts {
+			for _, x := range unit.Verdicts {
 				if x.Release == r.ID {
 					c := fit.CellOf(x)
 					row.Unit, row.Runs = &c, x.Current
@@ -272,7 +279,7 @@ func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*mo
 			c.Units = counts[value]
 		}
 		if unit != nil {
-			c.Possible = fit.Possible(unit.known, fact, value)
+			c.Possible = fit.Possible(unit.Known, fact, value)
 		}
 		for _, t := range targets {
 			if t.Revision == value {
@@ -285,7 +292,7 @@ func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*mo
 		}
 	}
 	if unit != nil {
-		if f, ok := unit.known.Best(fact); ok {
+		if f, ok := unit.Known.Best(fact); ok {
 			m.ColumnNow = f.Value
 		}
 	}
@@ -295,14 +302,14 @@ func (v *Service) matrix(ctx context.Context, sheet *model.Sheet, releases []*mo
 type targetIn struct{ Body client.NewTarget }
 
 // putTarget enters which release the team uses for a model and revision.
-func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, error) {
+func (v *Catalogue) putTarget(ctx context.Context, in *targetIn) (client.Target, error) {
 	b := in.Body
 	sheet, err := v.store.Sheet(ctx, b.Model)
 	if err != nil {
 		return client.Target{}, err
 	}
-	if values := sheet.Facts[columnFact(sheet)].Values; !slices.Contains(values, b.Revision) {
-		return client.Target{}, core.Fail(core.NotUnderstood, "%s has no %s %q; it has %s", b.Model, columnFact(sheet), b.Revision, strings.Join(values, ", "))
+	if values := sheet.Facts[ColumnFact(sheet)].Values; !slices.Contains(values, b.Revision) {
+		return client.Target{}, core.Fail(core.NotUnderstood, "%s has no %s %q; it has %s", b.Model, ColumnFact(sheet), b.Revision, strings.Join(values, ", "))
 	}
 	t := store.Target{Model: b.Model, Revision: b.Revision, At: v.clock.Now().UTC(), By: frame.Who(ctx).Person.ID, Reason: b.Reason}
 	out := client.Target{Model: b.Model, Revision: b.Revision, By: frame.Who(ctx).Person.Name, At: t.At, Reason: b.Reason}
@@ -311,9 +318,9 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 		if err != nil {
 			return client.Target{}, err
 		}
-		cell := fit.Column(sheet, []*model.Release{&r.Release}, columnFact(sheet), b.Revision, nil)[0]
+		cell := fit.Column(sheet, []*model.Release{&r.Release}, ColumnFact(sheet), b.Revision, nil)[0]
 		if cell.Answer != fit.Fits {
-			return client.Target{}, core.Fail(core.DoesNotFit, "release %s does not fit %s %s. %s", r.Version, columnFact(sheet), b.Revision, cell.Text).Do("Choose another release or revision.")
+			return client.Target{}, core.Fail(core.DoesNotFit, "release %s does not fit %s %s. %s", r.Version, ColumnFact(sheet), b.Revision, cell.Text).Do("Choose another release or revision.")
 		}
 		t.Firmware.String, t.Firmware.Valid = r.ID, true
 		out.Release, out.Version = r.ID, r.Version
@@ -322,7 +329,7 @@ func (v *Service) putTarget(ctx context.Context, in *targetIn) (client.Target, e
 }
 
 // listTargets says in one place which release the team uses for what.
-func (v *Service) listTargets(ctx context.Context, in *frame.PageIn) (client.Targets, error) {
+func (v *Catalogue) listTargets(ctx context.Context, in *frame.PageIn) (client.Targets, error) {
 	rows, p, err := v.store.TargetsPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Targets{}, err
@@ -331,7 +338,7 @@ func (v *Service) listTargets(ctx context.Context, in *frame.PageIn) (client.Tar
 	return client.Targets{Targets: all, Paged: frame.Paged(p)}, err
 }
 
-func (v *Service) targets(ctx context.Context, modelName string) ([]client.Target, error) {
+func (v *Catalogue) Targets(ctx context.Context, modelName string) ([]client.Target, error) {
 	rows, err := v.store.Targets(ctx, modelName)
 	if err != nil {
 		return nil, err
@@ -339,7 +346,7 @@ func (v *Service) targets(ctx context.Context, modelName string) ([]client.Targe
 	return v.targetsOf(ctx, rows)
 }
 
-func (v *Service) targetsOf(ctx context.Context, rows []store.Target) ([]client.Target, error) {
+func (v *Catalogue) targetsOf(ctx context.Context, rows []store.Target) ([]client.Target, error) {
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package service
+package catalogue
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type releasesIn struct {
 	Size    int    `query:"size" minimum:"1" maximum:"200" default:"200"`
 }
 
-func (v *Service) listReleases(ctx context.Context, in *releasesIn) (client.Releases, error) {
+func (v *Catalogue) listReleases(ctx context.Context, in *releasesIn) (client.Releases, error) {
 	rows, p, err := v.store.FindReleases(ctx, store.ReleaseQuery{Words: in.Words, Model: in.Model, Channel: in.Channel, After: in.After, Size: in.Size})
 	out := client.Releases{Releases: []client.Release{}, Paged: frame.Paged(p)}
 	for _, r := range rows {
@@ -33,7 +33,7 @@ func (v *Service) listReleases(ctx context.Context, in *releasesIn) (client.Rele
 
 type newReleaseIn struct{ Body client.NewRelease }
 
-func (v *Service) addRelease(ctx context.Context, in *newReleaseIn) (client.Release, error) {
+func (v *Catalogue) addRelease(ctx context.Context, in *newReleaseIn) (client.Release, error) {
 	b := in.Body
 	sheet, err := v.store.Sheet(ctx, b.Model)
 	if err != nil {
@@ -80,14 +80,14 @@ type ReleasePath struct {
 }
 
 // find finds a release by what a path says.
-func (v *Service) findRelease(ctx context.Context, name string) (*store.Release, error) {
+func (v *Catalogue) FindRelease(ctx context.Context, name string) (*store.Release, error) {
 	if modelName, version, ok := strings.Cut(name, "@"); ok {
 		return v.store.ReleaseOf(ctx, modelName, version)
 	}
 	return v.store.Release(ctx, name)
 }
 
-func (v *Service) release(ctx context.Context, id string) (client.Release, error) {
+func (v *Catalogue) release(ctx context.Context, id string) (client.Release, error) {
 	r, err := v.store.Release(ctx, id)
 	if err != nil {
 		return client.Release{}, err
@@ -109,8 +109,8 @@ func releaseStands(r client.Release) core.Said {
 	return core.Say("In use.")
 }
 
-func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.ReleasePage, error) {
-	found, err := v.findRelease(ctx, in.Release)
+func (v *Catalogue) getRelease(ctx context.Context, in *ReleasePath) (client.ReleasePage, error) {
+	found, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.ReleasePage{}, err
 	}
@@ -118,11 +118,11 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 	if err != nil {
 		return client.ReleasePage{}, err
 	}
-	sheet, rows, err := v.offered(ctx, one.Model)
+	sheet, rows, err := v.Offered(ctx, one.Model)
 	if err != nil {
 		return client.ReleasePage{}, err
 	}
-	releases := releasesOf(rows)
+	releases := ReleasesOf(rows)
 	out := client.ReleasePage{Release: one, Now: releaseStands(one), ModelName: sheet.Name.In("en"), Regions: regions(sheet), Places: []client.PartPlace{}, Units: []client.Unit{}, SupersededBy: []string{}, Targets: []client.Target{}, Needs: []fit.Need{}, RuleTexts: []core.Said{}, OriginTexts: []core.Said{}, Files: map[string]int{}}
 	for _, p := range one.Parts {
 		place := client.PartPlace{Name: p.Name, Image: p.Image, Content: p.Content, Format: p.Format, From: p.From, To: p.To, Bytes: p.Bytes, Regions: []string{}, Agrees: "unpublished"}
@@ -182,7 +182,7 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 			}
 		}
 	}
-	targets, err := v.targets(ctx, one.Model)
+	targets, err := v.Targets(ctx, one.Model)
 	if err != nil {
 		return out, err
 	}
@@ -191,7 +191,7 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 			out.Targets = append(out.Targets, t)
 		}
 	}
-	means, err := v.means(ctx, "", v.clock.Now())
+	means, err := v.Means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
 	}
@@ -201,16 +201,14 @@ func (v *Service) getRelease(ctx context.Context, in *ReleasePath) (client.Relea
 		return out, err
 	}
 	out.UnitsTotal = total
-	a, err := v.surroundings(ctx, units...)
-	for _, u := range units {
-		out.Units = append(out.Units, a.unit(u))
-	}
+	shown, err := v.shows(ctx, units)
+	out.Units = append(out.Units, shown...)
 	return out, err
 }
 
 // getDocument gives a release's document byte for byte: what a signature is of.
-func (v *Service) getDocument(ctx context.Context, in *ReleasePath) (*blob, error) {
-	r, err := v.findRelease(ctx, in.Release)
+func (v *Catalogue) getDocument(ctx context.Context, in *ReleasePath) (*blob, error) {
+	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return nil, err
 	}
@@ -225,11 +223,11 @@ type reasonIn struct {
 
 // withdraw takes a release back. Benches hear of it when they next join, and
 // before their next first erase.
-func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn, error) {
+func (v *Catalogue) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn, error) {
 	if err := v.Sure(ctx); err != nil {
 		return client.Withdrawn{}, err
 	}
-	r, err := v.findRelease(ctx, in.Release)
+	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.Withdrawn{}, err
 	}
@@ -248,20 +246,18 @@ func (v *Service) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn,
 		return out, err
 	}
 	out.Total = total
-	a, err := v.surroundings(ctx, units...)
+	shown, err := v.shows(ctx, units)
 	if err != nil {
 		return out, err
 	}
-	for _, u := range units {
-		out.Units = append(out.Units, a.unit(u))
-	}
+	out.Units = append(out.Units, shown...)
 	out.Runs, err = v.store.OpenRunsOf(ctx, r.ID)
 	return out, err
 }
 
-// held are the versions of a model whose images the catalogue holds and that were
+// Held are the versions of a model whose images the catalogue holds and that were
 // not withdrawn: one of them is a way back for a unit that runs it.
-func (v *Service) held(ctx context.Context, model string) (all []string, err error) {
+func (v *Catalogue) Held(ctx context.Context, model string) (all []string, err error) {
 	rows, err := v.store.Releases(ctx, model)
 	for _, r := range rows {
 		if r.Withdrawn == nil {
@@ -277,8 +273,8 @@ type takeOutIn struct {
 }
 
 // takeOut takes a release out that was entered wrongly and that nobody has used.
-func (v *Service) takeOut(ctx context.Context, in *takeOutIn) (client.TakenOut, error) {
-	r, err := v.findRelease(ctx, in.Release)
+func (v *Catalogue) takeOut(ctx context.Context, in *takeOutIn) (client.TakenOut, error) {
+	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.TakenOut{}, err
 	}
@@ -288,4 +284,21 @@ func (v *Service) takeOut(ctx context.Context, in *takeOutIn) (client.TakenOut, 
 	}
 	by, now, reason := frame.Who(ctx).Person, v.clock.Now().UTC(), strings.TrimSpace(in.Body.Reason)
 	return client.TakenOut{Version: full.Version, Reason: reason, By: by.Name, At: now}, v.store.TakeOut(ctx, full, reason, by.ID, now)
+}
+
+// Offered is a model's sheet with its releases.
+func (v *Catalogue) Offered(ctx context.Context, modelName string) (*model.Sheet, []*store.Release, error) {
+	sheet, err := v.store.Sheet(ctx, modelName)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := v.store.Releases(ctx, modelName)
+	return sheet, rows, err
+}
+
+func ReleasesOf(rows []*store.Release) (all []*model.Release) {
+	for _, r := range rows {
+		all = append(all, &r.Release)
+	}
+	return all
 }

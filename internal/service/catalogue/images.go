@@ -1,4 +1,4 @@
-package service
+package catalogue
 
 import (
 	"bytes"
@@ -44,7 +44,7 @@ func (in *ImageIn) open() (*registry.Opened, error) {
 
 // putImage keeps a file that can be read; a broken one is refused with the line.
 // Of an archive the one firmware file in it is kept.
-func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, error) {
+func (v *Catalogue) putImage(ctx context.Context, in *ImageIn) (client.Image, error) {
 	if in.Format == registry.TreeFormat {
 		p, err := registry.PartOf(model.Part{Name: "files", Format: in.Format}, in.RawBody)
 		if err != nil {
@@ -77,7 +77,7 @@ func (v *Service) putImage(ctx context.Context, in *ImageIn) (client.Image, erro
 }
 
 // holders lists the releases that have an image, in this file or another.
-func (v *Service) holders(ctx context.Context, file, content core.Digest) ([]client.Known, error) {
+func (v *Catalogue) holders(ctx context.Context, file, content core.Digest) ([]client.Known, error) {
 	rows, err := v.store.Holders(ctx, file, content)
 	all := []client.Known{}
 	for _, h := range rows {
@@ -91,7 +91,7 @@ func (v *Service) holders(ctx context.Context, file, content core.Digest) ([]cli
 }
 
 // getImage gives an image file as it was sent.
-func (v *Service) getImage(ctx context.Context, in *frame.DigestPath) (*blob, error) {
+func (v *Catalogue) getImage(ctx context.Context, in *frame.DigestPath) (*blob, error) {
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
 		return nil, err
@@ -124,7 +124,7 @@ func overlap(ctx context.Context, r *model.Release, p client.NewPart) {
 
 // measure reads the images of a release and fills in what they hold. Of a release
 // that says it already, both must agree.
-func (v *Service) measure(ctx context.Context, r *model.Release, says bool) error {
+func (v *Catalogue) measure(ctx context.Context, r *model.Release, says bool) error {
 	for i := range r.Parts {
 		p := &r.Parts[i]
 		data, err := v.store.Image(ctx, p.Image)
@@ -145,7 +145,7 @@ func (v *Service) measure(ctx context.Context, r *model.Release, says bool) erro
 }
 
 // inspect looks at a firmware file without keeping it.
-func (v *Service) inspect(ctx context.Context, in *ImageIn) (client.Inspection, error) {
+func (v *Catalogue) inspect(ctx context.Context, in *ImageIn) (client.Inspection, error) {
 	o, err := in.open()
 	if err != nil {
 		return client.Inspection{}, err
@@ -215,7 +215,7 @@ type diffIn struct {
 }
 
 // diffImages compares two firmware files without keeping them.
-func (v *Service) diffImages(ctx context.Context, in *diffIn) (image.Difference, error) {
+func (v *Catalogue) diffImages(ctx context.Context, in *diffIn) (image.Difference, error) {
 	c := registry.Choice{}
 	c.At = in.Address
 	if in.Against != "" {
@@ -267,7 +267,7 @@ type converted struct {
 }
 
 // convertImage writes a firmware file in another format.
-func (v *Service) convertImage(_ context.Context, in *convertIn) (*converted, error) {
+func (v *Catalogue) convertImage(_ context.Context, in *convertIn) (*converted, error) {
 	o, err := in.open()
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package service
+package catalogue
 
 import (
 	"context"
@@ -19,7 +19,7 @@ import (
 const secretPurpose = "ferry-team-secret/1"
 
 // secretsOf lists what the sheet of a model asks for, and what was entered.
-func (v *Service) secretsOf(ctx context.Context, name string, asked []string) ([]client.ModelSecret, error) {
+func (v *Catalogue) secretsOf(ctx context.Context, name string, asked []string) ([]client.ModelSecret, error) {
 	rows, err := v.store.ModelSecrets(ctx, name)
 	if err != nil {
 		return nil, err
@@ -48,7 +48,7 @@ type newSecretIn struct {
 
 // putSecret keeps a secret of a model, sealed under a key that is not in the database; it
 // is never shown again.
-func (v *Service) putSecret(ctx context.Context, in *newSecretIn) (frame.None, error) {
+func (v *Catalogue) putSecret(ctx context.Context, in *newSecretIn) (frame.None, error) {
 	sheet, err := v.store.Sheet(ctx, in.Model)
 	if err != nil {
 		return frame.None{}, err
@@ -75,7 +75,7 @@ func (v *Service) putSecret(ctx context.Context, in *newSecretIn) (frame.None, e
 
 // benchSecret gives a secret to the bench that works on an open run, and notes that. One
 // that keys are made with is not given.
-func (v *Service) benchSecret(ctx context.Context, in *frame.RawIn) (client.GivenSecret, error) {
+func (v *Catalogue) benchSecret(ctx context.Context, in *frame.RawIn) (client.GivenSecret, error) {
 	w, err := frame.Decode[client.WantSecret](in.RawBody)
 	if err != nil {
 		return client.GivenSecret{}, err
@@ -90,7 +90,7 @@ func (v *Service) benchSecret(ctx context.Context, in *frame.RawIn) (client.Give
 }
 
 // benchSeedKey makes the key of a module's seed for the bench that works on an open run.
-func (v *Service) benchSeedKey(ctx context.Context, in *frame.RawIn) (client.GivenKey, error) {
+func (v *Catalogue) benchSeedKey(ctx context.Context, in *frame.RawIn) (client.GivenKey, error) {
 	w, err := frame.Decode[client.WantKey](in.RawBody)
 	if err != nil {
 		return client.GivenKey{}, err
@@ -112,7 +112,7 @@ func (v *Service) benchSeedKey(ctx context.Context, in *frame.RawIn) (client.Giv
 
 // secretFor opens a secret for an open run, once may has nothing against it. how is what
 // the unit's history says of that, once for a run.
-func (v *Service) secretFor(ctx context.Context, w client.WantSecret, how string, may func(store.Unit, *model.Sheet) error) (string, error) {
+func (v *Catalogue) secretFor(ctx context.Context, w client.WantSecret, how string, may func(store.Unit, *model.Sheet) error) (string, error) {
 	r, err := v.store.Run(ctx, w.Run)
 	if err != nil {
 		return "", err

@@ -1,4 +1,4 @@
-package service
+package catalogue
 
 import (
 	"cmp"
@@ -18,15 +18,15 @@ import (
 	"zealousferry/internal/store"
 )
 
-// vouched is who vouches for releases, as it was read once.
-type vouched struct {
+// Vouched is who vouches for releases, as it was read once.
+type Vouched struct {
 	by   map[string]client.Trust // release's id
 	rows []store.Vouch
 	keys []trust.Trusted
 }
 
-// trustOf says who vouches for each release of a model, or for one.
-func (v *Service) trustOf(ctx context.Context, modelName, release string) (*vouched, error) {
+// TrustOf says who vouches for each release of a model, or for one.
+func (v *Catalogue) TrustOf(ctx context.Context, modelName, release string) (*Vouched, error) {
 	vouches, err := v.store.Vouches(ctx, modelName, release)
 	if err != nil {
 		return nil, err
@@ -82,18 +82,18 @@ func (v *Service) trustOf(ctx context.Context, modelName, release string) (*vouc
 		t.Vouches = append(t.Vouches, x)
 		all[w.Firmware] = t
 	}
-	return &vouched{all, vouches, keys}, nil
+	return &Vouched{all, vouches, keys}, nil
 }
 
-func (v *Service) trustIn(ctx context.Context, release string) (client.Trust, error) {
-	all, err := v.trustOf(ctx, "", release)
+func (v *Catalogue) trustIn(ctx context.Context, release string) (client.Trust, error) {
+	all, err := v.TrustOf(ctx, "", release)
 	if err != nil {
 		return client.Trust{}, err
 	}
 	return all.in(release), nil
 }
 
-func (a *vouched) in(release string) client.Trust {
+func (a *Vouched) in(release string) client.Trust {
 	if t, ok := a.by[release]; ok {
 		return t
 	}
@@ -102,8 +102,8 @@ func (a *vouched) in(release string) client.Trust {
 
 const nobodyVouches = "Nobody vouches for its images: it is not signed, and no lead has accepted it."
 
-// distrust says of which releases nobody vouches for, and why.
-func (a *vouched) distrust(releases []*model.Release) map[string]string {
+// Distrust says of which releases nobody vouches for, and why.
+func (a *Vouched) Distrust(releases []*model.Release) map[string]string {
 	out := map[string]string{}
 	for _, r := range releases {
 		if t := a.in(r.ID); t.State != "signed" && t.State != "accepted" {
@@ -113,9 +113,9 @@ func (a *vouched) distrust(releases []*model.Release) map[string]string {
 	return out
 }
 
-// wordFor is whose word a bench is given for a release with the order to write it, the strongest
+// WordFor is whose word a bench is given for a release with the order to write it, the strongest
 // that counts. A signature is checked here once more, and by the bench with the keys that it holds.
-func (v *Service) wordFor(ctx context.Context, r *store.Release, all *vouched) (*trust.Word, error) {
+func (v *Catalogue) WordFor(ctx context.Context, r *store.Release, all *Vouched) (*trust.Word, error) {
 	t := all.in(r.ID)
 	if t.State == "not-vouched" {
 		return nil, nil
@@ -157,9 +157,9 @@ func (v *Service) wordFor(ctx context.Context, r *store.Release, all *vouched) (
 	return people, nil
 }
 
-func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
+func (v *Catalogue) acceptBy(ctx context.Context, release, reason string) error {
 	now := v.clock.Now().UTC()
-	two, _, err := v.twoLeads(ctx)
+	two, _, err := v.TwoLeads(ctx)
 	if err != nil {
 		return err
 	}
@@ -170,8 +170,8 @@ func (v *Service) acceptBy(ctx context.Context, release, reason string) error {
 }
 
 // acceptRelease is a lead's word, by name, for images that no trusted key signed.
-func (v *Service) acceptRelease(ctx context.Context, in *reasonIn) (client.Release, error) {
-	r, err := v.findRelease(ctx, in.Release)
+func (v *Catalogue) acceptRelease(ctx context.Context, in *reasonIn) (client.Release, error) {
+	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.Release{}, err
 	}
@@ -196,8 +196,8 @@ type signatureIn struct {
 }
 
 // signRelease takes a signature of a release's document, made elsewhere.
-func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Release, error) {
-	r, err := v.findRelease(ctx, in.Release)
+func (v *Catalogue) signRelease(ctx context.Context, in *signatureIn) (client.Release, error) {
+	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.Release{}, err
 	}
@@ -233,7 +233,7 @@ func (v *Service) signRelease(ctx context.Context, in *signatureIn) (client.Rele
 	return client.Release{}, core.Fail(core.NotAllowed, "the signature is by key %s, which is not one of those that count here", id).Go(words.KeyTrust().To("A lead puts it into the list"))
 }
 
-func (v *Service) listKeys(ctx context.Context, in *frame.PageIn) (client.Keys, error) {
+func (v *Catalogue) listKeys(ctx context.Context, in *frame.PageIn) (client.Keys, error) {
 	rows, p, err := v.store.KeysPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Keys{}, err
@@ -260,7 +260,7 @@ func (v *Service) listKeys(ctx context.Context, in *frame.PageIn) (client.Keys, 
 
 type newKeyIn struct{ Body client.NewKey }
 
-func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) {
+func (v *Catalogue) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) {
 	b := in.Body
 	if err := v.Sure(ctx); err != nil {
 		return client.Key{}, err
@@ -279,7 +279,7 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 			return client.Key{}, core.Fail(core.NotUnderstood, "the key would end before it begins")
 		}
 	}
-	two, _, err := v.twoLeads(ctx)
+	two, _, err := v.TwoLeads(ctx)
 	if err != nil {
 		return client.Key{}, err
 	}
@@ -300,7 +300,7 @@ func (v *Service) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) 
 
 // secondKey lets a key count that another lead has put in the list, and that waits for a second
 // one; nil if there is none.
-func (v *Service) secondKey(ctx context.Context, k store.TrustedKey) (*client.Key, error) {
+func (v *Catalogue) secondKey(ctx context.Context, k store.TrustedKey) (*client.Key, error) {
 	_, rows, err := v.store.Keys(ctx)
 	if err != nil {
 		return nil, err
@@ -330,7 +330,7 @@ type revokeKeyIn struct {
 	Body client.Reason
 }
 
-func (v *Service) revokeKey(ctx context.Context, in *revokeKeyIn) (frame.None, error) {
+func (v *Catalogue) revokeKey(ctx context.Context, in *revokeKeyIn) (frame.None, error) {
 	if err := v.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
@@ -347,7 +347,7 @@ type packIn struct {
 }
 
 // importPack takes the releases of a pack into the catalogue.
-func (v *Service) importPack(ctx context.Context, in *packIn) (client.Imported, error) {
+func (v *Catalogue) importPack(ctx context.Context, in *packIn) (client.Imported, error) {
 	p, err := pack.Read(in.RawBody)
 	if err != nil {
 		return client.Imported{}, err
