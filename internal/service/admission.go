@@ -16,6 +16,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/gear"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
@@ -26,7 +27,7 @@ type asked struct {
 	admit.Input
 	judged   *judged
 	unit     store.Unit
-	place    place
+	place    links.Place
 	row      store.Run
 	claims   []string
 	uses     []*fit.Have // entitlements of which it uses one up; optional ones it leaves alone
@@ -36,7 +37,7 @@ type asked struct {
 // asked gathers what is known for a run. An error says that it is not known what was
 // asked for; what stops the run is left to admission.
 func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
-	p, err := v.find(ctx, n.At)
+	p, err := v.Find(ctx, n.At)
 	if err != nil && n.Header != "" && core.KindOf(err) == core.NotFound && !strings.Contains(n.At, "/") {
 		return nil, core.Fail(core.CannotTell, "nobody knows on which link the own lead of %s is: it does not answer there", n.At).Unit("nothing was changed").
 			Do("Name that link in place of the unit, as BENCH/LINK.")
@@ -59,8 +60,8 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 
 // askedThrough is a run through the programming header of a unit: over the link of the helper
 // tool, with the unit's own lead beside it.
-func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own place) (*asked, error) {
-	tool, err := v.find(ctx, n.Header)
+func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own links.Place) (*asked, error) {
+	tool, err := v.Find(ctx, n.Header)
 	if err != nil {
 		return nil, err
 	}
@@ -83,13 +84,13 @@ func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own place) 
 }
 
 // askedOf is a run of a unit at a place; the place is empty where the unit is on no link.
-func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p place) (*asked, error) {
+func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p links.Place) (*asked, error) {
 	return v.askedBy(ctx, n, u, p, nil)
 }
 
 // askedBy is what a run would go by with a sheet that is not in force; with the one that is
 // where it is nil.
-func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p place, sheet *model.Sheet) (a *asked, err error) {
+func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p links.Place, sheet *model.Sheet) (a *asked, err error) {
 	a = &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
 	person := frame.Who(ctx).Person
 	a.row = store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: person.ID, OpenedAt: v.clock.Now(), Adapter: p.Adapter}
@@ -108,7 +109,7 @@ func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p 
 				a.claims = append(a.claims, p.Bench+"/"+name)
 			}
 		}
-		a.Place = admit.Place{Name: p.FullName(), Away: !v.online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
+		a.Place = admit.Place{Name: p.FullName(), Away: !v.Online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
 	}
 	if a.Opened.Job, a.Opened.Left, err = v.jobFor(ctx, n, u); err != nil {
 		return nil, err
@@ -139,7 +140,7 @@ const besideLasts = 12 * time.Hour
 
 // beside are other units of the model that were found at the same bench lately, each on a
 // link of its own.
-func (v *Service) beside(ctx context.Context, p place, u store.Unit) (serials []string, err error) {
+func (v *Service) beside(ctx context.Context, p links.Place, u store.Unit) (serials []string, err error) {
 	if p.Name == "" {
 		return nil, nil
 	}
@@ -222,7 +223,7 @@ func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) erro
 func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error {
 	links := map[string]string{}
 	for name, at := range n.Links {
-		x, err := v.find(ctx, at)
+		x, err := v.Find(ctx, at)
 		if err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 )
 
 func answered(s *run.State, names map[string]string) []client.Answered {
@@ -80,13 +81,13 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 	if err := v.sealAnswer(ctx, r.ID, &a); err != nil { // orders are stored
 		return client.Run{}, err
 	}
-	if _, err := v.ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, orderLasts); err != nil {
+	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, links.OrderLasts); err != nil {
 		return client.Run{}, err
 	}
 	if len(a.Wires) > 0 {
-		p, err := v.find(ctx, r.BenchName+"/"+r.Link)
+		p, err := v.Find(ctx, r.BenchName+"/"+r.Link)
 		if err == nil {
-			err = v.sawWires(ctx, p.Link, a.Wires)
+			err = v.SawWires(ctx, p.Link, a.Wires)
 		}
 		if err != nil {
 			return client.Run{}, err

@@ -23,9 +23,6 @@ import (
 	"zealousferry/internal/store"
 )
 
-// away is how long a bench may be silent before it counts as offline.
-const away = 12 * time.Second
-
 // BenchPath names a bench.
 type BenchPath struct {
 	Bench string `path:"bench"`
@@ -35,14 +32,10 @@ func (v *Service) listBenches(ctx context.Context, in *frame.PageIn) (client.Ben
 	rows, p, err := v.store.BenchesPage(ctx, in.After, in.Size)
 	out := client.Benches{Benches: []client.Bench{}, Paged: frame.Paged(p)}
 	for _, b := range rows {
-		out.Benches = append(out.Benches, client.Bench{ID: b.ID, Name: b.Name, Version: b.Version, Online: v.online(b.Seen, b.Revoked), Revoked: b.Revoked.Valid,
+		out.Benches = append(out.Benches, client.Bench{ID: b.ID, Name: b.Name, Version: b.Version, Online: v.Online(b.Seen, b.Revoked), Revoked: b.Revoked.Valid,
 			Enrolled: b.Enrolled, Seen: frame.TimeOf(b.Seen), ClockError: b.ClockError})
 	}
 	return out, err
-}
-
-func (v *Service) online(seen, revoked sql.NullTime) bool {
-	return seen.Valid && !revoked.Valid && v.clock.Now().Sub(seen.Time) < away
 }
 
 func (v *Service) newBenchCode(ctx context.Context, _ *frame.None) (client.Code, error) {
@@ -376,11 +369,11 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (frame.None, error)
 		}
 	}
 	if o.Kind == client.OrderCheck && result.Seen != nil && result.Error == nil && !o.Ended.Valid {
-		if err := v.keepCheck(ctx, o, result); err != nil {
+		if err := v.KeepCheck(ctx, o, result); err != nil {
 			return frame.None{}, err
 		}
 	}
-	defer v.orderEnds.Ring(in.Order)
+	defer v.OrderEnds.Ring(in.Order)
 	return frame.None{}, v.store.EndOrder(ctx, frame.Who(ctx).Bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }
 
@@ -422,7 +415,7 @@ func (v *Service) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 				v.log.Warn("a sheet that was proven could not be noted", "error", err)
 			}
 		}
-		v.written.Ring() // who waits for its end is told at once
+		v.Written.Ring() // who waits for its end is told at once
 		v.log.Info("run closed", "run", r.ID, "kind", r.Kind, "outcome", b.Outcome)
 	}
 	if err != nil {

@@ -31,12 +31,12 @@ type cardIn struct {
 
 // getCard lays out what a person needs to know and to do for a unit.
 func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
-	u, link, err := v.unitAt(ctx, in.At)
+	u, link, err := v.UnitAt(ctx, in.At)
 	if err != nil {
 		return client.Card{}, err
 	}
 	if link == "" {
-		l, err := v.find(ctx, u.Serial)
+		l, err := v.Find(ctx, u.Serial)
 		if err == nil {
 			link = l.At()
 		}
@@ -139,7 +139,7 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 	if len(jobs) > 0 {
 		n.Job = jobs[0].Number
 	}
-	p, _ := v.find(ctx, u.ID) // on none, it is judged without one
+	p, _ := v.Find(ctx, u.ID) // on none, it is judged without one
 	a, err := v.askedOf(ctx, n, u, p)
 	if err != nil {
 		return err
@@ -281,7 +281,7 @@ func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out 
 	if out.Wiring = procedure.WiringFor(p, adapter); adapter != "" && out.Wiring == nil {
 		return core.Fail(core.NotFound, "procedure %s has no wiring for adapter %q; it has %s", p.Name, adapter, strings.Join(out.Adapters, ", "))
 	}
-	if err := v.asJoined(ctx, p, out); err != nil {
+	if err := v.AsJoined(ctx, p, out); err != nil {
 		return err
 	}
 	if out.Wiring == nil && len(p.Wiring) > 0 {

@@ -17,6 +17,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -32,7 +33,7 @@ func (v *Service) borrow(ctx context.Context, in *borrowIn) (client.Run, error) 
 		return client.Run{}, err
 	}
 	b := &run.Borrowed{Says: strings.TrimSpace(in.Body.Says), By: frame.Who(ctx).Person.ID}
-	if _, err := v.ask(ctx, client.Order{Kind: client.OrderBorrow, Link: r.Link, Run: r.ID, By: b.By, Lent: b}, r.Bench, orderLasts); err != nil {
+	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderBorrow, Link: r.Link, Run: r.ID, By: b.By, Lent: b}, r.Bench, links.OrderLasts); err != nil {
 		return client.Run{}, err
 	}
 	return v.run(ctx, r.ID)

@@ -35,7 +35,7 @@ type fitIn struct {
 
 // fit judges every release of a unit's model by what is known of it now.
 func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
-	u, link, err := v.unitAt(ctx, in.At)
+	u, link, err := v.UnitAt(ctx, in.At)
 	if err != nil {
 		return client.Fit{}, err
 	}
@@ -299,4 +299,17 @@ func releaseNamed(rows []*store.Release, u store.Unit, name string) (*store.Rele
 		}
 	}
 	return nil, core.Fail(core.NotFound, "model %s has no release %q", u.Model, name).Go(words.Fit(u.Serial).To("See which there are"))
+}
+
+// newer is the version that a unit should have in place of its own; empty where it has the right one,
+// or nobody can tell.
+func (v *Service) newer(ctx context.Context, u store.Unit) (string, error) {
+	j, err := v.judge(ctx, u)
+	if err != nil {
+		return "", err
+	}
+	if best, ok := fit.Chosen(j.verdicts); ok && best.Recommended && !best.Current {
+		return best.Version, nil
+	}
+	return "", nil
 }

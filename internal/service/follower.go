@@ -10,6 +10,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/run"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -151,7 +152,7 @@ func (f *follower) orders(benches []string) {
 	defer end()
 	open, err := f.store.OpenOrders(ctx, benches)
 	var revoked map[string]bool
-	if now := f.clock.Now(); err == nil && now.Sub(f.asked) > away/4 {
+	if now := f.clock.Now(); err == nil && now.Sub(f.asked) > links.Away/4 {
 		f.asked = now
 		revoked, err = f.store.Revoked(ctx, benches)
 	}

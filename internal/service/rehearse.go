@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/shelf"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -28,7 +29,7 @@ type rehearseIn struct {
 
 // rehearse does a run on a twin of the unit. Nothing is opened, and no unit hears of it.
 func (v *Service) rehearse(ctx context.Context, in *rehearseIn) (client.Rehearsal, error) {
-	u, _, err := v.unitAt(ctx, in.Body.At)
+	u, _, err := v.UnitAt(ctx, in.Body.At)
 	if err != nil {
 		return client.Rehearsal{}, err
 	}
@@ -62,7 +63,7 @@ func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehea
 	if err != nil {
 		return out, err
 	}
-	a, err := v.askedBy(ctx, client.NewRun{Kind: run.Flash, Release: n.Release, Again: n.Again}, u, place{}, sheet)
+	a, err := v.askedBy(ctx, client.NewRun{Kind: run.Flash, Release: n.Release, Again: n.Again}, u, links.Place{}, sheet)
 	if err != nil {
 		return out, err
 	}

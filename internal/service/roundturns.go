@@ -17,6 +17,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -202,12 +203,12 @@ func proved(w *written, slots []visit.InSlot, t model.Turn, turn int) error {
 
 // clearCodes takes the codes of all modules away that answered last. What they were is in
 // the note before, and in their histories.
-func (v *Service) clearCodes(ctx context.Context, w *written, p place, s *round.State, turn int) error {
+func (v *Service) clearCodes(ctx context.Context, w *written, p links.Place, s *round.State, turn int) error {
 	w.put(round.KindAboutTo, turn, struct{}{})
 	if err := w.store(ctx); err != nil {
 		return err
 	}
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderClear, Link: p.Name, In: s.In()}, p.Bench, scanLasts)
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderClear, Link: p.Name, In: s.In()}, p.Bench, scanLasts)
 	if err != nil {
 		return err
 	}
@@ -232,7 +233,7 @@ func (v *Service) clearCodes(ctx context.Context, w *written, p place, s *round.
 }
 
 // learn has a module learn something anew.
-func (v *Service) learn(ctx context.Context, w *written, p place, r store.Round, s *round.State, turn int) error {
+func (v *Service) learn(ctx context.Context, w *written, p links.Place, r store.Round, s *round.State, turn int) error {
 	t := s.Turns[turn]
 	i := slices.IndexFunc(s.In(), func(x visit.In) bool { return x.Slot == t.Slot })
 	if i < 0 {
@@ -242,7 +243,7 @@ func (v *Service) learn(ctx context.Context, w *written, p place, r store.Round,
 	if err := w.store(ctx); err != nil {
 		return err
 	}
-	if _, err := v.ask(ctx, client.Order{Kind: client.OrderLearn, Link: p.Name, In: s.In()[i : i+1], Learn: t.Name}, p.Bench, learnLasts); err != nil {
+	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderLearn, Link: p.Name, In: s.In()[i : i+1], Learn: t.Name}, p.Bench, learnLasts); err != nil {
 		e := core.AsError(err, core.Interrupted)
 		return e.Unit(fmt.Sprintf("the %s has not learnt it; its program is as it was written", s.Title(t.Slot))).
 			Go(words.Round(r.ID).To("Once that is mended, let it try again"), words.RoundLeave(r.ID).To("Or leave it, and say why"))

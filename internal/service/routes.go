@@ -8,6 +8,7 @@ import (
 
 // routes is the table of the API: who may call what.
 func (v *Service) routes(api huma.API) {
+	v.Links.Routes(api)
 	v.Catalogue.Routes(api)
 	v.Gear.Routes(api)
 	v.Evidence.Routes(api)
@@ -17,19 +18,6 @@ func (v *Service) routes(api huma.API) {
 	frame.Route(v.Frame, api, "POST", "/api/benches/codes", "new-bench-code", frame.Lead, "A one-use code to enrol a bench", v.newBenchCode)
 	frame.Route(v.Frame, api, "POST", "/api/benches/{bench}/name", "rename-bench", frame.Lead, "Give a bench another name", v.renameBench)
 	frame.Route(v.Frame, api, "POST", "/api/benches/{bench}/revoke", "revoke-bench", frame.Lead, "End a bench's right to speak", v.revokeBench)
-	frame.Route(v.Frame, api, "GET", "/api/links", "list-links", frame.Viewer, "Links of all benches, and what is on them", v.listLinks)
-	frame.Route(v.Frame, api, "POST", "/api/identify", "identify", frame.Technician, "Ask the unit on a link who it is", v.identify)
-	frame.Route(v.Frame, api, "POST", "/api/links", "set-link", frame.Technician, "Make a link of a bench, change where it goes, or remove it", v.setLink)
-	frame.Route(v.Frame, api, "GET", "/api/benches/{bench}/ports", "list-ports", frame.Viewer, "Serial ports of a bench and the adapters behind them", v.listPorts)
-	frame.Route(v.Frame, api, "POST", "/api/checks", "check-link", frame.Technician, "Prove a link, or find out why nothing sensible comes", v.check)
-	frame.Route(v.Frame, api, "GET", "/api/asked", "get-asked", frame.Viewer, "What is being asked on a link just now, and how far it is", v.getAsked)
-	frame.Route(v.Frame, api, "POST", "/api/asked/end", "end-asked", frame.Technician, "End what is being asked on a link before it is over", v.endAsked)
-	frame.Route(v.Frame, api, "GET", "/api/checks", "list-checks", frame.Viewer, "The checks of a link, the newest first", v.listChecks)
-	frame.Route(v.Frame, api, "POST", "/api/echo", "echo", frame.Technician, "Send a few bytes on a link and see whether they come back", v.echo)
-	frame.Route(v.Frame, api, "POST", "/api/listen", "listen", frame.Technician, "Hear what is on a line, and say a line of text to the program", v.listen)
-	frame.Route(v.Frame, api, "POST", "/api/wires", "put-wires", frame.Technician, "Say which colours the wires on a link have this time", v.putWires)
-	frame.Route(v.Frame, api, "GET", "/api/adapters", "list-adapters", frame.Viewer, "Adapters and their records", v.listAdapters)
-	frame.Route(v.Frame, api, "POST", "/api/adapters", "put-adapter", frame.Technician, "Enter an adapter, or what changed about it", v.putAdapter)
 	frame.Route(v.Frame, api, "GET", "/api/card", "get-card", frame.Viewer, "The job card of a unit", v.getCard)
 	frame.Raw(v.Frame, api, "GET", "/api/card.pdf", "print-card", frame.Viewer, "The job card to print", v.printCard)
 
@@ -45,7 +33,6 @@ func (v *Service) routes(api huma.API) {
 	frame.Raw(v.Frame, api, "GET", "/api/trays/{tray}/sheet.pdf", "print-tray", frame.Viewer, "The sheet of a tray to print: every unit, how it stands and why", v.printTray)
 	frame.Raw(v.Frame, api, "GET", "/api/trays/{tray}/labels.pdf", "print-labels", frame.Viewer, "Labels to print of the units of a tray that run its release: Code 128 and QR", v.printLabels)
 	frame.Route(v.Frame, api, "POST", "/api/trays/{tray}/step", "step-tray", frame.Technician, "Say that the next unit is on a link, leave one out, begin one again, stop the tray, let it go on, close it", v.stepTray)
-	frame.Route(v.Frame, api, "POST", "/api/try", "try-sheet", frame.Technician, "Try a sheet on a link: what was said, what came, which pattern took what", v.try)
 
 	frame.Route(v.Frame, api, "GET", "/api/units", "list-units", frame.Viewer, "Units, a page at a time", v.listUnits)
 	frame.Route(v.Frame, api, "POST", "/api/units", "enter-unit", frame.Technician, "Enter a unit before anybody has seen it", v.enterUnit)
@@ -120,7 +107,6 @@ func (v *Service) routes(api huma.API) {
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/join", "join", frame.BenchOnly, "Say what the bench has, every few seconds", v.join)
 	frame.Stream(v.Frame, api, "/api/bench/orders", "orders", frame.BenchOnly, "The bench's orders", v.orders)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/orders/{order}", "end-order", frame.BenchOnly, "What came of an order", v.endOrder)
-	frame.Tolerant(v.Frame, api, "POST", "/api/bench/orders/{order}/told", "tell-order", frame.BenchOnly, "How far the bench is with an order", v.tellOrder)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/events", "take-events", frame.BenchOnly, "A run's events, each once", v.takeEvents)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/missing", "missing", frame.BenchOnly, "Which pieces the shelf lacks", v.missing)
 	frame.Tolerant(v.Frame, api, "POST", "/api/bench/backups", "store-backup", frame.BenchOnly, "Keep a backup whose pieces are there", v.storeBackup)

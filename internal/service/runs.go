@@ -17,6 +17,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -61,7 +62,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 		return err
 	}
 	a.row.Opened = raw
-	order, err := v.order(client.Order{Kind: client.OrderRun, Link: a.row.Link, Run: a.row.ID, Opened: &o, Epoch: 1}, a.row.Bench)
+	order, err := v.Order(client.Order{Kind: client.OrderRun, Link: a.row.Link, Run: a.row.ID, Opened: &o, Epoch: 1}, a.row.Bench)
 	if err != nil {
 		return err
 	}
@@ -72,7 +73,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 	if err := open(ctx, a.row, a.claims, uses, order); err != nil {
 		return errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
-	v.written.Ring()
+	v.Written.Ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
 	return nil
 }
@@ -278,7 +279,7 @@ func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRun
 
 // row is what a run's row tells.
 func (v *Service) row(r store.Run, a *aroundRuns) client.Run {
-	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.people[r.By], State: r.State, Outcome: r.Outcome, Online: v.online(r.BenchSeen, r.Revoked),
+	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.people[r.By], State: r.State, Outcome: r.Outcome, Online: v.Online(r.BenchSeen, r.Revoked),
 		Opened: r.OpenedAt, Closed: frame.TimeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
 		out.Job, out.OwnJob, out.Reason, out.Asked = j.Number, j.Own, j.Reason, j.Asked
@@ -401,7 +402,7 @@ const OwnLead = "own"
 
 // furtherLinks names what a run claims at its new place, and the links of sections
 // that are on links of their own.
-func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given map[string]string) (claims []string, links map[string]string, err error) {
+func (v *Service) furtherLinks(ctx context.Context, s *run.State, p links.Place, given map[string]string) (claims []string, links map[string]string, err error) {
 	claims = []string{p.Bench + "/" + p.Name}
 	sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
 	if err != nil {
@@ -410,7 +411,7 @@ func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given
 	for _, x := range s.Sections {
 		d, ok := sheet.Section(x.Name)
 		if x.Own != "" { // its own lead, beside the helper tool's
-			at, err := v.find(ctx, cmp.Or(given[OwnLead], x.Own))
+			at, err := v.Find(ctx, cmp.Or(given[OwnLead], x.Own))
 			if err != nil {
 				return nil, nil, err
 			}
@@ -424,7 +425,7 @@ func (v *Service) furtherLinks(ctx context.Context, s *run.State, p place, given
 		if x.Link == "" || !ok {
 			continue
 		}
-		at, err := v.find(ctx, cmp.Or(given[d.Link], x.Link))
+		at, err := v.Find(ctx, cmp.Or(given[d.Link], x.Link))
 		if err != nil {
 			return nil, nil, err
 		}

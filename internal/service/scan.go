@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -60,11 +61,11 @@ func disturbs(r client.Result) []string {
 }
 
 // toScan is a free link to an assembly, and the assembly's sheet.
-func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet *model.Sheet, err error) {
-	if p, err = v.find(ctx, at); err != nil {
+func (v *Service) toScan(ctx context.Context, at, named string) (p links.Place, sheet *model.Sheet, err error) {
+	if p, err = v.Find(ctx, at); err != nil {
 		return p, nil, err
 	}
-	if err := p.free(); err != nil {
+	if err := p.Free(); err != nil {
 		return p, nil, err
 	}
 	sheet, err = v.assembly(ctx, named, p.Model)
@@ -73,8 +74,8 @@ func (v *Service) toScan(ctx context.Context, at, named string) (p place, sheet 
 
 // slots has a bench ask all modules of an assembly; one in which nothing answers at all is
 // an error.
-func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep bool) (client.Result, error) {
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, scanLasts)
+func (v *Service) slots(ctx context.Context, p links.Place, sheet *model.Sheet, deep bool) (client.Result, error) {
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, scanLasts)
 	if err != nil {
 		return r, err
 	}
@@ -89,7 +90,7 @@ func (v *Service) slots(ctx context.Context, p place, sheet *model.Sheet, deep b
 }
 
 // enterAll enters what modules said into the register, and says how they stand.
-func (v *Service) enterAll(ctx context.Context, p place, sheet *model.Sheet, slots []visit.InSlot, said string) (client.Scanned, error) {
+func (v *Service) enterAll(ctx context.Context, p links.Place, sheet *model.Sheet, slots []visit.InSlot, said string) (client.Scanned, error) {
 	if err := v.explain(ctx, slots); err != nil {
 		return client.Scanned{}, err
 	}

@@ -13,6 +13,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
@@ -51,7 +52,7 @@ type newSecondIn struct {
 
 // askSecond asks the leads for leave for one run.
 func (v *Service) askSecond(ctx context.Context, in *newSecondIn) (client.Second, error) {
-	u, _, err := v.unitAt(ctx, in.Body.At)
+	u, _, err := v.UnitAt(ctx, in.Body.At)
 	if err != nil {
 		return client.Second{}, err
 	}
@@ -59,7 +60,7 @@ func (v *Service) askSecond(ctx context.Context, in *newSecondIn) (client.Second
 	if kind == "" {
 		kind = run.Flash
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: kind, Release: in.Body.Release, Backup: in.Body.Backup, Reason: in.Body.Reason}, u, place{})
+	a, err := v.askedOf(ctx, client.NewRun{Kind: kind, Release: in.Body.Release, Backup: in.Body.Backup, Reason: in.Body.Reason}, u, links.Place{})
 	if err != nil {
 		return client.Second{}, err
 	}
@@ -213,7 +214,7 @@ func (v *Service) getSecond(ctx context.Context, in *SecondPath) (client.SecondP
 	if err != nil {
 		return out, err
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: x.Kind, Release: x.Firmware, Backup: x.Source, Reason: x.Reason}, u, place{})
+	a, err := v.askedOf(ctx, client.NewRun{Kind: x.Kind, Release: x.Firmware, Backup: x.Source, Reason: x.Reason}, u, links.Place{})
 	if err != nil {
 		return out, err
 	}

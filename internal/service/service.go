@@ -29,6 +29,7 @@ import (
 	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/gear"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
@@ -40,6 +41,7 @@ type Service struct {
 	*evidence.Evidence
 	*gear.Gear
 	*catalogue.Catalogue
+	*links.Links
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
@@ -49,9 +51,7 @@ type Service struct {
 	registry  *prometheus.Registry
 	closed    *prometheus.CounterVec
 	follower  *follower
-	written   frame.Bell // something that streams tell was written by this process: an order, the end of a run
 	reading   reading
-	orderEnds frame.Bells // one was ended, by its id
 	todays    frame.Shared[client.Today]
 	benches   frame.Shared[map[string]store.Bench]
 	sheets    frame.Shared[sheetList]
@@ -84,7 +84,8 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.Evidence = evidence.New(v.People, s, key)
 	v.Gear = gear.New(v.Frame, s)
 	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, v.shown)
-	v.follower.bell = &v.written
+	v.Links = links.New(v.People, s, key, v.newer)
+	v.follower.bell = &v.Written
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)
 	return v

@@ -17,6 +17,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -218,7 +219,7 @@ func (v *Service) supportChecks(ctx context.Context, b *bundle, put func(string,
 	}
 	var checks []client.Check
 	for _, x := range rows {
-		c, err := checked(x, row.BenchName+"/"+row.Link, names[x.By])
+		c, err := links.Checked(x, row.BenchName+"/"+row.Link, names[x.By])
 		if err != nil {
 			return err
 		}

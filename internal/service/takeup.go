@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -21,11 +22,11 @@ func (v *Service) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
 	if err != nil {
 		return frame.None{}, err
 	}
-	o, err := v.order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID}, r.Bench)
+	o, err := v.Order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID}, r.Bench)
 	if err != nil {
 		return frame.None{}, err
 	}
-	defer v.written.Ring()
+	defer v.Written.Ring()
 	return frame.None{}, v.store.AddOrder(ctx, o)
 }
 
@@ -52,7 +53,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another unit may be on the lead now").
 			Unit("as the run left it").Go(words.RunLabel(r.ID).To("Read its label again"))
 	}
-	p, err := v.find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
+	p, err := v.Find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
 	if err != nil {
 		return client.Run{}, err
 	}
@@ -61,22 +62,22 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 			return client.Run{}, err
 		}
 	}
-	claims, links, err := v.furtherLinks(ctx, s, p, in.Body.Links)
+	claims, further, err := v.furtherLinks(ctx, s, p, in.Body.Links)
 	if err != nil {
 		return client.Run{}, err
 	}
 	var order client.Order
 	err = v.store.ResumeRun(ctx, r, p.Bench, p.Name, claims, func(epoch uint64) (store.Order, error) {
-		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: frame.Who(ctx).Person.ID, Label: in.Body.Label, Epoch: epoch, Links: links, Slower: in.Body.Slower}
-		o, err := v.order(order, p.Bench)
+		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: frame.Who(ctx).Person.ID, Label: in.Body.Label, Epoch: epoch, Links: further, Slower: in.Body.Slower}
+		o, err := v.Order(order, p.Bench)
 		order.ID = o.ID
 		return o, err
 	})
 	if err != nil {
 		return client.Run{}, err
 	}
-	v.written.Ring()
-	if _, err := v.ended(ctx, order, orderLasts); err != nil {
+	v.Written.Ring()
+	if _, err := v.Ended(ctx, order, links.OrderLasts); err != nil {
 		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
 			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))
 		}
@@ -109,7 +110,7 @@ func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, 
 		return client.Run{}, err
 	}
 	laid := &run.LaidAside{By: frame.Who(ctx).Person.ID, Place: in.Body.Place, Holder: in.Body.Holder, Why: in.Body.Why}
-	if _, err := v.ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, orderLasts); err != nil {
+	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, links.OrderLasts); err != nil {
 		return client.Run{}, err
 	}
 	if err := v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State != store.RunOpen && x.Brief().View.Laid != nil }); err != nil {
@@ -139,7 +140,7 @@ func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, er
 }
 
 func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error {
-	_, err := v.ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID, Reason: reason}, r.Bench, orderLasts)
+	_, err := v.Ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID, Reason: reason}, r.Bench, links.OrderLasts)
 	if err != nil {
 		return err
 	}
@@ -148,7 +149,7 @@ func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error
 
 // untilState waits until the bench has told that a run stands as it should.
 func (v *Service) untilState(ctx context.Context, id string, is func(store.Run) bool) error {
-	late := v.clock.After(orderLasts)
+	late := v.clock.After(links.OrderLasts)
 	for {
 		r, err := v.store.Run(ctx, id)
 		if err != nil || is(r) {

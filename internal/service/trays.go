@@ -20,6 +20,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -99,7 +100,7 @@ func (v *Service) trayRow(ctx context.Context, t *aTray) (out client.TrayRow, er
 	}
 	for _, b := range benches {
 		if b.ID == t.Bench {
-			out.Online = v.online(b.Seen, b.Revoked)
+			out.Online = v.Online(b.Seen, b.Revoked)
 		}
 	}
 	sheet, err := v.store.Sheet(ctx, t.Model)
@@ -131,7 +132,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 	o := tray.Opened{Tray: t.ID, Model: b.Model, Release: r.ID, Version: r.Version, Units: []tray.Unit{}, Any: b.Any, Alone: b.Alone, Stop: b.Stop, Waive: b.Waive, Why: strings.TrimSpace(b.Reason)}
 	var links []string
 	for _, at := range b.Links {
-		p, err := v.find(ctx, at)
+		p, err := v.Find(ctx, at)
 		switch {
 		case err != nil && core.KindOf(err) != core.NotAnswering: // one that is not plugged in may still come
 			return client.Tray{}, err
@@ -602,7 +603,7 @@ func (v *Service) trayEnds(ctx context.Context, t *aTray, reason string) (*store
 
 // trayBegin opens the run of a tray's unit, in the name of the person whose context it is. What
 // stops it is put down in the unit's place; that something is busy is not.
-func (v *Service) trayBegin(ctx context.Context, t *aTray, p place, u store.Unit, label string) error {
+func (v *Service) trayBegin(ctx context.Context, t *aTray, p links.Place, u store.Unit, label string) error {
 	by := frame.Who(ctx).Person.ID
 	x := tray.Unit{Unit: u.ID, Serial: u.Serial}
 	if t.Opened.Any && t.Find(u.ID) == nil {
@@ -690,7 +691,7 @@ func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) 
 
 // traySeat finds out who it is, and begins it or says why not.
 func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result client.Result) error {
-	p, err := v.find(ctx, at)
+	p, err := v.Find(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -700,7 +701,7 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 	case result.Error != nil:
 		err = result.Error.Err()
 	case result.Found != nil:
-		id, err = v.welcome(ctx, p, result, on.Serial, false)
+		id, err = v.Welcome(ctx, p, result, on.Serial, false)
 	default:
 		err = v.store.OnLink(ctx, p.Bench, p.Name, "", on.Unit, t.Model, v.clock.Now())
 	}
@@ -718,7 +719,7 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 		if err != nil {
 			return err
 		}
-		if p, err = v.find(ctx, at); err != nil {
+		if p, err = v.Find(ctx, at); err != nil {
 			return err
 		}
 		if result.Found != nil {

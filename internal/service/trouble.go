@@ -22,6 +22,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -151,7 +152,7 @@ func (v *Service) since(ctx context.Context, r store.Run, s *run.State, at strin
 		tried = append(tried, advise.Try{Rung: t.Rung, Answered: t.Answered, Class: t.Class, At: t.At.UnixMicro(), By: names[t.By]})
 		saw(t.At, t.Answered, t.Serial)
 	}
-	p, err := v.find(ctx, at)
+	p, err := v.Find(ctx, at)
 	if core.KindOf(err) == core.NotFound {
 		return tried, line, nil
 	}
@@ -290,7 +291,7 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 		return client.Trouble{}, err
 	}
 	t := store.RunTry{Run: r.ID, Unit: u.ID, Model: u.Model, Rung: in.Body.Rung, By: frame.Who(ctx).Person.ID}
-	c, err := v.check(ctx, &checkIn{client.NewCheck{At: s.Opened.Link, Model: u.Model}})
+	c, err := v.Check(ctx, &links.CheckIn{Body: client.NewCheck{At: s.Opened.Link, Model: u.Model}})
 	switch {
 	case core.KindOf(err) == core.NotAnswering:
 	case err != nil:
@@ -299,7 +300,7 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 		t.Class, t.Answered = c.Class, answersClass(c.Class)
 	}
 	if t.Answered {
-		id, err := v.identify(ctx, &identifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model, Slower: t.Rung == advise.Slower}})
+		id, err := v.Identify(ctx, &links.IdentifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model, Slower: t.Rung == advise.Slower}})
 		if err == nil {
 			t.Serial = id.Serial
 		} else if hurries, _ := v.hurries(ctx, u.Model); hurries && core.KindOf(err) == core.NotAnswering && t.Rung != advise.Slower {

@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
 	"zealousferry/internal/store"
 )
 
@@ -73,7 +74,7 @@ func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around
 	}
 	places, err := v.store.WhereAre(ctx, ids)
 	for _, l := range places {
-		a.links[l.Unit.String] = v.link(l)
+		a.links[l.Unit.String] = v.Link(l)
 	}
 	return a, err
 }
@@ -147,7 +148,7 @@ func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitP
 	if err != nil {
 		return out, err
 	}
-	out.Facts, _ = factValues(j.sheet, facts, names, v.clock.Now())
+	out.Facts, _ = links.FactValues(j.sheet, facts, names, v.clock.Now())
 	said, err := v.complaint(ctx, u.ID)
 	if err != nil {
 		return out, err

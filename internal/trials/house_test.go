@@ -40,7 +40,7 @@ var floors = map[string]int{
 	"core/coretest":   5,
 	"core/rehearse":   6,
 	"internal/client": 7, "internal/store": 7,
-	"internal/service/frame": 8, "internal/service/people": 9, "internal/service/evidence": 10, "internal/service/gear": 10, "internal/service/catalogue": 11, "internal/service": 12, "internal/bench": 12,
+	"internal/service/frame": 8, "internal/service/people": 9, "internal/service/evidence": 10, "internal/service/gear": 10, "internal/service/catalogue": 11, "internal/service/links": 11, "internal/service": 12, "internal/bench": 12,
 	"internal/demo":            13,
 	"internal/doctor":          13,
 	"internal/cli":             14,

@@ -1,4 +1,4 @@
-package service
+package links
 
 import (
 	"cmp"
@@ -18,16 +18,16 @@ type listenIn struct{ Body client.NewListen }
 
 // listen has the bench hear what is on a line; nothing is sent but what a person
 // wants said.
-func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error) {
-	p, err := v.find(ctx, in.Body.At)
+func (v *Links) listen(ctx context.Context, in *listenIn) (client.Heard, error) {
+	p, err := v.Find(ctx, in.Body.At)
 	if err != nil {
 		return client.Heard{}, err
 	}
-	if err := p.free(); err != nil {
+	if err := p.Free(); err != nil {
 		return client.Heard{}, err
 	}
 	n := in.Body
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, orderLasts)
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderListen, Link: p.Name, Model: cmp.Or(n.Model, p.Model), Baud: n.Baud, Say: n.Say, Loader: n.Loader, Lasts: max(n.Lasts, 100)}, p.Bench, OrderLasts)
 	if err != nil {
 		return client.Heard{}, err
 	}
@@ -43,16 +43,16 @@ func (v *Service) listen(ctx context.Context, in *listenIn) (client.Heard, error
 	return *r.Heard, nil
 }
 
-type checkIn struct{ Body client.NewCheck }
+type CheckIn struct{ Body client.NewCheck }
 
-// check has the bench look at a link, or takes the answer to the test that the
+// Check has the bench look at a link, or takes the answer to the test that the
 // last look proposed, and keeps what came of it as evidence.
-func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) {
-	p, err := v.find(ctx, in.Body.At)
+func (v *Links) Check(ctx context.Context, in *CheckIn) (client.Check, error) {
+	p, err := v.Find(ctx, in.Body.At)
 	if err != nil {
 		return client.Check{}, err
 	}
-	if err := p.free(); err != nil {
+	if err := p.Free(); err != nil {
 		return client.Check{}, err
 	}
 	if in.Body.Answer == nil {
@@ -60,7 +60,7 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 		if err != nil {
 			return client.Check{}, err
 		}
-		if _, err := v.ended(ctx, o, identifyLasts); err != nil {
+		if _, err := v.Ended(ctx, o, identifyLasts); err != nil {
 			return client.Check{}, err
 		}
 		row, err := v.store.Check(ctx, o.ID)
@@ -70,7 +70,7 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 		if err != nil {
 			return client.Check{}, err
 		}
-		return checked(row, p.FullName(), frame.Who(ctx).Person.Name)
+		return Checked(row, p.FullName(), frame.Who(ctx).Person.Name)
 	}
 	last, err := v.store.Checks(ctx, p.Bench, p.Name, 1)
 	if err != nil {
@@ -87,12 +87,12 @@ func (v *Service) check(ctx context.Context, in *checkIn) (client.Check, error) 
 	if row, err = v.keepSeen(ctx, row, seen, in.Body.Answer); err != nil {
 		return client.Check{}, err
 	}
-	return checked(row, p.FullName(), frame.Who(ctx).Person.Name)
+	return Checked(row, p.FullName(), frame.Who(ctx).Person.Name)
 }
 
-// keepCheck keeps what a bench has seen on a link, whether or not whoever asked is still
+// KeepCheck keeps what a bench has seen on a link, whether or not whoever asked is still
 // there to hear it.
-func (v *Service) keepCheck(ctx context.Context, row store.Order, r client.Result) error {
+func (v *Links) KeepCheck(ctx context.Context, row store.Order, r client.Result) error {
 	o, err := frame.Decode[client.Order](row.Body)
 	if err != nil {
 		return err
@@ -103,7 +103,7 @@ func (v *Service) keepCheck(ctx context.Context, row store.Order, r client.Resul
 
 // keepSeen names what was seen, by the answer to the test where there is one, and keeps it as
 // evidence.
-func (v *Service) keepSeen(ctx context.Context, row store.LinkCheck, seen diagnose.Seen, answer *diagnose.Answer) (store.LinkCheck, error) {
+func (v *Links) keepSeen(ctx context.Context, row store.LinkCheck, seen diagnose.Seen, answer *diagnose.Answer) (store.LinkCheck, error) {
 	class := diagnose.Classify(seen)
 	row.Class = string(class)
 	if class != diagnose.Sound && !row.Unplugged && (answer != nil || !diagnose.Needs(class)) {
@@ -137,8 +137,8 @@ func (v *Service) keepSeen(ctx context.Context, row store.LinkCheck, seen diagno
 	return row, v.store.OffLink(ctx, row.Bench, row.Link) // whoever was identified here does not answer any more
 }
 
-// checked is a check as faces show it.
-func checked(row store.LinkCheck, link, by string) (client.Check, error) {
+// Checked is a check as faces show it.
+func Checked(row store.LinkCheck, link, by string) (client.Check, error) {
 	out := client.Check{ID: row.ID, Link: link, Model: row.Model, Class: row.Class, Fault: row.Fault, Unplugged: row.Unplugged, By: by, At: row.At}
 	if err := json.Unmarshal([]byte(row.Seen), &out.Seen); err != nil {
 		return out, err
@@ -176,8 +176,8 @@ type checksIn struct {
 	At string `query:"at" minLength:"1" maxLength:"120"`
 }
 
-func (v *Service) listChecks(ctx context.Context, in *checksIn) (client.Checks, error) {
-	p, err := v.find(ctx, in.At)
+func (v *Links) listChecks(ctx context.Context, in *checksIn) (client.Checks, error) {
+	p, err := v.Find(ctx, in.At)
 	if err != nil {
 		return client.Checks{}, err
 	}
@@ -188,7 +188,7 @@ func (v *Service) listChecks(ctx context.Context, in *checksIn) (client.Checks, 
 	names, err := v.store.Names(ctx)
 	out := client.Checks{Checks: []client.Check{}}
 	for _, r := range rows {
-		c, err := checked(r, p.FullName(), names[r.By])
+		c, err := Checked(r, p.FullName(), names[r.By])
 		if err != nil {
 			return out, err
 		}
@@ -199,11 +199,11 @@ func (v *Service) listChecks(ctx context.Context, in *checksIn) (client.Checks, 
 
 type echoIn struct{ Body client.Echo }
 
-func (v *Service) echo(ctx context.Context, in *echoIn) (client.Echoed, error) {
-	p, err := v.find(ctx, in.Body.At)
+func (v *Links) echo(ctx context.Context, in *echoIn) (client.Echoed, error) {
+	p, err := v.Find(ctx, in.Body.At)
 	if err != nil {
 		return client.Echoed{}, err
 	}
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderEcho, Link: p.Name, Baud: in.Body.Baud}, p.Bench, orderLasts)
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderEcho, Link: p.Name, Baud: in.Body.Baud}, p.Bench, OrderLasts)
 	return client.Echoed{Came: r.Came}, err
 }

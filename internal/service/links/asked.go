@@ -1,4 +1,4 @@
-package service
+package links
 
 import (
 	"context"
@@ -21,8 +21,8 @@ var (
 
 // question is the one that a link is busy with, of several the newest, but a person's own
 // before others'; nil where there is none.
-func (v *Service) question(ctx context.Context, p place, person string) (*store.Order, client.Order, error) {
-	if !v.online(p.Seen, p.Revoked) { // whatever it was asked, nobody knows of it
+func (v *Links) question(ctx context.Context, p Place, person string) (*store.Order, client.Order, error) {
+	if !v.Online(p.Seen, p.Revoked) { // whatever it was asked, nobody knows of it
 		return nil, client.Order{}, nil
 	}
 	var row *store.Order
@@ -36,7 +36,7 @@ func (v *Service) question(ctx context.Context, p place, person string) (*store.
 }
 
 // allAsked are the kinds of the questions that links are busy with, by bench and link.
-func (v *Service) allAsked(ctx context.Context, links []store.Link) (map[string]string, error) {
+func (v *Links) allAsked(ctx context.Context, links []store.Link) (map[string]string, error) {
 	var benches []string
 	for _, l := range links {
 		if !slices.Contains(benches, l.Bench) {
@@ -47,7 +47,7 @@ func (v *Service) allAsked(ctx context.Context, links []store.Link) (map[string]
 	return kinds, v.eachAsked(ctx, benches, func(row store.Order, o client.Order) { kinds[row.Bench+"/"+o.Link] = o.Kind })
 }
 
-func (v *Service) eachAsked(ctx context.Context, benches []string, do func(store.Order, client.Order)) error {
+func (v *Links) eachAsked(ctx context.Context, benches []string, do func(store.Order, client.Order)) error {
 	if len(benches) == 0 {
 		return nil
 	}
@@ -74,8 +74,8 @@ type askedIn struct {
 	At string `query:"at" minLength:"1" maxLength:"120"`
 }
 
-func (v *Service) getAsked(ctx context.Context, in *askedIn) (client.Asked, error) {
-	p, err := v.find(ctx, in.At)
+func (v *Links) getAsked(ctx context.Context, in *askedIn) (client.Asked, error) {
+	p, err := v.Find(ctx, in.At)
 	if err != nil {
 		return client.Asked{}, err
 	}
@@ -86,7 +86,7 @@ func (v *Service) getAsked(ctx context.Context, in *askedIn) (client.Asked, erro
 	return v.told(ctx, p, row, o)
 }
 
-func (v *Service) told(ctx context.Context, p place, row *store.Order, o client.Order) (client.Asked, error) {
+func (v *Links) told(ctx context.Context, p Place, row *store.Order, o client.Order) (client.Asked, error) {
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return client.Asked{}, err
@@ -103,8 +103,8 @@ type endAskedIn struct{ Body client.At }
 
 // endAsked has the bench end what it asks on a link; whoever waits for the answer hears
 // who has ended it.
-func (v *Service) endAsked(ctx context.Context, in *endAskedIn) (client.Asked, error) {
-	p, err := v.find(ctx, in.Body.At)
+func (v *Links) endAsked(ctx context.Context, in *endAskedIn) (client.Asked, error) {
+	p, err := v.Find(ctx, in.Body.At)
 	if err != nil {
 		return client.Asked{}, err
 	}
@@ -122,7 +122,7 @@ func (v *Service) endAsked(ctx context.Context, in *endAskedIn) (client.Asked, e
 	if err != nil {
 		return out, err
 	}
-	_, err = v.ask(ctx, client.Order{Kind: client.OrderEnd, Link: p.Name, Ends: row.ID, By: frame.Who(ctx).Person.Name}, p.Bench, orderLasts)
+	_, err = v.Ask(ctx, client.Order{Kind: client.OrderEnd, Link: p.Name, Ends: row.ID, By: frame.Who(ctx).Person.Name}, p.Bench, OrderLasts)
 	return out, err
 }
 
@@ -134,7 +134,7 @@ type toldIn struct {
 // longestTold is how much a bench may say of how far it is.
 const longestTold = 2000
 
-func (v *Service) tellOrder(ctx context.Context, in *toldIn) (frame.None, error) {
+func (v *Links) tellOrder(ctx context.Context, in *toldIn) (frame.None, error) {
 	said, err := frame.Decode[core.Said](in.RawBody)
 	if err != nil {
 		return frame.None{}, err

@@ -1,4 +1,4 @@
-package service
+package links
 
 import (
 	"context"
@@ -18,7 +18,7 @@ const tryLasts = 3 * time.Minute
 type newTryIn struct{ Body client.NewTry }
 
 // try has a bench play a sheet on a link. What changes memory is a lead's to say.
-func (v *Service) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
+func (v *Links) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
 	n := in.Body
 	person := frame.Who(ctx).Person
 	if n.Write && person.Role != frame.Lead {
@@ -28,14 +28,14 @@ func (v *Service) try(ctx context.Context, in *newTryIn) (client.Tried, error) {
 	if err != nil {
 		return client.Tried{}, err
 	}
-	p, err := v.find(ctx, n.At)
+	p, err := v.Find(ctx, n.At)
 	if err != nil {
 		return client.Tried{}, err
 	}
-	if err := p.free(); err != nil {
+	if err := p.Free(); err != nil {
 		return client.Tried{}, err
 	}
-	r, err := v.ask(ctx, client.Order{Kind: client.OrderTry, Link: p.Name, Sheet: n.Sheet, Section: n.Section, Write: n.Write}, p.Bench, tryLasts)
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderTry, Link: p.Name, Sheet: n.Sheet, Section: n.Section, Write: n.Write}, p.Bench, tryLasts)
 	if err != nil {
 		return client.Tried{}, err
 	}

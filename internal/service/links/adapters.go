@@ -1,4 +1,4 @@
-package service
+package links
 
 import (
 	"cmp"
@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"zealousferry/core"
-	"zealousferry/core/fit"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/internal/client"
@@ -19,7 +18,7 @@ import (
 	"zealousferry/internal/store"
 )
 
-func (v *Service) listAdapters(ctx context.Context, in *frame.PageIn) (client.Adapters, error) {
+func (v *Links) listAdapters(ctx context.Context, in *frame.PageIn) (client.Adapters, error) {
 	rows, p, err := v.store.AdaptersPage(ctx, in.After, in.Size)
 	if err != nil {
 		return client.Adapters{}, err
@@ -29,7 +28,7 @@ func (v *Service) listAdapters(ctx context.Context, in *frame.PageIn) (client.Ad
 }
 
 // adapters are some adapters as they are told of.
-func (v *Service) adapters(ctx context.Context, rows []store.Adapter) ([]client.Adapter, error) {
+func (v *Links) adapters(ctx context.Context, rows []store.Adapter) ([]client.Adapter, error) {
 	out := []client.Adapter{}
 	families, err := v.store.Families(ctx)
 	if err != nil {
@@ -64,7 +63,7 @@ func (v *Service) adapters(ctx context.Context, rows []store.Adapter) ([]client.
 
 // asUnit looks an adapter up in the register of units: one that has firmware of its
 // own is a unit of a model of its own, and is brought up to date like any other.
-func (v *Service) asUnit(ctx context.Context, a *client.Adapter) error {
+func (v *Links) asUnit(ctx context.Context, a *client.Adapter) error {
 	u, err := v.store.Unit(ctx, a.Serial)
 	if core.KindOf(err) == core.NotFound {
 		return nil
@@ -80,19 +79,13 @@ func (v *Service) asUnit(ctx context.Context, a *client.Adapter) error {
 	if len(places) > 0 {
 		a.At = places[0].FullName()
 	}
-	j, err := v.judge(ctx, u)
-	if err != nil {
-		return err
-	}
-	if best, ok := fit.Chosen(j.verdicts); ok && best.Recommended && !best.Current {
-		a.Newer = best.Version
-	}
-	return nil
+	a.Newer, err = v.newer(ctx, u)
+	return err
 }
 
 type adapterIn struct{ Body client.NewAdapter }
 
-func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter, error) {
+func (v *Links) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter, error) {
 	n := in.Body
 	if err := procedure.CheckAdapter(gear.AdapterOf(store.Adapter{Serial: n.Serial, Name: n.Name, Volts: n.Volts, Firmware: n.Firmware})); err != nil {
 		return client.Adapter{}, err
@@ -115,7 +108,7 @@ func (v *Service) putAdapter(ctx context.Context, in *adapterIn) (client.Adapter
 
 // adapterOn is the adapter that a bench has on a link, as its record says that it
 // is set; nil where nobody has entered one.
-func (v *Service) adapterOn(ctx context.Context, l store.Link) (*procedure.Adapter, error) {
+func (v *Links) adapterOn(ctx context.Context, l store.Link) (*procedure.Adapter, error) {
 	if l.Adapter == "" {
 		return nil, nil
 	}
@@ -130,8 +123,8 @@ func (v *Service) adapterOn(ctx context.Context, l store.Link) (*procedure.Adapt
 type wiresIn struct{ Body client.NewWires }
 
 // putWires keeps which colours the wires on a link have this time.
-func (v *Service) putWires(ctx context.Context, in *wiresIn) (client.Wires, error) {
-	p, err := v.find(ctx, in.Body.At)
+func (v *Links) putWires(ctx context.Context, in *wiresIn) (client.Wires, error) {
+	p, err := v.Find(ctx, in.Body.At)
 	if err != nil {
 		return client.Wires{}, err
 	}
@@ -148,7 +141,7 @@ func (v *Service) putWires(ctx context.Context, in *wiresIn) (client.Wires, erro
 		return client.Wires{}, err
 	}
 	maps.Copy(all, in.Body.Wires)
-	if err := v.sawWires(ctx, p.Link, all); err != nil {
+	if err := v.SawWires(ctx, p.Link, all); err != nil {
 		return client.Wires{}, err
 	}
 	return v.wires(ctx, p.Link)
@@ -156,7 +149,7 @@ func (v *Service) putWires(ctx context.Context, in *wiresIn) (client.Wires, erro
 
 // hasPins refuses a wire on a pin that the unit's plug does not have, as far as the sheet
 // of what is on the link draws one.
-func (v *Service) hasPins(ctx context.Context, l store.Link, wires procedure.Colours) error {
+func (v *Links) hasPins(ctx context.Context, l store.Link, wires procedure.Colours) error {
 	if l.Model == "" {
 		return nil
 	}
@@ -187,7 +180,7 @@ func (v *Service) hasPins(ctx context.Context, l store.Link, wires procedure.Col
 	return nil
 }
 
-func (v *Service) sawWires(ctx context.Context, l store.Link, wires procedure.Colours) error {
+func (v *Links) SawWires(ctx context.Context, l store.Link, wires procedure.Colours) error {
 	raw, err := json.Marshal(wires)
 	if err != nil {
 		return err
@@ -196,7 +189,7 @@ func (v *Service) sawWires(ctx context.Context, l store.Link, wires procedure.Co
 }
 
 // wires are those that somebody saw on a link with the adapter that is on it now.
-func (v *Service) wires(ctx context.Context, l store.Link) (client.Wires, error) {
+func (v *Links) wires(ctx context.Context, l store.Link) (client.Wires, error) {
 	row, err := v.store.Lead(ctx, l.Bench, l.Name)
 	if err == nil && row.Adapter != l.Adapter {
 		err = core.Fail(core.NotFound, "another adapter is on %s since its wires were looked at", l.FullName())

@@ -1,4 +1,4 @@
-package service
+package links
 
 import (
 	"cmp"
@@ -25,7 +25,7 @@ import (
 
 // How long a bench may take to begin an order, and an identification to end.
 const (
-	orderLasts    = 30 * time.Second
+	OrderLasts    = 30 * time.Second
 	identifyLasts = 60 * time.Second
 )
 
@@ -34,7 +34,7 @@ type linksIn struct {
 	At string `query:"at" maxLength:"120" doc:"Only this one, as BENCH/NAME."`
 }
 
-func (v *Service) listLinks(ctx context.Context, in *linksIn) (client.Links, error) {
+func (v *Links) listLinks(ctx context.Context, in *linksIn) (client.Links, error) {
 	var rows []store.Link
 	var p store.Paged
 	var err error
@@ -50,7 +50,7 @@ func (v *Service) listLinks(ctx context.Context, in *linksIn) (client.Links, err
 	out := client.Links{Links: []client.Link{}, Paged: frame.Paged(p)}
 	for _, l := range rows { // the places behind a link follow it
 		if l.Slot == "" {
-			x := v.link(l)
+			x := v.Link(l)
 			x.Asked = asked[l.Bench+"/"+l.Name]
 			out.Links = append(out.Links, x)
 		} else if l.Unit.Valid {
@@ -60,10 +60,10 @@ func (v *Service) listLinks(ctx context.Context, in *linksIn) (client.Links, err
 	return out, err
 }
 
-func (v *Service) link(l store.Link) client.Link {
+func (v *Links) Link(l store.Link) client.Link {
 	state := "free"
 	switch {
-	case !v.online(l.Seen, l.Revoked):
+	case !v.Online(l.Seen, l.Revoked):
 		state = "offline"
 	case l.Run.Valid:
 		state = "busy"
@@ -75,47 +75,47 @@ func (v *Service) link(l store.Link) client.Link {
 		Adapter: l.Adapter, Checked: frame.TimeOf(l.Checked), Class: l.Class.String}
 }
 
-// place is where an order is to be carried out: a link, or a slot behind it, and the unit
+// Place is where an order is to be carried out: a link, or a slot behind it, and the unit
 // that the person named, if it was a unit.
-type place struct {
+type Place struct {
 	store.Link
 	unit *store.Unit
 }
 
-// find resolves BENCH/LINK, BENCH/LINK/SLOT or a unit's serial. A serial means the place
+// Find resolves BENCH/LINK, BENCH/LINK/SLOT or a unit's serial. A serial means the place
 // where the unit was last read.
-func (v *Service) find(ctx context.Context, at string) (place, error) {
+func (v *Links) Find(ctx context.Context, at string) (Place, error) {
 	if strings.Contains(at, "/") {
 		places, err := v.store.PlacesAt(ctx, at)
 		if err != nil {
-			return place{}, err
+			return Place{}, err
 		}
 		p, err := v.placeAt(ctx, places, at)
 		if err != nil {
-			return place{}, err
+			return Place{}, err
 		}
 		return v.within(ctx, p)
 	}
 	u, err := v.store.Unit(ctx, at)
 	if err != nil {
-		return place{}, err
+		return Place{}, err
 	}
 	places, err := v.store.WhereAre(ctx, []string{u.ID})
 	if err != nil {
-		return place{}, err
+		return Place{}, err
 	}
 	if len(places) > 0 {
-		return v.within(ctx, place{places[0], &u})
+		return v.within(ctx, Place{places[0], &u})
 	}
-	return place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Go(words.Identify("BENCH/LINK").To("Plug it in, then"))
+	return Place{}, core.Fail(core.NotFound, "unit %s is on no link now", u.Serial).Go(words.Identify("BENCH/LINK").To("Plug it in, then"))
 }
 
 // placeAt is a link, or a slot of the assembly that it leads to. A slot in which nothing
 // was found yet is one, too.
-func (v *Service) placeAt(ctx context.Context, places []store.Link, at string) (place, error) {
+func (v *Links) placeAt(ctx context.Context, places []store.Link, at string) (Place, error) {
 	for _, l := range places {
 		if l.At() == at {
-			return place{Link: l}, nil
+			return Place{Link: l}, nil
 		}
 	}
 	link, slot := at, ""
@@ -127,11 +127,11 @@ func (v *Service) placeAt(ctx context.Context, places []store.Link, at string) (
 			continue
 		}
 		if l.Model == "" {
-			return place{}, core.Fail(core.CannotTell, "nobody knows what is on %s, and whether it has a slot %q", link, slot).Go(words.Identify(link).To("Identify it"))
+			return Place{}, core.Fail(core.CannotTell, "nobody knows what is on %s, and whether it has a slot %q", link, slot).Go(words.Identify(link).To("Identify it"))
 		}
 		sheet, err := v.store.Sheet(ctx, l.Model)
 		if err != nil {
-			return place{}, err
+			return Place{}, err
 		}
 		for _, h := range sheet.Holds {
 			if h.Name != slot {
@@ -141,11 +141,11 @@ func (v *Service) placeAt(ctx context.Context, places []store.Link, at string) (
 			if len(h.Models) == 1 {
 				l.Model = h.Models[0]
 			}
-			return place{Link: l}, nil
+			return Place{Link: l}, nil
 		}
-		return place{}, core.Fail(core.NotFound, "a %s has no slot %q; it has %s", l.Model, slot, holdNames(sheet))
+		return Place{}, core.Fail(core.NotFound, "a %s has no slot %q; it has %s", l.Model, slot, holdNames(sheet))
 	}
-	return place{}, core.Fail(core.NotFound, "there is no link %q", at).Go(words.Links().To("See which there are"))
+	return Place{}, core.Fail(core.NotFound, "there is no link %q", at).Go(words.Links().To("See which there are"))
 }
 
 func holdNames(s *model.Sheet) string {
@@ -158,7 +158,7 @@ func holdNames(s *model.Sheet) string {
 
 // slotFor is the slot of the assembly on a link into which a model fits; empty where no
 // such assembly is known to be there.
-func (v *Service) slotFor(ctx context.Context, p place, modelName string) (string, error) {
+func (v *Links) slotFor(ctx context.Context, p Place, modelName string) (string, error) {
 	if p.Slot != "" {
 		return p.Slot, nil
 	}
@@ -183,8 +183,8 @@ func (v *Service) slotFor(ctx context.Context, p place, modelName string) (strin
 	return "", nil
 }
 
-// free refuses a link that a run has.
-func (p place) free() error {
+// Free refuses a link that a run has.
+func (p Place) Free() error {
 	if !p.Run.Valid {
 		return nil
 	}
@@ -192,11 +192,11 @@ func (p place) free() error {
 }
 
 // within refuses a link whose bench is out of reach.
-func (v *Service) within(ctx context.Context, p place) (place, error) {
+func (v *Links) within(ctx context.Context, p Place) (Place, error) {
 	if err := people.AtBench(frame.Who(ctx), p.Bench, p.BenchName); err != nil {
 		return p, err
 	}
-	if !v.online(p.Seen, p.Revoked) {
+	if !v.Online(p.Seen, p.Revoked) {
 		return p, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", p.BenchName).Go(words.BenchStart().To("Start it"))
 	}
 	if p.Absent != "" && !p.Run.Valid {
@@ -206,11 +206,11 @@ func (v *Service) within(ctx context.Context, p place) (place, error) {
 	return p, nil
 }
 
-type identifyIn struct{ Body client.NewIdentify }
+type IdentifyIn struct{ Body client.NewIdentify }
 
 // serialOf is the serial that a unit tells, or that a person has read from its label; a
 // label that says another one than the unit is refused.
-func (v *Service) serialOf(ctx context.Context, r client.Result, label string) (string, error) {
+func (v *Links) serialOf(ctx context.Context, r client.Result, label string) (string, error) {
 	wire := ""
 	for _, f := range r.Found.Facts {
 		if f.Name == core.FactSerial {
@@ -239,7 +239,7 @@ func (v *Service) serialOf(ctx context.Context, r client.Result, label string) (
 
 // namedModel is the model that is meant: the one that was named, or the one as which the
 // register knows the label. The two must not differ.
-func (v *Service) namedModel(ctx context.Context, n client.NewIdentify) (string, error) {
+func (v *Links) namedModel(ctx context.Context, n client.NewIdentify) (string, error) {
 	if n.Model != "" {
 		if _, err := v.store.Sheet(ctx, n.Model); err != nil {
 			return "", err
@@ -264,7 +264,7 @@ func (v *Service) namedModel(ctx context.Context, n client.NewIdentify) (string,
 
 // asRegistered is the model as which the register knows a serial, if its units call
 // themselves as those of the model that was found.
-func (v *Service) asRegistered(ctx context.Context, serial, found string) (string, error) {
+func (v *Links) asRegistered(ctx context.Context, serial, found string) (string, error) {
 	known, err := v.store.ModelsOfSerial(ctx, serial)
 	if err != nil || len(known) == 0 || slices.Contains(known, found) {
 		return found, err
@@ -285,13 +285,13 @@ func (v *Service) asRegistered(ctx context.Context, serial, found string) (strin
 	return found, nil
 }
 
-// identify has the bench ask the unit, and enters what it said.
-func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity, error) {
-	p, err := v.find(ctx, in.Body.At)
+// Identify has the bench ask the unit, and enters what it said.
+func (v *Links) Identify(ctx context.Context, in *IdentifyIn) (client.Identity, error) {
+	p, err := v.Find(ctx, in.Body.At)
 	if err != nil {
 		return client.Identity{}, err
 	}
-	if err := p.free(); err != nil {
+	if err := p.Free(); err != nil {
 		return client.Identity{}, err
 	}
 	named, err := v.namedModel(ctx, in.Body)
@@ -307,7 +307,7 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 	if order.Stays, err = v.store.HalfDone(ctx); err != nil {
 		return client.Identity{}, err
 	}
-	result, err := v.ask(ctx, order, p.Bench, identifyLasts)
+	result, err := v.Ask(ctx, order, p.Bench, identifyLasts)
 	if err != nil {
 		return client.Identity{}, err
 	}
@@ -315,11 +315,11 @@ func (v *Service) identify(ctx context.Context, in *identifyIn) (client.Identity
 		return client.Identity{}, core.Fail(core.WrongUnit, "a %s was expected on %s; a %s answers", named, p.At(), result.Model).Unit("nothing was changed").
 			Do("Look at the unit and its label again.")
 	}
-	return v.welcome(ctx, p, result, in.Body.Label, named != "")
+	return v.Welcome(ctx, p, result, in.Body.Label, named != "")
 }
 
-// welcome puts who was found on a link into the register, with what it said.
-func (v *Service) welcome(ctx context.Context, p place, result client.Result, label string, named bool) (client.Identity, error) {
+// Welcome puts who was found on a link into the register, with what it said.
+func (v *Links) Welcome(ctx context.Context, p Place, result client.Result, label string, named bool) (client.Identity, error) {
 	serial, err := v.serialOf(ctx, result, label)
 	if err != nil {
 		return client.Identity{}, err
@@ -368,7 +368,7 @@ func (v *Service) welcome(ctx context.Context, p place, result client.Result, la
 		return client.Identity{}, err
 	}
 	out.ModelName = sheet.Name.In("en")
-	out.Facts, out.Disagree = factValues(sheet, facts, names, v.clock.Now())
+	out.Facts, out.Disagree = FactValues(sheet, facts, names, v.clock.Now())
 	out.Missing = []string{}
 	for name := range sheet.Facts {
 		if _, known := out.Facts[name]; !known {
@@ -379,9 +379,9 @@ func (v *Service) welcome(ctx context.Context, p place, result client.Result, la
 	return out, nil
 }
 
-// factValues gives the best value of each fact, and the names of those on which
+// FactValues gives the best value of each fact, and the names of those on which
 // sources disagree.
-func factValues(sheet *model.Sheet, facts []core.Fact, names map[string]string, now time.Time) (map[string]client.FactValue, []string) {
+func FactValues(sheet *model.Sheet, facts []core.Fact, names map[string]string, now time.Time) (map[string]client.FactValue, []string) {
 	known := fit.Prepare(sheet, facts, now)
 	out, disagree := map[string]client.FactValue{}, []string{}
 	for _, name := range known.Names() {
@@ -404,36 +404,36 @@ func photoOf(f core.Fact) string {
 	return f.Photo.String()
 }
 
-// ask gives a bench an order and waits for what comes of it.
-func (v *Service) ask(ctx context.Context, o client.Order, bench string, lasts time.Duration) (client.Result, error) {
+// Ask gives a bench an order and waits for what comes of it.
+func (v *Links) Ask(ctx context.Context, o client.Order, bench string, lasts time.Duration) (client.Result, error) {
 	o, err := v.give(ctx, o, bench)
 	if err != nil {
 		return client.Result{}, err
 	}
-	return v.ended(ctx, o, lasts)
+	return v.Ended(ctx, o, lasts)
 }
 
 // give gives a bench an order.
-func (v *Service) give(ctx context.Context, o client.Order, bench string) (client.Order, error) {
+func (v *Links) give(ctx context.Context, o client.Order, bench string) (client.Order, error) {
 	if o.By == "" {
 		o.By = frame.Who(ctx).Person.ID
 	}
-	order, err := v.order(o, bench)
+	order, err := v.Order(o, bench)
 	if err != nil {
 		return o, err
 	}
 	if err := v.store.AddOrder(ctx, order); err != nil {
 		return o, err
 	}
-	v.written.Ring()
+	v.Written.Ring()
 	o.ID = order.ID
 	return o, nil
 }
 
-// ended waits for what comes of an order.
-func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration) (client.Result, error) {
+// Ended waits for what comes of an order.
+func (v *Links) Ended(ctx context.Context, o client.Order, lasts time.Duration) (client.Result, error) {
 	late := v.clock.After(lasts)
-	bell, leave := v.orderEnds.At(o.ID)
+	bell, leave := v.OrderEnds.At(o.ID)
 	defer leave()
 	for {
 		news := bell.Wait()
@@ -462,10 +462,10 @@ func (v *Service) ended(ctx context.Context, o client.Order, lasts time.Duration
 	}
 }
 
-// order makes the row of an order.
-func (v *Service) order(o client.Order, bench string) (store.Order, error) {
+// Order makes the row of an order.
+func (v *Links) Order(o client.Order, bench string) (store.Order, error) {
 	now := v.clock.Now().UTC()
-	o.ID, o.Deadline = store.NewID(), now.Add(orderLasts)
+	o.ID, o.Deadline = store.NewID(), now.Add(OrderLasts)
 	raw, err := json.Marshal(o)
 	return store.Order{ID: o.ID, Bench: bench, Kind: o.Kind, Body: raw, Created: now, Deadline: o.Deadline, Signature: v.key.Sign(history.OrderDomain, history.Ordered(bench, raw))}, err
 }
@@ -475,7 +475,7 @@ type portsIn struct {
 	Vehicles bool   `query:"vehicles" doc:"Ask on the bench's networks too which vehicles are there, which takes two seconds."`
 }
 
-func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, error) {
+func (v *Links) listPorts(ctx context.Context, in *portsIn) (client.Ports, error) {
 	benches, err := v.store.Benches(ctx)
 	if err != nil {
 		return client.Ports{}, err
@@ -487,10 +487,10 @@ func (v *Service) listPorts(ctx context.Context, in *portsIn) (client.Ports, err
 		if err := people.AtBench(frame.Who(ctx), b.ID, b.Name); err != nil {
 			return client.Ports{}, err
 		}
-		if !v.online(b.Seen, b.Revoked) {
+		if !v.Online(b.Seen, b.Revoked) {
 			return client.Ports{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
 		}
-		r, err := v.ask(ctx, client.Order{Kind: client.OrderPorts, Vehicles: in.Vehicles}, b.ID, orderLasts)
+		r, err := v.Ask(ctx, client.Order{Kind: client.OrderPorts, Vehicles: in.Vehicles}, b.ID, OrderLasts)
 		out := client.Ports{Bench: b.Name, Ports: r.Ports, Vehicles: append([]client.Vehicle{}, r.Vehicles...), Asked: r.Asked}
 		if out.Ports == nil {
 			out.Ports = out.Ports[:0:0]
@@ -504,7 +504,7 @@ type newLinkIn struct{ Body client.NewLink }
 
 // setLink has a bench make a link, change where it goes, or remove it. Who comes next
 // must be asked.
-func (v *Service) setLink(ctx context.Context, in *newLinkIn) (frame.None, error) {
+func (v *Links) setLink(ctx context.Context, in *newLinkIn) (frame.None, error) {
 	benchName, name, ok := strings.Cut(in.Body.Link, "/")
 	if !ok {
 		return frame.None{}, core.Fail(core.NotUnderstood, "expected BENCH/NAME, came %q", in.Body.Link)
@@ -521,10 +521,10 @@ func (v *Service) setLink(ctx context.Context, in *newLinkIn) (frame.None, error
 		if b.Name != benchName || b.Revoked.Valid {
 			continue
 		}
-		if !v.online(b.Seen, b.Revoked) {
+		if !v.Online(b.Seen, b.Revoked) {
 			return frame.None{}, core.Fail(core.NotAnswering, "bench %s is not in touch with the service", b.Name).Go(words.BenchStart().To("Start it"))
 		}
-		if _, err := v.ask(ctx, client.Order{Kind: client.OrderSetLink, Link: name, Port: &to}, b.ID, orderLasts); err != nil {
+		if _, err := v.Ask(ctx, client.Order{Kind: client.OrderSetLink, Link: name, Port: &to}, b.ID, OrderLasts); err != nil {
 			return frame.None{}, err
 		}
 		return frame.None{}, v.store.OffLink(ctx, b.ID, name)
@@ -532,13 +532,13 @@ func (v *Service) setLink(ctx context.Context, in *newLinkIn) (frame.None, error
 	return frame.None{}, core.Fail(core.NotFound, "there is no bench %q", benchName).Go(words.BenchList().To("See which there are"))
 }
 
-// asJoined lays the wires of the link over the sheet's: the adapter that is there,
+// AsJoined lays the wires of the link over the sheet's: the adapter that is there,
 // and the colours that somebody saw last.
-func (v *Service) asJoined(ctx context.Context, p *model.Procedure, out *client.Card) error {
+func (v *Links) AsJoined(ctx context.Context, p *model.Procedure, out *client.Card) error {
 	if out.Link == "" {
 		return nil
 	}
-	l, err := v.find(ctx, out.Link)
+	l, err := v.Find(ctx, out.Link)
 	if core.KindOf(err) == core.NotAnswering { // a bench that is away: the sheet's own
 		return nil
 	}
@@ -581,8 +581,8 @@ func (v *Service) asJoined(ctx context.Context, p *model.Procedure, out *client.
 	return nil
 }
 
-// unitAt is the unit on a link, or the one named.
-func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, error) {
+// UnitAt is the unit on a link, or the one named.
+func (v *Links) UnitAt(ctx context.Context, at string) (store.Unit, string, error) {
 	u, err := v.store.Unit(ctx, at)
 	if err == nil {
 		return u, "", nil
@@ -606,3 +606,10 @@ func (v *Service) unitAt(ctx context.Context, at string) (store.Unit, string, er
 	}
 	return u, "", err
 }
+
+func (v *Links) Online(seen, revoked sql.NullTime) bool {
+	return seen.Valid && !revoked.Valid && v.clock.Now().Sub(seen.Time) < Away
+}
+
+// Away is how long a bench may be silent before it counts as offline.
+const Away = 12 * time.Second
