@@ -18,6 +18,7 @@ import (
 	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -25,7 +26,7 @@ import (
 // that it will have.
 type asked struct {
 	admit.Input
-	judged   *judged
+	judged   *units.Judged
 	unit     store.Unit
 	place    links.Place
 	row      store.Run
@@ -111,10 +112,10 @@ func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p 
 		}
 		a.Place = admit.Place{Name: p.FullName(), Away: !v.Online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
 	}
-	if a.Opened.Job, a.Opened.Left, err = v.jobFor(ctx, n, u); err != nil {
+	if a.Opened.Job, a.Opened.Left, err = v.JobFor(ctx, n, u); err != nil {
 		return nil, err
 	}
-	if _, a.Consents, err = v.consents(ctx, u.ID); err != nil {
+	if _, a.Consents, err = v.Consents(ctx, u.ID); err != nil {
 		return nil, err
 	}
 	if a.Two, _, err = v.TwoPersons(ctx); err != nil {
@@ -156,13 +157,13 @@ func (v *Service) beside(ctx context.Context, p links.Place, u store.Unit) (seri
 
 // aboutUnit fills in what the register and the sheet say.
 func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) error {
-	j, err := v.judgeBy(ctx, a.unit, sheet)
+	j, err := v.JudgeBy(ctx, a.unit, sheet)
 	if err != nil {
 		return err
 	}
-	a.judged, a.Sheet, a.Known = j, j.sheet, j.known
-	a.Opened.Sheet = j.sheet.Digest
-	for _, f := range j.facts {
+	a.judged, a.Sheet, a.Known = j, j.Sheet, j.Known
+	a.Opened.Sheet = j.Sheet.Digest
+	for _, f := range j.Facts {
 		switch {
 		case f.Source == core.FromLabel || f.Source == core.FromPerson:
 			a.Opened.Noted = append(a.Opened.Noted, f)
@@ -171,7 +172,7 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) e
 			a.Opened.Noted = append(a.Opened.Noted, f)
 		}
 	}
-	a.Opened.Noted = append(a.Opened.Noted, j.fitted)
+	a.Opened.Noted = append(a.Opened.Noted, j.Fitted)
 	if a.Opened.Beside, err = v.beside(ctx, a.place, a.unit); err != nil {
 		return err
 	}
@@ -205,7 +206,7 @@ func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) erro
 		}
 	}
 	if u.Ruined.Valid && a.HalfDone && n.Kind != run.BackUp { // who asks for a backup wants what is in it now
-		covered, err := v.before(ctx, u.Ruined.String)
+		covered, err := v.Before(ctx, u.Ruined.String)
 		if err != nil && core.KindOf(err) != core.NoWayBack {
 			return err
 		}
@@ -235,28 +236,28 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 	a.Links = links
 	switch n.Kind {
 	case run.Flash:
-		r, err := a.judged.release(n.Release)
+		r, err := a.judged.Release(n.Release)
 		if err != nil {
 			return err
 		}
 		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
 		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
-		a.Verdict = a.judged.on(r.ID)
-		if a.Opened.Word, err = v.WordFor(ctx, r, a.judged.vouched); err != nil {
+		a.Verdict = a.judged.On(r.ID)
+		if a.Opened.Word, err = v.WordFor(ctx, r, a.judged.Vouched); err != nil {
 			return err
 		}
 	case run.Restore:
-		b, err := v.backupFor(ctx, a.unit, n.Backup)
+		b, err := v.BackupFor(ctx, a.unit, n.Backup)
 		if err != nil {
 			return err
 		}
-		if a.Opened.Source, err = v.sourceOf(ctx, b); err != nil {
+		if a.Opened.Source, err = v.SourceOf(ctx, b); err != nil {
 			return err
 		}
 		a.Opened.Version, a.row.Source = b.Running, sql.NullString{String: b.ID, Valid: true}
 		if back, err := v.store.ReleaseOf(ctx, a.unit.Model, b.Running); err == nil {
 			a.Back = &back.Release
-			a.BackTo = a.judged.on(back.ID)
+			a.BackTo = a.judged.On(back.ID)
 		}
 	}
 	if err := v.fill(ctx, n, a); err != nil {
@@ -286,7 +287,7 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 			return err
 		}
 	} else if u.Ruined.Valid { // by a run from before that was kept
-		s, err := v.folded(ctx, u.Ruined.String)
+		s, err := v.Folded(ctx, u.Ruined.String)
 		if core.KindOf(err) == core.NotFound {
 			return nil
 		}
@@ -308,7 +309,7 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 		if due.Kind != run.OweSettings || due.Run == "" {
 			continue
 		}
-		s, err := v.folded(ctx, due.Run)
+		s, err := v.Folded(ctx, due.Run)
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -34,7 +35,7 @@ func (v *Service) after(ctx context.Context, r store.Run, out *client.Run) error
 			return err
 		}
 		steps := []core.Step{words.Listen(out.Link).To("Hear whether its program runs"), words.Flash(u.Serial, out.Version).To("Wait, and ask again"), words.Restore(u.Serial).To("Or put its backup back"), words.Fit(u.Serial).To("Or choose a release that is known to run")}
-		if len(openTests(u, names, v.clock.Now())) > 0 {
+		if len(units.OpenTests(u, names, v.clock.Now())) > 0 {
 			if out.Record != nil && run.StandingAfter(out.Record, nil, "") == run.InService { // it runs: what is missing is the answer
 				if steps = nil; out.Progress.View.Touched {
 					steps = []core.Step{words.Restore(u.Serial).To("Or, if it was not passed, put its backup back")}
@@ -48,26 +49,26 @@ func (v *Service) after(ctx context.Context, r store.Run, out *client.Run) error
 	if r.Outcome != string(run.Done) && r.Outcome != string(run.NothingToDo) {
 		return nil
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return err
 	}
-	best := slices.IndexFunc(j.verdicts, func(x fit.Verdict) bool { return x.Recommended })
+	best := slices.IndexFunc(j.Verdicts, func(x fit.Verdict) bool { return x.Recommended })
 	a := client.After{}
 	switch {
 	case best < 0:
 		return nil // a question stands before the next one, or nothing fits: the unit's page says which
-	case j.verdicts[best].Current && j.verdicts[best].Held:
+	case j.Verdicts[best].Current && j.Verdicts[best].Held:
 		a.Said = core.Say("A hold keeps it at this release.")
-	case j.verdicts[best].Current:
+	case j.Verdicts[best].Current:
 		a.Said = core.Say("Nothing newer is left that fits.")
-	case j.verdicts[best].Toward != "":
-		x := j.verdicts[best]
+	case j.Verdicts[best].Toward != "":
+		x := j.Verdicts[best]
 		a.Said, a.Todo = core.Say("That was a step on the way to %s: %s is next.", x.Toward, x.Version), core.Todos(words.Flash(u.Serial, x.Version).To("Put it in"))
 	case r.Kind == run.Restore:
 		return nil // who puts a backup back has his reason not to have the newest
 	default:
-		x := j.verdicts[best]
+		x := j.Verdicts[best]
 		a.Said, a.Todo = core.Say("%s fits now.", x.Version), core.Todos(words.Flash(u.Serial, x.Version).To("Put it in"))
 	}
 	if out.Job != 0 && !out.OwnJob && len(a.Steps) == 0 {

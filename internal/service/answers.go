@@ -100,7 +100,7 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answer, error) {
 	a := procedure.Answer{Item: n.Item, Value: n.Value, Note: n.Note, Whose: strings.TrimSpace(n.Whose), Due: n.Due, Wires: n.Wires, By: frame.Who(ctx).Person.ID}
 	if a.Value == procedure.Elsewhere {
-		if _, err := v.until(a.Due, sql.NullTime{}); err != nil {
+		if _, err := v.Until(a.Due, sql.NullTime{}); err != nil {
 			return a, err
 		}
 	}
@@ -122,7 +122,7 @@ func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.A
 
 // sealAnswer seals the value of a secret setting, before it is stored or sent.
 func (v *Service) sealAnswer(ctx context.Context, id string, a *procedure.Answer) error {
-	s, err := v.folded(ctx, id)
+	s, err := v.Folded(ctx, id)
 	if core.KindOf(err) == core.NotFound { // nothing was asked yet: the bench says so
 		return nil
 	}

@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/settings"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -41,30 +42,30 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 			link = l.At()
 		}
 	}
-	day, err := v.day(in.Day)
+	day, err := v.Day(in.Day)
 	if err != nil {
 		return client.Card{}, err
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return client.Card{}, err
 	}
 	title := ""
 	if in.Header {
-		through, err := j.sheet.Through()
+		through, err := j.Sheet.Through()
 		if err != nil {
 			return client.Card{}, err
 		}
-		title, j.sheet, link = j.sheet.Main().Header.Title.In("en"), through, ""
+		title, j.Sheet, link = j.Sheet.Main().Header.Title.In("en"), through, ""
 	}
-	kind, err := registry.Loader(j.sheet.Main().Loader.Kind)
+	kind, err := registry.Loader(j.Sheet.Main().Loader.Kind)
 	if err != nil {
 		return client.Card{}, err
 	}
-	limits := kind.Limits(j.sheet.Main().Loader.Own)
-	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link, Header: title,
+	limits := kind.Limits(j.Sheet.Main().Loader.Own)
+	out := client.Card{Unit: u.ID, Serial: u.Serial, Site: u.Site, Model: u.Model, ModelName: j.Sheet.Name.In("en"), Revision: u.Revision, Running: u.Running, Link: link, Header: title,
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Asks: []client.CardSetting{}, Made: v.clock.Now().UTC()}
-	lock, known := j.known.Best(core.FactLock)
+	lock, known := j.Known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
 		held, err := v.Held(ctx, u.Model)
 		if err != nil {
@@ -81,26 +82,26 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 		default:
 			out.WayBack = run.BackNone
 		}
-		out.Fates = fates(j.sheet, out.Locked, out.WayBack, in.Header)
+		out.Fates = fates(j.Sheet, out.Locked, out.WayBack, in.Header)
 		noBackup(&out)
 	}
-	for _, f := range j.sheet.Flaws {
-		if yes, _ := j.known.Judge(j.sheet, f.When); yes {
+	for _, f := range j.Sheet.Flaws {
+		if yes, _ := j.Known.Judge(j.Sheet, f.When); yes {
 			out.Flaws = append(out.Flaws, f.Says.In("en"))
 		}
 	}
-	said, err := v.complaint(ctx, u.ID)
+	said, err := v.Complaint(ctx, u.ID)
 	if err != nil {
 		return out, err
 	}
-	if out.Bulletins, err = v.speaking(ctx, j, fit.Shown{Says: said}); err != nil {
+	if out.Bulletins, err = v.Speaking(ctx, j, fit.Shown{Says: said}); err != nil {
 		return out, err
 	}
 	release := ""
-	if chosen, ok := fit.Chosen(j.verdicts); ok && in.Release == "" {
+	if chosen, ok := fit.Chosen(j.Verdicts); ok && in.Release == "" {
 		release = chosen.Release
 	} else if in.Release != "" {
-		r, err := j.release(in.Release)
+		r, err := j.Release(in.Release)
 		if err != nil {
 			return out, err
 		}
@@ -122,7 +123,7 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 	if err != nil {
 		return err
 	}
-	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
+	if out.SiteInfo, err = v.SiteInfo(ctx, u, names); err != nil {
 		return err
 	}
 	jobs, err := v.store.OpenJobsOf(ctx, u.ID)
@@ -130,7 +131,7 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 		return err
 	}
 	for _, j := range jobs {
-		out.Jobs = append(out.Jobs, oneJob(j, names))
+		out.Jobs = append(out.Jobs, units.OneJob(j, names))
 	}
 	if release == "" || out.Header != "" { // what stops a run through the header hangs on the links that it is told
 		return nil
@@ -212,21 +213,21 @@ func fates(sheet *model.Sheet, locked bool, back string, through bool) (all []cl
 	return all
 }
 
-func (v *Service) cardNeeds(ctx context.Context, j *judged, release string, day time.Time, out *client.Card) error {
+func (v *Service) cardNeeds(ctx context.Context, j *units.Judged, release string, day time.Time, out *client.Card) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
 	means, err := v.Means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
 	out.Needs = []fit.Need{}
-	i := slices.IndexFunc(j.releases, func(r *model.Release) bool { return r.ID == release })
+	i := slices.IndexFunc(j.Releases, func(r *model.Release) bool { return r.ID == release })
 	if i < 0 {
-		out.Needs = append(out.Needs, fit.Needs(j.sheet, nil, j.known, means)...)
+		out.Needs = append(out.Needs, fit.Needs(j.Sheet, nil, j.Known, means)...)
 		return nil
 	}
-	r := j.releases[i]
+	r := j.Releases[i]
 	out.Release, out.Reason = r.Version, r.Cures.In("en")
-	out.Needs = append(out.Needs, fit.Needs(j.sheet, r, j.known, means)...)
+	out.Needs = append(out.Needs, fit.Needs(j.Sheet, r, j.Known, means)...)
 	return nil
 }
 
@@ -251,15 +252,15 @@ func noBackup(c *client.Card) {
 	c.WaysOn = append(c.WaysOn, core.Say("By a lead's name: the run stops before the first erase, and a lead goes on with a reason that stands in the record."))
 }
 
-func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out *client.Card) error {
-	holds := func(rules []model.Rule) (bool, bool) { return j.known.Judge(j.sheet, rules) }
+func (v *Service) cardItems(ctx context.Context, j *units.Judged, adapter string, out *client.Card) error {
+	holds := func(rules []model.Rule) (bool, bool) { return j.Known.Judge(j.Sheet, rules) }
 	out.Items = []model.Item{}
-	p, err := procedure.Pick(j.sheet, holds)
+	p, err := procedure.Pick(j.Sheet, holds)
 	if err != nil || p == nil {
 		return err
 	}
 	out.Procedure, out.Edition, out.Place, out.Minutes = p.Name, p.Edition, p.Place, int(p.Duration().Minutes()+0.5)
-	took, err := v.store.Took(ctx, j.sheet.Model, p.Name)
+	took, err := v.store.Took(ctx, j.Sheet.Model, p.Name)
 	if err != nil {
 		return err
 	}
@@ -269,7 +270,7 @@ func (v *Service) cardItems(ctx context.Context, j *judged, adapter string, out 
 	}
 	out.Meanwhile, out.Test, out.Supply = p.Meanwhile.In("en"), p.Test.In("en"), p.Supply
 	out.Standing, out.StandingSays = procedure.Standing(p, holds)
-	for _, f := range j.sheet.Flaws {
+	for _, f := range j.Sheet.Flaws {
 		if yes, _ := holds(f.When); yes && f.Bars {
 			out.Standing, out.StandingSays = "barred", f.Says.In("en")
 		}

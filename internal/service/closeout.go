@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"slices"
 	"strings"
-	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
@@ -18,6 +17,7 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -39,25 +39,6 @@ func (v *Service) borrow(ctx context.Context, in *borrowIn) (client.Run, error) 
 	return v.run(ctx, r.ID)
 }
 
-// leftAt lists what runs have left at a unit by name.
-func leftAt(u store.Unit, names map[string]string) []client.Owed {
-	out := []client.Owed{}
-	all, _ := owedTo(u) // what cannot be read is told where a run is opened
-	for _, o := range all {
-		if o.Kind == run.OweTest || o.State == run.OweDischarged {
-			continue
-		}
-		out = append(out, client.Owed{Unit: u.ID, Serial: u.Serial, Site: u.Site, Kind: o.Kind, Section: o.Section, Item: o.Item, Says: o.Says, By: names[o.By], Reason: o.Reason,
-			Since: time.UnixMicro(o.Since).UTC(), Run: o.Run, ByHand: byHand(o)})
-	}
-	return out
-}
-
-// byHand tells whether a person's word is enough for something that is owed.
-func byHand(o run.Obligation) bool {
-	return o.Kind == run.OweUndo || o.Kind == run.OweFinding || o.Kind == run.OweGive
-}
-
 type owedIn struct {
 	frame.UnitPath
 	Body client.OwedDone
@@ -72,13 +53,13 @@ func (v *Service) owedDone(ctx context.Context, in *owedIn) (client.UnitPage, er
 	if u.Run.Valid {
 		return client.UnitPage{}, core.Fail(core.Busy, "unit %s has an open run, %s", u.Serial, u.Run.String).Go(words.RunShow(u.Run.String).To("Look at it"))
 	}
-	owed, err := owedTo(u)
+	owed, err := units.OwedTo(u)
 	if err != nil {
 		return client.UnitPage{}, err
 	}
 	found, n := -1, 0
 	for i, o := range owed {
-		if byHand(o) && o.Kind == in.Body.Kind && (in.Body.Item == "" || in.Body.Item == o.Item) && (in.Body.Section == "" || in.Body.Section == o.Section) {
+		if units.ByHand(o) && o.Kind == in.Body.Kind && (in.Body.Item == "" || in.Body.Item == o.Item) && (in.Body.Section == "" || in.Body.Section == o.Section) {
 			found, n = i, n+1
 		}
 	}
@@ -89,7 +70,7 @@ func (v *Service) owedDone(ctx context.Context, in *owedIn) (client.UnitPage, er
 		return client.UnitPage{}, core.Fail(core.CannotTell, "%d things like that were left at %s", n, u.Serial).Do("Say which.")
 	}
 	says := owed[found].Says
-	return v.seenTo(ctx, u, history.Noted, slices.Delete(owed, found, found+1), strings.TrimSuffix(says, ".")+": done. "+strings.TrimSpace(in.Body.Note))
+	return v.SeenTo(ctx, u, history.Noted, slices.Delete(owed, found, found+1), strings.TrimSuffix(says, ".")+": done. "+strings.TrimSpace(in.Body.Note))
 }
 
 type offerIn struct {
@@ -127,38 +108,7 @@ func (v *Service) addOffer(ctx context.Context, in *offerIn) (client.Offer, erro
 	if o.Number, err = v.store.AddOffer(ctx, o); err != nil {
 		return client.Offer{}, err
 	}
-	return oneOffer(o, u, map[string]string{o.By: frame.Who(ctx).Person.Name}), nil
-}
-
-func oneOffer(o store.Offer, u store.Unit, names map[string]string) client.Offer {
-	out := client.Offer{Number: o.Number, Unit: u.ID, Serial: u.Serial, Site: u.Site, Says: o.Says, Run: o.Run.String, By: names[o.By], At: o.At, How: o.How}
-	if o.Photo != nil {
-		out.Photo = core.Digest(o.Photo).String()
-	}
-	if o.Ended.Valid {
-		out.Ended = &o.Ended.Time
-	}
-	return out
-}
-
-// mostOffers bounds the list of what was seen and not ordered.
-const mostOffers = 20
-
-// offers lists those on which nobody has decided, of a unit or of all.
-func (v *Service) offers(ctx context.Context, unit string, names map[string]string) ([]client.Offer, error) {
-	out := []client.Offer{}
-	rows, err := v.store.Offers(ctx, unit, mostOffers)
-	if err != nil {
-		return out, err
-	}
-	for _, o := range rows {
-		u, err := v.store.Unit(ctx, o.Unit)
-		if err != nil {
-			return out, err
-		}
-		out = append(out, oneOffer(o, u, names))
-	}
-	return out, nil
+	return units.OneOffer(o, u, map[string]string{o.By: frame.Who(ctx).Person.Name}), nil
 }
 
 type offerEndIn struct {
@@ -176,7 +126,7 @@ func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.Hand
 	if err != nil {
 		return client.HandOver{}, err
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return client.HandOver{}, err
 	}
@@ -184,12 +134,12 @@ func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.Hand
 	if err != nil {
 		return client.HandOver{}, err
 	}
-	out := client.HandOver{Unit: u.Serial, ModelName: j.sheet.Name.Or(u.Model), Site: u.Site, Running: u.Running, At: v.clock.Now().UTC(), Photos: []client.PhotoPair{}}
-	note := handover.Input{Unit: u.Serial, Open: u.Run.String, Names: names, Setting: func(name string) *model.Setting { return j.sheet.SettingNamed(name) }}
-	if note.Owed, err = owedTo(u); err != nil {
+	out := client.HandOver{Unit: u.Serial, ModelName: j.Sheet.Name.Or(u.Model), Site: u.Site, Running: u.Running, At: v.clock.Now().UTC(), Photos: []client.PhotoPair{}}
+	note := handover.Input{Unit: u.Serial, Open: u.Run.String, Names: names, Setting: func(name string) *model.Setting { return j.Sheet.SettingNamed(name) }}
+	if note.Owed, err = units.OwedTo(u); err != nil {
 		return out, err
 	}
-	for _, x := range j.verdicts {
+	for _, x := range j.Verdicts {
 		if x.Recommended && !x.Current && x.Answer == fit.Fits {
 			note.Newer = x.Version
 		}
@@ -199,7 +149,7 @@ func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.Hand
 		return out, err
 	}
 	for _, r := range runs {
-		s, err := v.folded(ctx, r.ID)
+		s, err := v.Folded(ctx, r.ID)
 		if err != nil && core.KindOf(err) != core.NotFound {
 			return out, err
 		}
@@ -235,7 +185,7 @@ func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.Hand
 	if out.Tree, err = v.NewestTree(ctx); err != nil {
 		return out, err
 	}
-	out.Offers, err = v.offers(ctx, u.ID, names)
+	out.Offers, err = v.Offers(ctx, u.ID, names)
 	return out, err
 }
 

@@ -125,7 +125,7 @@ func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *clie
 	if lock, known := a.Known.Best(core.FactLock); known && lock.Value == "locked" {
 		return rehearse.Result{}, core.Fail(core.CannotTell, "the memory of %s is locked, and a backup from before does not say what lifting that would do", a.unit.Serial)
 	}
-	b, err := v.backupFor(ctx, a.unit, "")
+	b, err := v.BackupFor(ctx, a.unit, "")
 	if err != nil {
 		return rehearse.Result{}, err
 	}

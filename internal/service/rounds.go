@@ -18,6 +18,7 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -86,7 +87,7 @@ type newRoundIn struct{ Body client.NewRound }
 // beginRound has all modules of a vehicle asked, and opens a round with what they say.
 func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round, error) {
 	b := in.Body
-	p, sheet, err := v.toScan(ctx, b.At, b.Model)
+	p, sheet, err := v.ToScan(ctx, b.At, b.Model)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -105,12 +106,12 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 			return client.Round{}, err
 		}
 	}
-	asked, err := v.slots(ctx, p, sheet, true)
+	asked, err := v.Slots(ctx, p, sheet, true)
 	if err != nil {
 		return client.Round{}, err
 	}
 	slots := asked.Slots
-	s, err := v.enterAll(ctx, p, sheet, slots, b.Reason)
+	s, err := v.EnterAll(ctx, p, sheet, slots, b.Reason)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -126,7 +127,7 @@ func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round,
 	var own *store.Job // with the modules that a newer release fits or that are dead
 	var scope []store.JobUnit
 	if b.Job != 0 {
-		job, err := v.openJob(ctx, b.Job)
+		job, err := v.OpenJob(ctx, b.Job)
 		if err != nil {
 			return client.Round{}, err
 		}
@@ -231,7 +232,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 	}
 	out.Found = []client.Module{}
 	for i, x := range s.Notes[0].Slots {
-		out.Found = append(out.Found, inSlot(s.Opened.Link, s.Opened.Slots, out.ModelName, i, x))
+		out.Found = append(out.Found, units.InSlot(s.Opened.Link, s.Opened.Slots, out.ModelName, i, x))
 	}
 	u, err := v.store.Unit(ctx, r.Unit)
 	if err != nil {
@@ -245,7 +246,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 	if err != nil {
 		return out, err
 	}
-	out.Conditions = conditions(sheet, s.Last().Slots[0].Facts)
+	out.Conditions = units.Conditions(sheet, s.Last().Slots[0].Facts)
 	if out.Written, err = v.writtenIn(ctx, s); err != nil {
 		return out, err
 	}
@@ -330,7 +331,7 @@ func (v *Service) roundModules(ctx context.Context, s *round.State, own string) 
 	all := []client.Module{}
 	n := s.Last()
 	for i, x := range n.Slots {
-		m := inSlot(s.Opened.Link, s.Opened.Slots, own, i, x)
+		m := units.InSlot(s.Opened.Link, s.Opened.Slots, own, i, x)
 		if id := n.Units[x.Slot]; id != "" {
 			u, err := v.store.Unit(ctx, id)
 			if err != nil {
@@ -341,7 +342,7 @@ func (v *Service) roundModules(ctx context.Context, s *round.State, own string) 
 				return nil, err
 			}
 			m.ModelName = sheet.Name.In("en")
-			if err := v.moduleStands(ctx, &m, u, s.Opened.Why); err != nil {
+			if err := v.ModuleStands(ctx, &m, u, s.Opened.Why); err != nil {
 				return nil, err
 			}
 			if u.Running != "" { // a run has asked it since

@@ -18,6 +18,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -144,12 +145,12 @@ func (v *Service) worked(ctx context.Context, w *written, r store.Round, s *roun
 
 // atVehicle does a turn for which a bench asks the vehicle.
 func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *round.State, turn int) error {
-	p, sheet, err := v.toScan(ctx, r.Link, r.Model)
+	p, sheet, err := v.ToScan(ctx, r.Link, r.Model)
 	if err != nil {
 		return err
 	}
 	t := s.Turns[turn]
-	asked, err := v.slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
+	asked, err := v.Slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
 	if err != nil {
 		return err
 	}
@@ -159,7 +160,7 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 	}
 	switch t.Do {
 	case model.TurnClear:
-		if err := v.explain(ctx, slots); err != nil {
+		if err := v.Explain(ctx, slots); err != nil {
 			return err
 		}
 		if n, at := s.NoteBefore(turn, slots); n != nil {
@@ -178,7 +179,7 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 		if t.Do == model.TurnHands {
 			return proved(w, slots, t.Turn, turn)
 		}
-		seen, err := v.enterAll(ctx, p, sheet, slots, s.Opened.Why)
+		seen, err := v.EnterAll(ctx, p, sheet, slots, s.Opened.Why)
 		if err == nil {
 			w.put(round.KindNoted, turn, noted(slots, seen))
 		}
@@ -208,7 +209,7 @@ func (v *Service) clearCodes(ctx context.Context, w *written, p links.Place, s *
 	if err := w.store(ctx); err != nil {
 		return err
 	}
-	r, err := v.Ask(ctx, client.Order{Kind: client.OrderClear, Link: p.Name, In: s.In()}, p.Bench, scanLasts)
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderClear, Link: p.Name, In: s.In()}, p.Bench, units.ScanLasts)
 	if err != nil {
 		return err
 	}
@@ -276,7 +277,7 @@ func (v *Service) closeRound(ctx context.Context, w *written, r store.Round, s *
 	if err != nil || j.Closed.Valid {
 		return err
 	}
-	page, err := v.getJob(ctx, &JobPath{j.Number})
+	page, err := v.GetJob(ctx, &units.JobPath{Job: j.Number})
 	if err != nil || page.Open > 0 && b.Reason == "" {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -52,7 +53,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 		}
 	}
 	if o.Job.Number == 0 {
-		if err := v.ownJob(ctx, o.Job, a.unit); err != nil {
+		if err := v.OwnJob(ctx, o.Job, a.unit); err != nil {
 			return err
 		}
 	}
@@ -88,43 +89,6 @@ func (v *Service) refuse(ctx context.Context, u store.Unit, why error) error {
 		}
 	}
 	return why
-}
-
-// before is the backup from before a run began to write: its own, or the one
-// that stood for it.
-func (v *Service) before(ctx context.Context, id string) (*run.Source, error) {
-	b, err := v.store.Backup(ctx, id)
-	if err == nil {
-		return v.sourceOf(ctx, b)
-	}
-	if core.KindOf(err) != core.NotFound {
-		return nil, err
-	}
-	r, err := v.store.Run(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	o, err := r.Opening()
-	if err != nil || o.Covered == nil {
-		return nil, core.Fail(core.NoWayBack, "run %s left the unit half done, and there is no backup from before it", id).Unit("half done").Do("Ask a lead.")
-	}
-	return o.Covered, nil
-}
-
-// sourceOf is a backup as a run goes by it.
-func (v *Service) sourceOf(ctx context.Context, b store.Backup) (*run.Source, error) {
-	s := &run.Source{Backup: b.ID, Manifest: core.Digest(b.Manifest), Run: b.ID, Unit: b.Unit}
-	sections, err := v.store.BackupSections(ctx, b.ID)
-	for _, x := range sections {
-		if s.Sections == nil {
-			s.Sections = map[string]core.Digest{}
-		}
-		s.Sections[x.Section] = core.Digest(x.Manifest)
-	}
-	if err != nil {
-		return s, err
-	}
-	return s, v.stillKept(ctx, b, s)
 }
 
 func (v *Service) getRun(ctx context.Context, in *frame.RunPath) (client.Run, error) {
@@ -193,7 +157,7 @@ func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, err
 		q.From = d
 	}
 	if in.To != "" {
-		d, err := v.day(in.To)
+		d, err := v.Day(in.To)
 		if err != nil {
 			return q, err
 		}
@@ -238,7 +202,7 @@ func (v *Service) listed(ctx context.Context, rows []store.Run) ([]client.Run, e
 
 // aroundRuns is what is told of some runs besides what their rows hold.
 type aroundRuns struct {
-	around
+	at      units.Around
 	units   map[string]store.Unit
 	offered map[string]*store.Release
 	jobs    map[uint64]store.Job
@@ -267,7 +231,7 @@ func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRun
 	for _, u := range units {
 		a.units[u.ID] = u
 	}
-	if a.around, err = v.surroundings(ctx, units...); err != nil {
+	if a.at, err = v.Surroundings(ctx, units...); err != nil {
 		return a, err
 	}
 	if a.offered, err = v.store.ReleasesBy(ctx, releases); err != nil {
@@ -279,7 +243,7 @@ func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRun
 
 // row is what a run's row tells.
 func (v *Service) row(r store.Run, a *aroundRuns) client.Run {
-	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.people[r.By], State: r.State, Outcome: r.Outcome, Online: v.Online(r.BenchSeen, r.Revoked),
+	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.at.Unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.at.People[r.By], State: r.State, Outcome: r.Outcome, Online: v.Online(r.BenchSeen, r.Revoked),
 		Opened: r.OpenedAt, Closed: frame.TimeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
 		out.Job, out.OwnJob, out.Reason, out.Asked = j.Number, j.Own, j.Reason, j.Asked
@@ -321,18 +285,18 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 	if s.Judged != nil {
 		out.Verdict = s.Judged.Verdict
 	}
-	out.Answers, out.Sides = answered(s, a.people), sides(s, a.people)
+	out.Answers, out.Sides = answered(s, a.at.People), sides(s, a.at.People)
 	if s.Carded != nil {
 		out.Procedure = s.Carded.Procedure
 	}
 	if s.Opened != nil {
 		out.Given = s.Opened.Given()
-		ofSections(&out, s, a.people)
+		ofSections(&out, s, a.at.People)
 		sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
 		if err != nil && core.KindOf(err) != core.NotFound {
 			return out, err
 		}
-		out.Setup = v.setup(s, sheet, a.people)
+		out.Setup = v.setup(s, sheet, a.at.People)
 	}
 	if s.Closed != nil {
 		out.Outcome = string(s.Closed.Outcome)
@@ -355,7 +319,7 @@ func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
 // there were before there were several.
 func ofSections(out *client.Run, s *run.State, names map[string]string) {
 	if x := s.AtWork(); x.Planned != nil {
-		out.Sectors = sectors(x.Planned.Sectors)
+		out.Sectors = units.Sectors(x.Planned.Sectors)
 	}
 	x := s.Main()
 	out.Relabel = x.Identified != nil && x.Identified.Strength != run.ThisUnit
@@ -380,21 +344,6 @@ func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
 		err = core.Fail(core.NotFound, "run %s is closed already, %s", id, r.Outcome).Go(words.RunShow(id).To("See its record"))
 	}
 	return r, err
-}
-
-func (v *Service) folded(ctx context.Context, id string) (*run.State, error) {
-	events, err := v.store.Events(ctx, id, 0)
-	if err != nil {
-		return nil, err
-	}
-	s, err := run.Fold(events)
-	if err == nil && s.Opened == nil {
-		err = core.Fail(core.NotFound, "no event of run %s has come yet", id)
-	}
-	if err != nil {
-		return nil, core.AsError(err, core.BadFile)
-	}
-	return s, nil
 }
 
 // OwnLead is what a unit's own lead is called where a run goes through its programming header.

@@ -6,10 +6,10 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/history"
-	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -133,59 +133,13 @@ func (v *Service) keptBy(ctx context.Context, s client.Stow) error {
 		return err
 	}
 	kept := func(b store.Bench) error {
-		return isKept(b, s.Run, s.Signed, s.Signature, s.Manifest, s.Sections)
+		return units.IsKept(b, s.Run, s.Signed, s.Signature, s.Manifest, s.Sections)
 	}
 	if b, err = v.renewedSince(ctx, b, func(b store.Bench) bool { return kept(b) == nil }); err != nil {
 		return err
 	}
 	if err := kept(b); err != nil {
 		return v.forged(ctx, b, err.Error())
-	}
-	return nil
-}
-
-// isKept tells why a statement of a bench is not about this backup.
-func isKept(b store.Bench, id string, signed, signature []byte, main core.Digest, sections []client.StowSection) error {
-	if !trust.Public(b.PublicKey).Verify(history.KeptDomain, signed, signature) {
-		return core.Fail(core.VerifyDiffers, "the backup of run %s is not signed by bench %s", id, b.Name)
-	}
-	k, err := history.DecodeKept(signed)
-	if err != nil {
-		return err
-	}
-	same := k.Bench == b.ID && k.Run == id && len(k.Sections) == len(sections)
-	for i := 0; same && i < len(sections); i++ {
-		x, y := k.Sections[i], sections[i]
-		same = x.Section == y.Section && x.Main == y.Main && x.Files == y.Files && x.Manifest == y.Manifest && (!x.Main || x.Manifest == main)
-	}
-	if !same {
-		return core.Fail(core.VerifyDiffers, "what bench %s has signed is about another backup than that of run %s", b.Name, id)
-	}
-	return nil
-}
-
-// stillKept holds a backup that is to be put back against what its bench has signed: whatever
-// the database says, what is written into a unit is what its bench has read from it.
-func (v *Service) stillKept(ctx context.Context, b store.Backup, s *run.Source) error {
-	if len(b.Signature) == 0 {
-		return nil // of a bench from before
-	}
-	k, err := history.DecodeKept(b.Signed)
-	if err != nil {
-		return err
-	}
-	bench, err := v.store.BenchBy(ctx, k.Bench)
-	if err != nil {
-		return err
-	}
-	differs := core.Fail(core.VerifyDiffers, "backup %s is not the one that bench %s has signed", b.ID, bench.Name).Unit("nothing was changed").Do("Choose another backup, and tell whoever keeps the database: it was changed behind the service's back.")
-	if !bench.Keys().Verify(history.KeptDomain, b.Signed, b.Signature) || k.Run != b.ID {
-		return differs
-	}
-	for _, x := range k.Sections {
-		if named, ok := s.Sections[x.Section]; ok && named != x.Manifest || x.Main && s.Manifest != x.Manifest {
-			return differs
-		}
 	}
 	return nil
 }

@@ -31,6 +31,7 @@ import (
 	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -42,6 +43,7 @@ type Service struct {
 	*gear.Gear
 	*catalogue.Catalogue
 	*links.Links
+	*units.Units
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
@@ -83,8 +85,9 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.People = people.New(v.Frame, s, key)
 	v.Evidence = evidence.New(v.People, s, key)
 	v.Gear = gear.New(v.Frame, s)
-	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, v.shown)
-	v.Links = links.New(v.People, s, key, v.newer)
+	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, func(ctx context.Context, all []store.Unit) ([]client.Unit, error) { return v.Shown(ctx, all) })
+	v.Links = links.New(v.People, s, key, func(ctx context.Context, u store.Unit) (string, error) { return v.Newer(ctx, u) })
+	v.Units = units.New(v.People, v.Evidence, v.Gear, v.Catalogue, v.Links, s, key)
 	v.follower.bell = &v.Written
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)

@@ -231,7 +231,7 @@ func (v *Service) supportChecks(ctx context.Context, b *bundle, put func(string,
 
 // supportMade adds what the run was made by: sheet, release, versions.
 func (v *Service) supportMade(ctx context.Context, b *bundle, row store.Run, r client.Run) error {
-	s, err := v.folded(ctx, row.ID)
+	s, err := v.Folded(ctx, row.ID)
 	if err != nil {
 		return err
 	}

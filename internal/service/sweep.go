@@ -33,20 +33,11 @@ func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
 	return swept, more || n == sweepMost, err
 }
 
-// giveBack gives a work of the background back, so that another service begins at once.
-func (v *Service) giveBack(ctx context.Context, work, me string) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
-	defer cancel()
-	if _, err := v.store.Lease(ctx, work, me, -time.Second); err != nil {
-		v.log.Warn("a work of the background could not be given back; the next service begins it when it is over", "work", work, "error", err)
-	}
-}
-
 // KeepSwept takes away what is over and nobody asks for, until the context ends. Of several
 // services one does it at a time.
 func (v *Service) KeepSwept(ctx context.Context) {
 	me := store.NewID()
-	defer v.giveBack(ctx, "sweep", me)
+	defer v.GiveBack(v.store, "sweep", me)
 	for {
 		rest := sweepEvery
 		has, err := v.store.Lease(ctx, "sweep", me, 2*sweepEvery)

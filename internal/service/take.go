@@ -15,13 +15,14 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/units"
 )
 
 // takeJob is what a job wants on the laptop before somebody leaves: the card of each unit,
 // the files of the releases that are to go in, the model sheets, and a page that says what
 // is what.
-func (v *Service) takeJob(ctx context.Context, in *JobPath) (*printed, error) {
-	j, err := v.getJob(ctx, in)
+func (v *Service) takeJob(ctx context.Context, in *units.JobPath) (*printed, error) {
+	j, err := v.GetJob(ctx, in)
 	if err != nil {
 		return nil, err
 	}
@@ -123,11 +124,11 @@ func (t *taking) wanted(ctx context.Context, u client.Unit, chosen string) (all 
 	if err != nil || chosen == "" {
 		return nil, err
 	}
-	j, err := t.v.judge(ctx, unit)
+	j, err := t.v.Judge(ctx, unit)
 	if err != nil {
 		return nil, err
 	}
-	for _, x := range j.verdicts {
+	for _, x := range j.Verdicts {
 		if x.Version == chosen && x.Answer == fit.Fits {
 			return []string{chosen}, nil
 		}

@@ -45,7 +45,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 	if r.State != store.RunPaused {
 		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Go(words.RunShow(r.ID).To("Look at it"))
 	}
-	s, err := v.folded(ctx, r.ID)
+	s, err := v.Folded(ctx, r.ID)
 	if err != nil {
 		return client.Run{}, err
 	}
@@ -88,7 +88,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 
 // handedOver refuses to move a run whose bench is in touch and still works on it.
 func (v *Service) handedOver(ctx context.Context, r store.Run) error {
-	s, err := v.folded(ctx, r.ID)
+	s, err := v.Folded(ctx, r.ID)
 	if err != nil {
 		return err
 	}
@@ -177,7 +177,7 @@ func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (frame.None, er
 	if err != nil {
 		return frame.None{}, err
 	}
-	s, err := v.folded(ctx, r.ID)
+	s, err := v.Folded(ctx, r.ID)
 	if core.KindOf(err) == core.NotFound {
 		s, err = &run.State{}, nil
 	}

@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -84,14 +85,14 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	}
 	for _, u := range owing {
 		if !u.Run.Valid {
-			out.Tests = append(out.Tests, openTests(u, names, v.clock.Now())...)
-			out.Left = append(out.Left, leftAt(u, names)...)
+			out.Tests = append(out.Tests, units.OpenTests(u, names, v.clock.Now())...)
+			out.Left = append(out.Left, units.LeftAt(u, names)...)
 		}
 	}
 	out.NotProven = slices.DeleteFunc(out.NotProven, func(u client.Unit) bool { // the test says it better
 		return slices.ContainsFunc(out.Tests, func(t client.OpenTest) bool { return t.Unit == u.ID })
 	})
-	if out.Offers, err = v.offers(ctx, "", names); err != nil {
+	if out.Offers, err = v.Offers(ctx, "", names); err != nil {
 		return out, err
 	}
 	jobs, _, err := v.store.Jobs(ctx, false, "", mostToday)
@@ -99,7 +100,7 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 		return out, err
 	}
 	for _, j := range jobs {
-		out.Jobs = append(out.Jobs, oneJob(j, names))
+		out.Jobs = append(out.Jobs, units.OneJob(j, names))
 	}
 	if out.Wanting, err = v.wanting(ctx); err != nil {
 		return out, err
@@ -108,7 +109,7 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	if err != nil {
 		return out, err
 	}
-	a, err := v.surroundings(ctx, carriers...)
+	a, err := v.Surroundings(ctx, carriers...)
 	for _, u := range carriers {
 		if err != nil || u.Run.Valid {
 			continue
@@ -169,33 +170,33 @@ func (v *Service) someUnits(ctx context.Context, state string) ([]client.Unit, e
 	if err != nil {
 		return out, err
 	}
-	a, err := v.surroundings(ctx, rows...)
+	a, err := v.Surroundings(ctx, rows...)
 	for _, u := range rows {
 		if !u.Run.Valid {
-			out = append(out, a.unit(u))
+			out = append(out, a.Unit(u))
 		}
 	}
 	return out, err
 }
 
 // carrier says what to do about a unit that runs a withdrawn release.
-func (v *Service) carrier(ctx context.Context, u store.Unit, a around) (client.Carrier, error) {
-	c := client.Carrier{Unit: a.unit(u), Why: a.withdrawn[[2]string{u.Model, u.Running}]}
-	j, err := v.judge(ctx, u)
+func (v *Service) carrier(ctx context.Context, u store.Unit, a units.Around) (client.Carrier, error) {
+	c := client.Carrier{Unit: a.Unit(u), Why: a.Withdrawn[[2]string{u.Model, u.Running}]}
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return c, err
 	}
-	best := slices.IndexFunc(j.verdicts, func(x fit.Verdict) bool { return x.Recommended })
+	best := slices.IndexFunc(j.Verdicts, func(x fit.Verdict) bool { return x.Recommended })
 	switch {
-	case best < 0 && slices.ContainsFunc(j.verdicts, func(x fit.Verdict) bool { return x.Answer == fit.CannotTell }):
+	case best < 0 && slices.ContainsFunc(j.Verdicts, func(x fit.Verdict) bool { return x.Answer == fit.CannotTell }):
 		c.Said, c.Todo = core.Say("What to put in cannot be told yet: first the question about the unit."), core.Todos(words.Fit(u.Serial).To("Answer the question"))
 	case best < 0:
 		c.Said, c.Todo = core.Say("Nothing in the catalogue may follow: wait for a release."), core.Todos(words.Fit(u.Serial).To("See why"))
-	case j.verdicts[best].Step == "older":
-		x := j.verdicts[best]
+	case j.Verdicts[best].Step == "older":
+		x := j.Verdicts[best]
 		c.Said, c.Todo = core.Say("Nothing newer fits: go back to %s.", x.Version), core.Todos(words.Flash(u.Serial, x.Version).To("Put it in"))
 	default:
-		x := j.verdicts[best]
+		x := j.Verdicts[best]
 		c.Said, c.Todo = core.Say("%s fits.", x.Version), core.Todos(words.Flash(u.Serial, x.Version).To("Put it in"))
 	}
 	return c, nil

@@ -21,6 +21,7 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -120,7 +121,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 	if err != nil {
 		return client.Tray{}, err
 	}
-	r, err := v.releaseFor(ctx, store.Unit{Model: b.Model}, b.Release)
+	r, err := v.ReleaseFor(ctx, store.Unit{Model: b.Model}, b.Release)
 	if err != nil {
 		return client.Tray{}, err
 	}
@@ -155,7 +156,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 	var own *store.Job
 	var scope []store.JobUnit
 	if b.Job != 0 {
-		j, err := v.openJob(ctx, b.Job)
+		j, err := v.OpenJob(ctx, b.Job)
 		if err != nil {
 			return client.Tray{}, err
 		}
@@ -218,7 +219,7 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray, version strin
 	if site := strings.TrimSpace(b.Site); site != "" || b.Behind {
 		q := store.UnitQuery{Model: b.Model, Site: site, Size: mostTray}
 		if b.Behind {
-			waits, err := v.judgeNow(ctx, b.Model)
+			waits, err := v.JudgeNow(ctx, b.Model)
 			if err != nil {
 				return nil, err
 			}
@@ -463,7 +464,7 @@ func (v *Service) trayHands(ctx context.Context, t *aTray, out *client.Tray) err
 	if p == nil {
 		return nil
 	}
-	s, err := v.folded(ctx, p.Run) // rows do not keep the item itself
+	s, err := v.Folded(ctx, p.Run) // rows do not keep the item itself
 	if err != nil {
 		return err
 	}
@@ -592,7 +593,7 @@ func (v *Service) trayEnds(ctx context.Context, t *aTray, reason string) (*store
 	if err != nil || j.Closed.Valid {
 		return nil, err
 	}
-	page, err := v.getJob(ctx, &JobPath{j.Number})
+	page, err := v.GetJob(ctx, &units.JobPath{Job: j.Number})
 	if err != nil || page.Open > 0 && reason == "" {
 		return nil, err
 	}
@@ -607,7 +608,7 @@ func (v *Service) trayBegin(ctx context.Context, t *aTray, p links.Place, u stor
 	by := frame.Who(ctx).Person.ID
 	x := tray.Unit{Unit: u.ID, Serial: u.Serial}
 	if t.Opened.Any && t.Find(u.ID) == nil {
-		j, err := v.openJob(ctx, t.Job)
+		j, err := v.OpenJob(ctx, t.Job)
 		if err == nil {
 			err = v.store.ChangeJob(ctx, j, []store.JobUnit{{Unit: u.ID, By: by, At: v.clock.Now().UTC()}})
 		}
@@ -749,11 +750,11 @@ func (v *Service) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, 
 	if u.State != store.UnitDone && u.State != store.UnitKnown || u.Owed != "" && u.Owed != "[]" {
 		return false, nil
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return false, err
 	}
-	x := j.on(t.Firmware)
+	x := j.On(t.Firmware)
 	return x != nil && x.Answer == fit.Fits && x.Current, nil
 }
 

@@ -23,6 +23,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
 
@@ -32,7 +33,7 @@ func (v *Service) trouble(ctx context.Context, in *frame.RunPath) (client.Troubl
 	if err != nil {
 		return client.Trouble{}, err
 	}
-	s, err := v.folded(ctx, r.ID)
+	s, err := v.Folded(ctx, r.ID)
 	if err != nil {
 		return client.Trouble{}, err
 	}
@@ -105,7 +106,7 @@ func (v *Service) traces(ctx context.Context, in *frame.RunPath) (client.Traces,
 // spokenTo gives what puts the talk with a section of a run into words: its loader, where that
 // can.
 func (v *Service) spokenTo(ctx context.Context, id string) (func(section string) func(about string, sent bool, data []byte) string, error) {
-	s, err := v.folded(ctx, id)
+	s, err := v.Folded(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -195,26 +196,26 @@ func (v *Service) knownOf(ctx context.Context, r store.Run, u store.Unit, adv *a
 // insteadOf fills in what could be put in in place of the run's release, and whether that was
 // withdrawn.
 func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) error {
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return err
 	}
-	if h := j.sheet.Main().Header; h != nil {
+	if h := j.Sheet.Main().Header; h != nil {
 		adv.Header = h.Title.In("en")
 	}
-	lock, known := j.known.Best(core.FactLock)
+	lock, known := j.Known.Best(core.FactLock)
 	adv.Locked = known && lock.Value == "locked"
 	well, err := v.store.RanWell(ctx, u.Model)
 	if err != nil {
 		return err
 	}
-	for _, x := range j.verdicts {
+	for _, x := range j.Verdicts {
 		if adv.Header != "" && x.Answer == fit.Fits && x.Channel == model.Stable {
 			f, err := v.store.Release(ctx, x.Release)
 			if err != nil {
 				return err
 			}
-			if j.sheet.HasLoader(&f.Release) {
+			if j.Sheet.HasLoader(&f.Release) {
 				adv.Heals = append(adv.Heals, x.Version)
 			}
 		}
@@ -234,10 +235,10 @@ func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv 
 			adv.Withdrawn = f.Release.Withdrawn.Reason
 		}
 	}
-	if j.sheet.Main().Loader.Await > 0 {
+	if j.Sheet.Main().Loader.Await > 0 {
 		adv.ByHand = "Switch it off, and on again while the tool calls it."
 	}
-	p, err := procedure.Pick(j.sheet, func(rules []model.Rule) (bool, bool) { return j.known.Judge(j.sheet, rules) })
+	p, err := procedure.Pick(j.Sheet, func(rules []model.Rule) (bool, bool) { return j.Known.Judge(j.Sheet, rules) })
 	if err == nil && p != nil {
 		for _, i := range p.Items {
 			if i.Undo != "" && (i.At == model.AtConnect || i.At == model.AtPower) {
@@ -282,7 +283,7 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 	if _, err := v.trouble(ctx, &in.RunPath); err != nil { // a run at work is asked nothing
 		return client.Trouble{}, err
 	}
-	s, err := v.folded(ctx, r.ID)
+	s, err := v.Folded(ctx, r.ID)
 	if err != nil {
 		return client.Trouble{}, err
 	}
@@ -349,11 +350,11 @@ func (v *Service) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage
 			return client.UnitPage{}, core.Fail(core.NotFound, "unit %s is not set apart", u.Serial).Go(words.History(u.Serial).To("See what happened to it"))
 		}
 		decided, says = "", "taken back"
-		owed, err := owedTo(u)
+		owed, err := units.OwedTo(u)
 		if err != nil {
 			return client.UnitPage{}, err
 		}
-		record, err := v.lastChange(ctx, u.ID)
+		record, err := v.LastChange(ctx, u.ID)
 		switch {
 		case err != nil:
 			return client.UnitPage{}, err
@@ -372,5 +373,5 @@ func (v *Service) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage
 	if err := v.store.DecideUnit(ctx, v.key, u, decided, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.getUnit(ctx, &frame.UnitPath{Unit: u.ID})
+	return v.GetUnit(ctx, &frame.UnitPath{Unit: u.ID})
 }

@@ -7,10 +7,12 @@ import (
 	"context"
 	"log/slog"
 	"sync/atomic"
+	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 
 	"zealousferry/core"
+	"zealousferry/internal/store"
 )
 
 // Frame is what calls are registered in.
@@ -47,4 +49,13 @@ func New(o Options) *Frame {
 // Collectors are what the frame counts.
 func (v *Frame) Collectors() []prometheus.Collector {
 	return []prometheus.Collector{v.requests, v.seconds}
+}
+
+// GiveBack gives a work of the background back, so that another service begins at once.
+func (v *Frame) GiveBack(s *store.Store, work, me string) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if _, err := s.Lease(ctx, work, me, -time.Second); err != nil {
+		v.Log.Warn("a work of the background could not be given back; the next service begins it when it is over", "work", work, "error", err)
+	}
 }

@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -24,15 +24,15 @@ type unitsIn struct {
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"25"`
 }
 
-func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, error) {
+func (v *Units) listUnits(ctx context.Context, in *unitsIn) (client.Units, error) {
 	rows, p, err := v.store.Units(ctx, store.UnitQuery{Words: in.Words, Model: in.Model, State: in.State, After: in.After, Size: in.Size})
 	if err != nil {
 		return client.Units{}, err
 	}
 	out := client.Units{Units: []client.Unit{}, Paged: frame.Paged(p)}
-	wide, err := v.surroundings(ctx, rows...)
+	wide, err := v.Surroundings(ctx, rows...)
 	for _, u := range rows {
-		out.Units = append(out.Units, wide.unit(u))
+		out.Units = append(out.Units, wide.Unit(u))
 	}
 	if err == nil && in.State == "behind" {
 		out.Judging, err = v.store.Judging(ctx, "")
@@ -40,18 +40,18 @@ func (v *Service) listUnits(ctx context.Context, in *unitsIn) (client.Units, err
 	return out, err
 }
 
-// around is what is told of some units besides what their rows hold.
-type around struct {
+// Around is what is told of some units besides what their rows hold.
+type Around struct {
 	titles    map[string]string
 	links     map[string]client.Link // by unit
-	withdrawn map[[2]string]string   // model and version, to why
+	Withdrawn map[[2]string]string   // model and version, to why
 	holds     []store.Hold
-	people    map[string]string
+	People    map[string]string
 }
 
-// surroundings reads it for these units alone.
-func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around, error) {
-	a := around{links: map[string]client.Link{}}
+// Surroundings reads it for these units alone.
+func (v *Units) Surroundings(ctx context.Context, units ...store.Unit) (Around, error) {
+	a := Around{links: map[string]client.Link{}}
 	ids, models := make([]string, 0, len(units)), []string{}
 	for _, u := range units {
 		ids = append(ids, u.ID)
@@ -60,13 +60,13 @@ func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around
 		}
 	}
 	var err error
-	if a.withdrawn, err = v.store.WithdrawnWhy(ctx, models); err != nil {
+	if a.Withdrawn, err = v.store.WithdrawnWhy(ctx, models); err != nil {
 		return a, err
 	}
 	if a.holds, err = v.store.HoldsOf(ctx, models, v.clock.Now()); err != nil {
 		return a, err
 	}
-	if a.people, err = v.store.Names(ctx); err != nil {
+	if a.People, err = v.store.Names(ctx); err != nil {
 		return a, err
 	}
 	if a.titles, err = v.store.Titles(ctx, models); err != nil {
@@ -79,22 +79,22 @@ func (v *Service) surroundings(ctx context.Context, units ...store.Unit) (around
 	return a, err
 }
 
-func (a around) unit(u store.Unit) client.Unit {
+func (a Around) Unit(u store.Unit) client.Unit {
 	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Customer: u.Customer, Note: u.Note, Revision: u.Revision, Running: u.Running,
 		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: frame.TimeOf(u.Seen), Due: u.Due}
 	if l, ok := a.links[u.ID]; ok {
 		out.Link, out.LinkState, out.Identified = l.Link, l.State, l.Identified
 	}
 	out.SameAs, out.Mistake = u.SameAs.String, u.Mistake
-	out.Withdrawn = a.withdrawn[[2]string{u.Model, u.Running}]
+	out.Withdrawn = a.Withdrawn[[2]string{u.Model, u.Running}]
 	if h, ok := holdOf(a.holds, u); ok {
-		x := oneHold(h, a.people)
+		x := oneHold(h, a.People)
 		out.Held = &x
 	}
 	return out
 }
 
-func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitPage, error) {
+func (v *Units) GetUnit(ctx context.Context, in *frame.UnitPath) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err
@@ -103,19 +103,19 @@ func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitP
 	if err != nil {
 		return client.UnitPage{}, err
 	}
-	a, err := v.surroundings(ctx, append(doubles, u)...)
+	a, err := v.Surroundings(ctx, append(doubles, u)...)
 	if err != nil {
 		return client.UnitPage{}, err
 	}
-	names := a.people
-	out := client.UnitPage{Unit: a.unit(u), Consents: []client.Consent{}, Jobs: []client.Job{}}
+	names := a.People
+	out := client.UnitPage{Unit: a.Unit(u), Consents: []client.Consent{}, Jobs: []client.Job{}}
 	facts, err := v.store.Facts(ctx, u.ID)
 	if err != nil {
 		return out, err
 	}
-	out.Tests = openTests(u, names, v.clock.Now())
-	out.Owed = leftAt(u, names)
-	if out.Offers, err = v.offers(ctx, u.ID, names); err != nil {
+	out.Tests = OpenTests(u, names, v.clock.Now())
+	out.Owed = LeftAt(u, names)
+	if out.Offers, err = v.Offers(ctx, u.ID, names); err != nil {
 		return out, err
 	}
 	if sheet, err := v.store.Sheet(ctx, u.Model); err == nil {
@@ -124,13 +124,13 @@ func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitP
 			out.Header = h.Title.In("en")
 		}
 	}
-	if out.SiteInfo, err = v.siteInfo(ctx, u, names); err != nil {
+	if out.SiteInfo, err = v.SiteInfo(ctx, u, names); err != nil {
 		return out, err
 	}
 	for _, d := range doubles {
-		out.Doubles = append(out.Doubles, a.unit(d))
+		out.Doubles = append(out.Doubles, a.Unit(d))
 	}
-	given, _, err := v.consents(ctx, u.ID)
+	given, _, err := v.Consents(ctx, u.ID)
 	if err != nil {
 		return out, err
 	}
@@ -142,25 +142,25 @@ func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitP
 		return out, err
 	}
 	for _, j := range jobs {
-		out.Jobs = append(out.Jobs, oneJob(j, names))
+		out.Jobs = append(out.Jobs, OneJob(j, names))
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return out, err
 	}
-	out.Facts, _ = links.FactValues(j.sheet, facts, names, v.clock.Now())
-	said, err := v.complaint(ctx, u.ID)
+	out.Facts, _ = links.FactValues(j.Sheet, facts, names, v.clock.Now())
+	said, err := v.Complaint(ctx, u.ID)
 	if err != nil {
 		return out, err
 	}
-	if out.Bulletins, err = v.speaking(ctx, j, fit.Shown{Says: said}); err != nil {
+	if out.Bulletins, err = v.Speaking(ctx, j, fit.Shown{Says: said}); err != nil {
 		return out, err
 	}
 	f, err := v.fitOf(ctx, j)
 	if err != nil {
 		return out, err
 	}
-	if f.Inside, err = v.inside(ctx, u, j.sheet); err != nil {
+	if f.Inside, err = v.inside(ctx, u, j.Sheet); err != nil {
 		return out, err
 	}
 	out.Fit = &f
@@ -171,7 +171,7 @@ func (v *Service) getUnit(ctx context.Context, in *frame.UnitPath) (client.UnitP
 	return out, err
 }
 
-func (v *Service) lastRun(ctx context.Context, unit string) (*client.Found, error) {
+func (v *Units) lastRun(ctx context.Context, unit string) (*client.Found, error) {
 	runs, _, err := v.store.Runs(ctx, store.RunQuery{Unit: unit, State: store.RunClosed, Size: 1})
 	if err != nil || len(runs) == 0 {
 		return nil, err
@@ -197,7 +197,7 @@ func (v *Service) lastRun(ctx context.Context, unit string) (*client.Found, erro
 }
 
 // overruled refuses a word about the label that contradicts a photo of it.
-func (v *Service) overruled(ctx context.Context, unit string, f core.Fact) error {
+func (v *Units) overruled(ctx context.Context, unit string, f core.Fact) error {
 	if f.Source != core.FromLabel || f.Photo != nil {
 		return nil
 	}
@@ -219,7 +219,7 @@ type noteIn struct {
 	Body client.Noted
 }
 
-func (v *Service) noteFacts(ctx context.Context, in *noteIn) (frame.None, error) {
+func (v *Units) noteFacts(ctx context.Context, in *noteIn) (frame.None, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return frame.None{}, err
@@ -273,11 +273,14 @@ func (v *Service) noteFacts(ctx context.Context, in *noteIn) (frame.None, error)
 	return frame.None{}, v.store.NoteFacts(ctx, v.key, u.ID, facts, strings.Join(says, "; "), frame.Who(ctx).Person.ID, v.clock.Now())
 }
 
-// shown is how lists show some units.
-func (v *Service) shown(ctx context.Context, units []store.Unit) (all []client.Unit, err error) {
-	a, err := v.surroundings(ctx, units...)
+// Shown is how lists show some units.
+func (v *Units) Shown(ctx context.Context, units []store.Unit) (all []client.Unit, err error) {
+	a, err := v.Surroundings(ctx, units...)
 	for _, u := range units {
-		all = append(all, a.unit(u))
+		all = append(all, a.Unit(u))
 	}
 	return all, err
 }
+
+// backupsShown is how many of its backups the page of a unit has.
+const backupsShown = 100

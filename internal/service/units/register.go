@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 type newUnitIn struct{ Body client.NewUnit }
 
 // enterUnit enters a unit that nobody has seen on a wire yet.
-func (v *Service) enterUnit(ctx context.Context, in *newUnitIn) (client.Entered, error) {
+func (v *Units) enterUnit(ctx context.Context, in *newUnitIn) (client.Entered, error) {
 	sheet, err := v.store.Sheet(ctx, in.Body.Model)
 	if err != nil {
 		return client.Entered{}, err
@@ -24,13 +24,13 @@ func (v *Service) enterUnit(ctx context.Context, in *newUnitIn) (client.Entered,
 	if err != nil {
 		return client.Entered{}, err
 	}
-	a, err := v.surroundings(ctx, u)
-	return client.Entered{Unit: a.unit(u), Fresh: fresh}, err
+	a, err := v.Surroundings(ctx, u)
+	return client.Entered{Unit: a.Unit(u), Fresh: fresh}, err
 }
 
 // enter checks the serial and enters the unit; one that is there under another spelling of
 // its serial is that one.
-func (v *Service) enter(ctx context.Context, sheet *model.Sheet, n client.NewUnit) (store.Unit, bool, error) {
+func (v *Units) enter(ctx context.Context, sheet *model.Sheet, n client.NewUnit) (store.Unit, bool, error) {
 	serial, err := v.store.SerialLike(ctx, sheet.Model, n.Serial)
 	if err == nil && serial == "" {
 		serial, err = sheet.TypedSerial(n.Serial)
@@ -49,7 +49,7 @@ const mostLines = 5000
 
 // enterUnits enters the units of a CSV file (RFC 4180) whose first line names the columns.
 // A line that cannot be entered is reported, and the others are entered.
-func (v *Service) enterUnits(ctx context.Context, in *frame.RawIn) (client.Report, error) {
+func (v *Units) enterUnits(ctx context.Context, in *frame.RawIn) (client.Report, error) {
 	out := client.Report{Lines: []client.ReportLine{}}
 	l, err := frame.ReadList(in.RawBody, []string{"model", "serial", "site", "customer", "note"}, "model", "serial")
 	if err != nil {
@@ -81,7 +81,7 @@ func (v *Service) enterUnits(ctx context.Context, in *frame.RawIn) (client.Repor
 }
 
 // enterLine enters one line of a list; what is wrong with it is part of its report.
-func (v *Service) enterLine(ctx context.Context, columns int, field map[string]string, fields int) (client.ReportLine, error) {
+func (v *Units) enterLine(ctx context.Context, columns int, field map[string]string, fields int) (client.ReportLine, error) {
 	one := client.ReportLine{Model: field["model"], Serial: field["serial"], State: "refused"}
 	for name, most := range listColumns {
 		if len(field[name]) > most {
@@ -120,7 +120,7 @@ type correctIn struct {
 }
 
 // correctUnit changes what the register says of a unit.
-func (v *Service) correctUnit(ctx context.Context, in *correctIn) (client.Unit, error) {
+func (v *Units) correctUnit(ctx context.Context, in *correctIn) (client.Unit, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Unit{}, err
@@ -147,8 +147,8 @@ func (v *Service) correctUnit(ctx context.Context, in *correctIn) (client.Unit, 
 	if err := v.store.CorrectUnit(ctx, v.key, u, text, frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.Unit{}, err
 	}
-	a, err := v.surroundings(ctx, u)
-	return a.unit(u), err
+	a, err := v.Surroundings(ctx, u)
+	return a.Unit(u), err
 }
 
 func nothing(s string) string {

@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type jobsIn struct {
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
-func (v *Service) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error) {
+func (v *Units) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error) {
 	out := client.Jobs{Jobs: []client.Job{}}
 	rows, p, err := v.store.Jobs(ctx, in.State == "closed", in.After, in.Size)
 	if err != nil {
@@ -30,13 +30,13 @@ func (v *Service) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error)
 	}
 	names, err := v.store.Names(ctx)
 	for _, j := range rows {
-		out.Jobs = append(out.Jobs, oneJob(j, names))
+		out.Jobs = append(out.Jobs, OneJob(j, names))
 	}
 	out.Paged = frame.Paged(p)
 	return out, err
 }
 
-func oneJob(j store.Job, names map[string]string) client.Job {
+func OneJob(j store.Job, names map[string]string) client.Job {
 	out := client.Job{Number: j.Number, Reason: j.Reason, Asked: j.Asked, Test: j.Test, Person: j.Person, Units: j.Units, Own: j.Own, By: names[j.By], At: j.At,
 		Closed: frame.TimeOf(j.Closed), Closer: names[j.Closer], Closing: j.Closing}
 	if j.Planned.Valid {
@@ -50,7 +50,7 @@ type JobPath struct {
 	Job uint64 `path:"job" minimum:"1"`
 }
 
-func (v *Service) getJob(ctx context.Context, in *JobPath) (client.JobPage, error) {
+func (v *Units) GetJob(ctx context.Context, in *JobPath) (client.JobPage, error) {
 	j, err := v.store.Job(ctx, in.Job)
 	if err != nil {
 		return client.JobPage{}, err
@@ -59,7 +59,7 @@ func (v *Service) getJob(ctx context.Context, in *JobPath) (client.JobPage, erro
 	if err != nil {
 		return client.JobPage{}, err
 	}
-	out := client.JobPage{Job: oneJob(j, names), Scope: []client.JobUnit{}, Left: []client.JobLeft{}}
+	out := client.JobPage{Job: OneJob(j, names), Scope: []client.JobUnit{}, Left: []client.JobLeft{}}
 	scope, err := v.store.Scope(ctx, j.Number)
 	if err != nil {
 		return out, err
@@ -76,7 +76,7 @@ func (v *Service) getJob(ctx context.Context, in *JobPath) (client.JobPage, erro
 	if err != nil {
 		return out, err
 	}
-	a, err := v.surroundings(ctx, units...)
+	a, err := v.Surroundings(ctx, units...)
 	if err != nil {
 		return out, err
 	}
@@ -90,7 +90,7 @@ func (v *Service) getJob(ctx context.Context, in *JobPath) (client.JobPage, erro
 			out.Left = append(out.Left, client.JobLeft{Unit: u.ID, Serial: u.Serial, Part: x.Part, Why: x.Why, By: names[x.By], At: x.At})
 			continue
 		}
-		one := client.JobUnit{Unit: a.unit(u), Stands: "to-do", Tests: openTests(u, names, v.clock.Now())}
+		one := client.JobUnit{Unit: a.Unit(u), Stands: "to-do", Tests: OpenTests(u, names, v.clock.Now())}
 		if i := slices.IndexFunc(runs, func(r store.Run) bool { return r.Unit == u.ID && r.Kind != run.BackUp }); i >= 0 {
 			one.Run, one.Outcome, one.Stands = runs[i].ID, runs[i].Outcome, jobStands(runs[i], u, one.Tests)
 		}
@@ -119,7 +119,7 @@ func jobStands(r store.Run, u store.Unit, tests []client.OpenTest) string {
 
 type newJobIn struct{ Body client.NewJob }
 
-func (v *Service) addJob(ctx context.Context, in *newJobIn) (client.JobPage, error) {
+func (v *Units) addJob(ctx context.Context, in *newJobIn) (client.JobPage, error) {
 	b := in.Body
 	j := store.Job{Reason: strings.TrimSpace(b.Reason), Asked: strings.TrimSpace(b.Asked), Test: strings.TrimSpace(b.Test), Person: strings.TrimSpace(b.Person), By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}
 	if len(j.Reason) < 3 {
@@ -137,7 +137,7 @@ func (v *Service) addJob(ctx context.Context, in *newJobIn) (client.JobPage, err
 	if err != nil {
 		return client.JobPage{}, err
 	}
-	return v.getJob(ctx, &JobPath{number})
+	return v.GetJob(ctx, &JobPath{number})
 }
 
 // planned reads the day of a job.
@@ -153,7 +153,7 @@ func planned(day string) (sql.NullTime, error) {
 }
 
 // scope finds the units of a job, and what it leaves as it is.
-func (v *Service) scope(ctx context.Context, units []string, leave []client.LeaveOut) (all []store.JobUnit, err error) {
+func (v *Units) scope(ctx context.Context, units []string, leave []client.LeaveOut) (all []store.JobUnit, err error) {
 	add := func(name string, x store.JobUnit) error {
 		u, err := v.store.Unit(ctx, name)
 		if err != nil {
@@ -189,8 +189,8 @@ func (v *Service) scope(ctx context.Context, units []string, leave []client.Leav
 	return all, nil
 }
 
-// openJob finds a job that is not closed.
-func (v *Service) openJob(ctx context.Context, number uint64) (store.Job, error) {
+// OpenJob finds a job that is not closed.
+func (v *Units) OpenJob(ctx context.Context, number uint64) (store.Job, error) {
 	j, err := v.store.Job(ctx, number)
 	if err == nil && j.Closed.Valid {
 		err = core.Fail(core.NotAllowed, "job %d is closed", number).Go(words.Job(fmt.Sprint(number)).To("Look at it"), words.JobAdd().To("Enter a new one"))
@@ -203,8 +203,8 @@ type jobChangeIn struct {
 	Body client.JobChange
 }
 
-func (v *Service) changeJob(ctx context.Context, in *jobChangeIn) (client.JobPage, error) {
-	j, err := v.openJob(ctx, in.Job)
+func (v *Units) changeJob(ctx context.Context, in *jobChangeIn) (client.JobPage, error) {
+	j, err := v.OpenJob(ctx, in.Job)
 	if err != nil {
 		return client.JobPage{}, err
 	}
@@ -228,7 +228,7 @@ func (v *Service) changeJob(ctx context.Context, in *jobChangeIn) (client.JobPag
 	if err := v.store.ChangeJob(ctx, j, scope); err != nil {
 		return client.JobPage{}, err
 	}
-	return v.getJob(ctx, &in.JobPath)
+	return v.GetJob(ctx, &in.JobPath)
 }
 
 type jobClosingIn struct {
@@ -237,12 +237,12 @@ type jobClosingIn struct {
 }
 
 // closeJob closes a job. Where something of it is not done, that is said, and why.
-func (v *Service) closeJob(ctx context.Context, in *jobClosingIn) (client.JobPage, error) {
-	j, err := v.openJob(ctx, in.Job)
+func (v *Units) closeJob(ctx context.Context, in *jobClosingIn) (client.JobPage, error) {
+	j, err := v.OpenJob(ctx, in.Job)
 	if err != nil {
 		return client.JobPage{}, err
 	}
-	p, err := v.getJob(ctx, &in.JobPath)
+	p, err := v.GetJob(ctx, &in.JobPath)
 	if err != nil {
 		return p, err
 	}
@@ -265,12 +265,12 @@ func (v *Service) closeJob(ctx context.Context, in *jobClosingIn) (client.JobPag
 	if err := v.store.ChangeJob(ctx, j, nil); err != nil {
 		return p, err
 	}
-	return v.getJob(ctx, &in.JobPath)
+	return v.GetJob(ctx, &in.JobPath)
 }
 
-// jobFor says which job a run of a unit belongs to: the one that is named, the only open
+// JobFor says which job a run of a unit belongs to: the one that is named, the only open
 // one of the unit, or none yet; and what that leaves as it is.
-func (v *Service) jobFor(ctx context.Context, n client.NewRun, u store.Unit) (*run.Job, []run.Left, error) {
+func (v *Units) JobFor(ctx context.Context, n client.NewRun, u store.Unit) (*run.Job, []run.Left, error) {
 	if n.Job == 0 {
 		open, err := v.store.OpenJobsOf(ctx, u.ID)
 		if err != nil {
@@ -288,7 +288,7 @@ func (v *Service) jobFor(ctx context.Context, n client.NewRun, u store.Unit) (*r
 		}
 		n.Job = open[0].Number
 	}
-	j, err := v.openJob(ctx, n.Job)
+	j, err := v.OpenJob(ctx, n.Job)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -310,8 +310,8 @@ func (v *Service) jobFor(ctx context.Context, n client.NewRun, u store.Unit) (*r
 	return &run.Job{Number: j.Number, Reason: j.Reason, Asked: j.Asked, Test: j.Test}, left, nil
 }
 
-// ownJob enters the job that a run makes for itself.
-func (v *Service) ownJob(ctx context.Context, j *run.Job, u store.Unit) (err error) {
+// OwnJob enters the job that a run makes for itself.
+func (v *Units) OwnJob(ctx context.Context, j *run.Job, u store.Unit) (err error) {
 	by, now := frame.Who(ctx).Person, v.clock.Now().UTC()
 	j.Number, err = v.store.AddJob(ctx, store.Job{Reason: j.Reason, Asked: j.Asked, Own: true, By: by.ID, At: now}, []store.JobUnit{{Unit: u.ID, By: by.ID, At: now}})
 	return err

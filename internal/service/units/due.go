@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -20,7 +20,7 @@ const (
 
 // judgeSome judges some units, of a model or any, whose row does not say yet what they are due, and
 // tells whether there may be more.
-func (v *Service) judgeSome(ctx context.Context, model string) (more bool, err error) {
+func (v *Units) judgeSome(ctx context.Context, model string) (more bool, err error) {
 	units, err := v.store.Unjudged(ctx, model, v.clock.Now(), judgedMost)
 	if err != nil {
 		return false, err
@@ -41,9 +41,9 @@ func (v *Service) judgeSome(ctx context.Context, model string) (more bool, err e
 	return true, v.store.EndTurn(ctx, turn, len(units) < judgedMost)
 }
 
-// judgeNow judges units of a model that wait for it, so that whoever asks for those that are due something
+// JudgeNow judges units of a model that wait for it, so that whoever asks for those that are due something
 // does not have to wait for the next round. It tells whether some still wait.
-func (v *Service) judgeNow(ctx context.Context, model string) (waits bool, err error) {
+func (v *Units) JudgeNow(ctx context.Context, model string) (waits bool, err error) {
 	for range judgedNow {
 		if waits, err = v.store.Judging(ctx, model); err != nil || !waits {
 			return waits, err
@@ -56,7 +56,7 @@ func (v *Service) judgeNow(ctx context.Context, model string) (waits bool, err e
 }
 
 // keepDue judges some units and keeps what they are due.
-func (v *Service) keepDue(ctx context.Context, units []store.Waiting) error {
+func (v *Units) keepDue(ctx context.Context, units []store.Waiting) error {
 	of := map[string][]store.Waiting{}
 	for _, u := range units {
 		of[u.Model] = append(of[u.Model], u)
@@ -95,9 +95,9 @@ func (v *Service) keepDue(ctx context.Context, units []store.Waiting) error {
 }
 
 // due is the version that the unit should have while another one runs.
-func (j *judged) due() store.Due {
+func (j *Judged) due() store.Due {
 	d := store.Due{Until: j.until.UTC()}
-	if x, ok := fit.Due(j.stands(), j.verdicts); ok {
+	if x, ok := fit.Due(j.stands(), j.Verdicts); ok {
 		d.Version = x.Version
 	}
 	return d
@@ -105,9 +105,9 @@ func (j *judged) due() store.Due {
 
 // KeepJudged keeps in the units' rows what they are due, until the context ends. Of several services
 // one does it at a time; where there is much to do it rests as long as it works.
-func (v *Service) KeepJudged(ctx context.Context) {
+func (v *Units) KeepJudged(ctx context.Context) {
 	me := store.NewID()
-	defer v.giveBack(ctx, "judge", me)
+	defer v.GiveBack(v.store, "judge", me)
 	for {
 		rest := judgeEvery
 		has, err := v.store.Lease(ctx, "judge", me, 12*judgeEvery)

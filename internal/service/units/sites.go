@@ -1,9 +1,10 @@
-package service
+package units
 
 import (
 	"context"
 	"encoding/json"
 	"regexp"
+	"slices"
 	"strings"
 
 	"zealousferry/core"
@@ -24,7 +25,7 @@ type sitesIn struct {
 	Size   int    `query:"size" minimum:"1" maximum:"200" default:"100"`
 }
 
-func (v *Service) listSites(ctx context.Context, in *sitesIn) (client.Sites, error) {
+func (v *Units) listSites(ctx context.Context, in *sitesIn) (client.Sites, error) {
 	rows, p, err := v.store.FindSites(ctx, in.Begins, in.After, in.Size)
 	out := client.Sites{Sites: []client.Site{}, Paged: frame.Paged(p)}
 	if err != nil {
@@ -47,7 +48,7 @@ type newSiteIn struct{ Body client.NewSite }
 
 var factName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-func (v *Service) putSite(ctx context.Context, in *newSiteIn) (client.Site, error) {
+func (v *Units) putSite(ctx context.Context, in *newSiteIn) (client.Site, error) {
 	b := in.Body
 	for name, value := range b.Facts {
 		if !factName.MatchString(name) || len(value) > 120 || strings.TrimSpace(value) == "" {
@@ -62,8 +63,8 @@ func (v *Service) putSite(ctx context.Context, in *newSiteIn) (client.Site, erro
 	return oneSite(s, map[string]string{s.By: frame.Who(ctx).Person.Name}), v.store.PutSite(ctx, s)
 }
 
-// siteInfo is the site that a unit is at; nil where nobody has entered one.
-func (v *Service) siteInfo(ctx context.Context, u store.Unit, names map[string]string) (*client.Site, error) {
+// SiteInfo is the site that a unit is at; nil where nobody has entered one.
+func (v *Units) SiteInfo(ctx context.Context, u store.Unit, names map[string]string) (*client.Site, error) {
 	s, err := v.store.SiteOf(ctx, u.Site)
 	if err != nil || s == nil {
 		return nil, err
@@ -101,7 +102,7 @@ type joinIn struct {
 }
 
 // joinUnit says that a unit was entered twice.
-func (v *Service) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, error) {
+func (v *Units) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, error) {
 	double, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err
@@ -123,7 +124,7 @@ func (v *Service) joinUnit(ctx context.Context, in *joinIn) (client.UnitPage, er
 	if err := v.store.JoinUnit(ctx, v.key, double, kept, strings.TrimSpace(in.Body.Reason), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.getUnit(ctx, &frame.UnitPath{Unit: kept.ID})
+	return v.GetUnit(ctx, &frame.UnitPath{Unit: kept.ID})
 }
 
 type mistakeIn struct {
@@ -132,7 +133,7 @@ type mistakeIn struct {
 }
 
 // markMistake says that a unit was never there. One that was read on a wire was.
-func (v *Service) markMistake(ctx context.Context, in *mistakeIn) (client.Unit, error) {
+func (v *Units) markMistake(ctx context.Context, in *mistakeIn) (client.Unit, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Unit{}, err
@@ -147,7 +148,62 @@ func (v *Service) markMistake(ctx context.Context, in *mistakeIn) (client.Unit, 
 	if err := v.store.MarkMistake(ctx, v.key, u, strings.TrimSpace(in.Body.Reason), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
 		return client.Unit{}, err
 	}
-	a, err := v.surroundings(ctx, u)
+	a, err := v.Surroundings(ctx, u)
 	u.Mistake = in.Body.Reason
-	return a.unit(u), err
+	return a.Unit(u), err
+}
+
+// addresses lists where the units of each site are found on its network.
+func (v *Units) addresses(ctx context.Context, sites []store.Site) (map[string][]client.SiteAddress, error) {
+	sheets, err := v.store.WithSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	of := map[string]*model.Sheet{}
+	for _, sheet := range sheets {
+		of[sheet.Model] = sheet
+		for i := range sheet.Sections {
+			if x := sheet.Sections[i].Settings; x != nil {
+				for _, def := range x.Values {
+					if def.Network != "" && !slices.Contains(names, def.Name) {
+						names = append(names, def.Name)
+					}
+				}
+			}
+		}
+	}
+	rows, err := v.store.Networked(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]client.SiteAddress{}
+	units := map[string]store.Unit{}
+	for _, r := range rows {
+		u, ok := units[r.Unit]
+		if !ok {
+			if u, err = v.store.Unit(ctx, r.Unit); err != nil {
+				return nil, err
+			}
+			units[r.Unit] = u
+		}
+		sheet := of[u.Model]
+		if sheet == nil {
+			continue
+		}
+		x, _ := sheet.Section(r.Section)
+		if x == nil {
+			continue
+		}
+		def := x.Settings.Value(r.Name)
+		if def == nil || def.Network == "" {
+			continue
+		}
+		for _, s := range sites {
+			if s.Covers(u.Site) {
+				out[s.Name] = append(out[s.Name], client.SiteAddress{Serial: u.Serial, Place: u.Site, Title: def.Says(), Value: r.Value, Public: r.Public, At: r.At})
+			}
+		}
+	}
+	return out, nil
 }

@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -27,7 +27,7 @@ type holdsIn struct {
 	Model string `query:"model" maxLength:"63"`
 }
 
-func (v *Service) listHolds(ctx context.Context, in *holdsIn) (client.Holds, error) {
+func (v *Units) listHolds(ctx context.Context, in *holdsIn) (client.Holds, error) {
 	out := client.Holds{Holds: []client.Hold{}}
 	rows, p, err := v.store.HoldsPage(ctx, in.Model, v.clock.Now(), in.After, in.Size)
 	if err != nil {
@@ -86,12 +86,12 @@ func heldSays(h client.Hold) string {
 	return s + ")."
 }
 
-// until reads the last day of something; empty is the given time.
-func (v *Service) until(day string, otherwise sql.NullTime) (sql.NullTime, error) {
+// Until reads the last day of something; empty is the given time.
+func (v *Units) Until(day string, otherwise sql.NullTime) (sql.NullTime, error) {
 	if day == "" {
 		return otherwise, nil
 	}
-	d, err := v.day(day)
+	d, err := v.Day(day)
 	if err != nil {
 		return otherwise, err
 	}
@@ -103,7 +103,7 @@ func (v *Service) until(day string, otherwise sql.NullTime) (sql.NullTime, error
 
 type newHoldIn struct{ Body client.NewHold }
 
-func (v *Service) putHold(ctx context.Context, in *newHoldIn) (client.Hold, error) {
+func (v *Units) putHold(ctx context.Context, in *newHoldIn) (client.Hold, error) {
 	b := in.Body
 	h, of, err := v.heldThing(ctx, b.Unit, b.Model, b.Revision)
 	if err != nil {
@@ -120,7 +120,7 @@ func (v *Service) putHold(ctx context.Context, in *newHoldIn) (client.Hold, erro
 		return client.Hold{}, err
 	}
 	h.ID, h.Firmware, h.Version, h.Reason, h.By, h.At = store.NewID(), r.ID, r.Version, strings.TrimSpace(b.Reason), frame.Who(ctx).Person.ID, v.clock.Now().UTC()
-	if h.Until, err = v.until(b.Until, sql.NullTime{}); err != nil {
+	if h.Until, err = v.Until(b.Until, sql.NullTime{}); err != nil {
 		return client.Hold{}, err
 	}
 	out := oneHold(h, map[string]string{h.By: frame.Who(ctx).Person.Name})
@@ -134,15 +134,15 @@ func (v *Service) putHold(ctx context.Context, in *newHoldIn) (client.Hold, erro
 
 // couldHave says why a unit could never have a release, by what it is and whatever it runs: at
 // such a one it is not held. Of a model and revision nothing is asked.
-func (v *Service) couldHave(ctx context.Context, u store.Unit, version string) error {
+func (v *Units) couldHave(ctx context.Context, u store.Unit, version string) error {
 	if u.ID == "" {
 		return nil
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return err
 	}
-	for _, x := range j.verdicts {
+	for _, x := range j.Verdicts {
 		for _, r := range x.Reasons {
 			if x.Version == version && !x.Current && r.Answer == fit.DoesNotFit && slices.Contains([]string{fit.RuleModel, fit.RuleValue, fit.RuleMemory, fit.RuleRegion, fit.RuleFlaw}, r.Rule) {
 				return core.Fail(core.DoesNotFit, "release %s does not fit %s, so it cannot be held at it: %s", version, u.Serial, strings.TrimSuffix(r.Text, ".")).Go(words.Fit(u.Serial).To("See which fit"))
@@ -153,7 +153,7 @@ func (v *Service) couldHave(ctx context.Context, u store.Unit, version string) e
 }
 
 // heldThing finds what is to be held: a unit, or a model and revision.
-func (v *Service) heldThing(ctx context.Context, unit, modelName, revision string) (h store.Hold, u store.Unit, err error) {
+func (v *Units) heldThing(ctx context.Context, unit, modelName, revision string) (h store.Hold, u store.Unit, err error) {
 	if unit != "" {
 		u, err = v.store.Unit(ctx, unit)
 		return store.Hold{Unit: u.ID, Model: u.Model}, u, err
@@ -170,7 +170,7 @@ func (v *Service) heldThing(ctx context.Context, unit, modelName, revision strin
 
 type holdEndIn struct{ Body client.HoldEnd }
 
-func (v *Service) endHold(ctx context.Context, in *holdEndIn) (frame.None, error) {
+func (v *Units) endHold(ctx context.Context, in *holdEndIn) (frame.None, error) {
 	h, _, err := v.heldThing(ctx, in.Body.Unit, in.Body.Model, in.Body.Revision)
 	if err != nil {
 		return frame.None{}, err
@@ -190,13 +190,13 @@ type newConsentIn struct {
 	Body client.NewConsent
 }
 
-func (v *Service) consent(ctx context.Context, in *newConsentIn) (client.Consent, error) {
+func (v *Units) consent(ctx context.Context, in *newConsentIn) (client.Consent, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Consent{}, err
 	}
 	now := v.clock.Now().UTC()
-	end, err := v.until(in.Body.Until, sql.NullTime{Time: now.Add(consentLasts), Valid: true})
+	end, err := v.Until(in.Body.Until, sql.NullTime{Time: now.Add(consentLasts), Valid: true})
 	if err != nil {
 		return client.Consent{}, err
 	}
@@ -209,8 +209,8 @@ func oneConsent(c store.Consent, names map[string]string) client.Consent {
 	return client.Consent{For: c.What, Reason: c.Reason, By: names[c.By], At: c.At, Until: c.Until}
 }
 
-// consents are those of a unit, for its page and for admission.
-func (v *Service) consents(ctx context.Context, unit string) ([]store.Consent, []admit.Consent, error) {
+// Consents are those of a unit, for its page and for admission.
+func (v *Units) Consents(ctx context.Context, unit string) ([]store.Consent, []admit.Consent, error) {
 	rows, err := v.store.Consents(ctx, unit, v.clock.Now())
 	var all []admit.Consent
 	for _, c := range rows {
@@ -219,8 +219,8 @@ func (v *Service) consents(ctx context.Context, unit string) ([]store.Consent, [
 	return rows, all, err
 }
 
-// owedTo reads what earlier runs have handed on to a unit.
-func owedTo(u store.Unit) (all []run.Obligation, err error) {
+// OwedTo reads what earlier runs have handed on to a unit.
+func OwedTo(u store.Unit) (all []run.Obligation, err error) {
 	if u.Owed == "" {
 		return nil, nil
 	}
@@ -228,10 +228,10 @@ func owedTo(u store.Unit) (all []run.Obligation, err error) {
 	return all, err
 }
 
-// openTests are the finishing tests that a unit has still to pass.
-func openTests(u store.Unit, names map[string]string, now time.Time) []client.OpenTest {
+// OpenTests are the finishing tests that a unit has still to pass.
+func OpenTests(u store.Unit, names map[string]string, now time.Time) []client.OpenTest {
 	out := []client.OpenTest{}
-	all, _ := owedTo(u) // what cannot be read is told where a run is opened
+	all, _ := OwedTo(u) // what cannot be read is told where a run is opened
 	for _, o := range all {
 		if o.Kind != run.OweTest || o.State == run.OweDischarged {
 			continue
@@ -248,7 +248,7 @@ type testIn struct {
 }
 
 // answerTest takes the answer to a finishing test that an earlier run left open.
-func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, error) {
+func (v *Units) answerTest(ctx context.Context, in *testIn) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err
@@ -256,7 +256,7 @@ func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, 
 	if u.Run.Valid {
 		return client.UnitPage{}, core.Fail(core.Busy, "unit %s has an open run, %s, which asks it itself", u.Serial, u.Run.String).Go(words.RunShow(u.Run.String).To("Look at it"))
 	}
-	owed, err := owedTo(u)
+	owed, err := OwedTo(u)
 	if err != nil {
 		return client.UnitPage{}, err
 	}
@@ -270,7 +270,7 @@ func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, 
 		return client.UnitPage{}, err
 	}
 	if a.Value == procedure.Elsewhere {
-		if _, err := v.until(a.Due, sql.NullTime{}); err != nil {
+		if _, err := v.Until(a.Due, sql.NullTime{}); err != nil {
 			return client.UnitPage{}, err
 		}
 	}
@@ -281,11 +281,11 @@ func (v *Service) answerTest(ctx context.Context, in *testIn) (client.UnitPage, 
 	if a.Note != "" {
 		says += ". " + a.Note
 	}
-	return v.seenTo(ctx, u, history.Tested, run.Answered(owed, a), says)
+	return v.SeenTo(ctx, u, history.Tested, run.Answered(owed, a), says)
 }
 
-// seenTo keeps what a unit is still owed once somebody has seen to a part of it.
-func (v *Service) seenTo(ctx context.Context, u store.Unit, kind string, owed []run.Obligation, says string) (client.UnitPage, error) {
+// SeenTo keeps what a unit is still owed once somebody has seen to a part of it.
+func (v *Units) SeenTo(ctx context.Context, u store.Unit, kind string, owed []run.Obligation, says string) (client.UnitPage, error) {
 	raw := ""
 	if len(owed) > 0 {
 		b, err := json.Marshal(owed)
@@ -295,7 +295,7 @@ func (v *Service) seenTo(ctx context.Context, u store.Unit, kind string, owed []
 		raw = string(b)
 	}
 	state := u.State
-	if record, err := v.lastChange(ctx, u.ID); err != nil {
+	if record, err := v.LastChange(ctx, u.ID); err != nil {
 		return client.UnitPage{}, err
 	} else if record != nil && u.State != store.UnitHalfDone {
 		state = store.StateOf(run.StandingAfter(record, owed, run.Standing(u.Decided)))
@@ -303,7 +303,7 @@ func (v *Service) seenTo(ctx context.Context, u store.Unit, kind string, owed []
 	if err := v.store.SeeTo(ctx, v.key, kind, u, raw, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.getUnit(ctx, &frame.UnitPath{Unit: u.ID})
+	return v.GetUnit(ctx, &frame.UnitPath{Unit: u.ID})
 }
 
 // theTest finds the open test that is meant.
@@ -330,8 +330,8 @@ func theTest(u store.Unit, owed []run.Obligation, item string) (int, error) {
 	return found, nil
 }
 
-// lastChange is the record of the last run that changed a unit; nil where there is none.
-func (v *Service) lastChange(ctx context.Context, unit string) (*history.Record, error) {
+// LastChange is the record of the last run that changed a unit; nil where there is none.
+func (v *Units) LastChange(ctx context.Context, unit string) (*history.Record, error) {
 	runs, _, err := v.store.Runs(ctx, store.RunQuery{Unit: unit, State: store.RunClosed, Size: 50})
 	if err != nil {
 		return nil, err
@@ -340,7 +340,7 @@ func (v *Service) lastChange(ctx context.Context, unit string) (*history.Record,
 		if !r.Touched {
 			continue
 		}
-		s, err := v.folded(ctx, r.ID)
+		s, err := v.Folded(ctx, r.ID)
 		if err != nil || s.Closed == nil {
 			return nil, err
 		}
@@ -356,12 +356,12 @@ type backupNameIn struct {
 }
 
 // nameBackup gives a backup a name by which people know it.
-func (v *Service) nameBackup(ctx context.Context, in *backupNameIn) (frame.None, error) {
+func (v *Units) nameBackup(ctx context.Context, in *backupNameIn) (frame.None, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return frame.None{}, err
 	}
-	b, err := v.backupFor(ctx, u, in.Backup)
+	b, err := v.BackupFor(ctx, u, in.Backup)
 	if err != nil {
 		return frame.None{}, err
 	}

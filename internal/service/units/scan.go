@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -20,22 +20,22 @@ import (
 	"zealousferry/internal/store"
 )
 
-// scanLasts is how long a bench may take to ask all modules, of which some may be silent.
-const scanLasts = time.Minute
+// ScanLasts is how long a bench may take to ask all modules, of which some may be silent.
+const ScanLasts = time.Minute
 
 type scanIn struct{ Body client.NewScan }
 
 // scan has a bench ask all modules of an assembly who is there, and enters what they said.
-func (v *Service) scan(ctx context.Context, in *scanIn) (client.Scanned, error) {
-	p, sheet, err := v.toScan(ctx, in.Body.At, in.Body.Model)
+func (v *Units) scan(ctx context.Context, in *scanIn) (client.Scanned, error) {
+	p, sheet, err := v.ToScan(ctx, in.Body.At, in.Body.Model)
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	r, err := v.slots(ctx, p, sheet, false)
+	r, err := v.Slots(ctx, p, sheet, false)
 	if err != nil {
 		return client.Scanned{}, err
 	}
-	s, err := v.enterAll(ctx, p, sheet, r.Slots, "")
+	s, err := v.EnterAll(ctx, p, sheet, r.Slots, "")
 	s.Gateway, s.Warn = r.Gateway, disturbs(r)
 	return s, err
 }
@@ -60,8 +60,8 @@ func disturbs(r client.Result) []string {
 	return all
 }
 
-// toScan is a free link to an assembly, and the assembly's sheet.
-func (v *Service) toScan(ctx context.Context, at, named string) (p links.Place, sheet *model.Sheet, err error) {
+// ToScan is a free link to an assembly, and the assembly's sheet.
+func (v *Units) ToScan(ctx context.Context, at, named string) (p links.Place, sheet *model.Sheet, err error) {
 	if p, err = v.Find(ctx, at); err != nil {
 		return p, nil, err
 	}
@@ -72,10 +72,10 @@ func (v *Service) toScan(ctx context.Context, at, named string) (p links.Place, 
 	return p, sheet, err
 }
 
-// slots has a bench ask all modules of an assembly; one in which nothing answers at all is
+// Slots has a bench ask all modules of an assembly; one in which nothing answers at all is
 // an error.
-func (v *Service) slots(ctx context.Context, p links.Place, sheet *model.Sheet, deep bool) (client.Result, error) {
-	r, err := v.Ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, scanLasts)
+func (v *Units) Slots(ctx context.Context, p links.Place, sheet *model.Sheet, deep bool) (client.Result, error) {
+	r, err := v.Ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, ScanLasts)
 	if err != nil {
 		return r, err
 	}
@@ -89,14 +89,14 @@ func (v *Service) slots(ctx context.Context, p links.Place, sheet *model.Sheet, 
 	return r, nil
 }
 
-// enterAll enters what modules said into the register, and says how they stand.
-func (v *Service) enterAll(ctx context.Context, p links.Place, sheet *model.Sheet, slots []visit.InSlot, said string) (client.Scanned, error) {
-	if err := v.explain(ctx, slots); err != nil {
+// EnterAll enters what modules said into the register, and says how they stand.
+func (v *Units) EnterAll(ctx context.Context, p links.Place, sheet *model.Sheet, slots []visit.InSlot, said string) (client.Scanned, error) {
+	if err := v.Explain(ctx, slots); err != nil {
 		return client.Scanned{}, err
 	}
 	out := client.Scanned{Link: p.FullName(), Model: sheet.Model, ModelName: sheet.Name.In("en"), Modules: []client.Module{}}
 	for i, s := range slots {
-		m := inSlot(p.FullName(), sheet.Holds, out.ModelName, i, s)
+		m := InSlot(p.FullName(), sheet.Holds, out.ModelName, i, s)
 		if s.Model != "" {
 			if err := v.met(ctx, &m, s, out.Serial, said); err != nil {
 				return client.Scanned{}, err
@@ -117,12 +117,12 @@ func (v *Service) enterAll(ctx context.Context, p links.Place, sheet *model.Shee
 		out.Faults += len(m.Codes)
 		out.Modules = append(out.Modules, m)
 	}
-	out.Conditions = conditions(sheet, slots[0].Facts)
+	out.Conditions = Conditions(sheet, slots[0].Facts)
 	return out, nil
 }
 
-// inSlot is what a slot says of itself; the first is the assembly's own section.
-func inSlot(at string, holds []model.Slot, own string, i int, s visit.InSlot) client.Module {
+// InSlot is what a slot says of itself; the first is the assembly's own section.
+func InSlot(at string, holds []model.Slot, own string, i int, s visit.InSlot) client.Module {
 	if s.Slot != "" {
 		at += "/" + s.Slot
 	}
@@ -138,9 +138,9 @@ func inSlot(at string, holds []model.Slot, own string, i int, s visit.InSlot) cl
 	return m
 }
 
-// conditions are what the assembly tells of itself that changes while one looks on, such as
+// Conditions are what the assembly tells of itself that changes while one looks on, such as
 // where its key stands.
-func conditions(sheet *model.Sheet, facts []core.Fact) []core.Fact {
+func Conditions(sheet *model.Sheet, facts []core.Fact) []core.Fact {
 	all := []core.Fact{}
 	for _, f := range facts {
 		if sheet.Facts[f.Name].Changes {
@@ -152,7 +152,7 @@ func conditions(sheet *model.Sheet, facts []core.Fact) []core.Fact {
 
 // assembly is the sheet of what is to be scanned: the one that was named, the one last
 // seen on the link, or the only one that names slots and is spoken to over such a link.
-func (v *Service) assembly(ctx context.Context, named, seen string) (*model.Sheet, error) {
+func (v *Units) assembly(ctx context.Context, named, seen string) (*model.Sheet, error) {
 	var all []string
 	var found *model.Sheet
 	if named != "" {
@@ -186,7 +186,7 @@ func (v *Service) assembly(ctx context.Context, named, seen string) (*model.Shee
 }
 
 // met enters a module into the register, and says how it stands.
-func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of, said string) error {
+func (v *Units) met(ctx context.Context, m *client.Module, s visit.InSlot, of, said string) error {
 	sheet, err := v.store.Sheet(ctx, s.Model)
 	if err != nil {
 		return err
@@ -206,29 +206,29 @@ func (v *Service) met(ctx context.Context, m *client.Module, s visit.InSlot, of,
 	if err := v.store.AddFacts(ctx, u.ID, facts); err != nil {
 		return err
 	}
-	return v.moduleStands(ctx, m, u, said)
+	return v.ModuleStands(ctx, m, u, said)
 }
 
-// moduleStands says how the unit in a slot stands in the register, what should go in, and
+// ModuleStands says how the unit in a slot stands in the register, what should go in, and
 // which bulletins speak to it; said is what is said of the whole assembly.
-func (v *Service) moduleStands(ctx context.Context, m *client.Module, u store.Unit, said string) error {
+func (v *Units) ModuleStands(ctx context.Context, m *client.Module, u store.Unit, said string) error {
 	m.Unit, m.State = u.ID, u.State
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return err
 	}
 	m.Newer, m.Verdict, m.Current = recommended(j)
-	own, err := v.complaint(ctx, u.ID)
+	own, err := v.Complaint(ctx, u.ID)
 	if err != nil {
 		return err
 	}
-	m.Bulletins, err = v.speaking(ctx, j, shownBy(*m, said+". "+own))
+	m.Bulletins, err = v.Speaking(ctx, j, shownBy(*m, said+". "+own))
 	return err
 }
 
 // recommended is the version that should go in, if it is not there already, and why.
-func recommended(j *judged) (version, why string, current bool) {
-	for _, x := range j.verdicts {
+func recommended(j *Judged) (version, why string, current bool) {
+	for _, x := range j.Verdicts {
 		switch {
 		case x.Recommended && x.Current:
 			return "", "nothing newer fits", true
@@ -239,7 +239,7 @@ func recommended(j *judged) (version, why string, current bool) {
 			return x.Version, why, false
 		}
 	}
-	for _, x := range j.verdicts {
+	for _, x := range j.Verdicts {
 		if x.Answer == fit.CannotTell && len(x.Reasons) > 0 {
 			return "", "cannot tell yet: " + x.Reasons[0].Text, false
 		}

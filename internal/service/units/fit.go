@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -15,8 +15,8 @@ import (
 	"zealousferry/internal/store"
 )
 
-// day reads a day; empty is now.
-func (v *Service) day(s string) (time.Time, error) {
+// Day reads a day; empty is now.
+func (v *Units) Day(s string) (time.Time, error) {
 	if s == "" {
 		return v.clock.Now(), nil
 	}
@@ -34,16 +34,16 @@ type fitIn struct {
 }
 
 // fit judges every release of a unit's model by what is known of it now.
-func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
+func (v *Units) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 	u, link, err := v.UnitAt(ctx, in.At)
 	if err != nil {
 		return client.Fit{}, err
 	}
-	day, err := v.day(in.Day)
+	day, err := v.Day(in.Day)
 	if err != nil {
 		return client.Fit{}, err
 	}
-	j, err := v.judge(ctx, u)
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return client.Fit{}, err
 	}
@@ -58,24 +58,24 @@ func (v *Service) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 	if err := v.needs(ctx, j, in.Release, day, &out); err != nil {
 		return out, err
 	}
-	if out.Inside, err = v.inside(ctx, u, j.sheet); err != nil {
+	if out.Inside, err = v.inside(ctx, u, j.Sheet); err != nil {
 		return out, err
 	}
-	out.Matrix, err = v.Matrix(ctx, j.sheet, j.releases, &catalogue.Seen{Verdicts: j.verdicts, Known: j.known, Vouched: j.vouched})
+	out.Matrix, err = v.Matrix(ctx, j.Sheet, j.Releases, &catalogue.Seen{Verdicts: j.Verdicts, Known: j.Known, Vouched: j.Vouched})
 	return out, err
 }
 
 // needs holds what the job wants first against what the team has.
-func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Time, out *client.Fit) error {
+func (v *Units) needs(ctx context.Context, j *Judged, name string, day time.Time, out *client.Fit) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
 	means, err := v.Means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
 	var release *model.Release
-	for _, x := range j.verdicts {
+	for _, x := range j.Verdicts {
 		if name == "" && x.Recommended || name != "" && (name == x.Version || name == x.Release) {
-			for _, r := range j.releases {
+			for _, r := range j.Releases {
 				if r.ID == x.Release {
 					release, out.NeedsFor = r, r.Version
 				}
@@ -83,33 +83,33 @@ func (v *Service) needs(ctx context.Context, j *judged, name string, day time.Ti
 		}
 	}
 	if name != "" && release == nil {
-		return core.Fail(core.NotFound, "model %s has no release %q", j.sheet.Model, name)
+		return core.Fail(core.NotFound, "model %s has no release %q", j.Sheet.Model, name)
 	}
-	out.Needs = append(out.Needs, fit.Needs(j.sheet, release, j.known, means)...)
+	out.Needs = append(out.Needs, fit.Needs(j.Sheet, release, j.Known, means)...)
 	return nil
 }
 
-// judged is a unit with the verdict on every release of its model.
-type judged struct {
+// Judged is a unit with the verdict on every release of its model.
+type Judged struct {
 	unit     store.Unit
-	facts    []core.Fact // as the register has them
-	fitted   core.Fact
+	Facts    []core.Fact // as the register has them
+	Fitted   core.Fact
 	rows     []*store.Release
-	sheet    *model.Sheet
-	releases []*model.Release
-	known    fit.Known
+	Sheet    *model.Sheet
+	Releases []*model.Release
+	Known    fit.Known
 	team     fit.Team
-	verdicts []fit.Verdict
-	vouched  *catalogue.Vouched
+	Verdicts []fit.Verdict
+	Vouched  *catalogue.Vouched
 	until    time.Time // when the first of what it was judged by ends; zero where nothing does
 }
 
-func (v *Service) judge(ctx context.Context, u store.Unit) (*judged, error) {
-	return v.judgeBy(ctx, u, nil)
+func (v *Units) Judge(ctx context.Context, u store.Unit) (*Judged, error) {
+	return v.JudgeBy(ctx, u, nil)
 }
 
-// judgeBy judges by a sheet that is not in force; by the one that is where it is nil.
-func (v *Service) judgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet) (*judged, error) {
+// JudgeBy judges by a sheet that is not in force; by the one that is where it is nil.
+func (v *Units) JudgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet) (*Judged, error) {
 	g, err := v.grounds(ctx, u.Model)
 	if err != nil {
 		return nil, err
@@ -137,7 +137,7 @@ type grounds struct {
 	names    map[string]string // of people, where there are holds
 }
 
-func (v *Service) grounds(ctx context.Context, modelName string) (*grounds, error) {
+func (v *Units) grounds(ctx context.Context, modelName string) (*grounds, error) {
 	g := &grounds{at: v.clock.Now()}
 	var err error
 	if g.sheet, g.rows, err = v.Offered(ctx, modelName); err != nil {
@@ -158,7 +158,7 @@ func (v *Service) grounds(ctx context.Context, modelName string) (*grounds, erro
 }
 
 // judgeAll judges units of one model.
-func (v *Service) judgeAll(ctx context.Context, g *grounds, units []store.Unit) ([]*judged, error) {
+func (v *Units) judgeAll(ctx context.Context, g *grounds, units []store.Unit) ([]*Judged, error) {
 	ids := make([]string, len(units))
 	for i, u := range units {
 		ids[i] = u.ID
@@ -172,7 +172,7 @@ func (v *Service) judgeAll(ctx context.Context, g *grounds, units []store.Unit) 
 		return nil, err
 	}
 	sites := map[string]*store.Site{"": nil}
-	all := make([]*judged, len(units))
+	all := make([]*Judged, len(units))
 	for i, u := range units {
 		site, known := sites[u.Site]
 		if !known {
@@ -189,18 +189,18 @@ func (v *Service) judgeAll(ctx context.Context, g *grounds, units []store.Unit) 
 
 // judge judges a unit: by its facts, by what holds at its site, and by whether it is plugged in now,
 // and in which slot of an assembly.
-func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot string, on bool) *judged {
-	j := &judged{unit: u, facts: facts, sheet: g.sheet, rows: g.rows, releases: g.releases, vouched: g.vouched}
+func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot string, on bool) *Judged {
+	j := &Judged{unit: u, Facts: facts, Sheet: g.sheet, rows: g.rows, Releases: g.releases, Vouched: g.vouched}
 	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
 		facts = slices.DeleteFunc(slices.Clone(facts), func(f core.Fact) bool { return f.Name == core.FactRunning })
 	}
 	facts = ofSite(site, g.sheet, slices.Clip(facts))
-	j.fitted = fitted(facts, slot, on, g.at)
-	facts = append(slices.Clip(facts), j.fitted)
-	j.known = fit.Prepare(g.sheet, ownModel(facts, g.sheet, u.Serial), g.at)
+	j.Fitted = fitted(facts, slot, on, g.at)
+	facts = append(slices.Clip(facts), j.Fitted)
+	j.Known = fit.Prepare(g.sheet, ownModel(facts, g.sheet, u.Serial), g.at)
 	j.until = fit.Until(g.sheet, facts, g.at)
 	j.team.Distrust = g.distrust
-	if f, ok := j.known.Best(catalogue.ColumnFact(g.sheet)); ok {
+	if f, ok := j.Known.Best(catalogue.ColumnFact(g.sheet)); ok {
 		for _, t := range g.targets {
 			if t.Revision == f.Value {
 				j.team.Target = t.Release
@@ -213,49 +213,49 @@ func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot 
 			j.until = h.Until.Time
 		}
 	}
-	j.verdicts = fit.Rank(g.sheet, g.releases, j.known, j.team)
+	j.Verdicts = fit.Rank(g.sheet, g.releases, j.Known, j.team)
 	return j
 }
 
 // stands is what is known of the unit beside the verdicts.
-func (j *judged) stands() fit.Stands {
+func (j *Judged) stands() fit.Stands {
 	u := j.unit
 	return fit.Stands{Running: u.Running, HalfDone: u.State == store.UnitHalfDone, Unproven: u.State == store.UnitNotProven,
 		Apart: u.State == store.UnitSetApart || u.State == store.UnitDoNotUse, Run: u.Run.Valid}
 }
 
-// on is the verdict on a release; nil where it is none of the model's.
-func (j *judged) on(release string) *fit.Verdict {
-	for i := range j.verdicts {
-		if j.verdicts[i].Release == release {
-			return &j.verdicts[i]
+// On is the verdict on a release; nil where it is none of the model's.
+func (j *Judged) On(release string) *fit.Verdict {
+	for i := range j.Verdicts {
+		if j.Verdicts[i].Release == release {
+			return &j.Verdicts[i]
 		}
 	}
 	return nil
 }
 
-// release is one by version, number or id; without a name the one that fit ranks first.
-func (j *judged) release(name string) (*store.Release, error) {
+// Release is one by version, number or id; without a name the one that fit ranks first.
+func (j *Judged) Release(name string) (*store.Release, error) {
 	if name == "" {
-		chosen, ok := fit.Chosen(j.verdicts)
+		chosen, ok := fit.Chosen(j.Verdicts)
 		if !ok {
-			return nil, core.Fail(core.NotFound, "model %s has no release", j.sheet.Model).Go(words.ReleaseAdd().To("A lead adds one"))
+			return nil, core.Fail(core.NotFound, "model %s has no release", j.Sheet.Model).Go(words.ReleaseAdd().To("A lead adds one"))
 		}
 		name = chosen.Release
 	}
 	return releaseNamed(j.rows, j.unit, name)
 }
 
-func (v *Service) fitOf(_ context.Context, j *judged) (client.Fit, error) {
+func (v *Units) fitOf(_ context.Context, j *Judged) (client.Fit, error) {
 	u, withdrawn := j.unit, ""
-	for _, r := range j.releases {
+	for _, r := range j.Releases {
 		if r.Version == u.Running && r.Withdrawn != nil {
 			withdrawn = r.Withdrawn.Reason
 		}
 	}
-	now := fit.Now(j.stands(), j.verdicts)
-	return client.Fit{Now: now, Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.verdicts, Needs: []fit.Need{}, Sisters: catalogue.Sisters(j.sheet),
-		Question: fit.Ask(j.sheet, j.releases, j.known, j.team, j.verdicts)}, nil
+	now := fit.Now(j.stands(), j.Verdicts)
+	return client.Fit{Now: now, Withdrawn: withdrawn, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: j.Sheet.Name.In("en"), Site: u.Site, Running: u.Running, State: u.State, Verdicts: j.Verdicts, Needs: []fit.Need{}, Sisters: catalogue.Sisters(j.Sheet),
+		Question: fit.Ask(j.Sheet, j.Releases, j.Known, j.team, j.Verdicts)}, nil
 }
 
 // fitted tells where a unit is worked on: where it is plugged in now, or else in the assembly in
@@ -275,15 +275,15 @@ func ownModel(facts []core.Fact, sheet *model.Sheet, serial string) []core.Fact 
 	return append([]core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}, {Name: core.FactSerial, Value: serial, Source: core.FromRecord}}, facts...)
 }
 
-// releaseFor finds a release of the unit's model by version, number or id; without a
+// ReleaseFor finds a release of the unit's model by version, number or id; without a
 // name the one that fit ranks first.
-func (v *Service) releaseFor(ctx context.Context, u store.Unit, name string) (*store.Release, error) {
+func (v *Units) ReleaseFor(ctx context.Context, u store.Unit, name string) (*store.Release, error) {
 	if name == "" {
-		j, err := v.judge(ctx, u)
+		j, err := v.Judge(ctx, u)
 		if err != nil {
 			return nil, err
 		}
-		return j.release("")
+		return j.Release("")
 	}
 	rows, err := v.store.Releases(ctx, u.Model)
 	if err != nil {
@@ -301,14 +301,14 @@ func releaseNamed(rows []*store.Release, u store.Unit, name string) (*store.Rele
 	return nil, core.Fail(core.NotFound, "model %s has no release %q", u.Model, name).Go(words.Fit(u.Serial).To("See which there are"))
 }
 
-// newer is the version that a unit should have in place of its own; empty where it has the right one,
+// Newer is the version that a unit should have in place of its own; empty where it has the right one,
 // or nobody can tell.
-func (v *Service) newer(ctx context.Context, u store.Unit) (string, error) {
-	j, err := v.judge(ctx, u)
+func (v *Units) Newer(ctx context.Context, u store.Unit) (string, error) {
+	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return "", err
 	}
-	if best, ok := fit.Chosen(j.verdicts); ok && best.Recommended && !best.Current {
+	if best, ok := fit.Chosen(j.Verdicts); ok && best.Recommended && !best.Current {
 		return best.Version, nil
 	}
 	return "", nil

@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type bulletinsIn struct {
 	Ended bool   `query:"ended" doc:"Also those that have ended."`
 }
 
-func (v *Service) listBulletins(ctx context.Context, in *bulletinsIn) (client.Bulletins, error) {
+func (v *Units) listBulletins(ctx context.Context, in *bulletinsIn) (client.Bulletins, error) {
 	out := client.Bulletins{Bulletins: []client.Bulletin{}}
 	rows, p, err := v.store.BulletinsPage(ctx, in.Model, in.Ended, in.After, in.Size)
 	out.Paged = frame.Paged(p)
@@ -57,7 +57,7 @@ func oneBulletin(r store.Bulletin, names map[string]string) (client.Bulletin, fi
 
 type newBulletinIn struct{ Body client.NewBulletin }
 
-func (v *Service) addBulletin(ctx context.Context, in *newBulletinIn) (client.Bulletin, error) {
+func (v *Units) addBulletin(ctx context.Context, in *newBulletinIn) (client.Bulletin, error) {
 	n := in.Body
 	sheet, err := v.store.Sheet(ctx, n.Model)
 	if err != nil {
@@ -101,12 +101,12 @@ type bulletinEndIn struct {
 	Body   client.BulletinEnd
 }
 
-func (v *Service) endBulletin(ctx context.Context, in *bulletinEndIn) (frame.None, error) {
+func (v *Units) endBulletin(ctx context.Context, in *bulletinEndIn) (frame.None, error) {
 	return frame.None{}, v.store.EndBulletin(ctx, in.Number, frame.Who(ctx).Person.ID, strings.TrimSpace(in.Body.Reason), v.clock.Now())
 }
 
-// speaking are the bulletins that speak to a unit, by what there is of a complaint.
-func (v *Service) speaking(ctx context.Context, j *judged, shown fit.Shown) ([]client.Bulletin, error) {
+// Speaking are the bulletins that speak to a unit, by what there is of a complaint.
+func (v *Units) Speaking(ctx context.Context, j *Judged, shown fit.Shown) ([]client.Bulletin, error) {
 	all := []client.Bulletin{}
 	rows, err := v.store.Bulletins(ctx, j.unit.Model, false)
 	if err != nil || len(rows) == 0 {
@@ -121,7 +121,7 @@ func (v *Service) speaking(ctx context.Context, j *judged, shown fit.Shown) ([]c
 		if err != nil {
 			return all, err
 		}
-		if why, ok := fit.Speaks(j.sheet, b, j.known, shown); ok {
+		if why, ok := fit.Speaks(j.Sheet, b, j.Known, shown); ok {
 			out.SpeaksWhy = why
 			all = append(all, out)
 		}
@@ -129,8 +129,8 @@ func (v *Service) speaking(ctx context.Context, j *judged, shown fit.Shown) ([]c
 	return all, nil
 }
 
-// complaint is what is said of a unit: the reasons of the open jobs that it is in.
-func (v *Service) complaint(ctx context.Context, unit string) (string, error) {
+// Complaint is what is said of a unit: the reasons of the open jobs that it is in.
+func (v *Units) Complaint(ctx context.Context, unit string) (string, error) {
 	jobs, err := v.store.OpenJobsOf(ctx, unit)
 	var said []string
 	for _, j := range jobs {
@@ -155,7 +155,7 @@ type codeTextsIn struct {
 }
 
 // putCodeTexts takes what fault codes of a model mean from a CSV file; all of it, or nothing.
-func (v *Service) putCodeTexts(ctx context.Context, in *codeTextsIn) (client.CodeTextsPut, error) {
+func (v *Units) putCodeTexts(ctx context.Context, in *codeTextsIn) (client.CodeTextsPut, error) {
 	out := client.CodeTextsPut{Model: in.Model}
 	if _, err := v.store.Sheet(ctx, in.Model); err != nil {
 		return out, err
@@ -198,9 +198,9 @@ func (v *Service) putCodeTexts(ctx context.Context, in *codeTextsIn) (client.Cod
 	return out, v.store.PutCodeTexts(ctx, in.Model, texts, frame.Who(ctx).Person.ID, v.clock.Now())
 }
 
-// explain gives the codes of modules their texts: the team's goes before the sheet's, and
+// Explain gives the codes of modules their texts: the team's goes before the sheet's, and
 // one for a failure type before one for all.
-func (v *Service) explain(ctx context.Context, slots []visit.InSlot) error {
+func (v *Units) Explain(ctx context.Context, slots []visit.InSlot) error {
 	for _, s := range slots {
 		if s.Model == "" || len(s.Codes) == 0 {
 			continue

@@ -1,4 +1,4 @@
-package service
+package units
 
 import (
 	"context"
@@ -20,7 +20,7 @@ import (
 )
 
 // now answers what is in a unit, by section: the one answer to that question.
-func (v *Service) now(ctx context.Context, u store.Unit, sheet *model.Sheet) (map[string]*contents.Part, error) {
+func (v *Units) now(ctx context.Context, u store.Unit, sheet *model.Sheet) (map[string]*contents.Part, error) {
 	rows, err := v.store.RunsOnIt(ctx, u.ID)
 	if err != nil {
 		return nil, err
@@ -28,7 +28,7 @@ func (v *Service) now(ctx context.Context, u store.Unit, sheet *model.Sheet) (ma
 	var all []contents.Happened
 	firmware := map[string]string{}
 	for _, r := range rows {
-		state, err := v.folded(ctx, r.ID)
+		state, err := v.Folded(ctx, r.ID)
 		if err != nil {
 			return nil, nil // a run that cannot be read may have changed anything
 		}
@@ -55,7 +55,7 @@ func (v *Service) now(ctx context.Context, u store.Unit, sheet *model.Sheet) (ma
 }
 
 // inside finds out by content what a unit holds, as far as it is known.
-func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) (*client.Inside, error) {
+func (v *Units) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) (*client.Inside, error) {
 	parts, err := v.now(ctx, u, sheet)
 	if err != nil || len(parts) == 0 {
 		return nil, err
@@ -83,7 +83,7 @@ func (v *Service) inside(ctx context.Context, u store.Unit, sheet *model.Sheet) 
 }
 
 // recognise finds the images that a memory holds.
-func (v *Service) recognise(ctx context.Context, u store.Unit, sheet *model.Sheet, main *contents.Part) (explained, error) {
+func (v *Units) recognise(ctx context.Context, u store.Unit, sheet *model.Sheet, main *contents.Part) (explained, error) {
 	stretches, err := main.Chunks()
 	if err != nil {
 		return explained{}, err
@@ -105,7 +105,7 @@ func (v *Service) recognise(ctx context.Context, u store.Unit, sheet *model.Shee
 }
 
 // inPart says how much of a section is known, and of which release it is byte for byte.
-func (v *Service) inPart(ctx context.Context, sheet *model.Sheet, p *contents.Part) (client.InPart, error) {
+func (v *Units) inPart(ctx context.Context, sheet *model.Sheet, p *contents.Part) (client.InPart, error) {
 	one := client.InPart{Section: p.Section.Name, Title: p.Section.Says(), Partly: p.Partly(), At: p.At}
 	what := "sectors"
 	if p.Section.Files != nil {
@@ -235,7 +235,7 @@ func insideWords(in *client.Inside) (s []core.Said) {
 	return s
 }
 
-func (v *Service) getInside(ctx context.Context, in *frame.UnitPath) (client.Inside, error) {
+func (v *Units) getInside(ctx context.Context, in *frame.UnitPath) (client.Inside, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Inside{}, err
@@ -261,7 +261,7 @@ type memoryIn struct {
 
 // getMemory lays a release over what is in the unit now. Secret ranges give
 // nothing away: only whether a sector would change.
-func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, error) {
+func (v *Units) getMemory(ctx context.Context, in *memoryIn) (client.Strip, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Strip{}, err
@@ -278,7 +278,7 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 	if main == nil {
 		return client.Strip{Sectors: []client.Sector{}}, nil
 	}
-	release, err := v.releaseFor(ctx, u, in.Against)
+	release, err := v.ReleaseFor(ctx, u, in.Against)
 	if err != nil {
 		return client.Strip{}, err
 	}
@@ -294,13 +294,28 @@ func (v *Service) getMemory(ctx context.Context, in *memoryIn) (client.Strip, er
 	if err != nil {
 		return client.Strip{}, err
 	}
-	return client.Strip{Sectors: sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: main.At}, nil
+	return client.Strip{Sectors: Sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: main.At}, nil
 }
 
-func sectors(all []plan.Sector) []client.Sector {
+func Sectors(all []plan.Sector) []client.Sector {
 	out := []client.Sector{}
 	for _, s := range all {
 		out = append(out, client.Sector{Address: s.Address, Length: s.Length, Region: s.Region})
 	}
 	return out
+}
+
+func (v *Units) Folded(ctx context.Context, id string) (*run.State, error) {
+	events, err := v.store.Events(ctx, id, 0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := run.Fold(events)
+	if err == nil && s.Opened == nil {
+		err = core.Fail(core.NotFound, "no event of run %s has come yet", id)
+	}
+	if err != nil {
+		return nil, core.AsError(err, core.BadFile)
+	}
+	return s, nil
 }
