@@ -20,6 +20,7 @@ import (
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/runs"
 	"zealousferry/internal/store"
 )
 
@@ -293,14 +294,14 @@ func (v *Service) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 func (v *Service) orders(ctx context.Context, _ *frame.None) (frame.Follow, error) {
 	bench := frame.Who(ctx).Bench
 	return func(ctx context.Context, s *frame.Sender) error {
-		b, leave := v.follower.listen(bench)
+		b, leave := v.Follower.Listen(bench)
 		defer leave()
 		if err := s.Alive(); err != nil {
 			return err
 		}
 		sent := map[string]bool{}
 		for {
-			open, revoked, news, err := v.follower.open(b)
+			open, revoked, news, err := v.Follower.Open(b)
 			if err != nil || revoked {
 				return err
 			}
@@ -317,7 +318,7 @@ func (v *Service) orders(ctx context.Context, _ *frame.None) (frame.Follow, erro
 			case <-ctx.Done():
 				return nil
 			case <-news:
-			case <-v.clock.After(aliveEvery):
+			case <-v.clock.After(runs.AliveEvery):
 				if err := s.Alive(); err != nil {
 					return err
 				}

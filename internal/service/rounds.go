@@ -18,6 +18,7 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/runs"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
@@ -72,7 +73,7 @@ func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow,
 		return out, err
 	}
 	out.Reason = j.Reason
-	_, s, _, err := v.readRound(ctx, r.ID)
+	_, s, _, err := v.ReadRound(ctx, r.ID)
 	if err != nil {
 		return out, err
 	}
@@ -168,24 +169,8 @@ type RoundPath struct {
 	Round string `path:"round" maxLength:"64"`
 }
 
-func (v *Service) readRound(ctx context.Context, id string) (store.Round, *round.State, [][]byte, error) {
-	r, err := v.store.Round(ctx, id)
-	if err != nil {
-		return r, nil, nil, err
-	}
-	events, raw, err := v.store.RoundEvents(ctx, r.ID)
-	if err != nil {
-		return r, nil, nil, err
-	}
-	s, err := round.Fold(events)
-	if err != nil {
-		return r, nil, nil, core.Fail(core.BadFile, "round %s cannot be read: %w", r.ID, err)
-	}
-	return r, s, raw, nil
-}
-
 func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, error) {
-	r, s, raw, err := v.readRound(ctx, in.Round)
+	r, s, raw, err := v.ReadRound(ctx, in.Round)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -197,13 +182,13 @@ func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, er
 }
 
 // printRound is the report of a round.
-func (v *Service) printRound(ctx context.Context, in *RoundPath) (*printed, error) {
+func (v *Service) printRound(ctx context.Context, in *RoundPath) (*runs.Printed, error) {
 	r, err := v.getRound(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Round(r, v.clock.Now())
-	return &printed{"application/pdf", pdf}, err
+	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
 }
 
 func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, raw [][]byte) (out client.Round, err error) {
@@ -239,7 +224,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 		return out, err
 	}
 	out.Site = u.Site
-	if out.Modules, err = v.roundModules(ctx, s, out.ModelName); err != nil {
+	if out.Modules, err = v.RoundModules(ctx, s, out.ModelName); err != nil {
 		return out, err
 	}
 	sheet, err := v.store.Sheet(ctx, r.Model)
@@ -250,7 +235,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 	if out.Written, err = v.writtenIn(ctx, s); err != nil {
 		return out, err
 	}
-	out.Behind = behind(out.Modules)
+	out.Behind = runs.Behind(out.Modules)
 	out.Open = open(s, out)
 	if s.Closed {
 		out.Open = []string{}
@@ -270,88 +255,6 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 		out.Whole = &whole
 	}
 	return out, nil
-}
-
-// roundOf is the open round of the vehicle in which a unit was when its modules were asked
-// last, and the unit's slot; nil where there is none.
-func (v *Service) roundOf(ctx context.Context, unit string) (*round.State, string, error) {
-	rows, _, err := v.store.Rounds(ctx, "", true, "", mostToday)
-	if err != nil {
-		return nil, "", err
-	}
-	for _, r := range rows {
-		_, s, _, err := v.readRound(ctx, r.ID)
-		if err != nil {
-			return nil, "", err
-		}
-		for slot, is := range s.Last().Units {
-			if is == unit {
-				return s, slot, nil
-			}
-		}
-	}
-	return nil, "", nil
-}
-
-// firstInRound fills in which modules of the same vehicle go before this one: those that
-// its sheet names for the slot and that are to be written still, while a round of the
-// vehicle is at the writing.
-func (v *Service) firstInRound(ctx context.Context, a *asked) error {
-	s, name, err := v.roundOf(ctx, a.unit.ID)
-	if err != nil || s == nil || s.Worked != nil {
-		return err
-	}
-	slot := s.Slot(name)
-	if slot == nil || len(slot.After) == 0 {
-		return nil
-	}
-	modules, err := v.roundModules(ctx, s, "")
-	for _, b := range behind(modules) {
-		if slices.Contains(slot.After, b) {
-			a.First = append(a.First, s.Title(b))
-		}
-	}
-	return err
-}
-
-// behind are the slots of modules that are to be written.
-func behind(modules []client.Module) []string {
-	slots := []string{}
-	for _, m := range modules {
-		if m.Boot || m.Newer != "" || m.State == store.UnitHalfDone {
-			slots = append(slots, m.Slot)
-		}
-	}
-	return slots
-}
-
-// roundModules are the modules as they answered last, and how they stand in the register
-// now.
-func (v *Service) roundModules(ctx context.Context, s *round.State, own string) ([]client.Module, error) {
-	all := []client.Module{}
-	n := s.Last()
-	for i, x := range n.Slots {
-		m := units.InSlot(s.Opened.Link, s.Opened.Slots, own, i, x)
-		if id := n.Units[x.Slot]; id != "" {
-			u, err := v.store.Unit(ctx, id)
-			if err != nil {
-				return nil, err
-			}
-			sheet, err := v.store.Sheet(ctx, u.Model)
-			if err != nil {
-				return nil, err
-			}
-			m.ModelName = sheet.Name.In("en")
-			if err := v.ModuleStands(ctx, &m, u, s.Opened.Why); err != nil {
-				return nil, err
-			}
-			if u.Running != "" { // a run has asked it since
-				m.Running, m.Boot = u.Running, m.Boot && u.State != store.UnitDone
-			}
-		}
-		all = append(all, m)
-	}
-	return all, nil
 }
 
 // writtenIn are the modules that runs have changed since the round began, by the newest of

@@ -69,7 +69,7 @@ type roundStepIn struct {
 
 // stepRound carries the turn that is next out, leaves it, goes back, or closes the round.
 func (v *Service) stepRound(ctx context.Context, in *roundStepIn) (client.Round, error) {
-	r, s, raw, err := v.readRound(ctx, in.Round)
+	r, s, raw, err := v.ReadRound(ctx, in.Round)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -168,7 +168,7 @@ func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *r
 			if err := w.store(ctx); err != nil {
 				return err
 			}
-			if _, s, _, err = v.readRound(ctx, r.ID); err != nil {
+			if _, s, _, err = v.ReadRound(ctx, r.ID); err != nil {
 				return err
 			}
 		}

@@ -31,6 +31,7 @@ import (
 	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/runs"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
@@ -44,6 +45,7 @@ type Service struct {
 	*catalogue.Catalogue
 	*links.Links
 	*units.Units
+	*runs.Runs
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
@@ -52,7 +54,6 @@ type Service struct {
 
 	registry  *prometheus.Registry
 	closed    *prometheus.CounterVec
-	follower  *follower
 	reading   reading
 	todays    frame.Shared[client.Today]
 	benches   frame.Shared[map[string]store.Bench]
@@ -70,8 +71,7 @@ const forgedEvery = time.Minute
 // and never lies in the database.
 func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *slog.Logger, secure bool) *Service {
 	v := &Service{store: s, key: key, clock: clock, log: log, console: console, registry: prometheus.NewRegistry(),
-		closed:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
-		follower: &follower{store: s, clock: clock, tails: map[string]*tail{}, boxes: map[string]*box{}}}
+		closed: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"})}
 	v.Frame = frame.New(frame.Options{Clock: clock, Log: log, Secure: secure, Hears: v.said,
 		Good: func(ctx context.Context, all []core.Digest) (map[core.Digest]bool, error) {
 			return s.StillGood(ctx, all, clock.Now())
@@ -88,7 +88,7 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, func(ctx context.Context, all []store.Unit) ([]client.Unit, error) { return v.Shown(ctx, all) })
 	v.Links = links.New(v.People, s, key, func(ctx context.Context, u store.Unit) (string, error) { return v.Newer(ctx, u) })
 	v.Units = units.New(v.People, v.Evidence, v.Gear, v.Catalogue, v.Links, s, key)
-	v.follower.bell = &v.Written
+	v.Runs = runs.New(v.Units, s, key)
 	v.forgeries.told = map[string]time.Time{}
 	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)
 	return v

@@ -37,7 +37,7 @@ func (v *Service) today(ctx context.Context, _ *frame.None) (client.Today, error
 			break
 		}
 		var one client.Second
-		one, err = v.oneSecond(ctx, x, nil)
+		one, err = v.OneSecond(ctx, x, nil)
 		out.Seconds = append(out.Seconds, one)
 	}
 	return out, err
@@ -161,7 +161,7 @@ func (v *Service) someRuns(ctx context.Context, q store.RunQuery) ([]client.Run,
 	if err != nil {
 		return nil, err
 	}
-	return v.listed(ctx, rows)
+	return v.Listed(ctx, rows)
 }
 
 func (v *Service) someUnits(ctx context.Context, state string) ([]client.Unit, error) {

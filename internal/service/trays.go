@@ -21,6 +21,7 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/runs"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
@@ -302,13 +303,13 @@ func (v *Service) getTray(ctx context.Context, in *TrayPath) (out client.Tray, e
 }
 
 // printTray is the sheet of a tray.
-func (v *Service) printTray(ctx context.Context, in *TrayPath) (*printed, error) {
+func (v *Service) printTray(ctx context.Context, in *TrayPath) (*runs.Printed, error) {
 	t, err := v.getTray(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Tray(t, v.clock.Now())
-	return &printed{"application/pdf", pdf}, err
+	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
 }
 
 type labelsIn struct {
@@ -317,13 +318,13 @@ type labelsIn struct {
 }
 
 // printLabels are the labels of the units of a tray that run its release.
-func (v *Service) printLabels(ctx context.Context, in *labelsIn) (*printed, error) {
+func (v *Service) printLabels(ctx context.Context, in *labelsIn) (*runs.Printed, error) {
 	t, err := v.getTray(ctx, &in.TrayPath)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Labels(t, in.On, v.clock.Now())
-	return &printed{"application/pdf", pdf}, err
+	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
 }
 
 func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err error) {
@@ -616,9 +617,9 @@ func (v *Service) trayBegin(ctx context.Context, t *aTray, p links.Place, u stor
 			return err
 		}
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: run.Flash, At: p.FullName(), Release: t.Firmware, Label: label, Job: t.Job, Waive: t.Opened.Waive, Reason: t.Opened.Why}, u, p)
+	a, err := v.AskedOf(ctx, client.NewRun{Kind: run.Flash, At: p.FullName(), Release: t.Firmware, Label: label, Job: t.Job, Waive: t.Opened.Waive, Reason: t.Opened.Why}, u, p)
 	if err == nil {
-		err = v.begin(ctx, a, func(ctx context.Context, r store.Run, links, uses []string, order store.Order) error {
+		err = v.Begin(ctx, a, func(ctx context.Context, r store.Run, links, uses []string, order store.Order) error {
 			e, err := v.trayEvent(t.N, by, tray.KindBegan, tray.Began{Unit: x, Link: p.FullName(), Run: r.ID})
 			if err != nil {
 				return err

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -28,11 +28,11 @@ const (
 // masked stands for a value that is not shown, always as long.
 const masked = "••••••••"
 
-func (v *Service) safeOf(id string) (settings.Safe, error) { return v.key.KeyFor(settingsPurpose, id) }
+func (v *Runs) safeOf(id string) (settings.Safe, error) { return v.key.KeyFor(settingsPurpose, id) }
 
 // benchSettingsKey gives the bench that works on an open run the key under which that run
 // seals secret settings.
-func (v *Service) benchSettingsKey(ctx context.Context, in *frame.RawIn) (client.GivenKey, error) {
+func (v *Runs) benchSettingsKey(ctx context.Context, in *frame.RawIn) (client.GivenKey, error) {
 	w, err := frame.Decode[client.WantSettingsKey](in.RawBody)
 	if err != nil {
 		return client.GivenKey{}, err
@@ -50,7 +50,7 @@ func (v *Service) benchSettingsKey(ctx context.Context, in *frame.RawIn) (client
 
 // fill gathers what people, another unit and profiles have for the settings of a run, what
 // counts most first. Secret values are sealed for the run.
-func (v *Service) fill(ctx context.Context, n client.NewRun, a *asked) error {
+func (v *Runs) fill(ctx context.Context, n client.NewRun, a *asked) error {
 	if n.Kind != run.Flash && n.Kind != run.SetUp {
 		if len(n.Set) > 0 || n.Like != "" {
 			return core.Fail(core.NotUnderstood, "a run that puts nothing in sets nothing")
@@ -106,7 +106,7 @@ func (v *Service) fill(ctx context.Context, n client.NewRun, a *asked) error {
 }
 
 // fillSaid takes what somebody said for this run.
-func (v *Service) fillSaid(n client.NewRun, a *asked, add func(settings.Fill, bool) error) error {
+func (v *Runs) fillSaid(n client.NewRun, a *asked, add func(settings.Fill, bool) error) error {
 	names := make([]string, 0, len(n.Set))
 	for name := range n.Set {
 		names = append(names, name)
@@ -148,7 +148,7 @@ func (v *Service) fillSaid(n client.NewRun, a *asked, add func(settings.Fill, bo
 
 // fillLike takes what another unit of the model is set to; where it is on its network stays
 // its own.
-func (v *Service) fillLike(ctx context.Context, like string, a *asked, add func(settings.Fill, bool) error) error {
+func (v *Runs) fillLike(ctx context.Context, like string, a *asked, add func(settings.Fill, bool) error) error {
 	other, err := v.store.Unit(ctx, like)
 	if err != nil {
 		return err
@@ -186,7 +186,7 @@ func (v *Service) fillLike(ctx context.Context, like string, a *asked, add func(
 }
 
 // fillFrom takes what a profile has for the settings that the sheet knows.
-func (v *Service) fillFrom(values []store.ProfileValue, from string, wins bool, a *asked, key func(*model.Setting) string, add func(settings.Fill, bool) error) error {
+func (v *Runs) fillFrom(values []store.ProfileValue, from string, wins bool, a *asked, key func(*model.Setting) string, add func(settings.Fill, bool) error) error {
 	for i := range a.Sheet.Sections {
 		x := &a.Sheet.Sections[i]
 		if x.Settings == nil {
@@ -216,7 +216,7 @@ func (v *Service) fillFrom(values []store.ProfileValue, from string, wins bool, 
 }
 
 // openSetting opens a secret setting of a unit.
-func (v *Service) openSetting(u store.UnitSetting) (string, error) {
+func (v *Runs) openSetting(u store.UnitSetting) (string, error) {
 	safe, err := v.safeOf(u.Run)
 	if err != nil {
 		return "", err
@@ -225,7 +225,7 @@ func (v *Service) openSetting(u store.UnitSetting) (string, error) {
 }
 
 // resealed are settings that an earlier run kept, sealed for the run that puts them back.
-func (v *Service) resealed(all []settings.Value, from, to string) ([]settings.Value, error) {
+func (v *Runs) resealed(all []settings.Value, from, to string) ([]settings.Value, error) {
 	was, err := v.safeOf(from)
 	if err != nil {
 		return nil, err
@@ -251,7 +251,7 @@ func (v *Service) resealed(all []settings.Value, from, to string) ([]settings.Va
 }
 
 // setup says how the settings of a run stand.
-func (v *Service) setup(s *run.State, sheet *model.Sheet, names map[string]string) *client.Setup {
+func (v *Runs) setup(s *run.State, sheet *model.Sheet, names map[string]string) *client.Setup {
 	if s.Opened == nil || sheet == nil {
 		return nil
 	}
@@ -378,7 +378,7 @@ func lasts(d time.Duration) string {
 	return fmt.Sprintf("%g s", d.Seconds())
 }
 
-func (v *Service) settingLine(s *run.State, x *run.Section, d *model.Section, l settings.Line, names map[string]string) client.SettingLine {
+func (v *Runs) settingLine(s *run.State, x *run.Section, d *model.Section, l settings.Line, names map[string]string) client.SettingLine {
 	def := d.Settings.Value(l.Name)
 	was := def
 	if l.Was != "" {
@@ -411,7 +411,7 @@ func (v *Service) settingLine(s *run.State, x *run.Section, d *model.Section, l 
 }
 
 // unitSettings lists what a unit is set to.
-func (v *Service) unitSettings(ctx context.Context, in *frame.UnitPath) (client.UnitSettings, error) {
+func (v *Runs) unitSettings(ctx context.Context, in *frame.UnitPath) (client.UnitSettings, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitSettings{}, err
@@ -463,7 +463,7 @@ type showSettingIn struct {
 
 // showSetting gives the value of a secret setting: once to whoever comes first after it was
 // set, later to a lead who says why. Each time is noted.
-func (v *Service) showSetting(ctx context.Context, in *showSettingIn) (client.ShownSetting, error) {
+func (v *Runs) showSetting(ctx context.Context, in *showSettingIn) (client.ShownSetting, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.ShownSetting{}, err
@@ -508,7 +508,7 @@ type profileIn struct {
 }
 
 // getProfile tells what a site, or the template of a model, has for settings.
-func (v *Service) getProfile(ctx context.Context, in *profileIn) (client.Profile, error) {
+func (v *Runs) getProfile(ctx context.Context, in *profileIn) (client.Profile, error) {
 	out := client.Profile{Kind: in.Kind, Of: in.Of, Values: []client.ProfileValue{}, Asks: []client.ProfileAsk{}}
 	if err := v.ownerOf(ctx, in.Kind, &out.Of); err != nil {
 		return out, err
@@ -533,7 +533,7 @@ func (v *Service) getProfile(ctx context.Context, in *profileIn) (client.Profile
 }
 
 // ownerOf finds the site or the model that a profile is of, as it is entered.
-func (v *Service) ownerOf(ctx context.Context, kind string, of *string) error {
+func (v *Runs) ownerOf(ctx context.Context, kind string, of *string) error {
 	if kind == store.ProfileModel {
 		_, err := v.store.Sheet(ctx, *of)
 		return err
@@ -550,7 +550,7 @@ func (v *Service) ownerOf(ctx context.Context, kind string, of *string) error {
 }
 
 // profileAsks lists what sheets look for in a profile.
-func (v *Service) profileAsks(ctx context.Context, kind, of string) ([]client.ProfileAsk, error) {
+func (v *Runs) profileAsks(ctx context.Context, kind, of string) ([]client.ProfileAsk, error) {
 	sheets, err := v.store.WithSettings(ctx)
 	all := []client.ProfileAsk{}
 	for _, sheet := range sheets {
@@ -589,7 +589,7 @@ func (v *Service) profileAsks(ctx context.Context, kind, of string) ([]client.Pr
 type newProfileIn struct{ Body client.NewProfile }
 
 // putProfile changes a profile. What a sheet calls secret is sealed, and never shown again.
-func (v *Service) putProfile(ctx context.Context, in *newProfileIn) (client.Profile, error) {
+func (v *Runs) putProfile(ctx context.Context, in *newProfileIn) (client.Profile, error) {
 	b := in.Body
 	if err := v.ownerOf(ctx, b.Kind, &b.Of); err != nil {
 		return client.Profile{}, err

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"bytes"
@@ -30,7 +30,7 @@ const (
 // supportRun is one file that explains a run to somebody who was not there: its events and
 // record, the unit's history, sheet and release, checks of the link, the pictures. No secret
 // is in it: none is in what it is made of.
-func (v *Service) supportRun(ctx context.Context, in *frame.RunPath) (*printed, error) {
+func (v *Runs) supportRun(ctx context.Context, in *frame.RunPath) (*Printed, error) {
 	r, err := v.run(ctx, in.Run)
 	if err != nil {
 		return nil, err
@@ -208,7 +208,7 @@ func traceOf(raw []byte) (t run.Traced, section string, is bool) {
 }
 
 // supportChecks adds what was seen of the link lately.
-func (v *Service) supportChecks(ctx context.Context, b *bundle, put func(string, any) error, row store.Run) error {
+func (v *Runs) supportChecks(ctx context.Context, b *bundle, put func(string, any) error, row store.Run) error {
 	rows, err := v.store.Checks(ctx, row.Bench, row.Link, mostChecks)
 	if err != nil || len(rows) == 0 {
 		return err
@@ -230,7 +230,7 @@ func (v *Service) supportChecks(ctx context.Context, b *bundle, put func(string,
 }
 
 // supportMade adds what the run was made by: sheet, release, versions.
-func (v *Service) supportMade(ctx context.Context, b *bundle, row store.Run, r client.Run) error {
+func (v *Runs) supportMade(ctx context.Context, b *bundle, row store.Run, r client.Run) error {
 	s, err := v.Folded(ctx, row.ID)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -18,7 +18,7 @@ import (
 // sooner.
 const (
 	lookEvery  = 150 * time.Millisecond
-	aliveEvery = 5 * time.Second
+	AliveEvery = 5 * time.Second
 )
 
 type followIn struct {
@@ -29,14 +29,14 @@ type followIn struct {
 
 // followRun sends all events after the number given, and then each as it comes;
 // the stream ends with the run.
-func (v *Service) followRun(ctx context.Context, in *followIn) (frame.Follow, error) {
+func (v *Runs) followRun(ctx context.Context, in *followIn) (frame.Follow, error) {
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
 		return nil, err
 	}
 	after := max(in.After, in.Last)
 	return func(ctx context.Context, s *frame.Sender) error {
-		t, leave := v.follower.watch(r.ID)
+		t, leave := v.Follower.watch(r.ID)
 		defer leave()
 		if err := s.Alive(); err != nil {
 			return err
@@ -44,7 +44,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (frame.Follow, er
 		var state run.State
 		taken, seen, shown := 0, uint64(0), ""
 		for {
-			events, row, news, err := v.follower.after(t, taken)
+			events, row, news, err := v.Follower.after(t, taken)
 			if err != nil {
 				return err
 			}
@@ -76,7 +76,7 @@ func (v *Service) followRun(ctx context.Context, in *followIn) (frame.Follow, er
 			case <-ctx.Done():
 				return nil
 			case <-news:
-			case <-v.clock.After(aliveEvery):
+			case <-v.clock.After(AliveEvery):
 				if err := s.Alive(); err != nil {
 					return err
 				}

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -37,7 +37,7 @@ type asked struct {
 
 // asked gathers what is known for a run. An error says that it is not known what was
 // asked for; what stops the run is left to admission.
-func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
+func (v *Runs) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 	p, err := v.Find(ctx, n.At)
 	if err != nil && n.Header != "" && core.KindOf(err) == core.NotFound && !strings.Contains(n.At, "/") {
 		return nil, core.Fail(core.CannotTell, "nobody knows on which link the own lead of %s is: it does not answer there", n.At).Unit("nothing was changed").
@@ -56,12 +56,12 @@ func (v *Service) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 	if err != nil {
 		return nil, err
 	}
-	return v.askedOf(ctx, n, u, p)
+	return v.AskedOf(ctx, n, u, p)
 }
 
 // askedThrough is a run through the programming header of a unit: over the link of the helper
 // tool, with the unit's own lead beside it.
-func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own links.Place) (*asked, error) {
+func (v *Runs) askedThrough(ctx context.Context, n client.NewRun, own links.Place) (*asked, error) {
 	tool, err := v.Find(ctx, n.Header)
 	if err != nil {
 		return nil, err
@@ -81,17 +81,17 @@ func (v *Service) askedThrough(ctx context.Context, n client.NewRun, own links.P
 		return nil, err
 	}
 	n.At = own.FullName()
-	return v.askedOf(ctx, n, u, tool)
+	return v.AskedOf(ctx, n, u, tool)
 }
 
-// askedOf is a run of a unit at a place; the place is empty where the unit is on no link.
-func (v *Service) askedOf(ctx context.Context, n client.NewRun, u store.Unit, p links.Place) (*asked, error) {
+// AskedOf is a run of a unit at a place; the place is empty where the unit is on no link.
+func (v *Runs) AskedOf(ctx context.Context, n client.NewRun, u store.Unit, p links.Place) (*asked, error) {
 	return v.askedBy(ctx, n, u, p, nil)
 }
 
 // askedBy is what a run would go by with a sheet that is not in force; with the one that is
 // where it is nil.
-func (v *Service) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p links.Place, sheet *model.Sheet) (a *asked, err error) {
+func (v *Runs) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p links.Place, sheet *model.Sheet) (a *asked, err error) {
 	a = &asked{unit: u, place: p, claims: []string{p.Bench + "/" + p.Name}}
 	person := frame.Who(ctx).Person
 	a.row = store.Run{ID: store.NewID(), Kind: n.Kind, Unit: u.ID, Bench: p.Bench, Link: p.Name, By: person.ID, OpenedAt: v.clock.Now(), Adapter: p.Adapter}
@@ -141,7 +141,7 @@ const besideLasts = 12 * time.Hour
 
 // beside are other units of the model that were found at the same bench lately, each on a
 // link of its own.
-func (v *Service) beside(ctx context.Context, p links.Place, u store.Unit) (serials []string, err error) {
+func (v *Runs) beside(ctx context.Context, p links.Place, u store.Unit) (serials []string, err error) {
 	if p.Name == "" {
 		return nil, nil
 	}
@@ -156,7 +156,7 @@ func (v *Service) beside(ctx context.Context, p links.Place, u store.Unit) (seri
 }
 
 // aboutUnit fills in what the register and the sheet say.
-func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) error {
+func (v *Runs) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) error {
 	j, err := v.JudgeBy(ctx, a.unit, sheet)
 	if err != nil {
 		return err
@@ -192,7 +192,7 @@ func (v *Service) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) e
 
 // aboutPast fills in what earlier runs of the unit have left: a backup from before
 // ruins, what is owed to it, a run that is paused.
-func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) error {
+func (v *Runs) aboutPast(ctx context.Context, n client.NewRun, a *asked) error {
 	u := a.unit
 	if u.Run.Valid {
 		r, err := v.store.Run(ctx, u.Run.String)
@@ -221,7 +221,7 @@ func (v *Service) aboutPast(ctx context.Context, n client.NewRun, a *asked) erro
 }
 
 // aboutTarget fills in what is to be put in.
-func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error {
+func (v *Runs) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error {
 	links := map[string]string{}
 	for name, at := range n.Links {
 		x, err := v.Find(ctx, at)
@@ -280,7 +280,7 @@ func (v *Service) aboutTarget(ctx context.Context, n client.NewRun, a *asked) er
 
 // owed carries over what earlier runs handed on: settings that they kept, a lock that
 // they lifted, a test that is still to be passed.
-func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
+func (v *Runs) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 	var all []run.Obligation
 	if u.Owed != "" {
 		if err := json.Unmarshal([]byte(u.Owed), &all); err != nil {
@@ -323,7 +323,7 @@ func (v *Service) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 }
 
 // admission says what would stop a run, before anybody moves a hand.
-func (v *Service) admission(ctx context.Context, in *newRunIn) (client.Admission, error) {
+func (v *Runs) admission(ctx context.Context, in *newRunIn) (client.Admission, error) {
 	a, err := v.asked(ctx, in.Body)
 	if err != nil {
 		return client.Admission{}, err

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -31,7 +31,7 @@ type cardIn struct {
 }
 
 // getCard lays out what a person needs to know and to do for a unit.
-func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
+func (v *Runs) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
 	u, link, err := v.UnitAt(ctx, in.At)
 	if err != nil {
 		return client.Card{}, err
@@ -118,7 +118,7 @@ func (v *Service) getCard(ctx context.Context, in *cardIn) (client.Card, error) 
 
 // cardJobs adds what the unit is to be worked on for, and what would stop a run of it
 // but for the link, which may come later.
-func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, out *client.Card) error {
+func (v *Runs) cardJobs(ctx context.Context, u store.Unit, release string, out *client.Card) error {
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return err
@@ -141,7 +141,7 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 		n.Job = jobs[0].Number
 	}
 	p, _ := v.Find(ctx, u.ID) // on none, it is judged without one
-	a, err := v.askedOf(ctx, n, u, p)
+	a, err := v.AskedOf(ctx, n, u, p)
 	if err != nil {
 		return err
 	}
@@ -156,7 +156,7 @@ func (v *Service) cardJobs(ctx context.Context, u store.Unit, release string, ou
 
 // cardSettings adds the settings that the run will ask a person for, worked out as the run
 // does it, from what the unit was set to when it was read last.
-func (v *Service) cardSettings(ctx context.Context, a *asked, out *client.Card) error {
+func (v *Runs) cardSettings(ctx context.Context, a *asked, out *client.Card) error {
 	rows, err := v.store.UnitSettings(ctx, a.unit.ID)
 	if err != nil {
 		return err
@@ -213,7 +213,7 @@ func fates(sheet *model.Sheet, locked bool, back string, through bool) (all []cl
 	return all
 }
 
-func (v *Service) cardNeeds(ctx context.Context, j *units.Judged, release string, day time.Time, out *client.Card) error {
+func (v *Runs) cardNeeds(ctx context.Context, j *units.Judged, release string, day time.Time, out *client.Card) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
 	means, err := v.Means(ctx, bench, day)
 	if err != nil {
@@ -252,7 +252,7 @@ func noBackup(c *client.Card) {
 	c.WaysOn = append(c.WaysOn, core.Say("By a lead's name: the run stops before the first erase, and a lead goes on with a reason that stands in the record."))
 }
 
-func (v *Service) cardItems(ctx context.Context, j *units.Judged, adapter string, out *client.Card) error {
+func (v *Runs) cardItems(ctx context.Context, j *units.Judged, adapter string, out *client.Card) error {
 	holds := func(rules []model.Rule) (bool, bool) { return j.Known.Judge(j.Sheet, rules) }
 	out.Items = []model.Item{}
 	p, err := procedure.Pick(j.Sheet, holds)
@@ -291,17 +291,17 @@ func (v *Service) cardItems(ctx context.Context, j *units.Judged, adapter string
 	return nil
 }
 
-// printed is a document for a printer.
-type printed struct {
+// Printed is a document for a printer.
+type Printed struct {
 	ContentType string `header:"Content-Type"`
 	Body        []byte
 }
 
-func (v *Service) printCard(ctx context.Context, in *cardIn) (*printed, error) {
+func (v *Runs) printCard(ctx context.Context, in *cardIn) (*Printed, error) {
 	c, err := v.getCard(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Card(c)
-	return &printed{"application/pdf", pdf}, err
+	return &Printed{"application/pdf", pdf}, err
 }

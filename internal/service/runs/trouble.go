@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"cmp"
@@ -28,7 +28,7 @@ import (
 )
 
 // trouble says what to do with a unit whose run has stopped.
-func (v *Service) trouble(ctx context.Context, in *frame.RunPath) (client.Trouble, error) {
+func (v *Runs) trouble(ctx context.Context, in *frame.RunPath) (client.Trouble, error) {
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
 		return client.Trouble{}, err
@@ -66,7 +66,7 @@ func (v *Service) trouble(ctx context.Context, in *frame.RunPath) (client.Troubl
 }
 
 // traces lists what was said over a run's links until something went wrong.
-func (v *Service) traces(ctx context.Context, in *frame.RunPath) (client.Traces, error) {
+func (v *Runs) traces(ctx context.Context, in *frame.RunPath) (client.Traces, error) {
 	out := client.Traces{Run: in.Run, Traces: []client.Trace{}}
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
@@ -105,7 +105,7 @@ func (v *Service) traces(ctx context.Context, in *frame.RunPath) (client.Traces,
 
 // spokenTo gives what puts the talk with a section of a run into words: its loader, where that
 // can.
-func (v *Service) spokenTo(ctx context.Context, id string) (func(section string) func(about string, sent bool, data []byte) string, error) {
+func (v *Runs) spokenTo(ctx context.Context, id string) (func(section string) func(about string, sent bool, data []byte) string, error) {
 	s, err := v.Folded(ctx, id)
 	if err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ func (v *Service) spokenTo(ctx context.Context, id string) (func(section string)
 }
 
 // since is what was tried and seen on a link since a run stopped.
-func (v *Service) since(ctx context.Context, r store.Run, s *run.State, at string) (tried []advise.Try, line *advise.Line, err error) {
+func (v *Runs) since(ctx context.Context, r store.Run, s *run.State, at string) (tried []advise.Try, line *advise.Line, err error) {
 	names, err := v.store.Names(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -183,7 +183,7 @@ func answersClass(class string) bool {
 
 // knownOf fills in what the team knows of such a unit: what helped before, what could be put in
 // instead.
-func (v *Service) knownOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) (err error) {
+func (v *Runs) knownOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) (err error) {
 	if adv.Past, err = v.store.PastOf(ctx, u.Model, r.ID); err != nil {
 		return err
 	}
@@ -195,7 +195,7 @@ func (v *Service) knownOf(ctx context.Context, r store.Run, u store.Unit, adv *a
 
 // insteadOf fills in what could be put in in place of the run's release, and whether that was
 // withdrawn.
-func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) error {
+func (v *Runs) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) error {
 	j, err := v.Judge(ctx, u)
 	if err != nil {
 		return err
@@ -250,7 +250,7 @@ func (v *Service) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv 
 }
 
 // sameBefore counts the runs of the unit before this one that ended at the same piece.
-func (v *Service) sameBefore(ctx context.Context, r store.Run, s *run.State) (n int, err error) {
+func (v *Runs) sameBefore(ctx context.Context, r store.Run, s *run.State) (n int, err error) {
 	f := s.Fault
 	if f == nil || f.Sector == nil {
 		return 0, nil
@@ -275,7 +275,7 @@ type tryRungIn struct {
 }
 
 // tryRung asks the unit once a rung of the ladder was tried, and keeps what came of it.
-func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, error) {
+func (v *Runs) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, error) {
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
 		return client.Trouble{}, err
@@ -317,7 +317,7 @@ func (v *Service) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, e
 
 // hurries tells whether the loader of a model's units goes on at another speed than it is
 // called at.
-func (v *Service) hurries(ctx context.Context, model string) (bool, error) {
+func (v *Runs) hurries(ctx context.Context, model string) (bool, error) {
 	sheet, err := v.store.Sheet(ctx, model)
 	return err == nil && visit.Hurries(sheet.Main()), err
 }
@@ -328,7 +328,7 @@ type decideIn struct {
 }
 
 // decideUnit sets a unit apart, says that it is not to be used, or takes it back.
-func (v *Service) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage, error) {
+func (v *Runs) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"archive/zip"
@@ -53,12 +53,12 @@ func (b *bundle) put(name string, data []byte) {
 }
 
 // close writes the page, and gives the zip.
-func (b *bundle) close() (*printed, error) {
+func (b *bundle) close() (*Printed, error) {
 	b.put("READ FIRST.txt", []byte(b.text.String()))
 	if b.err == nil {
 		b.err = b.zip.Close()
 	}
-	return &printed{"application/zip", b.out.Bytes()}, b.err
+	return &Printed{"application/zip", b.out.Bytes()}, b.err
 }
 
 var notPlain = regexp.MustCompile(`[^A-Za-z0-9._ -]+`)

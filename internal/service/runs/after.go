@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -17,7 +17,7 @@ import (
 // after says what follows from how a run ended: the next step after a stepping stone, the
 // ways on from a unit that is not proven, the job that can be closed. It is said of the
 // newest run of a unit that is well or not proven.
-func (v *Service) after(ctx context.Context, r store.Run, out *client.Run) error {
+func (v *Runs) after(ctx context.Context, r store.Run, out *client.Run) error {
 	if r.State != store.RunClosed || r.Kind == run.BackUp {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -14,22 +14,22 @@ import (
 	"zealousferry/internal/store"
 )
 
-// follower looks into the database for all live streams together, those of runs and
+// Follower looks into the database for all live streams together, those of runs and
 // those of orders: one query for each of the two at each turn, however many listen, and
 // one more for a run that has something new. It rests while nobody listens.
-type follower struct {
+type Follower struct {
 	store   *store.Store
 	clock   core.Clock
 	bell    *frame.Bell // something was written by this process: it looks at once
 	mu      sync.Mutex
 	tails   map[string]*tail
-	boxes   map[string]*box
+	boxes   map[string]*Box
 	looking bool
 	asked   time.Time // when it last asked which benches were revoked
 }
 
-// box is a bench that waits for orders.
-type box struct {
+// Box is a bench that waits for orders.
+type Box struct {
 	listeners int
 	orders    []store.Order
 	revoked   bool
@@ -50,7 +50,7 @@ type tail struct {
 const lookLasts = 10 * time.Second
 
 // watch begins to follow a run, until leave is called.
-func (f *follower) watch(id string) (t *tail, leave func()) {
+func (f *Follower) watch(id string) (t *tail, leave func()) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	t = f.tails[id]
@@ -70,20 +70,20 @@ func (f *follower) watch(id string) (t *tail, leave func()) {
 }
 
 // begin sees to it that somebody looks.
-func (f *follower) begin() {
+func (f *Follower) begin() {
 	if !f.looking {
 		f.looking = true
 		go f.look()
 	}
 }
 
-// listen begins to follow the orders of a bench, until leave is called.
-func (f *follower) listen(bench string) (b *box, leave func()) {
+// Listen begins to follow the orders of a bench, until leave is called.
+func (f *Follower) Listen(bench string) (b *Box, leave func()) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	b = f.boxes[bench]
 	if b == nil {
-		b = &box{news: make(chan struct{})}
+		b = &Box{news: make(chan struct{})}
 		f.boxes[bench] = b
 	}
 	b.listeners++
@@ -98,9 +98,9 @@ func (f *follower) listen(bench string) (b *box, leave func()) {
 	}
 }
 
-// open gives the orders that have not ended, whether the bench was revoked, and what is
+// Open gives the orders that have not ended, whether the bench was revoked, and what is
 // closed when either changes.
-func (f *follower) open(b *box) ([]store.Order, bool, <-chan struct{}, error) {
+func (f *Follower) Open(b *Box) ([]store.Order, bool, <-chan struct{}, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return b.orders, b.revoked, b.news, b.err
@@ -108,14 +108,14 @@ func (f *follower) open(b *box) ([]store.Order, bool, <-chan struct{}, error) {
 
 // after gives the events behind the first n, how the run's row stands, and what
 // is closed when there is more. The row is empty before the first look.
-func (f *follower) after(t *tail, n int) ([]run.Event, store.Standing, <-chan struct{}, error) {
+func (f *Follower) after(t *tail, n int) ([]run.Event, store.Standing, <-chan struct{}, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return t.events[n:len(t.events):len(t.events)], t.row, t.news, t.err
 }
 
 // look follows until nobody watches any more.
-func (f *follower) look() {
+func (f *Follower) look() {
 	for {
 		f.mu.Lock()
 		seen := map[string]uint64{}
@@ -147,7 +147,7 @@ func (f *follower) look() {
 }
 
 // orders looks once for orders.
-func (f *follower) orders(benches []string) {
+func (f *Follower) orders(benches []string) {
 	ctx, end := context.WithTimeout(context.Background(), lookLasts)
 	defer end()
 	open, err := f.store.OpenOrders(ctx, benches)
@@ -174,7 +174,7 @@ func (f *follower) orders(benches []string) {
 }
 
 // turn looks once.
-func (f *follower) turn(ids []string, seen map[string]uint64) {
+func (f *Follower) turn(ids []string, seen map[string]uint64) {
 	ctx, end := context.WithTimeout(context.Background(), lookLasts)
 	defer end()
 	rows, err := f.store.Standings(ctx, ids)

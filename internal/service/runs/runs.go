@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"cmp"
@@ -30,19 +30,19 @@ type newRunIn struct{ Body client.NewRun }
 // openRun claims the link and the unit that was last identified on it, and gives
 // the bench the order. Whether the release fits is judged again by the bench, on
 // the wire.
-func (v *Service) openRun(ctx context.Context, in *newRunIn) (client.Run, error) {
+func (v *Runs) openRun(ctx context.Context, in *newRunIn) (client.Run, error) {
 	a, err := v.asked(ctx, in.Body)
 	if err != nil {
 		return client.Run{}, err
 	}
-	if err := v.begin(ctx, a, v.store.OpenRun); err != nil {
+	if err := v.Begin(ctx, a, v.store.OpenRun); err != nil {
 		return client.Run{}, err
 	}
 	return v.run(ctx, a.row.ID)
 }
 
-// begin opens a run that was asked for, if it may begin.
-func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context, store.Run, []string, []string, store.Order) error) error {
+// Begin opens a run that was asked for, if it may begin.
+func (v *Runs) Begin(ctx context.Context, a *asked, open func(context.Context, store.Run, []string, []string, store.Order) error) error {
 	o, bars := admit.Admit(a.Input)
 	if err := admit.Err(bars); err != nil {
 		return v.refuse(ctx, a.unit, err)
@@ -81,7 +81,7 @@ func (v *Service) begin(ctx context.Context, a *asked, open func(context.Context
 
 // refuse enters a refusal into the unit's history: an attempt that came to nothing
 // is one too. What was only not found, or is in use, is none.
-func (v *Service) refuse(ctx context.Context, u store.Unit, why error) error {
+func (v *Runs) refuse(ctx context.Context, u store.Unit, why error) error {
 	switch core.KindOf(why) {
 	case core.NotAllowed, core.DoesNotFit, core.CannotTell, core.NoWayBack, core.Protected, core.WrongUnit:
 		if err := v.store.NoteRefusal(ctx, v.key, u.ID, frame.Who(ctx).Person.ID, why.Error(), v.clock.Now()); err != nil {
@@ -91,7 +91,7 @@ func (v *Service) refuse(ctx context.Context, u store.Unit, why error) error {
 	return why
 }
 
-func (v *Service) getRun(ctx context.Context, in *frame.RunPath) (client.Run, error) {
+func (v *Runs) getRun(ctx context.Context, in *frame.RunPath) (client.Run, error) {
 	return v.run(ctx, in.Run)
 }
 
@@ -110,7 +110,7 @@ type runsIn struct {
 	Limit   int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 }
 
-func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error) {
+func (v *Runs) listRuns(ctx context.Context, in *runsIn) (client.Runs, error) {
 	out := client.Runs{Runs: []client.Run{}}
 	q, err := v.runQuery(ctx, in)
 	if err != nil {
@@ -121,12 +121,12 @@ func (v *Service) listRuns(ctx context.Context, in *runsIn) (client.Runs, error)
 		return out, err
 	}
 	out.Paged = frame.Paged(p)
-	out.Runs, err = v.listed(ctx, rows)
+	out.Runs, err = v.Listed(ctx, rows)
 	return out, err
 }
 
 // runQuery finds what the names in a question for runs mean.
-func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, error) {
+func (v *Runs) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, error) {
 	q := store.RunQuery{State: in.State, Model: in.Model, Site: strings.TrimSpace(in.Site), Outcome: in.Outcome, Job: in.Job, After: in.After, Size: in.Limit}
 	if in.Unit != "" {
 		u, err := v.store.Unit(ctx, in.Unit)
@@ -166,8 +166,8 @@ func (v *Service) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, err
 	return q, nil
 }
 
-// listed are runs as lists show them, from their rows; one from before rows told it is added up.
-func (v *Service) listed(ctx context.Context, rows []store.Run) ([]client.Run, error) {
+// Listed are runs as lists show them, from their rows; one from before rows told it is added up.
+func (v *Runs) Listed(ctx context.Context, rows []store.Run) ([]client.Run, error) {
 	all := []client.Run{}
 	a, err := v.aroundRuns(ctx, rows...)
 	if err != nil {
@@ -209,7 +209,7 @@ type aroundRuns struct {
 }
 
 // aroundRuns reads it for these runs alone.
-func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRuns, error) {
+func (v *Runs) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRuns, error) {
 	a := &aroundRuns{units: map[string]store.Unit{}}
 	var ids, releases []string
 	var jobs []uint64
@@ -242,7 +242,7 @@ func (v *Service) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRun
 }
 
 // row is what a run's row tells.
-func (v *Service) row(r store.Run, a *aroundRuns) client.Run {
+func (v *Runs) row(r store.Run, a *aroundRuns) client.Run {
 	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.at.Unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.at.People[r.By], State: r.State, Outcome: r.Outcome, Online: v.Online(r.BenchSeen, r.Revoked),
 		Opened: r.OpenedAt, Closed: frame.TimeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
@@ -255,7 +255,7 @@ func (v *Service) row(r store.Run, a *aroundRuns) client.Run {
 }
 
 // run adds up a run's events.
-func (v *Service) run(ctx context.Context, id string) (client.Run, error) {
+func (v *Runs) run(ctx context.Context, id string) (client.Run, error) {
 	r, err := v.store.Run(ctx, id)
 	if err != nil {
 		return client.Run{}, err
@@ -338,7 +338,7 @@ func ofSections(out *client.Run, s *run.State, names map[string]string) {
 }
 
 // open finds a run that is not closed.
-func (v *Service) open(ctx context.Context, id string) (store.Run, error) {
+func (v *Runs) open(ctx context.Context, id string) (store.Run, error) {
 	r, err := v.store.Run(ctx, id)
 	if err == nil && r.State == store.RunClosed {
 		err = core.Fail(core.NotFound, "run %s is closed already, %s", id, r.Outcome).Go(words.RunShow(id).To("See its record"))
@@ -351,7 +351,7 @@ const OwnLead = "own"
 
 // furtherLinks names what a run claims at its new place, and the links of sections
 // that are on links of their own.
-func (v *Service) furtherLinks(ctx context.Context, s *run.State, p links.Place, given map[string]string) (claims []string, links map[string]string, err error) {
+func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, given map[string]string) (claims []string, links map[string]string, err error) {
 	claims = []string{p.Bench + "/" + p.Name}
 	sheet, err := v.store.SheetBy(ctx, s.Opened.Sheet)
 	if err != nil {

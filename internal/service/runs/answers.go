@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"cmp"
@@ -69,7 +69,7 @@ type answerIn struct {
 }
 
 // answerRun hands an answer to the bench and waits until it is in the journal.
-func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, error) {
+func (v *Runs) answerRun(ctx context.Context, in *answerIn) (client.Run, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
@@ -97,7 +97,7 @@ func (v *Service) answerRun(ctx context.Context, in *answerIn) (client.Run, erro
 }
 
 // answerOf is an answer as a run takes it, of who asks.
-func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answer, error) {
+func (v *Runs) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answer, error) {
 	a := procedure.Answer{Item: n.Item, Value: n.Value, Note: n.Note, Whose: strings.TrimSpace(n.Whose), Due: n.Due, Wires: n.Wires, By: frame.Who(ctx).Person.ID}
 	if a.Value == procedure.Elsewhere {
 		if _, err := v.Until(a.Due, sql.NullTime{}); err != nil {
@@ -121,7 +121,7 @@ func (v *Service) answerOf(ctx context.Context, n client.NewAnswer) (procedure.A
 }
 
 // sealAnswer seals the value of a secret setting, before it is stored or sent.
-func (v *Service) sealAnswer(ctx context.Context, id string, a *procedure.Answer) error {
+func (v *Runs) sealAnswer(ctx context.Context, id string, a *procedure.Answer) error {
 	s, err := v.Folded(ctx, id)
 	if core.KindOf(err) == core.NotFound { // nothing was asked yet: the bench says so
 		return nil

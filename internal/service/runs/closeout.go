@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -27,7 +27,7 @@ type borrowIn struct {
 }
 
 // borrow notes a change for a while in a run that is at work.
-func (v *Service) borrow(ctx context.Context, in *borrowIn) (client.Run, error) {
+func (v *Runs) borrow(ctx context.Context, in *borrowIn) (client.Run, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
@@ -45,7 +45,7 @@ type owedIn struct {
 }
 
 // owedDone takes a person's word that what was left at a unit is done.
-func (v *Service) owedDone(ctx context.Context, in *owedIn) (client.UnitPage, error) {
+func (v *Runs) owedDone(ctx context.Context, in *owedIn) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.UnitPage{}, err
@@ -79,7 +79,7 @@ type offerIn struct {
 }
 
 // addOffer notes what was seen at a unit that nobody had ordered.
-func (v *Service) addOffer(ctx context.Context, in *offerIn) (client.Offer, error) {
+func (v *Runs) addOffer(ctx context.Context, in *offerIn) (client.Offer, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.Offer{}, err
@@ -116,12 +116,12 @@ type offerEndIn struct {
 	Body   client.OfferEnd
 }
 
-func (v *Service) endOffer(ctx context.Context, in *offerEndIn) (frame.None, error) {
+func (v *Runs) endOffer(ctx context.Context, in *offerEndIn) (frame.None, error) {
 	return frame.None{}, v.store.EndOffer(ctx, in.Number, frame.Who(ctx).Person.ID, strings.TrimSpace(in.Body.How), v.clock.Now())
 }
 
 // handover is what whoever has a unit next has to know.
-func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.HandOver, error) {
+func (v *Runs) handover(ctx context.Context, in *frame.UnitPath) (client.HandOver, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
 		return client.HandOver{}, err
@@ -189,11 +189,11 @@ func (v *Service) handover(ctx context.Context, in *frame.UnitPath) (client.Hand
 	return out, err
 }
 
-func (v *Service) printHandover(ctx context.Context, in *frame.UnitPath) (*printed, error) {
+func (v *Runs) printHandover(ctx context.Context, in *frame.UnitPath) (*Printed, error) {
 	h, err := v.handover(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.HandOver(h, v.clock.Now())
-	return &printed{"application/pdf", pdf}, err
+	return &Printed{"application/pdf", pdf}, err
 }

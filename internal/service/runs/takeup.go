@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"cmp"
@@ -17,7 +17,7 @@ import (
 
 type stopIn struct{ frame.RunPath }
 
-func (v *Service) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
+func (v *Runs) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return frame.None{}, err
@@ -37,7 +37,7 @@ type resumeIn struct {
 
 // resumeRun has a bench go on with a paused run: the one that it is on, or another,
 // which takes it over.
-func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) {
+func (v *Runs) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
@@ -87,7 +87,7 @@ func (v *Service) resumeRun(ctx context.Context, in *resumeIn) (client.Run, erro
 }
 
 // handedOver refuses to move a run whose bench is in touch and still works on it.
-func (v *Service) handedOver(ctx context.Context, r store.Run) error {
+func (v *Runs) handedOver(ctx context.Context, r store.Run) error {
 	s, err := v.Folded(ctx, r.ID)
 	if err != nil {
 		return err
@@ -104,7 +104,7 @@ type layAsideIn struct {
 }
 
 // layAsideRun lets a run wait for days.
-func (v *Service) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, error) {
+func (v *Runs) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
@@ -125,7 +125,7 @@ type abandonIn struct {
 }
 
 // abandonRun has the bench close a paused run; what it owes stays with the unit.
-func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, error) {
+func (v *Runs) abandonRun(ctx context.Context, in *abandonIn) (client.Run, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return client.Run{}, err
@@ -139,7 +139,7 @@ func (v *Service) abandonRun(ctx context.Context, in *abandonIn) (client.Run, er
 	return v.run(ctx, r.ID)
 }
 
-func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error {
+func (v *Runs) abandon(ctx context.Context, r store.Run, reason string) error {
 	_, err := v.Ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID, Reason: reason}, r.Bench, links.OrderLasts)
 	if err != nil {
 		return err
@@ -148,7 +148,7 @@ func (v *Service) abandon(ctx context.Context, r store.Run, reason string) error
 }
 
 // untilState waits until the bench has told that a run stands as it should.
-func (v *Service) untilState(ctx context.Context, id string, is func(store.Run) bool) error {
+func (v *Runs) untilState(ctx context.Context, id string, is func(store.Run) bool) error {
 	late := v.clock.After(links.OrderLasts)
 	for {
 		r, err := v.store.Run(ctx, id)
@@ -172,7 +172,7 @@ type releaseIn struct {
 
 // releaseRun gives up the claims of a run for good. Whether its unit counts as
 // half done goes by the events that have come.
-func (v *Service) releaseRun(ctx context.Context, in *releaseIn) (frame.None, error) {
+func (v *Runs) releaseRun(ctx context.Context, in *releaseIn) (frame.None, error) {
 	r, err := v.open(ctx, in.Run)
 	if err != nil {
 		return frame.None{}, err

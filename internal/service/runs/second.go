@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -25,7 +25,7 @@ const leaveLasts = 24 * time.Hour
 const mostSeconds = 100
 
 // leave is what leads have given leave for, of the run that somebody wants to begin.
-func (v *Service) leave(ctx context.Context, a *asked) (all []admit.Consent, err error) {
+func (v *Runs) leave(ctx context.Context, a *asked) (all []admit.Consent, err error) {
 	rows, err := v.store.LeaveFor(ctx, a.unit.ID, v.clock.Now())
 	for _, x := range rows {
 		if x.Kind != a.row.Kind || x.Firmware != a.row.Firmware.String || x.Source != a.row.Source.String {
@@ -51,7 +51,7 @@ type newSecondIn struct {
 }
 
 // askSecond asks the leads for leave for one run.
-func (v *Service) askSecond(ctx context.Context, in *newSecondIn) (client.Second, error) {
+func (v *Runs) askSecond(ctx context.Context, in *newSecondIn) (client.Second, error) {
 	u, _, err := v.UnitAt(ctx, in.Body.At)
 	if err != nil {
 		return client.Second{}, err
@@ -60,7 +60,7 @@ func (v *Service) askSecond(ctx context.Context, in *newSecondIn) (client.Second
 	if kind == "" {
 		kind = run.Flash
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: kind, Release: in.Body.Release, Backup: in.Body.Backup, Reason: in.Body.Reason}, u, links.Place{})
+	a, err := v.AskedOf(ctx, client.NewRun{Kind: kind, Release: in.Body.Release, Backup: in.Body.Backup, Reason: in.Body.Reason}, u, links.Place{})
 	if err != nil {
 		return client.Second{}, err
 	}
@@ -81,7 +81,7 @@ func (v *Service) askSecond(ctx context.Context, in *newSecondIn) (client.Second
 	if x.Number, err = v.store.AskSecond(ctx, v.key, x, core.Say("Asked a lead for leave: %s. %s", whatFor(wants), x.Reason).Text); err != nil {
 		return client.Second{}, err
 	}
-	return v.oneSecond(ctx, x, nil)
+	return v.OneSecond(ctx, x, nil)
 }
 
 // whatFor names what leave is asked for.
@@ -117,8 +117,8 @@ func wanted(a *asked) (wants []client.SecondWant, hard []admit.Bar) {
 	return wants, hard
 }
 
-// oneSecond puts one together for people.
-func (v *Service) oneSecond(ctx context.Context, x store.Second, names map[string]string) (out client.Second, err error) {
+// OneSecond puts one together for people.
+func (v *Runs) OneSecond(ctx context.Context, x store.Second, names map[string]string) (out client.Second, err error) {
 	if names == nil {
 		if names, err = v.store.Names(ctx); err != nil {
 			return out, err
@@ -151,7 +151,7 @@ type secondsIn struct {
 	All bool `query:"all" doc:"Those that were decided, too."`
 }
 
-func (v *Service) listSeconds(ctx context.Context, in *secondsIn) (client.Seconds, error) {
+func (v *Runs) listSeconds(ctx context.Context, in *secondsIn) (client.Seconds, error) {
 	out := client.Seconds{Seconds: []client.Second{}}
 	names, err := v.store.Names(ctx)
 	if err != nil {
@@ -186,7 +186,7 @@ func (v *Service) listSeconds(ctx context.Context, in *secondsIn) (client.Second
 		return out, err
 	}
 	for _, x := range rows {
-		one, err := v.oneSecond(ctx, x, names)
+		one, err := v.OneSecond(ctx, x, names)
 		if err != nil {
 			return out, err
 		}
@@ -201,20 +201,20 @@ type SecondPath struct {
 }
 
 // getSecond shows a lead what whoever asks sees: the unit, and what stands in the way now.
-func (v *Service) getSecond(ctx context.Context, in *SecondPath) (client.SecondPage, error) {
+func (v *Runs) getSecond(ctx context.Context, in *SecondPath) (client.SecondPage, error) {
 	out := client.SecondPage{Bars: []admit.Bar{}}
 	x, err := v.store.Second(ctx, in.Number)
 	if err != nil {
 		return out, err
 	}
-	if out.Second, err = v.oneSecond(ctx, x, nil); err != nil {
+	if out.Second, err = v.OneSecond(ctx, x, nil); err != nil {
 		return out, err
 	}
 	u, err := v.store.Unit(ctx, x.Unit)
 	if err != nil {
 		return out, err
 	}
-	a, err := v.askedOf(ctx, client.NewRun{Kind: x.Kind, Release: x.Firmware, Backup: x.Source, Reason: x.Reason}, u, links.Place{})
+	a, err := v.AskedOf(ctx, client.NewRun{Kind: x.Kind, Release: x.Firmware, Backup: x.Source, Reason: x.Reason}, u, links.Place{})
 	if err != nil {
 		return out, err
 	}
@@ -235,7 +235,7 @@ type decideSecondIn struct {
 }
 
 // decideSecond takes a lead's word. Nobody decides on what he has asked himself.
-func (v *Service) decideSecond(ctx context.Context, in *decideSecondIn) (client.Second, error) {
+func (v *Runs) decideSecond(ctx context.Context, in *decideSecondIn) (client.Second, error) {
 	x, err := v.store.Second(ctx, in.Number)
 	if err != nil {
 		return client.Second{}, err
@@ -262,7 +262,7 @@ func (v *Service) decideSecond(ctx context.Context, in *decideSecondIn) (client.
 	if err := v.store.DecideSecond(ctx, v.key, x, says.Text); err != nil {
 		return client.Second{}, err
 	}
-	return v.oneSecond(ctx, x, nil)
+	return v.OneSecond(ctx, x, nil)
 }
 
 type secondRuleIn struct {
@@ -271,7 +271,7 @@ type secondRuleIn struct {
 
 // putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
 // trusted two leads.
-func (v *Service) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
+func (v *Runs) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
 	if err := v.Sure(ctx); err != nil {
 		return client.Seconds{}, err
 	}

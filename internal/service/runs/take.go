@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"cmp"
@@ -21,7 +21,7 @@ import (
 // takeJob is what a job wants on the laptop before somebody leaves: the card of each unit,
 // the files of the releases that are to go in, the model sheets, and a page that says what
 // is what.
-func (v *Service) takeJob(ctx context.Context, in *units.JobPath) (*printed, error) {
+func (v *Runs) takeJob(ctx context.Context, in *units.JobPath) (*Printed, error) {
 	j, err := v.GetJob(ctx, in)
 	if err != nil {
 		return nil, err
@@ -51,7 +51,7 @@ func (v *Service) takeJob(ctx context.Context, in *units.JobPath) (*printed, err
 // taking is a job's files, being put into a zip.
 type taking struct {
 	*bundle
-	v *Service
+	v *Runs
 }
 
 // unit adds what is wanted for a unit.

@@ -1,4 +1,4 @@
-package service
+package runs
 
 import (
 	"context"
@@ -28,7 +28,7 @@ type rehearseIn struct {
 }
 
 // rehearse does a run on a twin of the unit. Nothing is opened, and no unit hears of it.
-func (v *Service) rehearse(ctx context.Context, in *rehearseIn) (client.Rehearsal, error) {
+func (v *Runs) rehearse(ctx context.Context, in *rehearseIn) (client.Rehearsal, error) {
 	u, _, err := v.UnitAt(ctx, in.Body.At)
 	if err != nil {
 		return client.Rehearsal{}, err
@@ -51,7 +51,7 @@ func (v *Service) rehearse(ctx context.Context, in *rehearseIn) (client.Rehearsa
 var atOnce = make(chan struct{}, runtime.NumCPU())
 
 // rehearsed is a rehearsal; that no twin can be made is part of it, and no error.
-func (v *Service) rehearsed(ctx context.Context, u store.Unit, n client.NewRehearsal, get shelf.Get) (client.Rehearsal, error) {
+func (v *Runs) rehearsed(ctx context.Context, u store.Unit, n client.NewRehearsal, get shelf.Get) (client.Rehearsal, error) {
 	out := client.Rehearsal{Unit: u.Serial, ID: u.ID, Site: u.Site, Bars: []admit.Bar{}}
 	select {
 	case atOnce <- struct{}{}:
@@ -121,7 +121,7 @@ func with(get shelf.Get, name core.Digest, b []byte) shelf.Get {
 }
 
 // onTwin makes the twin of the unit's newest backup, and does the run on it.
-func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.Rehearsal, in rehearse.Input) (rehearse.Result, error) {
+func (v *Runs) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.Rehearsal, in rehearse.Input) (rehearse.Result, error) {
 	if lock, known := a.Known.Best(core.FactLock); known && lock.Value == "locked" {
 		return rehearse.Result{}, core.Fail(core.CannotTell, "the memory of %s is locked, and a backup from before does not say what lifting that would do", a.unit.Serial)
 	}
@@ -173,7 +173,7 @@ func (v *Service) onTwin(ctx context.Context, a *asked, get shelf.Get, out *clie
 }
 
 // heldSettings adds what the unit's loaders keep of its settings, as they were read last.
-func (v *Service) heldSettings(ctx context.Context, a *asked, held map[string]rehearse.Held) error {
+func (v *Runs) heldSettings(ctx context.Context, a *asked, held map[string]rehearse.Held) error {
 	rows, err := v.store.UnitSettings(ctx, a.unit.ID)
 	if err != nil {
 		return err
@@ -205,7 +205,7 @@ const ahead = 256
 
 // gets reads content of backups and releases, the pieces of a manifest's pages many at a
 // time. What it has read it keeps, for several rehearsals of one release.
-func (v *Service) gets(ctx context.Context) shelf.Get {
+func (v *Runs) gets(ctx context.Context) shelf.Get {
 	near := map[core.Digest][]byte{}
 	var mu sync.Mutex
 	keep := func(pieces map[core.Digest][]byte) {
@@ -260,7 +260,7 @@ type rehearseFleetIn struct {
 }
 
 // rehearseRelease rehearses a release over the backups of its model's units, some at a time.
-func (v *Service) rehearseRelease(ctx context.Context, in *rehearseFleetIn) (client.Rehearsals, error) {
+func (v *Runs) rehearseRelease(ctx context.Context, in *rehearseFleetIn) (client.Rehearsals, error) {
 	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.Rehearsals{}, err
