@@ -50,7 +50,7 @@ func (s *standing) Collect(out chan<- prometheus.Metric) {
 		return
 	}
 	gauge(s.up, 1)
-	benches, err := s.v.benches.Get(ctx, s.v.Frame, s.v.store.BenchesByID)
+	benches, err := s.v.Benches.Rows(ctx)
 	if err == nil {
 		in, away := 0, 0
 		for _, b := range benches {

@@ -11,8 +11,8 @@ import (
 	"net/http"
 	"path"
 	"reflect"
+	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,12 +25,14 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service/benches"
 	"zealousferry/internal/service/catalogue"
 	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/links"
 	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/rounds"
 	"zealousferry/internal/service/runs"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
@@ -46,33 +48,24 @@ type Service struct {
 	*links.Links
 	*units.Units
 	*runs.Runs
+	*rounds.Rounds
+	*benches.Benches
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock
 	log     *slog.Logger
 	console fs.FS
 
-	registry  *prometheus.Registry
-	closed    *prometheus.CounterVec
-	reading   reading
-	todays    frame.Shared[client.Today]
-	benches   frame.Shared[map[string]store.Bench]
-	sheets    frame.Shared[sheetList]
-	forgeries struct {
-		mu   sync.Mutex
-		told map[string]time.Time // when it was told last that a bench is not believed, by bench
-	}
+	registry *prometheus.Registry
+	todays   frame.Shared[client.Today]
 }
-
-// forgedEvery is how often it is told of one and the same bench that it is not believed.
-const forgedEvery = time.Minute
 
 // New makes a service. console holds the built console; key signs history heads
 // and never lies in the database.
 func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *slog.Logger, secure bool) *Service {
-	v := &Service{store: s, key: key, clock: clock, log: log, console: console, registry: prometheus.NewRegistry(),
-		closed: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"})}
-	v.Frame = frame.New(frame.Options{Clock: clock, Log: log, Secure: secure, Hears: v.said,
+	v := &Service{store: s, key: key, clock: clock, log: log, console: console, registry: prometheus.NewRegistry()}
+	v.Frame = frame.New(frame.Options{Clock: clock, Log: log, Secure: secure,
+		Hears: func(ctx context.Context, raw []byte) error { return v.Said(ctx, raw) },
 		Good: func(ctx context.Context, all []core.Digest) (map[core.Digest]bool, error) {
 			return s.StillGood(ctx, all, clock.Now())
 		},
@@ -89,8 +82,9 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.Links = links.New(v.People, s, key, func(ctx context.Context, u store.Unit) (string, error) { return v.Newer(ctx, u) })
 	v.Units = units.New(v.People, v.Evidence, v.Gear, v.Catalogue, v.Links, s, key)
 	v.Runs = runs.New(v.Units, s, key)
-	v.forgeries.told = map[string]time.Time{}
-	v.registry.MustRegister(append(append(v.Frame.Collectors(), v.People.Collectors()...), v.closed, newStanding(v))...)
+	v.Rounds = rounds.New(v.Runs, s, key)
+	v.Benches = benches.New(v.Rounds, s, key)
+	v.registry.MustRegister(slices.Concat(v.Frame.Collectors(), v.People.Collectors(), v.Benches.Collectors(), []prometheus.Collector{newStanding(v)})...)
 	return v
 }
 

@@ -11,6 +11,7 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/rounds"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
@@ -57,18 +58,18 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	if out.Closed, err = v.someRuns(ctx, store.RunQuery{State: store.RunClosed, Size: mostClosed}); err != nil {
 		return out, err
 	}
-	rounds, _, err := v.store.Rounds(ctx, "", true, "", mostToday)
+	open, _, err := v.store.Rounds(ctx, "", true, "", mostToday)
 	if err != nil {
 		return out, err
 	}
-	for _, r := range rounds {
-		row, err := v.roundRow(ctx, r)
+	for _, r := range open {
+		row, err := v.RoundRow(ctx, r)
 		if err != nil {
 			return out, err
 		}
 		out.Rounds = append(out.Rounds, row)
 	}
-	trays, err := v.listTrays(ctx, &traysIn{Open: true, Size: mostToday})
+	trays, err := v.ListTrays(ctx, &rounds.TraysIn{Open: true, Size: mostToday})
 	if err != nil {
 		return out, err
 	}

@@ -1,4 +1,4 @@
-package service
+package rounds
 
 import (
 	"cmp"
@@ -26,13 +26,13 @@ import (
 	"zealousferry/internal/store"
 )
 
-type traysIn struct {
+type TraysIn struct {
 	Open  bool   `query:"open" doc:"Only those that are not closed."`
 	After string `query:"after" maxLength:"200" doc:"Next of the page before."`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
-func (v *Service) listTrays(ctx context.Context, in *traysIn) (client.Trays, error) {
+func (v *Rounds) ListTrays(ctx context.Context, in *TraysIn) (client.Trays, error) {
 	out := client.Trays{Trays: []client.TrayRow{}}
 	rows, p, err := v.store.Trays(ctx, "", in.Open, in.After, in.Size)
 	if err != nil {
@@ -61,7 +61,7 @@ type aTray struct {
 	rows map[string]store.Run
 }
 
-func (v *Service) readTray(ctx context.Context, r store.Tray) (*aTray, error) {
+func (v *Rounds) readTray(ctx context.Context, r store.Tray) (*aTray, error) {
 	events, err := v.store.TrayEvents(ctx, r.ID)
 	if err != nil {
 		return nil, err
@@ -85,7 +85,7 @@ func (v *Service) readTray(ctx context.Context, r store.Tray) (*aTray, error) {
 	return t, err
 }
 
-func (v *Service) trayRow(ctx context.Context, t *aTray) (out client.TrayRow, err error) {
+func (v *Rounds) trayRow(ctx context.Context, t *aTray) (out client.TrayRow, err error) {
 	out = client.TrayRow{ID: t.ID, Bench: t.BenchName, Model: t.Model, Release: t.Firmware, Version: t.Version, Job: t.Job, Reason: t.Opened.Why, At: t.Tray.At,
 		Closed: frame.TimeOf(t.Tray.Closed), Units: len(t.Places), Count: map[string]int{}}
 	for _, p := range t.Places {
@@ -116,7 +116,7 @@ type newTrayIn struct{ Body client.NewTray }
 
 // openTray opens a tray: its units, its links, its rules. Nothing is changed by that; the
 // bench asks who is on the links, and whoever belongs to it is begun.
-func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, error) {
+func (v *Rounds) openTray(ctx context.Context, in *newTrayIn) (client.Tray, error) {
 	b := in.Body
 	sheet, err := v.store.Sheet(ctx, b.Model)
 	if err != nil {
@@ -191,7 +191,7 @@ func (v *Service) openTray(ctx context.Context, in *newTrayIn) (client.Tray, err
 
 // trayUnits are the units that a tray expects: those that are named, those of a site, those that are
 // due its release, those of its job.
-func (v *Service) trayUnits(ctx context.Context, b client.NewTray, version string) ([]tray.Unit, error) {
+func (v *Rounds) trayUnits(ctx context.Context, b client.NewTray, version string) ([]tray.Unit, error) {
 	all := []tray.Unit{}
 	add := func(u store.Unit) {
 		x := tray.Unit{Unit: u.ID, Serial: u.Serial}
@@ -273,7 +273,7 @@ func (v *Service) trayUnits(ctx context.Context, b client.NewTray, version strin
 // mostTray is how many units a tray has at most.
 const mostTray = 500
 
-func (v *Service) trayEvent(after uint64, by, kind string, body any) (tray.Event, error) {
+func (v *Rounds) trayEvent(after uint64, by, kind string, body any) (tray.Event, error) {
 	raw, err := json.Marshal(body)
 	return tray.Event{N: after + 1, At: v.clock.Now().UnixMicro(), By: by, Kind: kind, Body: raw}, err
 }
@@ -283,7 +283,7 @@ type TrayPath struct {
 	Tray string `path:"tray" maxLength:"64"`
 }
 
-func (v *Service) theTray(ctx context.Context, id string) (*aTray, error) {
+func (v *Rounds) theTray(ctx context.Context, id string) (*aTray, error) {
 	r, err := v.store.Tray(ctx, id)
 	if err != nil {
 		return nil, err
@@ -291,7 +291,7 @@ func (v *Service) theTray(ctx context.Context, id string) (*aTray, error) {
 	return v.readTray(ctx, r)
 }
 
-func (v *Service) getTray(ctx context.Context, in *TrayPath) (out client.Tray, err error) {
+func (v *Rounds) getTray(ctx context.Context, in *TrayPath) (out client.Tray, err error) {
 	t, err := v.theTray(ctx, in.Tray)
 	if err != nil {
 		return out, err
@@ -303,7 +303,7 @@ func (v *Service) getTray(ctx context.Context, in *TrayPath) (out client.Tray, e
 }
 
 // printTray is the sheet of a tray.
-func (v *Service) printTray(ctx context.Context, in *TrayPath) (*runs.Printed, error) {
+func (v *Rounds) printTray(ctx context.Context, in *TrayPath) (*runs.Printed, error) {
 	t, err := v.getTray(ctx, in)
 	if err != nil {
 		return nil, err
@@ -318,7 +318,7 @@ type labelsIn struct {
 }
 
 // printLabels are the labels of the units of a tray that run its release.
-func (v *Service) printLabels(ctx context.Context, in *labelsIn) (*runs.Printed, error) {
+func (v *Rounds) printLabels(ctx context.Context, in *labelsIn) (*runs.Printed, error) {
 	t, err := v.getTray(ctx, &in.TrayPath)
 	if err != nil {
 		return nil, err
@@ -327,7 +327,7 @@ func (v *Service) printLabels(ctx context.Context, in *labelsIn) (*runs.Printed,
 	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
 }
 
-func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err error) {
+func (v *Rounds) showTray(ctx context.Context, t *aTray) (out client.Tray, err error) {
 	if out.TrayRow, err = v.trayRow(ctx, t); err != nil {
 		return out, err
 	}
@@ -383,7 +383,7 @@ func (v *Service) showTray(ctx context.Context, t *aTray) (out client.Tray, err 
 }
 
 // mayAsk tells whether a bench can ask units of a model who they are at any time.
-func (v *Service) mayAsk(ctx context.Context, name string) bool {
+func (v *Rounds) mayAsk(ctx context.Context, name string) bool {
 	sheet, err := v.store.Sheet(ctx, name)
 	return err == nil && visit.Answers(sheet.Main())
 }
@@ -447,7 +447,7 @@ func (t *aTray) place(p *tray.Place, names map[string]string) client.TrayPlace {
 }
 
 // trayHands says what hands are wanted, and which first.
-func (v *Service) trayHands(ctx context.Context, t *aTray, out *client.Tray) error {
+func (v *Rounds) trayHands(ctx context.Context, t *aTray, out *client.Tray) error {
 	for _, p := range t.Places {
 		if p.Stands(t.runs) != tray.Waits {
 			continue
@@ -481,7 +481,7 @@ type trayStepIn struct {
 }
 
 // stepTray takes a person's word about a tray.
-func (v *Service) stepTray(ctx context.Context, in *trayStepIn) (client.Tray, error) {
+func (v *Rounds) stepTray(ctx context.Context, in *trayStepIn) (client.Tray, error) {
 	t, err := v.theTray(ctx, in.Tray)
 	if err != nil {
 		return client.Tray{}, err
@@ -504,7 +504,7 @@ func (v *Service) stepTray(ctx context.Context, in *trayStepIn) (client.Tray, er
 
 // trayNext takes a person's word that the next unit is on a link. The bench then asks who it
 // is; one that is told by its label alone is begun as what the person says, and its run asks.
-func (v *Service) trayNext(ctx context.Context, t *aTray, b client.TrayStep) error {
+func (v *Rounds) trayNext(ctx context.Context, t *aTray, b client.TrayStep) error {
 	if b.Link == "" && len(t.Opened.Links) == 1 {
 		b.Link = t.Opened.Links[0]
 	}
@@ -531,7 +531,7 @@ func (v *Service) trayNext(ctx context.Context, t *aTray, b client.TrayStep) err
 	return v.trayPut(ctx, t, frame.Who(ctx).Person.ID, tray.KindPut, put)
 }
 
-func (v *Service) trayPut(ctx context.Context, t *aTray, by, kind string, body any) error {
+func (v *Rounds) trayPut(ctx context.Context, t *aTray, by, kind string, body any) error {
 	e, err := v.trayEvent(t.N, by, kind, body)
 	if err != nil {
 		return err
@@ -540,7 +540,7 @@ func (v *Service) trayPut(ctx context.Context, t *aTray, by, kind string, body a
 }
 
 // trayNamed takes a person's word about one unit, or about the whole tray.
-func (v *Service) trayNamed(ctx context.Context, t *aTray, b client.TrayStep) error {
+func (v *Rounds) trayNamed(ctx context.Context, t *aTray, b client.TrayStep) error {
 	n := tray.Named{Reason: b.Reason}
 	kind := map[string]string{"leave": tray.KindLeft, "again": tray.KindAgain, "stop": tray.KindStopped, "go-on": tray.KindGoesOn, "close": tray.KindClosed}[b.Do]
 	by := frame.Who(ctx).Person.ID
@@ -589,7 +589,7 @@ func (v *Service) trayNamed(ctx context.Context, t *aTray, b client.TrayStep) er
 
 // trayEnds is the job that ends with a tray: one whose units are all done, or that is closed
 // with a reason.
-func (v *Service) trayEnds(ctx context.Context, t *aTray, reason string) (*store.Job, error) {
+func (v *Rounds) trayEnds(ctx context.Context, t *aTray, reason string) (*store.Job, error) {
 	j, err := v.store.Job(ctx, t.Job)
 	if err != nil || j.Closed.Valid {
 		return nil, err
@@ -605,7 +605,7 @@ func (v *Service) trayEnds(ctx context.Context, t *aTray, reason string) (*store
 
 // trayBegin opens the run of a tray's unit, in the name of the person whose context it is. What
 // stops it is put down in the unit's place; that something is busy is not.
-func (v *Service) trayBegin(ctx context.Context, t *aTray, p links.Place, u store.Unit, label string) error {
+func (v *Rounds) trayBegin(ctx context.Context, t *aTray, p links.Place, u store.Unit, label string) error {
 	by := frame.Who(ctx).Person.ID
 	x := tray.Unit{Unit: u.ID, Serial: u.Serial}
 	if t.Opened.Any && t.Find(u.ID) == nil {
@@ -645,7 +645,7 @@ type traySeenIn struct {
 
 // traySeen takes a bench's word of who is on a link of a tray, and begins that unit's run if
 // it may begin, in the name of the person who opened the tray.
-func (v *Service) traySeen(ctx context.Context, in *traySeenIn) (out client.TrayTold, err error) {
+func (v *Rounds) traySeen(ctx context.Context, in *traySeenIn) (out client.TrayTold, err error) {
 	seen, err := frame.Decode[client.TraySeen](in.RawBody)
 	if err != nil {
 		return out, err
@@ -658,7 +658,7 @@ func (v *Service) traySeen(ctx context.Context, in *traySeenIn) (out client.Tray
 	}
 }
 
-func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) (out client.TrayTold, err error) {
+func (v *Rounds) traySaw(ctx context.Context, id string, seen client.TraySeen) (out client.TrayTold, err error) {
 	t, err := v.theTray(ctx, id)
 	if err != nil {
 		return out, err
@@ -692,7 +692,7 @@ func (v *Service) traySaw(ctx context.Context, id string, seen client.TraySeen) 
 }
 
 // traySeat finds out who it is, and begins it or says why not.
-func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result client.Result) error {
+func (v *Rounds) traySeat(ctx context.Context, t *aTray, at string, result client.Result) error {
 	p, err := v.Find(ctx, at)
 	if err != nil {
 		return err
@@ -747,7 +747,7 @@ func (v *Service) traySeat(ctx context.Context, t *aTray, at string, result clie
 
 // trayRight tells whether a unit that was just asked runs the tray's release, and nothing is
 // open with it: then no hand is moved for it.
-func (v *Service) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, error) {
+func (v *Rounds) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, error) {
 	if u.State != store.UnitDone && u.State != store.UnitKnown || u.Owed != "" && u.Owed != "[]" {
 		return false, nil
 	}
@@ -759,10 +759,13 @@ func (v *Service) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, 
 	return x != nil && x.Answer == fit.Fits && x.Current, nil
 }
 
-// benchTrays are the trays of a bench that may begin a unit now, with the links on which it
+// mostTrays is how many open trays of a bench are told of.
+const mostTrays = 50
+
+// BenchTrays are the trays of a bench that may begin a unit now, with the links on which it
 // asks who is there.
-func (v *Service) benchTrays(ctx context.Context, bench string) (out []client.BenchTray, err error) {
-	rows, _, err := v.store.Trays(ctx, bench, true, "", mostToday)
+func (v *Rounds) BenchTrays(ctx context.Context, bench string) (out []client.BenchTray, err error) {
+	rows, _, err := v.store.Trays(ctx, bench, true, "", mostTrays)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package service
+package rounds
 
 import (
 	"cmp"
@@ -27,7 +27,7 @@ const learnLasts = 5 * time.Minute
 
 // written are events that are put at the end of a round.
 type written struct {
-	v      *Service
+	v      *Rounds
 	id, by string
 	n      uint64
 	events []round.Event
@@ -68,7 +68,7 @@ type roundStepIn struct {
 }
 
 // stepRound carries the turn that is next out, leaves it, goes back, or closes the round.
-func (v *Service) stepRound(ctx context.Context, in *roundStepIn) (client.Round, error) {
+func (v *Rounds) stepRound(ctx context.Context, in *roundStepIn) (client.Round, error) {
 	r, s, raw, err := v.ReadRound(ctx, in.Round)
 	if err != nil {
 		return client.Round{}, err
@@ -90,7 +90,7 @@ func (v *Service) stepRound(ctx context.Context, in *roundStepIn) (client.Round,
 	return v.getRound(ctx, &RoundPath{r.ID})
 }
 
-func (v *Service) stepTurn(ctx context.Context, w *written, r store.Round, s *round.State, b client.RoundStep) error {
+func (v *Rounds) stepTurn(ctx context.Context, w *written, r store.Round, s *round.State, b client.RoundStep) error {
 	if b.Turn >= len(s.Turns) {
 		return core.Fail(core.NotFound, "the round has %d turns, there is no turn %d", len(s.Turns), b.Turn+1)
 	}
@@ -118,7 +118,7 @@ func (v *Service) stepTurn(ctx context.Context, w *written, r store.Round, s *ro
 }
 
 // worked ends the writing: what is not as it should be is left by name.
-func (v *Service) worked(ctx context.Context, w *written, r store.Round, s *round.State, b client.RoundStep) error {
+func (v *Rounds) worked(ctx context.Context, w *written, r store.Round, s *round.State, b client.RoundStep) error {
 	now, err := v.showRound(ctx, r, s, nil)
 	if err != nil {
 		return err
@@ -144,7 +144,7 @@ func (v *Service) worked(ctx context.Context, w *written, r store.Round, s *roun
 }
 
 // atVehicle does a turn for which a bench asks the vehicle.
-func (v *Service) atVehicle(ctx context.Context, w *written, r store.Round, s *round.State, turn int) error {
+func (v *Rounds) atVehicle(ctx context.Context, w *written, r store.Round, s *round.State, turn int) error {
 	p, sheet, err := v.ToScan(ctx, r.Link, r.Model)
 	if err != nil {
 		return err
@@ -204,7 +204,7 @@ func proved(w *written, slots []visit.InSlot, t model.Turn, turn int) error {
 
 // clearCodes takes the codes of all modules away that answered last. What they were is in
 // the note before, and in their histories.
-func (v *Service) clearCodes(ctx context.Context, w *written, p links.Place, s *round.State, turn int) error {
+func (v *Rounds) clearCodes(ctx context.Context, w *written, p links.Place, s *round.State, turn int) error {
 	w.put(round.KindAboutTo, turn, struct{}{})
 	if err := w.store(ctx); err != nil {
 		return err
@@ -234,7 +234,7 @@ func (v *Service) clearCodes(ctx context.Context, w *written, p links.Place, s *
 }
 
 // learn has a module learn something anew.
-func (v *Service) learn(ctx context.Context, w *written, p links.Place, r store.Round, s *round.State, turn int) error {
+func (v *Rounds) learn(ctx context.Context, w *written, p links.Place, r store.Round, s *round.State, turn int) error {
 	t := s.Turns[turn]
 	i := slices.IndexFunc(s.In(), func(x visit.In) bool { return x.Slot == t.Slot })
 	if i < 0 {
@@ -256,7 +256,7 @@ func (v *Service) learn(ctx context.Context, w *written, p links.Place, r store.
 
 // closeRound ends a round. What is open is handed back with it, by name; the job that the
 // round made for itself ends with it.
-func (v *Service) closeRound(ctx context.Context, w *written, r store.Round, s *round.State, raw [][]byte, b client.RoundStep) error {
+func (v *Rounds) closeRound(ctx context.Context, w *written, r store.Round, s *round.State, raw [][]byte, b client.RoundStep) error {
 	if next := s.Next(); next != len(s.Turns) {
 		if next < 0 {
 			return s.May(round.KindClosed, next)

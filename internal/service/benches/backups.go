@@ -1,4 +1,4 @@
-package service
+package benches
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 
 // storeBackup keeps a backup once every piece of it is on the shelf. Its answer
 // is the acknowledgement that the first erase waits for.
-func (v *Service) storeBackup(ctx context.Context, in *frame.RawIn) (run.Stored, error) {
+func (v *Benches) storeBackup(ctx context.Context, in *frame.RawIn) (run.Stored, error) {
 	s, err := frame.Decode[client.Stow](in.RawBody)
 	if err != nil {
 		return run.Stored{}, err

@@ -1,4 +1,4 @@
-package service
+package benches
 
 import (
 	"bytes"
@@ -29,7 +29,7 @@ type BenchPath struct {
 	Bench string `path:"bench"`
 }
 
-func (v *Service) listBenches(ctx context.Context, in *frame.PageIn) (client.Benches, error) {
+func (v *Benches) listBenches(ctx context.Context, in *frame.PageIn) (client.Benches, error) {
 	rows, p, err := v.store.BenchesPage(ctx, in.After, in.Size)
 	out := client.Benches{Benches: []client.Bench{}, Paged: frame.Paged(p)}
 	for _, b := range rows {
@@ -39,7 +39,7 @@ func (v *Service) listBenches(ctx context.Context, in *frame.PageIn) (client.Ben
 	return out, err
 }
 
-func (v *Service) newBenchCode(ctx context.Context, _ *frame.None) (client.Code, error) {
+func (v *Benches) newBenchCode(ctx context.Context, _ *frame.None) (client.Code, error) {
 	text, digest := people.Secret()
 	ends := v.clock.Now().Add(people.EnrolLasts).UTC()
 	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends, Valid: true}}); err != nil {
@@ -48,7 +48,7 @@ func (v *Service) newBenchCode(ctx context.Context, _ *frame.None) (client.Code,
 	return client.Code{Code: text, Expires: ends}, v.Audit(ctx, people.AuditBenchCode, "", "good until %s", ends.Format("15:04"))
 }
 
-func (v *Service) revokeBench(ctx context.Context, in *BenchPath) (frame.None, error) {
+func (v *Benches) revokeBench(ctx context.Context, in *BenchPath) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err == nil {
 		err = v.Sure(ctx)
@@ -69,7 +69,7 @@ type renameIn struct {
 
 // renameBench gives a bench another name. What names its links by the old one must be over first:
 // runs, trays, rounds.
-func (v *Service) renameBench(ctx context.Context, in *renameIn) (frame.None, error) {
+func (v *Benches) renameBench(ctx context.Context, in *renameIn) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err != nil {
 		return frame.None{}, err
@@ -94,7 +94,7 @@ func (v *Service) renameBench(ctx context.Context, in *renameIn) (frame.None, er
 
 var benchName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-func (v *Service) enrol(ctx context.Context, in *frame.RawIn) (client.Enrolled, error) {
+func (v *Benches) enrol(ctx context.Context, in *frame.RawIn) (client.Enrolled, error) {
 	e, err := frame.Decode[client.Enrolment](in.RawBody)
 	if err != nil {
 		return client.Enrolled{}, err
@@ -128,7 +128,7 @@ type successionIn struct{ Body history.SignedSuccession }
 
 // renewBenchKey has a bench sign with another key from now on. Both keys have signed that, so what
 // carries it need not be signed; it may come twice.
-func (v *Service) renewBenchKey(ctx context.Context, in *successionIn) (frame.None, error) {
+func (v *Benches) renewBenchKey(ctx context.Context, in *successionIn) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, frame.Who(ctx).Bench)
 	if err != nil {
 		return frame.None{}, err
@@ -157,7 +157,7 @@ func spoken(protocol int) error {
 	return nil
 }
 
-func (v *Service) join(ctx context.Context, in *frame.RawIn) (client.Catalogue, error) {
+func (v *Benches) join(ctx context.Context, in *frame.RawIn) (client.Catalogue, error) {
 	j, err := frame.Decode[client.Joining](in.RawBody)
 	if err != nil {
 		return client.Catalogue{}, err
@@ -199,7 +199,7 @@ func (v *Service) join(ctx context.Context, in *frame.RawIn) (client.Catalogue, 
 }
 
 // joined notes that a bench is there, and what it has.
-func (v *Service) joined(ctx context.Context, j client.Joining, now time.Time) error {
+func (v *Benches) joined(ctx context.Context, j client.Joining, now time.Time) error {
 	if err := v.store.BenchSeen(ctx, frame.Who(ctx).Bench, now, j.Now-now.UnixMicro(), j.Version); err != nil {
 		return err
 	}
@@ -219,7 +219,7 @@ func (v *Service) joined(ctx context.Context, j client.Joining, now time.Time) e
 }
 
 // tellBench fills in what a bench hears every few seconds.
-func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.Catalogue) (err error) {
+func (v *Benches) tellBench(ctx context.Context, j client.Joining, out *client.Catalogue) (err error) {
 	if j.Name != "" {
 		b, err := v.benchRow(ctx, frame.Who(ctx).Bench)
 		if err == nil && b.Name != j.Name { // what is remembered may be older than what the bench has heard of another service
@@ -232,7 +232,7 @@ func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.C
 			out.Name = b.Name
 		}
 	}
-	if out.Trays, err = v.benchTrays(ctx, frame.Who(ctx).Bench); err != nil {
+	if out.Trays, err = v.BenchTrays(ctx, frame.Who(ctx).Bench); err != nil {
 		return err
 	}
 	out.Checkpoint, err = v.NewerCheckpoint(ctx, j.Tree)
@@ -241,7 +241,7 @@ func (v *Service) tellBench(ctx context.Context, j client.Joining, out *client.C
 
 // keysFor is the signed list of the trusted keys for a bench that holds the one of that number;
 // nil where it is the same.
-func (v *Service) keysFor(ctx context.Context, held uint64) (*trust.SignedKeys, error) {
+func (v *Benches) keysFor(ctx context.Context, held uint64) (*trust.SignedKeys, error) {
 	keys, rows, err := v.store.Keys(ctx)
 	if err != nil {
 		return nil, err
@@ -271,7 +271,7 @@ type sheetList struct {
 
 // inForce gives the list as it was a moment ago, or with fresh as it is now. What of it is read
 // anew is a sum, as long as that is the same.
-func (v *Service) inForce(ctx context.Context, fresh bool) (sheetList, error) {
+func (v *Benches) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 	if fresh {
 		v.sheets.Forget()
 	}
@@ -291,7 +291,7 @@ func (v *Service) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 
 // orders sends a bench what it is to do. An order is sent again on each new
 // connection until it has ended; the bench carries each out once.
-func (v *Service) orders(ctx context.Context, _ *frame.None) (frame.Follow, error) {
+func (v *Benches) orders(ctx context.Context, _ *frame.None) (frame.Follow, error) {
 	bench := frame.Who(ctx).Bench
 	return func(ctx context.Context, s *frame.Sender) error {
 		b, leave := v.Follower.Listen(bench)
@@ -334,7 +334,7 @@ type orderIn struct {
 
 // endOrder keeps what came of an order. A run that the bench did not open is
 // closed here, since there is no journal of it.
-func (v *Service) endOrder(ctx context.Context, in *orderIn) (frame.None, error) {
+func (v *Benches) endOrder(ctx context.Context, in *orderIn) (frame.None, error) {
 	result, err := frame.Decode[client.Result](in.RawBody)
 	if err != nil {
 		return frame.None{}, err
@@ -378,7 +378,7 @@ func (v *Service) endOrder(ctx context.Context, in *orderIn) (frame.None, error)
 	return frame.None{}, v.store.EndOrder(ctx, frame.Who(ctx).Bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }
 
-func (v *Service) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have, error) {
+func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have, error) {
 	b, err := frame.Decode[client.Batch](in.RawBody)
 	if err != nil {
 		return client.Have{}, err
@@ -431,7 +431,7 @@ type movedIn struct {
 }
 
 // movedRun gives the events of a run to the bench that it was handed to.
-func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, error) {
+func (v *Benches) movedRun(ctx context.Context, in *movedIn) (client.Moved, error) {
 	r, err := v.store.Run(ctx, in.Run)
 	if err != nil {
 		return client.Moved{}, err
@@ -445,7 +445,7 @@ func (v *Service) movedRun(ctx context.Context, in *movedIn) (client.Moved, erro
 
 // mayWrite says whether the release of a run still stands. The bench asks before
 // its first erase.
-func (v *Service) mayWrite(ctx context.Context, in *frame.RawIn) (client.May, error) {
+func (v *Benches) mayWrite(ctx context.Context, in *frame.RawIn) (client.May, error) {
 	m, err := frame.Decode[client.MayWrite](in.RawBody)
 	if err != nil {
 		return client.May{}, err

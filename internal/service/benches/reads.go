@@ -1,4 +1,4 @@
-package service
+package benches
 
 import (
 	"context"
@@ -58,7 +58,7 @@ func (r *reading) putManifest(d core.Digest, all []core.Digest) {
 }
 
 // mayRead refuses a bench what is none of its work.
-func (v *Service) mayRead(ctx context.Context, bench string, names ...core.Digest) error {
+func (v *Benches) mayRead(ctx context.Context, bench string, names ...core.Digest) error {
 	rest := map[core.Digest]bool{}
 	for _, n := range names {
 		rest[n] = true
@@ -128,7 +128,7 @@ func (v *Service) mayRead(ctx context.Context, bench string, names ...core.Diges
 }
 
 // openingReads are what a run reads by its opening.
-func (v *Service) openingReads(ctx context.Context, id string) (map[core.Digest]bool, error) {
+func (v *Benches) openingReads(ctx context.Context, id string) (map[core.Digest]bool, error) {
 	if all, ok := v.reading.ofRun(id); ok {
 		return all, nil
 	}
@@ -181,7 +181,7 @@ func (v *Service) openingReads(ctx context.Context, id string) (map[core.Digest]
 }
 
 // piecesOf are a manifest and the pieces that it names. One that is not here names none.
-func (v *Service) piecesOf(ctx context.Context, manifest core.Digest, files bool) ([]core.Digest, error) {
+func (v *Benches) piecesOf(ctx context.Context, manifest core.Digest, files bool) ([]core.Digest, error) {
 	if manifest.IsZero() {
 		return nil, nil
 	}

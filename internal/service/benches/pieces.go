@@ -1,4 +1,4 @@
-package service
+package benches
 
 import (
 	"bytes"
@@ -13,7 +13,7 @@ import (
 	"zealousferry/internal/store"
 )
 
-func (v *Service) missing(ctx context.Context, in *frame.RawIn) (client.Names, error) {
+func (v *Benches) missing(ctx context.Context, in *frame.RawIn) (client.Names, error) {
 	n, err := frame.Decode[client.Names](in.RawBody)
 	if err != nil {
 		return client.Names{}, err
@@ -26,7 +26,7 @@ func (v *Service) missing(ctx context.Context, in *frame.RawIn) (client.Names, e
 }
 
 // putPieces takes pieces framed as length (u32, big endian) and bytes.
-func (v *Service) putPieces(ctx context.Context, in *frame.RawIn) (frame.None, error) {
+func (v *Benches) putPieces(ctx context.Context, in *frame.RawIn) (frame.None, error) {
 	r := bytes.NewReader(in.RawBody)
 	var pieces []shelf.Piece
 	for r.Len() > 0 {
@@ -50,7 +50,7 @@ type blobOut struct {
 	Body        []byte
 }
 
-func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
+func (v *Benches) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
 		return nil, err
@@ -66,7 +66,7 @@ func (v *Service) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 }
 
 // getPieces gives many pieces, framed as putPieces takes them.
-func (v *Service) getPieces(ctx context.Context, in *frame.RawIn) (*blobOut, error) {
+func (v *Benches) getPieces(ctx context.Context, in *frame.RawIn) (*blobOut, error) {
 	n, err := frame.Decode[client.Names](in.RawBody)
 	if err != nil {
 		return nil, err

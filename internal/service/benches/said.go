@@ -1,8 +1,10 @@
-package service
+package benches
 
 import (
 	"context"
 	"encoding/base64"
+	"sync"
+	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/history"
@@ -13,15 +15,24 @@ import (
 	"zealousferry/internal/store"
 )
 
+// forgedEvery is how often it is told of one and the same bench that it is not believed.
+const forgedEvery = time.Minute
+
+// forgeries is when it was told last that a bench is not believed, by bench.
+type forgeries struct {
+	mu   sync.Mutex
+	told map[string]time.Time
+}
+
 // What the audit log keeps of benches that are not believed.
 const (
 	auditForged   = "bench-forged"
 	auditConflict = "events-differ"
 )
 
-// said refuses what a bench says where its key has not signed it. A bench from before benches
+// Said refuses what a bench says where its key has not signed it. A bench from before benches
 // signed may go on until it has signed once.
-func (v *Service) said(ctx context.Context, raw []byte) error {
+func (v *Benches) Said(ctx context.Context, raw []byte) error {
 	c := frame.Who(ctx)
 	b, err := v.benchRow(ctx, c.Bench)
 	if err != nil {
@@ -51,8 +62,8 @@ func (v *Service) said(ctx context.Context, raw []byte) error {
 
 // benchRow is a bench's row as it was a moment ago: each thing that it says is held against its key.
 // Whether it may speak at all is asked each time, with its token.
-func (v *Service) benchRow(ctx context.Context, id string) (store.Bench, error) {
-	all, err := v.benches.Get(ctx, v.Frame, v.store.BenchesByID)
+func (v *Benches) benchRow(ctx context.Context, id string) (store.Bench, error) {
+	all, err := v.Rows(ctx)
 	if err != nil {
 		return store.Bench{}, err
 	}
@@ -64,7 +75,7 @@ func (v *Service) benchRow(ctx context.Context, id string) (store.Bench, error) 
 
 // renewedSince is a bench's row as it is now, where what is remembered of it does not hold: it may
 // have renewed its key at another service.
-func (v *Service) renewedSince(ctx context.Context, b store.Bench, holds func(store.Bench) bool) (store.Bench, error) {
+func (v *Benches) renewedSince(ctx context.Context, b store.Bench, holds func(store.Bench) bool) (store.Bench, error) {
 	if holds(b) {
 		return b, nil
 	}
@@ -72,7 +83,7 @@ func (v *Service) renewedSince(ctx context.Context, b store.Bench, holds func(st
 }
 
 // forged tells the leads, once a minute at most, and refuses.
-func (v *Service) forged(ctx context.Context, b store.Bench, why string) error {
+func (v *Benches) forged(ctx context.Context, b store.Bench, why string) error {
 	refused := core.Fail(core.NotAllowed, "bench %s is not believed: %s", b.Name, why).Do("If this is the bench itself, its folder holds another bench's key: enrol it anew. Else revoke it; somebody has its token.")
 	v.forgeries.mu.Lock()
 	again := v.clock.Now().Sub(v.forgeries.told[b.ID]) < forgedEvery
@@ -90,7 +101,7 @@ func (v *Service) forged(ctx context.Context, b store.Bench, why string) error {
 }
 
 // posted holds a batch of events against the signature of its bench.
-func (v *Service) posted(ctx context.Context, p store.Posted) error {
+func (v *Benches) posted(ctx context.Context, p store.Posted) error {
 	if len(p.Events) == 0 {
 		return nil
 	}
@@ -112,7 +123,7 @@ func (v *Service) posted(ctx context.Context, p store.Posted) error {
 }
 
 // conflict keeps an event that came again with other content, tells the leads, and refuses.
-func (v *Service) conflict(ctx context.Context, r store.Run, epoch uint64, body []byte) error {
+func (v *Benches) conflict(ctx context.Context, r store.Run, epoch uint64, body []byte) error {
 	news, err := v.store.AddConflict(ctx, r.ID, epoch, body, v.clock.Now())
 	if err != nil {
 		return err
@@ -127,7 +138,7 @@ func (v *Service) conflict(ctx context.Context, r store.Run, epoch uint64, body 
 
 // keptBy holds a backup that is to be stored against the signature of its bench: the manifests
 // are those that the bench has read.
-func (v *Service) keptBy(ctx context.Context, s client.Stow) error {
+func (v *Benches) keptBy(ctx context.Context, s client.Stow) error {
 	b, err := v.benchRow(ctx, frame.Who(ctx).Bench)
 	if err != nil || len(s.Signature) == 0 && !b.Signs.Valid {
 		return err

@@ -1,4 +1,4 @@
-package service
+package rounds
 
 import (
 	"bytes"
@@ -30,7 +30,7 @@ type roundsIn struct {
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
-func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, error) {
+func (v *Rounds) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, error) {
 	out := client.Rounds{Rounds: []client.RoundRow{}}
 	unit := in.Unit
 	if unit != "" {
@@ -45,7 +45,7 @@ func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, 
 		return out, err
 	}
 	for _, r := range rows {
-		one, err := v.roundRow(ctx, r)
+		one, err := v.RoundRow(ctx, r)
 		if err != nil {
 			return out, err
 		}
@@ -55,7 +55,7 @@ func (v *Service) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, 
 	return out, nil
 }
 
-func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow, error) {
+func (v *Rounds) RoundRow(ctx context.Context, r store.Round) (client.RoundRow, error) {
 	out := client.RoundRow{ID: r.ID, Unit: r.Unit, Serial: r.Serial, Model: r.Model, Link: r.Link, Job: r.Job, At: r.At, Closed: frame.TimeOf(r.Closed)}
 	names, err := v.store.Names(ctx)
 	if err != nil {
@@ -86,7 +86,7 @@ func (v *Service) roundRow(ctx context.Context, r store.Round) (client.RoundRow,
 type newRoundIn struct{ Body client.NewRound }
 
 // beginRound has all modules of a vehicle asked, and opens a round with what they say.
-func (v *Service) beginRound(ctx context.Context, in *newRoundIn) (client.Round, error) {
+func (v *Rounds) beginRound(ctx context.Context, in *newRoundIn) (client.Round, error) {
 	b := in.Body
 	p, sheet, err := v.ToScan(ctx, b.At, b.Model)
 	if err != nil {
@@ -169,7 +169,7 @@ type RoundPath struct {
 	Round string `path:"round" maxLength:"64"`
 }
 
-func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, error) {
+func (v *Rounds) getRound(ctx context.Context, in *RoundPath) (client.Round, error) {
 	r, s, raw, err := v.ReadRound(ctx, in.Round)
 	if err != nil {
 		return client.Round{}, err
@@ -182,7 +182,7 @@ func (v *Service) getRound(ctx context.Context, in *RoundPath) (client.Round, er
 }
 
 // printRound is the report of a round.
-func (v *Service) printRound(ctx context.Context, in *RoundPath) (*runs.Printed, error) {
+func (v *Rounds) printRound(ctx context.Context, in *RoundPath) (*runs.Printed, error) {
 	r, err := v.getRound(ctx, in)
 	if err != nil {
 		return nil, err
@@ -191,8 +191,8 @@ func (v *Service) printRound(ctx context.Context, in *RoundPath) (*runs.Printed,
 	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
 }
 
-func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, raw [][]byte) (out client.Round, err error) {
-	if out.RoundRow, err = v.roundRow(ctx, r); err != nil {
+func (v *Rounds) showRound(ctx context.Context, r store.Round, s *round.State, raw [][]byte) (out client.Round, err error) {
+	if out.RoundRow, err = v.RoundRow(ctx, r); err != nil {
 		return out, err
 	}
 	names, err := v.store.Names(ctx)
@@ -259,7 +259,7 @@ func (v *Service) showRound(ctx context.Context, r store.Round, s *round.State, 
 
 // writtenIn are the modules that runs have changed since the round began, by the newest of
 // each.
-func (v *Service) writtenIn(ctx context.Context, s *round.State) ([]round.Written, error) {
+func (v *Rounds) writtenIn(ctx context.Context, s *round.State) ([]round.Written, error) {
 	all := []round.Written{}
 	if s.Worked != nil {
 		return append(all, s.Worked.Written...), nil
@@ -316,7 +316,7 @@ func open(s *round.State, r client.Round) []string {
 
 // whole tells whether the events of a closed round are those of which the vehicle's history
 // holds the digest.
-func (v *Service) whole(ctx context.Context, r store.Round, raw [][]byte) (bool, error) {
+func (v *Rounds) whole(ctx context.Context, r store.Round, raw [][]byte) (bool, error) {
 	chain, heads, err := v.store.Chain(ctx, r.Unit)
 	if err != nil {
 		return false, err

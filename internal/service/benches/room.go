@@ -1,0 +1,61 @@
+// Package benches is what benches say and are told: how they enrol, join and follow their orders, the
+// events and backups that they hand over, and whether they are believed.
+package benches
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"zealousferry/core"
+	"zealousferry/core/trust"
+	"zealousferry/internal/service/catalogue"
+	"zealousferry/internal/service/evidence"
+	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/links"
+	"zealousferry/internal/service/people"
+	"zealousferry/internal/service/rounds"
+	"zealousferry/internal/service/runs"
+	"zealousferry/internal/service/units"
+	"zealousferry/internal/store"
+)
+
+// Benches is the room of benches.
+type Benches struct {
+	*frame.Frame
+	*people.People
+	*evidence.Evidence
+	*catalogue.Catalogue
+	*links.Links
+	*units.Units
+	*runs.Runs
+	*rounds.Rounds
+	store *store.Store
+	key   trust.Key
+	clock core.Clock
+	log   *slog.Logger
+
+	closed    *prometheus.CounterVec
+	reading   reading
+	benches   frame.Shared[map[string]store.Bench]
+	sheets    frame.Shared[sheetList]
+	forgeries forgeries
+}
+
+// New makes the room.
+func New(r *rounds.Rounds, s *store.Store, key trust.Key) *Benches {
+	return &Benches{Frame: r.Frame, People: r.People, Evidence: r.Evidence, Catalogue: r.Catalogue, Links: r.Links, Units: r.Units, Runs: r.Runs, Rounds: r,
+		store: s, key: key, clock: r.Clock, log: r.Log,
+		closed:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
+		forgeries: forgeries{told: map[string]time.Time{}}}
+}
+
+// Collectors are what the room counts.
+func (v *Benches) Collectors() []prometheus.Collector { return []prometheus.Collector{v.closed} }
+
+// Rows are the rows of all benches by their ids, as they were a moment ago.
+func (v *Benches) Rows(ctx context.Context) (map[string]store.Bench, error) {
+	return v.benches.Get(ctx, v.Frame, v.store.BenchesByID)
+}
