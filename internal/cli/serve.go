@@ -129,14 +129,14 @@ func (a *app) serveVerb() *cobra.Command {
 					if err != nil {
 						return err
 					}
-					v.UseProxies(p)
+					v.People.UseProxies(p)
 				}
 				if provider != "" {
 					p, err := readProvider(provider)
 					if err != nil {
 						return err
 					}
-					v.UseProvider(p)
+					v.People.UseProvider(p)
 				}
 				server := v.Server()
 				l, err := net.Listen("tcp", listen)
@@ -146,7 +146,7 @@ func (a *app) serveVerb() *cobra.Command {
 				a.log().Info("serving", "address", l.Addr().String())
 				ctx, end := context.WithCancelCause(ctx)
 				go func() {
-					err := v.KeepTree(ctx, key+".checkpoint")
+					err := v.Evidence.KeepTree(ctx, key+".checkpoint")
 					if core.KindOf(err) == core.NotAllowed { // its key is out of use
 						end(err)
 					} else if err != nil {
@@ -157,7 +157,7 @@ func (a *app) serveVerb() *cobra.Command {
 				defer background.Wait()
 				defer end(nil)
 				background.Go(func() { v.KeepSwept(ctx) })
-				background.Go(func() { v.KeepJudged(ctx) })
+				background.Go(func() { v.Units.KeepJudged(ctx) })
 				if cert != "" {
 					c := &certificate{chain: cert, key: certKey, log: a.log()}
 					if _, err := c.get(nil); err != nil {

@@ -409,7 +409,7 @@ func judged(s *stand, w *testkit.World) {
 		s.Fatal(err)
 	}
 	began := time.Now()
-	go service.New(w.Store, w.Key, nil, core.System{}, slog.New(slog.DiscardHandler), false).KeepJudged(ctx)
+	go service.New(w.Store, w.Key, nil, core.System{}, slog.New(slog.DiscardHandler), false).Units.KeepJudged(ctx)
 	w.Wait("all to be judged", func() bool {
 		waits, err := w.Store.Judging(ctx, "")
 		return err == nil && !waits

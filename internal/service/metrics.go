@@ -56,7 +56,7 @@ func (s *standing) Collect(out chan<- prometheus.Metric) {
 		for _, b := range benches {
 			switch {
 			case b.Revoked.Valid:
-			case s.v.Online(b.Seen, b.Revoked):
+			case s.v.Links.Online(b.Seen, b.Revoked):
 				in++
 			default:
 				away++

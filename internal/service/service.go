@@ -41,20 +41,19 @@ import (
 // Service answers the API.
 type Service struct {
 	*frame.Frame
-	*people.People
-	*evidence.Evidence
-	*gear.Gear
-	*catalogue.Catalogue
-	*links.Links
-	*units.Units
-	*runs.Runs
-	*rounds.Rounds
-	*benches.Benches
-	store   *store.Store
-	key     trust.Key
-	clock   core.Clock
-	log     *slog.Logger
-	console fs.FS
+	People    *people.People
+	Evidence  *evidence.Evidence
+	Gear      *gear.Gear
+	Catalogue *catalogue.Catalogue
+	Links     *links.Links
+	Units     *units.Units
+	Runs      *runs.Runs
+	Rounds    *rounds.Rounds
+	Benches   *benches.Benches
+	store     *store.Store
+	clock     core.Clock
+	log       *slog.Logger
+	console   fs.FS
 
 	registry *prometheus.Registry
 	todays   frame.Shared[client.Today]
@@ -63,25 +62,25 @@ type Service struct {
 // New makes a service. console holds the built console; key signs history heads
 // and never lies in the database.
 func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *slog.Logger, secure bool) *Service {
-	v := &Service{store: s, key: key, clock: clock, log: log, console: console, registry: prometheus.NewRegistry()}
+	v := &Service{store: s, clock: clock, log: log, console: console, registry: prometheus.NewRegistry()}
 	v.Frame = frame.New(frame.Options{Clock: clock, Log: log, Secure: secure,
-		Hears: func(ctx context.Context, raw []byte) error { return v.Said(ctx, raw) },
+		Hears: func(ctx context.Context, raw []byte) error { return v.Benches.Said(ctx, raw) },
 		Good: func(ctx context.Context, all []core.Digest) (map[core.Digest]bool, error) {
 			return s.StillGood(ctx, all, clock.Now())
 		},
 		Within: func(ctx context.Context, param func(string) string) error {
-			if err := v.WithinBenches(ctx, param("run"), param("tray"), param("round")); err != nil {
+			if err := v.People.WithinBenches(ctx, param("run"), param("tray"), param("round")); err != nil {
 				return err
 			}
-			return v.WithinSites(ctx, param("unit"), param("run"))
+			return v.People.WithinSites(ctx, param("unit"), param("run"))
 		}})
 	v.People = people.New(v.Frame, s, key)
 	v.Evidence = evidence.New(v.People, s, key)
 	v.Gear = gear.New(v.Frame, s)
-	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, func(ctx context.Context, all []store.Unit) ([]client.Unit, error) { return v.Shown(ctx, all) })
-	v.Links = links.New(v.People, s, key, func(ctx context.Context, u store.Unit) (string, error) { return v.Newer(ctx, u) })
-	v.Units = units.New(v.People, v.Evidence, v.Gear, v.Catalogue, v.Links, s, key)
-	v.Runs = runs.New(v.Units, s, key)
+	v.Catalogue = catalogue.New(v.People, v.Gear, s, key, func(ctx context.Context, all []store.Unit) ([]client.Unit, error) { return v.Units.Shown(ctx, all) })
+	v.Links = links.New(v.Frame, s, key, func(ctx context.Context, u store.Unit) (string, error) { return v.Units.Newer(ctx, u) })
+	v.Units = units.New(v.Gear, v.Catalogue, v.Links, s, key)
+	v.Runs = runs.New(v.Evidence, v.Units, s, key)
 	v.Rounds = rounds.New(v.Runs, s, key)
 	v.Benches = benches.New(v.Rounds, s, key)
 	v.registry.MustRegister(slices.Concat(v.Frame.Collectors(), v.People.Collectors(), v.Benches.Collectors(), []prometheus.Collector{newStanding(v)})...)
@@ -95,9 +94,9 @@ func (v *Service) Handler() http.Handler {
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	r.Get("/readyz", v.ready)
-	r.Method("GET", "/metrics", v.IdentifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
+	r.Method("GET", "/metrics", v.People.IdentifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
 	r.Group(func(r chi.Router) {
-		r.Use(v.Changing, frame.Tagged, v.IdentifyCaller)
+		r.Use(v.Changing, frame.Tagged, v.People.IdentifyCaller)
 		v.API(r)
 	})
 	r.Mount("/", v.consoleHandler())
@@ -113,7 +112,7 @@ func (v *Service) API(r chi.Router) huma.API {
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A token of a person or a bench."},
-		"session": {Type: "apiKey", In: "cookie", Name: v.SessionCookie()},
+		"session": {Type: "apiKey", In: "cookie", Name: v.People.SessionCookie()},
 	}
 	api := humachi.New(r, config)
 	v.routes(api)

@@ -22,7 +22,7 @@ func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
 	if err != nil {
 		return swept, more, err
 	}
-	days, settled, err := v.Kept(ctx)
+	days, settled, err := v.Evidence.Kept(ctx)
 	if err != nil || days == 0 || now.Sub(*settled.At) < evidence.SecondThoughts {
 		return swept, more, err
 	}

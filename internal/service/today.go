@@ -38,7 +38,7 @@ func (v *Service) today(ctx context.Context, _ *frame.None) (client.Today, error
 			break
 		}
 		var one client.Second
-		one, err = v.OneSecond(ctx, x, nil)
+		one, err = v.Runs.OneSecond(ctx, x, nil)
 		out.Seconds = append(out.Seconds, one)
 	}
 	return out, err
@@ -63,13 +63,13 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 		return out, err
 	}
 	for _, r := range open {
-		row, err := v.RoundRow(ctx, r)
+		row, err := v.Rounds.RoundRow(ctx, r)
 		if err != nil {
 			return out, err
 		}
 		out.Rounds = append(out.Rounds, row)
 	}
-	trays, err := v.ListTrays(ctx, &rounds.TraysIn{Open: true, Size: mostToday})
+	trays, err := v.Rounds.ListTrays(ctx, &rounds.TraysIn{Open: true, Size: mostToday})
 	if err != nil {
 		return out, err
 	}
@@ -93,7 +93,7 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	out.NotProven = slices.DeleteFunc(out.NotProven, func(u client.Unit) bool { // the test says it better
 		return slices.ContainsFunc(out.Tests, func(t client.OpenTest) bool { return t.Unit == u.ID })
 	})
-	if out.Offers, err = v.Offers(ctx, "", names); err != nil {
+	if out.Offers, err = v.Units.Offers(ctx, "", names); err != nil {
 		return out, err
 	}
 	jobs, _, err := v.store.Jobs(ctx, false, "", mostToday)
@@ -110,7 +110,7 @@ func (v *Service) unfinished(ctx context.Context) (client.Today, error) {
 	if err != nil {
 		return out, err
 	}
-	a, err := v.Surroundings(ctx, carriers...)
+	a, err := v.Units.Surroundings(ctx, carriers...)
 	for _, u := range carriers {
 		if err != nil || u.Run.Valid {
 			continue
@@ -162,7 +162,7 @@ func (v *Service) someRuns(ctx context.Context, q store.RunQuery) ([]client.Run,
 	if err != nil {
 		return nil, err
 	}
-	return v.Listed(ctx, rows)
+	return v.Runs.Listed(ctx, rows)
 }
 
 func (v *Service) someUnits(ctx context.Context, state string) ([]client.Unit, error) {
@@ -171,7 +171,7 @@ func (v *Service) someUnits(ctx context.Context, state string) ([]client.Unit, e
 	if err != nil {
 		return out, err
 	}
-	a, err := v.Surroundings(ctx, rows...)
+	a, err := v.Units.Surroundings(ctx, rows...)
 	for _, u := range rows {
 		if !u.Run.Valid {
 			out = append(out, a.Unit(u))
@@ -183,7 +183,7 @@ func (v *Service) someUnits(ctx context.Context, state string) ([]client.Unit, e
 // carrier says what to do about a unit that runs a withdrawn release.
 func (v *Service) carrier(ctx context.Context, u store.Unit, a units.Around) (client.Carrier, error) {
 	c := client.Carrier{Unit: a.Unit(u), Why: a.Withdrawn[[2]string{u.Model, u.Running}]}
-	j, err := v.Judge(ctx, u)
+	j, err := v.Units.Judge(ctx, u)
 	if err != nil {
 		return c, err
 	}

@@ -231,7 +231,7 @@ func (w *World) StartService() {
 	w.Base = "http://" + w.address
 	v := service.New(w.Store, w.Key, console.Files(), core.System{}, w.logger("service"), false)
 	if w.Provider != nil {
-		v.UseProvider(w.Provider)
+		v.People.UseProvider(w.Provider)
 	}
 	w.server = v.Server()
 	inner := w.server.Handler

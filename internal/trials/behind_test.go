@@ -40,7 +40,7 @@ func newJudge(t *testing.T, w *testkit.World) judge {
 	until, end := context.WithCancel(ctx)
 	done := make(chan struct{})
 	go func() {
-		v.KeepJudged(until)
+		v.Units.KeepJudged(until)
 		close(done)
 	}()
 	j.end = func() {

@@ -35,7 +35,7 @@ func TestBehindAProxy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	behind := newServer(t, w.Service(func(v *service.Service) { v.UseProxies(proxies) }))
+	behind := newServer(t, w.Service(func(v *service.Service) { v.People.UseProxies(proxies) }))
 	to, err := url.Parse(behind)
 	if err != nil {
 		t.Fatal(err)

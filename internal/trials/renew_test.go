@@ -100,7 +100,7 @@ func TestTheServicesKeyIsRenewed(t *testing.T) {
 		"an entry": stale.NoteRefusal(ctx, old, u.ID, "", "not so", time.Now()),
 		"a rule":   stale.PutTeamRule(ctx, "two-persons", "always", "", time.Now()),
 		"a fact":   stale.AddFacts(ctx, u.ID, []core.Fact{{Name: "revision", Value: "E", Source: core.FromWire, At: time.Now()}}),
-		"its life": service.New(stale, old, nil, core.System{}, slog.New(slog.DiscardHandler), false).KeepTree(ctx, filepath.Join(t.TempDir(), "x")),
+		"its life": service.New(stale, old, nil, core.System{}, slog.New(slog.DiscardHandler), false).Evidence.KeepTree(ctx, filepath.Join(t.TempDir(), "x")),
 	} {
 		if core.KindOf(err) != core.NotAllowed || !strings.Contains(err.Error(), "out of use") {
 			t.Errorf("%s with the old key: %v", what, err)

@@ -183,9 +183,9 @@ func TestAClusterThatIsShaken(t *testing.T) {
 		stores = append(stores, s)
 		v := service.New(s, w.Key, console.Files(), off{by: time.Duration(i*4-4) * time.Second}, slog.New(slog.DiscardHandler), false)
 		background, end := context.WithCancel(ctx)
-		go v.KeepTree(background, filepath.Join(t.TempDir(), "checkpoint"))
+		go v.Evidence.KeepTree(background, filepath.Join(t.TempDir(), "checkpoint"))
 		go v.KeepSwept(background)
-		go v.KeepJudged(background)
+		go v.Units.KeepJudged(background)
 		t.Cleanup(end)
 		services[i] = &restartable{handler: v.Handler()}
 		services[i].start(t)

@@ -366,7 +366,7 @@ func TestAWholeDatabasePutBack(t *testing.T) {
 	}
 	once, stop := context.WithCancel(ctx)
 	v := service.New(w.Store, w.Key, nil, &oneTurn{stop: stop}, slog.New(slog.DiscardHandler), false)
-	if err := v.KeepTree(once, path); err != nil {
+	if err := v.Evidence.KeepTree(once, path); err != nil {
 		t.Fatal(err)
 	}
 	if raw, err := os.ReadFile(path); err != nil || string(raw) != late {
@@ -375,7 +375,7 @@ func TestAWholeDatabasePutBack(t *testing.T) {
 	os.Remove(path)
 	once, stop = context.WithCancel(ctx)
 	v = service.New(w.Store, w.Key, nil, &oneTurn{stop: stop}, slog.New(slog.DiscardHandler), false)
-	if err := v.KeepTree(once, path); err != nil {
+	if err := v.Evidence.KeepTree(once, path); err != nil {
 		t.Fatal(err)
 	}
 	if raw, err := os.ReadFile(path); err != nil || !strings.HasPrefix(string(raw), history.Tree) {

@@ -33,7 +33,7 @@ func (v *Benches) listBenches(ctx context.Context, in *frame.PageIn) (client.Ben
 	rows, p, err := v.store.BenchesPage(ctx, in.After, in.Size)
 	out := client.Benches{Benches: []client.Bench{}, Paged: frame.Paged(p)}
 	for _, b := range rows {
-		out.Benches = append(out.Benches, client.Bench{ID: b.ID, Name: b.Name, Version: b.Version, Online: v.Online(b.Seen, b.Revoked), Revoked: b.Revoked.Valid,
+		out.Benches = append(out.Benches, client.Bench{ID: b.ID, Name: b.Name, Version: b.Version, Online: v.Links.Online(b.Seen, b.Revoked), Revoked: b.Revoked.Valid,
 			Enrolled: b.Enrolled, Seen: frame.TimeOf(b.Seen), ClockError: b.ClockError})
 	}
 	return out, err
@@ -45,13 +45,13 @@ func (v *Benches) newBenchCode(ctx context.Context, _ *frame.None) (client.Code,
 	if err := v.store.AddSecret(ctx, store.Secret{Digest: digest[:], Kind: store.SecretEnrol, Expires: sql.NullTime{Time: ends, Valid: true}}); err != nil {
 		return client.Code{}, err
 	}
-	return client.Code{Code: text, Expires: ends}, v.Audit(ctx, people.AuditBenchCode, "", "good until %s", ends.Format("15:04"))
+	return client.Code{Code: text, Expires: ends}, v.People.Audit(ctx, people.AuditBenchCode, "", "good until %s", ends.Format("15:04"))
 }
 
 func (v *Benches) revokeBench(ctx context.Context, in *BenchPath) (frame.None, error) {
 	b, err := v.store.BenchBy(ctx, in.Bench)
 	if err == nil {
-		err = v.Sure(ctx)
+		err = v.People.Sure(ctx)
 	}
 	if err != nil {
 		return frame.None{}, err
@@ -59,7 +59,7 @@ func (v *Benches) revokeBench(ctx context.Context, in *BenchPath) (frame.None, e
 	if err := v.store.RevokeBench(ctx, b.ID, v.clock.Now()); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.Audit(ctx, people.AuditRevoked, "", "%s", b.Name)
+	return frame.None{}, v.People.Audit(ctx, people.AuditRevoked, "", "%s", b.Name)
 }
 
 type renameIn struct {
@@ -89,7 +89,7 @@ func (v *Benches) renameBench(ctx context.Context, in *renameIn) (frame.None, er
 		return frame.None{}, core.Fail(core.Busy, "bench %s has work open that names its links: %s", b.Name, strings.Join(open, ", ")).Unit("nothing was changed").Do("End it first: the page Today has what is open.")
 	}
 	v.benches.Forget()
-	return frame.None{}, v.Audit(ctx, people.AuditRenamed, "", "%s is %s from now on", b.Name, name)
+	return frame.None{}, v.People.Audit(ctx, people.AuditRenamed, "", "%s is %s from now on", b.Name, name)
 }
 
 var benchName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -120,7 +120,7 @@ func (v *Benches) enrol(ctx context.Context, in *frame.RawIn) (client.Enrolled, 
 	if err != nil {
 		return client.Enrolled{}, err
 	}
-	err = v.Audit(ctx, people.AuditEnrolled, "", "%s, version %s, from %s", e.Name, frame.Short(e.Version, 40), frame.Who(ctx).Address)
+	err = v.People.Audit(ctx, people.AuditEnrolled, "", "%s, version %s, from %s", e.Name, frame.Short(e.Version, 40), frame.Who(ctx).Address)
 	return client.Enrolled{Bench: b.ID, Token: text, ServiceKey: v.key.Public()}, err
 }
 
@@ -146,7 +146,7 @@ func (v *Benches) renewBenchKey(ctx context.Context, in *successionIn) (frame.No
 		return frame.None{}, err
 	}
 	v.benches.Forget()
-	return frame.None{}, v.Audit(ctx, people.AuditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
+	return frame.None{}, v.People.Audit(ctx, people.AuditBenchKey, "", "%s signs with key %s from now on, and no longer with %s", b.Name, x.To.ID(), x.From.ID())
 }
 
 // spoken refuses benches that are too far from this version.
@@ -232,10 +232,10 @@ func (v *Benches) tellBench(ctx context.Context, j client.Joining, out *client.C
 			out.Name = b.Name
 		}
 	}
-	if out.Trays, err = v.BenchTrays(ctx, frame.Who(ctx).Bench); err != nil {
+	if out.Trays, err = v.Rounds.BenchTrays(ctx, frame.Who(ctx).Bench); err != nil {
 		return err
 	}
-	out.Checkpoint, err = v.NewerCheckpoint(ctx, j.Tree)
+	out.Checkpoint, err = v.Evidence.NewerCheckpoint(ctx, j.Tree)
 	return err
 }
 
@@ -294,14 +294,14 @@ func (v *Benches) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 func (v *Benches) orders(ctx context.Context, _ *frame.None) (frame.Follow, error) {
 	bench := frame.Who(ctx).Bench
 	return func(ctx context.Context, s *frame.Sender) error {
-		b, leave := v.Follower.Listen(bench)
+		b, leave := v.Runs.Follower.Listen(bench)
 		defer leave()
 		if err := s.Alive(); err != nil {
 			return err
 		}
 		sent := map[string]bool{}
 		for {
-			open, revoked, news, err := v.Follower.Open(b)
+			open, revoked, news, err := v.Runs.Follower.Open(b)
 			if err != nil || revoked {
 				return err
 			}
@@ -370,11 +370,11 @@ func (v *Benches) endOrder(ctx context.Context, in *orderIn) (frame.None, error)
 		}
 	}
 	if o.Kind == client.OrderCheck && result.Seen != nil && result.Error == nil && !o.Ended.Valid {
-		if err := v.KeepCheck(ctx, o, result); err != nil {
+		if err := v.Links.KeepCheck(ctx, o, result); err != nil {
 			return frame.None{}, err
 		}
 	}
-	defer v.OrderEnds.Ring(in.Order)
+	defer v.Links.OrderEnds.Ring(in.Order)
 	return frame.None{}, v.store.EndOrder(ctx, frame.Who(ctx).Bench, in.Order, in.RawBody, o.Kind == client.OrderRun && result.Error == nil)
 }
 
@@ -396,7 +396,7 @@ func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 			return client.Have{}, core.Fail(core.BadFile, "event %d of run %s is not in its place", b.First+uint64(i), b.Run)
 		}
 		if e.Kind == run.KindClosed {
-			if err := v.CheckRecord(ctx, r, frame.Who(ctx).Bench, e); err != nil {
+			if err := v.Evidence.CheckRecord(ctx, r, frame.Who(ctx).Bench, e); err != nil {
 				return client.Have{}, err
 			}
 		}
@@ -416,7 +416,7 @@ func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 				v.log.Warn("a sheet that was proven could not be noted", "error", err)
 			}
 		}
-		v.Written.Ring() // who waits for its end is told at once
+		v.Links.Written.Ring() // who waits for its end is told at once
 		v.log.Info("run closed", "run", r.ID, "kind", r.Kind, "outcome", b.Outcome)
 	}
 	if err != nil {

@@ -100,7 +100,7 @@ func (v *Benches) mayRead(ctx context.Context, bench string, names ...core.Diges
 		if len(rest) == 0 {
 			return nil
 		}
-		s, err := v.Folded(ctx, id)
+		s, err := v.Units.Folded(ctx, id)
 		if core.KindOf(err) == core.NotFound {
 			continue
 		}

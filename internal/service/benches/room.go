@@ -11,7 +11,6 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
-	"zealousferry/internal/service/catalogue"
 	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
@@ -25,17 +24,16 @@ import (
 // Benches is the room of benches.
 type Benches struct {
 	*frame.Frame
-	*people.People
-	*evidence.Evidence
-	*catalogue.Catalogue
-	*links.Links
-	*units.Units
-	*runs.Runs
-	*rounds.Rounds
-	store *store.Store
-	key   trust.Key
-	clock core.Clock
-	log   *slog.Logger
+	People   *people.People
+	Evidence *evidence.Evidence
+	Links    *links.Links
+	Units    *units.Units
+	Runs     *runs.Runs
+	Rounds   *rounds.Rounds
+	store    *store.Store
+	key      trust.Key
+	clock    core.Clock
+	log      *slog.Logger
 
 	closed    *prometheus.CounterVec
 	reading   reading
@@ -46,7 +44,7 @@ type Benches struct {
 
 // New makes the room.
 func New(r *rounds.Rounds, s *store.Store, key trust.Key) *Benches {
-	return &Benches{Frame: r.Frame, People: r.People, Evidence: r.Evidence, Catalogue: r.Catalogue, Links: r.Links, Units: r.Units, Runs: r.Runs, Rounds: r,
+	return &Benches{Frame: r.Frame, People: r.Runs.People, Evidence: r.Evidence, Links: r.Links, Units: r.Units, Runs: r.Runs, Rounds: r,
 		store: s, key: key, clock: r.Clock, log: r.Log,
 		closed:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
 		forgeries: forgeries{told: map[string]time.Time{}}}

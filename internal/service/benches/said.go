@@ -94,7 +94,7 @@ func (v *Benches) forged(ctx context.Context, b store.Bench, why string) error {
 	if again {
 		return refused
 	}
-	if err := v.Audit(ctx, auditForged, "", "%s, from %s: %s", b.Name, frame.Who(ctx).Address, why); err != nil {
+	if err := v.People.Audit(ctx, auditForged, "", "%s, from %s: %s", b.Name, frame.Who(ctx).Address, why); err != nil {
 		return err
 	}
 	return refused
@@ -129,7 +129,7 @@ func (v *Benches) conflict(ctx context.Context, r store.Run, epoch uint64, body 
 		return err
 	}
 	if news {
-		if err := v.Audit(ctx, auditConflict, "", "run %s: an event came again with other content; it is kept as evidence", r.ID); err != nil {
+		if err := v.People.Audit(ctx, auditConflict, "", "run %s: an event came again with other content; it is kept as evidence", r.ID); err != nil {
 			return err
 		}
 	}

@@ -66,13 +66,13 @@ func (v *Catalogue) putModel(ctx context.Context, in *frame.RawIn) (client.Model
 	if err := v.store.PutModel(ctx, s, in.RawBody); err != nil {
 		return out, err
 	}
-	return out, v.Audit(ctx, people.AuditSheet, "", "%s, SHA-256 %s", s.Model, s.Digest.Short())
+	return out, v.People.Audit(ctx, people.AuditSheet, "", "%s, SHA-256 %s", s.Model, s.Digest.Short())
 }
 
 // sheetWaits tells whether a sheet that a lead wants in force waits for a second one, who puts in
 // the same.
 func (v *Catalogue) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) (bool, error) {
-	two, _, err := v.TwoLeads(ctx)
+	two, _, err := v.People.TwoLeads(ctx)
 	if err != nil || !two {
 		return false, err
 	}
@@ -90,7 +90,7 @@ func (v *Catalogue) sheetWaits(ctx context.Context, s *model.Sheet, raw []byte) 
 	if err := v.store.WantSheet(ctx, s, raw, me, v.clock.Now()); err != nil {
 		return false, err
 	}
-	return true, v.Audit(ctx, people.AuditWanted, "", "sheet of %s, SHA-256 %s", s.Model, s.Digest.Short())
+	return true, v.People.Audit(ctx, people.AuditWanted, "", "sheet of %s, SHA-256 %s", s.Model, s.Digest.Short())
 }
 
 // alike says which models in force have units that would answer like this one's.
@@ -182,7 +182,7 @@ func (v *Catalogue) getModel(ctx context.Context, in *ModelPath) (client.ModelPa
 		out.Proven = &client.ProvenSheet{How: proved.How, At: proved.At.Time}
 		out.Proof = core.Say("The sheet is proven: %s.", proved.How)
 	}
-	means, err := v.Means(ctx, "", v.clock.Now())
+	means, err := v.Gear.Means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
 	}

@@ -191,7 +191,7 @@ func (v *Catalogue) getRelease(ctx context.Context, in *ReleasePath) (client.Rel
 			out.Targets = append(out.Targets, t)
 		}
 	}
-	means, err := v.Means(ctx, "", v.clock.Now())
+	means, err := v.Gear.Means(ctx, "", v.clock.Now())
 	if err != nil {
 		return out, err
 	}
@@ -224,7 +224,7 @@ type reasonIn struct {
 // withdraw takes a release back. Benches hear of it when they next join, and
 // before their next first erase.
 func (v *Catalogue) withdraw(ctx context.Context, in *reasonIn) (client.Withdrawn, error) {
-	if err := v.Sure(ctx); err != nil {
+	if err := v.People.Sure(ctx); err != nil {
 		return client.Withdrawn{}, err
 	}
 	r, err := v.FindRelease(ctx, in.Release)
@@ -237,7 +237,7 @@ func (v *Catalogue) withdraw(ctx context.Context, in *reasonIn) (client.Withdraw
 	if err := v.store.Withdraw(ctx, r.ID, frame.Who(ctx).Person.ID, strings.TrimSuffix(in.Body.Reason, "."), v.clock.Now()); err != nil {
 		return client.Withdrawn{}, err
 	}
-	if err := v.Audit(ctx, people.AuditWithdrawn, "", "%s %s: %s", r.Model, r.Version, in.Body.Reason); err != nil {
+	if err := v.People.Audit(ctx, people.AuditWithdrawn, "", "%s %s: %s", r.Model, r.Version, in.Body.Reason); err != nil {
 		return client.Withdrawn{}, err
 	}
 	out := client.Withdrawn{Version: r.Version, Model: r.Model, Units: []client.Unit{}}

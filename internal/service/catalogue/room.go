@@ -17,12 +17,12 @@ import (
 // Catalogue is the room of models and releases.
 type Catalogue struct {
 	*frame.Frame
-	*people.People
-	*gear.Gear
-	store *store.Store
-	key   trust.Key
-	clock core.Clock
-	shows func(context.Context, []store.Unit) ([]client.Unit, error)
+	People *people.People
+	Gear   *gear.Gear
+	store  *store.Store
+	key    trust.Key
+	clock  core.Clock
+	shows  func(context.Context, []store.Unit) ([]client.Unit, error)
 }
 
 // New makes the room. key seals the secrets of models; shows is how units are shown, of which another

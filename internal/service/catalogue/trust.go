@@ -159,14 +159,14 @@ func (v *Catalogue) WordFor(ctx context.Context, r *store.Release, all *Vouched)
 
 func (v *Catalogue) acceptBy(ctx context.Context, release, reason string) error {
 	now := v.clock.Now().UTC()
-	two, _, err := v.TwoLeads(ctx)
+	two, _, err := v.People.TwoLeads(ctx)
 	if err != nil {
 		return err
 	}
 	if err := v.store.PutVouch(ctx, store.Vouch{Firmware: release, How: store.VouchPerson, Who: frame.Who(ctx).Person.ID, Reason: reason, Dated: now, By: frame.Who(ctx).Person.ID, Entered: now, Alone: !two}, nil); err != nil {
 		return err
 	}
-	return v.Audit(ctx, people.AuditVouched, "", "release %s, by name: %s", release, reason)
+	return v.People.Audit(ctx, people.AuditVouched, "", "release %s, by name: %s", release, reason)
 }
 
 // acceptRelease is a lead's word, by name, for images that no trusted key signed.
@@ -262,7 +262,7 @@ type newKeyIn struct{ Body client.NewKey }
 
 func (v *Catalogue) addKey(ctx context.Context, in *newKeyIn) (client.Key, error) {
 	b := in.Body
-	if err := v.Sure(ctx); err != nil {
+	if err := v.People.Sure(ctx); err != nil {
 		return client.Key{}, err
 	}
 	if len(b.Public) != 32 {
@@ -279,7 +279,7 @@ func (v *Catalogue) addKey(ctx context.Context, in *newKeyIn) (client.Key, error
 			return client.Key{}, core.Fail(core.NotUnderstood, "the key would end before it begins")
 		}
 	}
-	two, _, err := v.TwoLeads(ctx)
+	two, _, err := v.People.TwoLeads(ctx)
 	if err != nil {
 		return client.Key{}, err
 	}
@@ -293,9 +293,9 @@ func (v *Catalogue) addKey(ctx context.Context, in *newKeyIn) (client.Key, error
 	out := client.Key{ID: k.ID, Name: k.Name, Public: k.Public, From: k.From, Until: b.Until, By: frame.Who(ctx).Person.Name, State: "trusted"}
 	if two {
 		out.State = "waits"
-		return out, v.Audit(ctx, people.AuditWanted, "", "key %s, %s", k.Name, k.ID)
+		return out, v.People.Audit(ctx, people.AuditWanted, "", "key %s, %s", k.Name, k.ID)
 	}
-	return out, v.Audit(ctx, people.AuditKey, "", "%s, %s", k.Name, k.ID)
+	return out, v.People.Audit(ctx, people.AuditKey, "", "%s, %s", k.Name, k.ID)
 }
 
 // secondKey lets a key count that another lead has put in the list, and that waits for a second
@@ -320,7 +320,7 @@ func (v *Catalogue) secondKey(ctx context.Context, k store.TrustedKey) (*client.
 			return nil, err
 		}
 		out := &client.Key{ID: x.ID, Name: x.Name, Public: x.Public, From: x.From, Until: frame.TimeOf(x.Until), By: names[x.By], Second: names[k.By], State: "trusted"}
-		return out, v.Audit(ctx, people.AuditKey, "", "%s, %s, after %s", x.Name, x.ID, out.By)
+		return out, v.People.Audit(ctx, people.AuditKey, "", "%s, %s, after %s", x.Name, x.ID, out.By)
 	}
 	return nil, nil
 }
@@ -331,13 +331,13 @@ type revokeKeyIn struct {
 }
 
 func (v *Catalogue) revokeKey(ctx context.Context, in *revokeKeyIn) (frame.None, error) {
-	if err := v.Sure(ctx); err != nil {
+	if err := v.People.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
 	if err := v.store.RevokeKey(ctx, in.Key, frame.Who(ctx).Person.ID, in.Body.Reason, v.clock.Now()); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.Audit(ctx, people.AuditKeyEnded, "", "%s: %s", in.Key, in.Body.Reason)
+	return frame.None{}, v.People.Audit(ctx, people.AuditKeyEnded, "", "%s: %s", in.Key, in.Body.Reason)
 }
 
 type packIn struct {

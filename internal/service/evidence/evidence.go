@@ -79,7 +79,7 @@ type removeEvidenceIn struct {
 
 // removeEvidence removes a photo or text for good; its digest stays wherever it is named.
 func (v *Evidence) removeEvidence(ctx context.Context, in *removeEvidenceIn) (frame.None, error) {
-	if err := v.Sure(ctx); err != nil {
+	if err := v.People.Sure(ctx); err != nil {
 		return frame.None{}, err
 	}
 	d, err := core.ParseDigest(in.Digest)
@@ -89,7 +89,7 @@ func (v *Evidence) removeEvidence(ctx context.Context, in *removeEvidenceIn) (fr
 	if err := v.store.RemoveEvidence(ctx, d); err != nil {
 		return frame.None{}, err
 	}
-	return frame.None{}, v.Audit(ctx, people.AuditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
+	return frame.None{}, v.People.Audit(ctx, people.AuditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
 }
 
 // SecondThoughts is how long nothing is removed after a lead has settled how long photos are kept:
@@ -127,7 +127,7 @@ type retentionIn struct{ Body client.NewRetention }
 
 // putRetention settles how long photos are kept.
 func (v *Evidence) putRetention(ctx context.Context, in *retentionIn) (client.Retention, error) {
-	if err := v.Sure(ctx); err != nil {
+	if err := v.People.Sure(ctx); err != nil {
 		return client.Retention{}, err
 	}
 	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
@@ -135,7 +135,7 @@ func (v *Evidence) putRetention(ctx context.Context, in *retentionIn) (client.Re
 	}
 	_, out, err := v.Kept(ctx)
 	if err == nil {
-		err = v.Audit(ctx, people.AuditRule, "", "%s", out.Text)
+		err = v.People.Audit(ctx, people.AuditRule, "", "%s", out.Text)
 	}
 	return out, err
 }

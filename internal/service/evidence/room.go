@@ -16,7 +16,7 @@ import (
 // Evidence is the room of histories.
 type Evidence struct {
 	*frame.Frame
-	*people.People
+	People  *people.People
 	store   *store.Store
 	key     trust.Key
 	clock   core.Clock

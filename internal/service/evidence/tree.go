@@ -167,7 +167,7 @@ func (v *Evidence) showCheckpoint(ctx context.Context, signed []byte, bench stri
 	if err != nil || !news {
 		return err
 	}
-	return v.Audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
+	return v.People.Audit(ctx, auditCut, "", "the histories of all units do not lead to the checkpoint of %s, with %d entries: something was taken away or changed", c.At.UTC().Format("2 January 2006 15:04"), c.Size)
 }
 
 // inTree holds entries of a unit against the tree, those from a number to another. It gives the places of those that stand in
@@ -342,7 +342,7 @@ func (v *Evidence) showHeads(ctx context.Context, in *frame.RawIn) (frame.None, 
 		if u, err := v.store.Unit(ctx, h.Unit); err == nil {
 			serial = u.Serial
 		}
-		if err := v.Audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
+		if err := v.People.Audit(ctx, auditCut, "", "unit %s: entry %d is missing or another, and a bench has kept its signed head", serial, h.N); err != nil {
 			return frame.None{}, err
 		}
 	}

@@ -8,14 +8,12 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/service/frame"
-	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
 // Links is the room of links.
 type Links struct {
 	*frame.Frame
-	*people.People
 	store *store.Store
 	key   trust.Key
 	clock core.Clock
@@ -27,6 +25,6 @@ type Links struct {
 
 // New makes the room. key signs orders; newer is the version that a unit should have in place of its
 // own, if there is one: another room knows.
-func New(p *people.People, s *store.Store, key trust.Key, newer func(context.Context, store.Unit) (string, error)) *Links {
-	return &Links{Frame: p.Frame, People: p, store: s, key: key, clock: p.Clock, newer: newer}
+func New(f *frame.Frame, s *store.Store, key trust.Key, newer func(context.Context, store.Unit) (string, error)) *Links {
+	return &Links{Frame: f, store: s, key: key, clock: f.Clock, newer: newer}
 }

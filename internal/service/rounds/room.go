@@ -5,12 +5,9 @@ package rounds
 import (
 	"zealousferry/core"
 	"zealousferry/core/trust"
-	"zealousferry/internal/service/catalogue"
 	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/service/frame"
-	"zealousferry/internal/service/gear"
 	"zealousferry/internal/service/links"
-	"zealousferry/internal/service/people"
 	"zealousferry/internal/service/runs"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
@@ -19,20 +16,17 @@ import (
 // Rounds is the room of rounds and trays.
 type Rounds struct {
 	*frame.Frame
-	*people.People
-	*evidence.Evidence
-	*gear.Gear
-	*catalogue.Catalogue
-	*links.Links
-	*units.Units
-	*runs.Runs
-	store *store.Store
-	key   trust.Key
-	clock core.Clock
+	Evidence *evidence.Evidence
+	Links    *links.Links
+	Units    *units.Units
+	Runs     *runs.Runs
+	store    *store.Store
+	key      trust.Key
+	clock    core.Clock
 }
 
 // New makes the room.
 func New(r *runs.Runs, s *store.Store, key trust.Key) *Rounds {
-	return &Rounds{Frame: r.Frame, People: r.People, Evidence: r.Evidence, Gear: r.Gear, Catalogue: r.Catalogue, Links: r.Links, Units: r.Units, Runs: r,
+	return &Rounds{Frame: r.Frame, Evidence: r.Evidence, Links: r.Links, Units: r.Units, Runs: r,
 		store: s, key: key, clock: r.Clock}
 }

@@ -73,7 +73,7 @@ func (v *Rounds) RoundRow(ctx context.Context, r store.Round) (client.RoundRow, 
 		return out, err
 	}
 	out.Reason = j.Reason
-	_, s, _, err := v.ReadRound(ctx, r.ID)
+	_, s, _, err := v.Runs.ReadRound(ctx, r.ID)
 	if err != nil {
 		return out, err
 	}
@@ -88,7 +88,7 @@ type newRoundIn struct{ Body client.NewRound }
 // beginRound has all modules of a vehicle asked, and opens a round with what they say.
 func (v *Rounds) beginRound(ctx context.Context, in *newRoundIn) (client.Round, error) {
 	b := in.Body
-	p, sheet, err := v.ToScan(ctx, b.At, b.Model)
+	p, sheet, err := v.Units.ToScan(ctx, b.At, b.Model)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -107,12 +107,12 @@ func (v *Rounds) beginRound(ctx context.Context, in *newRoundIn) (client.Round, 
 			return client.Round{}, err
 		}
 	}
-	asked, err := v.Slots(ctx, p, sheet, true)
+	asked, err := v.Units.Slots(ctx, p, sheet, true)
 	if err != nil {
 		return client.Round{}, err
 	}
 	slots := asked.Slots
-	s, err := v.EnterAll(ctx, p, sheet, slots, b.Reason)
+	s, err := v.Units.EnterAll(ctx, p, sheet, slots, b.Reason)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -128,7 +128,7 @@ func (v *Rounds) beginRound(ctx context.Context, in *newRoundIn) (client.Round, 
 	var own *store.Job // with the modules that a newer release fits or that are dead
 	var scope []store.JobUnit
 	if b.Job != 0 {
-		job, err := v.OpenJob(ctx, b.Job)
+		job, err := v.Units.OpenJob(ctx, b.Job)
 		if err != nil {
 			return client.Round{}, err
 		}
@@ -170,13 +170,13 @@ type RoundPath struct {
 }
 
 func (v *Rounds) getRound(ctx context.Context, in *RoundPath) (client.Round, error) {
-	r, s, raw, err := v.ReadRound(ctx, in.Round)
+	r, s, raw, err := v.Runs.ReadRound(ctx, in.Round)
 	if err != nil {
 		return client.Round{}, err
 	}
 	out, err := v.showRound(ctx, r, s, raw)
 	if err == nil {
-		out.Tree, err = v.NewestTree(ctx)
+		out.Tree, err = v.Evidence.NewestTree(ctx)
 	}
 	return out, err
 }
@@ -224,7 +224,7 @@ func (v *Rounds) showRound(ctx context.Context, r store.Round, s *round.State, r
 		return out, err
 	}
 	out.Site = u.Site
-	if out.Modules, err = v.RoundModules(ctx, s, out.ModelName); err != nil {
+	if out.Modules, err = v.Runs.RoundModules(ctx, s, out.ModelName); err != nil {
 		return out, err
 	}
 	sheet, err := v.store.Sheet(ctx, r.Model)

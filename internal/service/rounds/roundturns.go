@@ -69,7 +69,7 @@ type roundStepIn struct {
 
 // stepRound carries the turn that is next out, leaves it, goes back, or closes the round.
 func (v *Rounds) stepRound(ctx context.Context, in *roundStepIn) (client.Round, error) {
-	r, s, raw, err := v.ReadRound(ctx, in.Round)
+	r, s, raw, err := v.Runs.ReadRound(ctx, in.Round)
 	if err != nil {
 		return client.Round{}, err
 	}
@@ -145,12 +145,12 @@ func (v *Rounds) worked(ctx context.Context, w *written, r store.Round, s *round
 
 // atVehicle does a turn for which a bench asks the vehicle.
 func (v *Rounds) atVehicle(ctx context.Context, w *written, r store.Round, s *round.State, turn int) error {
-	p, sheet, err := v.ToScan(ctx, r.Link, r.Model)
+	p, sheet, err := v.Units.ToScan(ctx, r.Link, r.Model)
 	if err != nil {
 		return err
 	}
 	t := s.Turns[turn]
-	asked, err := v.Slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
+	asked, err := v.Units.Slots(ctx, p, sheet, t.Do == model.TurnNote || t.Do == model.TurnClear)
 	if err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func (v *Rounds) atVehicle(ctx context.Context, w *written, r store.Round, s *ro
 	}
 	switch t.Do {
 	case model.TurnClear:
-		if err := v.Explain(ctx, slots); err != nil {
+		if err := v.Units.Explain(ctx, slots); err != nil {
 			return err
 		}
 		if n, at := s.NoteBefore(turn, slots); n != nil {
@@ -168,7 +168,7 @@ func (v *Rounds) atVehicle(ctx context.Context, w *written, r store.Round, s *ro
 			if err := w.store(ctx); err != nil {
 				return err
 			}
-			if _, s, _, err = v.ReadRound(ctx, r.ID); err != nil {
+			if _, s, _, err = v.Runs.ReadRound(ctx, r.ID); err != nil {
 				return err
 			}
 		}
@@ -179,7 +179,7 @@ func (v *Rounds) atVehicle(ctx context.Context, w *written, r store.Round, s *ro
 		if t.Do == model.TurnHands {
 			return proved(w, slots, t.Turn, turn)
 		}
-		seen, err := v.EnterAll(ctx, p, sheet, slots, s.Opened.Why)
+		seen, err := v.Units.EnterAll(ctx, p, sheet, slots, s.Opened.Why)
 		if err == nil {
 			w.put(round.KindNoted, turn, noted(slots, seen))
 		}
@@ -209,7 +209,7 @@ func (v *Rounds) clearCodes(ctx context.Context, w *written, p links.Place, s *r
 	if err := w.store(ctx); err != nil {
 		return err
 	}
-	r, err := v.Ask(ctx, client.Order{Kind: client.OrderClear, Link: p.Name, In: s.In()}, p.Bench, units.ScanLasts)
+	r, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderClear, Link: p.Name, In: s.In()}, p.Bench, units.ScanLasts)
 	if err != nil {
 		return err
 	}
@@ -244,7 +244,7 @@ func (v *Rounds) learn(ctx context.Context, w *written, p links.Place, r store.R
 	if err := w.store(ctx); err != nil {
 		return err
 	}
-	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderLearn, Link: p.Name, In: s.In()[i : i+1], Learn: t.Name}, p.Bench, learnLasts); err != nil {
+	if _, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderLearn, Link: p.Name, In: s.In()[i : i+1], Learn: t.Name}, p.Bench, learnLasts); err != nil {
 		e := core.AsError(err, core.Interrupted)
 		return e.Unit(fmt.Sprintf("the %s has not learnt it; its program is as it was written", s.Title(t.Slot))).
 			Go(words.Round(r.ID).To("Once that is mended, let it try again"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
@@ -277,7 +277,7 @@ func (v *Rounds) closeRound(ctx context.Context, w *written, r store.Round, s *r
 	if err != nil || j.Closed.Valid {
 		return err
 	}
-	page, err := v.GetJob(ctx, &units.JobPath{Job: j.Number})
+	page, err := v.Units.GetJob(ctx, &units.JobPath{Job: j.Number})
 	if err != nil || page.Open > 0 && b.Reason == "" {
 		return err
 	}

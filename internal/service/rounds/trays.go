@@ -102,7 +102,7 @@ func (v *Rounds) trayRow(ctx context.Context, t *aTray) (out client.TrayRow, err
 	}
 	for _, b := range benches {
 		if b.ID == t.Bench {
-			out.Online = v.Online(b.Seen, b.Revoked)
+			out.Online = v.Links.Online(b.Seen, b.Revoked)
 		}
 	}
 	sheet, err := v.store.Sheet(ctx, t.Model)
@@ -122,7 +122,7 @@ func (v *Rounds) openTray(ctx context.Context, in *newTrayIn) (client.Tray, erro
 	if err != nil {
 		return client.Tray{}, err
 	}
-	r, err := v.ReleaseFor(ctx, store.Unit{Model: b.Model}, b.Release)
+	r, err := v.Units.ReleaseFor(ctx, store.Unit{Model: b.Model}, b.Release)
 	if err != nil {
 		return client.Tray{}, err
 	}
@@ -134,7 +134,7 @@ func (v *Rounds) openTray(ctx context.Context, in *newTrayIn) (client.Tray, erro
 	o := tray.Opened{Tray: t.ID, Model: b.Model, Release: r.ID, Version: r.Version, Units: []tray.Unit{}, Any: b.Any, Alone: b.Alone, Stop: b.Stop, Waive: b.Waive, Why: strings.TrimSpace(b.Reason)}
 	var links []string
 	for _, at := range b.Links {
-		p, err := v.Find(ctx, at)
+		p, err := v.Links.Find(ctx, at)
 		switch {
 		case err != nil && core.KindOf(err) != core.NotAnswering: // one that is not plugged in may still come
 			return client.Tray{}, err
@@ -157,7 +157,7 @@ func (v *Rounds) openTray(ctx context.Context, in *newTrayIn) (client.Tray, erro
 	var own *store.Job
 	var scope []store.JobUnit
 	if b.Job != 0 {
-		j, err := v.OpenJob(ctx, b.Job)
+		j, err := v.Units.OpenJob(ctx, b.Job)
 		if err != nil {
 			return client.Tray{}, err
 		}
@@ -220,7 +220,7 @@ func (v *Rounds) trayUnits(ctx context.Context, b client.NewTray, version string
 	if site := strings.TrimSpace(b.Site); site != "" || b.Behind {
 		q := store.UnitQuery{Model: b.Model, Site: site, Size: mostTray}
 		if b.Behind {
-			waits, err := v.JudgeNow(ctx, b.Model)
+			waits, err := v.Units.JudgeNow(ctx, b.Model)
 			if err != nil {
 				return nil, err
 			}
@@ -297,7 +297,7 @@ func (v *Rounds) getTray(ctx context.Context, in *TrayPath) (out client.Tray, er
 		return out, err
 	}
 	if out, err = v.showTray(ctx, t); err == nil {
-		out.Tree, err = v.NewestTree(ctx)
+		out.Tree, err = v.Evidence.NewestTree(ctx)
 	}
 	return out, err
 }
@@ -465,7 +465,7 @@ func (v *Rounds) trayHands(ctx context.Context, t *aTray, out *client.Tray) erro
 	if p == nil {
 		return nil
 	}
-	s, err := v.Folded(ctx, p.Run) // rows do not keep the item itself
+	s, err := v.Units.Folded(ctx, p.Run) // rows do not keep the item itself
 	if err != nil {
 		return err
 	}
@@ -594,7 +594,7 @@ func (v *Rounds) trayEnds(ctx context.Context, t *aTray, reason string) (*store.
 	if err != nil || j.Closed.Valid {
 		return nil, err
 	}
-	page, err := v.GetJob(ctx, &units.JobPath{Job: j.Number})
+	page, err := v.Units.GetJob(ctx, &units.JobPath{Job: j.Number})
 	if err != nil || page.Open > 0 && reason == "" {
 		return nil, err
 	}
@@ -609,7 +609,7 @@ func (v *Rounds) trayBegin(ctx context.Context, t *aTray, p links.Place, u store
 	by := frame.Who(ctx).Person.ID
 	x := tray.Unit{Unit: u.ID, Serial: u.Serial}
 	if t.Opened.Any && t.Find(u.ID) == nil {
-		j, err := v.OpenJob(ctx, t.Job)
+		j, err := v.Units.OpenJob(ctx, t.Job)
 		if err == nil {
 			err = v.store.ChangeJob(ctx, j, []store.JobUnit{{Unit: u.ID, By: by, At: v.clock.Now().UTC()}})
 		}
@@ -617,9 +617,9 @@ func (v *Rounds) trayBegin(ctx context.Context, t *aTray, p links.Place, u store
 			return err
 		}
 	}
-	a, err := v.AskedOf(ctx, client.NewRun{Kind: run.Flash, At: p.FullName(), Release: t.Firmware, Label: label, Job: t.Job, Waive: t.Opened.Waive, Reason: t.Opened.Why}, u, p)
+	a, err := v.Runs.AskedOf(ctx, client.NewRun{Kind: run.Flash, At: p.FullName(), Release: t.Firmware, Label: label, Job: t.Job, Waive: t.Opened.Waive, Reason: t.Opened.Why}, u, p)
 	if err == nil {
-		err = v.Begin(ctx, a, func(ctx context.Context, r store.Run, links, uses []string, order store.Order) error {
+		err = v.Runs.Begin(ctx, a, func(ctx context.Context, r store.Run, links, uses []string, order store.Order) error {
 			e, err := v.trayEvent(t.N, by, tray.KindBegan, tray.Began{Unit: x, Link: p.FullName(), Run: r.ID})
 			if err != nil {
 				return err
@@ -693,7 +693,7 @@ func (v *Rounds) traySaw(ctx context.Context, id string, seen client.TraySeen) (
 
 // traySeat finds out who it is, and begins it or says why not.
 func (v *Rounds) traySeat(ctx context.Context, t *aTray, at string, result client.Result) error {
-	p, err := v.Find(ctx, at)
+	p, err := v.Links.Find(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -703,7 +703,7 @@ func (v *Rounds) traySeat(ctx context.Context, t *aTray, at string, result clien
 	case result.Error != nil:
 		err = result.Error.Err()
 	case result.Found != nil:
-		id, err = v.Welcome(ctx, p, result, on.Serial, false)
+		id, err = v.Links.Welcome(ctx, p, result, on.Serial, false)
 	default:
 		err = v.store.OnLink(ctx, p.Bench, p.Name, "", on.Unit, t.Model, v.clock.Now())
 	}
@@ -721,7 +721,7 @@ func (v *Rounds) traySeat(ctx context.Context, t *aTray, at string, result clien
 		if err != nil {
 			return err
 		}
-		if p, err = v.Find(ctx, at); err != nil {
+		if p, err = v.Links.Find(ctx, at); err != nil {
 			return err
 		}
 		if result.Found != nil {
@@ -751,7 +751,7 @@ func (v *Rounds) trayRight(ctx context.Context, t *aTray, u store.Unit) (bool, e
 	if u.State != store.UnitDone && u.State != store.UnitKnown || u.Owed != "" && u.Owed != "[]" {
 		return false, nil
 	}
-	j, err := v.Judge(ctx, u)
+	j, err := v.Units.Judge(ctx, u)
 	if err != nil {
 		return false, err
 	}

@@ -38,7 +38,7 @@ type asked struct {
 // asked gathers what is known for a run. An error says that it is not known what was
 // asked for; what stops the run is left to admission.
 func (v *Runs) asked(ctx context.Context, n client.NewRun) (*asked, error) {
-	p, err := v.Find(ctx, n.At)
+	p, err := v.Links.Find(ctx, n.At)
 	if err != nil && n.Header != "" && core.KindOf(err) == core.NotFound && !strings.Contains(n.At, "/") {
 		return nil, core.Fail(core.CannotTell, "nobody knows on which link the own lead of %s is: it does not answer there", n.At).Unit("nothing was changed").
 			Do("Name that link in place of the unit, as BENCH/LINK.")
@@ -62,7 +62,7 @@ func (v *Runs) asked(ctx context.Context, n client.NewRun) (*asked, error) {
 // askedThrough is a run through the programming header of a unit: over the link of the helper
 // tool, with the unit's own lead beside it.
 func (v *Runs) askedThrough(ctx context.Context, n client.NewRun, own links.Place) (*asked, error) {
-	tool, err := v.Find(ctx, n.Header)
+	tool, err := v.Links.Find(ctx, n.Header)
 	if err != nil {
 		return nil, err
 	}
@@ -110,15 +110,15 @@ func (v *Runs) askedBy(ctx context.Context, n client.NewRun, u store.Unit, p lin
 				a.claims = append(a.claims, p.Bench+"/"+name)
 			}
 		}
-		a.Place = admit.Place{Name: p.FullName(), Away: !v.Online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
+		a.Place = admit.Place{Name: p.FullName(), Away: !v.Links.Online(p.Seen, p.Revoked), BusyWith: p.Run.String, Identified: p.Identified.Valid}
 	}
-	if a.Opened.Job, a.Opened.Left, err = v.JobFor(ctx, n, u); err != nil {
+	if a.Opened.Job, a.Opened.Left, err = v.Units.JobFor(ctx, n, u); err != nil {
 		return nil, err
 	}
-	if _, a.Consents, err = v.Consents(ctx, u.ID); err != nil {
+	if _, a.Consents, err = v.Units.Consents(ctx, u.ID); err != nil {
 		return nil, err
 	}
-	if a.Two, _, err = v.TwoPersons(ctx); err != nil {
+	if a.Two, _, err = v.People.TwoPersons(ctx); err != nil {
 		return nil, err
 	}
 	a.Opened.Two = a.Two
@@ -157,7 +157,7 @@ func (v *Runs) beside(ctx context.Context, p links.Place, u store.Unit) (serials
 
 // aboutUnit fills in what the register and the sheet say.
 func (v *Runs) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) error {
-	j, err := v.JudgeBy(ctx, a.unit, sheet)
+	j, err := v.Units.JudgeBy(ctx, a.unit, sheet)
 	if err != nil {
 		return err
 	}
@@ -176,7 +176,7 @@ func (v *Runs) aboutUnit(ctx context.Context, a *asked, sheet *model.Sheet) erro
 	if a.Opened.Beside, err = v.beside(ctx, a.place, a.unit); err != nil {
 		return err
 	}
-	if a.Opened.Held, err = v.Held(ctx, a.unit.Model); err != nil {
+	if a.Opened.Held, err = v.Catalogue.Held(ctx, a.unit.Model); err != nil {
 		return err
 	}
 	if a.place.Adapter == "" {
@@ -206,7 +206,7 @@ func (v *Runs) aboutPast(ctx context.Context, n client.NewRun, a *asked) error {
 		}
 	}
 	if u.Ruined.Valid && a.HalfDone && n.Kind != run.BackUp { // who asks for a backup wants what is in it now
-		covered, err := v.Before(ctx, u.Ruined.String)
+		covered, err := v.Units.Before(ctx, u.Ruined.String)
 		if err != nil && core.KindOf(err) != core.NoWayBack {
 			return err
 		}
@@ -224,7 +224,7 @@ func (v *Runs) aboutPast(ctx context.Context, n client.NewRun, a *asked) error {
 func (v *Runs) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error {
 	links := map[string]string{}
 	for name, at := range n.Links {
-		x, err := v.Find(ctx, at)
+		x, err := v.Links.Find(ctx, at)
 		if err != nil {
 			return err
 		}
@@ -243,15 +243,15 @@ func (v *Runs) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error
 		a.Release, a.Opened.Release, a.Opened.Version = &r.Release, r.Document, r.Version
 		a.row.Firmware = sql.NullString{String: r.ID, Valid: true}
 		a.Verdict = a.judged.On(r.ID)
-		if a.Opened.Word, err = v.WordFor(ctx, r, a.judged.Vouched); err != nil {
+		if a.Opened.Word, err = v.Catalogue.WordFor(ctx, r, a.judged.Vouched); err != nil {
 			return err
 		}
 	case run.Restore:
-		b, err := v.BackupFor(ctx, a.unit, n.Backup)
+		b, err := v.Units.BackupFor(ctx, a.unit, n.Backup)
 		if err != nil {
 			return err
 		}
-		if a.Opened.Source, err = v.SourceOf(ctx, b); err != nil {
+		if a.Opened.Source, err = v.Units.SourceOf(ctx, b); err != nil {
 			return err
 		}
 		a.Opened.Version, a.row.Source = b.Running, sql.NullString{String: b.ID, Valid: true}
@@ -263,7 +263,7 @@ func (v *Runs) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error
 	if err := v.fill(ctx, n, a); err != nil {
 		return err
 	}
-	means, err := v.Means(ctx, a.place.BenchName, v.clock.Now())
+	means, err := v.Gear.Means(ctx, a.place.BenchName, v.clock.Now())
 	if err != nil {
 		return err
 	}
@@ -287,7 +287,7 @@ func (v *Runs) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 			return err
 		}
 	} else if u.Ruined.Valid { // by a run from before that was kept
-		s, err := v.Folded(ctx, u.Ruined.String)
+		s, err := v.Units.Folded(ctx, u.Ruined.String)
 		if core.KindOf(err) == core.NotFound {
 			return nil
 		}
@@ -309,7 +309,7 @@ func (v *Runs) owed(ctx context.Context, u store.Unit, o *run.Opened) error {
 		if due.Kind != run.OweSettings || due.Run == "" {
 			continue
 		}
-		s, err := v.Folded(ctx, due.Run)
+		s, err := v.Units.Folded(ctx, due.Run)
 		if err != nil {
 			return err
 		}

@@ -49,7 +49,7 @@ func (v *Runs) after(ctx context.Context, r store.Run, out *client.Run) error {
 	if r.Outcome != string(run.Done) && r.Outcome != string(run.NothingToDo) {
 		return nil
 	}
-	j, err := v.Judge(ctx, u)
+	j, err := v.Units.Judge(ctx, u)
 	if err != nil {
 		return err
 	}

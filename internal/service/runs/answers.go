@@ -81,13 +81,13 @@ func (v *Runs) answerRun(ctx context.Context, in *answerIn) (client.Run, error) 
 	if err := v.sealAnswer(ctx, r.ID, &a); err != nil { // orders are stored
 		return client.Run{}, err
 	}
-	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, links.OrderLasts); err != nil {
+	if _, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderAnswer, Link: r.Link, Run: r.ID, By: a.By, Answer: &a}, r.Bench, links.OrderLasts); err != nil {
 		return client.Run{}, err
 	}
 	if len(a.Wires) > 0 {
-		p, err := v.Find(ctx, r.BenchName+"/"+r.Link)
+		p, err := v.Links.Find(ctx, r.BenchName+"/"+r.Link)
 		if err == nil {
-			err = v.SawWires(ctx, p.Link, a.Wires)
+			err = v.Links.SawWires(ctx, p.Link, a.Wires)
 		}
 		if err != nil {
 			return client.Run{}, err
@@ -100,7 +100,7 @@ func (v *Runs) answerRun(ctx context.Context, in *answerIn) (client.Run, error) 
 func (v *Runs) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answer, error) {
 	a := procedure.Answer{Item: n.Item, Value: n.Value, Note: n.Note, Whose: strings.TrimSpace(n.Whose), Due: n.Due, Wires: n.Wires, By: frame.Who(ctx).Person.ID}
 	if a.Value == procedure.Elsewhere {
-		if _, err := v.Until(a.Due, sql.NullTime{}); err != nil {
+		if _, err := v.Units.Until(a.Due, sql.NullTime{}); err != nil {
 			return a, err
 		}
 	}
@@ -122,7 +122,7 @@ func (v *Runs) answerOf(ctx context.Context, n client.NewAnswer) (procedure.Answ
 
 // sealAnswer seals the value of a secret setting, before it is stored or sent.
 func (v *Runs) sealAnswer(ctx context.Context, id string, a *procedure.Answer) error {
-	s, err := v.Folded(ctx, id)
+	s, err := v.Units.Folded(ctx, id)
 	if core.KindOf(err) == core.NotFound { // nothing was asked yet: the bench says so
 		return nil
 	}

@@ -32,21 +32,21 @@ type cardIn struct {
 
 // getCard lays out what a person needs to know and to do for a unit.
 func (v *Runs) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
-	u, link, err := v.UnitAt(ctx, in.At)
+	u, link, err := v.Links.UnitAt(ctx, in.At)
 	if err != nil {
 		return client.Card{}, err
 	}
 	if link == "" {
-		l, err := v.Find(ctx, u.Serial)
+		l, err := v.Links.Find(ctx, u.Serial)
 		if err == nil {
 			link = l.At()
 		}
 	}
-	day, err := v.Day(in.Day)
+	day, err := v.Units.Day(in.Day)
 	if err != nil {
 		return client.Card{}, err
 	}
-	j, err := v.Judge(ctx, u)
+	j, err := v.Units.Judge(ctx, u)
 	if err != nil {
 		return client.Card{}, err
 	}
@@ -67,7 +67,7 @@ func (v *Runs) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
 		Loader: kind.Name(), Identity: limits.Identity, Verify: limits.Verify, Instead: limits.Instead, WayBack: run.BackFull, Flaws: []string{}, WaysOn: []core.Said{}, Bulletins: []client.Bulletin{}, Adapters: []string{}, Fates: []client.Fate{}, Day: in.Day, Bars: []admit.Bar{}, Jobs: []client.Job{}, Asks: []client.CardSetting{}, Made: v.clock.Now().UTC()}
 	lock, known := j.Known.Best(core.FactLock)
 	if out.Locked = known && lock.Value == "locked"; out.Locked || !limits.Has(loader.Read) {
-		held, err := v.Held(ctx, u.Model)
+		held, err := v.Catalogue.Held(ctx, u.Model)
 		if err != nil {
 			return out, err
 		}
@@ -90,11 +90,11 @@ func (v *Runs) getCard(ctx context.Context, in *cardIn) (client.Card, error) {
 			out.Flaws = append(out.Flaws, f.Says.In("en"))
 		}
 	}
-	said, err := v.Complaint(ctx, u.ID)
+	said, err := v.Units.Complaint(ctx, u.ID)
 	if err != nil {
 		return out, err
 	}
-	if out.Bulletins, err = v.Speaking(ctx, j, fit.Shown{Says: said}); err != nil {
+	if out.Bulletins, err = v.Units.Speaking(ctx, j, fit.Shown{Says: said}); err != nil {
 		return out, err
 	}
 	release := ""
@@ -123,7 +123,7 @@ func (v *Runs) cardJobs(ctx context.Context, u store.Unit, release string, out *
 	if err != nil {
 		return err
 	}
-	if out.SiteInfo, err = v.SiteInfo(ctx, u, names); err != nil {
+	if out.SiteInfo, err = v.Units.SiteInfo(ctx, u, names); err != nil {
 		return err
 	}
 	jobs, err := v.store.OpenJobsOf(ctx, u.ID)
@@ -140,7 +140,7 @@ func (v *Runs) cardJobs(ctx context.Context, u store.Unit, release string, out *
 	if len(jobs) > 0 {
 		n.Job = jobs[0].Number
 	}
-	p, _ := v.Find(ctx, u.ID) // on none, it is judged without one
+	p, _ := v.Links.Find(ctx, u.ID) // on none, it is judged without one
 	a, err := v.AskedOf(ctx, n, u, p)
 	if err != nil {
 		return err
@@ -215,7 +215,7 @@ func fates(sheet *model.Sheet, locked bool, back string, through bool) (all []cl
 
 func (v *Runs) cardNeeds(ctx context.Context, j *units.Judged, release string, day time.Time, out *client.Card) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
-	means, err := v.Means(ctx, bench, day)
+	means, err := v.Gear.Means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
@@ -282,7 +282,7 @@ func (v *Runs) cardItems(ctx context.Context, j *units.Judged, adapter string, o
 	if out.Wiring = procedure.WiringFor(p, adapter); adapter != "" && out.Wiring == nil {
 		return core.Fail(core.NotFound, "procedure %s has no wiring for adapter %q; it has %s", p.Name, adapter, strings.Join(out.Adapters, ", "))
 	}
-	if err := v.AsJoined(ctx, p, out); err != nil {
+	if err := v.Links.AsJoined(ctx, p, out); err != nil {
 		return err
 	}
 	if out.Wiring == nil && len(p.Wiring) > 0 {

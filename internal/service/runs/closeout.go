@@ -33,7 +33,7 @@ func (v *Runs) borrow(ctx context.Context, in *borrowIn) (client.Run, error) {
 		return client.Run{}, err
 	}
 	b := &run.Borrowed{Says: strings.TrimSpace(in.Body.Says), By: frame.Who(ctx).Person.ID}
-	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderBorrow, Link: r.Link, Run: r.ID, By: b.By, Lent: b}, r.Bench, links.OrderLasts); err != nil {
+	if _, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderBorrow, Link: r.Link, Run: r.ID, By: b.By, Lent: b}, r.Bench, links.OrderLasts); err != nil {
 		return client.Run{}, err
 	}
 	return v.run(ctx, r.ID)
@@ -70,7 +70,7 @@ func (v *Runs) owedDone(ctx context.Context, in *owedIn) (client.UnitPage, error
 		return client.UnitPage{}, core.Fail(core.CannotTell, "%d things like that were left at %s", n, u.Serial).Do("Say which.")
 	}
 	says := owed[found].Says
-	return v.SeenTo(ctx, u, history.Noted, slices.Delete(owed, found, found+1), strings.TrimSuffix(says, ".")+": done. "+strings.TrimSpace(in.Body.Note))
+	return v.Units.SeenTo(ctx, u, history.Noted, slices.Delete(owed, found, found+1), strings.TrimSuffix(says, ".")+": done. "+strings.TrimSpace(in.Body.Note))
 }
 
 type offerIn struct {
@@ -126,7 +126,7 @@ func (v *Runs) handover(ctx context.Context, in *frame.UnitPath) (client.HandOve
 	if err != nil {
 		return client.HandOver{}, err
 	}
-	j, err := v.Judge(ctx, u)
+	j, err := v.Units.Judge(ctx, u)
 	if err != nil {
 		return client.HandOver{}, err
 	}
@@ -149,7 +149,7 @@ func (v *Runs) handover(ctx context.Context, in *frame.UnitPath) (client.HandOve
 		return out, err
 	}
 	for _, r := range runs {
-		s, err := v.Folded(ctx, r.ID)
+		s, err := v.Units.Folded(ctx, r.ID)
 		if err != nil && core.KindOf(err) != core.NotFound {
 			return out, err
 		}
@@ -182,10 +182,10 @@ func (v *Runs) handover(ctx context.Context, in *frame.UnitPath) (client.HandOve
 		break
 	}
 	out.Note = handover.Of(note)
-	if out.Tree, err = v.NewestTree(ctx); err != nil {
+	if out.Tree, err = v.Evidence.NewestTree(ctx); err != nil {
 		return out, err
 	}
-	out.Offers, err = v.Offers(ctx, u.ID, names)
+	out.Offers, err = v.Units.Offers(ctx, u.ID, names)
 	return out, err
 }
 

@@ -84,7 +84,7 @@ func (v *Runs) RoundModules(ctx context.Context, s *round.State, own string) ([]
 				return nil, err
 			}
 			m.ModelName = sheet.Name.In("en")
-			if err := v.ModuleStands(ctx, &m, u, s.Opened.Why); err != nil {
+			if err := v.Units.ModuleStands(ctx, &m, u, s.Opened.Why); err != nil {
 				return nil, err
 			}
 			if u.Running != "" { // a run has asked it since

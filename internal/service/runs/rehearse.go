@@ -29,7 +29,7 @@ type rehearseIn struct {
 
 // rehearse does a run on a twin of the unit. Nothing is opened, and no unit hears of it.
 func (v *Runs) rehearse(ctx context.Context, in *rehearseIn) (client.Rehearsal, error) {
-	u, _, err := v.UnitAt(ctx, in.Body.At)
+	u, _, err := v.Links.UnitAt(ctx, in.Body.At)
 	if err != nil {
 		return client.Rehearsal{}, err
 	}
@@ -125,7 +125,7 @@ func (v *Runs) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.
 	if lock, known := a.Known.Best(core.FactLock); known && lock.Value == "locked" {
 		return rehearse.Result{}, core.Fail(core.CannotTell, "the memory of %s is locked, and a backup from before does not say what lifting that would do", a.unit.Serial)
 	}
-	b, err := v.BackupFor(ctx, a.unit, "")
+	b, err := v.Units.BackupFor(ctx, a.unit, "")
 	if err != nil {
 		return rehearse.Result{}, err
 	}
@@ -261,7 +261,7 @@ type rehearseFleetIn struct {
 
 // rehearseRelease rehearses a release over the backups of its model's units, some at a time.
 func (v *Runs) rehearseRelease(ctx context.Context, in *rehearseFleetIn) (client.Rehearsals, error) {
-	r, err := v.FindRelease(ctx, in.Release)
+	r, err := v.Catalogue.FindRelease(ctx, in.Release)
 	if err != nil {
 		return client.Rehearsals{}, err
 	}

@@ -21,23 +21,23 @@ import (
 // Runs is the room of runs.
 type Runs struct {
 	*frame.Frame
-	*people.People
-	*evidence.Evidence
-	*gear.Gear
-	*catalogue.Catalogue
-	*links.Links
-	*units.Units
-	store *store.Store
-	key   trust.Key
-	clock core.Clock
-	log   *slog.Logger
+	People    *people.People
+	Evidence  *evidence.Evidence
+	Gear      *gear.Gear
+	Catalogue *catalogue.Catalogue
+	Links     *links.Links
+	Units     *units.Units
+	store     *store.Store
+	key       trust.Key
+	clock     core.Clock
+	log       *slog.Logger
 
 	Follower *Follower // of all live streams
 }
 
 // New makes the room.
-func New(u *units.Units, s *store.Store, key trust.Key) *Runs {
-	return &Runs{Frame: u.Frame, People: u.People, Evidence: u.Evidence, Gear: u.Gear, Catalogue: u.Catalogue, Links: u.Links, Units: u,
+func New(e *evidence.Evidence, u *units.Units, s *store.Store, key trust.Key) *Runs {
+	return &Runs{Frame: u.Frame, People: e.People, Evidence: e, Gear: u.Gear, Catalogue: u.Catalogue, Links: u.Links, Units: u,
 		store: s, key: key, clock: u.Clock, log: u.Log,
 		Follower: &Follower{store: s, clock: u.Clock, tails: map[string]*tail{}, boxes: map[string]*Box{}, bell: &u.Links.Written}}
 }

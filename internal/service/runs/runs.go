@@ -53,7 +53,7 @@ func (v *Runs) Begin(ctx context.Context, a *asked, open func(context.Context, s
 		}
 	}
 	if o.Job.Number == 0 {
-		if err := v.OwnJob(ctx, o.Job, a.unit); err != nil {
+		if err := v.Units.OwnJob(ctx, o.Job, a.unit); err != nil {
 			return err
 		}
 	}
@@ -63,7 +63,7 @@ func (v *Runs) Begin(ctx context.Context, a *asked, open func(context.Context, s
 		return err
 	}
 	a.row.Opened = raw
-	order, err := v.Order(client.Order{Kind: client.OrderRun, Link: a.row.Link, Run: a.row.ID, Opened: &o, Epoch: 1}, a.row.Bench)
+	order, err := v.Links.Order(client.Order{Kind: client.OrderRun, Link: a.row.Link, Run: a.row.ID, Opened: &o, Epoch: 1}, a.row.Bench)
 	if err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func (v *Runs) Begin(ctx context.Context, a *asked, open func(context.Context, s
 	if err := open(ctx, a.row, a.claims, uses, order); err != nil {
 		return errors.Join(err, v.store.DropJob(ctx, o.Job.Number))
 	}
-	v.Written.Ring()
+	v.Links.Written.Ring()
 	v.log.Info("run opened", "run", a.row.ID, "kind", a.row.Kind, "unit", a.unit.Serial, "link", a.place.FullName(), "by", a.row.By)
 	return nil
 }
@@ -143,7 +143,7 @@ func (v *Runs) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, error)
 		q.Person = p.ID
 	}
 	if in.Release != "" {
-		r, err := v.FindRelease(ctx, in.Release)
+		r, err := v.Catalogue.FindRelease(ctx, in.Release)
 		if err != nil {
 			return q, err
 		}
@@ -157,7 +157,7 @@ func (v *Runs) runQuery(ctx context.Context, in *runsIn) (store.RunQuery, error)
 		q.From = d
 	}
 	if in.To != "" {
-		d, err := v.Day(in.To)
+		d, err := v.Units.Day(in.To)
 		if err != nil {
 			return q, err
 		}
@@ -231,7 +231,7 @@ func (v *Runs) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRuns, 
 	for _, u := range units {
 		a.units[u.ID] = u
 	}
-	if a.at, err = v.Surroundings(ctx, units...); err != nil {
+	if a.at, err = v.Units.Surroundings(ctx, units...); err != nil {
 		return a, err
 	}
 	if a.offered, err = v.store.ReleasesBy(ctx, releases); err != nil {
@@ -243,7 +243,7 @@ func (v *Runs) aroundRuns(ctx context.Context, rows ...store.Run) (*aroundRuns, 
 
 // row is what a run's row tells.
 func (v *Runs) row(r store.Run, a *aroundRuns) client.Run {
-	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.at.Unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.at.People[r.By], State: r.State, Outcome: r.Outcome, Online: v.Online(r.BenchSeen, r.Revoked),
+	out := client.Run{ID: r.ID, Kind: r.Kind, Unit: a.at.Unit(a.units[r.Unit]), Bench: r.BenchName, Link: r.BenchName + "/" + r.Link, By: a.at.People[r.By], State: r.State, Outcome: r.Outcome, Online: v.Links.Online(r.BenchSeen, r.Revoked),
 		Opened: r.OpenedAt, Closed: frame.TimeOf(r.ClosedAt), Source: r.Source.String, Sectors: []client.Sector{}, Answers: []client.Answered{}, Sides: []client.Sides{}}
 	if j, ok := a.jobs[uint64(r.Job.Int64)]; ok && r.Job.Valid {
 		out.Job, out.OwnJob, out.Reason, out.Asked = j.Number, j.Own, j.Reason, j.Asked
@@ -303,7 +303,7 @@ func (v *Runs) run(ctx context.Context, id string) (client.Run, error) {
 		if out.Record, err = history.DecodeRecord(s.Closed.Record); err != nil {
 			return out, err
 		}
-		key, err := v.BenchKeys(ctx, r.Bench)
+		key, err := v.Evidence.BenchKeys(ctx, r.Bench)
 		if err != nil {
 			return out, err
 		}
@@ -360,7 +360,7 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 	for _, x := range s.Sections {
 		d, ok := sheet.Section(x.Name)
 		if x.Own != "" { // its own lead, beside the helper tool's
-			at, err := v.Find(ctx, cmp.Or(given[OwnLead], x.Own))
+			at, err := v.Links.Find(ctx, cmp.Or(given[OwnLead], x.Own))
 			if err != nil {
 				return nil, nil, err
 			}
@@ -374,7 +374,7 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 		if x.Link == "" || !ok {
 			continue
 		}
-		at, err := v.Find(ctx, cmp.Or(given[d.Link], x.Link))
+		at, err := v.Links.Find(ctx, cmp.Or(given[d.Link], x.Link))
 		if err != nil {
 			return nil, nil, err
 		}

@@ -52,7 +52,7 @@ type newSecondIn struct {
 
 // askSecond asks the leads for leave for one run.
 func (v *Runs) askSecond(ctx context.Context, in *newSecondIn) (client.Second, error) {
-	u, _, err := v.UnitAt(ctx, in.Body.At)
+	u, _, err := v.Links.UnitAt(ctx, in.Body.At)
 	if err != nil {
 		return client.Second{}, err
 	}
@@ -162,10 +162,10 @@ func (v *Runs) listSeconds(ctx context.Context, in *secondsIn) (client.Seconds, 
 		return out, err
 	}
 	out.By = names[by]
-	if out.On, out.Rule, err = v.TwoPersons(ctx); err != nil {
+	if out.On, out.Rule, err = v.People.TwoPersons(ctx); err != nil {
 		return out, err
 	}
-	if out.Trust, out.TrustRule, err = v.TwoLeads(ctx); err != nil {
+	if out.Trust, out.TrustRule, err = v.People.TwoLeads(ctx); err != nil {
 		return out, err
 	}
 	for _, x := range []struct {
@@ -173,7 +173,7 @@ func (v *Runs) listSeconds(ctx context.Context, in *secondsIn) (client.Seconds, 
 		says *core.Said
 		on   bool
 	}{{people.RuleTwo, &out.Waits, out.On}, {people.RuleLeads, &out.TrustWaits, out.Trust}} {
-		by, err := v.OffWaits(ctx, x.name)
+		by, err := v.People.OffWaits(ctx, x.name)
 		if err != nil {
 			return out, err
 		}
@@ -272,7 +272,7 @@ type secondRuleIn struct {
 // putSecondRule settles whether what cannot be taken back wants two persons, or what is to be
 // trusted two leads.
 func (v *Runs) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seconds, error) {
-	if err := v.Sure(ctx); err != nil {
+	if err := v.People.Sure(ctx); err != nil {
 		return client.Seconds{}, err
 	}
 	name, says := people.RuleTwo, "two persons for what cannot be taken back"
@@ -280,7 +280,7 @@ func (v *Runs) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seco
 		name, says = people.RuleLeads, "two leads for what is to be trusted"
 	}
 	me := frame.Who(ctx).Person.ID
-	settled, err := v.Settles(ctx, name, in.Body.Rule)
+	settled, err := v.People.Settles(ctx, name, in.Body.Rule)
 	if err != nil {
 		return client.Seconds{}, err
 	}
@@ -293,7 +293,7 @@ func (v *Runs) putSecondRule(ctx context.Context, in *secondRuleIn) (client.Seco
 	if err := v.store.PutTeamRule(ctx, put, value, me, v.clock.Now()); err != nil {
 		return client.Seconds{}, err
 	}
-	if err := v.Audit(ctx, people.AuditRule, "", "%s: %s", says, tells); err != nil {
+	if err := v.People.Audit(ctx, people.AuditRule, "", "%s: %s", says, tells); err != nil {
 		return client.Seconds{}, err
 	}
 	return v.listSeconds(ctx, &secondsIn{})

@@ -90,7 +90,7 @@ func (v *Runs) supportRun(ctx context.Context, in *frame.RunPath) (*Printed, err
 	if traces > 0 {
 		b.line("trace-N.txt   what was said over the line until something went wrong, of each piece the beginning")
 	}
-	h, err := v.GetHistory(ctx, &evidence.HistoryIn{UnitPath: frame.UnitPath{Unit: r.Unit.ID}, Size: 200})
+	h, err := v.Evidence.GetHistory(ctx, &evidence.HistoryIn{UnitPath: frame.UnitPath{Unit: r.Unit.ID}, Size: 200})
 	if err != nil {
 		return nil, err
 	}
@@ -231,7 +231,7 @@ func (v *Runs) supportChecks(ctx context.Context, b *bundle, put func(string, an
 
 // supportMade adds what the run was made by: sheet, release, versions.
 func (v *Runs) supportMade(ctx context.Context, b *bundle, row store.Run, r client.Run) error {
-	s, err := v.Folded(ctx, row.ID)
+	s, err := v.Units.Folded(ctx, row.ID)
 	if err != nil {
 		return err
 	}

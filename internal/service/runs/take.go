@@ -22,7 +22,7 @@ import (
 // the files of the releases that are to go in, the model sheets, and a page that says what
 // is what.
 func (v *Runs) takeJob(ctx context.Context, in *units.JobPath) (*Printed, error) {
-	j, err := v.GetJob(ctx, in)
+	j, err := v.Units.GetJob(ctx, in)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (t *taking) wanted(ctx context.Context, u client.Unit, chosen string) (all 
 	if err != nil || chosen == "" {
 		return nil, err
 	}
-	j, err := t.v.Judge(ctx, unit)
+	j, err := t.v.Units.Judge(ctx, unit)
 	if err != nil {
 		return nil, err
 	}

@@ -22,11 +22,11 @@ func (v *Runs) stopRun(ctx context.Context, in *stopIn) (frame.None, error) {
 	if err != nil {
 		return frame.None{}, err
 	}
-	o, err := v.Order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID}, r.Bench)
+	o, err := v.Links.Order(client.Order{Kind: client.OrderStop, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID}, r.Bench)
 	if err != nil {
 		return frame.None{}, err
 	}
-	defer v.Written.Ring()
+	defer v.Links.Written.Ring()
 	return frame.None{}, v.store.AddOrder(ctx, o)
 }
 
@@ -45,7 +45,7 @@ func (v *Runs) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) 
 	if r.State != store.RunPaused {
 		return client.Run{}, core.Fail(core.Busy, "run %s is at work", r.ID).Go(words.RunShow(r.ID).To("Look at it"))
 	}
-	s, err := v.Folded(ctx, r.ID)
+	s, err := v.Units.Folded(ctx, r.ID)
 	if err != nil {
 		return client.Run{}, err
 	}
@@ -53,7 +53,7 @@ func (v *Runs) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) 
 		return client.Run{}, core.Fail(core.CannotTell, "this unit tells no serial, and the run was interrupted: another unit may be on the lead now").
 			Unit("as the run left it").Go(words.RunLabel(r.ID).To("Read its label again"))
 	}
-	p, err := v.Find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
+	p, err := v.Links.Find(ctx, cmp.Or(in.Body.At, r.BenchName+"/"+r.Link))
 	if err != nil {
 		return client.Run{}, err
 	}
@@ -69,15 +69,15 @@ func (v *Runs) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) 
 	var order client.Order
 	err = v.store.ResumeRun(ctx, r, p.Bench, p.Name, claims, func(epoch uint64) (store.Order, error) {
 		order = client.Order{Kind: client.OrderResume, Link: p.Name, Run: r.ID, By: frame.Who(ctx).Person.ID, Label: in.Body.Label, Epoch: epoch, Links: further, Slower: in.Body.Slower}
-		o, err := v.Order(order, p.Bench)
+		o, err := v.Links.Order(order, p.Bench)
 		order.ID = o.ID
 		return o, err
 	})
 	if err != nil {
 		return client.Run{}, err
 	}
-	v.Written.Ring()
-	if _, err := v.Ended(ctx, order, links.OrderLasts); err != nil {
+	v.Links.Written.Ring()
+	if _, err := v.Links.Ended(ctx, order, links.OrderLasts); err != nil {
 		if core.KindOf(err) != core.NotAnswering { // it did not take it up: its link is free
 			err = errors.Join(err, v.store.PauseRun(ctx, r.ID))
 		}
@@ -88,7 +88,7 @@ func (v *Runs) resumeRun(ctx context.Context, in *resumeIn) (client.Run, error) 
 
 // handedOver refuses to move a run whose bench is in touch and still works on it.
 func (v *Runs) handedOver(ctx context.Context, r store.Run) error {
-	s, err := v.Folded(ctx, r.ID)
+	s, err := v.Units.Folded(ctx, r.ID)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (v *Runs) layAsideRun(ctx context.Context, in *layAsideIn) (client.Run, err
 		return client.Run{}, err
 	}
 	laid := &run.LaidAside{By: frame.Who(ctx).Person.ID, Place: in.Body.Place, Holder: in.Body.Holder, Why: in.Body.Why}
-	if _, err := v.Ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, links.OrderLasts); err != nil {
+	if _, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderLayAside, Link: r.Link, Run: r.ID, By: laid.By, Laid: laid}, r.Bench, links.OrderLasts); err != nil {
 		return client.Run{}, err
 	}
 	if err := v.untilState(ctx, r.ID, func(x store.Run) bool { return x.State != store.RunOpen && x.Brief().View.Laid != nil }); err != nil {
@@ -140,7 +140,7 @@ func (v *Runs) abandonRun(ctx context.Context, in *abandonIn) (client.Run, error
 }
 
 func (v *Runs) abandon(ctx context.Context, r store.Run, reason string) error {
-	_, err := v.Ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID, Reason: reason}, r.Bench, links.OrderLasts)
+	_, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderAbandon, Link: r.Link, Run: r.ID, By: frame.Who(ctx).Person.ID, Reason: reason}, r.Bench, links.OrderLasts)
 	if err != nil {
 		return err
 	}
@@ -177,7 +177,7 @@ func (v *Runs) releaseRun(ctx context.Context, in *releaseIn) (frame.None, error
 	if err != nil {
 		return frame.None{}, err
 	}
-	s, err := v.Folded(ctx, r.ID)
+	s, err := v.Units.Folded(ctx, r.ID)
 	if core.KindOf(err) == core.NotFound {
 		s, err = &run.State{}, nil
 	}

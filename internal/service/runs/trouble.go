@@ -33,7 +33,7 @@ func (v *Runs) trouble(ctx context.Context, in *frame.RunPath) (client.Trouble, 
 	if err != nil {
 		return client.Trouble{}, err
 	}
-	s, err := v.Folded(ctx, r.ID)
+	s, err := v.Units.Folded(ctx, r.ID)
 	if err != nil {
 		return client.Trouble{}, err
 	}
@@ -106,7 +106,7 @@ func (v *Runs) traces(ctx context.Context, in *frame.RunPath) (client.Traces, er
 // spokenTo gives what puts the talk with a section of a run into words: its loader, where that
 // can.
 func (v *Runs) spokenTo(ctx context.Context, id string) (func(section string) func(about string, sent bool, data []byte) string, error) {
-	s, err := v.Folded(ctx, id)
+	s, err := v.Units.Folded(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -153,7 +153,7 @@ func (v *Runs) since(ctx context.Context, r store.Run, s *run.State, at string) 
 		tried = append(tried, advise.Try{Rung: t.Rung, Answered: t.Answered, Class: t.Class, At: t.At.UnixMicro(), By: names[t.By]})
 		saw(t.At, t.Answered, t.Serial)
 	}
-	p, err := v.Find(ctx, at)
+	p, err := v.Links.Find(ctx, at)
 	if core.KindOf(err) == core.NotFound {
 		return tried, line, nil
 	}
@@ -196,7 +196,7 @@ func (v *Runs) knownOf(ctx context.Context, r store.Run, u store.Unit, adv *advi
 // insteadOf fills in what could be put in in place of the run's release, and whether that was
 // withdrawn.
 func (v *Runs) insteadOf(ctx context.Context, r store.Run, u store.Unit, adv *advise.Input) error {
-	j, err := v.Judge(ctx, u)
+	j, err := v.Units.Judge(ctx, u)
 	if err != nil {
 		return err
 	}
@@ -283,7 +283,7 @@ func (v *Runs) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, erro
 	if _, err := v.trouble(ctx, &in.RunPath); err != nil { // a run at work is asked nothing
 		return client.Trouble{}, err
 	}
-	s, err := v.Folded(ctx, r.ID)
+	s, err := v.Units.Folded(ctx, r.ID)
 	if err != nil {
 		return client.Trouble{}, err
 	}
@@ -292,7 +292,7 @@ func (v *Runs) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, erro
 		return client.Trouble{}, err
 	}
 	t := store.RunTry{Run: r.ID, Unit: u.ID, Model: u.Model, Rung: in.Body.Rung, By: frame.Who(ctx).Person.ID}
-	c, err := v.Check(ctx, &links.CheckIn{Body: client.NewCheck{At: s.Opened.Link, Model: u.Model}})
+	c, err := v.Links.Check(ctx, &links.CheckIn{Body: client.NewCheck{At: s.Opened.Link, Model: u.Model}})
 	switch {
 	case core.KindOf(err) == core.NotAnswering:
 	case err != nil:
@@ -301,7 +301,7 @@ func (v *Runs) tryRung(ctx context.Context, in *tryRungIn) (client.Trouble, erro
 		t.Class, t.Answered = c.Class, answersClass(c.Class)
 	}
 	if t.Answered {
-		id, err := v.Identify(ctx, &links.IdentifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model, Slower: t.Rung == advise.Slower}})
+		id, err := v.Links.Identify(ctx, &links.IdentifyIn{Body: client.NewIdentify{At: s.Opened.Link, Model: u.Model, Slower: t.Rung == advise.Slower}})
 		if err == nil {
 			t.Serial = id.Serial
 		} else if hurries, _ := v.hurries(ctx, u.Model); hurries && core.KindOf(err) == core.NotAnswering && t.Rung != advise.Slower {
@@ -354,7 +354,7 @@ func (v *Runs) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage, e
 		if err != nil {
 			return client.UnitPage{}, err
 		}
-		record, err := v.LastChange(ctx, u.ID)
+		record, err := v.Units.LastChange(ctx, u.ID)
 		switch {
 		case err != nil:
 			return client.UnitPage{}, err
@@ -373,5 +373,5 @@ func (v *Runs) decideUnit(ctx context.Context, in *decideIn) (client.UnitPage, e
 	if err := v.store.DecideUnit(ctx, v.key, u, decided, state, frame.Who(ctx).Person.ID, says, v.clock.Now()); err != nil {
 		return client.UnitPage{}, err
 	}
-	return v.GetUnit(ctx, &frame.UnitPath{Unit: u.ID})
+	return v.Units.GetUnit(ctx, &frame.UnitPath{Unit: u.ID})
 }

@@ -35,7 +35,7 @@ type fitIn struct {
 
 // fit judges every release of a unit's model by what is known of it now.
 func (v *Units) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
-	u, link, err := v.UnitAt(ctx, in.At)
+	u, link, err := v.Links.UnitAt(ctx, in.At)
 	if err != nil {
 		return client.Fit{}, err
 	}
@@ -61,14 +61,14 @@ func (v *Units) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 	if out.Inside, err = v.inside(ctx, u, j.Sheet); err != nil {
 		return out, err
 	}
-	out.Matrix, err = v.Matrix(ctx, j.Sheet, j.Releases, &catalogue.Seen{Verdicts: j.Verdicts, Known: j.Known, Vouched: j.Vouched})
+	out.Matrix, err = v.Catalogue.Matrix(ctx, j.Sheet, j.Releases, &catalogue.Seen{Verdicts: j.Verdicts, Known: j.Known, Vouched: j.Vouched})
 	return out, err
 }
 
 // needs holds what the job wants first against what the team has.
 func (v *Units) needs(ctx context.Context, j *Judged, name string, day time.Time, out *client.Fit) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
-	means, err := v.Means(ctx, bench, day)
+	means, err := v.Gear.Means(ctx, bench, day)
 	if err != nil {
 		return err
 	}
@@ -140,15 +140,15 @@ type grounds struct {
 func (v *Units) grounds(ctx context.Context, modelName string) (*grounds, error) {
 	g := &grounds{at: v.clock.Now()}
 	var err error
-	if g.sheet, g.rows, err = v.Offered(ctx, modelName); err != nil {
+	if g.sheet, g.rows, err = v.Catalogue.Offered(ctx, modelName); err != nil {
 		return nil, err
 	}
 	g.releases = catalogue.ReleasesOf(g.rows)
-	if g.vouched, err = v.TrustOf(ctx, modelName, ""); err != nil {
+	if g.vouched, err = v.Catalogue.TrustOf(ctx, modelName, ""); err != nil {
 		return nil, err
 	}
 	g.distrust = g.vouched.Distrust(g.releases)
-	if g.targets, err = v.Targets(ctx, modelName); err != nil {
+	if g.targets, err = v.Catalogue.Targets(ctx, modelName); err != nil {
 		return nil, err
 	}
 	if g.holds, err = v.store.HoldsOf(ctx, []string{modelName}, g.at); err == nil && len(g.holds) > 0 {

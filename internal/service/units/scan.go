@@ -62,7 +62,7 @@ func disturbs(r client.Result) []string {
 
 // ToScan is a free link to an assembly, and the assembly's sheet.
 func (v *Units) ToScan(ctx context.Context, at, named string) (p links.Place, sheet *model.Sheet, err error) {
-	if p, err = v.Find(ctx, at); err != nil {
+	if p, err = v.Links.Find(ctx, at); err != nil {
 		return p, nil, err
 	}
 	if err := p.Free(); err != nil {
@@ -75,7 +75,7 @@ func (v *Units) ToScan(ctx context.Context, at, named string) (p links.Place, sh
 // Slots has a bench ask all modules of an assembly; one in which nothing answers at all is
 // an error.
 func (v *Units) Slots(ctx context.Context, p links.Place, sheet *model.Sheet, deep bool) (client.Result, error) {
-	r, err := v.Ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, ScanLasts)
+	r, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderScan, Link: p.Name, Model: sheet.Model, Deep: deep}, p.Bench, ScanLasts)
 	if err != nil {
 		return r, err
 	}

@@ -74,7 +74,7 @@ func (v *Units) Surroundings(ctx context.Context, units ...store.Unit) (Around, 
 	}
 	places, err := v.store.WhereAre(ctx, ids)
 	for _, l := range places {
-		a.links[l.Unit.String] = v.Link(l)
+		a.links[l.Unit.String] = v.Links.Link(l)
 	}
 	return a, err
 }
