@@ -201,6 +201,7 @@ func title(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
+// Sisters says which other models a model is not to be mistaken for.
 func Sisters(sheet *model.Sheet) []core.Said {
 	all := []core.Said{}
 	for _, s := range sheet.Sisters {
@@ -338,6 +339,7 @@ func (v *Catalogue) listTargets(ctx context.Context, in *frame.PageIn) (client.T
 	return client.Targets{Targets: all, Paged: frame.Paged(p)}, err
 }
 
+// Targets are the releases that the team uses for a model, by revision.
 func (v *Catalogue) Targets(ctx context.Context, modelName string) ([]client.Target, error) {
 	rows, err := v.store.Targets(ctx, modelName)
 	if err != nil {

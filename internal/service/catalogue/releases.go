@@ -296,6 +296,7 @@ func (v *Catalogue) Offered(ctx context.Context, modelName string) (*model.Sheet
 	return sheet, rows, err
 }
 
+// ReleasesOf are the releases of some rows.
 func ReleasesOf(rows []*store.Release) (all []*model.Release) {
 	for _, r := range rows {
 		all = append(all, &r.Release)

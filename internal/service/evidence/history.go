@@ -43,6 +43,7 @@ func (v *Evidence) CheckRecord(ctx context.Context, r store.Run, bench string, e
 	return nil
 }
 
+// HistoryIn asks for a page of a unit's history.
 type HistoryIn struct {
 	frame.UnitPath
 	Before uint64 `query:"before" doc:"Number of the entry before which the page is; the newest page where it is 0."`

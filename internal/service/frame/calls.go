@@ -164,6 +164,7 @@ func Stream[I any](v *Frame, api huma.API, path, id, role, summary string, open 
 // Sender writes server-sent events (HTML standard, section 9.2).
 type Sender struct{ out io.Writer }
 
+// Send writes an event; v is its data, in JSON.
 func (s *Sender) Send(id, event string, v any) error {
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -180,6 +181,7 @@ func (s *Sender) Send(id, event string, v any) error {
 	return s.push()
 }
 
+// Alive says that the stream goes on.
 func (s *Sender) Alive() error {
 	if _, err := io.WriteString(s.out, ": alive\n\n"); err != nil {
 		return err
@@ -198,6 +200,7 @@ func (s *Sender) push() error {
 // passed over.
 type RawIn struct{ RawBody []byte }
 
+// Decode reads a body that a handler takes as bytes.
 func Decode[T any](raw []byte) (t T, err error) {
 	if err := json.Unmarshal(raw, &t); err != nil {
 		return t, core.Fail(core.BadFile, "the call's body cannot be read: %w", err)
@@ -211,10 +214,12 @@ type PageIn struct {
 	Size  int    `query:"size" minimum:"1" maximum:"500" default:"500"`
 }
 
+// Paged is what an answer says of its page.
 func Paged(p store.Paged) client.Paged {
 	return client.Paged{Total: p.Total, More: p.More, Next: p.Next}
 }
 
+// TimeOf is a time that may be none.
 func TimeOf(t sql.NullTime) *time.Time {
 	if !t.Valid {
 		return nil

@@ -85,6 +85,7 @@ func (v *Frame) Observe(next http.Handler) http.Handler {
 	})
 }
 
+// Recover makes an answer of what would end the process.
 func (v *Frame) Recover(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {

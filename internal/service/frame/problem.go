@@ -114,6 +114,7 @@ func (v *Frame) Fail(ctx context.Context, err error) error {
 	return PlainProblem(http.StatusInternalServerError, "")
 }
 
+// WriteProblem answers with an error where no handler of a call does.
 func WriteProblem(w http.ResponseWriter, err error) {
 	p, ok := err.(*Problem)
 	if !ok {

@@ -14,6 +14,7 @@ import (
 	"zealousferry/internal/store"
 )
 
+// AdapterOf is an adapter as procedures know it.
 func AdapterOf(r store.Adapter) procedure.Adapter {
 	return procedure.Adapter{Serial: r.Serial, Name: r.Name, Volts: r.Volts, Inverted: r.Inverted, Firmware: r.Firmware, Latency: r.Latency}
 }

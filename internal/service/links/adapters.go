@@ -180,6 +180,7 @@ func (v *Links) hasPins(ctx context.Context, l store.Link, wires procedure.Colou
 	return nil
 }
 
+// SawWires keeps which colours the wires on a link have.
 func (v *Links) SawWires(ctx context.Context, l store.Link, wires procedure.Colours) error {
 	raw, err := json.Marshal(wires)
 	if err != nil {

@@ -43,6 +43,7 @@ func (v *Links) listen(ctx context.Context, in *listenIn) (client.Heard, error) 
 	return *r.Heard, nil
 }
 
+// CheckIn asks for a check of a link.
 type CheckIn struct{ Body client.NewCheck }
 
 // Check has the bench look at a link, or takes the answer to the test that the

@@ -60,6 +60,7 @@ func (v *Links) listLinks(ctx context.Context, in *linksIn) (client.Links, error
 	return out, err
 }
 
+// Link is how lists show a link.
 func (v *Links) Link(l store.Link) client.Link {
 	state := "free"
 	switch {
@@ -206,6 +207,7 @@ func (v *Links) within(ctx context.Context, p Place) (Place, error) {
 	return p, nil
 }
 
+// IdentifyIn asks who is on a link.
 type IdentifyIn struct{ Body client.NewIdentify }
 
 // serialOf is the serial that a unit tells, or that a person has read from its label; a
@@ -607,6 +609,7 @@ func (v *Links) UnitAt(ctx context.Context, at string) (store.Unit, string, erro
 	return u, "", err
 }
 
+// Online tells whether a bench is in touch.
 func (v *Links) Online(seen, revoked sql.NullTime) bool {
 	return seen.Valid && !revoked.Valid && v.clock.Now().Sub(seen.Time) < Away
 }

@@ -303,6 +303,7 @@ func (v *People) signOut(ctx context.Context, _ *struct{}) (*signOutOut, error) 
 	return &signOutOut{v.cookie("", time.Unix(1, 0))}, nil
 }
 
+// Person is how somebody is shown.
 func Person(p store.Person) client.Person {
 	return client.Person{ID: p.ID, Name: p.Name, Role: p.Role}
 }

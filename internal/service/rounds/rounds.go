@@ -55,6 +55,7 @@ func (v *Rounds) listRounds(ctx context.Context, in *roundsIn) (client.Rounds, e
 	return out, nil
 }
 
+// RoundRow is how lists show a round.
 func (v *Rounds) RoundRow(ctx context.Context, r store.Round) (client.RoundRow, error) {
 	out := client.RoundRow{ID: r.ID, Unit: r.Unit, Serial: r.Serial, Model: r.Model, Link: r.Link, Job: r.Job, At: r.At, Closed: frame.TimeOf(r.Closed)}
 	names, err := v.store.Names(ctx)

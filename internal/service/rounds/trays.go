@@ -26,12 +26,14 @@ import (
 	"zealousferry/internal/store"
 )
 
+// TraysIn asks for a page of trays.
 type TraysIn struct {
 	Open  bool   `query:"open" doc:"Only those that are not closed."`
 	After string `query:"after" maxLength:"200" doc:"Next of the page before."`
 	Size  int    `query:"size" minimum:"1" maximum:"200" default:"50"`
 }
 
+// ListTrays gives open trays first, then the newest.
 func (v *Rounds) ListTrays(ctx context.Context, in *TraysIn) (client.Trays, error) {
 	out := client.Trays{Trays: []client.TrayRow{}}
 	rows, p, err := v.store.Trays(ctx, "", in.Open, in.After, in.Size)

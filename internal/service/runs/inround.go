@@ -96,6 +96,7 @@ func (v *Runs) RoundModules(ctx context.Context, s *round.State, own string) ([]
 	return all, nil
 }
 
+// ReadRound is a round as its events add up, with these.
 func (v *Runs) ReadRound(ctx context.Context, id string) (store.Round, *round.State, [][]byte, error) {
 	r, err := v.store.Round(ctx, id)
 	if err != nil {

@@ -297,6 +297,7 @@ func (v *Units) getMemory(ctx context.Context, in *memoryIn) (client.Strip, erro
 	return client.Strip{Sectors: Sectors(p.Sectors), States: run.StripOf(p.Sectors), Against: release.Version, Read: main.At}, nil
 }
 
+// Sectors are the sectors of a plan as they are shown.
 func Sectors(all []plan.Sector) []client.Sector {
 	out := []client.Sector{}
 	for _, s := range all {
@@ -305,6 +306,7 @@ func Sectors(all []plan.Sector) []client.Sector {
 	return out
 }
 
+// Folded is a run as its events add up.
 func (v *Units) Folded(ctx context.Context, id string) (*run.State, error) {
 	events, err := v.store.Events(ctx, id, 0)
 	if err != nil {

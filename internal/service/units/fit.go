@@ -104,6 +104,7 @@ type Judged struct {
 	until    time.Time // when the first of what it was judged by ends; zero where nothing does
 }
 
+// Judge holds the releases of a unit's model against what is known of it.
 func (v *Units) Judge(ctx context.Context, u store.Unit) (*Judged, error) {
 	return v.JudgeBy(ctx, u, nil)
 }

@@ -36,6 +36,7 @@ func (v *Units) listJobs(ctx context.Context, in *jobsIn) (client.Jobs, error) {
 	return out, err
 }
 
+// OneJob is how lists show a job.
 func OneJob(j store.Job, names map[string]string) client.Job {
 	out := client.Job{Number: j.Number, Reason: j.Reason, Asked: j.Asked, Test: j.Test, Person: j.Person, Units: j.Units, Own: j.Own, By: names[j.By], At: j.At,
 		Closed: frame.TimeOf(j.Closed), Closer: names[j.Closer], Closing: j.Closing}
@@ -50,6 +51,7 @@ type JobPath struct {
 	Job uint64 `path:"job" minimum:"1"`
 }
 
+// GetJob is a job's page.
 func (v *Units) GetJob(ctx context.Context, in *JobPath) (client.JobPage, error) {
 	j, err := v.store.Job(ctx, in.Job)
 	if err != nil {

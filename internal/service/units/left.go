@@ -29,6 +29,7 @@ func ByHand(o run.Obligation) bool {
 	return o.Kind == run.OweUndo || o.Kind == run.OweFinding || o.Kind == run.OweGive
 }
 
+// OneOffer is how lists show an offer.
 func OneOffer(o store.Offer, u store.Unit, names map[string]string) client.Offer {
 	out := client.Offer{Number: o.Number, Unit: u.ID, Serial: u.Serial, Site: u.Site, Says: o.Says, Run: o.Run.String, By: names[o.By], At: o.At, How: o.How}
 	if o.Photo != nil {

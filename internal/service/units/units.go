@@ -79,6 +79,7 @@ func (v *Units) Surroundings(ctx context.Context, units ...store.Unit) (Around, 
 	return a, err
 }
 
+// Unit is how lists show one of them.
 func (a Around) Unit(u store.Unit) client.Unit {
 	out := client.Unit{ID: u.ID, Model: u.Model, ModelName: a.titles[u.Model], Serial: u.Serial, Site: u.Site, Customer: u.Customer, Note: u.Note, Revision: u.Revision, Running: u.Running,
 		State: u.State, Run: u.Run.String, Entered: u.Entered, Seen: frame.TimeOf(u.Seen), Due: u.Due}
@@ -94,6 +95,7 @@ func (a Around) Unit(u store.Unit) client.Unit {
 	return out
 }
 
+// GetUnit is a unit's page.
 func (v *Units) GetUnit(ctx context.Context, in *frame.UnitPath) (client.UnitPage, error) {
 	u, err := v.store.Unit(ctx, in.Unit)
 	if err != nil {
