@@ -41,16 +41,7 @@ func (v *Benches) putPieces(ctx context.Context, in *frame.RawIn) (frame.None, e
 	return frame.None{}, v.store.PutPieces(ctx, pieces)
 }
 
-type blobIn struct {
-	Digest string `path:"digest"`
-}
-
-type blobOut struct {
-	ContentType string `header:"Content-Type"`
-	Body        []byte
-}
-
-func (v *Benches) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
+func (v *Benches) getBlob(ctx context.Context, in *frame.DigestPath) (*frame.File, error) {
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
 		return nil, err
@@ -62,11 +53,11 @@ func (v *Benches) getBlob(ctx context.Context, in *blobIn) (*blobOut, error) {
 	if core.KindOf(err) == core.NotFound {
 		b, err = v.store.Image(ctx, d)
 	}
-	return &blobOut{"application/octet-stream", b}, err
+	return &frame.File{ContentType: "application/octet-stream", Body: b}, err
 }
 
 // getPieces gives many pieces, framed as putPieces takes them.
-func (v *Benches) getPieces(ctx context.Context, in *frame.RawIn) (*blobOut, error) {
+func (v *Benches) getPieces(ctx context.Context, in *frame.RawIn) (*frame.File, error) {
 	n, err := frame.Decode[client.Names](in.RawBody)
 	if err != nil {
 		return nil, err
@@ -89,5 +80,5 @@ func (v *Benches) getPieces(ctx context.Context, in *frame.RawIn) (*blobOut, err
 		}
 		out = append(binary.BigEndian.AppendUint32(out, uint32(len(data))), data...)
 	}
-	return &blobOut{"application/octet-stream", out}, nil
+	return &frame.File{ContentType: "application/octet-stream", Body: out}, nil
 }

@@ -91,18 +91,13 @@ func (v *Catalogue) holders(ctx context.Context, file, content core.Digest) ([]c
 }
 
 // getImage gives an image file as it was sent.
-func (v *Catalogue) getImage(ctx context.Context, in *frame.DigestPath) (*blob, error) {
+func (v *Catalogue) getImage(ctx context.Context, in *frame.DigestPath) (*frame.File, error) {
 	d, err := core.ParseDigest(in.Digest)
 	if err != nil {
 		return nil, err
 	}
 	data, err := v.store.Image(ctx, d)
-	return &blob{ContentType: "application/octet-stream", Body: data}, err
-}
-
-type blob struct {
-	ContentType string `header:"Content-Type"`
-	Body        []byte
+	return &frame.File{ContentType: "application/octet-stream", Body: data}, err
 }
 
 // overlap keeps in the origin of a release who said which record of a part counts.

@@ -207,13 +207,13 @@ func (v *Catalogue) getRelease(ctx context.Context, in *ReleasePath) (client.Rel
 }
 
 // getDocument gives a release's document byte for byte: what a signature is of.
-func (v *Catalogue) getDocument(ctx context.Context, in *ReleasePath) (*blob, error) {
+func (v *Catalogue) getDocument(ctx context.Context, in *ReleasePath) (*frame.File, error) {
 	r, err := v.FindRelease(ctx, in.Release)
 	if err != nil {
 		return nil, err
 	}
 	data, err := v.store.Piece(ctx, r.Document)
-	return &blob{ContentType: "application/json", Body: data}, err
+	return &frame.File{ContentType: "application/json", Body: data}, err
 }
 
 type reasonIn struct {

@@ -20,6 +20,12 @@ import (
 // None is a call without parameters or answer.
 type None struct{}
 
+// File is an answer in bytes: a paper to print, an image, a piece.
+type File struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
 // body wraps an answer for huma.
 type body[T any] struct{ Body T }
 

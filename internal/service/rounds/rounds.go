@@ -183,13 +183,13 @@ func (v *Rounds) getRound(ctx context.Context, in *RoundPath) (client.Round, err
 }
 
 // printRound is the report of a round.
-func (v *Rounds) printRound(ctx context.Context, in *RoundPath) (*runs.Printed, error) {
+func (v *Rounds) printRound(ctx context.Context, in *RoundPath) (*frame.File, error) {
 	r, err := v.getRound(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Round(r, v.clock.Now())
-	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
+	return &frame.File{ContentType: "application/pdf", Body: pdf}, err
 }
 
 func (v *Rounds) showRound(ctx context.Context, r store.Round, s *round.State, raw [][]byte) (out client.Round, err error) {

@@ -21,7 +21,6 @@ import (
 	"zealousferry/internal/client/paper"
 	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/links"
-	"zealousferry/internal/service/runs"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
@@ -305,13 +304,13 @@ func (v *Rounds) getTray(ctx context.Context, in *TrayPath) (out client.Tray, er
 }
 
 // printTray is the sheet of a tray.
-func (v *Rounds) printTray(ctx context.Context, in *TrayPath) (*runs.Printed, error) {
+func (v *Rounds) printTray(ctx context.Context, in *TrayPath) (*frame.File, error) {
 	t, err := v.getTray(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Tray(t, v.clock.Now())
-	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
+	return &frame.File{ContentType: "application/pdf", Body: pdf}, err
 }
 
 type labelsIn struct {
@@ -320,13 +319,13 @@ type labelsIn struct {
 }
 
 // printLabels are the labels of the units of a tray that run its release.
-func (v *Rounds) printLabels(ctx context.Context, in *labelsIn) (*runs.Printed, error) {
+func (v *Rounds) printLabels(ctx context.Context, in *labelsIn) (*frame.File, error) {
 	t, err := v.getTray(ctx, &in.TrayPath)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Labels(t, in.On, v.clock.Now())
-	return &runs.Printed{ContentType: "application/pdf", Body: pdf}, err
+	return &frame.File{ContentType: "application/pdf", Body: pdf}, err
 }
 
 func (v *Rounds) showTray(ctx context.Context, t *aTray) (out client.Tray, err error) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zealousferry/core"
+	"zealousferry/internal/service/frame"
 )
 
 // mostBundled bounds the files of a bundle.
@@ -53,12 +54,12 @@ func (b *bundle) put(name string, data []byte) {
 }
 
 // close writes the page, and gives the zip.
-func (b *bundle) close() (*Printed, error) {
+func (b *bundle) close() (*frame.File, error) {
 	b.put("READ FIRST.txt", []byte(b.text.String()))
 	if b.err == nil {
 		b.err = b.zip.Close()
 	}
-	return &Printed{"application/zip", b.out.Bytes()}, b.err
+	return &frame.File{ContentType: "application/zip", Body: b.out.Bytes()}, b.err
 }
 
 var notPlain = regexp.MustCompile(`[^A-Za-z0-9._ -]+`)

@@ -18,6 +18,7 @@ import (
 	"zealousferry/core/settings"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/units"
 	"zealousferry/internal/store"
 )
@@ -291,17 +292,11 @@ func (v *Runs) cardItems(ctx context.Context, j *units.Judged, adapter string, o
 	return nil
 }
 
-// Printed is a document for a printer.
-type Printed struct {
-	ContentType string `header:"Content-Type"`
-	Body        []byte
-}
-
-func (v *Runs) printCard(ctx context.Context, in *cardIn) (*Printed, error) {
+func (v *Runs) printCard(ctx context.Context, in *cardIn) (*frame.File, error) {
 	c, err := v.getCard(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.Card(c)
-	return &Printed{"application/pdf", pdf}, err
+	return &frame.File{ContentType: "application/pdf", Body: pdf}, err
 }

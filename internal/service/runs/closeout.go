@@ -189,11 +189,11 @@ func (v *Runs) handover(ctx context.Context, in *frame.UnitPath) (client.HandOve
 	return out, err
 }
 
-func (v *Runs) printHandover(ctx context.Context, in *frame.UnitPath) (*Printed, error) {
+func (v *Runs) printHandover(ctx context.Context, in *frame.UnitPath) (*frame.File, error) {
 	h, err := v.handover(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	pdf, err := paper.HandOver(h, v.clock.Now())
-	return &Printed{"application/pdf", pdf}, err
+	return &frame.File{ContentType: "application/pdf", Body: pdf}, err
 }

@@ -30,7 +30,7 @@ const (
 // supportRun is one file that explains a run to somebody who was not there: its events and
 // record, the unit's history, sheet and release, checks of the link, the pictures. No secret
 // is in it: none is in what it is made of.
-func (v *Runs) supportRun(ctx context.Context, in *frame.RunPath) (*Printed, error) {
+func (v *Runs) supportRun(ctx context.Context, in *frame.RunPath) (*frame.File, error) {
 	r, err := v.run(ctx, in.Run)
 	if err != nil {
 		return nil, err

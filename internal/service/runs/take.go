@@ -15,13 +15,14 @@ import (
 	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/units"
 )
 
 // takeJob is what a job wants on the laptop before somebody leaves: the card of each unit,
 // the files of the releases that are to go in, the model sheets, and a page that says what
 // is what.
-func (v *Runs) takeJob(ctx context.Context, in *units.JobPath) (*Printed, error) {
+func (v *Runs) takeJob(ctx context.Context, in *units.JobPath) (*frame.File, error) {
 	j, err := v.Units.GetJob(ctx, in)
 	if err != nil {
 		return nil, err
