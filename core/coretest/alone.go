@@ -42,6 +42,8 @@ type Alone struct {
 	NoSecret bool
 	// Network answers for the unit on the network.
 	Network func(address, path string) ([]byte, error)
+	// Far tells which pieces the service holds and this bench does not.
+	Far func(core.Digest) bool
 	// Away makes the service unreachable.
 	Away func() bool
 }
@@ -108,6 +110,14 @@ func (a *Alone) Blob(_ context.Context, d core.Digest) ([]byte, error) {
 		return b, nil
 	}
 	return nil, core.Fail(core.NotFound, "no blob %s", d.Short())
+}
+
+// Held gets what lies on this bench, which is all of its shelf but for what is Far.
+func (a *Alone) Held(d core.Digest) ([]byte, error) {
+	if a.Far != nil && a.Far(d) {
+		return nil, core.Fail(core.NotFound, "%s is elsewhere", d.Short())
+	}
+	return a.Blob(context.Background(), d)
 }
 
 func (a *Alone) Missing(_ context.Context, names []core.Digest) ([]core.Digest, error) {

@@ -98,6 +98,16 @@ func (s *stage) Blob(_ context.Context, name core.Digest) ([]byte, error) {
 	return b, err
 }
 
+// Held gets what is at hand.
+func (s *stage) Held(name core.Digest) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if b, ok := s.kept[name]; ok {
+		return b, nil
+	}
+	return nil, core.Fail(core.NotFound, "piece %s is not at hand", name.Short())
+}
+
 // Missing tells what is not at hand yet: what the twin was made of is.
 func (s *stage) Missing(_ context.Context, names []core.Digest) (lacks []core.Digest, err error) {
 	s.mu.Lock()

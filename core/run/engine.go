@@ -24,6 +24,9 @@ type Bench interface {
 	// Blob gets content by digest: the sheet, the release, image files, pieces of
 	// the shelf. What it returned once stays on the bench's own disk.
 	Blob(ctx context.Context, name core.Digest) ([]byte, error)
+	// Held gets a piece that lies on the bench's own disk, without asking anybody; not-found where
+	// it does not.
+	Held(name core.Digest) ([]byte, error)
 	// Missing tells which pieces neither the bench nor the service holds.
 	Missing(ctx context.Context, names []core.Digest) ([]core.Digest, error)
 	// Keep puts pieces on the bench's disk and flushes them.

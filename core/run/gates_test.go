@@ -10,6 +10,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/coretest"
 	"zealousferry/core/history"
+	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/sim"
@@ -284,6 +285,40 @@ func TestABackupReadsOnlyWhatNoShelfHolds(t *testing.T) {
 	}
 	if second.Main().Started.Version != "1.0.0" || second.Closed.Outcome != run.Done {
 		t.Errorf("closed %+v", second.Closed)
+	}
+}
+
+// TestSectorsFollowFromWhatLiesHere: what each sector holds is worked out from the pieces that lie on
+// the bench; of pieces that only the service holds, or that are damaged, the unit is asked once more.
+func TestSectorsFollowFromWhatLiesHere(t *testing.T) {
+	sheet, err := model.ReadSheet(coretest.Small)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := &sheet.Main().Memory
+	said := map[string]int64{}
+	for name, far := range map[string]func(core.Digest) bool{
+		"all here": nil, "some here": func(d core.Digest) bool { return d[0] < 0x40 }, "none here": func(core.Digest) bool { return true },
+	} {
+		b := newBench(t, nil)
+		b.Far = far
+		o := b.open
+		o.Kind, o.Release = run.BackUp, core.Digest{}
+		memory := b.unit.Memory()
+		s := b.flash(t, o)
+		now := s.Main().BackedUp.Now
+		if len(now) != len(m.Sectors()) || len(now) == 0 {
+			t.Fatalf("%s: %d digests of %d sectors", name, len(now), len(m.Sectors()))
+		}
+		for i, x := range m.Sectors() {
+			if from := x.Address - m.Regions[0].Address; now[i] != core.DigestOf(memory[from:from+x.Length]) {
+				t.Errorf("%s: the sector at 0x%X", name, x.Address)
+			}
+		}
+		said[name] = b.unit.Received()
+	}
+	if said["all here"] >= said["some here"] || said["some here"] > said["none here"] {
+		t.Errorf("the unit was told %v bytes", said)
 	}
 }
 

@@ -62,15 +62,6 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 			return err
 		}
 	}
-	now := b.now
-	if !chunked(&d.Memory) && len(now) != len(d.Memory.Sectors()) {
-		if now, _, err = r.holdsMemory(ctx, x, session, d, nil); err != nil {
-			return err
-		}
-	}
-	if chunked(&d.Memory) {
-		now = nil
-	}
 	manifest, pages, err := shelf.Bind(b.stretches)
 	if err != nil {
 		return err
@@ -78,6 +69,14 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 	raw := manifest.Encode()
 	if err := r.bench.Keep(append(pages, shelf.Piece{Name: core.DigestOf(raw), Data: raw})); err != nil {
 		return err
+	}
+	now := b.now
+	if chunked(&d.Memory) {
+		now = nil
+	} else if len(now) != len(d.Memory.Sectors()) {
+		if now, err = b.sectors(ctx, &d.Memory, manifest); err != nil {
+			return err
+		}
 	}
 	return r.note(x, KindBackedUp, BackedUp{Manifest: core.DigestOf(raw), Bytes: manifest.Bytes(), How: b.how, Now: now, Obtained: b.obtained(),
 		Took: r.pace.Clock.Now().Sub(began).Microseconds(), Digests: b.digests.Microseconds()})
@@ -408,6 +407,32 @@ func (b *reading) byDigest(ctx context.Context, region *memory.Region) error {
 	}
 	b.stretches = append(b.stretches, shelf.Stretch{Address: region.Address, Length: region.Length, Chunks: names})
 	return b.run.progress(b.of, KindReading, b.amount)
+}
+
+// sectors are the digests of the sectors of a memory whose chunks the unit has digested: they follow
+// from the chunks that lie on this bench, for a chunk is what its digest says. Where one does not, or is
+// damaged, the unit is asked once more.
+func (b *reading) sectors(ctx context.Context, m *memory.Map, manifest *shelf.Manifest) (all []core.Digest, err error) {
+	for _, region := range m.Regions {
+		for _, part := range stretches(region, 64<<10) {
+			buf := make([]byte, part.Length)
+			if manifest.Read(b.run.bench.Held, part.Address, buf) != nil {
+				d, err := b.session.Digest(ctx, part.Address, part.Length, region.Sector)
+				if err != nil {
+					return nil, err
+				}
+				all = append(all, d...)
+				continue
+			}
+			for at := uint64(0); at < part.Length; at += region.Sector {
+				all = append(all, core.DigestOf(buf[at:at+region.Sector]))
+			}
+		}
+	}
+	if want := len(m.Sectors()); len(all) != want {
+		return nil, core.Fail(core.RefusedByUnit, "the unit gave %d digests for %d sectors", len(all), want)
+	}
+	return all, nil
 }
 
 // names asks the unit for the digest of each chunk.

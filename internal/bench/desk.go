@@ -44,6 +44,15 @@ func (j *job) Blob(ctx context.Context, name core.Digest) ([]byte, error) {
 	return j.bench.blob(ctx, name)
 }
 
+// Held gets a piece that lies on this bench's shelf.
+func (j *job) Held(name core.Digest) ([]byte, error) {
+	raw, ok, err := j.bench.pack.get(name)
+	if err == nil && !ok {
+		err = core.Fail(core.NotFound, "piece %s is not on this bench", name.Short())
+	}
+	return raw, err
+}
+
 func (b *Bench) blob(ctx context.Context, name core.Digest) ([]byte, error) {
 	if raw, ok, err := b.pack.get(name); ok || err != nil {
 		return raw, err

@@ -182,11 +182,11 @@ func (v *Catalogue) getModel(ctx context.Context, in *ModelPath) (client.ModelPa
 		out.Proven = &client.ProvenSheet{How: proved.How, At: proved.At.Time}
 		out.Proof = core.Say("The sheet is proven: %s.", proved.How)
 	}
-	means, err := v.Gear.Means(ctx, "", v.clock.Now())
+	needs, err := v.Gear.Needs(ctx, "", v.clock.Now(), sheet, nil, fit.Prepare(sheet, nil, v.clock.Now()))
 	if err != nil {
 		return out, err
 	}
-	out.Wants = append(out.Wants, fit.Needs(sheet, nil, fit.Prepare(sheet, nil, v.clock.Now()), means)...)
+	out.Wants = append(out.Wants, needs...)
 	m, err := v.Matrix(ctx, sheet, releases, nil)
 	if m != nil {
 		out.Matrix = *m

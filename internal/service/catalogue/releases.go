@@ -191,11 +191,11 @@ func (v *Catalogue) getRelease(ctx context.Context, in *ReleasePath) (client.Rel
 			out.Targets = append(out.Targets, t)
 		}
 	}
-	means, err := v.Gear.Means(ctx, "", v.clock.Now())
+	needs, err := v.Gear.Needs(ctx, "", v.clock.Now(), sheet, &one.Release, fit.Prepare(sheet, nil, v.clock.Now()))
 	if err != nil {
 		return out, err
 	}
-	out.Needs = append(out.Needs, fit.Needs(sheet, &one.Release, fit.Prepare(sheet, nil, v.clock.Now()), means)...)
+	out.Needs = append(out.Needs, needs...)
 	units, total, err := v.store.Carriers(ctx, one.Model, one.Version, 50)
 	if err != nil {
 		return out, err

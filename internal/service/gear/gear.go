@@ -37,10 +37,23 @@ func havesOf(rows []store.Gear) []fit.Have {
 	return all
 }
 
-// Means are what there is for work on a bench, or, where none is named, for whoever asks:
+// Needs are what a model and a release want for work on a bench, held against what there is for it.
+// Where they want nothing, nobody is asked what there is.
+func (v *Gear) Needs(ctx context.Context, bench string, day time.Time, sheet *model.Sheet, release *model.Release, known fit.Known) ([]fit.Need, error) {
+	if len(sheet.Wants) == 0 && (release == nil || len(release.Wants) == 0) {
+		return nil, nil
+	}
+	means, err := v.means(ctx, bench, day)
+	if err != nil {
+		return nil, err
+	}
+	return fit.Needs(sheet, release, known, means), nil
+}
+
+// means are what there is for work on a bench, or, where none is named, for whoever asks:
 // what colleagues and other benches have is not at hand. Adapters with records of their
 // own count, too.
-func (v *Gear) Means(ctx context.Context, bench string, day time.Time) (fit.Means, error) {
+func (v *Gear) means(ctx context.Context, bench string, day time.Time) (fit.Means, error) {
 	m := fit.Means{Day: day, Uses: 1, Away: map[string]bool{}}
 	var err error
 	if m.Have, err = v.gear(ctx); err != nil {

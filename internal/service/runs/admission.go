@@ -263,11 +263,10 @@ func (v *Runs) aboutTarget(ctx context.Context, n client.NewRun, a *asked) error
 	if err := v.fill(ctx, n, a); err != nil {
 		return err
 	}
-	means, err := v.Gear.Means(ctx, a.place.BenchName, v.clock.Now())
-	if err != nil {
+	var err error
+	if a.Needs, err = v.Gear.Needs(ctx, a.place.BenchName, v.clock.Now(), a.Sheet, a.Release, a.Known); err != nil {
 		return err
 	}
-	a.Needs = fit.Needs(a.Sheet, a.Release, a.Known, means)
 	if n.Kind == run.Flash {
 		for _, x := range a.Needs {
 			if x.Have != nil && x.Have.Left != nil && !x.Optional && (x.State == fit.Ready || x.State == fit.RunsOut) {

@@ -216,20 +216,14 @@ func fates(sheet *model.Sheet, locked bool, back string, through bool) (all []cl
 
 func (v *Runs) cardNeeds(ctx context.Context, j *units.Judged, release string, day time.Time, out *client.Card) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
-	means, err := v.Gear.Means(ctx, bench, day)
-	if err != nil {
-		return err
+	var r *model.Release
+	if i := slices.IndexFunc(j.Releases, func(r *model.Release) bool { return r.ID == release }); i >= 0 {
+		r = j.Releases[i]
+		out.Release, out.Reason = r.Version, r.Cures.In("en")
 	}
-	out.Needs = []fit.Need{}
-	i := slices.IndexFunc(j.Releases, func(r *model.Release) bool { return r.ID == release })
-	if i < 0 {
-		out.Needs = append(out.Needs, fit.Needs(j.Sheet, nil, j.Known, means)...)
-		return nil
-	}
-	r := j.Releases[i]
-	out.Release, out.Reason = r.Version, r.Cures.In("en")
-	out.Needs = append(out.Needs, fit.Needs(j.Sheet, r, j.Known, means)...)
-	return nil
+	needs, err := v.Gear.Needs(ctx, bench, day, j.Sheet, r, j.Known)
+	out.Needs = append([]fit.Need{}, needs...)
+	return err
 }
 
 // noBackup says why no full backup can be taken, and what can be done.

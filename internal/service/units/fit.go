@@ -68,10 +68,6 @@ func (v *Units) fit(ctx context.Context, in *fitIn) (client.Fit, error) {
 // needs holds what the job wants first against what the team has.
 func (v *Units) needs(ctx context.Context, j *Judged, name string, day time.Time, out *client.Fit) error {
 	bench, _, _ := strings.Cut(out.Link, "/")
-	means, err := v.Gear.Means(ctx, bench, day)
-	if err != nil {
-		return err
-	}
 	var release *model.Release
 	for _, x := range j.Verdicts {
 		if name == "" && x.Recommended || name != "" && (name == x.Version || name == x.Release) {
@@ -85,8 +81,9 @@ func (v *Units) needs(ctx context.Context, j *Judged, name string, day time.Time
 	if name != "" && release == nil {
 		return core.Fail(core.NotFound, "model %s has no release %q", j.Sheet.Model, name)
 	}
-	out.Needs = append(out.Needs, fit.Needs(j.Sheet, release, j.Known, means)...)
-	return nil
+	needs, err := v.Gear.Needs(ctx, bench, day, j.Sheet, release, j.Known)
+	out.Needs = append(out.Needs, needs...)
+	return err
 }
 
 // Judged is a unit with the verdict on every release of its model.
