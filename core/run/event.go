@@ -450,8 +450,21 @@ type Closed struct {
 	Signature []byte       `json:"signature"`
 }
 
-// Passing tells whether an event says only how far the work in hand has come, so that it may wait a
-// moment for the next ones; touched is whether memory was changed before it.
+// Hurries tells whether somebody acts upon an event as soon as it is heard of: a person, or whoever
+// counts the unit among those that are half done. All others may wait a moment for the next ones.
+// touched is whether memory was changed before it.
+func (e Event) Hurries(touched bool) bool {
+	switch e.Kind {
+	case KindOpened, KindTakenUp, KindHands, KindWaiting, KindFault, KindStopped, KindLaidAside, KindClosed:
+		return true
+	case KindAboutTo:
+		return !touched
+	}
+	return false
+}
+
+// Passing tells whether an event says only how far the work in hand has come, so that no list says
+// more for it; touched is whether memory was changed before it.
 func (e Event) Passing(touched bool) bool {
 	switch e.Kind {
 	case KindReading, KindVerifying, KindSending, KindDone:

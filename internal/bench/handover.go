@@ -46,7 +46,7 @@ func (b *Bench) nudge() {
 // sideBySide is of how many runs events are handed over at the same time.
 const sideBySide = 4
 
-// gathers is how long what only says how far a run has come waits for more of it.
+// gathers is how long events upon which nobody acts at once wait for more of them.
 const gathers = 200 * time.Millisecond
 
 // handOver sends events to the service as they come, and what is left from
@@ -159,7 +159,7 @@ func (j *job) news() (some, mayWait bool) {
 	}
 	some, mayWait = uint64(len(j.events)) > j.sent, true
 	for _, e := range j.events[min(j.sent, uint64(len(j.events))):] {
-		mayWait = mayWait && e.Passing(e.At > j.wrote)
+		mayWait = mayWait && !e.Hurries(e.At > j.wrote)
 	}
 	return some, mayWait
 }

@@ -288,9 +288,9 @@ func TestNoRunWaitsForAnother(t *testing.T) {
 	<-done
 }
 
-// TestWhatSaysHowFarARunHasComeIsGathered: it waits a moment for more of it, and goes with whatever
-// somebody waits for, at once.
-func TestWhatSaysHowFarARunHasComeIsGathered(t *testing.T) {
+// TestEventsAreGathered: what nobody acts upon waits a moment for more, and goes with whatever somebody
+// waits for, at once.
+func TestEventsAreGathered(t *testing.T) {
 	key, err := trust.NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -328,7 +328,8 @@ func TestWhatSaysHowFarARunHasComeIsGathered(t *testing.T) {
 		kinds []string
 		waits bool
 	}{
-		{[]string{run.KindIdentified}, false},
+		{[]string{run.KindOpened}, false},
+		{[]string{run.KindCarded, run.KindIdentified}, true},
 		{[]string{run.KindReading, run.KindReading}, true},
 		{[]string{run.KindAboutTo}, false}, // the first: memory is being changed from now on
 		{[]string{run.KindDone, run.KindAboutTo, run.KindDone}, true},

@@ -61,6 +61,9 @@ func (s *Store) FindSites(ctx context.Context, begins, after string, size int) (
 
 // SiteOf finds the site that a place is at; the longest name that fits counts.
 func (s *Store) SiteOf(ctx context.Context, place string) (*Site, error) {
+	if place == "" {
+		return nil, nil
+	}
 	names := []string{place}
 	for i, c := range place {
 		if c == ',' {

@@ -85,6 +85,9 @@ func (v *Runs) fill(ctx context.Context, n client.NewRun, a *asked) error {
 			return err
 		}
 	}
+	if !slices.ContainsFunc(a.Sheet.Sections, func(x model.Section) bool { return x.Settings != nil }) {
+		return nil // there is nothing that a profile could fill in
+	}
 	site, err := v.store.SiteOf(ctx, a.unit.Site)
 	if err != nil {
 		return err
