@@ -157,7 +157,7 @@ func (j *job) news() (some, mayWait bool) {
 	if j.stands() != j.told || !j.asked {
 		return true, false
 	}
-	some, mayWait = uint64(len(j.events)) > j.sent, true
+	some, mayWait = uint64(len(j.events)) > j.sent, j.working // of a run that nobody works on no more comes
 	for _, e := range j.events[min(j.sent, uint64(len(j.events))):] {
 		mayWait = mayWait && !e.Hurries(e.At > j.wrote)
 	}
