@@ -159,7 +159,9 @@ func (j *job) news() (some, mayWait bool) {
 	}
 	some, mayWait = uint64(len(j.events)) > j.sent, j.working // of a run that nobody works on no more comes
 	for _, e := range j.events[min(j.sent, uint64(len(j.events))):] {
-		mayWait = mayWait && !e.Hurries(e.At > j.wrote)
+		if e.Hurries(e.At > j.wrote) {
+			return true, false
+		}
 	}
 	return some, mayWait
 }

@@ -45,6 +45,10 @@ type Client struct {
 // maxAnswer bounds what a service may send in one answer.
 const maxAnswer = 512 << 20
 
+// afterAnswer is how much is read behind an answer to come to its end, without which its connection is
+// not used again.
+const afterAnswer = 4 << 10
+
 // keptOpen is how many connections are kept for the next calls: a bench speaks for sixteen links at
 // once.
 const keptOpen = 32
@@ -81,8 +85,8 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	if raw, ok := out.(*[]byte); ok {
 		*raw, err = io.ReadAll(body)
 	} else if out != nil {
-		if err = json.NewDecoder(body).Decode(out); err == nil {
-			_, err = io.Copy(io.Discard, body) // to the end, or the connection is not used again
+		if err = json.NewDecoder(body).Decode(out); err == nil { // the answer is there, whatever becomes of the rest
+			io.CopyN(io.Discard, resp.Body, afterAnswer)
 		}
 	} else {
 		_, err = io.Copy(io.Discard, body)

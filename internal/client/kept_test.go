@@ -15,6 +15,24 @@ import (
 	"zealousferry/core"
 )
 
+// TestAnAnswerThatCameCounts: a connection that breaks behind an answer takes nothing of it away:
+// whoever has begun a run must not hear that nobody knows.
+func TestAnAnswerThatCameCounts(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		json.NewEncoder(w).Encode(Person{Name: "Brine"})
+		http.NewResponseController(w).Flush()
+		panic(http.ErrAbortHandler) // before the end of the answer
+	}))
+	defer s.Close()
+	c := New(s.URL, "t", core.System{})
+	defer c.Close()
+	for range 20 {
+		if p, err := c.WhoAmI(context.Background()); err != nil || p.Name != "Brine" {
+			t.Fatalf("%+v %v", p, err)
+		}
+	}
+}
+
 // TestAConnectionIsKept: calls that follow one another go over one connection, however their answers
 // are cut: over TLS a new one costs several round trips.
 func TestAConnectionIsKept(t *testing.T) {
