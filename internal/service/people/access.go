@@ -80,7 +80,7 @@ type MachinePath struct {
 }
 
 func (v *People) member(p store.Person, access []store.Secret, benches map[string]string, keys []store.Passkey, waits bool, c frame.Caller) client.Member {
-	m := client.Member{Person: Person(p), Added: p.Created.UTC(), Ended: frame.TimeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
+	m := client.Member{Person: person(p), Added: p.Created.UTC(), Ended: frame.TimeOf(p.Ended), Sites: p.WorksAt(), Access: []client.Access{}}
 	if c.Person.Role != frame.Lead && c.Person.ID != p.ID {
 		return m
 	}

@@ -232,7 +232,7 @@ func (v *People) signIn(ctx context.Context, in *signInIn) (*signInOut, error) {
 		return nil, err
 	}
 	p.Role = capped(p.Role, scope)
-	return &signInOut{v.cookie(text, ends), Person(p)}, v.Audit(ctx, auditSignedIn, p.ID, "%s, from %s", how, from)
+	return &signInOut{v.cookie(text, ends), person(p)}, v.Audit(ctx, auditSignedIn, p.ID, "%s, from %s", how, from)
 }
 
 // SessionCookie is the name of the cookie that holds a session. Over TLS no other host, and
@@ -303,8 +303,8 @@ func (v *People) signOut(ctx context.Context, _ *struct{}) (*signOutOut, error) 
 	return &signOutOut{v.cookie("", time.Unix(1, 0))}, nil
 }
 
-// Person is how somebody is shown.
-func Person(p store.Person) client.Person {
+// person is how somebody is shown.
+func person(p store.Person) client.Person {
 	return client.Person{ID: p.ID, Name: p.Name, Role: p.Role}
 }
 
@@ -328,5 +328,5 @@ func (v *People) linkFor(ctx context.Context, person string, lasts time.Duration
 
 // whoAmI is whoever is signed in.
 func (v *People) whoAmI(ctx context.Context, _ *frame.None) (client.Person, error) {
-	return Person(frame.Who(ctx).Person), nil
+	return person(frame.Who(ctx).Person), nil
 }

@@ -346,8 +346,8 @@ func (v *Runs) open(ctx context.Context, id string) (store.Run, error) {
 	return r, err
 }
 
-// OwnLead is what a unit's own lead is called where a run goes through its programming header.
-const OwnLead = "own"
+// ownLead is what a unit's own lead is called where a run goes through its programming header.
+const ownLead = "own"
 
 // furtherLinks names what a run claims at its new place, and the links of sections
 // that are on links of their own.
@@ -360,13 +360,13 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 	for _, x := range s.Sections {
 		d, ok := sheet.Section(x.Name)
 		if x.Own != "" { // its own lead, beside the helper tool's
-			at, err := v.Links.Find(ctx, cmp.Or(given[OwnLead], x.Own))
+			at, err := v.Links.Find(ctx, cmp.Or(given[ownLead], x.Own))
 			if err != nil {
 				return nil, nil, err
 			}
 			if at.Bench != p.Bench {
 				return nil, nil, core.Fail(core.CannotTell, "the unit's own lead was on %s, which is not at bench %s", x.Own, p.BenchName).
-					Do("Say where it is: --link " + OwnLead + "=BENCH/LINK.")
+					Do("Say where it is: --link " + ownLead + "=BENCH/LINK.")
 			}
 			claims, links = append(claims, at.Bench+"/"+at.Name), map[string]string{x.Name: at.FullName()}
 			continue
