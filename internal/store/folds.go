@@ -7,7 +7,8 @@ import (
 	"zealousferry/core/run"
 )
 
-// mostFolds is how many runs' states are kept. One of 2 MiB of memory takes some 100 KB.
+// mostFolds is how many runs' states are kept. One takes some 150 bytes for each sector of its plan,
+// 100 KB where a memory of 2 MiB has sectors of 4 KiB.
 const mostFolds = 200
 
 // folds keeps what the events of runs at work add up to, so that a batch costs its own events and not
