@@ -89,7 +89,7 @@ func (a *app) signInVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.err, "In the console, at %s%s, type\n\n  %s\n\nwithin %d minutes. Only a code that you have asked for yourself.\n", a.console(), m.Page, a.bright(m.Code), m.Seconds/60)
+			tell(a.err, "In the console, at %s%s, type\n\n  %s\n\nwithin %d minutes. Only a code that you have asked for yourself.\n", a.console(), m.Page, a.bright(m.Code), m.Seconds/60)
 			answer, err := a.untilLetIn(ctx, c, m)
 			if err != nil {
 				return err
@@ -99,7 +99,7 @@ func (a *app) signInVerb() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"name": answer.Name, "ends": answer.Ends, "file": path}, func() {
-				fmt.Fprintf(a.out, "%s signed in as %s, until %s. The token is in %s.\n", a.paint(teal, "✓"), answer.Name, when(*answer.Ends), path)
+				tell(a.out, "%s signed in as %s, until %s. The token is in %s.\n", a.paint(teal, "✓"), answer.Name, when(*answer.Ends), path)
 			})
 		})}
 	host, _ := os.Hostname()
@@ -160,7 +160,7 @@ func (a *app) signOutVerb() *cobra.Command {
 			if _, err := keepToken(a.url, ""); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"signedOut": a.url}, func() { fmt.Fprintf(a.out, "%s signed out of %s\n", a.paint(teal, "✓"), a.url) })
+			return a.show(map[string]string{"signedOut": a.url}, func() { tell(a.out, "%s signed out of %s\n", a.paint(teal, "✓"), a.url) })
 		})}
 }
 
@@ -180,7 +180,7 @@ func (a *app) confirmVerb() *cobra.Command {
 			if err := c.Confirm(ctx, strings.TrimSpace(code)); err != nil {
 				return err
 			}
-			return a.show(map[string]bool{"confirmed": true}, func() { fmt.Fprintf(a.out, "%s for five minutes it is sure that it is you\n", a.paint(teal, "✓")) })
+			return a.show(map[string]bool{"confirmed": true}, func() { tell(a.out, "%s for five minutes it is sure that it is you\n", a.paint(teal, "✓")) })
 		})}
 }
 
@@ -226,7 +226,7 @@ func (a *app) peopleVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s %s, %s. Give them this link; it signs in once, until %s:\n  %s/sign-in#%s\n", a.paint(teal, "✓"), x.Name, x.Role, when(x.Expires), a.console(), x.Code)
+				tell(a.out, "%s %s, %s. Give them this link; it signs in once, until %s:\n  %s/sign-in#%s\n", a.paint(teal, "✓"), x.Name, x.Role, when(x.Expires), a.console(), x.Code)
 			})
 		})}
 	add.Flags().StringVar(&n.Role, "role", n.Role, "technician, lead or viewer")
@@ -250,11 +250,11 @@ func (a *app) peopleVerb() *cobra.Command {
 			return a.show(x, func() {
 				where := ""
 				if len(x.Sites) > 0 {
-					where = ", and works at " + strings.Join(x.Sites, ", ")
+					where = told(", and works at %s", strings.Join(x.Sites, ", "))
 				} else if all {
 					where = ", and works everywhere"
 				}
-				fmt.Fprintf(a.out, "%s %s is %s%s\n", a.paint(teal, "✓"), x.Name, x.Role, where)
+				tell(a.out, "%s %s is %s%s\n", a.paint(teal, "✓"), x.Name, x.Role, where)
 			})
 		})}
 	change.Flags().StringArrayVar(&at, "site", nil, "a site at which a technician works; may be given again")
@@ -270,7 +270,7 @@ func (a *app) peopleVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s the account of %s is ended. The name stays in history.\n", a.paint(teal, "✓"), x.Name)
+				tell(a.out, "%s the account of %s is ended. The name stays in history.\n", a.paint(teal, "✓"), x.Name)
 			})
 		})}
 	end.Flags().StringVar(&why.Reason, "reason", "", "why")
@@ -282,7 +282,7 @@ func (a *app) peopleVerb() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"link": a.console() + "/sign-in#" + x.Code, "expires": x.Expires}, func() {
-				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.console(), x.Code, when(x.Expires))
+				tell(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.console(), x.Code, when(x.Expires))
 			})
 		})}
 	lost := client.Reason{}
@@ -293,7 +293,7 @@ func (a *app) peopleVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s %s signs in without a second factor now\n", a.paint(teal, "✓"), x.Name)
+				tell(a.out, "%s %s signs in without a second factor now\n", a.paint(teal, "✓"), x.Name)
 			})
 		})}
 	factor.Flags().StringVar(&lost.Reason, "reason", "", "why")
@@ -308,13 +308,13 @@ func (a *app) people(all []client.Member) {
 		state := ""
 		switch {
 		case p.Ended != nil:
-			state = a.paint(faint, "ended "+when(*p.Ended))
+			state = a.paint(faint, told("ended %s", when(*p.Ended)))
 		case p.Waits:
 			state = "invited, not signed in yet"
 		}
 		role := p.Role
 		if len(p.Sites) > 0 {
-			role += " at " + strings.Join(p.Sites, ", ")
+			role += told(" at %s", strings.Join(p.Sites, ", "))
 		}
 		rows = append(rows, []string{a.paint(bold, p.Name), role, p.Email, state})
 		for _, x := range p.Access {
@@ -339,10 +339,10 @@ func (a *app) accessName(x client.Access) string {
 func mayWords(x client.Access) string {
 	says := x.Scope
 	if len(x.Sites) > 0 {
-		says += " at " + strings.Join(x.Sites, ", ")
+		says += told(" at %s", strings.Join(x.Sites, ", "))
 	}
 	if len(x.Benches) > 0 {
-		says += " on " + strings.Join(x.Benches, ", ")
+		says += told(" on %s", strings.Join(x.Benches, ", "))
 	}
 	return says
 }
@@ -350,10 +350,10 @@ func mayWords(x client.Access) string {
 func seenWhen(x client.Access) string {
 	s := "never used"
 	if x.Seen != nil {
-		s = "used " + when(*x.Seen)
+		s = told("used %s", when(*x.Seen))
 	}
 	if x.Ends != nil {
-		s += ", ends " + when(*x.Ends)
+		s += told(", ends %s", when(*x.Ends))
 	}
 	return s
 }
@@ -370,7 +370,7 @@ func (a *app) tokenVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s\n%s may %s, until %s. It is shown once; put it where the script finds it as FERRY_TOKEN.\n", x.Token, x.Name, mayWords(x.Access), when(*x.Ends))
+				tell(a.out, "%s\n%s may %s, until %s. It is shown once; put it where the script finds it as FERRY_TOKEN.\n", x.Token, x.Name, mayWords(x.Access), when(*x.Ends))
 			})
 		})}
 	add.Flags().StringVar(&n.Scope, "scope", n.Scope, "read, work (what a technician does), catalogue (models, releases, images, bulletins) or whole (all that you may)")
@@ -406,7 +406,7 @@ func (a *app) tokenVerb() *cobra.Command {
 			if err := c.EndAccess(ctx, args[0]); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"ended": args[0]}, func() { fmt.Fprintf(a.out, "%s it is ended\n", a.paint(teal, "✓")) })
+			return a.show(map[string]string{"ended": args[0]}, func() { tell(a.out, "%s it is ended\n", a.paint(teal, "✓")) })
 		})}
 	v.AddCommand(add, list, end)
 	return v

@@ -55,14 +55,14 @@ func (a *app) adapterVerb() *cobra.Command {
 					}
 					holds := "–"
 					if x.Latency > 0 {
-						holds = fmt.Sprintf("%d ms", x.Latency)
+						holds = told("%d ms", x.Latency)
 					}
 					rows = append(rows, []string{a.paint(bold, x.Serial), x.Name, x.State, dash(level), own, holds, test, some(x.Links, 2), strings.Join(worked, "  ")})
 				}
 				a.table([]string{"adapter", "name", "state", "set to", "firmware", "holds back", "self-test", "on", "runs"}, rows)
 				for _, x := range all.Adapters {
 					if x.Newer != "" {
-						fmt.Fprintf(a.out, "%s has newer firmware of its own, %s: ferry flash %s\n", x.Serial, x.Newer, cmp.Or(x.At, x.Serial))
+						tell(a.out, "%s has newer firmware of its own, %s: ferry flash %s\n", x.Serial, x.Newer, cmp.Or(x.At, x.Serial))
 					}
 				}
 			})
@@ -118,7 +118,7 @@ func some(all []string, n int) string {
 	if len(all) <= n {
 		return strings.Join(all, " ")
 	}
-	return fmt.Sprintf("%s and %d more", strings.Join(all[:n], " "), len(all)-n)
+	return told("%s and %d more", strings.Join(all[:n], " "), len(all)-n)
 }
 
 // wiresOf reads PIN=COLOUR words.
@@ -178,7 +178,7 @@ func (a *app) wiresVerb() *cobra.Command {
 // seenWires says whose colours the drawing has, and why the adapter will not do.
 func (a *app) seenWires(c client.Card) {
 	if w := c.Wires; w != nil {
-		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("Colours as %s saw them on %s, %s.", w.By, w.Link, ago(&w.At))))
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, told("Colours as %s saw them on %s, %s.", w.By, w.Link, ago(&w.At))))
 	} else {
 		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, "The usual colours. If this lead has others, go by the pins: ferry wires LINK PIN=COLOUR…"))
 	}
@@ -234,7 +234,7 @@ type keeping struct {
 func (k *keeping) write(file string, h client.Heard, say string) error {
 	now := time.Since(k.began)
 	if len(k.said.Remarks) == 0 {
-		k.said.Remarks = []string{fmt.Sprintf("heard on %s at %d baud, %s", h.Link, h.Mode.Baud, k.began.UTC().Format("2006-01-02 15:04"))}
+		k.said.Remarks = []string{told("heard on %s at %d baud, %s", h.Link, h.Mode.Baud, k.began.UTC().Format("2006-01-02 15:04"))}
 	}
 	if say != "" {
 		k.said.Add(max(0, now-h.Lasts), true, []byte(say+"\r"))
@@ -283,7 +283,7 @@ func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen
 			fmt.Fprintf(a.out, "\n%s\n", a.paint(brick, "✗ "+faults(s)))
 		}
 		if now := lines(h.Signs); now != was {
-			fmt.Fprintf(a.out, "%s\n", a.paint(faint, fmt.Sprintf("%s at %d baud: %s", h.Link, h.Mode.Baud, now)))
+			fmt.Fprintf(a.out, "%s\n", a.paint(faint, told("%s at %d baud: %s", h.Link, h.Mode.Baud, now)))
 			was = now
 		}
 		fmt.Fprint(a.out, h.Text)
@@ -292,15 +292,15 @@ func (a *app) listenOn(ctx context.Context, c *client.Client, n client.NewListen
 }
 
 func (a *app) heard(h client.Heard, n client.NewListen) {
-	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, h.Link), a.paint(faint, fmt.Sprintf("%d baud, %d bits, parity %s", h.Mode.Baud, h.Mode.Bits, h.Mode.Parity)))
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, h.Link), a.paint(faint, told("%d baud, %d bits, parity %s", h.Mode.Baud, h.Mode.Bits, h.Mode.Parity)))
 	if n.Loader {
 		a.pair("answer", cmp.Or(strings.TrimSpace(h.Answer), "none: the program said nothing to that"))
 		return
 	}
 	lasts := h.Lasts.Round(100 * time.Millisecond)
-	what := "nothing came in " + lasts.String()
+	what := told("nothing came in %s", lasts.String())
 	if h.Bytes > 0 {
-		what = fmt.Sprintf("%d bytes in %s", h.Bytes, lasts)
+		what = told("%d bytes in %s", h.Bytes, lasts)
 	}
 	a.pair("heard", what)
 	a.pair("faults", faults(h.Signs))
@@ -320,7 +320,7 @@ func faults(s link.Signs) string {
 	if !s.Told {
 		return "this link does not tell"
 	}
-	return fmt.Sprintf("framing %d, parity %d, breaks %d, overruns %d", s.Framing, s.Parity, s.Breaks, s.Overrun)
+	return told("framing %d, parity %d, breaks %d, overruns %d", s.Framing, s.Parity, s.Breaks, s.Overrun)
 }
 
 func lines(s link.Signs) string {

@@ -20,7 +20,7 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 		return nil
 	}
 	out := a.err
-	fmt.Fprintf(out, "\n  %s  %s  %s\n", a.bright(id.ModelName+" rev "+dash(id.Facts[core.FactRevision].Value)), id.Serial, id.Site)
+	fmt.Fprintf(out, "\n  %s  %s  %s\n", a.bright(told("%s rev %s", id.ModelName, dash(id.Facts[core.FactRevision].Value))), id.Serial, id.Site)
 	running := dash(id.Facts[core.FactRunning].Value)
 	goes := true
 	if n.Kind == run.Flash {
@@ -35,23 +35,23 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 		goes = v.Answer == fit.Fits && (!v.Current || n.Again || n.Header != "")
 		fmt.Fprintf(out, "  %s  %s, %s\n", a.bright(running+" → "+v.Version), v.Channel, strings.ReplaceAll(string(v.Answer), "-", " "))
 		if v.Toward != "" {
-			fmt.Fprintf(out, "  step       on the way to %s\n", v.Toward)
+			tell(out, "  step       on the way to %s\n", v.Toward)
 		}
 		for _, r := range v.Reasons {
 			if r.Warns {
-				fmt.Fprintf(out, "  beware     %s\n", wrap(r.Text, 13))
+				labelled(out, 10, "beware", wrap(r.Text, 13))
 			}
 		}
 		if r, err := c.ReleasePage(ctx, v.Release); err == nil {
 			if changes := r.Changes.In("en"); changes != "" {
-				fmt.Fprintf(out, "  changes    %s\n", wrap(changes, 13))
+				labelled(out, 10, "changes", wrap(changes, 13))
 			}
-			fmt.Fprintf(out, "  image      SHA-256 %s; %s\n", short(r.Places[len(r.Places)-1].Image.String()), r.Trust.Text)
+			tell(out, "  image      SHA-256 %s; %s\n", short(r.Places[len(r.Places)-1].Image.String()), r.Trust.Text)
 		}
 	} else {
-		fmt.Fprintf(out, "  %s\n", a.bright("its memory goes back to backup "+newest(n.Backup)))
+		fmt.Fprintf(out, "  %s\n", a.bright(told("its memory goes back to backup %s", newest(n.Backup))))
 	}
-	fmt.Fprintf(out, "  link       %s, %s\n", id.Link, id.Strength)
+	labelled(out, 10, "link", fmt.Sprintf("%s, %s", id.Link, id.Strength))
 	back := run.BackFull
 	if card, err := c.Card(ctx, id.Unit, client.CardAbout{Release: n.Release, Header: n.Header != ""}); err == nil {
 		back = card.WayBack
@@ -60,13 +60,13 @@ func (a *app) ask(ctx context.Context, c *client.Client, id client.Identity, n *
 			if n.Header != "" {
 				way = " --header"
 			}
-			fmt.Fprintf(out, "  card       procedure %s, %s; about %d min with your hands: ferry card %s%s\n", card.Procedure, card.Standing, card.Minutes, id.Serial, way)
+			tell(out, "  card       procedure %s, %s; about %d min with your hands: ferry card %s%s\n", card.Procedure, card.Standing, card.Minutes, id.Serial, way)
 		}
 	}
 	if len(n.Waive) > 0 {
-		fmt.Fprintf(out, "  waived     %s, by you: %s\n", strings.Join(n.Waive, ", "), n.Reason)
+		labelled(out, 10, "waived", told("%s, by you: %s", strings.Join(n.Waive, ", "), n.Reason))
 	}
-	fmt.Fprintf(out, "  way back   %s\n", words.WaysBack.In(back))
+	labelled(out, 10, "way back", words.WaysBack.In(back))
 	stops, err := a.admitted(ctx, c, n, o)
 	if err != nil {
 		return err
@@ -91,19 +91,19 @@ func (a *app) admitted(ctx context.Context, c *client.Client, n *client.NewRun, 
 			job = fmt.Sprintf("%d: %s", x.Job, x.Reason)
 		}
 		if x.Asked != "" {
-			job += ", asked by " + x.Asked
+			job += told(", asked by %s", x.Asked)
 		}
-		fmt.Fprintf(a.err, "  job        %s\n", wrap(job, 13))
+		labelled(a.err, 10, "job", wrap(job, 13))
 	}
 	if x.Test != "" {
-		fmt.Fprintf(a.err, "  done when  %s\n", wrap(x.Test, 13))
+		labelled(a.err, 10, "done when", wrap(x.Test, 13))
 	}
 	for _, l := range x.Left {
-		fmt.Fprintf(a.err, "  left out   %s\n", wrap(l.Section+": "+l.Why, 13))
+		labelled(a.err, 10, "left out", wrap(l.Section+": "+l.Why, 13))
 	}
 	for _, w := range x.Waived {
 		if _, consent := words.Permits[w.Gate]; consent {
-			fmt.Fprintf(a.err, "  consent    %s\n", wrap(words.Permits.In(w.Gate)+": "+w.Reason, 13))
+			labelled(a.err, 10, "consent", wrap(words.Permits.In(w.Gate)+": "+w.Reason, 13))
 		}
 	}
 	if len(x.Parts) > 1 {
@@ -111,10 +111,10 @@ func (a *app) admitted(ctx context.Context, c *client.Client, n *client.NewRun, 
 		for _, p := range x.Parts {
 			all = append(all, p.Title)
 		}
-		fmt.Fprintf(a.err, "  parts      %s, in this order\n", strings.Join(all, ", "))
+		labelled(a.err, 10, "parts", told("%s, in this order", strings.Join(all, ", ")))
 	}
 	for _, name := range x.Uses {
-		fmt.Fprintf(a.err, "  uses up    one of %s\n", name)
+		tell(a.err, "  uses up    one of %s\n", name)
 	}
 	open := 0
 	for _, b := range x.Bars {
@@ -177,7 +177,7 @@ func (a *app) confirm(question string) error {
 	if !isTerminal(a.in) {
 		return core.Fail(core.NotAllowed, "this asks before it writes, and there is nobody to ask").Unit("nothing was changed").Do("In a script, say --yes.")
 	}
-	fmt.Fprintf(a.err, "%s Type yes: ", question)
+	fmt.Fprintf(a.err, "%s %s", question, told("Type yes to go on: "))
 	line, _ := bufio.NewReader(a.in).ReadString('\n')
 	if strings.TrimSpace(strings.ToLower(line)) != "yes" {
 		return core.Fail(core.NotAllowed, "you did not say yes").Unit("nothing was changed").Do("Begin again when you are ready.")

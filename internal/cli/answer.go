@@ -56,7 +56,7 @@ func (a *app) answerVerb() *cobra.Command {
 			if r, err = c.Answer(ctx, args[0], n); err != nil {
 				return err
 			}
-			return a.show(r, func() { fmt.Fprintln(a.out, "Taken. Look on: ferry run show "+r.ID+" --follow") })
+			return a.show(r, func() { fmt.Fprintln(a.out, told("Taken. Look on: ferry run show %s --follow", r.ID)) })
 		})}
 	v.Flags().StringVar(&n.Note, "note", "", "what was seen, or why it stays undone")
 	v.Flags().StringSliceVar(&wires, "wire", nil, "at the second look: a wire's colour by the unit's pin, PIN=COLOUR")
@@ -109,7 +109,7 @@ func (a *app) turn(p run.View) string {
 	var b strings.Builder
 	head := "  HANDS ON  your turn"
 	if p.Turns > 0 && !p.Hands.Calling {
-		head += fmt.Sprintf(", %d of %d", p.Turn, p.Turns)
+		head += told(", %d of %d", p.Turn, p.Turns)
 	}
 	if p.Hands.Calling {
 		head = "  HANDS ON  now: the tool is calling, the unit's answer ends this"
@@ -140,7 +140,7 @@ func answerHints(i *model.Item, back string) (all []string) {
 	otherwise := "or no and what you see instead"
 	switch {
 	case i.At == model.AtSet && i.Setting == "":
-		all = append(all, "Type yes, "+otherwise+". What becomes of each: ferry run show RUN")
+		all = append(all, told("Type yes, %s. What becomes of each: ferry run show RUN", otherwise))
 		return all
 	case i.Setting != "":
 		return settingHints(i, back)
@@ -153,21 +153,21 @@ func answerHints(i *model.Item, back string) (all []string) {
 		}
 		all = append(all, "Or no and what you see instead")
 	case model.Measure:
-		all = append(all, fmt.Sprintf("Type what the meter shows, in %s (OL if it shows an open line); %g to %g %s is right", i.Unit, i.Least, i.Most, i.Unit))
+		all = append(all, told("Type what the meter shows, in %s (OL if it shows an open line); %g to %g %s is right", i.Unit, i.Least, i.Most, i.Unit))
 	case model.Give:
 		all = append(all, "Type the name of who takes it; or no and why it is not handed over")
 	case model.Photo:
 		all = append(all, "Take a picture of it: type the name of its file (JPEG, PNG or WebP)")
 	case model.Wires:
-		all = append(all, "Type yes, with colours by the unit's pin where they are others (yes 3=yellow); "+otherwise)
+		all = append(all, told("Type yes, with colours by the unit's pin where they are others (yes 3=yellow); %s", otherwise))
 	default:
-		all = append(all, "Type yes, "+otherwise)
+		all = append(all, told("Type yes, %s", otherwise))
 	}
 	if i.Test {
 		all = append(all, "Not possible here? Type: elsewhere WHO by DAY (elsewhere Edda Rooke by 2027-01-31)")
 	}
 	if back != "" {
-		all = append(all, "Type back to answer anew: "+back)
+		all = append(all, told("Type back to answer anew: %s", back))
 	}
 	return all
 }
@@ -180,7 +180,7 @@ func settingHints(i *model.Item, back string) (all []string) {
 			all = append(all, "  "+c.Value+"  "+c.Says.In("en"))
 		}
 	} else {
-		all = append(all, strings.TrimSpace("Type the value "+i.Unit))
+		all = append(all, strings.TrimSpace(told("Type the value %s", i.Unit)))
 	}
 	if i.Offers {
 		all = append(all, "Or offered, to take the one that was made for it")
@@ -189,7 +189,7 @@ func settingHints(i *model.Item, back string) (all []string) {
 		all = append(all, "Or excused and why it stays as it is, though everybody knows it (lead)")
 	}
 	if back != "" {
-		all = append(all, "Type back to answer anew: "+back)
+		all = append(all, told("Type back to answer anew: %s", back))
 	}
 	return all
 }

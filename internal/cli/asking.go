@@ -57,7 +57,7 @@ func asking[T any](ctx context.Context, a *app, c *client.Client, at string, ask
 			call, end := context.WithTimeout(all, askedEvery)
 			if is, err := c.Asked(call, at); err == nil && is.Told != nil {
 				clear()
-				line := []rune(fmt.Sprintf("%s, for %s. Ctrl-C ends it.", is.Told.Text, since(a.clock.Now(), is)))
+				line := []rune(told("%s, for %s. Ctrl-C ends it.", is.Told.Text, since(a.clock.Now(), is)))
 				fmt.Fprint(a.err, a.paint(faint, string(line[:min(len(line), 78)])))
 				shown = true
 			}
@@ -83,7 +83,7 @@ func (a *app) linkEnd() *cobra.Command {
 				return err
 			}
 			return a.show(is, func() {
-				fmt.Fprintf(a.out, "%s %s: %s, begun by %s %s ago: ended.\n", a.paint(teal, "✓"), is.Link, words.Questions.In(is.Kind), is.By, since(a.clock.Now(), is))
+				tell(a.out, "%s %s: %s, begun by %s %s ago: ended.\n", a.paint(teal, "✓"), is.Link, words.Questions.In(is.Kind), is.By, since(a.clock.Now(), is))
 			})
 		})}
 }

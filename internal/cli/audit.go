@@ -113,7 +113,7 @@ func (a *app) auditAll(ctx context.Context, c *client.Client, state string, prin
 			return a.showAudit(audited{Entries: part.Size, Findings: at.Findings, Tree: part.Tree})
 		}
 		if a.live {
-			fmt.Fprintf(a.err, "%d of %s read", part.Walk.Next, count(int(part.Size), "entry"))
+			tell(a.err, "%d of %s read", part.Walk.Next, count(int(part.Size), "entry"))
 		}
 		if state == "" {
 			continue
@@ -213,15 +213,15 @@ func (a *app) showAudit(x audited) error {
 			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), f.Text)
 		}
 		if n := len(x.Findings); n > 0 {
-			fmt.Fprintf(a.out, "%s %s read, %s\n", a.paint(brick+bold, "NOT AS IT WAS ENTERED:"), count(int(x.Entries), "entry"), count(n, "finding"))
+			tell(a.out, "%s %s read, %s\n", a.paint(brick+bold, "NOT AS IT WAS ENTERED:"), count(int(x.Entries), "entry"), count(n, "finding"))
 			return
 		}
-		fmt.Fprintf(a.out, "%s %s read: all as they were entered and signed, none missing\n", a.paint(teal, "✓"), count(int(x.Entries), "entry"))
+		tell(a.out, "%s %s read: all as they were entered and signed, none missing\n", a.paint(teal, "✓"), count(int(x.Entries), "entry"))
 		if x.Against > 0 {
-			fmt.Fprintf(a.out, "  held against %s of benches\n", count(x.Against, "checkpoint"))
+			tell(a.out, "  held against %s of benches\n", count(x.Against, "checkpoint"))
 		}
 		if t := x.Tree; t != nil {
-			fmt.Fprintf(a.out, "  checkpoint of %s: %d entries, root %s\n", when(t.At), t.Size, t.Root.String()[:16])
+			tell(a.out, "  checkpoint of %s: %d entries, root %s\n", when(t.At), t.Size, t.Root.String()[:16])
 		}
 	})
 }
@@ -287,7 +287,7 @@ func (a *app) auditLog() *cobra.Command {
 			if len(page.Found) > 0 {
 				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), core.Texts(page.Found, "; "))
 			} else if a.output == "text" {
-				fmt.Fprintf(a.out, "%s as it was entered and signed\n", a.paint(teal, "✓"))
+				tell(a.out, "%s as it was entered and signed\n", a.paint(teal, "✓"))
 			}
 			return nil
 		})}

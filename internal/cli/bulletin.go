@@ -49,7 +49,7 @@ func (a *app) bulletinAdd() *cobra.Command {
 				return err
 			}
 			return a.show(b, func() {
-				fmt.Fprintf(a.out, "%s Bulletin %d of %s: %s\n", a.paint(teal, "✓"), b.Number, b.Model, b.Title)
+				tell(a.out, "%s Bulletin %d of %s: %s\n", a.paint(teal, "✓"), b.Number, b.Model, b.Title)
 			})
 		})}
 	f := v.Flags()
@@ -75,7 +75,7 @@ func (a *app) bulletinEnd() *cobra.Command {
 			if err := c.EndBulletin(ctx, n, reason); err != nil {
 				return err
 			}
-			return a.show(map[string]any{"number": n, "ended": true}, func() { fmt.Fprintf(a.out, "%s Nobody is told of bulletin %d any more.\n", a.paint(teal, "✓"), n) })
+			return a.show(map[string]any{"number": n, "ended": true}, func() { tell(a.out, "%s Nobody is told of bulletin %d any more.\n", a.paint(teal, "✓"), n) })
 		})}
 	v.Flags().StringVar(&reason, "reason", "", "why")
 	v.MarkFlagRequired("reason")
@@ -92,14 +92,14 @@ func (a *app) bulletinList() *cobra.Command {
 			}
 			return a.show(all, func() {
 				if len(all.Bulletins) == 0 {
-					fmt.Fprintln(a.out, "There is none.")
+					tell(a.out, "There is none.\n")
 				}
 				for _, b := range all.Bulletins {
 					a.bulletin(b)
 					shows := append(slices.Clone(b.Codes), b.Words...)
-					fmt.Fprintf(a.out, "    %s\n", a.paint(faint, fmt.Sprintf("for %s; shows by %s; %s, %s", cmp.Or(b.For, "every unit"), cmp.Or(strings.Join(shows, ", "), "nothing: all are told"), b.By, when(b.At))))
+					fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("for %s; shows by %s; %s, %s", cmp.Or(b.For, "every unit"), cmp.Or(strings.Join(shows, ", "), "nothing: all are told"), b.By, when(b.At))))
 					if b.Ended != nil {
-						fmt.Fprintf(a.out, "    %s\n", a.paint(faint, "ended "+when(*b.Ended)+": "+b.EndedWhy))
+						fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("ended %s: %s", when(*b.Ended), b.EndedWhy)))
 					}
 				}
 			})
@@ -110,9 +110,9 @@ func (a *app) bulletinList() *cobra.Command {
 
 // bulletin shows one, and by what it speaks to a unit.
 func (a *app) bulletin(b client.Bulletin) {
-	fmt.Fprintf(a.out, "%s %s: %s\n", a.paint(amber, fmt.Sprintf(" BULLETIN %d ", b.Number)), a.paint(bold, b.Title), wrap(b.Says, 4))
+	fmt.Fprintf(a.out, "%s %s: %s\n", a.paint(amber, told(" BULLETIN %d ", b.Number)), a.paint(bold, b.Title), wrap(b.Says, 4))
 	if len(b.SpeaksWhy) > 0 {
-		fmt.Fprintf(a.out, "    %s\n", a.paint(faint, "because: "+strings.Join(b.SpeaksWhy, ", ")))
+		fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("because: %s", strings.Join(b.SpeaksWhy, ", "))))
 	}
 }
 
@@ -130,7 +130,7 @@ func (a *app) modelCodes() *cobra.Command {
 				return err
 			}
 			return a.show(p, func() {
-				fmt.Fprintf(a.out, "%s %s of %s stand, %d taken away.\n", a.paint(teal, "✓"), count(p.Put, "text"), p.Model, p.Taken)
+				tell(a.out, "%s %s of %s stand, %d taken away.\n", a.paint(teal, "✓"), count(p.Put, "text"), p.Model, p.Taken)
 			})
 		})}
 }

@@ -28,7 +28,7 @@ func (a *app) printed(path string, raw []byte, err error) error {
 		return err
 	}
 	return a.show(map[string]any{"file": path, "bytes": len(raw)}, func() {
-		fmt.Fprintf(a.out, "Written to %s, %s. Print it, or take it along.\n", path, kib(uint64(len(raw))))
+		tell(a.out, "Written to %s, %s. Print it, or take it along.\n", path, kib(uint64(len(raw))))
 	})
 }
 
@@ -57,7 +57,7 @@ func (a *app) cardVerb() *cobra.Command {
 }
 
 func (a *app) card(c client.Card) {
-	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, c.ModelName+" rev "+dash(c.Revision)), c.Serial, a.paint(faint, c.Site))
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, told("%s rev %s", c.ModelName, dash(c.Revision))), c.Serial, a.paint(faint, c.Site))
 	if c.Header != "" {
 		a.pair("through", wrap(c.Header, 13))
 	}
@@ -65,7 +65,7 @@ func (a *app) card(c client.Card) {
 		a.pair("procedure", a.paint(brick, "the sheet has none for this unit"))
 	} else {
 		how := map[string]string{"proven": a.paint(teal, "✓ "+words.Procedures["proven"]), "failed": a.paint(brick, "✗ "+words.Procedures["failed"]), "unproven": "? " + words.Procedures["unproven"], "barred": a.paint(brick, "✗ "+words.Procedures["barred"])}[c.Standing]
-		a.pair("procedure", fmt.Sprintf("%s, edition %d  %s", c.Procedure, c.Edition, how))
+		a.pair("procedure", told("%s, edition %d  %s", c.Procedure, c.Edition, how))
 		if c.StandingSays != "" {
 			a.pair("", wrap(c.StandingSays, 13))
 		}
@@ -105,7 +105,7 @@ func (a *app) card(c client.Card) {
 		a.pair("done when", wrap(c.Test, 13))
 	}
 	if c.Minutes > 0 {
-		a.pair("takes", fmt.Sprintf("%d min, %s%s", c.Minutes, words.Places.In(c.Place), took(c.Took)))
+		a.pair("takes", told("%d min, %s%s", c.Minutes, words.Places.In(c.Place), took(c.Took)))
 	}
 	if c.Meanwhile != "" {
 		a.pair("meanwhile", wrap(c.Meanwhile, 13))
@@ -147,7 +147,7 @@ func (a *app) card(c client.Card) {
 			for _, n := range c.Needs {
 				lines = append(lines, "□ "+wrap(n.Name+": "+n.Text, 4))
 				if n.Have != nil && n.Have.Cost != "" {
-					lines = append(lines, "  "+a.paint(faint, "costs "+n.Have.Cost))
+					lines = append(lines, "  "+a.paint(faint, told("costs %s", n.Have.Cost)))
 				}
 			}
 		}
@@ -168,7 +168,7 @@ func (a *app) cardItem(i model.Item) []string {
 		mark = "○ "
 	}
 	if i.Do == model.Measure {
-		says += fmt.Sprintf(" (%g to %g %s)", i.Least, i.Most, i.Unit)
+		says += told(" (%g to %g %s)", i.Least, i.Most, i.Unit)
 	}
 	lines := []string{mark + wrap(says, 4)}
 	if w := i.Why.In("en"); w != "" {
@@ -190,9 +190,9 @@ func took(t *client.Took) string {
 	case t == nil:
 		return ""
 	case t.Runs == 1:
-		return fmt.Sprintf("; the one run so far took %s", time.Duration(t.Seconds)*time.Second)
+		return told("; the one run so far took %s", time.Duration(t.Seconds)*time.Second)
 	}
-	return fmt.Sprintf("; %d runs took %s at the middle", t.Runs, time.Duration(t.Seconds)*time.Second)
+	return told("; %d runs took %s at the middle", t.Runs, time.Duration(t.Seconds)*time.Second)
 }
 
 func supplyWords(s *model.Supply) string {
@@ -212,11 +212,11 @@ func (a *app) fate(f string) string {
 
 // wiring is the table of wires, pin by pin.
 func (a *app) wiring(w *model.Wiring) {
-	fmt.Fprintf(a.out, "\n%s with %s", a.paint(bold, "WIRING"), w.Adapter)
+	tell(a.out, "\n%s with %s", a.paint(bold, "WIRING"), w.Adapter)
 	if w.Selector != "" {
-		fmt.Fprintf(a.out, ", switch at %s", w.Selector)
+		tell(a.out, ", switch at %s", w.Selector)
 	}
-	fmt.Fprintf(a.out, "\n  %s: pin 1 at %s. %s: pin 1 at %s.\n", w.Tool.Name, w.Tool.Edge.In("en"), w.Unit.Name, w.Unit.Edge.In("en"))
+	tell(a.out, "\n  %s: pin 1 at %s. %s: pin 1 at %s.\n", w.Tool.Name, w.Tool.Edge.In("en"), w.Unit.Name, w.Unit.Edge.In("en"))
 	var rows [][]string
 	used := map[int]bool{}
 	for _, x := range w.Wires {

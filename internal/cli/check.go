@@ -72,7 +72,7 @@ func (a *app) checked(k client.Check) {
 		mark, colour = "✓", teal+bold
 	}
 	fmt.Fprintf(a.out, "%s %s\n", a.paint(colour, mark), a.paint(colour, strings.ToUpper(strings.TrimSuffix(k.Head.Text, "."))))
-	a.pair("link", k.Link+", as "+k.Model)
+	a.pair("link", told("%s, as %s", k.Link, k.Model))
 	for i, w := range k.Words {
 		name := ""
 		if i == 0 {
@@ -81,7 +81,7 @@ func (a *app) checked(k client.Check) {
 		a.pair(name, wrap(w.Text, 13))
 	}
 	if p := k.Seen.Proof; p.Asked > 0 {
-		a.pair("answers", fmt.Sprintf("%d of %d, %s at the middle, %s at worst", p.Asked-p.Lost, p.Asked, p.Median.Round(100*time.Microsecond), p.Worst.Round(100*time.Microsecond)))
+		a.pair("answers", told("%d of %d, %s at the middle, %s at worst", p.Asked-p.Lost, p.Asked, p.Median.Round(100*time.Microsecond), p.Worst.Round(100*time.Microsecond)))
 	}
 	switch {
 	case k.Do != "":
@@ -89,7 +89,7 @@ func (a *app) checked(k client.Check) {
 	case k.Asks && k.Test != nil:
 		a.pair("next", a.paint(bold, wrap(k.Test.Says, 13)))
 		a.pair("", a.paint(faint, wrap(k.Test.Why, 13)))
-		a.pair("answer", "ferry check "+k.Link+" "+map[string]string{diagnose.Measure: "--value " + strings.ToUpper(k.Test.What), diagnose.Bridge: "--came adapter,plug", diagnose.Look: "--came-back"}[k.Test.Kind])
+		a.pair("answer", "ferry check "+k.Link+" "+map[string]string{diagnose.Measure: told("--value %s", strings.ToUpper(k.Test.What)), diagnose.Bridge: "--came adapter,plug", diagnose.Look: "--came-back"}[k.Test.Kind])
 	}
 }
 
@@ -107,7 +107,7 @@ func (a *app) askTest(ctx context.Context, c *client.Client, at string, t *diagn
 	switch t.Kind {
 	case diagnose.Measure:
 		for {
-			s, err := line("What does the meter show, in " + t.Unit + "?")
+			s, err := line(told("What does the meter show, in %s?", t.Unit))
 			if err != nil {
 				return nil, err
 			}
@@ -118,7 +118,7 @@ func (a *app) askTest(ctx context.Context, c *client.Client, at string, t *diagn
 	case diagnose.Bridge:
 		out := &diagnose.Answer{Came: map[string]bool{}}
 		for _, place := range strings.Split(t.What, ", ") {
-			if _, err := line("Bridge the data pins at the " + place + ", then press Enter."); err != nil {
+			if _, err := line(told("Bridge the data pins at the %s, then press Enter.", place)); err != nil {
 				return nil, err
 			}
 			e, err := c.Echo(ctx, at)
@@ -126,7 +126,7 @@ func (a *app) askTest(ctx context.Context, c *client.Client, at string, t *diagn
 				return nil, err
 			}
 			out.Came[place] = e.Came
-			fmt.Fprintf(a.err, "  At the %s: %s\n", place, map[bool]string{true: "it comes back.", false: "nothing comes back."}[e.Came])
+			tell(a.err, "  At the %s: %s\n", place, map[bool]string{true: "it comes back.", false: "nothing comes back."}[e.Came])
 		}
 		return out, nil
 	}

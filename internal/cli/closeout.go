@@ -22,7 +22,7 @@ func (a *app) runBorrowed() *cobra.Command {
 				return err
 			}
 			return a.show(r, func() {
-				fmt.Fprintf(a.out, "%s Noted. The run asks for it at its end, and closes once it is back or a lead leaves it by name.\n", a.paint(teal, "✓"))
+				tell(a.out, "%s Noted. The run asks for it at its end, and closes once it is back or a lead leaves it by name.\n", a.paint(teal, "✓"))
 			})
 		})}
 }
@@ -38,7 +38,7 @@ func (a *app) unitDone() *cobra.Command {
 				return err
 			}
 			return a.show(u, func() {
-				fmt.Fprintf(a.out, "%s In the history of %s. Still left there: %d.\n", a.paint(teal, "✓"), u.Serial, len(u.Owed))
+				tell(a.out, "%s In the history of %s. Still left there: %d.\n", a.paint(teal, "✓"), u.Serial, len(u.Owed))
 			})
 		})}
 	v.Flags().StringVar(&d.Kind, "kind", "undo", "undo: a change for a while was taken back; finding: what somebody saw at the end is as it should be; give: what belongs to the unit was handed over")
@@ -63,7 +63,7 @@ func (a *app) handoverVerb() *cobra.Command {
 				return a.printed(pdf, raw, err)
 			}
 			return a.show(h, func() {
-				fmt.Fprintf(a.out, "%s  %s  %s, runs %s\n", a.paint(bold, h.Unit), h.ModelName, dash(h.Site), dash(h.Running))
+				tell(a.out, "%s  %s  %s, runs %s\n", a.paint(bold, h.Unit), h.ModelName, dash(h.Site), dash(h.Running))
 				list := func(title, how, mark string, all []core.Said) {
 					fmt.Fprintf(a.out, "\n%s\n", a.bright(title))
 					if len(all) == 0 {
@@ -102,7 +102,7 @@ func (a *app) offers(all []client.Offer) {
 	for _, o := range all {
 		photo := ""
 		if o.Photo != "" {
-			photo = "; picture: ferry unit photo " + o.Photo[:12] + " FILE"
+			photo = told("; picture: ferry unit photo %s FILE", o.Photo[:12])
 		}
 		fmt.Fprintf(a.out, "  %d  %s %s\n", o.Number, wrap(o.Says, 5), a.paint(faint, "("+o.Serial+", "+o.By+", "+when(o.At)+photo+")"))
 	}
@@ -124,7 +124,7 @@ func (a *app) offerVerb() *cobra.Command {
 				return err
 			}
 			return a.show(o, func() {
-				fmt.Fprintf(a.out, "%s Offer %d of %s: %s\n", a.paint(teal, "✓"), o.Number, o.Serial, o.Says)
+				tell(a.out, "%s Offer %d of %s: %s\n", a.paint(teal, "✓"), o.Number, o.Serial, o.Says)
 			})
 		})}
 	add.Flags().StringVar(&photo, "photo", "", "file of a picture")
@@ -139,7 +139,7 @@ func (a *app) offerVerb() *cobra.Command {
 		if err := c.EndOffer(ctx, number, e); err != nil {
 			return err
 		}
-		return a.show(struct{}{}, func() { fmt.Fprintf(a.out, "%s Offer %d: %s\n", a.paint(teal, "✓"), number, e.How) })
+		return a.show(struct{}{}, func() { tell(a.out, "%s Offer %d: %s\n", a.paint(teal, "✓"), number, e.How) })
 	})
 	end.Flags().StringVar(&e.How, "how", "", "a job was made of it, the customer does not want it, it was nothing")
 	end.MarkFlagRequired("how")
@@ -151,7 +151,7 @@ func (a *app) offerVerb() *cobra.Command {
 			}
 			return a.show(map[string]any{"offers": t.Offers}, func() {
 				if len(t.Offers) == 0 {
-					fmt.Fprintln(a.out, "None.")
+					tell(a.out, "None.\n")
 				}
 				a.offers(t.Offers)
 			})

@@ -38,7 +38,7 @@ func (a *app) migrateVerb() *cobra.Command {
 				if err := store.Migrate(ctx, dsn, account, newest); err != nil {
 					return err
 				}
-				return a.show(map[string]int{"schema": store.Schema}, func() { fmt.Fprintf(a.out, "The schema is at %d.\n", store.Schema) })
+				return a.show(map[string]int{"schema": store.Schema}, func() { tell(a.out, "The schema is at %d.\n", store.Schema) })
 			})
 		}}
 	v.Flags().StringVar(&account, "grant", account, "the service's account, USER@HOST")
@@ -58,7 +58,7 @@ func (a *app) dumpVerb() *cobra.Command {
 				for _, t := range to {
 					r, err := age.ParseX25519Recipient(t)
 					if err != nil {
-						return core.Fail(core.BadFile, "--to %s: %w", t, err).Do("It begins with age1; ferry dump identity FILE makes one.")
+						return core.Fail(core.BadFile, "%s is no keeper of dumps: %w", t, err).Do("It begins with age1; ferry dump identity FILE makes one.")
 					}
 					keepers = append(keepers, r)
 				}
@@ -95,9 +95,9 @@ func (a *app) dumpVerb() *cobra.Command {
 				return a.show(m, func() {
 					who := "not encrypted"
 					if len(keepers) > 0 {
-						who = "encrypted for " + count(len(keepers), "keeper")
+						who = told("encrypted for %s", count(len(keepers), "keeper"))
 					}
-					fmt.Fprintf(a.out, "%s %s: %s, schema %d, as of %s; %s, %s.\n", a.paint(teal, "✓"), args[0], rowsOf(m), m.Schema, when(m.At), who, signedBy(m))
+					tell(a.out, "%s %s: %s, schema %d, as of %s; %s, %s.\n", a.paint(teal, "✓"), args[0], rowsOf(m), m.Schema, when(m.At), who, signedBy(m))
 				})
 			})
 		}}
@@ -120,7 +120,7 @@ func (a *app) dumpVerb() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]string{"file": args[0], "to": id.Recipient().String()}, func() {
-				fmt.Fprintf(a.out, "%s %s decrypts dumps that are made with --to %s. Keep it where no dump is.\n", a.paint(teal, "✓"), args[0], id.Recipient())
+				tell(a.out, "%s %s decrypts dumps that are made with --to %s. Keep it where no dump is.\n", a.paint(teal, "✓"), args[0], id.Recipient())
 			})
 		}})
 	return v
@@ -185,7 +185,7 @@ func signedBy(m store.Moved) string {
 	if m.Signed == "" {
 		return "not signed"
 	}
-	return "signed with key " + m.Signed
+	return told("signed with key %s", m.Signed)
 }
 
 func rowsOf(m store.Moved) string {
@@ -193,7 +193,7 @@ func rowsOf(m store.Moved) string {
 	for _, rows := range m.Rows {
 		n += rows
 	}
-	return fmt.Sprintf("%s rows in %d tables, %d entries of history", grouped(n), len(m.Rows), m.Rows["entry"])
+	return told("%s rows in %d tables, %d entries of history", grouped(n), len(m.Rows), m.Rows["entry"])
 }
 
 func (a *app) loadVerb() *cobra.Command {
@@ -222,7 +222,7 @@ func (a *app) loadVerb() *cobra.Command {
 					return err
 				}
 				return a.show(m, func() {
-					fmt.Fprintf(a.out, "%s %s, taken %s from schema %d; the schema is now at %d; %s.\n", a.paint(teal, "✓"), rowsOf(m), when(m.At), m.Schema, store.Schema, signedBy(m))
+					tell(a.out, "%s %s, taken %s from schema %d; the schema is now at %d; %s.\n", a.paint(teal, "✓"), rowsOf(m), when(m.At), m.Schema, store.Schema, signedBy(m))
 				})
 			})
 		}}

@@ -66,10 +66,10 @@ func runs(u client.Unit) string {
 		s += ", withdrawn"
 	}
 	if u.Due != "" {
-		s += ", due " + u.Due
+		s += told(", due %s", u.Due)
 	}
 	if u.Held != nil {
-		s += ", held at " + u.Held.Version
+		s += told(", held at %s", u.Held.Version)
 	}
 	return s
 }
@@ -81,7 +81,7 @@ func (a *app) fit(f client.Fit) {
 	}
 	fmt.Fprint(a.out, a.paint(bold, f.Serial))
 	if f.State != "half-done" {
-		fmt.Fprintf(a.out, " runs %s.", running)
+		tell(a.out, " runs %s.", running)
 	} else {
 		fmt.Fprint(a.out, ":")
 	}
@@ -97,7 +97,7 @@ func (a *app) fit(f client.Fit) {
 	}
 	fmt.Fprintf(a.out, " %s\n", now)
 	if f.Withdrawn != "" {
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "beware "), wrap("What it runs was withdrawn: "+f.Withdrawn, 8))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "beware "), wrap(told("What it runs was withdrawn: %s", f.Withdrawn), 8))
 	}
 	if f.Inside != nil {
 		fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "inside "), wrap(f.Inside.Text, 8))
@@ -123,9 +123,9 @@ func (a *app) fit(f client.Fit) {
 	} else if best != nil && !best.Current {
 		next := "ferry flash " + f.Serial
 		if best.Toward != "" {
-			next += "   " + fmt.Sprintf("(%s first; it is a step to %s)", best.Version, best.Toward)
+			next += "   " + told("(%s first; it is a step to %s)", best.Version, best.Toward)
 		}
-		fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, next))
+		a.next("\n", next)
 	}
 }
 
@@ -146,7 +146,7 @@ func (a *app) notes(v fit.Verdict) string {
 		note = append(note, "a step back")
 	}
 	if len(v.Path) > 0 {
-		note = append(note, "after "+strings.Join(v.Path, ", "))
+		note = append(note, told("after %s", strings.Join(v.Path, ", ")))
 	}
 	return strings.Join(note, ", ")
 }
@@ -160,7 +160,7 @@ func because(v fit.Verdict) string {
 		}
 	}
 	if len(all) > 1 {
-		all = []string{all[0], fmt.Sprintf("And %d more.", len(all)-1)}
+		all = []string{all[0], told("And %d more.", len(all)-1)}
 	}
 	if len(all) == 0 && v.Answer == fit.Fits {
 		for _, r := range v.Reasons {
@@ -180,13 +180,13 @@ func (a *app) question(f client.Fit, q *fit.Question) {
 	for _, x := range q.Answers {
 		lead := "then none fits"
 		if x.Leads != "" {
-			lead = "then " + x.Leads
+			lead = told("then %s", x.Leads)
 		}
 		says := x.Says
 		if says != "" {
 			says += "; "
 		}
-		fmt.Fprintf(a.out, "  ferry note %s %s=%-12s %s\n", f.Serial, q.Fact, x.Value, a.paint(faint, says+lead))
+		tell(a.out, "  ferry note %s %s=%-12s %s\n", f.Serial, q.Fact, x.Value, a.paint(faint, says+lead))
 	}
 	fmt.Fprintf(a.out, "  %s\n", a.paint(faint, "with a photo: --photo FILE"))
 }
@@ -199,7 +199,7 @@ func (a *app) needs(f client.Fit) {
 	}
 	fmt.Fprintf(a.out, "\n%s", a.paint(bold, "The job needs"))
 	if f.Day != nil {
-		fmt.Fprintf(a.out, " on %s", f.Day.Format("2 January 2006"))
+		tell(a.out, " on %s", f.Day.Format("2 January 2006"))
 	}
 	fmt.Fprintln(a.out)
 	var rows [][]string
@@ -229,7 +229,7 @@ func (a *app) why(f client.Fit, version string) {
 			continue
 		}
 		mark, word := a.answer(v.Answer)
-		fmt.Fprintf(a.out, "%s %s %s for %s. %s\n\n", mark, a.paint(bold, v.Version), word, f.Serial, a.notes(v))
+		tell(a.out, "%s %s %s for %s. %s\n\n", mark, a.paint(bold, v.Version), word, f.Serial, a.notes(v))
 		var rows [][]string
 		for _, r := range v.Reasons {
 			mark, _ := a.answer(r.Answer)
@@ -244,7 +244,7 @@ func (a *app) why(f client.Fit, version string) {
 		}
 		a.table([]string{"", "rule", "fact", "value", "source", "says"}, rows)
 		if d, ok := v.Deciding(); ok && d.Next != "" {
-			fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, wrap(d.Next, 7)))
+			a.next("\n", wrap(d.Next, 7))
 		}
 	}
 }
@@ -286,7 +286,7 @@ func (a *app) matrix(m client.Matrix) {
 	a.table(head, rows)
 	for _, c := range m.Columns {
 		if c.Target != "" {
-			fmt.Fprintf(a.out, "  %s %s: our choice is %s\n", m.Fact, c.Value, c.Target)
+			tell(a.out, "  %s %s: our choice is %s\n", m.Fact, c.Value, c.Target)
 		}
 	}
 }
@@ -331,7 +331,7 @@ func (a *app) noteVerb() *cobra.Command {
 			for _, x := range args[1:] {
 				name, value, ok := strings.Cut(x, "=")
 				if !ok {
-					return fmt.Errorf("%q: write FACT=VALUE", x)
+					return mistyped("%q: write FACT=VALUE", x)
 				}
 				source := core.FromPerson
 				if label {
@@ -343,7 +343,8 @@ func (a *app) noteVerb() *cobra.Command {
 				return err
 			}
 			return a.show(n, func() {
-				fmt.Fprintf(a.out, "%s noted with your name and the time.\nnext   %s\n", a.paint(teal, "✓"), a.paint(bold, "ferry fit "+args[0]))
+				tell(a.out, "%s noted with your name and the time.\n", a.paint(teal, "✓"))
+				a.next("", "ferry fit "+args[0])
 			})
 		})}
 	v.Flags().BoolVar(&label, "label", false, "it stands on the label (otherwise: you say so)")

@@ -33,7 +33,7 @@ func (o *opening) run(kind, at string) client.NewRun {
 func (o *opening) flags(v *cobra.Command) {
 	v.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask, for scripts")
 	o.about(v)
-	v.Flags().StringSliceVar(&o.waive, "waive", nil, "a gate that you pass by name, with --reason: "+strings.Join(admit.Gates, ", ")+" (lead)")
+	v.Flags().StringSliceVar(&o.waive, "waive", nil, told("a gate that you pass by name, with --reason: %s (lead)", strings.Join(admit.Gates, ", ")))
 }
 
 // about are the flags of every verb that opens a run.
@@ -138,7 +138,7 @@ func (a *app) completeRestore(cmd *cobra.Command, args []string, to string) ([]s
 			if x.Ruin {
 				continue
 			}
-			all = append(all, x.Digest.String()[:8]+"\t"+when(x.Taken)+", ran "+dash(x.Running))
+			all = append(all, told("%s\t%s, ran %s", x.Digest.String()[:8], when(x.Taken), dash(x.Running)))
 		}
 		return all
 	})(cmd, args, to)
@@ -213,6 +213,6 @@ func (a *app) whoThrough(ctx context.Context, c *client.Client, n client.NewRun)
 	if err != nil {
 		return client.Identity{}, err
 	}
-	return client.Identity{Link: n.Header + ", at its programming header; its own lead: " + n.At, Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: u.ModelName, Site: u.Site,
+	return client.Identity{Link: told("%s, at its programming header; its own lead: %s", n.Header, n.At), Unit: u.ID, Serial: u.Serial, Model: u.Model, ModelName: u.ModelName, Site: u.Site,
 		Strength: "by its label", Facts: u.Facts}, nil
 }

@@ -143,27 +143,27 @@ func (a *app) ending(r client.Run) {
 			a.pair("state", wrap(v.Sentence.Text, 13))
 			if r.State == "paused" {
 				a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
-				a.pair("", "or back: ferry restore "+r.Unit.Serial)
+				a.pair("", told("or back: ferry restore %s", r.Unit.Serial))
 			}
 			return
 		}
-		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, fmt.Sprintf("%s at %s: %s", strings.ToUpper(stands(r)), gateWord(f.Step), strings.ReplaceAll(string(f.Kind), "-", " "))))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, told("%s at %s: %s", strings.ToUpper(stands(r)), gateWord(f.Step), strings.ReplaceAll(string(f.Kind), "-", " "))))
 		a.pair("what", wrap(f.Message, 13))
 		a.pair("state", wrap(f.State, 13))
 		a.pair("next", a.paint(bold, wrap(f.Next, 13)))
-		where := "in the history of " + r.Unit.Serial
+		where := told("in the history of %s", r.Unit.Serial)
 		if r.State == "paused" {
 			where = "the run stays open"
 		}
-		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, fmt.Sprintf("exit %d, %s", ExitCode(f.Kind), where)))
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, told("exit %d, %s", ExitCode(f.Kind), where)))
 		return
 	}
 	switch {
 	case r.To == "" || r.Kind == run.BackUp:
 	case r.Outcome == string(run.Done):
-		a.pair("runs", a.paint(bold, r.To)+", asked after its start")
+		a.pair("runs", told("%s, asked after its start", a.paint(bold, r.To)))
 	default:
-		a.pair("runs", a.paint(bold, r.To)+", read on the wire")
+		a.pair("runs", told("%s, read on the wire", a.paint(bold, r.To)))
 	}
 	if r.Record != nil && r.Record.Reason != "" && r.Outcome == string(run.Done) {
 		a.pair("but", a.paint(brick+bold, wrap(r.Record.Reason, 13)))
@@ -171,27 +171,27 @@ func (a *app) ending(r client.Run) {
 	if v.Changes > 0 {
 		kept := strings.Count(r.Progress.States, "k")
 		same := strings.Count(r.Progress.States, "a")
-		a.pair("memory", fmt.Sprintf("%s written, %d right already, %d kept", count(v.Right, "sector"), same, kept))
+		a.pair("memory", told("%s written, %d right already, %d kept", count(v.Right, "sector"), same, kept))
 	}
 	if r.Waiver != nil {
-		a.pair("waived", wrap(fmt.Sprintf("%s, by %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))
+		a.pair("waived", wrap(fmt.Sprintf("%s, %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))
 		a.pair("way back", words.WaysBack.In(r.Progress.View.WayBack))
 	}
 	if t := r.Settled; t != nil {
-		a.pair("settings", fmt.Sprintf("%d of %d put back and read again", t.Back, t.Back+len(t.Differ)))
+		a.pair("settings", told("%d of %d put back and read again", t.Back, t.Back+len(t.Differ)))
 	}
 	for _, u := range r.Progress.View.Undo {
 		if u.State == "excused" {
-			a.pair("left", wrap(u.Says+" Not done: "+u.Note, 13))
+			a.pair("left", wrap(told("%s Not done: %s", u.Says, u.Note), 13))
 		}
 	}
 	if r.Backup != "" {
-		a.pair("way back", fmt.Sprintf("full backup %s, %s", short(r.Backup), strings.ReplaceAll(r.BackupHow, "-", " ")))
+		a.pair("way back", told("full backup %s, %s", short(r.Backup), strings.ReplaceAll(r.BackupHow, "-", " ")))
 	}
 	if r.Halves > 1 {
 		a.pair("taken up", again(r.Halves))
 	}
-	a.pair("history", fmt.Sprintf("entered, signed by bench %s: ferry history %s", r.Bench, r.Unit.Serial))
+	a.pair("history", told("entered, signed by bench %s: ferry history %s", r.Bench, r.Unit.Serial))
 	if x := r.After; x != nil {
 		a.pair("next", a.paint(bold, wrap(strings.TrimSpace(x.Text+" "+x.Next), 13)))
 	}

@@ -24,7 +24,7 @@ func (a *app) gearVerb() *cobra.Command {
 					if x.Expires != nil {
 						until = x.Expires.UTC().Format("2 Jan 2006")
 						if x.Expires.Before(a.clock.Now()) {
-							until = a.paint(brick, until+" over")
+							until = a.paint(brick, told("%s over", until))
 						}
 					}
 					if x.Left != nil {
@@ -56,7 +56,7 @@ func (a *app) gearVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(g, func() { fmt.Fprintf(a.out, "%s %s %s, with %s.\n", a.paint(teal, "✓"), g.Kind, g.Name, g.Owner) })
+			return a.show(g, func() { tell(a.out, "%s %s %s, with %s.\n", a.paint(teal, "✓"), g.Kind, g.Name, g.Owner) })
 		})}
 	add.Flags().StringVar(&n.ID, "id", "", "change this one")
 	add.Flags().StringVar(&n.Version, "version", "", "its version")
@@ -70,7 +70,7 @@ func (a *app) gearVerb() *cobra.Command {
 			if err := c.DropGear(ctx, args[0]); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"dropped": args[0]}, func() { fmt.Fprintf(a.out, "%s off the list.\n", a.paint(teal, "✓")) })
+			return a.show(map[string]string{"dropped": args[0]}, func() { tell(a.out, "%s off the list.\n", a.paint(teal, "✓")) })
 		})}
 	v.AddCommand(list, add, drop)
 	return v

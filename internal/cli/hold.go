@@ -38,7 +38,7 @@ func (a *app) holdPut() *cobra.Command {
 				return err
 			}
 			return a.show(h, func() {
-				fmt.Fprintf(a.out, "%s %s stays at %s: %s\n", a.paint(teal, "✓"), heldThing(h), h.Version, h.Reason)
+				tell(a.out, "%s %s stays at %s: %s\n", a.paint(teal, "✓"), heldThing(h), h.Version, h.Reason)
 			})
 		})}
 	v.Flags().StringVar(&n.Model, "model", "", "instead of a unit: a model")
@@ -66,7 +66,7 @@ func (a *app) holdEnd() *cobra.Command {
 			if err := c.EndHold(ctx, n); err != nil {
 				return err
 			}
-			return a.show(n, func() { fmt.Fprintf(a.out, "%s held no longer.\n", a.paint(teal, "✓")) })
+			return a.show(n, func() { tell(a.out, "%s held no longer.\n", a.paint(teal, "✓")) })
 		})}
 	v.Flags().StringVar(&n.Model, "model", "", "instead of a unit: a model")
 	v.Flags().StringVar(&n.Revision, "revision", "", "with --model: its revision")
@@ -109,7 +109,7 @@ func (a *app) consentVerb() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s %s may have a %s until %s, by %s: %s\n", a.paint(teal, "✓"), args[0], words.Permits.In(x.For), when(x.Until), x.By, x.Reason)
+				tell(a.out, "%s %s may have a %s until %s, by %s: %s\n", a.paint(teal, "✓"), args[0], words.Permits.In(x.For), when(x.Until), x.By, x.Reason)
 			})
 		})}
 	v.Flags().StringVar(&n.Reason, "reason", "", "why this unit")
@@ -156,7 +156,7 @@ func (a *app) testVerb() *cobra.Command {
 func (a *app) tests(u client.UnitPage) {
 	fmt.Fprintf(a.out, "%s  %s, %s\n", a.paint(bold, u.Serial), u.ModelName, a.unitState(u.Unit))
 	if len(u.Tests) == 0 {
-		fmt.Fprintln(a.out, "No test is open.")
+		tell(a.out, "No test is open.\n")
 		return
 	}
 	var rows [][]string

@@ -46,15 +46,15 @@ func (f *fileChoice) choice() (registry.Choice, error) {
 	c := registry.Choice{Format: f.format, Member: f.member}
 	at, err := strconv.ParseUint(f.at, 0, 64)
 	if err != nil {
-		return c, fmt.Errorf("--at %q is not an address; write it like 0x8000", f.at)
+		return c, mistyped("--at %q is not an address; write it like 0x8000", f.at)
 	}
 	if c.At, c.Counts = at, image.Counts(f.counts); c.Counts != "" && c.Counts != image.First && c.Counts != image.Last {
-		return c, fmt.Errorf("--counts %q: expected first or last", f.counts)
+		return c, mistyped("--counts %q: expected first or last", f.counts)
 	}
 	if f.family != "" {
 		n, err := strconv.ParseUint(f.family, 0, 32)
 		if err != nil {
-			return c, fmt.Errorf("--family %q is not a number of 32 bits; write it like 0x1234ABCD", f.family)
+			return c, mistyped("--family %q is not a number of 32 bits; write it like 0x1234ABCD", f.family)
 		}
 		family := uint32(n)
 		c.Family = &family
@@ -114,7 +114,7 @@ func (a *app) imageInspect() *cobra.Command {
 				if known, err := c.Inspect(ctx, file, n, x.Name, choice); err == nil {
 					x.Known, x.Models = known.Known, known.Models
 				} else {
-					fmt.Fprintf(a.err, "The service was not asked: %v\n", err)
+					tell(a.err, "The service was not asked: %v\n", err)
 				}
 			}
 			return a.show(x, func() { a.inspection(x, o.Image) })
@@ -160,18 +160,18 @@ func (a *app) inspection(x client.Inspection, im *image.Image) {
 	if x.Member != "" && x.Packed == "zip" {
 		name += " › " + x.Member
 	}
-	fmt.Fprintf(a.out, "%s  %s, %s bytes in %d %s\n\n", a.paint(bold, name), f.Title(), grouped(x.Payload), len(x.Segments), plural(len(x.Segments), "segment"))
+	tell(a.out, "%s  %s, %s bytes in %d %s\n\n", a.paint(bold, name), f.Title(), grouped(x.Payload), len(x.Segments), plural(len(x.Segments), "segment"))
 	fmt.Fprintf(a.out, "  %s\n  0x%X%*s\n", a.paint(blue, addressLine(im)), from, lineWidth-2-len(fmt.Sprintf("%X", from)), fmt.Sprintf("0x%X", to-1))
 	fmt.Fprintln(a.out)
 	var rows [][]string
 	for i, s := range x.Segments {
 		if i == 12 {
-			rows = append(rows, []string{fmt.Sprintf("and %d more", len(x.Segments)-i)})
+			rows = append(rows, []string{told("and %d more", len(x.Segments)-i)})
 			break
 		}
 		gap := ""
 		if i > 0 {
-			gap = grouped(x.Gaps[i-1].Length) + " free before"
+			gap = told("%s free before", grouped(x.Gaps[i-1].Length))
 		}
 		rows = append(rows, []string{fmt.Sprintf("  0x%08X", s.Address), fmt.Sprintf("0x%08X", s.Address+s.Length-1), grouped(s.Length), short(s.SHA256.String()), gap})
 	}
@@ -184,10 +184,10 @@ func (a *app) inspection(x client.Inspection, im *image.Image) {
 		a.pair(n.Name, n.Value)
 	}
 	for _, t := range x.Versions {
-		a.pair("says", fmt.Sprintf("%q at 0x%X", t.Text, t.Address))
+		a.pair("says", told("%q at 0x%X", t.Text, t.Address))
 	}
-	a.pair("file", fmt.Sprintf("%s bytes, SHA-256 %s", grouped(uint64(x.Bytes)), x.SHA256))
-	a.pair("content", short(x.Content.String())+"  the same in every format and under every name")
+	a.pair("file", told("%s bytes, SHA-256 %s", grouped(uint64(x.Bytes)), x.SHA256))
+	a.pair("content", told("%s  the same in every format and under every name", short(x.Content.String())))
 	for _, k := range x.Known {
 		a.pair("catalogue", a.paint(teal, "✓ ")+k.Words())
 	}
@@ -237,7 +237,7 @@ var cellSigns = map[string]rune{image.Same: '─', image.Differs: '█', image.O
 
 func (a *app) difference(nameA, nameB string, d image.Difference) {
 	if d.Differs+d.OnlyA+d.OnlyB == 0 {
-		fmt.Fprintf(a.out, "%s The same image: %s bytes at the same addresses.\n", a.paint(teal, "✓"), grouped(d.Same))
+		tell(a.out, "%s The same image: %s bytes at the same addresses.\n", a.paint(teal, "✓"), grouped(d.Same))
 		return
 	}
 	changed := 0
@@ -246,7 +246,7 @@ func (a *app) difference(nameA, nameB string, d image.Difference) {
 			changed++
 		}
 	}
-	fmt.Fprintf(a.out, "%s and %s: %d of %d sectors of %s bytes differ.\n\n", a.paint(bold, nameA), a.paint(bold, nameB), changed, len(d.Cells), grouped(d.Sector))
+	tell(a.out, "%s and %s: %d of %d sectors of %s bytes differ.\n\n", a.paint(bold, nameA), a.paint(bold, nameB), changed, len(d.Cells), grouped(d.Sector))
 	per := (len(d.Cells) + 2*lineWidth - 1) / (2 * lineWidth)
 	var b strings.Builder
 	for i, n := 0, 0; i < len(d.Cells); i, n = i+per, n+1 {
@@ -261,20 +261,20 @@ func (a *app) difference(nameA, nameB string, d image.Difference) {
 		}
 		b.WriteRune(cellSigns[worst])
 	}
-	fmt.Fprintf(a.out, "  %s\n  ─ same   █ differs   ◁ only in the first   ▷ only in the second", a.paint(blue, b.String()))
+	tell(a.out, "  %s\n  ─ same   █ differs   ◁ only in the first   ▷ only in the second", a.paint(blue, b.String()))
 	if per > 1 {
-		fmt.Fprintf(a.out, "   one sign: %d sectors", per)
+		tell(a.out, "   one sign: %d sectors", per)
 	}
 	fmt.Fprint(a.out, "\n\n")
-	a.pair("same", grouped(d.Same)+" bytes")
-	a.pair("differ", grouped(d.Differs)+" bytes")
-	a.pair("only first", grouped(d.OnlyA)+" bytes")
-	a.pair("only 2nd", grouped(d.OnlyB)+" bytes")
+	a.pair("same", told("%s bytes", grouped(d.Same)))
+	a.pair("differ", told("%s bytes", grouped(d.Differs)))
+	a.pair("only first", told("%s bytes", grouped(d.OnlyA)))
+	a.pair("only 2nd", told("%s bytes", grouped(d.OnlyB)))
 	fmt.Fprintln(a.out)
 	var rows [][]string
 	for i, r := range d.Ranges {
 		if i == 10 {
-			rows = append(rows, []string{fmt.Sprintf("  and %s more ranges", grouped(uint64(len(d.Ranges)-i+d.More)))})
+			rows = append(rows, []string{told("  and %s more ranges", grouped(uint64(len(d.Ranges)-i+d.More)))})
 			break
 		}
 		rows = append(rows, []string{fmt.Sprintf("  0x%08X", r.Address), grouped(r.Length), dash(r.A), dash(r.B)})
@@ -300,7 +300,7 @@ func (a *app) imageConvert() *cobra.Command {
 			}
 			n, err := strconv.ParseUint(fill, 0, 8)
 			if err != nil {
-				return fmt.Errorf("--fill %q is not a byte; write it like 0xFF", fill)
+				return mistyped("--fill wants a byte like 0xFF, not %q", fill)
 			}
 			gap := byte(n)
 			lost, err := writeImage(args[1], replace, o.Image, format, image.Options{Fill: &gap})
@@ -308,15 +308,15 @@ func (a *app) imageConvert() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"from": o.Format.Name(), "to": format.Name(), "bytes": o.Image.Bytes(), "lost": append([]string{}, lost...), "warnings": append([]string{}, o.Image.Warnings...)}, func() {
-				fmt.Fprintf(a.out, "%s %s: %s, %s bytes of memory.\n", a.paint(teal, "✓"), args[1], format.Title(), grouped(o.Image.Bytes()))
+				tell(a.out, "%s %s: %s, %s bytes of memory.\n", a.paint(teal, "✓"), args[1], format.Title(), grouped(o.Image.Bytes()))
 				for _, w := range o.Image.Warnings {
-					fmt.Fprintf(a.err, "  beware  %s\n", wrap(w, 10))
+					labelled(a.err, 7, "beware", wrap(w, 10))
 				}
 				for _, l := range lost {
-					fmt.Fprintf(a.err, "  lost    %s\n", wrap(l, 10))
+					labelled(a.err, 7, "lost", wrap(l, 10))
 				}
 				if len(lost) == 0 {
-					fmt.Fprintln(a.err, "  Nothing was lost.")
+					tell(a.err, "  Nothing was lost.\n")
 				}
 			})
 		}}
@@ -340,7 +340,7 @@ func formatOf(name, file string) (image.Format, error) {
 			}
 		}
 	}
-	return nil, fmt.Errorf("the ending of %q says no format; name one: --to FORMAT", file)
+	return nil, mistyped("the ending of %q says no format; name one: --to FORMAT", file)
 }
 
 // writeImage writes a whole file or none.

@@ -100,7 +100,7 @@ func (a *app) jobList() *cobra.Command {
 			}
 			return a.show(j, func() {
 				a.jobs(j.Jobs)
-				a.extentOf(len(j.Jobs), j.Paged, after, state+" job")
+				a.extentOf(len(j.Jobs), j.Paged, after, map[bool]string{true: "closed job", false: "open job"}[closed])
 			})
 		})}
 	v.Flags().BoolVar(&closed, "closed", false, "those that are closed, the newest first")
@@ -134,16 +134,16 @@ func (a *app) jobShow() *cobra.Command {
 func (a *app) job(j client.JobPage) {
 	state := "open"
 	if j.Closed != nil {
-		state = "closed " + when(*j.Closed) + " by " + j.Closer
+		state = told("closed %s by %s", when(*j.Closed), j.Closer)
 	}
-	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, fmt.Sprintf("Job %d", j.Number)), state)
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, told("Job %d", j.Number)), state)
 	a.pair("reason", wrap(cmp.Or(j.Reason, "none was given"), 13))
 	for _, x := range [][2]string{{"asked by", j.Asked}, {"planned", j.Planned}, {"for", j.Person}, {"done when", j.Test}, {"closing", j.Closing}} {
 		if x[1] != "" {
 			a.pair(x[0], wrap(x[1], 13))
 		}
 	}
-	a.pair("entered", when(j.At)+" by "+j.By)
+	a.pair("entered", told("%s by %s", when(j.At), j.By))
 	var rows [][]string
 	for _, x := range j.Scope {
 		how := words.JobStands.In(x.Stands)
@@ -165,14 +165,14 @@ func (a *app) job(j client.JobPage) {
 		rows = append(rows, []string{"  " + mark, a.paint(bold, x.Unit.Serial), x.Unit.ModelName, x.Unit.Site, wrap(how, 0)})
 	}
 	for _, l := range j.Left {
-		rows = append(rows, []string{"  –", strings.TrimSuffix(l.Serial+" "+l.Part, " "), "", "", "left as it is: " + l.Why + " (" + l.By + ")"})
+		rows = append(rows, []string{"  –", strings.TrimSuffix(l.Serial+" "+l.Part, " "), "", "", told("left as it is: %s (%s)", l.Why, l.By)})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(a.out)
 		a.table([]string{"  ", "unit", "model", "site", "stands"}, rows)
 	}
 	if j.Closed == nil && j.Open == 0 && len(j.Scope) > 0 {
-		fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, fmt.Sprintf("ferry job close %d", j.Number)))
+		a.next("\n", fmt.Sprintf("ferry job close %d", j.Number))
 	}
 }
 
@@ -180,7 +180,7 @@ func (a *app) job(j client.JobPage) {
 func testWords(t client.OpenTest) string {
 	s := strings.TrimSuffix(t.Says, ".") + ": " + words.Tests.In(t.State)
 	if t.Whose != "" {
-		s += " to " + t.Whose + " until " + t.Due
+		s += told(" to %s until %s", t.Whose, t.Due)
 	}
 	if t.Late {
 		s += ", late"
@@ -274,14 +274,14 @@ func (a *app) today(t client.Today) {
 		}
 		how := stands(r)
 		if l := r.Progress.View.Laid; l != nil {
-			how = fmt.Sprintf("laid aside, %s, with %s", l.Place, l.Holder)
+			how = told("laid aside: %s, with %s", l.Place, l.Holder)
 		}
-		rows = append(rows, []string{"  " + r.Unit.Serial, r.Kind + " " + r.Version + ": " + how + ", by " + r.By, next})
+		rows = append(rows, []string{"  " + r.Unit.Serial, told("%s %s: %s, by %s", r.Kind, r.Version, how, r.By), next})
 	}
 	part("Open runs", rows)
 	rows = nil
 	for _, r := range t.Rounds {
-		rows = append(rows, []string{"  " + r.Serial, column(r.Reason+"; next: "+r.Waits, 80), "ferry round next " + r.Serial})
+		rows = append(rows, []string{"  " + r.Serial, column(told("%s; next: %s", r.Reason, r.Waits), 80), "ferry round next " + r.Serial})
 	}
 	part("Open rounds of vehicles", rows)
 	rows = nil
@@ -313,7 +313,7 @@ func (a *app) today(t client.Today) {
 	part("Left at units by name", rows)
 	rows = nil
 	for _, x := range t.Seconds {
-		rows = append(rows, []string{"  " + x.Serial, column(x.Version+", "+wanting(x)+": "+x.Reason+", asked by "+x.By, 60), fmt.Sprintf("ferry second show %d", x.Number)})
+		rows = append(rows, []string{"  " + x.Serial, column(told("%s, %s: %s, asked by %s", x.Version, wanting(x), x.Reason, x.By), 60), fmt.Sprintf("ferry second show %d", x.Number)})
 	}
 	part("Leave that leads are asked for", rows)
 	rows = nil
@@ -323,7 +323,7 @@ func (a *app) today(t client.Today) {
 	part("Seen, and not ordered", rows)
 	rows = nil
 	for _, x := range t.Withdrawn {
-		rows = append(rows, []string{"  " + x.Unit.Serial, column("runs "+x.Unit.Running+", withdrawn: "+x.Why, 60), x.Text + " " + x.Next})
+		rows = append(rows, []string{"  " + x.Unit.Serial, column(told("runs %s, withdrawn: %s", x.Unit.Running, x.Why), 60), x.Text + " " + x.Next})
 	}
 	part("On a withdrawn release", rows)
 	if len(t.Jobs) > 0 {
@@ -332,19 +332,19 @@ func (a *app) today(t client.Today) {
 		a.jobs(t.Jobs)
 	}
 	if n == 0 {
-		fmt.Fprintln(a.out, "Nothing is unfinished.")
+		tell(a.out, "Nothing is unfinished.\n")
 	}
 	if w := t.Wanting; w.Behind > 0 {
 		var of []string
 		for _, m := range w.Models {
 			of = append(of, fmt.Sprintf("%s %d", m.Name, m.Units))
 		}
-		fmt.Fprintf(a.out, "Another release should be in %s: %s. See which: ferry units --state behind\n", extent(w.Behind, w.More, "unit"), strings.Join(of, ", "))
+		tell(a.out, "Another release should be in %s: %s. See which: ferry units --state behind\n", extent(w.Behind, w.More, "unit"), strings.Join(of, ", "))
 		if w.Judging {
 			fmt.Fprintln(a.out, judging)
 		}
 	}
 	if w := t.Wanting; w.NoBackup > 0 {
-		fmt.Fprintf(a.out, "There is no backup of %s. See which: ferry units --state no-backup\n", extent(w.NoBackup, w.MoreOf, "unit"))
+		tell(a.out, "There is no backup of %s. See which: ferry units --state no-backup\n", extent(w.NoBackup, w.MoreOf, "unit"))
 	}
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 
 	"github.com/spf13/cobra"
 
@@ -31,18 +30,18 @@ func (a *app) linkSet() *cobra.Command {
 				case n.Address != "":
 					where = n.Address
 				case n.Gateway != "":
-					where = "the vehicle at " + n.Gateway
+					where = told("the vehicle at %s", n.Gateway)
 				case n.Interface != "":
-					where = "CAN interface " + n.Interface
+					where = told("CAN interface %s", n.Interface)
 				case n.Path == "":
-					where = "adapter " + n.Adapter + ", wherever it is plugged in"
+					where = told("adapter %s, wherever it is plugged in", n.Adapter)
 				case n.Adapter != "":
-					where += ", adapter " + n.Adapter
+					where += told(", adapter %s", n.Adapter)
 				}
 				if n.Rate > 0 {
-					where += fmt.Sprintf(", a CAN adapter with a bus of %d bit/s", n.Rate)
+					where += told(", a CAN adapter with a bus of %d bit/s", n.Rate)
 				}
-				fmt.Fprintf(a.out, "%s %s goes to %s. What is on it is not known yet: ferry identify %s\n", a.paint(teal, "✓"), n.Link, where, n.Link)
+				tell(a.out, "%s %s goes to %s. What is on it is not known yet: ferry identify %s\n", a.paint(teal, "✓"), n.Link, where, n.Link)
 			})
 		})}
 	v.Flags().StringVar(&n.Path, "port", "", "a serial port of the bench, such as /dev/ttyUSB0")
@@ -64,6 +63,6 @@ func (a *app) linkRemove() *cobra.Command {
 			if err := c.SetLink(ctx, n); err != nil {
 				return err
 			}
-			return a.show(n, func() { fmt.Fprintf(a.out, "%s %s is removed.\n", a.paint(teal, "✓"), n.Link) })
+			return a.show(n, func() { tell(a.out, "%s %s is removed.\n", a.paint(teal, "✓"), n.Link) })
 		})}
 }

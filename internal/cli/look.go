@@ -101,7 +101,7 @@ func (a *app) identifyVerb() *cobra.Command {
 		ValidArgsFunction: a.complete(places),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			if n.Await {
-				fmt.Fprintln(a.err, "The tool calls now. Take the unit's power off, and apply it again.")
+				tell(a.err, "The tool calls now. Take the unit's power off, and apply it again.\n")
 			}
 			id, err := asking(ctx, a, c, args[0], func(ctx context.Context) (client.Identity, error) {
 				n.At = args[0]
@@ -148,7 +148,7 @@ func (a *app) identity(id client.Identity) {
 		}
 		value := f.Value
 		if has(id.Disagree, name) {
-			value = a.paint(brick, value+" ≠ label")
+			value = a.paint(brick, told("%s ≠ label", value))
 		}
 		by := f.Source
 		if f.By != "" {
@@ -160,7 +160,7 @@ func (a *app) identity(id client.Identity) {
 		rows = append(rows, []string{name, value, by, when(f.At)})
 	}
 	a.table([]string{"fact", "value", "source", "at"}, rows)
-	fmt.Fprintf(a.out, "%s on %s\n", id.Strength, id.Link)
+	tell(a.out, "%s on %s\n", id.Strength, id.Link)
 	if id.Stays != nil {
 		fmt.Fprintln(a.out, id.Stays.Text)
 	}
@@ -204,7 +204,7 @@ func (a *app) history(h client.History) {
 		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f.Text)
 	}
 	if h.Tree != nil && h.Chain == "intact" {
-		fmt.Fprintf(a.out, "  proven in the tree of all %d entries, checkpoint of %s\n", h.Tree.Size, when(h.Tree.At))
+		tell(a.out, "  proven in the tree of all %d entries, checkpoint of %s\n", h.Tree.Size, when(h.Tree.At))
 	}
 	var rows [][]string
 	for _, e := range h.Entries {
@@ -223,10 +223,10 @@ func (a *app) history(h client.History) {
 			note += " (overlaps another run)"
 		}
 		if e.Why != "" {
-			note = strings.TrimSpace(fmt.Sprintf("Job %d: %s %s", e.Job, sentence(e.Why), note))
+			note = strings.TrimSpace(told("Job %d: %s %s", e.Job, sentence(e.Why), note))
 		}
 		if e.Asked != "" {
-			note = strings.TrimSpace(note + " Asked by " + e.Asked + ".")
+			note = strings.TrimSpace(told("%s Asked by %s.", note, e.Asked))
 		}
 		for _, t := range e.Tells {
 			note = strings.TrimSpace(note + " " + t.Text)
@@ -235,7 +235,7 @@ func (a *app) history(h client.History) {
 	}
 	a.table([]string{"n", "at", "what", "outcome", "version", "by", "note"}, rows)
 	if h.Before > 0 {
-		fmt.Fprintf(a.out, "Older ones: the same with --before %d\n", h.Before)
+		tell(a.out, "Older ones: the same with --before %d\n", h.Before)
 	}
 }
 
@@ -321,7 +321,7 @@ func afterFlag(v *cobra.Command, after *string) {
 // extent is how many there are, as far as they were counted.
 func extent(n int, more bool, one string) string {
 	if more {
-		return "more than " + count(n, one)
+		return told("more than %s", count(n, one))
 	}
 	return count(n, one)
 }
@@ -334,12 +334,12 @@ func (a *app) extentOf(shown int, p client.Paged, after, one string) {
 		return
 	}
 	if shown == 0 && p.Next != "" {
-		fmt.Fprintln(a.out, "None among those that were looked through.")
+		tell(a.out, "None among those that were looked through.\n")
 	} else {
-		fmt.Fprintf(a.out, "%d here, of %s.\n", shown, all)
+		tell(a.out, "%d here, of %s.\n", shown, all)
 	}
 	if p.Next != "" {
-		fmt.Fprintf(a.out, "The next ones: the same with --after %s\n", p.Next)
+		tell(a.out, "The next ones: the same with --after %s\n", p.Next)
 	}
 }
 
@@ -381,7 +381,7 @@ func (a *app) backupsVerb() *cobra.Command {
 			return a.show(b, func() {
 				var rows [][]string
 				for _, x := range b.Backups {
-					how, ran := "full, "+strings.ReplaceAll(x.How, "-", " "), dash(x.Running)
+					how, ran := told("full, %s", strings.ReplaceAll(x.How, "-", " ")), dash(x.Running)
 					if x.Ruin {
 						how, ran = "no way back: what an interrupted write had left", "–"
 					}

@@ -49,7 +49,7 @@ func (a *app) modelVerb() *cobra.Command {
 			n := client.NewModelSecret{Name: args[1]}
 			if !remove {
 				var err error
-				if n.Value, err = a.typed("The secret " + args[1] + " of " + args[0] + ": "); err != nil {
+				if n.Value, err = a.typed(told("The secret %s of %s: ", args[1], args[0])); err != nil {
 					return err
 				}
 				if n.Value == "" {
@@ -61,10 +61,10 @@ func (a *app) modelVerb() *cobra.Command {
 			}
 			return a.show(client.ModelSecret{Name: n.Name}, func() {
 				if remove {
-					fmt.Fprintf(a.out, "%s %s of %s is removed.\n", a.paint(teal, "✓"), n.Name, args[0])
+					tell(a.out, "%s %s of %s is removed.\n", a.paint(teal, "✓"), n.Name, args[0])
 					return
 				}
-				fmt.Fprintf(a.out, "%s %s of %s is kept. A bench gets it for an open run, and for nothing else.\n", a.paint(teal, "✓"), n.Name, args[0])
+				tell(a.out, "%s %s of %s is kept. A bench gets it for an open run, and for nothing else.\n", a.paint(teal, "✓"), n.Name, args[0])
 			})
 		})}
 	secret.Flags().BoolVar(&remove, "remove", false, "remove it")
@@ -81,10 +81,10 @@ func (a *app) modelVerb() *cobra.Command {
 			}
 			return a.show(t, func() {
 				if t.Version == "" {
-					fmt.Fprintf(a.out, "%s %s %s: the choice is open again.\n", a.paint(teal, "✓"), t.Model, t.Revision)
+					tell(a.out, "%s %s %s: the choice is open again.\n", a.paint(teal, "✓"), t.Model, t.Revision)
 					return
 				}
-				fmt.Fprintf(a.out, "%s %s %s: our choice is %s.\n", a.paint(teal, "✓"), t.Model, t.Revision, t.Version)
+				tell(a.out, "%s %s %s: our choice is %s.\n", a.paint(teal, "✓"), t.Model, t.Revision, t.Version)
 			})
 		})}
 	target.Flags().StringVar(&reason, "reason", "", "why")
@@ -101,9 +101,9 @@ func (a *app) modelVerb() *cobra.Command {
 			}
 			return a.show(m, func() {
 				if m.Waits {
-					fmt.Fprintf(a.out, "%s the sheet of %s waits for a second lead, who puts in the same file.\n", a.paint(amber, "!"), m.Model)
+					tell(a.out, "%s the sheet of %s waits for a second lead, who puts in the same file.\n", a.paint(amber, "!"), m.Model)
 				} else {
-					fmt.Fprintf(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
+					tell(a.out, "%s %s is in force.\n", a.paint(teal, "✓"), m.Model)
 				}
 				a.contradictions(m.Contradictions)
 				for _, x := range m.Alike {
@@ -148,7 +148,7 @@ func (a *app) modelVerb() *cobra.Command {
 				for _, x := range t.Targets {
 					why := x.Reason
 					if x.Withdrawn != "" {
-						why = a.paint(brick, "withdrawn: "+x.Withdrawn) + "; choose another"
+						why = told("%s; choose another", a.paint(brick, told("withdrawn: %s", x.Withdrawn)))
 					}
 					rows = append(rows, []string{x.Model, x.Revision, a.paint(bold, x.Version), x.By, when(x.At), column(why, 50)})
 				}
@@ -175,11 +175,11 @@ func secretSays(s client.ModelSecret) string {
 	case s.By == "":
 		return "its units ask for it, and nobody has entered it"
 	case !s.Asked:
-		return "entered by " + s.By + ", " + when(*s.At) + "; the sheet asks for it no longer"
+		return told("entered by %s, %s; the sheet asks for it no longer", s.By, when(*s.At))
 	case s.Uses == 0:
-		return "entered by " + s.By + ", " + when(*s.At) + "; never given to a bench"
+		return told("entered by %s, %s; never given to a bench", s.By, when(*s.At))
 	}
-	return fmt.Sprintf("entered by %s, %s; given to a bench %d×, last %s", s.By, when(*s.At), s.Uses, when(*s.Last))
+	return told("entered by %s, %s; given to a bench %d×, last %s", s.By, when(*s.At), s.Uses, when(*s.Last))
 }
 
 func modelNames(ctx context.Context, c *client.Client) (all []string) {
@@ -196,7 +196,7 @@ func modelNames(ctx context.Context, c *client.Client) (all []string) {
 func (a *app) showModel(m client.ModelPage) {
 	fmt.Fprintf(a.out, "%s  %s, %s; %s\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), count(m.Units, "unit"))
 	for _, x := range m.TakenOut {
-		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, x.Version+" was taken out again by "+x.By+", "+when(x.At)+": "+x.Reason))
+		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, told("%s was taken out again by %s, %s: %s", x.Version, x.By, when(x.At), x.Reason)))
 	}
 	for _, s := range m.Sisters {
 		fmt.Fprintf(a.out, "  %s\n", wrap(s.Text, 2))
@@ -212,17 +212,17 @@ func (a *app) showModel(m client.ModelPage) {
 		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, m.Proof.Text+" "+when(m.Proven.At)))
 	}
 	for _, s := range m.Secrets {
-		fmt.Fprintf(a.out, "  secret %s: %s\n", a.paint(bold, s.Name), secretSays(s))
+		tell(a.out, "  secret %s: %s\n", a.paint(bold, s.Name), secretSays(s))
 	}
 	if len(m.Sections) > 1 {
 		var parts [][]string
 		for i, s := range m.Sections {
 			holds, at := kib(s.Bytes), "the unit's own link"
 			if s.Files > 0 {
-				holds = fmt.Sprintf("up to %d files, %s", s.Files, holds)
+				holds = told("up to %d files, %s", s.Files, holds)
 			}
 			if s.Link != "" {
-				at = "a link of its own, " + s.Link
+				at = told("a link of its own, %s", s.Link)
 			}
 			parts = append(parts, []string{fmt.Sprintf("  %d", i+1), s.Title, s.Name, s.Loader, holds, at})
 		}
@@ -248,7 +248,7 @@ func (a *app) showModel(m client.ModelPage) {
 			note = "never written"
 		}
 		if r.Own {
-			note = strings.TrimSpace(note + " the unit's own")
+			note = strings.TrimSpace(told("%s the unit's own", note))
 		}
 		rows = append(rows, []string{"  " + r.Name, r.Use, fmt.Sprintf("0x%X", r.Address), fmt.Sprintf("0x%X", r.Address+r.Length-1), kib(r.Length), fmt.Sprintf("%d B", r.Sector), note})
 	}

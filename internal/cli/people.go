@@ -29,7 +29,7 @@ func (a *app) personVerb() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			return untilStopped(func(ctx context.Context) error {
 				if role != frame.Viewer && role != frame.Technician && role != frame.Lead {
-					return fmt.Errorf("--role is technician, lead or viewer, not %q", role)
+					return mistyped("--role is technician, lead or viewer, not %q", role)
 				}
 				dsn, err := database()
 				if err != nil {
@@ -110,7 +110,7 @@ func (a *app) firstLink(ctx context.Context, db *store.Store, p store.Person) er
 		return err
 	}
 	return a.show(map[string]string{"id": p.ID, "name": p.Name, "role": p.Role, "code": code}, func() {
-		fmt.Fprintf(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, people.SignInLasts, a.console(), code)
+		tell(a.out, "%s, %s. Sign in once within %s: %s/sign-in#%s\n", p.Name, p.Role, people.SignInLasts, a.console(), code)
 	})
 }
 

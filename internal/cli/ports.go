@@ -17,7 +17,7 @@ func (a *app) watchPorts(ctx context.Context, c *client.Client, bench string) er
 		return err
 	}
 	a.ports(before.Ports)
-	fmt.Fprintln(a.err, "\nPull the adapter out and put it in again; Ctrl-C ends.")
+	tell(a.err, "\nPull the adapter out and put it in again; Ctrl-C ends.\n")
 	for {
 		select {
 		case <-ctx.Done():
@@ -33,13 +33,13 @@ func (a *app) watchPorts(ctx context.Context, c *client.Client, bench string) er
 		}
 		d := ports.Compare(before.Ports, now.Ports)
 		for _, p := range d.Gone {
-			fmt.Fprintf(a.out, "%s  gone     %s\n", time.Now().Format("15:04:05"), portWords(p))
+			tell(a.out, "%s  gone     %s\n", time.Now().Format("15:04:05"), portWords(p))
 		}
 		for _, p := range d.Came {
 			fmt.Fprintf(a.out, "%s  %s     %s\n", time.Now().Format("15:04:05"), a.paint(teal+bold, "came"), portWords(p))
 		}
 		for _, p := range d.Renamed {
-			fmt.Fprintf(a.out, "%s  renamed  %s\n", time.Now().Format("15:04:05"), portWords(p))
+			tell(a.out, "%s  renamed  %s\n", time.Now().Format("15:04:05"), portWords(p))
 		}
 		before = now
 	}
@@ -48,25 +48,25 @@ func (a *app) watchPorts(ctx context.Context, c *client.Client, bench string) er
 func portWords(p ports.Port) string {
 	s := p.Path
 	if p.Serial != "" {
-		s += "  " + p.Name + ", adapter " + p.Serial
+		s += told("  %s, adapter %s", p.Name, p.Serial)
 	}
 	return s
 }
 
 func (a *app) ports(all []ports.Port) {
 	if len(all) == 0 {
-		fmt.Fprintln(a.out, "No serial port is there.")
+		tell(a.out, "No serial port is there.\n")
 		return
 	}
 	var rows [][]string
 	for _, p := range all {
 		note := p.Aside
 		if p.Held != "" {
-			note = "held by " + p.Held
+			note = told("held by %s", p.Held)
 		}
 		latency := ""
 		if p.Latency > 1 {
-			latency = fmt.Sprintf("%d ms; 1 ms is better", p.Latency)
+			latency = told("%d ms; 1 ms is better", p.Latency)
 		}
 		rows = append(rows, []string{a.paint(bold, p.Path), dash(p.Serial), dash(p.Name), latency, note})
 	}
@@ -76,11 +76,11 @@ func (a *app) ports(all []ports.Port) {
 // vehicles shows which announced themselves, and how one becomes a link.
 func (a *app) vehicles(p client.Ports) {
 	if !p.Asked {
-		fmt.Fprintf(a.out, "Bench %s could not ask for vehicles on its networks: they are reached by their address.\n", p.Bench)
+		tell(a.out, "Bench %s could not ask for vehicles on its networks: they are reached by their address.\n", p.Bench)
 		return
 	}
 	if len(p.Vehicles) == 0 {
-		fmt.Fprintln(a.out, "No vehicle has announced itself on the bench's networks.")
+		tell(a.out, "No vehicle has announced itself on the bench's networks.\n")
 		return
 	}
 	var rows [][]string
@@ -94,6 +94,6 @@ func (a *app) vehicles(p client.Ports) {
 	fmt.Fprintln(a.out)
 	a.table([]string{"vehicle", "gateway", "logical", "link"}, rows)
 	if free != "" {
-		fmt.Fprintf(a.out, "Make it a link: %s\n", a.paint(bold, fmt.Sprintf("ferry link set %s/NAME --gateway %s", p.Bench, free)))
+		tell(a.out, "Make it a link: %s\n", a.paint(bold, fmt.Sprintf("ferry link set %s/NAME --gateway %s", p.Bench, free)))
 	}
 }

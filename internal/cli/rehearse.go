@@ -78,7 +78,7 @@ func (a *app) goThrough(ctx context.Context, c *client.Client, n client.NewRehea
 			}
 		}
 		if told == 0 {
-			fmt.Fprintf(out, "%s  %s → %s, on a twin of it: no unit hears of what you do here.\n", a.paint(bold, r.Unit), r.From, a.paint(bold, r.Version))
+			tell(out, "%s  %s → %s, on a twin of it: no unit hears of what you do here.\n", a.paint(bold, r.Unit), r.From, a.paint(bold, r.Version))
 		}
 		if told > len(r.Result.Told) { // it went back
 			told = len(r.Result.Told)
@@ -104,10 +104,10 @@ func (a *app) goThrough(ctx context.Context, c *client.Client, n client.NewRehea
 func (a *app) practised(ctx context.Context, out io.Writer, in *bufio.Reader, r client.Rehearsal) (n client.NewAnswer, err error) {
 	w := *r.Result.Waits
 	if adv := r.Result.Advice; adv != nil {
-		fmt.Fprint(out, "\n"+a.board(brick, "  STOPPED  "+w.Head.Text))
+		fmt.Fprint(out, "\n"+a.board(brick, told("  STOPPED  %s", w.Head.Text)))
 		fmt.Fprintf(out, "  %s\n  %s\n", wrap(w.Sentence.Text, 4), wrap(adv.Why.Text, 4))
 		for i, x := range adv.Choices {
-			fmt.Fprintf(out, "  %d  %s\n     %s\n     %s\n", i+1, a.paint(bold, x.Says.Text), wrap("risks  "+x.Risks.Text, 12), wrap("needs  "+x.Needs.Text, 12))
+			fmt.Fprintf(out, "  %d  %s\n     %s\n     %s\n", i+1, a.paint(bold, x.Says.Text), wrap(told("risks  %s", x.Risks.Text), 12), wrap(told("needs  %s", x.Needs.Text), 12))
 		}
 		fmt.Fprintf(out, "  %s\n", a.paint(faint, "Type the number of what you would do"))
 	} else if i := w.Item; i != nil {
@@ -151,7 +151,7 @@ func (a *app) releaseRehearse() *cobra.Command {
 				some.Rehearsals = append(all.Rehearsals, some.Rehearsals...)
 				all = some
 				if a.color {
-					fmt.Fprintf(a.err, "\r%d of %d units rehearsed", len(all.Rehearsals), all.Units)
+					tell(a.err, "\r%d of %d units rehearsed", len(all.Rehearsals), all.Units)
 				}
 				if all.Next == "" || most > 0 && len(all.Rehearsals) >= most {
 					break
@@ -202,21 +202,21 @@ func (a *app) rehearsal(r client.Rehearsal) {
 			fmt.Fprintf(a.out, "  %-12s%s\n", name, wrap(text, 14))
 		}
 	}
-	row("changes", fmt.Sprintf("%d pieces, %s written", x.Pieces, kib(x.Moved.Written)))
+	row("changes", told("%d pieces, %s written", x.Pieces, kib(x.Moved.Written)))
 	if x.Version != "" {
-		row("afterwards", "its program says that it is "+x.Version)
+		row("afterwards", told("its program says that it is %s", x.Version))
 	}
-	row("the line", fmt.Sprintf("%s at its best pace, of which %s hands off; hands come on top", lasts(x.Line), lasts(x.HandsOff)))
+	row("the line", told("%s at its best pace, of which %s hands off; hands come on top", lasts(x.Line), lasts(x.HandsOff)))
 	row("settings", kept(x))
 	if adv := x.Advice; adv != nil && x.Waits == nil {
 		for _, c := range adv.Choices {
 			if c.Do == x.Chose {
-				row("you chose", c.Says.Text+". Nothing is to be done here: it was a twin.")
+				row("you chose", told("%s. Nothing is to be done here: it was a twin.", c.Says.Text))
 			}
 		}
 	}
 	if r.Sheet != "" {
-		row("sheet", "one that is not in force, "+r.Sheet[:16])
+		row("sheet", told("one that is not in force, %s", r.Sheet[:16]))
 	}
 	for i, l := range x.Lost {
 		name := ""
@@ -246,7 +246,7 @@ func lasts(d time.Duration) string {
 	if d < time.Minute {
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
-	return fmt.Sprintf("%d:%02d min", int(d.Minutes()), int(d.Seconds())%60)
+	return told("%d:%02d min", int(d.Minutes()), int(d.Seconds())%60)
 }
 
 // rehearsals shows a fleet's.
@@ -277,5 +277,5 @@ func (a *app) rehearsals(all client.Rehearsals) {
 		rows = append(rows, row)
 	}
 	a.table([]string{"unit", "site", "runs", all.Version, "settings", "lost", "why"}, rows)
-	fmt.Fprintf(a.out, "%d of %d units: %d end right, %d do not, of %d nothing can be told\n", len(all.Rehearsals), all.Units, well, len(all.Rehearsals)-well-no, no)
+	tell(a.out, "%d of %d units: %d end right, %d do not, of %d nothing can be told\n", len(all.Rehearsals), all.Units, well, len(all.Rehearsals)-well-no, no)
 }

@@ -83,7 +83,7 @@ func (a *app) releaseShow() *cobra.Command {
 func (a *app) showRelease(r client.ReleasePage) {
 	state := string(r.Channel)
 	if r.Withdrawn != nil {
-		state = a.paint(brick+bold, "WITHDRAWN: "+r.Withdrawn.Reason)
+		state = a.paint(brick+bold, told("WITHDRAWN: %s", r.Withdrawn.Reason))
 	}
 	fmt.Fprintf(a.out, "%s %s  %s  %s\n", r.ModelName, a.paint(bold, r.Version), r.Number, state)
 	line := func(name, text string) {
@@ -98,7 +98,7 @@ func (a *app) showRelease(r client.ReleasePage) {
 	line("supersedes", strings.Join(r.Supersedes, ", "))
 	line("then came", strings.Join(r.SupersededBy, ", "))
 	if r.Floor != "" {
-		line("floor", "after it nothing older than "+r.Floor)
+		line("floor", told("after it nothing older than %s", r.Floor))
 	}
 	trusted := a.paint(teal, "✓ ")
 	if r.Trust.State == "not-vouched" {
@@ -107,7 +107,7 @@ func (a *app) showRelease(r client.ReleasePage) {
 	line("trust", trusted+r.Trust.Text)
 	line("origin", core.Texts(r.OriginTexts, "; "))
 	for _, t := range r.Targets {
-		line("our choice", fmt.Sprintf("for %s since %s: %s", t.Revision, when(t.At), t.Reason))
+		line("our choice", told("for %s since %s: %s", t.Revision, when(t.At), t.Reason))
 	}
 	fmt.Fprintln(a.out)
 	var rows [][]string
@@ -125,7 +125,7 @@ func (a *app) showRelease(r client.ReleasePage) {
 	a.table([]string{"  part", "at", "region", "size", "file", "SHA-256", ""}, rows)
 	f := client.Fit{Needs: r.Needs}
 	a.needs(f)
-	fmt.Fprintf(a.out, "\n%d %s it\n", r.UnitsTotal, map[bool]string{true: "unit runs", false: "units run"}[r.UnitsTotal == 1])
+	tell(a.out, "\n%d %s it\n", r.UnitsTotal, map[bool]string{true: "unit runs", false: "units run"}[r.UnitsTotal == 1])
 	a.carriers(r.Units)
 }
 
@@ -133,7 +133,7 @@ func (a *app) carriers(units []client.Unit) {
 	var rows [][]string
 	for i, u := range units {
 		if i == 20 {
-			rows = append(rows, []string{fmt.Sprintf("  and %d more", len(units)-i)})
+			rows = append(rows, []string{told("  and %d more", len(units)-i)})
 			break
 		}
 		rows = append(rows, []string{"  " + a.paint(bold, u.Serial), dash(u.Revision), u.Site, ago(u.Seen)})
@@ -162,13 +162,13 @@ func (a *app) releaseAdd() *cobra.Command {
 				return a.added(ctx, c, n)
 			}
 			if len(parts) == 0 {
-				return fmt.Errorf("name its parts: --part NAME=FILE, or NAME=FILE@ADDRESS for raw binary")
+				return mistyped("name its parts: --part NAME=FILE, or NAME=FILE@ADDRESS for raw binary")
 			}
 			n.Model, n.Version, n.Supersedes, n.Channel, n.Fits = args[0], args[1], supersedes, model.Channel(channel), map[string][]string{}
 			for _, f := range fits {
 				name, values, ok := strings.Cut(f, "=")
 				if !ok {
-					return fmt.Errorf("--fits %q: write FACT=VALUE[,VALUE]", f)
+					return mistyped("--fits %q: write FACT=VALUE[,VALUE]", f)
 				}
 				n.Fits[name] = strings.Split(values, ",")
 			}
@@ -204,9 +204,9 @@ func (a *app) added(ctx context.Context, c *client.Client, n client.NewRelease) 
 		return err
 	}
 	return a.show(r, func() {
-		fmt.Fprintf(a.out, "%s %s %s is in the catalogue. %s\n", a.paint(teal, "✓"), r.Model, r.Version, r.Trust.Text)
+		tell(a.out, "%s %s %s is in the catalogue. %s\n", a.paint(teal, "✓"), r.Model, r.Version, r.Trust.Text)
 		if r.Trust.State == "not-vouched" {
-			fmt.Fprintf(a.out, "next   %s\n", a.paint(bold, fmt.Sprintf("ferry release sign %s@%s --key FILE", r.Model, r.Version)))
+			a.next("", fmt.Sprintf("ferry release sign %s@%s --key FILE", r.Model, r.Version))
 		}
 	})
 }
@@ -264,13 +264,13 @@ func partFile(sheet string, p model.PartFile) ([]byte, string, error) {
 func (a *app) sendPart(ctx context.Context, c *client.Client, text string, counts map[string]string) (client.NewPart, error) {
 	name, file, ok := strings.Cut(text, "=")
 	if !ok {
-		return client.NewPart{}, fmt.Errorf("--part %q: write NAME=FILE or NAME=FILE@ADDRESS", text)
+		return client.NewPart{}, mistyped("--part %q: write NAME=FILE or NAME=FILE@ADDRESS", text)
 	}
 	address, format := uint64(0), ""
 	if i := strings.LastIndex(file, "@"); i > 0 {
 		n, err := strconv.ParseUint(file[i+1:], 0, 64)
 		if err != nil {
-			return client.NewPart{}, fmt.Errorf("--part %q: %q is not an address", text, file[i+1:])
+			return client.NewPart{}, mistyped("--part %q: %q is not an address", text, file[i+1:])
 		}
 		address, file, format = n, file[:i], "raw"
 	}
@@ -287,7 +287,7 @@ func (a *app) sendPart(ctx context.Context, c *client.Client, text string, count
 // already says that a release has the same image.
 func (a *app) already(im client.Image) {
 	for _, k := range im.Known {
-		fmt.Fprintf(a.err, "  beware  the same image as %s\n", k.Words())
+		tell(a.err, "  beware  the same image as %s\n", k.Words())
 	}
 }
 
@@ -300,7 +300,7 @@ func (a *app) releaseTakeOut() *cobra.Command {
 				return err
 			}
 			return a.show(x, func() {
-				fmt.Fprintf(a.out, "%s %s is out of the catalogue; that it was there stays known: %s\n", a.paint(teal, "✓"), x.Version, x.Reason)
+				tell(a.out, "%s %s is out of the catalogue; that it was there stays known: %s\n", a.paint(teal, "✓"), x.Version, x.Reason)
 			})
 		})}
 	v.Flags().StringVar(&reason, "reason", "", "why")
@@ -319,7 +319,7 @@ func (a *app) releaseWithdraw() *cobra.Command {
 			if r.Withdrawn == nil && !yes {
 				fmt.Fprintf(a.err, "  %s %s: %s\n", r.ModelName, a.bright(r.Version), count(r.UnitsTotal, "unit")+map[bool]string{true: " runs it", false: " run it"}[r.UnitsTotal == 1])
 				for _, t := range r.Targets {
-					fmt.Fprintf(a.err, "  it is the team's choice for revision %s; another one is to be chosen\n", t.Revision)
+					tell(a.err, "  it is the team's choice for revision %s; another one is to be chosen\n", t.Revision)
 				}
 				if err := a.confirm("Take it back for everybody?"); err != nil {
 					return err
@@ -330,13 +330,13 @@ func (a *app) releaseWithdraw() *cobra.Command {
 				return err
 			}
 			return a.show(w, func() {
-				fmt.Fprintf(a.out, "%s %s %s is withdrawn. No bench will begin to write it.\n", a.paint(teal, "✓"), w.Model, w.Version)
+				tell(a.out, "%s %s %s is withdrawn. No bench will begin to write it.\n", a.paint(teal, "✓"), w.Model, w.Version)
 				if w.Runs > 0 {
-					fmt.Fprintf(a.out, "  %d open %s it; what has not begun to erase will stop.\n", w.Runs, plural(w.Runs, "run")+" with")
+					tell(a.out, "  %d open %s it; what has not begun to erase will stop.\n", w.Runs, told("%s with", plural(w.Runs, "run")))
 				}
-				fmt.Fprintf(a.out, "%s %s it\n", count(w.Total, "unit"), map[bool]string{true: "runs", false: "run"}[w.Total == 1])
+				tell(a.out, "%s %s it\n", count(w.Total, "unit"), map[bool]string{true: "runs", false: "run"}[w.Total == 1])
 				a.carriers(w.Units)
-				fmt.Fprintf(a.out, "\nnext   %s\n", a.paint(bold, "ferry today   (what to do about each of them)"))
+				a.next("\n", "ferry today   (what to do about each of them)")
 			})
 		})}
 	v.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask, for scripts")

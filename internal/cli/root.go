@@ -8,7 +8,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -116,14 +115,14 @@ func (a *app) report(err error) int {
 	if word == "" {
 		word = "not understood"
 	}
-	fmt.Fprintf(a.err, "%s %s\n  what   %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(word)), wrap(e.Message, 9))
+	tell(a.err, "%s %s\n  what   %s\n", a.paint(brick+bold, "✗"), a.paint(brick+bold, strings.ToUpper(word)), wrap(e.Message, 9))
 	if e.State != "" {
-		fmt.Fprintf(a.err, "  state  %s\n", wrap(e.State, 9))
+		labelled(a.err, 6, "state", wrap(e.State, 9))
 	}
 	if e.Next != "" {
-		fmt.Fprintf(a.err, "  next   %s\n", a.paint(bold, wrap(e.Next, 9)))
+		labelled(a.err, 6, "next", a.paint(bold, wrap(e.Next, 9)))
 	}
-	fmt.Fprintf(a.err, "  exit   %d\n", code)
+	tell(a.err, "  exit   %d\n", code)
 	return code
 }
 
@@ -140,7 +139,7 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&a.url, "url", a.url, "address of the service, several with commas (FERRY_URL)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if a.output != "text" && a.output != "json" && a.output != "csv" {
-			return fmt.Errorf("--output is text, json or csv, not %q", a.output)
+			return mistyped("--output is text, json or csv, not %q", a.output)
 		}
 		return nil
 	}
@@ -182,13 +181,13 @@ func plainArguments(v *cobra.Command) {
 		}
 		came := "nothing came"
 		if len(args) > 0 {
-			came = "what came was " + strings.Join(args, " ")
+			came = told("what came was %s", strings.Join(args, " "))
 		}
 		_, names, _ := strings.Cut(strings.TrimSuffix(c.UseLine(), " [flags]"), c.CommandPath())
 		if names == "" {
 			names = " nothing more"
 		}
-		return &core.Error{Message: fmt.Sprintf("%s wants%s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain("See " + c.CommandPath() + " --help."))}
+		return &core.Error{Message: told("%s wants%s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain(told("See %s --help.", c.CommandPath())))}
 	}
 }
 
@@ -287,7 +286,7 @@ func places(ctx context.Context, c *client.Client) []string {
 	for _, x := range l.Links {
 		all = append(all, x.Link+"\t"+x.State+" "+x.Serial)
 		if x.Serial != "" {
-			all = append(all, x.Serial+"\ton "+x.Link)
+			all = append(all, told("%s\ton %s", x.Serial, x.Link))
 		}
 	}
 	return all

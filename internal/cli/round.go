@@ -170,7 +170,7 @@ func (a *app) roundList() *cobra.Command {
 				for _, r := range all.Rounds {
 					state := a.paint(amber, "open")
 					if r.Closed != nil {
-						state = "closed " + r.Closed.Local().Format("2006-01-02 15:04 MST")
+						state = told("closed at %s", r.Closed.Local().Format("2006-01-02 15:04 MST"))
 					}
 					rows = append(rows, []string{a.paint(bold, r.Serial), r.ModelName, r.At.Local().Format("2006-01-02 15:04 MST"), state, r.By, column(r.Reason, 40), r.ID})
 				}
@@ -186,7 +186,7 @@ func (a *app) roundList() *cobra.Command {
 
 // round shows a round: how far it is, its modules, and the fault codes through it.
 func (a *app) round(r client.Round) {
-	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, r.ModelName), r.Serial, a.paint(faint, fmt.Sprintf("on %s, job %d: %s", r.Link, r.Job, r.Reason)))
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, r.ModelName), r.Serial, a.paint(faint, told("on %s, job %d: %s", r.Link, r.Job, r.Reason)))
 	for i, t := range r.Turns {
 		sign, says := "·", t.Says
 		switch {
@@ -221,7 +221,7 @@ func (a *app) round(r client.Round) {
 		for _, f := range r.Conditions {
 			all = append(all, words.Facts.In(f.Name)+" "+f.Value)
 		}
-		fmt.Fprintf(a.out, "\nIt says: %s, at %s.\n", strings.Join(all, ", "), r.Conditions[0].At.Local().Format(time.TimeOnly))
+		tell(a.out, "\nIt says: %s, at %s.\n", strings.Join(all, ", "), r.Conditions[0].At.Local().Format(time.TimeOnly))
 	}
 	var rows [][]string
 	for _, m := range r.Modules {

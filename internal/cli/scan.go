@@ -31,9 +31,9 @@ func (a *app) scan() *cobra.Command {
 
 // scanned shows an assembly by its buses.
 func (a *app) scanned(s client.Scanned) {
-	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, s.ModelName), s.Serial, a.paint(faint, "on "+s.Link))
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, s.ModelName), s.Serial, a.paint(faint, told("on %s", s.Link)))
 	for _, w := range s.Warn {
-		fmt.Fprintf(a.out, "%s\n", a.paint(amber, " WARNING: "+w+" "))
+		fmt.Fprintf(a.out, "%s\n", a.paint(amber, told(" WARNING: %s ", w)))
 	}
 	bus := "-"
 	var rows [][]string
@@ -69,7 +69,7 @@ func (a *app) scanned(s client.Scanned) {
 			a.bulletin(b)
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), count(s.Behind, "module")+" behind", count(s.Silent, "module")+" silent that should answer")
+	fmt.Fprintf(a.out, "\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), told("%s behind", count(s.Behind, "module")), told("%s silent that should answer", count(s.Silent, "module")))
 }
 
 func (a *app) moduleStands(m client.Module) string {
@@ -93,7 +93,7 @@ func (a *app) moduleNext(m client.Module) string {
 	case m.Empty:
 		return ""
 	case m.Newer != "":
-		return fmt.Sprintf("%s: ferry flash %s", m.Newer, cmp.Or(m.Serial, m.At))
+		return told("%s: ferry flash %s", m.Newer, cmp.Or(m.Serial, m.At))
 	case m.Next != "":
 		return m.Next
 	}

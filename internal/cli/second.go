@@ -37,7 +37,7 @@ func (a *app) secondAsk() *cobra.Command {
 			}
 			return a.show(x, func() {
 				a.second(x)
-				fmt.Fprintf(a.out, "  a lead      ferry second give %d --reason …\n", x.Number)
+				tell(a.out, "  a lead      ferry second give %d --reason …\n", x.Number)
 			})
 		})}
 	v.Flags().StringVar(&n.Reason, "reason", "", "why this unit")
@@ -83,7 +83,7 @@ func wanting(x client.Second) string {
 func (a *app) secondState(x client.Second) string {
 	switch x.State {
 	case "given":
-		return a.paint(teal, "given until "+when(*x.Until))
+		return a.paint(teal, told("given until %s", when(*x.Until)))
 	case "refused":
 		return a.paint(brick, "refused")
 	case "over":
@@ -93,13 +93,13 @@ func (a *app) secondState(x client.Second) string {
 }
 
 func (a *app) second(x client.Second) {
-	fmt.Fprintf(a.out, "%s  %s  %s of %s  %s\n", a.paint(bold, fmt.Sprint(x.Number)), a.paint(bold, x.Serial), x.Kind, x.Version, a.secondState(x))
-	fmt.Fprintf(a.out, "  asked by    %s, %s: %s\n", x.By, when(x.At), x.Reason)
+	tell(a.out, "%s  %s  %s of %s  %s\n", a.paint(bold, fmt.Sprint(x.Number)), a.paint(bold, x.Serial), x.Kind, x.Version, a.secondState(x))
+	labelled(a.out, 11, "asked by", fmt.Sprintf("%s, %s: %s", x.By, when(x.At), x.Reason))
 	for _, w := range x.Wants {
-		fmt.Fprintf(a.out, "  wants       %s\n", wrap(w.Text, 14))
+		labelled(a.out, 11, "wants", wrap(w.Text, 14))
 	}
 	if x.Decided != "" {
-		fmt.Fprintf(a.out, "  decided by  %s: %s\n", x.Decided, x.Why)
+		labelled(a.out, 11, "decided by", x.Decided+": "+x.Why)
 	}
 }
 
@@ -117,9 +117,9 @@ func (a *app) secondShow() *cobra.Command {
 			return a.show(x, func() {
 				a.second(x.Second)
 				for _, b := range x.Bars {
-					fmt.Fprintf(a.out, "  in the way  %s\n", wrap(b.Text, 14))
+					labelled(a.out, 11, "in the way", wrap(b.Text, 14))
 				}
-				fmt.Fprintf(a.out, "  see         ferry card %s --release %s, ferry fit %s, ferry rehearse %s --release %s\n", x.Serial, x.Version, x.Serial, x.Serial, x.Version)
+				tell(a.out, "  see         ferry card %s --release %s, ferry fit %s, ferry rehearse %s --release %s\n", x.Serial, x.Version, x.Serial, x.Serial, x.Version)
 			})
 		})}
 }
@@ -138,7 +138,7 @@ func (a *app) secondGive(give bool) *cobra.Command {
 	if !give {
 		use, short = "refuse NUMBER", "Refuse it (lead)"
 	}
-	v := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  ferry second " + strings.Fields(use)[0] + " 3 --reason \"the customer has signed for it\"",
+	v := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  ferry second " + strings.Fields(use)[0] + ` 3 --reason "the customer has signed for it"`,
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			n, err := numbered(args[0])
 			if err != nil {
@@ -186,9 +186,9 @@ func (a *app) secondRuleSays(s client.Seconds) {
 	}
 	by := ""
 	if s.By != "" {
-		by = ", settled by " + s.By
+		by = told(", settled by %s", s.By)
 	}
-	fmt.Fprintf(a.out, "what cannot be taken back %s (rule %s%s)\n", is, s.Rule, by)
+	tell(a.out, "what cannot be taken back %s (rule %s%s)\n", is, s.Rule, by)
 	if s.Waits.Text != "" {
 		fmt.Fprintln(a.out, "  "+s.Waits.Text)
 	}
@@ -196,7 +196,7 @@ func (a *app) secondRuleSays(s client.Seconds) {
 	if s.Trust {
 		is = "two leads"
 	}
-	fmt.Fprintf(a.out, "what is to be trusted (keys, a lead's word for images, sheets in force) wants %s (rule %s)\n", is, s.TrustRule)
+	tell(a.out, "what is to be trusted (keys, a lead's word for images, sheets in force) wants %s (rule %s)\n", is, s.TrustRule)
 	if s.TrustWaits.Text != "" {
 		fmt.Fprintln(a.out, "  "+s.TrustWaits.Text)
 	}

@@ -216,8 +216,8 @@ func (a *app) renewServiceKey(key *string) *cobra.Command {
 					all += n
 				}
 				return a.show(map[string]any{"was": was.Public().ID(), "is": is.Public().ID(), "sealed": all}, func() {
-					fmt.Fprintf(a.out, "%s key %s signs from now on, and %s no longer; %s sealed anew.\n", a.paint(teal, "✓"), is.Public().ID(), was.Public().ID(), count(all, "row"))
-					fmt.Fprintf(a.out, "Bring %s to every machine that serves this database and to its backup, and start the services.\n", *key)
+					tell(a.out, "%s key %s signs from now on, and %s no longer; %s sealed anew.\n", a.paint(teal, "✓"), is.Public().ID(), was.Public().ID(), count(all, "row"))
+					tell(a.out, "Bring %s to every machine that serves this database and to its backup, and start the services.\n", *key)
 				})
 			})
 		}}
@@ -255,7 +255,7 @@ func renewed(path string) (was, is trust.Key, err error) {
 func guarded(listen, cert string) error {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
-		return fmt.Errorf("--listen %q: write HOST:PORT", listen)
+		return mistyped("--listen %q: write HOST:PORT", listen)
 	}
 	ip := net.ParseIP(host)
 	if cert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
@@ -340,7 +340,7 @@ func (a *app) benchVerb() *cobra.Command {
 					return err
 				}
 				return a.show(map[string]string{"bench": name}, func() {
-					fmt.Fprintf(a.out, "%s bench %s is enrolled. Start it: ferry bench --dir %s; then say where its links go: ferry link set %s/NAME --port PATH\n", a.paint(teal, "✓"), name, dir, name)
+					tell(a.out, "%s bench %s is enrolled. Start it: ferry bench --dir %s; then say where its links go: ferry link set %s/NAME --port PATH\n", a.paint(teal, "✓"), name, dir, name)
 				})
 			})
 		}}
@@ -368,10 +368,10 @@ func (a *app) benchVerb() *cobra.Command {
 			}
 			return a.show(map[string]any{"pins": all}, func() {
 				if none {
-					fmt.Fprintf(a.out, "%s the service is believed if its certificate is good for its name\n", a.paint(teal, "✓"))
+					tell(a.out, "%s the service is believed if its certificate is good for its name\n", a.paint(teal, "✓"))
 					return
 				}
-				fmt.Fprintf(a.out, "%s only a service with %s is believed, from the next start of the bench on\n", a.paint(teal, "✓"), count(len(all), "pinned key"))
+				tell(a.out, "%s only a service with %s is believed, from the next start of the bench on\n", a.paint(teal, "✓"), count(len(all), "pinned key"))
 			})
 		}}
 	pins.Flags().BoolVar(&none, "none", false, "take all pins off")
@@ -381,7 +381,7 @@ func (a *app) benchVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(code, func() { fmt.Fprintf(a.out, "%s\ngood once, until %s\n", code.Code, when(code.Expires)) })
+			return a.show(code, func() { tell(a.out, "%s\ngood once, until %s\n", code.Code, when(code.Expires)) })
 		})}
 	list := &cobra.Command{Use: "list", Short: "The benches: which are in touch, and since when which are not", Args: cobra.NoArgs, Example: "  ferry bench list",
 		RunE: a.call(func(ctx context.Context, c *client.Client, _ []string) error {
@@ -405,7 +405,7 @@ func (a *app) benchVerb() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]string{"revoked": all.Benches[i].Name}, func() {
-				fmt.Fprintf(a.out, "%s bench %s may not speak to the service any more. What it has signed stays signed.\n", a.paint(teal, "✓"), all.Benches[i].Name)
+				tell(a.out, "%s bench %s may not speak to the service any more. What it has signed stays signed.\n", a.paint(teal, "✓"), all.Benches[i].Name)
 			})
 		})}
 	rename := &cobra.Command{Use: "rename BENCH NAME", Short: "Give a bench another name (lead)", Args: cobra.ExactArgs(2), Example: "  ferry bench rename van van-north",
@@ -414,7 +414,7 @@ func (a *app) benchVerb() *cobra.Command {
 			if err := c.RenameBench(ctx, args[0], args[1]); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"was": args[0], "name": args[1]}, func() { fmt.Fprintf(a.out, "%s its links are %s/… from now on\n", a.paint(teal, "✓"), args[1]) })
+			return a.show(map[string]string{"was": args[0], "name": args[1]}, func() { tell(a.out, "%s its links are %s/… from now on\n", a.paint(teal, "✓"), args[1]) })
 		})}
 	renew := &cobra.Command{Use: "renew-key", Short: "Have this bench sign with another key from now on, on the word of the one before", Args: cobra.NoArgs,
 		Long:    "For when years have passed, or somebody may have read the bench's folder. Stop the bench first. What the old key has signed stays\nsigned. Where this stops in the middle, do it again.",
@@ -426,7 +426,7 @@ func (a *app) benchVerb() *cobra.Command {
 					return err
 				}
 				return a.show(map[string]string{"is": is.ID()}, func() {
-					fmt.Fprintf(a.out, "%s this bench signs with key %s from its next start on\n", a.paint(teal, "✓"), is.ID())
+					tell(a.out, "%s this bench signs with key %s from its next start on\n", a.paint(teal, "✓"), is.ID())
 				})
 			})
 		}}

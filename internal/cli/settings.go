@@ -41,14 +41,14 @@ func (a *app) settingsVerb() *cobra.Command {
 			}
 			return a.show(s, func() {
 				if len(s.Settings) == 0 {
-					fmt.Fprintln(a.out, "Nobody has read what "+s.Unit+" is set to. A run that writes it, or sets it up, reads that first.")
+					fmt.Fprintln(a.out, told("Nobody has read what %s is set to. A run that writes it, or sets it up, reads that first.", s.Unit))
 					return
 				}
 				var rows [][]string
 				for _, x := range s.Settings {
 					note := x.Network
 					if note != "" {
-						note = "network " + note
+						note = told("network %s", note)
 					}
 					if x.Public {
 						note = a.paint(brick, "public default")
@@ -56,7 +56,7 @@ func (a *app) settingsVerb() *cobra.Command {
 					rows = append(rows, []string{x.Page, x.Title, a.paint(faint, x.Name), x.Value, note})
 				}
 				a.table([]string{"page", "setting", "name", "value", ""}, rows)
-				fmt.Fprintf(a.out, "\nRead %s, by run %s.\n", when(s.Settings[0].At), s.Settings[0].Run)
+				tell(a.out, "\nRead %s, by run %s.\n", when(s.Settings[0].At), s.Settings[0].Run)
 			})
 		})}
 	v.AddCommand(show, a.settingsPut(), a.settingsReset(), a.settingsReveal(), a.settingsProfile())
@@ -109,7 +109,7 @@ func (a *app) settingsReveal() *cobra.Command {
 			}
 			return a.show(x, func() {
 				fmt.Fprintf(a.out, "%s: %s\n", x.Title, a.bright(x.Value))
-				fmt.Fprintln(a.err, "It is noted in the unit's history that you have seen it.")
+				tell(a.err, "It is noted in the unit's history that you have seen it.\n")
 			})
 		})}
 	v.Flags().StringVar(&s.Section, "section", "", "where several sections have a setting of that name")
@@ -147,7 +147,7 @@ func (a *app) settingsProfile() *cobra.Command {
 				}
 				for _, x := range p.Asks {
 					if !has[x.Name] {
-						rows = append(rows, []string{x.Name, a.paint(faint, "nothing yet; "+x.Title+" of "+x.Models), "", ""})
+						rows = append(rows, []string{x.Name, a.paint(faint, told("nothing yet; %s of %s", x.Title, x.Models)), "", ""})
 					}
 				}
 				a.table([]string{"name", "value", "by", "when"}, rows)
@@ -190,11 +190,11 @@ func (a *app) setup(s *client.Setup) {
 		rows = append(rows, []string{l.Title, dash(found), how, want, left})
 	}
 	if same > 0 {
-		rows = append(rows, []string{fmt.Sprintf("%d more", same), a.paint(faint, "as they were"), words.SettingWays.In(string(settings.Carried)), a.paint(faint, "the same"), ""})
+		rows = append(rows, []string{told("%d more", same), a.paint(faint, "as they were"), words.SettingWays.In(string(settings.Carried)), a.paint(faint, "the same"), ""})
 	}
 	a.table([]string{"setting", "as found", "how", "wanted", "as left"}, rows)
 	for _, p := range s.Pages {
-		fmt.Fprintf(a.out, "  %s  %s\n", strings.TrimSpace("page "+p.Title), p.Says.Text)
+		fmt.Fprintf(a.out, "  %s  %s\n", strings.TrimSpace(told("page %s", p.Title)), p.Says.Text)
 	}
 	fmt.Fprintln(a.out, "  "+s.Count.Text)
 }

@@ -79,7 +79,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		}
 		unit, err := start()
 		if err != nil && s.Web != "" { // another demo has its address
-			fmt.Fprintf(a.err, "Unit %s has no page of its own: %v\n", u.Serial, err)
+			tell(a.err, "Unit %s has no page of its own: %v\n", u.Serial, err)
 			s.Web = ""
 			unit, err = start()
 		}
@@ -132,7 +132,7 @@ func (a *app) simulate(ctx context.Context, dir string, scale float64) error {
 		spec := sim.GatewaySpec{VIN: u.Serial, Logical: u.Logical(), Modules: modules, Hears: "127.255.255.255:13400"}
 		g, err := sim.StartGateway(spec, "127.0.0.1:0", a.clock)
 		if err != nil { // another program has the port at which everybody is asked
-			fmt.Fprintf(a.err, "Vehicle %s is not found by itself, only at its address: %v\n", u.Serial, err)
+			tell(a.err, "Vehicle %s is not found by itself, only at its address: %v\n", u.Serial, err)
 			spec.Hears = ""
 			g, err = sim.StartGateway(spec, "127.0.0.1:0", a.clock)
 		}

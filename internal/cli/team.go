@@ -71,7 +71,7 @@ func (a *app) runStop() *cobra.Command {
 				if s := r.Progress.IfStopped; s != nil {
 					fmt.Fprintln(a.out, s.Text)
 				}
-				fmt.Fprintln(a.out, "See how it stands: ferry run show "+args[0])
+				fmt.Fprintln(a.out, told("See how it stands: ferry run show %s", args[0]))
 			})
 		})}
 }
@@ -99,7 +99,7 @@ func (a *app) bundled(file string, raw []byte, err error) error {
 		return err
 	}
 	return a.show(map[string]any{"file": file, "bytes": len(raw)}, func() {
-		fmt.Fprintf(a.out, "%s Written to %s, %s. READ FIRST.txt in it says what is what.\n", a.paint(teal, "✓"), file, kib(uint64(len(raw))))
+		tell(a.out, "%s Written to %s, %s. READ FIRST.txt in it says what is what.\n", a.paint(teal, "✓"), file, kib(uint64(len(raw))))
 	})
 }
 
@@ -145,7 +145,7 @@ func (a *app) runRelease() *cobra.Command {
 			if err := c.ReleaseRun(ctx, args[0], reason); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"run": args[0], "outcome": "abandoned"}, func() { fmt.Fprintln(a.out, "Given up, with your name and the reason in the unit's history.") })
+			return a.show(map[string]string{"run": args[0], "outcome": "abandoned"}, func() { tell(a.out, "Given up, with your name and the reason in the unit's history.\n") })
 		})}
 	v.Flags().StringVar(&reason, "reason", "", "why (stands in the unit's history)")
 	v.MarkFlagRequired("reason")
@@ -166,7 +166,7 @@ func (a *app) runList() *cobra.Command {
 				for _, r := range rs.Runs {
 					how := stands(r)
 					if l := r.Progress.View.Laid; l != nil && r.State != "closed" {
-						how = fmt.Sprintf("laid aside, %s, with %s", l.Place, l.Holder)
+						how = told("laid aside: %s, with %s", l.Place, l.Holder)
 					}
 					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), how, r.By, when(r.Opened), why(r)})
 				}
@@ -192,7 +192,7 @@ func (a *app) runList() *cobra.Command {
 func why(r client.Run) string {
 	s := r.Reason
 	if r.Job != 0 && !r.OwnJob {
-		s = fmt.Sprintf("job %d: %s", r.Job, s)
+		s = told("job %d: %s", r.Job, s)
 	}
 	if r.Asked != "" {
 		s += " (" + r.Asked + ")"
@@ -201,7 +201,7 @@ func why(r client.Run) string {
 }
 
 func (a *app) showRun(r client.Run) {
-	fmt.Fprintf(a.out, "%s  %s of %s, %s\n", a.paint(bold, r.Unit.Serial), r.Kind, r.Unit.ModelName, stands(r))
+	tell(a.out, "%s  %s of %s, %s\n", a.paint(bold, r.Unit.Serial), r.Kind, r.Unit.ModelName, stands(r))
 	a.pair("run", r.ID)
 	a.pair("link", r.Link)
 	a.pair("by", r.By)
@@ -223,22 +223,22 @@ func (a *app) showRun(r client.Run) {
 		a.pair("backup", short(r.Backup))
 	}
 	if l := r.Progress.View.Laid; l != nil {
-		a.pair("laid aside", wrap(strings.TrimSpace(fmt.Sprintf("%s, with %s. %s", l.Place, l.Holder, l.Why)), 13))
+		a.pair("laid aside", wrap(strings.TrimSpace(told("%s, with %s. %s", l.Place, l.Holder, l.Why)), 13))
 	}
 	a.parts(r.Progress.View.Parts)
 	if s := r.Progress.States; s != "" {
-		fmt.Fprintf(a.out, "\n  %s\n  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n", strip(s, 72, a.color))
+		tell(a.out, "\n  %s\n  █ verified  ▓ written  ░ to erase  ─ right already  ═ kept\n", strip(s, 72, a.color))
 	}
 	if r.Record != nil {
-		signed := a.paint(teal, "signed by bench "+r.Bench)
+		signed := a.paint(teal, told("signed by bench %s", r.Bench))
 		if !r.Signed {
 			signed = a.paint(brick, "NOT SIGNED BY ITS BENCH")
 		}
 		verified := "" // nothing was to be verified where nothing was to be done
 		if r.Record.Verified != "" {
-			verified = "verified by " + strings.ReplaceAll(r.Record.Verified, "-", " ") + "; "
+			verified = told("verified by %s; ", strings.ReplaceAll(r.Record.Verified, "-", " "))
 		}
-		a.pair("record", fmt.Sprintf("%s; %sjournal %s", signed, verified, short(r.Record.Journal.String())))
+		a.pair("record", told("%s; %sjournal %s", signed, verified, short(r.Record.Journal.String())))
 	}
 	a.sides(r.Sides)
 	a.setup(r.Setup)
@@ -267,7 +267,7 @@ func again(halves int) string {
 	if halves == 2 {
 		return "once again, after an interruption"
 	}
-	return fmt.Sprintf("%d times again, after interruptions", halves-1)
+	return told("%d times again, after interruptions", halves-1)
 }
 
 // parts tells how every part of a unit of several stands.
@@ -278,7 +278,7 @@ func (a *app) parts(all []run.PartView) {
 	var rows [][]string
 	for _, p := range all {
 		mark := map[bool]string{true: "▸", false: ""}[p.AtWork]
-		did := fmt.Sprintf("%d of %d", p.Right, p.Changes)
+		did := told("%d of %d", p.Right, p.Changes)
 		switch {
 		case p.Passed:
 			did = "right already"
@@ -311,7 +311,7 @@ func (a *app) sides(all []client.Sides) {
 		case x == nil:
 			return "–"
 		case x.Photo != "":
-			return "picture " + short(x.Photo)
+			return told("picture %s", short(x.Photo))
 		}
 		return strings.TrimSpace(x.Value + " " + x.Note)
 	}
@@ -338,7 +338,7 @@ func (a *app) consoleVerb() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"link": a.console() + "/sign-in#" + code.Code, "expires": code.Expires}, func() {
-				fmt.Fprintf(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.console(), code.Code, when(code.Expires))
+				tell(a.out, "%s/sign-in#%s\ngood once, until %s\n", a.console(), code.Code, when(code.Expires))
 			})
 		})}
 }
@@ -355,7 +355,7 @@ func jobWords(r client.Run) string {
 		s += ", no reason was given"
 	}
 	if r.Asked != "" {
-		s += "; asked by " + r.Asked
+		s += told("; asked by %s", r.Asked)
 	}
 	return s
 }

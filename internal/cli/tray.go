@@ -75,7 +75,7 @@ func (a *app) trayOpen() *cobra.Command {
 	v.Flags().StringVar(&n.Reason, "reason", "", "why: what was ordered")
 	v.Flags().StringVar(&n.Asked, "asked", "", "who asked for it")
 	v.Flags().StringVar(&n.Test, "test", "", "what is tried on each unit in the end")
-	v.Flags().StringSliceVar(&n.Waive, "waive", nil, "a gate that you pass by name for each of its units, with --reason: "+strings.Join(admit.Gates, ", ")+" (lead)")
+	v.Flags().StringSliceVar(&n.Waive, "waive", nil, told("a gate that you pass by name for each of its units, with --reason: %s (lead)", strings.Join(admit.Gates, ", ")))
 	v.Flags().Uint64Var(&n.Job, "job", 0, "the job that it belongs to; its units are taken where none are named")
 	v.MarkFlagRequired("at")
 	return v
@@ -203,7 +203,7 @@ func (a *app) trayList() *cobra.Command {
 				for _, t := range all.Trays {
 					stands := a.paint(amber, "open")
 					if t.Closed != nil {
-						stands = "closed " + t.Closed.Local().Format("2006-01-02 15:04 MST")
+						stands = told("closed at %s", t.Closed.Local().Format("2006-01-02 15:04 MST"))
 					}
 					rows = append(rows, []string{a.paint(bold, t.ModelName), t.Version, t.Bench, tray.Counted(t.Count), stands, t.By, column(t.Reason, 36), t.ID})
 				}
@@ -218,9 +218,9 @@ func (a *app) trayList() *cobra.Command {
 
 // tray shows a tray: its places, who is on its links, and what is to be done now.
 func (a *app) tray(t client.Tray) {
-	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, "Tray of "+count(t.Units, t.ModelName)), t.Version, a.paint(faint, fmt.Sprintf("job %d: %s", t.Job, t.Reason)))
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, told("Tray of %s", count(t.Units, t.ModelName))), t.Version, a.paint(faint, told("job %d: %s", t.Job, t.Reason)))
 	if !t.Online && t.Closed == nil {
-		fmt.Fprintln(a.out, a.paint(brick, fmt.Sprintf("Bench %s is not in touch with the service: what stands below is what it said last.", t.Bench)))
+		fmt.Fprintln(a.out, a.paint(brick, told("Bench %s is not in touch with the service: what stands below is what it said last.", t.Bench)))
 	}
 	var rows [][]string
 	for _, p := range t.Places {
@@ -234,7 +234,7 @@ func (a *app) tray(t client.Tray) {
 		}
 		says := p.Says.Text
 		if p.Total > 0 {
-			says = fmt.Sprintf("%s, %d of %d KiB", says, p.Done>>10, p.Total>>10)
+			says = told("%s, %d of %d KiB", says, p.Done>>10, p.Total>>10)
 		}
 		rows = append(rows, []string{fmt.Sprint(p.N), a.paint(bold, p.Serial), stands, dash(p.Link), dash(p.From), column(says, 60), p.Run})
 	}
@@ -249,7 +249,7 @@ func (a *app) tray(t client.Tray) {
 		case l.Says != nil:
 			at := ""
 			if l.Seen != nil {
-				at = ", seen " + when(*l.Seen)
+				at = told(", seen %s", when(*l.Seen))
 			}
 			fmt.Fprintf(a.out, "%s: %s%s\n", l.Link, l.Says.Text, a.paint(faint, at))
 		}
@@ -350,7 +350,7 @@ func (a *app) trayNews(t client.Tray, stood map[int]string) {
 
 // trayHand asks for a hand.
 func (a *app) trayHand(t client.Tray, h *client.TrayHand) {
-	fmt.Fprintf(a.err, "\n%s %s\n", a.paint(amber+bold, fmt.Sprintf("HANDS ON  %d  %s", h.Place, t.Places[h.Place-1].Serial)), a.paint(bold, h.Hands.Says))
+	fmt.Fprintf(a.err, "\n%s %s\n", a.paint(amber+bold, told("HANDS ON  %d  %s", h.Place, t.Places[h.Place-1].Serial)), a.paint(bold, h.Hands.Says))
 	if h.Item == nil || h.Hands.Calling {
 		return
 	}

@@ -57,14 +57,14 @@ func (a *app) traces(t client.Traces) {
 		if i > 0 {
 			fmt.Fprintln(a.out)
 		}
-		fmt.Fprintf(a.out, "%s  %s\n", a.bright(x.Link+", until "+clock(x.At.UnixMicro())), a.paint(faint, "went wrong at "+x.Phase))
+		fmt.Fprintf(a.out, "%s  %s\n", a.bright(told("%s, until %s", x.Link, clock(x.At.UnixMicro()))), a.paint(faint, told("went wrong at %s", x.Phase)))
 		for _, p := range x.Pieces {
 			arrow, more := a.paint(teal, "<"), ""
 			if p.Sent {
 				arrow = a.paint(bold, ">")
 			}
 			if p.More > 0 {
-				more = a.paint(faint, fmt.Sprintf(" + %d bytes", p.More))
+				more = a.paint(faint, told(" + %d bytes", p.More))
 			}
 			about := ""
 			if p.About != "" {
@@ -85,7 +85,7 @@ func clockTo(from time.Time, after float64) string {
 
 func (a *app) runTried() *cobra.Command {
 	rungs := append(append([]string{}, advise.Rungs...), advise.ByHand)
-	return &cobra.Command{Use: "tried RUN RUNG", Short: "Ask the unit once a rung of the ladder was tried: " + strings.Join(rungs, ", "), Args: cobra.ExactArgs(2), Example: "  ferry run tried 0193f2a0-… lead", ValidArgsFunction: a.complete(openRuns),
+	return &cobra.Command{Use: "tried RUN RUNG", Short: told("Ask the unit once a rung of the ladder was tried: %s", strings.Join(rungs, ", ")), Args: cobra.ExactArgs(2), Example: "  ferry run tried 0193f2a0-… lead", ValidArgsFunction: a.complete(openRuns),
 		RunE: a.call(func(ctx context.Context, c *client.Client, args []string) error {
 			t, err := c.TryRung(ctx, args[0], args[1])
 			if err != nil {
@@ -111,13 +111,13 @@ func (a *app) trouble(t client.Trouble) {
 		for _, s := range t.Sure {
 			var from []string
 			if s.Seen > 0 {
-				from = append(from, fmt.Sprintf("%d pieces read from the unit", s.Seen))
+				from = append(from, told("%d pieces read from the unit", s.Seen))
 			}
 			if s.Journal > 0 {
-				from = append(from, fmt.Sprintf("%d by the journal", s.Journal))
+				from = append(from, told("%d by the journal", s.Journal))
 			}
 			if s.Unknown > 0 {
-				from = append(from, fmt.Sprintf("%d cannot be told", s.Unknown))
+				from = append(from, told("%d cannot be told", s.Unknown))
 			}
 			rows = append(rows, []string{s.Section, words.Conditions.In(string(s.Condition)), strings.Join(from, ", ")})
 		}
@@ -131,7 +131,7 @@ func (a *app) trouble(t client.Trouble) {
 			risks = a.paint(brick, risks)
 		}
 		if x.Past != nil {
-			past = fmt.Sprintf("%d of %d", x.Past.Helped, x.Past.All)
+			past = told("%d of %d", x.Past.Helped, x.Past.All)
 		}
 		rows = append(rows, []string{fmt.Sprint(i + 1), a.paint(bold, x.Says.Text), risks, column(x.Needs.Text, 46), past})
 	}
@@ -160,7 +160,7 @@ func (a *app) trouble(t client.Trouble) {
 			}
 		}
 		if r.Past != nil {
-			came += a.paint(faint, fmt.Sprintf("  (helped %d of %d times on this model)", r.Past.Helped, r.Past.All))
+			came += a.paint(faint, told("  (helped %d of %d times on this model)", r.Past.Helped, r.Past.All))
 		}
 		rows = append(rows, []string{mark, at, r.Says.Text, came})
 	}
@@ -203,6 +203,6 @@ func (a *app) decide(ctx context.Context, c *client.Client, unit string, d clien
 		return err
 	}
 	return a.show(u, func() {
-		fmt.Fprintf(a.out, "%s %s %s: %s. It stands in its history.\n", a.paint(teal, "✓"), u.ModelName, u.Serial, a.unitState(u.Unit))
+		tell(a.out, "%s %s %s: %s. It stands in its history.\n", a.paint(teal, "✓"), u.ModelName, u.Serial, a.unitState(u.Unit))
 	})
 }

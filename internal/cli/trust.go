@@ -24,7 +24,7 @@ import (
 func parseDay(s string) (time.Time, error) {
 	d, err := time.Parse(time.DateOnly, s)
 	if err != nil {
-		return d, fmt.Errorf("%q is not a day; write it like 2027-03-31", s)
+		return d, mistyped("%q is not a day; write it like 2027-03-31", s)
 	}
 	return d.Add(24*time.Hour - time.Second), nil
 }
@@ -61,7 +61,8 @@ func (a *app) keyVerb() *cobra.Command {
 			}
 			public := base64.StdEncoding.EncodeToString(k.Public())
 			return a.show(map[string]string{"id": k.Public().ID(), "name": args[0], "public": public}, func() {
-				fmt.Fprintf(a.out, "%s key %s in %s\nnext   %s\n", a.paint(teal, "✓"), k.Public().ID(), file, a.paint(bold, fmt.Sprintf("ferry key trust %q %s", args[0], public)))
+				tell(a.out, "%s key %s in %s\n", a.paint(teal, "✓"), k.Public().ID(), file)
+				a.next("", fmt.Sprintf("ferry key trust %q %s", args[0], public))
 			})
 		}}
 	newKey.Flags().StringVar(&file, "file", "", "where to write it")
@@ -78,7 +79,7 @@ func (a *app) keyVerb() *cobra.Command {
 			if from != "" {
 				d, err := time.Parse(time.DateOnly, from)
 				if err != nil {
-					return fmt.Errorf("--from %q is not a day; write it like 2027-03-31", from)
+					return mistyped("--from %q is not a day; write it like 2027-03-31", from)
 				}
 				n.From = &d
 			}
@@ -95,10 +96,10 @@ func (a *app) keyVerb() *cobra.Command {
 			}
 			return a.show(k, func() {
 				if k.State == "waits" {
-					fmt.Fprintf(a.out, "%s key %s (%s) waits for a second lead, who puts it in the list too.\n", a.paint(amber, "!"), k.ID, k.Name)
+					tell(a.out, "%s key %s (%s) waits for a second lead, who puts it in the list too.\n", a.paint(amber, "!"), k.ID, k.Name)
 					return
 				}
-				fmt.Fprintf(a.out, "%s what key %s (%s) signs counts here.\n", a.paint(teal, "✓"), k.ID, k.Name)
+				tell(a.out, "%s what key %s (%s) signs counts here.\n", a.paint(teal, "✓"), k.ID, k.Name)
 			})
 		})}
 	trustKey.Flags().StringVar(&from, "from", "", "first day (today)")
@@ -138,7 +139,7 @@ func (a *app) keyVerb() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]string{"revoked": args[0]}, func() {
-				fmt.Fprintf(a.out, "%s nothing that key %s has signed counts any more.\n", a.paint(teal, "✓"), args[0])
+				tell(a.out, "%s nothing that key %s has signed counts any more.\n", a.paint(teal, "✓"), args[0])
 			})
 		})}
 	revoke.Flags().StringVar(&reason, "reason", "", "why")
@@ -177,7 +178,7 @@ func (a *app) openKey(file string) (trust.Key, error) {
 	if err != nil {
 		return trust.Key{}, err
 	}
-	phrase, err := a.passphrase("Passphrase of key " + name + ": ")
+	phrase, err := a.passphrase(told("Passphrase of key %s: ", name))
 	if err != nil {
 		return trust.Key{}, err
 	}
@@ -257,9 +258,9 @@ func (a *app) releasePack() *cobra.Command {
 			return a.show(m, func() {
 				signed := "not signed"
 				if k != nil {
-					signed = "signed by key " + k.Public().ID()
+					signed = told("signed by key %s", k.Public().ID())
 				}
-				fmt.Fprintf(a.out, "%s %s: pack %d of series %s, %d %s, %d %s, %s.\n", a.paint(teal, "✓"), args[0], m.Number, m.Series, len(m.Releases), plural(len(m.Releases), "release"), len(m.Images), plural(len(m.Images), "image"), signed)
+				tell(a.out, "%s %s: pack %d of series %s, %d %s, %d %s, %s.\n", a.paint(teal, "✓"), args[0], m.Number, m.Series, len(m.Releases), plural(len(m.Releases), "release"), len(m.Images), plural(len(m.Images), "image"), signed)
 			})
 		})}
 	v.Flags().StringVar(&key, "key", "", "sign it with this key file")
@@ -369,12 +370,12 @@ func (a *app) releaseVerify() *cobra.Command {
 				a.exit = ExitCode(core.NotAllowed)
 			}
 			return a.show(told, func() {
-				fmt.Fprintf(a.out, "Pack %d of series %s, of %s: whole.\n", p.Manifest.Number, p.Manifest.Series, when(p.Manifest.Date))
+				tell(a.out, "Pack %d of series %s, of %s: whole.\n", p.Manifest.Number, p.Manifest.Series, when(p.Manifest.Date))
 				for _, r := range p.Releases {
 					fmt.Fprintf(a.out, "  %s %s  %s\n", r.Model, a.paint(bold, r.Version), r.Cures.In("en"))
 				}
 				if by != nil {
-					fmt.Fprintf(a.out, "%s signed by %s, which counts.\n", a.paint(teal, "✓"), by.Name)
+					tell(a.out, "%s signed by %s, which counts.\n", a.paint(teal, "✓"), by.Name)
 				} else {
 					fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), why)
 				}
@@ -412,9 +413,9 @@ func (a *app) releaseImport() *cobra.Command {
 			return a.show(i, func() {
 				by := "accepted by you"
 				if i.By != "" {
-					by = "signed by " + i.By
+					by = told("signed by %s", i.By)
 				}
-				fmt.Fprintf(a.out, "%s pack %d of series %s, %s: %d of %d releases are new.\n", a.paint(teal, "✓"), i.Number, i.Series, by, i.New, len(i.Releases))
+				tell(a.out, "%s pack %d of series %s, %s: %d of %d releases are new.\n", a.paint(teal, "✓"), i.Number, i.Series, by, i.New, len(i.Releases))
 				for _, r := range i.Releases {
 					fmt.Fprintf(a.out, "  %s %s  %s\n", r.Model, a.paint(bold, r.Version), r.Cures.In("en"))
 				}

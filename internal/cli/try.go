@@ -103,7 +103,7 @@ func (m *inMemory) Keep(h *visit.Held) error   { m.held = h; return nil }
 
 // tried shows a trial step by step.
 func (a *app) tried(t client.Tried) {
-	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, t.Model), a.paint(faint, "on "+t.Link))
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, t.Model), a.paint(faint, told("on %s", t.Link)))
 	last := ""
 	for _, x := range t.Turns {
 		if x.Exchange != last {
@@ -117,7 +117,7 @@ func (a *app) tried(t client.Tried) {
 			fmt.Fprintf(a.out, "  ← %s\n", visible(h))
 		}
 		if x.Passed > 0 {
-			fmt.Fprintf(a.out, "    %s\n", a.paint(faint, fmt.Sprintf("%s passed over", count(x.Passed, "line"))))
+			fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("%s passed over", count(x.Passed, "line"))))
 		}
 		if x.Wanted != "" {
 			parts := ""
@@ -130,7 +130,7 @@ func (a *app) tried(t client.Tried) {
 				parts += fmt.Sprintf("  %s %s", name, a.paint(bold, x.Parts[name]))
 			}
 			if x.Rows > 1 {
-				parts += a.paint(faint, fmt.Sprintf("  and %d more lines", x.Rows-1))
+				parts += a.paint(faint, told("  and %d more lines", x.Rows-1))
 			}
 			fmt.Fprintf(a.out, "    %s%s\n", a.paint(faint, x.Wanted), parts)
 		}

@@ -26,10 +26,11 @@ func (a *app) unitVerb() *cobra.Command {
 			}
 			return a.show(u, func() {
 				if !u.Fresh {
-					fmt.Fprintf(a.out, "– %s %s is in the register already and stays as it was. Change it: ferry unit correct %s\n", u.ModelName, u.Serial, u.Serial)
+					tell(a.out, "– %s %s is in the register already and stays as it was. Change it: ferry unit correct %s\n", u.ModelName, u.Serial, u.Serial)
 					return
 				}
-				fmt.Fprintf(a.out, "%s %s %s is in the register.\nnext   %s\n", a.paint(teal, "✓"), u.ModelName, u.Serial, a.paint(bold, "ferry card "+u.Serial))
+				tell(a.out, "%s %s %s is in the register.\n", a.paint(teal, "✓"), u.ModelName, u.Serial)
+				a.next("", "ferry card "+u.Serial)
 			})
 		})}
 	add.Flags().StringVar(&n.Site, "site", "", "where it stands")
@@ -106,7 +107,7 @@ func (a *app) enteredUnits(r client.Report) {
 		rows = append(rows, []string{fmt.Sprint(l.Line), mark, l.Model, a.paint(bold, l.Serial), column(l.Text, 60)})
 	}
 	a.table([]string{"line", "", "model", "serial", ""}, rows)
-	fmt.Fprintf(a.out, "%s entered, %d known already, %d refused\n", count(r.Entered, "unit"), r.Known, r.Refused)
+	tell(a.out, "%s entered, %d known already, %d refused\n", count(r.Entered, "unit"), r.Known, r.Refused)
 }
 
 func (a *app) unitMemory() *cobra.Command {
@@ -132,10 +133,10 @@ func (a *app) unitMemory() *cobra.Command {
 			}
 			return a.show(m, func() {
 				if len(m.Sectors) == 0 {
-					fmt.Fprintln(a.out, "Its memory was never read. A backup or a run reads it.")
+					tell(a.out, "Its memory was never read. A backup or a run reads it.\n")
 					return
 				}
-				fmt.Fprintf(a.out, "Against %s, as it was read %s\n\n  %s\n  ─ right already  ░ would be written  ═ kept\n", a.paint(bold, m.Against), when(m.Read), strip(m.States, 72, a.color))
+				tell(a.out, "Against %s, as it was read %s\n\n  %s\n  ─ right already  ░ would be written  ═ kept\n", a.paint(bold, m.Against), when(m.Read), strip(m.States, 72, a.color))
 			})
 		})}
 }
@@ -150,10 +151,10 @@ func (a *app) unitPhoto() *cobra.Command {
 				if err := c.RemoveEvidence(ctx, args[0], reason); err != nil {
 					return err
 				}
-				return a.show(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "%s it is removed\n", a.paint(teal, "✓")) })
+				return a.show(map[string]string{"removed": args[0]}, func() { tell(a.out, "%s it is removed\n", a.paint(teal, "✓")) })
 			}
 			if len(args) < 2 {
-				return fmt.Errorf("say into which FILE it is to be written")
+				return mistyped("say into which FILE it is to be written")
 			}
 			data, err := c.Evidence(ctx, args[0])
 			if err != nil {
@@ -163,7 +164,7 @@ func (a *app) unitPhoto() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"file": args[1], "bytes": len(data)}, func() {
-				fmt.Fprintf(a.out, "%s %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
+				tell(a.out, "%s %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
 			})
 		})}
 	v.Flags().BoolVar(&remove, "remove", false, "remove it for good (lead)")
@@ -182,7 +183,7 @@ func (a *app) unitJoin() *cobra.Command {
 				return err
 			}
 			return a.show(u, func() {
-				fmt.Fprintf(a.out, "%s %s is %s %s from now on.\n", a.paint(teal, "✓"), args[0], u.ModelName, u.Serial)
+				tell(a.out, "%s %s is %s %s from now on.\n", a.paint(teal, "✓"), args[0], u.ModelName, u.Serial)
 			})
 		})}
 	v.Flags().StringVar(&j.Reason, "reason", "", "why; it stands in both histories")
@@ -200,7 +201,7 @@ func (a *app) unitMistake() *cobra.Command {
 				return err
 			}
 			return a.show(u, func() {
-				fmt.Fprintf(a.out, "%s %s is on no list any more. If it is ever read on a wire, it is back.\n", a.paint(teal, "✓"), u.Serial)
+				tell(a.out, "%s %s is on no list any more. If it is ever read on a wire, it is back.\n", a.paint(teal, "✓"), u.Serial)
 			})
 		})}
 	v.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")

@@ -50,7 +50,7 @@ func (a *app) versionVerb() *cobra.Command {
 			return a.show(b, func() {
 				from := "not known from which commit"
 				if b.Commit != "" {
-					from = "commit " + b.Commit[:min(12, len(b.Commit))] + " of " + b.At
+					from = told("commit %s of %s", b.Commit[:min(12, len(b.Commit))], b.At)
 					if b.Changed {
 						from += ", and what was changed since"
 					}

@@ -134,11 +134,11 @@ func (v *view) amount(i int) string {
 	p := v.last.View
 	switch {
 	case v.took[i] > 0:
-		return fmt.Sprintf(" %10s            took %s", kib(v.total[i]), minutes(v.took[i].Microseconds()))
+		return told(" %10s            took %s", kib(v.total[i]), minutes(v.took[i].Microseconds()))
 	case row(p.Step) == i && p.Waits != "":
-		return " waits for " + p.Waits
+		return told(" waits for %s", p.Waits)
 	case row(p.Step) == i && p.Total > 0:
-		return fmt.Sprintf(" %s of %s  %5.1f KiB/s  %s left", grouped(p.Done>>10), kib(p.Total), p.Rate/1024, minutes(p.Left))
+		return told(" %s of %s  %5.1f KiB/s  %s left", grouped(p.Done>>10), kib(p.Total), p.Rate/1024, minutes(p.Left))
 	}
 	return " waits"
 }
@@ -155,19 +155,19 @@ func (v *view) below() string {
 	case run.BoardHandsOn:
 		b.WriteString(v.app.turn(v.last.View))
 	case run.BoardHandsOff:
-		left := minutes(p.View.Touch) + "  until you may touch it"
+		left := told("%s  until you may touch it", minutes(p.View.Touch))
 		if quiet := time.Since(v.heard); quiet > silence { // nobody knows: a figure that stands still would be taken for one
-			left = fmt.Sprintf("no word for %d s; how long it takes is not known", int(quiet.Seconds()))
+			left = told("no word for %d s; how long it takes is not known", int(quiet.Seconds()))
 		}
-		b.WriteString("\n" + v.app.board(ink, "  HANDS OFF  "+left, "  "+p.View.Sentence.Text))
+		b.WriteString("\n" + v.app.board(ink, told("  HANDS OFF  %s", left), "  "+p.View.Sentence.Text))
 	case run.BoardReading, run.BoardWaiting:
 		fmt.Fprintf(&b, "\n  %s. %s\n", p.View.Head.Text, p.View.Sentence.Text)
 	}
 	if w := p.View.Warn; w != nil {
-		fmt.Fprintf(&b, "\n  WARNING: %s\n", w.Text)
+		tell(&b, "\n  WARNING: %s\n", w.Text)
 	}
 	if v.away {
-		fmt.Fprintf(&b, "  No word from bench %s since %s; what stands above is from then. If it is alive, the run goes on there.\n", v.run.Bench, v.heard.Local().Format("15:04:05"))
+		tell(&b, "  No word from bench %s since %s; what stands above is from then. If it is alive, the run goes on there.\n", v.run.Bench, v.heard.Local().Format("15:04:05"))
 	}
 	return b.String()
 }
@@ -251,7 +251,7 @@ func asks(id string, v run.View) (all []string) {
 	if v.Hands == nil {
 		return nil
 	}
-	all = append(all, "HANDS ON: "+v.Hands.Says)
+	all = append(all, told("HANDS ON: %s", v.Hands.Says))
 	if i := v.Item; i != nil {
 		if w := i.Why.In("en"); w != "" {
 			all = append(all, "  "+w)
@@ -268,14 +268,14 @@ func asks(id string, v run.View) (all []string) {
 		if v.Item != nil && v.Item.Do == model.Photo {
 			value = "--photo FILE"
 		}
-		all = append(all, "answer: ferry run answer "+id+" "+value)
+		all = append(all, told("answer: ferry run answer %s %s", id, value))
 	}
 	return all
 }
 
 // note writes a line above the bars.
 func (v *view) note(format string, args ...any) {
-	line := fmt.Sprintf("  "+format+"\n", args...)
+	line := "  " + told(format, args...) + "\n"
 	if v.live {
 		v.draw(line)
 		return

@@ -10,8 +10,8 @@ import (
 	"zealousferry/internal/client"
 )
 
-// told is a writer that closes seen once a text has been written.
-type told struct {
+// heard is a writer that closes seen once a text has been written.
+type heard struct {
 	mu   sync.Mutex
 	all  strings.Builder
 	text string
@@ -19,7 +19,7 @@ type told struct {
 	once sync.Once
 }
 
-func (w *told) Write(p []byte) (int, error) {
+func (w *heard) Write(p []byte) (int, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.all.Write(p)
@@ -32,7 +32,7 @@ func (w *told) Write(p []byte) (int, error) {
 // A person's turn is drawn when it comes alone, without an event that says anything,
 // right after another turn.
 func TestTheNextTurnIsDrawn(t *testing.T) {
-	w := &told{text: "Fit the strap.", seen: make(chan struct{})}
+	w := &heard{text: "Fit the strap.", seen: make(chan struct{})}
 	a := &app{live: true, err: w}
 	v := a.newView(client.Run{ID: "r", Kind: run.Flash})
 	defer v.close()

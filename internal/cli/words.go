@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -83,6 +84,16 @@ func (a *app) pair(name, value string) {
 	fmt.Fprintf(a.out, "  %s %s\n", a.paint(faint, fmt.Sprintf("%-10s", name)), value)
 }
 
+// labelled writes a name and its value, aligned, where nothing is painted.
+func labelled(w io.Writer, width int, name, value string) {
+	fmt.Fprintf(w, "  %-*s %s\n", width, name, value)
+}
+
+// next writes what to do next, below something.
+func (a *app) next(after, verb string) {
+	fmt.Fprintf(a.out, "%s%-6s %s\n", after, "next", a.paint(bold, verb))
+}
+
 // when writes a time of day with its zone, and the date if it is not today's.
 func when(t time.Time) string {
 	t = t.Local()
@@ -117,15 +128,15 @@ func ago(t *time.Time) string {
 	d := time.Since(*t)
 	switch {
 	case d < time.Minute:
-		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+		return told("%d s ago", int(d.Seconds()))
 	case d < time.Hour:
-		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+		return told("%d min ago", int(d.Minutes()))
 	}
 	return when(*t)
 }
 
 // kib writes bytes in KiB with thin thousands.
-func kib(n uint64) string { return grouped(n>>10) + " KiB" }
+func kib(n uint64) string { return told("%s KiB", grouped(n>>10)) }
 
 func grouped(n uint64) string {
 	s := fmt.Sprint(n)

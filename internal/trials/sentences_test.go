@@ -53,6 +53,122 @@ func TestTheServiceSaysItByMessage(t *testing.T) {
 	}
 }
 
+// TestAFaceSaysItByMessage: what the command line and the papers put together is a message too:
+// no format and no sum of texts that has words in it, but told, tell, mistyped or core.Say. A
+// command line to type (ferry …) and a path are not words.
+func TestAFaceSaysItByMessage(t *testing.T) {
+	var files []string
+	for _, room := range []string{"../cli/*.go", "../client/paper/*.go"} {
+		in, err := filepath.Glob(room)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files = append(files, in...)
+	}
+	fset, read := token.NewFileSet(), 0
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		read++
+		f, err := parser.ParseFile(fset, name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range composed(f) {
+			t.Errorf("%s: %s is put together as a text: say it by told", fset.Position(c.at), c.text)
+		}
+	}
+	if read < 50 {
+		t.Errorf("%d files read", read)
+	}
+	broken := `package x
+var a = fmt.Sprintf("%d of %d read", 1, 2)
+var b = "signed by " + who
+var c = fmt.Errorf("--to %q is not a day", day)
+var d = "ferry run show " + id
+var e = fmt.Sprintf("%-10s %9s", a, b)
+var f = told("%d of %d read", 1, 2)
+`
+	f, err := parser.ParseFile(fset, "broken.go", broken, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if found := composed(f); len(found) != 3 {
+		t.Errorf("three texts are put together in it, %d were found: %v", len(found), found)
+	}
+}
+
+// composition is a text that is put together, and where.
+type composition struct {
+	at   token.Pos
+	text string
+}
+
+var (
+	formatVerb = regexp.MustCompile(`%[-+# 0-9.*\[\]]*[a-zA-Z%]`)
+	someWord   = regexp.MustCompile(`[A-Za-z]{2,}[,:.;]? |[ (][A-Za-z]{2,}`)
+)
+
+// composed lists the texts of a file that have words and something put in, and are no message.
+func composed(f *ast.File) (found []composition) {
+	worded := func(e ast.Expr) bool {
+		l, ok := e.(*ast.BasicLit)
+		if !ok || l.Kind != token.STRING {
+			return false
+		}
+		s := formatVerb.ReplaceAllString(strings.Trim(l.Value, "\"`"), "…")
+		return !strings.HasPrefix(strings.TrimSpace(s), "ferry ") && !strings.HasPrefix(s, "/") && !strings.HasPrefix(s, "{{") && someWord.MatchString(s)
+	}
+	inner := map[*ast.BinaryExpr]bool{}
+	ast.Inspect(f, func(n ast.Node) bool {
+		switch x := n.(type) {
+		case *ast.CallExpr:
+			fun, ok := x.Fun.(*ast.SelectorExpr)
+			if !ok {
+				break
+			}
+			if of, ok := fun.X.(*ast.Ident); !ok || of.Name != "fmt" {
+				break
+			}
+			at := map[string]int{"Sprintf": 0, "Errorf": 0, "Fprintf": 1, "Printf": 0}
+			if i, ok := at[fun.Sel.Name]; ok && len(x.Args) > i+1 && worded(x.Args[i]) {
+				found = append(found, composition{x.Pos(), x.Args[i].(*ast.BasicLit).Value})
+			}
+		case *ast.BinaryExpr:
+			if x.Op != token.ADD || inner[x] {
+				break
+			}
+			words, values, first := false, false, ast.Expr(nil)
+			var walk func(e ast.Expr)
+			walk = func(e ast.Expr) {
+				if b, ok := e.(*ast.BinaryExpr); ok && b.Op == token.ADD {
+					inner[b] = true
+					walk(b.X)
+					walk(b.Y)
+					return
+				}
+				if first == nil {
+					first = e
+				}
+				if l, ok := e.(*ast.BasicLit); !ok || l.Kind != token.STRING {
+					values = true
+				}
+				words = words || worded(e)
+			}
+			walk(x)
+			if l, ok := first.(*ast.BasicLit); ok && strings.HasPrefix(strings.TrimLeft(l.Value, "\"` "), "ferry ") {
+				break
+			}
+			if words && values {
+				found = append(found, composition{x.Pos(), "a sum of texts"})
+			}
+		}
+		return true
+	})
+	return found
+}
+
 // serviceFiles are those of the service and of its rooms.
 func serviceFiles() ([]string, error) {
 	files, err := filepath.Glob("../service/*.go")

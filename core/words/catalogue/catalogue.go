@@ -1,5 +1,6 @@
 // Package catalogue lists every message by reading the source: each call of core.Say,
-// core.Fail and core.BadAt with its id, its English text and where it is said. A message
+// core.Fail and core.BadAt, and of what the faces say by them, with its id, its English
+// text and where it is said. A message
 // is named by its own words, so that no list of ids is kept by hand and none can be
 // forgotten.
 package catalogue
@@ -86,7 +87,7 @@ func Page(all []Message) string {
 	}
 	b.WriteString("\n## Messages\n\n| id | kind | text | said in |\n|---|---|---|---|\n")
 	for _, m := range all {
-		fmt.Fprintf(&b, "| `%s` | %s | %s | `%s` |\n", m.ID, m.Kind, strings.NewReplacer("|", "\\|", "\n", " ").Replace(m.Text), m.In)
+		fmt.Fprintf(&b, "| `%s` | %s | %s | `%s` |\n", m.ID, m.Kind, strings.NewReplacer("|", "\\|", "\n", " ").Replace(strings.TrimSpace(m.Text)), m.In)
 	}
 	return b.String()
 }
@@ -98,12 +99,18 @@ func of(call *ast.CallExpr) (Message, bool) {
 	case *ast.SelectorExpr:
 		if x, ok := f.X.(*ast.Ident); ok && x.Name == "core" {
 			name = f.Sel.Name
+		} else if f.Sel.Name == "note" { // a line above a live view
+			name = f.Sel.Name
 		}
 	case *ast.Ident:
 		name = f.Name
 	}
 	switch name {
-	case "Say":
+	case "Say", "told", "note":
+	case "tell":
+		at = 1
+	case "mistyped":
+		kind = "(a command line)"
 	case "Fail":
 		kind, at = name, 1
 	case "BadAt":

@@ -63,8 +63,8 @@ func begin(title, foot string, made time.Time, k float64) *page {
 	f.SetFooterFunc(func() {
 		f.SetY(-10)
 		p.font("", 8)
-		f.CellFormat(width/2, 4, p.text(fmt.Sprintf("%s, made %s UTC", foot, made.Format("2006-01-02 15:04"))), "", 0, "L", false, 0, "")
-		f.CellFormat(width/2, 4, fmt.Sprintf("page %d", f.PageNo()), "", 0, "R", false, 0, "")
+		f.CellFormat(width/2, 4, p.text(told("%s, made %s UTC", foot, made.Format("2006-01-02 15:04"))), "", 0, "L", false, 0, "")
+		f.CellFormat(width/2, 4, told("page %d", f.PageNo()), "", 0, "R", false, 0, "")
 	})
 	f.AddPage()
 	return p
@@ -72,7 +72,7 @@ func begin(title, foot string, made time.Time, k float64) *page {
 
 // laid lays a card out.
 func laid(c client.Card, k float64) *fpdf.Fpdf {
-	p := begin("Job card "+c.Serial, c.ModelName+" "+c.Serial, c.Made, k)
+	p := begin(told("Job card %s", c.Serial), c.ModelName+" "+c.Serial, c.Made, k)
 	p.head(c)
 	p.facts(c)
 	if c.Wiring != nil {
@@ -106,7 +106,7 @@ func (p *page) line() float64 { return line * p.k }
 func (p *page) head(c client.Card) {
 	name := "no procedure for this unit"
 	if c.Procedure != "" {
-		name = fmt.Sprintf("procedure %s, edition %d", c.Procedure, c.Edition)
+		name = told("procedure %s, edition %d", c.Procedure, c.Edition)
 	}
 	p.plate(strings.TrimSpace(c.ModelName+revision(c.Revision)), c.Serial, c.Site, "JOB CARD", name, standing(c))
 }
@@ -141,7 +141,7 @@ func revision(r string) string {
 	if r == "" {
 		return ""
 	}
-	return ", revision " + r
+	return told(", revision %s", r)
 }
 
 func standing(c client.Card) string {
@@ -161,11 +161,11 @@ func (p *page) facts(c client.Card) {
 	}
 	add("Why", c.Reason)
 	if c.Release != "" {
-		add("Firmware", fmt.Sprintf("%s now, %s is to go in", cmp.Or(c.Running, "not known"), c.Release))
+		add("Firmware", told("%s now, %s is to go in", cmp.Or(c.Running, "not known"), c.Release))
 	}
 	add("Done when", c.Test)
 	if c.Minutes > 0 {
-		add("Takes", fmt.Sprintf("%d minutes, %s", c.Minutes, words.Places.In(c.Place)))
+		add("Takes", told("%d minutes, %s", c.Minutes, words.Places.In(c.Place)))
 	}
 	add("Meanwhile", c.Meanwhile)
 	add("Way back", words.WaysBack.In(c.WayBack))
@@ -182,7 +182,7 @@ func (p *page) facts(c client.Card) {
 		}
 	}
 	if len(lost) > 0 {
-		add("Lost", strings.Join(lost, ", ")+": erased, and not put back. Note what stands in them first.")
+		add("Lost", told("%s: erased, and not put back. Note what stands in them first.", strings.Join(lost, ", ")))
 	}
 	if c.Unsuited != "" {
 		add("Beware", c.Unsuited)
@@ -202,7 +202,7 @@ func (p *page) facts(c client.Card) {
 		add("Beware", f)
 	}
 	for _, b := range c.Bulletins {
-		add(fmt.Sprintf("Bulletin %d", b.Number), b.Title+": "+b.Says)
+		add(told("Bulletin %d", b.Number), b.Title+": "+b.Says)
 	}
 	p.pairs(rows)
 }
@@ -256,7 +256,7 @@ func (p *page) stage(title string, write bool, c client.Card, at string) {
 	for _, i := range items {
 		says := i.Says.In("en")
 		if i.Do == model.Measure {
-			says += fmt.Sprintf(" (%g to %g %s)", i.Least, i.Most, i.Unit)
+			says += told(" (%g to %g %s)", i.Least, i.Most, i.Unit)
 		}
 		if i.Do == model.Choose {
 			var all []string
@@ -311,14 +311,14 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	if p.GetY()+high > 297-margin {
 		p.AddPage()
 	}
-	p.title("Wiring with " + w.Adapter + selector(w))
+	p.title(told("Wiring with %s%s", w.Adapter, selector(w)))
 	top := p.GetY() + 5
 	leftX, rightX := margin+58.0, margin+width-58
 	p.font("B", 8.5)
 	p.SetXY(margin, top-5)
-	p.CellFormat(58, 4, p.text("This is written: "+w.Unit.Name), "", 0, "L", false, 0, "")
+	p.CellFormat(58, 4, p.text(told("This is written: %s", w.Unit.Name)), "", 0, "L", false, 0, "")
 	p.SetXY(rightX-4, top-5)
-	p.CellFormat(62, 4, p.text("This writes: "+w.Tool.Name), "", 0, "L", false, 0, "")
+	p.CellFormat(62, 4, p.text(told("This writes: %s", w.Tool.Name)), "", 0, "L", false, 0, "")
 	y := func(n int) float64 { return top + float64(n)*row + row/2 }
 	for n, x := range w.Unit.Pins {
 		p.pin(leftX-pin, y(n), pin, n, x, true)
@@ -345,7 +345,7 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	}
 	p.SetY(top + float64(rows)*row + 1)
 	p.font("", 8)
-	p.MultiCell(width, 3.8*p.k, p.text("Pin 1 of the unit: "+w.Unit.Edge.In("en")+". Pin 1 of the tool: "+w.Tool.Edge.In("en")+". "+crosses(w)+"Write the colours of this lead over the ones printed, if they differ."), "", "L", false)
+	p.MultiCell(width, 3.8*p.k, p.text(told("Pin 1 of the unit: %s. Pin 1 of the tool: %s. %sWrite the colours of this lead over the ones printed, if they differ.", w.Unit.Edge.In("en"), w.Tool.Edge.In("en"), crosses(w))), "", "L", false)
 	p.Ln(0.5)
 }
 
@@ -363,7 +363,7 @@ func selector(w *model.Wiring) string {
 	if w.Selector == "" {
 		return ""
 	}
-	return ", switch at " + w.Selector
+	return told(", switch at %s", w.Selector)
 }
 
 // pin draws one contact: the first square, an empty one dashed.

@@ -21,12 +21,12 @@ func HandOver(h client.HandOver, made time.Time) ([]byte, error) {
 }
 
 func handedOver(h client.HandOver, made time.Time) *fpdf.Fpdf {
-	p := begin("Hand-over "+h.Unit, h.ModelName+" "+h.Unit+", hand-over", made, 1)
+	p := begin(told("Hand-over %s", h.Unit), told("%s %s, hand-over", h.ModelName, h.Unit), made, 1)
 	job := ""
 	if h.Job != 0 {
-		job = fmt.Sprintf("job %d", h.Job)
+		job = told("job %d", h.Job)
 	}
-	p.plate(h.ModelName, h.Unit, h.Site, "HAND-OVER", job, "runs "+orDash(h.Running))
+	p.plate(h.ModelName, h.Unit, h.Site, "HAND-OVER", job, told("runs %s", orDash(h.Running)))
 	if h.Why != "" {
 		p.pairs([][2]string{{"Why", h.Why}})
 	}

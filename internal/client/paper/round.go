@@ -27,12 +27,12 @@ func Round(r client.Round, made time.Time) ([]byte, error) {
 
 // reported lays a report out.
 func reported(r client.Round, made time.Time) *fpdf.Fpdf {
-	p := begin("Report "+r.Serial, r.ModelName+" "+r.Serial+", round "+r.ID, made, 1)
+	p := begin(told("Report %s", r.Serial), told("%s %s, round %s", r.ModelName, r.Serial, r.ID), made, 1)
 	stands := "not ended yet"
 	if r.Closed != nil {
-		stands = "ended " + when(*r.Closed)
+		stands = told("ended %s", when(*r.Closed))
 	}
-	p.plate(r.ModelName, r.Serial, r.Site, "REPORT", fmt.Sprintf("job %d, begun %s", r.Job, when(r.At)), stands)
+	p.plate(r.ModelName, r.Serial, r.Site, "REPORT", told("job %d, begun %s", r.Job, when(r.At)), stands)
 	rows := [][2]string{{"Why", r.Reason}, {"Done by", people(r)}, {"Came of it", cameOfIt(r)}}
 	if r.Closing != "" {
 		rows = append(rows, [2]string{"At the end", r.Closing})
@@ -54,7 +54,7 @@ func (p *page) anchor(t *client.Tree) {
 		return
 	}
 	p.title("The histories when this was printed")
-	p.pairs([][2]string{{"Checkpoint", fmt.Sprintf("%s UTC, %d entries", when(t.At), t.Size)}, {"Root", t.Root.String()}})
+	p.pairs([][2]string{{"Checkpoint", told("%s UTC, %d entries", when(t.At), t.Size)}, {"Root", t.Root.String()}})
 }
 
 // cameOfIt is a round in a line.
@@ -65,11 +65,11 @@ func cameOfIt(r client.Round) string {
 			well++
 		}
 	}
-	s := fmt.Sprintf("modules written: %d", well)
+	s := told("modules written: %d", well)
 	if n := len(r.Written) - well; n > 0 {
-		s += fmt.Sprintf("; begun, and not well at their end: %d", n)
+		s += told("; begun, and not well at their end: %d", n)
 	}
-	return s + fmt.Sprintf("; fault codes as found: %d, now: %d", r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)
+	return s + told("; fault codes as found: %d, now: %d", r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)
 }
 
 func when(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
@@ -118,7 +118,7 @@ func change(from, to string) string {
 	if from == to {
 		return to
 	}
-	return from + " to " + to
+	return told("%s to %s", from, to)
 }
 
 func standsNow(m client.Module) string {
@@ -128,7 +128,7 @@ func standsNow(m client.Module) string {
 	case m.Boot:
 		return "no program: not to be driven"
 	case m.Newer != "":
-		return m.Newer + " would fit"
+		return told("%s would fit", m.Newer)
 	}
 	return cmp.Or(m.Verdict, "not known which unit it is")
 }
@@ -150,10 +150,10 @@ func (p *page) codes(r client.Round) {
 	for _, l := range r.Lines {
 		says := cmp.Or(l.Says, "no text in the sheet")
 		if l.Recalled != "" {
-			says += " Recorded " + l.Recalled + "."
+			says += told(" Recorded %s.", l.Recalled)
 		}
 		if l.Ours != "" {
-			says += " Of the work itself: " + l.Ours + "."
+			says += told(" Of the work itself: %s.", l.Ours)
 		}
 		cells := []string{l.Code, l.Title, says}
 		for _, n := range r.Notes {
@@ -205,7 +205,7 @@ func (p *page) turns(r client.Round) {
 					title = m.Title
 				}
 			}
-			t.row("", fmt.Sprintf("%s: %s to %s", title, cmp.Or(w.From, "not told"), cmp.Or(w.To, "not yet")), words.Outcomes.In(w.Outcome), "run "+w.Run[:min(8, len(w.Run))])
+			t.row("", told("%s: from %s to %s", title, cmp.Or(w.From, "not told"), cmp.Or(w.To, "not yet")), words.Outcomes.In(w.Outcome), told("run %s", w.Run[:min(8, len(w.Run))]))
 		}
 	}
 }

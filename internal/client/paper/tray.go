@@ -21,12 +21,12 @@ import (
 // Tray prints the sheet of a tray: every unit of it, how it stands and why, and who is
 // answered for by whom.
 func Tray(t client.Tray, made time.Time) ([]byte, error) {
-	p := begin("Tray "+t.ModelName+" "+t.Version, t.ModelName+" "+t.Version+", tray "+t.ID, made, 1)
+	p := begin(told("Tray %s %s", t.ModelName, t.Version), told("%s %s, tray %s", t.ModelName, t.Version, t.ID), made, 1)
 	stands := "not ended yet"
 	if t.Closed != nil {
-		stands = "ended " + when(*t.Closed)
+		stands = told("ended %s", when(*t.Closed))
 	}
-	p.plate(t.ModelName, "to "+t.Version, "bench "+t.Bench, "TRAY", fmt.Sprintf("job %d, begun %s by %s", t.Job, when(t.At), t.By), stands)
+	p.plate(t.ModelName, told("to %s", t.Version), told("bench %s", t.Bench), "TRAY", told("job %d, begun %s by %s", t.Job, when(t.At), t.By), stands)
 	rows := [][2]string{{"Why", t.Reason}, {"Units", tray.Counted(t.Count)}}
 	if t.Opener > 0 {
 		rows = append(rows, [2]string{"First, alone", t.Places[t.Opener-1].Serial})
@@ -41,7 +41,7 @@ func Tray(t client.Tray, made time.Time) ([]byte, error) {
 	for _, u := range t.Places {
 		why := u.Says.Text
 		if u.Run != "" {
-			why += " Run " + u.Run[:min(8, len(u.Run))] + "."
+			why += told(" Run %s.", u.Run[:min(8, len(u.Run))])
 		}
 		x.row(fmt.Sprint(u.N), u.Serial, words.Seats.In(u.State), cmp.Or(u.Link, "–"), cmp.Or(u.From, "–"), why)
 	}
@@ -94,7 +94,7 @@ func Labels(t client.Tray, on string, made time.Time) ([]byte, error) {
 	}
 	f.SetMargins(0, 0, 0)
 	f.SetAutoPageBreak(false, 0)
-	f.SetTitle("Labels "+t.ModelName+" "+t.Version, true)
+	f.SetTitle(told("Labels %s %s", t.ModelName, t.Version), true)
 	f.SetCreationDate(made)
 	f.SetModificationDate(made)
 	f.SetCatalogSort(true)
