@@ -8,7 +8,7 @@ import { api, type Bench } from './api/client'
 import { every } from './every'
 import FerryMark from './parts/FerryMark.vue'
 import { session } from './session'
-import { clock, zone } from './words'
+import { clock, say, zone } from './words'
 
 const route = useRoute()
 const router = useRouter()
@@ -74,14 +74,14 @@ const pages = [
         <v-icon :icon="mdiMagnify" />
         <input v-model="find" type="search" aria-label="Find a unit" placeholder="Find a unit" />
       </form>
-      <span v-if="away" class="bench brick"><v-icon :icon="mdiLaptop" /> service out of reach since {{ clock(away) }} {{ zone(away) }}</span>
+      <span v-if="away" class="bench brick"><v-icon :icon="mdiLaptop" /> {{ say('service out of reach since {1} {2}', clock(away), zone(away)) }}</span>
       <router-link v-else-if="benches[0]" to="/benches" class="bench">
         <v-icon :icon="mdiLaptop" /> <strong>{{ benches[0].name }}</strong>
         <span :class="benches[0].online ? 'muted' : 'brick'">{{ benches[0].online ? 'joined to the service' : 'out of touch' }}</span>
       </router-link>
       <v-menu>
         <template #activator="{ props }">
-          <v-btn v-bind="props" variant="text" class="who" :append-icon="mdiChevronDown" :aria-label="`Signed in as ${session.person.name}`">
+          <v-btn v-bind="props" variant="text" class="who" :append-icon="mdiChevronDown" :aria-label="say('Signed in as {1}', session.person.name)">
             <v-icon class="only-small" :icon="mdiAccountOutline" /><span class="name">{{ session.person.name }}</span>
           </v-btn>
         </template>

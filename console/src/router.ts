@@ -49,5 +49,5 @@ router.beforeEach(async (to) => {
 })
 
 router.afterEach((to) => {
-  document.title = `${String(to.meta.title ?? '')} · Zealous Ferry`
+  document.title = [to.meta.title ?? '', 'Zealous Ferry'].join(' · ')
 })

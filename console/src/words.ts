@@ -2,6 +2,12 @@
 import type { Run } from './api/client'
 import { seats as seatNames } from './api/names'
 
+// say fills in a message: {1}, {2}, … are what is put into it, in order. A message is named by
+// its own words; docs/messages.md lists those of the pages beside those of the service.
+export function say(text: string, ...put: unknown[]): string {
+  return text.replace(/\{(\d+)\}/g, (_, n) => String(put[Number(n) - 1] ?? ''))
+}
+
 export function zone(t: Date): string {
   const m = -t.getTimezoneOffset()
   if (m === 0) return 'UTC'
@@ -34,9 +40,9 @@ export function when(at?: string | null): string {
 export function ago(at: string, now = Date.now()): string {
   const s = Math.max(0, (now - new Date(at).getTime()) / 1000)
   if (s < 60) return 'just now'
-  if (s < 5400) return `${Math.round(s / 60)} min ago`
-  if (s < 129600) return `${Math.round(s / 3600)} h ago`
-  return `${Math.round(s / 86400)} days ago`
+  if (s < 5400) return say('{1} min ago', Math.round(s / 60))
+  if (s < 129600) return say('{1} h ago', Math.round(s / 3600))
+  return say('{1} days ago', Math.round(s / 86400))
 }
 
 export function kib(bytes: number): string {
@@ -87,8 +93,8 @@ export function sentence(s: string | undefined): string {
 
 // jobWords is why a run is done and for whom.
 export function jobWords(r: Run): string {
-  const job = r.job && !r.ownJob ? `Job ${r.job}: ` : ''
-  return r.reason || job ? `${job}${r.reason ?? ''}${r.asked ? `, asked by ${r.asked}` : ''}` : ''
+  const why = `${r.reason ?? ''}${r.asked ? say(', asked by {1}', r.asked) : ''}`
+  return r.job && !r.ownJob ? say('Job {1}: {2}', r.job, why) : r.reason ? why : ''
 }
 
 // seatOrder are the states of a tray's places, those that need somebody first.

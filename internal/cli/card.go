@@ -168,7 +168,7 @@ func (a *app) cardItem(i model.Item) []string {
 		mark = "○ "
 	}
 	if i.Do == model.Measure {
-		says += told(" (%g to %g %s)", i.Least, i.Most, i.Unit)
+		says += told(" (from %g to %g %s)", i.Least, i.Most, i.Unit)
 	}
 	lines := []string{mark + wrap(says, 4)}
 	if w := i.Why.In("en"); w != "" {

@@ -63,7 +63,7 @@ func (a *app) handoverVerb() *cobra.Command {
 				return a.printed(pdf, raw, err)
 			}
 			return a.show(h, func() {
-				tell(a.out, "%s  %s  %s, runs %s\n", a.paint(bold, h.Unit), h.ModelName, dash(h.Site), dash(h.Running))
+				fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.ModelName, dash(h.Site), told("runs %s", dash(h.Running)))
 				list := func(title, how, mark string, all []core.Said) {
 					fmt.Fprintf(a.out, "\n%s\n", a.bright(title))
 					if len(all) == 0 {

@@ -138,7 +138,7 @@ func (a *app) completeRestore(cmd *cobra.Command, args []string, to string) ([]s
 			if x.Ruin {
 				continue
 			}
-			all = append(all, told("%s\t%s, ran %s", x.Digest.String()[:8], when(x.Taken), dash(x.Running)))
+			all = append(all, x.Digest.String()[:8]+"\t"+told("%s, ran %s", when(x.Taken), dash(x.Running)))
 		}
 		return all
 	})(cmd, args, to)

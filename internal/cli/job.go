@@ -281,7 +281,7 @@ func (a *app) today(t client.Today) {
 	part("Open runs", rows)
 	rows = nil
 	for _, r := range t.Rounds {
-		rows = append(rows, []string{"  " + r.Serial, column(told("%s; next: %s", r.Reason, r.Waits), 80), "ferry round next " + r.Serial})
+		rows = append(rows, []string{"  " + r.Serial, column(told("%s Next: %s", sentence(r.Reason), r.Waits), 80), "ferry round next " + r.Serial})
 	}
 	part("Open rounds of vehicles", rows)
 	rows = nil

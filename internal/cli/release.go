@@ -332,7 +332,7 @@ func (a *app) releaseWithdraw() *cobra.Command {
 			return a.show(w, func() {
 				tell(a.out, "%s %s %s is withdrawn. No bench will begin to write it.\n", a.paint(teal, "✓"), w.Model, w.Version)
 				if w.Runs > 0 {
-					tell(a.out, "  %d open %s it; what has not begun to erase will stop.\n", w.Runs, told("%s with", plural(w.Runs, "run")))
+					tell(a.out, "  %d open %s with it; what has not begun to erase will stop.\n", w.Runs, plural(w.Runs, "run"))
 				}
 				tell(a.out, "%s %s it\n", count(w.Total, "unit"), map[bool]string{true: "runs", false: "run"}[w.Total == 1])
 				a.carriers(w.Units)

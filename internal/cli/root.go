@@ -286,7 +286,7 @@ func places(ctx context.Context, c *client.Client) []string {
 	for _, x := range l.Links {
 		all = append(all, x.Link+"\t"+x.State+" "+x.Serial)
 		if x.Serial != "" {
-			all = append(all, told("%s\ton %s", x.Serial, x.Link))
+			all = append(all, x.Serial+"\t"+told("on %s", x.Link))
 		}
 	}
 	return all

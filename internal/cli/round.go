@@ -170,7 +170,7 @@ func (a *app) roundList() *cobra.Command {
 				for _, r := range all.Rounds {
 					state := a.paint(amber, "open")
 					if r.Closed != nil {
-						state = told("closed at %s", r.Closed.Local().Format("2006-01-02 15:04 MST"))
+						state = told("closed since %s", r.Closed.Local().Format("2006-01-02 15:04 MST"))
 					}
 					rows = append(rows, []string{a.paint(bold, r.Serial), r.ModelName, r.At.Local().Format("2006-01-02 15:04 MST"), state, r.By, column(r.Reason, 40), r.ID})
 				}

@@ -196,7 +196,7 @@ func (a *app) secondRuleSays(s client.Seconds) {
 	if s.Trust {
 		is = "two leads"
 	}
-	tell(a.out, "what is to be trusted (keys, a lead's word for images, sheets in force) wants %s (rule %s)\n", is, s.TrustRule)
+	fmt.Fprintf(a.out, "%s (%s)\n", told("what is to be trusted (keys, a lead's word for images, sheets in force) wants %s", is), told("rule %s", s.TrustRule))
 	if s.TrustWaits.Text != "" {
 		fmt.Fprintln(a.out, "  "+s.TrustWaits.Text)
 	}

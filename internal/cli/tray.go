@@ -203,7 +203,7 @@ func (a *app) trayList() *cobra.Command {
 				for _, t := range all.Trays {
 					stands := a.paint(amber, "open")
 					if t.Closed != nil {
-						stands = told("closed at %s", t.Closed.Local().Format("2006-01-02 15:04 MST"))
+						stands = told("closed since %s", t.Closed.Local().Format("2006-01-02 15:04 MST"))
 					}
 					rows = append(rows, []string{a.paint(bold, t.ModelName), t.Version, t.Bench, tray.Counted(t.Count), stands, t.By, column(t.Reason, 36), t.ID})
 				}

@@ -164,7 +164,7 @@ func (a *app) unitPhoto() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"file": args[1], "bytes": len(data)}, func() {
-				tell(a.out, "%s %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
+				tell(a.out, "%s Written to %s, %s bytes.\n", a.paint(teal, "✓"), args[1], grouped(uint64(len(data))))
 			})
 		})}
 	v.Flags().BoolVar(&remove, "remove", false, "remove it for good (lead)")

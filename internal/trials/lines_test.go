@@ -429,7 +429,7 @@ func TestAWaiverByKeyboard(t *testing.T) {
 	wide := 0.0
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`document.querySelector("[data-protected]")?.dataset.way === "settings"`), says("No full backup can be taken"), says("a lead goes on with a reason"),
 		chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide), says("lifting the lock erases all of it"), press("[data-go]"), browser.Until(`document.querySelector("[data-said]")`), put("[data-pass] input", "the lamp dazzles"), press("[data-go]"),
-		says("Written and verified"), says("3 settings kept, 3 put back"), says("By the name of Imre Kolding"), says("the lamp dazzles"))
+		says("Written and verified"), says("3 settings kept, 3 put back"), says("In the name of Imre Kolding"), says("the lamp dazzles"))
 	if wide > 390 {
 		t.Errorf("the page is %v wide at 390", wide)
 	}

@@ -1,11 +1,14 @@
 package trials
 
 import (
+	"encoding/json"
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -96,6 +99,51 @@ var f = told("%d of %d read", 1, 2)
 	}
 	if found := composed(f); len(found) != 3 {
 		t.Errorf("three texts are put together in it, %d were found: %v", len(found), found)
+	}
+}
+
+// TestAPageSaysItByMessage: so does a page of the console; the rule that looks through them all
+// (npm run lint, in make test) finds what it is to find.
+func TestAPageSaysItByMessage(t *testing.T) {
+	const page = `<script setup lang="ts">
+import { say } from '../words'
+const n = 3
+const a = ` + "`${n} of ${n} read`" + `
+const b = 'signed by ' + n
+const c = say('{1} of {2} read', n, n)
+const d = ` + "`/units/${n}`" + `
+</script>
+
+<template>
+  <p :title="'read by ' + n" :class="'big ' + n">It runs {{ n }}</p>
+  <p>It runs <strong>{{ n }}</strong>.</p>
+  <p>It runs<template v-if="n">, and well</template></p>
+  <p>{{ n }} KiB, {{ a }} {{ b }}<span v-if="c">!</span>{{ d }}</p>
+  <pre>ferry flash {{ n }} --reason TEXT</pre>
+  <button>Go on</button>
+</template>
+`
+	lint := exec.Command("node_modules/.bin/eslint", "--stdin", "--stdin-filename", "src/pages/Broken.vue", "--format", "json")
+	lint.Dir, lint.Stdin = filepath.Join(here, "console"), strings.NewReader(page)
+	out, err := lint.Output() // it ends with an error where something was found
+	var files []struct {
+		Messages []struct {
+			RuleID string `json:"ruleId"`
+			Line   int    `json:"line"`
+		} `json:"messages"`
+	}
+	if json.Unmarshal(out, &files) != nil || len(files) != 1 {
+		t.Fatalf("%s, %v", out, err)
+	}
+	var lines []int
+	for _, m := range files[0].Messages {
+		if m.RuleID == "words/said" {
+			lines = append(lines, m.Line)
+		}
+	}
+	slices.Sort(lines)
+	if want := []int{4, 5, 11, 11, 12, 13}; !slices.Equal(lines, want) {
+		t.Errorf("found in lines %v, want %v\n%s", lines, want, out)
 	}
 }
 

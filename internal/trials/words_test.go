@@ -34,7 +34,7 @@ func TestMessagesAreListed(t *testing.T) {
 		t.Fatalf("%d messages, %v", len(all), err)
 	}
 	same := func(s string) string { // but for what stands around it
-		return strings.ToLower(strings.Join(strings.Fields(strings.Trim(s, " \n\t.,;()+")), " "))
+		return strings.ToLower(strings.Join(strings.Fields(strings.Trim(s, " \n\t.,:;()+")), " "))
 	}
 	seen := map[string]catalogue.Message{}
 	for _, m := range all {

@@ -12,7 +12,7 @@ import PortWatch from '../parts/PortWatch.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { classes } from '../hands'
-import { ago, linkKinds, when } from '../words'
+import { ago, linkKinds, say, when } from '../words'
 
 const benches = ref<Bench[]>([])
 const links = ref<Link[]>([])
@@ -72,7 +72,7 @@ async function revoke() {
 }
 
 const of = computed(() => (b: Bench) => links.value.filter((l) => l.bench === b.name))
-const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b.clockError / 1e6).toFixed(0)} s off` : '')
+const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? say(', its clock is {1} s off', (b.clockError / 1e6).toFixed(0)) : '')
 </script>
 
 <template>
@@ -82,9 +82,9 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
     <v-empty-state v-else-if="loaded && !benches.length" title="No bench yet" text="A bench is a machine with links. A lead makes a code for it here; the machine joins with that." />
     <section v-for="b in benches" :key="b.id" class="bench">
       <div class="row spread">
-        <h1><v-icon :icon="mdiLaptop" /> Bench {{ b.name }}</h1>
+        <h1><v-icon :icon="mdiLaptop" /> {{ say('Bench {1}', b.name) }}</h1>
         <span class="row"><v-btn v-if="b.online && session.may('technician') && of(b).length > 1" variant="text" color="primary" data-identify-all @click="of(b).filter((l) => l.state === 'free').forEach(identify)">Identify all</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" data-rename @click="((renaming = b), (name = b.name))">Rename…</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" color="error" data-revoke @click="revoking = b">Revoke…</v-btn></span>
-        <span :class="b.online ? 'muted' : 'brick'">{{ b.revoked ? 'revoked' : b.online ? 'joined to the service' : `out of touch since ${when(b.seen)}` }}{{ drift(b) }}, version {{ b.version }}</span>
+        <span :class="b.online ? 'muted' : 'brick'">{{ say('{1}{2}, version {3}', b.revoked ? 'revoked' : b.online ? 'joined to the service' : say('out of touch since {1}', when(b.seen)), drift(b), b.version) }}</span>
       </div>
       <hr class="rule" />
       <ul class="rows links">
@@ -94,11 +94,11 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
             <div class="state"><v-icon :icon="taken(l) ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="taken(l) ? 'primary' : l.state === 'free' ? 'secondary' : 'error'" /> {{ taken(l) ? 'in use' : l.state }}</div>
 
             <div class="on">
-              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">, and {{ l.modules }} {{ l.modules === 1 ? 'module' : 'modules' }} behind it</span><div v-if="l.identified" class="small muted">identified {{ ago(l.identified) }}, {{ when(l.identified) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
+              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">{{ say(', and {1} {2} behind it', l.modules, l.modules === 1 ? 'module' : 'modules') }}</span><div v-if="l.identified" class="small muted">{{ say('identified {1}, {2}', ago(l.identified), when(l.identified)) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
               <AskedNow v-if="l.asked || asking.get(l.link)" :at="l.link" />
               <div v-if="l.absent" class="small brick">{{ l.absent }}</div>
-              <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ classes[l.class ?? ''] ?? l.class }}, checked {{ when(l.checked) }}</div>
+              <div v-if="l.checked" class="small" :class="l.class === 'sound' ? 'teal' : 'brick'">{{ say('{1}, checked {2}', classes[l.class ?? ''] ?? l.class, when(l.checked)) }}</div>
             </div>
             <div class="do">
               <v-btn v-if="l.run" variant="outlined" :to="`/runs/${l.run}`">Look at the run</v-btn>
@@ -118,10 +118,10 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? `, its clock is ${(b
       <PortWatch v-if="b.online" :bench="b.name" />
     </section>
     <v-dialog :model-value="!!renaming" max-width="520" @update:model-value="renaming = null">
-      <v-card><form class="ask" @submit.prevent="rename"><h2>Another name for bench {{ renaming?.name }}</h2><p>Its links are called by it from then on. Runs, trays and rounds that are open must end first.</p><v-text-field v-model="name" label="Its name" autofocus data-new-name /><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn type="submit" color="primary" data-rename-yes>That is its name</v-btn><v-btn variant="text" @click="renaming = null">Leave it</v-btn></div></form></v-card>
+      <v-card><form class="ask" @submit.prevent="rename"><h2>{{ say('Another name for bench {1}', renaming?.name) }}</h2><p>Its links are called by it from then on. Runs, trays and rounds that are open must end first.</p><v-text-field v-model="name" label="Its name" autofocus data-new-name /><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn type="submit" color="primary" data-rename-yes>That is its name</v-btn><v-btn variant="text" @click="renaming = null">Leave it</v-btn></div></form></v-card>
     </v-dialog>
     <v-dialog :model-value="!!revoking" max-width="520" @update:model-value="revoking = null">
-      <v-card class="ask"><h2>Revoke bench {{ revoking?.name }}?</h2><p>It may not speak to the service any more, and gets no orders. What it has signed stays signed.</p><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn color="error" data-revoke-yes @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>
+      <v-card class="ask"><h2>{{ say('Revoke bench {1}?', revoking?.name) }}</h2><p>It may not speak to the service any more, and gets no orders. What it has signed stays signed.</p><Trouble v-if="wrong" :problem="wrong" /><div class="row"><v-btn color="error" data-revoke-yes @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>
     </v-dialog>
   </div>
 </template>

@@ -9,6 +9,7 @@ import BulletinList from '../parts/BulletinList.vue'
 import BarList from '../parts/BarList.vue'
 import NeedList from '../parts/NeedList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
+import Says from '../parts/Says.vue'
 import StrokeDraw from '../parts/StrokeDraw.vue'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
@@ -16,7 +17,7 @@ import WiringDraw from '../parts/WiringDraw.vue'
 import { procedures } from '../api/names'
 import { backs, session, stages } from '../hands'
 import { newest } from '../newest'
-import { cap, minutes } from '../words'
+import { cap, minutes, say } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const route = useRoute()
@@ -58,7 +59,7 @@ function tick(id: string) {
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="card && plate">
       <div class="row spread top">
-        <div class="row plates"><UnitPlate :unit="plate" :note="card.procedure ? `procedure ${card.procedure}, edition ${card.edition}` : 'no procedure'" />
+        <div class="row plates"><UnitPlate :unit="plate" :note="card.procedure ? say('procedure {1}, edition {2}', card.procedure, card.edition) : 'no procedure'" />
           <div>
             <h1>Job card</h1>
             <p v-if="standing" class="lead row tight" :class="standing[1]"><v-icon :icon="standing[0]" size="24" /> <strong>{{ standing[2] }}</strong></p>
@@ -70,20 +71,20 @@ function tick(id: string) {
         <div class="row">
           <v-text-field v-model="day" type="date" label="Planned day" class="day" data-day />
           <v-btn variant="outlined" :href="`/api/card.pdf?at=${encodeURIComponent(unit)}&day=${day}&header=${header}`" target="_blank" :prepend-icon="mdiPrinter" data-print>Print it</v-btn>
-          <v-btn v-if="card.link && session.may('technician')" color="primary" :to="`/begin/${card.link}`" data-begin>{{ left ? `Begin (${left} not ticked)` : 'Begin' }}</v-btn>
+          <v-btn v-if="card.link && session.may('technician')" color="primary" :to="`/begin/${card.link}`" data-begin>{{ left ? say('Begin ({1} not ticked)', left) : 'Begin' }}</v-btn>
         </div>
       </div>
       <div class="columns facts">
         <dl>
           <template v-if="card.siteInfo?.contact"><dt>Ask</dt><dd>{{ card.siteInfo.contact }}</dd></template>
           <template v-if="card.siteInfo?.note"><dt>Get in</dt><dd>{{ card.siteInfo.note }}</dd></template>
-          <template v-for="j in card.jobs" :key="j.number"><dt>Job</dt><dd data-job-of><router-link :to="`/jobs/${j.number}`">{{ j.number }}: {{ j.reason }}</router-link><template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template><div v-if="j.test">Done when: <strong>{{ j.test }}</strong></div></dd></template>
+          <template v-for="j in card.jobs" :key="j.number"><dt>Job</dt><dd data-job-of><router-link :to="`/jobs/${j.number}`">{{ j.number }}: {{ j.reason }}</router-link><template v-if="j.asked">{{ say(', asked by {1}', j.asked) }}</template><template v-if="j.planned">, {{ j.planned }}</template><div v-if="j.test"><Says text="Done when: {1}"><template #1><strong>{{ j.test }}</strong></template></Says></div></dd></template>
           <template v-if="card.reason"><dt>Why</dt><dd>{{ card.reason }}</dd></template>
           <template v-if="card.release"><dt>Firmware</dt><dd class="mono">{{ card.running || '?' }} → {{ card.release }}</dd></template>
           <template v-if="card.test"><dt>Done when</dt><dd>{{ card.test }}</dd></template>
         </dl>
         <dl v-if="card.minutes || card.meanwhile || card.supply">
-          <template v-if="card.minutes"><dt>Takes</dt><dd>{{ card.minutes }} min, {{ card.place === 'bench' ? 'at the bench' : 'where it stands' }}<div v-if="card.took" class="small muted">{{ card.took.runs === 1 ? 'the one run so far' : `${card.took.runs} runs` }} took {{ minutes(card.took.seconds) }}{{ card.took.runs === 1 ? '' : ' at the middle' }}</div></dd></template>
+          <template v-if="card.minutes"><dt>Takes</dt><dd>{{ card.minutes }} min, {{ card.place === 'bench' ? 'at the bench' : 'where it stands' }}<div v-if="card.took" class="small muted">{{ card.took.runs === 1 ? say('the one run so far took {1}', minutes(card.took.seconds)) : say('{1} runs took {2} at the middle', card.took.runs, minutes(card.took.seconds)) }}</div></dd></template>
           <template v-if="card.meanwhile"><dt>Meanwhile</dt><dd>{{ card.meanwhile }}</dd></template>
           <template v-if="card.supply"><dt>Power</dt><dd><strong>{{ { adapter: 'The adapter feeds it', own: 'Its own supply feeds it', none: 'Nothing may feed it' }[card.supply.from] }}<template v-if="card.supply.volts">, {{ card.supply.volts }} V</template>.</strong> {{ card.supply.says?.en }}</dd></template>
         </dl>
@@ -111,10 +112,10 @@ function tick(id: string) {
             <label v-if="!byTool(i)" class="box"><input type="checkbox" :checked="ticked.has(i.id)" :aria-label="i.says.en" @change="tick(i.id)" /></label>
             <v-icon v-else :icon="i.do === 'apply' ? mdiHandBackRight : mdiRobotIndustrial" size="24" class="box" />
             <div>
-              <strong>{{ i.says.en }}</strong><span v-if="i.do === 'measure'">{{ ' ' }}{{ i.least }} to {{ i.most }} {{ i.unit }}</span>
+              <strong>{{ i.says.en }}</strong><span v-if="i.do === 'measure'">{{ say('{1}{2} to {3} {4}', ' ', i.least, i.most, i.unit) }}</span>
               <span v-if="i.do === 'choose'" class="muted">{{ ' ' }}{{ i.choices?.map((c) => c.says.en).join(' / ') }}</span>
               <div v-if="i.why?.en" class="muted">{{ i.why.en }}</div>
-              <div v-for="g in i.signs ?? []" :key="g.says.en" class="row tight"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" :class="g.not ? 'brick' : 'teal'" size="20" /> <span>{{ g.not ? 'not right: ' : 'right: ' }}{{ g.says.en }}</span></div>
+              <div v-for="g in i.signs ?? []" :key="g.says.en" class="row tight"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" :class="g.not ? 'brick' : 'teal'" size="20" /> <span>{{ g.not ? say('not right: {1}', g.says.en) : say('right: {1}', g.says.en) }}</span></div>
             </div>
             <StrokeDraw v-if="i.draw?.length" :strokes="i.draw" :says="i.says.en ?? ''" />
           </li>

@@ -7,10 +7,11 @@ import { api, problem, type Card, type Check, type Link, type Problem } from '..
 import { allModels, linkAt } from '../lists'
 import AskedNow from '../parts/AskedNow.vue'
 import LineState from '../parts/LineState.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { classes, coloursOf, session } from '../hands'
-import { ago, when } from '../words'
+import { ago, say, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
 const at = `${props.bench}/${props.link}`
@@ -103,7 +104,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
 <template>
   <div class="page">
     <div class="row spread">
-      <h1>Connect and prove <span class="mono">{{ at }}</span></h1>
+      <h1><Says text="Connect and prove {1}"><template #1><span class="mono">{{ at }}</span></template></Says></h1>
       <div v-if="session.may('technician')" class="row">
         <v-select v-model="model" :items="[{ title: 'whoever answers', value: '' }, ...models]" label="Model that should answer" class="model" hide-details />
         <v-btn color="primary" :loading="busy === 'check'" data-check @click="run('check')">Ask it</v-btn>
@@ -112,10 +113,10 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
     </div>
     <p class="muted">A hundred harmless questions; nothing is changed. The counter-proof shows that the question can fail.</p>
     <p v-if="place" data-identity>
-      <template v-if="place.unit && place.identified">Last identified: <router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link>, <strong>{{ ago(place.identified) }}</strong>. That dies with any change of the link; a run asks again.</template>
-      <template v-else-if="place.unit"><router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link> was identified here, and <strong>the link has changed since</strong>: that identity is dead.</template>
+      <template v-if="place.unit && place.identified"><Says text="Last identified: {1}, {2}. That dies with any change of the link; a run asks again."><template #1><router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link></template><template #2><strong>{{ ago(place.identified) }}</strong></template></Says></template>
+      <template v-else-if="place.unit"><Says text="{1} was identified here, and {2}: that identity is dead."><template #1><router-link :to="`/units/${place.unit}`" class="mono">{{ place.serial }}</router-link></template><template #2><strong>the link has changed since</strong></template></Says></template>
       <template v-else>Nobody was identified on this link yet.</template>
-      <template v-if="place.adapter"> Adapter <router-link to="/adapters" class="mono">{{ place.adapter }}</router-link>.</template>
+      <template v-if="place.adapter"><Says text=" Adapter {1}."><template #1><router-link to="/adapters" class="mono">{{ place.adapter }}</router-link></template></Says></template>
     </p>
     <div v-if="card?.unsuited" class="row unsuited brick"><v-icon :icon="mdiAlert" size="24" /> <strong>{{ card.unsuited }}</strong></div>
     <AskedNow :at="at" />
@@ -130,11 +131,11 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <p class="ask">{{ check.test.says }}</p>
         <p>{{ check.test.why }}</p>
         <form v-if="check.test.kind === 'measure'" class="row" @submit.prevent="run('answer', { answer: { value: Number(value.replace(',', '.')), yes: false } })">
-          <input v-model="value" class="meter counts" inputmode="decimal" :aria-label="`What the meter shows, in ${check.test.unit}`" data-value /><strong class="big">{{ check.test.unit }}</strong>
+          <input v-model="value" class="meter counts" inputmode="decimal" :aria-label="say('What the meter shows, in {1}', check.test.unit)" data-value /><strong class="big">{{ check.test.unit }}</strong>
           <v-btn type="submit" size="x-large" class="yes" :loading="busy === 'answer'" :disabled="!/^[0-9]/.test(value)">That is what it shows</v-btn>
         </form>
         <div v-else-if="check.test.kind === 'bridge'" class="row">
-          <v-btn v-for="p in steps" :key="p" size="x-large" class="yes" :loading="busy === p" :disabled="p in came" :data-bridge="p" @click="echo(p)">{{ p in came ? `${p}: ${came[p] ? 'comes back' : 'nothing'}` : `Bridged at the ${p}: send` }}</v-btn>
+          <v-btn v-for="p in steps" :key="p" size="x-large" class="yes" :loading="busy === p" :disabled="p in came" :data-bridge="p" @click="echo(p)">{{ p in came ? `${p}: ${came[p] ? 'comes back' : 'nothing'}` : say('Bridged at the {1}: send', p) }}</v-btn>
         </div>
         <v-btn v-else size="x-large" class="yes" :loading="busy === 'off'" @click="echo('off')">The lead is off: send</v-btn>
       </section>
@@ -143,10 +144,10 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div>
           <h3>The line</h3>
           <table class="plain"><tbody>
-            <tr><td class="muted">Called</td><td>{{ check.seen.kind }}, as {{ check.model }}<template v-if="check.seen.asked.baud">, {{ check.seen.asked.baud }} baud, parity {{ check.seen.asked.parity }}</template></td></tr>
-            <tr v-if="check.seen.proof.asked"><td class="muted">Answers</td><td>{{ check.seen.proof.asked - check.seen.proof.lost }} of {{ check.seen.proof.asked }}; {{ ms(check.seen.proof.median) }} at the middle, {{ ms(check.seen.proof.worst) }} at worst</td></tr>
-            <tr v-if="check.seen.adapter"><td class="muted">CAN adapter</td><td>answers by itself in {{ ms(check.seen.adapter) }}</td></tr>
-            <tr v-if="check.seen.server"><td class="muted">Serial server</td><td>answers by itself in {{ ms(check.seen.server) }}</td></tr>
+            <tr><td class="muted">Called</td><td><Says text="{1}, as {2}{3}" :put="{ 1: check.seen.kind, 2: check.model }"><template v-if="check.seen.asked.baud" #3>{{ say(', {1} baud, parity {2}', check.seen.asked.baud, check.seen.asked.parity) }}</template></Says></td></tr>
+            <tr v-if="check.seen.proof.asked"><td class="muted">Answers</td><td>{{ say('{1} of {2}, {3} at the middle, {4} at worst', check.seen.proof.asked - check.seen.proof.lost, check.seen.proof.asked, ms(check.seen.proof.median), ms(check.seen.proof.worst)) }}</td></tr>
+            <tr v-if="check.seen.adapter"><td class="muted">CAN adapter</td><td>{{ say('answers by itself in {1}', ms(check.seen.adapter)) }}</td></tr>
+            <tr v-if="check.seen.server"><td class="muted">Serial server</td><td>{{ say('answers by itself in {1}', ms(check.seen.server)) }}</td></tr>
             <tr><td class="muted">Without a stop bit</td><td>{{ check.seen.framing }}</td></tr>
             <tr><td class="muted">Wrong parity</td><td>{{ check.seen.parity }}</td></tr>
             <tr><td class="muted">Stood low at first</td><td>{{ check.seen.held ? 'yes' : 'no' }}</td></tr>
@@ -157,14 +158,14 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
     </template>
     <LineState v-if="session.may('technician')" ref="line" :at="at" :model="model" @left="joined" />
     <section v-if="card?.wiring" class="past" data-wires>
-      <h2>Wires for {{ card.serial }}</h2>
+      <h2>{{ say('Wires for {1}', card.serial) }}</h2>
       <WiringDraw v-model:colours="colours" :wiring="card.wiring" :unit="card.serial" :adapter="place?.adapter" :supply="card.supply" :edit="session.may('technician')" :seen="card.wires" />
       <div v-if="session.may('technician')" class="row"><v-btn variant="outlined" :loading="busy === 'wires'" data-keep @click="keep">Keep these colours</v-btn><span v-if="kept" role="status" class="teal">Kept. The card shows this lead.</span></div>
     </section>
     <section v-if="past.length" class="past">
       <h2>Checks of this link</h2>
       <table class="plain"><thead><tr><th>When</th><th>As</th><th>Seen</th><th>Fault</th><th>By</th></tr></thead><tbody>
-        <tr v-for="p in past" :key="p.id"><td>{{ when(p.at) }}</td><td>{{ p.model }}</td><td :class="p.passed ? 'teal' : 'brick'">{{ p.unplugged ? 'plug pulled: ' : '' }}{{ classes[p.class] ?? p.class }}</td><td>{{ p.says }}</td><td>{{ p.by }}</td></tr>
+        <tr v-for="p in past" :key="p.id"><td>{{ when(p.at) }}</td><td>{{ p.model }}</td><td :class="p.passed ? 'teal' : 'brick'">{{ p.unplugged ? say('plug pulled: {1}', classes[p.class] ?? p.class) : (classes[p.class] ?? p.class) }}</td><td>{{ p.says }}</td><td>{{ p.by }}</td></tr>
       </tbody></table>
     </section>
     <v-empty-state v-else-if="!check && !busy" title="This link was not checked yet" text="Ask it: what answers, how soon, how often not." />

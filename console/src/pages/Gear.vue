@@ -5,7 +5,7 @@ import { api, problem, type Have, type Problem } from '../api/client'
 import { allGear } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { cap, day } from '../words'
+import { cap, day, say } from '../words'
 
 const gear = ref<Have[] | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -42,7 +42,7 @@ const sorted = computed(() => [...(gear.value ?? [])].sort((a, b) => soon(a) - s
 const left = (h: Have) => {
   const d = soon(h)
   if (d === Infinity) return ''
-  return d < 0 ? 'run out' : d < 14 ? `${Math.ceil(d)} days left` : ''
+  return d < 0 ? 'run out' : d < 14 ? say('{1} days left', Math.ceil(d)) : ''
 }
 </script>
 
@@ -58,7 +58,7 @@ const left = (h: Have) => {
           <td><strong>{{ h.name }}</strong><div class="small muted">{{ h.kind }}</div></td><td data-label="version" class="mono">{{ h.version }}</td><td data-label="with">{{ h.owner }}</td>
           <td data-label="until">{{ h.expires ? day(h.expires) : '' }}<div v-if="left(h)" class="small" :class="soon(h) < 0 ? 'brick' : 'warn'"><strong>{{ left(h) }}</strong></div></td>
           <td data-label="good for" class="counts">{{ h.left ?? '' }}</td><td data-label="cost">{{ h.cost }}</td><td class="small">{{ h.note }}</td>
-          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="`Take off the list: ${h.name}`" @click="drop(h)">Take off the list</v-btn></td>
+          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="say('Take off the list: {1}', h.name)" @click="drop(h)">Take off the list</v-btn></td>
         </tr>
       </tbody>
     </table>

@@ -7,8 +7,9 @@ import { problem, send, type Difference, type Inspection, type Problem } from '.
 import AddressLine from '../parts/AddressLine.vue'
 import DiffStrip from '../parts/DiffStrip.vue'
 import DigestText from '../parts/DigestText.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
-import { formats, grouped, hex, kib } from '../words'
+import { formats, grouped, hex, kib, say } from '../words'
 
 const file = ref<File | null>(null)
 const other = ref<File | null>(null)
@@ -66,7 +67,7 @@ async function convert() {
   URL.revokeObjectURL(a.href)
 }
 const picked = (e: Event) => (e.target as HTMLInputElement).files?.[0]
-const heading = computed(() => (x.value ? `${formats[x.value.format]}, ${grouped(x.value.payload)} bytes in ${x.value.segments.length} ${x.value.segments.length === 1 ? 'segment' : 'segments'}` : 'What is in a file?'))
+const heading = computed(() => (x.value ? say('{1}, {2} bytes in {3} {4}', formats[x.value.format], grouped(x.value.payload), x.value.segments.length, x.value.segments.length === 1 ? 'segment' : 'segments') : 'What is in a file?'))
 const known = computed(() => x.value?.known?.filter((k) => k.how !== 'nearest') ?? [])
 const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
 </script>
@@ -74,7 +75,7 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
 <template>
   <div class="page">
     <h1>{{ heading }}</h1>
-    <p v-if="x" class="lead"><span class="mono">{{ x.member && x.packed === 'zip' ? `${x.name} › ${x.member}` : x.name }}</span><template v-if="x.packed"> out of a {{ x.packed }}</template>. Nothing of it was kept.</p>
+    <p v-if="x" class="lead"><Says text="{1}{2}. Nothing of it was kept."><template #1><span class="mono">{{ x.member && x.packed === 'zip' ? `${x.name} › ${x.member}` : x.name }}</span></template><template v-if="x.packed" #2>{{ say(' out of a {1}', x.packed) }}</template></Says></p>
     <div class="row drops">
       <label class="drop" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="((over = false), look($event.dataTransfer?.files[0]))">
         <v-icon :icon="mdiTrayArrowDown" size="32" /><span><strong>{{ file ? 'Another file' : 'Drop a firmware file here' }}</strong><br /><span class="small muted">or choose one; also a zip or gzip. At most 64 MiB.</span></span>
@@ -89,24 +90,24 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
       <div class="columns gap">
         <section>
           <h2>Does the catalogue know it?</h2>
-          <ul v-if="known.length" class="rows"><li v-for="k in known" :key="k.release + k.part"><v-icon :icon="mdiCheckCircle" class="teal" /> <router-link :to="`/releases/${k.release}`"><strong>{{ k.model }} {{ k.version }}</strong></router-link>, part {{ k.part }}<div class="small muted">{{ k.how === 'same-file' ? 'the very file' : 'the same image in another file' }}</div></li></ul>
-          <p v-else-if="nearest">Not known. Nearest is <router-link :to="`/releases/${nearest.release}`">{{ nearest.model }} {{ nearest.version }}</router-link>: {{ nearest.same }} of {{ nearest.of }} pieces of 4 KiB alike.</p>
+          <ul v-if="known.length" class="rows"><li v-for="k in known" :key="k.release + k.part"><v-icon :icon="mdiCheckCircle" class="teal" /> <Says text="{1}, its part {2}" :put="{ 2: k.part }"><template #1><router-link :to="`/releases/${k.release}`"><strong>{{ k.model }} {{ k.version }}</strong></router-link></template></Says><div class="small muted">{{ k.how === 'same-file' ? 'the very file' : 'the same image in another file' }}</div></li></ul>
+          <p v-else-if="nearest"><Says text="Not known. Nearest is {1}: {2} of {3} pieces of 4 KiB alike." :put="{ 2: nearest.same, 3: nearest.of }"><template #1><router-link :to="`/releases/${nearest.release}`">{{ nearest.model }} {{ nearest.version }}</router-link></template></Says></p>
           <p v-else>Not known, and nothing in the catalogue is like it.</p>
           <h2 class="gap">Whose memory does it suit?</h2>
-          <ul class="rows"><li v-for="m in x.models" :key="m.model"><v-icon :icon="m.inside && !m.bars ? mdiCheckCircle : mdiCloseCircle" :class="m.inside && !m.bars ? 'teal' : 'brick'" /> <strong>{{ m.name }}</strong>, {{ kib(m.memory) }}<div class="small muted">{{ m.bars ? m.bars : m.inside ? `writes ${m.touches.join(', ')}` : 'reaches outside of its memory' }}</div></li></ul>
+          <ul class="rows"><li v-for="m in x.models" :key="m.model"><v-icon :icon="m.inside && !m.bars ? mdiCheckCircle : mdiCloseCircle" :class="m.inside && !m.bars ? 'teal' : 'brick'" /> <strong>{{ m.name }}</strong>, {{ kib(m.memory) }}<div class="small muted">{{ m.bars ? m.bars : m.inside ? say('writes {1}', m.touches.join(', ')) : 'reaches outside of its memory' }}</div></li></ul>
         </section>
         <section>
           <h2>What it holds</h2>
           <dl>
             <dt>SHA-256</dt><dd><DigestText :digest="x.sha256" /></dd>
             <dt>Content</dt><dd><DigestText :digest="x.content" /><span class="small muted"> the same in every format</span></dd>
-            <dt>File</dt><dd>{{ grouped(x.bytes) }} bytes</dd>
+            <dt>File</dt><dd>{{ say('{1} bytes', grouped(x.bytes)) }}</dd>
             <template v-if="x.start != null"><dt>Entry</dt><dd class="mono">{{ hex(x.start) }}</dd></template>
             <template v-for="n in x.notes" :key="n.name"><dt>{{ n.name }}</dt><dd class="mono">{{ n.value }}</dd></template>
-            <template v-for="t in x.versions" :key="t.address"><dt>Says</dt><dd><span class="mono">{{ t.text }}</span> <span class="small muted">at {{ hex(t.address) }}</span></dd></template>
+            <template v-for="t in x.versions" :key="t.address"><dt>Says</dt><dd><span class="mono">{{ t.text }}</span> <span class="small muted">{{ say('at {1}', hex(t.address)) }}</span></dd></template>
           </dl>
           <table class="plain"><thead><tr><th>From</th><th>To</th><th>Bytes</th></tr></thead><tbody><tr v-for="s in x.segments.slice(0, 12)" :key="s.address"><td class="mono">{{ hex(s.address) }}</td><td class="mono">{{ hex(s.address + s.length - 1) }}</td><td class="counts">{{ grouped(s.length) }}</td></tr></tbody></table>
-          <p v-if="x.segments.length > 12" class="small muted">and {{ x.segments.length - 12 }} more</p>
+          <p v-if="x.segments.length > 12" class="small muted">{{ say('and {1} more', x.segments.length - 12) }}</p>
           <v-alert v-for="w in x.warnings" :key="w" variant="outlined" type="warning" class="warn">{{ w }}</v-alert>
         </section>
         <section>
@@ -115,14 +116,14 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
           <h2 class="gap">In another format</h2>
           <div class="row nowrap"><v-select v-model="to" :items="Object.entries(formats).filter(([k]) => k !== 'elf').map(([value, title]) => ({ value, title }))" label="Format" /><v-btn variant="outlined" @click="convert">Write it</v-btn></div>
           <p v-if="lost && !lost.length" class="teal small">Nothing was lost.</p>
-          <ul v-else-if="lost" class="rows small"><li v-for="l in lost" :key="l">Lost: {{ l }}</li></ul>
+          <ul v-else-if="lost" class="rows small"><li v-for="l in lost" :key="l">{{ say('Lost: {1}', l) }}</li></ul>
         </section>
       </div>
       <section v-if="difference && other" class="gap" data-difference>
         <h2>{{ difference.differs + difference.onlyA + difference.onlyB === 0 ? 'The same image' : 'How they differ' }}</h2>
         <DiffStrip :difference="difference" :a="file!.name" :b="other.name" />
         <table v-if="difference.ranges.length" class="plain"><thead><tr><th>At</th><th>Bytes</th><th>{{ file!.name }}</th><th>{{ other.name }}</th></tr></thead><tbody><tr v-for="r in difference.ranges.slice(0, 12)" :key="r.address"><td class="mono">{{ hex(r.address) }}</td><td class="counts">{{ grouped(r.length) }}</td><td class="mono small">{{ r.a || '–' }}</td><td class="mono small">{{ r.b || '–' }}</td></tr></tbody></table>
-        <p v-if="difference.ranges.length > 12" class="small muted">and {{ grouped(difference.ranges.length - 12 + difference.more) }} more ranges</p>
+        <p v-if="difference.ranges.length > 12" class="small muted">{{ say('and {1} more ranges', grouped(difference.ranges.length - 12 + difference.more)) }}</p>
       </section>
     </template>
   </div>

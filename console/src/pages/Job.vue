@@ -9,7 +9,7 @@ import JobForm from '../parts/JobForm.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { jobStands, outcomes, sentence, tests, when } from '../words'
+import { jobStands, outcomes, say, sentence, tests, when } from '../words'
 
 const props = defineProps<{ job: string }>()
 const page = ref<JobPage | null>(null)
@@ -55,18 +55,18 @@ async function change(what: 'close' | 'leave') {
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="page">
       <div class="row spread">
-        <h1>Job {{ page.number }}<template v-if="page.closed">, closed</template></h1>
+        <h1>{{ page.closed ? say('Job {1}, closed', page.number) : say('Job {1}', page.number) }}</h1>
         <JobForm v-if="!page.closed && session.may('technician')" :job="page" @put="(j) => (page = j)" />
       </div>
       <p class="lead">{{ page.reason || 'No reason was given.' }}</p>
       <dl>
         <template v-if="page.asked"><dt>Asked by</dt><dd>{{ page.asked }}</dd></template>
         <template v-if="page.test"><dt>Done when</dt><dd><strong>{{ page.test }}</strong></dd></template>
-        <dt>Planned</dt><dd>{{ page.planned || 'not yet' }}<template v-if="page.person">, for {{ page.person }}</template></dd>
+        <dt>Planned</dt><dd>{{ page.planned || 'not yet' }}<template v-if="page.person">{{ say(', for {1}', page.person) }}</template></dd>
         <dt>Entered</dt><dd>{{ when(page.at) }}, {{ page.by }}</dd>
         <template v-if="page.closed"><dt>Closed</dt><dd>{{ when(page.closed) }}, {{ page.closer }}. {{ page.closing }}</dd></template>
       </dl>
-      <h2 class="gap">Units, {{ page.scope.length - page.open }} of {{ page.scope.length }} done</h2>
+      <h2 class="gap">{{ say('Units, {1} of {2} done', page.scope.length - page.open, page.scope.length) }}</h2>
       <p v-if="page.scope.length && session.may('technician')"><v-btn variant="outlined" :href="`/api/jobs/${page.number}/take.zip`" :download="`job-${page.number}.zip`" data-take>Take the files along</v-btn> <span class="small muted">Cards, releases and model sheets, for where there is no network.</span></p>
       <ul class="rows" data-scope>
         <li v-for="x in page.scope" :key="x.unit.id" class="one">
@@ -74,7 +74,7 @@ async function change(what: 'close' | 'leave') {
           <div>
             <div><router-link :to="`/units/${x.unit.id}`" class="mono"><strong>{{ x.unit.serial }}</strong></router-link> {{ x.unit.modelName }}<template v-if="x.unit.site">, {{ x.unit.site }}</template></div>
             <div class="muted">{{ jobStands[x.stands] }}<template v-if="x.run && x.stands !== 'done'">: <router-link :to="`/runs/${x.run}`">{{ outcomes[x.outcome] }}</router-link></template></div>
-            <div v-for="t in x.tests" :key="t.item" class="row test"><span>{{ t.says }} <strong>{{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}</template></strong></span><TestAnswer v-if="session.may('technician')" :test="t" @answered="load" /></div>
+            <div v-for="t in x.tests" :key="t.item" class="row test"><span>{{ t.says }} <strong>{{ tests[t.state] }}<template v-if="t.whose">{{ say(' to {1} until {2}', t.whose, t.due) }}</template></strong></span><TestAnswer v-if="session.may('technician')" :test="t" @answered="load" /></div>
           </div>
           <div class="row acts">
             <v-btn variant="text" :to="`/card/${x.unit.id}`">Card</v-btn>
@@ -84,7 +84,7 @@ async function change(what: 'close' | 'leave') {
         </li>
         <li v-for="l in page.left" :key="l.unit + l.part" class="one">
           <v-icon :icon="mdiMinusCircleOutline" size="24" />
-          <div><span class="mono">{{ l.serial }}</span> {{ l.part }} <span class="muted">left as it is: {{ sentence(l.why) }} {{ l.by }}, {{ when(l.at) }}</span></div>
+          <div><span class="mono">{{ l.serial }}</span> {{ l.part }} <span class="muted">{{ say('left as it is: {1} {2}, {3}', sentence(l.why), l.by, when(l.at)) }}</span></div>
         </li>
       </ul>
       <p v-if="!page.scope.length && !page.left.length" class="muted">No unit is in it yet.</p>
@@ -97,7 +97,7 @@ async function change(what: 'close' | 'leave') {
     <v-skeleton-loader v-else type="heading, list-item-two-line@3" color="background" />
     <v-dialog :model-value="!!leaving" max-width="560" @update:model-value="leaving = null">
       <v-card class="dialog">
-        <h2>Leave {{ leaving?.serial }} as it is</h2>
+        <h2>{{ say('Leave {1} as it is', leaving?.serial) }}</h2>
         <v-text-field v-model="why" label="Why" data-field="why" />
         <div class="row end"><v-btn variant="text" @click="leaving = null">Close</v-btn><v-btn color="primary" :disabled="why.trim().length < 3" :loading="busy" data-put @click="change('leave')">Leave it out</v-btn></div>
       </v-card>

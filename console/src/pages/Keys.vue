@@ -4,9 +4,10 @@ import { ref } from 'vue'
 
 import { api, problem, type Key, type Problem, type Seconds } from '../api/client'
 import { allKeys } from '../lists'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { day } from '../words'
+import { day, say } from '../words'
 
 const keys = ref<Key[] | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -84,11 +85,11 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
     </form>
     <p v-else class="small muted gap">A lead decides which keys count.</p>
     <template v-if="rule">
-      <p class="small muted gap" data-trust-rule>What is to be trusted (keys, a lead's word for images, sheets in force) wants {{ rule.trust ? 'two leads' : 'one lead' }}. <strong v-if="rule.trustWaits.text" data-rule-waits>{{ rule.trustWaits.text }}</strong></p>
+      <p class="small muted gap" data-trust-rule><Says text="What is to be trusted (keys, a lead's word for images, sheets in force) wants {1}." :put="{ 1: rule.trust ? 'two leads' : 'one lead' }" /> <strong v-if="rule.trustWaits.text" data-rule-waits>{{ rule.trustWaits.text }}</strong></p>
       <v-select v-if="session.may('lead')" :model-value="rule.trustRule" :items="rules" label="Two leads" class="pick" hide-details data-trust-pick @update:model-value="settle" />
     </template>
     <v-dialog :model-value="!!revoking" max-width="520" @update:model-value="revoking = null">
-      <v-card class="ask"><h2>Revoke {{ revoking?.name }}?</h2><p>Nothing that it has signed counts any more, whenever it was signed. Those releases need somebody else's word.</p><v-text-field v-model="reason" label="Why" autofocus /><div class="row"><v-btn color="error" :disabled="reason.length < 3" @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>
+      <v-card class="ask"><h2>{{ say('Revoke {1}?', revoking?.name) }}</h2><p>Nothing that it has signed counts any more, whenever it was signed. Those releases need somebody else's word.</p><v-text-field v-model="reason" label="Why" autofocus /><div class="row"><v-btn color="error" :disabled="reason.length < 3" @click="revoke">Revoke it</v-btn><v-btn variant="text" @click="revoking = null">Leave it</v-btn></div></v-card>
     </v-dialog>
   </div>
 </template>

@@ -3,9 +3,10 @@
 import { ref } from 'vue'
 
 import { api, problem, type Problem, type Waiting } from '../api/client'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { when } from '../words'
+import { say, when } from '../words'
 
 const code = ref('')
 const machine = ref<Waiting | null>(null)
@@ -25,7 +26,7 @@ async function find() {
 async function decide(give: boolean) {
   const { error } = await api.POST('/api/machines/{code}', { params: { path: { code: machine.value!.code } }, body: { give, ...(give && { scope: scope.value, days: Number(days.value) }) } })
   if (error) trouble.value = problem(error)
-  else said.value = give ? `${machine.value!.machine} is signed in as ${session.person?.name}. On the page Team it can be ended at any time.` : `${machine.value!.machine} was refused.`
+  else said.value = give ? say('{1} is signed in as {2}. On the page Team it can be ended at any time.', machine.value!.machine, session.person?.name) : say('{1} was refused.', machine.value!.machine)
   machine.value = null
   code.value = ''
 }
@@ -40,7 +41,7 @@ async function decide(give: boolean) {
     <form v-if="!machine" class="row" @submit.prevent="find"><v-text-field v-model="code" label="Code" class="code" autocapitalize="characters" autocomplete="off" data-code /><v-btn type="submit" color="primary" :disabled="code.trim().length < 8" data-find>Who is it?</v-btn></form>
     <div v-else class="who">
       <p class="big">{{ machine.machine }}</p>
-      <p>asked {{ when(machine.asked) }}, with the code <strong class="mono">{{ machine.code }}</strong>. Is that the machine in front of you?</p>
+      <p><Says text="asked {1}, with the code {2}. Is that the machine in front of you?" :put="{ 1: when(machine.asked) }"><template #2><strong class="mono">{{ machine.code }}</strong></template></Says></p>
       <div class="row"><v-select v-model="scope" :items="scopes" label="As me it may" hide-details /><v-text-field v-model="days" type="number" min="1" max="365" label="For so many days" hide-details /></div>
       <div class="row"><v-btn color="primary" data-let @click="decide(true)">It is: let it in</v-btn><v-btn variant="outlined" color="error" data-refuse @click="decide(false)">It is not</v-btn></div>
     </div>

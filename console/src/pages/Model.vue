@@ -10,10 +10,11 @@ import ModelBulletins from '../parts/ModelBulletins.vue'
 import ModelSecrets from '../parts/ModelSecrets.vue'
 import SiteProfile from '../parts/SiteProfile.vue'
 import NeedList from '../parts/NeedList.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import TrySheet from '../parts/TrySheet.vue'
 import { session } from '../session'
-import { hex, kib, when } from '../words'
+import { hex, kib, say, when } from '../words'
 
 const props = defineProps<{ model: string }>()
 const page = ref<ModelPage | null>(null)
@@ -49,17 +50,17 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
 <template>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
   <div v-else-if="page" class="page">
-    <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ page.units }} {{ page.units === 1 ? 'unit' : 'units' }} in the register</router-link></div>
-    <p class="lead">{{ page.kind }}, {{ kib(page.bytes) }} of memory. <template v-if="page.newest">Its newest stable release is <strong class="mono">{{ page.newest }}</strong>.</template></p>
+    <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ say('{1} {2} in the register', page.units, page.units === 1 ? 'unit' : 'units') }}</router-link></div>
+    <p class="lead"><Says text="{1}, {2} of memory. {3}" :put="{ 1: page.kind, 2: kib(page.bytes) }"><template v-if="page.newest" #3><Says text="Its newest stable release is {1}."><template #1><strong class="mono">{{ page.newest }}</strong></template></Says></template></Says></p>
     <p v-if="page.proven" class="small muted" data-proven>{{ page.proof.text }} {{ when(page.proven.at) }}</p>
     <p v-else data-proven><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ page.proof.text }}</p>
     <p v-for="s in page.sisters" :key="s.text"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ s.text }}</p>
-    <section class="gap"><h2>What fits which {{ page.matrix.fact }}</h2><FitMatrix :matrix="page.matrix" /></section>
+    <section class="gap"><h2>{{ say('What fits which {1}', page.matrix.fact) }}</h2><FitMatrix :matrix="page.matrix" /></section>
     <div class="columns gap">
       <section>
         <h2>Our choice</h2>
         <ul class="rows"><li v-for="t in page.targets" :key="t.revision"><strong>{{ page.matrix.fact }} {{ t.revision }}: <span class="mono">{{ t.version }}</span></strong><strong v-if="t.withdrawn" class="brick"> withdrawn, choose another</strong><div class="small muted">{{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</div></li></ul>
-        <p v-for="x in page.takenOut ?? []" :key="x.version + x.at" class="small muted">{{ x.version }} was taken out again by {{ x.by }}, {{ when(x.at) }}: {{ x.reason }}</p>
+        <p v-for="x in page.takenOut ?? []" :key="x.version + x.at" class="small muted">{{ say('{1} was taken out again by {2}, {3}: {4}', x.version, x.by, when(x.at), x.reason) }}</p>
         <p v-if="!page.targets.length" class="muted">None: the newest stable release that fits is recommended.</p>
         <form v-if="session.may('lead')" class="choose" @submit.prevent="choose">
           <div class="row"><v-select v-model="revision" :items="page.matrix.columns.map((c) => c.value)" :label="page.matrix.fact" /><v-select v-model="version" :items="versions" label="Release" /></div>
@@ -73,8 +74,8 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
       </section>
       <section>
         <h2>Memory</h2>
-        <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td class="size">{{ s.files ? `up to ${s.files} files, ` : '' }}{{ kib(s.bytes) }}</td><td class="small">{{ s.link ? `behind a link of its own, ${s.link}` : s.loader }}</td></tr></tbody></table>
-        <table v-if="page.holds.length" class="plain" data-holds><tbody><tr v-for="s in page.holds" :key="s.slot"><td><strong>{{ s.title }}</strong></td><td class="small">holds a unit of {{ s.models.join(', ') }}</td><td class="small muted">{{ s.empty ? 'may be empty' : '' }}</td></tr></tbody></table>
+        <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td class="size">{{ s.files ? say('up to {1} files, ', s.files) : '' }}{{ kib(s.bytes) }}</td><td class="small">{{ s.link ? say('behind a link of its own, {1}', s.link) : s.loader }}</td></tr></tbody></table>
+        <table v-if="page.holds.length" class="plain" data-holds><tbody><tr v-for="s in page.holds" :key="s.slot"><td><strong>{{ s.title }}</strong></td><td class="small">{{ say('holds a unit of {1}', s.models.join(', ')) }}</td><td class="small muted">{{ s.empty ? 'may be empty' : '' }}</td></tr></tbody></table>
         <AddressLine :segments="page.regions.filter((r) => !r.readOnly)" :regions="page.regions" />
         <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td class="size">{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>
       </section>

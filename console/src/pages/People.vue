@@ -6,10 +6,11 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, problem, type Access, type Member, type Problem } from '../api/client'
 import { allBenches, allPeople, allSites } from '../lists'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { add, canHave, confirm, declined } from '../passkeys'
 import { session } from '../session'
-import { cap, when } from '../words'
+import { cap, say, when } from '../words'
 
 const people = ref<Member[] | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -158,8 +159,8 @@ async function makeToken() {
       </div>
     </div>
     <Trouble v-if="trouble" :problem="trouble" />
-    <div v-if="link" class="once" data-once><strong>A link for {{ link.for }}.</strong> It signs in once, until {{ link.until }}. It is shown now, and never again:<div class="mono text">{{ link.text }}</div></div>
-    <div v-if="made" class="once" data-made><strong>The token “{{ made.name }}”</strong>, until {{ made.until }}. It is shown now, and never again; a script finds it as FERRY_TOKEN:<div class="mono text">{{ made.token }}</div></div>
+    <div v-if="link" class="once" data-once><Says text="{1} It signs in once, until {2}. It is shown now, and never again:" :put="{ 2: link.until }"><template #1><strong>{{ say('A link for {1}.', link.for) }}</strong></template></Says><div class="mono text">{{ link.text }}</div></div>
+    <div v-if="made" class="once" data-made><Says text="{1}, until {2}. It is shown now, and never again; a script finds it as FERRY_TOKEN:" :put="{ 2: made.until }"><template #1><strong>{{ say('The token “{1}”', made.name) }}</strong></template></Says><div class="mono text">{{ made.token }}</div></div>
     <form v-if="inviting" class="add" @submit.prevent="invite">
       <v-text-field v-model="newcomer.name" label="Name" data-new-name />
       <v-select v-model="newcomer.role" :items="['technician', 'lead', 'viewer']" label="Role" />
@@ -170,12 +171,12 @@ async function makeToken() {
       <li v-for="p in people" :key="p.id" :class="{ gone: p.ended }" :data-person="p.name">
         <div class="row spread">
           <div><strong class="name">{{ p.name }}</strong> <span class="muted">{{ p.role }}<template v-if="p.email">, {{ p.email }}</template></span>
-            <div v-if="p.sites?.length" class="small">Works at {{ p.sites.join(', ') }}</div>
-            <div v-if="p.ended" class="small">Account ended {{ when(p.ended) }}; the name stays in history.</div>
+            <div v-if="p.sites?.length" class="small">{{ say('Works at {1}', p.sites.join(', ')) }}</div>
+            <div v-if="p.ended" class="small">{{ say('Account ended {1}; the name stays in history.', when(p.ended)) }}</div>
             <div v-else-if="p.waits" class="small">Invited; has not signed in yet.</div></div>
           <div v-if="lead && !p.ended" class="row">
             <v-select :model-value="p.role" :items="['technician', 'lead', 'viewer']" label="Role" hide-details density="compact" class="role" :data-role="p.name" @update:model-value="(r: Member['role']) => role(p, r)" />
-            <v-select v-if="p.role === 'technician' && siteNames.length" :model-value="p.sites ?? []" :items="siteNames" multiple label="Works at" placeholder="everywhere" persistent-placeholder hide-details density="compact" class="sites" :data-sites="p.name" @update:model-value="(s: string[]) => works(p, s)"><template #selection="{ index }"><span v-if="index === 0">{{ p.sites!.length === 1 ? p.sites![0] : `${p.sites!.length} sites` }}</span></template></v-select>
+            <v-select v-if="p.role === 'technician' && siteNames.length" :model-value="p.sites ?? []" :items="siteNames" multiple label="Works at" placeholder="everywhere" persistent-placeholder hide-details density="compact" class="sites" :data-sites="p.name" @update:model-value="(s: string[]) => works(p, s)"><template #selection="{ index }"><span v-if="index === 0">{{ p.sites!.length === 1 ? p.sites![0] : say('{1} sites', p.sites!.length) }}</span></template></v-select>
             <v-btn v-if="p.factor && p.id !== me?.id" variant="text" :data-lost="p.name" @click="lost(p)">Factor lost</v-btn>
             <v-btn variant="text" :data-link="p.name" @click="newLink(p)">New link</v-btn>
             <v-btn variant="text" color="error" :prepend-icon="mdiAccountOff" :data-end="p.name" @click="ending = p">End account…</v-btn>
@@ -183,7 +184,7 @@ async function makeToken() {
         </div>
         <ul v-if="p.access.length" class="access">
           <li v-for="x in p.access" :key="x.id" class="row spread">
-            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? `token ${x.name ?? ''}` : 'signed in' }}<template v-if="x.current"> (here)</template><span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.sites?.length ? `at ${x.sites.join(', ')}` : '', x.benches?.length ? `on ${x.benches.join(', ')}` : '', x.seen ? `used ${when(x.seen)}` : 'never used', x.ends ? `ends ${when(x.ends)}` : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
+            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? say('token {1}', x.name ?? '') : 'signed in' }}<template v-if="x.current"> (here)</template><span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.sites?.length ? say('at {1}', x.sites.join(', ')) : '', x.benches?.length ? say('on {1}', x.benches.join(', ')) : '', x.seen ? say('used {1}', when(x.seen)) : 'never used', x.ends ? say('ends {1}', when(x.ends)) : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
             <v-btn variant="text" size="small" :data-end-access="x.id" @click="endAccess(x)">End it</v-btn>
           </li>
         </ul>
@@ -197,12 +198,12 @@ async function makeToken() {
         <v-text-field v-if="me.password" v-model="password.old" label="The one you have" type="password" autocomplete="current-password" hide-details class="secret" data-password-old />
         <v-text-field v-model="password.new" label="A new one: several words" type="password" autocomplete="new-password" hide-details class="secret" data-password-new />
         <v-btn type="submit" variant="outlined" :disabled="password.new.length < 12" data-password-go>{{ me.password ? 'Change it' : 'Set it' }}</v-btn>
-        <span v-if="password.new && password.new.length < 12" class="small muted">{{ 12 - password.new.length }} more</span>
+        <span v-if="password.new && password.new.length < 12" class="small muted">{{ say('{1} more', 12 - password.new.length) }}</span>
       </form>
       <h2 class="gap">Your passkeys</h2>
       <p class="small">A passkey signs you in with what opens this device: a finger, a face, its number. It stands for password and second factor.</p>
       <ul v-if="me.passkeys?.length" class="access">
-        <li v-for="k in me.passkeys" :key="k.id" class="row spread" :data-passkey-of="k.name"><span><v-icon :icon="mdiKeyOutline" size="18" /> {{ k.name }}<span class="small muted seen">{{ k.used ? `used ${when(k.used)}` : `added ${when(k.created)}` }}</span></span><v-btn variant="text" size="small" data-passkey-end @click="endPasskey(k.id)">Take it away</v-btn></li>
+        <li v-for="k in me.passkeys" :key="k.id" class="row spread" :data-passkey-of="k.name"><span><v-icon :icon="mdiKeyOutline" size="18" /> {{ k.name }}<span class="small muted seen">{{ k.used ? say('used {1}', when(k.used)) : say('added {1}', when(k.created)) }}</span></span><v-btn variant="text" size="small" data-passkey-end @click="endPasskey(k.id)">Take it away</v-btn></li>
       </ul>
       <p v-if="me.passkeys?.length && canHave()" class="row"><v-btn variant="outlined" data-passkey-sure @click="sureByPasskey">It is me, by passkey</v-btn></p>
       <form v-if="canHave()" class="row own" @submit.prevent="addPasskey">
@@ -233,7 +234,7 @@ async function makeToken() {
       </form>
     </template>
     <v-dialog :model-value="!!ending" max-width="520" @update:model-value="ending = null">
-      <form class="ask" @submit.prevent="end"><h2>End the account of {{ ending?.name }}?</h2><p>{{ cap('sessions, tokens and links end at once, live pages within seconds. What was done stays in history, with the name.') }}</p><v-text-field v-model="reason" label="Why" autofocus data-end-why /><div class="row"><v-btn type="submit" color="error" :disabled="reason.trim().length < 3" data-end-go>End it</v-btn><v-btn variant="text" @click="ending = null">Leave it</v-btn></div></form>
+      <form class="ask" @submit.prevent="end"><h2>{{ say('End the account of {1}?', ending?.name) }}</h2><p>{{ cap('sessions, tokens and links end at once, live pages within seconds. What was done stays in history, with the name.') }}</p><v-text-field v-model="reason" label="Why" autofocus data-end-why /><div class="row"><v-btn type="submit" color="error" :disabled="reason.trim().length < 3" data-end-go>End it</v-btn><v-btn variant="text" @click="ending = null">Leave it</v-btn></div></form>
     </v-dialog>
   </div>
 </template>

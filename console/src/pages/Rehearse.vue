@@ -10,11 +10,12 @@ import BarList from '../parts/BarList.vue'
 import ItemAnswer from '../parts/ItemAnswer.vue'
 import PartsLine from '../parts/PartsLine.vue'
 import RehearsalBoard from '../parts/RehearsalBoard.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { cap, lasts, sentence, verdicts } from '../words'
+import { cap, lasts, say, sentence, verdicts } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const route = useRoute()
@@ -76,7 +77,7 @@ function anew() {
 <template>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
   <template v-else-if="page">
-    <p class="practice" role="note"><strong>A rehearsal, on a twin of {{ page.serial }}.</strong> No unit hears of what you do here, and nothing is kept.</p>
+    <p class="practice" role="note"><Says text="{1} No unit hears of what you do here, and nothing is kept."><template #1><strong>{{ say('A rehearsal, on a twin of {1}.', page.serial) }}</strong></template></Says></p>
     <template v-if="view">
       <ActionBoard :board="view.board as 'hands-on'" :head="view.head.text" :sentence="view.sentence.text" data-practice>
         <template v-if="item">
@@ -84,12 +85,12 @@ function anew() {
           <ItemAnswer :key="answers.length" :item="item" :busy="busy" :lead="session.may('lead')" :back="view.back" pretend @answer="answer" />
         </template>
         <ol v-if="result?.advice" class="choices">
-          <li v-for="c in result.advice.choices" :key="c.do"><v-btn variant="outlined" size="large" :loading="busy" :data-choose="c.do" @click="choose(c.do)">{{ c.says.text }}</v-btn><div class="small">It risks: {{ sentence(c.risks.text) }} It needs: {{ sentence(c.needs.text) }}</div></li>
+          <li v-for="c in result.advice.choices" :key="c.do"><v-btn variant="outlined" size="large" :loading="busy" :data-choose="c.do" @click="choose(c.do)">{{ c.says.text }}</v-btn><div class="small">{{ say('It risks: {1} It needs: {2}', sentence(c.risks.text), sentence(c.needs.text)) }}</div></li>
         </ol>
       </ActionBoard>
     </template>
     <div class="page body">
-      <h1>Go through it: {{ at ? `${at.from} → ${at.version}` : page.modelName }}</h1>
+      <h1>{{ say('Go through it: {1}', at ? `${at.from} → ${at.version}` : page.modelName) }}</h1>
       <Trouble v-if="said" :problem="said" />
       <p v-if="!at" class="muted">You are asked what a run would ask you, one thing after another, and answer as you would there.</p>
       <form v-if="!at" class="begin" @submit.prevent="go([])">
@@ -102,7 +103,7 @@ function anew() {
       <template v-else>
         <WiringDraw v-if="item?.at === 'connect' && card?.wiring && !sheet" v-model:colours="colours" :wiring="card.wiring" :unit="page.serial" :supply="card.supply" :edit="false" :seen="card.wires" />
         <PartsLine v-if="view?.parts?.length" :parts="view.parts" />
-        <p v-if="chosen" class="lead" data-chose><strong>You chose: {{ chosen.says.text }}.</strong> {{ chosen.risks.text }}</p>
+        <p v-if="chosen" class="lead" data-chose><strong>{{ say('You chose: {1}.', chosen.says.text) }}</strong> {{ chosen.risks.text }}</p>
         <RehearsalBoard v-if="!view" :rehearsal="at" />
         <template v-if="!view && at.bars.length"><h2>What would stop the run itself now</h2><BarList :bars="at.bars" /></template>
         <div class="row">
@@ -110,7 +111,7 @@ function anew() {
           <v-btn variant="text" :disabled="busy" data-anew @click="anew">Begin anew…</v-btn>
           <v-btn v-if="page.link && !view && at.well" color="primary" :to="`/begin/${page.link}`">To the unit itself</v-btn>
         </div>
-        <p v-if="sheetName" class="small muted">By the sheet {{ sheetName }}, which is not in force.</p>
+        <p v-if="sheetName" class="small muted">{{ say('By the sheet {1}, which is not in force.', sheetName) }}</p>
         <h2 class="gap">What has happened, at the pace of the line</h2>
         <ol class="told small"><li v-for="(x, i) in told" :key="told.length - i"><span class="mono muted counts">{{ lasts(x.at) }}</span> {{ cap(x.text) }}</li></ol>
       </template>

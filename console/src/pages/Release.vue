@@ -8,9 +8,10 @@ import AddressLine from '../parts/AddressLine.vue'
 import DigestText from '../parts/DigestText.vue'
 import FleetRehearsal from '../parts/FleetRehearsal.vue'
 import NeedList from '../parts/NeedList.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { channels, formats, hex, kib, when } from '../words'
+import { channels, formats, hex, kib, say, when } from '../words'
 
 const props = defineProps<{ release: string }>()
 const router = useRouter()
@@ -28,7 +29,7 @@ async function load() {
 }
 load()
 
-async function say() {
+async function put() {
   busy.value = true
   wrong.value = null
   const call = { params: { path: { release: page.value!.id } }, body: { reason: reason.value } }
@@ -60,7 +61,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
   <template v-else-if="page">
     <div v-if="page.withdrawn" class="board bg-stop" role="status">
       <v-icon :icon="mdiAlertOctagon" size="44" />
-      <div><strong class="big">Withdrawn: {{ page.withdrawn.reason }}</strong><p>{{ when(page.withdrawn.at) }}. No bench begins to write it. {{ page.unitsTotal }} {{ page.unitsTotal === 1 ? 'unit says that it runs' : 'units say that they run' }} it.</p></div>
+      <div><strong class="big">{{ say('Withdrawn: {1}', page.withdrawn.reason) }}</strong><p>{{ say('{1}. No bench begins to write it. {2} {3} it.', when(page.withdrawn.at), page.unitsTotal, page.unitsTotal === 1 ? 'unit says that it runs' : 'units say that they run') }}</p></div>
     </div>
     <div class="page">
       <div class="row spread">
@@ -79,16 +80,16 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <template v-if="page.reachedFrom"><dt>Reached from</dt><dd>{{ page.reachedFrom }}</dd></template>
         <template v-if="page.supersedes?.length"><dt>Supersedes</dt><dd class="mono">{{ page.supersedes.join(', ') }}</dd></template>
         <template v-if="page.supersededBy.length"><dt>Then came</dt><dd class="mono">{{ page.supersededBy.join(', ') }}</dd></template>
-        <template v-if="page.floor"><dt>Afterwards</dt><dd>nothing older than <span class="mono">{{ page.floor }}</span> may follow</dd></template>
-        <template v-for="t in page.targets" :key="t.revision"><dt>Our choice</dt><dd>for {{ t.revision }}, {{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</dd></template>
+        <template v-if="page.floor"><dt>Afterwards</dt><dd><Says text="nothing older than {1} may follow"><template #1><span class="mono">{{ page.floor }}</span></template></Says></dd></template>
+        <template v-for="t in page.targets" :key="t.revision"><dt>Our choice</dt><dd>{{ say('for revision {1}, {2}, {3}: {4}', t.revision, t.by, when(t.at), t.reason) }}</dd></template>
       </dl>
       <h2 class="gap">Parts in memory</h2>
-      <AddressLine :segments="page.places.filter((p) => p.to > p.from).map((p) => ({ address: p.from, length: p.to - p.from, name: 'part ' + p.name }))" :regions="page.regions" />
+      <AddressLine :segments="page.places.filter((p) => p.to > p.from).map((p) => ({ address: p.from, length: p.to - p.from, name: say('part {1}', p.name) }))" :regions="page.regions" />
       <table class="plain">
         <thead><tr><th>Part</th><th>At</th><th>Region</th><th>Size</th><th>File</th><th>SHA-256</th><th /></tr></thead>
         <tbody>
           <tr v-for="p in page.places" :key="p.name">
-            <td><strong>{{ p.name }}</strong></td><td v-if="p.to > p.from" class="mono small">{{ hex(p.from) }} to {{ hex(p.to - 1) }}</td><td v-else class="small">files</td>
+            <td><strong>{{ p.name }}</strong></td><td v-if="p.to > p.from" class="mono small">{{ say('{1} to {2}', hex(p.from), hex(p.to - 1)) }}</td><td v-else class="small">files</td>
             <td>{{ p.regions.join(', ') }}<strong v-if="p.loader" class="brick"> writes the boot loader</strong></td><td>{{ kib(p.bytes) }}</td>
             <td>{{ p.file }} <span class="small muted">{{ formats[p.format] }}</span></td><td><DigestText :digest="p.image" /><a v-if="session.may('technician')" :href="`/api/images/${p.image}`" :download="p.file" class="small" data-image>Take it out as a file</a></td>
             <td class="small"><span v-if="p.agrees === 'published'" class="teal">as its maker publishes</span><span v-else class="muted">no published checksum</span></td>
@@ -100,7 +101,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <section>
           <h2>Who vouches for it</h2>
           <p class="vouch" :class="page.trust?.state"><v-icon :icon="page.trust?.state === 'not-vouched' ? mdiShieldAlertOutline : mdiCheckDecagram" /> <strong>{{ page.trust?.text }}</strong></p>
-          <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template><span v-if="!w.counts" class="brick"> does not count: {{ w.bars }}</span></div></li></ul>
+          <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template><span v-if="!w.counts" class="brick">{{ say(' does not count: {1}', w.bars) }}</span></div></li></ul>
           <template v-if="session.may('lead')"><p class="small">Sign it, or pack it for another team, where the key is; the key never comes here:</p><p class="mono small command">{{ command }}</p><p class="mono small command">{{ packing }}</p></template>
           <h2 v-if="page.originTexts.length" class="gap">Where it came from</h2>
           <ul class="rows"><li v-for="o in page.originTexts" :key="o.text">{{ o.text }}</li></ul>
@@ -110,22 +111,22 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
           <NeedList v-if="page.needs.length" :needs="page.needs" /><p v-else class="muted">Nothing beside what every job needs.</p>
         </section>
         <section>
-          <h2>Where it runs, {{ page.unitsTotal }}</h2>
+          <h2>{{ say('Where it runs, {1}', page.unitsTotal) }}</h2>
           <ul class="rows"><li v-for="u in page.units" :key="u.id" class="row spread"><router-link :to="`/units/${u.id}`" class="mono">{{ u.serial }}</router-link><span class="small muted">{{ u.site }}</span></li></ul>
           <p v-if="!page.unitsTotal" class="muted">In no unit of the register.</p>
-          <p v-if="page.unitsTotal > page.units.length" class="small"><router-link :to="`/units?model=${page.model}&q=${page.version}`">All {{ page.unitsTotal }}</router-link></p>
+          <p v-if="page.unitsTotal > page.units.length" class="small"><router-link :to="`/units?model=${page.model}&q=${page.version}`">{{ say('All {1}', page.unitsTotal) }}</router-link></p>
         </section>
       </div>
     </div>
     <v-dialog :model-value="asking !== ''" max-width="560" @update:model-value="asking = ''">
       <v-card class="ask">
-        <h2>{{ asking === 'take-out' ? `Take ${page.version} out again?` : asking === 'withdraw' ? `Withdraw ${page.version}?` : `Vouch for ${page.version} by your name?` }}</h2>
+        <h2>{{ asking === 'take-out' ? say('Take {1} out again?', page.version) : asking === 'withdraw' ? say('Withdraw {1}?', page.version) : say('Vouch for {1} by your name?', page.version) }}</h2>
         <p v-if="asking === 'take-out'">It was entered wrongly and nobody has used it: its version is free again. That it was there stays known.</p>
-        <p v-else-if="asking === 'withdraw'">Benches hear of it before their next run, and a run at work before its first erase. {{ page.unitsTotal }} {{ page.unitsTotal === 1 ? 'unit runs' : 'units run' }} it; they stay on this page.</p>
+        <p v-else-if="asking === 'withdraw'">{{ say('Benches hear of it before their next run, and a run at work before its first erase. {1} {2} it; they stay on this page.', page.unitsTotal, page.unitsTotal === 1 ? 'unit runs' : 'units run') }}</p>
         <p v-else>No trusted key has signed its images. With your word they are offered; it stands beside the release.</p>
         <v-text-field v-model="reason" label="Why (everybody reads it)" autofocus data-reason />
         <Trouble v-if="wrong" :problem="wrong" />
-        <div class="row"><v-btn :color="asking === 'withdraw' ? 'error' : 'primary'" :loading="busy" :disabled="reason.length < 3" data-say @click="say">{{ asking === 'take-out' ? 'Take it out' : asking === 'withdraw' ? 'Withdraw it' : 'I vouch for it' }}</v-btn><v-btn variant="text" @click="asking = ''">Leave it as it is</v-btn></div>
+        <div class="row"><v-btn :color="asking === 'withdraw' ? 'error' : 'primary'" :loading="busy" :disabled="reason.length < 3" data-say @click="put">{{ asking === 'take-out' ? 'Take it out' : asking === 'withdraw' ? 'Withdraw it' : 'I vouch for it' }}</v-btn><v-btn variant="text" @click="asking = ''">Leave it as it is</v-btn></div>
       </v-card>
     </v-dialog>
   </template>

@@ -6,11 +6,12 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, problem, send, type Model, type Problem, type Release, type Target } from '../api/client'
 import { allModels, allTargets } from '../lists'
 import PageTurner from '../parts/PageTurner.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
 import { usePages } from '../pages'
 import { session } from '../session'
-import { channels, kib, when } from '../words'
+import { channels, kib, say, when } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -76,8 +77,8 @@ async function take(e: Event, path: string, method: string, say: (x: never) => s
   }
   input.value = ''
 }
-const packTaken = (x: { series: string; number: number; by?: string; new: number; releases: unknown[] }) => `Pack ${x.number} of series ${x.series}, signed by ${x.by}: ${x.new} of ${x.releases.length} releases are new.`
-const sheetTaken = (x: { model: string }) => `The sheet of ${x.model} is in force.`
+const packTaken = (x: { series: string; number: number; by?: string; new: number; releases: unknown[] }) => say('Pack {1} of series {2}, signed by {3}: {4} of {5} releases are new.', x.number, x.series, x.by, x.new, x.releases.length)
+const sheetTaken = (x: { model: string }) => say('The sheet of {1} is in force.', x.model)
 const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} ${(v ?? []).join(', ')}`).join('; ')
 </script>
 
@@ -94,10 +95,10 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
     <section class="models" aria-label="Models">
       <router-link v-for="m in models" :key="m.model" :to="`/models/${m.model}`" class="model">
         <strong>{{ m.name }}</strong><span class="small muted">{{ m.kind }}, {{ kib(m.bytes) }}</span>
-        <span class="small"><strong class="mono">{{ m.newest || 'no release' }}</strong> newest of {{ m.releases }} · {{ m.units }} {{ m.units === 1 ? 'unit' : 'units' }}</span>
+        <span class="small"><Says text="{1} newest of {2} · {3} {4}" :put="{ 2: m.releases, 3: m.units, 4: m.units === 1 ? 'unit' : 'units' }"><template #1><strong class="mono">{{ m.newest || 'no release' }}</strong></template></Says></span>
       </router-link>
     </section>
-    <p v-if="targets.length" class="targets">Our choice: <template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link><strong v-if="t.withdrawn" class="brick"> (withdrawn: choose another)</strong></template>. For everything else the newest stable release that fits.</p>
+    <p v-if="targets.length" class="targets"><Says text="Our choice: {1}. For everything else the newest stable release that fits."><template #1><template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link><strong v-if="t.withdrawn" class="brick"> (withdrawn: choose another)</strong></template></template></Says></p>
     <div v-if="session.may('lead')" class="row lead-row">
       <v-btn color="primary" to="/releases/new" :prepend-icon="mdiPlus">Add a release…</v-btn>
       <label class="file"><v-icon :icon="mdiPackageVariantClosed" /> Take in a release pack…<input type="file" accept=".zip" class="out" data-pack @change="take($event, '/api/packs', 'POST', packTaken)" /></label>

@@ -10,9 +10,10 @@ import BulletinList from '../parts/BulletinList.vue'
 import CodeLines from '../parts/CodeLines.vue'
 import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { clock, factNames, sentence, turns, when } from '../words'
+import { clock, factNames, say, sentence, turns, when } from '../words'
 
 const props = defineProps<{ id: string }>()
 const round = ref<Round | null>(null)
@@ -64,10 +65,7 @@ const icon = (i: number) => {
     <div class="page head">
       <div>
         <h1>{{ round?.modelName ?? 'Round' }} <span v-if="round" class="mono serial">{{ round.serial }}</span></h1>
-        <p v-if="round" class="muted">
-          {{ sentence(round.reason) }} Round of {{ when(round.at) }}, {{ round.by }}, <router-link :to="`/jobs/${round.job}`">job {{ round.job }}</router-link>, on
-          <router-link :to="`/vehicle/${round.link}`" class="mono">{{ round.link }}</router-link>
-        </p>
+        <p v-if="round" class="muted"><Says text="{1} Round of {2}, {3}, {4}, on {5}" :put="{ 1: sentence(round.reason), 2: when(round.at), 3: round.by }"><template #4><router-link :to="`/jobs/${round.job}`">{{ say('job {1}', round.job) }}</router-link></template><template #5><router-link :to="`/vehicle/${round.link}`" class="mono">{{ round.link }}</router-link></template></Says></p>
       </div>
       <v-btn v-if="round" variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/rounds/${round.id}/report.pdf`" target="_blank" data-print>Report</v-btn>
     </div>
@@ -84,7 +82,7 @@ const icon = (i: number) => {
         </div>
         <div v-if="may" class="row">
           <template v-if="turn.do === 'modules'">
-            <v-btn v-for="(m, i) in behind" :key="m.slot" :variant="i ? 'outlined' : 'flat'" color="primary" size="large" :append-icon="mdiArrowRight" :to="`/begin/${m.at}`" :data-write="m.slot">Write the {{ m.title }}</v-btn>
+            <v-btn v-for="(m, i) in behind" :key="m.slot" :variant="i ? 'outlined' : 'flat'" color="primary" size="large" :append-icon="mdiArrowRight" :to="`/begin/${m.at}`" :data-write="m.slot">{{ say('Write the {1}', m.title) }}</v-btn>
           </template>
           <v-btn v-if="turn.do !== 'modules' || !behind.length" variant="flat" color="primary" size="large" :loading="busy === 'go'" data-go @click="step('go', round.next)">{{ verbs[turn.do] }}</v-btn>
           <v-btn v-if="turn.do !== 'note'" variant="outlined" data-leave @click="leaving = !leaving">Leave it</v-btn>
@@ -107,7 +105,7 @@ const icon = (i: number) => {
       </div>
       <div v-if="round.closed" class="next" data-closed>
         <v-icon :icon="mdiCheckCircle" size="40" class="teal" />
-        <div class="what"><strong>Closed {{ when(round.closed) }}</strong><div v-if="round.closing">{{ sentence(round.closing) }}</div><div v-if="round.whole === false" class="brick">Its events are not those of which the vehicle's history holds the digest.</div></div>
+        <div class="what"><strong>{{ say('Closed since {1}', when(round.closed)) }}</strong><div v-if="round.closing">{{ sentence(round.closing) }}</div><div v-if="round.whole === false" class="brick">Its events are not those of which the vehicle's history holds the digest.</div></div>
       </div>
       <Trouble v-if="said" :problem="said" class="said" />
       <div class="sides">
@@ -120,13 +118,13 @@ const icon = (i: number) => {
                 <div>{{ i + 1 }}. {{ t.says }}</div>
                 <div v-if="t.state !== 'open'" class="small muted">{{ turns[t.state] }}<template v-if="t.read">: {{ t.read }}</template><template v-if="t.reason">: {{ t.reason }}</template><template v-if="t.at">, {{ clock(t.at) }}, {{ t.by }}</template></div>
               </div>
-              <v-btn v-if="may && i > 0 && i < round.next" variant="text" :aria-label="`Do turn ${i + 1} and all after it anew`" :data-again="i" @click="step('again', i)">Anew</v-btn>
+              <v-btn v-if="may && i > 0 && i < round.next" variant="text" :aria-label="say('Do turn {1} and all after it anew', i + 1)" :data-again="i" @click="step('again', i)">Anew</v-btn>
             </li>
           </ol>
         </section>
         <section data-codes>
           <h2>Fault codes through the round</h2>
-          <p v-if="round.conditions.length" class="muted">The vehicle says at {{ clock(round.conditions[0]!.at) }}: {{ round.conditions.map((f) => `${factNames[f.name] ?? f.name.replaceAll('-', ' ')} ${f.value}`).join(', ') }}.</p>
+          <p v-if="round.conditions.length" class="muted">{{ say('The vehicle says at {1}: {2}.', clock(round.conditions[0]!.at), round.conditions.map((f) => `${factNames[f.name] ?? f.name.replaceAll('-', ' ')} ${f.value}`).join(', ')) }}</p>
           <CodeLines :lines="round.lines" :notes="round.notes" />
         </section>
       </div>

@@ -20,6 +20,7 @@ import LayAside from '../parts/LayAside.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import OwedList from '../parts/OwedList.vue'
 import PartsLine from '../parts/PartsLine.vue'
+import Says from '../parts/Says.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
 import SetupTable from '../parts/SetupTable.vue'
 import { rideOf, stopsOf } from '../parts/stops'
@@ -27,7 +28,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { answers as answerWords, cap, clock, factNames, hows, jobWords, kib, minutes, outcomes, sources, when, zone } from '../words'
+import { answers as answerWords, cap, clock, factNames, hows, jobWords, kib, minutes, outcomes, say, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -175,15 +176,15 @@ const board = computed(() => {
   const r = run.value
   if (!v || !r) return null
   const drawn = closed.value ? (v.board === 'stopped' ? 'stopped' : r.outcome === 'not-proven' ? 'unproven' : 'ended') : paused.value && !turn.value ? 'stopped' : v.board
-  const amount = v.step === 'backup' && v.total && v.board === 'reading' ? `${kib(v.done)} of ${kib(v.total)}${v.left >= 0 ? `, ${minutes(v.left / 1e6)} left` : ''}. ` : ''
+  const amount = v.step === 'backup' && v.total && v.board === 'reading' ? say('{1} of {2}{3}. ', kib(v.done), kib(v.total), v.left >= 0 ? say(', {1} left', minutes(v.left / 1e6)) : '') : ''
   return { board: drawn as 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended' | 'unproven', head: v.head.text, sentence: amount + v.sentence.text }
 })
 const under = computed(() => {
   const v = view.value
   if (!v || v.board !== 'hands-off') return ''
-  if (late.value) return `Longer than usual, still alive: last word ${Math.round(since.value)} s ago`
-  if (v.step === 'verify') return `Verify ${minutes(Math.max(0, v.left / 1e6 - since.value))} left`
-  return `Flash ${minutes(Math.max(0, v.left / 1e6 - since.value))} left, then verify ${minutes((v.touch - v.left) / 1e6)}`
+  if (late.value) return say('Longer than usual, still alive: last word {1} s ago', Math.round(since.value))
+  if (v.step === 'verify') return say('Verify {1} left', minutes(Math.max(0, v.left / 1e6 - since.value)))
+  return say('Flash {1} left, then verify {2}', minutes(Math.max(0, v.left / 1e6 - since.value)), minutes((v.touch - v.left) / 1e6))
 })
 
 const points = computed<[number, number][]>(() => {
@@ -312,7 +313,7 @@ async function putBack() {
     <ActionBoard :board="board.board" :head="board.head" :sentence="board.sentence" :seconds="late ? -1 : touch" :share="share" :under="under" :data-outcome="run.outcome">
       <div v-if="paused && session.may('technician')" class="row ways">
         <input v-if="run.relabel" v-model="label" class="label" aria-label="Serial on the unit's label, read again" placeholder="Serial on its label" data-label />
-        <select v-if="laid" v-model="elsewhere" class="label" aria-label="Where it is plugged in now" data-elsewhere><option value="">on {{ run.link }}</option><option v-for="l in others" :key="l" :value="l">on {{ l }}</option></select>
+        <select v-if="laid" v-model="elsewhere" class="label" aria-label="Where it is plugged in now" data-elsewhere><option value="">{{ say('on {1}', run.link) }}</option><option v-for="l in others" :key="l" :value="l">{{ say('on {1}', l) }}</option></select>
         <v-btn :color="first && first !== 'go-on' ? undefined : 'surface'" :variant="first && first !== 'go-on' ? 'outlined' : 'flat'" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume', slower)">{{ view.touched ? 'Go on with the write' : 'Go on' }}{{ slower ? ', slower' : '' }}</v-btn>
         <v-btn v-if="!laid" variant="outlined" size="large" :disabled="asking" data-aside @click="aside = true">Lay it aside…</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
@@ -332,9 +333,9 @@ async function putBack() {
       <div v-if="run.after" class="next after" data-after>{{ run.after.text }}<NextSteps :todo="run.after" /></div>
     </ActionBoard>
     <div v-if="view.warn && !closed" class="lost" role="alert" data-warn><strong>Warning.</strong> {{ view.warn.text }}</div>
-    <div v-else-if="view.conditions?.length && !closed" class="lost conditions" data-conditions>The unit says: {{ view.conditions.map((c) => `${c.name.replaceAll('-', ' ')} ${c.value} ${c.unit ?? ''}`.trim()).join(', ') }}.</div>
-    <div v-if="lost && !closed" class="lost" role="status">No word from the service since {{ clock(lost) }} {{ zone(lost) }}; asking again. The run goes on at the bench.</div>
-    <div v-if="!run.online && !closed" class="lost row" role="status"><span>Bench {{ run.bench }} is out of touch with the service. If it is alive, the run goes on there.</span><v-btn v-if="session.may('lead') && !paused" variant="outlined" data-give-up @click="ending = true">It does not come back: give the run up…</v-btn></div>
+    <div v-else-if="view.conditions?.length && !closed" class="lost conditions" data-conditions>{{ say('What the unit says: {1}.', view.conditions.map((c) => `${c.name.replaceAll('-', ' ')} ${c.value} ${c.unit ?? ''}`.trim()).join(', ')) }}</div>
+    <div v-if="lost && !closed" class="lost" role="status">{{ say('No word from the service since {1} {2}; asking again. The run goes on at the bench.', clock(lost), zone(lost)) }}</div>
+    <div v-if="!run.online && !closed" class="lost row" role="status"><span>{{ say('Bench {1} is out of touch with the service. If it is alive, the run goes on there.', run.bench) }}</span><v-btn v-if="session.may('lead') && !paused" variant="outlined" data-give-up @click="ending = true">It does not come back: give the run up…</v-btn></div>
     <div class="page body">
       <Trouble v-if="said" :problem="said" />
       <WiringDraw v-if="turn && item?.at === 'connect' && card?.wiring" v-model:colours="colours" :wiring="card.wiring" :unit="run.unit.serial" :supply="card.supply" :edit="item.do === 'wires' && session.may('technician')" :seen="card.wires" />
@@ -350,24 +351,24 @@ async function putBack() {
           <p class="small"><router-link :to="`/units/${run.unit.id}`">All of this unit</router-link></p>
         </section>
         <section v-if="run.kind !== 'backup' && run.kind !== 'settings'">
-          <div class="row spread"><h2 class="counts">{{ (view.rate / 1024).toFixed(1) }} KiB/s</h2><span class="small muted">{{ view.line ? `${Math.round((view.rate / view.line) * 100)} % of the line` : '' }}</span></div>
+          <div class="row spread"><h2 class="counts">{{ (view.rate / 1024).toFixed(1) }} KiB/s</h2><span class="small muted">{{ view.line ? say('{1} % of the line', Math.round((view.rate / view.line) * 100)) : '' }}</span></div>
           <RateChart v-if="points.length" :points="points" :line="view.line" />
           <p v-else class="small muted">Drawn once memory is written.</p>
         </section>
         <section>
           <h3 class="muted">Way back</h3>
           <template v-if="run.backup">
-            <div class="way"><v-icon :icon="mdiArchiveCheck" size="32" color="secondary" /><strong class="lead">Full backup{{ run.backupId ? ', stored' : '' }}</strong></div>
-            <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? `from ${run.backupHow}` }}</p>
+            <div class="way"><v-icon :icon="mdiArchiveCheck" size="32" color="secondary" /><strong class="lead">{{ say('Full backup{1}', run.backupId ? ', stored' : '') }}</strong></div>
+            <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? say('from {1}', run.backupHow) }}</p>
             <DigestText :digest="run.backup" />
           </template>
-          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">By the name of {{ run.waivedBy }}: {{ gates[run.waiver.gate] ?? run.waiver.gate }}. {{ run.waiver.reason }}</p>
-            <details v-if="run.settings && !run.setup" class="small"><summary>{{ run.settings.settings?.length }} settings kept<template v-if="run.settled">, {{ run.settled.back }} put back</template></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
+          <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">{{ say('In the name of {1}: {2}. {3}', run.waivedBy, gates[run.waiver.gate] ?? run.waiver.gate, run.waiver.reason) }}</p>
+            <details v-if="run.settings && !run.setup" class="small"><summary><Says text="{1} settings kept{2}" :put="{ 1: run.settings.settings?.length }"><template v-if="run.settled" #2>{{ say(', {1} put back', run.settled.back) }}</template></Says></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? cap(backs[card.wayBack] ?? '') : 'None yet; nothing is erased before there is one.' }}</span></div>
           <OwedList v-if="view.owed?.length" :owed="view.owed" :closed="closed" />
         </section>
         <section>
-          <div class="row spread"><h3>Events, {{ zone(new Date()) }}</h3><v-btn v-if="tales.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : `All ${tales.length}` }}</v-btn></div>
+          <div class="row spread"><h3>{{ say('Events, {1}', zone(new Date())) }}</h3><v-btn v-if="tales.length > 6" variant="text" color="primary" class="all" @click="all = !all">{{ all ? 'Fewer' : say('All {1}', tales.length) }}</v-btn></div>
           <ol class="events small"><li v-for="x in shown" :key="x.e.n"><span class="mono muted">{{ clock(new Date(x.e.at / 1000)) }}</span> {{ x.words }}</li></ol>
         </section>
       </div>
@@ -375,7 +376,7 @@ async function putBack() {
         <hr class="rule gap" />
         <div class="row spread record">
           <h2>Record</h2>
-          <span v-if="run.signed" class="teal seal"><v-icon :icon="mdiCheckDecagram" /> signed by bench {{ run.bench }}</span>
+          <span v-if="run.signed" class="teal seal"><v-icon :icon="mdiCheckDecagram" /> {{ say('signed by bench {1}', run.bench) }}</span>
           <span v-else class="brick seal"><v-icon :icon="mdiAlertDecagram" /> not signed by its bench</span>
         </div>
         <div class="columns">
@@ -388,10 +389,10 @@ async function putBack() {
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
             <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ run.record.card.replace('/', ', edition ') }}</td></tr>
             <tr v-for="l in run.record.left ?? []" :key="l.section"><td class="muted">Left as it is</td><td>{{ l.section }}: {{ l.why }}</td></tr>
-            <tr v-for="t in run.record.tests ?? []" :key="t.item"><td class="muted">Test</td><td>{{ t.says }} <strong>{{ answerWords[t.value] ?? t.value }}</strong> {{ t.note }}<template v-if="t.whose"> {{ t.whose }}, until {{ t.due }}</template></td></tr>
+            <tr v-for="t in run.record.tests ?? []" :key="t.item"><td class="muted">Test</td><td>{{ t.says }} <strong>{{ answerWords[t.value] ?? t.value }}</strong> {{ t.note }}<template v-if="t.whose">{{ say(' {1}, until {2}', t.whose, t.due) }}</template></td></tr>
             <tr v-for="w in run.record.waived ?? []" :key="w.gate"><td class="muted">By name</td><td>{{ gates[w.gate] ?? w.gate }}: {{ w.reason }}</td></tr>
             <tr v-for="u in run.record.undone ?? []" :key="u"><td class="muted">Left undone</td><td class="brick">{{ u }}</td></tr>
-            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ answerWords[a.value] && a.stage === 'left' ? answerWords[a.value] : a.value }}</strong> {{ a.note }}<template v-if="a.whose"> {{ a.whose }}, until {{ a.due }}</template> {{ Object.entries(a.wires ?? {}).map(([pin, c]) => `${pin} ${c}`).join(', ') }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
+            <tr v-for="a in run.answers" :key="a.item + a.at"><td class="muted">{{ clock(a.at) }}</td><td class="small">{{ a.says }} <strong>{{ answerWords[a.value] && a.stage === 'left' ? answerWords[a.value] : a.value }}</strong> {{ a.note }}<template v-if="a.whose">{{ say(' {1}, until {2}', a.whose, a.due) }}</template> {{ Object.entries(a.wires ?? {}).map(([pin, c]) => `${pin} ${c}`).join(', ') }} <span class="muted">{{ a.by }}</span> <a v-if="a.photo" :href="`/api/evidence/${a.photo}`" target="_blank">picture</a></td></tr>
             <tr v-if="run.halves > 1"><td class="muted">Taken up again</td><td>{{ run.halves - 1 }}×</td></tr>
           </tbody></table></div>
           <div><table class="plain"><thead><tr><th /><th>as found</th><th>as left</th></tr></thead><tbody>
@@ -400,7 +401,7 @@ async function putBack() {
           </tbody></table></div>
           <div><table class="plain"><tbody>
             <tr v-if="run.record.adapter"><td class="muted">Adapter</td><td class="mono">{{ run.record.adapter }}</td></tr>
-            <tr v-if="run.record.reference"><td class="muted">Backup</td><td>by reference: it ran {{ run.record.reference }}</td></tr>
+            <tr v-if="run.record.reference"><td class="muted">Backup</td><td>{{ say('by reference: it ran {1}', run.record.reference) }}</td></tr>
             <tr v-if="run.record.verified"><td class="muted">Verified</td><td>{{ hows[run.record.verified] ?? run.record.verified }}</td></tr>
             <tr><td class="muted">Identity</td><td>{{ run.record.identity || 'not identified' }}</td></tr>
             <tr v-for="i in run.record.images ?? []" :key="i"><td class="muted">Image</td><td><DigestText :digest="i" /></td></tr>

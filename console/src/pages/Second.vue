@@ -7,10 +7,11 @@ import { api, problem, type Problem, type Rehearsal, type SecondPage, type Secon
 import { gates, permits } from '../api/names'
 import BarList from '../parts/BarList.vue'
 import RehearsalBoard from '../parts/RehearsalBoard.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import { session } from '../session'
-import { sentence, when } from '../words'
+import { say, sentence, when } from '../words'
 
 const props = defineProps<{ number: string }>()
 const page = ref<SecondPage | null>(null)
@@ -20,6 +21,11 @@ const rehearsal = ref<Rehearsal | null>(null)
 const trouble = ref<Problem | null>(null)
 const wrong = ref<Problem | null>(null)
 const busy = ref('')
+function asks(p: SecondPage) {
+  const over = p.from && p.from !== p.version
+  if (p.kind === 'restore') return over ? say('Put a backup of {1} back, in place of {2}?', p.version, p.from) : say('Put a backup of {1} back?', p.version)
+  return over ? say('Put {1} in, in place of {2}?', p.version, p.from) : say('Put {1} in?', p.version)
+}
 const why = ref('')
 const hours = ref(24)
 // What leave would not take away.
@@ -64,11 +70,11 @@ async function settle(to: string) {
   <div v-if="trouble" class="page"><h1>Leave</h1><Trouble :problem="trouble" /></div>
   <div v-else-if="page" class="page">
     <div class="row top">
-      <UnitPlate v-if="unit" :unit="unit" :note="`runs ${page.from || 'an unknown version'}`" />
+      <UnitPlate v-if="unit" :unit="unit" :note="say('runs {1}', page.from || 'an unknown version')" />
       <div>
-        <h1>{{ page.kind === 'restore' ? 'Put a backup of' : 'Put' }} {{ page.version }} {{ page.kind === 'restore' ? 'back' : 'in' }}<template v-if="page.from && page.from !== page.version">, in place of {{ page.from }}</template>?</h1>
-        <p class="lead"><strong>{{ page.by }}</strong> asks, {{ when(page.at) }}: {{ sentence(page.reason) }}</p>
-        <p class="state" :class="page.state" data-state><v-icon :icon="page.state === 'given' ? mdiCheckCircle : page.state === 'waits' ? mdiTimerSand : mdiCloseCircle" /> <strong>{{ { waits: 'Waits for a lead', given: `Leave given until ${when(page.until)}`, refused: 'Refused', over: 'Leave was given, and is over' }[page.state] }}</strong><template v-if="page.decided"> by {{ page.decided }}: {{ sentence(page.why ?? '') }}</template></p>
+        <h1>{{ asks(page) }}</h1>
+        <p class="lead"><Says text="{1} asks, {2}: {3}" :put="{ 2: when(page.at), 3: sentence(page.reason) }"><template #1><strong>{{ page.by }}</strong></template></Says></p>
+        <p class="state" :class="page.state" data-state><v-icon :icon="page.state === 'given' ? mdiCheckCircle : page.state === 'waits' ? mdiTimerSand : mdiCloseCircle" /> <strong>{{ { waits: 'Waits for a lead', given: say('Leave given until {1}', when(page.until)), refused: 'Refused', over: 'Leave was given, and is over' }[page.state] }}</strong><template v-if="page.decided">{{ say(' by the word of {1}: {2}', page.decided, sentence(page.why ?? '')) }}</template></p>
       </div>
     </div>
     <h2 class="gap">What leave is asked for</h2>
@@ -84,7 +90,7 @@ async function settle(to: string) {
     </form>
     <p v-else-if="page.state === 'waits'" class="muted">{{ page.own ? 'You have asked this yourself: a second person decides.' : 'A lead decides.' }}</p>
     <Trouble v-if="wrong" :problem="wrong" />
-    <p v-if="rule" class="small muted gap" data-rule>What cannot be taken back {{ rule.on ? 'wants two persons' : 'wants one person' }}<template v-if="rule.by">, settled by {{ rule.by }}</template>. <strong v-if="rule.waits.text" data-rule-waits>{{ rule.waits.text }}</strong></p>
+    <p v-if="rule" class="small muted gap" data-rule><Says text="What cannot be taken back {1}{2}. {3}" :put="{ 1: rule.on ? 'wants two persons' : 'wants one person' }"><template v-if="rule.by" #2>{{ say(', settled by {1}', rule.by) }}</template><template #3><strong v-if="rule.waits.text" data-rule-waits>{{ rule.waits.text }}</strong></template></Says></p>
     <v-select v-if="rule && session.may('lead')" :model-value="rule.rule" :items="rules" label="Two persons" class="rule-pick" hide-details data-rule-pick @update:model-value="settle" />
   </div>
 </template>

@@ -7,6 +7,7 @@ import FerryMark from '../parts/FerryMark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { canHave, declined, signIn } from '../passkeys'
 import { session } from '../session'
+import { say } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -77,7 +78,7 @@ onMounted(async () => {
     const was = JSON.parse(begun) as { state: string; to?: unknown }
     to = was.to
     if (answer.has('code')) return enter({ state: was.state, provider: { code: answer.get('code')!, state: answer.get('state')! } })
-    trouble.value = { title: 'Not signed in', status: 403, detail: `The identity provider says: ${answer.get('error_description') ?? answer.get('error') ?? 'nothing'}.` } as Problem
+    trouble.value = { title: 'Not signed in', status: 403, detail: say('The identity provider says: {1}.', answer.get('error_description') ?? answer.get('error') ?? 'nothing') } as Problem
   }
   provider.value = (await api.GET('/api/session/provider')).data?.name ?? ''
   // The code stands in the fragment, which no server and no log sees.
@@ -102,7 +103,7 @@ onMounted(async () => {
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" />
       <v-btn type="submit" color="primary" :loading="busy" block>Sign in</v-btn>
       <v-btn v-if="canHave()" variant="outlined" :disabled="busy" block data-passkey @click="withPasskey">With a passkey</v-btn>
-      <v-btn v-if="provider" variant="outlined" :disabled="busy" block data-provider @click="leave">With {{ provider }}</v-btn>
+      <v-btn v-if="provider" variant="outlined" :disabled="busy" block data-provider @click="leave">{{ say('With {1}', provider) }}</v-btn>
     </form>
   </div>
 </template>

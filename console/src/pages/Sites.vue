@@ -9,6 +9,7 @@ import { usePages } from '../pages'
 import SiteProfile from '../parts/SiteProfile.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
+import { say } from '../words'
 
 const sites = ref<Site[] | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -66,7 +67,7 @@ async function put() {
           <td><router-link :to="{ path: '/units', query: { q: s.name } }"><strong>{{ s.name }}</strong></router-link></td><td data-label="customer">{{ s.customer }}</td><td data-label="ask">{{ s.contact }}</td><td data-label="get in">{{ s.note }}</td>
           <td>{{ Object.entries(s.facts).map(([k, v]) => `${k} ${v}`).join(', ') }}</td>
           <td data-label="on its network"><div v-for="x in s.addresses ?? []" :key="x.serial + x.title" class="small" :data-address="x.serial"><router-link :to="`/units/${x.serial}`" class="mono">{{ x.serial }}</router-link> {{ x.title.toLowerCase() }} <strong>{{ x.value }}</strong><span v-if="x.public" class="brick"> public default</span></div></td>
-          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="`Change ${s.name}`" @click="begin(s)">Change</v-btn></td>
+          <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="say('Change {1}', s.name)" @click="begin(s)">Change</v-btn></td>
         </tr>
       </tbody>
     </table>

@@ -6,10 +6,11 @@ import { api, problem, type Problem, type Today } from '../api/client'
 import { every } from '../every'
 import { gates, permits } from '../api/names'
 import NextSteps from '../parts/NextSteps.vue'
+import Says from '../parts/Says.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { cap, extent, jobWords, outcomes, seatWords, sentence, tests, when } from '../words'
+import { cap, extent, jobWords, outcomes, say, seatWords, sentence, tests, when } from '../words'
 
 const today = ref<Today | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -41,7 +42,7 @@ every(3000, load)
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="today">
       <div class="row spread">
-        <h1>{{ ends ? `${ends} ${ends === 1 ? 'thing' : 'things'} unfinished` : 'Nothing unfinished' }}</h1>
+        <h1>{{ ends ? say('{1} {2} unfinished', ends, ends === 1 ? 'thing' : 'things') : 'Nothing unfinished' }}</h1>
         <span v-if="ends" class="small muted">unsafe first, then oldest</span>
       </div>
       <hr class="rule top" />
@@ -50,28 +51,28 @@ every(3000, load)
           <span class="mark" :class="r.state === 'paused' ? 'half' : 'work'"><v-icon :icon="r.progress.view.laid ? mdiPackageVariant : r.state === 'paused' ? mdiPause : mdiFerry" /></span>
           <div class="what">
             <div><strong :class="r.state === 'paused' ? 'brick' : ''">{{ r.progress.view.laid ? (r.progress.view.touched ? 'laid aside, half done' : 'laid aside') : outcomes[r.outcome] }}</strong> <strong>{{ r.unit.modelName }} {{ r.unit.serial }}</strong><template v-if="r.unit.site">, {{ r.unit.site }}</template></div>
-            <div class="muted">{{ r.kind }} {{ r.version }} on {{ r.link }}<template v-if="r.progress.view.laid">. {{ cap(r.progress.view.laid.place) }}, with {{ r.progress.view.laid.holder }}. {{ sentence(r.progress.view.laid.why) }}</template><template v-else-if="r.progress.view.hands">. Waits for you: {{ r.progress.view.hands.says }}</template><template v-else-if="r.progress.fault">. {{ r.progress.fault.message }}</template></div>
+            <div class="muted"><Says text="{1} {2} on {3}{4}" :put="{ 1: r.kind, 2: r.version, 3: r.link }"><template #4><template v-if="r.progress.view.laid">{{ say('. {1}, with {2}. {3}', cap(r.progress.view.laid.place), r.progress.view.laid.holder, sentence(r.progress.view.laid.why)) }}</template><template v-else-if="r.progress.view.hands">{{ say('. Waits for you: {1}', r.progress.view.hands.says) }}</template><template v-else-if="r.progress.fault">. {{ r.progress.fault.message }}</template></template></Says></div>
             <div v-if="jobWords(r)" class="small muted">{{ jobWords(r) }}</div>
           </div>
-          <div class="who small">{{ r.by }} <br /><span class="muted">since {{ when(r.opened) }}</span></div>
+          <div class="who small">{{ r.by }} <br /><span class="muted">{{ say('since {1}', when(r.opened)) }}</span></div>
           <v-btn variant="outlined" :to="`/runs/${r.id}`">{{ r.state === 'paused' ? 'Go on' : 'Look' }}</v-btn>
         </li>
         <li v-for="r in today.rounds" :key="r.id" class="end" data-open-round>
           <span class="mark work"><v-icon :icon="mdiTransitConnectionVariant" /></span>
           <div class="what">
             <div><strong>round open</strong> <strong>{{ r.modelName }} {{ r.serial }}</strong></div>
-            <div class="muted">{{ sentence(r.reason) }} Next: {{ r.waits }}</div>
+            <div class="muted">{{ say('{1} Next: {2}', sentence(r.reason), r.waits) }}</div>
           </div>
-          <div class="who small">{{ r.by }} <br /><span class="muted">since {{ when(r.at) }}</span></div>
+          <div class="who small">{{ r.by }} <br /><span class="muted">{{ say('since {1}', when(r.at)) }}</span></div>
           <v-btn variant="outlined" :to="`/rounds/${r.id}`">Go on</v-btn>
         </li>
         <li v-for="t in today.trays" :key="t.id" class="end" data-open-tray>
           <span class="mark work"><v-icon :icon="mdiViewGridOutline" /></span>
           <div class="what">
-            <div><strong>tray open</strong> <strong>{{ t.modelName }} {{ t.version }}</strong>, at bench {{ t.bench }}</div>
+            <div><Says text="{1} {2}, at bench {3}" :put="{ 3: t.bench }"><template #1><strong>tray open</strong></template><template #2><strong>{{ t.modelName }} {{ t.version }}</strong></template></Says></div>
             <div class="muted">{{ sentence(t.reason) }} {{ seatWords(t.count) }}</div>
           </div>
-          <div class="who small">{{ t.by }} <br /><span class="muted">since {{ when(t.at) }}</span></div>
+          <div class="who small">{{ t.by }} <br /><span class="muted">{{ say('since {1}', when(t.at)) }}</span></div>
           <v-btn variant="outlined" :to="`/trays/${t.id}`">Go on</v-btn>
         </li>
         <li v-for="u in today.halfDone" :key="u.id" class="end">
@@ -80,7 +81,7 @@ every(3000, load)
             <div><strong class="brick">half done</strong> <strong>{{ u.modelName }} {{ u.serial }}</strong><template v-if="u.site">, {{ u.site }}</template></div>
             <div class="muted">A write was begun and did not end well. Do not put it back to work.</div>
           </div>
-          <div class="who small muted">seen {{ when(u.seen) }}</div>
+          <div class="who small muted">{{ say('seen {1}', when(u.seen)) }}</div>
           <v-btn variant="outlined" :to="`/units/${u.id}`">Decide</v-btn>
         </li>
         <li v-for="u in today.notProven" :key="u.id" class="end">
@@ -89,25 +90,25 @@ every(3000, load)
             <div><strong>not proven</strong> <strong>{{ u.modelName }} {{ u.serial }}</strong><template v-if="u.site">, {{ u.site }}</template></div>
             <div class="muted">Nobody has seen it work since its last run.</div>
           </div>
-          <div class="who small muted">seen {{ when(u.seen) }}</div>
+          <div class="who small muted">{{ say('seen {1}', when(u.seen)) }}</div>
           <v-btn variant="outlined" :to="`/units/${u.id}`">Decide</v-btn>
         </li>
         <li v-for="t in today.tests" :key="t.unit + t.item" class="end" data-open-test>
           <span class="mark ring"><v-icon :icon="mdiClipboardTextClockOutline" /></span>
           <div class="what">
-            <div><strong :class="{ brick: t.late || t.state === 'excused' }">test {{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}<template v-if="t.late">, late</template></template></strong> <router-link :to="`/units/${t.unit}`" class="mono">{{ t.serial }}</router-link><template v-if="t.site">, {{ t.site }}</template></div>
+            <div><strong :class="{ brick: t.late || t.state === 'excused' }">{{ !t.whose ? say('test {1}', tests[t.state]) : t.late ? say('test {1} to {2} until {3}, late', tests[t.state], t.whose, t.due) : say('test {1} to {2} until {3}', tests[t.state], t.whose, t.due) }}</strong> <router-link :to="`/units/${t.unit}`" class="mono">{{ t.serial }}</router-link><template v-if="t.site">, {{ t.site }}</template></div>
             <div class="muted">{{ t.says }} {{ sentence(t.reason) }}</div>
           </div>
-          <div class="who small">{{ t.by }} <br /><span class="muted">since {{ when(t.since) }}</span></div>
+          <div class="who small">{{ t.by }} <br /><span class="muted">{{ say('since {1}', when(t.since)) }}</span></div>
           <TestAnswer v-if="session.may('technician')" :test="t" @answered="load" />
         </li>
         <li v-for="x in today.seconds" :key="x.number" class="end" data-second>
           <span class="mark ring"><v-icon :icon="mdiAccountMultipleCheckOutline" /></span>
           <div class="what">
-            <div><strong>leave asked for</strong> <router-link :to="`/units/${x.unit}`" class="mono">{{ x.serial }}</router-link><template v-if="x.site">, {{ x.site }}</template>: {{ x.kind === 'restore' ? 'back to' : '' }} {{ x.version }}</div>
+            <div><strong>leave asked for</strong> <router-link :to="`/units/${x.unit}`" class="mono">{{ x.serial }}</router-link><template v-if="x.site">, {{ x.site }}</template>: {{ x.kind === 'restore' ? say('back to {1}', x.version) : x.version }}</div>
             <div class="muted">{{ x.wants.map((w) => permits[w.for] ?? gates[w.for] ?? w.for).join(', ') }}. {{ sentence(x.reason) }}</div>
           </div>
-          <div class="who small">{{ x.by }} <br /><span class="muted">since {{ when(x.at) }}</span></div>
+          <div class="who small">{{ x.by }} <br /><span class="muted">{{ say('since {1}', when(x.at)) }}</span></div>
           <v-btn variant="outlined" :to="`/seconds/${x.number}`">{{ session.may('lead') && !x.own ? 'Decide' : 'See it' }}</v-btn>
         </li>
         <li v-for="o in today.left" :key="o.unit + o.kind + o.section + o.item" class="end" data-left>
@@ -116,17 +117,17 @@ every(3000, load)
             <div><strong>left at it</strong> <router-link :to="`/units/${o.unit}`" class="mono">{{ o.serial }}</router-link><template v-if="o.site">, {{ o.site }}</template></div>
             <div class="muted">{{ o.says }} {{ sentence(o.reason) }}</div>
           </div>
-          <div class="who small">{{ o.by }} <br /><span class="muted">since {{ when(o.since) }}</span></div>
+          <div class="who small">{{ o.by }} <br /><span class="muted">{{ say('since {1}', when(o.since)) }}</span></div>
           <v-btn variant="outlined" :to="`/units/${o.unit}`">See to it</v-btn>
         </li>
         <li v-for="c in today.withdrawn" :key="c.unit.id" class="end" data-withdrawn>
           <span class="mark half"><v-icon :icon="mdiUndoVariant" /></span>
           <div class="what">
-            <div><strong class="brick">runs {{ c.unit.running }}, withdrawn</strong> <strong>{{ c.unit.modelName }} {{ c.unit.serial }}</strong><template v-if="c.unit.site">, {{ c.unit.site }}</template></div>
+            <div><strong class="brick">{{ say('runs {1}, withdrawn', c.unit.running) }}</strong> <strong>{{ c.unit.modelName }} {{ c.unit.serial }}</strong><template v-if="c.unit.site">, {{ c.unit.site }}</template></div>
             <div class="muted">{{ sentence(c.why) }} {{ c.text }}</div>
             <NextSteps :todo="c" class="small" />
           </div>
-          <div class="who small muted">seen {{ when(c.unit.seen) }}</div>
+          <div class="who small muted">{{ say('seen {1}', when(c.unit.seen)) }}</div>
           <v-btn variant="outlined" :to="`/units/${c.unit.id}`">Decide</v-btn>
         </li>
       </ul>
@@ -135,12 +136,8 @@ every(3000, load)
       </v-empty-state>
       <div v-if="today.wanting.behind || today.wanting.noBackup" class="later wanting" data-wanting>
         <h2>Units that want something</h2>
-        <p v-if="today.wanting.behind">
-          <router-link to="/units?state=behind">{{ extent(today.wanting.behind, today.wanting.more, 'unit', 'units') }}</router-link> should have another release than the one that runs:
-          <template v-for="(m, i) in today.wanting.models" :key="m.model"><template v-if="i">, </template><router-link :to="`/units?state=behind&model=${m.model}`">{{ m.name }}</router-link> {{ m.units }}</template><template v-if="others">, and others</template>.
-          <span v-if="today.wanting.judging" class="muted">Some are still being judged.</span>
-        </p>
-        <p v-if="today.wanting.noBackup"><router-link to="/units?state=no-backup">{{ extent(today.wanting.noBackup, today.wanting.moreNoBackup, 'unit', 'units') }}</router-link> without a backup.</p>
+        <p v-if="today.wanting.behind"><Says text="{1} should have another release than the one that runs: {2}{3}. {4}"><template #1><router-link to="/units?state=behind">{{ extent(today.wanting.behind, today.wanting.more, 'unit', 'units') }}</router-link></template><template #2><template v-for="(m, i) in today.wanting.models" :key="m.model"><template v-if="i">, </template><router-link :to="`/units?state=behind&model=${m.model}`">{{ m.name }}</router-link> {{ m.units }}</template></template><template v-if="others" #3>, and others</template><template #4><span v-if="today.wanting.judging" class="muted">Some are still being judged.</span></template></Says></p>
+        <p v-if="today.wanting.noBackup"><Says text="{1} without a backup."><template #1><router-link to="/units?state=no-backup">{{ extent(today.wanting.noBackup, today.wanting.moreNoBackup, 'unit', 'units') }}</router-link></template></Says></p>
       </div>
       <template v-if="today.jobs.length">
         <div class="row spread later"><h2>Jobs</h2><router-link to="/jobs" class="small">All jobs</router-link></div>

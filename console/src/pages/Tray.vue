@@ -7,10 +7,11 @@ import { computed, ref } from 'vue'
 import { api, problem, send, type Problem, type Tray, type TrayPlace } from '../api/client'
 import { every } from '../every'
 import ItemAnswer from '../parts/ItemAnswer.vue'
+import Says from '../parts/Says.vue'
 import { place as stopOf, words as stops } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { kib, minutes, seats, sentence, when } from '../words'
+import { kib, minutes, say, seats, sentence, when } from '../words'
 
 const props = defineProps<{ id: string }>()
 const tray = ref<Tray | null>(null)
@@ -103,19 +104,19 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
   <div class="band">
     <div class="page head">
       <div>
-        <h1><template v-if="tray">Tray of {{ tray.units }} {{ tray.modelName }}<template v-if="tray.units !== 1">s</template> <span class="mono version">→ {{ tray.version }}</span></template><template v-else>Tray</template></h1>
-        <p v-if="tray" class="muted">{{ sentence(tray.reason) }} <router-link :to="`/jobs/${tray.job}`">Job {{ tray.job }}</router-link>, {{ tray.by }}, {{ when(tray.at) }}</p>
+        <h1><template v-if="tray"><Says text="Tray of {1} {2}{3} {4}" :put="{ 1: tray.units, 2: tray.modelName }"><template v-if="tray.units !== 1" #3>s</template><template #4><span class="mono version">→ {{ tray.version }}</span></template></Says></template><template v-else>Tray</template></h1>
+        <p v-if="tray" class="muted">{{ sentence(tray.reason) }} <router-link :to="`/jobs/${tray.job}`">{{ say('Job {1}', tray.job) }}</router-link>, {{ tray.by }}, {{ when(tray.at) }}</p>
       </div>
       <div v-if="tray" class="row right">
         <v-btn variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/trays/${tray.id}/sheet.pdf`" target="_blank" data-sheet>Sheet</v-btn>
         <v-btn v-if="(tray.count.done ?? 0) + (tray.count.current ?? 0) > 0" variant="outlined" :prepend-icon="mdiBarcode" :href="`/api/trays/${tray.id}/labels.pdf`" target="_blank" data-labels>Labels</v-btn>
       </div>
-      <p v-if="tray" class="muted right">Bench {{ tray.bench }}<span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span>, {{ tray.links.length }} {{ tray.links.length === 1 ? 'link' : 'links' }}</p>
+      <p v-if="tray" class="muted right"><Says text="Bench {1}{2}, {3} {4}" :put="{ 1: tray.bench, 3: tray.links.length, 4: tray.links.length === 1 ? 'link' : 'links' }"><template #2><span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span></template></Says></p>
     </div>
   </div>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
   <template v-if="tray">
-    <p v-if="since" class="page brick" role="status">The service does not answer since {{ when(since.toISOString()) }}; what stands here is from before.</p>
+    <p v-if="since" class="page brick" role="status">{{ say('The service does not answer since {1}; what stands here is from before.', when(since.toISOString())) }}</p>
     <ol class="line" aria-label="Where the places are">
       <li class="before"><span class="word">not seen</span><span class="chips"><span v-for="p in on(-1)" :key="p.n" class="n" :class="p.state">{{ p.n }}</span></span></li>
       <li v-for="(w, i) in stops" :key="w" :class="{ here: on(i).length }"><span class="word">{{ w }}</span><span class="chips"><span v-for="p in on(i)" :key="p.n" class="n" :class="p.state">{{ p.n }}</span></span></li>
@@ -125,20 +126,20 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
       <section v-if="hand" class="bg-hands-on board" aria-live="assertive" data-hand>
         <v-icon :icon="mdiHandBackRight" size="72" class="palm" />
         <div class="grow">
-          <div class="lead"><strong>HANDS ON: your turn</strong><template v-if="hand.turns && !hand.hands.calling">, {{ hand.turn }} of {{ hand.turns }}</template></div>
+          <div class="lead"><strong>HANDS ON: your turn</strong><template v-if="hand.turns && !hand.hands.calling">{{ say(', {1} of {2}', hand.turn, hand.turns) }}</template></div>
           <div class="says" :class="{ long: hand.hands.says.length > 50 }"><span class="n waits">{{ hand.place }}</span> {{ hand.hands.says }}</div>
           <div class="mono">{{ at(hand.place).serial }}, {{ at(hand.place).link }}</div>
           <p v-if="hand.hands.calling" class="lead">Now: the tool is calling, and the unit's answer ends this.</p>
         </div>
         <div v-if="hand.item && !hand.hands.calling && may" class="answers">
           <ItemAnswer :key="hand.run + hand.item.id" :item="hand.item" :busy="busy === 'answer'" :lead="session.may('lead')" :back="hand.back" @answer="(...a) => answer([hand!.run], ...a)" />
-          <v-btn v-if="alike.length > 1" variant="outlined" size="large" class="all" :disabled="busy === 'answer'" data-all @click="answer(alike.map((n) => at(n).run!), 'yes', '', null)">Done for all that wait for it: {{ alike.join(', ') }}</v-btn>
+          <v-btn v-if="alike.length > 1" variant="outlined" size="large" class="all" :disabled="busy === 'answer'" data-all @click="answer(alike.map((n) => at(n).run!), 'yes', '', null)">{{ say('Done for all that wait for it: {1}', alike.join(', ')) }}</v-btn>
         </div>
       </section>
       <section v-if="off.length" class="bg-hands-off board" aria-live="polite" data-off>
         <div class="grow">
-          <div class="off"><span>HANDS OFF {{ off.map((p) => p.n).join(', ') }}</span><span class="counts">{{ longest >= 0 ? minutes(longest / 1e6) : '…' }}</span></div>
-          <p class="lead">{{ off.length === 1 ? 'Its memory is' : 'Their memories are' }} being written. Leave lead and supply alone.</p>
+          <div class="off"><span>{{ say('HANDS OFF {1}', off.map((p) => p.n).join(', ')) }}</span><span class="counts">{{ longest >= 0 ? minutes(longest / 1e6) : '…' }}</span></div>
+          <p class="lead">{{ say('{1} being written. Leave lead and supply alone.', off.length === 1 ? 'Its memory is' : 'Their memories are') }}</p>
           <div class="bar" />
         </div>
       </section>
@@ -165,12 +166,12 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
             <div class="row top"><span class="n" :class="p.state">{{ p.n }}</span> <router-link :to="`/units/${p.unit}`" class="mono">{{ p.serial }}</router-link></div>
             <div class="stands"><v-icon :icon="icons[p.state]!" size="24" /> <strong>{{ seats[p.state] }}</strong></div>
             <p class="small">{{ sentence(p.says.text) }}</p>
-            <p v-if="p.total" class="small counts"><strong>{{ kib(p.done ?? 0) }}</strong> of {{ kib(p.total) }}</p>
+            <p v-if="p.total" class="small counts"><Says text="{1} of {2}" :put="{ 2: kib(p.total) }"><template #1><strong>{{ kib(p.done ?? 0) }}</strong></template></Says></p>
             <div class="row foot small">
               <span v-if="p.from" class="mono">{{ p.from }}<template v-if="p.state === 'done'"> → <strong>{{ tray.version }}</strong></template></span>
               <router-link v-if="p.run" :to="`/runs/${p.run}`">run</router-link>
-              <v-btn v-if="may && once(p)" variant="text" size="small" :data-again="p.serial" @click="ask('again', `Why ${p.serial} is begun once more`, p.unit)">Once more</v-btn>
-              <v-btn v-if="may && (p.state === 'not-seen' || (once(p) && p.state !== 'left-out'))" variant="text" size="small" :data-leave="p.serial" @click="ask('leave', `Why ${p.serial} is left out`, p.unit)">Leave out</v-btn>
+              <v-btn v-if="may && once(p)" variant="text" size="small" :data-again="p.serial" @click="ask('again', say('Why {1} is begun once more', p.serial), p.unit)">Once more</v-btn>
+              <v-btn v-if="may && (p.state === 'not-seen' || (once(p) && p.state !== 'left-out'))" variant="text" size="small" :data-leave="p.serial" @click="ask('leave', say('Why {1} is left out', p.serial), p.unit)">Leave out</v-btn>
             </div>
           </li>
           <li v-if="!tray.places.length" class="seat not-seen"><p>Nobody has a place yet. Whatever is plugged in gets one.</p></li>
@@ -181,18 +182,18 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
             <ul class="rows"><li v-for="h in tray.hands" :key="h.turn + h.says"><v-icon :icon="mdiHandBackRight" size="18" /> {{ h.says }} <span class="muted">{{ h.waits.join(', ') }}</span></li></ul>
           </section>
           <section v-if="tray.stop">
-            <h2>Stops after {{ tray.stop }} of {{ tray.units }}</h2>
+            <h2>{{ say('Stops after {1} of {2}', tray.stop, tray.units) }}</h2>
             <div class="row slots"><span v-for="i in tray.stop" :key="i" class="slot" :class="{ full: tray.failures[i - 1] }"><span v-if="tray.failures[i - 1]" class="n" :class="at(tray.failures[i - 1]!).state">{{ tray.failures[i - 1] }}</span></span></div>
-            <p class="small muted">{{ tray.failures.length ? `${tray.failures.length} so far. ` : 'None so far. ' }}Then no new one is begun; what is being written is finished first.</p>
+            <p class="small muted">{{ say('{1}Then no new one is begun; what is being written is finished first.', tray.failures.length ? say('{1} so far. ', tray.failures.length) : 'None so far. ') }}</p>
           </section>
-          <p v-if="tray.alone" class="small"><template v-if="tray.opener"><strong>{{ at(tray.opener).serial }} went first, alone.</strong> It was proven, and opened the rest.</template><template v-else>The first goes alone; when it is proven it opens the rest.</template></p>
+          <p v-if="tray.alone" class="small"><template v-if="tray.opener"><Says text="{1} It was proven, and opened the rest."><template #1><strong>{{ say('{1} went first, alone.', at(tray.opener).serial) }}</strong></template></Says></template><template v-else>The first goes alone; when it is proven it opens the rest.</template></p>
           <section>
             <h2>Links</h2>
             <ul class="rows" data-links>
               <li v-for="l in tray.links" :key="l.link">
                 <div class="row spread"><span class="mono">{{ l.link }}</span><span v-if="l.place" class="n" :class="at(l.place).state">{{ l.place }}</span></div>
                 <p v-if="l.absent" class="small brick">{{ sentence(l.absent) }}</p>
-                <p v-else-if="l.says" class="small">{{ sentence(l.says.text) }}<span v-if="l.seen" class="muted"> Seen {{ when(l.seen) }}.</span></p>
+                <p v-else-if="l.says" class="small">{{ sentence(l.says.text) }}<span v-if="l.seen" class="muted">{{ say(' Seen {1}.', when(l.seen)) }}</span></p>
                 <form v-if="may" class="row next" @submit.prevent="step('next', { link: l.link, ...(label && { unit: label }) })">
                   <v-btn type="submit" variant="text" size="small" :disabled="busy === 'next'" :data-next="l.link">The next one is on it</v-btn>
                 </form>
@@ -203,9 +204,9 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
         </aside>
       </div>
       <div v-if="may" class="row end">
-        <p class="grow"><strong>At the end:</strong> <template v-if="tray.open.length">{{ tray.open.map((n) => at(n).serial).join(', ') }} {{ tray.open.length === 1 ? 'stays' : 'stay' }} on the list by name until somebody answers for {{ tray.open.length === 1 ? 'it' : 'them' }}.</template><template v-else>nobody is left over.</template></p>
+        <p class="grow"><strong>At the end:</strong> <template v-if="tray.open.length">{{ say('{1} {2} on the list by name until somebody answers for {3}.', tray.open.map((n) => at(n).serial).join(', '), tray.open.length === 1 ? 'stays' : 'stay', tray.open.length === 1 ? 'it' : 'them') }}</template><template v-else>nobody is left over.</template></p>
         <v-btn v-if="!tray.stopped" variant="outlined" data-stop @click="ask('stop', 'Why no further one is begun')">Stop the tray…</v-btn>
-        <v-btn variant="outlined" data-close @click="tray.open.length ? ask('close', 'Why it is closed as it is') : step('close')">Close it{{ tray.open.length ? '…' : '' }}</v-btn>
+        <v-btn variant="outlined" data-close @click="tray.open.length ? ask('close', 'Why it is closed as it is') : step('close')">{{ say('Close it{1}', tray.open.length ? '…' : '') }}</v-btn>
       </div>
     </div>
   </template>

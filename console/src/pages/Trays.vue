@@ -10,7 +10,7 @@ import PageTurner from '../parts/PageTurner.vue'
 import Trouble from '../parts/Trouble.vue'
 import { usePages } from '../pages'
 import { session } from '../session'
-import { seatWords, sentence, when } from '../words'
+import { say, seatWords, sentence, when } from '../words'
 
 const router = useRouter()
 const trays = ref<TrayRow[] | null>(null)
@@ -50,7 +50,7 @@ load()
             <td data-label="bench">{{ t.bench }}</td>
             <td data-label="by">{{ t.by }}</td>
             <td class="small">{{ when(t.at) }}</td>
-            <td>{{ t.closed ? `closed ${when(t.closed)}` : 'open' }}</td>
+            <td>{{ t.closed ? say('closed since {1}', when(t.closed)) : 'open' }}</td>
           </tr>
         </tbody>
       </table>

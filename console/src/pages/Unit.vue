@@ -18,10 +18,11 @@ import ThroughHeader from '../parts/ThroughHeader.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import UnitEntry from '../parts/UnitEntry.vue'
 import LeftAt from '../parts/LeftAt.vue'
+import Says from '../parts/Says.vue'
 import UnitSettings from '../parts/UnitSettings.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
-import { cap, factNames, hows, kib, outcomes, sentence, sources, tests, verdicts, when } from '../words'
+import { cap, factNames, hows, kib, outcomes, say, sentence, sources, tests, verdicts, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const router = useRouter()
@@ -81,7 +82,7 @@ const blocked = computed(() => {
   if (!u) return ''
   if (!session.may('technician')) return 'A technician starts runs; ask one.'
   if (!u.link) return 'It is on no link now. Plug it in and identify it on the page Benches.'
-  if (u.linkState === 'offline') return `Bench ${u.link.split('/')[0]} is out of touch with the service.`
+  if (u.linkState === 'offline') return say('Bench {1} is out of touch with the service.', u.link.split('/')[0])
   return ''
 })
 </script>
@@ -95,20 +96,20 @@ const blocked = computed(() => {
         <div class="say">
           <h1 class="big" :class="{ brick: page.state === 'half-done' || strange }">{{ heading }}</h1>
           <p class="lead">
-            <template v-if="page.running">Runs <strong>{{ page.running }}</strong>. </template>
-            <template v-if="recommended?.held && recommended.version !== page.running">It is to be at <strong>{{ recommended.version }}</strong>.</template><template v-else-if="recommended && recommended.version !== page.running">The newest that fits is <strong>{{ recommended.version }}</strong>.</template>
-            <template v-if="page.fit?.question">One question stands between this unit and a verdict: {{ page.fit.question.ask }}</template>
+            <template v-if="page.running"><Says text="Runs {1}. "><template #1><strong>{{ page.running }}</strong></template></Says></template>
+            <template v-if="recommended?.held && recommended.version !== page.running"><Says text="It is to be at {1}."><template #1><strong>{{ recommended.version }}</strong></template></Says></template><template v-else-if="recommended && recommended.version !== page.running"><Says text="The newest that fits is {1}."><template #1><strong>{{ recommended.version }}</strong></template></Says></template>
+            <template v-if="page.fit?.question">{{ say('One question stands between this unit and a verdict: {1}', page.fit.question.ask) }}</template>
           </p>
           <p v-if="page.mistake" class="brick" data-mistaken><strong>Entered by mistake:</strong> {{ sentence(page.mistake) }}</p>
           <p v-if="page.sameAs" class="brick" data-same><strong>It was entered twice.</strong> <router-link :to="`/units/${page.sameAs}`">This is the unit.</router-link></p>
-          <p v-for="d in page.doubles ?? []" :key="d.id" class="small">Was also entered as <router-link :to="`/units/${d.id}`" class="mono">{{ d.serial }}</router-link>.</p>
+          <p v-for="d in page.doubles ?? []" :key="d.id" class="small"><Says text="Was also entered as {1}."><template #1><router-link :to="`/units/${d.id}`" class="mono">{{ d.serial }}</router-link></template></Says></p>
           <p v-if="page.siteInfo && (page.siteInfo.contact || page.siteInfo.note)" class="small" data-place><strong>{{ page.siteInfo.name }}:</strong> {{ page.siteInfo.contact }}<template v-if="page.siteInfo.note">. {{ sentence(page.siteInfo.note) }}</template></p>
           <p v-if="page.withdrawn" class="brick" data-withdrawn><strong>What it runs was withdrawn:</strong> {{ sentence(page.withdrawn) }}</p>
-          <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">Job {{ j.number }}</router-link>: {{ j.reason }}<template v-if="j.asked">, asked by {{ j.asked }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
-          <div v-for="t in page.tests" :key="t.item" class="row" data-open-test><span><strong>Test {{ tests[t.state] }}<template v-if="t.whose"> to {{ t.whose }} until {{ t.due }}</template>:</strong> {{ t.says }}</span><TestAnswer v-if="session.may('technician') && !page.run" :test="t" @answered="load" /></div>
+          <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">{{ say('Job {1}', j.number) }}</router-link>: {{ j.reason }}<template v-if="j.asked">{{ say(', asked by {1}', j.asked) }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
+          <div v-for="t in page.tests" :key="t.item" class="row" data-open-test><span><strong>{{ t.whose ? say('Test {1} to {2} until {3}:', tests[t.state], t.whose, t.due) : say('Test {1}:', tests[t.state]) }}</strong> {{ t.says }}</span><TestAnswer v-if="session.may('technician') && !page.run" :test="t" @answered="load" /></div>
           <p v-if="page.customer || page.note" class="small register" data-register><strong v-if="page.customer">{{ page.customer }}. </strong>{{ page.note }}</p>
           <div class="row">
-            <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">way back: full backup, {{ when(wayBack.taken) }}</v-chip>
+            <v-chip v-if="wayBack" color="tint-teal" class="tag teal" :prepend-icon="mdiArchiveCheck">{{ say('way back: full backup, {1}', when(wayBack.taken)) }}</v-chip>
             <v-chip v-else color="tint-blue" class="tag">no backup yet; a run takes one first</v-chip>
           </div>
           <LeftAt :unit="page" @changed="load" />
@@ -122,23 +123,23 @@ const blocked = computed(() => {
         <div class="act">
           <v-btn v-if="page.run" color="primary" size="x-large" block :to="`/runs/${page.run}`" :append-icon="mdiArrowRight">To its run</v-btn>
           <v-btn v-else-if="!blocked" color="primary" size="x-large" block :to="`/begin/${page.link}`" :append-icon="mdiArrowRight" data-start>
-            {{ recommended && recommended.version !== page.running ? `Start a run with ${recommended.version}` : 'Start a run' }}
+            {{ recommended && recommended.version !== page.running ? say('Start a run with {1}', recommended.version) : 'Start a run' }}
           </v-btn>
           <template v-else><v-btn color="primary" size="x-large" block disabled>Start a run</v-btn></template>
           <ThroughHeader v-if="page.header && !page.run && session.may('technician')" :unit="page" />
           <p class="small"><router-link :to="`/card/${page.id}`" data-card>Its job card: what to know, take along and do</router-link></p>
           <p class="small"><router-link :to="`/handover/${page.serial}`" data-handover>Hand-over: what was done, what was not, what comes next</router-link></p>
-          <p class="small">{{ blocked || `On ${page.link}. It is identified again first; nothing is written before you say so.` }}</p>
+          <p class="small">{{ blocked || say('On {1}. It is identified again first; nothing is written before you say so.', page.link) }}</p>
         </div>
       </div>
     </div>
     <div class="page">
       <template v-if="strip && strip.sectors.length">
-        <div class="row spread"><h2>Memory now, against {{ strip.against }}</h2><span class="small muted">read {{ when(strip.read) }}</span></div>
+        <div class="row spread"><h2>{{ say('Memory now, against {1}', strip.against) }}</h2><span class="small muted">{{ say('read {1}', when(strip.read)) }}</span></div>
         <SectorStrip :sectors="strip.sectors" :states="strip.states" would />
       </template>
       <p v-else class="muted">Its memory was never read. A backup or a run draws it here.</p>
-      <p v-if="page.fit?.inside" class="inside" :class="{ brick: page.fit.inside.lies || page.fit.inside.partly || !page.fit.inside.known }"><strong>In there:</strong> {{ page.fit.inside.text }} <span class="small muted">By content, read {{ when(page.fit.inside.taken) }}.</span></p>
+      <p v-if="page.fit?.inside" class="inside" :class="{ brick: page.fit.inside.lies || page.fit.inside.partly || !page.fit.inside.known }"><strong>In there:</strong> {{ page.fit.inside.text }} <span class="small muted">{{ say('By content, read {1}.', when(page.fit.inside.taken)) }}</span></p>
       <ul v-if="page.fit?.inside && page.fit.inside.parts.length > 1" class="rows inside" data-inside-parts>
         <li v-for="p in page.fit.inside.parts" :key="p.section"><strong>{{ p.title }}</strong> <span :class="{ brick: p.partly }">{{ p.text }}</span> <span class="small muted">{{ when(p.at) }}</span></li>
       </ul>
@@ -151,10 +152,10 @@ const blocked = computed(() => {
             <li v-for="v in page.fit?.verdicts" :key="v.release" class="fit" :class="{ chosen: v.recommended }">
               <div class="row spread"><span><router-link :to="`/releases/${v.release}`" class="mono"><strong>{{ v.version }}</strong></router-link> {{ v.channel }}</span><VerdictTag :verdict="v.verdict" /></div>
               <div class="small muted">
-                <template v-if="v.current"><v-icon :icon="mdiMinusCircleOutline" size="16" /> runs now<template v-if="v.recommended">, nothing to do</template></template>
+                <template v-if="v.current"><v-icon :icon="mdiMinusCircleOutline" size="16" /> <Says text="runs now{1}"><template v-if="v.recommended" #1>, nothing to do</template></Says></template>
                 <template v-else-if="v.recommended">recommended</template>
                 <template v-else-if="v.verdict === 'fits'">{{ v.step === 'older' ? 'a step back' : v.channel === 'candidate' ? 'on trial' : v.step }}</template>
-                <template v-else-if="v.path?.length">after {{ v.path.join(', then ') }}</template>
+                <template v-else-if="v.path?.length">{{ say('after {1}', v.path.join(', then ')) }}</template>
                 <template v-else>{{ v.reasons.filter((r) => r.answer === v.verdict).map((r) => r.text).join(' ') || verdicts[v.verdict] }}</template>
               </div>
             </li>
@@ -168,21 +169,21 @@ const blocked = computed(() => {
           </table>
         </section>
         <section>
-          <h2>Last run<template v-if="last">, {{ when(last.at) }}</template></h2>
+          <h2><Says text="Last run{1}"><template v-if="last" #1>, {{ when(last.at) }}</template></Says></h2>
           <table v-if="last" class="plain">
             <thead><tr><th /><th>as found</th><th>as left</th></tr></thead>
             <tbody>
               <tr><td class="muted">Runs</td><td class="mono">{{ last.from || 'not read' }}</td><td class="mono"><strong>{{ last.to || 'not read' }}</strong></td></tr>
               <tr v-for="f in last.found.filter((x) => ['revision', 'region', 'chip'].includes(x.name))" :key="f.name"><td class="muted">{{ factNames[f.name] }}</td><td>{{ f.value }}</td><td class="small muted">not changed by a run</td></tr>
-              <tr v-if="last.sectors.v"><td class="muted">Memory</td><td>{{ last.sectors.v }} sectors old</td><td><strong>{{ last.sectors.v }} written, verified</strong></td></tr>
+              <tr v-if="last.sectors.v"><td class="muted">Memory</td><td>{{ say('{1} sectors old', last.sectors.v) }}</td><td><strong>{{ say('{1} written, verified', last.sectors.v) }}</strong></td></tr>
               <tr><td class="muted">Outcome</td><td /><td><router-link :to="`/runs/${last.run}`">{{ outcomes[last.outcome] }}</router-link></td></tr>
             </tbody>
           </table>
           <p v-else class="muted">No run of this unit is closed yet.</p>
-          <h2 class="gap">Backups, {{ page.backups.length }}</h2>
+          <h2 class="gap">{{ say('Backups, {1}', page.backups.length) }}</h2>
           <ul class="rows">
             <li v-for="b in page.backups" :key="b.id" class="row spread backup">
-              <span><strong>{{ b.ruin ? 'No way back' : b.name || 'Full' }}</strong>, {{ when(b.taken) }}<v-btn v-if="!b.ruin && session.may('technician')" variant="text" size="small" :data-name="b.id" @click="naming = b.id; called = b.name ?? ''">{{ b.name ? 'Rename' : 'Name it' }}</v-btn><br /><span v-if="b.ruin" class="small">What an interrupted write had left in it; kept as evidence.</span><span v-else class="small muted">{{ kib(b.bytes) }}, ran {{ b.running || '?' }}, {{ hows[b.how] }}</span><br /><DigestText :digest="b.digest" /></span>
+              <span><strong>{{ b.ruin ? 'No way back' : b.name || 'Full' }}</strong>, {{ when(b.taken) }}<v-btn v-if="!b.ruin && session.may('technician')" variant="text" size="small" :data-name="b.id" @click="naming = b.id; called = b.name ?? ''">{{ b.name ? 'Rename' : 'Name it' }}</v-btn><br /><span v-if="b.ruin" class="small">What an interrupted write had left in it; kept as evidence.</span><span v-else class="small muted">{{ say('{1}, ran {2}, {3}', kib(b.bytes), b.running || '?', hows[b.how]) }}</span><br /><DigestText :digest="b.digest" /></span>
               <v-btn v-if="!blocked && !page.run && !b.ruin" variant="text" color="primary" :to="`/begin/${page.link}?backup=${b.id}`">Restore…</v-btn>
             </li>
           </ul>

@@ -8,11 +8,12 @@ import { allModels } from '../lists'
 import EnterUnits from '../parts/EnterUnits.vue'
 import TrayForm from '../parts/TrayForm.vue'
 import PageTurner from '../parts/PageTurner.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
 import { usePages } from '../pages'
 import { session } from '../session'
-import { standings, when } from '../words'
+import { say, standings, when } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -110,7 +111,7 @@ function mark(u: Unit): [string, string, string] {
     <v-data-table-server v-else :items-per-page="size" class="table" :headers="headers" :items="units" :items-length="units.length" :loading="loading" hide-default-footer mobile-breakpoint="sm" @update:options="load">
       <template #[`item.serial`]="{ item }"><router-link class="mono serial" :to="`/units/${item.id}`">{{ item.serial }}</router-link></template>
       <template #[`item.revision`]="{ item }">{{ item.revision || '?' }}</template>
-      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.due" class="small" :title="`Release ${item.due} should be in it.`">, due <span class="mono">{{ item.due }}</span></span><span v-if="item.held" class="small muted" :title="item.held.reason"> held at {{ item.held.version }}</span></template>
+      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.due" class="small" :title="say('Release {1} should be in it.', item.due)"><Says text=", due {1}"><template #1><span class="mono">{{ item.due }}</span></template></Says></span><span v-if="item.held" class="small muted" :title="item.held.reason">{{ say(' held at {1}', item.held.version) }}</span></template>
       <template #[`item.state`]="{ item }">
         <router-link v-if="item.run" :to="`/runs/${item.run}`" class="state"><v-icon :icon="mark(item)[0]" size="20" /> {{ mark(item)[1] }}</router-link>
         <span v-else class="state"><v-icon :icon="mark(item)[0]" :color="mark(item)[2]" size="20" /> {{ mark(item)[1] }}</span>

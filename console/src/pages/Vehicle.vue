@@ -9,9 +9,10 @@ import { api, problem, type Problem, type RoundRow, type Scanned } from '../api/
 import BulletinList from '../parts/BulletinList.vue'
 import DoNotDrive from '../parts/DoNotDrive.vue'
 import ModuleNet from '../parts/ModuleNet.vue'
+import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { sentence, when } from '../words'
+import { say, sentence, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
 const at = `${props.bench}/${props.link}`
@@ -64,7 +65,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <div class="page head">
       <div>
         <h1>{{ found?.modelName ?? 'Vehicle' }} <span v-if="found?.serial" class="mono serial">{{ found.serial }}</span></h1>
-        <p class="muted">on <span class="mono">{{ at }}</span><template v-if="asked">, asked at {{ asked.toLocaleTimeString('en-GB') }}</template></p>
+        <p class="muted"><Says text="This is on {1}{2}"><template #1><span class="mono">{{ at }}</span></template><template v-if="asked" #2>{{ say(', asked at {1}', asked.toLocaleTimeString('en-GB')) }}</template></Says></p>
       </div>
       <v-btn v-if="session.may('technician')" variant="flat" color="primary" size="large" :disabled="busy === 'scan'" data-scan @click="scan">{{ busy === 'scan' ? 'Asking …' : 'Ask all modules' }}</v-btn>
     </div>
@@ -75,11 +76,11 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <template v-if="found">
       <DoNotDrive :modules="found.modules" />
       <p v-for="w in found.warn" :key="w" class="warn" role="alert" data-warn><strong>Warning.</strong> {{ w }}</p>
-      <p class="lead" data-sum>{{ many(found.modules.length, 'module') }}, {{ many(found.faults, 'fault code') }}, {{ found.behind }} behind<template v-if="found.silent">, <strong class="brick">{{ found.silent }} silent that should answer</strong></template>.</p>
+      <p class="lead" data-sum><Says text="{1}, {2}, {3} behind{4}." :put="{ 1: many(found.modules.length, 'module'), 2: many(found.faults, 'fault code'), 3: found.behind }"><template v-if="found.silent" #4>, <strong class="brick">{{ say('{1} silent that should answer', found.silent) }}</strong></template></Says></p>
       <section class="round" data-round>
         <template v-if="open">
           <h2>A round of it is open</h2>
-          <p>{{ sentence(open.reason) }} Begun {{ when(open.at) }} by {{ open.by }}.</p>
+          <p>{{ say('{1} Begun {2} by {3}.', sentence(open.reason), when(open.at), open.by) }}</p>
           <v-btn variant="flat" color="primary" size="large" :append-icon="mdiArrowRight" :to="`/rounds/${open.id}`" data-go-on>Go on with it</v-btn>
         </template>
         <template v-else-if="session.may('technician')">

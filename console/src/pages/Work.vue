@@ -22,9 +22,10 @@ import RehearsalBoard from '../parts/RehearsalBoard.vue'
 import { backs, session } from '../hands'
 import BarList from '../parts/BarList.vue'
 import ProtectedMemory from '../parts/ProtectedMemory.vue'
+import Says from '../parts/Says.vue'
 import { permits } from '../api/names'
 import { newest } from '../newest'
-import { cap, factNames, kib, sentence, sources, verdicts, when } from '../words'
+import { cap, factNames, kib, say, sentence, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string; slot?: string }>()
 const route = useRoute()
@@ -91,8 +92,8 @@ const disagree = computed(() => identity.value?.disagree ?? [])
 const stops = computed<Stop[]>(() => {
   const facts = identity.value?.facts
   const out: Stop[] = [
-    { key: 'i', word: 'Identify', fact: facts ? `rev ${facts.revision?.value ?? '?'}, runs ${facts.running?.value ?? '?'}` : 'asking the unit', state: 'ahead' },
-    { key: 'f', word: 'Fit', fact: fit.value?.question ? `${fit.value.question.left} ${fit.value.question.left === 1 ? 'question' : 'questions'} left` : verdict.value ? `${verdict.value.version} ${verdicts[verdict.value.verdict]}` : 'by itself', hand: !!fit.value?.question, state: 'ahead' },
+    { key: 'i', word: 'Identify', fact: facts ? say('rev {1}, runs {2}', facts.revision?.value ?? '?', facts.running?.value ?? '?') : 'asking the unit', state: 'ahead' },
+    { key: 'f', word: 'Fit', fact: fit.value?.question ? (fit.value.question.left === 1 ? 'one question left' : say('{1} questions left', fit.value.question.left)) : verdict.value ? `${verdict.value.version} ${verdicts[verdict.value.verdict]}` : 'by itself', hand: !!fit.value?.question, state: 'ahead' },
     { key: 'c', word: 'Card', fact: 'your turn', hand: true, state: 'ahead' },
     { key: 'b', word: 'Backup', fact: 'by itself', state: 'ahead' },
     { key: 'w', word: 'Flash', fact: 'by itself', state: 'ahead' },
@@ -253,16 +254,14 @@ onMounted(begin)
   <LineOfStops :stops="stops" />
   <hr class="rule" />
   <div class="page">
-    <h1 v-if="trouble" class="out">Who is on {{ at }}?</h1>
+    <h1 v-if="trouble" class="out">{{ say('Who is on {1}?', at) }}</h1>
     <Trouble v-if="trouble" :problem="trouble"><span class="row again"><v-btn variant="outlined" @click="begin">Ask again</v-btn><v-btn variant="outlined" :to="`/check/${link}`" data-prove>Find out why</v-btn><IdentifyWith :at="at" @identified="known" /></span></Trouble>
     <div v-else-if="!identity" class="asking lead">
-      <v-progress-linear indeterminate color="primary" class="bar" aria-label="Asking who is there" />
-      Asking on <strong class="mono">{{ at }}</strong> who is there. Nothing is changed.
-      <AskedNow :at="at" />
+      <v-progress-linear indeterminate color="primary" class="bar" aria-label="Asking who is there" /> <Says text="Asking on {1} who is there. Nothing is changed."><template #1><strong class="mono">{{ at }}</strong></template></Says> <AskedNow :at="at" />
     </div>
     <template v-else-if="!identity.unit">
       <h1>It does not tell its serial</h1>
-      <p class="lead">{{ identity.modelName }}, {{ identity.strength }}. Read the serial on the label and confirm it.</p>
+      <p class="lead">{{ say('{1}, {2}. Read the serial on the label and confirm it.', identity.modelName, identity.strength) }}</p>
       <form class="row label" @submit.prevent="begin"><v-text-field v-model="label" label="Serial on the label" /><v-btn type="submit" color="primary" :disabled="!label">That is what it says</v-btn></form>
     </template>
     <div v-else-if="unit" class="work">
@@ -271,27 +270,27 @@ onMounted(begin)
           <UnitPlate :unit="unit" :note="identity.strength" />
           <div>
             <h1 v-if="restoring">Put the backup back?</h1>
-            <h1 v-else-if="verdict">{{ verdict.version }}: {{ verdicts[verdict.verdict] }}<template v-if="fit?.question && verdict.version === fit.question.version">, {{ fit.question.left === 1 ? 'one question' : `${fit.question.left} questions` }} left</template><template v-else-if="verdict.current">, it runs already</template></h1>
+            <h1 v-else-if="verdict">{{ verdict.version }}: {{ verdicts[verdict.verdict] }}<template v-if="fit?.question && verdict.version === fit.question.version">{{ say(', {1} left', fit.question.left === 1 ? 'one question' : say('{1} questions', fit.question.left)) }}</template><template v-else-if="verdict.current">, it runs already</template></h1>
             <h1 v-else>No release for this model</h1>
-            <p v-if="!restoring" class="lead">Runs <strong>{{ identity.facts.running?.value ?? 'an unknown version' }}</strong>.<template v-if="verdict?.toward"> {{ verdict.version }} is a step on the way to <strong>{{ verdict.toward }}</strong>.</template></p>
+            <p v-if="!restoring" class="lead"><Says text="Runs {1}.{2}"><template #1><strong>{{ identity.facts.running?.value ?? 'an unknown version' }}</strong></template><template v-if="verdict?.toward" #2><Says text=" {1} is a step on the way to {2}." :put="{ 1: verdict.version }"><template #2><strong>{{ verdict.toward }}</strong></template></Says></template></Says></p>
           </div>
         </div>
         <p v-if="identity.stays" class="brick" data-stays>{{ identity.stays.text }}</p>
         <template v-if="!restoring">
           <FitMatrix v-if="fit?.matrix" :matrix="fit.matrix" :picked="chosen" :recommended="recommended?.release" @pick="((chosen = $event), look())" />
           <template v-if="verdict">
-            <h2 class="gap">Why “{{ verdicts[verdict.verdict] }}” for {{ verdict.version }} on this unit</h2>
+            <h2 class="gap">{{ say('Why “{1}” for {2} on this unit', verdicts[verdict.verdict], verdict.version) }}</h2>
             <ul class="why">
               <li v-for="r in verdict.reasons" :key="r.rule + r.fact + r.text" :class="r.answer">
                 <v-icon :icon="r.warns ? mdiAlert : { fits: mdiCheckCircle, 'does-not-fit': mdiCloseCircle, 'cannot-tell': mdiHelpCircle }[r.answer]" :class="r.warns || r.answer === 'does-not-fit' ? 'brick' : r.answer === 'fits' ? 'teal' : ''" size="20" />
                 <span><strong v-if="r.answer === 'fits' && !r.warns && r.fact">{{ factNames[r.fact] ?? r.fact }} {{ r.value }}</strong><span v-else>{{ r.text }}</span><span v-if="r.source" class="small muted src">{{ sources[r.source] }}<template v-if="r.at">, {{ when(r.at) }}</template></span></span>
               </li>
             </ul>
-            <p v-if="verdict.path?.length" class="lead">First <strong class="mono">{{ verdict.path.join(', then ') }}</strong>, then {{ verdict.version }}.</p>
+            <p v-if="verdict.path?.length" class="lead"><Says text="First {1}, then {2}." :put="{ 2: verdict.version }"><template #1><strong class="mono">{{ verdict.path.join(', then ') }}</strong></template></Says></p>
           </template>
-          <template v-if="fit?.inside"><h2 class="gap">What its memory holds</h2><p :class="{ brick: fit.inside.lies || fit.inside.partly || !fit.inside.known }">{{ fit.inside.text }} <span class="small muted">By content, read {{ when(fit.inside.taken) }}.</span></p></template>
+          <template v-if="fit?.inside"><h2 class="gap">What its memory holds</h2><p :class="{ brick: fit.inside.lies || fit.inside.partly || !fit.inside.known }">{{ fit.inside.text }} <span class="small muted">{{ say('By content, read {1}.', when(fit.inside.taken)) }}</span></p></template>
           <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>
-          <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">As its memory was read {{ when(strip.read) }}; the run reads it again.</p></div>
+          <div v-if="strip" class="memory"><h2>What would change</h2><SectorStrip :sectors="strip.sectors" :states="strip.states" would /><p class="small muted">{{ say('As its memory was read {1}; the run reads it again.', when(strip.read)) }}</p></div>
         </template>
         <RehearsalBoard v-if="rehearsal && rehearsal.version === verdict?.version" :rehearsal="rehearsal" />
         <ProtectedMemory v-if="card && !restoring" :card="card" />
@@ -306,8 +305,8 @@ onMounted(begin)
       </section>
       <aside>
         <div v-if="disagree.length && !restoring" class="card turn">
-          <div class="field"><v-icon :icon="mdiHandBackRight" /> <strong>Your turn: wire and label disagree</strong><p class="ask">The wire says {{ disagree[0] }} {{ identity.facts[disagree[0]!]?.value }}. What does the label say?</p></div>
-          <v-btn variant="outlined" block :loading="busy" @click="answer(disagree[0]!, identity.facts[disagree[0]!]!.value, 'label')">It says {{ identity.facts[disagree[0]!]?.value }}: the note was wrong</v-btn>
+          <div class="field"><v-icon :icon="mdiHandBackRight" /> <strong>Your turn: wire and label disagree</strong><p class="ask">{{ say('The wire says {1} {2}. What does the label say?', disagree[0], identity.facts[disagree[0]!]?.value) }}</p></div>
+          <v-btn variant="outlined" block :loading="busy" @click="answer(disagree[0]!, identity.facts[disagree[0]!]!.value, 'label')">{{ say('It says {1}: the note was wrong', identity.facts[disagree[0]!]?.value) }}</v-btn>
           <p class="small muted">If the label really says something else, this unit is not what it seems. Set it apart and ask a lead.</p>
         </div>
         <QuestionCard v-else-if="fit?.question && !restoring && !later" :question="fit.question" :busy="busy" @answer="(value, photo) => answer(fit!.question!.fact, value, 'person', photo)" @later="later = true" />
@@ -317,34 +316,34 @@ onMounted(begin)
           <dl>
             <dt>Unit</dt><dd class="mono">{{ unit.serial }}</dd>
             <dt>Link</dt><dd class="mono">{{ at }}</dd>
-            <template v-if="restoring && backup"><dt>Backup</dt><dd>{{ when(backup.taken) }}, ran {{ backup.running || '?' }}<br /><DigestText :digest="backup.digest" /></dd></template>
+            <template v-if="restoring && backup"><dt>Backup</dt><dd>{{ say('{1}, ran {2}', when(backup.taken), backup.running || '?') }}<br /><DigestText :digest="backup.digest" /></dd></template>
             <template v-else-if="verdict"><dt>Version</dt><dd class="mono">{{ identity.facts.running?.value ?? '?' }} → {{ verdict.version }}</dd></template>
-            <template v-if="card?.procedure"><dt>Card</dt><dd><router-link :to="`/card/${unit.id}`" data-card>{{ card.procedure }}, {{ card.standing }}</router-link>, about {{ card.minutes }} min with your hands</dd></template>
+            <template v-if="card?.procedure"><dt>Card</dt><dd><Says text="{1}, about {2} min with your hands" :put="{ 2: card.minutes }"><template #1><router-link :to="`/card/${unit.id}`" data-card>{{ card.procedure }}, {{ card.standing }}</router-link></template></Says></dd></template>
             <dt>Way back</dt><dd v-if="restoring">{{ card?.wayBack === 'full' ? 'what is in it now is read and kept first' : 'none beside this backup: what is in it now cannot be read' }}</dd><dd v-else-if="card && card.wayBack !== 'full'" class="brick"><strong>{{ backs[card.wayBack] }}</strong></dd><dd v-else>{{ unit.state === 'half-done' ? 'the backup from before the interrupted write' : 'full backup, taken and stored before the first erase' }}</dd>
             <dt>Lost</dt><dd v-if="restoring">what was written since the backup, settings too: they come back as they were then</dd><dd v-else>{{ !card || card.wayBack === 'full' ? 'nothing outside the sectors that differ; settings as the release takes them over' : lost }}</dd>
             <dt>Meanwhile</dt><dd>it does nothing; leave it, its leads and its power alone</dd>
           </dl>
           <div v-for="r in beware" :key="r.text" class="beware"><v-icon :icon="mdiAlert" class="brick" size="20" /> {{ r.text }}</div>
-          <p v-if="(admission?.parts.length ?? 0) > 1">Parts, in this order: <strong>{{ admission!.parts.map((p) => p.title).join(', ') }}</strong>.</p>
-          <p v-for="u in admission?.uses ?? []" :key="u" class="beware"><v-icon :icon="mdiAlert" size="20" /> It uses up one of {{ u }}.</p>
-          <v-select v-for="x in admission?.asks ?? []" :key="x.name" :model-value="further[x.name]" :items="free" :label="`${x.title} is on which link?`" :data-further="x.name" @update:model-value="(l: string) => behind(x.name, l)" />
+          <p v-if="(admission?.parts.length ?? 0) > 1"><Says text="Parts, in this order: {1}."><template #1><strong>{{ admission!.parts.map((p) => p.title).join(', ') }}</strong></template></Says></p>
+          <p v-for="u in admission?.uses ?? []" :key="u" class="beware"><v-icon :icon="mdiAlert" size="20" /> {{ say('It uses up one of {1}.', u) }}</p>
+          <v-select v-for="x in admission?.asks ?? []" :key="x.name" :model-value="further[x.name]" :items="free" :label="say('{1} is on which link?', x.title)" :data-further="x.name" @update:model-value="(l: string) => behind(x.name, l)" />
           <BarList v-if="bars.length" :bars="bars" />
           <form v-if="askable && session.may('technician')" class="leave" @submit.prevent="ask">
             <p v-if="leaveAsked"><router-link :to="`/seconds/${leaveAsked}`" data-asked-leave>The leads are asked</router-link>: begin once leave is given.</p>
             <template v-else><v-text-field v-model="pleading" label="Ask a lead for leave: why this unit?" hide-details data-ask-why /><v-btn type="submit" variant="outlined" block :disabled="pleading.trim().length < 3" data-ask-leave>Ask for leave</v-btn></template>
           </form>
           <v-text-field v-if="passable" v-model="bySaying" label="Pass this by your name: why?" data-pass />
-          <p v-for="l in admission?.left ?? []" :key="l.section" class="small">Part {{ l.section }} stays as it is: {{ sentence(l.why) }}</p>
-          <p v-for="w in (admission?.waived ?? []).filter((x) => permits[x.gate])" :key="w.gate" class="small">A lead consents to a {{ permits[w.gate] }}: {{ sentence(w.reason) }}</p>
+          <p v-for="l in admission?.left ?? []" :key="l.section" class="small">{{ say('Part {1} stays as it is: {2}', l.section, sentence(l.why)) }}</p>
+          <p v-for="w in (admission?.waived ?? []).filter((x) => permits[x.gate])" :key="w.gate" class="small">{{ say('A lead consents to a {1}: {2}', permits[w.gate], sentence(w.reason)) }}</p>
           <template v-if="openJobs.length">
             <v-select v-if="openJobs.length > 1" v-model="job" :items="openJobs.map((j) => ({ title: `${j.number}: ${j.reason}`, value: j.number }))" label="For which job?" data-job-pick @update:model-value="admit" />
-            <p v-else class="small" data-job-of>For <router-link :to="`/jobs/${openJobs[0]!.number}`">job {{ openJobs[0]!.number }}</router-link>: {{ openJobs[0]!.reason }}</p>
-            <p v-if="admission?.test" class="small">Tried at the end: <strong>{{ admission.test }}</strong></p>
+            <p v-else class="small" data-job-of><Says text="For {1}: {2}" :put="{ 2: openJobs[0]!.reason }"><template #1><router-link :to="`/jobs/${openJobs[0]!.number}`">{{ say('job {1}', openJobs[0]!.number) }}</router-link></template></Says></p>
+            <p v-if="admission?.test" class="small"><Says text="Tried at the end: {1}"><template #1><strong>{{ admission.test }}</strong></template></Says></p>
           </template>
           <v-text-field v-model="reason" :label="wantsReason ? 'Why this unit? It is wanted' : openJobs.length ? 'More to say of why' : 'Why is this done?'" data-reason @blur="admit" />
           <v-text-field v-if="!openJobs.length" v-model="asked" label="Who asked for it?" data-asked />
           <v-btn color="primary" size="x-large" block :loading="busy" :disabled="(!restoring && !verdict) || (wantsReason && reason.trim().length < 3)" :append-icon="mdiArrowRight" data-go @click="go">
-            {{ restoring && !bars.length ? 'Put it back' : bars.length && !(passable && bySaying.trim().length > 2) ? 'Have it refused, on the record' : verdict?.current ? `Write ${verdict.version} again` : `Back up, then write ${verdict?.version}` }}
+            {{ restoring && !bars.length ? 'Put it back' : bars.length && !(passable && bySaying.trim().length > 2) ? 'Have it refused, on the record' : verdict?.current ? say('Write {1} again', verdict.version) : say('Back up, then write {1}', verdict?.version) }}
           </v-btn>
           <v-btn v-if="!restoring && unit.backups.length && verdict && session.may('technician')" variant="outlined" block :loading="rehearsing" data-rehearse @click="rehearse">Rehearse it first</v-btn>
           <v-btn v-if="!restoring && unit.backups.length && verdict && session.may('technician')" variant="text" block :to="`/rehearse/${unit.id}?release=${chosen}`" data-by-hand>Go through it by hand, on its twin</v-btn>

@@ -9,7 +9,7 @@ import { conditions } from '../api/names'
 import NextSteps from './NextSteps.vue'
 import Trouble from './Trouble.vue'
 import { session } from '../session'
-import { clock, zone } from '../words'
+import { clock, say, zone } from '../words'
 
 const props = defineProps<{ run: string; unit: string; at: number }>()
 const emit = defineEmits<{ choose: [what: string, slower: boolean]; changed: []; first: [what: string, slower: boolean] }>()
@@ -64,7 +64,7 @@ async function setApart() {
       <h2>How sure, and from what</h2>
       <div v-for="s in advice.sure" :key="s.section" class="one">
         <span>{{ s.section }} <strong>{{ conditions[s.condition] ?? s.condition }}</strong></span>
-        <span class="row small muted"><span v-if="s.seen"><v-icon :icon="mdiEyeOutline" size="18" /> {{ s.seen }} read from the unit</span><span v-if="s.journal"><v-icon :icon="mdiBookOpenVariant" size="18" /> {{ s.journal }} by the journal</span><span v-if="s.unknown"><v-icon :icon="mdiHelpCircleOutline" size="18" /> {{ s.unknown }} cannot be told</span></span>
+        <span class="row small muted"><span v-if="s.seen"><v-icon :icon="mdiEyeOutline" size="18" /> {{ say('{1} read from the unit', s.seen) }}</span><span v-if="s.journal"><v-icon :icon="mdiBookOpenVariant" size="18" /> {{ say('{1} by the journal', s.journal) }}</span><span v-if="s.unknown"><v-icon :icon="mdiHelpCircleOutline" size="18" /> {{ say('{1} cannot be told', s.unknown) }}</span></span>
       </div>
       <p class="why"><strong>{{ advice.why.text }}</strong></p>
     </div>
@@ -77,7 +77,7 @@ async function setApart() {
               <td><div class="what"><span class="n" :class="{ now: i === 0 }">{{ i + 1 }}</span> <span><strong>{{ c.says.text }}</strong><v-btn v-if="c.do === 'set-apart' && session.may('technician')" variant="text" color="primary" class="do" data-apart @click="apart = true">Set it apart…</v-btn><v-btn v-else-if="['go-on', 'restore'].includes(c.do) && session.may('technician')" variant="text" color="primary" class="do" :data-do="c.do" @click="emit('choose', c.do, !!c.slower)">{{ c.do === 'restore' ? 'Put it back…' : c.slower ? 'Go on, slower' : 'Go on' }}</v-btn><NextSteps v-else-if="c.do !== 'look'" :todo="c" class="small" /></span></div></td>
               <td data-label="it risks"><span :class="{ brick: c.grave }"><v-icon v-if="c.grave" :icon="mdiAlertCircle" size="18" /> {{ c.risks.text }}</span></td>
               <td data-label="it needs">{{ c.needs.text }}</td>
-              <td class="counts" data-label="helped">{{ c.past ? `${c.past.helped} of ${c.past.all}` : '' }}</td>
+              <td class="counts" data-label="helped">{{ c.past ? say('{1} of {2}', c.past.helped, c.past.all) : '' }}</td>
             </tr>
           </tbody>
         </table>
@@ -96,7 +96,7 @@ async function setApart() {
             <span>
               <strong v-if="r.state === 'next'" class="next">next: </strong><strong>{{ r.says.text }}</strong>
               <span v-if="r.tried" class="small muted block">{{ clock(new Date(r.tried.at / 1000)) }} {{ zone(new Date()) }}, {{ r.tried.says.text }}<template v-if="r.tried.by">, {{ r.tried.by }}</template></span>
-              <span v-if="r.past" class="small muted block">helped {{ r.past.helped }} of {{ r.past.all }} times on this model</span>
+              <span v-if="r.past" class="small muted block">{{ say('helped {1} of {2} times on this model', r.past.helped, r.past.all) }}</span>
               <v-btn v-if="r.state === 'next' && r.rung !== 'stop' && session.may('technician')" variant="outlined" class="ask" :loading="!!asking" :data-tried="r.rung" @click="tried(r.rung)">{{ r.rung === 'slower' ? 'Ask it at that speed' : r.rung === 'ask' ? 'Ask it' : 'Done: ask it' }}</v-btn>
             </span>
           </li>

@@ -8,7 +8,8 @@ import { api, problem, type Asked, type Problem } from '../api/client'
 import { every } from '../every'
 import Trouble from './Trouble.vue'
 import { session } from '../session'
-import { cap, questions, sentence } from '../words'
+import { cap, questions, say, sentence } from '../words'
+import Says from './Says.vue'
 
 const props = defineProps<{ at: string }>()
 const asked = ref<Asked | null>(null)
@@ -34,7 +35,7 @@ async function end() {
 <template>
   <section v-if="asked" class="now" data-asked>
     <v-icon :icon="mdiProgressQuestion" size="32" />
-    <div class="says" role="status"><strong>{{ cap(questions[asked.kind] ?? asked.kind) }}</strong> for {{ seconds }} s<template v-if="asked.by && asked.by !== session.person?.name">, begun by {{ asked.by }}</template><div v-if="asked.told" data-told>{{ sentence(asked.told.text) }}</div></div>
+    <div class="says" role="status"><Says text="{1} for {2} s{3}" :put="{ 2: seconds }"><template #1><strong>{{ cap(questions[asked.kind] ?? asked.kind) }}</strong></template><template v-if="asked.by && asked.by !== session.person?.name" #3>{{ say(', begun by {1}', asked.by) }}</template></Says><div v-if="asked.told" data-told>{{ sentence(asked.told.text) }}</div></div>
     <v-btn v-if="asked.ends && session.may('technician')" variant="outlined" :loading="ending" data-end-asked @click="end">End it</v-btn>
   </section>
   <Trouble v-if="trouble" :problem="trouble" />

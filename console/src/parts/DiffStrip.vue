@@ -3,12 +3,13 @@
 import { computed } from 'vue'
 
 import type { Difference } from '../api/client'
-import { grouped, hex } from '../words'
+import { grouped, hex, say } from '../words'
+import Says from './Says.vue'
 
 const props = defineProps<{ difference: Difference; a: string; b: string }>()
 const most = 240
 const order = ['differs', 'only-a', 'only-b', 'same']
-const words = computed<Record<string, string>>(() => ({ same: 'the same', differs: 'differ', 'only-a': `only in ${props.a}`, 'only-b': `only in ${props.b}` }))
+const words = computed<Record<string, string>>(() => ({ same: 'the same', differs: 'differ', 'only-a': say('only in {1}', props.a), 'only-b': say('only in {1}', props.b) }))
 const cells = computed(() => {
   const all = props.difference.cells
   const each = Math.max(1, Math.ceil(all.length / most))
@@ -26,9 +27,9 @@ const counts = computed(() => order.map((s) => ({ state: s, count: props.differe
 <template>
   <figure>
     <div class="cells" :style="{ '--n': cells.length }">
-      <span v-for="c in cells" :key="c.address" class="cell" :class="c.state" role="img" :title="`${hex(c.address)}: ${words[c.state]}, ${grouped(c.bytes)} bytes`" :aria-label="`${hex(c.address)}: ${words[c.state]}`" />
+      <span v-for="c in cells" :key="c.address" class="cell" :class="c.state" role="img" :title="say('{1}: {2}, {3} bytes', hex(c.address), words[c.state], grouped(c.bytes))" :aria-label="`${hex(c.address)}: ${words[c.state]}`" />
     </div>
-    <figcaption class="legend"><span v-for="l in counts" :key="l.state"><i class="cell" :class="l.state" /> <strong class="counts">{{ l.count }}</strong> sectors {{ words[l.state] }}</span></figcaption>
+    <figcaption class="legend"><span v-for="l in counts" :key="l.state"><i class="cell" :class="l.state" /> <Says text="{1} sectors {2}" :put="{ 2: words[l.state] }"><template #1><strong class="counts">{{ l.count }}</strong></template></Says></span></figcaption>
   </figure>
 </template>
 

@@ -4,6 +4,7 @@ import { mdiAlertOctagon } from '@mdi/js'
 import { computed } from 'vue'
 
 import type { Module } from '../api/client'
+import { say } from '../words'
 
 const props = defineProps<{ modules: Module[] }>()
 const dead = computed(() => props.modules.filter((m) => m.boot))
@@ -12,7 +13,7 @@ const dead = computed(() => props.modules.filter((m) => m.boot))
 <template>
   <div v-if="dead.length" class="stop" role="status" data-dead>
     <v-icon :icon="mdiAlertOctagon" size="36" />
-    <div><strong>Do not drive</strong><div>{{ dead.map((m) => m.title).join(', ') }}: in its boot loader, and runs no program. Write it first.</div></div>
+    <div><strong>Do not drive</strong><div>{{ say('{1}: in its boot loader, and runs no program. Write it first.', dead.map((m) => m.title).join(', ')) }}</div></div>
   </div>
 </template>
 

@@ -4,7 +4,7 @@ import { mdiLaptop } from '@mdi/js'
 import { ref } from 'vue'
 
 import { api, problem, type Problem } from '../api/client'
-import { when } from '../words'
+import { say, when } from '../words'
 import Trouble from './Trouble.vue'
 
 const open = ref(false)
@@ -35,7 +35,7 @@ async function make() {
       <h2>A code for one machine</h2>
       <p>Type this on the machine that has the links; it names itself and makes a key of its own, which stays there.</p>
       <pre v-if="code" class="mono code" data-code>ferry bench enrol --service {{ here }} --code {{ code }} --name NAME --dir FOLDER</pre>
-      <p v-if="expires" class="small muted">Good once, until {{ when(expires) }}.</p>
+      <p v-if="expires" class="small muted">{{ say('Good once, until {1}.', when(expires)) }}</p>
       <Trouble v-if="trouble" :problem="trouble" />
       <div class="row end"><v-btn variant="text" @click="open = false">Close</v-btn></div>
     </v-card>

@@ -4,6 +4,7 @@ import { mdiCheckCircle, mdiCloseCircle, mdiFileUploadOutline, mdiMinusCircleOut
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Problem, type Report } from '../api/client'
+import { say } from '../words'
 import Trouble from './Trouble.vue'
 
 defineProps<{ models: { title: string; value: string }[] }>()
@@ -33,7 +34,7 @@ async function enter() {
   try {
     const { data, error } = await api.POST('/api/units', { body: { ...unit, model: unit.model! } })
     if (error) throw error
-    said.value = data.fresh ? `${data.modelName} ${data.serial} is in the register.` : `${data.modelName} ${data.serial} is in the register already and stays as it was.`
+    said.value = data.fresh ? say('{1} {2} is in the register.', data.modelName, data.serial) : say('{1} {2} is in the register already and stays as it was.', data.modelName, data.serial)
     made.value = data.id
     unit.serial = ''
     emit('entered')
@@ -83,7 +84,7 @@ const icons = { entered: mdiCheckCircle, known: mdiMinusCircleOutline, refused: 
         <p>A CSV file whose first line names its columns: <span class="mono">model,serial,site,customer,note</span>. Lines that cannot be entered are told, the others are entered.</p>
         <input type="file" accept=".csv,text/csv" aria-label="CSV file" data-csv @change="send" />
         <template v-if="report">
-          <p role="status"><strong>{{ report.entered }} entered, {{ report.known }} known already, {{ report.refused }} refused.</strong></p>
+          <p role="status"><strong>{{ say('{1} entered, {2} known already, {3} refused.', report.entered, report.known, report.refused) }}</strong></p>
           <div class="list">
             <table class="plain"><thead><tr><th>Line</th><th></th><th>Model</th><th>Serial</th><th></th></tr></thead><tbody>
               <tr v-for="l in report.lines" :key="l.line"><td class="muted">{{ l.line }}</td><td><v-icon :icon="icons[l.state]" :class="{ teal: l.state === 'entered', brick: l.state === 'refused' }" size="20" /></td><td>{{ l.model }}</td><td class="mono">{{ l.serial }}</td><td class="small">{{ l.text }}</td></tr>

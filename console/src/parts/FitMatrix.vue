@@ -4,7 +4,8 @@
 import { mdiAlert, mdiCheckCircle, mdiCloseCircle, mdiHelpCircle } from '@mdi/js'
 
 import type { Cell, Matrix } from '../api/client'
-import { verdicts } from '../words'
+import { say, verdicts } from '../words'
+import Says from './Says.vue'
 
 defineProps<{ matrix: Matrix; picked?: string; recommended?: string; model?: string }>()
 const emit = defineEmits<{ pick: [release: string] }>()
@@ -15,7 +16,7 @@ const short = (c: Cell) => (c.verdict === 'fits' && !c.warns ? '' : (c.short ?? 
 <template>
   <div class="wrap">
     <table class="matrix">
-      <caption class="out">Releases against {{ matrix.fact }}, with the verdict and its reason</caption>
+      <caption class="out">{{ say('Releases against {1}, with the verdict and its reason', matrix.fact) }}</caption>
       <thead>
         <tr>
           <th scope="col"><span class="out">release</span></th>
@@ -45,7 +46,7 @@ const short = (c: Cell) => (c.verdict === 'fits' && !c.warns ? '' : (c.short ?? 
     <ul class="notes small">
       <template v-for="c in matrix.columns" :key="c.value">
         <li v-if="c.flaw"><v-icon :icon="mdiAlert" size="16" class="brick" /> <strong>{{ matrix.fact }} {{ c.value }}:</strong> {{ c.flaw }}</li>
-        <li v-if="c.target"><strong>{{ matrix.fact }} {{ c.value }}:</strong> our choice is <span class="mono">{{ c.target }}</span></li>
+        <li v-if="c.target"><Says text="{1} our choice is {2}"><template #1><strong>{{ matrix.fact }} {{ c.value }}:</strong></template><template #2><span class="mono">{{ c.target }}</span></template></Says></li>
       </template>
     </ul>
   </div>

@@ -6,7 +6,8 @@ import { computed, ref } from 'vue'
 import { api, problem, type Problem, type Rehearsal } from '../api/client'
 import { outcomes, settingWays } from '../api/names'
 import Trouble from './Trouble.vue'
-import { sentence } from '../words'
+import { say, sentence } from '../words'
+import Says from './Says.vue'
 
 const props = defineProps<{ release: string; version: string }>()
 const all = ref<Rehearsal[]>([])
@@ -46,11 +47,11 @@ function word(r: Rehearsal) {
 
 <template>
   <section class="fleet" data-fleet>
-    <div class="row head"><h2>Rehearsed over the fleet</h2><v-btn variant="outlined" :loading="busy" data-rehearse-fleet @click="begin">{{ begun ? 'Rehearse again' : `Rehearse ${version} over all backups` }}</v-btn></div>
+    <div class="row head"><h2>Rehearsed over the fleet</h2><v-btn variant="outlined" :loading="busy" data-rehearse-fleet @click="begin">{{ begun ? 'Rehearse again' : say('Rehearse {1} over all backups', version) }}</v-btn></div>
     <p v-if="!begun" class="small muted">Would it fit, would it end right, would the settings survive? Each unit of the model that has a backup gets a twin; no unit hears of it.</p>
     <Trouble v-if="wrong" :problem="wrong" />
     <v-progress-linear v-if="busy" :model-value="units ? (100 * all.length) / units : 0" :indeterminate="!units" color="primary" aria-label="Rehearsing" />
-    <p v-if="all.length" role="status"><strong>{{ all.length }} of {{ units }} units:</strong> {{ well }} end right, {{ all.length - well - unknown }} do not, of {{ unknown }} nothing can be told.</p>
+    <p v-if="all.length" role="status"><Says text="{1} {2} end right, {3} do not, of {4} nothing can be told." :put="{ 2: well, 3: all.length - well - unknown, 4: unknown }"><template #1><strong>{{ say('{1} of {2} units:', all.length, units) }}</strong></template></Says></p>
     <table v-if="all.length" class="plain stack">
       <thead><tr><th>Unit</th><th>Runs</th><th>{{ version }}</th><th>Settings</th><th>Lost</th></tr></thead>
       <tbody>

@@ -3,7 +3,7 @@
 import { mdiAccountCheckOutline, mdiAnchor, mdiCheck, mdiCircleOffOutline, mdiClipboardCheckOutline, mdiClose, mdiContentSave, mdiHelp, mdiMinus, mdiPencilOutline, mdiPlus, mdiRestore } from '@mdi/js'
 
 import type { Entry, History } from '../api/client'
-import { when } from '../words'
+import { say, when } from '../words'
 
 defineProps<{ history: History }>()
 
@@ -25,9 +25,9 @@ function mark(e: Entry): [icon: string, kind: string] {
 
 function detail(e: Entry): string {
   const parts = []
-  if (e.from && e.outcome === 'done' && e.from !== e.to) parts.push(`from ${e.from}, verified`)
+  if (e.from && e.outcome === 'done' && e.from !== e.to) parts.push(say('from {1}, verified', e.from))
   if (e.reason) parts.push(e.reason)
-  if (e.halves && e.halves > 1) parts.push(e.halves === 2 ? 'taken up again once' : `taken up again ${e.halves - 1} times`)
+  if (e.halves && e.halves > 1) parts.push(e.halves === 2 ? 'taken up again once' : say('taken up again {1} times', e.halves - 1))
   if (e.overlap) parts.push('overlaps another run')
   return parts.join('; ')
 }
@@ -44,13 +44,13 @@ function detail(e: Entry): string {
             <strong><router-link v-if="e.run" :to="`/runs/${e.run}`">{{ e.title.text }}</router-link><template v-else>{{ e.title.text }}</template></strong>
             <span class="small muted">{{ when(e.at) }}</span>
           </div>
-          <div v-if="e.why || e.asked" class="small"><router-link v-if="e.job" :to="`/jobs/${e.job}`">{{ e.why || 'no reason was given' }}</router-link><template v-if="e.asked">, asked by {{ e.asked }}</template></div>
+          <div v-if="e.why || e.asked" class="small"><router-link v-if="e.job" :to="`/jobs/${e.job}`">{{ e.why || 'no reason was given' }}</router-link><template v-if="e.asked">{{ say(', asked by {1}', e.asked) }}</template></div>
           <div v-for="t in e.tells ?? []" :key="t.text" class="small">{{ t.text }}</div>
           <div class="small muted">{{ detail(e) }}<template v-if="detail(e) && e.by">. </template>{{ e.by }}</div>
         </div>
       </li>
     </ol>
-    <p v-if="history.tree && history.chain === 'intact'" class="small muted" data-tree>Proven in the tree of all {{ history.tree.size }} entries, checkpoint of {{ when(history.tree.at) }}.</p>
+    <p v-if="history.tree && history.chain === 'intact'" class="small muted" data-tree>{{ say('Proven in the tree of all {1} entries, checkpoint of {2}.', history.tree.size, when(history.tree.at)) }}</p>
   </div>
 </template>
 

@@ -7,6 +7,7 @@ import { reactive, ref } from 'vue'
 import { api, problem, type Identity, type Problem } from '../api/client'
 import { allModels } from '../lists'
 import AskedNow from './AskedNow.vue'
+import Says from './Says.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ at: string }>()
@@ -43,7 +44,7 @@ async function ask() {
   <v-btn variant="text" color="primary" data-identify-with @click="begin">Identify with help…</v-btn>
   <v-dialog v-model="open" max-width="640" :persistent="calling">
     <v-card class="dialog">
-      <h2>Identify what is on <span class="mono">{{ at }}</span></h2>
+      <h2><Says text="Identify what is on {1}"><template #1><span class="mono">{{ at }}</span></template></Says></h2>
       <div v-if="calling && to.await" class="now" role="status" data-now><v-icon :icon="mdiPowerPlugOutline" size="32" /><div><strong>Ready. Switch the unit on now.</strong><br />If it has power: take the power off, and apply it again. The tool calls until it answers.</div></div>
       <template v-else>
         <p class="muted">For a unit that waits for its power, tells no serial, or can only be told by eye.</p>

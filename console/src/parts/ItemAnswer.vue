@@ -4,6 +4,7 @@
 import { ref } from 'vue'
 
 import type { Item } from '../api/client'
+import { say } from '../words'
 
 defineProps<{ item: Item; busy: boolean; lead: boolean; back?: string; pretend?: boolean }>()
 const emit = defineEmits<{ answer: [value: string, note: string, photo: File | null, handed?: { whose: string; due: string }] }>()
@@ -60,9 +61,9 @@ function measured() {
         <v-btn v-for="c in item.choices ?? []" :key="c.value" size="x-large" class="yes" :disabled="busy" :data-choice="c.value" @click="emit('answer', c.value, '', null)">{{ c.says.en }}</v-btn>
       </div>
       <form v-else-if="item.do === 'measure'" class="row" @submit.prevent="measured">
-        <input v-model="value" class="meter counts" type="text" inputmode="decimal" :aria-label="`What the meter shows, in ${item.unit}`" data-measure /><strong class="unit">{{ item.unit }}</strong>
+        <input v-model="value" class="meter counts" type="text" inputmode="decimal" :aria-label="say('What the meter shows, in {1}', item.unit)" data-measure /><strong class="unit">{{ item.unit }}</strong>
         <v-btn type="submit" size="x-large" class="yes" :loading="busy">That is what it shows</v-btn>
-        <span>{{ item.least }} to {{ item.most }} {{ item.unit }} is right</span>
+        <span>{{ say('{1} to {2} {3} is right', item.least, item.most, item.unit) }}</span>
       </form>
       <form v-else-if="item.do === 'give'" class="row" @submit.prevent="emit('answer', value, '', null)">
         <input v-model="value" class="note" type="text" maxlength="120" autocomplete="off" aria-label="Who takes it" placeholder="Who takes it?" data-takes />

@@ -4,6 +4,7 @@ import { mdiBriefcasePlusOutline, mdiPencilOutline } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, problem, type Job, type JobPage, type Problem } from '../api/client'
+import { say } from '../words'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ job?: Job; unit?: string; slight?: boolean }>()
@@ -41,7 +42,7 @@ async function put() {
   <v-btn :variant="job || slight ? 'text' : 'outlined'" :size="job || slight ? 'small' : undefined" :prepend-icon="job ? mdiPencilOutline : mdiBriefcasePlusOutline" data-job @click="begin">{{ job ? 'Change' : 'Enter a job' }}</v-btn>
   <v-dialog v-model="open" max-width="720">
     <v-card class="dialog">
-      <h2>{{ job ? `Job ${job.number}` : 'A new job' }}</h2>
+      <h2>{{ job ? say('Job {1}', job.number) : 'A new job' }}</h2>
       <v-text-field v-model="to.reason" label="Why: a request, a symptom, a condition" data-field="reason" />
       <v-text-field v-model="to.test" label="What counts as done; it is tried at the end of each run" data-field="test" />
       <div class="row two">

@@ -5,7 +5,7 @@ import { nextTick, ref, watch } from 'vue'
 
 import { api, problem, type Problem, type Traces } from '../api/client'
 import Trouble from './Trouble.vue'
-import { clock, zone } from '../words'
+import { clock, say, zone } from '../words'
 
 const props = defineProps<{ run: string; count: number }>()
 const traces = ref<Traces['traces']>([])
@@ -36,12 +36,12 @@ function ms(began: string, after: number) {
     <Trouble v-if="wrong" :problem="wrong" />
     <p class="small muted">Of memory the heads of the messages alone; of passwords, keys, files and settings nothing but how long they were.</p>
     <section v-for="(t, i) in traces" :key="i">
-      <h3>{{ t.link }}, until {{ clock(t.at) }} {{ zone(new Date(t.at)) }}</h3>
-      <ol class="mono" tabindex="0" :aria-label="`What was said on ${t.link} until ${clock(t.at)}`">
+      <h3>{{ say('{1}, until {2} {3}', t.link, clock(t.at), zone(new Date(t.at))) }}</h3>
+      <ol class="mono" tabindex="0" :aria-label="say('What was said on {1} until {2}', t.link, clock(t.at))">
         <li v-for="(p, j) in t.pieces" :key="j" :class="{ sent: p.sent }">
           <span class="muted">{{ ms(t.began, p.after) }}</span>
           <v-icon :icon="p.sent ? mdiArrowRight : mdiArrowLeft" size="16" :aria-label="p.sent ? 'to the unit' : 'from the unit'" />
-          <span class="said"><strong v-if="p.about">{{ p.about }} </strong><strong v-if="p.means">{{ p.means }} </strong><span :class="{ muted: !!p.means }">{{ p.text }}</span><span v-if="p.more" class="muted"> + {{ p.more }} bytes</span></span>
+          <span class="said"><strong v-if="p.about">{{ p.about }} </strong><strong v-if="p.means">{{ p.means }} </strong><span :class="{ muted: !!p.means }">{{ p.text }}</span><span v-if="p.more" class="muted">{{ say(' + {1} bytes', p.more) }}</span></span>
         </li>
       </ol>
     </section>

@@ -6,7 +6,8 @@ import { ref } from 'vue'
 import { api, problem, type Bulletin, type Problem } from '../api/client'
 import { allBulletins } from '../lists'
 import { session } from '../session'
-import { when } from '../words'
+import { say, when } from '../words'
+import Says from './Says.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ model: string; fact: string; values: string[] }>()
@@ -67,7 +68,7 @@ async function texts(e: Event) {
   said.value = ''
   const { data, error } = await api.POST('/api/models/{model}/codes', { params: { path: { model: props.model } }, body: (await file.text()) as never, bodySerializer: (b) => b as never, headers: { 'Content-Type': 'text/csv' } })
   if (error) wrong.value = problem(error)
-  else said.value = `${data.put} ${data.put === 1 ? 'text stands' : 'texts stand'}, ${data.taken} taken away.`
+  else said.value = say('{1} {2}, {3} taken away.', data.put, data.put === 1 ? 'text stands' : 'texts stand', data.taken)
 }
 </script>
 
@@ -79,7 +80,7 @@ async function texts(e: Event) {
       <li v-for="b in all" :key="b.number">
         <strong>{{ b.number }}. {{ b.title }}</strong>
         <div>{{ b.says }}</div>
-        <div class="small muted">For {{ b.for || 'every unit' }}<template v-if="b.codes.length + b.words.length">; shows by {{ [...b.codes, ...b.words].join(', ') }}</template>. {{ b.by }}, {{ when(b.at) }}</div>
+        <div class="small muted"><Says text="For {1}{2}. {3}, {4}" :put="{ 1: b.for || 'every unit', 3: b.by, 4: when(b.at) }"><template v-if="b.codes.length + b.words.length" #2>{{ say('; shows by {1}', [...b.codes, ...b.words].join(', ')) }}</template></Says></div>
         <template v-if="session.may('lead')">
           <form v-if="ending === b.number" class="row" @submit.prevent="end(b.number)"><v-text-field v-model="why" label="Why nobody is told of it any more" hide-details density="compact" data-why /><v-btn type="submit" variant="outlined" :disabled="why.trim().length < 3" data-end-yes>End it</v-btn><v-btn variant="text" @click="ending = 0">Leave it</v-btn></form>
           <v-btn v-else variant="text" size="small" :data-end="b.number" @click="ending = b.number">End it…</v-btn>
@@ -93,7 +94,7 @@ async function texts(e: Event) {
         <v-textarea v-model="says" label="What it is and what mends it" rows="2" data-says />
         <v-text-field v-model="codes" label="Fault codes by which it shows" hint="C1A10-12, or C1A10 for any failure type; a comma between" persistent-hint data-codes />
         <v-text-field v-model="words" label="What is said of a unit that has it" hint="drops, sinks under load: in the reason of a job" persistent-hint data-words />
-        <div class="row"><v-select v-if="values.length" v-model="of" :items="values" multiple :label="`Only ${fact}`" /><v-text-field v-model="below" label="Only versions below" data-below /></div>
+        <div class="row"><v-select v-if="values.length" v-model="of" :items="values" multiple :label="say('Only {1}', fact)" /><v-text-field v-model="below" label="Only versions below" data-below /></div>
         <div class="row"><v-btn type="submit" variant="flat" color="primary" :disabled="title.trim().length < 3 || says.trim().length < 3" data-enter-yes>Enter it</v-btn><v-btn variant="text" @click="entering = false">Leave it</v-btn></div>
       </form>
       <v-btn v-else variant="outlined" data-enter @click="entering = true">Enter a bulletin…</v-btn>

@@ -5,6 +5,7 @@ import { computed } from 'vue'
 
 import type { Module } from '../api/client'
 import { session } from '../session'
+import { say } from '../words'
 
 const props = defineProps<{ modules: Module[]; work: boolean }>()
 
@@ -44,12 +45,12 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
             <template v-if="!m.empty">
               <dl>
                 <dt>serial</dt><dd class="mono">{{ m.serial || 'not told' }}</dd>
-                <dt>version</dt><dd><strong>{{ m.running || 'none' }}</strong> <span v-if="m.newer" class="tobe">to be {{ m.newer }}</span></dd>
+                <dt>version</dt><dd><strong>{{ m.running || 'none' }}</strong> <span v-if="m.newer" class="tobe">{{ say('to be {1}', m.newer) }}</span></dd>
                 <dt>hardware</dt><dd>{{ m.revision || 'not told' }}</dd>
                 <dt>codes</dt><dd>{{ m.codes.length || 'none' }} <span v-for="c in m.codes" :key="c.code" class="mono code">{{ c.code }}</span></dd>
               </dl>
               <p v-if="m.error" class="small brick">{{ m.error }}. {{ m.next }}</p>
-              <v-btn v-if="m.model && work && session.may('technician')" :variant="m.newer ? 'flat' : 'outlined'" color="primary" :append-icon="mdiArrowRight" :to="`/begin/${m.at}`" :data-work="m.slot">{{ m.newer ? `Write ${m.newer}` : 'Work on it' }}</v-btn>
+              <v-btn v-if="m.model && work && session.may('technician')" :variant="m.newer ? 'flat' : 'outlined'" color="primary" :append-icon="mdiArrowRight" :to="`/begin/${m.at}`" :data-work="m.slot">{{ m.newer ? say('Write {1}', m.newer) : 'Work on it' }}</v-btn>
             </template>
           </li>
         </ul>

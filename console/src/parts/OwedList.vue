@@ -3,7 +3,7 @@
 import { mdiCheck, mdiHandBackRight, mdiLockOpenVariant, mdiTuneVariant } from '@mdi/js'
 
 import type { Obligation } from '../api/client'
-import { when } from '../words'
+import { say, when } from '../words'
 
 defineProps<{ owed: Obligation[]; closed?: boolean }>()
 
@@ -17,7 +17,7 @@ const tool = (o: Obligation) => o.kind === 'lock' || o.kind === 'settings'
     <ul class="rows small">
       <li v-for="o in owed" :key="`${o.kind}${o.section}${o.item}`" class="one">
         <span class="sign" :class="{ square: !tool(o) }"><v-icon :icon="icons[o.kind] ?? mdiHandBackRight" size="18" /></span>
-        <span><strong>{{ o.says }}</strong> <span class="muted">since {{ when(new Date(o.since / 1000).toISOString()) }}</span><template v-if="o.state === 'excused'"><br />Left: {{ o.reason }}</template><template v-else-if="o.state === 'handed'"><br />{{ o.whose }} answers it by {{ o.due }}. {{ o.reason }}</template></span>
+        <span><strong>{{ o.says }}</strong> <span class="muted">{{ say('since {1}', when(new Date(o.since / 1000).toISOString())) }}</span><template v-if="o.state === 'excused'"><br />{{ say('Left as it is: {1}', o.reason) }}</template><template v-else-if="o.state === 'handed'"><br />{{ say('{1} answers it by {2}. {3}', o.whose, o.due, o.reason) }}</template></span>
         <span class="muted">{{ o.state === 'excused' ? (o.kind === 'test' ? 'not passed' : 'excused') : o.state === 'handed' ? 'handed on' : tool(o) ? 'by itself' : 'your turn' }}</span>
       </li>
     </ul>

@@ -4,7 +4,7 @@ import { mdiChevronLeft, mdiChevronRight } from '@mdi/js'
 import { computed } from 'vue'
 
 import type { Pages } from '../pages'
-import { extent } from '../words'
+import { extent, say } from '../words'
 
 const props = defineProps<{ pages: Pages; size: number; shown: number; one: string; many: string }>()
 const from = computed(() => props.pages.came.value.length * props.size)
@@ -13,8 +13,8 @@ const alone = computed(() => !from.value && !props.pages.next.value)
 </script>
 
 <template>
-  <nav class="turner" :aria-label="`Pages of ${many}`">
-    <span class="small muted" data-total>{{ alone ? all : !shown ? 'none here' : `${(from + 1).toLocaleString('en')} to ${(from + shown).toLocaleString('en')} of ${all}` }}</span>
+  <nav class="turner" :aria-label="say('Pages of {1}', many)">
+    <span class="small muted" data-total>{{ alone ? all : !shown ? 'none here' : say('{1} to {2} of {3}', (from + 1).toLocaleString('en'), (from + shown).toLocaleString('en'), all) }}</span>
     <template v-if="!alone">
       <v-btn :icon="mdiChevronLeft" variant="text" size="small" :disabled="!from" aria-label="The page before" @click="pages.back" />
       <v-btn :icon="mdiChevronRight" variant="text" size="small" :disabled="!pages.next.value" aria-label="The next page" @click="pages.on" />

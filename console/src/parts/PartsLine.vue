@@ -5,7 +5,7 @@
 import { mdiCheck, mdiHandBackRight } from '@mdi/js'
 
 import type { PartView } from '../api/client'
-import { conditions, kib } from '../words'
+import { conditions, kib, say } from '../words'
 
 defineProps<{ parts: PartView[] }>()
 
@@ -16,8 +16,8 @@ const tone: Record<string, string> = { proven: 'teal', verified: 'teal', 'partly
 function did(p: PartView): string {
   if (p.passed) return 'right already'
   if (!p.changes) return p.saved ? 'saved' : ''
-  if (p.right === p.changes) return p.files ? `${p.changes} files` : kib(p.total)
-  return p.files ? `${p.right} of ${p.changes} files` : `${kib(p.done)} of ${kib(p.total)}`
+  if (p.right === p.changes) return p.files ? say('{1} files', p.changes) : kib(p.total)
+  return p.files ? say('{1} of {2} files', p.right, p.changes) : say('{1} of {2}', kib(p.done), kib(p.total))
 }
 
 // small draws a strip in at most twelve cells, each showing what is farthest from done.

@@ -7,7 +7,8 @@ import { computed, onUnmounted, ref } from 'vue'
 import { api, problem, type Port, type Problem, type Vehicle } from '../api/client'
 import { session } from '../session'
 import Trouble from './Trouble.vue'
-import { clock } from '../words'
+import { clock, say } from '../words'
+import Says from './Says.vue'
 
 const props = defineProps<{ bench: string }>()
 const ports = ref<Port[] | null>(null)
@@ -52,7 +53,7 @@ onUnmounted(() => clearInterval(timer))
 const naming = ref('')
 const name = ref('')
 const rate = ref(0)
-const rates = [{ title: 'a serial line', value: 0 }, ...[125, 250, 500, 1000].map((n) => ({ title: `a CAN bus at ${n} kbit/s`, value: n * 1000 }))]
+const rates = [{ title: 'a serial line', value: 0 }, ...[125, 250, 500, 1000].map((n) => ({ title: say('a CAN bus at {1} kbit/s', n), value: n * 1000 }))]
 const good = computed(() => /^[a-z0-9][a-z0-9-]*$/.test(name.value))
 async function set(to: { adapter?: string; path?: string; address?: string; gateway?: string; interface?: string }) {
   const { error } = await api.POST('/api/links', { body: { link: `${props.bench}/${name.value}`, ...to, ...(rate.value && !to.gateway && !to.interface && { rate: rate.value }) } })
@@ -103,9 +104,9 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
     <template v-if="ports">
       <h2>Serial ports</h2>
       <p class="muted">Pull the adapter out and put it in again: the port that vanishes and comes is its own.</p>
-      <ul v-if="told.length" class="told" aria-live="polite"><li v-for="(x, n) in told" :key="told.length - n" :class="{ brick: x.kind === 'gone', teal: x.kind === 'came' }"><v-icon :icon="icons[x.kind]" size="20" /> <span class="mono">{{ x.port.path }}</span> <strong>{{ words[x.kind] }}</strong><template v-if="x.was">, was <span class="mono">{{ x.was }}</span></template><template v-if="x.port.name">, {{ x.port.name }}</template><template v-if="x.port.serial">, serial {{ x.port.serial }}</template> <span class="muted">{{ clock(x.at) }}</span></li></ul>
+      <ul v-if="told.length" class="told" aria-live="polite"><li v-for="(x, n) in told" :key="told.length - n" :class="{ brick: x.kind === 'gone', teal: x.kind === 'came' }"><v-icon :icon="icons[x.kind]" size="20" /> <span class="mono">{{ x.port.path }}</span> <strong>{{ words[x.kind] }}</strong><template v-if="x.was"><Says text=", was {1}"><template #1><span class="mono">{{ x.was }}</span></template></Says></template><template v-if="x.port.name">, {{ x.port.name }}</template><template v-if="x.port.serial">{{ say(', serial {1}', x.port.serial) }}</template> <span class="muted">{{ clock(x.at) }}</span></li></ul>
       <table v-if="usable.length" class="plain"><thead><tr><th>Port</th><th>Adapter</th><th>Driver</th><th>Held by</th><th>Link</th></tr></thead><tbody>
-        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">holds bytes back {{ p.latency }} ms</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td><td><form v-if="naming === p.path" class="name" @submit.prevent="use(p)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus data-link-name /><v-select v-model="rate" :items="rates" label="It carries" density="compact" hide-details data-link-rate /><v-btn type="submit" variant="flat" color="primary" :disabled="!good" data-link-set>Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" data-link-port @click="((naming = p.path), (name = ''))">Use as a link…</v-btn></td></tr>
+        <tr v-for="p in usable" :key="p.path"><td class="mono">{{ p.path }}</td><td>{{ p.name || 'not told' }}<div v-if="p.serial" class="small mono">{{ p.serial }}</div></td><td>{{ p.driver || 'not told' }}<div v-if="p.latency" class="small" :class="{ brick: p.latency > 1 }">{{ say('holds bytes back {1} ms', p.latency) }}</div></td><td :class="{ brick: p.held }">{{ p.held || 'nobody' }}</td><td><form v-if="naming === p.path" class="name" @submit.prevent="use(p)"><v-text-field v-model="name" label="Name of the link" density="compact" hide-details autofocus data-link-name /><v-select v-model="rate" :items="rates" label="It carries" density="compact" hide-details data-link-rate /><v-btn type="submit" variant="flat" color="primary" :disabled="!good" data-link-set>Use it</v-btn><v-btn variant="text" @click="naming = ''">Leave it</v-btn></form><v-btn v-else-if="session.may('technician')" variant="text" color="primary" data-link-port @click="((naming = p.path), (name = ''))">Use as a link…</v-btn></td></tr>
       </tbody></table>
       <p v-else>No port that could be used.</p>
       <h2>Vehicles</h2>
@@ -123,7 +124,7 @@ const aside = computed(() => ports.value?.filter((p) => p.aside) ?? [])
         <v-text-field v-model="name" label="Name of the link" hide-details data-far-name />
         <v-btn type="submit" variant="flat" color="primary" :disabled="!good || !address" data-far-set>Use it</v-btn><v-btn variant="text" @click="far = false">Leave it</v-btn>
       </form>
-      <p v-if="aside.length" class="small muted">Set aside: <span v-for="(p, n) in aside" :key="p.path"><template v-if="n">; </template><span class="mono">{{ p.path }}</span>, {{ p.aside }}</span>.</p>
+      <p v-if="aside.length" class="small muted"><Says text="Set aside: {1}."><template #1><span v-for="(p, n) in aside" :key="p.path"><template v-if="n">; </template><span class="mono">{{ p.path }}</span>, {{ p.aside }}</span></template></Says></p>
     </template>
   </section>
 </template>

@@ -5,7 +5,7 @@ import { mdiCamera, mdiHandBackRight } from '@mdi/js'
 import { ref } from 'vue'
 
 import type { Question } from '../api/client'
-import { verdicts } from '../words'
+import { say, verdicts } from '../words'
 import StrokeDraw from './StrokeDraw.vue'
 import VerdictTag from './VerdictTag.vue'
 
@@ -16,13 +16,13 @@ function pick(e: Event) {
   photo.value = (e.target as HTMLInputElement).files?.[0] ?? null
 }
 const lead = (a: Question['answers'][number]) =>
-  a.leads === props.question.version ? '' : a.leads ? `${a.leads} would.` : 'No release would.'
+  a.leads === props.question.version ? '' : a.leads ? say('{1} would.', a.leads) : 'No release would.'
 </script>
 
 <template>
   <section class="asked" data-question aria-labelledby="ask">
     <div class="field">
-      <div class="row head"><v-icon :icon="mdiHandBackRight" size="30" /> <strong>Your turn: {{ question.left === 1 ? 'one question' : `first of ${question.left} questions` }}</strong></div>
+      <div class="row head"><v-icon :icon="mdiHandBackRight" size="30" /> <strong>{{ say('Your turn: {1}', question.left === 1 ? 'one question' : say('first of {1} questions', question.left)) }}</strong></div>
       <h2 id="ask" class="ask">{{ question.ask }}</h2>
     </div>
     <p v-if="question.look" class="look">{{ question.look }}</p>
@@ -30,7 +30,7 @@ const lead = (a: Question['answers'][number]) =>
       <StrokeDraw v-if="a.draw?.length" :strokes="a.draw" :says="a.says ?? a.value" />
       <span class="words">
         <strong class="says">{{ a.says || a.value }}</strong>
-        <span v-if="a.says" class="small">It is {{ question.fact.replaceAll('-', ' ') }} {{ a.value }}.</span>
+        <span v-if="a.says" class="small">{{ say('It is {1} {2}.', question.fact.replaceAll('-', ' '), a.value) }}</span>
         <span class="row leads"><span class="small">{{ question.version }}</span> <VerdictTag :verdict="a.verdict" :title="verdicts[a.verdict]" /></span>
         <span v-if="lead(a)" class="small">{{ lead(a) }}</span>
       </span>

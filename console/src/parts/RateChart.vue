@@ -8,7 +8,7 @@ import { computed } from 'vue'
 import VChart from 'vue-echarts'
 import { useTheme } from 'vuetify'
 
-import { minutes } from '../words'
+import { minutes, say } from '../words'
 
 use([LineChart, GridComponent, MarkLineComponent, CanvasRenderer])
 
@@ -26,7 +26,7 @@ const option = computed(() => {
     yAxis: { type: 'value', min: 0, max: Math.max(props.line * 1.15, ...props.points.map(([, y]) => y)), show: false },
     series: [{ type: 'line', data: props.points, showSymbol: false, lineStyle: { color: c['sec-written'], width: 2 }, areaStyle: { color: c['tint-blue'], opacity: 1 },
       markLine: { silent: true, symbol: 'none', data: [{ yAxis: props.line }], lineStyle: { color: c.outline, type: 'dashed' },
-        label: { position: 'insideEndTop', color: c.muted, fontSize: 13.5, formatter: `line ${(props.line / 1024).toFixed(1)} KiB/s` } } }],
+        label: { position: 'insideEndTop', color: c.muted, fontSize: 13.5, formatter: say('line {1} KiB/s', (props.line / 1024).toFixed(1)) } } }],
   }
 })
 </script>

@@ -5,7 +5,8 @@ import { computed } from 'vue'
 
 import type { Rehearsal } from '../api/client'
 import { outcomes, settingWays } from '../api/names'
-import { cap, kib, lasts, sentence } from '../words'
+import { cap, kib, lasts, say, sentence } from '../words'
+import Says from './Says.vue'
 
 const props = defineProps<{ rehearsal: Rehearsal }>()
 const r = computed(() => props.rehearsal.result)
@@ -15,14 +16,12 @@ const kept = computed(() => (r.value?.settings ?? []).map((x) => `${x.n} ${setti
 <template>
   <section class="rehearsal" data-rehearsal aria-live="polite">
     <h2 v-if="r">
-      <v-icon :icon="rehearsal.well ? mdiCheckCircle : mdiCloseCircle" :class="rehearsal.well ? 'teal' : 'brick'" />
-      Rehearsed on its twin: {{ rehearsal.well ? (r.outcome === 'nothing-to-do' ? 'nothing to do' : 'it ends right') : outcomes[r.outcome] }}
-    </h2>
+      <v-icon :icon="rehearsal.well ? mdiCheckCircle : mdiCloseCircle" :class="rehearsal.well ? 'teal' : 'brick'" /> {{ say('Rehearsed on its twin: {1}', rehearsal.well ? (r.outcome === 'nothing-to-do' ? 'nothing to do' : 'it ends right') : outcomes[r.outcome]) }}</h2>
     <p v-if="r && !rehearsal.well" class="brick">{{ sentence(r.reason ?? '') }}</p>
     <dl v-if="r">
-      <dt>Changes</dt><dd>{{ r.pieces }} pieces, {{ kib(r.moved.written) }} written</dd>
-      <template v-if="r.version"><dt>Afterwards</dt><dd>its program says that it is <strong class="mono">{{ r.version }}</strong></dd></template>
-      <dt>The line</dt><dd>{{ lasts(r.line) }} at its best pace, of which {{ lasts(r.handsOff) }} hands off; hands come on top</dd>
+      <dt>Changes</dt><dd>{{ say('{1} pieces, {2} written', r.pieces, kib(r.moved.written)) }}</dd>
+      <template v-if="r.version"><dt>Afterwards</dt><dd><Says text="its program says that it is {1}"><template #1><strong class="mono">{{ r.version }}</strong></template></Says></dd></template>
+      <dt>The line</dt><dd>{{ say('{1} at its best pace, of which {2} hands off; hands come on top', lasts(r.line), lasts(r.handsOff)) }}</dd>
       <template v-if="kept"><dt>Settings</dt><dd>{{ kept }}</dd></template>
       <dt>Lost</dt>
       <dd v-if="!r.lost.length">nothing beside the program that was there</dd>
@@ -30,7 +29,7 @@ const kept = computed(() => (r.value?.settings ?? []).map((x) => `${x.n} ${setti
       <template v-if="r.asked.length"><dt>Asked</dt><dd><ol><li v-for="q in r.asked" :key="q.item"><v-icon :icon="mdiHandBackRight" size="16" /> {{ q.says }}</li></ol></dd></template>
       <template v-if="r.assumed.length"><dt><v-icon :icon="mdiHelpCircle" size="16" /> Not known</dt><dd>{{ r.assumed.map(sentence).join(' ') }}</dd></template>
     </dl>
-    <p class="small muted">The twin is made of the backup that ran {{ rehearsal.from || 'an unknown version' }}. The unit has heard nothing of it.</p>
+    <p class="small muted">{{ say('The twin is made of the backup that ran {1}. The unit has heard nothing of it.', rehearsal.from || 'an unknown version') }}</p>
   </section>
 </template>
 

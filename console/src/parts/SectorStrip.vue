@@ -4,7 +4,7 @@
 import { computed, ref } from 'vue'
 
 import type { Sector } from '../api/client'
-import { hex, kib } from '../words'
+import { hex, kib, say } from '../words'
 
 const props = defineProps<{ sectors: Sector[]; states: string; would?: boolean; rests?: boolean }>()
 
@@ -71,7 +71,7 @@ const regions = computed<Span[]>(() => {
   const total = cells.value.length
   const out: Span[] = []
   for (const r of all) {
-    if (r.cells / total > 0.3) r.note = `${hex(r.from)} to ${hex(r.to)}, ${kib(r.bytes)}`
+    if (r.cells / total > 0.3) r.note = say('{1} to {2}, {3}', hex(r.from), hex(r.to), kib(r.bytes))
     const last = out[out.length - 1]
     if (last && r.cells / total < 0.06 && last.cells / total < 0.06) {
       last.name += `, ${r.name}`
@@ -101,7 +101,7 @@ function move(e: KeyboardEvent) {
   active.value = Math.min(cells.value.length - 1, Math.max(0, active.value + step))
   box.value?.querySelectorAll<HTMLElement>('[data-cell]')[active.value]?.focus()
 }
-const label = (c: Cell) => `${hex(c.from)} to ${hex(c.to)}, ${c.region}, ${kib(c.bytes)}${c.count > 1 ? `, ${c.count} sectors` : ''}: ${said(c.state)}`
+const label = (c: Cell) => say('{1} to {2}, {3}, {4}{5}: {6}', hex(c.from), hex(c.to), c.region, kib(c.bytes), c.count > 1 ? say(', {1} sectors', c.count) : '', said(c.state))
 </script>
 
 <template>

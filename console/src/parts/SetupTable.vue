@@ -6,6 +6,8 @@ import { computed, ref } from 'vue'
 
 import type { Setup } from '../api/client'
 import { settingWays } from '../api/names'
+import { say } from '../words'
+import Says from './Says.vue'
 
 const props = defineProps<{ setup: Setup }>()
 type Line = Setup['lines'][number]
@@ -28,9 +30,9 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
     <div class="row spread">
       <h2>Settings</h2>
       <span class="row tags">
-        <v-chip v-if="setup.alike" color="tint-teal" class="tag teal" :prepend-icon="mdiEqual" data-alike>{{ setup.alike }} read back alike</v-chip>
-        <v-chip v-if="setup.other" color="tint-brick" class="tag brick" :prepend-icon="mdiNotEqualVariant" data-other>{{ setup.other }} other than wanted</v-chip>
-        <v-chip v-if="setup.ahead" variant="outlined" class="tag ahead">{{ setup.ahead }} still to put</v-chip>
+        <v-chip v-if="setup.alike" color="tint-teal" class="tag teal" :prepend-icon="mdiEqual" data-alike>{{ say('{1} read back alike', setup.alike) }}</v-chip>
+        <v-chip v-if="setup.other" color="tint-brick" class="tag brick" :prepend-icon="mdiNotEqualVariant" data-other>{{ say('{1} other than wanted', setup.other) }}</v-chip>
+        <v-chip v-if="setup.ahead" variant="outlined" class="tag ahead">{{ say('{1} still to put', setup.ahead) }}</v-chip>
       </span>
     </div>
     <p class="lead">{{ setup.head.text }}</p>
@@ -41,16 +43,16 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
           <strong>{{ l.title }}<span v-if="l.section" class="small muted"> {{ l.section }}</span></strong>
           <span class="found"><span v-if="l.found" :class="{ mono: l.secret }">{{ l.found }}</span><span v-else class="none">not there</span><span v-if="l.public" class="small brick block"><v-icon :icon="mdiAlertCircle" size="14" /> public default</span><span v-else-if="l.was" class="small mono muted block">{{ l.was }}</span></span>
           <span class="wire" :class="{ cut: !['carried', 'renamed', 'rescaled', 'mapped', 'left'].includes(l.how) && l.found, from: !l.found }"><span class="pill" :class="{ ask: l.how === 'asked' }"><v-icon v-if="l.how === 'asked'" :icon="mdiHandBackRight" size="16" /> {{ settingWays[l.how] ?? l.how }}</span></span>
-          <span class="want"><strong v-if="l.want" :class="{ mono: l.secret }">{{ l.want }}</strong><span v-if="l.was" class="small mono muted name">{{ l.name }}</span><span v-if="l.from" class="small muted block">{{ l.from }}</span><span v-if="l.why && l.how !== 'filled'" class="small block" :class="l.how === 'by-rule' ? 'brick' : 'muted'">{{ l.why.text }}</span><span v-if="l.other" class="small muted block">{{ l.whose }} has {{ l.other }}</span></span>
+          <span class="want"><strong v-if="l.want" :class="{ mono: l.secret }">{{ l.want }}</strong><span v-if="l.was" class="small mono muted name">{{ l.name }}</span><span v-if="l.from" class="small muted block">{{ l.from }}</span><span v-if="l.why && l.how !== 'filled'" class="small block" :class="l.how === 'by-rule' ? 'brick' : 'muted'">{{ l.why.text }}</span><span v-if="l.other" class="small muted block">{{ say('{1} has {2}', l.whose, l.other) }}</span></span>
           <span class="left" :class="l.left"><v-icon v-if="l.left === 'alike'" :icon="mdiEqual" class="teal" size="20" aria-label="alike" /><v-icon v-else-if="l.left === 'other'" :icon="mdiNotEqualVariant" class="brick" size="20" aria-label="other" /> {{ left(l) }}</span>
         </div>
         <div v-if="p.quiet.length" class="line">
-          <strong>{{ p.quiet.length }} more, as they were</strong><span class="found">{{ p.quiet.length }} values</span><span class="wire"><span class="pill">{{ settingWays.carried }}</span></span><span class="want"><v-btn variant="text" color="primary" class="all" :data-all="p.name" @click="open.push(p.name)">Show them</v-btn></span><span class="left" :class="p.quiet[0]!.left">{{ p.quiet[0]!.left === 'alike' ? `${p.quiet.length} alike` : 'not yet' }}</span>
+          <strong>{{ say('{1} more, as they were', p.quiet.length) }}</strong><span class="found">{{ say('{1} values', p.quiet.length) }}</span><span class="wire"><span class="pill">{{ settingWays.carried }}</span></span><span class="want"><v-btn variant="text" color="primary" class="all" :data-all="p.name" @click="open.push(p.name)">Show them</v-btn></span><span class="left" :class="p.quiet[0]!.left">{{ p.quiet[0]!.left === 'alike' ? say('{1} alike', p.quiet.length) : 'not yet' }}</span>
         </div>
       </div>
-      <div class="reach" :class="p.state" :data-page="p.name"><strong>{{ p.title ? `Page ${p.title}` : 'No page' }}{{ p.state === 'saved' ? ', saved' : p.state === 'next' ? ', next' : p.state === 'nothing' ? ': nothing to save' : '' }}</strong><span class="small">{{ p.says.text }}</span></div>
+      <div class="reach" :class="p.state" :data-page="p.name"><strong>{{ p.title ? say('Page {1}', p.title) : 'No page' }}{{ p.state === 'saved' ? ', saved' : p.state === 'next' ? ', next' : p.state === 'nothing' ? ': nothing to save' : '' }}</strong><span class="small">{{ p.says.text }}</span></div>
     </div>
-    <p class="foot"><span v-if="gone.length"><strong>Not carried, {{ gone.length }}:</strong> <template v-for="(l, i) in gone" :key="l.name">{{ i ? ', ' : '' }}<span class="mono">{{ l.name }}</span> ({{ l.found }}){{ l.left === 'other' ? ', still there' : '' }}{{ l.why ? `: ${l.why.text.replace(/\.$/, '')}` : '' }}</template>. Their values stay in the backup. </span><strong class="sum">{{ setup.count.text }}.</strong></p>
+    <p class="foot"><span v-if="gone.length"><Says text="{1} {2}. Their values stay in the backup. "><template #1><strong>{{ say('Not carried, {1}:', gone.length) }}</strong></template><template #2><template v-for="(l, i) in gone" :key="l.name">{{ i ? ', ' : '' }}<span class="mono">{{ l.name }}</span> ({{ l.found }}){{ l.left === 'other' ? ', still there' : '' }}{{ l.why ? `: ${l.why.text.replace(/\.$/, '')}` : '' }}</template></template></Says></span><strong class="sum">{{ setup.count.text }}.</strong></p>
   </section>
 </template>
 

@@ -8,8 +8,9 @@ import { api, problem, type Admission, type Problem, type UnitPage } from '../ap
 import { allLinks } from '../lists'
 import { newest } from '../newest'
 import { session } from '../session'
-import { when } from '../words'
+import { say, when } from '../words'
 import BarList from './BarList.vue'
+import Says from './Says.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ unit: UnitPage }>()
@@ -27,15 +28,15 @@ const trouble = ref<Problem | null>(null)
 const admission = ref<Admission | null>(null)
 
 const targets = computed(() => [
-  ...(props.unit.fit?.verdicts ?? []).filter((v) => v.verdict === 'fits').map((v) => ({ title: `release ${v.version}`, value: `flash ${v.release}` })),
-  ...props.unit.backups.filter((b) => !b.ruin).map((b) => ({ title: `its backup of ${when(b.taken)}, ran ${b.running || '?'}`, value: `restore ${b.id}` })),
+  ...(props.unit.fit?.verdicts ?? []).filter((v) => v.verdict === 'fits').map((v) => ({ title: say('release {1}', v.version), value: `flash:${v.release}` })),
+  ...props.unit.backups.filter((b) => !b.ruin).map((b) => ({ title: say('its backup of {1}, ran {2}', when(b.taken), b.running || '?'), value: `restore:${b.id}` })),
   { title: 'nothing: back up only', value: 'backup' },
 ])
 const told = computed(() => own.value && tool.value && label.value.trim() && target.value)
 const bars = computed(() => admission.value?.bars.filter((b) => b.rule !== 'reason') ?? [])
 const passable = computed(() => session.may('lead') && bars.value.length > 0 && bars.value.every((b) => b.gate))
 const wants = computed(() => {
-  const [kind, id] = target.value.split(' ')
+  const [kind, id] = target.value.split(':')
   return {
     kind: kind as 'flash' | 'restore' | 'backup', at: own.value, header: tool.value, label: label.value.trim(),
     ...(kind === 'flash' && { release: id }), ...(kind === 'restore' && { backup: id }), ...(reason.value && { reason: reason.value }),
@@ -77,7 +78,7 @@ async function begin() {
   <v-dialog v-model="shown" max-width="640">
     <form class="through" data-through-form @submit.prevent="begin">
       <h2>Around its own loader</h2>
-      <p>{{ unit.header }}. Nothing at the header tells which unit it is: its label does. <router-link :to="`/card/${unit.id}?header=true`" data-header-card>What to clip where</router-link></p>
+      <p><Says text="{1}. Nothing at the header tells which unit it is: its label does. {2}" :put="{ 1: unit.header }"><template #2><router-link :to="`/card/${unit.id}?header=true`" data-header-card>What to clip where</router-link></template></Says></p>
       <div class="two">
         <v-select v-model="tool" :items="links.filter((l) => l !== own)" label="The helper tool is on" data-header-tool @update:model-value="ask" />
         <v-select v-model="own" :items="links.filter((l) => l !== tool)" label="Its own lead is on" data-header-own @update:model-value="ask" />

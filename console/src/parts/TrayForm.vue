@@ -8,7 +8,7 @@ import { allModels, allLinks } from '../lists'
 import { gates } from '../api/names'
 import { newest } from '../newest'
 import { session } from '../session'
-import { extent } from '../words'
+import { extent, say } from '../words'
 import Trouble from './Trouble.vue'
 
 const of = defineProps<{ model?: string; release?: string; behind?: boolean }>()
@@ -40,7 +40,7 @@ watch([() => to.behind, () => to.model], async () => {
   if (!to.behind || !to.model) return
   const { data } = await api.GET('/api/units', { params: { query: { model: to.model, state: 'behind', size: 1 } } })
   if (!still() || !data) return
-  due.value = data.total ? `${extent(data.total, data.more, 'unit', 'units')} of the model ${data.total === 1 ? 'is' : 'are'} due another release than the one that runs.` : 'No unit of the model is due another release than the one that runs.'
+  due.value = data.total ? say('{1} of the model {2} due another release than the one that runs.', extent(data.total, data.more, 'unit', 'units'), data.total === 1 ? 'is' : 'are') : 'No unit of the model is due another release than the one that runs.'
 })
 watch(() => to.model, async (model) => {
   to.release = ''
@@ -50,7 +50,7 @@ watch(() => to.model, async (model) => {
 })
 // A tray is at one bench.
 const bench = computed(() => to.links[0]?.split('/')[0])
-const offered = computed(() => links.value.filter((l) => !bench.value || l.bench === bench.value).map((l) => ({ value: l.link, title: l.serial ? `${l.link}, ${l.serial} was on it` : l.link })))
+const offered = computed(() => links.value.filter((l) => !bench.value || l.bench === bench.value).map((l) => ({ value: l.link, title: l.serial ? say('{1}, {2} was on it', l.link, l.serial) : l.link })))
 
 async function put() {
   busy.value = true

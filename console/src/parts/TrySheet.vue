@@ -6,6 +6,7 @@ import { ref } from 'vue'
 import { api, problem, type Problem, type Tried } from '../api/client'
 import { allLinks } from '../lists'
 import { session } from '../session'
+import { say } from '../words'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ text: string; link?: string }>()
@@ -54,7 +55,7 @@ const recording = () => URL.createObjectURL(new Blob([tried.value!.recording], {
           <h3 v-if="first(i)">{{ x.exchange }}</h3>
           <div v-if="x.said">→ {{ visible(x.said) }}</div>
           <div v-for="(h, k) in x.heard" :key="k">← {{ visible(h) }}</div>
-          <div v-if="x.wanted" class="muted">{{ x.wanted }} <template v-for="(v, name) in x.parts" :key="name"><strong class="part">{{ name }}: {{ v }}</strong> </template><template v-if="(x.rows ?? 0) > 1">and {{ x.rows! - 1 }} more lines</template></div>
+          <div v-if="x.wanted" class="muted">{{ x.wanted }} <template v-for="(v, name) in x.parts" :key="name"><strong class="part">{{ name }}: {{ v }}</strong> </template><template v-if="(x.rows ?? 0) > 1">{{ say('and {1} more lines', x.rows! - 1) }}</template></div>
           <div v-if="x.error" class="brick">✗ {{ x.error }}</div>
         </template>
       </div>

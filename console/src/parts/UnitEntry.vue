@@ -4,6 +4,7 @@ import { ref } from 'vue'
 
 import { api, problem, type Problem, type UnitPage } from '../api/client'
 import { session } from '../session'
+import { say } from '../words'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ unit: UnitPage }>()
@@ -40,7 +41,7 @@ async function put(what: 'join' | 'mistake') {
   <v-btn variant="text" size="small" data-wrong-entry @click="open = true">Entered wrongly?</v-btn>
   <v-dialog v-model="open" max-width="640">
     <v-card class="dialog">
-      <h2>{{ unit.serial }} is no unit of its own</h2>
+      <h2>{{ say('{1} is no unit of its own', unit.serial) }}</h2>
       <v-text-field v-model="reason" label="Why; it stands in the history" data-field="reason" />
       <template v-if="session.may('lead')">
         <h3>It was entered twice</h3>

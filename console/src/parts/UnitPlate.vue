@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // The rating plate of a unit: the same on every page.
 import type { Unit } from '../api/client'
+import { say } from '../words'
 
 defineProps<{ unit: Unit; note?: string }>()
 </script>
@@ -11,12 +12,12 @@ defineProps<{ unit: Unit; note?: string }>()
     <div class="inner">
       <div class="top">
         <strong class="model">{{ unit.modelName || unit.model }}</strong>
-        <strong>{{ unit.revision ? `rev ${unit.revision}` : 'rev not known' }}</strong>
+        <strong>{{ unit.revision ? say('rev {1}', unit.revision) : 'rev not known' }}</strong>
       </div>
       <div class="serial mono">{{ unit.serial }}</div>
       <div class="foot small">
         <div>{{ unit.site || 'No site noted' }}</div>
-        <div class="muted">{{ note ?? (unit.link ? `on ${unit.link}` : 'on no link now') }}</div>
+        <div class="muted">{{ note ?? (unit.link ? say('on {1}', unit.link) : 'on no link now') }}</div>
       </div>
     </div>
   </section>

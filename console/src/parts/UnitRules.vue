@@ -6,7 +6,8 @@ import { computed, reactive, ref } from 'vue'
 import { api, problem, type Problem, type UnitPage } from '../api/client'
 import { permits } from '../api/names'
 import { session } from '../session'
-import { sentence, when } from '../words'
+import { say, sentence, when } from '../words'
+import Says from './Says.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ unit: UnitPage }>()
@@ -46,8 +47,8 @@ async function put(what: 'hold' | 'consent' | 'end') {
 
 <template>
   <div data-rules>
-    <p v-if="unit.held" class="row tight" data-held><v-icon :icon="mdiAnchor" size="20" /><span><strong>Stays at {{ unit.held.version }}<template v-if="unit.held.until"> until {{ unit.held.until }}</template>.</strong> {{ sentence(unit.held.reason) }} <span class="small muted">{{ unit.held.by }}, {{ when(unit.held.at) }}</span></span></p>
-    <p v-for="c in unit.consents" :key="c.at" class="row tight small"><v-icon :icon="mdiAccountCheckOutline" size="18" /><span>{{ c.by }} consents to a {{ permits[c.for] }} until {{ when(c.until) }}: {{ sentence(c.reason) }}</span></p>
+    <p v-if="unit.held" class="row tight" data-held><v-icon :icon="mdiAnchor" size="20" /><span><strong><Says text="Stays at {1}{2}." :put="{ 1: unit.held.version }"><template v-if="unit.held.until" #2>{{ say(' until {1}', unit.held.until) }}</template></Says></strong> {{ sentence(unit.held.reason) }} <span class="small muted">{{ unit.held.by }}, {{ when(unit.held.at) }}</span></span></p>
+    <p v-for="c in unit.consents" :key="c.at" class="row tight small"><v-icon :icon="mdiAccountCheckOutline" size="18" /><span>{{ say('{1} consents to a {2} until {3}: {4}', c.by, permits[c.for], when(c.until), sentence(c.reason)) }}</span></p>
     <div v-if="session.may('lead')" class="row">
       <v-btn variant="text" size="small" data-hold @click="begin('hold')">Hold it at a release</v-btn>
       <v-btn v-if="unit.held?.unit" variant="text" size="small" :loading="busy" data-hold-end @click="put('end')">End the hold</v-btn>
@@ -56,7 +57,7 @@ async function put(what: 'hold' | 'consent' | 'end') {
     <Trouble v-if="trouble && !open" :problem="trouble" />
     <v-dialog :model-value="!!open" max-width="640" @update:model-value="open = ''">
       <v-card class="dialog">
-        <h2>{{ open === 'hold' ? `Hold ${unit.serial} at a release` : `Consent for ${unit.serial}` }}</h2>
+        <h2>{{ open === 'hold' ? say('Hold {1} at a release', unit.serial) : say('Consent for {1}', unit.serial) }}</h2>
         <p class="muted">{{ open === 'hold' ? 'Whoever works on it is shown this release and why; another one is refused.' : 'What not every unit may have. It stands in the history and in the record of the run, with your name.' }}</p>
         <v-select v-if="open === 'hold'" v-model="to.version" :items="versions" label="Release" data-field="version" />
         <v-select v-else v-model="to.for" :items="kinds" label="For" data-field="for" />

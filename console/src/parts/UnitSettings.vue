@@ -7,7 +7,7 @@ import { useRouter } from 'vue-router'
 
 import { api, problem, type Problem, type UnitPage, type UnitSetting } from '../api/client'
 import { session } from '../session'
-import { when } from '../words'
+import { say, when } from '../words'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ unit: UnitPage; blocked: string }>()
@@ -57,7 +57,7 @@ async function begin() {
 
 <template>
   <div v-if="all.length || unit.sets" data-settings>
-    <div class="row spread head"><h2>Settings<template v-if="all.length">, {{ all.length }}</template></h2><span v-if="read" class="small muted">read {{ when(read) }}</span></div>
+    <div class="row spread head"><h2>{{ all.length ? say('Settings, {1}', all.length) : 'Settings' }}</h2><span v-if="read" class="small muted">{{ say('read {1}', when(read)) }}</span></div>
     <p v-if="!all.length" class="muted">Nobody has read them yet. A run that writes it, or sets it up, reads them first.</p>
     <table v-else class="plain">
       <tbody>

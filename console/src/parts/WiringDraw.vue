@@ -3,14 +3,15 @@
 // are seen to cross. Drawn from the model sheet; the colours of wires are data.
 import { computed, onUnmounted, ref } from 'vue'
 
-import { ago } from '../words'
+import { ago, say } from '../words'
 
 import type { Pin, Supply, Wiring } from '../api/client'
+import Says from './Says.vue'
 
 const props = defineProps<{ wiring: Wiring; unit?: string; adapter?: string; supply?: Supply; edit?: boolean; seen?: { by: string; at: string } }>()
 const colours = defineModel<Record<string, string>>('colours', { default: () => ({}) }) // of this time, by the unit's pin
 const colourOf = (w: { unit: number; colour?: string }) => colours.value[String(w.unit)] ?? w.colour ?? ''
-function say(unit: number, e: Event) {
+function mark(unit: number, e: Event) {
   colours.value = { ...colours.value, [String(unit)]: (e.target as HTMLInputElement).value }
 }
 const row = 52
@@ -48,12 +49,12 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
 <template>
   <figure class="wiring">
     <div class="sheet">
-      <svg :viewBox="`0 0 ${wide} ${high}`" :class="{ narrow }" role="img" :aria-label="`Wiring of ${wiring.unit.name} with ${wiring.adapter}; the table below says the same`">
+      <svg :viewBox="`0 0 ${wide} ${high}`" :class="{ narrow }" role="img" :aria-label="say('Wiring of {1} with {2}; the table below says the same', wiring.unit.name, wiring.adapter)">
         <template v-if="!narrow">
-          <text x="12" y="20" class="head">This is written: {{ wiring.unit.name }} <tspan class="mono">{{ unit }}</tspan></text>
-          <text x="968" y="20" class="head" text-anchor="end">This writes: {{ wiring.tool.name }} <tspan class="mono">{{ adapter }}</tspan></text>
-          <text x="12" y="40" class="small">pin 1: {{ wiring.unit.edge.en }}</text>
-          <text x="968" y="40" class="small" text-anchor="end">pin 1: {{ wiring.tool.edge.en }}</text>
+          <text x="12" y="20" class="head">{{ say('This is written: {1}', wiring.unit.name) }} <tspan class="mono">{{ unit }}</tspan></text>
+          <text x="968" y="20" class="head" text-anchor="end">{{ say('This writes: {1}', wiring.tool.name) }} <tspan class="mono">{{ adapter }}</tspan></text>
+          <text x="12" y="40" class="small">{{ say('pin 1: {1}', wiring.unit.edge.en) }}</text>
+          <text x="968" y="40" class="small" text-anchor="end">{{ say('pin 1: {1}', wiring.tool.edge.en) }}</text>
         </template>
         <template v-else>
           <text x="4" y="18" class="head">{{ wiring.unit.name }}</text><text :x="wide - 4" y="18" class="head" text-anchor="end">{{ wiring.tool.name }}</text>
@@ -64,12 +65,12 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
         <g v-for="(p, n) in wiring.unit.pins" :key="`u${n}`" :class="{ empty: !joined.has(n + 1) }">
           <rect v-if="n === 0" :x="unitX - 12" :y="y(1) - 12" width="24" height="24" class="pin" /><circle v-else :cx="unitX" :cy="y(n + 1)" r="12" class="pin" />
           <text :x="unitX - 22" :y="y(n + 1) + 2" text-anchor="end" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ drawn(p) }}</text>
-          <text v-if="!joined.has(n + 1)" :x="unitX - 22" :y="y(n + 1) + 20" text-anchor="end" class="small">leave empty{{ p.says?.en && !narrow ? `: ${p.says.en}` : '' }}</text>
+          <text v-if="!joined.has(n + 1)" :x="unitX - 22" :y="y(n + 1) + 20" text-anchor="end" class="small">{{ say('leave empty{1}', p.says?.en && !narrow ? `: ${p.says.en}` : '') }}</text>
         </g>
         <g v-for="(p, n) in wiring.tool.pins" :key="`t${n}`" :class="{ empty: p.job === 'empty' }">
           <rect v-if="n === 0" :x="toolX - 12" :y="y(1) - 12" width="24" height="24" class="pin" /><circle v-else :cx="toolX" :cy="y(n + 1)" r="12" class="pin" />
           <text :x="toolX + 22" :y="y(n + 1) + 2" class="name"><tspan class="mono">{{ n + 1 }}</tspan> {{ drawn(p) }}</text>
-          <text v-if="p.job === 'empty'" :x="toolX + 22" :y="y(n + 1) + 20" class="small">leave empty{{ p.says?.en && !narrow ? `: ${p.says.en}` : '' }}</text>
+          <text v-if="p.job === 'empty'" :x="toolX + 22" :y="y(n + 1) + 20" class="small">{{ say('leave empty{1}', p.says?.en && !narrow ? `: ${p.says.en}` : '') }}</text>
         </g>
         <g v-for="w in lines" :key="`l${w.tool}-${w.unit}`">
           <rect :x="unitX + 20" :y="w.at - 12" :width="pill" height="24" rx="12" class="pill" /><text :x="unitX + 20 + pill / 2" :y="w.at + 5" text-anchor="middle" class="small ink">{{ w.colour || '________' }}</text>
@@ -77,16 +78,16 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
       </svg>
     </div>
     <template v-if="narrow">
-      <p class="small"><strong>Pin 1</strong> of {{ wiring.unit.name }}: {{ wiring.unit.edge.en }}. Of {{ wiring.tool.name }}: {{ wiring.tool.edge.en }}.</p>
-      <p v-for="x in empty" :key="x.at + x.n" class="small">Pin {{ x.n }} of the {{ x.at }} stays empty: {{ x.p.says?.en }}.</p>
+      <p class="small"><Says text="{1} of {2}: {3}. Of {4}: {5}." :put="{ 2: wiring.unit.name, 3: wiring.unit.edge.en, 4: wiring.tool.name, 5: wiring.tool.edge.en }"><template #1><strong>Pin 1</strong></template></Says></p>
+      <p v-for="x in empty" :key="x.at + x.n" class="small">{{ say('Pin {1} of the {2} stays empty: {3}.', x.n, x.at, x.p.says?.en) }}</p>
     </template>
-    <p v-if="supply" class="power"><strong>Power: {{ { adapter: 'the adapter feeds the unit', own: 'its own supply feeds the unit', none: 'nothing may feed the unit' }[supply.from] }}<template v-if="supply.volts">, {{ supply.volts }} V</template><template v-if="supply.pin">, at pin {{ supply.pin }}</template>.</strong> {{ supply.says?.en }}</p>
-    <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector">The adapter’s switch stands at <strong>{{ wiring.selector }}</strong>. </template><template v-if="seen">Colours as {{ seen.by }} saw them, {{ ago(seen.at) }}.</template><template v-else-if="edit">If this lead has other colours, say which.</template><template v-else>The usual colours; if this lead has others, go by the pins.</template></p>
+    <p v-if="supply" class="power"><strong><Says text="Power: {1}{2}{3}." :put="{ 1: { adapter: 'the adapter feeds the unit', own: 'its own supply feeds the unit', none: 'nothing may feed the unit' }[supply.from] }"><template v-if="supply.volts" #2>, {{ supply.volts }} V</template><template v-if="supply.pin" #3>{{ say(', at pin {1}', supply.pin) }}</template></Says></strong> {{ supply.says?.en }}</p>
+    <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector"><Says text="The adapter’s switch stands at {1}. "><template #1><strong>{{ wiring.selector }}</strong></template></Says></template><template v-if="seen">{{ say('Colours as {1} saw them, {2}.', seen.by, ago(seen.at)) }}</template><template v-else-if="edit">If this lead has other colours, say which.</template><template v-else>The usual colours; if this lead has others, go by the pins.</template></p>
     <datalist v-if="edit" id="wire-colours"><option v-for="(_, name) in wires" :key="name" :value="name" /></datalist>
     <table class="plain">
       <thead><tr><th>Unit’s pin</th><th>Adapter’s pin</th><th>{{ edit ? 'Colour this time' : 'Colour' }}</th></tr></thead>
       <tbody>
-        <tr v-for="w in wiring.wires" :key="`${w.tool}${w.unit}`"><td>{{ w.unit }} {{ pinName(wiring.unit.pins[w.unit - 1]) }}</td><td>{{ w.tool }} {{ pinName(wiring.tool.pins[w.tool - 1]) }}</td><td><input v-if="edit" class="colour" list="wire-colours" maxlength="40" :value="colourOf(w)" :aria-label="`Colour of the wire at the unit’s pin ${w.unit}, or what is written on it`" :data-wire="w.unit" @input="say(w.unit, $event)" /><template v-else>{{ colourOf(w) || 'not told' }}</template></td></tr>
+        <tr v-for="w in wiring.wires" :key="`${w.tool}${w.unit}`"><td>{{ w.unit }} {{ pinName(wiring.unit.pins[w.unit - 1]) }}</td><td>{{ w.tool }} {{ pinName(wiring.tool.pins[w.tool - 1]) }}</td><td><input v-if="edit" class="colour" list="wire-colours" maxlength="40" :value="colourOf(w)" :aria-label="say('Colour of the wire at the unit’s pin {1}, or what is written on it', w.unit)" :data-wire="w.unit" @input="mark(w.unit, $event)" /><template v-else>{{ colourOf(w) || 'not told' }}</template></td></tr>
       </tbody>
     </table>
   </figure>

@@ -1,5 +1,5 @@
 import type { Run, View } from '../api/client'
-import { hows, kib, verdicts } from '../words'
+import { hows, kib, say, verdicts } from '../words'
 
 export interface Stop {
   key: string
@@ -45,13 +45,13 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
   const later = now === 2 ? [!told.includes('identified'), !told.includes('judged')] : []
   const left = run.kind === 'backup' ? [1, 2, 4, 5] : run.kind === 'settings' ? [1, 4, 5] : run.kind === 'restore' ? [1] : []
   const facts = [
-    run.from ? `rev ${run.unit.revision || '?'}, runs ${run.from}` : later[0] ? 'once it has power' : 'by itself',
+    run.from ? say('rev {1}, runs {2}', run.unit.revision || '?', run.from) : later[0] ? 'once it has power' : 'by itself',
     run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : later[1] ? 'judged again then' : 'by itself',
-    view.hands && !after && step !== 'ask' ? `your turn, ${view.turn} of ${view.turns}` : run.answers.length ? `${run.answers.length} ${run.answers.length === 1 ? 'item' : 'items'} done` : `said yes: ${run.by}`,
-    step === 'ask' ? `settings, your turn ${view.turn} of ${view.turns}` : step === 'backup' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : backupFact(run),
-    view.changes ? `${view.right} of ${view.changes} sectors` : 'by itself',
-    step === 'verify' && view.total ? `${kib(view.done)} of ${kib(view.total)}` : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
-    run.state === 'closed' ? 'in the history' : step === 'settings' ? 'settings' : after ? `your turn, ${view.turn} of ${view.turns}` : 'by itself',
+    view.hands && !after && step !== 'ask' ? say('your turn, {1} of {2}', view.turn, view.turns) : run.answers.length ? say('{1} {2} done', run.answers.length, run.answers.length === 1 ? 'item' : 'items') : say('said yes: {1}', run.by),
+    step === 'ask' ? say('settings, your turn {1} of {2}', view.turn, view.turns) : step === 'backup' && view.total ? say('{1} of {2}', kib(view.done), kib(view.total)) : backupFact(run),
+    view.changes ? say('{1} of {2} sectors', view.right, view.changes) : 'by itself',
+    step === 'verify' && view.total ? say('{1} of {2}', kib(view.done), kib(view.total)) : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',
+    run.state === 'closed' ? 'in the history' : step === 'settings' ? 'settings' : after ? say('your turn, {1} of {2}', view.turn, view.turns) : 'by itself',
   ]
   const over = run.state === 'closed'
   return words
@@ -65,7 +65,7 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
 
 function backupFact(run: Run): string {
   if (run.backupHow?.startsWith('run ')) return 'from before'
-  if (run.kind === 'settings') return run.setup ? `${run.setup.lines.length} settings` : 'settings'
+  if (run.kind === 'settings') return run.setup ? say('{1} settings in all', run.setup.lines.length) : 'settings'
   return run.backupId ? 'full, stored' : run.backup ? 'read, to be stored' : 'by itself'
 }
 

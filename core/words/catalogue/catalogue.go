@@ -10,9 +10,11 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"html"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -44,10 +46,50 @@ func Read(root string) ([]Message, error) {
 			return true
 		})
 	})
+	if err == nil {
+		var of []Message
+		of, err = pages(root)
+		all = append(all, of...)
+	}
 	slices.SortFunc(all, func(a, b Message) int {
-		return strings.Compare(a.ID+"\x00"+a.Kind+"\x00"+a.In, b.ID+"\x00"+b.Kind+"\x00"+b.In)
+		return strings.Compare(a.ID+"\x00"+a.Kind+"\x00"+a.In+"\x00"+a.Text, b.ID+"\x00"+b.Kind+"\x00"+b.In+"\x00"+b.Text)
 	})
 	return slices.Compact(all), err
+}
+
+var (
+	saidByCall = regexp.MustCompile(`\bsay\('((?:[^'\\]|\\.)*)'`)
+	saidByPart = regexp.MustCompile(`<Says text="([^"]*)"`)
+	putIn      = regexp.MustCompile(`\{\d+\}`)
+)
+
+// pages lists the messages of the console: those of say('…') and of the part Says. A test of
+// the sources holds that there is no third way.
+func pages(root string) (all []Message, err error) {
+	from := filepath.Join(root, "console", "src")
+	err = filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || filepath.Ext(path) != ".vue" && filepath.Ext(path) != ".ts" {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		in, err := filepath.Rel(root, filepath.Dir(path))
+		add := func(text string) {
+			if id := core.MessageID(putIn.ReplaceAllString(strings.ReplaceAll(text, "%", "%%"), "%s")); id != "" {
+				all = append(all, Message{ID: id, Text: text, In: filepath.ToSlash(in)})
+			}
+		}
+		for _, m := range saidByCall.FindAllStringSubmatch(string(raw), -1) {
+			add(strings.NewReplacer(`\'`, "'", `\\`, `\`).Replace(m[1]))
+		}
+		for _, m := range saidByPart.FindAllStringSubmatch(string(raw), -1) {
+			add(html.UnescapeString(m[1]))
+		}
+		return err
+	})
+	return all, err
 }
 
 // sources parses every Go file below a folder that is no test.

@@ -256,7 +256,7 @@ func (p *page) stage(title string, write bool, c client.Card, at string) {
 	for _, i := range items {
 		says := i.Says.In("en")
 		if i.Do == model.Measure {
-			says += told(" (%g to %g %s)", i.Least, i.Most, i.Unit)
+			says += told(" (from %g to %g %s)", i.Least, i.Most, i.Unit)
 		}
 		if i.Do == model.Choose {
 			var all []string
