@@ -268,9 +268,10 @@ func TestHandsByClicks(t *testing.T) {
 	}
 }
 
-// focus waits until a control can take the focus, and has it.
+// focus waits until a control can take the focus, and has it. One that turns, because an answer
+// is under way, takes none.
 func focus(selector string) chromedp.Action {
-	return browser.Until(`(e => e && !e.disabled && (e.focus(), document.activeElement === e))(document.querySelector(` + quote(selector) + `))`)
+	return browser.Until(`(e => e && !e.disabled && !e.classList.contains("v-btn--loading") && (e.focus(), document.activeElement === e))(document.querySelector(` + quote(selector) + `))`)
 }
 
 // press puts the focus on a control and presses Enter.
