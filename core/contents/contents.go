@@ -49,6 +49,7 @@ type Part struct {
 	src     Source
 	raw     map[core.Digest][]byte
 	read    map[core.Digest]*shelf.Manifest
+	near    map[place]bool // what was fetched ahead
 }
 
 // File is a file of a tree; a zero digest says that nobody knows what it holds, or
@@ -85,7 +86,7 @@ func Of(sheet *model.Sheet, all []Happened, src Source) (map[string]*Part, error
 			}
 			p := parts[x.Name]
 			if p == nil {
-				p = &Part{Section: now, src: src, Sectors: map[uint64]core.Digest{}, Files: map[string]File{}, lengths: map[uint64]uint64{}, over: map[uint64]int{}, raw: map[core.Digest][]byte{}, read: map[core.Digest]*shelf.Manifest{}}
+				p = &Part{Section: now, src: src, Sectors: map[uint64]core.Digest{}, Files: map[string]File{}, lengths: map[uint64]uint64{}, over: map[uint64]int{}, raw: map[core.Digest][]byte{}, read: map[core.Digest]*shelf.Manifest{}, near: map[place]bool{}}
 			}
 			if err := p.take(h.State, x, was); err != nil {
 				return nil, err
@@ -208,7 +209,7 @@ func (p *Part) begin(s *run.State, manifest core.Digest, now []core.Digest, was 
 }
 
 func (p *Part) tree(name core.Digest) (*shelf.Tree, error) {
-	raw, err := p.src.Get(name)
+	raw, err := p.src.Get.One(name)
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +228,7 @@ func (p *Part) manifest(name core.Digest) (*shelf.Manifest, error) {
 	if m, ok := p.read[name]; ok {
 		return m, nil
 	}
-	raw, err := p.src.Get(name)
+	raw, err := p.src.Get.One(name)
 	if err != nil {
 		return nil, err
 	}
@@ -339,21 +340,54 @@ func (p *Part) fill(name core.Digest, s memory.Sector, data []byte) error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(m.Ranges, func(r shelf.Range) bool { return r.Address <= s.Address && s.End() <= r.Address+r.Length }) {
+	i := slices.IndexFunc(m.Ranges, func(r shelf.Range) bool { return r.Address <= s.Address && s.End() <= r.Address+r.Length })
+	if i < 0 {
 		return nil
 	}
-	return m.Read(p.piece, s.Address, data)
+	// Whoever asks for one sector asks for those beside it next: they are fetched with it, if
+	// they are there.
+	r := m.Ranges[i]
+	from := max(s.Address/window*window, r.Address)
+	if at := (place{name, from}); !p.near[at] {
+		p.near[at] = true
+		if err := m.Read(p.pieces, from, make([]byte, min(from+window, r.Address+r.Length)-from)); err != nil && core.KindOf(err) != core.NotFound {
+			return err
+		}
+	}
+	return m.Read(p.pieces, s.Address, data)
 }
 
-func (p *Part) piece(d core.Digest) ([]byte, error) {
-	if b, ok := p.raw[d]; ok {
-		return b, nil
+// window is how much of a backup is fetched at once.
+const window = 256 << 10
+
+// place is an address in a backup.
+type place struct {
+	manifest core.Digest
+	address  uint64
+}
+
+// pieces fetches those that were not fetched before.
+func (p *Part) pieces(names []core.Digest) ([][]byte, error) {
+	var lacks []core.Digest
+	for _, n := range names {
+		if _, ok := p.raw[n]; !ok {
+			lacks = append(lacks, n)
+		}
 	}
-	b, err := p.src.Get(d)
-	if err == nil {
-		p.raw[d] = b
+	if len(lacks) > 0 {
+		fetched, err := p.src.Get(lacks)
+		if err != nil {
+			return nil, err
+		}
+		for i, n := range lacks {
+			p.raw[n] = fetched[i]
+		}
 	}
-	return b, err
+	all := make([][]byte, 0, len(names))
+	for _, n := range names {
+		all = append(all, p.raw[n])
+	}
+	return all, nil
 }
 
 // Chunks names what is known by the pieces of the shelf's grid, for recognising it.

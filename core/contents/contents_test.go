@@ -19,6 +19,7 @@ import (
 	"zealousferry/core/procedure"
 	"zealousferry/core/registry"
 	"zealousferry/core/run"
+	"zealousferry/core/shelf"
 	"zealousferry/sim"
 )
 
@@ -34,6 +35,7 @@ type site struct {
 	release map[string]*model.Release // by run
 	stop    func(*run.Journal) bool   // ends the run in the middle
 	checks  int
+	asked   int // how often the shelf was
 }
 
 func newSite(t *testing.T, u *sim.Unit, sheet []byte, serial string) *site {
@@ -48,7 +50,10 @@ func newSite(t *testing.T, u *sim.Unit, sheet []byte, serial string) *site {
 
 func (s *site) source() contents.Source {
 	return contents.Source{
-		Get: func(d core.Digest) ([]byte, error) { return s.a.Blob(context.Background(), d) },
+		Get: func(names []core.Digest) ([][]byte, error) {
+			s.asked++
+			return shelf.Each(func(d core.Digest) ([]byte, error) { return s.a.Blob(context.Background(), d) })(names)
+		},
 		Images: func(id, section string) (all []*image.Image, err error) {
 			x, _ := s.sheet.Section(section)
 			for _, p := range s.sheet.In(s.release[id], x) {
@@ -217,6 +222,12 @@ func TestWhatIsKnownIsSoAtEveryEvent(t *testing.T) {
 	p := s.now(nil)["main"]
 	if p.Partly() || !slices.Equal(p.Runs, []string{"r2"}) {
 		t.Fatalf("after a flash: partly %v, runs %v", p.Partly(), p.Runs)
+	}
+	s.asked = 0
+	sectors := p.Section.Memory.Sectors()
+	first, last := sectors[0].Address, sectors[len(sectors)-1].End()
+	if known, err := p.Content(first, make([]byte, last-first)); err != nil || !known || s.asked > 5 { // its pieces at once, not sector by sector
+		t.Fatalf("all of it: known %v, %v; the shelf was asked %d times", known, err, s.asked)
 	}
 	s.stop = midway("main")
 	s.flash("r3", "3.0.0", programPart("3.0.0"))

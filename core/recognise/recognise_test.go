@@ -33,14 +33,14 @@ func board(put ...image.Segment) []Chunk {
 	if err != nil {
 		panic(err)
 	}
-	stretches, err := m.Chunks(func(d core.Digest) ([]byte, error) {
+	stretches, err := m.Chunks(shelf.Each(func(d core.Digest) ([]byte, error) {
 		for _, p := range pages {
 			if p.Name == d {
 				return p.Data, nil
 			}
 		}
 		return nil, core.Fail(core.NotFound, "no page")
-	})
+	}))
 	if err != nil {
 		panic(err)
 	}

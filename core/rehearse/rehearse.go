@@ -108,12 +108,11 @@ func Of(ctx context.Context, in Input) (Result, error) {
 	}
 	stand := &clock{now: in.Now}
 	s := &stage{kept: map[core.Digest][]byte{}, get: in.Get, safe: in.Safe, changed: func() {}}
-	get := func(name core.Digest) ([]byte, error) { return s.Blob(ctx, name) }
 	if err := in.Trouble.check(); err != nil {
 		return out, err
 	}
 	var err error
-	if s.twin, err = newTwin(stand, in.Sheet, in.Held, in.Facts, get); err != nil {
+	if s.twin, err = newTwin(stand, in.Sheet, in.Held, in.Facts, s.blobs); err != nil {
 		return out, err
 	}
 	s.twin.trouble, s.twin.dark = in.Trouble, in.Trouble == StaysDark
@@ -129,7 +128,7 @@ func Of(ctx context.Context, in Input) (Result, error) {
 			return out, core.Fail(core.CannotTell, "the backup of %s has nothing of section %s, which the run would change", o.Serial, x.Name)
 		}
 	}
-	if err := s.twin.aims(in, o, get); err != nil {
+	if err := s.twin.aims(in, o, s.blobs); err != nil {
 		return out, err
 	}
 	for _, p := range s.twin.sections {
@@ -157,7 +156,7 @@ func (t *twin) aims(in Input, o run.Opened, get shelf.Get) error {
 		}
 		var all []*image.Image
 		for _, part := range in.Sheet.In(in.Release, p.of) {
-			raw, err := get(part.Image)
+			raw, err := get.One(part.Image)
 			if err != nil {
 				return err
 			}

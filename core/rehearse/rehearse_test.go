@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/rehearse"
 	"zealousferry/core/run"
+	"zealousferry/core/shelf"
 	"zealousferry/sim"
 )
 
@@ -59,7 +60,7 @@ func unit(t testing.TB, name string, change func(*model.Release)) (rehearse.Inpu
 	o.Run, o.Kind, o.Version, o.Release = "r-rehearsal", run.Flash, rel.Version, a.Put(raw)
 	o.Sections, o.Itinerary = nil, nil
 	in := rehearse.Input{Opened: o, Sheet: sheet, Release: rel, Held: map[string]rehearse.Held{}, Safe: make([]byte, 32), Now: time.Now(),
-		Get: func(d core.Digest) ([]byte, error) { return a.Blob(ctx, d) }}
+		Get: shelf.Each(func(d core.Digest) ([]byte, error) { return a.Blob(ctx, d) })}
 	for _, x := range a.Stored[0] {
 		in.Held[x.Section] = rehearse.Held{Manifest: x.Manifest}
 	}
@@ -119,12 +120,12 @@ func TestWhatARehearsalFinds(t *testing.T) {
 	t.Run("a backup of which a piece is gone", func(t *testing.T) {
 		in, a, _ := unit(t, "gangway", nil)
 		n := 0
-		in.Get = func(d core.Digest) ([]byte, error) {
+		in.Get = shelf.Each(func(d core.Digest) ([]byte, error) {
 			if n++; n == 7 {
 				return nil, core.Fail(core.NotFound, "no blob %s", d.Short())
 			}
 			return a.Blob(context.Background(), d)
-		}
+		})
 		if _, err := rehearse.Of(context.Background(), in); core.KindOf(err) != core.NotFound {
 			t.Errorf("%v", err)
 		}

@@ -83,19 +83,33 @@ type stage struct {
 func (s *stage) Open(context.Context, string) (link.Link, error) { return s.twin, nil }
 
 func (s *stage) Blob(_ context.Context, name core.Digest) ([]byte, error) {
+	return shelf.Get(s.blobs).One(name)
+}
+
+// blobs gets what is at hand, and fetches the rest at once.
+func (s *stage) blobs(names []core.Digest) ([][]byte, error) {
 	s.mu.Lock()
-	b, ok := s.kept[name]
-	s.mu.Unlock()
-	if ok {
-		return b, nil
+	defer s.mu.Unlock()
+	var lacks []core.Digest
+	for _, n := range names {
+		if _, ok := s.kept[n]; !ok {
+			lacks = append(lacks, n)
+		}
 	}
-	b, err := s.get(name)
-	if err == nil {
-		s.mu.Lock()
-		s.kept[name] = b
-		s.mu.Unlock()
+	if len(lacks) > 0 {
+		fetched, err := s.get(lacks)
+		if err != nil {
+			return nil, err
+		}
+		for i, n := range lacks {
+			s.kept[n] = fetched[i]
+		}
 	}
-	return b, err
+	all := make([][]byte, 0, len(names))
+	for _, n := range names {
+		all = append(all, s.kept[n])
+	}
+	return all, nil
 }
 
 // Held gets what is at hand.

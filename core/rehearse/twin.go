@@ -72,7 +72,7 @@ func newTwin(clock *clock, sheet *model.Sheet, held map[string]Held, facts []cor
 		}
 		p := &part{of: x, main: x.Name == sheet.Main().Name, settings: slices.Clone(h.Settings)}
 		p.runs = t.fact(p, core.FactRunning)
-		raw, err := get(h.Manifest)
+		raw, err := get.One(h.Manifest)
 		if err != nil {
 			return nil, err
 		}

@@ -180,7 +180,7 @@ func (r Reading) Pieces(get shelf.Get) ([]core.Digest, error) {
 // of a tree of files.
 func PiecesOf(get shelf.Get, manifest core.Digest, files bool) ([]core.Digest, error) {
 	names := []core.Digest{manifest}
-	raw, err := get(manifest)
+	raw, err := get.One(manifest)
 	if err != nil {
 		return nil, err
 	}
@@ -211,7 +211,7 @@ func PiecesOf(get shelf.Get, manifest core.Digest, files bool) ([]core.Digest, e
 func ListsOf(get shelf.Get, manifest core.Digest, files bool) (names []core.Digest, err error) {
 	read := func(d core.Digest) (raw []byte, err error) {
 		names = append(names, d)
-		if raw, err = get(d); core.KindOf(err) == core.NotFound {
+		if raw, err = get.One(d); core.KindOf(err) == core.NotFound {
 			return nil, nil
 		}
 		return raw, err
@@ -416,7 +416,7 @@ func (b *reading) sectors(ctx context.Context, m *memory.Map, manifest *shelf.Ma
 	for _, region := range m.Regions {
 		for _, part := range stretches(region, 64<<10) {
 			buf := make([]byte, part.Length)
-			if manifest.Read(b.run.bench.Held, part.Address, buf) != nil {
+			if manifest.Read(shelf.Each(b.run.bench.Held), part.Address, buf) != nil {
 				d, err := b.session.Digest(ctx, part.Address, part.Length, region.Sector)
 				if err != nil {
 					return nil, err

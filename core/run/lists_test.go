@@ -41,12 +41,12 @@ func TestListsOf(t *testing.T) {
 		rounds   int
 	}{"a memory": {file.Manifest, false, 2}, "a tree": {core.DigestOf(raw), true, 3}} {
 		here := map[core.Digest][]byte{}
-		get := func(d core.Digest) ([]byte, error) {
+		get := shelf.Each(func(d core.Digest) ([]byte, error) {
 			if b, ok := here[d]; ok {
 				return b, nil
 			}
 			return nil, core.Fail(core.NotFound, "not here")
-		}
+		})
 		rounds := 0
 		for {
 			names, err := run.ListsOf(get, x.manifest, x.files)

@@ -185,7 +185,7 @@ func (r *Run) buildFiles(ctx context.Context, x *Section, d *model.Section) (*pl
 }
 
 func (r *Run) get(ctx context.Context) shelf.Get {
-	return func(d core.Digest) ([]byte, error) { return r.bench.Blob(ctx, d) }
+	return shelf.Each(func(d core.Digest) ([]byte, error) { return r.bench.Blob(ctx, d) })
 }
 
 func (r *Run) manifest(ctx context.Context, name core.Digest) (*shelf.Manifest, error) {

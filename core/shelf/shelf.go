@@ -179,18 +179,47 @@ func Bind(stretches []Stretch) (*Manifest, []Piece, error) {
 	return m, pages, nil
 }
 
-// Get fetches a piece by name.
-type Get func(core.Digest) ([]byte, error)
+// Get fetches pieces by their names, in the same order; one that is not there is an error.
+// Whoever reads names all that it wants at once, so that a store far away is asked once.
+type Get func(names []core.Digest) ([][]byte, error)
+
+// Each fetches pieces one by one.
+func Each(one func(core.Digest) ([]byte, error)) Get {
+	return func(names []core.Digest) ([][]byte, error) {
+		all := make([][]byte, 0, len(names))
+		for _, n := range names {
+			b, err := one(n)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, b)
+		}
+		return all, nil
+	}
+}
+
+// One fetches a single piece.
+func (get Get) One(name core.Digest) ([]byte, error) {
+	all, err := get([]core.Digest{name})
+	if err != nil {
+		return nil, err
+	}
+	return all[0], nil
+}
+
+// most is how many pieces are fetched at once: a megabyte of chunks.
+const most = 256
 
 // Chunks lists every chunk that the manifest names, with its place.
 func (m *Manifest) Chunks(get Get) ([]Stretch, error) {
 	var all []Stretch
 	for _, r := range m.Ranges {
+		pages, err := get.checked(r.Pages)
+		if err != nil {
+			return nil, err
+		}
 		for i, p := range grid(r.Address, r.Length, PageSize) {
-			body, err := checked(get, r.Pages[i])
-			if err != nil {
-				return nil, err
-			}
+			body := pages[i]
 			spans := grid(p.address, p.length, ChunkSize)
 			if len(body) != len(spans)*32 {
 				return nil, core.Fail(core.BadFile, "page %s names %d chunks, expected %d", r.Pages[i].Short(), len(body)/32, len(spans))
@@ -207,37 +236,46 @@ func (m *Manifest) Chunks(get Get) ([]Stretch, error) {
 // cover are an error of kind no-way-back.
 func (m *Manifest) Read(get Get, address uint64, p []byte) error {
 	end := address + uint64(len(p))
-	covered := uint64(0)
+	var spans, pages []span // the chunks that are wanted, and the pages that name them
+	var chunks, names []core.Digest
 	for _, r := range m.Ranges {
-		if r.Address >= end || r.Address+r.Length <= address {
-			continue
-		}
 		for i, page := range grid(r.Address, r.Length, PageSize) {
-			if page.address >= end || page.address+page.length <= address {
+			if page.address < end && page.address+page.length > address {
+				pages, names = append(pages, page), append(names, r.Pages[i])
+			}
+		}
+	}
+	bodies, err := get.checked(names)
+	if err != nil {
+		return err
+	}
+	for i, page := range pages {
+		for j, s := range grid(page.address, page.length, ChunkSize) {
+			if s.address >= end || s.address+s.length <= address {
 				continue
 			}
-			body, err := checked(get, r.Pages[i])
-			if err != nil {
-				return err
+			if len(bodies[i]) < j*32+32 {
+				return core.Fail(core.BadFile, "page %s is too short", names[i].Short())
 			}
-			for j, s := range grid(page.address, page.length, ChunkSize) {
-				from, to := max(s.address, address), min(s.address+s.length, end)
-				if from >= to {
-					continue
-				}
-				if len(body) < j*32+32 {
-					return core.Fail(core.BadFile, "page %s is too short", r.Pages[i].Short())
-				}
-				data, err := checked(get, core.Digest(body[j*32:j*32+32]))
-				if err != nil {
-					return err
-				}
-				if uint64(len(data)) != s.length {
-					return core.Fail(core.BadFile, "a chunk at 0x%X has %d bytes, expected %d", s.address, len(data), s.length)
-				}
-				covered += uint64(copy(p[from-address:to-address], data[from-s.address:]))
-			}
+			spans, chunks = append(spans, s), append(chunks, core.Digest(bodies[i][j*32:j*32+32]))
 		}
+	}
+	covered := uint64(0)
+	for len(chunks) > 0 {
+		n := min(len(chunks), most)
+		all, err := get.checked(chunks[:n])
+		if err != nil {
+			return err
+		}
+		for i, data := range all {
+			s := spans[i]
+			if uint64(len(data)) != s.length {
+				return core.Fail(core.BadFile, "a chunk at 0x%X has %d bytes, expected %d", s.address, len(data), s.length)
+			}
+			from, to := max(s.address, address), min(s.address+s.length, end)
+			covered += uint64(copy(p[from-address:to-address], data[from-s.address:]))
+		}
+		spans, chunks = spans[n:], chunks[n:]
 	}
 	if covered != uint64(len(p)) {
 		return core.Fail(core.NoWayBack, "the backup covers %d of %d bytes at 0x%X", covered, len(p), address)
@@ -245,13 +283,28 @@ func (m *Manifest) Read(get Get, address uint64, p []byte) error {
 	return nil
 }
 
-func checked(get Get, name core.Digest) ([]byte, error) {
-	data, err := get(name)
+// one fetches a piece and holds it against its name.
+func (get Get) one(name core.Digest) ([]byte, error) {
+	all, err := get.checked([]core.Digest{name})
 	if err != nil {
 		return nil, err
 	}
-	if core.DigestOf(data) != name {
-		return nil, core.Fail(core.BadFile, "the shelf holds other bytes under the name %s", name.Short())
+	return all[0], nil
+}
+
+// checked fetches pieces and holds each against its name.
+func (get Get) checked(names []core.Digest) ([][]byte, error) {
+	if len(names) == 0 {
+		return nil, nil
 	}
-	return data, nil
+	all, err := get(names)
+	if err != nil {
+		return nil, err
+	}
+	for i, data := range all {
+		if core.DigestOf(data) != names[i] {
+			return nil, core.Fail(core.BadFile, "the shelf holds other bytes under the name %s", names[i].Short())
+		}
+	}
+	return all, nil
 }

@@ -17,11 +17,13 @@ func (s store) put(pieces []Piece) {
 	}
 }
 
-func (s store) get(d core.Digest) ([]byte, error) {
-	if b, ok := s[d]; ok {
-		return b, nil
-	}
-	return nil, core.Fail(core.NotFound, "no piece")
+func (s store) get(names []core.Digest) ([][]byte, error) {
+	return Each(func(d core.Digest) ([]byte, error) {
+		if b, ok := s[d]; ok {
+			return b, nil
+		}
+		return nil, core.Fail(core.NotFound, "no piece")
+	})(names)
 }
 
 func content(n int, seed uint64) []byte {

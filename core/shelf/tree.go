@@ -111,7 +111,7 @@ func KeepFile(name string, data []byte) (File, []Piece, error) {
 func ReadFile(get Get, f File) ([]byte, error) {
 	data := make([]byte, f.Length)
 	if f.Length > 0 {
-		raw, err := checked(get, f.Manifest)
+		raw, err := get.one(f.Manifest)
 		if err != nil {
 			return nil, err
 		}
@@ -134,7 +134,7 @@ func PiecesOf(get Get, f File) ([]core.Digest, error) {
 	if f.Length == 0 {
 		return nil, nil
 	}
-	raw, err := checked(get, f.Manifest)
+	raw, err := get.one(f.Manifest)
 	if err != nil {
 		return nil, err
 	}

@@ -176,7 +176,7 @@ func (j *job) Store(ctx context.Context, o *run.Opened, all []run.Reading) (run.
 	if err := j.handOver(call); err != nil { // the service knows the run by its events
 		return run.Stored{}, err
 	}
-	get := func(d core.Digest) ([]byte, error) { return j.bench.blob(call, d) }
+	get := shelf.Each(func(d core.Digest) ([]byte, error) { return j.bench.blob(call, d) })
 	stow := client.Stow{Run: o.Run, Running: j.journal.State().Fact(core.FactRunning), Taken: j.bench.Clock.Now().UnixMicro()}
 	var names []core.Digest
 	for _, r := range all {

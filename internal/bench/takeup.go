@@ -107,13 +107,13 @@ const orderLasts = 25 * time.Second
 // fetch gets the pieces of a run's backups that this bench lacks: what names them level by
 // level, then all of them.
 func (b *Bench) fetch(ctx context.Context, s *run.State) error {
-	here := func(d core.Digest) ([]byte, error) {
+	here := shelf.Each(func(d core.Digest) ([]byte, error) {
 		raw, ok, err := b.pack.get(d)
 		if err == nil && !ok {
 			err = core.Fail(core.NotFound, "this bench does not hold %s", d.Short())
 		}
 		return raw, err
-	}
+	})
 	for _, x := range s.Sections {
 		if x.Stored == nil { // it is read anew here
 			continue

@@ -196,7 +196,7 @@ func read(s *stand, w *testkit.World, id string) []core.Digest {
 	if err != nil {
 		s.Fatal(err)
 	}
-	names, err := run.PiecesOf(func(d core.Digest) ([]byte, error) { return w.Store.Piece(ctx, d) }, manifest, false)
+	names, err := run.PiecesOf(w.Store.Shelf(ctx), manifest, false)
 	if err != nil {
 		s.Fatal(err)
 	}

@@ -55,7 +55,7 @@ func (s *Store) Image(ctx context.Context, digest core.Digest) ([]byte, error) {
 		return nil, err
 	}
 	data := make([]byte, row.Length)
-	if err := manifest.Read(func(d core.Digest) ([]byte, error) { return s.Piece(ctx, d) }, 0, data); err != nil {
+	if err := manifest.Read(s.Shelf(ctx), 0, data); err != nil {
 		return nil, err
 	}
 	if core.DigestOf(data) != digest {

@@ -79,6 +79,25 @@ func (s *Store) Pieces(ctx context.Context, names []core.Digest) (map[core.Diges
 	return found, nil
 }
 
+// Shelf reads pieces by their names, many at once; one that is not there is an error.
+func (s *Store) Shelf(ctx context.Context) shelf.Get {
+	return func(names []core.Digest) ([][]byte, error) {
+		found, err := s.Pieces(ctx, names)
+		if err != nil {
+			return nil, err
+		}
+		all := make([][]byte, 0, len(names))
+		for _, n := range names {
+			b, ok := found[n]
+			if !ok {
+				return nil, core.Fail(core.NotFound, "the shelf does not hold %s", n.Short())
+			}
+			all = append(all, b)
+		}
+		return all, nil
+	}
+}
+
 // opened unpacks a piece and checks that it has its name.
 func opened(name core.Digest, body []byte) ([]byte, error) {
 	b, err := unpack().DecodeAll(body, nil)

@@ -138,6 +138,36 @@ func TestAnIdentificationAsksTheDatabaseLittle(t *testing.T) {
 	}
 }
 
+// TestAUnitsPageAsksTheDatabaseLittle: what is in its memory is read many pieces at a time.
+func TestAUnitsPageAsksTheDatabaseLittle(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t)
+	if r := w.Flash("a", testkit.Version2); r.Outcome != string(run.Done) {
+		t.Fatalf("%s %+v", r.Outcome, r.Progress.Fault)
+	}
+	w.StopBench()
+	db := w.DB.Open(t, w.DB.Root)
+	least := math.MaxInt
+	for range 4 {
+		var name string
+		var before, after int
+		if err := db.QueryRowContext(ctx, `SHOW GLOBAL STATUS LIKE 'Questions'`).Scan(&name, &before); err != nil {
+			t.Fatal(err)
+		}
+		page, err := w.Viewer.Unit(ctx, "S-0001")
+		if err != nil || page.Fit == nil || page.Fit.Inside == nil || !page.Fit.Inside.Known {
+			t.Fatalf("%+v %v", page, err)
+		}
+		if err := db.QueryRowContext(ctx, `SHOW GLOBAL STATUS LIKE 'Questions'`).Scan(&name, &after); err != nil {
+			t.Fatal(err)
+		}
+		least = min(least, after-before)
+	}
+	if least > 56 {
+		t.Errorf("a unit's page asks the database %d times", least)
+	}
+}
+
 // TestEveryListHasABound: those too of which a team has hundreds come in pages, one behind the
 // other, each row once and in the list's order; a page costs the same whatever there is. Whoever
 // wants all of it reads all pages.

@@ -115,7 +115,7 @@ func TestABenchReadsOnlyWhatItsWorkWants(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	names, err := m.Pieces(func(d core.Digest) ([]byte, error) { return w.Store.Piece(ctx, d) })
+	names, err := m.Pieces(w.Store.Shelf(ctx))
 	if err != nil || len(names) == 0 {
 		t.Fatalf("%v %v", names, err)
 	}

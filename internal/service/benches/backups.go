@@ -30,7 +30,7 @@ func (v *Benches) storeBackup(ctx context.Context, in *frame.RawIn) (run.Stored,
 	if err != nil {
 		return run.Stored{}, err
 	}
-	get := func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }
+	get := v.store.Shelf(ctx)
 	if len(s.Sections) == 0 { // a bench from before sections
 		s.Sections = []client.StowSection{{Main: true, Manifest: s.Manifest, How: s.How}}
 	}

@@ -188,7 +188,7 @@ func (v *Benches) piecesOf(ctx context.Context, manifest core.Digest, files bool
 	if all, ok := v.reading.ofManifest(manifest); ok {
 		return all, nil
 	}
-	all, err := run.PiecesOf(func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) }, manifest, files)
+	all, err := run.PiecesOf(v.store.Shelf(ctx), manifest, files)
 	if core.KindOf(err) == core.NotFound {
 		return nil, nil
 	}

@@ -112,11 +112,16 @@ func sheetOf(u store.Unit, text string) (*model.Sheet, error) {
 
 // with reads one thing more.
 func with(get shelf.Get, name core.Digest, b []byte) shelf.Get {
-	return func(d core.Digest) ([]byte, error) {
-		if d == name {
-			return b, nil
+	return func(names []core.Digest) ([][]byte, error) {
+		at := slices.Index(names, name)
+		if at < 0 {
+			return get(names)
 		}
-		return get(d)
+		all, err := get(slices.Delete(slices.Clone(names), at, at+1))
+		if err != nil {
+			return nil, err
+		}
+		return slices.Insert(all, at, b), nil
 	}
 }
 
@@ -200,58 +205,40 @@ func (v *Runs) heldSettings(ctx context.Context, a *asked, held map[string]rehea
 	return nil
 }
 
-// ahead is how many pieces are read at once, once one of a manifest was asked for.
-const ahead = 256
-
-// gets reads content of backups and releases, the pieces of a manifest's pages many at a
-// time. What it has read it keeps, for several rehearsals of one release.
+// gets reads content of backups and releases. What it has read it keeps, for several rehearsals
+// of one release.
 func (v *Runs) gets(ctx context.Context) shelf.Get {
 	near := map[core.Digest][]byte{}
 	var mu sync.Mutex
-	keep := func(pieces map[core.Digest][]byte) {
+	return func(names []core.Digest) ([][]byte, error) {
 		mu.Lock()
-		defer mu.Unlock()
-		maps.Copy(near, pieces)
-	}
-	return func(name core.Digest) ([]byte, error) {
-		mu.Lock()
-		b, ok := near[name]
+		var lacks []core.Digest
+		for _, n := range names {
+			if _, ok := near[n]; !ok {
+				lacks = append(lacks, n)
+			}
+		}
 		mu.Unlock()
-		if ok {
-			return b, nil
-		}
-		b, err := v.store.Piece(ctx, name)
-		if core.KindOf(err) == core.NotFound { // of a release
-			b, err = v.store.Image(ctx, name)
-		}
+		found, err := v.store.Pieces(ctx, lacks)
 		if err != nil {
 			return nil, err
 		}
-		keep(map[core.Digest][]byte{name: b})
-		for _, names := range batches(b) {
-			more, err := v.store.Pieces(ctx, names)
-			if err != nil {
-				return nil, err
+		for _, n := range lacks {
+			if _, ok := found[n]; !ok { // of a release
+				if found[n], err = v.store.Image(ctx, n); err != nil {
+					return nil, err
+				}
 			}
-			keep(more)
 		}
-		return b, nil
-	}
-}
-
-// batches are the names that a page of a manifest holds, if it is one; a piece that is none
-// names nothing that the shelf has.
-func batches(b []byte) (all [][]core.Digest) {
-	if len(b) == 0 || len(b)%32 != 0 || len(b) >= shelf.ChunkSize {
-		return nil
-	}
-	var names []core.Digest
-	for ; len(b) > 0; b = b[32:] {
-		if d := core.Digest(b[:32]); !d.IsZero() && !slices.Contains(names, d) {
-			names = append(names, d)
+		mu.Lock()
+		defer mu.Unlock()
+		maps.Copy(near, found)
+		all := make([][]byte, 0, len(names))
+		for _, n := range names {
+			all = append(all, near[n])
 		}
+		return all, nil
 	}
-	return slices.Collect(slices.Chunk(names, ahead))
 }
 
 type rehearseFleetIn struct {

@@ -43,7 +43,7 @@ func (v *Units) now(ctx context.Context, u store.Unit, sheet *model.Sheet) (map[
 		all = append(all, contents.Happened{State: state, Sheet: was})
 	}
 	return contents.Of(sheet, all, contents.Source{
-		Get: func(d core.Digest) ([]byte, error) { return v.store.Piece(ctx, d) },
+		Get: v.store.Shelf(ctx),
 		Images: func(run, section string) ([]*image.Image, error) {
 			release, err := v.store.Release(ctx, firmware[run])
 			if err != nil {
