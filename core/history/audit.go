@@ -36,7 +36,9 @@ type Ledger interface {
 	// service keeps did not lead when they were shown.
 	Elsewhere(context.Context) ([]Elsewhere, error)
 	// Astray lists what a walk over the tree does not come by, of each sort no more than so many.
-	Astray(ctx context.Context, limit int) ([]Astray, error)
+	// After a clean walk, in which each leaf had its own entry, an entry without a place is sought
+	// only if there are more entries than places.
+	Astray(ctx context.Context, limit int, clean bool) ([]Astray, error)
 }
 
 // Elsewhere is a signed checkpoint, or else the head of a unit's history, that somebody kept out of
@@ -65,7 +67,7 @@ const (
 
 // The size of the parts in which an audit reads, and how much it tells of what is astray.
 const (
-	auditPart  = 2000
+	auditPart  = 4000
 	astrayMost = 20
 )
 
@@ -105,36 +107,21 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 			forged = append(forged, core.Say("a checkpoint was not signed by this service: %s", strings.ReplaceAll(strings.SplitN(string(s), "\n\n", 2)[0], "\n", " ")))
 		}
 	}
-	// What comes next is read while what was read is looked at.
-	type part struct {
-		leaves []Placed
-		err    error
-	}
-	passed := passed{most: mostPassed}
-	read := func(from uint64) <-chan part {
-		out := make(chan part, 1)
-		go func() {
-			leaves, err := l.Placed(ctx, from, min(auditPart, size-from))
-			if unknown := passed.continued(leaves); err == nil && len(unknown) > 0 {
-				err = l.Continued(ctx, unknown)
-			}
-			out <- part{leaves, err}
-		}()
-		return out
-	}
-	var next <-chan part
+	reading, enough := context.WithCancel(ctx)
+	defer enough()
+	parts := readAhead(reading, l, w.Next, size)
 	for w.Next < size && !stop() && ctx.Err() == nil {
-		if next == nil {
-			next = read(w.Next)
+		var p part
+		select {
+		case p = <-parts:
+		case <-ctx.Done():
+			return found, size, false, ctx.Err()
 		}
-		p := <-next
 		if p.err != nil {
 			return found, size, false, p.err
 		}
-		if next = nil; w.Next+uint64(len(p.leaves)) < size {
-			next = read(w.Next + uint64(len(p.leaves)))
-		}
 		some, err := a.take(w, p.leaves, points)
+		w.Found = w.Found || len(some) > 0
 		if found = append(found, some...); err != nil {
 			return found, size, false, err
 		}
@@ -142,8 +129,51 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 	if w.Next < size {
 		return found, size, false, ctx.Err()
 	}
-	last, err := a.lastly(ctx, l, size)
+	last, err := a.lastly(ctx, l, size, !w.Found)
 	return append(append(found, forged...), last...), size, err == nil, err
+}
+
+// part are leaves that were read together.
+type part struct {
+	leaves []Placed
+	err    error
+}
+
+// readAhead reads leaves part by part, in their order, while those before them are looked at: two
+// parts at once, and what is continued once all before a part is known. It ends with the context.
+func readAhead(ctx context.Context, l Ledger, from, size uint64) <-chan part {
+	const atOnce = 2
+	under, out := make(chan chan part, atOnce-1), make(chan part, 1)
+	go func() {
+		defer close(under)
+		for from := from; from < size; from += auditPart {
+			one := make(chan part, 1)
+			go func() {
+				leaves, err := l.Placed(ctx, from, min(auditPart, size-from))
+				one <- part{leaves, err}
+			}()
+			select {
+			case under <- one:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	go func() {
+		passed := passed{most: mostPassed}
+		for one := range under {
+			p := <-one
+			if unknown := passed.continued(p.leaves); p.err == nil && len(unknown) > 0 {
+				p.err = l.Continued(ctx, unknown)
+			}
+			select {
+			case out <- p:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return out
 }
 
 // passed is what a walk has come by: the newest entry of each unit, as it is stored. Of the units
@@ -188,7 +218,7 @@ func (p *passed) continued(leaves []Placed) (unknown []*Placed) {
 }
 
 // lastly is what the walk does not come by.
-func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []core.Said, err error) {
+func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64, clean bool) (found []core.Said, err error) {
 	say := func(s core.Said) { found = append(found, s) }
 	for _, c := range a.Against {
 		if c.Size > size {
@@ -217,7 +247,7 @@ func (a *Audit) lastly(ctx context.Context, l Ledger, size uint64) (found []core
 			say(core.Say("the tree does not lead to the checkpoint of %s with %d entries, which %s has kept", day(c), c.Size, k.By))
 		}
 	}
-	astray, err := l.Astray(ctx, astrayMost)
+	astray, err := l.Astray(ctx, astrayMost, clean)
 	for _, x := range astray {
 		switch x.What {
 		case NoPlace:
@@ -241,15 +271,13 @@ func named(c Checkpoint) string {
 
 func day(c Checkpoint) string { return c.At.UTC().Format("2 January 2006 15:04 UTC") }
 
-// look checks one leaf by itself.
-func (a *Audit) look(p Placed) (found []core.Said, err error) {
-	name := "place " + fmt.Sprint(p.At) + " of the tree"
-	say := func(s core.Said) { found = append(found, s.About(name)) }
+// look checks one leaf by itself. The signature of its record goes into the batch, if there is one
+// and it can.
+func (a *Audit) look(p Placed, batch *trust.Batch) (found []core.Said, err error) {
 	if p.Unit == "" {
-		say(core.Say("which entry stood there is no longer known"))
-		return found, nil
+		return append(found, core.Say("which entry stood there is no longer known").About(fmt.Sprintf("place %d of the tree", p.At))), nil
 	}
-	name = fmt.Sprintf("entry %d of %s", p.N, a.Names(p.Unit))
+	say := func(s core.Said) { found = append(found, s.About(fmt.Sprintf("entry %d of %s", p.N, a.Names(p.Unit)))) }
 	if p.Leaf == nil {
 		say(core.Say("its leaf is missing from the tree"))
 	}
@@ -295,7 +323,8 @@ func (a *Audit) look(p Placed) (found []core.Said, err error) {
 	if len(e.Record) == 0 {
 		return found, nil
 	}
-	if !a.Benches(e.Bench).Verify(RecordDomain, e.Record, e.Signature) {
+	keys := a.Benches(e.Bench)
+	if later := batch != nil && batch.Add(keys, RecordDomain, e.Record, e.Signature); !later && !keys.Verify(RecordDomain, e.Record, e.Signature) {
 		say(core.Say("the record was not signed by bench %s", e.Bench))
 	}
 	r, err := DecodeRecord(e.Record)
@@ -324,8 +353,15 @@ func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoi
 	parts := runtime.GOMAXPROCS(0)
 	for part := range parts {
 		wg.Go(func() {
+			var batch trust.Batch
 			for i := part; i < len(leaves); i += parts {
-				each[i], wrong[i] = a.look(leaves[i])
+				each[i], wrong[i] = a.look(leaves[i], &batch)
+			}
+			if batch.Right() {
+				return
+			}
+			for i := part; i < len(leaves); i += parts { // one of them is not: which?
+				each[i], wrong[i] = a.look(leaves[i], nil)
 			}
 		})
 	}

@@ -210,6 +210,8 @@ type Walk struct {
 	Next uint64        `json:"next"`           // how many leaves it has
 	Edge []core.Digest `json:"edge,omitempty"` // roots of the complete subtrees, the largest first
 	Lost bool          `json:"lost,omitempty"` // a leaf was missing: there is no root any more
+
+	Found bool `json:"found,omitempty"` // something was found on the way
 }
 
 // Add puts a leaf's hash behind the last.

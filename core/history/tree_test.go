@@ -240,7 +240,11 @@ func TestAnAuditNamesWhatWasDone(t *testing.T) {
 		"leaf and entry are gone":   {"does not lead to the checkpoint", func(l []Placed, _ *Checkpoint) { l[3].Leaf, l[3].Entry = nil, nil }},
 		"the tree is another":       {"does not lead to the checkpoint", func(l []Placed, c *Checkpoint) { c.Root[0] ^= 1 }},
 		"a record of another bench": {"entry 2 of unit u: the record was not signed", func(l []Placed, _ *Checkpoint) { anew(&l[2], func(e *Entry) { e.Signature = nil }) }},
-		"events":                    {"entry 5 of unit u: its events are others", nil},
+		"a signature of another key": {"entry 2 of unit u: the record was not signed", func(l []Placed, _ *Checkpoint) {
+			stranger, _ := trust.NewKey()
+			anew(&l[2], func(e *Entry) { e.Signature = stranger.Sign(RecordDomain, e.Record) })
+		}},
+		"events": {"entry 5 of unit u: its events are others", nil},
 	} {
 		leaves, at, a := grove(t)
 		if x.change == nil {
@@ -268,10 +272,10 @@ func TestAnAuditNamesWhatWasDone(t *testing.T) {
 // heldLeaves are leaves in memory.
 type heldLeaves []Placed
 
-func (h heldLeaves) Leaves(context.Context) (uint64, error)         { return uint64(len(h)), nil }
-func (h heldLeaves) Checkpoints(context.Context) ([][]byte, error)  { return nil, nil }
-func (h heldLeaves) Elsewhere(context.Context) ([]Elsewhere, error) { return nil, nil }
-func (h heldLeaves) Astray(context.Context, int) ([]Astray, error)  { return nil, nil }
+func (h heldLeaves) Leaves(context.Context) (uint64, error)              { return uint64(len(h)), nil }
+func (h heldLeaves) Checkpoints(context.Context) ([][]byte, error)       { return nil, nil }
+func (h heldLeaves) Elsewhere(context.Context) ([]Elsewhere, error)      { return nil, nil }
+func (h heldLeaves) Astray(context.Context, int, bool) ([]Astray, error) { return nil, nil }
 func (h heldLeaves) Placed(_ context.Context, from, n uint64) ([]Placed, error) {
 	return h[from : from+n], nil
 }

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/hdevalence/ed25519consensus"
+
 	"zealousferry/core"
 )
 
@@ -97,6 +99,27 @@ type Any []Public
 func (a Any) Verify(domain string, message, signature []byte) bool {
 	return slices.ContainsFunc(a, func(p Public) bool { return p.Verify(domain, message, signature) })
 }
+
+// Batch are signatures that are checked together, which takes less than half of the time of one
+// by one (RFC 8032, section 8.2, with the cofactor). It says of all together whether they are
+// right; which one is not, Verify says.
+type Batch struct {
+	of    ed25519consensus.BatchVerifier
+	added int
+}
+
+// Add puts a signature into the batch, if one key alone may have made it.
+func (b *Batch) Add(keys Any, domain string, message, signature []byte) bool {
+	if len(keys) != 1 || len(keys[0]) != ed25519.PublicKeySize || len(signature) != ed25519.SignatureSize {
+		return false
+	}
+	b.of.Add(ed25519.PublicKey(keys[0]), framed(domain, message), signature)
+	b.added++
+	return true
+}
+
+// Right tells whether all of them were made by their keys.
+func (b *Batch) Right() bool { return b.added == 0 || b.of.Verify() }
 
 // ID is a short name of the key: the first 8 bytes of its SHA-256, in hex.
 func (p Public) ID() string {

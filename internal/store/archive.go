@@ -176,7 +176,7 @@ func (a *Archive) Continued(_ context.Context, leaves []*history.Placed) error {
 	return nil
 }
 
-func (a *Archive) Astray(_ context.Context, limit int) (all []history.Astray, err error) {
+func (a *Archive) Astray(_ context.Context, limit int, _ bool) (all []history.Astray, err error) {
 	add := func(n *int, x history.Astray) {
 		if *n++; *n <= limit {
 			all = append(all, x)

@@ -250,21 +250,26 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 		return nil, err
 	}
 	// Leaves and the hashes over them are stored together; what lies between is read with them.
-	var stored []treeRow
-	if err := s.db.SelectContext(ctx, &stored, `SELECT i, hash FROM tree_hash WHERE i BETWEEN ? AND ? ORDER BY i`, tlog.StoredHashIndex(0, int64(from)), tlog.StoredHashIndex(0, int64(from+n-1))); err != nil {
+	hashes, err := s.db.QueryContext(ctx, `SELECT i, hash FROM tree_hash WHERE i BETWEEN ? AND ? ORDER BY i`, tlog.StoredHashIndex(0, int64(from)), tlog.StoredHashIndex(0, int64(from+n-1)))
+	if err != nil {
 		return nil, err
 	}
-	for i := range all {
-		at := tlog.StoredHashIndex(0, int64(all[i].At))
-		for len(stored) > 0 && stored[0].I < at {
-			stored = stored[1:]
+	defer hashes.Close()
+	var index int64
+	for i, at := 0, tlog.StoredHashIndex(0, int64(from)); i < len(all) && hashes.Next(); {
+		if err := hashes.Scan(&index, &hash); err != nil {
+			return nil, err
 		}
-		if len(stored) > 0 && stored[0].I == at {
-			h := core.Digest(stored[0].Hash)
+		for i < len(all) && at < index { // its leaf is missing
+			i++
+			at = tlog.StoredHashIndex(0, int64(from)+int64(i))
+		}
+		if i < len(all) && at == index && len(hash) == len(core.Digest{}) {
+			h := core.Digest(hash)
 			all[i].Leaf = &h
 		}
 	}
-	return all, nil
+	return all, hashes.Err()
 }
 
 // Continued reads what the entries of some leaves continue.
@@ -315,12 +320,22 @@ func (s *Store) PlacesOf(ctx context.Context, unit string, from, to uint64) (pla
 }
 
 // Astray lists what a walk over the tree does not come by.
-func (s *Store) Astray(ctx context.Context, limit int) (all []history.Astray, err error) {
+func (s *Store) Astray(ctx context.Context, limit int, clean bool) (all []history.Astray, err error) {
+	level := false
+	if clean {
+		if err := s.db.GetContext(ctx, &level, `SELECT (SELECT COUNT(*) FROM entry) = (SELECT COUNT(*) FROM leaf) + (SELECT COUNT(DISTINCT w.unit, w.n) FROM entry_waiting w
+			JOIN entry e ON e.unit = w.unit AND e.n = w.n LEFT JOIN leaf l ON l.unit = w.unit AND l.n = w.n WHERE l.at IS NULL)`); err != nil {
+			return nil, err
+		}
+	}
 	for _, q := range []struct{ what, rows string }{
 		{history.NoPlace, `SELECT e.unit AS unit, e.n AS n, '' AS run FROM entry e LEFT JOIN leaf l ON l.unit = e.unit AND l.n = e.n LEFT JOIN entry_waiting w ON w.unit = e.unit AND w.n = e.n WHERE l.at IS NULL AND w.id IS NULL`},
 		{history.NoHistory, `SELECT u.id AS unit, 0 AS n, '' AS run FROM unit u LEFT JOIN entry e ON e.unit = u.id AND e.n = 1 WHERE e.n IS NULL`},
 		{history.NoRecord, `SELECT r.unit AS unit, 0 AS n, r.id AS run FROM run r WHERE r.state = '` + RunClosed + `' AND NOT EXISTS (SELECT 1 FROM entry e WHERE e.unit = r.unit AND e.run = r.id)`},
 	} {
+		if level && q.what == history.NoPlace {
+			continue
+		}
 		var rows []struct {
 			Unit string `db:"unit"`
 			N    uint64 `db:"n"`

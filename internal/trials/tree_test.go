@@ -193,6 +193,7 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		"a byte of an entry":        {"entry 1 of unit S-0001: it was changed", []string{`UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ` + unit + ` AND n = 1`}, true},
 		"a chain computed anew":     {"entry 1 of unit S-0001: another entry stands in the tree", []string{`UPDATE entry SET encoded = CONCAT(encoded, 'x'), hash = UNHEX(SHA2(CONCAT('ferry-entry/1', CHAR(0), encoded), 256)) WHERE unit = ` + unit + ` AND n = 1`}, true},
 		"an entry without a place":  {"has no place in the tree", []string{`INSERT INTO entry SELECT unit, 99, hash, kind, run, happened_at, entered_at, encoded FROM entry WHERE unit = ` + unit + ` AND n = 1`}, true},
+		"one taken, one put in":     {"has no place in the tree", []string{`UPDATE entry SET n = 99 WHERE unit = ` + unit + ` AND n = 2`}, true},
 		"a checkpoint":              {"a checkpoint was not signed by this service", []string{`UPDATE checkpoint SET signed = REPLACE(signed, CHAR(10), CHAR(32))`}, false},
 		"one event changed":         {"are not those that its bench signed", []string{`UPDATE run_event a JOIN run_event b ON b.run = a.run AND b.n = 2 SET a.body = b.body WHERE a.run = ` + done + ` AND a.n = 3`}, true},
 		"99 events deleted":         {"events, 2 of run", []string{`DELETE FROM run_event WHERE run = ` + done + ` AND n > 2`}, true},

@@ -4265,6 +4265,7 @@ export interface components {
         };
         HistoryWalk: {
             edge?: string[];
+            found?: boolean;
             lost?: boolean;
             /** Format: int64 */
             next: number;
