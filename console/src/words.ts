@@ -8,6 +8,11 @@ export function say(text: string, ...put: unknown[]): string {
   return text.replace(/\{(\d+)\}/g, (_, n) => String(put[Number(n) - 1] ?? ''))
 }
 
+// sayOf is one of two messages, for one and for any other number; the number is put in first.
+export function sayOf(one: string, many: string, n: number, ...put: unknown[]): string {
+  return say(n === 1 ? one : many, n, ...put)
+}
+
 export function zone(t: Date): string {
   const m = -t.getTimezoneOffset()
   if (m === 0) return 'UTC'

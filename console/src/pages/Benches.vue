@@ -12,7 +12,7 @@ import PortWatch from '../parts/PortWatch.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { classes } from '../hands'
-import { ago, linkKinds, say, when } from '../words'
+import { ago, linkKinds, say, sayOf, when } from '../words'
 
 const benches = ref<Bench[]>([])
 const links = ref<Link[]>([])
@@ -94,7 +94,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? say(', its clock is 
             <div class="state"><v-icon :icon="taken(l) ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="taken(l) ? 'primary' : l.state === 'free' ? 'secondary' : 'error'" /> {{ taken(l) ? 'in use' : l.state }}</div>
 
             <div class="on">
-              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">{{ say(', and {1} {2} behind it', l.modules, l.modules === 1 ? 'module' : 'modules') }}</span><div v-if="l.identified" class="small muted">{{ say('identified {1}, {2}', ago(l.identified), when(l.identified)) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
+              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">{{ sayOf(', and {1} module behind it', ', and {1} modules behind it', l.modules) }}</span><div v-if="l.identified" class="small muted">{{ say('identified {1}, {2}', ago(l.identified), when(l.identified)) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
               <AskedNow v-if="l.asked || asking.get(l.link)" :at="l.link" />
               <div v-if="l.absent" class="small brick">{{ l.absent }}</div>

@@ -9,7 +9,7 @@ import DiffStrip from '../parts/DiffStrip.vue'
 import DigestText from '../parts/DigestText.vue'
 import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
-import { formats, grouped, hex, kib, say } from '../words'
+import { formats, grouped, hex, kib, say, sayOf } from '../words'
 
 const file = ref<File | null>(null)
 const other = ref<File | null>(null)
@@ -67,7 +67,7 @@ async function convert() {
   URL.revokeObjectURL(a.href)
 }
 const picked = (e: Event) => (e.target as HTMLInputElement).files?.[0]
-const heading = computed(() => (x.value ? say('{1}, {2} bytes in {3} {4}', formats[x.value.format], grouped(x.value.payload), x.value.segments.length, x.value.segments.length === 1 ? 'segment' : 'segments') : 'What is in a file?'))
+const heading = computed(() => (x.value ? sayOf('{2}, {3} bytes in {1} segment', '{2}, {3} bytes in {1} segments', x.value.segments.length, formats[x.value.format], grouped(x.value.payload)) : 'What is in a file?'))
 const known = computed(() => x.value?.known?.filter((k) => k.how !== 'nearest') ?? [])
 const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
 </script>

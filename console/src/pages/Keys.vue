@@ -4,7 +4,6 @@ import { ref } from 'vue'
 
 import { api, problem, type Key, type Problem, type Seconds } from '../api/client'
 import { allKeys } from '../lists'
-import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { day, say } from '../words'
@@ -85,7 +84,7 @@ const words: Record<string, string> = { trusted: 'counts', 'not-yet': 'does not 
     </form>
     <p v-else class="small muted gap">A lead decides which keys count.</p>
     <template v-if="rule">
-      <p class="small muted gap" data-trust-rule><Says text="What is to be trusted (keys, a lead's word for images, sheets in force) wants {1}." :put="{ 1: rule.trust ? 'two leads' : 'one lead' }" /> <strong v-if="rule.trustWaits.text" data-rule-waits>{{ rule.trustWaits.text }}</strong></p>
+      <p class="small muted gap" data-trust-rule>{{ rule.trust ? 'What is to be trusted (keys, a lead’s word for images, sheets in force) wants two leads.' : 'What is to be trusted (keys, a lead’s word for images, sheets in force) wants one lead.' }} <strong v-if="rule.trustWaits.text" data-rule-waits>{{ rule.trustWaits.text }}</strong></p>
       <v-select v-if="session.may('lead')" :model-value="rule.trustRule" :items="rules" label="Two leads" class="pick" hide-details data-trust-pick @update:model-value="settle" />
     </template>
     <v-dialog :model-value="!!revoking" max-width="520" @update:model-value="revoking = null">

@@ -14,7 +14,7 @@ import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import TrySheet from '../parts/TrySheet.vue'
 import { session } from '../session'
-import { hex, kib, say, when } from '../words'
+import { hex, kib, say, sayOf, when } from '../words'
 
 const props = defineProps<{ model: string }>()
 const page = ref<ModelPage | null>(null)
@@ -50,7 +50,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
 <template>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
   <div v-else-if="page" class="page">
-    <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ say('{1} {2} in the register', page.units, page.units === 1 ? 'unit' : 'units') }}</router-link></div>
+    <div class="row spread"><h1>{{ page.name }}</h1><router-link :to="`/units?model=${page.model}`">{{ sayOf('{1} unit in the register', '{1} units in the register', page.units) }}</router-link></div>
     <p class="lead"><Says text="{1}, {2} of memory. {3}" :put="{ 1: page.kind, 2: kib(page.bytes) }"><template v-if="page.newest" #3><Says text="Its newest stable release is {1}."><template #1><strong class="mono">{{ page.newest }}</strong></template></Says></template></Says></p>
     <p v-if="page.proven" class="small muted" data-proven>{{ page.proof.text }} {{ when(page.proven.at) }}</p>
     <p v-else data-proven><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ page.proof.text }}</p>

@@ -11,7 +11,7 @@ import NeedList from '../parts/NeedList.vue'
 import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { channels, formats, hex, kib, say, when } from '../words'
+import { channels, formats, hex, kib, say, sayOf, when } from '../words'
 
 const props = defineProps<{ release: string }>()
 const router = useRouter()
@@ -61,7 +61,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
   <template v-else-if="page">
     <div v-if="page.withdrawn" class="board bg-stop" role="status">
       <v-icon :icon="mdiAlertOctagon" size="44" />
-      <div><strong class="big">{{ say('Withdrawn: {1}', page.withdrawn.reason) }}</strong><p>{{ say('{1}. No bench begins to write it. {2} {3} it.', when(page.withdrawn.at), page.unitsTotal, page.unitsTotal === 1 ? 'unit says that it runs' : 'units say that they run') }}</p></div>
+      <div><strong class="big">{{ say('Withdrawn: {1}', page.withdrawn.reason) }}</strong><p>{{ say('{1}. No bench begins to write it.', when(page.withdrawn.at)) }} {{ sayOf('{1} unit says that it runs it.', '{1} units say that they run it.', page.unitsTotal) }}</p></div>
     </div>
     <div class="page">
       <div class="row spread">
@@ -122,7 +122,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
       <v-card class="ask">
         <h2>{{ asking === 'take-out' ? say('Take {1} out again?', page.version) : asking === 'withdraw' ? say('Withdraw {1}?', page.version) : say('Vouch for {1} by your name?', page.version) }}</h2>
         <p v-if="asking === 'take-out'">It was entered wrongly and nobody has used it: its version is free again. That it was there stays known.</p>
-        <p v-else-if="asking === 'withdraw'">{{ say('Benches hear of it before their next run, and a run at work before its first erase. {1} {2} it; they stay on this page.', page.unitsTotal, page.unitsTotal === 1 ? 'unit runs' : 'units run') }}</p>
+        <p v-else-if="asking === 'withdraw'">{{ sayOf('{1} unit runs it; it stays on this page. Benches hear of it before their next run, and a run at work before its first erase.', '{1} units run it; they stay on this page. Benches hear of it before their next run, and a run at work before its first erase.', page.unitsTotal) }}</p>
         <p v-else>No trusted key has signed its images. With your word they are offered; it stands beside the release.</p>
         <v-text-field v-model="reason" label="Why (everybody reads it)" autofocus data-reason />
         <Trouble v-if="wrong" :problem="wrong" />

@@ -11,7 +11,7 @@ import Trouble from '../parts/Trouble.vue'
 import { newest } from '../newest'
 import { usePages } from '../pages'
 import { session } from '../session'
-import { channels, kib, say, when } from '../words'
+import { channels, kib, say, sayOf, when } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -95,7 +95,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
     <section class="models" aria-label="Models">
       <router-link v-for="m in models" :key="m.model" :to="`/models/${m.model}`" class="model">
         <strong>{{ m.name }}</strong><span class="small muted">{{ m.kind }}, {{ kib(m.bytes) }}</span>
-        <span class="small"><Says text="{1} newest of {2} · {3} {4}" :put="{ 2: m.releases, 3: m.units, 4: m.units === 1 ? 'unit' : 'units' }"><template #1><strong class="mono">{{ m.newest || 'no release' }}</strong></template></Says></span>
+        <span class="small"><Says text="{1} newest of {2} · {3}" :put="{ 2: m.releases, 3: sayOf('{1} unit', '{1} units', m.units) }"><template #1><strong class="mono">{{ m.newest || 'no release' }}</strong></template></Says></span>
       </router-link>
     </section>
     <p v-if="targets.length" class="targets"><Says text="Our choice: {1}. For everything else the newest stable release that fits."><template #1><template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link><strong v-if="t.withdrawn" class="brick"> (withdrawn: choose another)</strong></template></template></Says></p>

@@ -90,7 +90,7 @@ async function settle(to: string) {
     </form>
     <p v-else-if="page.state === 'waits'" class="muted">{{ page.own ? 'You have asked this yourself: a second person decides.' : 'A lead decides.' }}</p>
     <Trouble v-if="wrong" :problem="wrong" />
-    <p v-if="rule" class="small muted gap" data-rule><Says text="What cannot be taken back {1}{2}. {3}" :put="{ 1: rule.on ? 'wants two persons' : 'wants one person' }"><template v-if="rule.by" #2>{{ say(', settled by {1}', rule.by) }}</template><template #3><strong v-if="rule.waits.text" data-rule-waits>{{ rule.waits.text }}</strong></template></Says></p>
+    <p v-if="rule" class="small muted gap" data-rule>{{ rule.on ? 'What cannot be taken back wants two persons.' : 'What cannot be taken back wants one person.' }} <template v-if="rule.by">{{ say('Settled by {1}.', rule.by) }} </template><strong v-if="rule.waits.text" data-rule-waits>{{ rule.waits.text }}</strong></p>
     <v-select v-if="rule && session.may('lead')" :model-value="rule.rule" :items="rules" label="Two persons" class="rule-pick" hide-details data-rule-pick @update:model-value="settle" />
   </div>
 </template>

@@ -10,7 +10,7 @@ import Says from '../parts/Says.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { cap, extent, jobWords, outcomes, say, seatWords, sentence, tests, when } from '../words'
+import { cap, extent, jobWords, outcomes, say, sayOf, seatWords, sentence, tests, when } from '../words'
 
 const today = ref<Today | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -42,7 +42,7 @@ every(3000, load)
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="today">
       <div class="row spread">
-        <h1>{{ ends ? say('{1} {2} unfinished', ends, ends === 1 ? 'thing' : 'things') : 'Nothing unfinished' }}</h1>
+        <h1>{{ ends ? sayOf('{1} thing unfinished', '{1} things unfinished', ends) : 'Nothing unfinished' }}</h1>
         <span v-if="ends" class="small muted">unsafe first, then oldest</span>
       </div>
       <hr class="rule top" />

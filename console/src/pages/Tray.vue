@@ -11,7 +11,7 @@ import Says from '../parts/Says.vue'
 import { place as stopOf, words as stops } from '../parts/stops'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { kib, minutes, say, seats, sentence, when } from '../words'
+import { kib, minutes, say, sayOf, seats, sentence, when } from '../words'
 
 const props = defineProps<{ id: string }>()
 const tray = ref<Tray | null>(null)
@@ -111,7 +111,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
         <v-btn variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/trays/${tray.id}/sheet.pdf`" target="_blank" data-sheet>Sheet</v-btn>
         <v-btn v-if="(tray.count.done ?? 0) + (tray.count.current ?? 0) > 0" variant="outlined" :prepend-icon="mdiBarcode" :href="`/api/trays/${tray.id}/labels.pdf`" target="_blank" data-labels>Labels</v-btn>
       </div>
-      <p v-if="tray" class="muted right"><Says text="Bench {1}{2}, {3} {4}" :put="{ 1: tray.bench, 3: tray.links.length, 4: tray.links.length === 1 ? 'link' : 'links' }"><template #2><span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span></template></Says></p>
+      <p v-if="tray" class="muted right"><Says text="Bench {1}{2}, {3}" :put="{ 1: tray.bench, 3: sayOf('{1} link', '{1} links', tray.links.length) }"><template #2><span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span></template></Says></p>
     </div>
   </div>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
@@ -139,7 +139,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
       <section v-if="off.length" class="bg-hands-off board" aria-live="polite" data-off>
         <div class="grow">
           <div class="off"><span>{{ say('HANDS OFF {1}', off.map((p) => p.n).join(', ')) }}</span><span class="counts">{{ longest >= 0 ? minutes(longest / 1e6) : '…' }}</span></div>
-          <p class="lead">{{ say('{1} being written. Leave lead and supply alone.', off.length === 1 ? 'Its memory is' : 'Their memories are') }}</p>
+          <p class="lead">{{ sayOf('Its memory is being written. Leave lead and supply alone.', 'Their memories are being written. Leave lead and supply alone.', off.length) }}</p>
           <div class="bar" />
         </div>
       </section>
@@ -204,7 +204,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
         </aside>
       </div>
       <div v-if="may" class="row end">
-        <p class="grow"><strong>At the end:</strong> <template v-if="tray.open.length">{{ say('{1} {2} on the list by name until somebody answers for {3}.', tray.open.map((n) => at(n).serial).join(', '), tray.open.length === 1 ? 'stays' : 'stay', tray.open.length === 1 ? 'it' : 'them') }}</template><template v-else>nobody is left over.</template></p>
+        <p class="grow"><strong>At the end:</strong> <template v-if="tray.open.length">{{ sayOf('{2} stays on the list by name until somebody answers for it.', '{2} stay on the list by name until somebody answers for them.', tray.open.length, tray.open.map((n) => at(n).serial).join(', ')) }}</template><template v-else>nobody is left over.</template></p>
         <v-btn v-if="!tray.stopped" variant="outlined" data-stop @click="ask('stop', 'Why no further one is begun')">Stop the tray…</v-btn>
         <v-btn variant="outlined" data-close @click="tray.open.length ? ask('close', 'Why it is closed as it is') : step('close')">{{ say('Close it{1}', tray.open.length ? '…' : '') }}</v-btn>
       </div>

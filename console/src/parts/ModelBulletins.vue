@@ -6,7 +6,7 @@ import { ref } from 'vue'
 import { api, problem, type Bulletin, type Problem } from '../api/client'
 import { allBulletins } from '../lists'
 import { session } from '../session'
-import { say, when } from '../words'
+import { say, sayOf, when } from '../words'
 import Says from './Says.vue'
 import Trouble from './Trouble.vue'
 
@@ -68,7 +68,7 @@ async function texts(e: Event) {
   said.value = ''
   const { data, error } = await api.POST('/api/models/{model}/codes', { params: { path: { model: props.model } }, body: (await file.text()) as never, bodySerializer: (b) => b as never, headers: { 'Content-Type': 'text/csv' } })
   if (error) wrong.value = problem(error)
-  else said.value = say('{1} {2}, {3} taken away.', data.put, data.put === 1 ? 'text stands' : 'texts stand', data.taken)
+  else said.value = sayOf('{1} text stands, {2} taken away.', '{1} texts stand, {2} taken away.', data.put, data.taken)
 }
 </script>
 

@@ -16,7 +16,7 @@ const kept = computed(() => (r.value?.settings ?? []).map((x) => `${x.n} ${setti
 <template>
   <section class="rehearsal" data-rehearsal aria-live="polite">
     <h2 v-if="r">
-      <v-icon :icon="rehearsal.well ? mdiCheckCircle : mdiCloseCircle" :class="rehearsal.well ? 'teal' : 'brick'" /> {{ say('Rehearsed on its twin: {1}', rehearsal.well ? (r.outcome === 'nothing-to-do' ? 'nothing to do' : 'it ends right') : outcomes[r.outcome]) }}</h2>
+      <v-icon :icon="rehearsal.well ? mdiCheckCircle : mdiCloseCircle" :class="rehearsal.well ? 'teal' : 'brick'" /> {{ rehearsal.well && r.outcome !== 'nothing-to-do' ? 'Rehearsed on its twin: it ends right' : say('Rehearsed on its twin: {1}', outcomes[r.outcome]) }}</h2>
     <p v-if="r && !rehearsal.well" class="brick">{{ sentence(r.reason ?? '') }}</p>
     <dl v-if="r">
       <dt>Changes</dt><dd>{{ say('{1} pieces, {2} written', r.pieces, kib(r.moved.written)) }}</dd>

@@ -1,5 +1,5 @@
 import type { Run, View } from '../api/client'
-import { hows, kib, say, verdicts } from '../words'
+import { hows, kib, say, sayOf, verdicts } from '../words'
 
 export interface Stop {
   key: string
@@ -47,7 +47,7 @@ export function stopsOf(run: Run, view: View, step: string): Stop[] {
   const facts = [
     run.from ? say('rev {1}, runs {2}', run.unit.revision || '?', run.from) : later[0] ? 'once it has power' : 'by itself',
     run.verdict ? `${run.version} ${verdicts[run.verdict.verdict]}` : later[1] ? 'judged again then' : 'by itself',
-    view.hands && !after && step !== 'ask' ? say('your turn, {1} of {2}', view.turn, view.turns) : run.answers.length ? say('{1} {2} done', run.answers.length, run.answers.length === 1 ? 'item' : 'items') : say('said yes: {1}', run.by),
+    view.hands && !after && step !== 'ask' ? say('your turn, {1} of {2}', view.turn, view.turns) : run.answers.length ? sayOf('{1} item done', '{1} items done', run.answers.length) : say('said yes: {1}', run.by),
     step === 'ask' ? say('settings, your turn {1} of {2}', view.turn, view.turns) : step === 'backup' && view.total ? say('{1} of {2}', kib(view.done), kib(view.total)) : backupFact(run),
     view.changes ? say('{1} of {2} sectors', view.right, view.changes) : 'by itself',
     step === 'verify' && view.total ? say('{1} of {2}', kib(view.done), kib(view.total)) : run.record?.verified ? (hows[run.record.verified] ?? '') : 'by itself',

@@ -59,11 +59,12 @@ func Read(root string) ([]Message, error) {
 
 var (
 	saidByCall = regexp.MustCompile(`\bsay\('((?:[^'\\]|\\.)*)'`)
+	saidByMany = regexp.MustCompile(`\bsayOf\('((?:[^'\\]|\\.)*)', '((?:[^'\\]|\\.)*)'`)
 	saidByPart = regexp.MustCompile(`<Says text="([^"]*)"`)
 	putIn      = regexp.MustCompile(`\{\d+\}`)
 )
 
-// pages lists the messages of the console: those of say('…') and of the part Says. A test of
+// pages lists the messages of the console: those of say('…'), of sayOf('…', '…') and of the part Says. A test of
 // the sources holds that there is no third way.
 func pages(root string) (all []Message, err error) {
 	from := filepath.Join(root, "console", "src")
@@ -81,8 +82,12 @@ func pages(root string) (all []Message, err error) {
 				all = append(all, Message{ID: id, Text: text, In: filepath.ToSlash(in)})
 			}
 		}
-		for _, m := range saidByCall.FindAllStringSubmatch(string(raw), -1) {
-			add(strings.NewReplacer(`\'`, "'", `\\`, `\`).Replace(m[1]))
+		for _, how := range []*regexp.Regexp{saidByCall, saidByMany} {
+			for _, m := range how.FindAllStringSubmatch(string(raw), -1) {
+				for _, text := range m[1:] {
+					add(strings.NewReplacer(`\'`, "'", `\\`, `\`).Replace(text))
+				}
+			}
 		}
 		for _, m := range saidByPart.FindAllStringSubmatch(string(raw), -1) {
 			add(html.UnescapeString(m[1]))
