@@ -195,13 +195,13 @@ func near(dir string) string {
 }
 
 func greet(w io.Writer, base, dir string, codes map[string]string, took time.Duration) {
-	fmt.Fprintf(w, "\nUp after %.0f s. The console, signed in (each link once, within %s):\n\n", took.Seconds(), people.SignInLasts)
+	fmt.Fprint(w, core.Say("\nUp after %.0f s. The console, signed in (each link once, within %s):\n\n", took.Seconds(), people.SignInLasts).Text)
 	for _, p := range world.People {
 		if code := codes[p.ID]; code != "" {
 			fmt.Fprintf(w, "  %-14s %-11s %s/sign-in#%s\n", p.Name, p.Role, base, code)
 		}
 	}
-	fmt.Fprintf(w, "\nOn the command line, in another terminal:\n\n  . %s\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry fit van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n", filepath.Join(dir, "env"))
+	fmt.Fprint(w, core.Say("\nOn the command line, in another terminal:\n\n  . %s\n  bin/ferry links\n  bin/ferry identify van/quay-1\n  bin/ferry fit van/quay-1\n  bin/ferry flash van/quay-1\n\nCtrl-C stops all of it.\n", filepath.Join(dir, "env")).Text)
 }
 
 // signedUp enters the demo's people, and makes tokens and one-use sign-in codes.

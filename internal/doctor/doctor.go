@@ -7,7 +7,6 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -40,6 +39,9 @@ type Finding struct {
 	Is   string `json:"is"`
 	Says string `json:"says"`
 	Do   string `json:"do,omitempty"`
+
+	ID     string   `json:"id,omitempty"` // of the message, as docs/messages.md lists it
+	Params []string `json:"params,omitempty"`
 }
 
 // Findings are those of one machine.
@@ -48,8 +50,9 @@ type Findings struct {
 	All []Finding
 }
 
-func (f *Findings) add(what, is, do, format string, args ...any) {
-	f.All = append(f.All, Finding{f.of, what, is, fmt.Sprintf(format, args...), do})
+func (f *Findings) diagnosed(what, is, do, format string, args ...any) {
+	said := core.Say(format, args...)
+	f.All = append(f.All, Finding{f.of, what, is, said.Text, do, said.ID, said.Params})
 }
 
 func (f *Findings) failed(what string, err error) {
@@ -58,7 +61,7 @@ func (f *Findings) failed(what string, err error) {
 	if errors.As(err, &e) {
 		do = e.Next
 	}
-	f.add(what, Wrong, do, "%s", err)
+	f.diagnosed(what, Wrong, do, "%s", err)
 }
 
 // The least that is well.
@@ -93,13 +96,13 @@ func (s Service) key(f *Findings) (trust.Key, bool) {
 	info, err := os.Stat(s.Key)
 	switch {
 	case os.IsNotExist(err):
-		f.add("key", Wrong, "Bring it back from its backup, or say where it is: --key FILE. For a service that has never run: ferry serve --first makes it.", "there is no key at %s", s.Key)
+		f.diagnosed("key", Wrong, "Bring it back from its backup, or say where it is: --key FILE. For a service that has never run: ferry serve --first makes it.", "there is no key at %s", s.Key)
 		return trust.Key{}, false
 	case err != nil:
 		f.failed("key", err)
 		return trust.Key{}, false
 	case info.Mode().Perm()&0o077 != 0:
-		f.add("key", Wrong, "chmod 600 "+s.Key, "others may read or change %s (mode %03o)", s.Key, info.Mode().Perm())
+		f.diagnosed("key", Wrong, "chmod 600 "+s.Key, "others may read or change %s (mode %03o)", s.Key, info.Mode().Perm())
 	}
 	raw, err := os.ReadFile(s.Key)
 	if err != nil {
@@ -129,25 +132,25 @@ func (s Service) database(ctx context.Context, f *Findings, now func() time.Time
 		f.failed("database", err)
 		return
 	}
-	f.add("database", Well, "", "%s answers, schema %d", x.Version, store.Schema)
+	f.diagnosed("database", Well, "", "%s answers, schema %d", x.Version, store.Schema)
 	if askew := x.Now.Sub(before).Abs(); askew > mostAskew {
-		f.add("clock of the database", Look, "Let both keep time by the same source.", "it is %s away from this machine's", askew.Round(time.Second))
+		f.diagnosed("clock of the database", Look, "Let both keep time by the same source.", "it is %s away from this machine's", askew.Round(time.Second))
 	}
 	switch {
 	case len(x.MayChange) > 0:
-		do := "Grant it anew: ferry migrate --grant " + x.Account + "."
+		do := core.Say("Grant it anew: ferry migrate --grant %s.", x.Account).Text
 		if slices.Contains(x.MayChange, "all tables") {
 			do = "Give the service an account of its own: ferry migrate --grant USER@HOST."
 		}
-		f.add("rights of the account", Wrong, do, "%s may change or delete more than the service does: %s", x.Account, strings.Join(x.MayChange, ", "))
+		f.diagnosed("rights of the account", Wrong, do, "%s may change or delete more than the service does: %s", x.Account, strings.Join(x.MayChange, ", "))
 	default:
-		f.add("rights of the account", Well, "", "%s may change and delete what the service does, and nothing else", x.Account)
+		f.diagnosed("rights of the account", Well, "", "%s may change and delete what the service does, and nothing else", x.Account)
 	}
 	if x.Flush != 1 {
-		f.add("what is acknowledged", Wrong, "Set innodb_flush_log_at_trx_commit=1.", "the database acknowledges before it is on disk (%d): a loss of power loses entries that a bench has let go", x.Flush)
+		f.diagnosed("what is acknowledged", Wrong, "Set innodb_flush_log_at_trx_commit=1.", "the database acknowledges before it is on disk (%d): a loss of power loses entries that a bench has let go", x.Flush)
 	}
 	if x.Buffer < leastBuffer {
-		f.add("memory of the database", Look, "Set innodb_buffer_pool_size to half of the machine's memory.", "it keeps %d MiB of pages in memory", x.Buffer>>20)
+		f.diagnosed("memory of the database", Look, "Set innodb_buffer_pool_size to half of the machine's memory.", "it keeps %d MiB of pages in memory", x.Buffer>>20)
 	}
 	if x.DataDir != "" {
 		free(f, "space of the database", x.DataDir, leastDisk)
@@ -158,16 +161,16 @@ func (s Service) database(ctx context.Context, f *Findings, now func() time.Time
 		f.failed("key", err)
 	case !known:
 	case id == "":
-		f.add("key", Well, "", "%s, of a service that has never run", key.Public().ID())
+		f.diagnosed("key", Well, "", "%s, of a service that has never run", key.Public().ID())
 	case id != key.Public().ID():
-		f.add("key", Wrong, "Start it with the right key: --key FILE.", "history here is signed with key %s, and %s holds %s", id, s.Key, key.Public().ID())
+		f.diagnosed("key", Wrong, "Start it with the right key: --key FILE.", "history here is signed with key %s, and %s holds %s", id, s.Key, key.Public().ID())
 	default:
 		line, err := db.LineOf(ctx, key)
 		if err != nil {
 			f.failed("key", err)
 			return
 		}
-		f.add("key", Well, "", "%s, with which history here is signed", id)
+		f.diagnosed("key", Well, "", "%s, with which history here is signed", id)
 		s.checkpoint(ctx, f, db, line)
 	}
 }
@@ -190,11 +193,11 @@ func (s Service) checkpoint(ctx context.Context, f *Findings, db *store.Store, l
 	root, err := history.RootAt(c.Size, db.TreeHashes(ctx))
 	switch {
 	case core.KindOf(err) == core.NotFound || err == nil && root != c.Root:
-		f.add("checkpoint beside the key", Wrong, "Find out whether an older copy was put back. A lead sees more: ferry audit.", "the database does not lead to it: on %s it had %d entries", c.At.UTC().Format("2 January 2006 15:04 UTC"), c.Size)
+		f.diagnosed("checkpoint beside the key", Wrong, "Find out whether an older copy was put back. A lead sees more: ferry audit.", "the database does not lead to it: on %s it had %d entries", c.At.UTC().Format("2 January 2006 15:04 UTC"), c.Size)
 	case err != nil:
 		f.failed("checkpoint beside the key", err)
 	default:
-		f.add("checkpoint beside the key", Well, "", "the database leads to it, %d entries", c.Size)
+		f.diagnosed("checkpoint beside the key", Well, "", "the database leads to it, %d entries", c.Size)
 	}
 }
 
@@ -202,7 +205,7 @@ func (s Service) certificate(f *Findings, now time.Time) {
 	if s.Cert == "" {
 		host, _, _ := net.SplitHostPort(s.Listen)
 		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			f.add("certificate", Wrong, "Give --tls-cert and --tls-key, or listen on 127.0.0.1.", "the service would speak without encryption on %s", s.Listen)
+			f.diagnosed("certificate", Wrong, "Give --tls-cert and --tls-key, or listen on 127.0.0.1.", "the service would speak without encryption on %s", s.Listen)
 		}
 		return
 	}
@@ -212,7 +215,7 @@ func (s Service) certificate(f *Findings, now time.Time) {
 		return
 	}
 	if info, err := os.Stat(s.CertKey); err == nil && info.Mode().Perm()&0o077 != 0 {
-		f.add("certificate's key", Wrong, "chmod 600 "+s.CertKey, "others may read or change it (mode %03o)", info.Mode().Perm())
+		f.diagnosed("certificate's key", Wrong, "chmod 600 "+s.CertKey, "others may read or change it (mode %03o)", info.Mode().Perm())
 	}
 	c, err := x509.ParseCertificate(pair.Certificate[0])
 	if err != nil {
@@ -222,13 +225,13 @@ func (s Service) certificate(f *Findings, now time.Time) {
 	until := c.NotAfter.UTC().Format("2 January 2006")
 	switch left := c.NotAfter.Sub(now); {
 	case left < 0:
-		f.add("certificate", Wrong, "Renew it.", "it ended on %s", until)
+		f.diagnosed("certificate", Wrong, "Renew it.", "it ended on %s", until)
 	case left < certSoon:
-		f.add("certificate", Look, "Renew it.", "it ends on %s", until)
+		f.diagnosed("certificate", Look, "Renew it.", "it ends on %s", until)
 	default:
-		f.add("certificate", Well, "", "for %s, until %s", strings.Join(append(c.DNSNames, ipsOf(c)...), ", "), until)
+		f.diagnosed("certificate", Well, "", "for %s, until %s", strings.Join(append(c.DNSNames, ipsOf(c)...), ", "), until)
 	}
-	f.add("certificate's key", Well, "", "benches pin it as %s", client.KeyOf(c))
+	f.diagnosed("certificate's key", Well, "", "benches pin it as %s", client.KeyOf(c))
 }
 
 func ipsOf(c *x509.Certificate) (all []string) {
@@ -242,7 +245,7 @@ func (s Service) listens(ctx context.Context, f *Findings) {
 	l, err := net.Listen("tcp", s.Listen)
 	if err == nil {
 		l.Close()
-		f.add("address", Well, "", "%s is free", s.Listen)
+		f.diagnosed("address", Well, "", "%s is free", s.Listen)
 		return
 	}
 	if !errors.Is(err, unix.EADDRINUSE) {
@@ -254,10 +257,10 @@ func (s Service) listens(ctx context.Context, f *Findings) {
 		base = "https://" + s.Listen
 	}
 	if _, err := healthy(ctx, base); err == nil {
-		f.add("address", Well, "", "a service answers on %s already", s.Listen)
+		f.diagnosed("address", Well, "", "a service answers on %s already", s.Listen)
 		return
 	}
-	f.add("address", Wrong, "Choose another: --listen.", "something else has %s", s.Listen)
+	f.diagnosed("address", Wrong, "Choose another: --listen.", "something else has %s", s.Listen)
 }
 
 // healthy asks a service whether it is alive, and gives its clock. The name in a certificate is
@@ -306,30 +309,30 @@ func Bench(ctx context.Context, dir string, now func() time.Time) []Finding {
 				mode = "700"
 			}
 			private = false
-			f.add("folder", Wrong, "chmod "+mode+" "+path, "others may read or change %s (mode %03o): it holds the bench's key", path, info.Mode().Perm())
+			f.diagnosed("folder", Wrong, "chmod "+mode+" "+path, "others may read or change %s (mode %03o): it holds the bench's key", path, info.Mode().Perm())
 		}
 	}
 	if private {
-		f.add("folder", Well, "", "%s, of bench %s", dir, id.Name)
+		f.diagnosed("folder", Well, "", "%s, of bench %s", dir, id.Name)
 	}
 	at, err := healthy(ctx, id.Service)
 	switch {
 	case err != nil:
-		f.add("service", Wrong, "Is it running, and does this machine reach it? Runs go on without it.", "%s does not answer: %s", id.Service, err)
+		f.diagnosed("service", Wrong, "Is it running, and does this machine reach it? Runs go on without it.", "%s does not answer: %s", id.Service, err)
 	default:
 		if askew := at.Sub(now()).Abs(); askew > mostAskew {
-			f.add("clock", Look, "Let both keep time by the same source.", "the service's is %s away from this machine's", askew.Round(time.Second))
+			f.diagnosed("clock", Look, "Let both keep time by the same source.", "the service's is %s away from this machine's", askew.Round(time.Second))
 		}
 		if err := bench.Believed(ctx, dir); err != nil {
 			f.failed("service", err)
 		} else {
-			f.add("service", Well, "", "%s answers, and believes this bench", id.Service)
+			f.diagnosed("service", Well, "", "%s answers, and believes this bench", id.Service)
 		}
 	}
 	if w, err := bench.ReadWitness(dir); err != nil {
 		f.failed("what is kept of histories", err)
 	} else if k := w.Kept(); len(k.Checkpoints) > 1 {
-		f.add("what is kept of histories", Look, "A lead sees more: ferry audit.", "the service's histories do not lead to %d of the checkpoints that are kept here", len(k.Checkpoints)-1)
+		f.diagnosed("what is kept of histories", Look, "A lead sees more: ferry audit.", "the service's histories do not lead to %d of the checkpoints that are kept here", len(k.Checkpoints)-1)
 	}
 	clockKept(f)
 	free(f, "space for runs", dir, leastJob)
@@ -351,11 +354,11 @@ func links(f *Findings, path string) {
 		}
 		switch err := unix.Access(to, unix.R_OK|unix.W_OK); {
 		case err == nil:
-			f.add("link "+p.Name, Well, "", "%s can be opened", to)
+			f.diagnosed(core.Say("link %s", p.Name).Text, Well, "", "%s can be opened", to)
 		case errors.Is(err, unix.ENOENT):
-			f.add("link "+p.Name, Look, "Plug it in, or say where it goes: ferry link set.", "%s is not there", to)
+			f.diagnosed(core.Say("link %s", p.Name).Text, Look, "Plug it in, or say where it goes: ferry link set.", "%s is not there", to)
 		default:
-			f.add("link "+p.Name, Wrong, "Put the bench's user into the group of the port: usermod -aG dialout USER.", "%s cannot be opened: %s", to, err)
+			f.diagnosed(core.Say("link %s", p.Name).Text, Wrong, "Put the bench's user into the group of the port: usermod -aG dialout USER.", "%s cannot be opened: %s", to, err)
 		}
 	}
 }
@@ -365,18 +368,18 @@ func Here(ctx context.Context, c *client.Client, base string, now func() time.Ti
 	f := &Findings{of: "here"}
 	at, err := healthy(ctx, base)
 	if err != nil {
-		f.add("service", Wrong, "Say where it is: FERRY_URL or --url.", "%s does not answer: %s", base, err)
+		f.diagnosed("service", Wrong, "Say where it is: FERRY_URL or --url.", "%s does not answer: %s", base, err)
 		return f.All
 	}
 	if askew := at.Sub(now()).Abs(); askew > mostAskew {
-		f.add("clock", Look, "Let both keep time by the same source.", "the service's is %s away from this machine's", askew.Round(time.Second))
+		f.diagnosed("clock", Look, "Let both keep time by the same source.", "the service's is %s away from this machine's", askew.Round(time.Second))
 	}
 	p, err := c.WhoAmI(ctx)
 	if err != nil {
-		f.add("sign-in", Wrong, "ferry sign-in", "%s answers, and does not know who you are: %s", base, err)
+		f.diagnosed("sign-in", Wrong, "ferry sign-in", "%s answers, and does not know who you are: %s", base, err)
 		return f.All
 	}
-	f.add("sign-in", Well, "", "%s knows you as %s, %s", base, p.Name, p.Role)
+	f.diagnosed("sign-in", Well, "", "%s knows you as %s, %s", base, p.Name, p.Role)
 	return f.All
 }
 
@@ -384,7 +387,7 @@ func Here(ctx context.Context, c *client.Client, base string, now func() time.Ti
 func clockKept(f *Findings) {
 	var t unix.Timex
 	if _, err := unix.Adjtimex(&t); err == nil && t.Status&unix.STA_UNSYNC != 0 {
-		f.add("clock", Look, "Let it be kept: systemd-timesyncd or chrony.", "nothing keeps this machine's clock: what happened when will be told wrongly")
+		f.diagnosed("clock", Look, "Let it be kept: systemd-timesyncd or chrony.", "nothing keeps this machine's clock: what happened when will be told wrongly")
 	}
 }
 
@@ -396,8 +399,8 @@ func free(f *Findings, what, dir string, least uint64) {
 	}
 	room := s.Bavail * uint64(s.Bsize)
 	if room < least {
-		f.add(what, Wrong, "Make room in "+dir+".", "%d MiB are free, %d are the least", room>>20, least>>20)
+		f.diagnosed(what, Wrong, core.Say("Make room in %s.", dir).Text, "%d MiB are free, %d are the least", room>>20, least>>20)
 		return
 	}
-	f.add(what, Well, "", "%d MiB are free", room>>20)
+	f.diagnosed(what, Well, "", "%d MiB are free", room>>20)
 }

@@ -111,7 +111,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
         <v-btn variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/trays/${tray.id}/sheet.pdf`" target="_blank" data-sheet>Sheet</v-btn>
         <v-btn v-if="(tray.count.done ?? 0) + (tray.count.current ?? 0) > 0" variant="outlined" :prepend-icon="mdiBarcode" :href="`/api/trays/${tray.id}/labels.pdf`" target="_blank" data-labels>Labels</v-btn>
       </div>
-      <p v-if="tray" class="muted right"><Says text="Bench {1}{2}, {3}" :put="{ 1: tray.bench, 3: sayOf('{1} link', '{1} links', tray.links.length) }"><template #2><span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span></template></Says></p>
+      <p v-if="tray" class="muted right"><Says text="Bench {1}{2}, {3}" :put="{ 1: tray.bench, 3: sayOf('on {1} link', 'on {1} links', tray.links.length) }"><template #2><span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span></template></Says></p>
     </div>
   </div>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>

@@ -146,7 +146,7 @@ func of(call *ast.CallExpr) (Message, bool) {
 	case *ast.SelectorExpr:
 		if x, ok := f.X.(*ast.Ident); ok && x.Name == "core" {
 			name = f.Sel.Name
-		} else if f.Sel.Name == "note" { // a line above a live view
+		} else if f.Sel.Name == "note" || f.Sel.Name == "diagnosed" { // a line above a live view; what is wrong with a machine
 			name = f.Sel.Name
 		}
 	case *ast.Ident:
@@ -156,6 +156,8 @@ func of(call *ast.CallExpr) (Message, bool) {
 	case "Say", "told", "note":
 	case "tell":
 		at = 1
+	case "diagnosed":
+		at = 3
 	case "mistyped":
 		kind = "(a command line)"
 	case "Fail":
