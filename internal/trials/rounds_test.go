@@ -271,7 +271,7 @@ func TestARoundByOtherHands(t *testing.T) {
 	follow(t, w, "technician", step("leave", 3))
 	units["tug-9-charger"].Set(sim.Faults{Silent: true})
 	told(t, l.must(0, "round", "next", tug), "Do it, and say so: ferry round next "+tug+" --done", "✗ does not answer")
-	told(t, l.must(0, "today"), "Open rounds of vehicles", "next: Turn the key to 0")
+	told(t, l.must(0, "today"), "Open rounds of vehicles", "Next: Turn the key to 0")
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/today"), browser.Until(`document.querySelector("[data-open-round]")`), chromedp.Navigate(w.Base+"/vehicle/b/tug"), click(`[data-go-on]`), browser.Until(`location.pathname.startsWith("/rounds/")`), says("Turn the key to 0"),
 		click(`[data-leave]`), put(`[data-why] input`, "it stays on"), press(`[data-leave-yes]`), browser.Until(`document.querySelector("[data-next]").innerText.includes("Turn the key to 1.")`), click(`[data-go]`),

@@ -205,7 +205,7 @@ func (p *page) turns(r client.Round) {
 					title = m.Title
 				}
 			}
-			t.row("", title+": "+told("from %s to %s", cmp.Or(w.From, "not told"), cmp.Or(w.To, "not yet")), words.Outcomes.In(w.Outcome), told("run %s", w.Run[:min(8, len(w.Run))]))
+			t.row("", title+": "+told("%s to %s", cmp.Or(w.From, "not told"), cmp.Or(w.To, "not yet")), words.Outcomes.In(w.Outcome), told("run %s", w.Run[:min(8, len(w.Run))]))
 		}
 	}
 }
