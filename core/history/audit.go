@@ -26,7 +26,7 @@ type Placed struct {
 type Ledger interface {
 	// Leaves is how many leaves the tree has.
 	Leaves(context.Context) (uint64, error)
-	// Placed reads leaves from a place on, without what they continue.
+	// Placed reads leaves from a place on, without what they continue; several parts at once.
 	Placed(ctx context.Context, from, n uint64) ([]Placed, error)
 	// Continued reads what some entries continue: Before and Sooner.
 	Continued(ctx context.Context, leaves []*Placed) error
@@ -139,11 +139,10 @@ type part struct {
 	err    error
 }
 
-// readAhead reads leaves part by part, in their order, while those before them are looked at: two
+// readAhead reads leaves part by part, in their order, while those before them are looked at: three
 // parts at once, and what is continued once all before a part is known. It ends with the context.
 func readAhead(ctx context.Context, l Ledger, from, size uint64) <-chan part {
-	const atOnce = 2
-	under, out := make(chan chan part, atOnce-1), make(chan part, 1)
+	under, out := make(chan chan part, 1), make(chan part, 1) // one is waited for, one waits, one is begun
 	go func() {
 		defer close(under)
 		for from := from; from < size; from += auditPart {
