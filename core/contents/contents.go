@@ -344,17 +344,18 @@ func (p *Part) fill(name core.Digest, s memory.Sector, data []byte) error {
 	if i < 0 {
 		return nil
 	}
+	pieces := p.src.Get.Through(p.raw)
 	// Whoever asks for one sector asks for those beside it next: they are fetched with it, if
 	// they are there.
 	r := m.Ranges[i]
 	from := max(s.Address/window*window, r.Address)
 	if at := (place{name, from}); !p.near[at] {
 		p.near[at] = true
-		if err := m.Read(p.pieces, from, make([]byte, min(from+window, r.Address+r.Length)-from)); err != nil && core.KindOf(err) != core.NotFound {
+		if err := m.Read(pieces, from, make([]byte, min(from+window, r.Address+r.Length)-from)); err != nil && core.KindOf(err) != core.NotFound {
 			return err
 		}
 	}
-	return m.Read(p.pieces, s.Address, data)
+	return m.Read(pieces, s.Address, data)
 }
 
 // window is how much of a backup is fetched at once.
@@ -364,30 +365,6 @@ const window = 256 << 10
 type place struct {
 	manifest core.Digest
 	address  uint64
-}
-
-// pieces fetches those that were not fetched before.
-func (p *Part) pieces(names []core.Digest) ([][]byte, error) {
-	var lacks []core.Digest
-	for _, n := range names {
-		if _, ok := p.raw[n]; !ok {
-			lacks = append(lacks, n)
-		}
-	}
-	if len(lacks) > 0 {
-		fetched, err := p.src.Get(lacks)
-		if err != nil {
-			return nil, err
-		}
-		for i, n := range lacks {
-			p.raw[n] = fetched[i]
-		}
-	}
-	all := make([][]byte, 0, len(names))
-	for _, n := range names {
-		all = append(all, p.raw[n])
-	}
-	return all, nil
 }
 
 // Chunks names what is known by the pieces of the shelf's grid, for recognising it.

@@ -90,26 +90,7 @@ func (s *stage) Blob(_ context.Context, name core.Digest) ([]byte, error) {
 func (s *stage) blobs(names []core.Digest) ([][]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var lacks []core.Digest
-	for _, n := range names {
-		if _, ok := s.kept[n]; !ok {
-			lacks = append(lacks, n)
-		}
-	}
-	if len(lacks) > 0 {
-		fetched, err := s.get(lacks)
-		if err != nil {
-			return nil, err
-		}
-		for i, n := range lacks {
-			s.kept[n] = fetched[i]
-		}
-	}
-	all := make([][]byte, 0, len(names))
-	for _, n := range names {
-		all = append(all, s.kept[n])
-	}
-	return all, nil
+	return s.get.Through(s.kept)(names)
 }
 
 // Held gets what is at hand.

@@ -207,6 +207,32 @@ func (get Get) One(name core.Digest) ([]byte, error) {
 	return all[0], nil
 }
 
+// Through fetches what is not kept yet, and keeps it.
+func (get Get) Through(kept map[core.Digest][]byte) Get {
+	return func(names []core.Digest) ([][]byte, error) {
+		var lacks []core.Digest
+		for _, n := range names {
+			if _, ok := kept[n]; !ok {
+				lacks = append(lacks, n)
+			}
+		}
+		if len(lacks) > 0 {
+			fetched, err := get(lacks)
+			if err != nil {
+				return nil, err
+			}
+			for i, n := range lacks {
+				kept[n] = fetched[i]
+			}
+		}
+		all := make([][]byte, 0, len(names))
+		for _, n := range names {
+			all = append(all, kept[n])
+		}
+		return all, nil
+	}
+}
+
 // most is how many pieces are fetched at once: a megabyte of chunks.
 const most = 256
 
