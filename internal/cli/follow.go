@@ -143,7 +143,9 @@ func (a *app) ending(r client.Run) {
 			a.pair("state", wrap(v.Sentence.Text, 13))
 			if r.State == "paused" {
 				a.pair("next", a.paint(bold, "ferry run resume "+r.ID))
-				a.pair("", told("or back: ferry restore %s", r.Unit.Serial))
+				if v.Touched && v.WayBack == run.BackFull {
+					a.pair("", told("or back: ferry restore %s", r.Unit.Serial))
+				}
 			}
 			return
 		}

@@ -69,3 +69,21 @@ func TestAViewThatHearsNothingSaysSo(t *testing.T) {
 		t.Errorf("out of touch: %s", s)
 	}
 }
+
+// The way back is offered where there is one and something to go back from.
+func TestTheWayBackIsOfferedWhereThereIsOne(t *testing.T) {
+	for _, x := range []struct {
+		touched bool
+		back    string
+		want    bool
+	}{{false, run.BackNone, false}, {false, run.BackFull, false}, {true, run.BackNone, false}, {true, run.BackFull, true}} {
+		var out strings.Builder
+		a := &app{out: &out}
+		r := client.Run{ID: "r", State: "paused", Outcome: string(run.Interrupted)}
+		r.Unit.Serial, r.Progress.View.Touched, r.Progress.View.WayBack = "S-0001", x.touched, x.back
+		a.ending(r)
+		if s := out.String(); strings.Contains(s, "ferry restore S-0001") != x.want || !strings.Contains(s, "ferry run resume r") {
+			t.Errorf("changed %v, way back %q: %s", x.touched, x.back, s)
+		}
+	}
+}
