@@ -95,7 +95,8 @@ const longestID = 64
 
 // MessageID names a message by its own words, in small letters, joined by hyphens, with
 // the number of things that are put into it behind them. It is empty for a message that
-// has no words of its own.
+// has no words of its own. Of a message of one word the name says whether a value leads it:
+// "%s runs" is 1-runs.1, "runs %s" is runs.1.
 func MessageID(format string) string {
 	var b strings.Builder
 	gap, puts := false, 0
@@ -127,6 +128,9 @@ func MessageID(format string) string {
 	}
 	if b.Len() == 0 || puts == 0 {
 		return b.String()
+	}
+	if strings.HasPrefix(format, "%") && !strings.Contains(b.String(), "-") {
+		return fmt.Sprintf("1-%s.%d", b.String(), puts)
 	}
 	return fmt.Sprintf("%s.%d", b.String(), puts)
 }

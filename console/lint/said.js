@@ -58,10 +58,19 @@ function parts(node) {
   return [node]
 }
 
+// goesOn tells whether a text goes on with what stands before or behind it: it begins or ends
+// within a sentence. Such a piece is chosen beside others, and none of them is a message.
+export const goesOn = (text) => words(text) && (/^\s*[,;:)] ?\S|^ \(?\p{L}/u.test(text) || /[,;:(] $/.test(text))
+
+// chooses tells whether an expression is one of several texts.
+const isText = (node) => node.type === 'Literal' && typeof node.value === 'string'
+export const chooses = (node) =>
+  node.type === 'ConditionalExpression' ? [node.consequent, node.alternate].some((x) => (isText(x) && words(x.value)) || chooses(x)) : node.type === 'LogicalExpression' && isText(node.right) && words(node.right.value)
+
 export default {
   rules: {
     said: {
-      meta: { type: 'problem', schema: [], messages: { composed: 'Words and values are put together here: say it by say() or by Says.' } },
+      meta: { type: 'problem', schema: [], messages: { composed: 'Words and values are put together here: say it by say() or by Says.', chosen: 'Words are chosen for a place within a sentence: say the whole of it, once for each case.', piece: 'This is a piece of a sentence: say the whole of it, once for each case.' } },
       create(context) {
         const source = context.sourceCode
         const said = (node) => node.parent?.type === 'CallExpression' && node.parent.callee.name === 'say'
@@ -78,16 +87,32 @@ export default {
             if (!node.expressions.length || said(node) || elsewhere(node) || /^(\/|ferry )/.test(text) || !inSentence(text)) return
             context.report({ node, messageId: 'composed' })
           },
+          CallExpression(node) {
+            if (node.callee.name !== 'say' && node.callee.name !== 'sayOf') return
+            for (const put of node.arguments.slice(1)) {
+              if (chooses(put)) context.report({ node: put, messageId: 'chosen' })
+            }
+          },
+          Literal(node) {
+            if (typeof node.value === 'string' && /\{\d\}\{\d\}/.test(node.value)) context.report({ node, messageId: 'piece' })
+            if (typeof node.value === 'string' && goesOn(node.value) && !elsewhere(node)) context.report({ node, messageId: 'piece' })
+          },
           BinaryExpression(node) {
             if (node.operator !== '+' || (node.parent.type === 'BinaryExpression' && node.parent.operator === '+') || elsewhere(node)) return
             const all = parts(node)
-            const isText = (p) => p.type === 'Literal' && typeof p.value === 'string'
             if (!all.some((p) => isText(p) && inSentence(p.value)) || all.every((p) => p.type === 'Literal')) return
             context.report({ node, messageId: 'composed' })
           },
         }
         const visitor = source.parserServices.defineTemplateBodyVisitor
         const template = {
+          VAttribute(node) {
+            if (!node.directive && node.key.name === 'text' && /\{\d\}\{\d\}/.test(node.value?.value ?? '')) context.report({ node, messageId: 'piece' })
+          },
+          VText(node) {
+            const el = node.parent
+            if (el.type === 'VElement' && isInline(el) && /^[,;:)] ?\S|^ \(?\p{L}|[,;(]$/u.test(node.value.trimEnd()) && words(node.value) && el.children[0] === node) context.report({ node, messageId: 'piece' })
+          },
           VElement(node) {
             for (const run of runs(node.children)) {
               context.report({ loc: { start: run[0][0].loc.start, end: run.at(-1).at(-1).loc.end }, messageId: 'composed' })

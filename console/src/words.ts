@@ -13,6 +13,11 @@ export function sayOf(one: string, many: string, n: number, ...put: unknown[]): 
   return say(n === 1 ? one : many, n, ...put)
 }
 
+// listed sets what there is of some values side by side; each of them stands for itself.
+export function listed(...values: unknown[]): string {
+  return values.filter(Boolean).join(', ')
+}
+
 export function zone(t: Date): string {
   const m = -t.getTimezoneOffset()
   if (m === 0) return 'UTC'
@@ -98,7 +103,7 @@ export function sentence(s: string | undefined): string {
 
 // jobWords is why a run is done and for whom.
 export function jobWords(r: Run): string {
-  const why = `${r.reason ?? ''}${r.asked ? say(', asked by {1}', r.asked) : ''}`
+  const why = listed(r.reason, r.asked && say('asked by {1}', r.asked))
   return r.job && !r.ownJob ? say('Job {1}: {2}', r.job, why) : r.reason ? why : ''
 }
 
@@ -118,6 +123,6 @@ export function lasts(ns: number) {
 }
 
 // How many there are of something, as far as they were counted.
-export function extent(n: number, more: boolean, one: string, many: string): string {
-  return `${more ? 'more than ' : ''}${n.toLocaleString('en')} ${n === 1 && !more ? one : many}`
+export function extent(n: number, more: boolean, one: string, many: string, over: string): string {
+  return say(more ? over : n === 1 ? one : many, n.toLocaleString('en'))
 }

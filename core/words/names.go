@@ -1,5 +1,10 @@
 package words
 
+import (
+	"slices"
+	"strings"
+)
+
 // Names are the words for values that stand in the API, each named once. Faces show
 // these; the console has them generated.
 type Names map[string]string
@@ -10,6 +15,11 @@ func (n Names) In(value string) string {
 		return s
 	}
 	return value
+}
+
+// Listed sets what there is of some values side by side; each of them stands for itself.
+func Listed(values ...string) string {
+	return strings.Join(slices.DeleteFunc(slices.Clone(values), func(v string) bool { return v == "" }), ", ")
 }
 
 var (

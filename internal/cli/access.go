@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -250,11 +251,11 @@ func (a *app) peopleVerb() *cobra.Command {
 			return a.show(x, func() {
 				where := ""
 				if len(x.Sites) > 0 {
-					where = told(", and works at %s", strings.Join(x.Sites, ", "))
+					where = told("works at %s", strings.Join(x.Sites, ", "))
 				} else if all {
-					where = ", and works everywhere"
+					where = "works everywhere"
 				}
-				tell(a.out, "%s %s is %s%s\n", a.paint(teal, "✓"), x.Name, x.Role, where)
+				fmt.Fprintf(a.out, "%s %s\n", a.paint(teal, "✓"), words.Listed(told("%s is %s", x.Name, x.Role), where))
 			})
 		})}
 	change.Flags().StringArrayVar(&at, "site", nil, "a site at which a technician works; may be given again")
@@ -314,7 +315,7 @@ func (a *app) people(all []client.Member) {
 		}
 		role := p.Role
 		if len(p.Sites) > 0 {
-			role += told(" at %s", strings.Join(p.Sites, ", "))
+			role = told("%s at %s", role, strings.Join(p.Sites, ", "))
 		}
 		rows = append(rows, []string{a.paint(bold, p.Name), role, p.Email, state})
 		for _, x := range p.Access {
@@ -330,7 +331,7 @@ func (a *app) accessName(x client.Access) string {
 		name += " " + x.Name
 	}
 	if x.Current {
-		name += " (this one)"
+		return told("%s (this one)", name)
 	}
 	return name
 }
@@ -339,23 +340,23 @@ func (a *app) accessName(x client.Access) string {
 func mayWords(x client.Access) string {
 	says := x.Scope
 	if len(x.Sites) > 0 {
-		says += told(" at %s", strings.Join(x.Sites, ", "))
+		says = told("%s at %s", says, strings.Join(x.Sites, ", "))
 	}
 	if len(x.Benches) > 0 {
-		says += told(" on %s", strings.Join(x.Benches, ", "))
+		says = told("%s on %s", says, strings.Join(x.Benches, ", "))
 	}
 	return says
 }
 
 func seenWhen(x client.Access) string {
-	s := "never used"
+	used, ends := "never used", ""
 	if x.Seen != nil {
-		s = told("used %s", when(*x.Seen))
+		used = told("used %s", when(*x.Seen))
 	}
 	if x.Ends != nil {
-		s += told(", ends %s", when(*x.Ends))
+		ends = told("ends %s", when(*x.Ends))
 	}
-	return s
+	return words.Listed(used, ends)
 }
 
 func (a *app) tokenVerb() *cobra.Command {

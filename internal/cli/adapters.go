@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/link"
 	"zealousferry/core/link/recording"
 	"zealousferry/core/procedure"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -43,11 +44,11 @@ func (a *app) adapterVerb() *cobra.Command {
 					}
 					level := x.Volts
 					if x.Inverted {
-						level += ", inverted"
+						level = words.Listed(level, "inverted")
 					}
 					test := "never"
 					if x.Tested != nil {
-						test = map[bool]string{true: "sound", false: "DEAD"}[x.Sound] + ", " + ago(x.Tested)
+						test = words.Listed(map[bool]string{true: "sound", false: "DEAD"}[x.Sound], ago(x.Tested))
 					}
 					own := dash(x.Firmware)
 					if x.Newer != "" {

@@ -91,7 +91,7 @@ func (a *app) admitted(ctx context.Context, c *client.Client, n *client.NewRun, 
 			job = fmt.Sprintf("%d: %s", x.Job, x.Reason)
 		}
 		if x.Asked != "" {
-			job += told(", asked by %s", x.Asked)
+			job = words.Listed(job, told("asked by %s", x.Asked))
 		}
 		labelled(a.err, 10, "job", wrap(job, 13))
 	}

@@ -109,7 +109,7 @@ func (a *app) turn(p run.View) string {
 	var b strings.Builder
 	head := "  HANDS ON  your turn"
 	if p.Turns > 0 && !p.Hands.Calling {
-		head += told(", %d of %d", p.Turn, p.Turns)
+		head = told("%s, %d of %d", head, p.Turn, p.Turns)
 	}
 	if p.Hands.Calling {
 		head = "  HANDS ON  now: the tool is calling, the unit's answer ends this"

@@ -113,7 +113,7 @@ func (a *app) auditAll(ctx context.Context, c *client.Client, state string, prin
 			return a.showAudit(audited{Entries: part.Size, Findings: at.Findings, Tree: part.Tree})
 		}
 		if a.live {
-			tell(a.err, "%d of %s read", part.Walk.Next, count(int(part.Size), "entry"))
+			fmt.Fprint(a.err, toldOf(int(part.Size), "%s entry to read, %d read", "%s entries to read, %d read", part.Walk.Next))
 		}
 		if state == "" {
 			continue
@@ -213,12 +213,12 @@ func (a *app) showAudit(x audited) error {
 			fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), f.Text)
 		}
 		if n := len(x.Findings); n > 0 {
-			tell(a.out, "%s %s read, %s\n", a.paint(brick+bold, "NOT AS IT WAS ENTERED:"), count(int(x.Entries), "entry"), count(n, "finding"))
+			fmt.Fprintf(a.out, "%s %s, %s\n", a.paint(brick+bold, "NOT AS IT WAS ENTERED:"), toldOf(int(x.Entries), "%s entry read", "%s entries read"), toldOf(n, "%s finding", "%s findings"))
 			return
 		}
-		tell(a.out, "%s %s read: all as they were entered and signed, none missing\n", a.paint(teal, "✓"), count(int(x.Entries), "entry"))
+		fmt.Fprintf(a.out, "%s %s\n", a.paint(teal, "✓"), toldOf(int(x.Entries), "%s entry read: as it was entered and signed, none missing", "%s entries read: all as they were entered and signed, none missing"))
 		if x.Against > 0 {
-			tell(a.out, "  held against %s of benches\n", count(x.Against, "checkpoint"))
+			fmt.Fprintf(a.out, "  %s\n", toldOf(x.Against, "held against %s checkpoint of benches", "held against %s checkpoints of benches"))
 		}
 		if t := x.Tree; t != nil {
 			tell(a.out, "  checkpoint of %s: %d entries, root %s\n", when(t.At), t.Size, t.Root.String()[:16])

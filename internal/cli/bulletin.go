@@ -130,7 +130,7 @@ func (a *app) modelCodes() *cobra.Command {
 				return err
 			}
 			return a.show(p, func() {
-				tell(a.out, "%s %s of %s stand, %d taken away.\n", a.paint(teal, "✓"), count(p.Put, "text"), p.Model, p.Taken)
+				fmt.Fprintf(a.out, "%s %s\n", a.paint(teal, "✓"), toldOf(p.Put, "%s text of %s stands, %d taken away.", "%s texts of %s stand, %d taken away.", p.Model, p.Taken))
 			})
 		})}
 }

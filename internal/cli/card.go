@@ -105,7 +105,7 @@ func (a *app) card(c client.Card) {
 		a.pair("done when", wrap(c.Test, 13))
 	}
 	if c.Minutes > 0 {
-		a.pair("takes", told("%d min, %s%s", c.Minutes, words.Places.In(c.Place), took(c.Took)))
+		a.pair("takes", words.Listed(told("%d min", c.Minutes), words.Places.In(c.Place), took(c.Took)))
 	}
 	if c.Meanwhile != "" {
 		a.pair("meanwhile", wrap(c.Meanwhile, 13))
@@ -168,7 +168,7 @@ func (a *app) cardItem(i model.Item) []string {
 		mark = "○ "
 	}
 	if i.Do == model.Measure {
-		says += told(" (from %g to %g %s)", i.Least, i.Most, i.Unit)
+		says = told("%s (from %g to %g %s)", says, i.Least, i.Most, i.Unit)
 	}
 	lines := []string{mark + wrap(says, 4)}
 	if w := i.Why.In("en"); w != "" {
@@ -190,15 +190,15 @@ func took(t *client.Took) string {
 	case t == nil:
 		return ""
 	case t.Runs == 1:
-		return told("; the one run so far took %s", time.Duration(t.Seconds)*time.Second)
+		return told("the one run so far took %s", time.Duration(t.Seconds)*time.Second)
 	}
-	return told("; %d runs took %s at the middle", t.Runs, time.Duration(t.Seconds)*time.Second)
+	return told("%d runs took %s at the middle", t.Runs, time.Duration(t.Seconds)*time.Second)
 }
 
 func supplyWords(s *model.Supply) string {
 	w := words.Supplies.In(s.From)
 	if s.Volts > 0 {
-		w += fmt.Sprintf(", %g V", s.Volts)
+		w = words.Listed(w, fmt.Sprintf("%g V", s.Volts))
 	}
 	return strings.TrimSpace(w + ". " + s.Says.In("en"))
 }
@@ -212,11 +212,12 @@ func (a *app) fate(f string) string {
 
 // wiring is the table of wires, pin by pin.
 func (a *app) wiring(w *model.Wiring) {
-	tell(a.out, "\n%s with %s", a.paint(bold, "WIRING"), w.Adapter)
+	at := ""
 	if w.Selector != "" {
-		tell(a.out, ", switch at %s", w.Selector)
+		at = told("switch at %s", w.Selector)
 	}
-	tell(a.out, "\n  %s: pin 1 at %s. %s: pin 1 at %s.\n", w.Tool.Name, w.Tool.Edge.In("en"), w.Unit.Name, w.Unit.Edge.In("en"))
+	fmt.Fprintf(a.out, "\n%s\n", words.Listed(told("%s with %s", a.paint(bold, "WIRING"), w.Adapter), at))
+	tell(a.out, "  %s: pin 1 at %s. %s: pin 1 at %s.\n", w.Tool.Name, w.Tool.Edge.In("en"), w.Unit.Name, w.Unit.Edge.In("en"))
 	var rows [][]string
 	used := map[int]bool{}
 	for _, x := range w.Wires {

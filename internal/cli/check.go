@@ -126,7 +126,11 @@ func (a *app) askTest(ctx context.Context, c *client.Client, at string, t *diagn
 				return nil, err
 			}
 			out.Came[place] = e.Came
-			tell(a.err, "  At the %s: %s\n", place, map[bool]string{true: "it comes back.", false: "nothing comes back."}[e.Came])
+			if e.Came {
+				tell(a.err, "  At the %s: it comes back.\n", place)
+			} else {
+				tell(a.err, "  At the %s: nothing comes back.\n", place)
+			}
 		}
 		return out, nil
 	}

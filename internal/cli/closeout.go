@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zealousferry/core"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 	"zealousferry/internal/client/paper"
 )
@@ -102,9 +103,9 @@ func (a *app) offers(all []client.Offer) {
 	for _, o := range all {
 		photo := ""
 		if o.Photo != "" {
-			photo = told("; picture: ferry unit photo %s FILE", o.Photo[:12])
+			photo = told("picture: ferry unit photo %s FILE", o.Photo[:12])
 		}
-		fmt.Fprintf(a.out, "  %d  %s %s\n", o.Number, wrap(o.Says, 5), a.paint(faint, "("+o.Serial+", "+o.By+", "+when(o.At)+photo+")"))
+		fmt.Fprintf(a.out, "  %d  %s %s\n", o.Number, wrap(o.Says, 5), a.paint(faint, "("+words.Listed(o.Serial, o.By, when(o.At), photo)+")"))
 	}
 }
 

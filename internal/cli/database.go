@@ -95,7 +95,7 @@ func (a *app) dumpVerb() *cobra.Command {
 				return a.show(m, func() {
 					who := "not encrypted"
 					if len(keepers) > 0 {
-						who = told("encrypted for %s", count(len(keepers), "keeper"))
+						who = toldOf(len(keepers), "encrypted for %s keeper", "encrypted for %s keepers")
 					}
 					tell(a.out, "%s %s: %s, schema %d, as of %s; %s, %s.\n", a.paint(teal, "✓"), args[0], rowsOf(m), m.Schema, when(m.At), who, signedBy(m))
 				})

@@ -11,6 +11,7 @@ import (
 
 	"zealousferry/core"
 	"zealousferry/core/fit"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -61,17 +62,17 @@ func runs(u client.Unit) string {
 	if u.State == "half-done" {
 		return "partly written"
 	}
-	s := dash(u.Running)
+	all := []string{dash(u.Running)}
 	if u.Withdrawn != "" {
-		s += ", withdrawn"
+		all = append(all, "withdrawn")
 	}
 	if u.Due != "" {
-		s += told(", due %s", u.Due)
+		all = append(all, told("due %s", u.Due))
 	}
 	if u.Held != nil {
-		s += told(", held at %s", u.Held.Version)
+		all = append(all, told("held at %s", u.Held.Version))
 	}
-	return s
+	return words.Listed(all...)
 }
 
 func (a *app) fit(f client.Fit) {
@@ -79,11 +80,10 @@ func (a *app) fit(f client.Fit) {
 	if running == "" {
 		running = "an unknown version"
 	}
-	fmt.Fprint(a.out, a.paint(bold, f.Serial))
-	if f.State != "half-done" {
-		tell(a.out, " runs %s.", running)
+	if serial := a.paint(bold, f.Serial); f.State != "half-done" {
+		tell(a.out, "%s runs %s.", serial, running)
 	} else {
-		fmt.Fprint(a.out, ":")
+		fmt.Fprintf(a.out, "%s:", serial)
 	}
 	var best *fit.Verdict
 	for i, v := range f.Verdicts {
@@ -197,11 +197,11 @@ func (a *app) needs(f client.Fit) {
 	if len(f.Needs) == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s", a.paint(bold, "The job needs"))
+	head := "The job needs"
 	if f.Day != nil {
-		tell(a.out, " on %s", f.Day.Format("2 January 2006"))
+		head = told("The job needs on %s", f.Day.Format("2 January 2006"))
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintf(a.out, "\n%s\n", a.paint(bold, head))
 	var rows [][]string
 	for _, n := range f.Needs {
 		sign, ok := needSigns[n.State]
@@ -215,7 +215,7 @@ func (a *app) needs(f client.Fit) {
 		}
 		word := strings.ReplaceAll(n.State, "-", " ")
 		if n.Optional {
-			word += ", optional"
+			word = words.Listed(word, "optional")
 		}
 		rows = append(rows, []string{sign, n.Kind, a.paint(bold, n.Name), word, column(strings.TrimSpace(n.Text+" "+n.Says), 60)})
 	}
@@ -269,7 +269,7 @@ func (a *app) matrix(m client.Matrix) {
 			name += " candidate"
 		}
 		if r.Runs {
-			name += ", runs now"
+			name = words.Listed(name, "runs now")
 		}
 		row := []string{name}
 		for _, c := range r.Cells {

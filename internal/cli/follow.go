@@ -173,7 +173,7 @@ func (a *app) ending(r client.Run) {
 	if v.Changes > 0 {
 		kept := strings.Count(r.Progress.States, "k")
 		same := strings.Count(r.Progress.States, "a")
-		a.pair("memory", told("%s written, %d right already, %d kept", count(v.Right, "sector"), same, kept))
+		a.pair("memory", toldOf(v.Right, "%s sector written, %d right already, %d kept", "%s sectors written, %d right already, %d kept", same, kept))
 	}
 	if r.Waiver != nil {
 		a.pair("waived", wrap(fmt.Sprintf("%s, %s: %s", r.Waiver.Gate, r.WaivedBy, r.Waiver.Reason), 13))

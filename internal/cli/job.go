@@ -100,7 +100,11 @@ func (a *app) jobList() *cobra.Command {
 			}
 			return a.show(j, func() {
 				a.jobs(j.Jobs)
-				a.extentOf(len(j.Jobs), j.Paged, after, map[bool]string{true: "closed job", false: "open job"}[closed])
+				if closed {
+					a.extentOf(len(j.Jobs), j.Paged, after, "%s closed job", "%s closed jobs", "more than %s closed jobs")
+				} else {
+					a.extentOf(len(j.Jobs), j.Paged, after, "%s open job", "%s open jobs", "more than %s open jobs")
+				}
 			})
 		})}
 	v.Flags().BoolVar(&closed, "closed", false, "those that are closed, the newest first")
@@ -111,7 +115,7 @@ func (a *app) jobList() *cobra.Command {
 func (a *app) jobs(all []client.Job) {
 	var rows [][]string
 	for _, j := range all {
-		rows = append(rows, []string{a.paint(bold, fmt.Sprint(j.Number)), cmp.Or(j.Planned, "–"), column(j.Reason, 40), cmp.Or(j.Asked, "–"), count(j.Units, "unit"), cmp.Or(j.Person, "–")})
+		rows = append(rows, []string{a.paint(bold, fmt.Sprint(j.Number)), cmp.Or(j.Planned, "–"), column(j.Reason, 40), cmp.Or(j.Asked, "–"), toldOf(j.Units, "%s unit", "%s units"), cmp.Or(j.Person, "–")})
 	}
 	a.table([]string{"job", "planned", "reason", "asked by", "scope", "for"}, rows)
 }
@@ -178,14 +182,14 @@ func (a *app) job(j client.JobPage) {
 
 // testWords say how a finishing test stands.
 func testWords(t client.OpenTest) string {
-	s := strings.TrimSuffix(t.Says, ".") + ": " + words.Tests.In(t.State)
+	whose, late := "", ""
 	if t.Whose != "" {
-		s += told(" to %s until %s", t.Whose, t.Due)
+		whose = told("to %s until %s", t.Whose, t.Due)
 	}
 	if t.Late {
-		s += ", late"
+		late = "late"
 	}
-	return s
+	return strings.TrimSuffix(t.Says, ".") + ": " + words.Listed(words.Tests.In(t.State), whose, late)
 }
 
 func (a *app) jobChange() *cobra.Command {
@@ -339,12 +343,12 @@ func (a *app) today(t client.Today) {
 		for _, m := range w.Models {
 			of = append(of, fmt.Sprintf("%s %d", m.Name, m.Units))
 		}
-		tell(a.out, "Another release should be in %s: %s. See which: ferry units --state behind\n", extent(w.Behind, w.More, "unit"), strings.Join(of, ", "))
+		tell(a.out, "Another release should be in %s: %s. See which: ferry units --state behind\n", extent(w.Behind, w.More, "%s unit", "%s units", "more than %s units"), strings.Join(of, ", "))
 		if w.Judging {
 			fmt.Fprintln(a.out, judging)
 		}
 	}
 	if w := t.Wanting; w.NoBackup > 0 {
-		tell(a.out, "There is no backup of %s. See which: ferry units --state no-backup\n", extent(w.NoBackup, w.MoreOf, "unit"))
+		tell(a.out, "There is no backup of %s. See which: ferry units --state no-backup\n", extent(w.NoBackup, w.MoreOf, "%s unit", "%s units", "more than %s units"))
 	}
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -36,10 +37,10 @@ func (a *app) linkSet() *cobra.Command {
 				case n.Path == "":
 					where = told("adapter %s, wherever it is plugged in", n.Adapter)
 				case n.Adapter != "":
-					where += told(", adapter %s", n.Adapter)
+					where = words.Listed(where, told("adapter %s", n.Adapter))
 				}
 				if n.Rate > 0 {
-					where += told(", a CAN adapter with a bus of %d bit/s", n.Rate)
+					where = words.Listed(where, told("a CAN adapter with a bus of %d bit/s", n.Rate))
 				}
 				tell(a.out, "%s %s goes to %s. What is on it is not known yet: ferry identify %s\n", a.paint(teal, "✓"), n.Link, where, n.Link)
 			})

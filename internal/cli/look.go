@@ -61,7 +61,7 @@ func (a *app) linksVerb() *cobra.Command {
 						on = "not identified"
 					}
 					if x.Modules > 0 {
-						on += ", +" + count(x.Modules, "module")
+						on += ", " + toldOf(x.Modules, "+%s module", "+%s modules")
 					}
 					proof := "never"
 					if x.Checked != nil {
@@ -199,7 +199,7 @@ func (a *app) history(h client.History) {
 	if h.Chain != "intact" {
 		state = a.paint(brick+bold, "CHANGED SINCE IT WAS ENTERED: do not trust it")
 	}
-	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, count(int(h.Total), "entry"), state)
+	fmt.Fprintf(a.out, "%s  %s  %s, %s\n", a.paint(bold, h.Unit), h.Model, toldOf(int(h.Total), "%s entry", "%s entries"), state)
 	for _, f := range h.Findings {
 		fmt.Fprintf(a.out, "  %s %s\n", a.paint(brick, "✗"), f.Text)
 	}
@@ -220,7 +220,7 @@ func (a *app) history(h client.History) {
 			note = strings.TrimSpace("(" + again(e.Halves) + ")" + " " + note)
 		}
 		if e.Overlap {
-			note += " (overlaps another run)"
+			note = strings.TrimSpace(strings.Join([]string{note, "Overlaps another run."}, " "))
 		}
 		if e.Why != "" {
 			note = strings.TrimSpace(told("Job %d: %s %s", e.Job, sentence(e.Why), note))
@@ -296,7 +296,7 @@ func (a *app) unitsVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Serial), x.ModelName, dash(x.Revision), runs(x), a.unitState(x), x.Site, ago(x.Seen)})
 				}
 				a.table([]string{"unit", "model", "rev", "runs", "state", "site", "seen"}, rows)
-				a.extentOf(len(u.Units), u.Paged, after, "unit")
+				a.extentOf(len(u.Units), u.Paged, after, "%s unit", "%s units", "more than %s units")
 				if u.Judging {
 					fmt.Fprintln(a.out, judging)
 				}
@@ -319,16 +319,16 @@ func afterFlag(v *cobra.Command, after *string) {
 }
 
 // extent is how many there are, as far as they were counted.
-func extent(n int, more bool, one string) string {
+func extent(n int, more bool, one, many, over string) string {
 	if more {
-		return told("more than %s", count(n, one))
+		return told(over, grouped(uint64(n)))
 	}
-	return count(n, one)
+	return toldOf(n, one, many)
 }
 
 // extentOf says how much of a list that is read by key is shown, and how to go on.
-func (a *app) extentOf(shown int, p client.Paged, after, one string) {
-	all := extent(p.Total, p.More, one)
+func (a *app) extentOf(shown int, p client.Paged, after, one, many, over string) {
+	all := extent(p.Total, p.More, one, many, over)
 	if after == "" && p.Next == "" {
 		fmt.Fprintln(a.out, all)
 		return

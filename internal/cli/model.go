@@ -29,7 +29,7 @@ func (a *app) modelVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Model), x.Name, x.Kind, kib(x.Bytes), fmt.Sprint(x.Releases), dash(x.Newest), fmt.Sprint(x.Units)})
 				}
 				a.table([]string{"model", "name", "kind", "memory", "releases", "newest", "units"}, rows)
-				a.extentOf(len(rows), m.Paged, after, "model")
+				a.extentOf(len(rows), m.Paged, after, "%s model", "%s models", "more than %s models")
 			})
 		})}
 	list.Flags().StringVar(&words, "find", "", "words in name or title")
@@ -125,15 +125,16 @@ func (a *app) modelVerb() *cobra.Command {
 			for _, x := range procedure.Contradictions(s) {
 				disagree = append(disagree, x.String())
 			}
-			size, bytes := count(len(s.Main().Memory.Regions), "region"), s.Main().Memory.Bytes()
+			size, bytes := toldOf(len(s.Main().Memory.Regions), "%s region", "%s regions"), s.Main().Memory.Bytes()
 			if len(s.Sections) > 1 {
-				size, bytes = count(len(s.Sections), "part"), 0
+				size, bytes = toldOf(len(s.Sections), "%s part", "%s parts"), 0
 				for i := range s.Sections {
 					bytes += s.Sections[i].Memory.Bytes()
 				}
 			}
 			return a.show(map[string]any{"model": s.Model, "sheet": s.Digest, "contradictions": disagree}, func() {
-				fmt.Fprintf(a.out, "%s %s: %s, %s; %s, %s, %s, %s\n", a.paint(teal, "✓"), s.Model, size, kib(bytes), count(len(s.Facts), "fact"), count(len(s.Tells), "conclusion"), count(len(s.Flaws), "flaw"), count(len(s.Procedures), "procedure"))
+				fmt.Fprintf(a.out, "%s %s: %s, %s; %s, %s, %s, %s\n", a.paint(teal, "✓"), s.Model, size, kib(bytes),
+					toldOf(len(s.Facts), "%s fact", "%s facts"), toldOf(len(s.Tells), "%s conclusion", "%s conclusions"), toldOf(len(s.Flaws), "%s flaw", "%s flaws"), toldOf(len(s.Procedures), "%s procedure", "%s procedures"))
 				a.contradictions(disagree)
 			})
 		}}
@@ -194,7 +195,7 @@ func modelNames(ctx context.Context, c *client.Client) (all []string) {
 }
 
 func (a *app) showModel(m client.ModelPage) {
-	fmt.Fprintf(a.out, "%s  %s, %s; %s\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), count(m.Units, "unit"))
+	fmt.Fprintf(a.out, "%s  %s, %s; %s\n", a.paint(bold, m.Name), m.Kind, kib(m.Bytes), toldOf(m.Units, "%s unit", "%s units"))
 	for _, x := range m.TakenOut {
 		fmt.Fprintf(a.out, "  %s\n", a.paint(faint, told("%s was taken out again by %s, %s: %s", x.Version, x.By, when(x.At), x.Reason)))
 	}

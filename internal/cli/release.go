@@ -60,7 +60,7 @@ func (a *app) releaseList() *cobra.Command {
 					rows = append(rows, []string{x.Model, a.paint(bold, x.Version), x.Number, state, column(strings.Join(fits, "; "), 40), column(x.Cures.In("en"), 34)})
 				}
 				a.table([]string{"model", "release", "number", "state", "fits", "cures"}, rows)
-				a.extentOf(len(r.Releases), r.Paged, after, "release")
+				a.extentOf(len(r.Releases), r.Paged, after, "%s release", "%s releases", "more than %s releases")
 			})
 		})}
 	list.Flags().StringVar(&which, "model", "", "of this model only")
@@ -125,7 +125,7 @@ func (a *app) showRelease(r client.ReleasePage) {
 	a.table([]string{"  part", "at", "region", "size", "file", "SHA-256", ""}, rows)
 	f := client.Fit{Needs: r.Needs}
 	a.needs(f)
-	tell(a.out, "\n%d %s it\n", r.UnitsTotal, map[bool]string{true: "unit runs", false: "units run"}[r.UnitsTotal == 1])
+	fmt.Fprintf(a.out, "\n%s\n", toldOf(r.UnitsTotal, "%s unit runs it", "%s units run it"))
 	a.carriers(r.Units)
 }
 
@@ -317,7 +317,7 @@ func (a *app) releaseWithdraw() *cobra.Command {
 				return err
 			}
 			if r.Withdrawn == nil && !yes {
-				fmt.Fprintf(a.err, "  %s %s: %s\n", r.ModelName, a.bright(r.Version), count(r.UnitsTotal, "unit")+map[bool]string{true: " runs it", false: " run it"}[r.UnitsTotal == 1])
+				fmt.Fprintf(a.err, "  %s %s: %s\n", r.ModelName, a.bright(r.Version), toldOf(r.UnitsTotal, "%s unit runs it", "%s units run it"))
 				for _, t := range r.Targets {
 					tell(a.err, "  it is the team's choice for revision %s; another one is to be chosen\n", t.Revision)
 				}
@@ -334,7 +334,7 @@ func (a *app) releaseWithdraw() *cobra.Command {
 				if w.Runs > 0 {
 					tell(a.out, "  %d open %s with it; what has not begun to erase will stop.\n", w.Runs, plural(w.Runs, "run"))
 				}
-				tell(a.out, "%s %s it\n", count(w.Total, "unit"), map[bool]string{true: "runs", false: "run"}[w.Total == 1])
+				fmt.Fprintln(a.out, toldOf(w.Total, "%s unit runs it", "%s units run it"))
 				a.carriers(w.Units)
 				a.next("\n", "ferry today   (what to do about each of them)")
 			})

@@ -184,10 +184,10 @@ func plainArguments(v *cobra.Command) {
 			came = told("what came was %s", strings.Join(args, " "))
 		}
 		_, names, _ := strings.Cut(strings.TrimSuffix(c.UseLine(), " [flags]"), c.CommandPath())
-		if names == "" {
-			names = " nothing more"
+		if names = strings.TrimSpace(names); names == "" {
+			names = "nothing more"
 		}
-		return &core.Error{Message: told("%s wants%s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain(told("See %s --help.", c.CommandPath())))}
+		return &core.Error{Message: told("%s wants %s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain(told("See %s --help.", c.CommandPath())))}
 	}
 }
 

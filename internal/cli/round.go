@@ -175,7 +175,7 @@ func (a *app) roundList() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, r.Serial), r.ModelName, r.At.Local().Format("2006-01-02 15:04 MST"), state, r.By, column(r.Reason, 40), r.ID})
 				}
 				a.table([]string{"vehicle", "model", "begun", "stands", "by", "reason", "round"}, rows)
-				a.extentOf(len(all.Rounds), all.Paged, after, "round")
+				a.extentOf(len(all.Rounds), all.Paged, after, "%s round", "%s rounds", "more than %s rounds")
 			})
 		})}
 	v.Flags().StringVar(&unit, "unit", "", "of one vehicle: id or serial")

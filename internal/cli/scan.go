@@ -69,7 +69,8 @@ func (a *app) scanned(s client.Scanned) {
 			a.bulletin(b)
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s: %s, %s, %s.\n", count(len(s.Modules), "module"), count(s.Faults, "fault code"), told("%s behind", count(s.Behind, "module")), told("%s silent that should answer", count(s.Silent, "module")))
+	fmt.Fprintf(a.out, "\n%s: %s, %s, %s.\n", toldOf(len(s.Modules), "%s module", "%s modules"), toldOf(s.Faults, "%s fault code", "%s fault codes"), toldOf(s.Behind, "%s module behind", "%s modules behind"),
+		toldOf(s.Silent, "%s module silent that should answer", "%s modules silent that should answer"))
 }
 
 func (a *app) moduleStands(m client.Module) string {
@@ -83,7 +84,7 @@ func (a *app) moduleStands(m client.Module) string {
 	case m.Boot:
 		return a.paint(brick, "✗ in its boot loader, no program")
 	case len(m.Codes) > 0:
-		return count(len(m.Codes), "fault code")
+		return toldOf(len(m.Codes), "%s fault code", "%s fault codes")
 	}
 	return a.paint(teal, "✓ well")
 }

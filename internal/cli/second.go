@@ -180,15 +180,15 @@ func (a *app) secondRule() *cobra.Command {
 }
 
 func (a *app) secondRuleSays(s client.Seconds) {
-	is := "wants two persons"
+	is := "what cannot be taken back wants two persons"
 	if !s.On {
-		is = "wants one person, who may be a lead alone"
+		is = "what cannot be taken back wants one person, who may be a lead alone"
 	}
 	by := ""
 	if s.By != "" {
-		by = told(", settled by %s", s.By)
+		by = told("settled by %s", s.By)
 	}
-	tell(a.out, "what cannot be taken back %s (rule %s%s)\n", is, s.Rule, by)
+	fmt.Fprintf(a.out, "%s (%s)\n", is, words.Listed(told("rule %s", s.Rule), by))
 	if s.Waits.Text != "" {
 		fmt.Fprintln(a.out, "  "+s.Waits.Text)
 	}

@@ -216,7 +216,7 @@ func (a *app) renewServiceKey(key *string) *cobra.Command {
 					all += n
 				}
 				return a.show(map[string]any{"was": was.Public().ID(), "is": is.Public().ID(), "sealed": all}, func() {
-					tell(a.out, "%s key %s signs from now on, and %s no longer; %s sealed anew.\n", a.paint(teal, "✓"), is.Public().ID(), was.Public().ID(), count(all, "row"))
+					fmt.Fprintf(a.out, "%s %s\n", a.paint(teal, "✓"), toldOf(all, "key %[2]s signs from now on, and %[3]s no longer; %[1]s row sealed anew.", "key %[2]s signs from now on, and %[3]s no longer; %[1]s rows sealed anew.", is.Public().ID(), was.Public().ID()))
 					tell(a.out, "Bring %s to every machine that serves this database and to its backup, and start the services.\n", *key)
 				})
 			})
@@ -371,7 +371,7 @@ func (a *app) benchVerb() *cobra.Command {
 					tell(a.out, "%s the service is believed if its certificate is good for its name\n", a.paint(teal, "✓"))
 					return
 				}
-				tell(a.out, "%s only a service with %s is believed, from the next start of the bench on\n", a.paint(teal, "✓"), count(len(all), "pinned key"))
+				fmt.Fprintf(a.out, "%s %s\n", a.paint(teal, "✓"), toldOf(len(all), "only a service with %s pinned key is believed, from the next start of the bench on", "only a service with %s pinned keys is believed, from the next start of the bench on"))
 			})
 		}}
 	pins.Flags().BoolVar(&none, "none", false, "take all pins off")

@@ -174,11 +174,11 @@ func (a *app) setup(s *client.Setup) {
 		left := map[string]string{run.LeftNotYet: a.paint(faint, "not yet"), run.LeftAlike: a.paint(teal, "= alike"), run.LeftGone: a.paint(teal, "taken out"), run.LeftOther: a.paint(brick, "≠ "+l.Now)}[l.Left]
 		how := words.SettingWays.In(string(l.How))
 		if l.From != "" {
-			how += ", " + l.From
+			how = words.Listed(how, l.From)
 		}
 		found := l.Found
 		if l.Public {
-			found += a.paint(brick, ", public default")
+			found = words.Listed(found, a.paint(brick, "public default"))
 		}
 		want := dash(l.Want)
 		if l.How == settings.Gone {

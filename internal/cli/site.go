@@ -27,7 +27,7 @@ func (a *app) siteVerb() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, x.Name), x.Customer, column(x.Contact, 30), column(x.Note, 40), profile(x.Facts)})
 				}
 				a.table([]string{"site", "customer", "contact", "how to get in", "holds for all"}, rows)
-				a.extentOf(len(rows), s.Paged, after, "site")
+				a.extentOf(len(rows), s.Paged, after, "%s site", "%s sites", "more than %s sites")
 			})
 		})}
 	list.Flags().StringVar(&begins, "find", "", "how the name begins")

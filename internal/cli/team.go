@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"zealousferry/core/model"
 	"zealousferry/core/run"
+	"zealousferry/core/words"
 	"zealousferry/internal/client"
 )
 
@@ -171,7 +173,7 @@ func (a *app) runList() *cobra.Command {
 					rows = append(rows, []string{r.ID, r.Kind, r.Unit.Serial, r.Link, dash(r.From) + " → " + dash(r.To), how, r.By, when(r.Opened), why(r)})
 				}
 				a.table([]string{"run", "kind", "unit", "link", "version", "outcome", "by", "opened", "why"}, rows)
-				a.extentOf(len(rs.Runs), rs.Paged, q.After, "run")
+				a.extentOf(len(rs.Runs), rs.Paged, q.After, "%s run", "%s runs", "more than %s runs")
 			})
 		})}
 	v.Flags().StringVar(&q.State, "state", "", "open, paused or closed")
@@ -348,14 +350,9 @@ func jobWords(r client.Run) string {
 	if r.Job == 0 {
 		return ""
 	}
-	s := fmt.Sprintf("%d", r.Job)
-	if r.Reason != "" {
-		s += ": " + r.Reason
-	} else {
-		s += ", no reason was given"
-	}
+	asked := ""
 	if r.Asked != "" {
-		s += told("; asked by %s", r.Asked)
+		asked = told("asked by %s", r.Asked)
 	}
-	return s
+	return fmt.Sprintf("%d: %s", r.Job, words.Listed(cmp.Or(r.Reason, "no reason was given"), asked))
 }

@@ -13,6 +13,14 @@ import (
 // told is a message, filled in.
 func told(format string, args ...any) string { return core.Say(format, args...).Text }
 
+// toldOf is one of two messages, for one and for any other number, which is put in first.
+func toldOf(n int, one, many string, args ...any) string {
+	if n != 1 {
+		one = many
+	}
+	return told(one, append([]any{grouped(uint64(n))}, args...)...)
+}
+
 // tell writes a message, filled in.
 func tell(w io.Writer, format string, args ...any) { fmt.Fprint(w, told(format, args...)) }
 

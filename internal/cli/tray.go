@@ -208,7 +208,7 @@ func (a *app) trayList() *cobra.Command {
 					rows = append(rows, []string{a.paint(bold, t.ModelName), t.Version, t.Bench, tray.Counted(t.Count), stands, t.By, column(t.Reason, 36), t.ID})
 				}
 				a.table([]string{"model", "version", "bench", "units", "stands", "by", "reason", "tray"}, rows)
-				a.extentOf(len(all.Trays), all.Paged, after, "tray")
+				a.extentOf(len(all.Trays), all.Paged, after, "%s tray", "%s trays", "more than %s trays")
 			})
 		})}
 	v.Flags().BoolVar(&open, "open", false, "only those that are not closed")
@@ -218,7 +218,7 @@ func (a *app) trayList() *cobra.Command {
 
 // tray shows a tray: its places, who is on its links, and what is to be done now.
 func (a *app) tray(t client.Tray) {
-	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, told("Tray of %s", count(t.Units, t.ModelName))), t.Version, a.paint(faint, told("job %d: %s", t.Job, t.Reason)))
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, told("Tray of %d × %s", t.Units, t.ModelName)), t.Version, a.paint(faint, told("job %d: %s", t.Job, t.Reason)))
 	if !t.Online && t.Closed == nil {
 		fmt.Fprintln(a.out, a.paint(brick, told("Bench %s is not in touch with the service: what stands below is what it said last.", t.Bench)))
 	}
@@ -230,7 +230,7 @@ func (a *app) tray(t client.Tray) {
 			stands = a.paint(colour, stands)
 		}
 		if p.N == t.Opener && t.Alone {
-			stands += ", opened the rest"
+			stands = words.Listed(stands, "opened the rest")
 		}
 		says := p.Says.Text
 		if p.Total > 0 {
@@ -249,9 +249,9 @@ func (a *app) tray(t client.Tray) {
 		case l.Says != nil:
 			at := ""
 			if l.Seen != nil {
-				at = told(", seen %s", when(*l.Seen))
+				at = a.paint(faint, told("seen %s", when(*l.Seen)))
 			}
-			fmt.Fprintf(a.out, "%s: %s%s\n", l.Link, l.Says.Text, a.paint(faint, at))
+			fmt.Fprintf(a.out, "%s: %s\n", l.Link, words.Listed(l.Says.Text, at))
 		}
 	}
 	a.trayEnd(t)

@@ -117,7 +117,7 @@ func (a *app) tried(t client.Tried) {
 			fmt.Fprintf(a.out, "  ← %s\n", visible(h))
 		}
 		if x.Passed > 0 {
-			fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("%s passed over", count(x.Passed, "line"))))
+			fmt.Fprintf(a.out, "    %s\n", a.paint(faint, toldOf(x.Passed, "%s line passed over", "%s lines passed over")))
 		}
 		if x.Wanted != "" {
 			parts := ""

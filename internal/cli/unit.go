@@ -107,7 +107,7 @@ func (a *app) enteredUnits(r client.Report) {
 		rows = append(rows, []string{fmt.Sprint(l.Line), mark, l.Model, a.paint(bold, l.Serial), column(l.Text, 60)})
 	}
 	a.table([]string{"line", "", "model", "serial", ""}, rows)
-	tell(a.out, "%s entered, %d known already, %d refused\n", count(r.Entered, "unit"), r.Known, r.Refused)
+	fmt.Fprintln(a.out, toldOf(r.Entered, "%s unit entered, %d known already, %d refused", "%s units entered, %d known already, %d refused", r.Known, r.Refused))
 }
 
 func (a *app) unitMemory() *cobra.Command {

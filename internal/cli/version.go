@@ -52,7 +52,7 @@ func (a *app) versionVerb() *cobra.Command {
 				if b.Commit != "" {
 					from = told("commit %s of %s", b.Commit[:min(12, len(b.Commit))], b.At)
 					if b.Changed {
-						from += ", and what was changed since"
+						from = told("commit %s of %s and what was changed since", b.Commit[:min(12, len(b.Commit))], b.At)
 					}
 				}
 				fmt.Fprintf(a.out, "ferry %s, %s\nschema %d, benches' protocol %d, built with %s\n", a.paint(bold, b.Version), from, b.Schema, b.Protocol, b.Go)

@@ -136,7 +136,7 @@ func (v *view) amount(i int) string {
 	case v.took[i] > 0:
 		return told(" %10s            took %s", kib(v.total[i]), minutes(v.took[i].Microseconds()))
 	case row(p.Step) == i && p.Waits != "":
-		return told(" waits for %s", p.Waits)
+		return " " + told("waits for %s", p.Waits)
 	case row(p.Step) == i && p.Total > 0:
 		return told(" %s of %s  %5.1f KiB/s  %s left", grouped(p.Done>>10), kib(p.Total), p.Rate/1024, minutes(p.Left))
 	}

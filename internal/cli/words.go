@@ -164,21 +164,9 @@ func short(digest string) string {
 
 // stands says how a run stands: an interrupted one with what became of the unit.
 func stands(r client.Run) string {
-	w := words.Outcomes.In(r.Outcome)
+	became := ""
 	if r.Outcome == string(run.Interrupted) {
-		w += map[bool]string{true: ", half done", false: ", nothing changed"}[r.Progress.View.Touched]
+		became = map[bool]string{true: "half done", false: "nothing changed"}[r.Progress.View.Touched]
 	}
-	return w
-}
-
-// count is a number with what is counted: 1 entry, 2 entries.
-func count(n int, one string) string {
-	many := one + "s"
-	if s, ok := strings.CutSuffix(one, "y"); ok && !strings.HasSuffix(s, "a") {
-		many = s + "ies"
-	}
-	if n == 1 {
-		return "1 " + one
-	}
-	return grouped(uint64(n)) + " " + many
+	return words.Listed(words.Outcomes.In(r.Outcome), became)
 }

@@ -79,7 +79,11 @@ func TestNothingButLoopbackWithoutTLS(t *testing.T) {
 }
 
 func TestOneOfAThingIsSingular(t *testing.T) {
-	for got, want := range map[string]string{count(1, "entry"): "1 entry", count(2, "entry"): "2 entries", count(0, "unit"): "0 units", count(1500, "run"): "1 500 runs", count(2, "tray"): "2 trays"} {
+	for got, want := range map[string]string{
+		toldOf(1, "%s entry", "%s entries"): "1 entry", toldOf(2, "%s entry", "%s entries"): "2 entries", toldOf(0, "%s unit", "%s units"): "0 units",
+		toldOf(1500, "%s run of %s", "%s runs of %s", "S-1"): "1 500 runs of S-1", extent(2, false, "%s run", "%s runs", "more than %s runs"): "2 runs",
+		extent(10000, true, "%s run", "%s runs", "more than %s runs"): "more than 10 000 runs",
+	} {
 		if got != want {
 			t.Errorf("got %q, want %q", got, want)
 		}

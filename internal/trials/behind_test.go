@@ -316,7 +316,7 @@ func TestATrayOfThoseThatAreDue(t *testing.T) {
 	told(t, l.must(24, "tray", "open", "small", "1.0.0", "--at", "b/a", "--behind", "--reason", "before the season"), "0 units of model small are due 1.0.0", "ferry units --state behind --model small")
 	told(t, l.must(24, append(open, "--site", "nowhere")...), "0 units of model small at \"nowhere\" are due 2.0.0")
 	said := l.must(0, open...)
-	told(t, said, "Tray of 1 Small", "S-0002", "never seen")
+	told(t, said, "Tray of 1 × Small", "S-0002", "never seen")
 	if strings.Contains(said, "S-0001") {
 		t.Errorf("one that runs it: %s", said)
 	}

@@ -60,7 +60,7 @@ func TestAJobFromTheCallToItsEnd(t *testing.T) {
 		t.Fatalf("exit %d\n%s%s", c.ProcessState.ExitCode(), out, errs)
 	}
 	holds(out.String()+errs.String(), "Edda Rooke answers it by 2027-03-01", "1: prints blank tickets, asked by Ormsay ferries", "Do not hand it over before somebody has seen it work. Answer the test that is open: ferry test S-0001")
-	holds(ferry(0, "today"), "Print a ticket at the pier: handed on to Edda Rooke until")
+	holds(ferry(0, "today"), "Print a ticket at the pier: handed on, to Edda Rooke until")
 	holds(ferry(0, "history", "S-0001"), "Job 1: Prints blank tickets", "Asked by Ormsay ferries", "Still to be tried by Edda Rooke until 2027-03-01")
 	holds(ferry(0, "run", "list", "--job", "1"), "job 1: prints blank tickets (Ormsay ferries)")
 	holds(ferry(0, "job", "show", "1"), "not done: not proven")

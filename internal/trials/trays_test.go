@@ -481,7 +481,7 @@ func TestATrayOnTheCommandLine(t *testing.T) {
 	if err := os.WriteFile(list, []byte("site,serial\nquay,S-0001\nquay,S-0002\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	told(t, l.must(0, "tray", "open", "small", "2.0.0", "--from", list, "--at", "b/a,b/b", "--reason", "recall of May"), "Tray of 2 Smalls", "S-0002", "never seen")
+	told(t, l.must(0, "tray", "open", "small", "2.0.0", "--from", list, "--at", "b/a,b/b", "--reason", "recall of May"), "Tray of 2 × Small", "S-0002", "never seen")
 	id := newestTray(t, w)
 	told(t, l.must(0, "tray", "work", id[:13]), "S-0001", "done and proven", "All are done. next Close it: ferry tray close")
 	dir := t.TempDir()

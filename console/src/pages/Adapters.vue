@@ -8,7 +8,7 @@ import { allAdapters } from '../lists'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../hands'
 import Says from '../parts/Says.vue'
-import { say, when } from '../words'
+import { listed, say, when } from '../words'
 
 const all = ref<Adapter[] | null>(null)
 const trouble = ref<Problem | null>(null)
@@ -45,13 +45,13 @@ load()
     <ul v-else-if="all" class="rows">
       <li v-for="a in all" :key="a.serial" class="adapter" :data-adapter="a.serial">
         <div><strong class="mono">{{ a.serial }}</strong><div>{{ a.name }}</div><div class="small muted">{{ a.state.replace('-', ' ') }}</div></div>
-        <div><span class="muted">Set to</span> <strong>{{ a.volts || 'not told' }}<template v-if="a.inverted">, inverted</template></strong>
+        <div><span class="muted">Set to</span> <strong>{{ listed(a.volts || 'not told', a.inverted && 'inverted') }}</strong>
           <div v-if="(a.latency ?? 0) > 1" class="row tight warn"><v-icon :icon="mdiAlert" size="20" /> {{ say('Its driver holds bytes back for {1} ms; set it to 1 ms', a.latency) }}</div>
-          <div v-if="a.firmware" class="small"><Says text="own firmware {1}{2}"><template #1><span class="mono">{{ a.firmware }}</span></template><template v-if="a.newer" #2> → <strong class="mono">{{ a.newer }}</strong></template></Says></div>
+          <div v-if="a.firmware" class="small"><Says :text="a.newer ? 'own firmware {1} → {2}' : 'own firmware {1}'"><template #1><span class="mono">{{ a.firmware }}</span></template><template #2><strong class="mono">{{ a.newer }}</strong></template></Says></div>
           <v-btn v-if="a.newer && session.may('technician')" variant="outlined" color="primary" :to="a.at ? `/begin/${a.at}` : `/units/${a.unit}`" data-update>Bring it up to date</v-btn><div class="small muted">{{ a.note }}</div></div>
         <div><div v-if="a.tested" class="row tight" :class="a.sound ? 'teal' : 'brick'"><v-icon :icon="a.sound ? mdiCheckCircle : mdiAlert" size="20" /> {{ a.sound ? 'sound' : 'sends nothing' }}, {{ when(a.tested) }}</div><span v-else class="dashed">no self-test yet</span>
-          <div v-for="f in a.families" :key="f.model" class="small"><Says text="{1}: worked {2}×{3}" :put="{ 1: f.model, 2: f.worked }"><template v-if="f.failed" #3>, <span class="brick">{{ say('failed {1}×', f.failed) }}</span></template></Says></div></div>
-        <div class="small"><span v-for="l in a.links.slice(0, 4)" :key="l"><router-link :to="`/check/${l}`" class="mono place">{{ l }}</router-link></span><span v-if="a.links.length > 4" class="muted">{{ say(' and {1} more', a.links.length - 4) }}</span></div>
+          <div v-for="f in a.families" :key="f.model" class="small">{{ say('{1}: worked {2}×', f.model, f.worked) }}<template v-if="f.failed">, <span class="brick">{{ say('failed {1}×', f.failed) }}</span></template></div></div>
+        <div class="small"><span v-for="l in a.links.slice(0, 4)" :key="l"><router-link :to="`/check/${l}`" class="mono place">{{ l }}</router-link></span><span v-if="a.links.length > 4" class="muted place">{{ say('{1} more', a.links.length - 4) }}</span></div>
         <v-btn v-if="session.may('technician')" variant="text" color="primary" :aria-label="say('Change {1}', a.serial)" data-change @click="edit(a)">Change</v-btn>
       </li>
     </ul>

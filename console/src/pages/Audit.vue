@@ -4,7 +4,6 @@ import { onUnmounted, ref } from 'vue'
 
 import { api, problem, type AuditEntry, type AuditPart, type Problem, type Retention } from '../api/client'
 import { audit } from '../api/names'
-import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { say, when } from '../words'
@@ -76,13 +75,13 @@ async function all() {
         <v-progress-linear v-if="!walked.done" :model-value="walked.size ? 100 * walked.walk.next / walked.size : 100" :aria-label="say('{1} of {2} entries read', walked.walk.next, walked.size)" />
         <ul v-if="findings.length" class="brick" data-findings><li v-for="f in findings" :key="f.text">{{ f.text }}</li></ul>
         <p v-if="walked.done && findings.length" class="brick" data-checked><strong>{{ say('Not as it was entered: {1} of these in {2} entries.', findings.length, walked.size) }}</strong></p>
-        <p v-else-if="walked.done" data-checked><Says text="✓ {1} entries read: all as they were entered and signed, none missing.{2}" :put="{ 1: walked.size }"><template #2><span v-if="walked.tree" class="small muted">{{ say(' Checkpoint of {1}, root {2}.', when(walked.tree.at), walked.tree.root.slice(0, 16)) }}</span></template></Says></p>
+        <p v-else-if="walked.done" data-checked>✓ {{ say('{1} entries read: all as they were entered and signed, none missing.', walked.size) }} <span v-if="walked.tree" class="small muted">{{ say('Checkpoint of {1}, root {2}.', when(walked.tree.at), walked.tree.root.slice(0, 16)) }}</span></p>
         <p v-else class="small muted">{{ say('{1} of {2} entries read', walked.walk.next, walked.size) }}</p>
       </template>
     </section>
     <section v-if="kept" class="all" data-kept>
       <h2>How long photos are kept</h2>
-      <p>{{ kept.text }}<template v-if="kept.by">{{ say(' Settled by {1}, {2}.', kept.by, when(kept.at!)) }}</template></p>
+      <p>{{ kept.text }} <template v-if="kept.by">{{ say('Settled by {1}, {2}.', kept.by, when(kept.at!)) }}</template></p>
       <form v-if="session.may('lead')" class="row" @submit.prevent="keep"><v-text-field v-model="days" type="number" min="0" max="36500" label="Days; 0: until removed" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="days === ''" data-keep>Settle it</v-btn></form>
     </section>
     <h2>Who may what</h2>

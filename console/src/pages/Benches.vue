@@ -12,7 +12,7 @@ import PortWatch from '../parts/PortWatch.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
 import { classes } from '../hands'
-import { ago, linkKinds, say, sayOf, when } from '../words'
+import { ago, linkKinds, listed, say, sayOf, when } from '../words'
 
 const benches = ref<Bench[]>([])
 const links = ref<Link[]>([])
@@ -72,7 +72,7 @@ async function revoke() {
 }
 
 const of = computed(() => (b: Bench) => links.value.filter((l) => l.bench === b.name))
-const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? say(', its clock is {1} s off', (b.clockError / 1e6).toFixed(0)) : '')
+const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? say('its clock is {1} s off', (b.clockError / 1e6).toFixed(0)) : '')
 </script>
 
 <template>
@@ -84,7 +84,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? say(', its clock is 
       <div class="row spread">
         <h1><v-icon :icon="mdiLaptop" /> {{ say('Bench {1}', b.name) }}</h1>
         <span class="row"><v-btn v-if="b.online && session.may('technician') && of(b).length > 1" variant="text" color="primary" data-identify-all @click="of(b).filter((l) => l.state === 'free').forEach(identify)">Identify all</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" data-rename @click="((renaming = b), (name = b.name))">Rename…</v-btn><v-btn v-if="!b.revoked && session.may('lead')" variant="text" color="error" data-revoke @click="revoking = b">Revoke…</v-btn></span>
-        <span :class="b.online ? 'muted' : 'brick'">{{ say('{1}{2}, version {3}', b.revoked ? 'revoked' : b.online ? 'joined to the service' : say('out of touch since {1}', when(b.seen)), drift(b), b.version) }}</span>
+        <span :class="b.online ? 'muted' : 'brick'">{{ listed(b.revoked ? 'revoked' : b.online ? 'joined to the service' : say('out of touch since {1}', when(b.seen)), drift(b), say('version {1}', b.version)) }}</span>
       </div>
       <hr class="rule" />
       <ul class="rows links">
@@ -94,7 +94,7 @@ const drift = (b: Bench) => (Math.abs(b.clockError) > 2e6 ? say(', its clock is 
             <div class="state"><v-icon :icon="taken(l) ? mdiCircle : l.state === 'free' ? mdiCircleOutline : mdiLanDisconnect" size="20" :color="taken(l) ? 'primary' : l.state === 'free' ? 'secondary' : 'error'" /> {{ taken(l) ? 'in use' : l.state }}</div>
 
             <div class="on">
-              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">{{ sayOf(', and {1} module behind it', ', and {1} modules behind it', l.modules) }}</span><div v-if="l.identified" class="small muted">{{ say('identified {1}, {2}', ago(l.identified), when(l.identified)) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
+              <template v-if="l.unit"><router-link :to="`/units/${l.unit}`" class="mono">{{ l.serial }}</router-link><span v-if="l.site">, {{ l.site }}</span><span v-if="l.modules">, {{ sayOf('{1} module behind it', '{1} modules behind it', l.modules) }}</span><div v-if="l.identified" class="small muted">{{ say('identified {1}, {2}', ago(l.identified), when(l.identified)) }}</div><div v-else class="small brick">the link has changed since it was identified</div></template>
               <template v-else><span class="unknown">what is on it is not known</span></template>
               <AskedNow v-if="l.asked || asking.get(l.link)" :at="l.link" />
               <div v-if="l.absent" class="small brick">{{ l.absent }}</div>

@@ -78,7 +78,7 @@ function tick(id: string) {
         <dl>
           <template v-if="card.siteInfo?.contact"><dt>Ask</dt><dd>{{ card.siteInfo.contact }}</dd></template>
           <template v-if="card.siteInfo?.note"><dt>Get in</dt><dd>{{ card.siteInfo.note }}</dd></template>
-          <template v-for="j in card.jobs" :key="j.number"><dt>Job</dt><dd data-job-of><router-link :to="`/jobs/${j.number}`">{{ j.number }}: {{ j.reason }}</router-link><template v-if="j.asked">{{ say(', asked by {1}', j.asked) }}</template><template v-if="j.planned">, {{ j.planned }}</template><div v-if="j.test"><Says text="Done when: {1}"><template #1><strong>{{ j.test }}</strong></template></Says></div></dd></template>
+          <template v-for="j in card.jobs" :key="j.number"><dt>Job</dt><dd data-job-of><router-link :to="`/jobs/${j.number}`">{{ j.number }}: {{ j.reason }}</router-link><template v-if="j.asked">, {{ say('asked by {1}', j.asked) }}</template><template v-if="j.planned">, {{ j.planned }}</template><div v-if="j.test"><Says text="Done when: {1}"><template #1><strong>{{ j.test }}</strong></template></Says></div></dd></template>
           <template v-if="card.reason"><dt>Why</dt><dd>{{ card.reason }}</dd></template>
           <template v-if="card.release"><dt>Firmware</dt><dd class="mono">{{ card.running || '?' }} → {{ card.release }}</dd></template>
           <template v-if="card.test"><dt>Done when</dt><dd>{{ card.test }}</dd></template>
@@ -112,7 +112,7 @@ function tick(id: string) {
             <label v-if="!byTool(i)" class="box"><input type="checkbox" :checked="ticked.has(i.id)" :aria-label="i.says.en" @change="tick(i.id)" /></label>
             <v-icon v-else :icon="i.do === 'apply' ? mdiHandBackRight : mdiRobotIndustrial" size="24" class="box" />
             <div>
-              <strong>{{ i.says.en }}</strong><span v-if="i.do === 'measure'">{{ say('{1}{2} to {3} {4}', ' ', i.least, i.most, i.unit) }}</span>
+              <strong>{{ i.says.en }}</strong> <span v-if="i.do === 'measure'">{{ say('from {1} to {2} {3}', i.least, i.most, i.unit) }}</span>
               <span v-if="i.do === 'choose'" class="muted">{{ ' ' }}{{ i.choices?.map((c) => c.says.en).join(' / ') }}</span>
               <div v-if="i.why?.en" class="muted">{{ i.why.en }}</div>
               <div v-for="g in i.signs ?? []" :key="g.says.en" class="row tight"><v-icon :icon="g.not ? mdiCloseCircle : mdiCheckCircle" :class="g.not ? 'brick' : 'teal'" size="20" /> <span>{{ g.not ? say('not right: {1}', g.says.en) : say('right: {1}', g.says.en) }}</span></div>

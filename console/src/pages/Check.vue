@@ -11,7 +11,7 @@ import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { classes, coloursOf, session } from '../hands'
-import { ago, say, when } from '../words'
+import { ago, listed, say, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string }>()
 const at = `${props.bench}/${props.link}`
@@ -144,7 +144,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         <div>
           <h3>The line</h3>
           <table class="plain"><tbody>
-            <tr><td class="muted">Called</td><td><Says text="{1}, as {2}{3}" :put="{ 1: check.seen.kind, 2: check.model }"><template v-if="check.seen.asked.baud" #3>{{ say(', {1} baud, parity {2}', check.seen.asked.baud, check.seen.asked.parity) }}</template></Says></td></tr>
+            <tr><td class="muted">Called</td><td>{{ listed(say('{1}, as {2}', check.seen.kind, check.model), check.seen.asked.baud && say('{1} baud, parity {2}', check.seen.asked.baud, check.seen.asked.parity)) }}</td></tr>
             <tr v-if="check.seen.proof.asked"><td class="muted">Answers</td><td>{{ say('{1} of {2}, {3} at the middle, {4} at worst', check.seen.proof.asked - check.seen.proof.lost, check.seen.proof.asked, ms(check.seen.proof.median), ms(check.seen.proof.worst)) }}</td></tr>
             <tr v-if="check.seen.adapter"><td class="muted">CAN adapter</td><td>{{ say('answers by itself in {1}', ms(check.seen.adapter)) }}</td></tr>
             <tr v-if="check.seen.server"><td class="muted">Serial server</td><td>{{ say('answers by itself in {1}', ms(check.seen.server)) }}</td></tr>

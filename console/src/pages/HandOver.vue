@@ -7,7 +7,7 @@ import { api, problem, type HandOver, type Problem } from '../api/client'
 import NextSteps from '../parts/NextSteps.vue'
 import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
-import { say, when } from '../words'
+import { listed, say, sentence, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const note = ref<HandOver | null>(null)
@@ -30,7 +30,7 @@ load()
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="note">
       <div class="row spread">
-        <div><h1><Says text="Hand-over of {1}"><template #1><router-link :to="`/units/${note.unit}`" class="mono">{{ note.unit }}</router-link></template></Says></h1><p class="muted"><Says text="{1}{2}, runs {3}{4}" :put="{ 1: note.modelName, 3: note.running || 'nobody knows what' }"><template v-if="note.site" #2>, {{ note.site }}</template><template v-if="note.job" #4>{{ say('. Job {1}: {2}', note.job, note.why) }}</template></Says></p></div>
+        <div><h1><Says text="Hand-over of {1}"><template #1><router-link :to="`/units/${note.unit}`" class="mono">{{ note.unit }}</router-link></template></Says></h1><p class="muted">{{ listed(note.modelName, note.site, note.running ? say('runs {1}', note.running) : 'nobody knows what it runs') }}. <template v-if="note.job">{{ say('Job {1}: {2}', note.job, sentence(note.why)) }}</template></p></div>
         <v-btn variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/units/${note.unit}/handover.pdf`" target="_blank" data-print>Print it</v-btn>
       </div>
       <div class="columns note">

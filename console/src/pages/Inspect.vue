@@ -75,7 +75,7 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
 <template>
   <div class="page">
     <h1>{{ heading }}</h1>
-    <p v-if="x" class="lead"><Says text="{1}{2}. Nothing of it was kept."><template #1><span class="mono">{{ x.member && x.packed === 'zip' ? `${x.name} › ${x.member}` : x.name }}</span></template><template v-if="x.packed" #2>{{ say(' out of a {1}', x.packed) }}</template></Says></p>
+    <p v-if="x" class="lead"><Says :text="x.packed ? '{1}, out of a {2}. Nothing of it was kept.' : '{1}. Nothing of it was kept.'" :put="{ 2: x.packed }"><template #1><span class="mono">{{ x.member && x.packed === 'zip' ? `${x.name} › ${x.member}` : x.name }}</span></template></Says></p>
     <div class="row drops">
       <label class="drop" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="((over = false), look($event.dataTransfer?.files[0]))">
         <v-icon :icon="mdiTrayArrowDown" size="32" /><span><strong>{{ file ? 'Another file' : 'Drop a firmware file here' }}</strong><br /><span class="small muted">or choose one; also a zip or gzip. At most 64 MiB.</span></span>
@@ -100,7 +100,7 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
           <h2>What it holds</h2>
           <dl>
             <dt>SHA-256</dt><dd><DigestText :digest="x.sha256" /></dd>
-            <dt>Content</dt><dd><DigestText :digest="x.content" /><span class="small muted"> the same in every format</span></dd>
+            <dt>Content</dt><dd><DigestText :digest="x.content" /> <span class="small muted">the same in every format</span></dd>
             <dt>File</dt><dd>{{ say('{1} bytes', grouped(x.bytes)) }}</dd>
             <template v-if="x.start != null"><dt>Entry</dt><dd class="mono">{{ hex(x.start) }}</dd></template>
             <template v-for="n in x.notes" :key="n.name"><dt>{{ n.name }}</dt><dd class="mono">{{ n.value }}</dd></template>

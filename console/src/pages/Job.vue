@@ -9,7 +9,7 @@ import JobForm from '../parts/JobForm.vue'
 import TestAnswer from '../parts/TestAnswer.vue'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
-import { jobStands, outcomes, say, sentence, tests, when } from '../words'
+import { jobStands, listed, outcomes, say, sentence, tests, when } from '../words'
 
 const props = defineProps<{ job: string }>()
 const page = ref<JobPage | null>(null)
@@ -62,7 +62,7 @@ async function change(what: 'close' | 'leave') {
       <dl>
         <template v-if="page.asked"><dt>Asked by</dt><dd>{{ page.asked }}</dd></template>
         <template v-if="page.test"><dt>Done when</dt><dd><strong>{{ page.test }}</strong></dd></template>
-        <dt>Planned</dt><dd>{{ page.planned || 'not yet' }}<template v-if="page.person">{{ say(', for {1}', page.person) }}</template></dd>
+        <dt>Planned</dt><dd>{{ page.planned || 'not yet' }}<template v-if="page.person">, {{ say('for {1}', page.person) }}</template></dd>
         <dt>Entered</dt><dd>{{ when(page.at) }}, {{ page.by }}</dd>
         <template v-if="page.closed"><dt>Closed</dt><dd>{{ when(page.closed) }}, {{ page.closer }}. {{ page.closing }}</dd></template>
       </dl>
@@ -74,7 +74,7 @@ async function change(what: 'close' | 'leave') {
           <div>
             <div><router-link :to="`/units/${x.unit.id}`" class="mono"><strong>{{ x.unit.serial }}</strong></router-link> {{ x.unit.modelName }}<template v-if="x.unit.site">, {{ x.unit.site }}</template></div>
             <div class="muted">{{ jobStands[x.stands] }}<template v-if="x.run && x.stands !== 'done'">: <router-link :to="`/runs/${x.run}`">{{ outcomes[x.outcome] }}</router-link></template></div>
-            <div v-for="t in x.tests" :key="t.item" class="row test"><span>{{ t.says }} <strong>{{ tests[t.state] }}<template v-if="t.whose">{{ say(' to {1} until {2}', t.whose, t.due) }}</template></strong></span><TestAnswer v-if="session.may('technician')" :test="t" @answered="load" /></div>
+            <div v-for="t in x.tests" :key="t.item" class="row test"><span>{{ t.says }} <strong>{{ listed(tests[t.state], t.whose && say('to {1} until {2}', t.whose, t.due)) }}</strong></span><TestAnswer v-if="session.may('technician')" :test="t" @answered="load" /></div>
           </div>
           <div class="row acts">
             <v-btn variant="text" :to="`/card/${x.unit.id}`">Card</v-btn>

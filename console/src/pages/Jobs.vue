@@ -60,7 +60,7 @@ watch(state, () => {
         </tbody>
       </table>
       <v-empty-state v-else :title="state === 'open' ? 'No job is open' : 'No job is closed'" text="A job says why work is done, for whom, on which units, and what counts as done." />
-      <PageTurner v-if="jobs.length" :pages="pages" :size="size" :shown="jobs.length" one="job" many="jobs" />
+      <PageTurner v-if="jobs.length" :pages="pages" :size="size" :shown="jobs.length" called="jobs" one="{1} job" many="{1} jobs" over="more than {1} jobs" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />
   </div>

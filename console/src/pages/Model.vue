@@ -14,7 +14,7 @@ import Says from '../parts/Says.vue'
 import Trouble from '../parts/Trouble.vue'
 import TrySheet from '../parts/TrySheet.vue'
 import { session } from '../session'
-import { hex, kib, say, sayOf, when } from '../words'
+import { hex, kib, listed, say, sayOf, when } from '../words'
 
 const props = defineProps<{ model: string }>()
 const page = ref<ModelPage | null>(null)
@@ -59,7 +59,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
     <div class="columns gap">
       <section>
         <h2>Our choice</h2>
-        <ul class="rows"><li v-for="t in page.targets" :key="t.revision"><strong>{{ page.matrix.fact }} {{ t.revision }}: <span class="mono">{{ t.version }}</span></strong><strong v-if="t.withdrawn" class="brick"> withdrawn, choose another</strong><div class="small muted">{{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</div></li></ul>
+        <ul class="rows"><li v-for="t in page.targets" :key="t.revision"><strong>{{ page.matrix.fact }} {{ t.revision }}: <span class="mono">{{ t.version }}</span></strong> <strong v-if="t.withdrawn" class="brick">withdrawn, choose another</strong><div class="small muted">{{ t.by }}, {{ when(t.at) }}: {{ t.reason }}</div></li></ul>
         <p v-for="x in page.takenOut ?? []" :key="x.version + x.at" class="small muted">{{ say('{1} was taken out again by {2}, {3}: {4}', x.version, x.by, when(x.at), x.reason) }}</p>
         <p v-if="!page.targets.length" class="muted">None: the newest stable release that fits is recommended.</p>
         <form v-if="session.may('lead')" class="choose" @submit.prevent="choose">
@@ -74,7 +74,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
       </section>
       <section>
         <h2>Memory</h2>
-        <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td class="size">{{ s.files ? say('up to {1} files, ', s.files) : '' }}{{ kib(s.bytes) }}</td><td class="small">{{ s.link ? say('behind a link of its own, {1}', s.link) : s.loader }}</td></tr></tbody></table>
+        <table v-if="page.sections.length > 1" class="plain" data-sections><tbody><tr v-for="(s, i) in page.sections" :key="s.name"><td class="muted">{{ i + 1 }}</td><td><strong>{{ s.title }}</strong></td><td class="size">{{ listed(s.files && say('up to {1} files', s.files), kib(s.bytes)) }}</td><td class="small">{{ s.link ? say('behind a link of its own, {1}', s.link) : s.loader }}</td></tr></tbody></table>
         <table v-if="page.holds.length" class="plain" data-holds><tbody><tr v-for="s in page.holds" :key="s.slot"><td><strong>{{ s.title }}</strong></td><td class="small">{{ say('holds a unit of {1}', s.models.join(', ')) }}</td><td class="small muted">{{ s.empty ? 'may be empty' : '' }}</td></tr></tbody></table>
         <AddressLine :segments="page.regions.filter((r) => !r.readOnly)" :regions="page.regions" />
         <table class="plain"><tbody><tr v-for="r in page.regions" :key="r.name"><td><strong>{{ r.name }}</strong> <span class="small muted">{{ r.use }}</span></td><td class="mono small">{{ hex(r.address) }}</td><td class="size">{{ kib(r.length) }}</td><td class="small">{{ r.readOnly ? 'never written' : '' }} {{ r.own ? "the unit's own" : '' }}</td></tr></tbody></table>

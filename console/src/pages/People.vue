@@ -184,7 +184,7 @@ async function makeToken() {
         </div>
         <ul v-if="p.access.length" class="access">
           <li v-for="x in p.access" :key="x.id" class="row spread">
-            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? say('token {1}', x.name ?? '') : 'signed in' }}<template v-if="x.current"> (here)</template><span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.sites?.length ? say('at {1}', x.sites.join(', ')) : '', x.benches?.length ? say('on {1}', x.benches.join(', ')) : '', x.seen ? say('used {1}', when(x.seen)) : 'never used', x.ends ? say('ends {1}', when(x.ends)) : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
+            <span><v-icon :icon="x.kind === 'token' ? mdiKeyOutline : mdiWeb" size="18" /> {{ x.kind === 'token' ? say('token {1}', x.name ?? '') : x.current ? 'signed in, here' : 'signed in' }}<span class="small muted seen">{{ [scopeWords[x.scope ?? ''], x.sites?.length ? say('at {1}', x.sites.join(', ')) : '', x.benches?.length ? say('on {1}', x.benches.join(', ')) : '', x.seen ? say('used {1}', when(x.seen)) : 'never used', x.ends ? say('ends {1}', when(x.ends)) : 'no end', x.from].filter(Boolean).join(' · ') }}</span></span>
             <v-btn variant="text" size="small" :data-end-access="x.id" @click="endAccess(x)">End it</v-btn>
           </li>
         </ul>

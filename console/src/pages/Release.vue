@@ -90,7 +90,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <tbody>
           <tr v-for="p in page.places" :key="p.name">
             <td><strong>{{ p.name }}</strong></td><td v-if="p.to > p.from" class="mono small">{{ say('{1} to {2}', hex(p.from), hex(p.to - 1)) }}</td><td v-else class="small">files</td>
-            <td>{{ p.regions.join(', ') }}<strong v-if="p.loader" class="brick"> writes the boot loader</strong></td><td>{{ kib(p.bytes) }}</td>
+            <td>{{ p.regions.join(', ') }} <strong v-if="p.loader" class="brick">writes the boot loader</strong></td><td>{{ kib(p.bytes) }}</td>
             <td>{{ p.file }} <span class="small muted">{{ formats[p.format] }}</span></td><td><DigestText :digest="p.image" /><a v-if="session.may('technician')" :href="`/api/images/${p.image}`" :download="p.file" class="small" data-image>Take it out as a file</a></td>
             <td class="small"><span v-if="p.agrees === 'published'" class="teal">as its maker publishes</span><span v-else class="muted">no published checksum</span></td>
           </tr>
@@ -101,7 +101,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <section>
           <h2>Who vouches for it</h2>
           <p class="vouch" :class="page.trust?.state"><v-icon :icon="page.trust?.state === 'not-vouched' ? mdiShieldAlertOutline : mdiCheckDecagram" /> <strong>{{ page.trust?.text }}</strong></p>
-          <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template><span v-if="!w.counts" class="brick">{{ say(' does not count: {1}', w.bars) }}</span></div></li></ul>
+          <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template> <span v-if="!w.counts" class="brick">{{ say('does not count: {1}', w.bars) }}</span></div></li></ul>
           <template v-if="session.may('lead')"><p class="small">Sign it, or pack it for another team, where the key is; the key never comes here:</p><p class="mono small command">{{ command }}</p><p class="mono small command">{{ packing }}</p></template>
           <h2 v-if="page.originTexts.length" class="gap">Where it came from</h2>
           <ul class="rows"><li v-for="o in page.originTexts" :key="o.text">{{ o.text }}</li></ul>

@@ -98,7 +98,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
         <span class="small"><Says text="{1} newest of {2} · {3}" :put="{ 2: m.releases, 3: sayOf('{1} unit', '{1} units', m.units) }"><template #1><strong class="mono">{{ m.newest || 'no release' }}</strong></template></Says></span>
       </router-link>
     </section>
-    <p v-if="targets.length" class="targets"><Says text="Our choice: {1}. For everything else the newest stable release that fits."><template #1><template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link><strong v-if="t.withdrawn" class="brick"> (withdrawn: choose another)</strong></template></template></Says></p>
+    <p v-if="targets.length" class="targets"><Says text="Our choice: {1}. For everything else the newest stable release that fits."><template #1><template v-for="(t, i) in targets" :key="t.model + t.revision"><template v-if="i">, </template>{{ names[t.model] ?? t.model }} {{ t.revision }} <router-link :to="`/releases/${t.release}`" class="mono">{{ t.version }}</router-link> <strong v-if="t.withdrawn" class="brick">(withdrawn: choose another)</strong></template></template></Says></p>
     <div v-if="session.may('lead')" class="row lead-row">
       <v-btn color="primary" to="/releases/new" :prepend-icon="mdiPlus">Add a release…</v-btn>
       <label class="file"><v-icon :icon="mdiPackageVariantClosed" /> Take in a release pack…<input type="file" accept=".zip" class="out" data-pack @change="take($event, '/api/packs', 'POST', packTaken)" /></label>
@@ -120,7 +120,7 @@ const fits = (r: Release) => Object.entries(r.fits ?? {}).map(([k, v]) => `${k} 
         <v-empty-state v-else title="No release yet" text="Put a model sheet in force, then take in a pack or add a release." />
       </template>
     </v-data-table-server>
-    <PageTurner v-if="releases.length" :pages="pages" :size="size" :shown="releases.length" one="release" many="releases" />
+    <PageTurner v-if="releases.length" :pages="pages" :size="size" :shown="releases.length" called="releases" one="{1} release" many="{1} releases" over="more than {1} releases" />
   </div>
 </template>
 

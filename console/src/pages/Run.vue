@@ -20,7 +20,6 @@ import LayAside from '../parts/LayAside.vue'
 import LineOfStops from '../parts/LineOfStops.vue'
 import OwedList from '../parts/OwedList.vue'
 import PartsLine from '../parts/PartsLine.vue'
-import Says from '../parts/Says.vue'
 import SectorStrip from '../parts/SectorStrip.vue'
 import SetupTable from '../parts/SetupTable.vue'
 import { rideOf, stopsOf } from '../parts/stops'
@@ -28,7 +27,7 @@ import Trouble from '../parts/Trouble.vue'
 import UnitPlate from '../parts/UnitPlate.vue'
 import WiringDraw from '../parts/WiringDraw.vue'
 import { session } from '../session'
-import { answers as answerWords, cap, clock, factNames, hows, jobWords, kib, minutes, outcomes, say, sources, when, zone } from '../words'
+import { answers as answerWords, cap, clock, factNames, hows, jobWords, kib, listed, minutes, outcomes, say, sources, when, zone } from '../words'
 
 const RateChart = defineAsyncComponent(() => import('../parts/RateChart.vue'))
 
@@ -176,8 +175,8 @@ const board = computed(() => {
   const r = run.value
   if (!v || !r) return null
   const drawn = closed.value ? (v.board === 'stopped' ? 'stopped' : r.outcome === 'not-proven' ? 'unproven' : 'ended') : paused.value && !turn.value ? 'stopped' : v.board
-  const amount = v.step === 'backup' && v.total && v.board === 'reading' ? say('{1} of {2}{3}. ', kib(v.done), kib(v.total), v.left >= 0 ? say(', {1} left', minutes(v.left / 1e6)) : '') : ''
-  return { board: drawn as 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended' | 'unproven', head: v.head.text, sentence: amount + v.sentence.text }
+  const amount = v.step === 'backup' && v.total && v.board === 'reading' ? v.left >= 0 ? say('{1} of {2}, {3} left.', kib(v.done), kib(v.total), minutes(v.left / 1e6)) : say('{1} of {2}.', kib(v.done), kib(v.total)) : ''
+  return { board: drawn as 'hands-off' | 'hands-on' | 'reading' | 'waiting' | 'stopped' | 'ended' | 'unproven', head: v.head.text, sentence: amount ? `${amount} ${v.sentence.text}` : v.sentence.text }
 })
 const under = computed(() => {
   const v = view.value
@@ -314,7 +313,7 @@ async function putBack() {
       <div v-if="paused && session.may('technician')" class="row ways">
         <input v-if="run.relabel" v-model="label" class="label" aria-label="Serial on the unit's label, read again" placeholder="Serial on its label" data-label />
         <select v-if="laid" v-model="elsewhere" class="label" aria-label="Where it is plugged in now" data-elsewhere><option value="">{{ say('on {1}', run.link) }}</option><option v-for="l in others" :key="l" :value="l">{{ say('on {1}', l) }}</option></select>
-        <v-btn :color="first && first !== 'go-on' ? undefined : 'surface'" :variant="first && first !== 'go-on' ? 'outlined' : 'flat'" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume', slower)">{{ view.touched ? 'Go on with the write' : 'Go on' }}{{ slower ? ', slower' : '' }}</v-btn>
+        <v-btn :color="first && first !== 'go-on' ? undefined : 'surface'" :variant="first && first !== 'go-on' ? 'outlined' : 'flat'" size="large" :loading="asking" :disabled="run.relabel && !label.trim()" data-resume @click="order('resume', slower)">{{ view.touched ? (slower ? 'Go on with the write, slower' : 'Go on with the write') : slower ? 'Go on, slower' : 'Go on' }}</v-btn>
         <v-btn v-if="!laid" variant="outlined" size="large" :disabled="asking" data-aside @click="aside = true">Lay it aside…</v-btn>
         <v-btn v-if="run.backup && view.changes" variant="outlined" size="large" :disabled="asking" data-restore @click="putBack">Put its backup back</v-btn>
         <v-btn variant="text" size="large" :disabled="asking" data-give-up @click="ending = true">Give it up…</v-btn>
@@ -358,12 +357,12 @@ async function putBack() {
         <section>
           <h3 class="muted">Way back</h3>
           <template v-if="run.backup">
-            <div class="way"><v-icon :icon="mdiArchiveCheck" size="32" color="secondary" /><strong class="lead">{{ say('Full backup{1}', run.backupId ? ', stored' : '') }}</strong></div>
+            <div class="way"><v-icon :icon="mdiArchiveCheck" size="32" color="secondary" /><strong class="lead">{{ run.backupId ? 'Full backup, stored' : 'Full backup' }}</strong></div>
             <p class="small">{{ run.backupBytes ? `${kib(run.backupBytes)}, ` : '' }}{{ hows[run.backupHow ?? ''] ?? say('from {1}', run.backupHow) }}</p>
             <DigestText :digest="run.backup" />
           </template>
           <template v-else-if="run.waiver"><div class="way brick"><v-icon :icon="mdiArchiveOff" size="32" /><strong class="lead">{{ cap(backs[view.wayBack ?? 'none'] ?? '') }}</strong></div><p class="small">{{ say('In the name of {1}: {2}. {3}', run.waivedBy, gates[run.waiver.gate] ?? run.waiver.gate, run.waiver.reason) }}</p>
-            <details v-if="run.settings && !run.setup" class="small"><summary><Says text="{1} settings kept{2}" :put="{ 1: run.settings.settings?.length }"><template v-if="run.settled" #2>{{ say(', {1} put back', run.settled.back) }}</template></Says></summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ x.value }}<template v-if="run.settled?.differ?.includes(x.name)">, not taken</template></li></ul></details></template>
+            <details v-if="run.settings && !run.setup" class="small"><summary>{{ listed(say('{1} settings kept', run.settings.settings?.length), run.settled && say('{1} put back', run.settled.back)) }}</summary><ul class="rows"><li v-for="x in run.settings.settings ?? []" :key="x.name" :class="{ brick: run.settled?.differ?.includes(x.name) }"><span class="mono">{{ x.name }}</span> {{ listed(x.value, run.settled?.differ?.includes(x.name) && 'not taken') }}</li></ul></details></template>
           <div v-else class="way"><v-icon :icon="mdiArchiveOff" size="32" /><span>{{ card && card.wayBack !== 'full' ? cap(backs[card.wayBack] ?? '') : 'None yet; nothing is erased before there is one.' }}</span></div>
           <OwedList v-if="view.owed?.length" :owed="view.owed" :closed="closed" />
         </section>
@@ -387,7 +386,7 @@ async function putBack() {
             <tr><td class="muted">By</td><td>{{ run.by }}</td></tr>
             <tr><td class="muted">Opened</td><td>{{ when(run.opened) }}</td></tr>
             <tr><td class="muted">Closed</td><td>{{ when(run.closed) }}</td></tr>
-            <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ run.record.card.replace('/', ', edition ') }}</td></tr>
+            <tr v-if="run.record.card"><td class="muted">Procedure</td><td>{{ say('{1}, edition {2}', ...run.record.card.split('/')) }}</td></tr>
             <tr v-for="l in run.record.left ?? []" :key="l.section"><td class="muted">Left as it is</td><td>{{ l.section }}: {{ l.why }}</td></tr>
             <tr v-for="t in run.record.tests ?? []" :key="t.item"><td class="muted">Test</td><td>{{ t.says }} <strong>{{ answerWords[t.value] ?? t.value }}</strong> {{ t.note }}<template v-if="t.whose">{{ say(' {1}, until {2}', t.whose, t.due) }}</template></td></tr>
             <tr v-for="w in run.record.waived ?? []" :key="w.gate"><td class="muted">By name</td><td>{{ gates[w.gate] ?? w.gate }}: {{ w.reason }}</td></tr>

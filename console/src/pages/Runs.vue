@@ -63,7 +63,7 @@ load()
     </div>
     <Trouble v-if="trouble" :problem="trouble" />
     <template v-else-if="runs">
-      <PageTurner :pages="pages" :size="size" :shown="runs.length" one="run" many="runs" />
+      <PageTurner :pages="pages" :size="size" :shown="runs.length" called="runs" one="{1} run" many="{1} runs" over="more than {1} runs" />
       <table v-if="runs.length" class="plain stack">
         <thead><tr><th>Opened</th><th>Unit</th><th>What</th><th>Version</th><th>Outcome</th><th>Why</th><th>By</th></tr></thead>
         <tbody>
@@ -80,7 +80,7 @@ load()
       </table>
       <v-empty-state v-else-if="Object.values(q).some(Boolean)" title="No run is like that" text="Take something out of the selection." />
       <v-empty-state v-else title="No run yet" text="A run is a backup, a write or a restore of one unit. It begins at a link." />
-      <PageTurner v-if="runs.length > 10" :pages="pages" :size="size" :shown="runs.length" one="run" many="runs" />
+      <PageTurner v-if="runs.length > 10" :pages="pages" :size="size" :shown="runs.length" called="runs" one="{1} run" many="{1} runs" over="more than {1} runs" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />
   </div>

@@ -70,11 +70,11 @@ async function settle(to: string) {
   <div v-if="trouble" class="page"><h1>Leave</h1><Trouble :problem="trouble" /></div>
   <div v-else-if="page" class="page">
     <div class="row top">
-      <UnitPlate v-if="unit" :unit="unit" :note="say('runs {1}', page.from || 'an unknown version')" />
+      <UnitPlate v-if="unit" :unit="unit" :note="page.from ? say('runs {1}', page.from) : 'nobody knows what it runs'" />
       <div>
         <h1>{{ asks(page) }}</h1>
         <p class="lead"><Says text="{1} asks, {2}: {3}" :put="{ 2: when(page.at), 3: sentence(page.reason) }"><template #1><strong>{{ page.by }}</strong></template></Says></p>
-        <p class="state" :class="page.state" data-state><v-icon :icon="page.state === 'given' ? mdiCheckCircle : page.state === 'waits' ? mdiTimerSand : mdiCloseCircle" /> <strong>{{ { waits: 'Waits for a lead', given: say('Leave given until {1}', when(page.until)), refused: 'Refused', over: 'Leave was given, and is over' }[page.state] }}</strong><template v-if="page.decided">{{ say(' by the word of {1}: {2}', page.decided, sentence(page.why ?? '')) }}</template></p>
+        <p class="state" :class="page.state" data-state><v-icon :icon="page.state === 'given' ? mdiCheckCircle : page.state === 'waits' ? mdiTimerSand : mdiCloseCircle" /> <strong>{{ { waits: 'Waits for a lead', given: say('Leave given until {1}', when(page.until)), refused: 'Refused', over: 'Leave was given, and is over' }[page.state] }}</strong><template v-if="page.decided">. {{ say('By the word of {1}: {2}', page.decided, sentence(page.why ?? '')) }}</template></p>
       </div>
     </div>
     <h2 class="gap">What leave is asked for</h2>

@@ -78,7 +78,7 @@ onMounted(async () => {
     const was = JSON.parse(begun) as { state: string; to?: unknown }
     to = was.to
     if (answer.has('code')) return enter({ state: was.state, provider: { code: answer.get('code')!, state: answer.get('state')! } })
-    trouble.value = { title: 'Not signed in', status: 403, detail: say('The identity provider says: {1}.', answer.get('error_description') ?? answer.get('error') ?? 'nothing') } as Problem
+    trouble.value = { title: 'Not signed in', status: 403, detail: answer.get('error') ? say('The identity provider says: {1}.', answer.get('error_description') ?? answer.get('error')) : 'The identity provider gave no reason.' } as Problem
   }
   provider.value = (await api.GET('/api/session/provider')).data?.name ?? ''
   // The code stands in the fragment, which no server and no log sees.

@@ -66,13 +66,13 @@ async function put() {
         <tr v-for="s in sites" :key="s.name">
           <td><router-link :to="{ path: '/units', query: { q: s.name } }"><strong>{{ s.name }}</strong></router-link></td><td data-label="customer">{{ s.customer }}</td><td data-label="ask">{{ s.contact }}</td><td data-label="get in">{{ s.note }}</td>
           <td>{{ Object.entries(s.facts).map(([k, v]) => `${k} ${v}`).join(', ') }}</td>
-          <td data-label="on its network"><div v-for="x in s.addresses ?? []" :key="x.serial + x.title" class="small" :data-address="x.serial"><router-link :to="`/units/${x.serial}`" class="mono">{{ x.serial }}</router-link> {{ x.title.toLowerCase() }} <strong>{{ x.value }}</strong><span v-if="x.public" class="brick"> public default</span></div></td>
+          <td data-label="on its network"><div v-for="x in s.addresses ?? []" :key="x.serial + x.title" class="small" :data-address="x.serial"><router-link :to="`/units/${x.serial}`" class="mono">{{ x.serial }}</router-link> {{ x.title.toLowerCase() }} <strong>{{ x.value }}</strong> <span v-if="x.public" class="brick">public default</span></div></td>
           <td><v-btn v-if="session.may('technician')" variant="text" :aria-label="say('Change {1}', s.name)" @click="begin(s)">Change</v-btn></td>
         </tr>
       </tbody>
     </table>
     <v-empty-state v-else-if="sites" title="No site yet" text="Enter one, and whoever goes there knows whom to ask and how to get in." />
-    <PageTurner v-if="!trouble && sites && (sites.length || pages.next.value)" :pages="pages" :size="size" :shown="sites.length" one="site" many="sites" />
+    <PageTurner v-if="!trouble && sites && (sites.length || pages.next.value)" :pages="pages" :size="size" :shown="sites.length" called="sites" one="{1} site" many="{1} sites" over="more than {1} sites" />
     <v-dialog v-model="open" max-width="640">
       <v-card class="dialog">
         <h2>{{ to.name || 'A site' }}</h2>

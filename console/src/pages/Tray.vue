@@ -104,14 +104,14 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
   <div class="band">
     <div class="page head">
       <div>
-        <h1><template v-if="tray"><Says text="Tray of {1} {2}{3} {4}" :put="{ 1: tray.units, 2: tray.modelName }"><template v-if="tray.units !== 1" #3>s</template><template #4><span class="mono version">→ {{ tray.version }}</span></template></Says></template><template v-else>Tray</template></h1>
+        <h1><template v-if="tray">{{ say('Tray of {1} × {2}', tray.units, tray.modelName) }} <span class="mono version">→ {{ tray.version }}</span></template><template v-else>Tray</template></h1>
         <p v-if="tray" class="muted">{{ sentence(tray.reason) }} <router-link :to="`/jobs/${tray.job}`">{{ say('Job {1}', tray.job) }}</router-link>, {{ tray.by }}, {{ when(tray.at) }}</p>
       </div>
       <div v-if="tray" class="row right">
         <v-btn variant="outlined" :prepend-icon="mdiPrinterOutline" :href="`/api/trays/${tray.id}/sheet.pdf`" target="_blank" data-sheet>Sheet</v-btn>
         <v-btn v-if="(tray.count.done ?? 0) + (tray.count.current ?? 0) > 0" variant="outlined" :prepend-icon="mdiBarcode" :href="`/api/trays/${tray.id}/labels.pdf`" target="_blank" data-labels>Labels</v-btn>
       </div>
-      <p v-if="tray" class="muted right"><Says text="Bench {1}{2}, {3}" :put="{ 1: tray.bench, 3: sayOf('on {1} link', 'on {1} links', tray.links.length) }"><template #2><span v-if="!tray.online" class="brick">, not in touch: this is what it said last</span></template></Says></p>
+      <p v-if="tray" class="muted right">{{ sayOf('Bench {2}, on {1} link', 'Bench {2}, on {1} links', tray.links.length, tray.bench) }}<span v-if="!tray.online" class="brick block">Not in touch: this is what it said last</span></p>
     </div>
   </div>
   <div v-if="trouble" class="page"><Trouble :problem="trouble" /></div>
@@ -126,7 +126,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
       <section v-if="hand" class="bg-hands-on board" aria-live="assertive" data-hand>
         <v-icon :icon="mdiHandBackRight" size="72" class="palm" />
         <div class="grow">
-          <div class="lead"><strong>HANDS ON: your turn</strong><template v-if="hand.turns && !hand.hands.calling">{{ say(', {1} of {2}', hand.turn, hand.turns) }}</template></div>
+          <div class="lead"><Says v-if="hand.turns && !hand.hands.calling" text="{1}, {2} of {3}" :put="{ 2: hand.turn, 3: hand.turns }"><template #1><strong>HANDS ON: your turn</strong></template></Says><strong v-else>HANDS ON: your turn</strong></div>
           <div class="says" :class="{ long: hand.hands.says.length > 50 }"><span class="n waits">{{ hand.place }}</span> {{ hand.hands.says }}</div>
           <div class="mono">{{ at(hand.place).serial }}, {{ at(hand.place).link }}</div>
           <p v-if="hand.hands.calling" class="lead">Now: the tool is calling, and the unit's answer ends this.</p>
@@ -184,7 +184,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
           <section v-if="tray.stop">
             <h2>{{ say('Stops after {1} of {2}', tray.stop, tray.units) }}</h2>
             <div class="row slots"><span v-for="i in tray.stop" :key="i" class="slot" :class="{ full: tray.failures[i - 1] }"><span v-if="tray.failures[i - 1]" class="n" :class="at(tray.failures[i - 1]!).state">{{ tray.failures[i - 1] }}</span></span></div>
-            <p class="small muted">{{ say('{1}Then no new one is begun; what is being written is finished first.', tray.failures.length ? say('{1} so far. ', tray.failures.length) : 'None so far. ') }}</p>
+            <p class="small muted">{{ tray.failures.length ? say('{1} so far. Then no new one is begun; what is being written is finished first.', tray.failures.length) : 'None so far. Then no new one is begun; what is being written is finished first.' }}</p>
           </section>
           <p v-if="tray.alone" class="small"><template v-if="tray.opener"><Says text="{1} It was proven, and opened the rest."><template #1><strong>{{ say('{1} went first, alone.', at(tray.opener).serial) }}</strong></template></Says></template><template v-else>The first goes alone; when it is proven it opens the rest.</template></p>
           <section>
@@ -193,7 +193,7 @@ function ask(what: 'leave' | 'again' | 'stop' | 'go-on' | 'close', words: string
               <li v-for="l in tray.links" :key="l.link">
                 <div class="row spread"><span class="mono">{{ l.link }}</span><span v-if="l.place" class="n" :class="at(l.place).state">{{ l.place }}</span></div>
                 <p v-if="l.absent" class="small brick">{{ sentence(l.absent) }}</p>
-                <p v-else-if="l.says" class="small">{{ sentence(l.says.text) }}<span v-if="l.seen" class="muted">{{ say(' Seen {1}.', when(l.seen)) }}</span></p>
+                <p v-else-if="l.says" class="small">{{ sentence(l.says.text) }} <span v-if="l.seen" class="muted">{{ say('Seen {1}.', when(l.seen)) }}</span></p>
                 <form v-if="may" class="row next" @submit.prevent="step('next', { link: l.link, ...(label && { unit: label }) })">
                   <v-btn type="submit" variant="text" size="small" :disabled="busy === 'next'" :data-next="l.link">The next one is on it</v-btn>
                 </form>

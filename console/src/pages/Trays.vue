@@ -55,7 +55,7 @@ load()
         </tbody>
       </table>
       <v-empty-state v-else title="No tray yet" text="A tray puts one release into many units: whoever is plugged in and belongs to it is begun, after its own identity and checks." />
-      <PageTurner v-if="trays.length" :pages="pages" :size="size" :shown="trays.length" one="tray" many="trays" />
+      <PageTurner v-if="trays.length" :pages="pages" :size="size" :shown="trays.length" called="trays" one="{1} tray" many="{1} trays" over="more than {1} trays" />
     </template>
     <v-skeleton-loader v-else type="table-tbody" color="background" />
   </div>

@@ -22,7 +22,7 @@ import Says from '../parts/Says.vue'
 import UnitSettings from '../parts/UnitSettings.vue'
 import UnitRules from '../parts/UnitRules.vue'
 import { session } from '../session'
-import { cap, factNames, hows, kib, outcomes, say, sentence, sources, tests, verdicts, when } from '../words'
+import { cap, factNames, hows, kib, listed, outcomes, say, sayOf, sentence, sources, tests, verdicts, when } from '../words'
 
 const props = defineProps<{ unit: string }>()
 const router = useRouter()
@@ -105,7 +105,7 @@ const blocked = computed(() => {
           <p v-for="d in page.doubles ?? []" :key="d.id" class="small"><Says text="Was also entered as {1}."><template #1><router-link :to="`/units/${d.id}`" class="mono">{{ d.serial }}</router-link></template></Says></p>
           <p v-if="page.siteInfo && (page.siteInfo.contact || page.siteInfo.note)" class="small" data-place><strong>{{ page.siteInfo.name }}:</strong> {{ page.siteInfo.contact }}<template v-if="page.siteInfo.note">. {{ sentence(page.siteInfo.note) }}</template></p>
           <p v-if="page.withdrawn" class="brick" data-withdrawn><strong>What it runs was withdrawn:</strong> {{ sentence(page.withdrawn) }}</p>
-          <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">{{ say('Job {1}', j.number) }}</router-link>: {{ j.reason }}<template v-if="j.asked">{{ say(', asked by {1}', j.asked) }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
+          <p v-for="j in page.jobs" :key="j.number" class="small" data-job-of><router-link :to="`/jobs/${j.number}`">{{ say('Job {1}', j.number) }}</router-link>: {{ j.reason }}<template v-if="j.asked">, {{ say('asked by {1}', j.asked) }}</template><template v-if="j.planned">, {{ j.planned }}</template></p>
           <div v-for="t in page.tests" :key="t.item" class="row" data-open-test><span><strong>{{ t.whose ? say('Test {1} to {2} until {3}:', tests[t.state], t.whose, t.due) : say('Test {1}:', tests[t.state]) }}</strong> {{ t.says }}</span><TestAnswer v-if="session.may('technician') && !page.run" :test="t" @answered="load" /></div>
           <p v-if="page.customer || page.note" class="small register" data-register><strong v-if="page.customer">{{ page.customer }}. </strong>{{ page.note }}</p>
           <div class="row">
@@ -155,7 +155,7 @@ const blocked = computed(() => {
                 <template v-if="v.current"><v-icon :icon="mdiMinusCircleOutline" size="16" /> <Says text="runs now{1}"><template v-if="v.recommended" #1>, nothing to do</template></Says></template>
                 <template v-else-if="v.recommended">recommended</template>
                 <template v-else-if="v.verdict === 'fits'">{{ v.step === 'older' ? 'a step back' : v.channel === 'candidate' ? 'on trial' : v.step }}</template>
-                <template v-else-if="v.path?.length">{{ say('after {1}', v.path.join(', then ')) }}</template>
+                <template v-else-if="v.path?.length">{{ say('after {1}', v.path.join(' → ')) }}</template>
                 <template v-else>{{ v.reasons.filter((r) => r.answer === v.verdict).map((r) => r.text).join(' ') || verdicts[v.verdict] }}</template>
               </div>
             </li>
@@ -192,7 +192,7 @@ const blocked = computed(() => {
           <form v-if="naming" class="row" @submit.prevent="nameIt"><v-text-field v-model="called" label="What people call this backup" data-field="backup-name" /><v-btn type="submit" variant="outlined" data-put-name>Keep</v-btn></form>
         </section>
         <section v-if="history">
-          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ history.total }} {{ history.total === 1 ? 'entry' : 'entries' }}, {{ history.chain === 'intact' ? 'checked: as entered' : 'changed since they were entered' }}</span></div>
+          <div class="row spread"><h2>History</h2><span class="small" :class="history.chain === 'intact' ? 'muted' : 'brick'">{{ listed(sayOf('{1} entry', '{1} entries', history.total), history.chain === 'intact' ? 'checked: as entered' : 'changed since they were entered') }}</span></div>
           <HistoryChain v-if="told" class="chain" :history="told" />
           <v-btn v-if="before" variant="text" @click="older">Older entries</v-btn>
         </section>

@@ -111,7 +111,7 @@ function mark(u: Unit): [string, string, string] {
     <v-data-table-server v-else :items-per-page="size" class="table" :headers="headers" :items="units" :items-length="units.length" :loading="loading" hide-default-footer mobile-breakpoint="sm" @update:options="load">
       <template #[`item.serial`]="{ item }"><router-link class="mono serial" :to="`/units/${item.id}`">{{ item.serial }}</router-link></template>
       <template #[`item.revision`]="{ item }">{{ item.revision || '?' }}</template>
-      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span><strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn"> withdrawn</strong><span v-if="item.due" class="small" :title="say('Release {1} should be in it.', item.due)"><Says text=", due {1}"><template #1><span class="mono">{{ item.due }}</span></template></Says></span><span v-if="item.held" class="small muted" :title="item.held.reason">{{ say(' held at {1}', item.held.version) }}</span></template>
+      <template #[`item.running`]="{ item }"><span class="mono">{{ item.state === 'half-done' ? 'partly written' : item.running || '?' }}</span> <strong v-if="item.withdrawn" class="small brick" :title="item.withdrawn">withdrawn</strong><span v-if="item.due" class="small" :title="say('Release {1} should be in it.', item.due)">, <Says text="due {1}"><template #1><span class="mono">{{ item.due }}</span></template></Says></span> <span v-if="item.held" class="small muted" :title="item.held.reason">{{ say('held at {1}', item.held.version) }}</span></template>
       <template #[`item.state`]="{ item }">
         <router-link v-if="item.run" :to="`/runs/${item.run}`" class="state"><v-icon :icon="mark(item)[0]" size="20" /> {{ mark(item)[1] }}</router-link>
         <span v-else class="state"><v-icon :icon="mark(item)[0]" :color="mark(item)[2]" size="20" /> {{ mark(item)[1] }}</span>
@@ -123,7 +123,7 @@ function mark(u: Unit): [string, string, string] {
         <v-empty-state v-else title="No unit yet" text="Enter one, or read one on a link, and it stands here." action-text="To the links" to="/benches" />
       </template>
     </v-data-table-server>
-    <PageTurner v-if="!trouble && (units.length || pages.next.value)" :pages="pages" :size="size" :shown="units.length" one="unit" many="units" />
+    <PageTurner v-if="!trouble && (units.length || pages.next.value)" :pages="pages" :size="size" :shown="units.length" called="units" one="{1} unit" many="{1} units" over="more than {1} units" />
   </div>
 </template>
 

@@ -65,7 +65,7 @@ const many = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
     <div class="page head">
       <div>
         <h1>{{ found?.modelName ?? 'Vehicle' }} <span v-if="found?.serial" class="mono serial">{{ found.serial }}</span></h1>
-        <p class="muted"><Says text="This is on {1}{2}"><template #1><span class="mono">{{ at }}</span></template><template v-if="asked" #2>{{ say(', asked at {1}', asked.toLocaleTimeString('en-GB')) }}</template></Says></p>
+        <p class="muted"><Says :text="asked ? 'This is on {1}, asked at {2}' : 'This is on {1}'" :put="{ 2: asked?.toLocaleTimeString('en-GB') }"><template #1><span class="mono">{{ at }}</span></template></Says></p>
       </div>
       <v-btn v-if="session.may('technician')" variant="flat" color="primary" size="large" :disabled="busy === 'scan'" data-scan @click="scan">{{ busy === 'scan' ? 'Asking …' : 'Ask all modules' }}</v-btn>
     </div>

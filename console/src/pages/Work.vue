@@ -25,7 +25,7 @@ import ProtectedMemory from '../parts/ProtectedMemory.vue'
 import Says from '../parts/Says.vue'
 import { permits } from '../api/names'
 import { newest } from '../newest'
-import { cap, factNames, kib, say, sentence, sources, verdicts, when } from '../words'
+import { cap, factNames, kib, listed, say, sayOf, sentence, sources, verdicts, when } from '../words'
 
 const props = defineProps<{ bench: string; link: string; slot?: string }>()
 const route = useRoute()
@@ -270,7 +270,7 @@ onMounted(begin)
           <UnitPlate :unit="unit" :note="identity.strength" />
           <div>
             <h1 v-if="restoring">Put the backup back?</h1>
-            <h1 v-else-if="verdict">{{ verdict.version }}: {{ verdicts[verdict.verdict] }}<template v-if="fit?.question && verdict.version === fit.question.version">{{ say(', {1} left', fit.question.left === 1 ? 'one question' : say('{1} questions', fit.question.left)) }}</template><template v-else-if="verdict.current">, it runs already</template></h1>
+            <h1 v-else-if="verdict">{{ verdict.version }}: {{ listed(verdicts[verdict.verdict], fit?.question && verdict.version === fit.question.version ? sayOf('one question left', '{1} questions left', fit.question.left) : verdict.current && 'it runs already') }}</h1>
             <h1 v-else>No release for this model</h1>
             <p v-if="!restoring" class="lead"><Says text="Runs {1}.{2}"><template #1><strong>{{ identity.facts.running?.value ?? 'an unknown version' }}</strong></template><template v-if="verdict?.toward" #2><Says text=" {1} is a step on the way to {2}." :put="{ 1: verdict.version }"><template #2><strong>{{ verdict.toward }}</strong></template></Says></template></Says></p>
           </div>
@@ -286,7 +286,7 @@ onMounted(begin)
                 <span><strong v-if="r.answer === 'fits' && !r.warns && r.fact">{{ factNames[r.fact] ?? r.fact }} {{ r.value }}</strong><span v-else>{{ r.text }}</span><span v-if="r.source" class="small muted src">{{ sources[r.source] }}<template v-if="r.at">, {{ when(r.at) }}</template></span></span>
               </li>
             </ul>
-            <p v-if="verdict.path?.length" class="lead"><Says text="First {1}, then {2}." :put="{ 2: verdict.version }"><template #1><strong class="mono">{{ verdict.path.join(', then ') }}</strong></template></Says></p>
+            <p v-if="verdict.path?.length" class="lead"><Says text="Write in this order: {1}."><template #1><strong class="mono">{{ [...verdict.path, verdict.version].join(' → ') }}</strong></template></Says></p>
           </template>
           <template v-if="fit?.inside"><h2 class="gap">What its memory holds</h2><p :class="{ brick: fit.inside.lies || fit.inside.partly || !fit.inside.known }">{{ fit.inside.text }} <span class="small muted">{{ say('By content, read {1}.', when(fit.inside.taken)) }}</span></p></template>
           <template v-if="fit?.needs.length"><h2 class="gap">What the job needs first</h2><NeedList :needs="fit.needs" /></template>

@@ -4,7 +4,7 @@
 import { computed } from 'vue'
 
 import type { Region } from '../api/client'
-import { grouped, hex, kib, say } from '../words'
+import { grouped, hex, kib, listed, say } from '../words'
 
 interface Stretch { address: number; length: number; name?: string }
 const props = defineProps<{ segments: Stretch[]; regions?: Region[]; start?: number | null }>()
@@ -30,7 +30,8 @@ const pieces = computed<Piece[]>(() => {
   for (const p of all) p.width = Math.max(0.6, (100 * p.width) / sum)
   return all
 })
-const label = (p: Piece) => say('{1} to {2}, {3}: {4}{5}', hex(p.from), hex(p.to - 1), p.to - p.from >= 4096 ? kib(p.to - p.from) : say('{1} bytes', grouped(p.to - p.from)), p.seg ? (p.seg.name ?? 'in the file') : 'nothing', p.region ? say(', region {1}', p.region) : '')
+const holds = (p: Piece) => (p.seg ? (p.seg.name ?? 'in the file') : 'nothing')
+const label = (p: Piece) => listed(say('{1} to {2}, {3}: {4}', hex(p.from), hex(p.to - 1), p.to - p.from >= 4096 ? kib(p.to - p.from) : say('{1} bytes', grouped(p.to - p.from)), holds(p)), p.region && say('region {1}', p.region))
 const has = computed(() => (props.regions?.length ?? 0) > 0)
 </script>
 

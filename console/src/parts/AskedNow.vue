@@ -8,7 +8,7 @@ import { api, problem, type Asked, type Problem } from '../api/client'
 import { every } from '../every'
 import Trouble from './Trouble.vue'
 import { session } from '../session'
-import { cap, questions, say, sentence } from '../words'
+import { cap, questions, sentence } from '../words'
 import Says from './Says.vue'
 
 const props = defineProps<{ at: string }>()
@@ -22,6 +22,7 @@ every(1000, async () => {
   const { data } = await api.GET('/api/asked', { params: { query: { at: props.at } } })
   asked.value = data?.kind ? data : null
 })
+const whose = computed(() => (asked.value?.by && asked.value.by !== session.person?.name ? asked.value.by : ''))
 const seconds = computed(() => (asked.value?.since ? Math.max(0, Math.round((now.value - new Date(asked.value.since).getTime()) / 1000)) : 0))
 
 async function end() {
@@ -35,7 +36,7 @@ async function end() {
 <template>
   <section v-if="asked" class="now" data-asked>
     <v-icon :icon="mdiProgressQuestion" size="32" />
-    <div class="says" role="status"><Says text="{1} for {2} s{3}" :put="{ 2: seconds }"><template #1><strong>{{ cap(questions[asked.kind] ?? asked.kind) }}</strong></template><template v-if="asked.by && asked.by !== session.person?.name" #3>{{ say(', begun by {1}', asked.by) }}</template></Says><div v-if="asked.told" data-told>{{ sentence(asked.told.text) }}</div></div>
+    <div class="says" role="status"><Says :text="whose ? '{1} for {2} s, begun by {3}' : '{1} for {2} s'" :put="{ 2: seconds, 3: whose }"><template #1><strong>{{ cap(questions[asked.kind] ?? asked.kind) }}</strong></template></Says><div v-if="asked.told" data-told>{{ sentence(asked.told.text) }}</div></div>
     <v-btn v-if="asked.ends && session.may('technician')" variant="outlined" :loading="ending" data-end-asked @click="end">End it</v-btn>
   </section>
   <Trouble v-if="trouble" :problem="trouble" />

@@ -3,7 +3,7 @@
 import { mdiBullhornVariantOutline } from '@mdi/js'
 
 import type { Bulletin } from '../api/client'
-import Says from './Says.vue'
+import { say } from '../words'
 
 defineProps<{ bulletins: Bulletin[]; of?: string }>()
 </script>
@@ -12,7 +12,7 @@ defineProps<{ bulletins: Bulletin[]; of?: string }>()
   <ul class="bulletins">
     <li v-for="b in bulletins" :key="b.number" :data-bulletin="b.number">
       <v-icon :icon="mdiBullhornVariantOutline" size="22" />
-      <div><strong><template v-if="of">{{ of }}: </template>{{ b.title }}</strong><div>{{ b.says }}</div><div class="small muted"><Says text="Bulletin {1}{2}" :put="{ 1: b.number }"><template v-if="b.speaksWhy?.length" #2>: {{ b.speaksWhy.join(', ') }}</template></Says></div></div>
+      <div><strong><template v-if="of">{{ of }}: </template>{{ b.title }}</strong><div>{{ b.says }}</div><div class="small muted">{{ b.speaksWhy?.length ? say('Bulletin {1}: {2}', b.number, b.speaksWhy.join(', ')) : say('Bulletin {1}', b.number) }}</div></div>
     </li>
   </ul>
 </template>

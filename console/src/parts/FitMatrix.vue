@@ -4,7 +4,7 @@
 import { mdiAlert, mdiCheckCircle, mdiCloseCircle, mdiHelpCircle } from '@mdi/js'
 
 import type { Cell, Matrix } from '../api/client'
-import { say, verdicts } from '../words'
+import { listed, say, verdicts } from '../words'
 import Says from './Says.vue'
 
 defineProps<{ matrix: Matrix; picked?: string; recommended?: string; model?: string }>()
@@ -21,7 +21,7 @@ const short = (c: Cell) => (c.verdict === 'fits' && !c.warns ? '' : (c.short ?? 
         <tr>
           <th scope="col"><span class="out">release</span></th>
           <th v-for="c in matrix.columns" :key="c.value" scope="col" :class="{ possible: c.possible }">
-            {{ matrix.fact === 'revision' ? 'rev' : matrix.fact }} {{ c.value }}
+            {{ matrix.fact === 'revision' ? say('rev {1}', c.value) : say('{1} {2}', matrix.fact, c.value) }}
             <span v-if="c.flaw" class="flaw" :title="c.flaw"><v-icon :icon="mdiAlert" size="16" /> flaw</span>
           </th>
           <th v-if="matrix.rows[0]?.unit" scope="col">this unit</th>
@@ -32,7 +32,7 @@ const short = (c: Cell) => (c.verdict === 'fits' && !c.warns ? '' : (c.short ?? 
           <th scope="row" class="name">
             <button v-if="picked !== undefined" type="button" class="pick" :aria-pressed="r.release === picked" :data-pick="r.version" @click="emit('pick', r.release)"><strong :class="{ gone: r.withdrawn }">{{ r.version }}</strong></button>
             <router-link v-else :to="`/releases/${r.release}`" class="pick"><strong :class="{ gone: r.withdrawn }">{{ r.version }}</strong></router-link>
-            <span class="small muted">{{ r.withdrawn ? 'withdrawn' : r.channel }}<template v-if="r.release === recommended">, recommended</template><template v-if="r.runs">, runs now</template></span>
+            <span class="small muted">{{ listed(r.withdrawn ? 'withdrawn' : r.channel, r.release === recommended && 'recommended', r.runs && 'runs now') }}</span>
           </th>
           <td v-for="(c, i) in r.cells" :key="i" class="column" :class="{ possible: matrix.columns[i]?.possible }">
             <span class="cell" :class="[c.verdict, { warns: c.warns }]" :title="c.text"><v-icon :icon="icons[c.verdict]" size="18" /><span><strong>{{ verdicts[c.verdict] }}</strong><span v-if="short(c)" class="why">{{ short(c) }}</span></span></span>

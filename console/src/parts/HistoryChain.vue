@@ -44,7 +44,7 @@ function detail(e: Entry): string {
             <strong><router-link v-if="e.run" :to="`/runs/${e.run}`">{{ e.title.text }}</router-link><template v-else>{{ e.title.text }}</template></strong>
             <span class="small muted">{{ when(e.at) }}</span>
           </div>
-          <div v-if="e.why || e.asked" class="small"><router-link v-if="e.job" :to="`/jobs/${e.job}`">{{ e.why || 'no reason was given' }}</router-link><template v-if="e.asked">{{ say(', asked by {1}', e.asked) }}</template></div>
+          <div v-if="e.why || e.asked" class="small"><router-link v-if="e.job" :to="`/jobs/${e.job}`">{{ e.why || 'no reason was given' }}</router-link><template v-if="e.asked">, {{ say('asked by {1}', e.asked) }}</template></div>
           <div v-for="t in e.tells ?? []" :key="t.text" class="small">{{ t.text }}</div>
           <div class="small muted">{{ detail(e) }}<template v-if="detail(e) && e.by">. </template>{{ e.by }}</div>
         </div>

@@ -6,8 +6,7 @@ import { ref } from 'vue'
 import { api, problem, type Bulletin, type Problem } from '../api/client'
 import { allBulletins } from '../lists'
 import { session } from '../session'
-import { say, sayOf, when } from '../words'
-import Says from './Says.vue'
+import { listed, say, sayOf, when } from '../words'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ model: string; fact: string; values: string[] }>()
@@ -80,7 +79,7 @@ async function texts(e: Event) {
       <li v-for="b in all" :key="b.number">
         <strong>{{ b.number }}. {{ b.title }}</strong>
         <div>{{ b.says }}</div>
-        <div class="small muted"><Says text="For {1}{2}. {3}, {4}" :put="{ 1: b.for || 'every unit', 3: b.by, 4: when(b.at) }"><template v-if="b.codes.length + b.words.length" #2>{{ say('; shows by {1}', [...b.codes, ...b.words].join(', ')) }}</template></Says></div>
+        <div class="small muted">{{ listed(b.for ? say('for {1}', b.for) : 'for every unit', b.codes.length + b.words.length && say('shows by {1}', [...b.codes, ...b.words].join(', ')), b.by, when(b.at)) }}</div>
         <template v-if="session.may('lead')">
           <form v-if="ending === b.number" class="row" @submit.prevent="end(b.number)"><v-text-field v-model="why" label="Why nobody is told of it any more" hide-details density="compact" data-why /><v-btn type="submit" variant="outlined" :disabled="why.trim().length < 3" data-end-yes>End it</v-btn><v-btn variant="text" @click="ending = 0">Leave it</v-btn></form>
           <v-btn v-else variant="text" size="small" :data-end="b.number" @click="ending = b.number">End it…</v-btn>

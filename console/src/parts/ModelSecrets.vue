@@ -3,8 +3,7 @@ import { ref } from 'vue'
 
 import { api, problem, type ModelPage, type Problem } from '../api/client'
 import { session } from '../session'
-import { say, when } from '../words'
-import Says from './Says.vue'
+import { listed, say, when } from '../words'
 import Trouble from './Trouble.vue'
 
 defineProps<{ model: string; secrets: NonNullable<ModelPage['secrets']> }>()
@@ -31,7 +30,7 @@ async function put(model: string, name: string, text: string) {
     <ul class="rows">
       <li v-for="s in secrets" :key="s.name">
         <strong class="mono">{{ s.name }}</strong>
-        <div v-if="s.by" class="small muted"><Says text="entered by {1}, {2}; {3}{4}" :put="{ 1: s.by, 2: when(s.at ?? ''), 3: s.uses ? say('given to a bench {1}×, last {2}', s.uses, when(s.last ?? '')) : 'never given to a bench' }"><template v-if="!s.asked" #4>; the sheet asks for it no longer</template></Says></div>
+        <div v-if="s.by" class="small muted">{{ listed(say('entered by {1}', s.by), when(s.at ?? ''), s.uses ? say('given to a bench {1}×', s.uses) : 'never given to a bench', s.uses && say('last {1}', when(s.last ?? '')), !s.asked && 'the sheet asks for it no longer') }}</div>
         <div v-else class="small">Nobody has entered it: a run of such a unit stops where it is asked for.</div>
         <template v-if="session.may('lead')">
           <form v-if="entering === s.name" class="enter" @submit.prevent="put(model, s.name, value)">

@@ -3,7 +3,7 @@
 import { mdiAlertOutline, mdiCheckCircle, mdiCloseCircle, mdiHelpCircle, mdiMinusCircleOutline } from '@mdi/js'
 
 import type { Need } from '../api/client'
-import { needStates } from '../words'
+import { listed, needStates } from '../words'
 
 defineProps<{ needs: Need[] }>()
 function mark(n: Need): [string, string] {
@@ -18,7 +18,7 @@ function mark(n: Need): [string, string] {
   <ul class="rows needs">
     <li v-for="n in needs" :key="n.kind + n.name">
       <v-icon :icon="mark(n)[0]" :class="mark(n)[1]" size="22" />
-      <div><strong>{{ n.name }}</strong> <span class="muted">{{ n.kind }}<template v-if="n.optional">, optional</template></span> <strong class="state" :class="mark(n)[1]">{{ needStates[n.state] }}</strong>
+      <div><strong>{{ n.name }}</strong> <span class="muted">{{ listed(n.kind, n.optional && 'optional') }}</span> <strong class="state" :class="mark(n)[1]">{{ needStates[n.state] }}</strong>
         <div class="small">{{ n.text }} <span class="muted">{{ n.says }}</span></div></div>
     </li>
   </ul>

@@ -10,7 +10,7 @@ defineProps<{ todo: { next?: string; steps?: Step[] } }>()
   <p v-if="todo.steps?.length" data-next>
     <strong>Next:</strong>
     <template v-for="s in todo.steps" :key="s.says">
-      {{ ' ' }}<router-link v-if="s.page" :to="s.page" class="step">{{ s.says.replace(/[.:]+$/, '') }}</router-link><template v-else>{{ s.says.replace(/[.:]+$/, '') }}</template>.
+       <router-link v-if="s.page" :to="s.page" class="step">{{ s.says.replace(/[.:]+$/, '') }}</router-link><template v-else>{{ s.says.replace(/[.:]+$/, '') }}</template>.
     </template>
   </p>
   <p v-else-if="todo.next" data-next><strong>Next:</strong> {{ todo.next }}</p>

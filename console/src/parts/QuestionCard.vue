@@ -5,7 +5,7 @@ import { mdiCamera, mdiHandBackRight } from '@mdi/js'
 import { ref } from 'vue'
 
 import type { Question } from '../api/client'
-import { say, verdicts } from '../words'
+import { say, sayOf, verdicts } from '../words'
 import StrokeDraw from './StrokeDraw.vue'
 import VerdictTag from './VerdictTag.vue'
 
@@ -22,7 +22,7 @@ const lead = (a: Question['answers'][number]) =>
 <template>
   <section class="asked" data-question aria-labelledby="ask">
     <div class="field">
-      <div class="row head"><v-icon :icon="mdiHandBackRight" size="30" /> <strong>{{ say('Your turn: {1}', question.left === 1 ? 'one question' : say('first of {1} questions', question.left)) }}</strong></div>
+      <div class="row head"><v-icon :icon="mdiHandBackRight" size="30" /> <strong>{{ sayOf('Your turn: one question', 'Your turn: first of {1} questions', question.left) }}</strong></div>
       <h2 id="ask" class="ask">{{ question.ask }}</h2>
     </div>
     <p v-if="question.look" class="look">{{ question.look }}</p>

@@ -101,7 +101,7 @@ function move(e: KeyboardEvent) {
   active.value = Math.min(cells.value.length - 1, Math.max(0, active.value + step))
   box.value?.querySelectorAll<HTMLElement>('[data-cell]')[active.value]?.focus()
 }
-const label = (c: Cell) => say('{1} to {2}, {3}, {4}{5}: {6}', hex(c.from), hex(c.to), c.region, kib(c.bytes), c.count > 1 ? say(', {1} sectors', c.count) : '', said(c.state))
+const label = (c: Cell) => c.count > 1 ? say('{1} to {2}, {3}, {4}, {5} sectors: {6}', hex(c.from), hex(c.to), c.region, kib(c.bytes), c.count, said(c.state)) : say('{1} to {2}, {3}, {4}: {5}', hex(c.from), hex(c.to), c.region, kib(c.bytes), said(c.state))
 </script>
 
 <template>

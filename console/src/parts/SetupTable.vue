@@ -6,11 +6,12 @@ import { computed, ref } from 'vue'
 
 import type { Setup } from '../api/client'
 import { settingWays } from '../api/names'
-import { say } from '../words'
+import { listed, say } from '../words'
 import Says from './Says.vue'
 
 const props = defineProps<{ setup: Setup }>()
 type Line = Setup['lines'][number]
+const pageStates: Record<string, string> = { saved: 'saved', next: 'next', nothing: 'nothing to save' }
 const open = ref<string[]>([])
 const plain = (l: Line) => l.how === 'carried' && l.left !== 'other' && !l.other && !l.public && !l.secret && !l.why
 const groups = computed(() =>
@@ -50,9 +51,9 @@ const left = (l: Line) => (l.left === 'alike' ? l.want || 'alike' : l.left === '
           <strong>{{ say('{1} more, as they were', p.quiet.length) }}</strong><span class="found">{{ say('{1} values', p.quiet.length) }}</span><span class="wire"><span class="pill">{{ settingWays.carried }}</span></span><span class="want"><v-btn variant="text" color="primary" class="all" :data-all="p.name" @click="open.push(p.name)">Show them</v-btn></span><span class="left" :class="p.quiet[0]!.left">{{ p.quiet[0]!.left === 'alike' ? say('{1} alike', p.quiet.length) : 'not yet' }}</span>
         </div>
       </div>
-      <div class="reach" :class="p.state" :data-page="p.name"><strong>{{ p.title ? say('Page {1}', p.title) : 'No page' }}{{ p.state === 'saved' ? ', saved' : p.state === 'next' ? ', next' : p.state === 'nothing' ? ': nothing to save' : '' }}</strong><span class="small">{{ p.says.text }}</span></div>
+      <div class="reach" :class="p.state" :data-page="p.name"><strong>{{ listed(p.title ? say('Page {1}', p.title) : 'No page', pageStates[p.state]) }}</strong><span class="small">{{ p.says.text }}</span></div>
     </div>
-    <p class="foot"><span v-if="gone.length"><Says text="{1} {2}. Their values stay in the backup. "><template #1><strong>{{ say('Not carried, {1}:', gone.length) }}</strong></template><template #2><template v-for="(l, i) in gone" :key="l.name">{{ i ? ', ' : '' }}<span class="mono">{{ l.name }}</span> ({{ l.found }}){{ l.left === 'other' ? ', still there' : '' }}{{ l.why ? `: ${l.why.text.replace(/\.$/, '')}` : '' }}</template></template></Says></span><strong class="sum">{{ setup.count.text }}.</strong></p>
+    <p class="foot"><span v-if="gone.length"><Says text="{1} {2}. Their values stay in the backup. "><template #1><strong>{{ say('Not carried, {1}:', gone.length) }}</strong></template><template #2><template v-for="(l, i) in gone" :key="l.name">{{ i ? ', ' : '' }}<span class="mono">{{ l.name }}</span> ({{ listed(l.found, l.left === 'other' && 'still there') }})<template v-if="l.why">: {{ l.why.text.replace(/\.$/, '') }}</template></template></template></Says></span><strong class="sum">{{ setup.count.text }}.</strong></p>
   </section>
 </template>
 

@@ -4,7 +4,7 @@
 import { reactive, ref } from 'vue'
 
 import { api, problem, type OpenTest, type Problem } from '../api/client'
-import Says from './Says.vue'
+import { listed, say } from '../words'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ test: OpenTest }>()
@@ -34,7 +34,7 @@ async function put(value: 'yes' | 'no' | 'elsewhere') {
   <v-dialog v-model="open" max-width="640">
     <v-card class="dialog">
       <h2>{{ test.says }}</h2>
-      <p class="muted"><Says text="{1}{2}. The answer stands in its history, with your name." :put="{ 1: test.serial }"><template v-if="test.site" #2>, {{ test.site }}</template></Says></p>
+      <p class="muted">{{ say('{1}. The answer stands in its history, with your name.', listed(test.serial, test.site)) }}</p>
       <v-text-field v-model="to.note" label="What was seen; wanted where it was not passed" data-field="note" />
       <div class="row">
         <v-btn color="secondary" size="large" :loading="busy" data-passed @click="put('yes')">Passed</v-btn>

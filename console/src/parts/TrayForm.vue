@@ -40,7 +40,7 @@ watch([() => to.behind, () => to.model], async () => {
   if (!to.behind || !to.model) return
   const { data } = await api.GET('/api/units', { params: { query: { model: to.model, state: 'behind', size: 1 } } })
   if (!still() || !data) return
-  due.value = data.total ? data.total === 1 ? '1 unit of the model is due another release than the one that runs.' : say('{1} of the model are due another release than the one that runs.', extent(data.total, data.more, 'unit', 'units')) : 'No unit of the model is due another release than the one that runs.'
+  due.value = data.total ? extent(data.total, data.more, '{1} unit of the model is due another release than the one that runs.', '{1} units of the model are due another release than the one that runs.', 'More than {1} units of the model are due another release than the one that runs.') : 'No unit of the model is due another release than the one that runs.'
 })
 watch(() => to.model, async (model) => {
   to.release = ''

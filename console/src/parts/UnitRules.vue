@@ -7,7 +7,6 @@ import { api, problem, type Problem, type UnitPage } from '../api/client'
 import { permits } from '../api/names'
 import { session } from '../session'
 import { say, sentence, when } from '../words'
-import Says from './Says.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ unit: UnitPage }>()
@@ -47,7 +46,7 @@ async function put(what: 'hold' | 'consent' | 'end') {
 
 <template>
   <div data-rules>
-    <p v-if="unit.held" class="row tight" data-held><v-icon :icon="mdiAnchor" size="20" /><span><strong><Says text="Stays at {1}{2}." :put="{ 1: unit.held.version }"><template v-if="unit.held.until" #2>{{ say(' until {1}', unit.held.until) }}</template></Says></strong> {{ sentence(unit.held.reason) }} <span class="small muted">{{ unit.held.by }}, {{ when(unit.held.at) }}</span></span></p>
+    <p v-if="unit.held" class="row tight" data-held><v-icon :icon="mdiAnchor" size="20" /><span><strong>{{ unit.held.until ? say('Stays at {1} until {2}.', unit.held.version, unit.held.until) : say('Stays at {1}.', unit.held.version) }}</strong> {{ sentence(unit.held.reason) }} <span class="small muted">{{ unit.held.by }}, {{ when(unit.held.at) }}</span></span></p>
     <p v-for="c in unit.consents" :key="c.at" class="row tight small"><v-icon :icon="mdiAccountCheckOutline" size="18" /><span>{{ say('{1} consents to a {2} until {3}: {4}', c.by, permits[c.for], when(c.until), sentence(c.reason)) }}</span></p>
     <div v-if="session.may('lead')" class="row">
       <v-btn variant="text" size="small" data-hold @click="begin('hold')">Hold it at a release</v-btn>

@@ -69,7 +69,7 @@ async function begin() {
             <template v-if="s.secret && session.may('technician') && !shown[key(s)]">
               <v-btn v-if="!s.shows" variant="text" size="small" :data-show="s.name" @click="show(s)">Show it once</v-btn>
               <v-btn v-else-if="session.may('lead') && asking !== s.name" variant="text" size="small" :data-show="s.name" @click="asking = s.name">Show it again…</v-btn>
-              <span v-else-if="!session.may('lead')" class="small muted"> was shown; a lead may see it again</span>
+              <span v-else-if="!session.may('lead')" class="small muted">was shown; a lead may see it again</span>
               <form v-if="asking === s.name" class="row" @submit.prevent="show(s)"><v-text-field v-model="why" label="Why, in the unit’s history under your name" data-why /><v-btn type="submit" variant="outlined" :disabled="why.trim().length < 3">Show it</v-btn></form>
             </template>
             <div v-if="shown[key(s)]" class="small muted">Noted in its history that you have seen it. It is gone when you leave this page.</div>

@@ -3,7 +3,7 @@
 // are seen to cross. Drawn from the model sheet; the colours of wires are data.
 import { computed, onUnmounted, ref } from 'vue'
 
-import { ago, say } from '../words'
+import { ago, listed, say } from '../words'
 
 import type { Pin, Supply, Wiring } from '../api/client'
 import Says from './Says.vue'
@@ -14,6 +14,7 @@ const colourOf = (w: { unit: number; colour?: string }) => colours.value[String(
 function mark(unit: number, e: Event) {
   colours.value = { ...colours.value, [String(unit)]: (e.target as HTMLInputElement).value }
 }
+const feeds: Record<string, string> = { adapter: 'the adapter feeds the unit', own: 'its own supply feeds the unit', none: 'nothing may feed the unit' }
 const row = 52
 const top = 62
 // On a narrow screen the drawing has names of pins alone; jobs and reasons stand in
@@ -81,7 +82,7 @@ const crossed = computed(() => props.wiring.wires.some((w) => props.wiring.tool.
       <p class="small"><Says text="{1} of {2}: {3}. Of {4}: {5}." :put="{ 2: wiring.unit.name, 3: wiring.unit.edge.en, 4: wiring.tool.name, 5: wiring.tool.edge.en }"><template #1><strong>Pin 1</strong></template></Says></p>
       <p v-for="x in empty" :key="x.at + x.n" class="small">{{ say('Pin {1} of the {2} stays empty: {3}.', x.n, x.at, x.p.says?.en) }}</p>
     </template>
-    <p v-if="supply" class="power"><strong><Says text="Power: {1}{2}{3}." :put="{ 1: { adapter: 'the adapter feeds the unit', own: 'its own supply feeds the unit', none: 'nothing may feed the unit' }[supply.from] }"><template v-if="supply.volts" #2>, {{ supply.volts }} V</template><template v-if="supply.pin" #3>{{ say(', at pin {1}', supply.pin) }}</template></Says></strong> {{ supply.says?.en }}</p>
+    <p v-if="supply" class="power"><strong>{{ say('Power: {1}.', listed(feeds[supply.from], supply.volts && say('{1} V', supply.volts), supply.pin && say('at pin {1}', supply.pin))) }}</strong> {{ supply.says?.en }}</p>
     <p class="small"><strong v-if="crossed">The data lines cross by their names: transmit goes to receive.</strong> <template v-if="wiring.selector"><Says text="The adapter’s switch stands at {1}. "><template #1><strong>{{ wiring.selector }}</strong></template></Says></template><template v-if="seen">{{ say('Colours as {1} saw them, {2}.', seen.by, ago(seen.at)) }}</template><template v-else-if="edit">If this lead has other colours, say which.</template><template v-else>The usual colours; if this lead has others, go by the pins.</template></p>
     <datalist v-if="edit" id="wire-colours"><option v-for="(_, name) in wires" :key="name" :value="name" /></datalist>
     <table class="plain">

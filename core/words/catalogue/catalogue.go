@@ -38,7 +38,7 @@ func Read(root string) ([]Message, error) {
 		in, _ := filepath.Rel(root, filepath.Dir(path))
 		ast.Inspect(file, func(n ast.Node) bool {
 			if call, ok := n.(*ast.CallExpr); ok {
-				if m, ok := of(call); ok {
+				for _, m := range of(call) {
 					m.In = filepath.ToSlash(in)
 					all = append(all, m)
 				}
@@ -60,12 +60,16 @@ func Read(root string) ([]Message, error) {
 var (
 	saidByCall = regexp.MustCompile(`\bsay\('((?:[^'\\]|\\.)*)'`)
 	saidByMany = regexp.MustCompile(`\bsayOf\('((?:[^'\\]|\\.)*)', '((?:[^'\\]|\\.)*)'`)
-	saidByPart = regexp.MustCompile(`<Says text="([^"]*)"`)
+	howMany    = regexp.MustCompile(`\bextent\([^']*'((?:[^'\\]|\\.)*)', '((?:[^'\\]|\\.)*)', '((?:[^'\\]|\\.)*)'`)
+	saidByPart = regexp.MustCompile(`<Says (?:v-[a-z-]+="[^"]*" )?text="([^"]*)"`)
+	saidByCase = regexp.MustCompile(`<Says (?:v-[a-z-]+="[^"]*" )?:text="[^"']*'([^']*)' : '([^']*)'"`)
+	longOnPage = regexp.MustCompile(`<PageTurner [^>]*one="([^"]*)" many="([^"]*)" over="([^"]*)"`)
 	putIn      = regexp.MustCompile(`\{\d+\}`)
 )
 
-// pages lists the messages of the console: those of say('…'), of sayOf('…', '…') and of the part Says. A test of
-// the sources holds that there is no third way.
+// pages lists the messages of the console: those of say('…'), of sayOf('…', '…'), of
+// extent(…, '…', '…', '…') and of the parts Says and PageTurner. A test of the sources holds that
+// there is no other way.
 func pages(root string) (all []Message, err error) {
 	from := filepath.Join(root, "console", "src")
 	err = filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
@@ -82,15 +86,19 @@ func pages(root string) (all []Message, err error) {
 				all = append(all, Message{ID: id, Text: text, In: filepath.ToSlash(in)})
 			}
 		}
-		for _, how := range []*regexp.Regexp{saidByCall, saidByMany} {
+		for _, how := range []*regexp.Regexp{saidByCall, saidByMany, howMany} {
 			for _, m := range how.FindAllStringSubmatch(string(raw), -1) {
 				for _, text := range m[1:] {
 					add(strings.NewReplacer(`\'`, "'", `\\`, `\`).Replace(text))
 				}
 			}
 		}
-		for _, m := range saidByPart.FindAllStringSubmatch(string(raw), -1) {
-			add(html.UnescapeString(m[1]))
+		for _, how := range []*regexp.Regexp{saidByPart, saidByCase, longOnPage} {
+			for _, m := range how.FindAllStringSubmatch(string(raw), -1) {
+				for _, text := range m[1:] {
+					add(html.UnescapeString(text))
+				}
+			}
 		}
 		return err
 	})
@@ -139,14 +147,15 @@ func Page(all []Message) string {
 	return b.String()
 }
 
-// of reads a call that says something; in core itself it has no package before it.
-func of(call *ast.CallExpr) (Message, bool) {
-	name, kind, at := "", "", 0
+// of reads a call that says something, or one thing for each number that it may be; in core
+// itself it has no package before it.
+func of(call *ast.CallExpr) (all []Message) {
+	name, kind, at, to := "", "", 0, 0
 	switch f := call.Fun.(type) {
 	case *ast.SelectorExpr:
 		if x, ok := f.X.(*ast.Ident); ok && x.Name == "core" {
 			name = f.Sel.Name
-		} else if f.Sel.Name == "note" || f.Sel.Name == "diagnosed" { // a line above a live view; what is wrong with a machine
+		} else if slices.Contains([]string{"note", "diagnosed", "extentOf"}, f.Sel.Name) { // a line above a live view; what is wrong with a machine; how long a list is
 			name = f.Sel.Name
 		}
 	case *ast.Ident:
@@ -156,6 +165,12 @@ func of(call *ast.CallExpr) (Message, bool) {
 	case "Say", "told", "note":
 	case "tell":
 		at = 1
+	case "toldOf":
+		at, to = 1, 2
+	case "extent":
+		at, to = 2, 4
+	case "extentOf":
+		at, to = 3, 5
 	case "diagnosed":
 		at = 3
 	case "mistyped":
@@ -165,25 +180,25 @@ func of(call *ast.CallExpr) (Message, bool) {
 	case "BadAt":
 		kind, at = string(core.BadFile), 1
 	default:
-		return Message{}, false
+		return nil
 	}
-	if len(call.Args) <= at {
-		return Message{}, false
-	}
-	format, ok := text(call.Args[at])
-	if !ok {
-		return Message{}, false
-	}
-	if name == "Fail" {
-		if kind = kindOf(call.Args[0]); kind == "" {
-			kind = "(as it comes)"
+	for ; at < len(call.Args) && (at <= to || all == nil); at++ {
+		format, ok := text(call.Args[at])
+		if !ok {
+			return all
 		}
+		if name == "Fail" {
+			if kind = kindOf(call.Args[0]); kind == "" {
+				kind = "(as it comes)"
+			}
+		}
+		id := core.MessageID(format)
+		if id == "" { // nothing of its own: it passes on what something else has said
+			return all
+		}
+		all = append(all, Message{ID: id, Kind: kind, Text: numbered(format)})
 	}
-	id := core.MessageID(format)
-	if id == "" { // nothing of its own: it passes on what something else has said
-		return Message{}, false
-	}
-	return Message{ID: id, Kind: kind, Text: numbered(format)}, true
+	return all
 }
 
 // text is a string that is written out, in one piece or in several.
@@ -226,13 +241,16 @@ func numbered(format string) string {
 			b.WriteByte(format[i])
 			continue
 		}
+		from := i + 1
 		for i++; i < len(format)-1 && strings.IndexByte("+-# 0123456789.*[]", format[i]) >= 0; i++ {
 		}
 		if format[i] == '%' {
 			b.WriteByte('%')
 			continue
 		}
-		n++
+		if n++; format[from] == '[' { // put in by its number
+			fmt.Sscanf(format[from:], "[%d]", &n)
+		}
 		fmt.Fprintf(&b, "{%d}", n)
 	}
 	return b.String()

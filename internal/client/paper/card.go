@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -108,7 +109,7 @@ func (p *page) head(c client.Card) {
 	if c.Procedure != "" {
 		name = told("procedure %s, edition %d", c.Procedure, c.Edition)
 	}
-	p.plate(strings.TrimSpace(c.ModelName+revision(c.Revision)), c.Serial, c.Site, "JOB CARD", name, standing(c))
+	p.plate(words.Listed(c.ModelName, revision(c.Revision)), c.Serial, c.Site, "JOB CARD", name, standing(c))
 }
 
 // plate is the rating plate: a double frame, the unit on the left, what the paper is on the
@@ -141,7 +142,7 @@ func revision(r string) string {
 	if r == "" {
 		return ""
 	}
-	return told(", revision %s", r)
+	return told("revision %s", r)
 }
 
 func standing(c client.Card) string {
@@ -194,7 +195,7 @@ func (p *page) facts(c client.Card) {
 	if s := c.Supply; s != nil {
 		from := words.Supplies.In(s.From)
 		if s.Volts > 0 {
-			from += fmt.Sprintf(", %g V", s.Volts)
+			from = words.Listed(from, fmt.Sprintf("%g V", s.Volts))
 		}
 		add("Power", strings.TrimSpace(from+". "+s.Says.In("en")))
 	}
@@ -256,7 +257,7 @@ func (p *page) stage(title string, write bool, c client.Card, at string) {
 	for _, i := range items {
 		says := i.Says.In("en")
 		if i.Do == model.Measure {
-			says += told(" (from %g to %g %s)", i.Least, i.Most, i.Unit)
+			says = told("%s (from %g to %g %s)", says, i.Least, i.Most, i.Unit)
 		}
 		if i.Do == model.Choose {
 			var all []string
@@ -311,7 +312,7 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	if p.GetY()+high > 297-margin {
 		p.AddPage()
 	}
-	p.title(told("Wiring with %s%s", w.Adapter, selector(w)))
+	p.title(words.Listed(told("Wiring with %s", w.Adapter), selector(w)))
 	top := p.GetY() + 5
 	leftX, rightX := margin+58.0, margin+width-58
 	p.font("B", 8.5)
@@ -345,25 +346,25 @@ func (p *page) wiring(w *model.Wiring, supply *model.Supply) {
 	}
 	p.SetY(top + float64(rows)*row + 1)
 	p.font("", 8)
-	p.MultiCell(width, 3.8*p.k, p.text(told("Pin 1 of the unit: %s. Pin 1 of the tool: %s. %sWrite the colours of this lead over the ones printed, if they differ.", w.Unit.Edge.In("en"), w.Tool.Edge.In("en"), crosses(w))), "", "L", false)
+	p.MultiCell(width, 3.8*p.k, p.text(strings.Join(below(w), " ")), "", "L", false)
 	p.Ln(0.5)
 }
 
-// crosses says that data lines cross, where there are two of them.
-func crosses(w *model.Wiring) string {
-	for _, x := range w.Wires {
-		if w.Tool.Pins[x.Tool-1].Job == "transmit" {
-			return "Transmit goes to receive. "
-		}
+// below are the sentences below a drawing of wires; that data lines cross is one of them where
+// there are two such lines.
+func below(w *model.Wiring) []string {
+	all := []string{told("Pin 1 of the unit: %s. Pin 1 of the tool: %s.", w.Unit.Edge.In("en"), w.Tool.Edge.In("en"))}
+	if slices.ContainsFunc(w.Wires, func(x model.Wire) bool { return w.Tool.Pins[x.Tool-1].Job == "transmit" }) {
+		all = append(all, "Transmit goes to receive.")
 	}
-	return ""
+	return append(all, "Write the colours of this lead over the ones printed, if they differ.")
 }
 
 func selector(w *model.Wiring) string {
 	if w.Selector == "" {
 		return ""
 	}
-	return told(", switch at %s", w.Selector)
+	return told("switch at %s", w.Selector)
 }
 
 // pin draws one contact: the first square, an empty one dashed.
@@ -381,11 +382,11 @@ func (p *page) pin(x, y, size float64, n int, of model.Pin, left bool) {
 	text, why := fmt.Sprintf("%d  %s", n+1, of.Name), ""
 	switch of.Job {
 	case "empty":
-		text += ", leave empty"
+		text = words.Listed(text, "leave empty")
 		why = of.Says.In("en")
 	default:
 		if !strings.EqualFold(of.Name, of.Job) {
-			text += ", " + of.Job
+			text = words.Listed(text, of.Job)
 		}
 	}
 	from, room, side := x+size+1.5, margin+width-x-size-1.5, "L"

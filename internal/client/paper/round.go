@@ -65,11 +65,11 @@ func cameOfIt(r client.Round) string {
 			well++
 		}
 	}
-	s := told("modules written: %d", well)
+	all := []string{told("modules written: %d", well)}
 	if n := len(r.Written) - well; n > 0 {
-		s += told("; begun, and not well at their end: %d", n)
+		all = append(all, told("begun, and not well at their end: %d", n))
 	}
-	return s + told("; fault codes as found: %d, now: %d", r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)
+	return strings.Join(append(all, told("fault codes as found: %d, now: %d", r.Notes[0].Codes, r.Notes[len(r.Notes)-1].Codes)), "; ")
 }
 
 func when(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
