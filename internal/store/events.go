@@ -102,8 +102,40 @@ type line struct {
 type Posted struct {
 	history.Post
 	First     uint64
-	Events    [][]byte // as they were received
-	Signature []byte   // none of a bench from before benches signed
+	Events    [][]byte    // as they were received
+	Read      []run.Event // the same, where somebody has read them
+	Signature []byte      // none of a bench from before benches signed
+	// Believed tells whether the signature is the bench's, where it was not looked at before:
+	// nothing is stored before it has answered.
+	Believed func() error
+}
+
+// read are the events.
+func (p *Posted) read() ([]run.Event, error) {
+	if p.Read != nil {
+		return p.Read, nil
+	}
+	all := make([]run.Event, len(p.Events))
+	for i, b := range p.Events {
+		if err := json.Unmarshal(b, &all[i]); err != nil {
+			return nil, core.Fail(core.BadFile, "an event cannot be read: %w", err)
+		}
+	}
+	return all, nil
+}
+
+// Meanwhile begins to work something out, beside the database's work, and gives what waits for it.
+func Meanwhile[T any](f func() T) func() T {
+	done := make(chan struct{})
+	var v T
+	go func() {
+		defer close(done)
+		v = f()
+	}()
+	return func() T {
+		<-done
+		return v
+	}
 }
 
 // Taken is what came of a batch.
@@ -120,12 +152,23 @@ type Taken struct {
 // from, is kept as evidence and changes nothing.
 func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) (t Taken, err error) {
 	bench, epoch, first, bodies, outcome := p.Bench, p.Epoch, p.First, p.Events, p.Outcome
+	// What they add up to, behind what is remembered of this run.
+	guess := s.folds.chained(r.ID, epoch, max(first, 1)-1)
+	chained := func() core.Digest { return guess }
+	if len(p.Signature) > 0 {
+		chained = Meanwhile(func() core.Digest { return history.ChainOn(guess, bodies...) })
+	}
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		t = Taken{}
 		var l line
-		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, r.state, r.epoch AS now_epoch, r.outcome, COALESCE(`+newestEvent("l.run", "l.epoch", "")+`, l.first_n - 1) AS have, (SELECT k.oldest FROM schema_promise k WHERE k.one = 1) AS oldest, p.chain FROM run_line l JOIN run r ON r.id = l.run LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, r.ID, epoch)
+		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, r.state, r.epoch AS now_epoch, r.outcome, COALESCE(`+newestEvent("l.run", "l.epoch", "")+`, l.first_n - 1) AS have, (SELECT k.oldest FROM schema_promise k WHERE k.one = 1) AS oldest, COALESCE((SELECT IF(e.n + e.events - 1 = ?, e.chain, NULL) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch AND e.n <= ? ORDER BY e.n DESC LIMIT 1), p.chain) AS chain FROM run_line l JOIN run r ON r.id = l.run LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, max(first, 1)-1, max(first, 1)-1, r.ID, epoch)
 		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
 			return err
+		}
+		if p.Believed != nil {
+			if err := p.Believed(); err != nil {
+				return err
+			}
 		}
 		if l.Bench != bench {
 			return core.Fail(core.NotAllowed, "run %s belongs to another bench", r.ID)
@@ -141,24 +184,24 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 			t.Other = other
 			return err
 		}
+		fresh := bodies[min(have+1-first, uint64(len(bodies))):]
+		rows := s.rowsOf(r.ID, epoch, have+1, fresh, l.Old) // while what was signed is being worked out
+		read, err := p.read()
+		if err != nil {
+			return err
+		}
 		if len(p.Signature) > 0 {
-			if err := s.post(ctx, tx, r.ID, l, p); err != nil {
+			if err := s.isSigned(ctx, tx, r.ID, l, p, guess, chained); err != nil {
+				return err
+			}
+			if len(rows) > 0 && l.Old >= postedSchema {
+				rows[len(rows)-1].Chain, rows[len(rows)-1].Outcome, rows[len(rows)-1].Signature = p.Chain[:], &p.Outcome, p.Signature
+			} else if err := s.post(ctx, tx, r.ID, p); err != nil {
 				return err
 			}
 		}
-		fresh := bodies[min(have+1-first, uint64(len(bodies))):]
-		if len(fresh) > 0 {
-			in := 1 // a row
-			if l.Old >= packedSchema {
-				in = mostInRow
-			}
-			var args []any
-			at, n := time.Now().UTC(), have+1
-			for some := range slices.Chunk(fresh, in) {
-				args = append(args, r.ID, epoch, n, at, pack(s.evNow, some), len(some))
-				n += uint64(len(some))
-			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body, events) VALUES `+strings.Repeat("(?, ?, ?, ?, ?, ?),", len(args)/6-1)+"(?, ?, ?, ?, ?, ?)", args...); err != nil {
+		if len(rows) > 0 {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO run_event (run, epoch, n, received_at, body, events, chain, outcome, signature) VALUES (:run, :epoch, :n, :received_at, :body, :events, :chain, :outcome, :signature)`, rows); err != nil {
 				if duplicate(err) {
 					return errRaced
 				}
@@ -176,13 +219,40 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 		if l.Chain != nil && first == before+1 {
 			known = s.folds.take(r.ID, fold{epoch: epoch, last: before, chain: core.Digest(l.Chain)})
 		}
-		state, err := s.derive(ctx, tx, key, r, known, have, fresh, outcome, &t.Head)
-		if state != nil && state.Closed == nil && len(p.Signature) > 0 && p.Last == have {
+		state, err := s.derive(ctx, tx, key, r, known, have, read[len(read)-len(fresh):], outcome, &t.Head)
+		if (state == nil || state.Closed == nil) && len(p.Signature) > 0 && p.Last == have {
 			s.folds.keep(r.ID, fold{epoch: epoch, last: have, chain: p.Chain, state: state})
 		}
 		return err
 	})
 	return t, err
+}
+
+// eventRow is a row of run_event.
+type eventRow struct {
+	Run       string    `db:"run"`
+	Epoch     uint64    `db:"epoch"`
+	N         uint64    `db:"n"` // number of its first event
+	Received  time.Time `db:"received_at"`
+	Body      []byte    `db:"body"`
+	Events    int       `db:"events"`
+	Chain     []byte    `db:"chain"` // of what its bench has signed, where a batch ends in it
+	Outcome   *string   `db:"outcome"`
+	Signature []byte    `db:"signature"`
+}
+
+// rowsOf packs events into as few rows as services of some schema read.
+func (s *Store) rowsOf(id string, epoch, n uint64, events [][]byte, oldest int64) (all []eventRow) {
+	in := 1 // a row
+	if oldest >= packedSchema {
+		in = mostInRow
+	}
+	at := time.Now().UTC()
+	for some := range slices.Chunk(events, in) {
+		all = append(all, eventRow{Run: id, Epoch: epoch, N: n, Received: at, Body: pack(s.evNow, some), Events: len(some)})
+		n += uint64(len(some))
+	}
+	return all
 }
 
 // otherwise finds an event among those that are here already which came with other content.
@@ -203,9 +273,9 @@ func (s *Store) otherwise(ctx context.Context, tx *sqlx.Tx, id string, epoch, fi
 	return nil, nil
 }
 
-// post holds a batch against what its bench says that its events add up to, and keeps the
-// bench's signature.
-func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, l line, p Posted) error {
+// isSigned holds a batch against what its bench says that its events add up to. chained is what they
+// add up to behind a guess, which is being worked out.
+func (s *Store) isSigned(ctx context.Context, tx *sqlx.Tx, id string, l line, p Posted, guess core.Digest, chained func() core.Digest) error {
 	before := core.Digest{}
 	switch {
 	case p.First <= l.First:
@@ -218,13 +288,25 @@ func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, l line, p Post
 		}
 		before = history.ChainOn(before, raw...)
 	}
-	if history.ChainOn(before, p.Events...) != p.Chain || p.Last != p.First+uint64(len(p.Events))-1 {
+	sum := chained()
+	if before != guess {
+		sum = history.ChainOn(before, p.Events...)
+	}
+	if sum != p.Chain || p.Last != p.First+uint64(len(p.Events))-1 {
 		return core.Fail(core.BadFile, "the events of run %s are not those that its bench has signed", id)
 	}
+	return nil
+}
+
+// post keeps a bench's signature that no row of events takes: all that it holds were here before, or
+// a service of an older version may look for it here. One that ends where another does is left out.
+func (s *Store) post(ctx context.Context, tx *sqlx.Tx, id string, p Posted) error {
 	if len(p.Events) == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO run_post (run, epoch, last_n, chain, outcome, signature) VALUES (?, ?, ?, ?, ?, ?)`, id, p.Epoch, p.Last, p.Chain[:], p.Outcome, p.Signature)
+	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO run_post (run, epoch, last_n, chain, outcome, signature) SELECT ?, ?, ?, ?, ?, ? FROM DUAL
+		WHERE NOT EXISTS (SELECT 1 FROM run_event e WHERE e.run = ? AND e.epoch = ? AND e.n <= ? AND e.n + e.events - 1 = ? AND e.signature IS NOT NULL)`,
+		id, p.Epoch, p.Last, p.Chain[:], p.Outcome, p.Signature, id, p.Epoch, p.Last, p.Last)
 	return err
 }
 
@@ -249,11 +331,14 @@ func (s *Store) AddConflict(ctx context.Context, id string, epoch uint64, body [
 
 // Posts are what benches have signed of a run's events, in order.
 func (s *Store) Posts(ctx context.Context, id string) (all []Post, err error) {
-	err = s.db.SelectContext(ctx, &all, `SELECT p.epoch, p.last_n, p.chain, p.outcome, p.signature, l.bench, l.first_n FROM run_post p JOIN run_line l ON l.run = p.run AND l.epoch = p.epoch WHERE p.run = ? ORDER BY p.epoch, p.last_n`, id)
+	err = s.db.SelectContext(ctx, &all, `SELECT p.epoch, p.last_n, p.chain, p.outcome, p.signature, l.bench, l.first_n FROM (
+		SELECT run, epoch, last_n, chain, outcome, signature FROM run_post WHERE run = ?
+		UNION ALL SELECT run, epoch, n + events - 1, chain, outcome, signature FROM run_event WHERE run = ? AND signature IS NOT NULL) p
+		JOIN run_line l ON l.run = p.run AND l.epoch = p.epoch ORDER BY p.epoch, p.last_n`, id, id)
 	return all, err
 }
 
-// Post is a row of run_post.
+// Post is what a bench has signed of a run's events, up to one of them.
 type Post struct {
 	Epoch     uint64 `db:"epoch"`
 	Last      uint64 `db:"last_n"`
@@ -288,17 +373,13 @@ func (s *Store) evidence(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 // derive brings the run's row, its unit and its history up to date with events
 // that were just entered. known is what those before them add up to, where that is known, and
 // have the number of the newest; it gives what all of them add up to, where it is known then.
-func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, known *run.State, have uint64, bodies [][]byte, outcome string, head **history.Head) (*run.State, error) {
+func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, known *run.State, have uint64, events []run.Event, outcome string, head **history.Head) (*run.State, error) {
 	state := RunOpen
 	if outcome == string(run.Interrupted) {
 		state = RunPaused
 	}
 	telling := false
-	for _, b := range bodies {
-		var e run.Event
-		if err := json.Unmarshal(b, &e); err != nil {
-			return nil, core.Fail(core.BadFile, "an event cannot be read: %w", err)
-		}
+	for _, e := range events {
 		if known != nil && known.Apply(e) != nil {
 			known = nil
 		}

@@ -19,7 +19,7 @@ type folds struct {
 	of map[string]fold
 }
 
-// fold is what a run's events add up to at one of them.
+// fold is what a run's events add up to at one of them; the state may not be known.
 type fold struct {
 	epoch, last uint64
 	chain       core.Digest // of the epoch's events
@@ -37,6 +37,17 @@ func (f *folds) take(id string, at fold) *run.State {
 		return nil
 	}
 	return was.state
+}
+
+// chained is what the events of a run's epoch add up to at one of them, as far as that is remembered;
+// else zeros, with which an epoch begins.
+func (f *folds) chained(id string, epoch, last uint64) core.Digest {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if was := f.of[id]; was.epoch == epoch && was.last == last {
+		return was.chain
+	}
+	return core.Digest{}
 }
 
 func (f *folds) keep(id string, at fold) {

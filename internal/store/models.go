@@ -97,7 +97,7 @@ func (s *Store) Models(ctx context.Context) (all []Model, err error) {
 
 // ModelsSum tells whether another sheet is in force than there was, of any model.
 func (s *Store) ModelsSum(ctx context.Context) (sum string, err error) {
-	err = s.db.GetContext(ctx, &sum, `SELECT CONCAT_WS('-', COUNT(*), COALESCE(HEX(BIT_XOR(CRC32(CONCAT(sheet, COALESCE(seal, ''), name)))), ''), COALESCE(HEX(SUM(CRC32(CONCAT(name, sheet, COALESCE(seal, ''))))), '')) FROM model`)
+	err = s.db.GetContext(ctx, &sum, `SELECT CONCAT_WS('-', COUNT(*), COALESCE(HEX(BIT_XOR(summed_too)), ''), COALESCE(HEX(SUM(summed)), '')) FROM model`)
 	return sum, err
 }
 

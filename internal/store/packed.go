@@ -19,6 +19,10 @@ import (
 // packedSchema is the first one whose services read rows of several events.
 const packedSchema = 27
 
+// postedSchema is the first one whose services look for what a bench has signed of a batch in the
+// row in which the batch ends.
+const postedSchema = 29
+
 // packedEntries is the first schema whose services read entries that are packed.
 const packedEntries = 28
 

@@ -390,21 +390,22 @@ func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 	if b.First == 0 || b.Epoch == 0 {
 		return client.Have{}, core.Fail(core.BadFile, "events are numbered from 1, epochs too")
 	}
+	p := store.Posted{Post: history.Post{Bench: frame.Who(ctx).Bench, Run: r.ID, Epoch: b.Epoch, Last: b.First + uint64(len(b.Events)) - 1, Chain: b.Chain, Outcome: b.Outcome}, First: b.First, Events: b.Events, Signature: b.Signature}
+	said := p
+	p.Believed = store.Meanwhile(func() error { return v.posted(ctx, said) })
+	read := make([]run.Event, len(b.Events))
 	for i, raw := range b.Events {
-		var e run.Event
-		if err := json.Unmarshal(raw, &e); err != nil || e.N != b.First+uint64(i) {
+		e := &read[i]
+		if err := json.Unmarshal(raw, e); err != nil || e.N != b.First+uint64(i) {
 			return client.Have{}, core.Fail(core.BadFile, "event %d of run %s is not in its place", b.First+uint64(i), b.Run)
 		}
 		if e.Kind == run.KindClosed {
-			if err := v.Evidence.CheckRecord(ctx, r, frame.Who(ctx).Bench, e); err != nil {
+			if err := v.Evidence.CheckRecord(ctx, r, frame.Who(ctx).Bench, *e); err != nil {
 				return client.Have{}, err
 			}
 		}
 	}
-	p := store.Posted{Post: history.Post{Bench: frame.Who(ctx).Bench, Run: r.ID, Epoch: b.Epoch, Last: b.First + uint64(len(b.Events)) - 1, Chain: b.Chain, Outcome: b.Outcome}, First: b.First, Events: b.Events, Signature: b.Signature}
-	if err := v.posted(ctx, p); err != nil {
-		return client.Have{}, err
-	}
+	p.Read = read
 	t, err := v.store.TakeEvents(ctx, v.key, r, p)
 	if err == nil && t.Other != nil {
 		err = v.conflict(ctx, r, b.Epoch, t.Other)

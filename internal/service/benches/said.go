@@ -3,6 +3,7 @@ package benches
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"sync"
 	"time"
 
@@ -45,19 +46,16 @@ func (v *Benches) Said(ctx context.Context, raw []byte) error {
 		return nil
 	}
 	signature, _ := base64.StdEncoding.DecodeString(c.Signed) // what is no signature holds for nothing
-	said := func(b store.Bench) bool {
-		return trust.Public(b.PublicKey).Verify(history.SaidDomain, history.Said(c.Method, c.Path, raw), signature)
-	}
-	if b, err = v.renewedSince(ctx, b, said); err != nil { // a database that is away is no forgery
-		return err
-	}
-	if !said(b) {
-		return v.forged(ctx, b, "what it said was signed with another key, or changed on the way")
-	}
-	if !b.Signs.Valid {
+	err = v.believed(ctx, b, func(b store.Bench) error {
+		if !trust.Public(b.PublicKey).Verify(history.SaidDomain, history.Said(c.Method, c.Path, raw), signature) {
+			return errors.New("what it said was signed with another key, or changed on the way")
+		}
+		return nil
+	})
+	if err == nil && !b.Signs.Valid {
 		return v.store.BenchSigns(ctx, b.ID, v.clock.Now())
 	}
-	return nil
+	return err
 }
 
 // benchRow is a bench's row as it was a moment ago: each thing that it says is held against its key.
@@ -73,13 +71,20 @@ func (v *Benches) benchRow(ctx context.Context, id string) (store.Bench, error) 
 	return v.store.BenchBy(ctx, id) // it is new, or has not signed yet, or is not believed
 }
 
-// renewedSince is a bench's row as it is now, where what is remembered of it does not hold: it may
-// have renewed its key at another service.
-func (v *Benches) renewedSince(ctx context.Context, b store.Bench, holds func(store.Bench) bool) (store.Bench, error) {
-	if holds(b) {
-		return b, nil
+// believed refuses what does not hold by a bench's row, nor by the row as it is now: the bench may
+// have renewed its key at another service. A database that is away is no forgery.
+func (v *Benches) believed(ctx context.Context, b store.Bench, holds func(store.Bench) error) error {
+	if holds(b) == nil {
+		return nil
 	}
-	return v.store.BenchBy(ctx, b.ID)
+	b, err := v.store.BenchBy(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	if why := holds(b); why != nil {
+		return v.forged(ctx, b, why.Error())
+	}
+	return nil
 }
 
 // forged tells the leads, once a minute at most, and refuses.
@@ -112,14 +117,12 @@ func (v *Benches) posted(ctx context.Context, p store.Posted) error {
 	if len(p.Signature) == 0 && !b.Signs.Valid {
 		return nil
 	}
-	signed := func(b store.Bench) bool { return p.Verify(trust.Public(b.PublicKey), p.Signature) }
-	if b, err = v.renewedSince(ctx, b, signed); err != nil {
-		return err
-	}
-	if !signed(b) {
-		return v.forged(ctx, b, "the events of run "+p.Run+" are not signed by it")
-	}
-	return nil
+	return v.believed(ctx, b, func(b store.Bench) error {
+		if !p.Verify(trust.Public(b.PublicKey), p.Signature) {
+			return errors.New("the events of run " + p.Run + " are not signed by it")
+		}
+		return nil
+	})
 }
 
 // conflict keeps an event that came again with other content, tells the leads, and refuses.
@@ -143,14 +146,7 @@ func (v *Benches) keptBy(ctx context.Context, s client.Stow) error {
 	if err != nil || len(s.Signature) == 0 && !b.Signs.Valid {
 		return err
 	}
-	kept := func(b store.Bench) error {
+	return v.believed(ctx, b, func(b store.Bench) error {
 		return units.IsKept(b, s.Run, s.Signed, s.Signature, s.Manifest, s.Sections)
-	}
-	if b, err = v.renewedSince(ctx, b, func(b store.Bench) bool { return kept(b) == nil }); err != nil {
-		return err
-	}
-	if err := kept(b); err != nil {
-		return v.forged(ctx, b, err.Error())
-	}
-	return nil
+	})
 }
