@@ -62,6 +62,8 @@ type sheets struct {
 	mu     sync.Mutex
 	path   string // of the file; empty where nothing is kept
 	briefs map[core.Digest]brief
+	of     *core.Digest                 // the list that was asked for last
+	newest []brief                      // and its briefs, which nobody changes
 	read   map[core.Digest]*model.Sheet // lately
 }
 
@@ -116,6 +118,9 @@ func (b *Bench) briefs(ctx context.Context, names []core.Digest) ([]brief, error
 	s := &b.known
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if len(names) > 0 && len(names) == len(s.newest) && &names[0] == s.of {
+		return s.newest, nil
+	}
 	var fresh []core.Digest
 	for _, n := range names {
 		if _, ok := s.briefs[n]; !ok {
@@ -149,6 +154,9 @@ func (b *Bench) briefs(ctx context.Context, names []core.Digest) ([]brief, error
 		if err != nil {
 			b.Log.Warn("what was made of the model sheets could not be kept", "error", err)
 		}
+	}
+	if len(names) > 0 {
+		s.of, s.newest = &names[0], all
 	}
 	return all, nil
 }

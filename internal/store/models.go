@@ -95,10 +95,10 @@ func (s *Store) Models(ctx context.Context) (all []Model, err error) {
 	return slices.DeleteFunc(all, func(m Model) bool { return !s.holds(m.Seal) }), err
 }
 
-// ModelsSum tells whether another sheet is in force than there was, of any model.
-func (s *Store) ModelsSum(ctx context.Context) (sum string, err error) {
-	err = s.db.GetContext(ctx, &sum, `SELECT CONCAT_WS('-', COUNT(*), COALESCE(HEX(BIT_XOR(summed_too)), ''), COALESCE(HEX(SUM(summed)), '')) FROM model`)
-	return sum, err
+// ModelChanges counts how often a sheet was put in force: another number, another list.
+func (s *Store) ModelChanges(ctx context.Context) (n uint64, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT n FROM model_change WHERE one = 1`)
+	return n, err
 }
 
 // Titles are those of models, by their names.

@@ -575,6 +575,46 @@ func TestSignedBatches(t *testing.T) {
 	}
 }
 
+// TestEverySheetInForceIsCounted: whichever way a sheet comes into force, or goes, is counted; what
+// is put in force again as it was, is not.
+func TestEverySheetInForceIsCounted(t *testing.T) {
+	s, db, _ := open(t)
+	root := db.Open(t, db.Root)
+	sheet, err := model.ReadSheet(coretest.Small)
+	if err != nil {
+		t.Fatal(err)
+	}
+	put := func() error { return s.PutModel(ctx, sheet, coretest.Small) }
+	do := func(q string) func() error {
+		return func() error {
+			_, err := root.Exec(q)
+			return err
+		}
+	}
+	last, err := s.ModelChanges(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		what string
+		do   func() error
+		by   uint64
+	}{
+		{"a new one", put, 1}, {"the same", put, 0}, {"its title", do(`UPDATE ferry.model SET title = 'x'`), 0},
+		{"another sheet, past the service", do(`UPDATE ferry.model SET sheet = REVERSE(sheet)`), 1}, {"its seal", do(`UPDATE ferry.model SET seal = UNHEX(SHA2('x', 256))`), 1},
+		{"one that is gone", do(`DELETE FROM ferry.model`), 1},
+	} {
+		if err := x.do(); err != nil {
+			t.Fatal(x.what, err)
+		}
+		is, err := s.ModelChanges(ctx)
+		if err != nil || is != last+x.by {
+			t.Errorf("%s: %d became %d, %v", x.what, last, is, err)
+		}
+		last = is
+	}
+}
+
 // TestRunsArePackedOnceTheyAreOver: the events of a run that was closed come into one row for each epoch,
 // byte for byte, and of what was signed the last stays; what is open, was closed just now, or was
 // changed stays as it is, and holds nobody up. The account that does it deletes no event.

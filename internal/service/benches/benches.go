@@ -3,8 +3,10 @@ package benches
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"regexp"
@@ -263,28 +265,32 @@ func (v *Benches) keysFor(ctx context.Context, held uint64) (*trust.SignedKeys, 
 	return &s, err
 }
 
-// sheetList are the sheets in force, by the names of their models; sum tells one list from others.
+// sheetList are the sheets in force, by the names of their models; sum tells one list from others,
+// changes how often a sheet had been put in force.
 type sheetList struct {
-	sum    string
-	sheets []core.Digest
+	changes uint64
+	sum     string
+	sheets  []core.Digest
 }
 
-// inForce gives the list as it was a moment ago, or with fresh as it is now. What of it is read
-// anew is a sum, as long as that is the same.
+// inForce gives the list as it was a moment ago, or with fresh as it is now. It is read anew where a
+// sheet was put in force since.
 func (v *Benches) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 	if fresh {
 		v.sheets.Forget()
 	}
 	return v.sheets.Get(ctx, v.Frame, func(ctx context.Context) (sheetList, error) {
-		sum, err := v.store.ModelsSum(ctx)
-		if err != nil || sum == v.sheets.Is.sum {
+		changes, err := v.store.ModelChanges(ctx)
+		if err != nil || changes == v.sheets.Is.changes {
 			return v.sheets.Is, err
 		}
 		models, err := v.store.Models(ctx)
-		list := sheetList{sum: sum, sheets: make([]core.Digest, len(models))}
+		list, sum := sheetList{changes: changes, sheets: make([]core.Digest, len(models))}, sha256.New()
 		for i, m := range models {
 			list.sheets[i] = core.Digest(m.Sheet)
+			sum.Write(m.Sheet)
 		}
+		list.sum = hex.EncodeToString(sum.Sum(nil))
 		return list, err
 	})
 }

@@ -41,9 +41,15 @@ BEGIN
   DELETE FROM run_post WHERE run = of_run AND epoch = of_epoch AND last_n < newest;
 END;
 -- +goose StatementEnd
--- What sums up a model's sheet stands beside it: whether another one is in force is asked often.
-ALTER TABLE model
-  ADD COLUMN IF NOT EXISTS summed INT UNSIGNED AS (CRC32(CONCAT(name, sheet, COALESCE(seal, '')))) PERSISTENT INVISIBLE,
-  ADD COLUMN IF NOT EXISTS summed_too INT UNSIGNED AS (CRC32(CONCAT(sheet, COALESCE(seal, ''), name))) PERSISTENT INVISIBLE,
-  ADD KEY IF NOT EXISTS model_summed (summed, summed_too);
+-- How often a sheet was put in force, by whichever service: whether another one is in force than
+-- before is asked often.
+CREATE TABLE IF NOT EXISTS model_change (
+  one TINYINT UNSIGNED PRIMARY KEY CHECK (one = 1),
+  n BIGINT UNSIGNED NOT NULL
+);
+INSERT IGNORE INTO model_change (one, n) VALUES (1, 1);
+CREATE OR REPLACE TRIGGER model_comes AFTER INSERT ON model FOR EACH ROW UPDATE model_change SET n = n + 1 WHERE one = 1;
+CREATE OR REPLACE TRIGGER model_goes AFTER DELETE ON model FOR EACH ROW UPDATE model_change SET n = n + 1 WHERE one = 1;
+CREATE OR REPLACE TRIGGER model_changes AFTER UPDATE ON model FOR EACH ROW
+  UPDATE model_change SET n = n + 1 WHERE one = 1 AND NOT (NEW.name <=> OLD.name AND NEW.sheet <=> OLD.sheet AND NEW.seal <=> OLD.seal);
 -- +goose Down
