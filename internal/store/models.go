@@ -50,7 +50,11 @@ func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) er
 		if err := judgeAnew(ctx, tx, "m.name = ?", sheet.Model); err != nil {
 			return err
 		}
-		return s.seal(ctx, tx, "model", "name = ?", sheet.Model)
+		if err := s.seal(ctx, tx, "model", "name = ?", sheet.Model); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE model_change SET n = n + 1`)
+		return err
 	})
 }
 
@@ -95,11 +99,15 @@ func (s *Store) Models(ctx context.Context) (all []Model, err error) {
 	return slices.DeleteFunc(all, func(m Model) bool { return !s.holds(m.Seal) }), err
 }
 
-// ModelChanges counts how often a sheet was put in force: another number, another list.
+// ModelChanges counts how often a sheet was put in force: another number, another list. It is zero as
+// long as services may run that do not count.
 func (s *Store) ModelChanges(ctx context.Context) (n uint64, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT n FROM model_change WHERE one = 1`)
+	err = s.db.GetContext(ctx, &n, `SELECT IF(k.oldest >= ?, m.n, 0) FROM model_change m, schema_promise k WHERE m.one = 1 AND k.one = 1`, countedSchema)
 	return n, err
 }
+
+// countedSchema is the first one whose services count them.
+const countedSchema = 29
 
 // Titles are those of models, by their names.
 func (s *Store) Titles(ctx context.Context, names []string) (map[string]string, error) {

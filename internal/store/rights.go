@@ -52,6 +52,7 @@ var rights = map[string]right{
 	"link_absent":    {true, columns("bench name why")},
 	"link_slot":      {true, nil},
 	"model":          {false, columns("changed_at gist has_settings holds name seal sheet title tried tried_at tried_how")},
+	"model_change":   {false, columns("n")},
 	"model_answer":   {true, nil},
 	"model_secret":   {true, columns("model name put_at put_by sealed")},
 	"model_wanted":   {true, columns("seal")},

@@ -41,15 +41,11 @@ BEGIN
   DELETE FROM run_post WHERE run = of_run AND epoch = of_epoch AND last_n < newest;
 END;
 -- +goose StatementEnd
--- How often a sheet was put in force, by whichever service: whether another one is in force than
--- before is asked often.
+-- How often a sheet was put in force: whether another one is than before is asked often. Services of
+-- an older version do not count.
 CREATE TABLE IF NOT EXISTS model_change (
   one TINYINT UNSIGNED PRIMARY KEY CHECK (one = 1),
   n BIGINT UNSIGNED NOT NULL
 );
 INSERT IGNORE INTO model_change (one, n) VALUES (1, 1);
-CREATE OR REPLACE TRIGGER model_comes AFTER INSERT ON model FOR EACH ROW UPDATE model_change SET n = n + 1 WHERE one = 1;
-CREATE OR REPLACE TRIGGER model_goes AFTER DELETE ON model FOR EACH ROW UPDATE model_change SET n = n + 1 WHERE one = 1;
-CREATE OR REPLACE TRIGGER model_changes AFTER UPDATE ON model FOR EACH ROW
-  UPDATE model_change SET n = n + 1 WHERE one = 1 AND NOT (NEW.name <=> OLD.name AND NEW.sheet <=> OLD.sheet AND NEW.seal <=> OLD.seal);
 -- +goose Down
