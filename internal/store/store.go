@@ -32,7 +32,7 @@ const Schema = 29
 
 // Store is the database.
 type Store struct {
-	db    *sqlx.DB
+	db    pool
 	enc   *zstd.Encoder // of pieces
 	ev    *zstd.Encoder // of events that stay as they are
 	evNow *zstd.Encoder // of events as they come: a closed run's are packed once more
@@ -119,7 +119,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(24)
 	db.SetConnMaxLifetime(connectionLasts) // what stands between may have let go of an old one
-	s := &Store{db: db}
+	s := &Store{db: pool{db}}
 	if s.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
 		return nil, err
 	}
@@ -229,6 +229,7 @@ func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {
 var errRaced = errors.New("raced for the next entry")
 
 func (s *Store) once(ctx context.Context, f func(*sqlx.Tx) error) error {
+	defer forget(ctx)
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

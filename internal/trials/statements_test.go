@@ -163,7 +163,7 @@ func TestAUnitsPageAsksTheDatabaseLittle(t *testing.T) {
 		}
 		least = min(least, after-before)
 	}
-	if least > 56 {
+	if least > 48 {
 		t.Errorf("a unit's page asks the database %d times", least)
 	}
 }

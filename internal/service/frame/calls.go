@@ -81,6 +81,11 @@ func Route[I, O any](v *Frame, api huma.API, method, path, id, role, summary str
 	})
 }
 
+// Reading makes a call read the same rows once, where several parts of its answer ask for them.
+func Reading[I, O any](f func(context.Context, *I) (O, error)) func(context.Context, *I) (O, error) {
+	return func(ctx context.Context, in *I) (O, error) { return f(store.Remember(ctx), in) }
+}
+
 // Uploads and bench calls have bounds of their own.
 const (
 	maxUpload = 64 << 20

@@ -8,8 +8,8 @@ import (
 
 // Routes are the room's calls: who may call what.
 func (v *Runs) Routes(api huma.API) {
-	frame.Route(v.Frame, api, "GET", "/api/card", "get-card", frame.Viewer, "The job card of a unit", v.getCard)
-	frame.Raw(v.Frame, api, "GET", "/api/card.pdf", "print-card", frame.Viewer, "The job card to print", v.printCard)
+	frame.Route(v.Frame, api, "GET", "/api/card", "get-card", frame.Viewer, "The job card of a unit", frame.Reading(v.getCard))
+	frame.Raw(v.Frame, api, "GET", "/api/card.pdf", "print-card", frame.Viewer, "The job card to print", frame.Reading(v.printCard))
 	frame.Route(v.Frame, api, "GET", "/api/units/{unit}/settings", "unit-settings", frame.Viewer, "What a unit is set to, as it was read last; secret values are masked", v.unitSettings)
 	frame.Route(v.Frame, api, "POST", "/api/units/{unit}/settings/show", "show-setting", frame.Technician, "The value of a secret setting: once to whoever comes first after it was set, later to a lead who says why; each time is noted", v.showSetting)
 	frame.Route(v.Frame, api, "GET", "/api/profiles", "get-profile", frame.Viewer, "What a site, or the template of a model, has for settings; secret values are masked", v.getProfile)
@@ -27,7 +27,7 @@ func (v *Runs) Routes(api huma.API) {
 	frame.Raw(v.Frame, api, "GET", "/api/units/{unit}/handover.pdf", "print-handover", frame.Viewer, "The same to print", v.printHandover)
 	frame.Raw(v.Frame, api, "GET", "/api/jobs/{job}/take.zip", "take-job", frame.Technician, "What a job wants on the laptop: the card of each unit, the files of the releases that are to go in, the model sheets", v.takeJob)
 	frame.Route(v.Frame, api, "GET", "/api/runs", "list-runs", frame.Viewer, "Runs, the newest first", v.listRuns)
-	frame.Route(v.Frame, api, "POST", "/api/admission", "admission", frame.Viewer, "What would stop a run, before anybody moves a hand", v.admission)
+	frame.Route(v.Frame, api, "POST", "/api/admission", "admission", frame.Viewer, "What would stop a run, before anybody moves a hand", frame.Reading(v.admission))
 	frame.Route(v.Frame, api, "POST", "/api/runs", "open-run", frame.Technician, "Open a run", v.openRun)
 	frame.Route(v.Frame, api, "POST", "/api/rehearsals", "rehearse", frame.Technician, "Do a run on a twin of the unit, made from its backup: does it end right, what is asked, what is lost", v.rehearse)
 	frame.Route(v.Frame, api, "POST", "/api/releases/{release}/rehearsals", "rehearse-release", frame.Lead, "Rehearse a release over the backups of its model's units, some at a time", v.rehearseRelease)
