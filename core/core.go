@@ -41,14 +41,14 @@ var Kinds = []Kind{NotAnswering, WrongUnit, DoesNotFit, CannotTell, Protected, R
 // Error is what a technician reads: what happened, what state the unit is in
 // now, what to do next.
 type Error struct {
-	Kind    Kind
-	Message string
-	ID      string   // of the message
-	Params  []string // what was put into it, in order
-	State   string   // state of the unit; empty where no unit is concerned
-	Todo             // what to do next
-	At      *Place   // where in a file, for kind bad-file
-	Cause   error    // already part of Message
+	Kind      Kind
+	Message   string
+	ID        string   // of the message
+	Params    []string // what was put into it, in order
+	UnitState          // empty where no unit is concerned
+	Todo               // what to do next
+	At        *Place   // where in a file, for kind bad-file
+	Cause     error    // already part of Message
 }
 
 // Place is a place in a file: the number of a line, from 1, or an offset in
@@ -87,7 +87,11 @@ func Fail(kind Kind, format string, args ...any) *Error {
 }
 
 // Unit adds the state that the unit is in.
-func (e *Error) Unit(state string) *Error { c := *e; c.State = state; return &c }
+func (e *Error) Unit(format string, args ...any) *Error {
+	c := *e
+	c.UnitState = StateOf(Say(format, args...))
+	return &c
+}
 
 // Do adds what to do next, in words alone.
 func (e *Error) Do(next string) *Error { return e.Go(Plain(next)) }

@@ -65,6 +65,8 @@ func TestAMessageHasAnId(t *testing.T) {
 		"100 %% of %d bytes":                "100-of-bytes.1",
 		"part %s reaches to 0x%04X":         "part-reaches-to-0x.2",
 		"%s":                                "",
+		"%s runs":                           "1-runs.1", // and not the same as:
+		"runs %s":                           "runs.1",
 		"the bench's key is not the unit's": "the-benchs-key-is-not-the-units",
 	} {
 		if got := MessageID(format); got != want {
@@ -72,6 +74,9 @@ func TestAMessageHasAnId(t *testing.T) {
 		}
 	}
 	e := Fail(Busy, "link %s is in use by run %s", "van/a", "r1").Do("Wait.").Go(Step{ID: "x", Verb: "ferry x", Page: "/x"}.To("Look"))
+	if s := e.Unit("the %s was left alone", "lamp"); s.State != "the lamp was left alone" || s.StateID != "the-was-left-alone.1" || len(s.StateParams) != 1 || e.State != "" {
+		t.Errorf("%+v", s.UnitState)
+	}
 	if e.ID != "link-is-in-use-by-run.2" || len(e.Params) != 2 || e.Params[0] != "van/a" || e.Next != "Wait. Look: ferry x." || len(e.Steps) != 2 {
 		t.Errorf("%+v", e)
 	}

@@ -81,6 +81,16 @@ func (s Said) About(what string) Said {
 	return s
 }
 
+// UnitState is the state that a unit is in, in the words of a message.
+type UnitState struct {
+	State       string   `json:"state,omitempty" doc:"The state that the unit is in."`
+	StateID     string   `json:"stateId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	StateParams []string `json:"stateParams,omitempty" doc:"What was put into it, in order."`
+}
+
+// StateOf is the state that a message tells of.
+func StateOf(s Said) UnitState { return UnitState{s.Text, s.ID, s.Params} }
+
 // Texts are some sentences in one string.
 func Texts(all []Said, between string) string {
 	var s []string

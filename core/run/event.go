@@ -429,9 +429,9 @@ type Fault struct {
 	Kind    core.Kind `json:"kind"`
 	Step    Phase     `json:"step"`
 	Message string    `json:"message"`
-	State   string    `json:"state"`
-	ID      string    `json:"id,omitempty"`     // of the message
-	Params  []string  `json:"params,omitempty"` // what was put into it
+	core.UnitState
+	ID     string   `json:"id,omitempty"`     // of the message
+	Params []string `json:"params,omitempty"` // what was put into it
 	core.Todo
 	Sector  *int   `json:"sector,omitempty"` // where it differs
 	Gate    string `json:"gate,omitempty"`   // that a named person may pass

@@ -2,7 +2,6 @@ package run
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 
 	"zealousferry/core"
@@ -44,7 +43,7 @@ func follows(k core.Kind, touched bool) Then {
 
 // Err is the fault as an error.
 func (f *Fault) Err() error {
-	return &core.Error{Kind: f.Kind, Message: f.Message, State: f.State, Todo: f.Todo, ID: f.ID, Params: f.Params}
+	return &core.Error{Kind: f.Kind, Message: f.Message, UnitState: f.UnitState, Todo: f.Todo, ID: f.ID, Params: f.Params}
 }
 
 // differs is an error at a piece that does not hold what it should.
@@ -76,7 +75,7 @@ func (e *ends) Unwrap() error { return e.cause }
 func (r *Run) fault(m Move, err error) Fault {
 	e := core.AsError(err, core.Interrupted)
 	s := r.journal.State()
-	f := Fault{Kind: e.Kind, Step: m.Phase.Stop(), Section: m.Section, Message: e.Message, State: e.State, Todo: e.Todo, ID: e.ID, Params: e.Params, Then: follows(e.Kind, s.Touched())}
+	f := Fault{Kind: e.Kind, Step: m.Phase.Stop(), Section: m.Section, Message: e.Message, UnitState: e.UnitState, Todo: e.Todo, ID: e.ID, Params: e.Params, Then: follows(e.Kind, s.Touched())}
 	var at *differs
 	if errors.As(err, &at) {
 		f.Sector = &at.sector
@@ -96,7 +95,9 @@ func (r *Run) fault(m Move, err error) Fault {
 	if f.Then == ThenLater && s.verified() && !s.toolOwes() && m.Phase != PhaseStart { // all is written and right: nothing is left for a second half
 		f.Then = ThenEnds
 	}
-	f.State = r.inWhatState(s, f.State)
+	if f.State == "" || !s.Touched() {
+		f.UnitState = core.StateOf(r.inWhatState(s))
+	}
 	if f.Next == "" {
 		f.Todo = core.Todos(core.Plain("Look at the plug and the supply, then try again."))
 	}
@@ -117,36 +118,43 @@ func (r *Run) fault(m Move, err error) Fault {
 }
 
 // inWhatState says in what state the unit is, where the error itself does not.
-func (r *Run) inWhatState(s *State, said string) string {
+func (r *Run) inWhatState(s *State) core.Said {
 	switch {
 	case !s.Touched():
-		return "nothing was changed"
-	case said != "":
-		return said
+		return core.Say("nothing was changed")
 	case s.verified() && s.owes(OweSettings, nil):
-		return "it is written and verified; its settings are kept, and go back when the run goes on"
+		return core.Say("it is written and verified; its settings are kept, and go back when the run goes on")
 	case s.verified() && s.owes(OweLoader, nil):
-		return "it is written and verified; its own loader has not answered yet"
+		return core.Say("it is written and verified; its own loader has not answered yet")
 	case s.verified() && s.toolOwes():
-		return "it is written and verified; its lock is still open"
+		return core.Say("it is written and verified; its lock is still open")
 	case s.verified():
-		return "it is written and verified"
-	case s.WayBack() == BackFull:
-		return s.written() + "; it stays in its loader, and the backup from before is stored"
-	case s.WayBack() == BackSettings:
-		return s.written() + ", and there is no backup of it; its settings are kept, and go back when the run goes on"
+		return core.Say("it is written and verified")
 	}
-	return s.written() + ", and there is no backup of it"
+	parts, back := s.partsStand(), s.WayBack()
+	switch {
+	case parts == "" && back == BackFull:
+		return core.Say("its memory is partly written; it stays in its loader, and the backup from before is stored")
+	case parts == "" && back == BackSettings:
+		return core.Say("its memory is partly written, and there is no backup of it; its settings are kept, and go back when the run goes on")
+	case parts == "":
+		return core.Say("its memory is partly written, and there is no backup of it")
+	case back == BackFull:
+		return core.Say("%s; it stays in its loader, and the backup from before is stored", parts)
+	case back == BackSettings:
+		return core.Say("%s, and there is no backup of it; its settings are kept, and go back when the run goes on", parts)
+	}
+	return core.Say("%s, and there is no backup of it", parts)
 }
 
-// written says how far the write has come: of a unit of several parts, how each of them stands.
-func (s *State) written() string {
+// partsStand says of each part of a unit of several how it stands; of one it says nothing.
+func (s *State) partsStand() string {
 	if len(s.Sections) == 1 {
-		return "its memory is partly written"
+		return ""
 	}
 	var all []string
 	for _, x := range s.Sections {
-		all = append(all, fmt.Sprintf("%s is %s", x.called(), x.Condition()))
+		all = append(all, core.Say("%s is %s", x.called(), x.Condition()).Text)
 	}
 	return strings.Join(all, ", ")
 }

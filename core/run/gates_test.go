@@ -60,7 +60,7 @@ func TestGates(t *testing.T) {
 			if s.Closed == nil || s.Closed.Outcome != x.outcome || s.Fault == nil || s.Fault.Kind != x.kind || s.Fault.Step != x.step {
 				t.Fatalf("closed %+v, fault %+v", s.Closed, s.Fault)
 			}
-			if !strings.Contains(s.Fault.Message, x.words) || s.Fault.State != "nothing was changed" || s.Fault.Next == "" {
+			if !strings.Contains(s.Fault.Message, x.words) || s.Fault.State != "nothing was changed" || s.Fault.StateID != "nothing-was-changed" || s.Fault.Next == "" {
 				t.Errorf("a technician reads %+v, want %q", s.Fault, x.words)
 			}
 			if !bytes.Equal(b.unit.Memory(), before) {

@@ -134,7 +134,7 @@ func (b *Bench) noteOrder(id string) error {
 
 func refuse(err error) *client.Problem {
 	e := core.AsError(err, core.Interrupted)
-	return &client.Problem{Type: "about:blank", Status: 409, Title: "Refused by the bench", Detail: e.Message, Kind: e.Kind, State: e.State, ID: e.ID, Params: e.Params, Todo: e.Todo}
+	return &client.Problem{Type: "about:blank", Status: 409, Title: "Refused by the bench", Detail: e.Message, Kind: e.Kind, UnitState: e.UnitState, ID: e.ID, Params: e.Params, Todo: e.Todo}
 }
 
 // end tells the service what came of an order, until it hears it.
@@ -213,11 +213,11 @@ func (b *Bench) endQuestion(o client.Order) error {
 	if q == nil {
 		return core.Fail(core.NotFound, "this bench is not asking that any more")
 	}
-	state := "nothing was changed"
+	ended := core.Fail(core.Interrupted, "it was ended by %s", o.By).Unit("nothing was changed")
 	if q.said {
-		state = "what was said to it was said; nothing else was done"
+		ended = ended.Unit("what was said to it was said; nothing else was done")
 	}
-	q.end(core.Fail(core.Interrupted, "it was ended by %s", o.By).Unit(state).Do("Ask again when you want to know."))
+	q.end(ended.Do("Ask again when you want to know."))
 	return nil
 }
 

@@ -265,7 +265,7 @@ func problem(resp *http.Response) error {
 
 // Err is the problem as an error of core.
 func (p Problem) Err() error {
-	return &core.Error{Kind: p.Kind, Message: p.Detail, State: p.State, ID: p.ID, Params: p.Params, Todo: p.Todo}
+	return &core.Error{Kind: p.Kind, Message: p.Detail, UnitState: p.UnitState, ID: p.ID, Params: p.Params, Todo: p.Todo}
 }
 
 func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {

@@ -14,9 +14,9 @@ type Problem struct {
 	Status int       `json:"status"`
 	Detail string    `json:"detail" doc:"What happened."`
 	Kind   core.Kind `json:"kind" doc:"One of the kinds in docs/api.md."`
-	State  string    `json:"state,omitempty" doc:"The state that the unit is in."`
-	ID     string    `json:"id,omitempty" doc:"Of the message, as docs/messages.md lists it."`
-	Params []string  `json:"params,omitempty" doc:"What was put into it, in order."`
+	core.UnitState
+	ID     string   `json:"id,omitempty" doc:"Of the message, as docs/messages.md lists it."`
+	Params []string `json:"params,omitempty" doc:"What was put into it, in order."`
 	core.Todo
 	Place string `json:"place,omitempty" enum:"line,offset" doc:"What at counts, where a file is bad."`
 	At    int64  `json:"at,omitempty"`

@@ -6040,6 +6040,10 @@ export interface components {
             place?: "line" | "offset";
             /** @description The state that the unit is in. */
             state?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            stateId?: string;
+            /** @description What was put into it, in order. */
+            stateParams?: string[];
             /** Format: int64 */
             status: number;
             /** @description The same, step by step. */
@@ -6614,7 +6618,12 @@ export interface components {
             section?: string;
             /** Format: int64 */
             sector?: number;
-            state: string;
+            /** @description The state that the unit is in. */
+            state?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            stateId?: string;
+            /** @description What was put into it, in order. */
+            stateParams?: string[];
             step: string;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];

@@ -36,7 +36,7 @@ var statusOf = map[core.Kind]int{
 // Explain makes a problem of an error.
 func Explain(err error) client.Problem {
 	e := core.AsError(err, core.Interrupted)
-	p := client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, State: e.State, ID: e.ID, Params: e.Params, Todo: e.Todo}
+	p := client.Problem{Type: "about:blank", Title: http.StatusText(statusOf[e.Kind]), Status: statusOf[e.Kind], Detail: e.Message, Kind: e.Kind, UnitState: e.UnitState, ID: e.ID, Params: e.Params, Todo: e.Todo}
 	if e.At != nil {
 		p.Place, p.At = e.At.Unit, e.At.N
 	}

@@ -246,7 +246,7 @@ func (v *Rounds) learn(ctx context.Context, w *written, p links.Place, r store.R
 	}
 	if _, err := v.Links.Ask(ctx, client.Order{Kind: client.OrderLearn, Link: p.Name, In: s.In()[i : i+1], Learn: t.Name}, p.Bench, learnLasts); err != nil {
 		e := core.AsError(err, core.Interrupted)
-		return e.Unit(fmt.Sprintf("the %s has not learnt it; its program is as it was written", s.Title(t.Slot))).
+		return e.Unit("the %s has not learnt it; its program is as it was written", s.Title(t.Slot)).
 			Go(words.Round(r.ID).To("Once that is mended, let it try again"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
 	}
 	w.put(round.KindDone, turn, round.Done{})
