@@ -94,7 +94,7 @@ func (e *Error) Unit(format string, args ...any) *Error {
 }
 
 // Do adds what to do next, in words alone.
-func (e *Error) Do(next string) *Error { return e.Go(Plain(next)) }
+func (e *Error) Do(format string, args ...any) *Error { return e.Go(Plain(format, args...)) }
 
 // Go adds what to do next, with the verb and the page that do it.
 func (e *Error) Go(steps ...Step) *Error { c := *e; c.Todo = c.Todo.And(steps...); return &c }

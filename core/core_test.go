@@ -77,7 +77,7 @@ func TestAMessageHasAnId(t *testing.T) {
 	if s := e.Unit("the %s was left alone", "lamp"); s.State != "the lamp was left alone" || s.StateID != "the-was-left-alone.1" || len(s.StateParams) != 1 || e.State != "" {
 		t.Errorf("%+v", s.UnitState)
 	}
-	if e.ID != "link-is-in-use-by-run.2" || len(e.Params) != 2 || e.Params[0] != "van/a" || e.Next != "Wait. Look: ferry x." || len(e.Steps) != 2 {
+	if e.ID != "link-is-in-use-by-run.2" || len(e.Params) != 2 || e.Params[0] != "van/a" || e.Next != "Wait. Look: ferry x." || len(e.Steps) != 2 || e.Steps[0].SaysID != "wait" || e.Steps[1].ID != "x" || e.Steps[1].SaysID != "look" {
 		t.Errorf("%+v", e)
 	}
 }

@@ -12,15 +12,27 @@ import (
 type Step struct {
 	ID   string `json:"id,omitempty" doc:"Of what helps, as core/words lists it."`
 	Says string `json:"says" doc:"What to do, in words."`
-	Verb string `json:"verb,omitempty" doc:"What does it on the command line."`
-	Page string `json:"page,omitempty" doc:"Where it is done in the console."`
+	// Of those words: their message, and what was put into it.
+	SaysID string   `json:"saysId,omitempty" doc:"Of the message in says, as docs/messages.md lists it."`
+	Params []string `json:"params,omitempty" doc:"What was put into it, in order."`
+	Verb   string   `json:"verb,omitempty" doc:"What does it on the command line."`
+	Page   string   `json:"page,omitempty" doc:"Where it is done in the console."`
 }
 
 // To is the step with the words that introduce it.
-func (s Step) To(says string) Step { s.Says = says; return s }
+func (s Step) To(format string, args ...any) Step {
+	said := Say(format, args...)
+	s.Says, s.SaysID, s.Params = said.Text, said.ID, said.Params
+	return s
+}
+
+// Is tells whether two steps say and do the same.
+func (s Step) Is(o Step) bool {
+	return s.ID == o.ID && s.Says == o.Says && s.Verb == o.Verb && s.Page == o.Page
+}
 
 // Plain is a step that no verb and no page does.
-func Plain(says string) Step { return Step{Says: says} }
+func Plain(format string, args ...any) Step { return Step{}.To(format, args...) }
 
 // Line is the step for the command line and for paper.
 func (s Step) Line() string {

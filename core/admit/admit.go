@@ -153,7 +153,7 @@ func Err(bars []Bar) error {
 	for _, who := range []string{Lead, You} { // before a lead has acted, what the person does himself comes to nothing
 		for _, b := range bars {
 			for _, s := range b.Steps {
-				if b.Who == who && !slices.Contains(steps, s) {
+				if b.Who == who && !slices.ContainsFunc(steps, s.Is) {
 					steps = append(steps, s)
 				}
 			}
@@ -161,9 +161,6 @@ func Err(bars []Bar) error {
 	}
 	return core.Fail(bars[0].Kind, "%s", strings.TrimSuffix(strings.Join(texts, " And: "), ".")).Unit("nothing was changed").Go(steps...)
 }
-
-// plain is a list of one thing to do, in words alone.
-func plain(says string) core.Todo { return core.Todos(core.Plain(says)) }
 
 // byName is how a lead passes a gate.
 func byName(gate string) core.Step { return words.Waive(gate).To("A lead may go on by name") }
@@ -194,7 +191,7 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 		case !slices.Contains(Gates, gate):
 			bars = append(bars, Bar{Rule: "permission", Kind: core.NotUnderstood, Said: core.Say("There is nothing called %s to be let pass; what a lead can let pass by name: %s.", gate, strings.Join(Gates, ", ")), Who: You})
 		case !in.Person.Lead:
-			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("Only a lead passes the gate %s.", gate), Todo: plain("Ask a lead to open this run."), Who: Lead})
+			bars = append(bars, Bar{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("Only a lead passes the gate %s.", gate), Todo: core.Todos(core.Plain("Ask a lead to open this run.")), Who: Lead})
 		case len(strings.TrimSpace(in.Opened.Reason)) < 3:
 			bars = append(bars, Bar{Rule: "reason", Kind: core.NotAllowed, Said: core.Say("The gate %s is passed only with a reason.", gate), Todo: core.Todos(words.Reason().To("Say why")), Who: You})
 		case in.Two && slices.Contains(Grave, gate):
@@ -209,12 +206,12 @@ func (in *Input) waivers() (all []run.Waiver, bars []Bar) {
 
 func permission(in *Input) []Bar {
 	if e := in.Person.Elsewhere; e != nil {
-		return []Bar{{Rule: "permission", Kind: e.Kind, Said: sentence(e), Todo: plain("Ask somebody who works there, or a lead."), Who: Lead}}
+		return []Bar{{Rule: "permission", Kind: e.Kind, Said: sentence(e), Todo: core.Todos(core.Plain("Ask somebody who works there, or a lead.")), Who: Lead}}
 	}
 	if in.Person.May {
 		return nil
 	}
-	return []Bar{{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("You may look, and not open runs."), Todo: plain("Ask a technician or a lead."), Who: Lead}}
+	return []Bar{{Rule: "permission", Kind: core.NotAllowed, Said: core.Say("You may look, and not open runs."), Todo: core.Todos(core.Plain("Ask a technician or a lead.")), Who: Lead}}
 }
 
 func place(in *Input) (bars []Bar) {
@@ -254,7 +251,7 @@ func header(in *Input) (bars []Bar) {
 		return nil
 	}
 	if strings.TrimSpace(o.Label) == "" {
-		bars = append(bars, Bar{Rule: "label", Kind: core.CannotTell, Said: core.Say("At its programming header a unit does not tell its serial."), Todo: plain("Read its label, and say what it says."), Who: You})
+		bars = append(bars, Bar{Rule: "label", Kind: core.CannotTell, Said: core.Say("At its programming header a unit does not tell its serial."), Todo: core.Todos(core.Plain("Read its label, and say what it says.")), Who: You})
 	}
 	if o.Link == o.Own {
 		bars = append(bars, Bar{Rule: "link", Kind: core.NotUnderstood, Said: core.Say("The helper tool and the unit's own lead cannot both be on %s.", o.Link), Todo: core.Todos(words.Links().To("See which links there are")), Who: You})
@@ -553,7 +550,7 @@ func procedures(in *Input) []Bar {
 		return nil
 	}
 	if word, says := procedure.Standing(p, in.holds); word == "failed" {
-		return []Bar{{Rule: "procedure", Gate: GateProcedure, Kind: core.DoesNotFit, Said: core.Say("Procedure %s is known to fail on this unit: %s", p.Name, says), Todo: plain("Ask a lead for another way."), Who: Lead}}
+		return []Bar{{Rule: "procedure", Gate: GateProcedure, Kind: core.DoesNotFit, Said: core.Say("Procedure %s is known to fail on this unit: %s", p.Name, says), Todo: core.Todos(core.Plain("Ask a lead for another way.")), Who: Lead}}
 	}
 	return nil
 }

@@ -183,7 +183,7 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 		r.Rule, r.Answer, r.Value, r.Source, r.At = RuleContradiction, CannotTell, a.Value, a.Source, a.At
 		r.Short = fmt.Sprintf("%s or %s?", a.Value, b.Value)
 		r.Said = core.Say("The %s says %s %s, the %s says %s.", a.Source, name, a.Value, b.Source, b.Value)
-		r.Todo = core.Todos(core.Plain("Look at the board again."), words.Note(known.unit(), name+"=VALUE --label").To(fmt.Sprintf("If the %s is wrong, note what is right", b.Source)))
+		r.Todo = core.Todos(core.Plain("Look at the board again."), words.Note(known.unit(), name+"=VALUE --label").To("If the %s is wrong, note what is right", b.Source))
 		return r
 	}
 	f, ok := known.Best(name)
@@ -198,7 +198,7 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 	case CannotTell:
 		r.Answer, r.Short = CannotTell, name+" "+f.Value+"?"
 		r.Said = core.Say("It needs %s %s; %q (%s) cannot be compared with that.", name, rule.Plain(), f.Value, f.Source)
-		r.Todo = core.Todos(words.Note(known.unit(), name+"=VALUE").To("Read the " + name + " again, or note it"))
+		r.Todo = core.Todos(words.Note(known.unit(), name+"=VALUE").To("Read the %s again, or note it", name))
 		return r
 	}
 	r.Answer, r.Short = DoesNotFit, name+" "+rule.Plain()
@@ -235,7 +235,7 @@ func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 		r.Todo = core.Todos(words.Identify("BENCH/LINK").To("Identify it once it is plugged in")).And(r.Steps...)
 	}
 	if ask := sheet.Facts[name].Ask.In("en"); ask != "" {
-		r.Todo = core.Todos(core.Plain(ask)).And(r.Steps...)
+		r.Todo = core.Todos(core.Step{Says: ask}).And(r.Steps...)
 	}
 	return r
 }

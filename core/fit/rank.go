@@ -154,7 +154,7 @@ func back(sheet *model.Sheet, l Lineage, r *model.Release, running core.Fact, v 
 	if now := l.byName[running.Value]; now != nil && now.Floor != "" {
 		if c, ok := l.Compare(r.Version, now.Floor); ok && c < 0 {
 			v.add(Reason{Rule: RuleFloor, Answer: DoesNotFit, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "below floor " + now.Floor,
-				Said: core.Say("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Todo: core.Todos(core.Plain("Choose " + now.Floor + " or newer."))})
+				Said: core.Say("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Todo: core.Todos(core.Plain("Choose %s or newer.", now.Floor))})
 			return
 		}
 	}

@@ -263,7 +263,7 @@ func Judge(i *model.Item, a Answer) error {
 	}
 	if a.Value == Excused {
 		if i.At != model.AtLeft {
-			return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Do(i.Says.In("en"))
+			return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Go(core.Step{Says: i.Says.In("en")})
 		}
 		if len(strings.TrimSpace(a.Note)) < 3 {
 			return core.Fail(core.NotAllowed, "%s is left undone only with a reason", i.ID).Do("Say why it stays as it is.")
@@ -323,7 +323,7 @@ func Judge(i *model.Item, a Answer) error {
 func judgeSetting(i *model.Item, a Answer) error {
 	switch {
 	case a.Value == Excused && !i.Leaves:
-		return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Do(i.Says.In("en"))
+		return core.Fail(core.NotAllowed, "%s cannot be left out", i.ID).Go(core.Step{Says: i.Says.In("en")})
 	case a.Value == Excused && len(strings.TrimSpace(a.Note)) < 3:
 		return core.Fail(core.NotAllowed, "a value that everybody knows is left only with a reason").Do("Say why it stays as it is.")
 	case a.Value == Offered && !i.Offers:

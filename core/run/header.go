@@ -42,7 +42,7 @@ func (r *Run) askOwn(ctx context.Context, x *Section) error {
 	if says := visit.Value(facts, core.FactSerial); says != "" && says != s.Opened.Serial {
 		return core.Fail(core.WrongUnit, "the run is for unit %s; on its own lead answers %s", s.Opened.Serial, says).
 			Unit("the unit at the programming header is written and verified").
-			Do("Plug the lead into the unit at whose header the helper tool is. If it is that one already, set it apart: it is not " + s.Opened.Serial + ", and has its program now.")
+			Do("Plug the lead into the unit at whose header the helper tool is. If it is that one already, set it apart: it is not %s, and has its program now.", s.Opened.Serial)
 	}
 	if err := r.isUnit(own, d, facts); err != nil {
 		return err

@@ -87,7 +87,7 @@ func (r *Run) isUnit(x *Section, d *model.Section, facts []core.Fact) error {
 			Do("Read the label and say what it says: --label SERIAL.")
 	case serial != "" && serial != o.Serial:
 		return core.Fail(core.WrongUnit, "the run is for unit %s; on the link is %s", o.Serial, serial).
-			Go(words.Identify(where).To("Plug in " + o.Serial + ", or begin anew with the unit that is there"))
+			Go(words.Identify(where).To("Plug in %s, or begin anew with the unit that is there", o.Serial))
 	}
 	return nil
 }
@@ -158,7 +158,7 @@ func (r *Run) same(ctx context.Context, x *Section) error {
 	for _, name := range []string{core.FactModel, core.FactSerial, core.FactRevision, core.FactChip, core.FactRegion} {
 		if was, is := visit.Value(x.Identified.Facts, factOf(x, name)), visit.Value(facts, name); was != is {
 			return core.Fail(core.WrongUnit, "this is not the unit that was identified: its %s was %q, now it is %q", name, was, is).
-				Do("Plug in " + s.Opened.Serial + " again.")
+				Do("Plug in %s again.", s.Opened.Serial)
 		}
 	}
 	if serial == "" && !fresh && r.generation(x) != x.Identified.Generation {

@@ -229,7 +229,7 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 		}
 		if (p.Part || p.Main) && d.Link != "" && p.Link == "" {
 			return core.Fail(core.CannotTell, "section %s is on a link of its own (%s), and nobody has said which that is", d.Name, d.Link).
-				Unit("nothing was changed").Do("Say which: --link " + d.Link + "=BENCH/LINK.")
+				Unit("nothing was changed").Do("Say which: --link %s=BENCH/LINK.", d.Link)
 		}
 		o.Sections = append(o.Sections, p)
 	}

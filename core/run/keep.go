@@ -322,15 +322,15 @@ func (r *Run) cannotRead(ctx context.Context, x *Section, session loader.Session
 	if w, ok := o.Waived(gate); ok {
 		return r.note(x, KindWaived, w)
 	}
-	back, do := "There is no way back then.", "Note its settings by hand, or ask a lead"
+	back, do := "There is no way back then.", core.Plain("Note its settings by hand, or ask a lead, who may go on by name: --waive %s --reason …", gate)
 	switch s := r.journal.State(); s.wayBack(x) {
 	case BackSettings:
-		back, do = fmt.Sprintf("The unit gives its %d settings all the same: they are kept, and put back after the write.", len(x.Settings.Settings)), "Ask a lead"
+		back, do = fmt.Sprintf("The unit gives its %d settings all the same: they are kept, and put back after the write.", len(x.Settings.Settings)), core.Plain("Ask a lead, who may go on by name: --waive %s --reason …", gate)
 	case BackImage:
 		back = "The way back is the image of " + r.journal.State().Reference() + ", which it runs and which the catalogue holds: a backup by reference."
 	}
 	return &barred{gate, core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
-		Do(do + ", who may go on by name: --waive " + gate + " --reason …")}
+		Go(do)}
 }
 
 // reading collects a backup.

@@ -64,7 +64,7 @@ func (k *keyring) take(s trust.SignedKeys) error {
 	defer k.mu.Unlock()
 	if l.Number < k.list.Number {
 		return core.Fail(core.NotAllowed, "the service gives an older list of trusted keys, %d, than this bench holds, %d", l.Number, k.list.Number).
-			Do("Where its database was put back from a dump, a lead says again what has changed since; or move " + k.path + " away.")
+			Do("Where its database was put back from a dump, a lead says again what has changed since; or move %s away.", k.path)
 	}
 	if l.Number == k.list.Number {
 		return nil

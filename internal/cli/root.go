@@ -187,7 +187,7 @@ func plainArguments(v *cobra.Command) {
 		if names = strings.TrimSpace(names); names == "" {
 			names = "nothing more"
 		}
-		return &core.Error{Message: told("%s wants %s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain(told("See %s --help.", c.CommandPath())))}
+		return &core.Error{Message: told("%s wants %s; %s", c.CommandPath(), names, came), Todo: core.Todos(core.Plain("See %s --help.", c.CommandPath()))}
 	}
 }
 

@@ -70,7 +70,7 @@ func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
 	case 1:
 		return all[0], nil
 	}
-	return Unit{}, core.Fail(core.CannotTell, "two models have a unit with the serial %s: %s and %s", idOrSerial, all[0].Model, all[1].Model).Do("Give the unit's id: " + all[0].ID + " or " + all[1].ID + ".")
+	return Unit{}, core.Fail(core.CannotTell, "two models have a unit with the serial %s: %s and %s", idOrSerial, all[0].Model, all[1].Model).Do("Give the unit's id: %s or %s.", all[0].ID, all[1].ID)
 }
 
 // UnitQuery selects units for a list.

@@ -7095,8 +7095,12 @@ export interface components {
             id?: string;
             /** @description Where it is done in the console. */
             page?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
             /** @description What to do, in words. */
             says: string;
+            /** @description Of the message in says, as docs/messages.md lists it. */
+            saysId?: string;
             /** @description What does it on the command line. */
             verb?: string;
         };

@@ -165,7 +165,7 @@ func activated(m []byte, tester uint16) error {
 		if r, ok := refusals[code]; ok {
 			e := core.Fail(r.kind, "the vehicle refuses tester 0x%04X: %s (0x%02X)", tester, r.says, code)
 			if r.do != "" {
-				return e.Do(r.do)
+				return e.Go(core.Plain("%s", r.do))
 			}
 			return e
 		}

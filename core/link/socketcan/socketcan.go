@@ -43,7 +43,7 @@ func (Kind) Open(_ context.Context, s link.Settings, clock core.Clock) (link.Lin
 	}
 	if in.Flags&net.FlagUp == 0 {
 		unix.Close(fd)
-		return nil, core.Fail(core.NotAnswering, "CAN interface %s is down", name).Do("Whoever looks after this machine sets its bit rate and brings it up: ip link set " + name + " up type can bitrate 500000.")
+		return nil, core.Fail(core.NotAnswering, "CAN interface %s is down", name).Do("Whoever looks after this machine sets its bit rate and brings it up: ip link set %s up type can bitrate 500000.", name)
 	}
 	return Over(os.NewFile(uintptr(fd), name), clock), nil
 }

@@ -39,7 +39,7 @@ func refused(service, code byte) error {
 	}
 	e := core.Fail(kind, "%w", n)
 	if x := codes[code]; x.do != "" {
-		return e.Do(x.do)
+		return e.Go(core.Plain("%s", x.do))
 	}
 	return e
 }

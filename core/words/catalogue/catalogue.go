@@ -155,14 +155,14 @@ func of(call *ast.CallExpr) (all []Message) {
 	case *ast.SelectorExpr:
 		if x, ok := f.X.(*ast.Ident); ok && x.Name == "core" {
 			name = f.Sel.Name
-		} else if slices.Contains([]string{"note", "diagnosed", "extentOf", "Unit"}, f.Sel.Name) { // a line above a live view; what is wrong with a machine; how long a list is; the state of a unit
+		} else if slices.Contains([]string{"note", "diagnosed", "extentOf", "Unit", "Do", "To", "Plain"}, f.Sel.Name) { // a line above a live view; what is wrong with a machine; how long a list is; the state of a unit; what to do next
 			name = f.Sel.Name
 		}
 	case *ast.Ident:
 		name = f.Name
 	}
 	switch name {
-	case "Say", "told", "note", "Unit":
+	case "Say", "told", "note", "Unit", "Do", "To", "Plain":
 	case "tell":
 		at = 1
 	case "toldOf":

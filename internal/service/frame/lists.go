@@ -24,7 +24,7 @@ func ReadList(raw []byte, columns []string, wants ...string) (*List, error) {
 	l.r.FieldsPerRecord, l.r.TrimLeadingSpace = -1, true
 	var err error
 	if l.Head, err = l.r.Read(); err != nil {
-		return nil, core.Fail(core.BadFile, "the list has no first line that names its columns").Do("Write " + strings.Join(columns, ",") + " on its first line.")
+		return nil, core.Fail(core.BadFile, "the list has no first line that names its columns").Do("Write %s on its first line.", strings.Join(columns, ","))
 	}
 	for i := range l.Head {
 		l.Head[i] = strings.ToLower(strings.TrimSpace(l.Head[i]))

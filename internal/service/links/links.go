@@ -327,7 +327,7 @@ func (v *Links) Welcome(ctx context.Context, p Place, result client.Result, labe
 		return client.Identity{}, err
 	}
 	if p.unit != nil && serial != p.unit.Serial {
-		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.At(), serial, p.unit.Serial).Go(words.Identify(p.At()).To("Plug in " + p.unit.Serial + ", or work with what is there"))
+		return client.Identity{}, core.Fail(core.WrongUnit, "on %s is now %q, not %s", p.At(), serial, p.unit.Serial).Go(words.Identify(p.At()).To("Plug in %s, or work with what is there", p.unit.Serial))
 	}
 	if !named && serial != "" { // the register knows a serial by its model, where units of two models call themselves alike
 		if result.Model, err = v.asRegistered(ctx, serial, result.Model); err != nil {

@@ -596,7 +596,7 @@ func (v *People) machineState(ctx context.Context, in *machineAsksIn) (client.Ma
 	case err != nil:
 		return client.MachineAnswer{}, err
 	case !d.Decided.Valid && d.Polled.Valid && v.clock.Now().Sub(d.Polled.Time) < machineInterval/2:
-		return client.MachineAnswer{}, core.Fail(core.Busy, "this machine asks too often").Do(fmt.Sprintf("Ask every %d s.", int(machineInterval.Seconds())))
+		return client.MachineAnswer{}, core.Fail(core.Busy, "this machine asks too often").Do("Ask every %d s.", int(machineInterval.Seconds()))
 	case !d.Decided.Valid:
 		return client.MachineAnswer{State: "waits"}, nil
 	case !d.Given:

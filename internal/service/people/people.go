@@ -287,7 +287,7 @@ func (v *People) waits(ctx context.Context, name core.Digest, address string) er
 		return nil
 	}
 	if left := last.Add(min(time.Second<<min(n-1, 10), 5*time.Minute)).Sub(now); left > 0 {
-		return core.Fail(core.Busy, "%d wrong passwords have come from here", all).Do(fmt.Sprintf("Wait %d s, or ask a lead for a sign-in link.", int(left.Seconds())+1))
+		return core.Fail(core.Busy, "%d wrong passwords have come from here", all).Do("Wait %d s, or ask a lead for a sign-in link.", int(left.Seconds())+1)
 	}
 	return nil
 }

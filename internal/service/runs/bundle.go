@@ -23,11 +23,11 @@ type bundle struct {
 	text  strings.Builder
 	there map[string]bool
 	bytes int
-	less  string // what to do where it is too much
+	less  core.Step // what to do where it is too much
 	err   error
 }
 
-func newBundle(at time.Time, less string) *bundle {
+func newBundle(at time.Time, less core.Step) *bundle {
 	b := &bundle{at: at.UTC(), there: map[string]bool{}, less: less}
 	b.zip = zip.NewWriter(&b.out)
 	return b
@@ -42,7 +42,7 @@ func (b *bundle) put(name string, data []byte) {
 		return
 	}
 	if b.bytes += len(data); b.bytes > mostBundled {
-		b.err = core.Fail(core.NoSpace, "the files have more than %d MiB", mostBundled>>20).Do(b.less)
+		b.err = core.Fail(core.NoSpace, "the files have more than %d MiB", mostBundled>>20).Go(b.less)
 		return
 	}
 	b.there[name] = true

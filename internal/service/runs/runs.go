@@ -380,7 +380,7 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 		}
 		if at.Bench != p.Bench {
 			return nil, nil, core.Fail(core.CannotTell, "section %s was on %s, which is not at bench %s", x.Name, x.Link, p.BenchName).
-				Do("Say where it is now: --link " + d.Link + "=" + p.BenchName + "/LINK.")
+				Do("Say where it is now: --link %s=%s/LINK.", d.Link, p.BenchName)
 		}
 		if links == nil {
 			links = map[string]string{}

@@ -39,7 +39,7 @@ func (v *Runs) supportRun(ctx context.Context, in *frame.RunPath) (*frame.File, 
 	if err != nil {
 		return nil, err
 	}
-	b := newBundle(v.clock.Now(), "Leave the pictures out: ask for them one by one.")
+	b := newBundle(v.clock.Now(), core.Plain("Leave the pictures out: ask for them one by one."))
 	b.line("Run %s of %s %s on %s", r.ID, r.Unit.ModelName, r.Unit.Serial, r.Link)
 	b.line("%s, %s: %s", r.Kind, r.Opened.UTC().Format("2006-01-02 15:04"), cmp.Or(r.Outcome, r.State))
 	if f := r.Progress.Fault; f != nil {

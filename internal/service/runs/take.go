@@ -30,7 +30,7 @@ func (v *Runs) takeJob(ctx context.Context, in *units.JobPath) (*frame.File, err
 	if len(j.Scope) == 0 {
 		return nil, core.Fail(core.NotFound, "job %d has no unit whose files could be taken along", j.Number).Go(words.Job(fmt.Sprint(j.Number)).To("Look at it"))
 	}
-	t := taking{newBundle(v.clock.Now(), "Take two jobs, each with some of its units."), v}
+	t := taking{newBundle(v.clock.Now(), core.Plain("Take two jobs, each with some of its units.")), v}
 	t.line("Job %d: %s", j.Number, j.Reason)
 	for _, x := range [][2]string{{"Asked by", j.Asked}, {"Done when", j.Test}, {"Planned", strings.TrimSpace(j.Planned + " " + j.Person)}} {
 		if x[1] != "" {

@@ -84,7 +84,7 @@ func (v *Units) Slots(ctx context.Context, p links.Place, sheet *model.Sheet, de
 	}
 	answers := func(s visit.InSlot) bool { return !s.Silent }
 	if slot := r.Slots[0]; !slices.ContainsFunc(r.Slots, answers) { // nobody passes anything on
-		return r, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Do(slot.Next)
+		return r, core.Fail(core.NotAnswering, "no module of a %s answers on %s: %s", sheet.Name.In("en"), p.FullName(), slot.Error).Unit("nothing was changed").Go(core.Step{Says: slot.Next})
 	}
 	return r, nil
 }
