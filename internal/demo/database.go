@@ -99,7 +99,16 @@ func InitDatabaseAs(dir, runs string) error {
 	if err != nil {
 		return err
 	}
-	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+cmp.Or(runs, me.Username), "--datadir="+data, "--skip-test-db",
+	tmp := filepath.Join(dir, "tmp") // for passing tables: see StartDatabase
+	if err := os.MkdirAll(tmp, 0o700); err != nil {
+		return err
+	}
+	if runs != "" {
+		if err := os.Chmod(tmp, 0o1777); err != nil {
+			return err
+		}
+	}
+	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+cmp.Or(runs, me.Username), "--datadir="+data, "--tmpdir="+tmp, "--skip-test-db",
 		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, logSize(initLog)).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("MariaDB's data folder could not be made: %w\n%s", err, out)
