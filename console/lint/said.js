@@ -111,7 +111,7 @@ export default {
           },
           VText(node) {
             const el = node.parent
-            if (el.type === 'VElement' && isInline(el) && /^[,;:)] ?\S|^ \(?\p{L}|[,;(]$/u.test(node.value.trimEnd()) && words(node.value) && el.children[0] === node) context.report({ node, messageId: 'piece' })
+            if (el.type === 'VElement' && isInline(el) && goesOn(node.value) && el.children[0] === node) context.report({ node, messageId: 'piece' })
           },
           VElement(node) {
             for (const run of runs(node.children)) {

@@ -110,8 +110,8 @@ type Posted struct {
 	Believed func() error
 }
 
-// read are the events.
-func (p *Posted) read() ([]run.Event, error) {
+// parsed are the events, read by whoever did so first.
+func (p *Posted) parsed() ([]run.Event, error) {
 	if p.Read != nil {
 		return p.Read, nil
 	}
@@ -186,7 +186,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 		}
 		fresh := bodies[min(have+1-first, uint64(len(bodies))):]
 		rows := s.rowsOf(r.ID, epoch, have+1, fresh, l.Old) // while what was signed is being worked out
-		read, err := p.read()
+		read, err := p.parsed()
 		if err != nil {
 			return err
 		}

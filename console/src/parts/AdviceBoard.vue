@@ -94,7 +94,7 @@ async function setApart() {
           <li v-for="(r, i) in advice.ladder" :key="i" :class="r.state" :data-rung="r.rung">
             <span class="sign"><v-icon :icon="r.tried ? (r.tried.answered ? mdiCheck : mdiClose) : r.state === 'next' ? mdiArrowDown : ''" size="20" /></span>
             <span>
-              <strong v-if="r.state === 'next'" class="next">next: </strong><strong>{{ r.says.text }}</strong>
+              <strong v-if="r.state === 'next'" class="next">next</strong> <strong>{{ r.says.text }}</strong>
               <span v-if="r.tried" class="small muted block">{{ clock(new Date(r.tried.at / 1000)) }} {{ zone(new Date()) }}, {{ r.tried.says.text }}<template v-if="r.tried.by">, {{ r.tried.by }}</template></span>
               <span v-if="r.past" class="small muted block">{{ say('helped {1} of {2} times on this model', r.past.helped, r.past.all) }}</span>
               <v-btn v-if="r.state === 'next' && r.rung !== 'stop' && session.may('technician')" variant="outlined" class="ask" :loading="!!asking" :data-tried="r.rung" @click="tried(r.rung)">{{ r.rung === 'slower' ? 'Ask it at that speed' : r.rung === 'ask' ? 'Ask it' : 'Done: ask it' }}</v-btn>

@@ -281,7 +281,7 @@ func (v *Benches) inForce(ctx context.Context, fresh bool) (sheetList, error) {
 	}
 	return v.sheets.Get(ctx, v.Frame, func(ctx context.Context) (sheetList, error) {
 		changes, err := v.store.ModelChanges(ctx)
-		if err != nil || changes != 0 && changes == v.sheets.Is.changes {
+		if err != nil || changes != 0 && changes == v.sheets.Is.changes { // nobody counts while older services may run
 			return v.sheets.Is, err
 		}
 		models, err := v.store.Models(ctx)
