@@ -3,11 +3,9 @@ package catalogue
 import (
 	"cmp"
 	"go/ast"
-	"go/token"
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"zealousferry/core/words"
@@ -45,9 +43,12 @@ func AllAdvice(root string) (all []Advice, err error) {
 			}
 			a := Advice{In: filepath.ToSlash(in)}
 			way := call
-			if f, ok := call.Fun.(*ast.SelectorExpr); ok && f.Sel.Name == "To" && len(call.Args) == 1 {
+			if f, ok := call.Fun.(*ast.SelectorExpr); ok && f.Sel.Name == "To" && len(call.Args) > 0 {
 				if inner, ok := f.X.(*ast.CallExpr); ok {
-					way, a.Says = inner, around(call.Args[0])
+					way, a.Says = inner, "…"
+					if says, ok := text(call.Args[0]); ok {
+						a.Says = verbs.ReplaceAllString(says, "…")
+					}
 				}
 			}
 			f, ok := way.Fun.(*ast.SelectorExpr)
@@ -68,23 +69,6 @@ func AllAdvice(root string) (all []Advice, err error) {
 		return cmp.Or(strings.Compare(a.Way, b.Way), strings.Compare(a.Says, b.Says), strings.Compare(a.In, b.In))
 	})
 	return slices.Compact(all), err
-}
-
-// around is a text of which some is put in when it is said.
-func around(e ast.Expr) string {
-	switch x := e.(type) {
-	case *ast.BasicLit:
-		if s, err := strconv.Unquote(x.Value); err == nil && x.Kind == token.STRING {
-			return verbs.ReplaceAllString(s, "…")
-		}
-	case *ast.BinaryExpr:
-		return around(x.X) + around(x.Y)
-	case *ast.CallExpr:
-		if f, ok := x.Fun.(*ast.SelectorExpr); ok && f.Sel.Name == "Sprintf" {
-			return around(x.Args[0])
-		}
-	}
-	return "…"
 }
 
 var verbs = regexp.MustCompile(`%[a-z]`)
