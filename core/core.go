@@ -66,9 +66,17 @@ func (p Place) String() string { return fmt.Sprintf("%s %d", p.Unit, p.N) }
 
 // BadAt makes an error of kind bad-file that begins with the place.
 func BadAt(at Place, format string, args ...any) *Error {
-	e := Fail(BadFile, at.String()+": "+format, args...)
+	e := Fail(BadFile, format, args...).Under(at.String())
 	e.At = &at
 	return e
+}
+
+// Under is the error with what it is about before it, such as a place in a file. The message
+// stays the same.
+func (e *Error) Under(what string) *Error {
+	c := *e
+	c.Message = what + ": " + e.Message
+	return &c
 }
 
 func (e *Error) Error() string { return e.Message }

@@ -93,6 +93,11 @@ func (s Said) About(what string) Said {
 	return s
 }
 
+// Fail is the sentence as an error of the kind.
+func (s Said) Fail(kind Kind) *Error {
+	return &Error{Kind: kind, Message: s.Text, ID: s.ID, Params: s.Params}
+}
+
 // UnitState is the state that a unit is in, in the words of a message.
 type UnitState struct {
 	State       string   `json:"state,omitempty" doc:"The state that the unit is in."`

@@ -271,17 +271,17 @@ func release(in *Input) []Bar {
 		return []Bar{{Rule: "release", Kind: core.DoesNotFit, Said: core.Say("Release %s was withdrawn: %s.", in.Release.Version, in.Release.Withdrawn.Reason), Todo: core.Todos(words.Fit(in.Serial).To("Choose another")), Who: You}}
 	}
 	if b := in.Back; b != nil {
-		gate := func(text string) []Bar {
-			return []Bar{{Rule: "release", Gate: GateRelease, Kind: core.DoesNotFit, Said: core.Say("The backup brings back release %s. %s", b.Version, text),
+		gate := func(why core.Said) []Bar {
+			return []Bar{{Rule: "release", Gate: GateRelease, Kind: core.DoesNotFit, Said: why,
 				Todo: core.Todos(words.Backups(in.Serial).To("Choose another backup"), byName(GateRelease)), Who: Lead}}
 		}
 		if b.Withdrawn != nil {
-			return gate("It was withdrawn: " + b.Withdrawn.Reason + ".")
+			return gate(core.Say("The backup brings back release %s, which was withdrawn: %s.", b.Version, strings.TrimSuffix(b.Withdrawn.Reason, ".")))
 		}
 		if in.BackTo != nil && !in.HalfDone {
 			for _, r := range in.BackTo.Reasons {
 				if r.Rule == fit.RuleFloor && r.Answer == fit.DoesNotFit {
-					return gate(r.Text)
+					return gate(core.Say("The backup brings back release %s. %s", b.Version, r.Text))
 				}
 			}
 		}

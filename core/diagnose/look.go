@@ -223,7 +223,7 @@ func (seen *Seen) call(ctx context.Context, t *tap, all []*model.Sheet, p link.P
 			seen.Loader = true
 			err = seen.prove(ctx, t, session, x, p, tell)
 		default:
-			seen.Other, seen.OtherKind = pick(says == "", "a unit with the loader "+x.Kind, says+" ("+x.Kind+")"), x.Kind
+			seen.Other, seen.OtherKind = pick(says == "", "loader "+x.Kind, says+" ("+x.Kind+")"), x.Kind
 		}
 		visit.Leave(ctx, session, t, c.Main(), p)
 		t.taken()

@@ -1,10 +1,11 @@
 package fit
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"unicode"
+
+	"zealousferry/core"
 
 	"zealousferry/core/model"
 )
@@ -28,7 +29,7 @@ type Shown struct {
 
 // Speaks tells whether a bulletin speaks to a unit, and by what. A rule for which a fact is
 // missing counts as holding: the bulletin is read then, and says itself whom it means.
-func Speaks(sheet *model.Sheet, b Bulletin, known Known, shown Shown) (why []string, ok bool) {
+func Speaks(sheet *model.Sheet, b Bulletin, known Known, shown Shown) (why []core.Said, ok bool) {
 	answer, _ := all(sheet, b.When, known)
 	if answer == DoesNotFit {
 		return nil, false
@@ -36,24 +37,24 @@ func Speaks(sheet *model.Sheet, b Bulletin, known Known, shown Shown) (why []str
 	for _, c := range b.Codes {
 		for _, has := range shown.Codes {
 			if strings.EqualFold(has, c) || !strings.Contains(c, "-") && strings.HasPrefix(strings.ToUpper(has), strings.ToUpper(c)+"-") {
-				why = append(why, "fault code "+has)
+				why = append(why, core.Say("it has fault code %s", has))
 			}
 		}
 	}
 	said := wordsOf(shown.Says)
 	for _, w := range b.Words {
 		if standIn(said, wordsOf(w)) {
-			why = append(why, fmt.Sprintf("%q is said of it", w))
+			why = append(why, core.Say("%q is said of it", w))
 		}
 	}
 	if len(b.Codes)+len(b.Words) > 0 && len(why) == 0 {
 		return nil, false
 	}
 	if len(why) == 0 {
-		why = append(why, "every such unit")
+		why = append(why, core.Say("every such unit"))
 	}
 	if answer == CannotTell {
-		why = append(why, "it is not known whether this unit is meant")
+		why = append(why, core.Say("it is not known whether this unit is meant"))
 	}
 	return why, true
 }

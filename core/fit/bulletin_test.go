@@ -27,15 +27,15 @@ func TestWhomABulletinSpeaksTo(t *testing.T) {
 		shown Shown
 		want  string
 	}{
-		"a code":                       {Bulletin{Codes: []string{"C1A10-12"}}, b, shown, "[fault code C1A10-12] true"},
-		"any failure type of a code":   {Bulletin{Codes: []string{"c1a10"}}, b, shown, "[fault code C1A10-12] true"},
+		"a code":                       {Bulletin{Codes: []string{"C1A10-12"}}, b, shown, "[it has fault code C1A10-12] true"},
+		"any failure type of a code":   {Bulletin{Codes: []string{"c1a10"}}, b, shown, "[it has fault code C1A10-12] true"},
 		"another failure type":         {Bulletin{Codes: []string{"C1A10-54"}}, b, shown, "[] false"},
 		"the beginning of a code":      {Bulletin{Codes: []string{"C1A"}}, b, shown, "[] false"},
 		"a word":                       {Bulletin{Words: []string{"Drops"}}, b, shown, `["Drops" is said of it] true`},
 		"words in their order":         {Bulletin{Words: []string{"under load"}}, b, shown, `["under load" is said of it] true`},
 		"part of a word":               {Bulletin{Words: []string{"drop"}}, b, shown, "[] false"},
 		"no word":                      {Bulletin{Words: []string{"..."}}, b, shown, "[] false"},
-		"a code and a word":            {Bulletin{Codes: []string{"U0129"}, Words: []string{"load", "rain"}}, b, shown, `[fault code U0129-87 "load" is said of it] true`},
+		"a code and a word":            {Bulletin{Codes: []string{"U0129"}, Words: []string{"load", "rain"}}, b, shown, `[it has fault code U0129-87 "load" is said of it] true`},
 		"every unit":                   {Bulletin{}, b, Shown{}, "[every such unit] true"},
 		"of its revision":              {Bulletin{When: []model.Rule{{Fact: "revision", OneOf: []string{"B"}}, {Fact: "running", Below: "1.6"}}}, b, Shown{}, "[every such unit] true"},
 		"of another revision":          {Bulletin{When: []model.Rule{{Fact: "revision", OneOf: []string{"A"}}}, Words: []string{"drops"}}, b, shown, "[] false"},
@@ -43,7 +43,7 @@ func TestWhomABulletinSpeaksTo(t *testing.T) {
 		"its revision is not known":    {Bulletin{When: []model.Rule{{Fact: "revision", OneOf: []string{"A"}}}, Words: []string{"drops"}}, known("running", "1.4"), shown, `["drops" is said of it it is not known whether this unit is meant] true`},
 		"not known, and nothing shown": {Bulletin{When: []model.Rule{{Fact: "revision", OneOf: []string{"A"}}}, Words: []string{"drops"}}, known(), Shown{}, "[] false"},
 	} {
-		if why, ok := Speaks(sheet, x.b, x.known, x.shown); fmt.Sprint(why, ok) != x.want {
+		if why, ok := Speaks(sheet, x.b, x.known, x.shown); "["+core.Texts(why, " ")+"] "+fmt.Sprint(ok) != x.want {
 			t.Errorf("%s: %v %v, expected %s", name, why, ok, x.want)
 		}
 	}

@@ -58,10 +58,19 @@ type Reason struct {
 	At     time.Time `json:"at,omitzero"`
 	Wants  []string  `json:"wants,omitempty"`
 	core.Said
-	Short string `json:"short,omitempty"` // a few words, for a cell of the matrix
+	Brief
 	core.Todo
 	Warns bool `json:"warns,omitempty"` // to be read although it fits
 }
+
+// Brief is a reason in a few words, for a cell of the matrix.
+type Brief struct {
+	Short       string   `json:"short,omitempty" doc:"The reason in a few words."`
+	ShortID     string   `json:"shortId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	ShortParams []string `json:"shortParams,omitempty" doc:"What was put into it, in order."`
+}
+
+func brief(s core.Said) Brief { return Brief{s.Text, s.ID, s.Params} }
 
 // another is what helps where this release does not.
 func (k Known) another() core.Todo {
@@ -120,7 +129,7 @@ func Evaluate(sheet *model.Sheet, release *model.Release, known Known) Verdict {
 	}
 	judge(modelRule(sheet, release, known))
 	if release.Withdrawn != nil {
-		judge(Reason{Rule: RuleWithdrawn, Answer: DoesNotFit, Short: "withdrawn", Said: core.Say("It was withdrawn: %s.", release.Withdrawn.Reason), Todo: known.another()})
+		judge(Reason{Rule: RuleWithdrawn, Answer: DoesNotFit, Brief: brief(core.Say("withdrawn")), Said: core.Say("It was withdrawn: %s.", release.Withdrawn.Reason), Todo: known.another()})
 	}
 	for _, rule := range release.AllRules() {
 		judge(factRule(sheet, rule, known))
@@ -165,7 +174,7 @@ func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
 		r.Answer, r.Said, r.Todo = CannotTell, core.Say("The model is not known."), core.Todos(core.Plain("Identify the unit on its link."))
 	case f.Value != sheet.Model && f.Value != sheet.Main().Loader.Says || release.Model != sheet.Model:
 		r.Answer, r.Said = DoesNotFit, core.Say("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
-		r.Short = "model " + release.Model
+		r.Brief = brief(core.Say("model %s", release.Model))
 	default:
 		r.Answer, r.Said = Fits, core.Say("Model %s.", sheet.Model)
 	}
@@ -181,7 +190,7 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 	}
 	if a, b, yes := known.Contradiction(name); yes {
 		r.Rule, r.Answer, r.Value, r.Source, r.At = RuleContradiction, CannotTell, a.Value, a.Source, a.At
-		r.Short = fmt.Sprintf("%s or %s?", a.Value, b.Value)
+		r.Brief = brief(core.Say("%s or %s?", a.Value, b.Value))
 		r.Said = core.Say("The %s says %s %s, the %s says %s.", a.Source, name, a.Value, b.Source, b.Value)
 		r.Todo = core.Todos(core.Plain("Look at the board again."), words.Note(known.unit(), name+"=VALUE --label").To("If the %s is wrong, note what is right", b.Source))
 		return r
@@ -207,7 +216,7 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 	if name == core.FactRunning {
 		r.Rule = RuleReached
 		r.Said = core.Say("It can be reached from %s; this unit runs %s (%s).", rule.Plain(), f.Value, f.Source)
-		r.Short = "from " + rule.Plain()
+		r.Brief = brief(core.Say("from %s", rule.Plain()))
 	}
 	if why := rule.Why.In("en"); why != "" {
 		r.Text += " " + why
@@ -217,7 +226,7 @@ func factRule(sheet *model.Sheet, rule model.Rule, known Known) Reason {
 
 func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 	name := r.Fact
-	r.Rule, r.Answer, r.Short = RuleUnknown, CannotTell, sheet.Called(name)+" not known"
+	r.Rule, r.Answer, r.Brief = RuleUnknown, CannotTell, brief(core.Say("%s not known", sheet.Called(name)))
 	r.Said = core.Say("The %s is not known: it could not be read on the wire and nobody has noted it.", sheet.Called(name))
 	if !known.asked() {
 		r.Said = core.Say("The %s is not known: nobody has asked the unit on the wire yet, and nobody has noted it.", sheet.Called(name))
@@ -274,12 +283,12 @@ func flaw(sheet *model.Sheet, f model.Flaw, known Known) (Reason, bool) {
 	case answer == CannotTell:
 		r.Answer, r.Fact, r.Warns = CannotTell, f.When[0].Fact, false
 		r = unknown(sheet, r, known)
-		r.Text = "There are units that must not be written (" + strings.TrimSuffix(f.Says.In("en"), ".") + "). " + r.Text
+		r.Said = core.Say("There are units that must not be written (%s). %s", strings.TrimSuffix(f.Says.In("en"), "."), r.Text)
 	case f.Bars:
-		r.Answer, r.Warns, r.Short = DoesNotFit, false, "known flaw"
+		r.Answer, r.Warns, r.Brief = DoesNotFit, false, brief(core.Say("known flaw"))
 		r.Todo = core.Todos(core.Plain("Ask the lead; this unit must not be written."))
 	default:
-		r.Short = "known flaw"
+		r.Brief = brief(core.Say("known flaw"))
 	}
 	return r, true
 }
@@ -302,13 +311,13 @@ func memoryRules(sheet *model.Sheet, release *model.Release, known Known) []Reas
 	for _, p := range release.Parts {
 		x, ok := sheet.Section(p.Section)
 		if !ok {
-			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "no section " + p.Section,
+			all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Brief: brief(core.Say("no section %s", p.Section)),
 				Said: core.Say("Part %s is for section %s, which this model does not have.", p.Name, p.Section), Todo: core.Todos(core.Plain("Ask the lead who published the release; it does not suit this sheet."))})
 			continue
 		}
 		if x.Files != nil {
 			if p.Bytes > x.Files.Bytes {
-				all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Short: fmt.Sprintf("room %d KiB", x.Files.Bytes>>10), Source: "sheet", Value: fmt.Sprint(x.Files.Bytes),
+				all = append(all, Reason{Rule: RuleMemory, Answer: DoesNotFit, Brief: brief(core.Say("room %d KiB", x.Files.Bytes>>10)), Source: "sheet", Value: fmt.Sprint(x.Files.Bytes),
 					Said: core.Say("The files of part %s have %d KiB, section %s has room for %d KiB.", p.Name, p.Bytes>>10, x.Name, x.Files.Bytes>>10)})
 			}
 			continue
@@ -330,17 +339,17 @@ func memoryRule(sheet *model.Sheet, x *model.Section, p model.Part, known Known)
 	base := x.Memory.Regions[0].Address
 	if p.From < base || p.To-base > limit {
 		return []Reason{{Rule: RuleMemory, Answer: DoesNotFit, Fact: core.FactMemory, Source: source, Value: fmt.Sprint(limit),
-			Short: fmt.Sprintf("memory %d KiB", limit>>10),
+			Brief: brief(core.Say("memory %d KiB", limit>>10)),
 			Said:  core.Say("Part %s reaches from 0x%X to 0x%X, the memory has %d KiB from 0x%X.", p.Name, p.From, p.To-1, limit>>10, base),
 			Todo:  core.Todos(core.Plain("Choose a release for this memory size."))}}
 	}
 	var all []Reason
 	if r := bootLoader(x, p); r != "" {
-		all = append(all, Reason{Rule: RuleLoader, Answer: Fits, Warns: true, Short: "writes the boot loader",
+		all = append(all, Reason{Rule: RuleLoader, Answer: Fits, Warns: true, Brief: brief(core.Say("writes the boot loader")),
 			Said: core.Say("Part %s writes the boot loader (region %s): cut off there, the unit no longer answers on its usual lead.", p.Name, r)})
 	}
 	if r := forbidden(x, p); r != "" {
-		all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Short: "overwrites " + r,
+		all = append(all, Reason{Rule: RuleRegion, Answer: DoesNotFit, Brief: brief(core.Say("overwrites %s", r)),
 			Said: core.Say("Part %s (0x%X to 0x%X) would overwrite %s.", p.Name, p.From, p.To-1, r),
 			Todo: core.Todos(core.Plain("Ask the lead who published the release; it does not suit this sheet."))})
 	}

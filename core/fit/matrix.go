@@ -12,29 +12,29 @@ var timeless time.Time // nothing is too old at it
 // Cell is a verdict in a few words.
 type Cell struct {
 	Answer Answer `json:"verdict" enum:"fits,does-not-fit,cannot-tell"`
-	Short  string `json:"short,omitempty"`
-	Text   string `json:"text,omitempty"`
-	Warns  bool   `json:"warns,omitempty"`
+	Brief
+	core.Said
+	Warns bool `json:"warns,omitempty"`
 }
 
 // CellOf puts a verdict into a cell.
 func CellOf(v Verdict) Cell {
 	c := Cell{Answer: v.Answer}
 	if r, ok := v.Deciding(); ok {
-		c.Short, c.Text, c.Warns = r.Short, r.Text, r.Warns
+		c.Brief, c.Said, c.Warns = r.Brief, r.Said, r.Warns
 	}
 	return c
 }
 
 // Column judges every release for one value of a fact, of a unit of which nothing
 // else is known: what hangs on other facts is passed over.
-func Column(sheet *model.Sheet, releases []*model.Release, fact, value string, distrust map[string]string) []Cell {
+func Column(sheet *model.Sheet, releases []*model.Release, fact, value string, distrust map[string]core.Said) []Cell {
 	known := Prepare(sheet, []core.Fact{{Name: core.FactModel, Value: sheet.Model, Source: core.FromRecord}, {Name: fact, Value: value, Source: core.FromRecord}}, timeless)
 	var cells []Cell
 	for _, r := range releases {
 		v := Evaluate(sheet, r, known)
-		if why := distrust[r.ID]; why != "" {
-			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Said: core.Said{Text: why}})
+		if why := distrust[r.ID]; why.Text != "" {
+			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Brief: brief(core.Say("not vouched for")), Said: why})
 		}
 		v.Answer = Fits
 		kept := v.Reasons[:0]

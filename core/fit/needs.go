@@ -144,33 +144,32 @@ func within(w model.Want, h Have) bool {
 }
 
 func one(w model.Want, h Have, day time.Time, uses int) (string, core.Said) {
-	by := "with " + h.Owner
 	if w.AtLeast != "" {
 		if c, ok := version.Compare(version.Dotted, h.Version, w.AtLeast); !ok || c < 0 {
-			return TooOld, core.Say("At least %s is needed; %s there is %q.", w.AtLeast, by, h.Version)
+			return TooOld, core.Say("At least %s is needed; with %s there is %q.", w.AtLeast, h.Owner, h.Version)
 		}
 	}
 	if w.AtMost != "" {
 		if c, ok := version.Compare(version.Dotted, h.Version, w.AtMost); !ok || c > 0 {
-			return TooNew, core.Say("At most %s is good; %s there is %q: replace it first.", w.AtMost, by, h.Version)
+			return TooNew, core.Say("At most %s is good; with %s there is %q: replace it first.", w.AtMost, h.Owner, h.Version)
 		}
 	}
 	if h.Expires != nil && h.Expires.Before(day) {
-		return Expired, core.Say("It runs out on %s, before the planned day %s (%s).", h.Expires.UTC().Format("2 January 2006"), day.UTC().Format("2 January 2006"), by)
+		return Expired, core.Say("It runs out on %s, before the planned day %s (with %s).", h.Expires.UTC().Format("2 January 2006"), day.UTC().Format("2 January 2006"), h.Owner)
 	}
 	if h.Left != nil && *h.Left < uses {
-		return UsedUp, core.Say("It is good for %d more, %d are needed (%s).", *h.Left, uses, by)
+		return UsedUp, core.Say("It is good for %d more, %d are needed (with %s).", *h.Left, uses, h.Owner)
 	}
 	if h.Expires != nil && h.Expires.Before(day.AddDate(0, 0, 14)) {
-		return RunsOut, core.Say("Ready, %s, but it runs out on %s.", by, h.Expires.UTC().Format("2 January 2006"))
+		return RunsOut, core.Say("Ready, with %s, but it runs out on %s.", h.Owner, h.Expires.UTC().Format("2 January 2006"))
 	}
 	switch {
 	case h.Left != nil && h.Version != "":
-		return Ready, core.Say("Ready, %s, version %s, good for %d more.", by, h.Version, *h.Left)
+		return Ready, core.Say("Ready, with %s, version %s, good for %d more.", h.Owner, h.Version, *h.Left)
 	case h.Left != nil:
-		return Ready, core.Say("Ready, %s, good for %d more.", by, *h.Left)
+		return Ready, core.Say("Ready, with %s, good for %d more.", h.Owner, *h.Left)
 	case h.Version != "":
-		return Ready, core.Say("Ready, %s, version %s.", by, h.Version)
+		return Ready, core.Say("Ready, with %s, version %s.", h.Owner, h.Version)
 	}
-	return Ready, core.Say("Ready, %s.", by)
+	return Ready, core.Say("Ready, with %s.", h.Owner)
 }

@@ -13,10 +13,10 @@ import (
 
 // Team is what the team has decided beside the rules.
 type Team struct {
-	Target   string            // id of the release that the team has chosen for this model and revision; empty for none
-	Held     string            // id of the release at which this unit is held, which goes before the target; empty for none
-	HeldSays string            // why, by whom and until when
-	Distrust map[string]string // release to why nobody vouches for its images
+	Target   string               // id of the release that the team has chosen for this model and revision; empty for none
+	Held     string               // id of the release at which this unit is held, which goes before the target; empty for none
+	HeldSays string               // why, by whom and until when
+	Distrust map[string]core.Said // release to why nobody vouches for its images
 }
 
 // Lineage tells which of two releases is newer: by the model's order of versions,
@@ -98,12 +98,12 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 			}
 			back(sheet, lineage, r, running, &v)
 			if lineage.byName[running.Value] == nil {
-				v.add(Reason{Rule: RuleStrange, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "strange program",
+				v.add(Reason{Rule: RuleStrange, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("strange program")),
 					Said: core.Say("The catalogue has no release %s: nobody here knows what runs in this unit.", running.Value)})
 			}
 		}
-		if why := team.Distrust[r.ID]; why != "" {
-			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Short: "not vouched for", Said: core.Said{Text: why}, Todo: core.Todos(words.ReleaseAccept(r.Model, r.Version).To("A lead accepts it by name"))})
+		if why := team.Distrust[r.ID]; why.Text != "" {
+			v.add(Reason{Rule: RuleTrust, Answer: DoesNotFit, Brief: brief(core.Say("not vouched for")), Said: why, Todo: core.Todos(words.ReleaseAccept(r.Model, r.Version).To("A lead accepts it by name"))})
 		}
 		verdicts = append(verdicts, v)
 	}
@@ -132,10 +132,10 @@ func (t Team) target() string { return cmp.Or(t.Held, t.Target) }
 // held says that a unit is held at a release, on that release and on all others.
 func held(v *Verdict, team Team) {
 	if v.Held = team.Held == v.Release; v.Held {
-		v.add(Reason{Rule: RuleHold, Answer: Fits, Short: "held here", Said: core.Say("The unit is held at this release: %s", team.HeldSays)})
+		v.add(Reason{Rule: RuleHold, Answer: Fits, Brief: brief(core.Say("held here")), Said: core.Say("The unit is held at this release: %s", team.HeldSays)})
 		return
 	}
-	v.add(Reason{Rule: RuleHold, Answer: Fits, Warns: true, Short: "held elsewhere", Said: core.Say("The unit is held at another release: %s", team.HeldSays)})
+	v.add(Reason{Rule: RuleHold, Answer: Fits, Warns: true, Brief: brief(core.Say("held elsewhere")), Said: core.Say("The unit is held at another release: %s", team.HeldSays)})
 }
 
 func (v *Verdict) add(r Reason) {
@@ -153,12 +153,12 @@ func back(sheet *model.Sheet, l Lineage, r *model.Release, running core.Fact, v 
 	}
 	if now := l.byName[running.Value]; now != nil && now.Floor != "" {
 		if c, ok := l.Compare(r.Version, now.Floor); ok && c < 0 {
-			v.add(Reason{Rule: RuleFloor, Answer: DoesNotFit, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "below floor " + now.Floor,
+			v.add(Reason{Rule: RuleFloor, Answer: DoesNotFit, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("below floor %s", now.Floor)),
 				Said: core.Say("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Todo: core.Todos(core.Plain("Choose %s or newer.", now.Floor))})
 			return
 		}
 	}
-	v.add(Reason{Rule: RuleStepBack, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Short: "step back",
+	v.add(Reason{Rule: RuleStepBack, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("step back")),
 		Said: core.Say("It is a step back: %s runs.", running.Value)})
 }
 

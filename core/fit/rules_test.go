@@ -192,7 +192,7 @@ func TestRecommendations(t *testing.T) {
 		{"a candidate that runs is not stepped back from", chain(t), "5.0.0-rc.1", fit.Team{}, "", ""},
 		{"what runs was withdrawn", withdrawn(3), "4.0.0", fit.Team{}, "3.0.0", ""},
 		{"the newest was withdrawn", withdrawn(3), "2.0.0", fit.Team{}, "3.0.0", ""},
-		{"nobody vouches for the newest", chain(t), "3.0.0", fit.Team{Distrust: map[string]string{"4": "Nobody has signed it."}}, "3.0.0", ""},
+		{"nobody vouches for the newest", chain(t), "3.0.0", fit.Team{Distrust: map[string]core.Said{"4": core.Say("Nobody has signed it.")}}, "3.0.0", ""},
 		{"a part number runs", chain(t), "HF-200-A", fit.Team{}, "", ""},
 	} {
 		got, toward := "", ""

@@ -2,7 +2,6 @@ package image
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 
 	"zealousferry/core"
@@ -29,7 +28,7 @@ type Builder struct {
 	made     int // runs that were begun
 	marks    int
 	total    int
-	warnings []string
+	warnings []core.Said
 	start    *uint64
 	notes    []Note
 	repeated int
@@ -181,9 +180,9 @@ func (b *Builder) SetStart(address uint64) { b.start = &address }
 func (b *Builder) Note(name, value string) { b.notes = append(b.notes, Note{name, value}) }
 
 // Warn adds a warning; after a hundred of them the rest is passed over.
-func (b *Builder) Warn(format string, args ...any) {
+func (b *Builder) Warn(says core.Said) {
 	if len(b.warnings) < 100 {
-		b.warnings = append(b.warnings, fmt.Sprintf(format, args...))
+		b.warnings = append(b.warnings, says)
 	}
 }
 
@@ -241,7 +240,7 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 						differ = true
 						at := r.Address + uint64(k)
 						one, two := all.where(at), r.where(at)
-						b.Warn("%s and %s give different bytes at 0x%X; the %s of them counts, as was said", b.at(min(one, two)), b.at(max(one, two)), at, b.Counts)
+						b.Warn(core.Say("%s and %s give different bytes at 0x%X; the %s of them counts, as was said", b.at(min(one, two)), b.at(max(one, two)), at, b.Counts))
 						break
 					}
 					at := r.Address + uint64(k)
@@ -258,7 +257,7 @@ func (b *Builder) join(runs []run, end uint64) (run, error) {
 				}
 			}
 			if b.repeated++; !differ && b.repeated <= 20 {
-				b.Warn("%s repeats %d bytes at 0x%X that %s has already given, with the same value", b.at(r.where(r.Address)), over, r.Address, b.at(all.where(r.Address)))
+				b.Warn(core.Say("%s repeats %d bytes at 0x%X that %s has already given, with the same value", b.at(r.where(r.Address)), over, r.Address, b.at(all.where(r.Address))))
 			}
 		}
 		if over < len(r.Data) {
@@ -317,7 +316,7 @@ func (b *Builder) Image() (*Image, error) {
 		im.Segments = append(im.Segments, r.Segment)
 	}
 	if b.repeated > 20 {
-		b.Warn("%d more places were given twice, with the same value", b.repeated-20)
+		b.Warn(core.Say("%d more places were given twice, with the same value", b.repeated-20))
 	}
 	im.Warnings = b.warnings
 	return im, nil

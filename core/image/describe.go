@@ -3,7 +3,6 @@ package image
 import (
 	"bytes"
 	"encoding/hex"
-	"fmt"
 	"io"
 	"regexp"
 	"slices"
@@ -21,7 +20,7 @@ type Report struct {
 	Start    *uint64     `json:"start"`
 	Notes    []Note      `json:"notes" nullable:"false"`
 	Versions []Text      `json:"versions" nullable:"false"` // what reads like a version
-	Warnings []string    `json:"warnings" nullable:"false"`
+	Warnings []core.Said `json:"warnings" nullable:"false"`
 }
 
 // Piece is a segment by its digest.
@@ -46,7 +45,7 @@ type Text struct {
 // Describe makes the report of an image.
 func Describe(im *Image) Report {
 	r := Report{Payload: im.Bytes(), Content: im.Content(), Start: im.Start, Segments: []Piece{}, Gaps: []Stretch{}, Versions: []Text{},
-		Notes: append([]Note{}, im.Notes...), Warnings: append([]string{}, im.Warnings...)}
+		Notes: append([]Note{}, im.Notes...), Warnings: append([]core.Said{}, im.Warnings...)}
 	for i, s := range im.Segments {
 		r.Segments = append(r.Segments, Piece{s.Address, uint64(len(s.Data)), core.DigestOf(s.Data)})
 		if i > 0 {
@@ -56,10 +55,10 @@ func Describe(im *Image) Report {
 		r.Versions = append(r.Versions, versions(s, 20-len(r.Versions))...)
 	}
 	if b, blank := blank(im); blank {
-		r.Warnings = append(r.Warnings, fmt.Sprintf("every byte is 0x%02X: this is empty memory, not a program", b))
+		r.Warnings = append(r.Warnings, core.Say("every byte is 0x%02X: this is empty memory, not a program", b))
 	}
 	if im.Start != nil && !im.covers(*im.Start) {
-		r.Warnings = append(r.Warnings, fmt.Sprintf("the entry point 0x%X lies outside of what the file holds", *im.Start))
+		r.Warnings = append(r.Warnings, core.Say("the entry point 0x%X lies outside of what the file holds", *im.Start))
 	}
 	return r
 }
@@ -285,32 +284,32 @@ func (d *Difference) add(from, to uint64, state string, x, y []byte) {
 	}
 }
 
-// Lost says in words what a file of the format cannot carry of an image; an
+// Lost says what a file of the format cannot carry of an image; an
 // empty list means that nothing is lost.
-func Lost(im *Image, f Format, o Options) (all []string) {
+func Lost(im *Image, f Format, o Options) (all []core.Said) {
 	from, _ := im.Extent()
 	if from != 0 && !f.Carries(CarriesAddress) {
-		all = append(all, fmt.Sprintf("the address: %s does not say that its first byte belongs at 0x%X", f.Title(), from))
+		all = append(all, core.Say("the address: %s does not say that its first byte belongs at 0x%X", f.Title(), from))
 	}
 	if n := len(im.Segments); n > 1 && !f.Carries(CarriesGaps) {
 		gaps := uint64(0)
 		for i := 1; i < n; i++ {
 			gaps += im.Segments[i].Address - im.Segments[i-1].End()
 		}
-		all = append(all, fmt.Sprintf("the gaps: %s fills %d bytes between %d segments with 0x%02X", f.Title(), gaps, n, o.FillByte()))
+		all = append(all, core.Say("the gaps: %s fills %d bytes between %d segments with 0x%02X", f.Title(), gaps, n, o.FillByte()))
 	}
 	if im.Start != nil && !f.Carries(CarriesStart) {
-		all = append(all, fmt.Sprintf("the entry point: %s has no place for 0x%X", f.Title(), *im.Start))
+		all = append(all, core.Say("the entry point: %s has no place for 0x%X", f.Title(), *im.Start))
 	}
 	for _, n := range im.Notes {
 		if !f.Carries(n.Name) {
-			all = append(all, fmt.Sprintf("the %s: %s has no place for %q", n.Name, f.Title(), n.Value))
+			all = append(all, core.Say("the %s: %s has no place for %q", n.Name, f.Title(), n.Value))
 		}
 	}
 	return all
 }
 
 // Convert writes the image in a format and says what it could not carry.
-func Convert(w io.Writer, im *Image, f Format, o Options) (lost []string, err error) {
+func Convert(w io.Writer, im *Image, f Format, o Options) (lost []core.Said, err error) {
 	return Lost(im, f, o), f.Encode(w, im, o)
 }

@@ -2,15 +2,17 @@ package image
 
 import (
 	"bytes"
+
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"zealousferry/core"
 )
 
 func TestDescribe(t *testing.T) {
 	start := uint64(0x2000)
 	program := append([]byte("\x00\x01Quay printer program, version 4.2.1 of 2026-10-11\x00"), bytes.Repeat([]byte{0x90, 0x02}, 400)...)
-	im := &Image{Segments: []Segment{{0x100, program}, {0x1000, []byte("settings")}}, Start: &start, Warnings: []string{"one"}}
+	im := &Image{Segments: []Segment{{0x100, program}, {0x1000, []byte("settings")}}, Start: &start, Warnings: []core.Said{{Text: "one"}}}
 	r := Describe(im)
 	if len(r.Segments) != 2 || r.Payload != uint64(len(program)+8) || len(r.Gaps) != 1 || r.Gaps[0].Address != 0x100+uint64(len(program)) || r.Gaps[0].Length != 0x1000-r.Gaps[0].Address {
 		t.Errorf("%+v", r)
@@ -18,12 +20,12 @@ func TestDescribe(t *testing.T) {
 	if len(r.Versions) != 1 || !strings.Contains(r.Versions[0].Text, "4.2.1") {
 		t.Errorf("versions %+v", r.Versions)
 	}
-	if text := strings.Join(r.Warnings, "\n"); !strings.Contains(text, "one") || !strings.Contains(text, "the entry point 0x2000 lies outside") {
+	if text := core.Texts(r.Warnings, "\n"); !strings.Contains(text, "one") || !strings.Contains(text, "the entry point 0x2000 lies outside") {
 		t.Errorf("warnings %q", text)
 	}
 	for _, b := range []byte{0xFF, 0x00} {
 		blank := &Image{Segments: []Segment{{0, bytes.Repeat([]byte{b}, 10000)}}}
-		if w := Describe(blank).Warnings; len(w) != 1 || !strings.Contains(w[0], "empty memory") {
+		if w := Describe(blank).Warnings; len(w) != 1 || !strings.Contains(w[0].Text, "empty memory") {
 			t.Errorf("0x%02X: %q", b, w)
 		}
 		blank.Segments[0].Data[9999] ^= 1

@@ -24,7 +24,7 @@ type Image struct {
 	Segments []Segment // sorted, apart by at least one byte
 	Start    *uint64   // entry point, where the file names one
 	Notes    []Note    // what else the file says, which is not memory
-	Warnings []string
+	Warnings []core.Said
 }
 
 // Note is something that a file says beside its bytes. Each format carries some

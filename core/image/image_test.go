@@ -13,7 +13,7 @@ func TestOverlap(t *testing.T) {
 	b.Add(0x100, []byte("x"), 2)
 	b.Add(0x12, []byte("cdef"), 3)
 	im, err := b.Image()
-	if err != nil || string(im.Segments[0].Data) != "abcdef" || len(im.Warnings) != 1 || !strings.Contains(im.Warnings[0], "line 3 repeats 2 bytes") {
+	if err != nil || string(im.Segments[0].Data) != "abcdef" || len(im.Warnings) != 1 || !strings.Contains(im.Warnings[0].Text, "line 3 repeats 2 bytes") {
 		t.Fatalf("equal bytes: %v %+v", err, im)
 	}
 	b = Builder{Unit: "line"}

@@ -232,7 +232,7 @@ func (x *Records) Each(b *Builder, f func(*Record) (ended bool, err error)) (end
 		}
 		switch {
 		case r.Remark():
-			b.Warn("line %d is a remark, which the format does not know; it was passed over", r.Line)
+			b.Warn(core.Say("line %d is a remark, which the format does not know; it was passed over", r.Line))
 		case ended:
 			return ended, core.BadAt(core.Line(r.Line), "text after the end record").Do(FetchAgain)
 		default:

@@ -171,9 +171,9 @@ type Recalled struct {
 func (r Recalled) String() string { return strings.TrimSpace(r.Name + " " + r.Value + " " + r.Unit) }
 
 // InWords is all that the records say, the snapshot's first.
-func (r *Recorded) InWords() string {
+func (r *Recorded) InWords() *core.Said {
 	if r == nil {
-		return ""
+		return nil
 	}
 	var then, since []string
 	for _, m := range r.Means {
@@ -183,14 +183,18 @@ func (r *Recorded) InWords() string {
 			then = append(then, m.String())
 		}
 	}
-	var says []string
-	if len(then) > 0 {
-		says = append(says, "when it arose: "+strings.Join(then, ", "))
+	var says core.Said
+	switch {
+	case len(then) > 0 && len(since) > 0:
+		says = core.Say("when it arose: %s; since then: %s", strings.Join(then, ", "), strings.Join(since, ", "))
+	case len(then) > 0:
+		says = core.Say("when it arose: %s", strings.Join(then, ", "))
+	case len(since) > 0:
+		says = core.Say("since then: %s", strings.Join(since, ", "))
+	default:
+		return nil
 	}
-	if len(since) > 0 {
-		says = append(says, "since then: "+strings.Join(since, ", "))
-	}
-	return strings.Join(says, "; ")
+	return &says
 }
 
 // Coder is a session whose unit notes faults.

@@ -138,11 +138,32 @@ type Item struct {
 	Test    bool          `yaml:"test" json:"test,omitempty"`       // at left: the finishing test, or a part of it
 	Draw    []Stroke      `yaml:"draw" json:"draw,omitempty"`
 
+	// Of the tool's own items: the messages in Says and Why.
+	SaysBy *core.Said  `yaml:"-" json:"saysBy,omitempty"`
+	WhyBy  []core.Said `yaml:"-" json:"whyBy,omitempty"`
+
 	// Of the tool's own items about a setting.
 	Setting string `yaml:"-" json:"setting,omitempty"` // that the answer is for
 	Secret  bool   `yaml:"-" json:"secret,omitempty"`  // the answer is sealed before it is kept
 	Offers  bool   `yaml:"-" json:"offers,omitempty"`  // a secret was made for it, which the answer "offered" takes
 	Leaves  bool   `yaml:"-" json:"leaves,omitempty"`  // it may be left as it is, by name and with a reason
+}
+
+// Saying is the item in the words of messages: what is to be done, and why.
+func (i Item) Saying(says core.Said, why ...core.Said) Item {
+	i.Says, i.SaysBy, i.Why, i.WhyBy = Words{"en": says.Text}, &says, nil, why
+	if len(why) > 0 {
+		i.Why = Words{"en": core.Texts(why, " ")}
+	}
+	return i
+}
+
+// Asks is what is to be done: a message where the tool asks, and the procedure's own words.
+func (i Item) Asks() core.Said {
+	if i.SaysBy != nil {
+		return *i.SaysBy
+	}
+	return core.Said{Text: i.Says.In("en")}
 }
 
 // ask gives an item the question that this one asks, where it has none of its own.
@@ -173,8 +194,8 @@ const SecondLook = "second-look"
 
 // Look is that item.
 func Look() Item {
-	return Item{ID: SecondLook, Do: Wires, At: AtConnect, Says: Words{"en": "Look at every wire a second time, from pin 1 on."},
-		Why: Words{"en": "The next step brings power. Say which colours the wires have this time."}}
+	return Item{ID: SecondLook, Do: Wires, At: AtConnect}.Saying(core.Say("Look at every wire a second time, from pin 1 on."),
+		core.Say("The next step brings power. Say which colours the wires have this time."))
 }
 
 // WhichUnit is the id of the item that asks whether the unit to which the tool speaks is
@@ -184,8 +205,8 @@ const WhichUnit = "which-unit"
 
 // Which is that item, of a unit at a link and those beside it.
 func (s *Sheet) Which(serial, link string, beside []string) Item {
-	i := Item{ID: WhichUnit, Do: Confirm, At: AtPower, Says: Words{"en": serial + ", at " + link + ": is it the one that you have in hand? Read its label."},
-		Why: Words{"en": "Others of this model were found at this bench lately: " + strings.Join(beside, ", ") + ". What you switch, strap or press is to be done to the one that is written."}}
+	i := Item{ID: WhichUnit, Do: Confirm, At: AtPower}.Saying(core.Say("%s, at %s: is it the one that you have in hand? Read its label.", serial, link),
+		core.Say("Others of this model were found at this bench lately: %s. What you switch, strap or press is to be done to the one that is written.", strings.Join(beside, ", ")))
 	if len(s.Sign) > 0 && s.Main().Loader.Await == 0 { // one that is called at its power-up is not spoken to yet
 		i.Signs = []Sign{{Says: s.Sign}}
 	}
@@ -286,7 +307,7 @@ func (p *Procedure) checkItems(i int, s *Sheet) error {
 	stage := 0
 	for n, item := range p.Items {
 		bad := func(format string, args ...any) error {
-			return core.Fail(core.BadFile, fmt.Sprintf("procedures.%d.items.%d (%s): ", i, n, item.ID)+format, args...)
+			return core.Fail(core.BadFile, format, args...).Under(fmt.Sprintf("procedures.%d.items.%d (%s)", i, n, item.ID))
 		}
 		if ids[item.ID] {
 			return bad("the id is there twice")

@@ -246,7 +246,7 @@ func (s *Sheet) checkCarries(all []Carry) error {
 		from, to := map[string]bool{}, map[string]bool{}
 		for i, x := range c.Changes {
 			bad := func(format string, args ...any) error {
-				return core.Fail(core.BadFile, fmt.Sprintf("settings.%d.changes.%d: ", n, i)+format, args...)
+				return core.Fail(core.BadFile, format, args...).Under(fmt.Sprintf("settings.%d.changes.%d", n, i))
 			}
 			def := s.SettingNamed(x.Name())
 			switch {
@@ -290,7 +290,7 @@ func (s *Sheet) checkSettings(i int) error {
 		return nil
 	}
 	bad := func(at, format string, args ...any) error {
-		return core.Fail(core.BadFile, fmt.Sprintf("sections.%d.settings.%s: ", i, at)+format, args...)
+		return core.Fail(core.BadFile, format, args...).Under(fmt.Sprintf("sections.%d.settings.%s", i, at))
 	}
 	pages := map[string]bool{}
 	for n, p := range x.Settings.Pages {

@@ -220,32 +220,32 @@ func Read(data []byte) (*Pack, error) {
 
 // Signed tells which trusted key signed the pack. Without a signature, with one by
 // a key that is not in the list, or by one that does not count at the pack's date,
-// by is nil and why says it in words; a signature that is false is an error.
-func (p *Pack) Signed(keys []trust.Trusted, now time.Time) (by *trust.Trusted, why string, err error) {
+// by is nil and why says it; a signature that is false is an error.
+func (p *Pack) Signed(keys []trust.Trusted, now time.Time) (by *trust.Trusted, why core.Said, err error) {
 	if p.Signature == "" {
-		return nil, "The pack is not signed.", nil
+		return nil, core.Say("The pack is not signed."), nil
 	}
 	id, err := trust.KeyID(p.Signature)
 	if err != nil {
-		return nil, "", err
+		return nil, core.Said{}, err
 	}
 	for i, k := range keys {
 		if k.ID != id {
 			continue
 		}
 		if err := k.Public.VerifyDetached(trust.PurposePack, p.Raw, p.Signature); err != nil {
-			return nil, "", err
+			return nil, core.Said{}, err
 		}
 		at := p.Manifest.Date
 		if at.After(now) {
-			return nil, "The pack is dated in the future, " + at.UTC().Format(time.RFC3339) + ".", nil
+			return nil, core.Say("The pack is dated in the future, %s.", at.UTC().Format(time.RFC3339)), nil
 		}
-		if why := k.Bars(at); why != "" {
-			return nil, "The pack is signed, but " + why, nil
+		if why := k.Bars(at); why.Text != "" {
+			return nil, why, nil
 		}
-		return &keys[i], "", nil
+		return &keys[i], core.Said{}, nil
 	}
-	return nil, "The pack is signed by key " + id + ", which nobody here has decided to trust.", nil
+	return nil, core.Say("The pack is signed by key %s, which nobody here has decided to trust.", id), nil
 }
 
 // Names tells whether a manifest names a release by the digest of its document.

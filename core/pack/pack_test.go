@@ -78,12 +78,12 @@ func TestRoundTripAndSigner(t *testing.T) {
 		"revoked":          {[]trust.Trusted{{ID: key.Public().ID(), Name: "Workshop", Public: key.Public(), Revoked: &revoked, Reason: "stolen"}}, noon, "was revoked"},
 		"from the future":  {list, noon.AddDate(0, 0, -1), "dated in the future"},
 	} {
-		if by, why, err := p.Signed(x.keys, x.now); err != nil || by != nil || !strings.Contains(why, x.why) {
+		if by, why, err := p.Signed(x.keys, x.now); err != nil || by != nil || !strings.Contains(why.Text, x.why) {
 			t.Errorf("%s: %v %q %v", name, by, why, err)
 		}
 	}
 	plain, _ := Read(write(t, nil))
-	if by, why, err := plain.Signed(list, noon); err != nil || by != nil || why != "The pack is not signed." {
+	if by, why, err := plain.Signed(list, noon); err != nil || by != nil || why.Text != "The pack is not signed." {
 		t.Errorf("unsigned: %v %q %v", by, why, err)
 	}
 }

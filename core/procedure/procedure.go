@@ -4,7 +4,6 @@
 package procedure
 
 import (
-	"fmt"
 	"math"
 	"slices"
 	"strconv"
@@ -428,11 +427,12 @@ func Sides(items []model.Item, answers []Answer) []Side {
 // for the same unit, or where a person would take them for each other.
 type Contradiction struct {
 	A, B string // names
-	Text string
+	core.Said
 }
 
-func (c Contradiction) String() string {
-	return fmt.Sprintf("procedures %s and %s: %s", c.A, c.B, c.Text)
+// Whole is it with the names of both.
+func (c Contradiction) Whole() core.Said {
+	return c.About("procedures " + c.A + " and " + c.B)
 }
 
 // Contradictions finds procedures whose conditions may hold together and which
@@ -444,20 +444,18 @@ func Contradictions(s *model.Sheet) (all []Contradiction) {
 			if apart(a.When, b.When) {
 				continue
 			}
-			add := func(format string, args ...any) {
-				all = append(all, Contradiction{a.Name, b.Name, fmt.Sprintf(format, args...)})
-			}
-			add("both may be for the same unit")
+			add := func(says core.Said) { all = append(all, Contradiction{a.Name, b.Name, says}) }
+			add(core.Say("both may be for the same unit"))
 			if x, y := a.Supply, b.Supply; x != nil && y != nil {
 				if x.Volts != y.Volts {
-					add("%s feeds %s V, %s feeds %s V", a.Name, number(x.Volts), b.Name, number(y.Volts))
+					add(core.Say("%s feeds %s V, %s feeds %s V", a.Name, number(x.Volts), b.Name, number(y.Volts)))
 				}
 				if x.From != y.From {
-					add("%s feeds the unit from %s, %s from %s", a.Name, x.From, b.Name, y.From)
+					add(core.Say("%s feeds the unit from %s, %s from %s", a.Name, x.From, b.Name, y.From))
 				}
 			}
 			if first, second, differ := order(a, b); differ {
-				add("%s has %s before %s, %s the other way round", a.Name, first, second, b.Name)
+				add(core.Say("%s has %s before %s, %s the other way round", a.Name, first, second, b.Name))
 			}
 		}
 	}

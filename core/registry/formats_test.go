@@ -61,7 +61,7 @@ func TestEveryFormatKeepsWhatItCarries(t *testing.T) {
 			if err != nil || o.Format.Name() != f.Name() {
 				t.Fatalf("%s read again: %v %v", f.Name(), err, o)
 			}
-			text := strings.Join(lost, "\n")
+			text := core.Texts(lost, "\n")
 			if f.Carries(image.CarriesGaps) {
 				if o.Image.Content() != im.Content() {
 					t.Fatalf("%s came back as something else", f.Name())
@@ -285,7 +285,7 @@ func TestFilesInArchives(t *testing.T) {
 func TestANameThatMisleadsIsSaid(t *testing.T) {
 	for name, want := range map[string]string{"a.hex": "", "a.HEX": "", "a": "", "a.s19": "the name ends in .s19, as of S-record; the content is Intel HEX", "a.bin": "the content is Intel HEX"} {
 		o, err := Open(Bytes(hexFile, name), Choice{})
-		if err != nil || want == "" && len(o.Image.Warnings) > 0 || want != "" && !strings.Contains(strings.Join(o.Image.Warnings, ""), want) {
+		if err != nil || want == "" && len(o.Image.Warnings) > 0 || want != "" && !strings.Contains(core.Texts(o.Image.Warnings, ""), want) {
 			t.Errorf("%s: %v %v", name, err, o.Image.Warnings)
 		}
 	}

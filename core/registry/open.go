@@ -123,11 +123,11 @@ func measure(r io.Reader) (size int64, tail []byte, err error) {
 	}
 }
 
-func ended(o *Opened, warning string, err error) (*Opened, error) {
+func ended(o *Opened, warning core.Said, err error) (*Opened, error) {
 	if err != nil {
 		return nil, err
 	}
-	if warning != "" {
+	if warning.Text != "" {
 		o.Image.Warnings = append(o.Image.Warnings, warning)
 	}
 	return o, nil
@@ -152,23 +152,23 @@ func sniff(head, tail []byte) image.Format {
 // content says. A name that says otherwise gives a warning; a text that is none
 // of the known formats is read as what its name says, so that the error names
 // the line.
-func choose(head, tail []byte, name, wanted string) (image.Format, string, error) {
+func choose(head, tail []byte, name, wanted string) (image.Format, core.Said, error) {
 	if wanted != "" {
 		f, err := FormatNamed(wanted)
-		return f, "", err
+		return f, core.Said{}, err
 	}
 	found := sniff(head, tail)
 	named := byExtension(name)
 	if found == nil {
 		if named != nil && isText(head) && len(head) > 0 && named.Name() != "raw" {
-			return named, "", nil
+			return named, core.Said{}, nil
 		}
 		found = raw.Format{}
 	}
 	if named != nil && named.Name() != found.Name() {
-		return found, fmt.Sprintf("the name ends in %s, as of %s; the content is %s", path.Ext(name), named.Title(), found.Title()), nil
+		return found, core.Say("the name ends in %s, as of %s; the content is %s", path.Ext(name), named.Title(), found.Title()), nil
 	}
-	return found, "", nil
+	return found, core.Said{}, nil
 }
 
 func byExtension(name string) image.Format {

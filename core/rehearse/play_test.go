@@ -246,7 +246,7 @@ func TestTheLineBreaksInASinglePiece(t *testing.T) {
 	in, _, _ = unit(t, "gangway", func(r *model.Release) { r.Version = "1.0.0" })
 	in.ByHand, in.Trouble = true, rehearse.LineBreaks
 	got, err = rehearse.Of(context.Background(), in)
-	if err != nil || got.Outcome != run.NothingToDo || !slices.ContainsFunc(got.Assumed, func(s string) bool { return strings.Contains(s, "did not come") }) {
+	if err != nil || got.Outcome != run.NothingToDo || !slices.ContainsFunc(got.Assumed, func(s core.Said) bool { return strings.Contains(s.Text, "did not come") }) {
 		t.Errorf("nothing to do: %+v %v", got, err)
 	}
 }

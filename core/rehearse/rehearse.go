@@ -72,7 +72,7 @@ type Result struct {
 	Moved    Moved         `json:"moved"`
 	Line     time.Duration `json:"line"`     // in all, at the pace of the line, without hands
 	HandsOff time.Duration `json:"handsOff"` // of it, while memory is changed
-	Assumed  []string      `json:"assumed"`  // what the twin cannot know
+	Assumed  []core.Said   `json:"assumed"`  // what the twin cannot know
 
 	// Of one that a person goes through.
 	Waits  *run.View      `json:"waits,omitempty"`  // where an answer of his is wanted; what comes after it is not known
@@ -102,7 +102,7 @@ const lasts = time.Minute
 // Of rehearses a run. An error says that there can be no rehearsal; what would go wrong is
 // in the result.
 func Of(ctx context.Context, in Input) (Result, error) {
-	out := Result{Asked: []Asked{}, Lost: []Lost{}, Settings: []Count{}, Assumed: []string{}}
+	out := Result{Asked: []Asked{}, Lost: []Lost{}, Settings: []Count{}, Assumed: []core.Said{}}
 	if _, ok := in.Held[in.Sheet.Main().Name]; !ok {
 		return out, core.Fail(core.CannotTell, "there is no backup of %s to make a twin from", in.Opened.Serial)
 	}
@@ -134,11 +134,11 @@ func Of(ctx context.Context, in Input) (Result, error) {
 	for _, p := range s.twin.sections {
 		for i, r := range p.of.Memory.Regions {
 			if p.files == nil && !p.covered[i] {
-				out.Assumed = append(out.Assumed, "the backup does not have region "+r.Name+", which is taken as erased")
+				out.Assumed = append(out.Assumed, core.Say("the backup does not have region %s, which is taken as erased", r.Name))
 			}
 		}
 		if p.of.Settings != nil && p.of.Settings.By == model.SettingsByLoader && len(p.settings) == 0 {
-			out.Assumed = append(out.Assumed, "nobody has read the settings that its loader keeps")
+			out.Assumed = append(out.Assumed, core.Say("nobody has read the settings that its loader keeps"))
 		}
 	}
 	if err := out.play(ctx, s, in, o); err != nil {
@@ -264,7 +264,7 @@ func (out *Result) read(s *stage, in Input, j *run.Journal) {
 		out.tell(st, j)
 	}
 	if s.twin.trouble != "" && out.Waits == nil {
-		out.Assumed = append(out.Assumed, "the trouble did not come: nothing was written in which it could")
+		out.Assumed = append(out.Assumed, core.Say("the trouble did not come: nothing was written in which it could"))
 	}
 	for _, x := range st.Sections {
 		if x.Planned != nil {

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"zealousferry/core"
+
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/visit"
@@ -20,8 +22,8 @@ type Line struct {
 	// Recorded is what the module had recorded with it when it was noted first; it goes when
 	// the code is cleared.
 	Recorded *loader.Recorded `json:"recorded,omitempty"`
-	Recalled string           `json:"recalled,omitempty" doc:"What of that the sheet can put into words."`
-	Ours     string           `json:"ours,omitempty" doc:"Why the work itself has caused it, in words."`
+	Recalled *core.Said       `json:"recalled,omitempty" doc:"What of that the sheet can put into words."`
+	Ours     *core.Said       `json:"ours,omitempty" doc:"Why the work itself has caused it."`
 }
 
 // Seen is a code in a note: there, not there, or nobody knows.
@@ -104,10 +106,11 @@ func stands(seen []Seen) string {
 
 // ours says why the work itself has caused a code that came with it: the sheet names it
 // for a module that was written meanwhile.
-func (s *State) ours(slot, code string) string {
+func (s *State) ours(slot, code string) *core.Said {
 	for _, t := range s.Turns {
 		if t.Do == model.TurnLearn && t.Slot == slot && s.wrote(slot) && slices.Contains(t.Ends, code) {
-			return "noted from when the " + s.Title(slot) + " was written until it has learnt anew"
+			why := core.Say("noted from when the %s was written until it has learnt anew", s.Title(slot))
+			return &why
 		}
 	}
 	var by []string
@@ -117,9 +120,10 @@ func (s *State) ours(slot, code string) string {
 		}
 	}
 	if len(by) == 0 {
-		return ""
+		return nil
 	}
-	return "noted while the " + strings.Join(by, " and the ") + " was silent to be written"
+	why := core.Say("noted while the %s was silent to be written", strings.Join(by, " and the "))
+	return &why
 }
 
 // Count is how many lines stand like this.

@@ -102,8 +102,8 @@ type Turn struct {
 	State  string // open, unknown, done, left, passed
 	At     int64
 	By     string
-	Read   string // what a person's deed was proved by
-	Reason string // why it is left
+	Read   core.Said // what a person's deed was proved by
+	Reason string    // why it is left
 }
 
 // The states of a turn.
@@ -217,7 +217,7 @@ func (s *State) ofTurn(e Event) error {
 		if err := into(e, &d); err != nil {
 			return err
 		}
-		t.Read = d.Read
+		t.Read = core.Said{Text: d.Read}
 		done()
 	case KindAboutTo:
 		t.State = Unknown
@@ -229,10 +229,12 @@ func (s *State) ofTurn(e Event) error {
 		var kept []string
 		for _, c := range s.Cleared.Slots {
 			if c.Error != "" {
-				kept = append(kept, "not in the "+s.Title(c.Slot)+": "+c.Error)
+				kept = append(kept, "the "+s.Title(c.Slot)+": "+c.Error)
 			}
 		}
-		t.Read = strings.Join(kept, "; ")
+		if t.Read = (core.Said{}); len(kept) > 0 {
+			t.Read = core.Say("not in %s", strings.Join(kept, "; "))
+		}
 		done()
 	case KindLeft:
 		var l Left

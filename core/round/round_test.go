@@ -88,7 +88,7 @@ func TestTheTurnsOfARound(t *testing.T) {
 		t.Errorf("between about-to and cleared it is %s", b.s.Turns[4].State)
 	}
 	b.put(round.KindCleared, 4, round.Cleared{Slots: []visit.Cleared{{Slot: "hoist", Error: "it refused"}, {Slot: "brake"}}})
-	if b.s.Turns[4].Read != "not in the hoist: it refused" {
+	if b.s.Turns[4].Read.Text != "not in the hoist: it refused" {
 		t.Errorf("a module kept its codes, and the turn says %q", b.s.Turns[4].Read)
 	}
 	b.note(5)
@@ -181,25 +181,25 @@ func TestCodesThroughARound(t *testing.T) {
 		b.note(5, said(c.cleared)...)
 		b.note(7, said(c.left)...)
 		lines := b.s.Lines()
-		if len(lines) != 1 || lines[0].Stands != c.stands || (lines[0].Ours != "") != c.byUs || len(lines[0].Seen) != 4 {
+		if len(lines) != 1 || lines[0].Stands != c.stands || (lines[0].Ours != nil) != c.byUs || len(lines[0].Seen) != 4 {
 			t.Errorf("%s: %+v", c.name, lines)
 		}
-		if c.byUs && !strings.Contains(lines[0].Ours, "while the brake was silent") {
-			t.Errorf("%s: %q", c.name, lines[0].Ours)
+		if c.byUs && !strings.Contains(lines[0].Ours.Text, "while the brake was silent") {
+			t.Errorf("%s: %q", c.name, lines[0].Ours.Text)
 		}
 	}
 	b := open(t)
 	b.note(0)
 	b.put(round.KindWorked, 1, round.Worked{})
 	b.note(3, ours)
-	if lines := b.s.Lines(); lines[0].Stands != round.New || lines[0].Ours != "" {
+	if lines := b.s.Lines(); lines[0].Stands != round.New || lines[0].Ours != nil {
 		t.Errorf("the brake was not written, and is said to be the cause: %+v", lines)
 	}
 	b = open(t)
 	b.note(0)
 	b.put(round.KindWorked, 1, round.Worked{Written: []round.Written{{Slot: "hoist", Run: "r2"}}})
 	b.note(3, "C1A11-54")
-	if lines := b.s.Lines(); !strings.Contains(lines[0].Ours, "until it has learnt anew") {
+	if lines := b.s.Lines(); !strings.Contains(lines[0].Ours.Text, "until it has learnt anew") {
 		t.Errorf("%+v", lines)
 	}
 	if n := round.Count(b.s.Lines(), round.New, round.Back); n != 1 {

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"fmt"
 	"strings"
 
 	"zealousferry/core"
@@ -97,27 +96,25 @@ func asking(step Phase) core.Said {
 
 // ended speaks of a run that is closed.
 func (s *State) ended(v *View) (head, says core.Said) {
-	reason := ""
-	if s.Closed != nil {
-		reason = s.Closed.Reason
-	}
-	why := core.Said{Text: capital(reason)}
+	reason := s.Closed.Why()
+	why := reason
 	if s.Fault != nil {
-		why = core.Said{ID: s.Fault.ID, Params: s.Fault.Params, Text: capital(s.Fault.Message)}
+		why = s.Fault.said()
 	}
+	reason.Text, why.Text = capital(reason.Text), capital(why.Text)
 	switch {
 	case v.Board == BoardStopped && s.Fault != nil:
 		return core.Say("Do not put it back to work"), core.Say("%s. State: %s.", capital(s.Fault.Message), s.Fault.State)
 	case v.Board == BoardStopped:
 		return core.Say("Do not put it back to work"), core.Say("The run was given up in the middle of the write; the unit is half done.")
 	case v.Outcome == Done:
-		return s.well(reason)
+		return s.well(s.Closed.Why().Text)
 	case v.Outcome == NotProven && !s.Touched():
-		return core.Say("Nothing was written, and it is not proven"), core.Said{Text: capital(reason)}
+		return core.Say("Nothing was written, and it is not proven"), reason
 	case v.Outcome == NotProven:
-		return core.Say("Written, but not proven"), core.Said{Text: capital(reason)}
+		return core.Say("Written, but not proven"), reason
 	case v.Outcome == NothingToDo:
-		return core.Say("Nothing to do"), core.Said{Text: capital(reason)}
+		return core.Say("Nothing to do"), reason
 	case v.Outcome == Refused:
 		return core.Say("Refused. Nothing was changed"), why
 	case v.Outcome == Failed:
@@ -167,14 +164,16 @@ func (s *State) turn(v *View) (head, says core.Said) {
 
 // laid speaks of a run that was laid aside.
 func laid(v *View) (head, says core.Said) {
-	where := fmt.Sprintf("%s, with %s. ", capital(v.Laid.Place), v.Laid.Holder)
-	if v.Laid.Why != "" {
-		where += capital(strings.TrimSuffix(v.Laid.Why, ".")) + ". "
+	place, why := capital(v.Laid.Place), capital(strings.TrimSuffix(v.Laid.Why, "."))
+	switch {
+	case v.Touched && why != "":
+		return core.Say("Laid aside, half done"), core.Say("%s, with %s. %s. It is not whole yet: do not put it to work.", place, v.Laid.Holder, why)
+	case v.Touched:
+		return core.Say("Laid aside, half done"), core.Say("%s, with %s. It is not whole yet: do not put it to work.", place, v.Laid.Holder)
+	case why != "":
+		return core.Say("Laid aside"), core.Say("%s, with %s. %s. Nothing was changed.", place, v.Laid.Holder, why)
 	}
-	if v.Touched {
-		return core.Say("Laid aside, half done"), core.Say("%sIt is not whole yet: do not put it to work.", where)
-	}
-	return core.Say("Laid aside"), core.Say("%sNothing was changed.", where)
+	return core.Say("Laid aside"), core.Say("%s, with %s. Nothing was changed.", place, v.Laid.Holder)
 }
 
 // interrupted speaks of a run that waits to be taken up.

@@ -310,7 +310,7 @@ func (r *Run) start(ctx context.Context, x *Section) error {
 		}
 		st := Started{Proven: refused == nil}
 		if refused != nil {
-			st.Note = "the unit did not take the order to start its program: " + refused.Error()
+			st.note(core.Say("the unit did not take the order to start its program: %s", refused))
 		}
 		return r.note(x, KindStarted, st)
 	}
@@ -322,16 +322,16 @@ func (r *Run) start(ctx context.Context, x *Section) error {
 	expect := r.expects(x)
 	switch {
 	case err != nil && x.Touched:
-		st.Note = "the program does not say that it is " + expect + ": " + err.Error()
+		st.note(core.Say("the program does not say that it is %s: %s", expect, err))
 		if expect == "" {
-			st.Note = "the program is not heard: " + err.Error()
+			st.note(core.Say("the program is not heard: %s", err))
 		}
 	case err != nil: // it was not touched; whether its program runs is not this run's doing
 	case x.Touched && expect != "" && version != expect && sent:
 		return &ends{core.Fail(core.VerifyDiffers, "the program says that it is %q, expected %s, and nothing else proves what was written", version, expect).
 			Unit("a file was sent whole; what runs is not known").Do("Look at the unit's signs; then send the file again.")}
 	case x.Touched && expect != "" && version != expect:
-		st.Note = "the program says that it is " + version + ", expected " + expect
+		st.note(core.Say("the program says that it is %s, expected %s", version, expect))
 	default:
 		st.Proven = true
 	}

@@ -30,31 +30,31 @@ func (s *State) Outcome() Outcome {
 }
 
 // closing says with what outcome and reason the run would close now.
-func (s *State) closing() (Outcome, string) {
+func (s *State) closing() (Outcome, core.Said) {
 	switch {
 	case s.Fault != nil && !s.Touched() && s.Fault.Then == ThenRefused:
-		return Refused, s.Fault.Message
+		return Refused, s.Fault.said()
 	case s.Fault != nil && s.Touched() && s.verified():
-		return NotProven, s.Fault.Message
+		return NotProven, s.Fault.said()
 	case s.Fault != nil:
-		return Failed, s.Fault.Message
+		return Failed, s.Fault.said()
 	case s.Stopped && !s.Touched():
-		return Abandoned, "stopped by order before anything was changed"
+		return Abandoned, core.Say("stopped by order before anything was changed")
 	case s.Stopped && !s.complete():
-		return Abandoned, "stopped by order"
+		return Abandoned, core.Say("stopped by order")
 	case s.Opened.Kind == BackUp:
-		return Done, ""
+		return Done, core.Said{}
 	}
 	why := s.unproven()
 	switch {
-	case why != "": // also where nothing was to be done: what was to be shown was not
+	case why.Text != "": // also where nothing was to be done: what was to be shown was not
 		return NotProven, why
 	case s.Judged != nil && s.Judged.NothingToDo && !s.settledAny():
-		return NothingToDo, "the unit runs this version already"
+		return NothingToDo, core.Say("the unit runs this version already")
 	case s.Opened.Kind == SetUp && !s.settledAny():
-		return NothingToDo, "its settings are already as they should be"
+		return NothingToDo, core.Say("its settings are already as they should be")
 	case !s.Touched() && !s.settledAny():
-		return NothingToDo, "the unit's memory holds these bytes already"
+		return NothingToDo, core.Say("the unit's memory holds these bytes already")
 	}
 	return Done, s.remarks()
 }
@@ -70,43 +70,47 @@ func (s *State) settledAny() bool {
 	return false
 }
 
-// unproven says why the run is not done though all was written; empty if it is.
-func (s *State) unproven() string {
+// unproven says why the run is not done though all was written; without text if it is.
+func (s *State) unproven() core.Said {
 	for _, x := range s.Sections {
 		if x.Touched && x.Condition() != Proven {
 			if x.Started != nil && x.Started.Note != "" {
-				return x.Started.Note
+				return x.Started.Noted()
 			}
-			return fmt.Sprintf("%s is %s, and nobody has seen it run", x.called(), x.Condition())
+			return core.Say("%s is %s, and nobody has seen it run", x.called(), x.Condition())
 		}
 	}
 	for _, o := range s.Owed {
 		switch {
 		case o.Kind == OweTest && o.State == OweHanded:
-			says := fmt.Sprintf("%q: not possible here; %s answers it by %s", o.Says, o.Whose, o.Due)
 			if o.Reason != "" {
-				says += " (" + o.Reason + ")"
+				return core.Say("%q: not possible here; %s answers it by %s (%s)", o.Says, o.Whose, o.Due, o.Reason)
 			}
-			return says
+			return core.Say("%q: not possible here; %s answers it by %s", o.Says, o.Whose, o.Due)
 		case (o.Kind == OweTest || o.Kind == OweFinding) && o.State == OweExcused:
-			return strings.TrimSpace(fmt.Sprintf("%q: %s", o.Says, o.Reason))
+			says := core.Say("%q: %s", o.Says, o.Reason)
+			says.Text = strings.TrimSpace(says.Text)
+			return says
 		}
 	}
-	return ""
+	return core.Said{}
 }
 
 // remarks are what is to be known of a run that is done.
-func (s *State) remarks() string {
-	var all []string
+func (s *State) remarks() core.Said {
+	var all []core.Said
 	for _, x := range s.Sections {
 		if t := x.Settled; t != nil && len(t.Differ) > 0 {
-			all = append(all, "these settings were not taken: "+strings.Join(t.Differ, ", "))
+			all = append(all, core.Say("these settings were not taken: %s", strings.Join(t.Differ, ", ")))
 		}
 		if t := x.Started; t != nil && t.Note != "" {
-			all = append(all, t.Note)
+			all = append(all, t.Noted())
 		}
 	}
-	return strings.Join(all, "; ")
+	if len(all) == 1 {
+		return all[0]
+	}
+	return core.Said{Text: core.Texts(all, "; ")}
 }
 
 // close makes the run's record, has it signed and ends the journal.
@@ -128,11 +132,11 @@ func (r *Run) Abandon(by, reason string) error {
 			owed[i].State, owed[i].By, owed[i].Reason = OweExcused, by, reason
 		}
 	}
-	return r.seal(Abandoned, reason, owed)
+	return r.seal(Abandoned, core.Said{Text: reason}, owed)
 }
 
 // seal is the one gate through which a run closes: nothing that is owed may be open.
-func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
+func (r *Run) seal(outcome Outcome, reason core.Said, owed []Obligation) error {
 	s := r.journal.State()
 	for _, o := range owed {
 		if o.State == OweOpen {
@@ -140,9 +144,9 @@ func (r *Run) seal(outcome Outcome, reason string, owed []Obligation) error {
 		}
 	}
 	return r.bench.Seal(func(previous core.Digest) []byte {
-		return r.record(outcome, reason, owed, previous).Encode()
+		return r.record(outcome, reason.Text, owed, previous).Encode()
 	}, func(record, signature []byte) error {
-		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason, Touched: s.wrote(), Owed: owed, Record: record, Signature: signature}, true)
+		return r.append(KindClosed, Closed{Outcome: outcome, Reason: reason.Text, ReasonID: reason.ID, ReasonParams: reason.Params, Touched: s.wrote(), Owed: owed, Record: record, Signature: signature}, true)
 	})
 }
 

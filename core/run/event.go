@@ -394,7 +394,22 @@ type Verified struct {
 type Started struct {
 	Version string `json:"version"`
 	Note    string `json:"note,omitempty"`
-	Proven  bool   `json:"proven,omitempty"` // it says what it should, or there is no program that could
+	// Of the message in Note, and what was put into it.
+	NoteID     string   `json:"noteId,omitempty"`
+	NoteParams []string `json:"noteParams,omitempty"`
+	Proven     bool     `json:"proven,omitempty"` // it says what it should, or there is no program that could
+}
+
+func (s *Started) note(says core.Said) {
+	s.Note, s.NoteID, s.NoteParams = says.Text, says.ID, says.Params
+}
+
+// Noted is what is to be known of the start; without text where it went well.
+func (s *Started) Noted() core.Said {
+	if s == nil {
+		return core.Said{}
+	}
+	return core.Said{ID: s.NoteID, Params: s.NoteParams, Text: s.Note}
 }
 
 // Own is what the unit's own loader says once it answers again.
@@ -439,15 +454,28 @@ type Fault struct {
 	Then    Then   `json:"then,omitempty"` // what follows from it
 }
 
+func (f *Fault) said() core.Said { return core.Said{ID: f.ID, Params: f.Params, Text: f.Message} }
+
 // Closed ends a run. Record is history.Record as the bench signed it.
 type Closed struct {
 	Outcome Outcome `json:"outcome"`
 	Reason  string  `json:"reason"`
-	Touched bool    `json:"touched"` // memory was changed
+	// Where the tool closes it: the message in Reason, and what was put into it.
+	ReasonID     string   `json:"reasonId,omitempty"`
+	ReasonParams []string `json:"reasonParams,omitempty"`
+	Touched      bool     `json:"touched"` // memory was changed
 	// Owed is what is handed on to the unit: each excused by name, with a reason.
 	Owed      []Obligation `json:"owed,omitempty"`
 	Record    []byte       `json:"record"`
 	Signature []byte       `json:"signature"`
+}
+
+// Why is the reason.
+func (c *Closed) Why() core.Said {
+	if c == nil {
+		return core.Said{}
+	}
+	return core.Said{ID: c.ReasonID, Params: c.ReasonParams, Text: c.Reason}
 }
 
 // Hurries tells whether somebody acts upon an event as soon as it is heard of: a person, or whoever

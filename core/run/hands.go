@@ -74,10 +74,14 @@ func (r *Run) card(context.Context) error {
 // tests are the items that the card has beside the procedure's: the job's finishing
 // test, and tests that earlier runs of the unit owe and this procedure does not have.
 func (o *Opened) tests(items []model.Item) (more []model.Item) {
-	add := func(id, says string) {
+	add := func(id string, says core.Said) {
 		has := func(i model.Item) bool { return i.ID == id }
 		if !slices.ContainsFunc(items, has) && !slices.ContainsFunc(more, has) {
-			more = append(more, model.Item{ID: id, Do: model.Confirm, At: model.AtLeft, Says: model.Words{"en": says}, Test: true})
+			i := model.Item{ID: id, Do: model.Confirm, At: model.AtLeft, Says: model.Words{"en": says.Text}, Test: true}
+			if says.ID != "" {
+				i = i.Saying(says)
+			}
+			more = append(more, i)
 		}
 	}
 	if o.Kind == BackUp {
@@ -85,11 +89,11 @@ func (o *Opened) tests(items []model.Item) (more []model.Item) {
 	}
 	for _, d := range o.Owed {
 		if d.Kind == OweTest {
-			add(d.Item, d.Says)
+			add(d.Item, d.asks())
 		}
 	}
 	if o.Job != nil && o.Job.Test != "" {
-		add(fmt.Sprintf("test-of-job-%d", o.Job.Number), o.Job.Test)
+		add(fmt.Sprintf("test-of-job-%d", o.Job.Number), core.Said{Text: o.Job.Test})
 	}
 	return more
 }

@@ -3,7 +3,6 @@ package run
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"sort"
 	"time"
 
@@ -301,14 +300,14 @@ func (r *Run) store(ctx context.Context) error {
 // cannotRead passes the gate by a waiver, or says what cannot be saved, what going
 // on would erase, and the ways on.
 func (r *Run) cannotRead(ctx context.Context, x *Section, session loader.Session, why error) error {
-	gate, erases := GateBackup, "What the write replaces is lost."
+	gate := GateBackup
 	if g, ok := session.(loader.Guarded); ok && session.Can(loader.Guard) == nil {
 		locked, err := g.Locked(ctx)
 		if err != nil {
 			return err
 		}
 		if locked {
-			gate, erases = GateProtection, "Lifting the lock erases all of it, settings and calibration too."
+			gate = GateProtection
 		}
 	}
 	o := r.journal.State().Opened
@@ -322,15 +321,18 @@ func (r *Run) cannotRead(ctx context.Context, x *Section, session loader.Session
 	if w, ok := o.Waived(gate); ok {
 		return r.note(x, KindWaived, w)
 	}
-	back, do := "There is no way back then.", core.Plain("Note its settings by hand, or ask a lead, who may go on by name: --waive %s --reason …", gate)
+	back := core.Plain("There is no way back then. Note its settings by hand first.")
 	switch s := r.journal.State(); s.wayBack(x) {
 	case BackSettings:
-		back, do = fmt.Sprintf("The unit gives its %d settings all the same: they are kept, and put back after the write.", len(x.Settings.Settings)), core.Plain("Ask a lead, who may go on by name: --waive %s --reason …", gate)
+		back = core.Plain("The unit gives its %d settings all the same: they are kept, and put back after the write.", len(x.Settings.Settings))
 	case BackImage:
-		back = "The way back is the image of " + r.journal.State().Reference() + ", which it runs and which the catalogue holds: a backup by reference."
+		back = core.Plain("The way back is the image of %s, which it runs and which the catalogue holds: a backup by reference. Note its settings by hand first.", s.Reference())
 	}
-	return &barred{gate, core.Fail(core.Protected, "the memory cannot be saved: %w. %s %s", why, erases, back).
-		Go(do)}
+	saved := core.Fail(core.Protected, "the memory cannot be saved: %w. What the write replaces is lost.", why)
+	if gate == GateProtection {
+		saved = core.Fail(core.Protected, "the memory cannot be saved: %w. Lifting the lock erases all of it, settings and calibration too.", why)
+	}
+	return &barred{gate, saved.Go(back, core.Plain("A lead may go on by name: --waive %s --reason …", gate))}
 }
 
 // reading collects a backup.

@@ -3,6 +3,7 @@ package run
 import (
 	"slices"
 
+	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/settings"
@@ -26,13 +27,16 @@ type Obligation struct {
 	Section string `json:"section,omitempty" cbor:"section,omitempty"`
 	Item    string `json:"item,omitempty" cbor:"item,omitempty"` // of the procedure, that discharges it
 	Says    string `json:"says,omitempty" cbor:"says,omitempty"`
-	Run     string `json:"run,omitempty" cbor:"run,omitempty"` // that came to owe it
-	State   string `json:"state" cbor:"state" enum:"open,discharged,excused,handed"`
-	By      string `json:"by,omitempty" cbor:"by,omitempty"`         // who excused it, or handed it on
-	Reason  string `json:"reason,omitempty" cbor:"reason,omitempty"` // and why
-	Whose   string `json:"whose,omitempty" cbor:"whose,omitempty"`   // a test that was handed on: to whom
-	Due     string `json:"due,omitempty" cbor:"due,omitempty"`       // and until when: YYYY-MM-DD
-	Since   int64  `json:"since" cbor:"since"`                       // microseconds since 1970 UTC
+	// Where the tool says it and not the procedure: the message in Says, and what was put into it.
+	SaysID string   `json:"saysId,omitempty" cbor:"-"`
+	Params []string `json:"params,omitempty" cbor:"-"`
+	Run    string   `json:"run,omitempty" cbor:"run,omitempty"` // that came to owe it
+	State  string   `json:"state" cbor:"state" enum:"open,discharged,excused,handed"`
+	By     string   `json:"by,omitempty" cbor:"by,omitempty"`         // who excused it, or handed it on
+	Reason string   `json:"reason,omitempty" cbor:"reason,omitempty"` // and why
+	Whose  string   `json:"whose,omitempty" cbor:"whose,omitempty"`   // a test that was handed on: to whom
+	Due    string   `json:"due,omitempty" cbor:"due,omitempty"`       // and until when: YYYY-MM-DD
+	Since  int64    `json:"since" cbor:"since"`                       // microseconds since 1970 UTC
 }
 
 // The states of an obligation.
@@ -53,6 +57,14 @@ func (o Obligation) same(other Obligation) bool {
 	return o.Kind == other.Kind && o.Section == other.Section && o.Item == other.Item
 }
 
+// saying is the obligation in the words of a message.
+func (o Obligation) saying(s core.Said) Obligation {
+	o.Says, o.SaysID, o.Params = s.Text, s.ID, s.Params
+	return o
+}
+
+func (o Obligation) asks() core.Said { return core.Said{ID: o.SaysID, Params: o.Params, Text: o.Says} }
+
 // duty names the one event that makes an obligation, and the one that discharges it.
 type duty struct {
 	kind  string
@@ -64,7 +76,7 @@ var duties = []duty{
 	{OweLock,
 		func(s *State, e Event, x *Section) []Obligation {
 			if a, ok := act(e, KindAboutTo); ok && a.Unlock {
-				return []Obligation{{Section: x.Name, Says: "Set the lock of " + x.called() + " again."}}
+				return []Obligation{Obligation{Section: x.Name}.saying(core.Say("Set the lock of %s again.", x.called()))}
 			}
 			return nil
 		},
@@ -75,7 +87,7 @@ var duties = []duty{
 		func(s *State, e Event, x *Section) []Obligation {
 			_, about := act(e, KindAboutTo)
 			if (about || e.Kind == KindSaving) && x.Settings != nil && x.Settled == nil {
-				return []Obligation{{Section: x.Name, Says: "Put the settings of " + x.called() + " back."}}
+				return []Obligation{Obligation{Section: x.Name}.saying(core.Say("Put the settings of %s back.", x.called()))}
 			}
 			return nil
 		},
@@ -85,7 +97,7 @@ var duties = []duty{
 	{OweLoader,
 		func(s *State, e Event, x *Section) []Obligation {
 			if _, about := act(e, KindAboutTo); about && x.Own != "" {
-				return []Obligation{{Section: x.Name, Says: "Have the unit's own loader answer again."}}
+				return []Obligation{Obligation{Section: x.Name}.saying(core.Say("Have the unit's own loader answer again."))}
 			}
 			return nil
 		},
@@ -97,12 +109,12 @@ var duties = []duty{
 		func(s *State, e Event, x *Section) []Obligation {
 			if e.Kind == KindBorrowed {
 				n := len(s.Lent) - 1
-				return []Obligation{{Item: lentItem(n), Says: "Put it back as it was: " + s.Lent[n].Says}}
+				return []Obligation{Obligation{Item: lentItem(n)}.saying(givenBack(s.Lent[n]))}
 			}
 			a, ok := answered(e)
 			if i := s.item(a.Item); ok && i != nil && i.Undo != "" && good(a) {
 				if back := s.item(i.Undo); back != nil {
-					return []Obligation{{Item: i.Undo, Says: back.Says.In("en")}}
+					return []Obligation{Obligation{Item: i.Undo}.saying(back.Asks())}
 				}
 			}
 			return nil
@@ -114,7 +126,7 @@ var duties = []duty{
 			if _, ok := act(e, KindAboutTo); ok {
 				for _, i := range s.items() {
 					if i.Test {
-						all = append(all, Obligation{Item: i.ID, Says: i.Says.In("en")})
+						all = append(all, Obligation{Item: i.ID}.saying(i.Asks()))
 					}
 				}
 			}
@@ -210,7 +222,8 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 			}
 		}
 		s.Owed = slices.DeleteFunc(s.Owed, func(o Obligation) bool { return o.Kind == OwePublic && o.Section == i.Section && o.Item == i.Setting })
-		s.add(Obligation{Kind: OwePublic, Section: i.Section, Item: i.Setting, Says: "Change " + title + ": everybody knows its value.", State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
+		s.add(Obligation{Kind: OwePublic, Section: i.Section, Item: i.Setting, State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run}.
+			saying(core.Say("Change %s: everybody knows its value.", title)))
 		return
 	}
 	if i == nil || !atEnd(i) {
@@ -228,15 +241,15 @@ func (s *State) excuse(a procedure.Answer, e Event) {
 	switch {
 	case known:
 	case i.Test: // nothing was changed that would owe it, and still it was not passed
-		o := Obligation{Kind: OweTest, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run}
+		o := Obligation{Kind: OweTest, Item: a.Item, State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run}.saying(i.Asks())
 		if a.Value == procedure.Elsewhere {
 			o.State, o.Whose, o.Due = OweHanded, a.Whose, a.Due
 		}
 		s.add(o)
 	case i.Do == model.Give: // by whoever leaves it; that says nothing of how the unit works
-		s.add(Obligation{Kind: OweGive, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
+		s.add(Obligation{Kind: OweGive, Item: a.Item, State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run}.saying(i.Asks()))
 	case a.Value == No:
-		s.add(Obligation{Kind: OweFinding, Item: a.Item, Says: i.Says.In("en"), State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run})
+		s.add(Obligation{Kind: OweFinding, Item: a.Item, State: OweExcused, By: a.By, Reason: a.Note, Since: e.At, Run: s.Opened.Run}.saying(i.Asks()))
 	}
 }
 

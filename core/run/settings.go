@@ -2,7 +2,6 @@ package run
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -219,23 +218,25 @@ func settingItem(x *Section, what, name string) string {
 // askFor is the item by which a person says what a setting is to be.
 func askFor(x *Section, l *settings.Line, def *model.Setting) model.Item {
 	i := model.Item{ID: settingItem(x, "set", l.Name), Do: model.Enter, At: model.AtSet, Section: x.Name, Setting: l.Name, Secret: l.Secret, Offers: l.Secret, Unit: def.Unit,
-		Leaves: l.Public, Says: model.Words{"en": fmt.Sprintf("What is %s to be?", l.Title)}}
-	var why []string
+		Leaves: l.Public}
+	var why []core.Said
 	switch {
 	case l.Found == nil:
-		why = append(why, "It is new.")
+		why = append(why, core.Say("It is new."))
 	case l.Public:
-		why = append(why, "It was found with a value that everybody knows.")
+		why = append(why, core.Say("It was found with a value that everybody knows."))
 	case !l.Secret:
-		why = append(why, fmt.Sprintf("It was %s.", def.Shows(l.Found.Value)))
+		why = append(why, core.Say("It was %s.", def.Shows(l.Found.Value)))
 	}
 	if l.Why != nil && !l.Public {
-		why = append(why, capital(strings.TrimSuffix(l.Why.Text, "."))+".")
+		says := *l.Why
+		says.Text = capital(strings.TrimSuffix(says.Text, ".")) + "."
+		why = append(why, says)
 	}
 	if l.Secret {
-		why = append(why, "One was made for it; it is shown once, and kept with the team's secrets.")
+		why = append(why, core.Say("One was made for it; it is shown once, and kept with the team's secrets."))
 	}
-	i.Why = model.Words{"en": strings.Join(why, " ")}
+	i = i.Saying(core.Say("What is %s to be?", l.Title), why...)
 	if def.As == "choice" {
 		i.Do = model.Choose
 		for _, c := range def.Choices {
@@ -266,18 +267,19 @@ func lookAt(x *Section, lines []settings.Line, reset bool) *model.Item {
 	if len(other)+len(gone)+len(differ) == 0 {
 		return nil
 	}
-	var says []string
+	var why []core.Said
 	if len(other) > 0 {
-		says = append(says, "not as they were found: "+strings.Join(other, ", "))
+		why = append(why, core.Say("Not as they were found: %s.", strings.Join(other, ", ")))
 	}
 	if len(gone) > 0 {
-		says = append(says, "not carried over: "+strings.Join(gone, ", "))
+		why = append(why, core.Say("Not carried over: %s.", strings.Join(gone, ", ")))
 	}
 	if len(differ) > 0 {
-		says = append(says, "as they were, though a profile has another value: "+strings.Join(differ, ", "))
+		why = append(why, core.Say("As they were, though a profile has another value: %s.", strings.Join(differ, ", ")))
 	}
-	return &model.Item{ID: settingItem(x, "look", "at-settings"), Do: model.Confirm, At: model.AtSet, Section: x.Name,
-		Says: model.Words{"en": "Look at the settings. Are they to be so?"}, Why: model.Words{"en": capital(strings.Join(says, "; ")) + "."}}
+	i := model.Item{ID: settingItem(x, "look", "at-settings"), Do: model.Confirm, At: model.AtSet, Section: x.Name}.
+		Saying(core.Say("Look at the settings. Are they to be so?"), why...)
+	return &i
 }
 
 // asks is the item about the settings of a section that a person is to do next.
@@ -776,8 +778,8 @@ func typedAt(x *Place, d *model.Section) (all []model.Item) {
 		if def.Secret { // no display shows it
 			continue
 		}
-		one := model.Item{ID: settingItem(&Section{Place: *x}, "found", def.Name), Do: model.Enter, At: model.AtFound, Section: x.Name, Setting: def.Name, Unit: def.Unit,
-			Says: model.Words{"en": fmt.Sprintf("What does its display show for %s?", def.Says())}, Why: model.Words{"en": "It goes back after the write. A picture helps."}}
+		one := model.Item{ID: settingItem(&Section{Place: *x}, "found", def.Name), Do: model.Enter, At: model.AtFound, Section: x.Name, Setting: def.Name, Unit: def.Unit}.
+			Saying(core.Say("What does its display show for %s?", def.Says()), core.Say("It goes back after the write. A picture helps."))
 		if def.As == "choice" {
 			one.Do, one.Choices = model.Choose, def.Choices
 		}
@@ -793,14 +795,14 @@ func (x *Section) enterAll(of *model.Settings, lines []settings.Line) (all []mod
 		if def == nil || l.How == settings.Gone {
 			continue
 		}
-		says := fmt.Sprintf("Set %s at its display as you have said, and say what it shows.", l.Title)
+		says := core.Say("Set %s at its display as you have said, and say what it shows.", l.Title)
 		if l.Want != nil && !l.Want.Sealed {
-			says = fmt.Sprintf("Set %s to %s at its display, and say what it shows.", l.Title, def.Shows(l.Want.Value))
+			says = core.Say("Set %s to %s at its display, and say what it shows.", l.Title, def.Shows(l.Want.Value))
 		}
 		if l.Secret {
-			says = fmt.Sprintf("Enter %s at its display.", l.Title)
+			says = core.Say("Enter %s at its display.", l.Title)
 		}
-		one := model.Item{ID: settingItem(x, "left", l.Name), Do: model.Enter, At: model.AtLeft, Says: model.Words{"en": says}, Setting: l.Name, Unit: def.Unit}
+		one := model.Item{ID: settingItem(x, "left", l.Name), Do: model.Enter, At: model.AtLeft, Setting: l.Name, Unit: def.Unit}.Saying(says)
 		if l.Secret {
 			one.Do, one.Setting = model.Confirm, ""
 		}

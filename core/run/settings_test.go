@@ -62,7 +62,7 @@ func TestALockedUnitIsRefusedWithItsWaysOn(t *testing.T) {
 	b := locked(t, false)
 	before := b.unit.Memory()
 	s := b.flash(t, b.open)
-	if s.Closed.Outcome != run.Refused || s.Fault.Gate != run.GateProtection || !strings.Contains(s.Fault.Message, "gives its 3 settings all the same") || !bytes.Equal(b.unit.Memory(), before) {
+	if s.Closed.Outcome != run.Refused || s.Fault.Gate != run.GateProtection || !strings.Contains(s.Fault.Next, "gives its 3 settings all the same") || !bytes.Equal(b.unit.Memory(), before) {
 		t.Errorf("%+v", s.Fault)
 	}
 }

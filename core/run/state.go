@@ -462,10 +462,12 @@ func (s *State) items() (all []model.Item) {
 	}
 	var back []model.Item
 	for n, b := range s.Lent {
-		back = append(back, model.Item{ID: lentItem(n), Do: model.Confirm, At: model.AtLeft, Says: model.Words{"en": "Put it back as it was: " + b.Says}})
+		back = append(back, model.Item{ID: lentItem(n), Do: model.Confirm, At: model.AtLeft}.Saying(givenBack(b)))
 	}
 	return slices.Insert(slices.Clone(all), at, back...)
 }
+
+func givenBack(b Borrowed) core.Said { return core.Say("Put it back as it was: %s", b.Says) }
 
 // lentItem is the id of the item that takes back the nth borrowed thing.
 func lentItem(n int) string { return fmt.Sprintf("give-back-%d", n+1) }

@@ -48,7 +48,7 @@ func Tell(e Event, x *Section) core.Said {
 		case a.Value == procedure.Back:
 			return core.Say("back to the item before")
 		case a.Value == procedure.Elsewhere:
-			return core.Say("%s: not possible here, %s answers it by %s", strings.ReplaceAll(a.Item, "-", " "), a.Whose, a.Due)
+			return core.Say("%s: not possible here; %s answers it by %s", strings.ReplaceAll(a.Item, "-", " "), a.Whose, a.Due)
 		case a.Sealed:
 			return core.Say("%s: said, and sealed", strings.ReplaceAll(a.Item, "-", " "))
 		case a.Note != "":

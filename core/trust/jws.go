@@ -99,17 +99,17 @@ type Trusted struct {
 }
 
 // Bars says why a signature that was made or first seen at the time does not
-// count; empty if it counts. A revoked key counts for nothing, whenever it signed:
+// count; without text if it counts. A revoked key counts for nothing, whenever it signed:
 // nobody can tell when a stolen key was used.
-func (t Trusted) Bars(at time.Time) string {
+func (t Trusted) Bars(at time.Time) core.Said {
 	const day = "2 January 2006"
 	switch {
 	case t.Revoked != nil:
-		return "its key " + t.Name + " was revoked on " + t.Revoked.UTC().Format(day) + ": " + strings.TrimSuffix(t.Reason, ".") + "."
+		return core.Say("The signature does not count: its key %s was revoked on %s: %s.", t.Name, t.Revoked.UTC().Format(day), strings.TrimSuffix(t.Reason, "."))
 	case at.Before(t.From):
-		return "its key " + t.Name + " is valid from " + t.From.UTC().Format(day) + " on, the signature is of " + at.UTC().Format(day) + "."
+		return core.Say("The signature does not count: its key %s is valid from %s on, it is of %s.", t.Name, t.From.UTC().Format(day), at.UTC().Format(day))
 	case t.Until != nil && at.After(*t.Until):
-		return "its key " + t.Name + " was valid until " + t.Until.UTC().Format(day) + ", the signature is of " + at.UTC().Format(day) + "."
+		return core.Say("The signature does not count: its key %s was valid until %s, it is of %s.", t.Name, t.Until.UTC().Format(day), at.UTC().Format(day))
 	}
-	return ""
+	return core.Said{}
 }

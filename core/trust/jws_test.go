@@ -92,7 +92,7 @@ func TestATrustedKeyHasItsTime(t *testing.T) {
 		"after it":      {Trusted{From: *day(1), Until: day(20)}, *day(21), "was valid until 20 November 2026"},
 		"revoked later": {Trusted{From: *day(1), Revoked: day(15), Reason: "laptop stolen"}, *day(2), "was revoked on 15 November 2026: laptop stolen."},
 	} {
-		if got := x.key.Bars(x.at); (x.bars == "") != (got == "") || !strings.Contains(got, x.bars) {
+		if got := x.key.Bars(x.at).Text; (x.bars == "") != (got == "") || !strings.Contains(got, x.bars) {
 			t.Errorf("%s: %q", name, got)
 		}
 	}

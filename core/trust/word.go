@@ -2,7 +2,6 @@ package trust
 
 import (
 	"encoding/json"
-	"strings"
 	"time"
 
 	"zealousferry/core"
@@ -39,8 +38,8 @@ func (w *Word) Check(keys []Trusted, signed []byte) error {
 		if err := k.Public.VerifyDetached(purpose, signed, w.Signature); err != nil {
 			return err
 		}
-		if why := k.Bars(w.Dated); why != "" {
-			return core.Fail(core.NotAllowed, "it is signed, but %s", strings.TrimSuffix(why, "."))
+		if why := k.Bars(w.Dated); why.Text != "" {
+			return why.Fail(core.NotAllowed)
 		}
 		return nil
 	}

@@ -28,10 +28,23 @@ func (t Tried) Whole() bool {
 
 // Did is one thing that was tried.
 type Did struct {
-	What  string `json:"what"`
-	Came  string `json:"came,omitempty" doc:"What came of it, in words."`
-	Left  bool   `json:"left,omitempty" doc:"It could not be tried here, which is no fault of the sheet's."`
-	Error string `json:"error,omitempty"`
+	What       string   `json:"what"`
+	WhatID     string   `json:"whatId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	WhatParams []string `json:"whatParams,omitempty" doc:"What was put into it, in order."`
+	Came       string   `json:"came,omitempty" doc:"What came of it, in words."`
+	CameID     string   `json:"cameId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	CameParams []string `json:"cameParams,omitempty" doc:"What was put into it, in order."`
+	Left       bool     `json:"left,omitempty" doc:"It could not be tried here, which is no fault of the sheet's."`
+	Error      string   `json:"error,omitempty" doc:"What went wrong, and what to do."`
+	// Of that message and what was put into it, and the steps.
+	ErrorID     string      `json:"errorId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	ErrorParams []string    `json:"errorParams,omitempty" doc:"What was put into it, in order."`
+	Steps       []core.Step `json:"steps,omitempty"`
+}
+
+// did is one thing that was tried, and what came of it.
+func did(what, came core.Said) Did {
+	return Did{What: what.Text, WhatID: what.ID, WhatParams: what.Params, Came: came.Text, CameID: came.ID, CameParams: came.Params}
 }
 
 // Well tells whether all that was tried went well.
@@ -67,21 +80,23 @@ type Keeper interface {
 // from writing back goes first.
 func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, keeper Keeper, note func(sent bool, b []byte)) Tried {
 	t := Tried{Turns: []loader.Turn{}, Facts: []core.Fact{}, Did: []Did{}}
-	did := func(what, came string, err error) bool {
-		d := Did{What: what, Came: came}
+	did := func(what, came core.Said, err error) bool {
+		d := did(what, came)
 		if core.KindOf(err) == core.NotAllowed { // no fault of the sheet's
-			d.Came, d.Left = "not tried: "+err.Error(), true
+			d = did(what, core.Say("not tried: %s", err))
+			d.Left = true
 		} else if err != nil {
-			d.Error = err.Error()
-			if next := core.AsError(err, "").Next; next != "" {
-				d.Error += ". " + next
+			e := core.AsError(err, "")
+			d.Error, d.ErrorID, d.ErrorParams, d.Steps = e.Message, e.ID, e.Params, e.Steps
+			if e.Next != "" {
+				d.Error += ". " + e.Next
 			}
 		}
 		t.Did = append(t.Did, d)
 		return err == nil
 	}
 	s, err := Open(ctx, l, x, p, Hooks{Watch: func(turn loader.Turn) { t.Turns = append(t.Turns, turn) }, Note: note})
-	if !did("reach the loader", "it is there", err) {
+	if !did(core.Say("reach the loader"), core.Say("it is there"), err) {
 		return t
 	}
 	defer Leave(ctx, s, l, x, p)
@@ -97,27 +112,31 @@ func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, keeper
 	if err == nil && len(t.Facts) > 0 && says != x.Loader.Says {
 		err = core.Fail(core.WrongUnit, "it calls itself %q, the sheet says %q", says, x.Loader.Says)
 	}
-	if !did("ask who it is", fmt.Sprintf("%d facts", len(t.Facts)), err) {
+	if !did(core.Say("ask who it is"), core.Say("%d facts", len(t.Facts)), err) {
 		return t
 	}
 	if g, ok := s.(loader.Guarded); ok && s.Can(loader.Guard) == nil {
 		locked, err := g.Locked(ctx)
-		did("ask for the lock", map[bool]string{true: "locked against reading", false: "open"}[locked], err)
+		is := core.Say("open")
+		if locked {
+			is = core.Say("locked against reading")
+		}
+		did(core.Say("ask for the lock"), is, err)
 	}
 	if k, ok := s.(loader.Keeper); ok && s.Can(loader.Keep) == nil {
 		all, err := k.Settings(ctx)
-		did("list the settings", fmt.Sprintf("%d settings", len(all)), err)
+		did(core.Say("list the settings"), core.Say("%d settings", len(all)), err)
 	}
 	if c, ok := s.(loader.Cabinet); ok && s.Can(loader.Files) == nil {
 		all, err := c.Files(ctx)
-		did("list the files", fmt.Sprintf("%d files", len(all)), err)
+		did(core.Say("list the files"), core.Say("%d files", len(all)), err)
 	}
 	if len(x.Memory.Regions) == 0 || s.Can(loader.Read) != nil {
 		return t
 	}
 	at := x.Memory.Regions[0].Address
 	head := make([]byte, min(64, x.Memory.Regions[0].Length))
-	if !did(fmt.Sprintf("read %d bytes at 0x%X", len(head), at), "", s.Read(ctx, at, head, nil)) {
+	if !did(core.Say("read %d bytes at 0x%X", len(head), at), core.Said{}, s.Read(ctx, at, head, nil)) {
 		return t
 	}
 	t.Did[len(t.Did)-1].Came = fmt.Sprintf("% X …", head[:min(16, len(head))])
@@ -126,7 +145,7 @@ func Try(ctx context.Context, l link.Link, x *model.Section, p link.Pace, keeper
 		if err == nil && (len(d) != 1 || d[0] != core.DigestOf(head)) {
 			err = core.Fail(core.VerifyDiffers, "the digest that the unit gives is not that of what was read")
 		}
-		did("have it compute a digest", "it is that of what was read", err)
+		did(core.Say("have it compute a digest"), core.Say("it is that of what was read"), err)
 	}
 	if keeper != nil {
 		w := writing{s: s, m: &x.Memory, keeper: keeper, did: did, who: Held{Unit: serialOf(t.Facts), Section: x.Name, Says: says}}
@@ -149,24 +168,24 @@ type writing struct {
 	s      loader.Session
 	m      *memory.Map
 	keeper Keeper
-	did    func(what, came string, err error) bool
+	did    func(what, came core.Said, err error) bool
 	who    Held
 }
 
 func (w writing) all(ctx context.Context) {
 	for _, a := range []loader.Ability{loader.Erase, loader.Write} {
 		if err := w.s.Can(a); err != nil {
-			w.did("change memory", "", err)
+			w.did(core.Say("change memory"), core.Said{}, err)
 			return
 		}
 	}
 	left, err := w.keeper.Kept()
 	if err != nil {
-		w.did("look for what an earlier trial has left", "", err)
+		w.did(core.Say("look for what an earlier trial has left"), core.Said{}, err)
 		return
 	}
 	if left != nil {
-		if what := fmt.Sprintf("put back what the sector at 0x%X held before the last trial", left.Address); !w.did(what, "done", w.putBack(ctx, left)) {
+		if what := core.Say("put back what the sector at 0x%X held before the last trial", left.Address); !w.did(what, core.Say("done"), w.putBack(ctx, left)) {
 			return
 		}
 	}
@@ -181,16 +200,16 @@ func (w writing) all(ctx context.Context) {
 	}
 	held := w.who
 	held.Address, held.Data = last.Address, make([]byte, last.Length)
-	if !w.did(fmt.Sprintf("read the sector at 0x%X", held.Address), fmt.Sprintf("%d bytes", last.Length), w.s.Read(ctx, held.Address, held.Data, nil)) {
+	if !w.did(core.Say("read the sector at 0x%X", held.Address), core.Say("%d bytes", last.Length), w.s.Read(ctx, held.Address, held.Data, nil)) {
 		return
 	}
-	if !w.did("keep what it holds at the bench", "it is on its disk", w.keeper.Keep(&held)) {
+	if !w.did(core.Say("keep what it holds at the bench"), core.Say("it is on its disk"), w.keeper.Keep(&held)) {
 		return
 	}
 	if err = w.write(ctx, &held); err != nil {
 		err = core.AsError(err, "").Do("What it held is kept at the bench: try it with writing once more on this unit, and that is put back first.")
 	}
-	w.did("erase it and write back what it held", "it is read back as it was", err)
+	w.did(core.Say("erase it and write back what it held"), core.Say("it is read back as it was"), err)
 }
 
 // write erases a sector, writes what it held, reads it again, and lets the keeper forget.

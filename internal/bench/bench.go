@@ -79,11 +79,11 @@ type Bench struct {
 
 	mu        sync.Mutex
 	jobs      map[string]*job
-	offset    time.Duration     // the service's clock minus ours
-	heard     bool              // the service has said at least once what is here below
-	inForce   []core.Digest     // the sheets of all models
-	listed    string            // tells that list from others, as the service does
-	withdrawn map[string]string // open runs whose release was taken back, as heard last
+	offset    time.Duration        // the service's clock minus ours
+	heard     bool                 // the service has said at least once what is here below
+	inForce   []core.Digest        // the sheets of all models
+	listed    string               // tells that list from others, as the service does
+	withdrawn map[string]core.Said // open runs whose release was taken back, as heard last
 	trays     []client.BenchTray
 	settled   map[string]settled // links of trays, by name
 	asking    map[string]bool    // the same that are being asked
@@ -400,7 +400,7 @@ func (b *Bench) joinNow(ctx context.Context, fresh bool) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.withdrawn, b.heard = c.Withdrawn, true
+	b.withdrawn, b.heard = c.Bars(), true
 	if !c.Brief {
 		b.trays = c.Trays
 	}

@@ -102,10 +102,10 @@ func (j *job) MayWrite(ctx context.Context, o *run.Opened) error {
 	bars := j.bench.withdrawn[o.Run]
 	j.bench.mu.Unlock()
 	if m, err := j.bench.client.MayWrite(call, o.Run); err == nil {
-		bars = m.Bars
+		bars = core.Said{ID: m.BarsID, Params: m.BarsParams, Text: m.Bars}
 	}
-	if bars != "" {
-		return core.Fail(core.DoesNotFit, "%s", bars).Unit("nothing was changed").Go(words.Fit(o.Serial).To("Choose another release"))
+	if bars.Text != "" {
+		return bars.Fail(core.DoesNotFit).Unit("nothing was changed").Go(words.Fit(o.Serial).To("Choose another release"))
 	}
 	if o.Word == nil {
 		return nil // it was opened before benches were told, or nobody would have begun it

@@ -22,7 +22,7 @@ func TestWhatWasHeardLastCountsWhileTheServiceIsAway(t *testing.T) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write([]byte(`{"bars":"` + says + `"}`))
 	}))
-	b := &Bench{withdrawn: map[string]string{"one": "release 2.0.0 was withdrawn: heard before"}}
+	b := &Bench{withdrawn: map[string]core.Said{"one": core.Say("release %s was withdrawn: %s", "2.0.0", "heard before")}}
 	b.client = client.New(service.URL, "t", core.System{})
 	ask := func(id string) error {
 		return (&job{bench: b}).MayWrite(context.Background(), &run.Opened{Run: id, Serial: "S-0001"})
@@ -37,6 +37,12 @@ func TestWhatWasHeardLastCountsWhileTheServiceIsAway(t *testing.T) {
 	service.Close()
 	if err := ask("one"); core.KindOf(err) != core.DoesNotFit || !strings.Contains(err.Error(), "heard before") {
 		t.Errorf("away, heard before: %v", err)
+	} else if e := core.AsError(err, ""); e.ID != "release-was-withdrawn.2" || len(e.Params) != 2 {
+		t.Errorf("it is a message: %q %q", e.ID, e.Params)
+	}
+	c := client.Catalogue{Withdrawn: map[string]string{"one": "said by a service of before", "two": "a text"}, Barred: map[string]core.Said{"two": core.Say("a message")}}
+	if all := c.Bars(); len(all) != 2 || all["one"].Text != "said by a service of before" || all["two"].ID != "a-message" {
+		t.Errorf("what a service has said, also one of before: %v", all)
 	}
 	if err := ask("two"); err != nil {
 		t.Errorf("away, heard nothing: %v", err)

@@ -112,7 +112,7 @@ func (a *app) bulletinList() *cobra.Command {
 func (a *app) bulletin(b client.Bulletin) {
 	fmt.Fprintf(a.out, "%s %s: %s\n", a.paint(amber, told(" BULLETIN %d ", b.Number)), a.paint(bold, b.Title), wrap(b.Says, 4))
 	if len(b.SpeaksWhy) > 0 {
-		fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("because: %s", strings.Join(b.SpeaksWhy, ", "))))
+		fmt.Fprintf(a.out, "    %s\n", a.paint(faint, told("because: %s", core.Texts(b.SpeaksWhy, ", "))))
 	}
 }
 

@@ -198,7 +198,7 @@ func (a *app) inspection(x client.Inspection, im *image.Image) {
 		a.pair("memory", m.Words())
 	}
 	for _, w := range x.Warnings {
-		a.pair("beware", wrap(w, 13))
+		a.pair("beware", wrap(w.Text, 13))
 	}
 }
 
@@ -307,13 +307,13 @@ func (a *app) imageConvert() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"from": o.Format.Name(), "to": format.Name(), "bytes": o.Image.Bytes(), "lost": append([]string{}, lost...), "warnings": append([]string{}, o.Image.Warnings...)}, func() {
+			return a.show(map[string]any{"from": o.Format.Name(), "to": format.Name(), "bytes": o.Image.Bytes(), "lost": append([]core.Said{}, lost...), "warnings": append([]core.Said{}, o.Image.Warnings...)}, func() {
 				tell(a.out, "%s %s: %s, %s bytes of memory.\n", a.paint(teal, "✓"), args[1], format.Title(), grouped(o.Image.Bytes()))
 				for _, w := range o.Image.Warnings {
-					labelled(a.err, 7, "beware", wrap(w, 10))
+					labelled(a.err, 7, "beware", wrap(w.Text, 10))
 				}
 				for _, l := range lost {
-					labelled(a.err, 7, "lost", wrap(l, 10))
+					labelled(a.err, 7, "lost", wrap(l.Text, 10))
 				}
 				if len(lost) == 0 {
 					tell(a.err, "  Nothing was lost.\n")
@@ -344,7 +344,7 @@ func formatOf(name, file string) (image.Format, error) {
 }
 
 // writeImage writes a whole file or none.
-func writeImage(name string, replace bool, im *image.Image, f image.Format, o image.Options) (lost []string, err error) {
+func writeImage(name string, replace bool, im *image.Image, f image.Format, o image.Options) (lost []core.Said, err error) {
 	how := os.O_WRONLY | os.O_CREATE | os.O_EXCL
 	if replace {
 		how = os.O_WRONLY | os.O_CREATE | os.O_TRUNC

@@ -121,9 +121,9 @@ func (a *app) modelVerb() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			disagree := []string{}
+			disagree := []core.Said{}
 			for _, x := range procedure.Contradictions(s) {
-				disagree = append(disagree, x.String())
+				disagree = append(disagree, x.Whole())
 			}
 			size, bytes := toldOf(len(s.Main().Memory.Regions), "%s region", "%s regions"), s.Main().Memory.Bytes()
 			if len(s.Sections) > 1 {
@@ -161,9 +161,9 @@ func (a *app) modelVerb() *cobra.Command {
 }
 
 // contradictions are what a lead must settle before such a unit is serviced.
-func (a *app) contradictions(all []string) {
+func (a *app) contradictions(all []core.Said) {
 	for _, x := range all {
-		a.pair("disagree", a.paint(brick, wrap(x, 13)))
+		a.pair("disagree", a.paint(brick, wrap(x.Text, 13)))
 	}
 	if len(all) > 0 {
 		a.pair("next", a.paint(bold, "Settle it in the sheet; until then a run of such a unit is refused."))

@@ -235,7 +235,7 @@ func (a *app) rehearsal(r client.Rehearsal) {
 		}
 		fmt.Fprintf(a.out, "  %-12s%s\n", name, q.Says)
 	}
-	row("not known", strings.Join(x.Assumed, "; "))
+	row("not known", core.Texts(x.Assumed, "; "))
 	for _, b := range r.Bars {
 		fmt.Fprintf(a.out, "  %s%s\n", a.paint(bold, "barred now  "), b.Text)
 	}

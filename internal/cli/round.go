@@ -63,8 +63,8 @@ func (a *app) roundNext() *cobra.Command {
 				if t.Do == "hands" {
 					done = false
 				}
-				if r, err = c.StepRound(ctx, r.ID, client.RoundStep{Turn: before, Do: "go"}); err == nil && r.Turns[before].Read != "" {
-					fmt.Fprintf(a.err, "   %s\n", a.paint(teal, "✓ "+r.Turns[before].Read))
+				if r, err = c.StepRound(ctx, r.ID, client.RoundStep{Turn: before, Do: "go"}); err == nil && r.Turns[before].Read != nil {
+					fmt.Fprintf(a.err, "   %s\n", a.paint(teal, "✓ "+r.Turns[before].Read.Text))
 				}
 			}
 			if err != nil {
@@ -201,10 +201,11 @@ func (a *app) round(r client.Round) {
 		if t.State == "unknown" || t.State == "left" || t.State == "passed" {
 			more = append(more, words.Turns.In(t.State))
 		}
-		for _, s := range []string{t.Read, t.Reason} {
-			if s != "" {
-				more = append(more, s)
-			}
+		if t.Read != nil {
+			more = append(more, t.Read.Text)
+		}
+		if t.Reason != "" {
+			more = append(more, t.Reason)
 		}
 		if t.At != nil {
 			more = append(more, t.At.Local().Format("15:04:05"), t.By)
@@ -249,8 +250,8 @@ func writtenBy(r client.Round, slot string) string {
 // saysOf is what a code means, and what was recorded with it.
 func saysOf(l round.Line) string {
 	says := cmp.Or(l.Says, "no text in the sheet")
-	if l.Recalled != "" {
-		says += " (" + l.Recalled + ")"
+	if l.Recalled != nil {
+		says += " (" + l.Recalled.Text + ")"
 	}
 	return says
 }
@@ -282,8 +283,8 @@ func (a *app) roundCodes(r client.Round) {
 		if l.Stands == "new" || l.Stands == "back" || l.Stands == "not-known" {
 			stands = a.paint(brick, stands)
 		}
-		if l.Ours != "" {
-			stands += "; " + l.Ours
+		if l.Ours != nil {
+			stands += "; " + l.Ours.Text
 		}
 		rows = append(rows, append(row, stands))
 	}

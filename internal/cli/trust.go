@@ -377,7 +377,7 @@ func (a *app) releaseVerify() *cobra.Command {
 				if by != nil {
 					tell(a.out, "%s signed by %s, which counts.\n", a.paint(teal, "✓"), by.Name)
 				} else {
-					fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), why)
+					fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗"), why.Text)
 				}
 			})
 		})}

@@ -261,6 +261,8 @@ type Catalogue struct {
 	Brief  bool          `json:"brief,omitempty"`  // it says nothing of trays, checkpoint and name
 	// Withdrawn names open runs whose release was taken back, and why.
 	Withdrawn map[string]string `json:"withdrawn,omitempty"`
+	// Barred are the same as messages; a service of before does not send them.
+	Barred map[string]core.Said `json:"barred,omitempty"`
 	// Trays are those of the bench on whose links it asks who is there.
 	Trays []BenchTray `json:"trays,omitempty"`
 	// Checkpoint is the newest of all histories, where it is newer than the bench's: it keeps it.
@@ -271,6 +273,17 @@ type Catalogue struct {
 	Succeeds []history.SignedSuccession `json:"succeeds,omitempty"`
 	// Name is the bench's, where it is another one than the bench says.
 	Name string `json:"name,omitempty"`
+}
+
+// Bars are why open runs may not write.
+func (c *Catalogue) Bars() map[string]core.Said {
+	all := map[string]core.Said{}
+	for run, text := range c.Withdrawn {
+		if all[run] = c.Barred[run]; all[run].Text == "" {
+			all[run] = core.Said{Text: text}
+		}
+	}
+	return all
 }
 
 // Checkpoint is a signed checkpoint of all histories, with the proof (RFC 9162, section 2.1.4)
@@ -288,7 +301,9 @@ type MayWrite struct {
 
 // May is the answer.
 type May struct {
-	Bars string `json:"bars,omitempty"`
+	Bars       string   `json:"bars,omitempty"`
+	BarsID     string   `json:"barsId,omitempty"`
+	BarsParams []string `json:"barsParams,omitempty"`
 }
 
 // Order tells a bench to do something once.

@@ -6,24 +6,25 @@ import (
 	"net/url"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/model"
 )
 
 // Bulletin is what is known of a complaint about a model: which units have it, how it
 // shows, what mends it.
 type Bulletin struct {
-	Number    uint64     `json:"number"`
-	Model     string     `json:"model"`
-	Title     string     `json:"title"`
-	Says      string     `json:"says" doc:"What it is and what mends it."`
-	For       string     `json:"for" doc:"Which units are meant, in words; empty: all."`
-	Codes     []string   `json:"codes" nullable:"false"`
-	Words     []string   `json:"words" nullable:"false"`
-	By        string     `json:"by"`
-	At        time.Time  `json:"at"`
-	Ended     *time.Time `json:"ended,omitempty"`
-	EndedWhy  string     `json:"endedWhy,omitempty"`
-	SpeaksWhy []string   `json:"speaksWhy,omitempty" doc:"Of a unit: by what it speaks to it."`
+	Number    uint64      `json:"number"`
+	Model     string      `json:"model"`
+	Title     string      `json:"title"`
+	Says      string      `json:"says" doc:"What it is and what mends it."`
+	For       string      `json:"for" doc:"Which units are meant, in words; empty: all."`
+	Codes     []string    `json:"codes" nullable:"false"`
+	Words     []string    `json:"words" nullable:"false"`
+	By        string      `json:"by"`
+	At        time.Time   `json:"at"`
+	Ended     *time.Time  `json:"ended,omitempty"`
+	EndedWhy  string      `json:"endedWhy,omitempty"`
+	SpeaksWhy []core.Said `json:"speaksWhy,omitempty" doc:"Of a unit: by what it speaks to it."`
 }
 
 // Bulletins is a list of bulletins.

@@ -55,7 +55,7 @@ type Image struct {
 	From     uint64      `json:"from"`
 	To       uint64      `json:"to"`
 	Payload  uint64      `json:"payload"`
-	Warnings []string    `json:"warnings" nullable:"false"`
+	Warnings []core.Said `json:"warnings" nullable:"false"`
 	Known    []Known     `json:"known,omitempty" doc:"Releases that have this image already."`
 }
 
@@ -85,14 +85,13 @@ type Known struct {
 
 // Words say it to a person.
 func (k Known) Words() string {
-	s := fmt.Sprintf("part %s of %s %s", k.Part, k.Model, k.Version)
 	switch k.How {
 	case "same-file":
-		return s + ", the very file"
+		return core.Say("part %s of %s %s, the very file", k.Part, k.Model, k.Version).Text
 	case "same-image":
-		return s + ", the same image in another file"
+		return core.Say("part %s of %s %s, the same image in another file", k.Part, k.Model, k.Version).Text
 	}
-	return fmt.Sprintf("not known; nearest is %s: %d of %d pieces of 4 KiB alike", s, k.Same, k.Of)
+	return core.Say("not known; nearest is part %s of %s %s: %d of %d pieces of 4 KiB alike", k.Part, k.Model, k.Version, k.Same, k.Of).Text
 }
 
 // Size says how an image suits a model's memory.
@@ -103,15 +102,18 @@ type Size struct {
 	Inside  bool     `json:"inside" doc:"Every byte lies in a region."`
 	Touches []string `json:"touches" nullable:"false" doc:"Regions that it would write."`
 	Bars    string   `json:"bars,omitempty" doc:"Why it may not be written there."`
+	// Of the message in Bars, and what was put into it.
+	BarsID     string   `json:"barsId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	BarsParams []string `json:"barsParams,omitempty" doc:"What was put into it, in order."`
 }
 
 // Words say it to a person.
 func (m Size) Words() string {
 	switch {
 	case m.Bars != "":
-		return fmt.Sprintf("✗ %s: %s", m.Name, m.Bars)
+		return core.Say("✗ %s: %s", m.Name, m.Bars).Text
 	case !m.Inside:
-		return fmt.Sprintf("✗ %s: reaches outside of its %d KiB", m.Name, m.Memory>>10)
+		return core.Say("✗ %s: reaches outside of its %d KiB", m.Name, m.Memory>>10).Text
 	}
-	return fmt.Sprintf("✓ %s, %d KiB: writes %s", m.Name, m.Memory>>10, strings.Join(m.Touches, ", "))
+	return core.Say("✓ %s, %d KiB: writes %s", m.Name, m.Memory>>10, strings.Join(m.Touches, ", ")).Text
 }

@@ -58,7 +58,7 @@ type Model struct {
 	Newest   string      `json:"newest,omitempty" doc:"Its newest stable release."`
 
 	Procedures     int         `json:"procedures"`
-	Contradictions []string    `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
+	Contradictions []core.Said `json:"contradictions,omitempty" doc:"What its procedures disagree on; a lead settles it."`
 	Alike          []core.Said `json:"alike,omitempty" doc:"Models whose units would answer as this one's do; said when the sheet is put in force."`
 	Waits          bool        `json:"waits,omitempty" doc:"The sheet is not in force: it waits for a second lead who puts in the same."`
 }

@@ -78,7 +78,15 @@ type Vouch struct {
 	Entered time.Time `json:"entered"`
 	By      string    `json:"by,omitempty"`
 	Counts  bool      `json:"counts"`
-	Bars    string    `json:"bars,omitempty" doc:"Why it does not count."`
+	// Why it does not count.
+	Bars       string   `json:"bars,omitempty" doc:"Why it does not count."`
+	BarsID     string   `json:"barsId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	BarsParams []string `json:"barsParams,omitempty" doc:"What was put into it, in order."`
+}
+
+// Bar makes it count for nothing.
+func (v *Vouch) Bar(s core.Said) {
+	v.Counts, v.Bars, v.BarsID, v.BarsParams = false, s.Text, s.ID, s.Params
 }
 
 // ReleasePage is a release with all that is known of it.

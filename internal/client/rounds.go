@@ -23,7 +23,7 @@ type Round struct {
 	Behind     []string        `json:"behind" nullable:"false" doc:"Slots of modules that are to be written: a newer release fits, or they run no program."`
 	Written    []round.Written `json:"written" nullable:"false" doc:"Modules that runs of this round have changed, so far."`
 	Lines      []round.Line    `json:"lines" nullable:"false" doc:"Every fault code of every module through the round, those that want somebody first."`
-	Open       []string        `json:"open" nullable:"false" doc:"What is not as it should be; with it the round is closed only with a reason."`
+	Open       []core.Said     `json:"open" nullable:"false" doc:"What is not as it should be; with it the round is closed only with a reason."`
 	Tree       *Tree           `json:"tree,omitempty" doc:"The checkpoint of all histories when this was put together: on paper it holds them."`
 	Now        core.Said       `json:"now" doc:"How it stands, in a sentence."`
 	Steps      []core.Step     `json:"steps,omitempty" doc:"What is to be done now, step by step."`
@@ -45,14 +45,19 @@ type RoundRow struct {
 	At        time.Time  `json:"at"`
 	Closed    *time.Time `json:"closed,omitempty"`
 	Waits     string     `json:"waits,omitempty" doc:"What is next, of an open one."`
+	// Of the message in Waits, and what was put into it.
+	WaitsID     string   `json:"waitsId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	WaitsParams []string `json:"waitsParams,omitempty" doc:"What was put into it, in order."`
 }
 
 // RoundTurn is a turn of a round.
 type RoundTurn struct {
 	Do     string     `json:"do" enum:"note,modules,hands,clear,learn"`
 	Says   string     `json:"says" doc:"What it is, for a person."`
+	SaysID string     `json:"saysId,omitempty" doc:"Of the message in says, as docs/messages.md lists it."`
+	Params []string   `json:"params,omitempty" doc:"What was put into it, in order."`
 	State  string     `json:"state" enum:"open,unknown,done,left,passed" doc:"unknown: it was begun, and nobody knows how far it is; left: undone, by name; passed: there was nothing to do."`
-	Read   string     `json:"read,omitempty" doc:"What was read from the vehicle afterwards."`
+	Read   *core.Said `json:"read,omitempty" doc:"What was read from the vehicle afterwards."`
 	Reason string     `json:"reason,omitempty" doc:"Why it is left."`
 	By     string     `json:"by,omitempty"`
 	At     *time.Time `json:"at,omitempty"`

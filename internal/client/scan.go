@@ -39,27 +39,30 @@ type GatewayTold struct {
 
 // Module is what is in a slot.
 type Module struct {
-	Slot      string        `json:"slot" doc:"Empty for the assembly's own section."`
-	At        string        `json:"at" doc:"BENCH/LINK, and the slot behind it."`
-	Title     string        `json:"title"`
-	Bus       string        `json:"bus,omitempty"`
-	Model     string        `json:"model,omitempty"`
-	ModelName string        `json:"modelName,omitempty"`
-	Serial    string        `json:"serial,omitempty"`
-	Unit      string        `json:"unit,omitempty"`
-	State     string        `json:"state,omitempty" doc:"The unit's standing in the register."`
-	Revision  string        `json:"revision,omitempty"`
-	Running   string        `json:"running,omitempty" doc:"The version that it says it runs; empty where it runs none."`
-	Boot      bool          `json:"boot,omitempty" doc:"It answers and runs no program: it is in its boot loader, where an earlier write may have left it."`
-	Newer     string        `json:"newer,omitempty" doc:"The release that fits and should go in."`
-	Current   bool          `json:"current,omitempty" doc:"It runs what should go in."`
-	Verdict   string        `json:"verdict,omitempty" doc:"Why that one, or why none."`
-	Codes     []loader.Code `json:"codes" nullable:"false"`
-	Bulletins []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to it, by its codes and by what is said of it."`
-	Silent    bool          `json:"silent,omitempty"`
-	Empty     bool          `json:"empty,omitempty" doc:"It is silent and its slot may be empty."`
-	Error     string        `json:"error,omitempty"`
-	Next      string        `json:"next,omitempty"`
+	Slot      string `json:"slot" doc:"Empty for the assembly's own section."`
+	At        string `json:"at" doc:"BENCH/LINK, and the slot behind it."`
+	Title     string `json:"title"`
+	Bus       string `json:"bus,omitempty"`
+	Model     string `json:"model,omitempty"`
+	ModelName string `json:"modelName,omitempty"`
+	Serial    string `json:"serial,omitempty"`
+	Unit      string `json:"unit,omitempty"`
+	State     string `json:"state,omitempty" doc:"The unit's standing in the register."`
+	Revision  string `json:"revision,omitempty"`
+	Running   string `json:"running,omitempty" doc:"The version that it says it runs; empty where it runs none."`
+	Boot      bool   `json:"boot,omitempty" doc:"It answers and runs no program: it is in its boot loader, where an earlier write may have left it."`
+	Newer     string `json:"newer,omitempty" doc:"The release that fits and should go in."`
+	Current   bool   `json:"current,omitempty" doc:"It runs what should go in."`
+	Verdict   string `json:"verdict,omitempty" doc:"Why that one, or why none."`
+	// Of the message in Verdict, and what was put into it.
+	VerdictID     string        `json:"verdictId,omitempty" doc:"Of that message, as docs/messages.md lists it."`
+	VerdictParams []string      `json:"verdictParams,omitempty" doc:"What was put into it, in order."`
+	Codes         []loader.Code `json:"codes" nullable:"false"`
+	Bulletins     []Bulletin    `json:"bulletins" nullable:"false" doc:"That speak to it, by its codes and by what is said of it."`
+	Silent        bool          `json:"silent,omitempty"`
+	Empty         bool          `json:"empty,omitempty" doc:"It is silent and its slot may be empty."`
+	Error         string        `json:"error,omitempty"`
+	Next          string        `json:"next,omitempty"`
 }
 
 // Scan asks a whole assembly what is in it.

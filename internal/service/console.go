@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"zealousferry/core"
 	"zealousferry/internal/service/frame"
 )
 
@@ -21,7 +22,7 @@ func (v *Service) consoleHandler() http.Handler {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		switch {
 		case name == "api" || strings.HasPrefix(name, "api/"):
-			frame.WriteProblem(w, frame.PlainProblem(http.StatusNotFound, "there is no such call: "+r.Method+" "+r.URL.Path))
+			frame.WriteProblem(w, core.Fail(core.NotFound, "there is no such call: %s %s", r.Method, r.URL.Path))
 		case r.Method != http.MethodGet && r.Method != http.MethodHead:
 			frame.WriteProblem(w, frame.PlainProblem(http.StatusMethodNotAllowed, "pages are only read"))
 		case strings.HasPrefix(name, "assets/"):

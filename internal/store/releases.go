@@ -329,15 +329,16 @@ const ofRelease = `m.name = (SELECT f.model FROM firmware f WHERE f.id = ?)`
 
 // Withdrawn says which of the releases that open runs of a bench write was
 // withdrawn, and why.
-func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]string, error) {
+func (s *Store) Withdrawn(ctx context.Context, bench string) (map[string]core.Said, error) {
 	var rows []struct {
-		Run    string `db:"id"`
-		Reason string `db:"reason"`
+		Run     string `db:"id"`
+		Version string `db:"version"`
+		Reason  string `db:"withdrawn_reason"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, CONCAT('release ', f.version, ' was withdrawn: ', f.withdrawn_reason) AS reason FROM run r JOIN firmware f ON f.id = r.firmware WHERE r.bench = ? AND r.state IN ('open', 'paused') AND f.withdrawn_at IS NOT NULL`, bench)
-	all := map[string]string{}
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, f.version, f.withdrawn_reason FROM run r JOIN firmware f ON f.id = r.firmware WHERE r.bench = ? AND r.state IN ('open', 'paused') AND f.withdrawn_at IS NOT NULL`, bench)
+	all := map[string]core.Said{}
 	for _, r := range rows {
-		all[r.Run] = r.Reason
+		all[r.Run] = core.Say("release %s was withdrawn: %s", r.Version, r.Reason)
 	}
 	return all, err
 }

@@ -39,7 +39,7 @@ func TestBulletinsAndWhatCodesMean(t *testing.T) {
 	}
 	write("code,says\nC1A10-12,\"The hoist valve, at plug X4, is shorted\"\nU0129,No word from the brake\n")
 	told(t, lead.must(0, "model", "codes", "porter-hoist", list), "2 texts of porter-hoist stand")
-	told(t, l.must(0, "scan", "b/tug"), "The hoist valve, at plug X4, is shorted", "BULLETIN 1", "Sinks under load", "because: fault code C1A10-12")
+	told(t, l.must(0, "scan", "b/tug"), "The hoist valve, at plug X4, is shorted", "BULLETIN 1", "Sinks under load", "because: it has fault code C1A10-12")
 	if s, err := w.Technician.Scan(ctx, client.NewScan{At: "b/tug"}); err != nil || len(s.Modules[2].Bulletins)+len(s.Modules[3].Bulletins) > 0 {
 		t.Errorf("bulletins of a complaint that nobody has: %+v %v", s.Modules, err)
 	}
@@ -60,13 +60,13 @@ func TestBulletinsAndWhatCodesMean(t *testing.T) {
 	for _, m := range r.Modules {
 		by[m.Slot] = m
 	}
-	if b := by["brake"].Bulletins; len(b) != 1 || b[0].SpeaksWhy[0] != `"drops" is said of it` {
+	if b := by["brake"].Bulletins; len(b) != 1 || b[0].SpeaksWhy[0].Text != `"drops" is said of it` {
 		t.Errorf("the driver says so: %+v", b)
 	}
 	told(t, l.must(0, "card", "PK-903317"), "Drops the forks") // its job is the round's
 	told(t, l.must(0, "round", "show", r.ID), "BULLETIN 2", "BULLETIN 1")
 	x := tab(t, w, "lead", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), browser.Until(`document.querySelector('[data-bulletin="1"]')?.innerText.includes("Bulletin 1: fault code C1A10-12")`))
+	do(t, x, chromedp.Navigate(w.Base+"/vehicle/b/tug"), browser.Until(`document.querySelector('[data-bulletin="1"]')?.innerText.includes("Bulletin 1: it has fault code C1A10-12")`))
 	do(t, x, chromedp.Navigate(w.Base+"/rounds/"+r.ID), browser.Until(`document.querySelectorAll("[data-bulletin]").length === 2`))
 	do(t, x, chromedp.Navigate(w.Base+"/units/PK-903317"), says("Drops the forks"))
 	do(t, x, chromedp.Navigate(w.Base+"/models/porter-hoist"), says("Sinks under load"), click(`[data-enter]`), put(`[data-title] input`, "Creeps when cold"), put(`[data-says] textarea`, "Change its oil."), put(`[data-words] input`, "creeps, slow when cold"), press(`[data-enter-yes]`), says("shows by creeps, slow when cold"),

@@ -355,7 +355,7 @@ func TestFilesOfAJob(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 	text := string(in["READ FIRST.txt"])
-	told(t, text, "Job 1: prints blank tickets", "Done when: Print a ticket.", "Small S-0001", "runs 1.0.0; 2.0.0 is to go in", "Edda at the kiosk", "the key is with the ferryman", "runs what nobody knows; 2.0.0 may have to go in", "not known yet: Release 2.0.0", "which of these goes in is known at the unit", "S-0003: left as it is: it is new")
+	told(t, text, "Job 1: prints blank tickets", "Done when: Print a ticket.", "Small S-0001", "runs 1.0.0; 2.0.0 is to go in", "Edda at the kiosk", "the key is with the ferryman", "runs what nobody knows; 2.0.0 may have to go in", "not known yet: Release 2.0.0", "which of these goes in is known at the unit", "S-0003 is left as it is: it is new")
 	for name, data := range in {
 		if strings.HasPrefix(name, "releases/") && !strings.Contains(text, name+", SHA-256 "+core.DigestOf(data).String()) {
 			t.Errorf("%s is not the file that the page names", name)

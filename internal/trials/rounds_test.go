@@ -77,7 +77,7 @@ func through(t *testing.T, w *testkit.World, r client.Round) client.Round {
 func lines(r client.Round) (all []string) {
 	for _, l := range r.Lines {
 		s := l.Slot + " " + l.Code + " " + l.Stands
-		if l.Ours != "" {
+		if l.Ours != nil {
 			s += "*"
 		}
 		all = append(all, s)
@@ -100,7 +100,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 	if r.Next != 1 || fmt.Sprint(lines(r)) != "[hoist C1A10-12 stays]" || fmt.Sprint(r.Behind) != "[hoist brake]" || r.Serial != "ZFPRT9B2607000009" || r.Reason != "the hoist drops" {
 		t.Fatalf("%d %v %v %+v", r.Next, lines(r), r.Behind, r.RoundRow)
 	}
-	if rec := r.Lines[0].Recorded; rec == nil || rec.Snapshot != "0101FD0200F4" || r.Lines[0].Recalled != "when it arose: supply-volts 24.4 V; since then: times-seen 3" {
+	if rec := r.Lines[0].Recorded; rec == nil || rec.Snapshot != "0101FD0200F4" || r.Lines[0].Recalled == nil || r.Lines[0].Recalled.Text != "when it arose: supply-volts 24.4 V; since then: times-seen 3" {
 		t.Errorf("what the hoist has recorded with its code is not kept: %+v", rec)
 	}
 	if _, err := w.Technician.BeginRound(ctx, client.NewRound{At: "b/tug", Reason: "once more"}); core.KindOf(err) != core.Busy {
@@ -127,7 +127,7 @@ func TestARoundOfAVehicle(t *testing.T) {
 	hands := func(turn int, read string) {
 		t.Helper()
 		vehicle.Key(read != "key off")
-		if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: "go"}); err != nil || r.Turns[turn].Read != read {
+		if r, err = w.Technician.StepRound(ctx, r.ID, client.RoundStep{Turn: turn, Do: "go"}); err != nil || wordsOf(r.Turns[turn].Read) != read {
 			t.Fatalf("turn %d: %+v %v", turn, r.Turns, err)
 		}
 	}
@@ -429,4 +429,12 @@ func TestARoundThatIsLostAtEveryEvent(t *testing.T) {
 	if err := w.DB.Open(t, w.DB.Root).QueryRow(`SELECT COUNT(*) FROM lost_once`).Scan(&kinds); err != nil || lost != kinds || kinds < 15 || r.Whole == nil || !*r.Whole {
 		t.Errorf("%d events were lost once, of %d: %v", lost, kinds, err)
 	}
+}
+
+// wordsOf is what a message says, if there is one.
+func wordsOf(s *core.Said) string {
+	if s == nil {
+		return ""
+	}
+	return s.Text
 }

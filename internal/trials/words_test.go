@@ -43,6 +43,9 @@ func TestMessagesAreListed(t *testing.T) {
 		}
 		seen[m.ID] = m
 	}
+	if hidden, err := catalogue.Hidden(here); err != nil || len(hidden) > 0 {
+		t.Errorf("words that the list cannot have, because they are not written out where they are said (%v): %s", err, strings.Join(hidden, "; "))
+	}
 	have, err := os.ReadFile(filepath.Join(here, "docs", "messages.md"))
 	if err != nil || string(have) != catalogue.Page(all) {
 		t.Errorf("docs/messages.md is stale: make types (%v)", err)

@@ -3459,7 +3459,7 @@ export interface components {
             /** @description What it is and what mends it. */
             says: string;
             /** @description Of a unit: by what it speaks to it. */
-            speaksWhy?: string[];
+            speaksWhy?: components["schemas"]["Said"][];
             title: string;
             words: string[];
         };
@@ -3574,6 +3574,9 @@ export interface components {
             why: string;
         };
         Catalogue: {
+            barred?: {
+                [key: string]: components["schemas"]["Said"];
+            };
             brief?: boolean;
             checkpoint?: components["schemas"]["Checkpoint"];
             keys?: components["schemas"]["TrustSignedKeys"];
@@ -3889,8 +3892,17 @@ export interface components {
             withdrawn?: string;
         };
         FitCell: {
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            /** @description The reason in a few words. */
             short?: string;
-            text?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            shortId?: string;
+            /** @description What was put into it, in order. */
+            shortParams?: string[];
+            text: string;
             /** @enum {string} */
             verdict: "fits" | "does-not-fit" | "cannot-tell";
             warns?: boolean;
@@ -3953,7 +3965,12 @@ export interface components {
             /** @description What was put into it, in order. */
             params?: string[];
             rule: string;
+            /** @description The reason in a few words. */
             short?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            shortId?: string;
+            /** @description What was put into it, in order. */
+            shortParams?: string[];
             source?: string;
             /** @description The same, step by step. */
             steps?: components["schemas"]["Step"][];
@@ -4336,7 +4353,7 @@ export interface components {
             sha256: string;
             /** Format: int64 */
             to: number;
-            warnings: string[];
+            warnings: components["schemas"]["Said"][];
         };
         ImageCell: {
             /** Format: int64 */
@@ -4500,7 +4517,7 @@ export interface components {
             /** Format: int64 */
             start: number | null;
             versions: components["schemas"]["ImageText"][];
-            warnings: string[];
+            warnings: components["schemas"]["Said"][];
         };
         Invited: {
             /** @description Sessions and tokens; for leads, and of oneself. */
@@ -4995,6 +5012,8 @@ export interface components {
         };
         May: {
             bars?: string;
+            barsId?: string;
+            barsParams?: string[];
         };
         Member: {
             /** @description Sessions and tokens; for leads, and of oneself. */
@@ -5038,7 +5057,7 @@ export interface components {
              */
             bytes: number;
             /** @description What its procedures disagree on; a lead settles it. */
-            contradictions?: string[];
+            contradictions?: components["schemas"]["Said"][];
             kind: string;
             model: string;
             name: string;
@@ -5122,6 +5141,7 @@ export interface components {
             says: {
                 [key: string]: string;
             };
+            saysBy?: components["schemas"]["Said"];
             secret?: boolean;
             section?: string;
             setting?: string;
@@ -5135,6 +5155,7 @@ export interface components {
             why?: {
                 [key: string]: string;
             };
+            whyBy?: components["schemas"]["Said"][];
             /** Format: int64 */
             within?: number;
         };
@@ -5163,7 +5184,7 @@ export interface components {
              */
             bytes: number;
             /** @description What its procedures disagree on; a lead settles it. */
-            contradictions?: string[];
+            contradictions?: components["schemas"]["Said"][];
             facts: {
                 [key: string]: components["schemas"]["ModelFact"];
             };
@@ -5409,6 +5430,10 @@ export interface components {
             unit?: string;
             /** @description Why that one, or why none. */
             verdict?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            verdictId?: string;
+            /** @description What was put into it, in order. */
+            verdictParams?: string[];
         };
         Moved: {
             events: string[];
@@ -6207,7 +6232,7 @@ export interface components {
         RehearseResult: {
             advice?: components["schemas"]["AdviseAdvice"];
             asked: components["schemas"]["RehearseAsked"][];
-            assumed: string[];
+            assumed: components["schemas"]["Said"][];
             chose?: string;
             fault?: components["schemas"]["RunFault"];
             /** Format: int64 */
@@ -6416,7 +6441,7 @@ export interface components {
             /** @description How it stands, in a sentence. */
             now: components["schemas"]["Said"];
             /** @description What is not as it should be; with it the round is closed only with a reason. */
-            open: string[];
+            open: components["schemas"]["Said"][];
             reason: string;
             serial: string;
             site?: string;
@@ -6429,6 +6454,10 @@ export interface components {
             unit: string;
             /** @description What is next, of an open one. */
             waits?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            waitsId?: string;
+            /** @description What was put into it, in order. */
+            waitsParams?: string[];
             /** @description Of a closed one: whether its events are those of which the vehicle's history holds the digest. */
             whole?: boolean;
             /** @description Modules that runs of this round have changed, so far. */
@@ -6436,10 +6465,10 @@ export interface components {
         };
         RoundLine: {
             code: string;
-            /** @description Why the work itself has caused it, in words. */
-            ours?: string;
+            /** @description Why the work itself has caused it. */
+            ours?: components["schemas"]["Said"];
             /** @description What of that the sheet can put into words. */
-            recalled?: string;
+            recalled?: components["schemas"]["Said"];
             recorded?: components["schemas"]["LoaderRecorded"];
             says?: string;
             /** @description One for each note, in the order of the work. */
@@ -6479,6 +6508,10 @@ export interface components {
             unit: string;
             /** @description What is next, of an open one. */
             waits?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            waitsId?: string;
+            /** @description What was put into it, in order. */
+            waitsParams?: string[];
         };
         RoundSeen: {
             as: string;
@@ -6507,12 +6540,16 @@ export interface components {
             by?: string;
             /** @enum {string} */
             do: "note" | "modules" | "hands" | "clear" | "learn";
+            /** @description What was put into it, in order. */
+            params?: string[];
             /** @description What was read from the vehicle afterwards. */
-            read?: string;
+            read?: components["schemas"]["Said"];
             /** @description Why it is left. */
             reason?: string;
             /** @description What it is, for a person. */
             says: string;
+            /** @description Of the message in says, as docs/messages.md lists it. */
+            saysId?: string;
             /**
              * @description unknown: it was begun, and nobody knows how far it is; left: undone, by name; passed: there was nothing to do.
              * @enum {string}
@@ -6656,9 +6693,11 @@ export interface components {
             due?: string;
             item?: string;
             kind: string;
+            params?: string[];
             reason?: string;
             run?: string;
             says?: string;
+            saysId?: string;
             section?: string;
             /** Format: int64 */
             since: number;
@@ -7078,6 +7117,10 @@ export interface components {
         Size: {
             /** @description Why it may not be written there. */
             bars?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            barsId?: string;
+            /** @description What was put into it, in order. */
+            barsParams?: string[];
             /** @description Every byte lies in a region. */
             inside: boolean;
             /**
@@ -7650,14 +7693,32 @@ export interface components {
         VisitDid: {
             /** @description What came of it, in words. */
             came?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            cameId?: string;
+            /** @description What was put into it, in order. */
+            cameParams?: string[];
+            /** @description What went wrong, and what to do. */
             error?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            errorId?: string;
+            /** @description What was put into it, in order. */
+            errorParams?: string[];
             /** @description It could not be tried here, which is no fault of the sheet's. */
             left?: boolean;
+            steps?: components["schemas"]["Step"][];
             what: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            whatId?: string;
+            /** @description What was put into it, in order. */
+            whatParams?: string[];
         };
         Vouch: {
             /** @description Why it does not count. */
             bars?: string;
+            /** @description Of that message, as docs/messages.md lists it. */
+            barsId?: string;
+            /** @description What was put into it, in order. */
+            barsParams?: string[];
             by?: string;
             counts: boolean;
             /** Format: date-time */

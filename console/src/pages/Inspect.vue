@@ -20,7 +20,7 @@ const trouble = ref<Problem | null>(null)
 const busy = ref(false)
 const over = ref(false)
 const to = ref('intel-hex')
-const lost = ref<string[] | null>(null)
+const lost = ref<{ text: string }[] | null>(null)
 const address = computed(() => (/^(0x[0-9a-f]+|\d+)$/i.test(at.value) ? BigInt(at.value).toString() : '0'))
 
 async function look(f: File | undefined | null) {
@@ -108,7 +108,7 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
           </dl>
           <table class="plain"><thead><tr><th>From</th><th>To</th><th>Bytes</th></tr></thead><tbody><tr v-for="s in x.segments.slice(0, 12)" :key="s.address"><td class="mono">{{ hex(s.address) }}</td><td class="mono">{{ hex(s.address + s.length - 1) }}</td><td class="counts">{{ grouped(s.length) }}</td></tr></tbody></table>
           <p v-if="x.segments.length > 12" class="small muted">{{ say('and {1} more', x.segments.length - 12) }}</p>
-          <v-alert v-for="w in x.warnings" :key="w" variant="outlined" type="warning" class="warn">{{ w }}</v-alert>
+          <v-alert v-for="w in x.warnings" :key="w.text" variant="outlined" type="warning" class="warn">{{ w.text }}</v-alert>
         </section>
         <section>
           <h2>Compare it</h2>
@@ -116,7 +116,7 @@ const nearest = computed(() => x.value?.known?.find((k) => k.how === 'nearest'))
           <h2 class="gap">In another format</h2>
           <div class="row nowrap"><v-select v-model="to" :items="Object.entries(formats).filter(([k]) => k !== 'elf').map(([value, title]) => ({ value, title }))" label="Format" /><v-btn variant="outlined" @click="convert">Write it</v-btn></div>
           <p v-if="lost && !lost.length" class="teal small">Nothing was lost.</p>
-          <ul v-else-if="lost" class="rows small"><li v-for="l in lost" :key="l">{{ say('Lost: {1}', l) }}</li></ul>
+          <ul v-else-if="lost" class="rows small"><li v-for="l in lost" :key="l.text">{{ say('Lost: {1}', l.text) }}</li></ul>
         </section>
       </div>
       <section v-if="difference && other" class="gap" data-difference>

@@ -82,7 +82,7 @@ const versions = computed(() => [{ title: 'open again', value: '' }, ...(page.va
       <section>
         <h2>Facts that releases ask for</h2>
         <ul class="rows"><li v-for="(f, name) in page.facts" :key="name"><strong>{{ String(name).replaceAll('-', ' ') }}</strong> <span class="muted">{{ f.values.join(', ') }}</span><div class="small">{{ f.ask }} <span class="muted">{{ f.look }}</span></div></li></ul>
-        <template v-if="page.contradictions?.length"><h2 class="gap">Its procedures disagree</h2><ul class="rows"><li v-for="c in page.contradictions" :key="c"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ c }}</li></ul><p class="small muted">A lead settles it in the sheet; until then a run of such a unit is refused.</p></template>
+        <template v-if="page.contradictions?.length"><h2 class="gap">Its procedures disagree</h2><ul class="rows"><li v-for="c in page.contradictions" :key="c.text"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ c.text }}</li></ul><p class="small muted">A lead settles it in the sheet; until then a run of such a unit is refused.</p></template>
         <template v-if="page.flaws.length"><h2 class="gap">Known flaws</h2><ul class="rows"><li v-for="f in page.flaws" :key="f"><v-icon :icon="mdiAlert" size="18" class="brick" /> {{ f }}</li></ul></template>
         <ModelBulletins class="gap" :model="page.model" :fact="page.matrix.fact" :values="page.matrix.columns.map((c) => c.value)" />
         <template v-if="page.wants.length"><h2 class="gap">Every job needs</h2><NeedList :needs="page.wants" /></template>

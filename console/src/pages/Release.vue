@@ -101,7 +101,7 @@ const command = computed(() => `ferry release sign ${page.value?.model}@${page.v
         <section>
           <h2>Who vouches for it</h2>
           <p class="vouch" :class="page.trust?.state"><v-icon :icon="page.trust?.state === 'not-vouched' ? mdiShieldAlertOutline : mdiCheckDecagram" /> <strong>{{ page.trust?.text }}</strong></p>
-          <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template> <span v-if="!w.counts" class="brick">{{ say('does not count: {1}', w.bars) }}</span></div></li></ul>
+          <ul class="rows"><li v-for="w in page.trust?.vouches" :key="w.how + w.who"><strong>{{ w.who || 'nobody by name' }}</strong> <span class="muted">{{ { signature: 'signed the release', pack: 'signed a pack', person: 'accepted it', before: 'from before' }[w.how] }}</span><div class="small">{{ when(w.dated) }}<template v-if="w.reason">, {{ w.reason }}</template> <span v-if="!w.counts" class="brick">{{ w.bars }}</span></div></li></ul>
           <template v-if="session.may('lead')"><p class="small">Sign it, or pack it for another team, where the key is; the key never comes here:</p><p class="mono small command">{{ command }}</p><p class="mono small command">{{ packing }}</p></template>
           <h2 v-if="page.originTexts.length" class="gap">Where it came from</h2>
           <ul class="rows"><li v-for="o in page.originTexts" :key="o.text">{{ o.text }}</li></ul>

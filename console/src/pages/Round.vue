@@ -116,7 +116,7 @@ const icon = (i: number) => {
               <v-icon :icon="icon(i)" size="22" :class="{ teal: t.state === 'done', brick: t.state === 'left' }" />
               <div>
                 <div>{{ i + 1 }}. {{ t.says }}</div>
-                <div v-if="t.state !== 'open'" class="small muted">{{ turns[t.state] }}<template v-if="t.read">: {{ t.read }}</template><template v-if="t.reason">: {{ t.reason }}</template><template v-if="t.at">, {{ clock(t.at) }}, {{ t.by }}</template></div>
+                <div v-if="t.state !== 'open'" class="small muted">{{ turns[t.state] }}<template v-if="t.read">: {{ t.read.text }}</template><template v-if="t.reason">: {{ t.reason }}</template><template v-if="t.at">, {{ clock(t.at) }}, {{ t.by }}</template></div>
               </div>
               <v-btn v-if="may && i > 0 && i < round.next" variant="text" :aria-label="say('Do turn {1} and all after it anew', i + 1)" :data-again="i" @click="step('again', i)">Anew</v-btn>
             </li>

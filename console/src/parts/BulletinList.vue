@@ -12,7 +12,7 @@ defineProps<{ bulletins: Bulletin[]; of?: string }>()
   <ul class="bulletins">
     <li v-for="b in bulletins" :key="b.number" :data-bulletin="b.number">
       <v-icon :icon="mdiBullhornVariantOutline" size="22" />
-      <div><strong><template v-if="of">{{ of }}: </template>{{ b.title }}</strong><div>{{ b.says }}</div><div class="small muted">{{ b.speaksWhy?.length ? say('Bulletin {1}: {2}', b.number, b.speaksWhy.join(', ')) : say('Bulletin {1}', b.number) }}</div></div>
+      <div><strong><template v-if="of">{{ of }}: </template>{{ b.title }}</strong><div>{{ b.says }}</div><div class="small muted">{{ b.speaksWhy?.length ? say('Bulletin {1}: {2}', b.number, b.speaksWhy.map((w) => w.text).join(', ')) : say('Bulletin {1}', b.number) }}</div></div>
     </li>
   </ul>
 </template>

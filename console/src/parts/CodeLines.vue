@@ -18,12 +18,12 @@ const wants = (l: CodeLine) => ['new', 'back', 'not-known'].includes(l.stands)
     </thead>
     <tbody>
       <tr v-for="l in lines" :key="l.slot + l.code" :data-line="`${l.slot}:${l.code}`">
-        <td><strong class="mono">{{ l.code }}</strong><div class="small">{{ l.title }}: {{ l.says || 'no text in the sheet' }}</div><details v-if="l.recorded" class="small muted" data-recorded><summary>{{ l.recalled || 'recorded with it' }}</summary><span class="mono">{{ [l.recorded.snapshot && say('snapshot {1}', l.recorded.snapshot), l.recorded.extended && say('extended {1}', l.recorded.extended)].filter(Boolean).join(', ') }}</span></details></td>
+        <td><strong class="mono">{{ l.code }}</strong><div class="small">{{ l.title }}: {{ l.says || 'no text in the sheet' }}</div><details v-if="l.recorded" class="small muted" data-recorded><summary>{{ l.recalled?.text || 'recorded with it' }}</summary><span class="mono">{{ [l.recorded.snapshot && say('snapshot {1}', l.recorded.snapshot), l.recorded.extended && say('extended {1}', l.recorded.extended)].filter(Boolean).join(', ') }}</span></details></td>
         <td v-for="(s, i) in l.seen" :key="s.as" :data-label="notes[i]?.title" class="small">
           <v-icon :icon="!s.known ? mdiHelpCircleOutline : s.there ? mdiCircle : mdiMinus" size="16" :class="{ brick: s.there }" />
           {{ !s.known ? 'not known' : s.there ? (s.is ?? []).join(', ') || 'there' : 'not there' }}
         </td>
-        <td data-label="stands"><strong :class="{ brick: wants(l) }">{{ codeStands[l.stands] }}</strong><div v-if="l.ours" class="small">{{ sentence(l.ours) }}</div></td>
+        <td data-label="stands"><strong :class="{ brick: wants(l) }">{{ codeStands[l.stands] }}</strong><div v-if="l.ours" class="small">{{ sentence(l.ours.text) }}</div></td>
       </tr>
     </tbody>
   </table>

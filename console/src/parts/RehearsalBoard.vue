@@ -27,7 +27,7 @@ const kept = computed(() => (r.value?.settings ?? []).map((x) => `${x.n} ${setti
       <dd v-if="!r.lost.length">nothing beside the program that was there</dd>
       <dd v-else><div v-for="l in r.lost" :key="l.what + l.name"><strong class="brick">{{ cap(l.what) }} {{ l.name }}</strong>: {{ sentence(l.why.text) }}</div></dd>
       <template v-if="r.asked.length"><dt>Asked</dt><dd><ol><li v-for="q in r.asked" :key="q.item"><v-icon :icon="mdiHandBackRight" size="16" /> {{ q.says }}</li></ol></dd></template>
-      <template v-if="r.assumed.length"><dt><v-icon :icon="mdiHelpCircle" size="16" /> Not known</dt><dd>{{ r.assumed.map(sentence).join(' ') }}</dd></template>
+      <template v-if="r.assumed.length"><dt><v-icon :icon="mdiHelpCircle" size="16" /> Not known</dt><dd>{{ r.assumed.map((a) => sentence(a.text)).join(' ') }}</dd></template>
     </dl>
     <p class="small muted">{{ rehearsal.from ? say('The twin is made of the backup that ran {1}. The unit has heard nothing of it.', rehearsal.from) : 'The twin is made of a backup, and nobody knows what it ran. The unit has heard nothing of it.' }}</p>
   </section>

@@ -99,7 +99,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 			return nil, err
 		}
 		if image.Comment(line) {
-			b.Warn("line %d is a remark that the format does not know; it was passed over", lines.N)
+			b.Warn(core.Say("line %d is a remark that the format does not know; it was passed over", lines.N))
 			continue
 		}
 		if n := 0; !remarks.inside {
@@ -153,7 +153,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	case count == 0:
 		return nil, bad("the file holds no bytes")
 	case !ended && said < 0:
-		b.Warn("nothing marks the end of the file; whether it is whole cannot be told")
+		b.Warn(core.Say("nothing marks the end of the file; whether it is whole cannot be told"))
 	}
 	return b.Image()
 }

@@ -32,7 +32,7 @@ func TestReading(t *testing.T) {
 		}
 		unsure := false
 		for _, w := range im.Warnings {
-			unsure = unsure || strings.Contains(w, "whole cannot be told")
+			unsure = unsure || strings.Contains(w.Text, "whole cannot be told")
 		}
 		if marked := strings.ContainsAny(file, "qQ") || strings.Contains(file, "end,"); unsure == marked {
 			t.Errorf("%s: warnings %v", name, im.Warnings)

@@ -73,7 +73,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 		b.SetStart(f.Entry)
 	}
 	if memoryOnly > 0 {
-		b.Warn("%d bytes are only reserved in memory and have no content in the file", memoryOnly)
+		b.Warn(core.Say("%d bytes are only reserved in memory and have no content in the file", memoryOnly))
 	}
 	return b.Image()
 }

@@ -137,7 +137,7 @@ func (d *decoder) record(r *image.Record) error {
 		}
 		d.ended = true
 		if w < d.widest {
-			d.b.Warn("line %d: the file ends with S%d, but holds %d-bit addresses", d.lines.Line, kind, 8*d.widest)
+			d.b.Warn(core.Say("line %d: the file ends with S%d, but holds %d-bit addresses", d.lines.Line, kind, 8*d.widest))
 		}
 		if address != 0 {
 			d.b.SetStart(address)

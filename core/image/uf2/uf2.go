@@ -80,7 +80,10 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 	for {
 		this, at := blocks, blocks*blockSize
 		bad := func(format string, args ...any) error {
-			return core.BadAt(core.Offset(at), fmt.Sprintf("block %d: ", this)+format, args...).Do(image.FetchAgain)
+			e := core.Fail(core.BadFile, format, args...).Under(fmt.Sprintf("block %d", this)).Under(core.Offset(at).String())
+			place := core.Offset(at)
+			e.At = &place
+			return e.Do(image.FetchAgain)
 		}
 		n, err := io.ReadFull(in, buf[:])
 		if err == io.EOF {
@@ -141,7 +144,7 @@ func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
 			f.seen[number/64] |= 1 << (number % 64)
 			f.count++
 		} else {
-			b.Warn("block number %d comes twice, again at offset %d", number, at)
+			b.Warn(core.Say("block number %d comes twice, again at offset %d", number, at))
 		}
 		if flags&hasChecksum != 0 && len(sums) < 4096 {
 			s := sum{binary.LittleEndian.Uint32(buf[32+452:]), binary.LittleEndian.Uint32(buf[32+456:]), [16]byte(buf[32+460:]), at}
@@ -187,10 +190,10 @@ func finish(b *image.Builder, families map[string]*family, sums []sum, skipped, 
 		}
 	}
 	if skipped > 0 {
-		b.Warn("%d blocks are not for the main flash; they were passed over", skipped)
+		b.Warn(core.Say("%d blocks are not for the main flash; they were passed over", skipped))
 	}
 	if others > 0 {
-		b.Warn("%d blocks of other families were passed over", others)
+		b.Warn(core.Say("%d blocks of other families were passed over", others))
 	}
 	im, err := b.Image()
 	if err != nil {

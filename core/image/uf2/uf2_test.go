@@ -2,10 +2,12 @@ package uf2
 
 import (
 	"bytes"
+
 	"crypto/md5"
 	"encoding/binary"
 	"strings"
 	"testing"
+	"zealousferry/core"
 
 	"zealousferry/core/coretest/formattest"
 	"zealousferry/core/image"
@@ -53,7 +55,7 @@ func TestBlocksForSomethingElseArePassedOver(t *testing.T) {
 	other := file(t, func(n int, b []byte) { set(b, 7, 0x9ABCDEF0); set(b, 3, 0x2000+uint32(n)*256) })
 	aside := file(t, func(n int, b []byte) { set(b, 2, notMainFlash) })
 	im, err := decode(append(append([]byte{}, aside...), one...), image.Options{})
-	if err != nil || im.Bytes() != 1024 || !strings.Contains(strings.Join(im.Warnings, ""), "4 blocks are not for the main flash") {
+	if err != nil || im.Bytes() != 1024 || !strings.Contains(core.Texts(im.Warnings, ""), "4 blocks are not for the main flash") {
 		t.Errorf("not main flash: %v %+v", err, im)
 	}
 	both := append(append([]byte{}, one...), other...)

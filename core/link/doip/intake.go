@@ -164,11 +164,11 @@ func (i *intake) take(g *gateway) bool {
 		return false
 	}
 	if err != nil {
-		where := ""
+		over := core.Fail(core.NotAnswering, "the vehicle closed the connection: %w", err)
 		if len(i.buf) > 0 {
-			where = " in the middle of a message"
+			over = core.Fail(core.NotAnswering, "the vehicle closed the connection in the middle of a message: %w", err)
 		}
-		g.end(core.Fail(core.NotAnswering, "the vehicle closed the connection%s: %w", where, err).Do("Look at the cable and the ignition, then try again."))
+		g.end(over.Do("Look at the cable and the ignition, then try again."))
 		return false
 	}
 	return true

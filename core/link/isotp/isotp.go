@@ -118,7 +118,9 @@ func Separation(stmin uint8) time.Duration {
 
 // result is an error under the standard's own name for it.
 func result(kind core.Kind, name, format string, args ...any) error {
-	return core.Fail(kind, format+" ("+name+")", args...)
+	e := core.Fail(kind, format, args...)
+	e.Message += " (" + name + ")"
+	return e
 }
 
 // Sender sends one message.

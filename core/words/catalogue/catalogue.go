@@ -34,18 +34,30 @@ type Message struct {
 // Read lists the messages of the Go packages below a folder, by id.
 func Read(root string) ([]Message, error) {
 	var all []Message
+	rooms := map[string][]*ast.File{}
 	err := sources(root, func(path string, file *ast.File) {
 		in, _ := filepath.Rel(root, filepath.Dir(path))
-		ast.Inspect(file, func(n ast.Node) bool {
-			if call, ok := n.(*ast.CallExpr); ok {
-				for _, m := range of(call) {
-					m.In = filepath.ToSlash(in)
-					all = append(all, m)
-				}
-			}
-			return true
-		})
+		rooms[in] = append(rooms[in], file)
 	})
+	for in, files := range rooms {
+		further := saysOn(files)
+		for _, file := range files {
+			for _, d := range file.Decls {
+				within, _ := d.(*ast.FuncDecl)
+				ast.Inspect(d, func(n ast.Node) bool {
+					call, ok := n.(*ast.CallExpr)
+					if !ok {
+						return true
+					}
+					for _, m := range append(of(call), further.of(within, call)...) {
+						m.In = filepath.ToSlash(in)
+						all = append(all, m)
+					}
+					return true
+				})
+			}
+		}
+	}
 	if err == nil {
 		var of []Message
 		of, err = pages(root)
@@ -155,14 +167,14 @@ func of(call *ast.CallExpr) (all []Message) {
 	case *ast.SelectorExpr:
 		if x, ok := f.X.(*ast.Ident); ok && x.Name == "core" {
 			name = f.Sel.Name
-		} else if slices.Contains([]string{"note", "diagnosed", "extentOf", "Unit", "Do", "To", "Plain"}, f.Sel.Name) { // a line above a live view; what is wrong with a machine; how long a list is; the state of a unit; what to do next
+		} else if slices.Contains([]string{"note", "diagnosed", "extentOf", "Unit", "Do", "To", "Plain", "line"}, f.Sel.Name) { // a line above a live view; what is wrong with a machine; how long a list is; the state of a unit; what to do next; a line of a page for the way
 			name = f.Sel.Name
 		}
 	case *ast.Ident:
 		name = f.Name
 	}
 	switch name {
-	case "Say", "told", "note", "Unit", "Do", "To", "Plain":
+	case "Say", "told", "note", "Unit", "Do", "To", "Plain", "line":
 	case "tell":
 		at = 1
 	case "toldOf":

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/round"
 	"zealousferry/internal/client"
@@ -47,7 +48,7 @@ func TestACardFitsOnOnePageWhereItCan(t *testing.T) {
 // The report of a round has every module, every code and every turn, and what is open.
 func TestTheReportOfARound(t *testing.T) {
 	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
-	r := client.Round{RoundRow: client.RoundRow{ID: "r1", Serial: "V1", ModelName: "Cart", Job: 4, Reason: "the fork drops", By: "Ann", At: at}, Site: "Pier", Open: []string{"the fork does not answer"},
+	r := client.Round{RoundRow: client.RoundRow{ID: "r1", Serial: "V1", ModelName: "Cart", Job: 4, Reason: "the fork drops", By: "Ann", At: at}, Site: "Pier", Open: []core.Said{core.Say("the fork does not answer")},
 		Notes:   []client.RoundNote{{As: "found", Title: "as found", At: at, Codes: 1}, {As: "left", Title: "as left", At: at}},
 		Found:   []client.Module{{Title: "Cart", Serial: "V1"}, {Slot: "fork", Title: "fork", Serial: "F7", Running: "1.4"}},
 		Modules: []client.Module{{Title: "Cart", Serial: "V1"}, {Slot: "fork", Title: "fork", Serial: "F7", Silent: true}},

@@ -38,7 +38,7 @@ func reported(r client.Round, made time.Time) *fpdf.Fpdf {
 		rows = append(rows, [2]string{"At the end", r.Closing})
 	}
 	for _, o := range r.Open {
-		rows = append(rows, [2]string{"Still open", o})
+		rows = append(rows, [2]string{"Still open", o.Text})
 	}
 	p.pairs(rows)
 	p.modules(r)
@@ -149,11 +149,11 @@ func (p *page) codes(r client.Round) {
 	t.head(append(names, "stands")...)
 	for _, l := range r.Lines {
 		says := cmp.Or(l.Says, "no text in the sheet")
-		if l.Recalled != "" {
-			says += told(" Recorded %s.", l.Recalled)
+		if l.Recalled != nil {
+			says += told(" Recorded %s.", l.Recalled.Text)
 		}
-		if l.Ours != "" {
-			says += told(" Of the work itself: %s.", l.Ours)
+		if l.Ours != nil {
+			says += told(" Of the work itself: %s.", l.Ours.Text)
 		}
 		cells := []string{l.Code, l.Title, says}
 		for _, n := range r.Notes {
@@ -182,10 +182,11 @@ func (p *page) turns(r client.Round) {
 	t := table{p, []float64{8, 82, 44, 48}}
 	for i, x := range r.Turns {
 		came := words.Turns.In(x.State)
-		for _, more := range []string{x.Read, x.Reason} {
-			if more != "" {
-				came += ": " + more
-			}
+		if x.Read != nil {
+			came += ": " + x.Read.Text
+		}
+		if x.Reason != "" {
+			came += ": " + x.Reason
 		}
 		by := ""
 		if x.At != nil && x.State != round.Open {

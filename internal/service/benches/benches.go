@@ -196,7 +196,11 @@ func (v *Benches) join(ctx context.Context, in *frame.RawIn) (client.Catalogue, 
 	if out.Keys, err = v.keysFor(ctx, j.Keys); err != nil {
 		return out, err
 	}
-	out.Withdrawn, err = v.store.Withdrawn(ctx, frame.Who(ctx).Bench)
+	out.Barred, err = v.store.Withdrawn(ctx, frame.Who(ctx).Bench)
+	out.Withdrawn = map[string]string{}
+	for run, bars := range out.Barred {
+		out.Withdrawn[run] = bars.Text
+	}
 	return out, err
 }
 
@@ -458,15 +462,16 @@ func (v *Benches) mayWrite(ctx context.Context, in *frame.RawIn) (client.May, er
 		return client.May{}, err
 	}
 	all, err := v.store.Withdrawn(ctx, frame.Who(ctx).Bench)
-	if err != nil || all[m.Run] != "" {
-		return client.May{Bars: all[m.Run]}, err
+	if bars := all[m.Run]; err != nil || bars.Text != "" {
+		return client.May{Bars: bars.Text, BarsID: bars.ID, BarsParams: bars.Params}, err
 	}
 	r, err := v.store.Run(ctx, m.Run)
 	if err == nil && r.Firmware.Valid {
 		_, err = v.store.Release(ctx, r.Firmware.String)
 	}
 	if errors.Is(err, store.ErrChanged) {
-		return client.May{Bars: err.Error()}, nil
+		e := core.AsError(err, core.NotAllowed)
+		return client.May{Bars: e.Message, BarsID: e.ID, BarsParams: e.Params}, nil
 	}
 	return client.May{}, err
 }

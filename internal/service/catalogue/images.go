@@ -50,7 +50,7 @@ func (v *Catalogue) putImage(ctx context.Context, in *ImageIn) (client.Image, er
 		if err != nil {
 			return client.Image{}, err
 		}
-		out := client.Image{Digest: p.Image, Bytes: len(in.RawBody), Format: p.Format, Payload: p.Bytes, Warnings: []string{}}
+		out := client.Image{Digest: p.Image, Bytes: len(in.RawBody), Format: p.Format, Payload: p.Bytes, Warnings: []core.Said{}}
 		if out.Known, err = v.holders(ctx, p.Image, p.Content); err != nil {
 			return out, err
 		}
@@ -69,7 +69,7 @@ func (v *Catalogue) putImage(ctx context.Context, in *ImageIn) (client.Image, er
 	}
 	im := o.Image
 	from, to := im.Extent()
-	out := client.Image{Digest: core.DigestOf(data), Bytes: len(data), Format: o.Format.Name(), From: from, To: to, Payload: im.Bytes(), Warnings: append([]string{}, im.Warnings...)}
+	out := client.Image{Digest: core.DigestOf(data), Bytes: len(data), Format: o.Format.Name(), From: from, To: to, Payload: im.Bytes(), Warnings: append([]core.Said{}, im.Warnings...)}
 	if out.Known, err = v.holders(ctx, out.Digest, im.Content()); err != nil {
 		return out, err
 	}
@@ -191,7 +191,8 @@ func suits(sheet *model.Sheet, im *image.Image) client.Size {
 				s.Touches = append(s.Touches, r.Name)
 			}
 			if r.ReadOnly && s.Bars == "" {
-				s.Bars = "it would overwrite " + r.Name
+				bars := core.Say("it would overwrite %s", r.Name)
+				s.Bars, s.BarsID, s.BarsParams = bars.Text, bars.ID, bars.Params
 			}
 		}
 		s.Inside = s.Inside && covered == uint64(len(seg.Data))
@@ -257,7 +258,7 @@ type convertIn struct {
 
 type converted struct {
 	ContentType string `header:"Content-Type"`
-	Lost        string `header:"Ferry-Lost" doc:"JSON: what the new format cannot carry, in words."`
+	Lost        string `header:"Ferry-Lost" doc:"JSON: a message (id, params, text) for each thing that the new format cannot carry."`
 	Body        []byte
 }
 
@@ -281,6 +282,6 @@ func (v *Catalogue) convertImage(_ context.Context, in *convertIn) (*converted, 
 	if err != nil {
 		return nil, err
 	}
-	words, err := json.Marshal(append([]string{}, lost...))
+	words, err := json.Marshal(append([]core.Said{}, lost...))
 	return &converted{"application/octet-stream", string(words), out.Bytes()}, err
 }

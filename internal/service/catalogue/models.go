@@ -44,9 +44,9 @@ func (v *Catalogue) listModels(ctx context.Context, in *modelsIn) (client.Models
 }
 
 func oneModel(s *model.Sheet, m store.Counted) client.Model {
-	var disagree []string
+	var disagree []core.Said
 	for _, c := range procedure.Contradictions(s) {
-		disagree = append(disagree, c.String())
+		disagree = append(disagree, c.Whole())
 	}
 	return client.Model{Procedures: len(s.Procedures), Contradictions: disagree, Model: s.Model, Name: s.Name.In("en"), Kind: s.Kind.In("en"), Sheet: s.Digest, Bytes: s.Main().Memory.Bytes(), Releases: m.Releases, Units: m.Units, Newest: m.Newest}
 }

@@ -49,23 +49,26 @@ func (v *Catalogue) TrustOf(ctx context.Context, modelName, release string) (*Vo
 		x := client.Vouch{How: w.How, Who: names[w.Who], Reason: w.Reason, Dated: w.Dated, Entered: w.Entered, By: names[w.By], Counts: true}
 		switch w.How {
 		case store.VouchSignature, store.VouchPack:
-			x.Key, x.Who, x.Bars = w.Who, "key "+w.Who, "its key "+w.Who+" is not one of those that count."
+			x.Key, x.Who = w.Who, "key "+w.Who
+			bars := core.Say("The signature does not count: its key %s is not one of those that do.", w.Who)
 			for _, k := range keys {
 				if k.ID == w.Who {
-					x.Who, x.Bars = k.Name, k.Bars(w.Dated)
+					x.Who, bars = k.Name, k.Bars(w.Dated)
 				}
 			}
-			if x.Counts = x.Bars == ""; x.Counts {
+			if bars.Text == "" {
 				t.State, t.Said = "signed", core.Say("Signed by %s.", x.Who)
-			} else if t.Text == "" {
-				t.Said = core.Say("It is signed, but %s", x.Bars)
+				break
+			}
+			if x.Bar(bars); t.Text == "" {
+				t.Said = bars
 			}
 		case store.VouchPerson:
 			if !w.Alone {
 				words[w.Firmware] = append(words[w.Firmware], x.Who)
 			}
 			if by := words[w.Firmware]; !w.Alone && len(by) < 2 {
-				if x.Counts, x.Bars = false, "it wants a second lead's."; t.State == "not-vouched" {
+				if x.Bar(core.Say("It does not count yet: a second lead's is wanted.")); t.State == "not-vouched" {
 					t.Said = core.Say("%s vouches for it, and a second lead is wanted.", x.Who)
 				}
 			} else if t.State != "signed" {
@@ -97,17 +100,15 @@ func (a *Vouched) in(release string) client.Trust {
 	if t, ok := a.by[release]; ok {
 		return t
 	}
-	return client.Trust{State: "not-vouched", Said: core.Say(nobodyVouches), Vouches: []client.Vouch{}}
+	return client.Trust{State: "not-vouched", Said: core.Say("Nobody vouches for its images: it is not signed, and no lead has accepted it."), Vouches: []client.Vouch{}}
 }
 
-const nobodyVouches = "Nobody vouches for its images: it is not signed, and no lead has accepted it."
-
 // Distrust says of which releases nobody vouches for, and why.
-func (a *Vouched) Distrust(releases []*model.Release) map[string]string {
-	out := map[string]string{}
+func (a *Vouched) Distrust(releases []*model.Release) map[string]core.Said {
+	out := map[string]core.Said{}
 	for _, r := range releases {
 		if t := a.in(r.ID); t.State != "signed" && t.State != "accepted" {
-			out[r.ID] = t.Text
+			out[r.ID] = t.Said
 		}
 	}
 	return out
@@ -221,8 +222,8 @@ func (v *Catalogue) signRelease(ctx context.Context, in *signatureIn) (client.Re
 		if err := k.Public.VerifyDetached(trust.PurposeRelease, document, in.Body.Signature); err != nil {
 			return client.Release{}, err
 		}
-		if why := k.Bars(now); why != "" {
-			return client.Release{}, core.Fail(core.NotAllowed, "the signature is right, but %s", why)
+		if why := k.Bars(now); why.Text != "" {
+			return client.Release{}, why.Fail(core.NotAllowed)
 		}
 		err := v.store.PutVouch(ctx, store.Vouch{Firmware: r.ID, How: store.VouchSignature, Who: id, Signature: in.Body.Signature, Dated: now, By: frame.Who(ctx).Person.ID, Entered: now}, document)
 		if err != nil {
@@ -361,7 +362,7 @@ func (v *Catalogue) importPack(ctx context.Context, in *packIn) (client.Imported
 		return client.Imported{}, err
 	}
 	if by == nil && in.Accept == "" {
-		return client.Imported{}, core.Fail(core.NotAllowed, "%s", why).Go(words.ReleaseImport().To("A lead may vouch for it by name"))
+		return client.Imported{}, why.Fail(core.NotAllowed).Go(words.ReleaseImport().To("A lead may vouch for it by name"))
 	}
 	signer := frame.Who(ctx).Person.ID
 	out := client.Imported{Series: p.Manifest.Series, Number: p.Manifest.Number, Date: p.Manifest.Date, Releases: []client.Release{}}

@@ -78,9 +78,11 @@ func (v *Rounds) RoundRow(ctx context.Context, r store.Round) (client.RoundRow, 
 	if err != nil {
 		return out, err
 	}
-	if out.Waits = "Close it, or go back"; s.Next() < len(s.Turns) {
-		out.Waits = round.Says(s.Turns[s.Next()].Turn)
+	waits := core.Say("Close it, or go back")
+	if s.Next() < len(s.Turns) {
+		waits = round.Says(s.Turns[s.Next()].Turn)
 	}
+	out.Waits, out.WaitsID, out.WaitsParams = waits.Text, waits.ID, waits.Params
 	return out, nil
 }
 
@@ -202,7 +204,11 @@ func (v *Rounds) showRound(ctx context.Context, r store.Round, s *round.State, r
 	}
 	out.Next, out.Lines, out.Turns, out.Notes = s.Next(), s.Lines(), []client.RoundTurn{}, []client.RoundNote{}
 	for _, t := range s.Turns {
-		one := client.RoundTurn{Do: t.Do, Says: round.Says(t.Turn), State: t.State, Read: t.Read, Reason: t.Reason, By: names[t.By]}
+		says := round.Says(t.Turn)
+		one := client.RoundTurn{Do: t.Do, Says: says.Text, SaysID: says.ID, Params: says.Params, State: t.State, Reason: t.Reason, By: names[t.By]}
+		if t.Read.Text != "" {
+			one.Read = &t.Read
+		}
 		if t.At > 0 {
 			at := time.UnixMicro(t.At).UTC()
 			one.At = &at
@@ -239,7 +245,7 @@ func (v *Rounds) showRound(ctx context.Context, r store.Round, s *round.State, r
 	out.Behind = runs.Behind(out.Modules)
 	out.Open = open(s, out)
 	if s.Closed {
-		out.Open = []string{}
+		out.Open = []core.Said{}
 	}
 	var titles []string
 	for _, slot := range out.Behind {
@@ -287,29 +293,29 @@ func (v *Rounds) writtenIn(ctx context.Context, s *round.State) ([]round.Written
 // open is what is not as it should be, in words: dead and silent modules, those for which
 // there is something newer unless they are left by name, and codes that nobody has
 // explained.
-func open(s *round.State, r client.Round) []string {
-	all := []string{}
+func open(s *round.State, r client.Round) []core.Said {
+	all := []core.Said{}
 	named := s.Worked != nil && s.Worked.Reason != ""
 	for _, m := range r.Modules {
 		switch {
 		case m.Boot:
-			all = append(all, fmt.Sprintf("%s: in its boot loader, runs no program", m.Title))
+			all = append(all, core.Say("%s: in its boot loader, runs no program", m.Title))
 		case m.State == store.UnitHalfDone:
-			all = append(all, fmt.Sprintf("%s: half done", m.Title))
+			all = append(all, core.Say("%s: half done", m.Title))
 		case m.Error != "" && !m.Empty:
-			all = append(all, fmt.Sprintf("%s: %s", m.Title, m.Error))
+			all = append(all, core.Say("%s: %s", m.Title, m.Error))
 		case m.Newer != "" && !named:
-			all = append(all, fmt.Sprintf("%s: %s fits and is not in it", m.Title, m.Newer))
+			all = append(all, core.Say("%s: %s fits and is not in it", m.Title, m.Newer))
 		}
 	}
 	for _, w := range r.Written {
 		if w.Outcome == "" || w.Outcome == string(run.Interrupted) {
-			all = append(all, fmt.Sprintf("%s: its run is not closed", s.Title(w.Slot)))
+			all = append(all, core.Say("%s: its run is not closed", s.Title(w.Slot)))
 		}
 	}
 	for _, l := range r.Lines {
 		if l.Stands == round.New || l.Stands == round.Back || l.Stands == round.NotKnown {
-			all = append(all, fmt.Sprintf("%s: %s, %s", l.Title, l.Code, words.CodeStands.In(l.Stands)))
+			all = append(all, core.Say("%s: %s, %s", l.Title, l.Code, words.CodeStands.In(l.Stands)))
 		}
 	}
 	return all

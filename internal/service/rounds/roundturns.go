@@ -104,7 +104,7 @@ func (v *Rounds) stepTurn(ctx context.Context, w *written, r store.Round, s *rou
 		w.put(round.KindAgain, b.Turn, struct{}{})
 		return nil
 	case b.Do == "leave" && len(b.Reason) < 3:
-		return core.Fail(core.NotAllowed, "%q stays undone only with a reason", round.Says(t.Turn)).Unit("nothing was changed").Go(words.RoundLeave(r.ID).To("Say why"))
+		return core.Fail(core.NotAllowed, "%q stays undone only with a reason", round.Says(t.Turn).Text).Unit("nothing was changed").Go(words.RoundLeave(r.ID).To("Say why"))
 	case t.Do == model.TurnModules:
 		return v.worked(ctx, w, r, s, b)
 	case b.Do == "leave":
@@ -261,14 +261,14 @@ func (v *Rounds) closeRound(ctx context.Context, w *written, r store.Round, s *r
 		if next < 0 {
 			return s.May(round.KindClosed, next)
 		}
-		return core.Fail(core.Busy, "the round is at turn %d of %d: %s", next+1, len(s.Turns), round.Says(s.Turns[next].Turn)).Unit("nothing was changed").Go(words.Round(r.ID).To("Do it"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
+		return core.Fail(core.Busy, "the round is at turn %d of %d: %s", next+1, len(s.Turns), round.Says(s.Turns[next].Turn).Text).Unit("nothing was changed").Go(words.Round(r.ID).To("Do it"), words.RoundLeave(r.ID).To("Or leave it, and say why"))
 	}
 	now, err := v.showRound(ctx, r, s, raw)
 	if err != nil {
 		return err
 	}
 	if len(now.Open) > 0 && len(b.Reason) < 3 {
-		return core.Fail(core.NotAllowed, "not as it should be: %s", strings.Join(now.Open, "; ")).Unit("the round stays open").
+		return core.Fail(core.NotAllowed, "not as it should be: %s", core.Texts(now.Open, "; ")).Unit("the round stays open").
 			Go(words.RoundAgain(r.ID).To("Do something about it, and go back to the turn from which all is done anew"), words.RoundClose(r.ID).To("Or say why it is handed back like this"))
 	}
 	w.put(round.KindClosed, 0, round.Closed{Reason: b.Reason})
@@ -297,11 +297,11 @@ func summary(s *round.State, r client.Round, reason string) string {
 		words.Notes.In(r.Notes[0].As), r.Notes[0].Codes, words.Notes.In(r.Notes[len(r.Notes)-1].As), r.Notes[len(r.Notes)-1].Codes)
 	for _, t := range s.Turns {
 		if t.State == round.IsLeft {
-			says += fmt.Sprintf(" Left undone: %s (%s).", strings.TrimSuffix(round.Says(t.Turn), "."), t.Reason)
+			says += fmt.Sprintf(" Left undone: %s (%s).", strings.TrimSuffix(round.Says(t.Turn).Text, "."), t.Reason)
 		}
 	}
 	if len(r.Open) > 0 {
-		says += fmt.Sprintf(" Handed back with: %s. %s.", strings.Join(r.Open, "; "), strings.TrimSuffix(reason, "."))
+		says += fmt.Sprintf(" Handed back with: %s. %s.", core.Texts(r.Open, "; "), strings.TrimSuffix(reason, "."))
 	}
 	return says
 }

@@ -169,10 +169,10 @@ func (v *Runs) onTwin(ctx context.Context, a *asked, get shelf.Get, out *client.
 	}
 	result, err := rehearse.Of(ctx, in)
 	if a.HalfDone {
-		result.Assumed = append(result.Assumed, "it is taken as it was before the write that broke off")
+		result.Assumed = append(result.Assumed, core.Say("it is taken as it was before the write that broke off"))
 	}
 	if a.Running != "" && a.Running != b.Running {
-		result.Assumed = append(result.Assumed, "it runs "+a.Running+" now; its newest backup has "+b.Running)
+		result.Assumed = append(result.Assumed, core.Say("it runs %s now; its newest backup has %s", a.Running, b.Running))
 	}
 	return result, err
 }

@@ -366,7 +366,7 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 			}
 			if at.Bench != p.Bench {
 				return nil, nil, core.Fail(core.CannotTell, "the unit's own lead was on %s, which is not at bench %s", x.Own, p.BenchName).
-					Do("Say where it is: --link " + ownLead + "=BENCH/LINK.")
+					Do("Say where it is: --link %s=BENCH/LINK.", ownLead)
 			}
 			claims, links = append(claims, at.Bench+"/"+at.Name), map[string]string{x.Name: at.FullName()}
 			continue

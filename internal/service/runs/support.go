@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"zealousferry/core"
-	"zealousferry/core/model"
 	"zealousferry/core/procedure"
 	"zealousferry/core/run"
 	"zealousferry/core/settings"
@@ -167,7 +166,7 @@ func withoutSettings(raw []byte) ([]byte, error) {
 				x.Found, x.Want, x.Other, x.Why = mask(x.Found), mask(x.Want), mask(x.Other), nil
 			}
 			for i := range l.Items { // their words name values too
-				l.Items[i].Says, l.Items[i].Why = model.Words{"en": l.Items[i].Setting}, nil
+				l.Items[i] = l.Items[i].Saying(core.Said{Text: l.Items[i].Setting})
 			}
 		})
 	case run.KindHands:

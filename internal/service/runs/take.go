@@ -44,7 +44,7 @@ func (v *Runs) takeJob(ctx context.Context, in *units.JobPath) (*frame.File, err
 		}
 	}
 	for _, l := range j.Left {
-		t.line("\n%s: left as it is: %s", strings.TrimSpace(l.Serial+" "+l.Part), l.Why)
+		t.line("\n%s is left as it is: %s", strings.TrimSpace(l.Serial+" "+l.Part), l.Why)
 	}
 	return t.close()
 }
@@ -76,14 +76,15 @@ func (t *taking) unit(ctx context.Context, j client.JobPage, u client.Unit) erro
 		}
 	}
 	t.line("  card: %s", card)
-	to := "nothing newer fits; nothing is to go in"
-	if c.Release != "" {
-		to = c.Release + " is to go in"
-		if slices.ContainsFunc(c.Bars, func(b admit.Bar) bool { return b.Kind == core.CannotTell }) {
-			to = c.Release + " may have to go in"
-		}
+	runs := cmp.Or(c.Running, "what nobody knows")
+	switch {
+	case c.Release == "":
+		t.line("  runs %s; nothing newer fits; nothing is to go in", runs)
+	case slices.ContainsFunc(c.Bars, func(b admit.Bar) bool { return b.Kind == core.CannotTell }):
+		t.line("  runs %s; %s may have to go in", runs, c.Release)
+	default:
+		t.line("  runs %s; %s is to go in", runs, c.Release)
 	}
-	t.line("  runs %s; %s", cmp.Or(c.Running, "what nobody knows"), to)
 	for _, b := range c.Bars {
 		if b.Kind == core.CannotTell {
 			t.line("  not known yet: %s", b.Text)

@@ -129,7 +129,7 @@ type grounds struct {
 	rows     []*store.Release
 	releases []*model.Release
 	vouched  *catalogue.Vouched
-	distrust map[string]string
+	distrust map[string]core.Said
 	targets  []client.Target
 	holds    []store.Hold
 	names    map[string]string // of people, where there are holds

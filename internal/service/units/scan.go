@@ -217,7 +217,9 @@ func (v *Units) ModuleStands(ctx context.Context, m *client.Module, u store.Unit
 	if err != nil {
 		return err
 	}
-	m.Newer, m.Verdict, m.Current = recommended(j)
+	var why core.Said
+	m.Newer, why, m.Current = recommended(j)
+	m.Verdict, m.VerdictID, m.VerdictParams = why.Text, why.ID, why.Params
 	own, err := v.Complaint(ctx, u.ID)
 	if err != nil {
 		return err
@@ -227,22 +229,22 @@ func (v *Units) ModuleStands(ctx context.Context, m *client.Module, u store.Unit
 }
 
 // recommended is the version that should go in, if it is not there already, and why.
-func recommended(j *Judged) (version, why string, current bool) {
+func recommended(j *Judged) (version string, why core.Said, current bool) {
 	for _, x := range j.Verdicts {
 		switch {
 		case x.Recommended && x.Current:
-			return "", "nothing newer fits", true
+			return "", core.Say("nothing newer fits"), true
 		case x.Recommended:
 			if len(x.Reasons) > 0 {
-				why = x.Reasons[0].Text
+				why = x.Reasons[0].Said
 			}
 			return x.Version, why, false
 		}
 	}
 	for _, x := range j.Verdicts {
 		if x.Answer == fit.CannotTell && len(x.Reasons) > 0 {
-			return "", "cannot tell yet: " + x.Reasons[0].Text, false
+			return "", core.Say("cannot tell yet: %s", x.Reasons[0].Text), false
 		}
 	}
-	return "", "no release fits", false
+	return "", core.Say("no release fits"), false
 }
