@@ -87,11 +87,7 @@ func (e *Error) Unwrap() error { return e.Cause }
 // Fail makes an error of the kind. A %w in the format becomes its cause.
 func Fail(kind Kind, format string, args ...any) *Error {
 	err := fmt.Errorf(format, args...)
-	e := &Error{Kind: kind, Message: err.Error(), ID: MessageID(format), Cause: errors.Unwrap(err)}
-	for _, a := range args {
-		e.Params = append(e.Params, fmt.Sprint(a))
-	}
-	return e
+	return &Error{Kind: kind, Message: err.Error(), ID: MessageID(format), Params: putIn(format, args), Cause: errors.Unwrap(err)}
 }
 
 // Unit adds the state that the unit is in.

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"testing"
+	"time"
 )
 
 func TestErrorsKeepKindStateAndCause(t *testing.T) {
@@ -79,5 +81,38 @@ func TestAMessageHasAnId(t *testing.T) {
 	}
 	if e.ID != "link-is-in-use-by-run.2" || len(e.Params) != 2 || e.Params[0] != "van/a" || e.Next != "Wait. Look: ferry x." || len(e.Steps) != 2 || e.Steps[0].SaysID != "wait" || e.Steps[1].ID != "x" || e.Steps[1].SaysID != "look" {
 		t.Errorf("%+v", e)
+	}
+}
+
+// What was put into a message is as it stands there: with it the message, as docs/messages.md
+// has it, gives the text.
+func TestWhatIsPutInIsAsItStands(t *testing.T) {
+	for format, x := range map[string]struct {
+		args   []any
+		params []string
+	}{
+		"checksum is 0x%02X, the bytes give 0x%02X": {[]any{byte(0x0B), byte(0x40)}, []string{"0B", "40"}},
+		"%q is no speed; %d are":                    {[]any{"fast\n", 3}, []string{`"fast\n"`, "3"}},
+		"%.1f V of %g, %s":                          {[]any{3.25, 3.3, 200 * time.Millisecond}, []string{"3.2", "3.3", "200ms"}},
+		"%[2]s before %[1]s, %[2]s":                 {[]any{"b", "a"}, []string{"b", "a"}},
+		"at 0x%0*X, 100 %% of %v":                   {[]any{6, 255, []string{"a", "b"}}, []string{"6", "0000FF", "[a b]"}},
+		"% X came":                                  {[]any{[]byte{1, 2}}, []string{"01 02"}},
+		"nothing":                                   {},
+	} {
+		s := Say(format, x.args...)
+		if !slices.Equal(s.Params, x.params) {
+			t.Errorf("%s: %q, want %q", format, s.Params, x.params)
+		}
+		e := Fail(BadFile, format, x.args...)
+		if !slices.Equal(e.Params, s.Params) || e.Message != s.Text {
+			t.Errorf("%s: of the error %q %q", format, e.Message, e.Params)
+		}
+	}
+	if e := Fail(BadFile, "cannot: %w", errors.New("gone")); e.Params[0] != "gone" || e.Cause == nil {
+		t.Errorf("%q %v", e.Params, e.Cause)
+	}
+	at := BadAt(Line(3), "expected %d bytes", 4)
+	if at.Message != "line 3: expected 4 bytes" || at.ID != "expected-bytes.1" || len(at.Params) != 1 || at.At.N != 3 {
+		t.Errorf("with a place: %+v", at)
 	}
 }

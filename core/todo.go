@@ -80,11 +80,59 @@ type Said struct {
 
 // Say makes a sentence. The format is the message; core/words lists them all.
 func Say(format string, args ...any) Said {
-	s := Said{ID: MessageID(format), Text: fmt.Sprintf(format, args...)}
-	for _, a := range args {
-		s.Params = append(s.Params, fmt.Sprint(a))
+	return Said{ID: MessageID(format), Text: fmt.Sprintf(format, args...), Params: putIn(format, args)}
+}
+
+// putIn is what was put into a message, each as it stands there: a number in hex is one in hex.
+func putIn(format string, args []any) (params []string) {
+	if len(args) == 0 {
+		return nil
 	}
-	return s
+	params = make([]string, len(args))
+	for i, a := range args {
+		if s, ok := a.(string); ok {
+			params[i] = s
+		} else {
+			params[i] = fmt.Sprint(a)
+		}
+	}
+	n := 0
+	for i := strings.IndexByte(format, '%'); i >= 0 && i+1 < len(format); {
+		verb := []byte{'%'}
+		for i++; i < len(format) && strings.IndexByte("+-# 0123456789.*[]", format[i]) >= 0; i++ {
+			switch c := format[i]; {
+			case c == '[':
+				to := strings.IndexByte(format[i:], ']')
+				if to < 0 {
+					return params
+				}
+				fmt.Sscanf(format[i+1:i+to], "%d", &n)
+				n, i = n-1, i+to
+			case c == '*':
+				if n < len(args) {
+					verb = fmt.Append(verb, args[n])
+				}
+				n++
+			default:
+				verb = append(verb, c)
+			}
+		}
+		if i == len(format) {
+			break
+		}
+		if c := format[i]; c != '%' {
+			if n >= 0 && n < len(args) && (len(verb) > 1 || strings.IndexByte("svw", c) < 0) {
+				params[n] = fmt.Sprintf(string(append(verb, c)), args[n])
+			}
+			n++
+		}
+		next := strings.IndexByte(format[i+1:], '%')
+		if next < 0 {
+			break
+		}
+		i += 1 + next
+	}
+	return params
 }
 
 // About is the sentence with what it is about before it.
