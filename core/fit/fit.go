@@ -143,14 +143,14 @@ func Evaluate(sheet *model.Sheet, release *model.Release, known Known) Verdict {
 		}
 	}
 	if f, ok := known.Best(core.FactRunning); ok {
-		v.Step = step(sheet, release, f.Value)
+		v.Step = stepOf(sheet, release, f.Value)
 		v.Current = v.Step == "same"
 	}
 	return v
 }
 
-// step says where the release stands against the version that runs.
-func step(sheet *model.Sheet, release *model.Release, running string) string {
+// stepOf says where the release stands against the version that runs.
+func stepOf(sheet *model.Sheet, release *model.Release, running string) string {
 	if running == release.Version || running != "" && running == release.Number {
 		return "same"
 	}
@@ -172,13 +172,18 @@ func modelRule(sheet *model.Sheet, release *model.Release, known Known) Reason {
 	switch {
 	case !ok:
 		r.Answer, r.Said, r.Todo = CannotTell, core.Say("The model is not known."), core.Todos(core.Plain("Identify the unit on its link."))
-	case f.Value != sheet.Model && f.Value != sheet.Main().Loader.Says || release.Model != sheet.Model:
+	case !ofModel(sheet, release, f.Value):
 		r.Answer, r.Said = DoesNotFit, core.Say("It is for model %s; this is %s (%s).", release.Model, f.Value, f.Source)
 		r.Brief = brief(core.Say("model %s", release.Model))
 	default:
 		r.Answer, r.Said = Fits, core.Say("Model %s.", sheet.Model)
 	}
 	return r
+}
+
+// ofModel tells whether a release is for what a unit says it is.
+func ofModel(sheet *model.Sheet, release *model.Release, says string) bool {
+	return (says == sheet.Model || says == sheet.Main().Loader.Says) && release.Model == sheet.Model
 }
 
 // factRule judges one rule, and says so.
@@ -252,8 +257,8 @@ func unknown(sheet *model.Sheet, r Reason, known Known) Reason {
 // unit is how the unit is named where something is to be done with it.
 // asked tells whether anything was ever read of the unit on the wire.
 func (k Known) asked() bool {
-	for _, sources := range k.facts {
-		if _, ok := sources[core.FromWire]; ok {
+	for _, n := range k.names {
+		if n.at[0] > 0 { // the strongest source
 			return true
 		}
 	}

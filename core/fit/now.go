@@ -16,15 +16,9 @@ type Stands struct {
 	Run      bool // a run of it is open
 }
 
-// Due is the verdict on what should be in a unit, by the rules and by what the team has decided, where
-// another release is known to run in it. A unit that was taken out of use is due nothing.
-func Due(s Stands, verdicts []Verdict) (Verdict, bool) {
-	i := slices.IndexFunc(verdicts, func(v Verdict) bool { return v.Recommended })
-	if s.Running == "" || s.HalfDone || s.Apart || i < 0 || verdicts[i].Current {
-		return Verdict{}, false
-	}
-	return verdicts[i], true
-}
+// idle tells whether a unit is due nothing, whatever fits: nobody knows what runs in it, or it was
+// taken out of use.
+func (s Stands) idle() bool { return s.Running == "" || s.HalfDone || s.Apart }
 
 // Now says in a sentence how a unit stands: what matters most first.
 func Now(s Stands, verdicts []Verdict) core.Said {

@@ -43,32 +43,6 @@ func TestHowAUnitStands(t *testing.T) {
 	}
 }
 
-// TestWhatAUnitIsDue: what is recommended where another release is known to run, and nothing else.
-func TestWhatAUnitIsDue(t *testing.T) {
-	best := []Verdict{{Version: "4.1", Answer: Fits}, {Version: "4.2", Answer: Fits, Recommended: true}}
-	for name, x := range map[string]struct {
-		stands Stands
-		of     []Verdict
-		want   string
-	}{
-		"another one runs":    {Stands{Running: "4.1"}, best, "4.2"},
-		"it runs":             {Stands{Running: "4.2"}, []Verdict{{Version: "4.2", Recommended: true, Current: true}}, ""},
-		"it was not read":     {Stands{}, best, ""},
-		"it is half done":     {Stands{Running: "4.1", HalfDone: true}, best, ""},
-		"nothing is better":   {Stands{Running: "4.1"}, best[:1], ""},
-		"nothing is there":    {Stands{Running: "4.1"}, nil, ""},
-		"it is not proven":    {Stands{Running: "4.1", Unproven: true}, best, "4.2"},
-		"first another one":   {Stands{Running: "3.0"}, []Verdict{{Version: "4.0", Recommended: true, Toward: "4.2"}}, "4.0"},
-		"nobody knows it":     {Stands{Running: "9"}, best, "4.2"},
-		"it is out of use":    {Stands{Running: "4.1", Apart: true}, best, ""},
-		"a run of it is open": {Stands{Running: "4.1", Run: true}, best, "4.2"},
-	} {
-		if got, ok := Due(x.stands, x.of); got.Version != x.want || ok != (x.want != "") {
-			t.Errorf("%s: %q", name, got.Version)
-		}
-	}
-}
-
 // TestUntilWhenReadingsHold is the first moment at which one of them no longer counts.
 func TestUntilWhenReadingsHold(t *testing.T) {
 	at := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)

@@ -82,22 +82,32 @@ func (l Lineage) Compare(a, b string) (c int, ok bool) {
 // step back; if that cannot be reached in one step, the first step to it. If a
 // better one cannot be judged, none is recommended.
 func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team) []Verdict {
-	lineage := NewLineage(sheet, releases)
-	verdicts := make([]Verdict, 0, len(releases))
+	return NewOffer(sheet, releases).Rank(known, team)
+}
+
+// Rank judges all releases for a unit, with reasons.
+func (o *Offer) Rank(known Known, team Team) []Verdict {
+	verdicts := make([]Verdict, 0, len(o.releases))
 	running, runs := known.Best(core.FactRunning)
-	for _, r := range releases {
-		v := Evaluate(sheet, r, known)
+	for _, r := range o.releases {
+		v := Evaluate(o.sheet, r, known)
 		v.Target = team.target() == r.ID && r.ID != ""
 		if team.Held != "" {
 			held(&v, team)
 		}
 		if runs {
-			if c, ok := lineage.Compare(r.Version, running.Value); ok {
-				v.Step = map[int]string{-1: "older", 0: "same", 1: "newer"}[c]
-				v.Current = c == 0
+			v.Step, v.Current = o.step(r, running.Value)
+			if v.Step == "older" {
+				if o.belowFloor(r, running.Value) {
+					now := o.lineage.byName[running.Value]
+					v.add(Reason{Rule: RuleFloor, Answer: DoesNotFit, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("below floor %s", now.Floor)),
+						Said: core.Say("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Todo: core.Todos(core.Plain("Choose %s or newer.", now.Floor))})
+				} else {
+					v.add(Reason{Rule: RuleStepBack, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("step back")),
+						Said: core.Say("It is a step back: %s runs.", running.Value)})
+				}
 			}
-			back(sheet, lineage, r, running, &v)
-			if lineage.byName[running.Value] == nil {
+			if o.lineage.byName[running.Value] == nil {
 				v.add(Reason{Rule: RuleStrange, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("strange program")),
 					Said: core.Say("The catalogue has no release %s: nobody here knows what runs in this unit.", running.Value)})
 			}
@@ -107,7 +117,18 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 		}
 		verdicts = append(verdicts, v)
 	}
-	choose(sheet, releases, verdicts, lineage, known, team)
+	best, path := o.choose(known, team, func(i int) Answer { return verdicts[i].Answer })
+	switch {
+	case best >= 0 && len(path) == 0:
+		verdicts[best].Recommended = true
+	case best >= 0:
+		verdicts[best].Path = path
+		for k := range verdicts {
+			if verdicts[k].Version == path[0] {
+				verdicts[k].Recommended, verdicts[k].Toward = true, verdicts[best].Version
+			}
+		}
+	}
 	weight := map[Answer]int{Fits: 0, CannotTell: 1, DoesNotFit: 2}
 	sort.SliceStable(verdicts, func(i, j int) bool {
 		a, b := verdicts[i], verdicts[j]
@@ -120,10 +141,61 @@ func Rank(sheet *model.Sheet, releases []*model.Release, known Known, team Team)
 		if a.Channel != b.Channel {
 			return a.Channel == model.Stable
 		}
-		c, _ := lineage.Compare(a.Version, b.Version)
+		c, _ := o.lineage.Compare(a.Version, b.Version)
 		return c > 0
 	})
 	return verdicts
+}
+
+// Due is the version that should be in a unit, by the rules and by what the team has decided, where
+// another release is known to run in it; empty where it is due nothing. It is what Rank recommends.
+func (o *Offer) Due(s Stands, known *Known, team Team, into *Answers) string {
+	if s.idle() {
+		return ""
+	}
+	running, runs := known.Best(core.FactRunning)
+	o.Answer(known, into)
+	best, path := o.choose(*known, team, func(i int) Answer {
+		r := o.releases[i]
+		if team.Distrust[r.ID].Text != "" || runs && o.belowFloor(r, running.Value) {
+			return DoesNotFit
+		}
+		return into.Of(i)
+	})
+	if best < 0 {
+		return ""
+	}
+	if len(path) > 0 {
+		best = slices.IndexFunc(o.releases, func(r *model.Release) bool { return r.Version == path[0] })
+	}
+	if runs {
+		if _, current := o.step(o.releases[best], running.Value); current {
+			return ""
+		}
+	}
+	return o.releases[best].Version
+}
+
+// step says where a release stands against what runs.
+func (o *Offer) step(r *model.Release, running string) (step string, current bool) {
+	if c, ok := o.lineage.Compare(r.Version, running); ok {
+		return [...]string{"older", "same", "newer"}[c+1], c == 0
+	}
+	step = stepOf(o.sheet, r, running)
+	return step, step == "same"
+}
+
+// belowFloor tells whether what runs forbids to go back to a release.
+func (o *Offer) belowFloor(r *model.Release, running string) bool {
+	now := o.lineage.byName[running]
+	if now == nil || now.Floor == "" {
+		return false
+	}
+	if c, ok := o.lineage.Compare(r.Version, now.Floor); !ok || c >= 0 {
+		return false
+	}
+	step, _ := o.step(r, running)
+	return step == "older"
 }
 
 // target is the release that goes before what is newest.
@@ -145,89 +217,66 @@ func (v *Verdict) add(r Reason) {
 	}
 }
 
-// back says what speaks against going back from what runs: a floor forbids it,
-// anything else is a warning.
-func back(sheet *model.Sheet, l Lineage, r *model.Release, running core.Fact, v *Verdict) {
-	if v.Step != "older" {
-		return
+// choose finds the release to put in, and those before it where it cannot be reached in one
+// step; -1 where there is none.
+func (o *Offer) choose(known Known, team Team, answer func(i int) Answer) (best int, path []string) {
+	running, runs := known.Best(core.FactRunning)
+	stands := func(i int) (older, current bool) {
+		if !runs {
+			return false, false
+		}
+		step, current := o.step(o.releases[i], running.Value)
+		return step == "older", current
 	}
-	if now := l.byName[running.Value]; now != nil && now.Floor != "" {
-		if c, ok := l.Compare(r.Version, now.Floor); ok && c < 0 {
-			v.add(Reason{Rule: RuleFloor, Answer: DoesNotFit, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("below floor %s", now.Floor)),
-				Said: core.Say("It runs %s, after which nothing older than %s may follow.", running.Value, now.Floor), Todo: core.Todos(core.Plain("Choose %s or newer.", now.Floor))})
-			return
-		}
-	}
-	v.add(Reason{Rule: RuleStepBack, Answer: Fits, Warns: true, Fact: core.FactRunning, Value: running.Value, Source: running.Source, At: running.At, Brief: brief(core.Say("step back")),
-		Said: core.Say("It is a step back: %s runs.", running.Value)})
-}
-
-// choose marks the release to put in.
-func choose(sheet *model.Sheet, releases []*model.Release, verdicts []Verdict, l Lineage, known Known, team Team) {
-	order := make([]int, len(verdicts))
-	currentGone := false
-	for i, v := range verdicts {
-		order[i] = i
-		currentGone = currentGone || v.Current && releases[i].Withdrawn != nil
-	}
-	slices.SortStableFunc(order, func(a, b int) int {
-		if verdicts[a].Target != verdicts[b].Target {
-			if verdicts[a].Target {
-				return -1
-			}
-			return 1
-		}
-		c, _ := l.Compare(verdicts[b].Version, verdicts[a].Version)
-		return c
-	})
-	for _, i := range order {
-		v := &verdicts[i]
-		if team.Held != "" && !v.Held { // who held it here wants nothing else
-			continue
-		}
-		if v.Channel != model.Stable && !v.Target || releases[i].Withdrawn != nil || v.Step == "older" && !v.Target && !currentGone {
-			continue
-		}
-		switch v.Answer {
-		case Fits:
-			v.Recommended = true
-			return
-		case CannotTell:
-			return // a better one than those behind it: first the question
-		}
-		if path := pathTo(sheet, releases, releases[i], known); len(path) > 0 {
-			v.Path = path
-			for k := range verdicts {
-				if verdicts[k].Version == path[0] {
-					verdicts[k].Recommended, verdicts[k].Toward = true, v.Version
-				}
-			}
-			return
-		}
-	}
-}
-
-// onlyReach tells whether nothing but the version that runs speaks against it.
-func (v Verdict) onlyReach() bool {
-	n := 0
-	for _, r := range v.Reasons {
-		if r.Answer == Fits {
-			continue
-		}
-		if r.Rule != RuleReached {
+	currentGone := slices.ContainsFunc(o.gone, func(i int) bool { _, current := stands(i); return current })
+	isTarget := func(i int) bool { return team.target() == o.releases[i].ID && o.releases[i].ID != "" }
+	try := func(i int) (done bool) {
+		r := o.releases[i]
+		if team.Held != "" && team.Held != r.ID { // who held it here wants nothing else
 			return false
 		}
-		n++
+		if r.Channel != model.Stable && !isTarget(i) || r.Withdrawn != nil {
+			return false
+		}
+		if older, _ := stands(i); older && !isTarget(i) && !currentGone {
+			return false
+		}
+		switch answer(i) {
+		case Fits:
+			best = i
+			return true
+		case CannotTell:
+			return true // a better one than those behind it: first the question
+		}
+		if path = o.pathTo(i, known); len(path) > 0 {
+			best = i
+			return true
+		}
+		return false
 	}
-	return n > 0
+	best = -1
+	if team.target() != "" {
+		for _, i := range o.newest {
+			if isTarget(i) && try(i) {
+				return best, path
+			}
+		}
+	}
+	for _, i := range o.newest {
+		if !isTarget(i) && try(i) {
+			return best, path
+		}
+	}
+	return -1, nil
 }
 
 const longestPath = 4
 
 // pathTo finds the fewest releases to put in before the target, which by itself
 // cannot be reached from what runs.
-func pathTo(sheet *model.Sheet, releases []*model.Release, target *model.Release, known Known) []string {
-	if v := Evaluate(sheet, target, known); !v.onlyReach() {
+func (o *Offer) pathTo(target int, known Known) []string {
+	var a Answers
+	if o.Answer(&known, &a); !a.onlyReach(target) {
 		return nil
 	}
 	type place struct {
@@ -239,14 +288,15 @@ func pathTo(sheet *model.Sheet, releases []*model.Release, target *model.Release
 	for next := []place{{start.Value, nil}}; len(next) > 0; next = next[1:] {
 		here := next[0]
 		then := known.With(core.FactRunning, here.running)
-		if len(here.path) > 0 && Evaluate(sheet, target, then).Answer == Fits {
+		o.Answer(&then, &a)
+		if len(here.path) > 0 && a.Of(target) == Fits {
 			return here.path
 		}
 		if len(here.path) == longestPath {
 			continue
 		}
-		for _, r := range releases {
-			if seen[r.Version] || r == target || r.Channel != model.Stable || step(sheet, r, here.running) == "older" || Evaluate(sheet, r, then).Answer != Fits {
+		for i, r := range o.releases {
+			if seen[r.Version] || i == target || r.Channel != model.Stable || a.Of(i) != Fits || stepOf(o.sheet, r, here.running) == "older" {
 				continue
 			}
 			seen[r.Version] = true

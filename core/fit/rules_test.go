@@ -134,7 +134,8 @@ func TestTheNewestReadingOfWhatChangesHolds(t *testing.T) {
 	s := heron(t)
 	old, young := fact("display", "1.0", "wire"), fact("display", "2.0", "person")
 	young.At = noon.Add(time.Hour)
-	if f, _ := fit.Prepare(s, []core.Fact{old, young}, noon).Best("display"); f.Value != "2.0" {
+	known := fit.Prepare(s, []core.Fact{old, young}, noon)
+	if f, _ := known.Best("display"); f.Value != "2.0" {
 		t.Errorf("got %+v", f)
 	}
 }
@@ -436,11 +437,16 @@ func TestEvaluateAgreesWithAnEvaluatorByHand(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 3))
 	releases, unit := crowd(r, 70)
 	count := map[fit.Answer]int{}
+	offer, answers := fit.NewOffer(s, releases), fit.Answers{}
 	for range 400 {
 		facts := unit()
 		known := fit.Prepare(s, facts, noon)
-		for _, x := range releases {
+		offer.Answer(&known, &answers)
+		for i, x := range releases {
 			v := fit.Evaluate(s, x, known)
+			if at := answers.Of(i); at != v.Answer {
+				t.Fatalf("%v\n%+v\nEvaluate says %s, for all at once it is %s: %+v", facts, x, v.Answer, at, v.Reasons)
+			}
 			if want := naive(s, x, facts); want != v.Answer {
 				t.Fatalf("%v\n%+v\nEvaluate says %s, by hand it is %s: %+v", facts, x, v.Answer, want, v.Reasons)
 			}
@@ -454,9 +460,91 @@ func TestEvaluateAgreesWithAnEvaluatorByHand(t *testing.T) {
 	}
 }
 
+// TestWhatIsDueIsWhatIsRecommended: without reasons the same comes out as with them, and nothing of a
+// unit that was not read, is half done or was taken out of use.
+func TestWhatIsDueIsWhatIsRecommended(t *testing.T) {
+	s := heron(t)
+	r := rand.New(rand.NewPCG(5, 5))
+	count := map[string]int{}
+	var answers fit.Answers
+	for range 60 {
+		releases, unit := crowd(r, 20)
+		for i, x := range releases {
+			x.Floor = pickOne(r, "", "", "2.0.0", x.Version)
+			x.Channel = pickOne(r, model.Stable, model.Stable, model.Candidate)
+			if r.IntN(8) == 0 {
+				x.Withdrawn = &model.Withdrawal{Reason: "loses the tide"}
+			}
+			if r.IntN(3) > 0 { // nothing but what runs may speak against it
+				x.Fits, x.Rules, x.Parts = nil, x.Rules[:1], nil
+			}
+			if i > 0 && r.IntN(4) == 0 {
+				x.Supersedes = []string{releases[r.IntN(i)].Version}
+			}
+		}
+		offer := fit.NewOffer(s, releases)
+		for range 30 {
+			known := fit.Prepare(s, unit(), noon)
+			if r.IntN(2) == 0 {
+				known = known.With(core.FactRunning, releases[r.IntN(len(releases))].Version)
+			}
+			if r.IntN(2) == 0 {
+				known = known.With("genuine", "genuine")
+			}
+			team := fit.Team{Distrust: map[string]core.Said{}}
+			for _, x := range releases {
+				if r.IntN(6) == 0 {
+					team.Distrust[x.ID] = core.Say("Nobody has signed it.")
+				}
+			}
+			team.Target, team.Held = pickOne(r, "", "", releases[r.IntN(len(releases))].ID), pickOne(r, "", "", "", releases[r.IntN(len(releases))].ID)
+			running, _ := known.Best(core.FactRunning)
+			stands := fit.Stands{Running: running.Value, HalfDone: r.IntN(9) == 0, Apart: r.IntN(9) == 0, Unproven: r.IntN(5) == 0}
+			want, how := "", "nothing"
+			for _, v := range fit.Rank(s, releases, known, team) {
+				if v.Recommended && !v.Current && stands.Running != "" && !stands.HalfDone && !stands.Apart {
+					want, how = v.Version, "one"
+					if v.Toward != "" {
+						how = "a step"
+					}
+					break
+				}
+			}
+			count[how]++
+			if got := offer.Due(stands, &known, team, &answers); got != want {
+				t.Fatalf("%+v, %+v, %v: due %q, recommended %q", stands, team, known, got, want)
+			}
+		}
+	}
+	if count["one"] < 100 || count["a step"] < 10 || count["nothing"] < 100 {
+		t.Errorf("it proves little: %v", count)
+	}
+}
+
+func pickOne[T any](r *rand.Rand, all ...T) T { return all[r.IntN(len(all))] }
+
 // BenchmarkVerdicts judges units against 200 releases of their own model: facts
 // are sorted and prepared within the time. A verdict is one release for one unit.
 func BenchmarkVerdicts(b *testing.B) {
+	s := heron(b)
+	r := rand.New(rand.NewPCG(4, 4))
+	releases, unit := crowd(r, 200)
+	var units [][]core.Fact
+	for range 2000 {
+		units = append(units, unit())
+	}
+	offer, answers := fit.NewOffer(s, releases), fit.Answers{}
+	n := 0
+	for b.Loop() {
+		known := fit.Prepare(s, units[n%len(units)], noon)
+		offer.Answer(&known, &answers)
+		n++
+	}
+	b.ReportMetric(float64(n)*float64(len(releases))/b.Elapsed().Seconds(), "verdicts/s")
+}
+
+// BenchmarkReasons gives the reasons as well.
+func BenchmarkReasons(b *testing.B) {
 	s := heron(b)
 	r := rand.New(rand.NewPCG(4, 4))
 	releases, unit := crowd(r, 200)

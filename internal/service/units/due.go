@@ -77,12 +77,13 @@ func (v *Units) keepDue(ctx context.Context, units []store.Waiting) error {
 		for i, u := range units {
 			plain[i] = u.Unit
 		}
-		all, err := v.judgeAll(ctx, g, plain)
+		all, err := v.knownOf(ctx, g, plain)
 		if err != nil {
 			return err
 		}
+		offer, answers := fit.NewOffer(g.sheet, g.releases), fit.Answers{}
 		for i, j := range all {
-			d := j.due()
+			d := store.Due{Until: j.until.UTC(), Version: offer.Due(j.stands(), &j.Known, j.team, &answers)}
 			said[d] = append(said[d], units[i])
 		}
 	}
@@ -92,15 +93,6 @@ func (v *Units) keepDue(ctx context.Context, units []store.Waiting) error {
 		}
 	}
 	return nil
-}
-
-// due is the version that the unit should have while another one runs.
-func (j *Judged) due() store.Due {
-	d := store.Due{Until: j.until.UTC()}
-	if x, ok := fit.Due(j.stands(), j.Verdicts); ok {
-		d.Version = x.Version
-	}
-	return d
 }
 
 // KeepJudged keeps in the units' rows what they are due, until the context ends. Of several services

@@ -115,10 +115,11 @@ func (v *Units) JudgeBy(ctx context.Context, u store.Unit, sheet *model.Sheet) (
 	if sheet != nil {
 		g.sheet = sheet
 	}
-	all, err := v.judgeAll(ctx, g, []store.Unit{u})
+	all, err := v.knownOf(ctx, g, []store.Unit{u})
 	if err != nil {
 		return nil, err
 	}
+	all[0].Verdicts = fit.Rank(g.sheet, g.releases, all[0].Known, all[0].team)
 	return all[0], nil
 }
 
@@ -155,8 +156,8 @@ func (v *Units) grounds(ctx context.Context, modelName string) (*grounds, error)
 	return g, err
 }
 
-// judgeAll judges units of one model.
-func (v *Units) judgeAll(ctx context.Context, g *grounds, units []store.Unit) ([]*Judged, error) {
+// knownOf gathers what units of one model are judged by.
+func (v *Units) knownOf(ctx context.Context, g *grounds, units []store.Unit) ([]*Judged, error) {
 	ids := make([]string, len(units))
 	for i, u := range units {
 		ids[i] = u.ID
@@ -180,14 +181,14 @@ func (v *Units) judgeAll(ctx context.Context, g *grounds, units []store.Unit) ([
 			sites[u.Site] = site
 		}
 		slot, on := slots[u.ID]
-		all[i] = g.judge(u, facts[u.ID], site, slot, on)
+		all[i] = g.know(u, facts[u.ID], site, slot, on)
 	}
 	return all, nil
 }
 
-// judge judges a unit: by its facts, by what holds at its site, and by whether it is plugged in now,
-// and in which slot of an assembly.
-func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot string, on bool) *Judged {
+// know gathers what a unit is judged by: its facts, what holds at its site, and whether it is plugged
+// in now, and in which slot of an assembly.
+func (g *grounds) know(u store.Unit, facts []core.Fact, site *store.Site, slot string, on bool) *Judged {
 	j := &Judged{unit: u, Facts: facts, Sheet: g.sheet, rows: g.rows, Releases: g.releases, Vouched: g.vouched}
 	if u.State == store.UnitHalfDone { // it runs nothing, whatever it ran
 		facts = slices.DeleteFunc(slices.Clone(facts), func(f core.Fact) bool { return f.Name == core.FactRunning })
@@ -211,7 +212,6 @@ func (g *grounds) judge(u store.Unit, facts []core.Fact, site *store.Site, slot 
 			j.until = h.Until.Time
 		}
 	}
-	j.Verdicts = fit.Rank(g.sheet, g.releases, j.Known, j.team)
 	return j
 }
 
