@@ -82,7 +82,8 @@ type Session interface {
 	// Read fills p from the address on. got is told after each piece how many
 	// bytes of p are there; it may be nil.
 	Read(ctx context.Context, address uint64, p []byte, got func(n int)) error
-	// Digest returns the SHA-256 of each piece of the range; piece divides length.
+	// Digest returns the SHA-256 of each piece of the range; piece divides length. A unit that
+	// digests long pieces in one go is a Wider.
 	Digest(ctx context.Context, address, length, piece uint64) ([]core.Digest, error)
 	// Change carries out the ops that next yields, in order, until it yields
 	// false. next is called ahead of the unit as far as its window allows, so what
@@ -195,6 +196,12 @@ func (r *Recorded) InWords() *core.Said {
 		return nil
 	}
 	return &says
+}
+
+// Wider is a session whose unit gives one digest for a long piece, and is waited for as long as
+// that takes.
+type Wider interface {
+	Widest() uint64 // the longest piece, in bytes
 }
 
 // Coder is a session whose unit notes faults.

@@ -268,6 +268,19 @@ func (p *Plan) File(n int) ([]byte, error) {
 	return data, a.holds(data)
 }
 
+// Piece is what a piece of memory should hold; kept reads what was in those that nobody is to touch.
+// It is not given where it would not have the digest that is wanted.
+func (p *Plan) Piece(i int, kept func(address uint64, p []byte) error) ([]byte, bool) {
+	x := p.Sectors[i]
+	data, err := make([]byte, x.Length), error(nil)
+	if x.State == Kept {
+		err = kept(x.Address, data)
+	} else {
+		data, err = p.content(i)
+	}
+	return data, err == nil && core.DigestOf(data) == x.Want
+}
+
 // laid is the content of a piece, laid out once for all its actions.
 func (p *Plan) laid(piece int) ([]byte, error) {
 	if p.last != piece {

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"zealousferry/core"
 	"zealousferry/core/link"
@@ -10,6 +11,7 @@ import (
 	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/plan"
+	"zealousferry/core/shelf"
 	"zealousferry/core/visit"
 )
 
@@ -23,7 +25,7 @@ func (r *Run) survey(ctx context.Context, x *Section) error {
 	}
 	var v Surveyed
 	if session.Can(loader.Read) == nil {
-		now, _, err := r.holds(ctx, x, nil)
+		now, _, err := r.holds(ctx, x, nil, nil)
 		if err != nil {
 			return err
 		}
@@ -206,7 +208,7 @@ func (r *Run) telling(x *Section, do func(sent func(n int)) error, done, total u
 // verify holds every piece of the section against what it should be: the ones
 // written, the ones right before, and the ones that nobody was to touch.
 func (r *Run) verify(ctx context.Context, x *Section) error {
-	now, how, err := r.holds(ctx, x, func(a Amount) error { return r.progress(x, KindVerifying, a) })
+	now, how, err := r.holds(ctx, x, r.expected(x), func(a Amount) error { return r.progress(x, KindVerifying, a) })
 	if err != nil {
 		return err
 	}
@@ -353,7 +355,7 @@ func (r *Run) expects(x *Section) string {
 // holds gives the SHA-256 of each piece that the section holds, in the order of the
 // plan's, or of the map's where there is no plan yet; and how it was found out. A
 // file that is not there has none.
-func (r *Run) holds(ctx context.Context, x *Section, tell func(Amount) error) ([]core.Digest, string, error) {
+func (r *Run) holds(ctx context.Context, x *Section, expected func(n, count int) [][]byte, tell func(Amount) error) ([]core.Digest, string, error) {
 	session, err := r.connect(ctx, x)
 	if err != nil {
 		return nil, "", err
@@ -365,7 +367,46 @@ func (r *Run) holds(ctx context.Context, x *Section, tell func(Amount) error) ([
 	if d.Files != nil {
 		return r.holdsFiles(ctx, x, session)
 	}
-	return r.holdsMemory(ctx, x, session, d, tell)
+	return r.holdsMemory(ctx, x, session, d, expected, tell)
+}
+
+// expected gives the pieces of memory from the nth on as they should be, as far as that is known at
+// this bench; nil where it is not.
+func (r *Run) expected(x *Section) func(n, count int) [][]byte {
+	p := r.plans[x.Name]
+	if p == nil || x.Planned == nil || p.Digest() != x.Planned.Plan {
+		return nil
+	}
+	base := core.Digest{}
+	switch {
+	case x.BackedUp != nil:
+		base = x.BackedUp.Manifest
+	case x.Covered != nil:
+		base = x.Covered.Of(x)
+	}
+	var manifest *shelf.Manifest
+	kept := func(address uint64, into []byte) error {
+		if manifest == nil {
+			raw, err := r.bench.Held(base)
+			if err != nil {
+				return err
+			}
+			if manifest, err = shelf.DecodeManifest(raw); err != nil {
+				return err
+			}
+		}
+		return manifest.Read(shelf.Each(r.bench.Held), address, into)
+	}
+	return func(n, count int) (all [][]byte) {
+		for i := n; i < n+count; i++ {
+			data, ok := p.Piece(i, kept)
+			if !ok {
+				return nil
+			}
+			all = append(all, data)
+		}
+		return all
+	}
 }
 
 func (r *Run) holdsFiles(ctx context.Context, x *Section, session loader.Session) ([]core.Digest, string, error) {
@@ -395,7 +436,7 @@ func listFiles(ctx context.Context, session loader.Session) ([]loader.FileInfo, 
 	return c.Files(ctx)
 }
 
-func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Session, d *model.Section, tell func(Amount) error) ([]core.Digest, string, error) {
+func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Session, d *model.Section, expected func(n, count int) [][]byte, tell func(Amount) error) ([]core.Digest, string, error) {
 	if tell == nil {
 		tell = func(Amount) error { return nil }
 	}
@@ -406,7 +447,7 @@ func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Sessio
 	for _, region := range m.Regions {
 		for _, part := range stretches(region, 256<<10) {
 			if session.Can(loader.Digest) == nil {
-				d, err := session.Digest(ctx, part.Address, part.Length, region.Sector)
+				d, err := digests(ctx, session, part, region.Sector, len(all), expected)
 				if err != nil {
 					return nil, "", err
 				}
@@ -431,6 +472,48 @@ func (r *Run) holdsMemory(ctx context.Context, x *Section, session loader.Sessio
 		return nil, "", core.Fail(core.RefusedByUnit, "the unit gave %d digests for %d sectors", len(all), want)
 	}
 	return all, how, nil
+}
+
+// digests asks the unit for the digest of each sector of a part of its memory, of which the first is
+// the nth. Where it is known what should be there, the unit digests long pieces, and only one that is
+// not as it should be is asked for sector by sector.
+func digests(ctx context.Context, session loader.Session, part memory.Sector, sector uint64, n int, expected func(n, count int) [][]byte) ([]core.Digest, error) {
+	count, each := int(part.Length/sector), 1
+	if w, ok := session.(loader.Wider); ok && expected != nil {
+		for each = max(int(w.Widest()/sector), 1); count%each != 0; each-- {
+		}
+	}
+	var should [][]byte
+	if each > 1 {
+		should = expected(n, count)
+	}
+	if should == nil {
+		return session.Digest(ctx, part.Address, part.Length, sector)
+	}
+	long := sector * uint64(each)
+	wide, err := session.Digest(ctx, part.Address, part.Length, long)
+	if err != nil {
+		return nil, err
+	}
+	if len(wide)*each != count {
+		return nil, core.Fail(core.RefusedByUnit, "the unit gave %d digests for %d pieces", len(wide), count/each)
+	}
+	var all []core.Digest
+	for i, d := range wide {
+		pieces := should[i*each : (i+1)*each]
+		if core.DigestOf(slices.Concat(pieces...)) != d {
+			one, err := session.Digest(ctx, part.Address+uint64(i)*long, long, sector)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, one...)
+			continue
+		}
+		for _, p := range pieces {
+			all = append(all, core.DigestOf(p))
+		}
+	}
+	return all, nil
 }
 
 // stretches cuts a region at whole sectors into parts of about size bytes.

@@ -86,7 +86,7 @@ func (r *Run) keep(ctx context.Context, x *Section) error {
 // this run's own.
 func (r *Run) holdsNow(ctx context.Context, x *Section, d *model.Section, session loader.Session, c *Source) ([]core.Digest, error) {
 	if d.Files == nil {
-		now, _, err := r.holdsMemory(ctx, x, session, d, nil)
+		now, _, err := r.holdsMemory(ctx, x, session, d, nil, nil)
 		return now, err
 	}
 	t, err := r.tree(ctx, c.Of(x))

@@ -160,7 +160,7 @@ func changes(s *stand) {
 	sheet, raw := at115200()
 	few := timed(s, sheet, raw, func(program []byte) {
 		for i := range len(program) / 4096 {
-			if i%33 == 7 {
+			if i%50 == 7 { // with the one that has the version four of 112
 				program[i*4096+100] ^= 0xFF
 			}
 		}

@@ -345,6 +345,15 @@ func (s *session) Read(ctx context.Context, address uint64, p []byte, got func(i
 	})
 }
 
+// Widest is the longest piece that is digested in one go: a unit that says how fast it is is waited
+// for as long as that takes.
+func (s *session) Widest() uint64 {
+	if s.rec.DigestBPS == 0 {
+		return 0
+	}
+	return 64 << 10
+}
+
 func (s *session) Digest(ctx context.Context, address, length, piece uint64) ([]core.Digest, error) {
 	if piece == 0 || length%piece != 0 {
 		return nil, core.Fail(core.RefusedByUnit, "%d bytes cannot be digested in pieces of %d", length, piece)
