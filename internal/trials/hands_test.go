@@ -2,6 +2,7 @@ package trials
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -10,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -444,4 +446,43 @@ func TestWhichOfSeveralIsInHand(t *testing.T) {
 		got, err := w.Technician.Run(ctx, r.ID)
 		return err == nil && got.Progress.Fault != nil && got.Progress.Fault.Kind == core.WrongUnit
 	})
+}
+
+// TestWhatComesLateIsNotTakenForNews: an answer of the service that was on its way for long does
+// not take the page back to what was asked before.
+func TestWhatComesLateIsNotTakenForNews(t *testing.T) {
+	t.Parallel()
+	w := handed(t, "gangway", nil)
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.ActionFunc(func(c context.Context) error {
+		_, err := page.AddScriptToEvaluateOnNewDocument(`
+			const plain = window.fetch
+			window.fetch = async (...a) => {
+				const answer = await plain(...a)
+				const of = a[0] instanceof Request ? a[0] : new Request(...a)
+				if (of.method !== "POST" || !of.url.endsWith("/answers") || window.held) return answer
+				window.held = true
+				await new Promise((go) => { window.letGo = go })
+				new MutationObserver(() => { window.back ||= document.body.innerText.includes("Which lamp burns?") }).observe(document.body, { subtree: true, childList: true, characterData: true })
+				const text = answer.text.bind(answer)
+				answer.text = () => text().finally(() => setTimeout(() => { window.came = true }, 200))
+				return answer
+			}`).Do(c)
+		return err
+	}))
+	do(t, x, chromedp.Navigate(w.Base+"/begin/b/a"), browser.Until(`document.querySelector("[data-go]")`), press("[data-go]"),
+		says("Pull the mains plug."), press("[data-confirm]"), browser.Until(`window.held`), says("Which lamp burns?"))
+	runs, err := w.Viewer.Runs(ctx, client.RunQuery{})
+	if err != nil || len(runs.Runs) != 1 {
+		t.Fatal(len(runs.Runs), err)
+	}
+	if _, err := w.Technician.Answer(ctx, runs.Runs[0].ID, client.NewAnswer{Item: "lamp", Value: "green"}); err != nil {
+		t.Fatal(err)
+	}
+	do(t, x, says("Fit the strap."), chromedp.Evaluate(`window.letGo()`, nil), browser.Until(`window.came`))
+	back := false
+	do(t, x, chromedp.Evaluate(`!!window.back`, &back))
+	if back {
+		t.Error("the page went back to what was answered")
+	}
 }

@@ -54,14 +54,20 @@ async function load() {
   try {
     const { data, error } = await api.GET('/api/runs/{run}', { params: { path: { run: props.id } } })
     if (error) throw error
-    run.value = data
-    take(data.progress, true)
+    takeRun(data)
     trouble.value = null
     return true
   } catch (e) {
     if (!run.value) trouble.value = problem(e)
     return false
   }
+}
+
+// An answer that was on its way for long tells of what was before: what is known already stays.
+function takeRun(r: Run) {
+  if (run.value && (progress.value?.last ?? 0) > r.progress.last) return
+  run.value = r
+  take(r.progress, true)
 }
 
 function take(p: Progress, whole = false) {
@@ -87,6 +93,7 @@ function follow() {
   source.addEventListener('progress', (m) => {
     lost.value = null
     const p = JSON.parse(m.data) as Progress
+    if ((progress.value?.last ?? 0) > p.last) return
     const before = progress.value?.view
     take(p)
     if (p.view.step === 'ended') {
@@ -130,8 +137,7 @@ async function answer(value: string, note: string, photo: File | null, handed?: 
     const kept = photo ? (await send<{ digest: string }>(`/api/evidence?kind=${encodeURIComponent(photo.type)}`, photo)).digest : ''
     const { data, error } = await api.POST('/api/runs/{run}/answers', { params: { path: { run: props.id } }, body: { item: item.value!.id, value, ...(note && { note }), ...(handed ?? {}), ...(kept && { photo: kept }), ...(item.value!.do === 'wires' && { wires: coloursOf(card.value?.wiring, colours.value) }) } })
     if (error) throw error
-    run.value = data
-    take(data.progress, true)
+    takeRun(data)
   } catch (e) {
     said.value = problem(e)
   }
