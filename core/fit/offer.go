@@ -74,11 +74,11 @@ func (o *Offer) prepare() {
 	for _, i := range o.gone {
 		set(o.always.no, i)
 	}
-	model := column{fact: core.FactModel, by: (*Offer).byModel, unknown: o.sets()}
-	fill(model.unknown.cannot)
-	memory := column{fact: core.FactMemory, by: (*Offer).byMemory, unknown: o.sets()}
-	o.byMemory(memory.unknown, "")
-	o.columns = []column{model, memory}
+	whose := column{fact: core.FactModel, by: (*Offer).byModel, unknown: o.sets()}
+	fill(whose.unknown.cannot)
+	room := column{fact: core.FactMemory, by: (*Offer).byMemory, unknown: o.sets()}
+	o.byMemory(room.unknown, "")
+	o.columns = []column{whose, room}
 	for i, r := range o.releases {
 		for _, rule := range r.AllRules() {
 			at := slices.IndexFunc(o.columns, func(c column) bool { return c.by == nil && c.fact == rule.Fact })

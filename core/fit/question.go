@@ -33,13 +33,13 @@ func Ask(sheet *model.Sheet, releases []*model.Release, known Known, team Team, 
 	if slices.ContainsFunc(verdicts, func(v Verdict) bool { return v.Recommended }) {
 		return nil
 	}
-	lineage := NewLineage(sheet, releases)
+	offer := NewOffer(sheet, releases)
 	best := -1
 	for i, v := range verdicts {
 		if v.Answer != CannotTell || v.Channel != model.Stable && !v.Target {
 			continue
 		}
-		if best < 0 || v.Target || !verdicts[best].Target && newer(lineage, v, verdicts[best]) {
+		if best < 0 || v.Target || !verdicts[best].Target && newer(offer.lineage, v, verdicts[best]) {
 			best = i
 		}
 	}
@@ -62,7 +62,7 @@ func Ask(sheet *model.Sheet, releases []*model.Release, known Known, team Team, 
 	q := &Question{Fact: facts[0], Version: verdicts[best].Version, Left: len(facts), Ask: rule.Ask.In("en"), Look: rule.Look.In("en"), Values: rule.Values}
 	for _, value := range rule.Values {
 		a := ValueAnswer{Value: value, Says: rule.Answers[value].Says.In("en"), Draw: rule.Answers[value].Draw}
-		for _, v := range Rank(sheet, releases, known.With(q.Fact, value), team) {
+		for _, v := range offer.Rank(known.With(q.Fact, value), team) {
 			if v.Recommended {
 				a.Leads = v.Version
 			}

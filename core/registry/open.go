@@ -223,7 +223,7 @@ func pick(members []archive.Member, wanted string) (archive.Member, error) {
 	if len(likely) == 0 {
 		likely = members
 	}
-	return archive.Member{}, core.Fail(core.BadFile, "the archive holds %d files that may be meant: %s", len(likely), names(likely)).Do("Choose one: --member NAME.")
+	return archive.Member{}, core.Fail(core.BadFile, "the archive holds %d files that may be meant: %s", len(likely), names(likely)).Do("Choose one of them, by its name.")
 }
 
 func names(members []archive.Member) string {

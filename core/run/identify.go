@@ -84,7 +84,7 @@ func (r *Run) isUnit(x *Section, d *model.Section, facts []core.Fact) error {
 		return nil
 	case serial == "" && label != o.Serial:
 		return core.Fail(core.CannotTell, "the unit does not tell its serial, and nobody has confirmed that its label says %s", o.Serial).
-			Do("Read the label and say what it says: --label SERIAL.")
+			Do("Read the label, and say what it says.")
 	case serial != "" && serial != o.Serial:
 		return core.Fail(core.WrongUnit, "the run is for unit %s; on the link is %s", o.Serial, serial).
 			Go(words.Identify(where).To("Plug in %s, or begin anew with the unit that is there", o.Serial))
@@ -163,7 +163,7 @@ func (r *Run) same(ctx context.Context, x *Section) error {
 	}
 	if serial == "" && !fresh && r.generation(x) != x.Identified.Generation {
 		return core.Fail(core.WrongUnit, "the unit left the link since it was identified, and it does not tell its serial").
-			Do("Read the label again and begin anew with --label SERIAL.")
+			Do("Read the label again, begin anew, and say what it says.")
 	}
 	if s.Opened.Kind == Flash && !s.Touched() {
 		if err := r.bench.MayWrite(ctx, s.Opened); err != nil {

@@ -7,6 +7,7 @@ import (
 	"zealousferry/core/loader"
 	"zealousferry/core/model"
 	"zealousferry/core/registry"
+	"zealousferry/core/words"
 )
 
 // Phase is what a leg of an itinerary does: to one section, or to the run.
@@ -229,7 +230,7 @@ func (o *Opened) Lay(sheet *model.Sheet, release *model.Release, links map[strin
 		}
 		if (p.Part || p.Main) && d.Link != "" && p.Link == "" {
 			return core.Fail(core.CannotTell, "section %s is on a link of its own (%s), and nobody has said which that is", d.Name, d.Link).
-				Unit("nothing was changed").Do("Say which: --link %s=BENCH/LINK.", d.Link)
+				Unit("nothing was changed").Go(words.LeadAt(d.Link).To("Say on which link it is"))
 		}
 		o.Sections = append(o.Sections, p)
 	}

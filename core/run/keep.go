@@ -12,6 +12,7 @@ import (
 	"zealousferry/core/memory"
 	"zealousferry/core/model"
 	"zealousferry/core/shelf"
+	"zealousferry/core/words"
 )
 
 // keep saves what a section holds. Where the unit computes digests, only chunks
@@ -332,7 +333,7 @@ func (r *Run) cannotRead(ctx context.Context, x *Section, session loader.Session
 	if gate == GateProtection {
 		saved = core.Fail(core.Protected, "the memory cannot be saved: %w. Lifting the lock erases all of it, settings and calibration too.", why)
 	}
-	return &barred{gate, saved.Go(back, core.Plain("A lead may go on by name: --waive %s --reason …", gate))}
+	return &barred{gate, saved.Go(back, words.Waive(gate).To("A lead may go on by name"))}
 }
 
 // reading collects a backup.

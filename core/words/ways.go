@@ -97,6 +97,8 @@ var Ways = []Way{
 	{"job-add", "enter a job", "ferry job add UNIT… --reason …", "/jobs"},
 	{"waive", "pass a gate by name", "--waive {gate} --reason …", ""},
 	{"reason", "say why", "--reason …", ""},
+	{"lead-at", "say on which link a lead is", "--link {lead}=BENCH/LINK", ""},
+	{"of-job", "say for which job it is", "--job NUMBER", ""},
 }
 
 // step fills in a way.
@@ -216,3 +218,5 @@ func Job(number string) core.Step                   { return step("job", number)
 func JobAdd() core.Step                             { return step("job-add") }
 func Waive(gate string) core.Step                   { return step("waive", gate) }
 func Reason() core.Step                             { return step("reason") }
+func LeadAt(lead string) core.Step                  { return step("lead-at", lead) }
+func OfJob() core.Step                              { return step("of-job") }

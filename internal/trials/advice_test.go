@@ -151,6 +151,15 @@ func TestAdviceAboutWhatIsWithdrawn(t *testing.T) {
 	if r, err = w.Technician.Run(ctx, r.ID); err != nil || !strings.Contains(r.After.Todo.Next, "what is left of its job") {
 		t.Errorf("after a run of a job: %+v %v", r.After, err)
 	}
+	second, err := w.Technician.AddJob(ctx, client.NewJob{Reason: "a new roll", Units: []string{"S-0001"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0", Again: true, Reason: "to be sure"})
+	follow(t, w, "technician", err)
+	if _, err := w.Technician.CloseJob(ctx, second.Number, client.JobClosing{Note: "asked for twice"}); err != nil {
+		t.Fatal(err)
+	}
 	w.AddRelease("3.0.0", coretest.SmallProgram("3.0.0"), map[string][]string{"revision": {"D"}})
 	r = w.Follow(w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0", Again: true, Reason: "to be sure"}).ID)
 	if r, err = w.Technician.Run(ctx, r.ID); err != nil || r.After == nil {

@@ -507,6 +507,8 @@ func TestAWinchByClicks(t *testing.T) {
 	t.Cleanup(panel.Close)
 	partsOf(t, w, coretest.Winch, "winch", coretest.PartOf{Section: "panel", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
 	again(w, port("m", controller), port("p", panel))
+	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: run.Flash, At: "b/m", Release: "2.0.0", Reason: "the panel is dark"})
+	follow(t, w, "technician", err)
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/m"), says("2.0.0: fits"), says("nobody has said which that is"), says("Have it refused"))
 	do(t, x, click(`[data-further="panel"] .v-field`), browser.Until(`[...document.querySelectorAll(".v-list-item")].some(i => i.innerText.includes("b/p"))`),

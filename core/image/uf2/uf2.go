@@ -175,7 +175,7 @@ func finish(b *image.Builder, families map[string]*family, sums []sum, skipped, 
 			}
 			names = append(names, key)
 		}
-		return nil, bad("the file holds blocks of %d families: %s", len(families), strings.Join(slices.Sorted(slices.Values(names)), ", ")).Do("Choose one: --family NUMBER.")
+		return nil, bad("the file holds blocks of %d families: %s", len(families), strings.Join(slices.Sorted(slices.Values(names)), ", ")).Do("Choose one of them, by its number.")
 	}
 	for key, f := range families {
 		if f.count < f.total {

@@ -144,7 +144,7 @@ func sources(root string, each func(path string, file *ast.File)) error {
 // Page is docs/messages.md: the ways that messages point to, and the messages.
 func Page(all []Message) string {
 	var b strings.Builder
-	b.WriteString("# Messages\n\nMade by `make types`; not to be changed by hand. An error, a reason and a bar carry the `id` of their message and in\n`params`, in order, what was put into it, beside the English text. A message is named by its own words: another wording\nis another message.\n\n## What helps\nWhat a message points to. `steps` of an error, a reason or a bar have `id`, `verb` (filled in) and `page`.\n\n| id | what | command line | page |\n|---|---|---|---|\n")
+	b.WriteString("# Messages\n\nMade by `make types`; not to be changed by hand. An error, a reason and a bar carry the `id` of their message and in\n`params`, in order, what was put into it, as it stands there (a number in hex as one in hex), beside the English text. A message is named by its own words: another wording\nis another message.\n\n## What helps\nWhat a message points to. `steps` of an error, a reason or a bar have `id`, `verb` (filled in) and `page`.\n\n| id | what | command line | page |\n|---|---|---|---|\n")
 	for _, w := range words.Ways {
 		page := "—"
 		if w.Page != "" {

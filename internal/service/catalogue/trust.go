@@ -385,7 +385,7 @@ func (v *Catalogue) importPack(ctx context.Context, in *packIn) (client.Imported
 		return out, err
 	}
 	if !ok {
-		return out, core.Fail(core.NotAllowed, "this is pack %d of series %s; number %d was taken in before, so this one is old", p.Manifest.Number, p.Manifest.Series, newest).Do("Use the newest pack, or say that you mean the old one: --older.")
+		return out, core.Fail(core.NotAllowed, "this is pack %d of series %s; number %d was taken in before, so this one is old", p.Manifest.Number, p.Manifest.Series, newest).Do("Use the newest pack, or say that you mean the old one.")
 	}
 	for _, f := range p.Manifest.Images {
 		if err := v.store.PutImage(ctx, p.Images[f.Image], f.Name, frame.Who(ctx).Person.ID); err != nil {

@@ -370,7 +370,7 @@ func AtBench(c frame.Caller, bench, name string) error {
 func (v *People) bind(ctx context.Context, x *store.Secret, sites, benches []string) (err error) {
 	c := frame.Who(ctx)
 	if len(sites)+len(benches) > 0 && x.Scope != client.ScopeWork {
-		return core.Fail(core.NotUnderstood, "only a token for work is bound to sites or benches; this one is for %q", x.Scope).Unit("nothing was changed").Do("Say --scope work, or leave them out.")
+		return core.Fail(core.NotUnderstood, "only a token for work is bound to sites or benches; this one is for %q", x.Scope).Unit("nothing was changed").Do("Ask for one for work, or leave them out.")
 	}
 	if x.Sites, err = v.sitesOf(ctx, sites); err != nil {
 		return err

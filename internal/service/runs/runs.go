@@ -366,7 +366,7 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 			}
 			if at.Bench != p.Bench {
 				return nil, nil, core.Fail(core.CannotTell, "the unit's own lead was on %s, which is not at bench %s", x.Own, p.BenchName).
-					Do("Say where it is: --link %s=BENCH/LINK.", ownLead)
+					Go(words.LeadAt(ownLead).To("Say on which link it is"))
 			}
 			claims, links = append(claims, at.Bench+"/"+at.Name), map[string]string{x.Name: at.FullName()}
 			continue
@@ -380,7 +380,7 @@ func (v *Runs) furtherLinks(ctx context.Context, s *run.State, p links.Place, gi
 		}
 		if at.Bench != p.Bench {
 			return nil, nil, core.Fail(core.CannotTell, "section %s was on %s, which is not at bench %s", x.Name, x.Link, p.BenchName).
-				Do("Say where it is now: --link %s=%s/LINK.", d.Link, p.BenchName)
+				Go(words.LeadAt(d.Link).To("Say on which link it is"))
 		}
 		if links == nil {
 			links = map[string]string{}

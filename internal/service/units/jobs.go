@@ -283,7 +283,7 @@ func (v *Units) JobFor(ctx context.Context, n client.NewRun, u store.Unit) (*run
 			for _, j := range open {
 				all = append(all, fmt.Sprintf("%d (%s)", j.Number, j.Reason))
 			}
-			return nil, nil, core.Fail(core.CannotTell, "unit %s is in %d open jobs: %s", u.Serial, len(open), strings.Join(all, ", ")).Do("Say which one this is for: --job NUMBER.")
+			return nil, nil, core.Fail(core.CannotTell, "unit %s is in %d open jobs: %s", u.Serial, len(open), strings.Join(all, ", ")).Go(words.OfJob().To("Say for which of them it is"))
 		}
 		if len(open) != 1 {
 			return &run.Job{Reason: strings.TrimSpace(n.Reason), Asked: strings.TrimSpace(n.Asked)}, nil, nil
