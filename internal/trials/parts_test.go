@@ -507,7 +507,13 @@ func TestAWinchByClicks(t *testing.T) {
 	t.Cleanup(panel.Close)
 	partsOf(t, w, coretest.Winch, "winch", coretest.PartOf{Section: "panel", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")}, coretest.PartOf{Section: "program", Address: 0x1000, Data: coretest.SmallProgram("2.0.0")})
 	again(w, port("m", controller), port("p", panel))
+	if _, err := w.Technician.Identify(ctx, "b/m", ""); err != nil {
+		t.Fatal(err)
+	}
 	_, err = w.Technician.OpenRun(ctx, client.NewRun{Kind: run.Flash, At: "b/m", Release: "2.0.0", Reason: "the panel is dark"})
+	if e := core.AsError(err, ""); len(e.Steps) != 1 || e.Steps[0].ID != "lead-at" {
+		t.Fatalf("%v %+v", err, e.Steps)
+	}
 	follow(t, w, "technician", err)
 	x := tab(t, w, "technician", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/begin/b/m"), says("2.0.0: fits"), says("nobody has said which that is"), says("Have it refused"))
