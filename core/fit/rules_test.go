@@ -523,16 +523,19 @@ func TestWhatIsDueIsWhatIsRecommended(t *testing.T) {
 
 func pickOne[T any](r *rand.Rand, all ...T) T { return all[r.IntN(len(all))] }
 
-// BenchmarkVerdicts judges units against 200 releases of their own model: facts
-// are sorted and prepared within the time. A verdict is one release for one unit.
-func BenchmarkVerdicts(b *testing.B) {
-	s := heron(b)
-	r := rand.New(rand.NewPCG(4, 4))
-	releases, unit := crowd(r, 200)
-	var units [][]core.Fact
+// fleet are 200 releases of a model, and what is known of 2000 units.
+func fleet(b *testing.B) (s *model.Sheet, releases []*model.Release, units [][]core.Fact) {
+	releases, unit := crowd(rand.New(rand.NewPCG(4, 4)), 200)
 	for range 2000 {
 		units = append(units, unit())
 	}
+	return heron(b), releases, units
+}
+
+// BenchmarkVerdicts judges units against 200 releases of their own model: facts
+// are sorted and prepared within the time. A verdict is one release for one unit.
+func BenchmarkVerdicts(b *testing.B) {
+	s, releases, units := fleet(b)
 	offer, answers := fit.NewOffer(s, releases), fit.Answers{}
 	n := 0
 	for b.Loop() {
@@ -545,13 +548,7 @@ func BenchmarkVerdicts(b *testing.B) {
 
 // BenchmarkReasons gives the reasons as well.
 func BenchmarkReasons(b *testing.B) {
-	s := heron(b)
-	r := rand.New(rand.NewPCG(4, 4))
-	releases, unit := crowd(r, 200)
-	var units [][]core.Fact
-	for range 2000 {
-		units = append(units, unit())
-	}
+	s, releases, units := fleet(b)
 	n := 0
 	for b.Loop() {
 		known := fit.Prepare(s, units[n%len(units)], noon)

@@ -377,13 +377,7 @@ func (r *Run) expected(x *Section) func(n, count int) [][]byte {
 	if p == nil || x.Planned == nil || p.Digest() != x.Planned.Plan {
 		return nil
 	}
-	base := core.Digest{}
-	switch {
-	case x.BackedUp != nil:
-		base = x.BackedUp.Manifest
-	case x.Covered != nil:
-		base = x.Covered.Of(x)
-	}
+	base := x.plannedOn()
 	var manifest *shelf.Manifest
 	kept := func(address uint64, into []byte) error {
 		if manifest == nil {

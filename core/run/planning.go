@@ -126,17 +126,23 @@ func (r *Run) sendsFile(x *Section) bool {
 	return false
 }
 
+// plannedOn names the backup on which a section is planned: the run's own, or the one that stands for
+// it; zero where nothing could be saved.
+func (x *Section) plannedOn() core.Digest {
+	switch {
+	case x.BackedUp != nil:
+		return x.BackedUp.Manifest
+	case x.Covered != nil:
+		return x.Covered.Of(x)
+	}
+	return core.Digest{}
+}
+
 func (r *Run) buildFiles(ctx context.Context, x *Section, d *model.Section) (*plan.Plan, error) {
 	o := r.journal.State().Opened
 	var now, want []shelf.File
 	content := func(f shelf.File) ([]byte, error) { return shelf.ReadFile(r.get(ctx), f) }
-	base := core.Digest{}
-	switch {
-	case x.BackedUp != nil:
-		base = x.BackedUp.Manifest
-	case x.Covered != nil:
-		base = x.Covered.Of(x)
-	}
+	base := x.plannedOn()
 	if !base.IsZero() {
 		t, err := r.tree(ctx, base)
 		if err != nil {

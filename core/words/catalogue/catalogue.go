@@ -34,30 +34,12 @@ type Message struct {
 // Read lists the messages of the Go packages below a folder, by id.
 func Read(root string) ([]Message, error) {
 	var all []Message
-	rooms := map[string][]*ast.File{}
-	err := sources(root, func(path string, file *ast.File) {
-		in, _ := filepath.Rel(root, filepath.Dir(path))
-		rooms[in] = append(rooms[in], file)
-	})
-	for in, files := range rooms {
-		further := saysOn(files)
-		for _, file := range files {
-			for _, d := range file.Decls {
-				within, _ := d.(*ast.FuncDecl)
-				ast.Inspect(d, func(n ast.Node) bool {
-					call, ok := n.(*ast.CallExpr)
-					if !ok {
-						return true
-					}
-					for _, m := range append(of(call), further.of(within, call)...) {
-						m.In = filepath.ToSlash(in)
-						all = append(all, m)
-					}
-					return true
-				})
-			}
+	err := calls(root, func(in string, found *further, within *ast.FuncDecl, call *ast.CallExpr) {
+		for _, m := range append(of(call), found.of(within, call)...) {
+			m.In = in
+			all = append(all, m)
 		}
-	}
+	})
 	if err == nil {
 		var of []Message
 		of, err = pages(root)

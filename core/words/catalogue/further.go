@@ -162,41 +162,54 @@ func called(call *ast.CallExpr) string {
 	return ""
 }
 
-// Hidden lists where core.Say, core.Fail or core.BadAt is given words that Read cannot find:
-// they are neither written out there, nor where a function that passes them on is called.
-func Hidden(root string) (all []string, err error) {
+// calls goes through every call of the Go packages below a folder: in which package, what of it
+// passes words on, within which function (nil outside of any).
+func calls(root string, each func(in string, found *further, within *ast.FuncDecl, call *ast.CallExpr)) error {
 	rooms := map[string][]*ast.File{}
-	err = sources(root, func(path string, file *ast.File) {
-		rooms[filepath.Dir(path)] = append(rooms[filepath.Dir(path)], file)
+	err := sources(root, func(path string, file *ast.File) {
+		in, _ := filepath.Rel(root, filepath.Dir(path))
+		rooms[filepath.ToSlash(in)] = append(rooms[filepath.ToSlash(in)], file)
 	})
 	for in, files := range rooms {
 		found := saysOn(files)
 		for _, file := range files {
 			for _, d := range file.Decls {
-				decl, _ := d.(*ast.FuncDecl)
+				within, _ := d.(*ast.FuncDecl)
 				ast.Inspect(d, func(n ast.Node) bool {
-					x, ok := n.(*ast.CallExpr)
-					if !ok {
-						return true
-					}
-					if of, ok := x.Fun.(*ast.SelectorExpr); !ok || !isCore(of.X) {
-						if name := called(x); direct[name] && name != "Say" && ok && len(x.Args) > 0 && inPieces(x.Args[0]) {
-							all = append(all, in+", "+decl.Name.Name)
-						}
-						return true
-					}
-					at, _, says := found.words(decl, x)
-					if !says || at >= len(x.Args) {
-						return true
-					}
-					if _, written := text(x.Args[at]); !written && !found.passesOn(decl) {
-						all = append(all, in+", "+decl.Name.Name)
+					if call, ok := n.(*ast.CallExpr); ok {
+						each(in, found, within, call)
 					}
 					return true
 				})
 			}
 		}
 	}
+	return err
+}
+
+// Hidden lists where core.Say, core.Fail or core.BadAt is given words that Read cannot find:
+// they are neither written out there, nor where a function that passes them on is called.
+func Hidden(root string) (all []string, err error) {
+	err = calls(root, func(in string, found *further, within *ast.FuncDecl, call *ast.CallExpr) {
+		where := in
+		if within != nil {
+			where += ", " + within.Name.Name
+		}
+		of, ok := call.Fun.(*ast.SelectorExpr)
+		if name := called(call); !ok || !isCore(of.X) {
+			if ok && direct[name] && name != "Say" && len(call.Args) > 0 && inPieces(call.Args[0]) {
+				all = append(all, where)
+			}
+			return
+		}
+		at, _, says := found.words(within, call)
+		if !says || at >= len(call.Args) {
+			return
+		}
+		if _, written := text(call.Args[at]); !written && !found.passesOn(within) {
+			all = append(all, where)
+		}
+	})
 	slices.Sort(all)
 	return all, err
 }
