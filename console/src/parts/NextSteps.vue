@@ -8,7 +8,7 @@ defineProps<{ todo: { next?: string; steps?: Step[] } }>()
 
 <template>
   <p v-if="todo.steps?.length" data-next>
-    <strong>Next:</strong>
+    <strong class="lead">Next:</strong>
     <template v-for="s in todo.steps" :key="s.says">
        <router-link v-if="s.page" :to="s.page" class="step">{{ s.says.replace(/[.:]+$/, '') }}</router-link><template v-else>{{ s.says.replace(/[.:]+$/, '') }}</template>.
     </template>
@@ -18,4 +18,5 @@ defineProps<{ todo: { next?: string; steps?: Step[] } }>()
 
 <style scoped>
 .step { font-weight: 600; }
+.lead { margin-right: 0.3em; }
 </style>
