@@ -155,6 +155,16 @@ func (d Digest) Short() string {
 // IsZero tells whether no digest was set.
 func (d Digest) IsZero() bool { return d == Digest{} }
 
+// UnmarshalCBOR reads a byte string of 32 bytes (RFC 8949, section 3.1), which is what a digest is written
+// as: at once, where the library would read it byte by byte.
+func (d *Digest) UnmarshalCBOR(b []byte) error {
+	if len(b) != 2+len(d) || b[0] != 0x58 || int(b[1]) != len(d) {
+		return Fail(BadFile, "a digest is a byte string of 32 bytes, not %d bytes that begin with %x", len(b), b[:min(len(b), 2)])
+	}
+	copy(d[:], b[2:])
+	return nil
+}
+
 // MarshalText writes 64 hex digits.
 func (d Digest) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
 

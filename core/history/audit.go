@@ -129,6 +129,9 @@ func (a *Audit) On(ctx context.Context, l Ledger, w *Walk, stop func() bool) (fo
 	if w.Next < size {
 		return found, size, false, ctx.Err()
 	}
+	if w.Gone > w.Cut {
+		forged = append(forged, core.Say("entry %d of %s was changed: its bytes are gone, and no later entry lets them go", w.Gone, a.Names(TeamChain)))
+	}
 	last, err := a.lastly(ctx, l, size, !w.Found)
 	return append(append(found, forged...), last...), size, err == nil, err
 }
@@ -287,6 +290,9 @@ func (a *Audit) look(p Placed, batch *trust.Batch) (found []core.Said, err error
 	if p.Leaf != nil && Leaf(p.Entry.Hash) != *p.Leaf {
 		say(core.Say("another entry stands in the tree: it was computed anew"))
 	}
+	if p.Entry.isCut(p.Unit) {
+		return found, nil // whether it may be is told at the end
+	}
 	if HashEntry(p.Entry.Encoded) != p.Entry.Hash {
 		say(core.Say("it was changed: its bytes do not give its hash"))
 	}
@@ -370,6 +376,15 @@ func (a *Audit) take(w *Walk, leaves []Placed, checkpoints map[uint64][]Checkpoi
 			return found, wrong[i]
 		}
 		found = append(found, each[i]...)
+		if p.Unit == TeamChain && p.Entry != nil {
+			if p.Entry.isCut(p.Unit) {
+				w.Gone = max(w.Gone, p.N)
+			} else if p.Entry.Kind == LogCut {
+				if e, err := DecodeEntry(p.Entry.Encoded); err == nil {
+					w.Cut = max(w.Cut, e.CutTo())
+				}
+			}
+		}
 		switch {
 		case p.Leaf != nil:
 			w.Add(*p.Leaf)

@@ -260,6 +260,33 @@ func HashEntry(encoded []byte) core.Digest {
 	return core.DigestOf(append([]byte(EntryDomain+"\x00"), encoded...))
 }
 
+// TeamChain is the chain of the audit log: what was done about who may what, beside the chains of
+// units.
+const TeamChain = "team"
+
+// LogCut is the kind of an entry of the audit log by which the bytes of older ones are let go: their
+// hashes stay, in the chain and in the tree.
+const LogCut = "log-cut"
+
+const cutText = "of the entries up to %d the hashes alone are kept"
+
+// CutText is what such an entry says.
+func CutText(to uint64) string { return fmt.Sprintf(cutText, to) }
+
+// CutTo is up to which entry of its chain it lets the bytes go; 0 where it is another entry.
+func (e *Entry) CutTo() (to uint64) {
+	if e.Unit != TeamChain || e.Kind != LogCut {
+		return 0
+	}
+	if n, err := fmt.Sscanf(e.Text, cutText, &to); n != 1 || err != nil || to >= e.N || CutText(to) != e.Text {
+		return 0
+	}
+	return to
+}
+
+// isCut tells whether the bytes of an entry of some chain are gone, as they may be of the audit log.
+func (s *Stored) isCut(unit string) bool { return unit == TeamChain && len(s.Encoded) == 0 }
+
 // DecodeEntry reads what Encode wrote.
 func DecodeEntry(b []byte) (*Entry, error) {
 	var e Entry
@@ -330,11 +357,16 @@ func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service Lin
 	say := func(s core.Said) { found = append(found, s) }
 	previous := from.Hash
 	last := from.N + uint64(len(chain))
+	gone, cut := uint64(0), uint64(0)
 	for i, s := range chain {
 		n := from.N + uint64(i+1)
 		if s.N != n {
 			say(core.Say("entry %d is missing: entry %d stands in its place", n, s.N))
 			return found
+		}
+		if s.isCut(unit) {
+			gone, previous = n, s.Hash
+			continue
 		}
 		if HashEntry(s.Encoded) != s.Hash {
 			say(core.Say("entry %d was changed: its bytes do not give its hash", n))
@@ -345,6 +377,7 @@ func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service Lin
 			previous = s.Hash
 			continue
 		}
+		cut = max(cut, e.CutTo())
 		if e.Unit != unit || e.N != n || e.Kind != s.Kind {
 			say(core.Say("entry %d says of itself that it is %s %d of unit %s: its columns were changed", n, e.Kind, e.N, e.Unit))
 		}
@@ -357,6 +390,9 @@ func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service Lin
 			}
 		}
 		previous = s.Hash
+	}
+	if gone > cut {
+		say(core.Say("entry %d was changed: its bytes are gone, and no later entry lets them go", gone))
 	}
 	newest, signed := uint64(0), map[uint64]int{}
 	for i := range heads {
@@ -389,10 +425,16 @@ func CheckFrom(from Mark, unit string, chain []Stored, heads []Head, service Lin
 }
 
 // Leads tells whether some entries, one behind the other, are what they were when a mark was made
-// of the last of them.
-func Leads(to Mark, chain []Stored) bool {
+// of the last of them. Of those up to cut the bytes may be gone.
+func Leads(to Mark, chain []Stored, cut uint64) bool {
 	for i, s := range chain {
-		if HashEntry(s.Encoded) != s.Hash || s.N != chain[0].N+uint64(i) {
+		if s.N != chain[0].N+uint64(i) {
+			return false
+		}
+		if s.N <= cut && len(s.Encoded) == 0 {
+			continue
+		}
+		if HashEntry(s.Encoded) != s.Hash {
 			return false
 		}
 		if i > 0 {

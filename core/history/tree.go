@@ -212,6 +212,9 @@ type Walk struct {
 	Lost bool          `json:"lost,omitempty"` // a leaf was missing: there is no root any more
 
 	Found bool `json:"found,omitempty"` // something was found on the way
+
+	Gone uint64 `json:"gone,omitempty"` // up to which entry bytes of the audit log are gone
+	Cut  uint64 `json:"cut,omitempty"`  // up to which one an entry of it lets them go
 }
 
 // Add puts a leaf's hash behind the last.

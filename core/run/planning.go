@@ -25,7 +25,7 @@ func (r *Run) makePlan(ctx context.Context, x *Section) error {
 	if err != nil {
 		return err
 	}
-	const perEvent, others = 340, 64<<10 + 4*mostTrace
+	const perEvent, others = 340, 64<<10 + 4*MostTrace
 	if err := r.journal.file.Reserve(int64(2*len(p.Actions)*perEvent + len(p.Sectors)*200 + others)); err != nil {
 		return core.Fail(core.NoSpace, "there is no room on the bench's disk for this run's journal: %w", err).Do("Make room, then begin again.")
 	}

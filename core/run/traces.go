@@ -6,9 +6,11 @@ import (
 	"strings"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/link/recording"
 	"zealousferry/core/link/recording/trace"
 	"zealousferry/core/loader"
+	"zealousferry/core/shelf"
 )
 
 // Traced is what was said over a link until something went wrong.
@@ -16,16 +18,18 @@ type Traced struct {
 	Link  string `json:"link"`
 	Phase Phase  `json:"phase"` // that failed
 	// Text is a recording (core/link/recording); its times count from Began, in microseconds
-	// since 1970 UTC.
-	Text  string `json:"text"`
-	Began int64  `json:"began"`
-	Ended int64  `json:"ended"`
-	Lines int    `json:"lines"`
+	// since 1970 UTC. It is kept apart, under its digest, so that it can be let go while what
+	// was signed stays; in the event it stands only where it could not be, and in older ones.
+	Text   string       `json:"text,omitempty"`
+	Digest *core.Digest `json:"digest,omitempty"`
+	Began  int64        `json:"began"`
+	Ended  int64        `json:"ended"`
+	Lines  int          `json:"lines"`
 }
 
-// mostTrace is what a trace takes in the journal at most: each piece a line, four characters
-// a byte.
-const mostTrace = trace.Pieces * (4*trace.Talk + 60)
+// MostTrace is what the text of a trace takes at most, in the journal too where it has to stand there:
+// each piece a line, four characters a byte.
+const MostTrace = trace.Pieces * (4*trace.Talk + 60)
 
 // ring is what is said over the link of a section.
 func (r *Run) ring(x *Section) *trace.Ring {
@@ -94,5 +98,12 @@ func (r *Run) keepTrace(m Move, f Fault) error {
 	if err := said.Write(&text); err != nil {
 		return err
 	}
-	return r.appendOf(m.Section, KindTraced, Traced{on, m.Phase, text.String(), ring.Began().UnixMicro(), r.pace.Clock.Now().UnixMicro(), len(said.Pieces)}, false)
+	t := Traced{Link: on, Phase: m.Phase, Began: ring.Began().UnixMicro(), Ended: r.pace.Clock.Now().UnixMicro(), Lines: len(said.Pieces)}
+	piece := shelf.Piece{Name: core.DigestOf([]byte(text.String())), Data: []byte(text.String())}
+	if r.bench.Keep([]shelf.Piece{piece}) == nil {
+		t.Digest = &piece.Name
+	} else { // the journal has room for it
+		t.Text = text.String()
+	}
+	return r.appendOf(m.Section, KindTraced, t, false)
 }

@@ -25,6 +25,14 @@ func traced(t *testing.T, b *bench) (all []run.Traced) {
 		if err := json.Unmarshal(e.Body, &x); err != nil {
 			t.Fatal(err)
 		}
+		if x.Digest == nil || x.Text != "" {
+			t.Fatalf("its text is not kept apart: %+v", x)
+		}
+		raw, err := b.Held(*x.Digest)
+		if err != nil {
+			t.Fatal(err)
+		}
+		x.Text = string(raw)
 		r, err := recording.Read(strings.NewReader(x.Text))
 		if err != nil || len(r.Pieces) != x.Lines {
 			t.Fatalf("a trace that cannot be read: %v\n%s", err, x.Text)

@@ -201,6 +201,10 @@ func (j *job) sendUntil(ctx context.Context, enough func() bool) error {
 				}
 				batch.Events = append(batch.Events, raw)
 				bytes += len(raw)
+				if text := j.textOf(events[sent]); text != nil {
+					batch.Texts = append(batch.Texts, text)
+					bytes += len(text)
+				}
 			}
 		}
 		if len(batch.Events) > 0 {
@@ -229,6 +233,21 @@ func (j *job) sendUntil(ctx context.Context, enough func() bool) error {
 		}
 	}
 	return nil
+}
+
+// textOf is what an event names by its digest, and was kept apart from it; nil of others, and where it
+// is gone.
+func (j *job) textOf(e run.Event) []byte {
+	var t run.Traced
+	if e.Kind != run.KindTraced || json.Unmarshal(e.Body, &t) != nil || t.Digest == nil {
+		return nil
+	}
+	text, err := j.Held(*t.Digest)
+	if err != nil {
+		j.bench.Log.Error("what was said on a line is not on this bench's disk any more", "run", j.id, "error", err)
+		return nil
+	}
+	return text
 }
 
 // chainTo is the digest of the epoch's events up to the last of a batch that begins with

@@ -186,22 +186,39 @@ func (a *app) confirmVerb() *cobra.Command {
 }
 
 func (a *app) retentionVerb() *cobra.Command {
-	days := 0
-	v := &cobra.Command{Use: "retention", Short: "How long photos are kept; settles it (lead)", Args: cobra.NoArgs, Example: "  ferry retention\n  ferry retention --photos 1825",
-		Long: "A photo that is older is removed, from a day after it was settled on; its digest stays wherever it is named, in signed records too. What runs have told, line\ntraces among it, and the audit log are part of what is signed, and are kept."}
-	v.Flags().IntVar(&days, "photos", 0, "days; 0 is until somebody removes them")
+	var photos, traces, log int
+	v := &cobra.Command{Use: "retention", Short: "How long photos, traces of lines and the audit log are kept; settles it (lead)", Args: cobra.NoArgs, Example: "  ferry retention\n  ferry retention --photos 1825 --traces 365\n  ferry retention --log 2555",
+		Long: "What is older is removed, from a day after it was settled on. Digests of photos and traces stay wherever they are\nnamed, in signed records too; of entries of the audit log the hashes stay, in their chain and in the tree."}
+	v.Flags().IntVar(&photos, "photos", 0, "days; 0 is until somebody removes them")
+	v.Flags().IntVar(&traces, "traces", 0, "days for what was said on a line until something went wrong; 0 is for good")
+	v.Flags().IntVar(&log, "log", 0, "days for the audit log, 366 at least; 0 is for good")
 	v.RunE = a.call(func(ctx context.Context, c *client.Client, _ []string) error {
-		r, err := c.Retention(ctx)
-		if err == nil && v.Flags().Changed("photos") {
-			r, err = c.PutRetention(ctx, client.NewRetention{Photos: days})
+		var n client.NewRetention
+		for name, x := range map[string]struct {
+			given *int
+			to    **int
+		}{"photos": {&photos, &n.Photos}, "traces": {&traces, &n.Traces}, "log": {&log, &n.Log}} {
+			if v.Flags().Changed(name) {
+				*x.to = x.given
+			}
 		}
+		ask := c.Retention
+		if n != (client.NewRetention{}) {
+			ask = func(ctx context.Context) (client.Retention, error) { return c.PutRetention(ctx, n) }
+		}
+		r, err := ask(ctx)
 		if err != nil {
 			return err
 		}
 		return a.show(r, func() {
-			fmt.Fprintln(a.out, wrap(r.Text, 0))
-			if r.By != "" {
-				a.pair("by", r.By+", "+when(*r.At))
+			for _, k := range r.Kept {
+				fmt.Fprintln(a.out, wrap(k.Text, 0))
+				if k.By != "" {
+					a.pair("by", k.By+", "+when(*k.At))
+				}
+			}
+			if n != (client.NewRetention{}) {
+				tell(a.out, "For a day nothing is removed: a number that was mistyped can be taken back.\n")
 			}
 		})
 	})

@@ -259,13 +259,13 @@ func (a *app) auditLog() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			entries := page.Entries
+			entries, cut := page.Entries, page.Cut
 			for before := page.Before; all && before > 0; {
 				next, err := c.Audit(ctx, before)
 				if err != nil {
 					return err
 				}
-				entries, before = append(entries, next.Entries...), next.Before
+				entries, before, cut = append(entries, next.Entries...), next.Before, next.Cut
 			}
 			if page.Chain != "intact" {
 				a.exit = ExitCode(core.VerifyDiffers)
@@ -284,6 +284,9 @@ func (a *app) auditLog() *cobra.Command {
 				rows = append(rows, []string{fmt.Sprint(e.N), when(e.At), words.Audit.In(e.Kind), e.By, column(e.Text, 60)})
 			}
 			a.table([]string{"n", "at", "what", "by", ""}, rows)
+			if cut > 0 {
+				tell(a.out, "Entries 1 to %d were let go, as the team has settled. Their hashes stand in the chain and in the tree.\n", cut)
+			}
 			if len(page.Found) > 0 {
 				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), core.Texts(page.Found, "; "))
 			} else if a.output == "text" {

@@ -41,6 +41,9 @@ func (a *app) runTrace() *cobra.Command {
 			}
 			if keep != "" {
 				last := t.Traces[len(t.Traces)-1]
+				if last.Gone != nil {
+					return last.Gone.Fail(core.NotFound)
+				}
 				if err := os.WriteFile(keep, []byte(last.Text), 0o644); err != nil {
 					return err
 				}
@@ -58,6 +61,9 @@ func (a *app) traces(t client.Traces) {
 			fmt.Fprintln(a.out)
 		}
 		fmt.Fprintf(a.out, "%s  %s\n", a.bright(told("%s, until %s", x.Link, clock(x.At.UnixMicro()))), a.paint(faint, told("went wrong at %s", x.Phase)))
+		if x.Gone != nil {
+			fmt.Fprintln(a.out, wrap(x.Gone.Text, 2))
+		}
 		for _, p := range x.Pieces {
 			arrow, more := a.paint(teal, "<"), ""
 			if p.Sent {

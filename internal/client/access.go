@@ -149,6 +149,7 @@ type Audit struct {
 	Before  uint64       `json:"before,omitempty" doc:"Number to ask the page after this one with; empty at its end."`
 	Chain   string       `json:"chain" enum:"intact,changed" doc:"Whether the entries of the whole log are as they were entered and signed."`
 	Found   []core.Said  `json:"found,omitempty" doc:"What was changed."`
+	Cut     uint64       `json:"cut,omitempty" doc:"Number up to which the team has let the bytes of the entries go; their hashes stay. Nothing older follows."`
 }
 
 // Tree is the checkpoint of the Merkle tree over the entries of all units.
@@ -242,22 +243,34 @@ type Passkey struct {
 // Retention says how long what is kept is kept.
 type Retention struct {
 	core.Said
-	Photos int        `json:"photos" doc:"Days for which photos are kept; then they are removed, and their digests stay. 0 is until somebody removes them."`
-	By     string     `json:"by,omitempty" doc:"Who has settled it; nobody where it was never settled."`
+	Photos int        `json:"photos" doc:"Days for which photos are kept; what is said here is of them, as the first of what is kept."`
+	By     string     `json:"by,omitempty" doc:"Who has settled that; nobody where it was never settled."`
 	At     *time.Time `json:"at,omitempty"`
+	Kept   []KeptFor  `json:"kept" nullable:"false" doc:"How long what is kept: photos, traces, log."`
 }
 
-// NewRetention settles it.
+// KeptFor says how long something is kept.
+type KeptFor struct {
+	core.Said
+	What string     `json:"what" enum:"photos,traces,log"`
+	Days int        `json:"days" doc:"0 is for good, of photos until somebody removes them."`
+	By   string     `json:"by,omitempty" doc:"Who has settled it; nobody where it was never settled."`
+	At   *time.Time `json:"at,omitempty"`
+}
+
+// NewRetention settles it, of whatever days are given for. For a day after that nothing is removed.
 type NewRetention struct {
-	Photos int `json:"photos" minimum:"0" maximum:"36500" doc:"Days; 0 is until somebody removes them. For a day nothing is removed."`
+	Photos *int `json:"photos,omitempty" minimum:"0" maximum:"36500" doc:"Days; 0 is until somebody removes them."`
+	Traces *int `json:"traces,omitempty" minimum:"0" maximum:"36500" doc:"Days for which it is kept what was said on a line until something went wrong; 0 is for good."`
+	Log    *int `json:"log,omitempty" minimum:"0" maximum:"36500" doc:"Days for which the audit log is kept, 366 at least; 0 is for good."`
 }
 
-// Retention says how long photos are kept.
+// Retention says how long what is kept.
 func (c *Client) Retention(ctx context.Context) (Retention, error) {
 	return get[Retention](ctx, c, "/api/retention")
 }
 
-// PutRetention settles how long photos are kept (lead).
+// PutRetention settles how long what is kept (lead).
 func (c *Client) PutRetention(ctx context.Context, n NewRetention) (Retention, error) {
 	return post[Retention](ctx, c, "/api/retention", n)
 }

@@ -373,6 +373,8 @@ type Batch struct {
 
 	Chain     core.Digest `json:"chain"`               // of the epoch's events up to the last of these
 	Signature []byte      `json:"signature,omitempty"` // of history.Post, by the bench
+
+	Texts [][]byte `json:"texts,omitempty"` // what events name by its digest: traces of a line
 }
 
 // Have is how far the service has a run's events.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"zealousferry/core"
 	"zealousferry/core/advise"
 )
 
@@ -21,6 +22,7 @@ type Trace struct {
 	At     time.Time    `json:"at"`
 	Phase  string       `json:"phase" doc:"Stop on the line of the run at which it went wrong."`
 	Began  time.Time    `json:"began" doc:"Its times count from here."`
+	Gone   *core.Said   `json:"gone,omitempty" doc:"Why there is no text."`
 	Pieces []TracePiece `json:"pieces" nullable:"false" doc:"The newest alone, oldest first."`
 	Text   string       `json:"text" doc:"The same as a recording: docs/protocols/monitor.md."`
 }

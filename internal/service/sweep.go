@@ -2,9 +2,9 @@ package service
 
 import (
 	"context"
+	"maps"
 	"time"
 
-	"zealousferry/internal/service/evidence"
 	"zealousferry/internal/store"
 )
 
@@ -15,22 +15,15 @@ const (
 	sweepMost  = 500
 )
 
-// sweep takes away some of what is over, and photos that are older than the team keeps them.
+// sweep takes away some of what is over, and of what is older than the team keeps it.
 func (v *Service) sweep(ctx context.Context) (map[string]int64, bool, error) {
-	now := v.clock.Now()
-	swept, more, err := v.store.Sweep(ctx, now, sweepMost)
+	swept, more, err := v.store.Sweep(ctx, v.clock.Now(), sweepMost)
 	if err != nil {
 		return swept, more, err
 	}
-	days, settled, err := v.Evidence.Kept(ctx)
-	if err != nil || days == 0 || now.Sub(*settled.At) < evidence.SecondThoughts {
-		return swept, more, err
-	}
-	n, err := v.store.SweepEvidence(ctx, now.Add(-time.Duration(days)*24*time.Hour), sweepMost)
-	if n > 0 {
-		swept["photos"] = n
-	}
-	return swept, more || n == sweepMost, err
+	also, rest, err := v.Evidence.Sweep(ctx, sweepMost)
+	maps.Copy(swept, also)
+	return swept, more || rest, err
 }
 
 // KeepSwept takes away what is over and nobody asks for, until the context ends. Of several

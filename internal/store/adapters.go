@@ -84,7 +84,8 @@ type Lead struct {
 
 // PutLead keeps what somebody saw of the wires on a link.
 func (s *Store) PutLead(ctx context.Context, l Lead) error {
-	_, err := s.db.NamedExecContext(ctx, `REPLACE INTO lead (bench, link, adapter, wires, looked_by, looked_at) VALUES (:bench, :link, :adapter, :wires, :looked_by, :looked_at)`, l)
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO lead (bench, link, adapter, wires, looked_by, looked_at) VALUES (:bench, :link, :adapter, :wires, :looked_by, :looked_at)
+		ON DUPLICATE KEY UPDATE adapter = VALUES(adapter), wires = VALUES(wires), looked_by = VALUES(looked_by), looked_at = VALUES(looked_at)`, l)
 	return err
 }
 

@@ -38,7 +38,7 @@ type BackupSection struct {
 
 // AddBackup keeps a backup under its run's id, as long as that run is open; a run's
 // second try takes the place of the first.
-func (s *Store) AddBackup(ctx context.Context, b Backup, sections []BackupSection) error {
+func (s *Store) AddBackup(ctx context.Context, b Backup, sections []BackupSection, pieces []core.Digest) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		x, err := tx.ExecContext(ctx, `INSERT INTO backup (id, unit, manifest, length, running, how, taken_at, stored_at, ruin, signed, signature)
 			SELECT r.id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM run r WHERE r.id = ? AND r.state <> 'closed'
@@ -59,7 +59,7 @@ func (s *Store) AddBackup(ctx context.Context, b Backup, sections []BackupSectio
 				return err
 			}
 		}
-		return nil
+		return areNamed(ctx, tx, pieces)
 	})
 }
 

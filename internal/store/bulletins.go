@@ -92,9 +92,10 @@ func (s *Store) PutCodeTexts(ctx context.Context, modelName string, texts map[st
 		for code, says := range texts {
 			var err error
 			if says == "" {
-				_, err = tx.ExecContext(ctx, `DELETE FROM code_text WHERE model = ? AND code = ?`, modelName, code)
+				_, err = tx.ExecContext(ctx, `CALL drop_code_text(?, ?)`, modelName, code)
 			} else {
-				_, err = tx.ExecContext(ctx, `REPLACE INTO code_text (model, code, says, put_by, put_at) VALUES (?, ?, ?, ?, ?)`, modelName, code, says, by, at.UTC())
+				_, err = tx.ExecContext(ctx, `INSERT INTO code_text (model, code, says, put_by, put_at) VALUES (?, ?, ?, ?, ?)
+					ON DUPLICATE KEY UPDATE says = VALUES(says), put_by = VALUES(put_by), put_at = VALUES(put_at)`, modelName, code, says, by, at.UTC())
 			}
 			if err != nil {
 				return err

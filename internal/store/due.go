@@ -58,7 +58,7 @@ func (s *Store) NextTurn(ctx context.Context, model string, most int) (t Turn, a
 // changes nothing where something has changed meanwhile for which all are judged anew.
 func (s *Store) EndTurn(ctx context.Context, t Turn, ended bool) (err error) {
 	if ended {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM judging WHERE model = ? AND n = ?`, t.Model, t.N)
+		_, err = s.db.ExecContext(ctx, `CALL judged(?, ?)`, t.Model, t.N)
 	} else {
 		_, err = s.db.ExecContext(ctx, `UPDATE judging SET serial = ? WHERE model = ? AND n = ?`, t.Serial, t.Model, t.N)
 	}

@@ -105,6 +105,7 @@ type Posted struct {
 	Events    [][]byte    // as they were received
 	Read      []run.Event // the same, where somebody has read them
 	Signature []byte      // none of a bench from before benches signed
+	Texts     [][]byte    // what some of them name by its digest
 	// Believed tells whether the signature is the bench's, where it was not looked at before:
 	// nothing is stored before it has answered.
 	Believed func() error
@@ -207,6 +208,9 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 				}
 				return err
 			}
+		}
+		if err := s.keepTexts(ctx, tx, r.ID, read[len(read)-len(fresh):], p.Texts); err != nil {
+			return err
 		}
 		before := have
 		have += uint64(len(fresh))
@@ -435,7 +439,7 @@ func (s *Store) derive(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run, k
 		return known, nil
 	}
 	if state == RunPaused { // its link is free for others meanwhile
-		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `CALL give_back_claims(?)`, r.ID); err != nil {
 			return nil, err
 		}
 	}
@@ -519,7 +523,7 @@ func (s *Store) closeRun(ctx context.Context, tx *sqlx.Tx, key trust.Key, r Run,
 	if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'closed', outcome = ?, closed_at = ?, card = ? WHERE id = ?`, string(c.Outcome), micro(at), record.Card, r.ID); err != nil {
 		return nil, err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ?`, r.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, `CALL give_back_claims(?)`, r.ID); err != nil {
 		return nil, err
 	}
 	if !c.Touched {

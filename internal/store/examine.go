@@ -22,8 +22,8 @@ type Examined struct {
 var grantLine = regexp.MustCompile("^GRANT (.+) ON (\\S+) TO ")
 
 // exceeded tells whether a grant gives more than this.
-func (r right) exceeded(granted string) bool {
-	if strings.Contains(granted, "ALL PRIVILEGES") || strings.Contains(granted, "DELETE") && !r.deletes {
+func exceeded(table string, oldest int64, granted string) bool {
+	if strings.Contains(granted, "ALL PRIVILEGES") || strings.Contains(granted, "DELETE") && !deletes(table, oldest) {
 		return true
 	}
 	_, after, changes := strings.Cut(granted, "UPDATE")
@@ -34,7 +34,7 @@ func (r right) exceeded(granted string) bool {
 	if list, _, _ = strings.Cut(list, ")"); !ok {
 		return true
 	}
-	return slices.ContainsFunc(strings.Split(list, ", "), func(c string) bool { return !slices.Contains(r.changes, strings.Trim(c, "`")) })
+	return slices.ContainsFunc(strings.Split(list, ", "), func(c string) bool { return !slices.Contains(rights[table], strings.Trim(c, "`")) })
 }
 
 // Examine tells how the database is set up, and which tables the account may change in ways that
@@ -48,8 +48,9 @@ func (s *Store) Examine(ctx context.Context) (x Examined, err error) {
 		Buffer  uint64    `db:"buffer"`
 		DataDir string    `db:"datadir"`
 		Name    string    `db:"name"`
+		Oldest  int64     `db:"oldest"`
 	}
-	if err := s.db.GetContext(ctx, &row, `SELECT VERSION() AS version, CURRENT_USER() AS account, UTC_TIMESTAMP(6) AS now, @@innodb_flush_log_at_trx_commit AS flush, @@innodb_buffer_pool_size AS buffer, @@datadir AS datadir, DATABASE() AS name`); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT VERSION() AS version, CURRENT_USER() AS account, UTC_TIMESTAMP(6) AS now, @@innodb_flush_log_at_trx_commit AS flush, @@innodb_buffer_pool_size AS buffer, @@datadir AS datadir, DATABASE() AS name, (SELECT oldest FROM schema_promise WHERE one = 1) AS oldest`); err != nil {
 		return x, err
 	}
 	x = Examined{Version: "MariaDB " + strings.SplitN(row.Version, "-", 2)[0], Account: row.Account, Now: row.Now, Flush: row.Flush, Buffer: row.Buffer, DataDir: row.DataDir}
@@ -67,7 +68,7 @@ func (s *Store) Examine(ctx context.Context) (x Examined, err error) {
 		case on == "*.*" || on == row.Name+".*":
 			x.MayChange = append(x.MayChange, "all tables")
 		case strings.HasPrefix(on, row.Name+"."):
-			if table := on[len(row.Name)+1:]; rights[table].exceeded(m[1]) {
+			if table := on[len(row.Name)+1:]; exceeded(table, row.Oldest, m[1]) {
 				x.MayChange = append(x.MayChange, table)
 			}
 		}

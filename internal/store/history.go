@@ -14,9 +14,8 @@ import (
 	"zealousferry/core/trust"
 )
 
-// TeamChain is the chain of the audit log: what was done about who may what, beside the chains
-// of units.
-const TeamChain = "team"
+// TeamChain is the chain of the audit log.
+const TeamChain = history.TeamChain
 
 // AppendEntry puts an entry at the end of its unit's chain and signs the head.
 func (s *Store) AppendEntry(ctx context.Context, key trust.Key, e *history.Entry) (head history.Head, err error) {

@@ -70,10 +70,7 @@ func addJob(ctx context.Context, tx *sqlx.Tx, j Job, scope []JobUnit) (uint64, e
 // DropJob takes a job away that a run made for itself and that could not begin.
 func (s *Store) DropJob(ctx context.Context, number uint64) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM job WHERE number = ? AND own = 1 AND NOT EXISTS (SELECT 1 FROM run r WHERE r.job = ?)`, number, number); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM job_unit WHERE job = ? AND NOT EXISTS (SELECT 1 FROM job j WHERE j.number = ?)`, number, number)
+		_, err := tx.ExecContext(ctx, `CALL drop_job(?)`, number)
 		return err
 	})
 }

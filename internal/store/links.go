@@ -192,7 +192,7 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		names := []string{""}
+		names, absent := []string{}, []string{}
 		for _, l := range links {
 			names = append(names, l.Name)
 			done, err := tx.ExecContext(ctx, `INSERT INTO link (bench, name, kind, adapter) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE
@@ -204,11 +204,10 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 			if n, err := done.RowsAffected(); err != nil || n < 2 { // it is new, or as it was
 				continue
 			}
-			if _, err := tx.ExecContext(ctx, `DELETE FROM link_slot WHERE bench = ? AND name = ?`, bench, l.Name); err != nil {
+			if _, err := tx.ExecContext(ctx, `CALL slots_empty(?, ?)`, bench, l.Name); err != nil {
 				return err
 			}
 		}
-		absent := []string{""}
 		for _, l := range links {
 			if l.Absent == "" {
 				continue
@@ -218,16 +217,8 @@ func (s *Store) PutLinks(ctx context.Context, bench string, links []Link) error 
 				return err
 			}
 		}
-		for table, stay := range map[string][]string{"link": names, "link_slot": names, "link_absent": absent} {
-			q, args, err := sqlx.In(`DELETE FROM `+table+` WHERE bench = ? AND name NOT IN (?)`, bench, stay)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, q, args...); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err := tx.ExecContext(ctx, `CALL links_gone(?, ?, ?)`, bench, listed(names), listed(absent))
+		return err
 	})
 }
 
@@ -238,7 +229,7 @@ func (s *Store) OffLink(ctx context.Context, bench, link string) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE link SET identified_at = NULL WHERE bench = ? AND name = ?`, bench, link); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM link_slot WHERE bench = ? AND name = ?`, bench, link)
+		_, err := tx.ExecContext(ctx, `CALL slots_empty(?, ?)`, bench, link)
 		return err
 	})
 }
@@ -271,20 +262,17 @@ func (s *Store) OnLink(ctx context.Context, bench, link, slot, unit, modelName s
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		for _, q := range []string{
-			`DELETE s FROM link_slot s JOIN link l USING (bench, name) WHERE l.unit = ? AND NOT (l.bench = ? AND l.name = ? AND ? = '')`,
-			`UPDATE link SET unit = NULL, identified_at = NULL WHERE unit = ? AND NOT (bench = ? AND name = ? AND ? = '')`,
-			`DELETE FROM link_slot WHERE unit = ? AND NOT (bench = ? AND name = ? AND slot = ?)`,
-		} {
+		for _, q := range []string{`CALL unit_elsewhere(?, ?, ?, ?)`, `UPDATE link SET unit = NULL, identified_at = NULL WHERE unit = ? AND NOT (bench = ? AND name = ? AND ? = '')`} {
 			if _, err := tx.ExecContext(ctx, q, is, bench, link, slot); err != nil {
 				return err
 			}
 		}
 		if slot != "" {
-			_, err := tx.ExecContext(ctx, `REPLACE INTO link_slot (bench, name, slot, unit, model, identified_at) VALUES (?, ?, ?, ?, ?, ?)`, bench, link, slot, is, modelName, at.UTC())
+			_, err := tx.ExecContext(ctx, `INSERT INTO link_slot (bench, name, slot, unit, model, identified_at) VALUES (?, ?, ?, ?, ?, ?)
+				ON DUPLICATE KEY UPDATE unit = VALUES(unit), model = VALUES(model), identified_at = VALUES(identified_at)`, bench, link, slot, is, modelName, at.UTC())
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE s FROM link_slot s JOIN link l USING (bench, name) WHERE l.bench = ? AND l.name = ? AND NOT (l.unit <=> ? AND l.model = ?)`, bench, link, is, modelName); err != nil {
+		if _, err := tx.ExecContext(ctx, `CALL assembly_changed(?, ?, ?, ?)`, bench, link, is, modelName); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE link SET unit = ?, model = ?, identified_at = ? WHERE bench = ? AND name = ?`, is, modelName, at.UTC(), bench, link)

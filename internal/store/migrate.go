@@ -20,7 +20,7 @@ var migrations embed.FS
 
 // Migrate brings the schema up to date under an account of its own, and grants
 // the service's account (USER@HOST, which must exist) what it may do, and nothing else: of
-// history, of events, of what was backed up and of facts it can change and delete nothing.
+// history, of events, of what was backed up and of facts it can change nothing, and delete nothing at all.
 // newest says that no service of an older version runs on it any more, or will again; one that is made
 // new has never had any.
 func Migrate(ctx context.Context, dsn, account string, newest bool) error {
@@ -44,6 +44,10 @@ func Migrate(ctx context.Context, dsn, account string, newest bool) error {
 		return err
 	}
 	if there == 0 || newest {
+		// Of pieces that wait, a service of before may have stored a backup that names them.
+		if _, err := db.ExecContext(ctx, `DELETE FROM piece_waiting WHERE (SELECT oldest FROM schema_promise WHERE one = 1) < ?`, ownDeletes); err != nil {
+			return err
+		}
 		if _, err := db.ExecContext(ctx, `UPDATE schema_promise SET oldest = ? WHERE one = 1`, Schema); err != nil {
 			return err
 		}
@@ -72,13 +76,16 @@ func grant(ctx context.Context, db *sql.DB, name, account string) error {
 		}
 		tables = append(tables, t)
 	}
+	var oldest int64
+	if err := db.QueryRowContext(ctx, `SELECT oldest FROM schema_promise WHERE one = 1`).Scan(&oldest); err != nil {
+		return err
+	}
 	for _, t := range tables {
-		may, gone := rights[t].clause(), "UPDATE" // earlier versions were given more; a service that goes on meanwhile is to miss nothing else
-		if !rights[t].deletes {
+		may, gone := clause(t), "UPDATE" // earlier versions were given more; a service that goes on meanwhile is to miss nothing else
+		if deletes(t, oldest) {
+			may += ", DELETE"
+		} else {
 			gone += ", DELETE"
-		}
-		if t == "goose_db_version" || t == "schema_promise" {
-			may = "SELECT"
 		}
 		to := fmt.Sprintf("ON `%s`.`%s` %%s '%s'@'%s'", name, t, user, host)
 		_, err := db.ExecContext(ctx, "REVOKE "+gone+" "+fmt.Sprintf(to, "FROM"))

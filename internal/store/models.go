@@ -44,7 +44,7 @@ func (s *Store) PutModel(ctx context.Context, sheet *model.Sheet, raw []byte) er
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM model_wanted WHERE name = ?`, sheet.Model); err != nil {
+		if _, err := tx.ExecContext(ctx, `CALL sheet_in_force(?)`, sheet.Model); err != nil {
 			return err
 		}
 		if err := judgeAnew(ctx, tx, "m.name = ?", sheet.Model); err != nil {
@@ -73,7 +73,8 @@ func (s *Store) WantSheet(ctx context.Context, sheet *model.Sheet, raw []byte, b
 		if err := s.putPieces(ctx, tx, []shelf.Piece{{Name: sheet.Digest, Data: raw}}); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `REPLACE INTO model_wanted (name, sheet, wanted_by, wanted_at) VALUES (?, ?, ?, ?)`, sheet.Model, sheet.Digest[:], by, at.UTC()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO model_wanted (name, sheet, wanted_by, wanted_at) VALUES (?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE sheet = VALUES(sheet), wanted_by = VALUES(wanted_by), wanted_at = VALUES(wanted_at), seal = NULL`, sheet.Model, sheet.Digest[:], by, at.UTC()); err != nil {
 			return err
 		}
 		return s.seal(ctx, tx, "model_wanted", "name = ?", sheet.Model)
@@ -164,7 +165,7 @@ func (s *Store) gists(ctx context.Context) error {
 			settings = settings || sheet.Sections[i].Settings != nil
 		}
 		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM model_answer WHERE model = ?`, m.Name); err != nil {
+			if _, err := tx.ExecContext(ctx, `CALL answers_anew(?)`, m.Name); err != nil {
 				return err
 			}
 			for _, x := range sheet.Sections {

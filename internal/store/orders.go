@@ -67,13 +67,13 @@ func (s *Store) EndOrder(ctx context.Context, bench, id string, result []byte, o
 	q := `UPDATE bench_order SET ended_at = ?, result = ?, body = '{}' WHERE id = ? AND bench = ? AND ended_at IS NULL`
 	args := []any{time.Now().UTC(), result, id, bench}
 	if opened {
-		q, args = `DELETE FROM bench_order WHERE id = ? AND bench = ?`, args[2:]
+		q, args = `CALL order_opened(?, ?)`, args[2:]
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, q, args...); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM order_told WHERE id = ?`, id)
+		_, err := tx.ExecContext(ctx, `CALL order_ended(?)`, id)
 		return err
 	})
 }

@@ -73,11 +73,8 @@ func (s *Store) UsedPasskey(ctx context.Context, p Passkey) error {
 }
 
 // UseDare lets a dare count that a passkey has signed; only one caller ever gets it. Those that
-// are over are forgotten.
+// are over are swept.
 func (s *Store) UseDare(ctx context.Context, digest core.Digest, until, now time.Time) error {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM secret WHERE kind = ? AND expires_at < ?`, SecretDare, now.UTC()); err != nil {
-		return err
-	}
 	err := s.AddSecret(ctx, Secret{Digest: digest[:], Kind: SecretDare, Created: now, Expires: sql.NullTime{Time: until.UTC(), Valid: true}})
 	if duplicate(err) {
 		return core.Fail(core.NotAllowed, "this was signed once, and was used already").Do("Try again.")
@@ -87,7 +84,7 @@ func (s *Store) UseDare(ctx context.Context, digest core.Digest, until, now time
 
 // DropPasskey takes one of somebody's away.
 func (s *Store) DropPasskey(ctx context.Context, person string, id []byte) error {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM passkey WHERE id = ? AND person = ?`, id, person)
+	r, err := s.db.ExecContext(ctx, `CALL end_passkey(?, ?)`, id, person)
 	if err != nil {
 		return err
 	}

@@ -128,7 +128,7 @@ func (s *Store) SetPassword(ctx context.Context, person, hash string, in core.Di
 		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ? WHERE id = ? AND ended_at IS NULL`, hash, person); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE person = ? AND kind = ? AND digest <> ?`, person, SecretSession, in[:])
+		_, err := tx.ExecContext(ctx, `CALL end_sessions(?, ?)`, person, in[:])
 		return err
 	})
 }
@@ -139,10 +139,8 @@ func (s *Store) EndPerson(ctx context.Context, id string, at time.Time) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE person SET ended_at = COALESCE(ended_at, ?), password = NULL, factor = NULL, factor_at = NULL WHERE id = ?`, at.UTC(), id); err != nil {
 			return err
 		}
-		for _, q := range []string{`DELETE FROM secret WHERE person = ?`, `DELETE FROM passkey WHERE person = ?`} {
-			if _, err := tx.ExecContext(ctx, q, id); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, `CALL end_access(?)`, id); err != nil {
+			return err
 		}
 		return leadLeft(ctx, tx)
 	})
@@ -391,7 +389,7 @@ func (s *Store) SeenSecret(ctx context.Context, digest core.Digest, at time.Time
 
 // DropSecret ends a session or token.
 func (s *Store) DropSecret(ctx context.Context, digest core.Digest) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM secret WHERE digest = ?`, digest[:])
+	_, err := s.db.ExecContext(ctx, `CALL end_secret(?)`, digest[:])
 	return err
 }
 
@@ -418,17 +416,14 @@ var deviceColumns = `digest, code, machine, address, asked_at, expires_at, polle
 // address: nobody is signed in who asks.
 const mostAsks, mostAsksFrom = 1000, 20
 
-// AddDeviceAsk keeps what a machine asks, and forgets those that are over.
+// AddDeviceAsk keeps what a machine asks.
 func (s *Store) AddDeviceAsk(ctx context.Context, d DeviceAsk) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM device_ask WHERE expires_at < ?`, d.Asked.UTC()); err != nil {
-			return err
-		}
 		var n struct {
 			All  int `db:"everybody"`
 			Here int `db:"here"`
 		}
-		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) AS everybody, COALESCE(SUM(address = ?), 0) AS here FROM device_ask`, d.Address); err != nil {
+		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) AS everybody, COALESCE(SUM(address = ?), 0) AS here FROM device_ask WHERE expires_at >= ?`, d.Address, d.Asked.UTC()); err != nil {
 			return err
 		}
 		if n.All >= mostAsks || n.Here >= mostAsksFrom {
@@ -477,7 +472,7 @@ func (s *Store) PollDevice(ctx context.Context, digest core.Digest, now time.Tim
 			return changedRow("what this machine asked")
 		}
 		if d.Decided.Valid {
-			_, err := tx.ExecContext(ctx, `DELETE FROM device_ask WHERE digest = ?`, digest[:])
+			_, err := tx.ExecContext(ctx, `CALL end_asking(?)`, digest[:])
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE device_ask SET polled_at = ? WHERE digest = ?`, now.UTC(), digest[:])
@@ -486,11 +481,8 @@ func (s *Store) PollDevice(ctx context.Context, digest core.Digest, now time.Tim
 	return d, err
 }
 
-// SignInFailed keeps a wrong name or password, and forgets old ones.
+// SignInFailed keeps a wrong name or password.
 func (s *Store) SignInFailed(ctx context.Context, name core.Digest, address string, at time.Time) error {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM sign_in_failed WHERE at < ? LIMIT 500`, at.Add(-SignInMemory).UTC()); err != nil {
-		return err
-	}
 	_, err := s.db.ExecContext(ctx, `INSERT INTO sign_in_failed (id, name, address, at) VALUES (?, ?, ?, ?)`, NewID(), name[:], address, at.UTC())
 	return err
 }
@@ -512,7 +504,7 @@ func (s *Store) SignInFailures(ctx context.Context, name core.Digest, address st
 
 // SignedIn forgets the wrong passwords for a name from an address: they were the owner's.
 func (s *Store) SignedIn(ctx context.Context, name core.Digest, address string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sign_in_failed WHERE name = ? AND address = ?`, name[:], address)
+	_, err := s.db.ExecContext(ctx, `CALL signed_in(?, ?)`, name[:], address)
 	return err
 }
 
@@ -670,7 +662,7 @@ func (s *Store) RevokeBench(ctx context.Context, id string, at time.Time) error 
 		if _, err := tx.ExecContext(ctx, `UPDATE bench SET revoked_at = COALESCE(revoked_at, ?) WHERE id = ?`, at.UTC(), id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE bench = ?`, id)
+		_, err := tx.ExecContext(ctx, `CALL end_bench(?)`, id)
 		return err
 	})
 }

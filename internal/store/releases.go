@@ -383,12 +383,8 @@ func (s *Store) TakeOut(ctx context.Context, r *Release, reason, by string, at t
 		if err := judgeAnew(ctx, tx, "m.name = ?", r.Model); err != nil {
 			return err
 		}
-		for _, q := range []string{`DELETE FROM firmware_part WHERE firmware = ?`, `DELETE FROM vouch WHERE firmware = ?`, `DELETE FROM firmware WHERE id = ?`} {
-			if _, err := tx.ExecContext(ctx, q, r.ID); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err := tx.ExecContext(ctx, `CALL take_out(?)`, r.ID)
+		return err
 	})
 }
 

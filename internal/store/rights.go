@@ -1,85 +1,103 @@
 package store
 
-import "strings"
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+)
 
-// right is what the service's account may do to rows of a table that are there already.
-type right struct {
-	deletes bool
-	changes []string // columns
-}
-
-// clause is how that is granted.
-func (r right) clause() string {
-	all := "SELECT, INSERT"
-	if r.deletes {
-		all += ", DELETE"
+// clause is how the rights to a table are granted.
+func clause(table string) string {
+	all := "SELECT"
+	if !slices.Contains(notAdding, table) {
+		all += ", INSERT"
 	}
-	if len(r.changes) > 0 {
-		all += ", UPDATE (`" + strings.Join(r.changes, "`, `") + "`)"
+	if changes := rights[table]; len(changes) > 0 {
+		all += ", UPDATE (`" + strings.Join(changes, "`, `") + "`)"
 	}
 	return all
 }
 
 func columns(names string) []string { return strings.Fields(names) }
 
-// rights are what it may do beside reading and adding, which it may everywhere: what is not here is
-// only added to. They are what the statements of this package do, which a test holds them to.
-var rights = map[string]right{
-	"adapter":        {false, columns("changed_at changed_by firmware inverted latency name note serial sound state tested_at volts")},
-	"backup":         {false, columns("how id length manifest name ruin running signature signed stored_at taken_at unit")},
-	"backup_section": {false, columns("backup files how manifest section")},
-	"bench":          {false, columns("clock_error earlier_keys name public_key revoked_at seal seen_at signs_at version")},
-	"bench_order":    {true, columns("body ended_at result")},
-	"bulletin":       {false, columns("ended_at ended_by ended_why")},
-	"checkpoint":     {true, nil},
-	"claim":          {true, nil},
-	"code_text":      {true, nil},
-	"consent":        {false, columns("seal")},
-	"device_ask":     {true, columns("days decided_at given person polled_at scope seal")},
-	"entry_waiting":  {true, nil},
-	"evidence":       {false, columns("body")},
-	"fact":           {false, columns("seal")},
-	"firmware":       {true, columns("added_at channel number seal withdrawn_at withdrawn_by withdrawn_reason words")},
-	"firmware_part":  {true, nil},
-	"gear":           {false, columns("changed_at changed_by cost expires_at gone_at id kind name note owner uses_left version")},
-	"hold":           {false, columns("ended_at ended_by")},
-	"job":            {true, columns("asked closed_at closed_by closing person planned reason test")},
-	"job_unit":       {true, columns("added_at added_by job left_out part unit why")},
-	"judging":        {true, columns("model n serial")},
-	"lead":           {true, nil},
-	"lease":          {false, columns("holder name until_at")},
-	"link":           {true, columns("adapter bench identified_at kind model name unit")},
-	"link_absent":    {true, columns("bench name why")},
-	"link_slot":      {true, nil},
-	"model":          {false, columns("changed_at gist has_settings holds name seal sheet title tried tried_at tried_how")},
-	"model_change":   {false, columns("n")},
-	"model_answer":   {true, nil},
-	"model_secret":   {true, columns("model name put_at put_by sealed")},
-	"model_wanted":   {true, columns("seal")},
-	"offer":          {false, columns("ended_at ended_by ended_how")},
-	"order_told":     {true, columns("at id said")},
-	"pack_seen":      {false, columns("dated_at entered_at number series signer")},
-	"passkey":        {true, columns("credential seal used_at")},
-	"person":         {false, columns("created_at email ended_at factor factor_at factor_next factor_step id name password role seal sites")},
-	"person_subject": {false, columns("seal")},
-	"profile":        {true, columns("kind name owner put_at put_by sealed value")},
-	"run":            {false, columns("bench card closed_at epoch late link model outcome state step summary touched waits")},
-	"run_line":       {false, columns("last_n")},
-	"run_use":        {true, nil},
-	"second_word":    {false, columns("decided_at decided_by decided_why given seal until_at")},
-	"secret":         {true, columns("confirmed_at seal seen_at seen_from used_at")},
-	"sign_in_failed": {true, nil},
-	"site":           {false, columns("changed_at changed_by contact customer facts name note")},
-	"team_rule":      {false, columns("name seal set_at set_by value")},
-	"swept_to":       {false, columns("at id n what")},
-	"tray":           {false, columns("closed_at")},
-	"tray_link":      {true, nil},
-	"trusted_key":    {false, columns("reason revoked_at revoked_by seal second_by")},
-	"unit":           {false, columns("backed customer decided due judge_at judged mistake note owed revision ruined_by running same_as seen_at site state told")},
-	"unit_setting":   {true, columns("name public read_at run sealed section unit value")},
-	"vehicle_round":  {false, columns("closed_at open_on")},
-	"vouch":          {true, columns("seal")},
+// rights are the columns that the service's account may change, beside reading and adding, which it may
+// everywhere: what is not here is only added to. They are what the statements of this package do, which a
+// test holds them to. It deletes nothing: what goes does so by procedures.
+var rights = map[string][]string{
+	"adapter":        columns("changed_at changed_by firmware inverted latency name note serial sound state tested_at volts"),
+	"backup":         columns("how id length manifest name ruin running signature signed stored_at taken_at unit"),
+	"backup_section": columns("backup files how manifest section"),
+	"bench":          columns("clock_error earlier_keys name public_key revoked_at seal seen_at signs_at version"),
+	"bench_order":    columns("body ended_at result"),
+	"bulletin":       columns("ended_at ended_by ended_why"),
+	"checkpoint":     columns("hour signed size"),
+	"code_text":      columns("code model put_at put_by says"),
+	"consent":        columns("seal"),
+	"device_ask":     columns("days decided_at given person polled_at scope seal"),
+	"evidence":       columns("body"),
+	"fact":           columns("seal"),
+	"firmware":       columns("added_at channel number seal withdrawn_at withdrawn_by withdrawn_reason words"),
+	"gear":           columns("changed_at changed_by cost expires_at gone_at id kind name note owner uses_left version"),
+	"hold":           columns("ended_at ended_by"),
+	"job":            columns("asked closed_at closed_by closing person planned reason test"),
+	"job_unit":       columns("added_at added_by job left_out part unit why"),
+	"judging":        columns("model n serial"),
+	"lead":           columns("adapter bench link looked_at looked_by wires"),
+	"lease":          columns("holder name until_at"),
+	"link":           columns("adapter bench identified_at kind model name unit"),
+	"link_absent":    columns("bench name why"),
+	"link_slot":      columns("bench identified_at model name slot unit"),
+	"model":          columns("changed_at gist has_settings holds name seal sheet title tried tried_at tried_how"),
+	"model_change":   columns("n"),
+	"model_secret":   columns("model name put_at put_by sealed"),
+	"model_wanted":   columns("name seal sheet wanted_at wanted_by"),
+	"offer":          columns("ended_at ended_by ended_how"),
+	"order_told":     columns("at id said"),
+	"pack_seen":      columns("dated_at entered_at number series signer"),
+	"passkey":        columns("credential seal used_at"),
+	"person":         columns("created_at email ended_at factor factor_at factor_next factor_step id name password role seal sites"),
+	"person_subject": columns("seal"),
+	"piece_waiting":  columns("asked_at"),
+	"profile":        columns("kind name owner put_at put_by sealed value"),
+	"run":            columns("bench card closed_at epoch late link model outcome state step summary touched waits"),
+	"run_line":       columns("last_n"),
+	"run_trace":      columns("body"),
+	"second_word":    columns("decided_at decided_by decided_why given seal until_at"),
+	"secret":         columns("confirmed_at seal seen_at seen_from used_at"),
+	"site":           columns("changed_at changed_by contact customer facts name note"),
+	"swept_to":       columns("at id n what"),
+	"team_rule":      columns("name seal set_at set_by value"),
+	"tray":           columns("closed_at"),
+	"trusted_key":    columns("reason revoked_at revoked_by seal second_by"),
+	"unit":           columns("backed customer decided due judge_at judged mistake note owed revision ruined_by running same_as seen_at site state told"),
+	"unit_setting":   columns("name public read_at run sealed section unit value"),
+	"vehicle_round":  columns("closed_at open_on"),
+	"vouch":          columns("seal"),
 }
 
+// notAdding are the tables to which it adds nothing.
+var notAdding = columns("goose_db_version piece_waiting schema_promise")
+
+// ownDeletes is the first schema whose services delete nothing themselves; deleting are the tables of which
+// those of earlier ones do.
+const ownDeletes = 30
+
+// deletes tells whether the service's account may delete rows of a table, as services of some schema need
+// it that may still run.
+func deletes(table string, oldest int64) bool {
+	return oldest < ownDeletes && slices.Contains(deleting, table)
+}
+
+var deleting = columns("bench_order checkpoint claim code_text device_ask entry_waiting firmware firmware_part job job_unit judging lead link link_absent link_slot model_answer model_secret model_wanted order_told passkey profile run_use secret sign_in_failed tray_link unit_setting vouch")
+
 // procedures are what it may have done under the account that brings the schema up to date.
-var procedures = []string{"drop_heads", "pack_events"}
+var procedures = columns(`answers_anew assembly_changed cut_audit_log drop_code_text drop_heads drop_job drop_model_secret drop_profile_value
+	end_access end_asking end_bench end_passkey end_secret end_sessions give_back_claims give_back_uses have_places judged links_gone
+	order_ended order_opened pack_events pieces_named pieces_wait settings_read_anew sheet_in_force signed_in slots_empty sweep_asking sweep_failed
+	sweep_orders sweep_pieces sweep_secrets take_out tray_over unit_elsewhere`)
+
+// listed gives many values to a procedure.
+func listed[T any](values []T) string {
+	b, _ := json.Marshal(values) // texts and numbers
+	return string(b)
+}

@@ -101,7 +101,7 @@ func giveBack(ctx context.Context, tx *sqlx.Tx, run string) error {
 	if _, err := tx.ExecContext(ctx, `UPDATE gear g JOIN run_use u ON u.gear = g.id SET g.uses_left = g.uses_left + 1 WHERE u.run = ?`, run); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM run_use WHERE run = ?`, run)
+	_, err := tx.ExecContext(ctx, `CALL give_back_uses(?)`, run)
 	return err
 }
 
@@ -176,7 +176,7 @@ func (s *Store) ResumeRun(ctx context.Context, r Run, bench, link string, links 
 		if n, _ := x.RowsAffected(); n == 0 {
 			return core.Fail(core.Busy, "run %s was taken up by somebody else a moment ago", r.ID).Go(words.RunShow(r.ID).To("Look at it"))
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `CALL give_back_claims(?)`, r.ID); err != nil {
 			return err
 		}
 		if err := claimLinks(ctx, tx, r.ID, links); err != nil {
@@ -200,7 +200,7 @@ func (s *Store) PauseRun(ctx context.Context, id string) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, outcome = ? WHERE id = ? AND state = ?`, RunPaused, string(run.Interrupted), id, RunOpen); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ? AND kind = 'link'`, id)
+		_, err := tx.ExecContext(ctx, `CALL give_back_claims(?)`, id)
 		return err
 	})
 }
@@ -383,7 +383,7 @@ func (s *Store) ReleaseRun(ctx context.Context, key trust.Key, r Run, by, reason
 		if n, _ := x.RowsAffected(); n == 0 {
 			return core.Fail(core.NotFound, "run %s is closed already", r.ID)
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE run = ?`, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `CALL give_back_claims(?)`, r.ID); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE run_line l SET l.last_n = COALESCE(`+newestEvent("l.run", "l.epoch", "")+`, l.first_n - 1) WHERE l.run = ? AND l.last_n IS NULL`, r.ID); err != nil {

@@ -27,7 +27,7 @@ type ModelSecret struct {
 // PutModelSecret keeps one; without a value it is removed.
 func (s *Store) PutModelSecret(ctx context.Context, m ModelSecret) error {
 	if m.Sealed == nil {
-		_, err := s.db.ExecContext(ctx, `DELETE FROM model_secret WHERE model = ? AND name = ?`, m.Model, m.Name)
+		_, err := s.db.ExecContext(ctx, `CALL drop_model_secret(?, ?)`, m.Model, m.Name)
 		return err
 	}
 	_, err := s.db.NamedExecContext(ctx, `INSERT INTO model_secret (model, name, sealed, put_by, put_at) VALUES (:model, :name, :sealed, :put_by, :put_at)

@@ -54,7 +54,7 @@ func (s *Store) Networked(ctx context.Context, names []string) (all []UnitSettin
 
 // keepSettings keeps what a section is set to, as a run has just read it.
 func keepSettings(ctx context.Context, tx *sqlx.Tx, r Run, section string, all []settings.Value, at time.Time) error {
-	if _, err := tx.ExecContext(ctx, `DELETE FROM unit_setting WHERE unit = ? AND section = ?`, r.Unit, section); err != nil {
+	if _, err := tx.ExecContext(ctx, `CALL settings_read_anew(?, ?)`, r.Unit, section); err != nil {
 		return err
 	}
 	return putSettings(ctx, tx, r, section, all, at)
@@ -142,7 +142,7 @@ func (s *Store) Profile(ctx context.Context, kind, owner string) (all []ProfileV
 func (s *Store) PutProfile(ctx context.Context, kind, owner string, values []ProfileValue, drop []string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, name := range drop {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM profile WHERE kind = ? AND owner = ? AND name = ?`, kind, owner, name); err != nil {
+			if _, err := tx.ExecContext(ctx, `CALL drop_profile_value(?, ?, ?)`, kind, owner, name); err != nil {
 				return err
 			}
 		}

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -15,25 +17,67 @@ const MaxPiece = 4 << 20
 
 // PutPieces keeps pieces durably; those that are there already cost nothing.
 func (s *Store) PutPieces(ctx context.Context, pieces []shelf.Piece) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error { return s.putPieces(ctx, tx, pieces) })
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		news, err := missing(ctx, tx, namesOf(pieces))
+		if err != nil || len(news) == 0 {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `CALL pieces_wait(?)`, listed(news)); err != nil {
+			return err
+		}
+		added, err := s.addPieces(ctx, tx, pieces)
+		if err == nil && added != int64(len(news)) { // somebody else sends them too, and may have named them already
+			return errRaced
+		}
+		return err
+	})
 }
 
+func namesOf(pieces []shelf.Piece) []core.Digest {
+	all := make([]core.Digest, len(pieces))
+	for i, p := range pieces {
+		all[i] = p.Name
+	}
+	return all
+}
+
+// putPieces keeps pieces that something names from now on.
 func (s *Store) putPieces(ctx context.Context, tx *sqlx.Tx, pieces []shelf.Piece) error {
+	if _, err := s.addPieces(ctx, tx, pieces); err != nil {
+		return err
+	}
+	return areNamed(ctx, tx, namesOf(pieces))
+}
+
+// addPieces adds those that are not there, and tells how many they were.
+func (s *Store) addPieces(ctx context.Context, tx *sqlx.Tx, pieces []shelf.Piece) (added int64, err error) {
 	for len(pieces) > 0 {
 		n := min(len(pieces), 64)
 		var args []any
 		for _, p := range pieces[:n] {
 			if len(p.Data) > MaxPiece || core.DigestOf(p.Data) != p.Name {
-				return core.Fail(core.BadFile, "a piece does not have the digest that it is named by")
+				return added, core.Fail(core.BadFile, "a piece does not have the digest that it is named by")
 			}
 			args = append(args, append([]byte(nil), p.Name[:]...), len(p.Data), s.enc.EncodeAll(p.Data, nil))
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO piece (name, length, body) VALUES `+strings.Repeat("(?, ?, ?),", n-1)+"(?, ?, ?)", args...); err != nil {
-			return err
+		r, err := tx.ExecContext(ctx, `INSERT IGNORE INTO piece (name, length, body) VALUES `+strings.Repeat("(?, ?, ?),", n-1)+"(?, ?, ?)", args...)
+		if err != nil {
+			return added, err
 		}
+		got, _ := r.RowsAffected()
+		added += got
 		pieces = pieces[n:]
 	}
-	return nil
+	return added, nil
+}
+
+// areNamed keeps pieces for good: something that stays names them.
+func areNamed(ctx context.Context, tx *sqlx.Tx, names []core.Digest) error {
+	if len(names) == 0 {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `CALL pieces_named(?)`, listed(names))
+	return err
 }
 
 // Piece gets content by digest.
@@ -51,14 +95,8 @@ func (s *Store) Piece(ctx context.Context, name core.Digest) ([]byte, error) {
 // Pieces gets content by digest, as far as the shelf has it.
 func (s *Store) Pieces(ctx context.Context, names []core.Digest) (map[core.Digest][]byte, error) {
 	found := map[core.Digest][]byte{}
-	for rest := names; len(rest) > 0; {
-		n := min(len(rest), 256)
-		var raw [][]byte
-		for _, d := range rest[:n] {
-			raw = append(raw, append([]byte(nil), d[:]...))
-		}
-		rest = rest[n:]
-		q, args, err := sqlx.In(`SELECT name, body FROM piece WHERE name IN (?)`, raw)
+	for some := range slices.Chunk(names, 256) {
+		q, args, err := sqlx.In(`SELECT name, body FROM piece WHERE name IN (?)`, raw(some))
 		if err != nil {
 			return nil, err
 		}
@@ -107,22 +145,39 @@ func opened(name core.Digest, body []byte) ([]byte, error) {
 	return b, nil
 }
 
-// Missing tells which pieces are not on the shelf.
+// Missing tells which pieces are not on the shelf. Those that are there and that nothing names yet stay as
+// long as if they had just been sent.
 func (s *Store) Missing(ctx context.Context, names []core.Digest) ([]core.Digest, error) {
-	has := map[core.Digest]bool{}
-	for rest := names; len(rest) > 0; {
-		n := min(len(rest), 512)
-		var raw [][]byte
-		for _, d := range rest[:n] {
-			raw = append(raw, append([]byte(nil), d[:]...))
+	for some := range slices.Chunk(names, 512) {
+		q, args, err := sqlx.In(`UPDATE piece_waiting SET asked_at = ? WHERE name IN (?)`, time.Now().UTC(), raw(some))
+		if err != nil {
+			return nil, err
 		}
-		rest = rest[n:]
-		q, args, err := sqlx.In(`SELECT name FROM piece WHERE name IN (?)`, raw)
+		if _, err := s.db.ExecContext(ctx, q, args...); err != nil {
+			return nil, err
+		}
+	}
+	return missing(ctx, s.db, names)
+}
+
+// raw are digests as arguments of a statement.
+func raw(names []core.Digest) [][]byte {
+	all := make([][]byte, len(names))
+	for i := range names {
+		all[i] = names[i][:]
+	}
+	return all
+}
+
+func missing(ctx context.Context, db sqlx.QueryerContext, names []core.Digest) ([]core.Digest, error) {
+	has := map[core.Digest]bool{}
+	for some := range slices.Chunk(names, 512) {
+		q, args, err := sqlx.In(`SELECT name FROM piece WHERE name IN (?)`, raw(some))
 		if err != nil {
 			return nil, err
 		}
 		var found [][]byte
-		if err := s.db.SelectContext(ctx, &found, q, args...); err != nil {
+		if err := sqlx.SelectContext(ctx, db, &found, q, args...); err != nil {
 			return nil, err
 		}
 		for _, f := range found {

@@ -28,7 +28,7 @@ import (
 )
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 29
+const Schema = 30
 
 // Store is the database.
 type Store struct {

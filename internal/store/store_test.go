@@ -81,6 +81,61 @@ func TestSchemas(t *testing.T) {
 	}
 }
 
+// TestTheServiceDeletesNothing: its account may in no table, once no service may run any more that does so.
+func TestTheServiceDeletesNothing(t *testing.T) {
+	s, db, _ := open(t)
+	root, serve := db.Open(t, db.Root), db.Open(t, db.Serve)
+	var tables []string
+	rows, err := root.Query(`SELECT table_name FROM information_schema.tables WHERE table_schema = 'ferry'`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			t.Fatal(err)
+		}
+		tables = append(tables, name)
+	}
+	if len(tables) < 50 {
+		t.Fatalf("%d tables", len(tables))
+	}
+	may := func() (all []string) {
+		for _, name := range tables {
+			if _, err := serve.Exec("DELETE FROM `" + name + "` WHERE FALSE"); err == nil {
+				all = append(all, name)
+			}
+		}
+		return all
+	}
+	right := func() {
+		t.Helper()
+		if x, err := s.Examine(ctx); err != nil || len(x.MayChange) > 0 {
+			t.Errorf("it may change more than it does: %v %v", x.MayChange, err)
+		}
+	}
+	if all := may(); len(all) > 0 {
+		t.Errorf("it may delete of %v", all)
+	}
+	right()
+	if _, err := root.Exec(`UPDATE schema_promise SET oldest = 29`); err != nil {
+		t.Fatal(err)
+	}
+	if err := store.Migrate(ctx, db.Migrate, db.Service, false); err != nil {
+		t.Fatal(err)
+	}
+	if all := may(); !slices.Contains(all, "claim") || slices.Contains(all, "entry") || slices.Contains(all, "run_event") {
+		t.Errorf("beside an older service it may delete of %v", all)
+	}
+	right()
+	if err := store.Migrate(ctx, db.Migrate, db.Service, true); err != nil {
+		t.Fatal(err)
+	}
+	if all := may(); len(all) > 0 {
+		t.Errorf("after it, it may delete of %v", all)
+	}
+}
+
 func TestPieces(t *testing.T) {
 	s, db, _ := open(t)
 	a, b := bytes.Repeat([]byte("a"), 4096), []byte("b")
@@ -105,6 +160,86 @@ func TestPieces(t *testing.T) {
 	}
 	if _, err := s.Piece(ctx, core.DigestOf(a)); core.KindOf(err) != core.BadFile {
 		t.Errorf("a changed piece: %v", err)
+	}
+}
+
+// TestPiecesThatNothingNamesAreSwept: a week after somebody has sent them or asked for them; a piece that a
+// backup or a sheet has named once stays, whoever sends it again or says that it waits.
+func TestPiecesThatNothingNamesAreSwept(t *testing.T) {
+	s, db, _ := open(t)
+	root, serve := db.Open(t, db.Root), db.Open(t, db.Serve)
+	do := func(on *sql.DB, q string, args ...any) error {
+		_, err := on.Exec(q, args...)
+		return err
+	}
+	piece := func(text string) shelf.Piece {
+		return shelf.Piece{Name: core.DigestOf([]byte(text)), Data: []byte(text)}
+	}
+	lone, asked, named := piece("lone"), piece("asked for"), piece("named by a backup")
+	if err := s.PutPieces(ctx, []shelf.Piece{lone, asked, named}); err != nil {
+		t.Fatal(err)
+	}
+	r := store.Run{ID: store.NewID(), Kind: run.BackUp, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: named.Name[:], Taken: time.Now(), Stored: time.Now()}, nil, []core.Digest{named.Name}); err != nil {
+		t.Fatal(err)
+	}
+	sheet := coretest.SmallSheet()
+	if err := s.PutPieces(ctx, []shelf.Piece{{Name: sheet.Digest, Data: coretest.Small}}); err != nil { // a bench sends what is a sheet
+		t.Fatal(err)
+	}
+	if err := s.PutModel(ctx, sheet, coretest.Small); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.PutPieces(ctx, []shelf.Piece{named, {Name: sheet.Digest, Data: coretest.Small}}); err != nil { // again
+		t.Fatal(err)
+	}
+	// Nor does the service's account make one wait that is named.
+	if err := do(serve, `INSERT INTO piece_waiting (name, asked_at) VALUES (?, '2000-01-01')`, named.Name[:]); err == nil || !strings.Contains(err.Error(), "denied") {
+		t.Errorf("a piece is told to wait: %v", err)
+	}
+	if err := do(serve, `CALL pieces_wait(?)`, `["`+named.Name.String()+`"]`); err != nil {
+		t.Fatal(err)
+	}
+	if err := do(root, `UPDATE ferry.piece_waiting SET asked_at = UTC_TIMESTAMP(6) - INTERVAL 8 DAY`); err != nil {
+		t.Fatal(err)
+	}
+	if m, err := s.Missing(ctx, []core.Digest{asked.Name, named.Name}); err != nil || len(m) != 0 {
+		t.Errorf("%v %v", m, err)
+	}
+	if err := do(root, `UPDATE ferry.schema_promise SET oldest = 29`); err != nil {
+		t.Fatal(err)
+	}
+	there := func() (all []string) {
+		t.Helper()
+		m, err := s.Missing(ctx, []core.Digest{lone.Name, asked.Name, named.Name, sheet.Digest})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for name, d := range map[string]core.Digest{"lone": lone.Name, "asked": asked.Name, "named": named.Name, "sheet": sheet.Digest} {
+			if !slices.Contains(m, d) {
+				all = append(all, name)
+			}
+		}
+		slices.Sort(all)
+		return all
+	}
+	if swept, _, err := s.Sweep(ctx, time.Now(), 10); err != nil || swept["pieces"] != 0 {
+		t.Errorf("beside an older service: %v %v", swept, err)
+	}
+	if err := do(root, `UPDATE ferry.schema_promise SET oldest = 30`); err != nil {
+		t.Fatal(err)
+	}
+	if err := do(root, `UPDATE ferry.piece_waiting SET asked_at = UTC_TIMESTAMP(6) - INTERVAL 8 DAY WHERE name <> ?`, asked.Name[:]); err != nil {
+		t.Fatal(err)
+	}
+	if swept, _, err := s.Sweep(ctx, time.Now(), 10); err != nil || swept["pieces"] == 0 {
+		t.Errorf("%v %v", swept, err)
+	}
+	if all := there(); !slices.Equal(all, []string{"asked", "named", "sheet"}) {
+		t.Errorf("there are %v", all)
 	}
 }
 

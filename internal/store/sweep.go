@@ -23,23 +23,14 @@ func (s *Store) Lease(ctx context.Context, name, holder string, lasts time.Durat
 	return has, err
 }
 
-// How long what is over is kept: what somebody could sign in with, so that he is told that it is
-// over; orders that a bench has carried out.
-const (
-	secretsKept = 7 * 24 * time.Hour
-	ordersKept  = 30 * 24 * time.Hour
-)
-
-// sweeping is what is swept, some rows at a time; ? is since when it is over, then how many.
-var sweeping = []struct {
-	what string
-	kept time.Duration
-	sql  string
-}{
-	{"secrets", secretsKept, `DELETE FROM secret WHERE expires_at < ? LIMIT ?`},
-	{"machines that asked", secretsKept, `DELETE FROM device_ask WHERE expires_at < ? LIMIT ?`},
-	{"failed sign-ins", SignInMemory, `DELETE FROM sign_in_failed WHERE at < ? LIMIT ?`},
-	{"orders", ordersKept, `DELETE FROM bench_order WHERE ended_at < ? LIMIT ?`},
+// sweeping is what is swept, so many rows at a time. For how long what is over is kept, so that somebody
+// is told that it is, the procedures say themselves.
+var sweeping = []struct{ what, sql string }{
+	{"secrets", `CALL sweep_secrets(?)`},
+	{"machines that asked", `CALL sweep_asking(?)`},
+	{"failed sign-ins", `CALL sweep_failed(?)`},
+	{"orders", `CALL sweep_orders(?)`},
+	{"pieces", `CALL sweep_pieces(?)`},
 }
 
 // Sweep brings in order what a version before has left, and takes rows away that are over and that nobody asks for any more: of each kind as many as
@@ -55,19 +46,19 @@ func (s *Store) Sweep(ctx context.Context, now time.Time, most int) (swept map[s
 		swept["runs told of their model"], more = n, n == int64(most)
 	}
 	for _, x := range sweeping {
-		r, err := s.db.ExecContext(ctx, x.sql, now.Add(-x.kept).UTC(), most)
+		r, err := s.db.ExecContext(ctx, x.sql, most)
 		if err != nil {
 			return swept, false, err
 		}
 		if n, _ := r.RowsAffected(); n > 0 {
 			swept[x.what] = n
-			more = more || n == int64(most)
+			more = more || n >= int64(most)
 		}
 	}
 	for _, x := range []struct {
 		what string
 		do   func(context.Context, time.Time, int) (int64, bool, error)
-	}{{"runs packed", s.packClosed}, {"heads", s.dropHeads}} {
+	}{{"runs packed", s.packClosed}, {"heads", s.dropHeads}, {"entries of the audit log", s.cutLog}} {
 		n, rest, err := x.do(ctx, now, most)
 		if n > 0 {
 			swept[x.what] = n

@@ -92,7 +92,7 @@ func (s *Store) AddTrayEvent(ctx context.Context, id string, e tray.Event, ends 
 		if e.Kind != tray.KindClosed {
 			return nil
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM tray_link WHERE tray = ?`, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `CALL tray_over(?)`, id); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE tray SET closed_at = ? WHERE id = ?`, micro(e.At), id)

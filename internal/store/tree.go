@@ -118,13 +118,13 @@ func growTree(ctx context.Context, tx *sqlx.Tx, key trust.Key, now time.Time) (m
 	if len(waiting) == 0 { // somebody was faster
 		return false, nil
 	}
-	gone := make([]any, len(waiting))
+	gone := make([]int64, len(waiting))
 	for i, w := range waiting {
 		gone[i] = w.ID
 	}
 	more = len(waiting) == growAtOnce
 	done := func() error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM entry_waiting WHERE id IN (?`+strings.Repeat(",?", len(gone)-1)+`)`, gone...)
+		_, err := tx.ExecContext(ctx, `CALL have_places(?)`, listed(gone))
 		return err
 	}
 	waiting = slices.DeleteFunc(waiting, func(w waits) bool {
@@ -175,7 +175,7 @@ func growTree(ctx context.Context, tx *sqlx.Tx, key trust.Key, now time.Time) (m
 			return false, err
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `REPLACE INTO checkpoint (hour, size, signed) VALUES (?, ?, ?)`, now.Unix()/3600, c.Size, signed); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO checkpoint (hour, size, signed) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE size = VALUES(size), signed = VALUES(signed)`, now.Unix()/3600, c.Size, signed); err != nil {
 		return false, err
 	}
 	return more, done()

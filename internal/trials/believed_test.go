@@ -1,9 +1,7 @@
 package trials
 
 import (
-	"context"
 	"encoding/json"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,14 +10,11 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"zealousferry/console"
 	"zealousferry/core"
-	"zealousferry/core/coretest"
 	"zealousferry/core/history"
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
-	"zealousferry/internal/service"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
 )
@@ -353,51 +348,4 @@ func TestABenchIsRenamed(t *testing.T) {
 		t.Errorf("a revoked one: %v", err)
 	}
 	follow(t, w, "lead", err)
-}
-
-// TestHowLongPhotosAreKept: for ever, until a lead settles it; then those that are older go, their
-// digests stay where they are named, and newer ones stay.
-func TestHowLongPhotosAreKept(t *testing.T) {
-	t.Parallel()
-	w := testkit.NewWorld(t, nil)
-	old, err := w.Technician.PutEvidence(ctx, "text/plain", []byte("what the display showed in spring"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	fresh, err := w.Technician.PutEvidence(ctx, "text/plain", []byte("what it shows today"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE evidence SET added_at = ? WHERE digest = ?`, time.Now().Add(-40*24*time.Hour).UTC(), old.Digest[:]); err != nil {
-		t.Fatal(err)
-	}
-	l := commandLine(t, w, "lead")
-	told(t, l.must(0, "retention"), "Photos are kept until somebody removes them.")
-	told(t, commandLine(t, w, "technician").must(20, "retention", "--photos", "30"), "lead")
-	told(t, l.must(0, "retention", "--photos", "30"), "Photos are kept for 30 days; then they are removed", "For a day")
-
-	// A number that was mistyped can be taken back for a day.
-	clock, done := coretest.NewClock(time.Now()), make(chan struct{})
-	until, end := context.WithCancel(ctx)
-	go func() {
-		defer close(done)
-		service.New(w.Store, w.Key, console.Files(), clock, slog.New(slog.DiscardHandler), false).KeepSwept(until)
-	}()
-	clock.Awaited()
-	if b, err := w.Technician.Evidence(ctx, old.Digest.String()); err != nil || len(b) == 0 {
-		t.Errorf("the old one went at once: %v", err)
-	}
-	clock.Move(25 * time.Hour)
-	clock.Awaited()
-	end()
-	<-done
-	if _, err := w.Technician.Evidence(ctx, old.Digest.String()); core.KindOf(err) != core.NotFound || !strings.Contains(err.Error(), "was removed") {
-		t.Errorf("the old one: %v", err)
-	}
-	if b, err := w.Technician.Evidence(ctx, fresh.Digest.String()); err != nil || string(b) != "what it shows today" {
-		t.Errorf("the fresh one: %v", err)
-	}
-	told(t, l.must(0, "audit", "log"), "Photos are kept for 30 days")
-	x := tab(t, w, "lead", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Photos are kept for 30 days"), put(`[data-days] input`, "0"), press(`[data-keep]`), says("Photos are kept until somebody removes them."))
 }

@@ -22,6 +22,7 @@ export const audit: Record<string, string> = {
   "key-revoked": "key revoked",
   "key-trusted": "key trusted",
   "link-made": "sign-in link made",
+  "log-cut": "old entries let go",
   "machine-let-in": "machine asked to be let in",
   "passkey-added": "passkey added",
   "passkey-taken-away": "passkey taken away",

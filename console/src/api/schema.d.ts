@@ -1783,13 +1783,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * How long photos are kept
+         * How long photos, traces and the audit log are kept
          * @description Role: viewer.
          */
         get: operations["retention"];
         put?: never;
         /**
-         * Settle how long photos are kept
+         * Settle how long photos, traces and the audit log are kept
          * @description Role: lead.
          */
         post: operations["put-retention"];
@@ -3329,6 +3329,11 @@ export interface components {
              * @enum {string}
              */
             chain: "intact" | "changed";
+            /**
+             * Format: int64
+             * @description Number up to which the team has let the bytes of the entries go; their hashes stay. Nothing older follows.
+             */
+            cut?: number;
             entries: components["schemas"]["AuditEntry"][];
             /** @description What was changed. */
             found?: components["schemas"]["Said"][];
@@ -4281,8 +4286,12 @@ export interface components {
             section?: string;
         };
         HistoryWalk: {
+            /** Format: int64 */
+            cut?: number;
             edge?: string[];
             found?: boolean;
+            /** Format: int64 */
+            gone?: number;
             lost?: boolean;
             /** Format: int64 */
             next: number;
@@ -4673,6 +4682,24 @@ export interface components {
         };
         Kept: {
             digest: string;
+        };
+        KeptFor: {
+            /** Format: date-time */
+            at?: string;
+            /** @description Who has settled it; nobody where it was never settled. */
+            by?: string;
+            /**
+             * Format: int64
+             * @description 0 is for good, of photos until somebody removes them.
+             */
+            days: number;
+            /** @description Of the message, as docs/messages.md lists it. */
+            id?: string;
+            /** @description What was put into it, in order. */
+            params?: string[];
+            text: string;
+            /** @enum {string} */
+            what: "photos" | "traces" | "log";
         };
         Key: {
             by: string;
@@ -5700,9 +5727,19 @@ export interface components {
         NewRetention: {
             /**
              * Format: int64
-             * @description Days; 0 is until somebody removes them. For a day nothing is removed.
+             * @description Days for which the audit log is kept, 366 at least; 0 is for good.
              */
-            photos: number;
+            log?: number;
+            /**
+             * Format: int64
+             * @description Days; 0 is until somebody removes them.
+             */
+            photos?: number;
+            /**
+             * Format: int64
+             * @description Days for which it is kept what was said on a line until something went wrong; 0 is for good.
+             */
+            traces?: number;
         };
         NewRound: {
             /** @description Who asked for it. */
@@ -6394,15 +6431,17 @@ export interface components {
         Retention: {
             /** Format: date-time */
             at?: string;
-            /** @description Who has settled it; nobody where it was never settled. */
+            /** @description Who has settled that; nobody where it was never settled. */
             by?: string;
             /** @description Of the message, as docs/messages.md lists it. */
             id?: string;
+            /** @description How long what is kept: photos, traces, log. */
+            kept: components["schemas"]["KeptFor"][];
             /** @description What was put into it, in order. */
             params?: string[];
             /**
              * Format: int64
-             * @description Days for which photos are kept; then they are removed, and their digests stay. 0 is until somebody removes them.
+             * @description Days for which photos are kept; what is said here is of them, as the first of what is kept.
              */
             photos: number;
             text: string;
@@ -7263,6 +7302,8 @@ export interface components {
              * @description Its times count from here.
              */
             began: string;
+            /** @description Why there is no text. */
+            gone?: components["schemas"]["Said"];
             link: string;
             /** @description Stop on the line of the run at which it went wrong. */
             phase: string;

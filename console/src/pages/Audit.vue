@@ -10,6 +10,7 @@ import { say, when } from '../words'
 
 const entries = ref<AuditEntry[]>([])
 const before = ref(0)
+const cut = ref(0)
 const found = ref<{ text: string }[] | null>(null)
 const trouble = ref<Problem | null>(null)
 
@@ -21,15 +22,17 @@ async function more() {
   }
   entries.value.push(...data.entries)
   before.value = data.before ?? 0
+  cut.value = data.cut ?? 0
   found.value = data.found ?? []
 }
 more()
 
 const kept = ref<Retention | null>(null)
-const days = ref('')
+const days = ref<Record<string, string>>({})
+const heads: Record<string, string> = { photos: 'Photos', traces: 'Traces of lines', log: 'The audit log' }
 api.GET('/api/retention').then(({ data }) => { kept.value = data ?? null })
-async function keep() {
-  const { data, error } = await api.POST('/api/retention', { body: { photos: Number(days.value) } })
+async function keep(what: string) {
+  const { data, error } = await api.POST('/api/retention', { body: { [what]: Number(days.value[what]) } })
   trouble.value = error ? problem(error) : null
   if (data) kept.value = data
 }
@@ -80,9 +83,13 @@ async function all() {
       </template>
     </section>
     <section v-if="kept" class="all" data-kept>
-      <h2>How long photos are kept</h2>
-      <p>{{ kept.text }} <template v-if="kept.by">{{ say('Settled by {1}, {2}.', kept.by, when(kept.at!)) }}</template></p>
-      <form v-if="session.may('lead')" class="row" @submit.prevent="keep"><v-text-field v-model="days" type="number" min="0" max="36500" label="Days; 0: until removed" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="days === ''" data-keep>Settle it</v-btn></form>
+      <h2>How long what is kept</h2>
+      <div v-for="k in kept.kept" :key="k.what" class="keeps" :data-keeps="k.what">
+        <h3>{{ heads[k.what] }}</h3>
+        <p>{{ k.text }} <template v-if="k.by">{{ say('Settled by {1}, {2}.', k.by, when(k.at!)) }}</template></p>
+        <form v-if="session.may('lead')" class="row" @submit.prevent="keep(k.what)"><v-text-field v-model="days[k.what]" type="number" min="0" max="36500" :label="k.what === 'photos' ? 'Days; 0: until removed' : 'Days; 0: for good'" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="!days[k.what]" data-keep>Settle it</v-btn></form>
+      </div>
+      <p class="small muted">For a day after something is settled nothing is removed: a number that was mistyped can be taken back.</p>
     </section>
     <h2>Who may what</h2>
     <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">{{ say('Changed since it was entered: {1}', found.map((f) => f.text).join('; ')) }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
@@ -92,6 +99,7 @@ async function all() {
         <tr v-for="e in entries" :key="e.n"><td class="at">{{ when(e.at) }}</td><td class="at"><strong :class="{ brick: e.kind === 'sign-in-failed' }">{{ audit[e.kind] ?? e.kind }}</strong></td><td>{{ e.by || 'nobody signed in' }}</td><td class="text">{{ e.text }}</td></tr>
       </tbody>
     </table>
+    <p v-if="cut" class="small muted" data-cut>{{ say('Entries 1 to {1} were let go, as the team has settled. Their hashes stand in the chain and in the tree.', cut) }}</p>
     <v-btn v-if="before" variant="outlined" class="more" data-more @click="more">Older ones</v-btn>
   </div>
 </template>

@@ -37,7 +37,8 @@ function ms(began: string, after: number) {
     <p class="small muted">Of memory the heads of the messages alone; of passwords, keys, files and settings nothing but how long they were.</p>
     <section v-for="(t, i) in traces" :key="i">
       <h3>{{ say('{1}, until {2} {3}', t.link, clock(t.at), zone(new Date(t.at))) }}</h3>
-      <ol class="mono" tabindex="0" :aria-label="say('What was said on {1} until {2}', t.link, clock(t.at))">
+      <p v-if="t.gone" class="small" data-gone>{{ t.gone.text }}</p>
+      <ol v-else class="mono" tabindex="0" :aria-label="say('What was said on {1} until {2}', t.link, clock(t.at))">
         <li v-for="(p, j) in t.pieces" :key="j" :class="{ sent: p.sent }">
           <span class="muted">{{ ms(t.began, p.after) }}</span>
           <v-icon :icon="p.sent ? mdiArrowRight : mdiArrowLeft" size="16" :aria-label="p.sent ? 'to the unit' : 'from the unit'" />

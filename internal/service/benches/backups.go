@@ -67,7 +67,7 @@ func (v *Benches) storeBackup(ctx context.Context, in *frame.RawIn) (run.Stored,
 	now := v.clock.Now()
 	ruin := u.State == store.UnitHalfDone && u.Ruined.String != r.ID // what an interrupted write has left is no way back
 	err = v.store.AddBackup(ctx, store.Backup{ID: r.ID, Unit: r.Unit, Manifest: s.Manifest[:], Length: length,
-		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin, Signed: s.Signed, Signature: s.Signature}, sections)
+		Running: s.Running, How: s.How, Taken: time.UnixMicro(s.Taken), Stored: now, Ruin: ruin, Signed: s.Signed, Signature: s.Signature}, sections, append(names, s.Manifest))
 	return run.Stored{Backup: r.ID, At: now.UnixMicro()}, err
 }
 

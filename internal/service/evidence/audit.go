@@ -40,6 +40,10 @@ func (v *Evidence) getAudit(ctx context.Context, in *auditIn) (client.Audit, err
 		return out, err
 	}
 	for _, x := range slices.Backward(p.entries) {
+		if len(x.Encoded) == 0 && len(out.Found) == 0 {
+			out.Cut, out.Before = x.N, 0
+			break
+		}
 		e, err := history.DecodeEntry(x.Encoded)
 		if err != nil { // the check has told of it
 			continue

@@ -24,6 +24,7 @@ const (
 type checkedChain struct {
 	newest history.Mark
 	marks  []core.Digest // of every 64th entry
+	cut    uint64        // up to which entry one of them lets the bytes go
 }
 
 // mark is the first one at an entry or behind it.
@@ -43,6 +44,12 @@ func (c checkedChain) with(chain []history.Stored) *checkedChain {
 			c.marks = append(c.marks, x.Hash)
 		}
 		c.newest = history.Mark{N: x.N, Hash: x.Hash}
+		if x.Kind != history.LogCut {
+			continue
+		}
+		if e, err := history.DecodeEntry(x.Encoded); err == nil {
+			c.cut = max(c.cut, e.CutTo())
+		}
 	}
 	return &c
 }
@@ -127,7 +134,7 @@ func (v *Evidence) chainGoesOn(ctx context.Context, p *chainPage, name string, k
 	if first <= known.newest.N {
 		to := known.mark(min(last, known.newest.N))
 		old, err := v.store.Entries(ctx, name, first, to.N)
-		if err != nil || !history.Leads(to, old) || old[0].N != first {
+		if err != nil || !history.Leads(to, old, known.with(since).cut) || old[0].N != first {
 			return false, err
 		}
 		since = append(old, dropTo(since, to.N)...)

@@ -2,9 +2,7 @@ package evidence
 
 import (
 	"context"
-	"strconv"
 	"strings"
-	"time"
 
 	"zealousferry/core"
 	"zealousferry/core/photo"
@@ -90,52 +88,4 @@ func (v *Evidence) removeEvidence(ctx context.Context, in *removeEvidenceIn) (fr
 		return frame.None{}, err
 	}
 	return frame.None{}, v.People.Audit(ctx, people.AuditPhoto, "", "%s: %s", d.Short(), in.Body.Reason)
-}
-
-// SecondThoughts is how long nothing is removed after a lead has settled how long photos are kept:
-// a number that was mistyped can be taken back.
-const SecondThoughts = 24 * time.Hour
-
-// ruleKept is how many days photos are kept, as the team has settled it.
-const ruleKept = "photos-kept"
-
-// Kept is for how many days photos are kept; 0 for ever, which it is where nothing was settled.
-func (v *Evidence) Kept(ctx context.Context) (days int, out client.Retention, err error) {
-	out.Said = core.Say("Photos are kept until somebody removes them.")
-	value, by, at, err := v.store.TeamRule(ctx, ruleKept)
-	if err != nil || value == "" {
-		return 0, out, err
-	}
-	if days, err = strconv.Atoi(value); err != nil {
-		return 0, out, err
-	}
-	if days > 0 {
-		out.Said = core.Say("Photos are kept for %d days; then they are removed, and their digests stay. For a day after this is settled none is removed.", days)
-	}
-	names, err := v.store.Names(ctx)
-	out.Photos, out.By, out.At = days, names[by], &at
-	return days, out, err
-}
-
-// retention says how long what is kept.
-func (v *Evidence) retention(ctx context.Context, _ *frame.None) (client.Retention, error) {
-	_, out, err := v.Kept(ctx)
-	return out, err
-}
-
-type retentionIn struct{ Body client.NewRetention }
-
-// putRetention settles how long photos are kept.
-func (v *Evidence) putRetention(ctx context.Context, in *retentionIn) (client.Retention, error) {
-	if err := v.People.Sure(ctx); err != nil {
-		return client.Retention{}, err
-	}
-	if err := v.store.PutTeamRule(ctx, ruleKept, strconv.Itoa(in.Body.Photos), frame.Who(ctx).Person.ID, v.clock.Now()); err != nil {
-		return client.Retention{}, err
-	}
-	_, out, err := v.Kept(ctx)
-	if err == nil {
-		err = v.People.Audit(ctx, people.AuditRule, "", "%s", out.Text)
-	}
-	return out, err
 }

@@ -77,9 +77,17 @@ func (v *Runs) supportRun(ctx context.Context, in *frame.RunPath) (*frame.File, 
 	b.line("events.jsonl  its %d events, one a line, as the bench made them", len(events))
 	traces := 0
 	for i := range events {
-		if t, _, ok := traceOf(events[i]); ok {
+		t, _, gone, err := v.traceOf(ctx, r.ID, events[i])
+		if err != nil {
+			return nil, err
+		}
+		if t != nil {
 			traces++
-			b.put(fmt.Sprintf("trace-%d.txt", traces), []byte(t.Text))
+			text := t.Text
+			if gone != nil {
+				text = gone.Text + "\n"
+			}
+			b.put(fmt.Sprintf("trace-%d.txt", traces), []byte(text))
 		}
 		if events[i], err = withoutSettings(events[i]); err != nil {
 			return nil, err
@@ -197,13 +205,29 @@ func withoutSettings(raw []byte) ([]byte, error) {
 	return json.Marshal(e)
 }
 
-// traceOf is the trace that an event holds.
-func traceOf(raw []byte) (t run.Traced, section string, is bool) {
+// traceOf is the trace of which an event of a run tells, with its text, or why that is not here; nil
+// where it tells of none.
+func (v *Runs) traceOf(ctx context.Context, id string, raw []byte) (t *run.Traced, section string, gone *core.Said, err error) {
 	var e run.Event
-	if json.Unmarshal(raw, &e) != nil || e.Kind != run.KindTraced {
-		return t, "", false
+	t = &run.Traced{}
+	if json.Unmarshal(raw, &e) != nil || e.Kind != run.KindTraced || json.Unmarshal(e.Body, t) != nil {
+		return nil, "", nil, nil
 	}
-	return t, e.Section, json.Unmarshal(e.Body, &t) == nil
+	if t.Digest == nil {
+		return t, e.Section, nil, nil
+	}
+	text, came, err := v.store.TraceText(ctx, id, *t.Digest)
+	switch {
+	case err != nil:
+		return nil, "", nil, err
+	case text != nil:
+		t.Text = string(text)
+	case came:
+		gone = new(core.Say("What was said here was removed after as long as the team keeps it; its SHA-256 stays in the signed event."))
+	default:
+		gone = new(core.Say("What was said here has not come from its bench; its SHA-256 stands in the signed event."))
+	}
+	return t, e.Section, gone, nil
 }
 
 // supportChecks adds what was seen of the link lately.

@@ -79,14 +79,21 @@ func (v *Runs) traces(ctx context.Context, in *frame.RunPath) (client.Traces, er
 	}
 	var sections func(string) func(string, bool, []byte) string
 	for _, x := range raw {
-		t, section, is := traceOf(x)
-		if !is {
+		t, section, gone, err := v.traceOf(ctx, r.ID, x)
+		if err != nil {
+			return out, err
+		}
+		if t == nil {
 			continue
 		}
 		if sections == nil {
 			if sections, err = v.spokenTo(ctx, r.ID); err != nil {
 				return out, err
 			}
+		}
+		if gone != nil {
+			out.Traces = append(out.Traces, client.Trace{Link: t.Link, At: time.UnixMicro(t.Ended).UTC(), Phase: string(t.Phase.Stop()), Began: time.UnixMicro(t.Began).UTC(), Gone: gone, Pieces: []client.TracePiece{}})
+			continue
 		}
 		explain := sections(section)
 		said, err := recording.Read(strings.NewReader(t.Text))
