@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"path"
 	"reflect"
-	"slices"
 	"strings"
 	"time"
 
@@ -19,8 +18,6 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
@@ -55,14 +52,13 @@ type Service struct {
 	log       *slog.Logger
 	console   fs.FS
 
-	registry *prometheus.Registry
-	todays   frame.Shared[client.Today]
+	todays frame.Shared[client.Today]
 }
 
 // New makes a service. console holds the built console; key signs history heads
 // and never lies in the database.
 func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *slog.Logger, secure bool) *Service {
-	v := &Service{store: s, clock: clock, log: log, console: console, registry: prometheus.NewRegistry()}
+	v := &Service{store: s, clock: clock, log: log, console: console}
 	v.Frame = frame.New(frame.Options{Clock: clock, Log: log, Secure: secure,
 		Hears: func(ctx context.Context, raw []byte) error { return v.Benches.Said(ctx, raw) },
 		Good: func(ctx context.Context, all []core.Digest) (map[core.Digest]bool, error) {
@@ -83,7 +79,6 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 	v.Runs = runs.New(v.Evidence, v.Units, s, key)
 	v.Rounds = rounds.New(v.Runs, s, key)
 	v.Benches = benches.New(v.Rounds, s, key)
-	v.registry.MustRegister(slices.Concat(v.Frame.Collectors(), v.People.Collectors(), v.Benches.Collectors(), []prometheus.Collector{newStanding(v)})...)
 	return v
 }
 
@@ -94,7 +89,7 @@ func (v *Service) Handler() http.Handler {
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	r.Get("/readyz", v.ready)
-	r.Method("GET", "/metrics", v.People.IdentifyCaller(v.measured(promhttp.HandlerFor(v.registry, promhttp.HandlerOpts{}))))
+	r.Method("GET", "/metrics", v.People.IdentifyCaller(v.measured(http.HandlerFunc(v.metrics))))
 	r.Group(func(r chi.Router) {
 		r.Use(v.Changing, frame.Tagged, v.People.IdentifyCaller)
 		v.API(r)

@@ -486,3 +486,32 @@ func TestWhatComesLateIsNotTakenForNews(t *testing.T) {
 		t.Error("the page went back to what was answered")
 	}
 }
+
+// TestAPageAsksOneThingAtATime: while an answer has not come, a page does not ask for it again, and asks on
+// once it is there.
+func TestAPageAsksOneThingAtATime(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil)
+	x := tab(t, w, "technician", 1280, 800)
+	do(t, x, chromedp.ActionFunc(func(c context.Context) error {
+		_, err := page.AddScriptToEvaluateOnNewDocument(`
+			const plain = window.fetch, interval = window.setInterval
+			window.setInterval = (f, ms, ...a) => interval(f, ms / 20, ...a)
+			window.asked = window.turns = 0
+			window.fetch = async (...a) => {
+				const of = a[0] instanceof Request ? a[0] : new Request(...a)
+				if (!new URL(of.url).pathname.endsWith("/api/today")) return plain(...a)
+				window.asked++
+				if (!window.letGo) await new Promise((go) => { window.letGo = go })
+				return plain(...a)
+			}
+			window.setInterval(() => { window.turns++ }, 3000)`).Do(c)
+		return err
+	}))
+	asked := 0
+	do(t, x, chromedp.Navigate(w.Base+"/today"), browser.Until(`window.letGo && window.turns > 6`), chromedp.Evaluate(`window.asked`, &asked))
+	if asked != 1 {
+		t.Errorf("asked %d times", asked)
+	}
+	do(t, x, chromedp.Evaluate(`window.letGo()`, nil), browser.Until(`window.asked > 3`))
+}

@@ -421,7 +421,7 @@ func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 		err = v.conflict(ctx, r, b.Epoch, t.Other)
 	}
 	if err == nil && t.Head != nil {
-		v.closed.WithLabelValues(r.Kind, b.Outcome).Inc()
+		v.Counter("ferry_runs_closed_total", "kind", r.Kind, "outcome", b.Outcome).Inc()
 		if o, err := r.Opening(); err == nil && b.Outcome == string(run.Done) {
 			if _, err := v.store.ProveSheet(ctx, o.Model, o.Sheet, "serviced: unit "+o.Serial, v.clock.Now()); err != nil {
 				v.log.Warn("a sheet that was proven could not be noted", "error", err)

@@ -7,8 +7,6 @@ import (
 	"log/slog"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-
 	"zealousferry/core"
 	"zealousferry/core/trust"
 	"zealousferry/internal/service/evidence"
@@ -35,7 +33,6 @@ type Benches struct {
 	clock    core.Clock
 	log      *slog.Logger
 
-	closed    *prometheus.CounterVec
 	reading   reading
 	benches   frame.Shared[map[string]store.Bench]
 	sheets    frame.Shared[sheetList]
@@ -46,12 +43,8 @@ type Benches struct {
 func New(r *rounds.Rounds, s *store.Store, key trust.Key) *Benches {
 	return &Benches{Frame: r.Frame, People: r.Runs.People, Evidence: r.Evidence, Links: r.Links, Units: r.Units, Runs: r.Runs, Rounds: r,
 		store: s, key: key, clock: r.Clock, log: r.Log,
-		closed:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_runs_closed_total", Help: "Closed runs by kind and outcome."}, []string{"kind", "outcome"}),
 		forgeries: forgeries{told: map[string]time.Time{}}}
 }
-
-// Collectors are what the room counts.
-func (v *Benches) Collectors() []prometheus.Collector { return []prometheus.Collector{v.closed} }
 
 // Rows are the rows of all benches by their ids, as they were a moment ago.
 func (v *Benches) Rows(ctx context.Context) (map[string]store.Bench, error) {

@@ -5,11 +5,14 @@ package frame
 
 import (
 	"context"
+	"fmt"
+	"io"
 	"log/slog"
+	"strings"
 	"sync/atomic"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
+	"github.com/VictoriaMetrics/metrics"
 
 	"zealousferry/core"
 	"zealousferry/internal/store"
@@ -18,10 +21,9 @@ import (
 // Frame is what calls are registered in.
 type Frame struct {
 	Options
-	door     *door
-	changes  atomic.Uint64 // by people, in this process
-	requests *prometheus.CounterVec
-	seconds  *prometheus.HistogramVec
+	door    *door
+	changes atomic.Uint64 // by people, in this process
+	counted *metrics.Set
 }
 
 // Options are what a frame is told by the rooms that stand in it.
@@ -41,15 +43,28 @@ type Options struct {
 
 // New makes a frame.
 func New(o Options) *Frame {
-	return &Frame{Options: o, door: &door{clock: o.Clock, log: o.Log, good: o.Good},
-		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_http_requests_total", Help: "Requests by route and status."}, []string{"route", "status"}),
-		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ferry_http_seconds", Help: "Time to answer, by route; live streams are left out."}, []string{"route"})}
+	return &Frame{Options: o, door: &door{clock: o.Clock, log: o.Log, good: o.Good}, counted: metrics.NewSet()}
 }
 
-// Collectors are what the frame counts.
-func (v *Frame) Collectors() []prometheus.Collector {
-	return []prometheus.Collector{v.requests, v.seconds}
+// Counter is one that the service's metrics show: with labels, each a name and its value.
+func (v *Frame) Counter(name string, labels ...string) *metrics.Counter {
+	return v.counted.GetOrCreateCounter(Labelled(name, labels...))
 }
+
+// Labelled is the name of a metric with its labels, as metrics are written in text.
+func Labelled(name string, labels ...string) string {
+	var all []string
+	for i := 0; i < len(labels); i += 2 {
+		all = append(all, fmt.Sprintf("%s=%q", labels[i], labels[i+1]))
+	}
+	if len(all) == 0 {
+		return name
+	}
+	return name + "{" + strings.Join(all, ",") + "}"
+}
+
+// WriteCounted writes what was counted here, in the text format of Prometheus.
+func (v *Frame) WriteCounted(w io.Writer) { v.counted.WritePrometheus(w) }
 
 // GiveBack gives a work of the background back, so that another service begins at once.
 func (v *Frame) GiveBack(s *store.Store, work, me string) {

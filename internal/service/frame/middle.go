@@ -73,9 +73,9 @@ func (v *Frame) Observe(next http.Handler) http.Handler {
 		next.ServeHTTP(ww, r)
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		took := v.Clock.Now().Sub(began)
-		v.requests.WithLabelValues(known(r.Method)+" "+route, strconv.Itoa(cmp.Or(ww.Status(), http.StatusOK))).Inc()
+		v.Counter("ferry_http_requests_total", "route", known(r.Method)+" "+route, "status", strconv.Itoa(cmp.Or(ww.Status(), http.StatusOK))).Inc()
 		if ww.Header().Get("Content-Type") != eventStream {
-			v.seconds.WithLabelValues(known(r.Method) + " " + route).Observe(took.Seconds())
+			v.counted.GetOrCreatePrometheusHistogram(Labelled("ferry_http_seconds", "route", known(r.Method)+" "+route)).Update(took.Seconds())
 		}
 		level := slog.LevelDebug
 		if ww.Status() >= 500 && r.Context().Err() == nil { // whoever has gone hears no answer

@@ -58,7 +58,7 @@ func (v *People) Audit(ctx context.Context, kind, by, format string, args ...any
 	}
 	now := v.clock.Now()
 	e := &history.Entry{Unit: store.TeamChain, Kind: kind, HappenedAt: now.UnixMicro(), By: by, Text: frame.Short(fmt.Sprintf(format, args...), 400)}
-	v.audited.WithLabelValues(kind).Inc()
+	v.audited(kind).Inc()
 	v.log.Info("audit", "kind", kind, "by", by, "text", e.Text)
 	_, err := v.store.AppendEntry(ctx, v.key, e)
 	return err

@@ -5,7 +5,7 @@ package people
 import (
 	"log/slog"
 
-	"github.com/prometheus/client_golang/prometheus"
+	"github.com/VictoriaMetrics/metrics"
 
 	"zealousferry/core"
 	"zealousferry/core/trust"
@@ -23,19 +23,19 @@ type People struct {
 	log      *slog.Logger
 	proxies  Proxies
 	hashing  chan struct{} // bounds the memory of password checks
-	audited  *prometheus.CounterVec
-	provider *Provider // nil where the team has none
+	provider *Provider     // nil where the team has none
 }
 
 // New makes the room. key signs and seals what is kept of people.
 func New(f *frame.Frame, s *store.Store, key trust.Key) *People {
-	v := &People{Frame: f, store: s, key: key, clock: f.Clock, log: f.Log, hashing: make(chan struct{}, 2),
-		audited: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ferry_audit_total", Help: "Entries of the audit log by kind."}, []string{"kind"})}
+	v := &People{Frame: f, store: s, key: key, clock: f.Clock, log: f.Log, hashing: make(chan struct{}, 2)}
 	for kind := range words.Audit { // what begins with its first one has not increased
-		v.audited.WithLabelValues(kind)
+		v.audited(kind)
 	}
 	return v
 }
 
-// Collectors are what the room counts.
-func (v *People) Collectors() []prometheus.Collector { return []prometheus.Collector{v.audited} }
+// audited counts entries of the audit log, by kind.
+func (v *People) audited(kind string) *metrics.Counter {
+	return v.Counter("ferry_audit_total", "kind", kind)
+}
