@@ -71,7 +71,7 @@ func TestHowLongPhotosAreKept(t *testing.T) {
 	}
 	told(t, l.must(0, "audit", "log"), "Photos are kept for 30 days")
 	x := tab(t, w, "lead", 1280, 800)
-	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Photos are kept for 30 days"), put(`[data-keeps=photos] [data-days] input`, "0"), press(`[data-keeps=photos] [data-keep]`), says("Photos are kept until somebody removes them."))
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), browser.Until(`document.querySelector("[data-kept] summary")`), chromedp.Click("[data-kept] summary"), says("Photos are kept for 30 days"), put(`[data-keeps=photos] [data-days] input`, "0"), press(`[data-keeps=photos] [data-keep]`), says("Photos are kept until somebody removes them."))
 }
 
 // TestHowLongTracesAreKept: what was said on a line lies beside the signed events, which have its digest;

@@ -28,6 +28,7 @@ async function more() {
 more()
 
 const kept = ref<Retention | null>(null)
+const keeping = ref(false)
 const days = ref<Record<string, string>>({})
 const heads: Record<string, string> = { photos: 'Photos', traces: 'Traces of lines', log: 'The audit log' }
 api.GET('/api/retention').then(({ data }) => { kept.value = data ?? null })
@@ -82,15 +83,17 @@ async function all() {
         <p v-else class="small muted">{{ say('{1} of {2} entries read', walked.walk.next, walked.size) }}</p>
       </template>
     </section>
-    <section v-if="kept" class="all" data-kept>
-      <h2>How long what is kept</h2>
-      <div v-for="k in kept.kept" :key="k.what" class="keeps" :data-keeps="k.what">
-        <h3>{{ heads[k.what] }}</h3>
-        <p>{{ k.text }} <template v-if="k.by">{{ say('Settled by {1}, {2}.', k.by, when(k.at!)) }}</template></p>
-        <form v-if="session.may('lead')" class="row" @submit.prevent="keep(k.what)"><v-text-field v-model="days[k.what]" type="number" min="0" max="36500" :label="k.what === 'photos' ? 'Days; 0: until removed' : 'Days; 0: for good'" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="!days[k.what]" data-keep>Settle it</v-btn></form>
-      </div>
+    <details v-if="kept" class="all" data-kept @toggle="keeping = ($event.target as HTMLDetailsElement).open">
+      <summary>How long what is kept</summary>
       <p class="small muted">For a day after something is settled nothing is removed: a number that was mistyped can be taken back.</p>
-    </section>
+      <div v-if="keeping" class="kinds">
+        <section v-for="k in kept.kept" :key="k.what" :data-keeps="k.what">
+          <h3>{{ heads[k.what] }}</h3>
+          <p>{{ k.text }} <template v-if="k.by">{{ say('Settled by {1}, {2}.', k.by, when(k.at!)) }}</template></p>
+          <form v-if="session.may('lead')" class="row" @submit.prevent="keep(k.what)"><v-text-field v-model="days[k.what]" type="number" min="0" max="36500" :label="k.what === 'photos' ? 'Days; 0: until removed' : 'Days; 0: for good'" hide-details class="days" data-days /><v-btn type="submit" variant="outlined" :disabled="!days[k.what]" data-keep>Settle it</v-btn></form>
+        </section>
+      </div>
+    </details>
     <h2>Who may what</h2>
     <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">{{ say('Changed since it was entered: {1}', found.map((f) => f.text).join('; ')) }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
     <table class="plain stack">
@@ -107,6 +110,11 @@ async function all() {
 <style scoped>
 .text { overflow-wrap: anywhere; }
 .days { max-width: 200px; }
+.kinds { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(320px, 100%), 1fr)); gap: 24px; }
+.kinds section { display: grid; grid-template-rows: auto 1fr auto; gap: 8px; }
+summary { min-height: 44px; display: flex; align-items: center; cursor: pointer; color: rgb(var(--v-theme-primary)); font-weight: 600; }
+summary::before { content: '▸'; margin-right: 8px; }
+details[open] > summary::before { content: '▾'; }
 .at { white-space: nowrap; }
 .more { margin-top: 12px; }
 .all { margin: 16px 0 24px; }
