@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/hdevalence/ed25519consensus"
+	batch "github.com/oasisprotocol/curve25519-voi/primitives/ed25519"
 
 	"zealousferry/core"
 )
@@ -100,11 +100,12 @@ func (a Any) Verify(domain string, message, signature []byte) bool {
 	return slices.ContainsFunc(a, func(p Public) bool { return p.Verify(domain, message, signature) })
 }
 
-// Batch are signatures that are checked together, which takes less than half of the time of one
-// by one (RFC 8032, section 8.2, with the cofactor). It says of all together whether they are
-// right; which one is not, Verify says.
+// Batch are signatures that are checked together, which takes a third of the time of one by one
+// (RFC 8032, section 8.2, with the cofactor). It says of all together whether they are right; which
+// one is not, Verify says.
 type Batch struct {
-	of    ed25519consensus.BatchVerifier
+	of    *batch.BatchVerifier
+	keys  map[string]*batch.ExpandedPublicKey
 	added int
 }
 
@@ -113,13 +114,24 @@ func (b *Batch) Add(keys Any, domain string, message, signature []byte) bool {
 	if len(keys) != 1 || len(keys[0]) != ed25519.PublicKeySize || len(signature) != ed25519.SignatureSize {
 		return false
 	}
-	b.of.Add(ed25519.PublicKey(keys[0]), framed(domain, message), signature)
+	if b.of == nil {
+		b.of, b.keys = batch.NewBatchVerifier(), map[string]*batch.ExpandedPublicKey{}
+	}
+	key, ok := b.keys[string(keys[0])]
+	if !ok {
+		key, _ = batch.NewExpandedPublicKey(batch.PublicKey(keys[0])) // none where it is no point of the curve
+		b.keys[string(keys[0])] = key
+	}
+	if key == nil {
+		return false
+	}
+	b.of.AddExpanded(key, framed(domain, message), signature)
 	b.added++
 	return true
 }
 
 // Right tells whether all of them were made by their keys.
-func (b *Batch) Right() bool { return b.added == 0 || b.of.Verify() }
+func (b *Batch) Right() bool { return b.added == 0 || b.of.VerifyBatchOnly(rand.Reader) }
 
 // ID is a short name of the key: the first 8 bytes of its SHA-256, in hex.
 func (p Public) ID() string {
