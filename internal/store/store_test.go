@@ -243,6 +243,45 @@ func TestPiecesThatNothingNamesAreSwept(t *testing.T) {
 	}
 }
 
+// TestAPieceThatTwoSendWaitsForNeither: one bench sends a piece and has a backup name it while another is
+// about to send it too; it does not wait any more.
+func TestAPieceThatTwoSendWaitsForNeither(t *testing.T) {
+	s, db, _ := open(t)
+	root := db.Open(t, db.Root)
+	data := []byte("what two benches have read")
+	p := shelf.Piece{Name: core.DigestOf(data), Data: data}
+	first, err := root.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	do := func(q string, args ...any) {
+		t.Helper()
+		if _, err := first.Exec(q, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	do(`CALL ferry.pieces_wait(?)`, `["`+p.Name.String()+`"]`)
+	do(`INSERT INTO ferry.piece (name, length, body) VALUES (?, ?, 'x')`, p.Name[:], len(data))
+	second := make(chan error, 1)
+	go func() { second <- s.PutPieces(ctx, []shelf.Piece{p}) }()
+	for waits := 0; waits == 0; { // until it comes upon the first one
+		if err := root.QueryRow(`SELECT variable_value FROM information_schema.global_status WHERE variable_name = 'innodb_row_lock_current_waits'`).Scan(&waits); err != nil {
+			t.Fatal(err)
+		}
+	}
+	do(`CALL ferry.pieces_named(?)`, `["`+p.Name.String()+`"]`)
+	if err := first.Commit(); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-second; err != nil {
+		t.Fatal(err)
+	}
+	waits := 0
+	if err := root.QueryRow(`SELECT COUNT(*) FROM ferry.piece_waiting`).Scan(&waits); err != nil || waits > 0 {
+		t.Errorf("%d pieces that a backup names wait, %v", waits, err)
+	}
+}
+
 func TestImagesAndReleases(t *testing.T) {
 	s, _, _ := open(t)
 	sheet := coretest.SmallSheet()
