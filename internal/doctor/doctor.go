@@ -144,7 +144,7 @@ func (s Service) database(ctx context.Context, f *Findings, now func() time.Time
 		}
 		f.diagnosed("rights of the account", Wrong, do, "%s may change or delete more than the service does: %s", x.Account, strings.Join(x.MayChange, ", "))
 	default:
-		f.diagnosed("rights of the account", Well, "", "%s may change and delete what the service does, and nothing else", x.Account)
+		f.diagnosed("rights of the account", Well, "", "%s may change what the service does, and nothing else", x.Account)
 	}
 	if x.Flush != 1 {
 		f.diagnosed("what is acknowledged", Wrong, "Set innodb_flush_log_at_trx_commit=1.", "the database acknowledges before it is on disk (%d): a loss of power loses entries that a bench has let go", x.Flush)

@@ -52,10 +52,13 @@ func Migrate(ctx context.Context, dsn, account string, newest bool) error {
 			return err
 		}
 	}
-	if err := fill(ctx, dsn); err != nil {
+	if err := putProcedures(ctx, db); err != nil {
 		return err
 	}
-	return grant(ctx, db, c.DBName, account)
+	if err := grant(ctx, db, c.DBName, account); err != nil { // at once: services that run call them
+		return err
+	}
+	return fill(ctx, dsn)
 }
 
 func grant(ctx context.Context, db *sql.DB, name, account string) error {
@@ -102,6 +105,49 @@ func grant(ctx context.Context, db *sql.DB, name, account string) error {
 	for _, p := range procedures {
 		if _, err := db.ExecContext(ctx, fmt.Sprintf("GRANT EXECUTE ON PROCEDURE `%s`.`%s` TO '%s'@'%s'", name, p, user, host)); err != nil {
 			return fmt.Errorf("granting rights on %s: %w", p, err)
+		}
+	}
+	return nil
+}
+
+// putProcedures puts the procedures of the schema in place that are not there under the account that this
+// is, as the migrations have made them: a database may have been moved without them, or theirs may be gone.
+// Whoever may call one is to be told anew then.
+func putProcedures(ctx context.Context, db *sql.DB) error {
+	rows, err := db.QueryContext(ctx, `SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND definer = CURRENT_USER()`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	there := map[string]bool{}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return err
+		}
+		there[name] = true
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	names, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	for _, name := range names { // in their order
+		text, err := migrations.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		for _, block := range strings.Split(string(text), "-- +goose StatementBegin\n")[1:] {
+			block, _, _ = strings.Cut(block, "-- +goose StatementEnd")
+			made, is := strings.CutPrefix(block, "CREATE OR REPLACE PROCEDURE ")
+			if procedure, _, _ := strings.Cut(made, "("); !is || there[procedure] {
+				continue
+			}
+			if _, err := db.ExecContext(ctx, block); err != nil {
+				return fmt.Errorf("putting a procedure of %s in place: %w", name, err)
+			}
 		}
 	}
 	return nil

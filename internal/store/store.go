@@ -13,6 +13,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"net"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -147,10 +148,29 @@ func (s *Store) checkSchema(ctx context.Context) error {
 	case has < Schema:
 		return core.Fail(core.BadFile, "the database has schema %d, this version needs %d", has, Schema).Go(words.Migrate().To("Bring it up to date"))
 	case has > Schema:
-		return s.keepsPromise(ctx, has)
+		if err := s.keepsPromise(ctx, has); err != nil {
+			return err
+		}
 	}
-	return nil
+	return s.hasProcedures(ctx)
 }
+
+// hasProcedures tells whether the database does what the service may not do itself: one that was moved
+// without its procedures, or without the account that has made them, cannot close a run.
+func (s *Store) hasProcedures(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `CALL sweep_orders(0)`)
+	if e := new(mysql.MySQLError); errors.As(err, &e) && slices.Contains([]uint16{noProcedure, noDefiner, notToCall}, e.Number) {
+		return core.Fail(core.BadFile, "the database lacks a procedure of its schema, or the account that has made them: %w", err).Go(words.Migrate().To("Bring it up to date"))
+	}
+	return nil // whatever else it is comes up where it matters
+}
+
+// Numbers of errors of the server.
+const (
+	noProcedure = 1305
+	notToCall   = 1370
+	noDefiner   = 1449
+)
 
 // keepsPromise tells whether a newer schema says that this version can still work
 // with it, so that two versions can run side by side while a service is renewed.

@@ -81,6 +81,45 @@ func TestSchemas(t *testing.T) {
 	}
 }
 
+// TestADatabaseWithoutItsProcedures: one that was moved without them, or without the account that has made
+// them, is not served, and is as before once the schema was brought up to date.
+func TestADatabaseWithoutItsProcedures(t *testing.T) {
+	_, db, _ := open(t)
+	root := db.Open(t, db.Root)
+	for name, q := range map[string][]string{
+		"without them":                {`DROP PROCEDURE ferry.sweep_orders`, `DROP PROCEDURE ferry.pack_events`},
+		"without whom they belong to": {`CREATE OR REPLACE DEFINER=gone@localhost PROCEDURE ferry.sweep_orders(IN most INT UNSIGNED) MODIFIES SQL DATA DELETE FROM ferry.bench_order WHERE FALSE`},
+	} {
+		for _, q := range q {
+			if _, err := root.Exec(q); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if s, err := store.Open(ctx, db.Serve); core.KindOf(err) != core.BadFile || !strings.Contains(err.Error(), "lacks a procedure") {
+			t.Errorf("%s: %v", name, err)
+			if s != nil {
+				s.Close()
+			}
+		}
+		if err := store.Migrate(ctx, db.Migrate, db.Service, false); err != nil {
+			t.Fatal(err)
+		}
+		s, err := store.Open(ctx, db.Serve)
+		if err != nil {
+			t.Errorf("%s, and put in place: %v", name, err)
+			continue
+		}
+		if _, _, err := s.Sweep(ctx, time.Now(), 10); err != nil {
+			t.Errorf("%s, and put in place: %v", name, err)
+		}
+		s.Close()
+	}
+	kept := 0
+	if err := root.QueryRow(`SELECT COUNT(*) FROM information_schema.routines WHERE routine_schema = 'ferry' AND routine_name = 'pack_events' AND routine_definition LIKE '%signature%'`).Scan(&kept); err != nil || kept != 1 {
+		t.Errorf("what packs events is not the newest: %d %v", kept, err)
+	}
+}
+
 // TestTheServiceDeletesNothing: its account may in no table, once no service may run any more that does so.
 func TestTheServiceDeletesNothing(t *testing.T) {
 	s, db, _ := open(t)

@@ -90,7 +90,7 @@ func TestDoctor(t *testing.T) {
 	}
 	// The tests' database acknowledges before it is on disk, which is what the doctor is for.
 	said := service(16)
-	told(t, said, "may change and delete what the service does, and nothing else", "with which history here is signed", "the database leads to it", "is free", "acknowledges before it is on disk", "innodb_flush_log_at_trx_commit=1")
+	told(t, said, "may change what the service does, and nothing else", "with which history here is signed", "the database leads to it", "is free", "acknowledges before it is on disk", "innodb_flush_log_at_trx_commit=1")
 	if n := strings.Count(said, "✗"); n != 1 {
 		t.Errorf("%d things are wrong:\n%s", n, said)
 	}
