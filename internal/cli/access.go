@@ -218,7 +218,7 @@ func (a *app) retentionVerb() *cobra.Command {
 				}
 			}
 			if n != (client.NewRetention{}) {
-				tell(a.out, "For a day nothing is removed: a number that was mistyped can be taken back.\n")
+				tell(a.out, "For a day nothing of what was settled now is removed: a number that was mistyped can be taken back.\n")
 			}
 		})
 	})

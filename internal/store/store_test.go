@@ -120,6 +120,40 @@ func TestADatabaseWithoutItsProcedures(t *testing.T) {
 	}
 }
 
+// TestATextDoesNotStandInTheWay: what an event names by its digest is kept with it; one that is too long, or
+// that none names, is left out, and the events are taken.
+func TestATextDoesNotStandInTheWay(t *testing.T) {
+	s, db, key := open(t)
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: key.Public()}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.OpenRun(ctx, r, []string{r.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	short, long, other := []byte("what was said"), bytes.Repeat([]byte("x"), 3*run.MostTrace), []byte("named by nothing")
+	ds, dl := core.DigestOf(short), core.DigestOf(long)
+	p := batch(r.Bench, 1, "", event(1, run.KindTraced, run.Traced{Link: "b/a", Digest: &ds}), event(2, run.KindTraced, run.Traced{Link: "b/a", Digest: &dl}))
+	p.Run, p.Texts = r.ID, [][]byte{short, long, other}
+	if took, err := s.TakeEvents(ctx, key, r, p); err != nil || took.Have != 2 {
+		t.Fatalf("%+v %v", took, err)
+	}
+	if text, came, err := s.TraceText(ctx, r.ID, ds); err != nil || !came || !bytes.Equal(text, short) {
+		t.Errorf("%q %v %v", text, came, err)
+	}
+	for _, d := range []core.Digest{dl, core.DigestOf(other)} {
+		if text, came, err := s.TraceText(ctx, r.ID, d); err != nil || came || text != nil {
+			t.Errorf("%d bytes, %v %v", len(text), came, err)
+		}
+	}
+	if _, err := db.Open(t, db.Root).Exec(`UPDATE ferry.run_trace SET body = LEFT(body, 5)`); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.TraceText(ctx, r.ID, ds); core.KindOf(err) != core.VerifyDiffers {
+		t.Errorf("a changed text: %v", err)
+	}
+}
+
 // TestTheServiceDeletesNothing: its account may in no table, once no service may run any more that does so.
 func TestTheServiceDeletesNothing(t *testing.T) {
 	s, db, _ := open(t)

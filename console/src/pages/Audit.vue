@@ -85,7 +85,7 @@ async function all() {
     </section>
     <details v-if="kept" class="all" data-kept @toggle="keeping = ($event.target as HTMLDetailsElement).open">
       <summary>How long what is kept</summary>
-      <p class="small muted">For a day after something is settled nothing is removed: a number that was mistyped can be taken back.</p>
+      <p class="small muted">For a day after one of these is settled nothing of its kind is removed: a number that was mistyped can be taken back.</p>
       <div v-if="keeping" class="kinds">
         <section v-for="k in kept.kept" :key="k.what" :data-keeps="k.what">
           <h3>{{ heads[k.what] }}</h3>

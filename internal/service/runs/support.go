@@ -225,7 +225,7 @@ func (v *Runs) traceOf(ctx context.Context, id string, raw []byte) (t *run.Trace
 	case came:
 		gone = new(core.Say("What was said here was removed after as long as the team keeps it; its SHA-256 stays in the signed event."))
 	default:
-		gone = new(core.Say("What was said here has not come from its bench; its SHA-256 stands in the signed event."))
+		gone = new(core.Say("What was said here is not kept by the service; its SHA-256 stands in the signed event."))
 	}
 	return t, e.Section, gone, nil
 }
