@@ -56,6 +56,7 @@ var Ways = []Way{
 	{"run-stop", "stop a run", "ferry run stop {run}", "/runs/{run}"},
 	{"gear-add", "enter gear that the team has", "ferry gear add KIND NAME", "/gear"},
 	{"adapter-set", "enter an adapter, or how it is set", "ferry adapter set {adapter} {setting}", "/adapters"},
+	{"quota", "see how much one may send in a day, and let more in", "ferry quota", "/audit"},
 	{"bench-list", "see the benches", "ferry bench list", "/benches"},
 	{"bench-start", "start a bench", "ferry bench", ""},
 	{"bench-enrol", "enrol a bench", "ferry bench enrol --service URL --name NAME", "/benches"},
@@ -185,6 +186,7 @@ func RunLayAside(run string) core.Step              { return step("run-lay-aside
 func RunStop(run string) core.Step                  { return step("run-stop", run) }
 func GearAdd() core.Step                            { return step("gear-add") }
 func AdapterSet(adapter, setting string) core.Step  { return step("adapter-set", adapter, setting) }
+func Quota() core.Step                              { return step("quota") }
 func BenchList() core.Step                          { return step("bench-list") }
 func BenchStart() core.Step                         { return step("bench-start") }
 func BenchEnrol() core.Step                         { return step("bench-enrol") }

@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"sync"
 	"time"
 
@@ -45,6 +46,10 @@ func (b *Bench) nudge() {
 
 // sideBySide is of how many runs events are handed over at the same time.
 const sideBySide = 4
+
+// longestPause is after how long the service is asked again that wants to hear no more for a while: a lead
+// may have settled meanwhile that it does.
+const longestPause = time.Minute
 
 // gathers is how long events upon which nobody acts at once wait for more of them.
 const gathers = 200 * time.Millisecond
@@ -121,7 +126,13 @@ func (b *Bench) handOver(ctx context.Context) {
 			look()
 		case e := <-ends:
 			delete(at, e.j)
+			var later *client.Later
 			switch {
+			case errors.As(e.err, &later): // it has heard enough of this bench for now: what is not told stays in the journal
+				if again == nil {
+					again = b.Clock.After(min(later.After, longestPause))
+				}
+				b.Log.Warn("the service takes no more events of this bench for now; they stay in its journal until it does", "run", e.j.id, "why", e.err)
 			case core.KindOf(e.err) == core.NotAnswering:
 				if again == nil { // whoever is at it as well says the same
 					pause = min(max(2*pause, 250*time.Millisecond), 5*time.Second)

@@ -225,6 +225,52 @@ func (a *app) retentionVerb() *cobra.Command {
 	return v
 }
 
+func (a *app) quotaVerb() *cobra.Command {
+	given := map[string]*int{}
+	v := &cobra.Command{Use: "quota", Short: "How much one bench or person may send in a day, and who has sent the most today; settles it (lead)", Args: cobra.NoArgs, Example: "  ferry quota\n  ferry quota --pieces 65536\n  ferry quota --photos 4096 --events 0",
+		Long: "So that nobody fills the database. What is beyond it is refused until the next day (UTC) or until a lead lets more in: a\nbench keeps it, and sends it then. A bench that has sent as many events as it may begins no other run, unless on a unit\nthat is half written; what is under way is taken up to twice as many. The audit log says whom it was refused."}
+	given["pieces"] = v.Flags().Int("pieces", 0, "MiB of memory that a bench may send; 0 is without a bound")
+	given["events"] = v.Flags().Int("events", 0, "events of runs that a bench may send; 0 is without a bound")
+	given["photos"] = v.Flags().Int("photos", 0, "MiB of photos that a person may send; 0 is without a bound")
+	given["images"] = v.Flags().Int("images", 0, "MiB of firmware files that a person may send; 0 is without a bound")
+	v.RunE = a.call(func(ctx context.Context, c *client.Client, _ []string) error {
+		var n client.NewQuotas
+		for name, to := range map[string]**int{"pieces": &n.Pieces, "events": &n.Events, "photos": &n.Photos, "images": &n.Images} {
+			if v.Flags().Changed(name) {
+				*to = given[name]
+			}
+		}
+		ask := c.Quotas
+		if n != (client.NewQuotas{}) {
+			ask = func(ctx context.Context) (client.Quotas, error) { return c.PutQuotas(ctx, n) }
+		}
+		q, err := ask(ctx)
+		if err != nil {
+			return err
+		}
+		return a.show(q, func() {
+			for _, x := range q.Quotas {
+				fmt.Fprintln(a.out, wrap(x.Text, 0))
+				if x.By != "" {
+					a.pair("by", x.By+", "+when(*x.At))
+				}
+			}
+			tell(a.out, "\nSent today (%s, UTC):\n", q.Day)
+			if len(q.Sent) == 0 {
+				tell(a.out, "  nothing yet\n")
+			}
+			for _, x := range q.Sent {
+				mark := " "
+				if x.Reached {
+					mark = a.paint(brick, "✗")
+				}
+				fmt.Fprintf(a.out, "%s %s\n", mark, x.Text)
+			}
+		})
+	})
+	return v
+}
+
 func (a *app) peopleVerb() *cobra.Command {
 	v := &cobra.Command{Use: "people", Short: "The team: who is in it, what they may do, where they are signed in"}
 	list := &cobra.Command{Use: "list", Short: "Everybody, with sessions and tokens (for leads, and your own)", Args: cobra.NoArgs, Example: "  ferry people list",

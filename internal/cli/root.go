@@ -147,7 +147,7 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "In the order of the work:"}, &cobra.Group{ID: "team", Title: "The team's catalogue and register:"}, &cobra.Group{ID: "machine", Title: "Machines:"})
 	for group, verbs := range map[string][]*cobra.Command{
 		"work":    {a.todayVerb(), a.linksVerb(), a.linkVerb(), a.identifyVerb(), a.scan(), a.roundVerb(), a.trayVerb(), a.fitVerb(), a.noteVerb(), a.cardVerb(), a.rehearseVerb(), a.wiresVerb(), a.checkVerb(), a.listenVerb(), a.backupVerb(), a.flashVerb(), a.restoreVerb(), a.runVerb(), a.testVerb(), a.historyVerb()},
-		"team":    {a.signInVerb(), a.signOutVerb(), a.consoleVerb(), a.peopleVerb(), a.tokenVerb(), a.confirmVerb(), a.auditVerb(), a.retentionVerb(), a.unitsVerb(), a.unitVerb(), a.siteVerb(), a.settingsVerb(), a.handoverVerb(), a.offerVerb(), a.jobVerb(), a.holdVerb(), a.consentVerb(), a.secondVerb(), a.backupsVerb(), a.modelVerb(), a.bulletinVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb(), a.adapterVerb()},
+		"team":    {a.signInVerb(), a.signOutVerb(), a.consoleVerb(), a.peopleVerb(), a.tokenVerb(), a.confirmVerb(), a.auditVerb(), a.retentionVerb(), a.quotaVerb(), a.unitsVerb(), a.unitVerb(), a.siteVerb(), a.settingsVerb(), a.handoverVerb(), a.offerVerb(), a.jobVerb(), a.holdVerb(), a.consentVerb(), a.secondVerb(), a.backupsVerb(), a.modelVerb(), a.bulletinVerb(), a.releaseVerb(), a.imageVerb(), a.keyVerb(), a.gearVerb(), a.adapterVerb()},
 		"machine": {a.serveVerb(), a.migrateVerb(), a.dumpVerb(), a.loadVerb(), a.personVerb(), a.benchVerb(), a.doctorVerb(), a.versionVerb()},
 		"demo":    a.demoVerbs(),
 	} {

@@ -29,6 +29,7 @@ import (
 	"zealousferry/internal/bench"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
@@ -98,7 +99,7 @@ func readProvider(path string) (*people.Provider, error) {
 }
 
 func (a *app) serveVerb() *cobra.Command {
-	listen, key, cert, certKey, provider, behind, first := "127.0.0.1:8470", "service.key", "", "", "", "", false
+	listen, key, cert, certKey, provider, behind, first, calls := "127.0.0.1:8470", "service.key", "", "", "", "", false, 1.0
 	v := &cobra.Command{Use: "serve", Short: "The service: the team's memory and rules", Args: cobra.NoArgs,
 		Long:    "Answers the API and the console. The database's address is in FERRY_DATABASE; the key that\nsigns history is made by --first, once, and never lies in the database. The database knows its\nfingerprint: a service with another key does not start.",
 		Example: "  FERRY_DATABASE='ferry:…@unix(/run/mysqld/mysqld.sock)/ferry' ferry serve --key service.key --first",
@@ -124,6 +125,10 @@ func (a *app) serveVerb() *cobra.Command {
 					return err
 				}
 				v := service.New(db, k, console.Files(), a.clock, a.log(), cert != "")
+				if calls < 0 {
+					return core.Fail(core.NotUnderstood, "calls are taken 0 times the usual number or more, not %g times", calls)
+				}
+				v.Limited(frame.Usual().Times(calls))
 				if behind != "" {
 					p, err := people.ParseProxies(behind)
 					if err != nil {
@@ -157,6 +162,7 @@ func (a *app) serveVerb() *cobra.Command {
 				defer background.Wait()
 				defer end(nil)
 				background.Go(func() { v.KeepSwept(ctx) })
+				background.Go(func() { v.People.KeepCounted(ctx) })
 				background.Go(func() { v.Units.KeepJudged(ctx) })
 				if cert != "" {
 					c := &certificate{chain: cert, key: certKey, log: a.log()}
@@ -178,6 +184,7 @@ func (a *app) serveVerb() *cobra.Command {
 	v.Flags().BoolVar(&first, "first", false, "make the key: for a service that has never run")
 	v.Flags().StringVar(&provider, "provider", "", "file of the team's identity provider (OpenID Connect): docs/operating.md")
 	v.Flags().StringVar(&behind, "behind", "", "addresses or networks of the proxies in front of it, several with commas: they speak TLS with browsers and say who asks")
+	v.Flags().Float64Var(&calls, "calls", calls, "how many times the usual number of calls of one caller is taken; 0 takes all: docs/operating.md")
 	v.Flags().StringVar(&cert, "tls-cert", "", "certificate chain, PEM")
 	v.Flags().StringVar(&certKey, "tls-key", "", "its private key, PEM")
 	v.MarkFlagsRequiredTogether("tls-cert", "tls-key")

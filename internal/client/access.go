@@ -275,6 +275,49 @@ func (c *Client) PutRetention(ctx context.Context, n NewRetention) (Retention, e
 	return post[Retention](ctx, c, "/api/retention", n)
 }
 
+// Quotas says how much one bench, or one person, may send in a day (UTC), and what was sent today.
+type Quotas struct {
+	Day    string  `json:"day" format:"date" doc:"Today, UTC."`
+	Quotas []Quota `json:"quotas" nullable:"false"`
+	Sent   []Sent  `json:"sent" nullable:"false" doc:"Who has sent the most of each today, as the services have noted it some seconds ago."`
+}
+
+// Quota is how much of something one may send in a day.
+type Quota struct {
+	core.Said
+	What string     `json:"what" enum:"pieces,events,photos,images"`
+	Most int        `json:"most" doc:"MiB, of events how many; 0 is without a bound."`
+	By   string     `json:"by,omitempty" doc:"Who has settled it; nobody where it was never settled."`
+	At   *time.Time `json:"at,omitempty"`
+}
+
+// Sent is what somebody has sent today.
+type Sent struct {
+	core.Said
+	Who     string `json:"who" doc:"A bench or a person, by name."`
+	What    string `json:"what" enum:"pieces,events,photos,images"`
+	Amount  int64  `json:"amount" doc:"Bytes, of events how many."`
+	Reached bool   `json:"reached,omitempty" doc:"It was as much as one may: more was refused."`
+}
+
+// NewQuotas settles it, of whatever is given.
+type NewQuotas struct {
+	Pieces *int `json:"pieces,omitempty" minimum:"0" maximum:"100000000" doc:"MiB of memory, by a bench; 0 is without a bound."`
+	Events *int `json:"events,omitempty" minimum:"0" maximum:"1000000000" doc:"Events of runs, by a bench."`
+	Photos *int `json:"photos,omitempty" minimum:"0" maximum:"100000000" doc:"MiB of photos and texts behind facts, by a person."`
+	Images *int `json:"images,omitempty" minimum:"0" maximum:"100000000" doc:"MiB of firmware files and packs, by a person."`
+}
+
+// Quotas says how much one may send in a day, and what was sent today (lead).
+func (c *Client) Quotas(ctx context.Context) (Quotas, error) {
+	return get[Quotas](ctx, c, "/api/quotas")
+}
+
+// PutQuotas settles how much one may send in a day (lead).
+func (c *Client) PutQuotas(ctx context.Context, n NewQuotas) (Quotas, error) {
+	return post[Quotas](ctx, c, "/api/quotas", n)
+}
+
 // FactorCode is a code that a second factor shows, or what a passkey has signed.
 type FactorCode struct {
 	Code    string          `json:"code,omitempty" maxLength:"6" pattern:"^([0-9]{6})?$"`

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -112,6 +113,33 @@ func private(u *url.URL) bool {
 // there, and whoever called knows whether to call again.
 func (c *Client) send(ctx context.Context, method, path string, in any) (resp *http.Response, err error) {
 	c.goBack()
+	for tries := 0; ; tries++ {
+		resp, err = c.sendSomewhere(ctx, method, path, in)
+		var later *Later
+		if !errors.As(err, &later) || later.After > waitsFor || tries == callsAgain {
+			return resp, err
+		}
+		select {
+		case <-c.clock.After(later.After):
+		case <-ctx.Done():
+			return resp, err
+		}
+	}
+}
+
+// How often, and after how long a time at most, a call is made again that the service has put off
+// because too many came: nothing of it was read.
+const (
+	callsAgain = 5
+	waitsFor   = 5 * time.Second
+)
+
+// Later is the cause of an error that says when to call again.
+type Later struct{ After time.Duration }
+
+func (l *Later) Error() string { return "call again later" }
+
+func (c *Client) sendSomewhere(ctx context.Context, method, path string, in any) (resp *http.Response, err error) {
 	for range c.bases {
 		at := c.at.Load()
 		var moves, again bool
@@ -260,7 +288,11 @@ func problem(resp *http.Response) error {
 	if p.Status == http.StatusUnauthorized {
 		p.Todo = core.Todos(core.Plain("Sign in: ferry sign-in. A script has its token in FERRY_TOKEN; that of the demo is in the file env in its folder, as it says at its start."))
 	}
-	return p.Err()
+	err := p.Err().(*core.Error)
+	if after, bad := strconv.Atoi(resp.Header.Get("Retry-After")); p.Status == http.StatusTooManyRequests && bad == nil {
+		err.Cause = &Later{time.Duration(after) * time.Second}
+	}
+	return err
 }
 
 // Err is the problem as an error of core.

@@ -48,7 +48,7 @@ func atABench(s *stand) {
 			}
 		})
 	}
-	w := testkit.NewWorld(s, specs...)
+	w := testkit.NewWorld(s, specs...).Unbounded()
 	if _, err := w.Lead.PutModel(context.Background(), []byte(text)); err != nil {
 		s.Fatal(err)
 	}

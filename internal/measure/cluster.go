@@ -27,7 +27,7 @@ func clustered(s *stand) {
 	const units, hands, rounds, lasts = 400, 8, 3, 4 * time.Second
 	ctx := context.Background()
 	c := database.NewCluster(s, 3, scripts)
-	worlds := map[string]*testkit.World{"one": testkit.NewWorldOn(s, database.NewAs(s, demo.ForTests)), "three": testkit.NewWorldOn(s, c.Nodes[0])}
+	worlds := map[string]*testkit.World{"one": testkit.NewWorldOn(s, database.NewAs(s, demo.ForTests)).Unbounded(), "three": testkit.NewWorldOn(s, c.Nodes[0]).Unbounded()}
 	for _, w := range worlds {
 		var csv strings.Builder
 		csv.WriteString("model,serial,site\n")

@@ -20,7 +20,7 @@ import (
 func disk(s *stand) {
 	const links, flashes, units, entries = 8, 20, 200, 10
 	ctx := context.Background()
-	w := testkit.NewWorld(s, make([]func(*sim.Spec), links)...)
+	w := testkit.NewWorld(s, make([]func(*sim.Spec), links)...).Unbounded()
 	root := w.DB.Open(s, w.DB.Root)
 	// What is over is put in order as it is some hours later.
 	order := func() {

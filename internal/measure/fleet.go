@@ -376,7 +376,7 @@ func fleetAt(s *stand, units int) map[string]float64 {
 	began := time.Now()
 	f.load(s, db)
 	loaded := time.Since(began)
-	w := testkit.NewWorldOn(s, db)
+	w := testkit.NewWorldOn(s, db).Unbounded()
 	fmt.Printf("# %d units: loaded in %.0f s, in order after %.0f s\n", units, loaded.Seconds(), time.Since(began).Seconds())
 	a := asker{s, w.Base, w.Tokens["lead"]}
 	out := map[string]float64{}
@@ -574,7 +574,7 @@ func sheetOf(i int) []byte {
 // and where it has thousands.
 func identified(s *stand) {
 	ctx := context.Background()
-	w := testkit.NewWorld(s)
+	w := testkit.NewWorld(s).Unbounded()
 	put := func(from, to int) {
 		for i := from; i < to; i++ {
 			if _, err := w.Lead.PutModel(ctx, sheetOf(i)); err != nil {

@@ -134,7 +134,7 @@ func handOver(s *stand) {
 	w := testkit.NewWorld(s, func(x *sim.Spec) {
 		*x = board.Board(sheet, "B-0001")
 		x.Scale, x.Fresh = 0.05, func() []byte { return bytes.Clone(memory) }
-	})
+	}).Unbounded()
 	if _, err := w.Lead.PutModel(ctx, bigSheet()); err != nil {
 		s.Fatal(err)
 	}
@@ -241,7 +241,7 @@ func fetched(s *stand, w *testkit.World, from, id string) float64 {
 // watchers is how many queries 200 who watch one run cost, against one.
 func watchers(s *stand) {
 	ctx := context.Background()
-	w := testkit.NewWorld(s, func(x *sim.Spec) { x.Scale = 1 })
+	w := testkit.NewWorld(s, func(x *sim.Spec) { x.Scale = 1 }).Unbounded()
 	r := w.Open(client.NewRun{Kind: "flash", At: "b/a", Release: "2.0.0"})
 	w.Wait("the write to begin", func() bool { return w.Right(r.ID) >= 3 })
 	if _, err := w.Technician.LayAside(ctx, r.ID, client.LayAside{Place: "shed", Holder: "kay"}); err != nil {

@@ -54,7 +54,7 @@ func rehearsals(s *stand) {
 		*spec = board.Board(f.unit.Sheet(), "none")
 		spec.Scale = 0.005
 		spec.Fresh = func() []byte { return f.memory("none") }
-	})
+	}).Unbounded()
 	if _, err := w.Lead.PutModel(ctx, f.sheet); err != nil {
 		s.Fatal(err)
 	}
@@ -108,7 +108,7 @@ func against(s *stand) {
 		serial := x.Serial
 		*x = board.Board(sheet, serial)
 		x.Fresh = func() []byte { return board.Memory(sheet, serial, program(testkit.Version1, 1)) }
-	})
+	}).Unbounded()
 	if _, err := w.Lead.PutModel(ctx, []byte(text)); err != nil {
 		s.Fatal(err)
 	}

@@ -69,7 +69,7 @@ func alike(s *stand, n int, f fleet) {
 			spec.HasFiles = true // an empty tree, where the model has one
 		})
 	}
-	w := testkit.NewWorld(s, specs...)
+	w := testkit.NewWorld(s, specs...).Unbounded()
 	if _, err := w.Lead.PutModel(ctx, f.sheet); err != nil {
 		s.Fatal(err)
 	}
@@ -242,7 +242,7 @@ const (
 // against bare multi-row INSERTs of the same bytes in the same batches.
 func events(s *stand) {
 	ctx := context.Background()
-	w := testkit.NewWorld(s)
+	w := testkit.NewWorld(s).Unbounded()
 	w.StopBench()
 	person, err := w.Technician.WhoAmI(ctx)
 	if err != nil {

@@ -85,7 +85,7 @@ func New(s *store.Store, key trust.Key, console fs.FS, clock core.Clock, log *sl
 // Handler is the whole service: /api, the console, and the pages for machines.
 func (v *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, v.Guard, v.Observe, v.Recover, frame.Compressed)
+	r.Use(middleware.RequestID, frame.UsualPace.Paced, v.Guard, v.Observe, v.Recover, frame.Compressed)
 	r.Use(http.NewCrossOriginProtection().Handler)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	r.Get("/readyz", v.ready)

@@ -39,6 +39,7 @@ type desk struct {
 	clock *coretest.Clock
 	http  *httptest.Server
 	log   *strings.Builder
+	v     *service.Service
 }
 
 func newDesk(t *testing.T) *desk {
@@ -55,7 +56,8 @@ func newDesk(t *testing.T) *desk {
 	}
 	pages := fstest.MapFS{"index.html": {Data: []byte(`<script nonce="FERRY-NONCE"></script>`)}, "assets/a.js": {Data: []byte("1")}, "ferry.svg": {Data: []byte("<svg/>")}}
 	log := slog.New(slog.NewTextHandler(d.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	d.http = httptest.NewServer(service.New(d.store, key, pages, d.clock, log, false).Handler())
+	d.v = service.New(d.store, key, pages, d.clock, log, false)
+	d.http = httptest.NewServer(d.v.Handler())
 	t.Cleanup(d.http.Close)
 	return d
 }

@@ -64,6 +64,7 @@ var rights = map[string][]string{
 	"run_trace":      columns("body"),
 	"second_word":    columns("decided_at decided_by decided_why given seal until_at"),
 	"secret":         columns("confirmed_at seal seen_at seen_from used_at"),
+	"sent":           columns("amount caller day told what"),
 	"site":           columns("changed_at changed_by contact customer facts name note"),
 	"swept_to":       columns("at id n what"),
 	"team_rule":      columns("name seal set_at set_by value"),
@@ -94,7 +95,7 @@ var deleting = columns("bench_order checkpoint claim code_text device_ask entry_
 var procedures = columns(`answers_anew assembly_changed cut_audit_log drop_code_text drop_heads drop_job drop_model_secret drop_profile_value
 	end_access end_asking end_bench end_passkey end_secret end_sessions give_back_claims give_back_uses have_places judged links_gone
 	order_ended order_opened pack_events pieces_named pieces_wait settings_read_anew sheet_in_force signed_in slots_empty sweep_asking sweep_failed
-	sweep_orders sweep_pieces sweep_secrets take_out tray_over unit_elsewhere`)
+	sweep_orders sweep_pieces sweep_secrets sweep_sent take_out tray_over unit_elsewhere`)
 
 // listed gives many values to a procedure.
 func listed[T any](values []T) string {

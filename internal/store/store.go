@@ -29,7 +29,7 @@ import (
 )
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 30
+const Schema = 31
 
 // Store is the database.
 type Store struct {

@@ -31,6 +31,7 @@ var sweeping = []struct{ what, sql string }{
 	{"failed sign-ins", `CALL sweep_failed(?)`},
 	{"orders", `CALL sweep_orders(?)`},
 	{"pieces", `CALL sweep_pieces(?)`},
+	{"what was sent", `CALL sweep_sent(?)`},
 }
 
 // Sweep brings in order what a version before has left, and takes rows away that are over and that nobody asks for any more: of each kind as many as

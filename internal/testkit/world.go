@@ -56,6 +56,8 @@ type World struct {
 	Tokens                   map[string]string // by role
 
 	address    string
+	service    *service.Service
+	unbounded  bool // calls are not counted
 	server     *http.Server
 	endStreams func()
 	benchEnd   func()
@@ -233,6 +235,10 @@ func (w *World) StartService() {
 	if w.Provider != nil {
 		v.People.UseProvider(w.Provider)
 	}
+	if w.unbounded {
+		v.Limited(nil)
+	}
+	w.service = v
 	w.server = v.Server()
 	inner := w.server.Handler
 	w.server.Handler = http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
@@ -245,6 +251,14 @@ func (w *World) StartService() {
 	w.endStreams = end
 	w.server.BaseContext = func(net.Listener) context.Context { return streams }
 	go w.server.Serve(l)
+}
+
+// Unbounded has the service take as many calls of one caller as come, for whoever measures or makes
+// them up.
+func (w *World) Unbounded() *World {
+	w.unbounded = true
+	w.service.Limited(nil)
+	return w
 }
 
 // StopService cuts every connection at once.

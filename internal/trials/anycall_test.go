@@ -155,7 +155,7 @@ func TestAnyCall(t *testing.T) {
 		}
 	}
 	slices.SortFunc(all, func(x, y operation) int { return strings.Compare(x.method+x.path, y.method+y.path) })
-	handler := w.Service()
+	handler := w.Service(func(v *service.Service) { v.Limited(nil) })
 	variable := regexp.MustCompile(`\{[^}]+\}`)
 	series := func() int {
 		r := httptest.NewRequest("GET", "/metrics", nil)

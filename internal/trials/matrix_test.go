@@ -22,7 +22,7 @@ import (
 // hears that it is nonsense.
 func TestWhoMayCallWhat(t *testing.T) {
 	t.Parallel()
-	w := testkit.NewWorld(t)
+	w := testkit.NewWorld(t).Unbounded()
 	newerColumns(t, w.DB)
 	table, err := os.ReadFile(filepath.Join(here, "docs", "capabilities.md"))
 	if err != nil {

@@ -24,7 +24,7 @@ var texts = map[string][]string{
 		"core/model/settings.go checkSettings", "core/model/settings.go limits", "core/model/sheet.go Plain", "core/model/sheet.go either", "core/procedure/adapter.go Suits",
 		"core/procedure/procedure.go Whole", "core/procedure/procedure.go facts", "core/registry/open.go names", "core/round/compare.go ours", "core/round/round.go ofTurn",
 		"core/run/change.go verify", "core/run/watch.go inWords", "core/visit/try.go putBack", "core/fit/fit.go factRule", "internal/bench/identify.go identify", "internal/bench/job.go begin", "internal/bench/takeup.go resume",
-		"internal/service/catalogue/trust.go TrustOf", "internal/service/evidence/history.go GetHistory", "internal/service/evidence/tree.go called", "internal/service/frame/lists.go ReadList",
+		"internal/service/catalogue/trust.go TrustOf", "internal/service/evidence/history.go GetHistory", "internal/service/evidence/tree.go called", "internal/service/frame/lists.go ReadList", "internal/service/people/quota.go size",
 		"internal/service/gear/gear.go means", "internal/service/links/links.go namedModel", "internal/service/runs/runs.go ofSections", "internal/service/runs/settings.go fill",
 		"internal/service/runs/settings.go lasts", "internal/service/units/holds.go heldSays", "internal/service/catalogue/secrets.go benchSecret", "internal/service/catalogue/secrets.go benchSeedKey",
 	},
@@ -47,7 +47,7 @@ var texts = map[string][]string{
 	},
 	"kept in a column of the register with the link, as text": {"internal/bench/links.go absent"},
 	"not for a person": {
-		"internal/service/console.go index", "internal/service/frame/calls.go Alive", "internal/service/frame/calls.go Send", "internal/service/frame/calls.go operation", "internal/client/client.go sendOnce",
+		"internal/service/console.go index", "internal/service/frame/calls.go Alive", "internal/service/frame/calls.go Send", "internal/service/frame/calls.go operation", "internal/service/frame/limits.go name", "internal/client/client.go sendOnce",
 		"internal/service/people/factor.go confirm", "internal/service/people/factor.go withFactor", "internal/service/people/passkey.go once", "internal/service/people/people.go signIn",
 	},
 }

@@ -3,7 +3,22 @@ import createClient from 'openapi-fetch'
 
 import type { components, paths } from './schema'
 
-export const api = createClient<paths>({ baseUrl: '/' })
+// Whoever calls too often is told after how many seconds to call again (RFC 6585, 4); nothing
+// of the call was read. A wait that nobody notices is waited.
+const mostWaits = 3
+const longestWait = 5
+async function patient(request: Request): Promise<Response> {
+  for (let n = 0; ; n++) {
+    const again = request.clone()
+    const answer = await fetch(request)
+    const seconds = Number(answer.headers.get('Retry-After') ?? longestWait + 1)
+    if (answer.status !== 429 || seconds > longestWait || n === mostWaits) return answer
+    await new Promise((done) => setTimeout(done, 1000 * seconds))
+    request = again
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: '/', fetch: patient })
 
 // Pages ask for the same again and again: what they have is asked for with its tag, and
 // the service says only that it is still so (RFC 9110, 15.4.5). The newest answers are kept.
@@ -107,6 +122,7 @@ export type Trouble = Schemas['Trouble']
 export type SecondPage = Schemas['SecondPage']
 export type Seconds = Schemas['Seconds']
 export type Retention = Schemas['Retention']
+export type Quotas = Schemas['Quotas']
 export type Rehearsal = Schemas['Rehearsal']
 export type NewAnswer = Schemas['NewAnswer']
 export type Traces = Schemas['Traces']
@@ -121,7 +137,7 @@ export type Admission = Schemas['Admission']
 
 // send puts a file's bytes into a call whose answer is JSON.
 export async function send<T>(path: string, body: Blob | ArrayBuffer, method = 'POST'): Promise<T> {
-  const r = await fetch(path, { method, body, headers: { 'Content-Type': 'application/octet-stream' } })
+  const r = await patient(new Request(path, { method, body, headers: { 'Content-Type': 'application/octet-stream' } }))
   const answer = await r.json()
   if (!r.ok) throw answer
   return answer as T

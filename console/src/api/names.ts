@@ -31,6 +31,7 @@ export const audit: Record<string, string> = {
   "person-changed": "person changed",
   "person-ended": "account ended",
   "photo-removed": "photo removed",
+  "quota-reached": "as much was sent as one may in a day",
   "release-vouched": "release vouched for",
   "release-withdrawn": "release withdrawn",
   "rows-sealed": "rows of the database were sealed",

@@ -2,7 +2,7 @@
 // What was done about who may what, checked entry by entry.
 import { onUnmounted, ref } from 'vue'
 
-import { api, problem, type AuditEntry, type AuditPart, type Problem, type Retention } from '../api/client'
+import { api, problem, type AuditEntry, type AuditPart, type Problem, type Quotas, type Retention } from '../api/client'
 import { audit } from '../api/names'
 import Trouble from '../parts/Trouble.vue'
 import { session } from '../session'
@@ -36,6 +36,22 @@ async function keep(what: string) {
   const { data, error } = await api.POST('/api/retention', { body: { [what]: Number(days.value[what]) } })
   trouble.value = error ? problem(error) : null
   if (data) kept.value = data
+}
+
+// How much one bench or person may send in a day.
+const sending = ref<Quotas | null>(null)
+const most = ref<Record<string, string>>({})
+const sorts: Record<string, string> = { pieces: 'Memory', events: 'Events of runs', photos: 'Photos', images: 'Firmware files' }
+async function open(is: boolean) {
+  if (!is || !session.may('lead')) return
+  const { data, error } = await api.GET('/api/quotas')
+  trouble.value = error ? problem(error) : null
+  if (data) sending.value = data
+}
+async function bound(what: string) {
+  const { data, error } = await api.POST('/api/quotas', { body: { [what]: Number(most.value[what]) } })
+  trouble.value = error ? problem(error) : null
+  if (data) sending.value = data
 }
 
 // All histories, held against their tree a part at a time.
@@ -94,6 +110,24 @@ async function all() {
         </section>
       </div>
     </details>
+    <details v-if="session.may('lead')" class="all" data-quotas @toggle="open(($event.target as HTMLDetailsElement).open)">
+      <summary>How much may be sent in a day</summary>
+      <p class="small muted">What is beyond it is refused until the next day (UTC), or until more is let in here. A bench keeps it, and sends it then.</p>
+      <div v-if="sending" class="kinds four">
+        <section v-for="q in sending.quotas" :key="q.what" :data-quota="q.what">
+          <h3>{{ sorts[q.what] }}</h3>
+          <div>
+            <p>{{ q.text }} <template v-if="q.by">{{ say('Settled by {1}, {2}.', q.by, when(q.at!)) }}</template></p>
+            <p class="small muted">Sent today:</p>
+            <ul class="sent">
+              <li v-for="x in sending.sent.filter((s) => s.what === q.what)" :key="x.who" :class="{ brick: x.reached }">{{ x.text }} <template v-if="x.reached">More was refused.</template></li>
+              <li v-if="!sending.sent.some((s) => s.what === q.what)" class="muted">nothing</li>
+            </ul>
+          </div>
+          <form class="row" @submit.prevent="bound(q.what)"><v-text-field v-model="most[q.what]" type="number" min="0" :max="q.what === 'events' ? 1000000000 : 100000000" :label="q.what === 'events' ? 'Events; 0: no bound' : 'MiB; 0: no bound'" hide-details class="days" data-most /><v-btn type="submit" variant="outlined" :disabled="!most[q.what]" data-bound>Settle it</v-btn></form>
+        </section>
+      </div>
+    </details>
     <h2>Who may what</h2>
     <p v-if="found" :class="found.length ? 'brick' : 'small muted'" data-chain><strong v-if="found.length">{{ say('Changed since it was entered: {1}', found.map((f) => f.text).join('; ')) }}</strong><template v-else>Checked: all of it is as it was entered and signed.</template></p>
     <table class="plain stack">
@@ -112,6 +146,8 @@ async function all() {
 .days { max-width: 200px; }
 .kinds { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(320px, 100%), 1fr)); gap: 24px; }
 .kinds section { display: grid; grid-template-rows: auto 1fr auto; gap: 8px; }
+.sent { list-style: none; padding: 0; margin: 0; }
+.four { grid-template-columns: repeat(auto-fit, minmax(min(260px, 100%), 1fr)); }
 summary { min-height: 44px; display: flex; align-items: center; cursor: pointer; color: rgb(var(--v-theme-primary)); font-weight: 600; }
 summary::before { content: '▸'; margin-right: 8px; }
 details[open] > summary::before { content: '▾'; }

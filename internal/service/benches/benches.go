@@ -416,7 +416,14 @@ func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 		}
 	}
 	p.Read = read
+	giveBack, err := v.People.Sends(ctx, people.SentEvents, int64(len(b.Events)))
+	if err != nil {
+		return client.Have{}, err
+	}
 	t, err := v.store.TakeEvents(ctx, v.key, r, p)
+	if err != nil {
+		giveBack()
+	}
 	if err == nil && t.Other != nil {
 		err = v.conflict(ctx, r, b.Epoch, t.Other)
 	}

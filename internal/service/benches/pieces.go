@@ -10,6 +10,7 @@ import (
 	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 	"zealousferry/internal/store"
 )
 
@@ -38,7 +39,15 @@ func (v *Benches) putPieces(ctx context.Context, in *frame.RawIn) (frame.None, e
 		io.ReadFull(r, b)
 		pieces = append(pieces, shelf.Piece{Name: core.DigestOf(b), Data: b})
 	}
-	return frame.None{}, v.store.PutPieces(ctx, pieces)
+	giveBack, err := v.People.Sends(ctx, people.SentPieces, int64(len(in.RawBody)))
+	if err != nil {
+		return frame.None{}, err
+	}
+	if err := v.store.PutPieces(ctx, pieces); err != nil {
+		giveBack()
+		return frame.None{}, err
+	}
+	return frame.None{}, nil
 }
 
 func (v *Benches) getBlob(ctx context.Context, in *frame.DigestPath) (*frame.File, error) {

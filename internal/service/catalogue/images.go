@@ -16,6 +16,7 @@ import (
 	"zealousferry/core/registry"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service/frame"
+	"zealousferry/internal/service/people"
 )
 
 // ImageIn is a firmware file that was sent.
@@ -54,7 +55,7 @@ func (v *Catalogue) putImage(ctx context.Context, in *ImageIn) (client.Image, er
 		if out.Known, err = v.holders(ctx, p.Image, p.Content); err != nil {
 			return out, err
 		}
-		return out, v.store.PutImage(ctx, in.RawBody, in.Name, frame.Who(ctx).Person.ID)
+		return out, v.keepImage(ctx, in.RawBody, in.Name)
 	}
 	o, err := in.open()
 	if err != nil {
@@ -73,7 +74,20 @@ func (v *Catalogue) putImage(ctx context.Context, in *ImageIn) (client.Image, er
 	if out.Known, err = v.holders(ctx, out.Digest, im.Content()); err != nil {
 		return out, err
 	}
-	return out, v.store.PutImage(ctx, data, name, frame.Who(ctx).Person.ID)
+	return out, v.keepImage(ctx, data, name)
+}
+
+// keepImage keeps a file within what one may send in a day.
+func (v *Catalogue) keepImage(ctx context.Context, data []byte, name string) error {
+	giveBack, err := v.People.Sends(ctx, people.SentImages, int64(len(data)))
+	if err != nil {
+		return err
+	}
+	if err := v.store.PutImage(ctx, data, name, frame.Who(ctx).Person.ID); err != nil {
+		giveBack()
+		return err
+	}
+	return nil
 }
 
 // holders lists the releases that have an image, in this file or another.

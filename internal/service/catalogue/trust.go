@@ -380,11 +380,16 @@ func (v *Catalogue) importPack(ctx context.Context, in *packIn) (client.Imported
 			return out, err
 		}
 	}
+	giveBack, err := v.People.Sends(ctx, people.SentImages, int64(len(in.RawBody)))
+	if err != nil {
+		return out, err
+	}
 	newest, ok, err := v.store.SeePack(ctx, signer, p.Manifest.Series, p.Manifest.Number, p.Manifest.Date, in.Older)
 	if err != nil {
 		return out, err
 	}
 	if !ok {
+		giveBack()
 		return out, core.Fail(core.NotAllowed, "this is pack %d of series %s; number %d was taken in before, so this one is old", p.Manifest.Number, p.Manifest.Series, newest).Do("Use the newest pack, or say that you mean the old one.")
 	}
 	for _, f := range p.Manifest.Images {

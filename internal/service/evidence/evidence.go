@@ -38,8 +38,16 @@ func (v *Evidence) putEvidence(ctx context.Context, in *evidenceIn) (client.Kept
 			return client.Kept{}, err
 		}
 	}
+	giveBack, err := v.People.Sends(ctx, people.SentPhotos, int64(len(body)))
+	if err != nil {
+		return client.Kept{}, err
+	}
 	d := core.DigestOf(body)
-	return client.Kept{Digest: d}, v.store.PutEvidence(ctx, store.Evidence{Digest: d[:], Kind: in.Kind, Length: len(body), Body: body, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()})
+	if err := v.store.PutEvidence(ctx, store.Evidence{Digest: d[:], Kind: in.Kind, Length: len(body), Body: body, By: frame.Who(ctx).Person.ID, At: v.clock.Now().UTC()}); err != nil {
+		giveBack()
+		return client.Kept{}, err
+	}
+	return client.Kept{Digest: d}, nil
 }
 
 type evidenceOut struct {

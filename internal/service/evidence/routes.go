@@ -9,7 +9,7 @@ import (
 // Routes are the room's calls: who may call what.
 func (v *Evidence) Routes(api huma.API) {
 	frame.Route(v.Frame, api, "GET", "/api/audit", "get-audit", frame.Lead, "What was done about who may what, the newest first", v.getAudit)
-	frame.Route(v.Frame, api, "POST", "/api/audit/all", "audit-all", frame.Lead, "Hold the histories of all units against the tree, a part at a time", v.checkAll)
+	frame.Route(v.Frame, api, "POST", "/api/audit/all", "audit-all", frame.Lead, "Hold the histories of all units against the tree, a part at a time", v.checkAll, frame.Of(frame.Looks))
 	frame.Route(v.Frame, api, "GET", "/api/retention", "retention", frame.Viewer, "How long photos, traces and the audit log are kept", v.retention)
 	frame.Route(v.Frame, api, "POST", "/api/retention", "put-retention", frame.Lead, "Settle how long photos, traces and the audit log are kept", v.putRetention)
 	frame.Upload(v.Frame, api, "POST", "/api/evidence", "put-evidence", frame.Technician, "Keep a photo or a text that stands behind a fact", "application/octet-stream", v.putEvidence)

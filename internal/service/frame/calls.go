@@ -31,40 +31,56 @@ type body[T any] struct{ Body T }
 
 // operation is a call that asks for a role before anything of the request is read.
 func (v *Frame) operation(method, path, id, role, summary string) huma.Operation {
-	o := huma.Operation{Middlewares: huma.Middlewares{v.onlyFor(role)}, OperationID: id, Method: method, Path: path, Summary: summary, Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
-	if role != Anybody {
+	o := huma.Operation{Middlewares: huma.Middlewares{v.onlyFor(role)}, OperationID: id, Method: method, Path: path, Summary: summary, Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusTooManyRequests}}
+	if role == Anybody {
+		o.MaxBodyBytes = maxNobodys
+	} else {
 		o.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 		o.Description = "Role: " + role + "."
 	}
 	return o
 }
 
-// onlyFor refuses whoever has not the role, before parameters or body are read.
+// onlyFor refuses whoever has not the role or calls too often, before parameters or body are read.
 func (v *Frame) onlyFor(role string) func(huma.Context, func(huma.Context)) {
 	return func(c huma.Context, next func(huma.Context)) {
-		changes := c.Method() != http.MethodGet
-		err := allow(Who(c.Context()), role, c.Operation().Path, changes)
-		if err == nil && role == Technician && changes {
-			err = v.Within(c.Context(), c.Param)
-		}
-		if err == nil {
+		v.inTurn(c, func() {
+			changes := c.Method() != http.MethodGet
+			err := allow(Who(c.Context()), role, c.Operation().Path, changes)
+			if err == nil && role == Technician && changes {
+				err = v.Within(c.Context(), c.Param)
+			}
+			if err != nil {
+				v.refuse(c, err)
+				return
+			}
 			next(c)
-			return
-		}
-		err = v.Fail(c.Context(), err)
-		p, ok := err.(*Problem)
-		if !ok {
-			p = &Problem{Explain(err)}
-		}
-		c.SetStatus(p.Status)
-		c.SetHeader("Content-Type", "application/problem+json")
-		json.NewEncoder(c.BodyWriter()).Encode(p)
+		})
 	}
 }
 
+// refuse answers with an error before the handler of a call is asked.
+func (v *Frame) refuse(c huma.Context, err error) {
+	err = v.Fail(c.Context(), err)
+	p, ok := err.(*Problem)
+	if !ok {
+		p = &Problem{Problem: Explain(err)}
+	}
+	for name := range p.GetHeaders() {
+		c.SetHeader(name, p.GetHeaders().Get(name))
+	}
+	c.SetHeader("Content-Type", "application/problem+json")
+	c.SetStatus(p.Status)
+	json.NewEncoder(c.BodyWriter()).Encode(p)
+}
+
 // Raw registers a handler that makes its whole answer itself.
-func Raw[I, O any](v *Frame, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (*O, error)) {
-	huma.Register(api, v.operation(method, path, id, role, summary), func(ctx context.Context, in *I) (*O, error) {
+func Raw[I, O any](v *Frame, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (*O, error), also ...func(*huma.Operation)) {
+	o := v.operation(method, path, id, role, summary)
+	for _, f := range also {
+		f(&o)
+	}
+	huma.Register(api, o, func(ctx context.Context, in *I) (*O, error) {
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, v.Fail(ctx, err)
@@ -74,11 +90,11 @@ func Raw[I, O any](v *Frame, api huma.API, method, path, id, role, summary strin
 }
 
 // Route registers a handler whose answer is JSON.
-func Route[I, O any](v *Frame, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (O, error)) {
+func Route[I, O any](v *Frame, api huma.API, method, path, id, role, summary string, f func(context.Context, *I) (O, error), also ...func(*huma.Operation)) {
 	Raw(v, api, method, path, id, role, summary, func(ctx context.Context, in *I) (*body[O], error) {
 		out, err := f(ctx, in)
 		return &body[O]{out}, err
-	})
+	}, also...)
 }
 
 // Reading makes a call read the same rows once, where several parts of its answer ask for them.
@@ -86,29 +102,37 @@ func Reading[I, O any](f func(context.Context, *I) (O, error)) func(context.Cont
 	return func(ctx context.Context, in *I) (O, error) { return f(store.Remember(ctx), in) }
 }
 
-// Uploads and bench calls have bounds of their own.
+// Uploads and bench calls have bounds of their own, and so has whoever is not signed in.
 const (
-	maxUpload = 64 << 20
-	maxTalk   = 16 << 20
+	maxUpload  = 64 << 20
+	maxTalk    = 16 << 20
+	maxNobodys = 64 << 10
 )
 
 func received(o huma.Operation, most int64) huma.Operation {
-	o.MaxBodyBytes, o.BodyReadTimeout = most, -1
+	if o.MaxBodyBytes == 0 {
+		o.MaxBodyBytes = most
+	}
+	o.BodyReadTimeout = -1 // as patient as all bodies are read
+	return o
+}
+
+// uploaded is a call that brings a file along.
+func uploaded(o huma.Operation, contentType string) huma.Operation {
+	o = received(o, maxUpload)
+	Of(Files)(&o)
+	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	return o
 }
 
 // Upload registers a handler that takes bytes.
 func Upload[I, O any](v *Frame, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (O, error)) {
-	o := received(v.operation(method, path, id, role, summary), maxUpload)
-	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
-	register(v, api, o, f)
+	register(v, api, uploaded(v.operation(method, path, id, role, summary), contentType), f)
 }
 
 // RawUpload takes bytes and makes its whole answer itself.
 func RawUpload[I, O any](v *Frame, api huma.API, method, path, id, role, summary, contentType string, f func(context.Context, *I) (*O, error)) {
-	o := received(v.operation(method, path, id, role, summary), maxUpload)
-	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{contentType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
-	huma.Register(api, o, func(ctx context.Context, in *I) (*O, error) {
+	huma.Register(api, uploaded(v.operation(method, path, id, role, summary), contentType), func(ctx context.Context, in *I) (*O, error) {
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, v.Fail(ctx, err)
@@ -152,6 +176,7 @@ type Follow func(ctx context.Context, s *Sender) error
 // anything is sent.
 func Stream[I any](v *Frame, api huma.API, path, id, role, summary string, open func(context.Context, *I) (Follow, error)) {
 	o := v.operation("GET", path, id, role, summary)
+	Of(Streams)(&o)
 	o.Responses = map[string]*huma.Response{"200": {Description: "Server-sent events", Content: map[string]*huma.MediaType{eventStream: {Schema: &huma.Schema{Type: "string"}}}}}
 	huma.Register(api, o, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
 		f, err := open(ctx, in)

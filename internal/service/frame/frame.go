@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/VictoriaMetrics/metrics"
+	"golang.org/x/sync/semaphore"
 
 	"zealousferry/core"
 	"zealousferry/internal/store"
@@ -24,6 +25,8 @@ type Frame struct {
 	door    *door
 	changes atomic.Uint64 // by people, in this process
 	counted *metrics.Set
+	turns   turns
+	bodies  *semaphore.Weighted
 }
 
 // Options are what a frame is told by the rooms that stand in it.
@@ -43,7 +46,8 @@ type Options struct {
 
 // New makes a frame.
 func New(o Options) *Frame {
-	return &Frame{Options: o, door: &door{clock: o.Clock, log: o.Log, good: o.Good}, counted: metrics.NewSet()}
+	return &Frame{Options: o, door: &door{clock: o.Clock, log: o.Log, good: o.Good}, counted: metrics.NewSet(),
+		turns: turns{limits: Usual(), of: map[turnKey]*turn{}}, bodies: semaphore.NewWeighted(roomForBodies)}
 }
 
 // Counter is one that the service's metrics show: with labels, each a name and its value.

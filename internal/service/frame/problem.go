@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
@@ -17,7 +19,10 @@ import (
 )
 
 // Problem is client.Problem as an answer.
-type Problem struct{ client.Problem }
+type Problem struct {
+	client.Problem
+	after time.Duration // when to call again; 0 where it does not say
+}
 
 func (p *Problem) Error() string { return p.Detail }
 
@@ -54,10 +59,10 @@ func PlainProblem(status int, msg string, errs ...error) *Problem {
 		p.Kind = core.NotFound
 	case status == http.StatusServiceUnavailable:
 		p.Kind, p.Detail, p.Todo = core.NotAnswering, "the database does not answer the service", core.Todos(core.Plain("Try again in a moment; if it stays so, tell whoever looks after the service."))
-		return &Problem{p}
+		return &Problem{Problem: p}
 	case status >= 500:
 		p.Kind, p.Detail, p.Todo = core.Interrupted, "the service could not do this", core.Todos(core.Plain("Try again; if it stays so, tell whoever looks after the service the time of this message."))
-		return &Problem{p}
+		return &Problem{Problem: p}
 	}
 	var wrong []string
 	for _, err := range errs {
@@ -68,7 +73,7 @@ func PlainProblem(status int, msg string, errs ...error) *Problem {
 	if len(wrong) > 0 {
 		p.Detail = strings.Join(wrong, "; ")
 	}
-	return &Problem{p}
+	return &Problem{Problem: p}
 }
 
 // inWords says what is wrong with a field that was sent, by its own name.
@@ -101,7 +106,7 @@ func (v *Frame) Fail(ctx context.Context, err error) error {
 		return p
 	}
 	if core.KindOf(err) != "" {
-		return &Problem{Explain(err)}
+		return &Problem{Problem: Explain(err)}
 	}
 	if ctx.Err() != nil { // whoever asked has gone: nothing failed here, and nobody reads the answer
 		return PlainProblem(http.StatusInternalServerError, "")
@@ -118,8 +123,9 @@ func (v *Frame) Fail(ctx context.Context, err error) error {
 func WriteProblem(w http.ResponseWriter, err error) {
 	p, ok := err.(*Problem)
 	if !ok {
-		p = &Problem{Explain(err)}
+		p = &Problem{Problem: Explain(err)}
 	}
+	maps.Copy(w.Header(), p.GetHeaders())
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
 	json.NewEncoder(w).Encode(p)

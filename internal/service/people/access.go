@@ -47,6 +47,7 @@ const (
 	auditPasskey      = "passkey-added"
 	auditPasskeyEnded = "passkey-taken-away"
 	AuditWanted       = "second-lead-wanted"
+	auditQuota        = "quota-reached"
 )
 
 // Audit puts something that was done about who may what into the log, a chain of its own like

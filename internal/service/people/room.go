@@ -24,6 +24,7 @@ type People struct {
 	proxies  Proxies
 	hashing  chan struct{} // bounds the memory of password checks
 	provider *Provider     // nil where the team has none
+	sendings sendings
 }
 
 // New makes the room. key signs and seals what is kept of people.

@@ -34,4 +34,6 @@ func (v *People) Routes(api huma.API) {
 	frame.Route(v.Frame, api, "POST", "/api/machines/ask", "machine-state", frame.Anybody, "Whether somebody has let the machine in; its token comes once", v.machineState)
 	frame.Route(v.Frame, api, "GET", "/api/machines/{code}", "waiting-machine", frame.Viewer, "The machine that waits with a code", v.waitingMachine)
 	frame.Route(v.Frame, api, "POST", "/api/machines/{code}", "let-in", frame.Viewer, "Let a machine in as oneself, or refuse it", v.letIn)
+	frame.Route(v.Frame, api, "GET", "/api/quotas", "quotas", frame.Lead, "How much one bench or person may send in a day, and who has sent the most today", v.getQuotas)
+	frame.Route(v.Frame, api, "POST", "/api/quotas", "put-quotas", frame.Lead, "Settle how much one bench or person may send in a day", v.putQuotas)
 }

@@ -47,6 +47,11 @@ func (v *Runs) Begin(ctx context.Context, a *asked, open func(context.Context, s
 	if err := admit.Err(bars); err != nil {
 		return v.refuse(ctx, a.unit, err)
 	}
+	if a.endFirst == nil && a.unit.State != store.UnitHalfDone { // nobody stands before a half-written one because the day is not over
+		if err := v.People.MayBegin(ctx, a.row.Bench); err != nil {
+			return err
+		}
+	}
 	if a.endFirst != nil { // only now that the restore can begin
 		if err := v.abandon(ctx, *a.endFirst, "its backup is put back instead"); err != nil {
 			return err
