@@ -285,7 +285,7 @@ func (a *app) auditLog() *cobra.Command {
 			}
 			a.table([]string{"n", "at", "what", "by", ""}, rows)
 			if cut > 0 {
-				tell(a.out, "Entries 1 to %d were let go, as the team has settled. Their hashes stand in the chain and in the tree.\n", cut)
+				tell(a.out, "Entries 1 to %d were let go, as the team has settled, but those that say so. Their hashes stand in the chain and in the tree.\n", cut)
 			}
 			if len(page.Found) > 0 {
 				fmt.Fprintf(a.out, "%s %s\n", a.paint(brick, "✗ changed since it was entered:"), core.Texts(page.Found, "; "))

@@ -8,11 +8,14 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"zealousferry/core"
 	"zealousferry/core/model"
 	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
 	"zealousferry/internal/testkit"
+	"zealousferry/internal/testkit/browser"
 )
 
 // TestHowMuchABenchMaySend: once it has sent as many events as it may in a day it begins no other
@@ -179,4 +182,7 @@ func TestHowMuchMayBeSent(t *testing.T) {
 	if r = w.Flash("a", testkit.Version2); r.Outcome != "done" {
 		t.Errorf("once more is let in: %s", r.Outcome)
 	}
+	x := tab(t, w, "lead", 1280, 800)
+	do(t, x, chromedp.Navigate(w.Base+"/audit"), browser.Until(`document.querySelector("[data-quotas] summary")`), chromedp.Click("[data-quotas] summary"),
+		says("A person may send 1 MiB of photos a day."), says("700 KiB of firmware files. More was refused."), put(`[data-quota=photos] [data-most] input`, "7"), press(`[data-quota=photos] [data-bound]`), says("A person may send 7 MiB of photos a day. Settled by Imre Kolding"))
 }

@@ -136,7 +136,7 @@ async function all() {
         <tr v-for="e in entries" :key="e.n"><td class="at">{{ when(e.at) }}</td><td class="at"><strong :class="{ brick: e.kind === 'sign-in-failed' }">{{ audit[e.kind] ?? e.kind }}</strong></td><td>{{ e.by || 'nobody signed in' }}</td><td class="text">{{ e.text }}</td></tr>
       </tbody>
     </table>
-    <p v-if="cut" class="small muted" data-cut>{{ say('Entries 1 to {1} were let go, as the team has settled. Their hashes stand in the chain and in the tree.', cut) }}</p>
+    <p v-if="cut" class="small muted" data-cut>{{ say('Entries 1 to {1} were let go, as the team has settled, but those that say so. Their hashes stand in the chain and in the tree.', cut) }}</p>
     <v-btn v-if="before" variant="outlined" class="more" data-more @click="more">Older ones</v-btn>
   </div>
 </template>

@@ -55,7 +55,7 @@ var quotas = []quota{
 	}, core.Say("A bench may send as many events of runs as there are."),
 		func(who string, n int64) core.Said { return core.Say("%s: %d events of runs.", who, n) },
 		func(who string, n int64, most int) *core.Error {
-			return core.Fail(core.Busy, "bench %s has sent %d events today, and may send %d a day (UTC) before no other run is begun there", who, n, most)
+			return core.Fail(core.Busy, "bench %s has sent %d events of runs today; from %d a day (UTC) on no other run is begun there", who, n, most)
 		}},
 	{SentPhotos, 2 << 10, func(n int) core.Said { return core.Say("A person may send %d MiB of photos a day.", n) }, core.Say("A person may send as many photos as there are."),
 		func(who string, n int64) core.Said { return core.Say("%s: %s of photos.", who, size(n)) },
