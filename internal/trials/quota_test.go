@@ -184,5 +184,5 @@ func TestHowMuchMayBeSent(t *testing.T) {
 	}
 	x := tab(t, w, "lead", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/audit"), browser.Until(`document.querySelector("[data-quotas] summary")`), chromedp.Click("[data-quotas] summary"),
-		says("A person may send 1 MiB of photos a day."), says("700 KiB of firmware files. More was refused."), put(`[data-quota=photos] [data-most] input`, "7"), press(`[data-quota=photos] [data-bound]`), says("A person may send 7 MiB of photos a day. Settled by Imre Kolding"))
+		says("A person may send 1 MiB of photos a day."), says("of memory. More was refused."), says("600 KiB of photos."), put(`[data-quota=photos] [data-most] input`, "7"), press(`[data-quota=photos] [data-bound]`), says("A person may send 7 MiB of photos a day. Settled by Imre Kolding"))
 }
