@@ -74,7 +74,7 @@ func common(dir string, as Tuning) []string {
 		me = u.Username
 	}
 	args := []string{"--no-defaults", "--user=" + me, "--datadir=" + filepath.Join(dir, "data"), "--socket=" + filepath.Join(dir, "sock"), "--pid-file=" + filepath.Join(dir, "pid"), "--tmpdir=" + filepath.Join(dir, "tmp"),
-		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", "--innodb-ft-enable-stopword=OFF", logSize(as.Log), fmt.Sprintf("--innodb-buffer-pool-size=%d", as.Pool),
+		"--skip-networking", "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_ci", "--innodb-ft-enable-stopword=OFF", "--innodb-adaptive-hash-index=ON", logSize(as.Log), fmt.Sprintf("--innodb-buffer-pool-size=%d", as.Pool),
 		"--max-allowed-packet=64M", "--max-connections=400", "--log-error=" + filepath.Join(dir, "log")}
 	if !as.Durable {
 		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--performance-schema=OFF")

@@ -9,6 +9,7 @@ import (
 	"zealousferry/core"
 	"zealousferry/core/history"
 	"zealousferry/core/trust"
+	"zealousferry/internal/demo"
 	"zealousferry/internal/store"
 	"zealousferry/internal/testkit/database"
 )
@@ -19,7 +20,9 @@ import (
 func audited(s *stand) {
 	const units, each = 10_000, 10
 	ctx := context.Background()
-	db := database.New(s, false)
+	as := demo.ForWork(8 << 30)
+	as.Durable = false
+	db := database.NewAs(s, as)
 	st, err := store.Open(ctx, db.Serve)
 	if err != nil {
 		s.Fatal(err)

@@ -15,6 +15,7 @@ type Examined struct {
 	Now       time.Time
 	Flush     int    // innodb_flush_log_at_trx_commit: 1 is on disk before it is acknowledged
 	Buffer    uint64 // bytes of pages in memory
+	Hashed    bool   // innodb_adaptive_hash_index: rows that are looked up often are found without going down their tree
 	DataDir   string // where this machine can see it
 	MayChange []string
 }
@@ -46,14 +47,15 @@ func (s *Store) Examine(ctx context.Context) (x Examined, err error) {
 		Now     time.Time `db:"now"`
 		Flush   int       `db:"flush"`
 		Buffer  uint64    `db:"buffer"`
+		Hashed  bool      `db:"hashed"`
 		DataDir string    `db:"datadir"`
 		Name    string    `db:"name"`
 		Oldest  int64     `db:"oldest"`
 	}
-	if err := s.db.GetContext(ctx, &row, `SELECT VERSION() AS version, CURRENT_USER() AS account, UTC_TIMESTAMP(6) AS now, @@innodb_flush_log_at_trx_commit AS flush, @@innodb_buffer_pool_size AS buffer, @@datadir AS datadir, DATABASE() AS name, (SELECT oldest FROM schema_promise WHERE one = 1) AS oldest`); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT VERSION() AS version, CURRENT_USER() AS account, UTC_TIMESTAMP(6) AS now, @@innodb_flush_log_at_trx_commit AS flush, @@innodb_buffer_pool_size AS buffer, @@innodb_adaptive_hash_index AS hashed, @@datadir AS datadir, DATABASE() AS name, (SELECT oldest FROM schema_promise WHERE one = 1) AS oldest`); err != nil {
 		return x, err
 	}
-	x = Examined{Version: "MariaDB " + strings.SplitN(row.Version, "-", 2)[0], Account: row.Account, Now: row.Now, Flush: row.Flush, Buffer: row.Buffer, DataDir: row.DataDir}
+	x = Examined{Version: "MariaDB " + strings.SplitN(row.Version, "-", 2)[0], Account: row.Account, Now: row.Now, Flush: row.Flush, Buffer: row.Buffer, Hashed: row.Hashed, DataDir: row.DataDir}
 	var grants []string
 	if err := s.db.SelectContext(ctx, &grants, `SHOW GRANTS FOR CURRENT_USER()`); err != nil {
 		return x, err

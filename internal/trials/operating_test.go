@@ -94,6 +94,13 @@ func TestDoctor(t *testing.T) {
 	if n := strings.Count(said, "✗"); n != 1 {
 		t.Errorf("%d things are wrong:\n%s", n, said)
 	}
+	if strings.Contains(said, "innodb_adaptive_hash_index") {
+		t.Errorf("it is on:\n%s", said)
+	}
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `SET GLOBAL innodb_adaptive_hash_index = OFF`); err != nil {
+		t.Fatal(err)
+	}
+	told(t, service(16), "how rows are found", "innodb_adaptive_hash_index=ON")
 	if err := os.Chmod(key, 0o644); err != nil {
 		t.Fatal(err)
 	}
