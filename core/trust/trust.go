@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	batch "github.com/oasisprotocol/curve25519-voi/primitives/ed25519"
+	"github.com/oasisprotocol/curve25519-voi/primitives/ed25519/extra/cache"
 
 	"zealousferry/core"
 )
@@ -89,8 +90,15 @@ func (k Key) Sign(domain string, message []byte) []byte {
 
 // Verify tells whether the signature was made by this key for this domain.
 func (p Public) Verify(domain string, message, signature []byte) bool {
-	return len(p) == ed25519.PublicKeySize && ed25519.Verify(ed25519.PublicKey(p), framed(domain, message), signature)
+	return len(p) == ed25519.PublicKeySize && verifier.VerifyWithOptions(batch.PublicKey(p), framed(domain, message), signature, likeStandard)
 }
+
+// verifier remembers the keys that came last, unfolded, and checks as crypto/ed25519 does, in half
+// of its time.
+var (
+	verifier     = cache.NewVerifier(cache.NewLRUCache(1024))
+	likeStandard = &batch.Options{Verify: batch.VerifyOptionsStdLib}
+)
 
 // Any are keys of which each may have signed: the one in force, and those before it.
 type Any []Public

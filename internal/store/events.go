@@ -148,6 +148,13 @@ type Taken struct {
 	Other []byte // an event that is here with other content; nothing was taken
 }
 
+// said is what was found out about a batch beside the database's work: whether its bench has said it,
+// and what its events add up to.
+type said struct {
+	wrong error
+	chain core.Digest
+}
+
 // TakeEvents keeps a bench's events, each once, and says up to which number it
 // has them all. What comes for a run that is closed, or of a bench that it was taken
 // from, is kept as evidence and changes nothing.
@@ -155,21 +162,28 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 	bench, epoch, first, bodies, outcome := p.Bench, p.Epoch, p.First, p.Events, p.Outcome
 	// What they add up to, behind what is remembered of this run.
 	guess := s.folds.chained(r.ID, epoch, max(first, 1)-1)
-	chained := func() core.Digest { return guess }
-	if len(p.Signature) > 0 {
-		chained = Meanwhile(func() core.Digest { return history.ChainOn(guess, bodies...) })
+	var signed func() said
+	check := func() (is said) {
+		if p.Believed != nil {
+			is.wrong = p.Believed()
+		}
+		if is.wrong == nil && len(p.Signature) > 0 {
+			is.chain = history.ChainOn(guess, bodies...)
+		}
+		return is
 	}
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		t = Taken{}
 		var l line
+		if signed == nil { // while the database looks, and not before it has been asked: it wants a processor too
+			signed = Meanwhile(check)
+		}
 		err := tx.GetContext(ctx, &l, `SELECT l.epoch, l.bench, l.first_n, l.last_n, r.state, r.epoch AS now_epoch, r.outcome, COALESCE(`+newestEvent("l.run", "l.epoch", "")+`, l.first_n - 1) AS have, (SELECT k.oldest FROM schema_promise k WHERE k.one = 1) AS oldest, COALESCE((SELECT IF(e.n + e.events - 1 = ?, e.chain, NULL) FROM run_event e WHERE e.run = l.run AND e.epoch = l.epoch AND e.n <= ? ORDER BY e.n DESC LIMIT 1), p.chain) AS chain FROM run_line l JOIN run r ON r.id = l.run LEFT JOIN run_post p ON p.run = l.run AND p.epoch = l.epoch AND p.last_n = ? WHERE l.run = ? AND l.epoch = ?`, max(first, 1)-1, max(first, 1)-1, max(first, 1)-1, r.ID, epoch)
 		if err := none(err, "run %s has no epoch %d", r.ID, epoch); err != nil {
 			return err
 		}
-		if p.Believed != nil {
-			if err := p.Believed(); err != nil {
-				return err
-			}
+		if err := signed().wrong; err != nil {
+			return err
 		}
 		if l.Bench != bench {
 			return core.Fail(core.NotAllowed, "run %s belongs to another bench", r.ID)
@@ -192,7 +206,7 @@ func (s *Store) TakeEvents(ctx context.Context, key trust.Key, r Run, p Posted) 
 			return err
 		}
 		if len(p.Signature) > 0 {
-			if err := s.isSigned(ctx, tx, r.ID, l, p, guess, chained); err != nil {
+			if err := s.isSigned(ctx, tx, r.ID, l, p, guess, signed().chain); err != nil {
 				return err
 			}
 			if len(rows) > 0 && l.Old >= postedSchema {
@@ -277,9 +291,9 @@ func (s *Store) otherwise(ctx context.Context, tx *sqlx.Tx, id string, epoch, fi
 	return nil, nil
 }
 
-// isSigned holds a batch against what its bench says that its events add up to. chained is what they
-// add up to behind a guess, which is being worked out.
-func (s *Store) isSigned(ctx context.Context, tx *sqlx.Tx, id string, l line, p Posted, guess core.Digest, chained func() core.Digest) error {
+// isSigned holds a batch against what its bench says that its events add up to. sum is what they add
+// up to behind a guess.
+func (s *Store) isSigned(ctx context.Context, tx *sqlx.Tx, id string, l line, p Posted, guess, sum core.Digest) error {
 	before := core.Digest{}
 	switch {
 	case p.First <= l.First:
@@ -292,7 +306,6 @@ func (s *Store) isSigned(ctx context.Context, tx *sqlx.Tx, id string, l line, p 
 		}
 		before = history.ChainOn(before, raw...)
 	}
-	sum := chained()
 	if before != guess {
 		sum = history.ChainOn(before, p.Events...)
 	}

@@ -402,7 +402,7 @@ func (v *Benches) takeEvents(ctx context.Context, in *frame.RawIn) (client.Have,
 	}
 	p := store.Posted{Post: history.Post{Bench: frame.Who(ctx).Bench, Run: r.ID, Epoch: b.Epoch, Last: b.First + uint64(len(b.Events)) - 1, Chain: b.Chain, Outcome: b.Outcome}, First: b.First, Events: b.Events, Signature: b.Signature, Texts: b.Texts}
 	said := p
-	p.Believed = store.Meanwhile(func() error { return v.posted(ctx, said) })
+	p.Believed = func() error { return v.posted(ctx, said) }
 	read := make([]run.Event, len(b.Events))
 	for i, raw := range b.Events {
 		e := &read[i]
