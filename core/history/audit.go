@@ -7,6 +7,8 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/fxamacker/cbor/v2"
+
 	"zealousferry/core"
 	"zealousferry/core/trust"
 )
@@ -296,8 +298,8 @@ func (a *Audit) look(p Placed, batch *trust.Batch) (found []core.Said, err error
 	if HashEntry(p.Entry.Encoded) != p.Entry.Hash {
 		say(core.Say("it was changed: its bytes do not give its hash"))
 	}
-	e, err := DecodeEntry(p.Entry.Encoded)
-	if err != nil {
+	var e link
+	if err := cbor.Unmarshal(p.Entry.Encoded, &e); err != nil {
 		say(core.Say("it cannot be read"))
 		return found, nil
 	}
@@ -338,7 +340,12 @@ func (a *Audit) look(p Placed, batch *trust.Batch) (found []core.Said, err error
 		return found, nil
 	}
 	if a.Held != nil {
-		more, err := a.Held(e, r)
+		whole, err := DecodeEntry(p.Entry.Encoded)
+		if err != nil {
+			say(core.Say("it cannot be read"))
+			return found, nil
+		}
+		more, err := a.Held(whole, r)
 		if err != nil {
 			return nil, err
 		}

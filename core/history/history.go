@@ -296,6 +296,18 @@ func DecodeEntry(b []byte) (*Entry, error) {
 	return &e, nil
 }
 
+// link is what of an entry binds it to the one before it, and what a bench has signed of it: an audit
+// reads no more of most.
+type link struct {
+	Unit      string      `cbor:"unit"`
+	N         uint64      `cbor:"n"`
+	Previous  core.Digest `cbor:"prev"`
+	Kind      string      `cbor:"kind"`
+	Record    []byte      `cbor:"record"`
+	Bench     string      `cbor:"bench"`
+	Signature []byte      `cbor:"sig"`
+}
+
 // Head is the newest entry of a unit, as the service signed it.
 type Head struct {
 	Unit      string      `cbor:"unit" json:"unit"`

@@ -235,6 +235,8 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 	}
 	var unit, hash, kind, encoded sql.RawBytes
 	var at, number uint64
+	entries, leaves, bodies := make([]history.Stored, n), make([]core.Digest, n), []byte(nil) // in one piece each
+	kinds := map[string]string{}
 	for rows.Next() {
 		if err := rows.Scan(&at, &unit, &number, &hash, &kind, &encoded); err != nil {
 			return nil, err
@@ -242,7 +244,13 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 		p := &all[at-from]
 		p.Unit, p.N = string(unit), number
 		if kind != nil {
-			p.Entry = &history.Stored{N: number, Kind: string(kind), Encoded: unpackEntry(slices.Clone(encoded))}
+			if _, ok := kinds[string(kind)]; !ok {
+				kinds[string(kind)] = string(kind)
+			}
+			begins := len(bodies)
+			bodies = append(bodies, encoded...)
+			p.Entry = &entries[at-from]
+			p.Entry.N, p.Entry.Kind, p.Entry.Encoded = number, kinds[string(kind)], unpackEntry(bodies[begins:len(bodies):len(bodies)])
 			copy(p.Entry.Hash[:], hash)
 		}
 	}
@@ -265,8 +273,8 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 			at = tlog.StoredHashIndex(0, int64(from)+int64(i))
 		}
 		if i < len(all) && at == index && len(hash) == len(core.Digest{}) {
-			h := core.Digest(hash)
-			all[i].Leaf = &h
+			leaves[i] = core.Digest(hash)
+			all[i].Leaf = &leaves[i]
 		}
 	}
 	return all, hashes.Err()
