@@ -3,6 +3,7 @@ package trials
 import (
 	"bytes"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,8 @@ import (
 	"zealousferry/core/model"
 	"zealousferry/core/shelf"
 	"zealousferry/internal/client"
+	"zealousferry/internal/service"
+	"zealousferry/internal/service/frame"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
 )
@@ -185,4 +188,41 @@ func TestHowMuchMayBeSent(t *testing.T) {
 	x := tab(t, w, "lead", 1280, 800)
 	do(t, x, chromedp.Navigate(w.Base+"/audit"), browser.Until(`document.querySelector("[data-quotas] summary")`), chromedp.Click("[data-quotas] summary"),
 		says("A person may send 1 MiB of photos a day."), says("of memory. More was refused."), says("600 KiB of photos."), put(`[data-quota=photos] [data-most] input`, "7"), press(`[data-quota=photos] [data-bound]`), says("A person may send 7 MiB of photos a day. Settled by Imre Kolding"))
+}
+
+// TestLiveStreamsCount: one person has so many live streams open at a time; whoever closes one may
+// open another, and others are not concerned.
+func TestLiveStreamsCount(t *testing.T) {
+	t.Parallel()
+	w := testkit.NewWorld(t, nil)
+	r := w.InTheMiddle(client.NewRun{Kind: "flash", At: "b/a", Release: testkit.Version2, Reason: "a test"}, 3)
+	base := newServer(t, w.Service(func(v *service.Service) {
+		v.Limited(frame.Limits{frame.Streams: {Burst: 1000, PerSecond: 1000, AtOnce: 2}})
+	}))
+	open := func(role string) *http.Response {
+		t.Helper()
+		q, err := http.NewRequest("GET", base+"/api/runs/"+r.ID+"/events", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("Authorization", "Bearer "+w.Tokens[role])
+		resp, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { resp.Body.Close() })
+		return resp
+	}
+	one, two := open("technician"), open("technician")
+	if one.StatusCode != http.StatusOK || two.StatusCode != http.StatusOK {
+		t.Fatalf("%s, %s", one.Status, two.Status)
+	}
+	if third := open("technician"); third.StatusCode != http.StatusTooManyRequests || third.Header.Get("Retry-After") == "" {
+		t.Errorf("a third one: %s", third.Status)
+	}
+	if other := open("lead"); other.StatusCode != http.StatusOK {
+		t.Errorf("somebody else's: %s", other.Status)
+	}
+	one.Body.Close()
+	w.Wait("another one", func() bool { return open("technician").StatusCode == http.StatusOK })
 }
