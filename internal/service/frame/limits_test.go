@@ -122,6 +122,9 @@ func TestEveryAnswerOfLaterSaysWhen(t *testing.T) {
 			t.Errorf("%v: %s, want %s", after, got, want)
 		}
 	}
+	if err := error(Later(0, core.Fail(core.Busy, "x"))); core.KindOf(err) != core.Busy {
+		t.Errorf("whoever asks inside what came of a call is not told that it was too soon: %v", core.KindOf(err))
+	}
 	if h := PlainProblem(404, "x", errors.New("y")).GetHeaders(); len(h) != 0 {
 		t.Errorf("%v", h)
 	}

@@ -26,6 +26,9 @@ type Problem struct {
 
 func (p *Problem) Error() string { return p.Detail }
 
+// Unwrap gives it as an error of its kind, to whoever asks inside what came of a call.
+func (p *Problem) Unwrap() error { return p.Err() }
+
 func (p *Problem) GetStatus() int { return p.Status }
 
 func (p *Problem) ContentType(string) string { return "application/problem+json" }

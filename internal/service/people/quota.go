@@ -246,7 +246,7 @@ func (v *People) KeepCounted(ctx context.Context) {
 	}
 }
 
-// count notes all of it, and forgets who has sent nothing today.
+// count notes what was taken since it was noted last.
 func (v *People) count(ctx context.Context) {
 	v.sendings.mu.Lock()
 	all := make(map[sendingKey]*sending, len(v.sendings.of))
@@ -258,7 +258,7 @@ func (v *People) count(ctx context.Context) {
 	for k, x := range all {
 		x.mu.Lock()
 		var err error
-		if x.fresh != 0 || x.day == day {
+		if x.fresh != 0 {
 			err = v.settle(ctx, k, x, day)
 		}
 		x.mu.Unlock()
