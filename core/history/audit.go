@@ -69,7 +69,7 @@ const (
 
 // The size of the parts in which an audit reads, and how much it tells of what is astray.
 const (
-	auditPart  = 4000
+	auditPart  = 12000
 	astrayMost = 20
 )
 
