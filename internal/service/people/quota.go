@@ -99,7 +99,7 @@ type sending struct {
 	most  int   // what the team had settled when it was asked
 	noted int64 // in the database, with what other services have taken
 	fresh int64 // taken here, and not noted yet
-	asked bool
+	asked time.Time
 }
 
 type sendingKey struct{ caller, what string }
@@ -122,6 +122,17 @@ func (s *sendings) at(k sendingKey) *sending {
 	return s.of[k]
 }
 
+// forget has everything asked anew.
+func (s *sendings) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, x := range s.of {
+		x.mu.Lock()
+		x.asked = time.Time{}
+		x.mu.Unlock()
+	}
+}
+
 // settle notes in the database what was taken here, and asks what was taken elsewhere.
 func (v *People) settle(ctx context.Context, k sendingKey, x *sending, day time.Time) (err error) {
 	if x.day != day {
@@ -130,14 +141,15 @@ func (v *People) settle(ctx context.Context, k sendingKey, x *sending, day time.
 				return err
 			}
 		}
-		x.day, x.noted, x.fresh, x.asked = day, 0, 0, false
+		x.day, x.noted, x.fresh = day, 0, 0
 	}
 	if x.noted, err = v.store.AddSent(ctx, day, k.caller, k.what, x.fresh); err != nil {
 		return err
 	}
 	x.fresh = 0
-	x.most, _, _, err = v.allowed(ctx, quotaOf(k.what))
-	x.asked = err == nil
+	if x.most, _, _, err = v.allowed(ctx, quotaOf(k.what)); err == nil {
+		x.asked = v.clock.Now()
+	}
 	return err
 }
 
@@ -190,7 +202,7 @@ func (v *People) within(ctx context.Context, k sendingKey, x *sending, amount, t
 		most := times * int64(x.most) * q.bytes()
 		return most > 0 && x.noted+x.fresh+amount > most
 	}
-	if x.day != day || !x.asked || over() { // a lead may have let more in since
+	if x.day != day || now.Sub(x.asked) >= countEvery || over() { // a lead may have let more in since
 		if err := v.settle(ctx, k, x, day); err != nil {
 			return err
 		}
@@ -228,7 +240,8 @@ func (v *People) senders(ctx context.Context) (map[string]string, error) {
 	return all, err
 }
 
-// countEvery is how often what was taken is noted; a service that is killed forgets as much.
+// countEvery is how often what was taken is noted, and asked what was settled and taken elsewhere; a service
+// that is killed forgets as much.
 const countEvery = 10 * time.Second
 
 // KeepCounted notes what was sent to this service, until the context ends.
@@ -334,6 +347,7 @@ func (v *People) putQuotas(ctx context.Context, in *quotasIn) (client.Quotas, er
 			return client.Quotas{}, err
 		}
 	}
+	v.sendings.forget()
 	if !settled {
 		return client.Quotas{}, core.Fail(core.BadFile, "nothing is settled: wanted is how much of pieces, events, photos or images").Unit("nothing was changed")
 	}
