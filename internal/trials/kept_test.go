@@ -88,10 +88,6 @@ func TestHowLongTracesAreKept(t *testing.T) {
 		t.Fatalf("%s %s", r.State, r.Outcome)
 	}
 	w.Units["a"].Power(true)
-	w.Wait("the unit to answer, once the run has let go of its port", func() bool {
-		_, err := w.Technician.Identify(ctx, "b/a", "")
-		return err == nil
-	})
 	l := commandLine(t, w, "lead")
 	told(t, l.must(0, "run", "resume", r.ID), "2.0.0")
 	told(t, l.must(0, "run", "trace", r.ID), "b/a, until ", "went wrong at flash", " > ")

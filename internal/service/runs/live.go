@@ -64,8 +64,11 @@ func (v *Runs) followRun(ctx context.Context, in *followIn) (frame.Follow, error
 					}
 				}
 				m := progress(&state, fresh, seen)
-				if row.State == store.RunPaused || ended {
+				switch {
+				case row.State == store.RunPaused || ended:
 					m.View, m.Outcome = state.Stands(row.State == store.RunPaused, ended), row.Outcome
+				case row.State == store.RunOpen && m.Outcome == string(run.Interrupted):
+					m.Outcome = "" // its bench has not let go of the link yet, and says so when it has
 				}
 				shown = row.State
 				if err := s.Send(fmt.Sprint(seen), "progress", m); err != nil || ended || state.Closed != nil {
