@@ -39,7 +39,7 @@ func TestWhoCallsTooOften(t *testing.T) {
 	}
 	resp, raw = d.call("GET", "/api/units", "", second)
 	if resp.StatusCode != http.StatusTooManyRequests || resp.Header.Get("Retry-After") != "10" || resp.Header.Get("Content-Type") != "application/problem+json" ||
-		!strings.Contains(raw, `"kind":"busy"`) || !strings.Contains(raw, "3 in a burst, then 0.1 a second") || !strings.Contains(raw, "nothing was changed") {
+		!strings.Contains(raw, `"kind":"busy"`) || !strings.Contains(raw, "3 in a burst, then 0.1 a second") || !strings.Contains(raw, "this call has changed nothing") {
 		t.Errorf("the fourth: %s %v %s", resp.Status, resp.Header, raw)
 	}
 	if resp, raw := d.call("GET", "/api/units", "", other); resp.StatusCode != http.StatusOK {

@@ -54,7 +54,7 @@ func (v *Frame) onlyFor(role string) func(huma.Context, func(huma.Context)) {
 				v.refuse(c, err)
 				return
 			}
-			next(c)
+			v.withRoom(c, func() { next(c) })
 		})
 	}
 }

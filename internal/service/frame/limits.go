@@ -128,7 +128,6 @@ type turnKey struct {
 type turn struct {
 	bucket *rate.Limiter
 	under  int // calls that are not over
-	used   time.Time
 }
 
 // turns counts calls by caller.
@@ -171,7 +170,6 @@ func (t *turns) enter(k turnKey, now time.Time) (leave func(), wait time.Duratio
 			t.of[k] = x
 		}
 	}
-	x.used = now
 	if l.AtOnce > 0 && x.under >= l.AtOnce {
 		return nil, time.Second, core.Fail(core.Busy, "%d calls of this sort are under way for you already, which is as many as one may have", l.AtOnce)
 	}
@@ -233,19 +231,31 @@ func (v *Frame) inTurn(c huma.Context, then func()) {
 	who := Who(c.Context())
 	sort := sortOf(c.Operation(), who)
 	leave, wait, err := v.turns.enter(turnKey{who.name(), sort}, v.Clock.Now())
-	if err == nil {
-		defer leave()
-		r, _ := humachi.Unwrap(c)
-		var room func()
-		if room, err = v.taken(c.Context(), r.ContentLength, c.Operation().MaxBodyBytes); err == nil {
-			defer room()
-			then()
-			return
-		}
-		wait = time.Second
+	if err != nil {
+		v.putOff(c, sort, wait, err)
+		return
 	}
+	defer leave()
+	then()
+}
+
+// withRoom has a call read its body once there is room for it. Whoever has not the role for the call
+// is refused before, and takes none.
+func (v *Frame) withRoom(c huma.Context, then func()) {
+	r, _ := humachi.Unwrap(c)
+	leave, err := v.taken(c.Context(), r.ContentLength, c.Operation().MaxBodyBytes)
+	if err != nil {
+		v.putOff(c, sortOf(c.Operation(), Who(c.Context())), time.Second, err)
+		return
+	}
+	defer leave()
+	then()
+}
+
+// putOff refuses a call that came too soon.
+func (v *Frame) putOff(c huma.Context, sort Sort, wait time.Duration, why error) {
 	v.Counter("ferry_calls_refused_total", "sort", string(sort)).Inc()
-	v.refuse(c, Later(wait, err.(*core.Error).Unit("nothing was changed").Do("Wait a moment, then do it again.")))
+	v.refuse(c, Later(wait, core.AsError(why, core.Busy).Unit("this call has changed nothing").Do("Wait a moment, then do it again.")))
 }
 
 // Later is an error that says after which time to call again.
