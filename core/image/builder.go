@@ -74,7 +74,7 @@ func (b *Builder) Add(address uint64, data []byte, place int64) error {
 	}
 	if n := len(b.runs); n > 0 {
 		if last := &b.runs[n-1]; last.End() == address {
-			b.mark(last, place)
+			b.mark(last, uint64(len(last.Data)), place)
 			if len(last.Data)+len(data) > cap(last.Data) {
 				b.grow(last, len(data))
 			}
@@ -93,9 +93,37 @@ func (b *Builder) Add(address uint64, data []byte, place int64) error {
 	}
 	b.made++
 	r := run{Segment: Segment{Address: address}, nth: b.made}
-	b.mark(&r, place)
+	b.mark(&r, 0, place)
 	r.Data = append(r.Data, data...)
 	b.runs = append(b.runs, r)
+	return nil
+}
+
+// AddEach is Add for records of each bytes, side by side in memory and from places
+// one behind the other, the first of them from place.
+func (b *Builder) AddEach(address uint64, data []byte, each int, place int64) error {
+	for n := len(b.runs); n == 0 || b.runs[n-1].End() != address || b.total+len(data) > MaxPayload; n = len(b.runs) {
+		first := min(each, len(data)) // begins a piece, or is the one too many
+		if err := b.Add(address, data[:first], place); err != nil || first == len(data) {
+			return err
+		}
+		address, data, place = address+uint64(first), data[first:], place+1
+	}
+	last := &b.runs[len(b.runs)-1]
+	from := uint64(len(last.Data))
+	for off := 0; off < len(data); off += each {
+		b.mark(last, from+uint64(off), place+int64(off/each))
+		if m := &last.marks[len(last.marks)-1]; off > 0 && int(m.step) == each && m.pace == 1 { // and so all that follow
+			n := (len(data) - 1) / each
+			m.last, m.newest = from+uint64(n*each), place+int64(n)
+			break
+		}
+	}
+	b.total += len(data)
+	if len(last.Data)+len(data) > cap(last.Data) {
+		b.grow(last, len(data))
+	}
+	last.Data = append(last.Data, data...)
 	return nil
 }
 
@@ -108,7 +136,7 @@ func (b *Builder) Give(address uint64, data []byte, place int64) error {
 	b.total += len(data)
 	b.made++
 	r := run{Segment: Segment{Address: address}, nth: b.made}
-	b.mark(&r, place)
+	b.mark(&r, 0, place)
 	r.Data = data
 	b.runs = append(b.runs, r)
 	return nil
@@ -131,9 +159,8 @@ func (b *Builder) grow(r *run, n int) {
 	}
 }
 
-// mark notes the place of a record that is about to be put behind r.
-func (b *Builder) mark(r *run, place int64) {
-	off := uint64(len(r.Data))
+// mark notes the place of a record that is about to be put behind r, at off.
+func (b *Builder) mark(r *run, off uint64, place int64) {
 	if n := len(r.marks); n > 0 {
 		m := &r.marks[n-1]
 		step, pace := off-m.last, place-m.newest

@@ -18,7 +18,17 @@ type Record struct {
 	Sum   byte    // of Raw
 	Bad   int     // column of the first character that is no hex digit, from 1; 0 for none
 	Wrong byte    // that character
+
+	// Many records of nothing but data, line behind line, of as many bytes each and
+	// side by side in memory, come as one: Line is that of the first, Data what all
+	// of them hold from Address on. 0 for a record of another kind.
+	Many    int
+	Address uint64
+	Data    []byte
 }
+
+// Each is the number of bytes in each of Many records.
+func (r *Record) Each() int { return len(r.Data) / r.Many }
 
 // Remark tells whether the line is a comment.
 func (r *Record) Remark() bool { return Comment(r.Head[:1]) }
@@ -32,15 +42,25 @@ func (r *Record) Odd(prefix int) bool { return (r.Text-prefix)%2 != 0 }
 type Records struct {
 	Line int64 // number of the line that Next gave last, or at which it ended, from 1
 
-	most, prefix int
-	longest      string
-	order        chan *stretch
-	spare        chan *stretch
-	work         chan *stretch
-	stop         chan struct{}
-	now          *stretch
-	at           int
-	before       int64 // lines before the stretch in hand
+	form   Form
+	order  chan *stretch
+	spare  chan *stretch
+	work   chan *stretch
+	stop   chan struct{}
+	now    *stretch
+	at     int
+	before int64 // lines before the stretch in hand
+}
+
+// Form is what lines of a format look like.
+type Form struct {
+	Most    int    // characters of the longest line
+	Longest string // what that is, e.g. "the longest record"
+	Prefix  int    // characters at a line's beginning that are no digits
+
+	// Data is the bytes of a record that is right and holds nothing but data, and their
+	// address, which does not run over within it. It is called from several cores.
+	Data func(*Record) (address uint64, data []byte, is bool)
 }
 
 // stretch is some whole lines and the records in them, with line numbers that
@@ -49,6 +69,7 @@ type stretch struct {
 	text    []byte
 	raw     []byte
 	records []Record
+	record  Record // the one in hand
 	lines   int64
 	tooLong int64 // the line that is longer than allowed; 0 for none
 	err     error // behind the text
@@ -60,10 +81,9 @@ const (
 	stretches    = 8
 )
 
-// NewRecords reads lines of at most most characters, of which the first prefix
-// are no digits. Close must be called.
-func NewRecords(r io.Reader, most int, longest string, prefix int) *Records {
-	x := &Records{most: most, prefix: prefix, longest: longest, order: make(chan *stretch, stretches), spare: make(chan *stretch, stretches), work: make(chan *stretch, stretches), stop: make(chan struct{})}
+// NewRecords reads lines of a form. Close must be called.
+func NewRecords(r io.Reader, f Form) *Records {
+	x := &Records{form: f, order: make(chan *stretch, stretches), spare: make(chan *stretch, stretches), work: make(chan *stretch, stretches), stop: make(chan struct{})}
 	for range stretches {
 		x.spare <- &stretch{text: make([]byte, 0, stretchBytes), raw: make([]byte, stretchBytes/2), done: make(chan struct{}, 1)}
 	}
@@ -72,7 +92,7 @@ func NewRecords(r io.Reader, most int, longest string, prefix int) *Records {
 	for range min(runtime.GOMAXPROCS(0), 4) {
 		go func() {
 			for s := range x.work {
-				s.read(x.most, x.prefix)
+				s.read(&x.form)
 				s.done <- struct{}{}
 			}
 		}()
@@ -126,18 +146,18 @@ func (x *Records) split(r io.Reader) {
 
 // read finds the records of the text. Nearly all texts end their lines alike: CRs
 // are looked for only where counting shows that one stands alone.
-func (s *stretch) read(most, prefix int) {
+func (s *stretch) read(f *Form) {
 	crs := bytes.Count(s.text, []byte{'\r'})
-	if s.cut(most, prefix, false) != crs {
-		s.cut(most, prefix, true)
+	if s.cut(f, false) != crs {
+		s.cut(f, true)
 	}
 }
 
 // cut returns how many CRs stood before an LF.
-func (s *stretch) cut(most, prefix int, lone bool) (paired int) {
+func (s *stretch) cut(f *Form, lone bool) (paired int) {
 	s.records, s.lines, s.tooLong = s.records[:0], 0, 0
 	text := s.text
-	used := 0
+	used := 0 // of raw
 	for at := 0; at < len(text); {
 		end, next := len(text), len(text)
 		if i := bytes.IndexByte(text[at:], '\n'); i >= 0 {
@@ -161,27 +181,51 @@ func (s *stretch) cut(most, prefix int, lone bool) (paired int) {
 		if len(line) == 0 {
 			continue
 		}
-		if len(line) > most {
+		if len(line) > f.Most {
 			s.tooLong = s.lines
 			return paired
 		}
-		s.records = append(s.records, Record{Line: s.lines, Text: len(line)})
-		r := &s.records[len(s.records)-1]
-		r.Head[0] = line[0]
+		r := &s.record
+		*r = Record{Line: s.lines, Text: len(line), Head: [2]byte{line[0]}}
 		if len(line) > 1 {
 			r.Head[1] = line[1]
 		}
-		if len(line) > prefix {
-			digits := line[prefix:]
+		if len(line) > f.Prefix {
+			digits := line[f.Prefix:]
 			r.Raw = s.raw[used : used+len(digits)/2]
-			used += len(r.Raw)
 			sum, bad := Hex(r.Raw, digits)
 			if r.Sum = sum; bad >= 0 {
-				r.Bad, r.Wrong = prefix+bad+1, digits[bad]
+				r.Bad, r.Wrong = f.Prefix+bad+1, digits[bad]
 			}
 		}
+		if address, data, is := f.Data(r); is && len(data) > 0 {
+			if s.join(r.Head, address, data) {
+				used += len(data)
+				continue
+			}
+			r.Raw, r.Many, r.Address = nil, 1, address
+			r.Data = s.raw[used : used+copy(s.raw[used:], data)] // in front of what may be joined to it
+			used += len(data)
+		} else {
+			used += len(r.Raw)
+		}
+		s.records = append(s.records, *r)
 	}
 	return paired
+}
+
+// join puts data behind that of the record before, if both belong together.
+func (s *stretch) join(head [2]byte, address uint64, data []byte) bool {
+	if len(s.records) == 0 {
+		return false
+	}
+	r := &s.records[len(s.records)-1]
+	if r.Many == 0 || r.Head != head || r.Address+uint64(len(r.Data)) != address || r.Each() != len(data) || r.Line+int64(r.Many) != s.lines {
+		return false
+	}
+	r.Data = append(r.Data, data...) // raw has room: data stands in it, further on
+	r.Many++
+	return true
 }
 
 // Next gives the next record. The error is io.EOF at the end, and has kind
@@ -191,7 +235,7 @@ func (x *Records) Next() (*Record, error) {
 		s := x.now
 		if s.tooLong > 0 {
 			x.Line = x.before + s.tooLong
-			return nil, core.BadAt(core.Line(x.Line), "longer than the %d characters of %s", x.most, x.longest)
+			return nil, core.BadAt(core.Line(x.Line), "longer than the %d characters of %s", x.form.Most, x.form.Longest)
 		}
 		x.before += s.lines
 		if s.err == io.EOF {

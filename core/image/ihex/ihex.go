@@ -24,6 +24,8 @@ const (
 // maxLine is a colon and 255 data bytes with their five of frame, in hex.
 const maxLine = 1 + 2*(255+5)
 
+var form = image.Form{Most: maxLine, Longest: "the longest record", Prefix: 1, Data: plain}
+
 // Format is Intel HEX. A record may reach over the end of its 64 KiB: with a
 // segment base its offsets wrap within the segment, with a linear base its bytes go
 // on at the next address, modulo 4 GiB, as the specification says of each.
@@ -52,7 +54,11 @@ func (Format) Sniff(head, _ []byte) bool {
 
 // Decode reads a whole file; a missing end record is an error.
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
-	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 1)}
+	return read(r, o, form)
+}
+
+func read(r io.Reader, o image.Options, form image.Form) (*image.Image, error) {
+	d := decoder{lines: image.NewRecords(r, form)}
 	defer d.lines.Close()
 	d.b.Unit, d.b.Size, d.b.Counts = "line", o.Size/2, o.Counts
 	ended, err := d.lines.Each(&d.b, func(r *image.Record) (bool, error) { err := d.record(r); return d.ended, err })
@@ -81,36 +87,56 @@ func (d *decoder) bad(format string, args ...any) error {
 	return core.BadAt(core.Line(d.lines.Line), format, args...).Do(image.FetchAgain)
 }
 
-func (d *decoder) record(r *image.Record) error {
+// frame holds a record against what the specification says of all of them.
+func frame(r *image.Record) (kind byte, address uint16, body []byte, err error) {
+	bad := func(format string, args ...any) (byte, uint16, []byte, error) {
+		return 0, 0, nil, core.BadAt(core.Line(r.Line), format, args...).Do(image.FetchAgain)
+	}
 	if r.Head[0] != ':' {
-		return d.bad("expected a colon, came %q", r.Head[0])
+		return bad("expected a colon, came %q", r.Head[0])
 	}
 	if r.Odd(1) {
-		return d.bad("an odd number of hex digits (%d); the record may be cut off", r.Text-1)
+		return bad("an odd number of hex digits (%d); the record may be cut off", r.Text-1)
 	}
 	if r.Bad > 0 {
-		return d.bad("expected a hex digit at column %d, came %q", r.Bad, r.Wrong)
+		return bad("expected a hex digit at column %d, came %q", r.Bad, r.Wrong)
 	}
 	raw, sum := r.Raw, r.Sum
 	n := len(raw)
 	if n < 5 {
-		return d.bad("a record has at least 5 bytes, this has %d", n)
+		return bad("a record has at least 5 bytes, this has %d", n)
 	}
 	if want := int(raw[0]) + 5; n != want {
-		return d.bad("the count says %d data bytes, the line holds %d", raw[0], n-5)
+		return bad("the count says %d data bytes, the line holds %d", raw[0], n-5)
 	}
 	if sum != 0 {
 		got := raw[n-1]
-		return d.bad("checksum is 0x%02X, the bytes of the line give 0x%02X", got, got-sum)
+		return bad("checksum is 0x%02X, the bytes of the line give 0x%02X", got, got-sum)
 	}
-	address, kind, body := binary.BigEndian.Uint16(raw[1:]), raw[3], raw[4:n-1]
-	if kind == data {
-		return d.data(address, body)
+	kind, body = raw[3], raw[4:n-1]
+	if want := [...]int{-1, 0, 2, 4, 2, 4}; kind != data && int(kind) < len(want) && len(body) != want[kind] {
+		return bad("a record of type %02X has %d data bytes, this has %d", kind, want[kind], len(body))
 	}
-	if want := [...]int{-1, 0, 2, 4, 2, 4}; int(kind) < len(want) && len(body) != want[kind] {
-		return d.bad("a record of type %02X has %d data bytes, this has %d", kind, want[kind], len(body))
+	return kind, binary.BigEndian.Uint16(raw[1:]), body, nil
+}
+
+// plain is the data of a record that does not reach over the end of its 64 KiB.
+func plain(r *image.Record) (uint64, []byte, bool) {
+	kind, address, body, err := frame(r)
+	return uint64(address), body, err == nil && kind == data && int(address)+len(body) <= 0x10000
+}
+
+func (d *decoder) record(r *image.Record) error {
+	if r.Many > 0 {
+		return d.b.AddEach(d.base+r.Address, r.Data, r.Each(), r.Line)
+	}
+	kind, address, body, err := frame(r)
+	if err != nil {
+		return err
 	}
 	switch kind {
+	case data:
+		return d.data(address, body)
 	case endOfFile:
 		d.ended = true
 	case segmentBase:

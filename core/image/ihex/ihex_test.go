@@ -119,6 +119,10 @@ func TestEncodeRefusesAddressesAbove32Bits(t *testing.T) {
 	}
 }
 
+func TestRecordsReadTogetherAreAsOneByOne(t *testing.T) {
+	formattest.ReadsTogether(t, Format{}, 1, ":00000001FF\n", form, read)
+}
+
 func FuzzDecode(f *testing.F) {
 	formattest.Fuzz(f, Format{}, []byte(":020000040801F1\n:0200000041427B\n:00000001FF\n"), []byte(":0400000300003800C1\n:00000001FF"), []byte(":020000021000EC\n:02FFFF0041427D\n:00000001FF\n"))
 }

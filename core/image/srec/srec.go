@@ -15,6 +15,8 @@ import (
 // maxLine is a type, a count, and 255 bytes in hex.
 const maxLine = 2 + 2 + 2*255
 
+var form = image.Form{Most: maxLine, Longest: "the longest record", Prefix: 2, Data: plain}
+
 // Format is S-record.
 type Format struct{}
 
@@ -45,7 +47,11 @@ var width = [10]int{0: 2, 1: 2, 2: 3, 3: 4, 5: 2, 6: 3, 7: 4, 8: 3, 9: 2}
 // Decode reads a whole file; a missing end record (S7, S8 or S9) is an error, and
 // so is a count record (S5, S6) that disagrees.
 func (Format) Decode(r io.Reader, o image.Options) (*image.Image, error) {
-	d := decoder{lines: image.NewRecords(r, maxLine, "the longest record", 2)}
+	return read(r, o, form)
+}
+
+func read(r io.Reader, o image.Options, form image.Form) (*image.Image, error) {
+	d := decoder{lines: image.NewRecords(r, form)}
 	defer d.lines.Close()
 	d.b.Unit, d.b.Size, d.b.Counts = "line", o.Size/2, o.Counts
 	ended, err := d.lines.Each(&d.b, func(r *image.Record) (bool, error) { err := d.record(r); return d.ended, err })
@@ -73,19 +79,23 @@ func (d *decoder) bad(format string, args ...any) error {
 	return core.BadAt(core.Line(d.lines.Line), format, args...).Do(image.FetchAgain)
 }
 
-func (d *decoder) record(r *image.Record) error {
+// frame holds a record against what the reference says of all of them.
+func frame(r *image.Record) (kind byte, address uint64, body []byte, err error) {
+	bad := func(format string, args ...any) (byte, uint64, []byte, error) {
+		return 0, 0, nil, core.BadAt(core.Line(r.Line), format, args...).Do(image.FetchAgain)
+	}
 	if r.Head[0]|0x20 != 's' {
-		return d.bad("expected an S, came %q", r.Head[0])
+		return bad("expected an S, came %q", r.Head[0])
 	}
 	if r.Head[1] < '0' || r.Head[1] > '9' {
-		return d.bad("expected a record type S0 to S9, came %q", r.Head[:min(2, r.Text)])
+		return bad("expected a record type S0 to S9, came %q", r.Head[:min(2, r.Text)])
 	}
-	kind := r.Head[1] - '0'
+	kind = r.Head[1] - '0'
 	if r.Odd(2) {
-		return d.bad("an odd number of hex digits (%d); the record may be cut off", r.Text-2)
+		return bad("an odd number of hex digits (%d); the record may be cut off", r.Text-2)
 	}
 	if r.Bad > 0 {
-		return d.bad("expected a hex digit at column %d, came %q", r.Bad, r.Wrong)
+		return bad("expected a hex digit at column %d, came %q", r.Bad, r.Wrong)
 	}
 	raw, sum := r.Raw, r.Sum
 	n := len(raw)
@@ -94,35 +104,53 @@ func (d *decoder) record(r *image.Record) error {
 		if n > 0 {
 			count = int(raw[0])
 		}
-		return d.bad("the count says %d bytes, the line holds %d", count, max(n-1, 0))
+		return bad("the count says %d bytes, the line holds %d", count, max(n-1, 0))
 	}
 	if sum != 0xFF {
 		got := raw[n-1]
-		return d.bad("checksum is 0x%02X, the bytes of the line give 0x%02X", got, 0xFF-(sum-got))
+		return bad("checksum is 0x%02X, the bytes of the line give 0x%02X", got, 0xFF-(sum-got))
 	}
 	w := width[kind]
 	if w == 0 {
-		return d.bad("record type S%d is reserved", kind)
+		return bad("record type S%d is reserved", kind)
 	}
 	if n < 2+w {
-		return d.bad("a record of type S%d has at least %d bytes, this has %d", kind, 1+w, n-1)
+		return bad("a record of type S%d has at least %d bytes, this has %d", kind, 1+w, n-1)
 	}
-	address := uint64(0)
 	for _, c := range raw[1 : 1+w] {
 		address = address<<8 | uint64(c)
 	}
-	body := raw[1+w : n-1]
+	body = raw[1+w : n-1]
+	if isData(kind) && address+uint64(len(body)) > 1<<(8*w) {
+		return bad("%d bytes at 0x%X run past the %d-bit addresses of an S%d record", len(body), address, 8*w, kind)
+	}
+	return kind, address, body, nil
+}
+
+func isData(kind byte) bool { return kind >= 1 && kind <= 3 }
+
+func plain(r *image.Record) (uint64, []byte, bool) {
+	kind, address, body, err := frame(r)
+	return address, body, err == nil && isData(kind)
+}
+
+func (d *decoder) record(r *image.Record) error {
+	if r.Many > 0 {
+		d.data(r.Head[1]-'0', r.Many)
+		return d.b.AddEach(r.Address, r.Data, r.Each(), r.Line)
+	}
+	kind, address, body, err := frame(r)
+	if err != nil {
+		return err
+	}
+	w := width[kind]
 	switch kind {
 	case 0:
 		if len(body) > 0 {
 			d.b.Note(image.NoteHeader, printable(body))
 		}
 	case 1, 2, 3:
-		d.records++
-		d.widest = max(d.widest, w)
-		if address+uint64(len(body)) > 1<<(8*w) {
-			return d.bad("%d bytes at 0x%X run past the %d-bit addresses of an S%d record", len(body), address, 8*w, kind)
-		}
+		d.data(kind, 1)
 		return d.b.Add(address, body, d.lines.Line)
 	case 5, 6:
 		if len(body) > 0 {
@@ -144,6 +172,11 @@ func (d *decoder) record(r *image.Record) error {
 		}
 	}
 	return nil
+}
+
+func (d *decoder) data(kind byte, many int) {
+	d.records += uint64(many)
+	d.widest = max(d.widest, width[kind])
 }
 
 // printable keeps a header as text, or as hex where it is none.

@@ -85,6 +85,10 @@ func TestTheWidthFollowsTheAddresses(t *testing.T) {
 	}
 }
 
+func TestRecordsReadTogetherAreAsOneByOne(t *testing.T) {
+	formattest.ReadsTogether(t, Format{}, 2, "S9030000FC\n", form, read)
+}
+
 func FuzzDecode(f *testing.F) {
 	formattest.Fuzz(f, Format{}, []byte("S00600004844521B\nS107001041424344DE\nS5030001FB\nS9030000FC\n"), []byte("S2060A000041426C \r\nS8040A01F000\r\n"), []byte("S3070801000041426C\rS70508000100F1"))
 }
