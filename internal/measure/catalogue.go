@@ -193,7 +193,7 @@ func search(s *stand) {
 		var pieces, rows []any
 		for i := range 500 {
 			n := at + i
-			m := model.Release{ID: fmt.Sprintf("%036d", n), Model: fmt.Sprintf("model-%d", n%models), Version: fmt.Sprintf("%d.%d.%d", n%7, n/models, n%10), Number: fmt.Sprintf("QF-%d-%c", n, 'A'+n%5), Channel: model.Stable, Cures: model.Words{"en": sentence(8)}, At: time.Now().UTC()}
+			m := model.Release{ID: fleetID(fleetRelease, n), Model: fmt.Sprintf("model-%d", n%models), Version: fmt.Sprintf("%d.%d.%d", n%7, n/models, n%10), Number: fmt.Sprintf("QF-%d-%c", n, 'A'+n%5), Channel: model.Stable, Cures: model.Words{"en": sentence(8)}, At: time.Now().UTC()}
 			raw, _ := json.Marshal(m)
 			d := core.DigestOf(raw)
 			pieces = append(pieces, d[:], len(raw), enc.EncodeAll(raw, nil))

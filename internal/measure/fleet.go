@@ -181,7 +181,7 @@ func (f synthetic) load(s *stand, db *database.Database) {
 		} else {
 			h.Signature = make([]byte, 64)
 		}
-		l.row("entry (unit, n, hash, kind, run, happened_at, entered_at, encoded)", id, 1, hash[:], e.Kind, "", now, now, body)
+		l.row("entry (unit, n, hash, kind, run, happened_at, entered_at, encoded)", id, 1, hash[:], e.Kind, store.NoID, now, now, body)
 		l.row("head (unit, n, hash, signature)", id, 1, hash[:], h.Signature)
 		l.row("leaf (at, unit, n)", i, id, 1)
 	}

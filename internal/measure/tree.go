@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
@@ -52,7 +51,7 @@ func audited(s *stand) {
 		for from := 0; from < units; from += 500 {
 			var entries, heads, waiting []any
 			for u := from; u < from+500; u++ {
-				unit := fmt.Sprintf("%036d", u)
+				unit := fleetID(fleetUnit, u)
 				e := history.Entry{Unit: unit, N: n, Previous: previous[u], Kind: history.Noted, HappenedAt: at.UnixMicro(), EnteredAt: at.UnixMicro(), By: "p", Text: "label read again at the quay"}
 				if n == each {
 					e.Kind, e.Bench, e.Record, e.Signature = history.Flashed, "b", signed, signature
@@ -61,7 +60,7 @@ func audited(s *stand) {
 				head := history.Head{Unit: unit, N: n, Hash: history.HashEntry(enc)}
 				head.Sign(key)
 				previous[u] = head.Hash
-				entries, heads = append(entries, unit, n, head.Hash[:], e.Kind, "", at, at, enc), append(heads, unit, n, head.Hash[:], head.Signature)
+				entries, heads = append(entries, unit, n, head.Hash[:], e.Kind, store.NoID, at, at, enc), append(heads, unit, n, head.Hash[:], head.Signature)
 				waiting = append(waiting, unit, n)
 			}
 			exec(`INSERT INTO ferry.entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?)", 499), entries...)
@@ -98,7 +97,7 @@ func audited(s *stand) {
 	}
 	var reading, proving time.Duration
 	for i := range 200 {
-		unit := fmt.Sprintf("%036d", i*units/200)
+		unit := fleetID(fleetUnit, i*units/200)
 		begun := time.Now()
 		chain, _, err := st.Chain(ctx, unit)
 		if err != nil {

@@ -70,14 +70,14 @@ func OpenArchive(r io.Reader) (*Archive, error) {
 			a.called[string(get("id"))] = "bench " + string(get("name"))
 		},
 		"entry": func(get func(string) []byte) {
-			k := unitEntry{string(get("unit")), number(get("n"))}
+			k := unitEntry{ownerOf(string(get("unit"))), number(get("n"))}
 			a.entries[k] = &history.Stored{N: k.n, Hash: digest(get("hash")), Kind: string(get("kind")), Encoded: unpackEntry(get("encoded"))}
 		},
 		"succession": func(get func(string) []byte) {
 			a.told = append(a.told, history.SignedSuccession{Says: get("says"), Leaves: get("leaves"), Comes: get("comes")})
 		},
 		"leaf": func(get func(string) []byte) {
-			at, k := number(get("at")), unitEntry{string(get("unit")), number(get("n"))}
+			at, k := number(get("at")), unitEntry{ownerOf(string(get("unit"))), number(get("n"))}
 			if at > 1<<32 {
 				return // no dump holds so many
 			}
@@ -86,14 +86,16 @@ func OpenArchive(r io.Reader) (*Archive, error) {
 			}
 			a.places[at], a.at[k] = k, at
 		},
-		"tree_hash":     func(get func(string) []byte) { a.hashes[int64(number(get("i")))] = digest(get("hash")) },
-		"checkpoint":    func(get func(string) []byte) { a.signed = append(a.signed, get("signed")) },
-		"entry_waiting": func(get func(string) []byte) { a.waiting[unitEntry{string(get("unit")), number(get("n"))}] = true },
+		"tree_hash":  func(get func(string) []byte) { a.hashes[int64(number(get("i")))] = digest(get("hash")) },
+		"checkpoint": func(get func(string) []byte) { a.signed = append(a.signed, get("signed")) },
+		"entry_waiting": func(get func(string) []byte) {
+			a.waiting[unitEntry{ownerOf(string(get("unit"))), number(get("n"))}] = true
+		},
 		"kept_checkpoint": func(get func(string) []byte) {
 			a.kept, keptBy = append(a.kept, history.Elsewhere{Signed: get("signed")}), append(keptBy, string(get("bench")))
 		},
 		"kept_head": func(get func(string) []byte) {
-			a.kept, keptBy = append(a.kept, history.Elsewhere{Unit: string(get("unit")), N: number(get("n"))}), append(keptBy, string(get("bench")))
+			a.kept, keptBy = append(a.kept, history.Elsewhere{Unit: ownerOf(string(get("unit"))), N: number(get("n"))}), append(keptBy, string(get("bench")))
 		},
 		"run": func(get func(string) []byte) {
 			r := Run{ID: string(get("id")), Kind: string(get("kind")), Unit: string(get("unit")), By: string(get("ordered_by")), State: string(get("state")), Outcome: string(get("outcome")), Epoch: number(get("epoch"))}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -28,6 +29,7 @@ type dumpHead struct {
 	Format int       `cbor:"ferry-dump"`
 	Schema int64     `cbor:"schema"`
 	At     time.Time `cbor:"at"`
+	Short  bool      `cbor:"short,omitempty"` // ids take 16 bytes where it was taken, and NoID stands for words
 }
 
 type dumpTable struct {
@@ -99,8 +101,15 @@ func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time, key *trus
 		return m, err
 	}
 	sum := sha256.New()
-	out := cbor.NewEncoder(io.MultiWriter(z, sum))
-	if err := out.Encode(dumpHead{dumpFormat, m.Schema, m.At}); err != nil {
+	behind, packed := inBehind(io.MultiWriter(z, sum)) // the database is asked on meanwhile
+	defer behind.CloseWithError(context.Canceled)
+	buffer := bufio.NewWriterSize(behind, parcel)
+	out := cbor.NewEncoder(buffer)
+	short := 0
+	if err := conn.QueryRowContext(ctx, isShort).Scan(&short); err != nil {
+		return m, err
+	}
+	if err := out.Encode(dumpHead{dumpFormat, m.Schema, m.At, short > 0}); err != nil {
 		return m, err
 	}
 	tables, err := tablesOf(ctx, conn, name)
@@ -112,6 +121,13 @@ func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time, key *trus
 			return m, fmt.Errorf("table %s: %w", t, err)
 		}
 	}
+	if err := buffer.Flush(); err != nil {
+		return m, err
+	}
+	behind.Close()
+	if err := <-packed; err != nil {
+		return m, err
+	}
 	end := dumpEnd{Tables: len(tables), SHA256: sum.Sum(nil)}
 	if key != nil {
 		end.Signer, end.Signature = key.Public(), key.Sign(dumpDomain, end.SHA256)
@@ -121,6 +137,21 @@ func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time, key *trus
 		return m, err
 	}
 	return m, z.Close()
+}
+
+const parcel = 512 << 10 // bytes that are handed on at once
+
+// inBehind writes what is given to it behind the caller's back, who goes on meanwhile. Once it was
+// closed, done says how that went.
+func inBehind(w io.Writer) (in *io.PipeWriter, done <-chan error) {
+	from, in := io.Pipe()
+	ended := make(chan error, 1)
+	go func() {
+		_, err := io.CopyBuffer(w, from, make([]byte, parcel))
+		from.CloseWithError(err)
+		ended <- err
+	}()
+	return in, ended
 }
 
 func tablesOf(ctx context.Context, conn *sql.Conn, name string) (all []string, err error) {
@@ -222,6 +253,11 @@ func Load(ctx context.Context, dsn, account string, r io.Reader) (m Moved, err e
 	if err := migrateTo(ctx, db, d.Schema); err != nil {
 		return d.Moved, err
 	}
+	if d.short {
+		if err := shorten(ctx, db); err != nil {
+			return d.Moved, err
+		}
+	}
 	err = d.tables(func(t dumpTable, row func() ([][]byte, error)) error { return loadRows(ctx, db, t, row) })
 	m = d.Moved
 	if err != nil {
@@ -248,6 +284,7 @@ type dumpReader struct {
 	Moved
 	z     *zstd.Decoder
 	items itemReader
+	short bool
 }
 
 func openDump(r io.Reader) (*dumpReader, error) {
@@ -261,6 +298,7 @@ func openDump(r io.Reader) (*dumpReader, error) {
 		z.Close()
 		return nil, core.Fail(core.BadFile, "this is not a dump that can be read: expected format %d, came %d", dumpFormat, head.Format)
 	}
+	d.short = head.Short
 	d.Moved = Moved{Schema: head.Schema, At: head.At, Rows: map[string]uint64{}}
 	return d, nil
 }
@@ -387,6 +425,12 @@ func loadRows(ctx context.Context, db *sql.DB, t dumpTable, next func() ([][]byt
 	}
 	head := "INSERT INTO `" + t.Table + "` (`" + strings.Join(t.Columns, "`,`") + "`) VALUES "
 	one := "(?" + strings.Repeat(",?", len(t.Columns)-1) + ")"
+	ids := make([]bool, len(t.Columns)) // of 16 bytes, which are given as texts
+	for i, c := range t.Columns {
+		if err := db.QueryRowContext(ctx, `SELECT COUNT(*) > 0 FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND column_name = ? AND data_type = 'uuid'`, t.Table, c).Scan(&ids[i]); err != nil {
+			return err
+		}
+	}
 	var args []any
 	bytes, rows := 0, 0
 	flush := func() error {
@@ -402,11 +446,14 @@ func loadRows(ctx context.Context, db *sql.DB, t dumpTable, next func() ([][]byt
 		if err != nil {
 			return err
 		}
-		for _, v := range row {
+		for i, v := range row {
 			bytes += len(v)
-			if v == nil {
+			switch {
+			case v == nil:
 				args = append(args, nil)
-			} else {
+			case ids[i]:
+				args = append(args, string(v))
+			default:
 				args = append(args, v)
 			}
 		}

@@ -50,7 +50,7 @@ func (s *Store) Units(ctx context.Context, q UnitQuery) (all []Unit, p Paged, er
 	case "withdrawn":
 		of.add("u.running <> '' AND (u.model, u.running) IN (SELECT f.model, f.version FROM firmware f WHERE f.withdrawn_at > '2000-01-01')")
 	case "open":
-		of.add("u.id IN (SELECT c.what FROM claim c WHERE c.kind = 'unit')")
+		of.add("u.id IN (SELECT r.unit FROM claim c JOIN run r ON r.id = c.run WHERE c.kind = 'unit')")
 	default:
 		of.add("u.state = ?", q.State)
 	}

@@ -52,7 +52,7 @@ func journalsOf(t *testing.T) map[string][][]byte {
 
 func openedRun(t *testing.T, s *store.Store, key trust.Key) store.Run {
 	t.Helper()
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: r.Bench, PublicKey: key.Public()}); err != nil {
 		t.Fatal(err)
 	}

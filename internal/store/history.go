@@ -34,7 +34,15 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 		Hash   []byte `db:"hash"`
 		Oldest int64  `db:"oldest"` // schema whose services may still run
 	}
-	err := tx.GetContext(ctx, &last, `SELECT k.oldest, COALESCE(e.n, 0) AS n, COALESCE(e.hash, '') AS hash FROM schema_promise k LEFT JOIN (SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1) e ON TRUE WHERE k.one = 1`, e.Unit)
+	owner, err := s.owner(ctx, tx, e.Unit)
+	if err != nil {
+		return history.Head{}, err
+	}
+	of, err := s.orNoID(ctx, tx, e.Run, "")
+	if err != nil {
+		return history.Head{}, err
+	}
+	err = tx.GetContext(ctx, &last, `SELECT k.oldest, COALESCE(e.n, 0) AS n, COALESCE(e.hash, '') AS hash FROM schema_promise k LEFT JOIN (SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1) e ON TRUE WHERE k.one = 1`, owner)
 	if err != nil {
 		return history.Head{}, err
 	}
@@ -43,23 +51,23 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	encoded := e.Encode()
 	hash := history.HashEntry(encoded)
 	_, err = tx.ExecContext(ctx, `INSERT INTO entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		e.Unit, e.N, hash[:], e.Kind, e.Run, micro(e.HappenedAt), micro(e.EnteredAt), s.packEntry(encoded, last.Oldest))
+		owner, e.N, hash[:], e.Kind, of, micro(e.HappenedAt), micro(e.EnteredAt), s.packEntry(encoded, last.Oldest))
 	if duplicate(err) {
 		return history.Head{}, errRaced
 	}
 	if err != nil {
 		return history.Head{}, err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO entry_waiting (unit, n) VALUES (?, ?)`, e.Unit, e.N); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO entry_waiting (unit, n) VALUES (?, ?)`, owner, e.N); err != nil {
 		return history.Head{}, err
 	}
 	head := history.Head{Unit: e.Unit, N: e.N, Hash: hash}
 	head.Sign(key)
 	if s.keyID == "" {
-		_, err = tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) VALUES (?, ?, ?, ?)`, head.Unit, head.N, hash[:], head.Signature)
+		_, err = tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) VALUES (?, ?, ?, ?)`, owner, head.N, hash[:], head.Signature)
 		return head, err
 	}
-	r, err := tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) SELECT ?, ?, ?, ? FROM team_rule WHERE name = ? AND value = ? LOCK IN SHARE MODE`, head.Unit, head.N, hash[:], head.Signature, signingKey, key.Public().ID())
+	r, err := tx.ExecContext(ctx, `INSERT INTO head (unit, n, hash, signature) SELECT ?, ?, ?, ? FROM team_rule WHERE name = ? AND value = ? LOCK IN SHARE MODE`, owner, head.N, hash[:], head.Signature, signingKey, key.Public().ID())
 	if err != nil {
 		return head, err
 	}
@@ -76,7 +84,11 @@ func (s *Store) NewestHead(ctx context.Context, unit string) (*history.Head, err
 		Hash      []byte `db:"hash"`
 		Signature []byte `db:"signature"`
 	}
-	err := s.db.GetContext(ctx, &row, `SELECT n, hash, signature FROM head WHERE unit = ? ORDER BY n DESC LIMIT 1`, unit)
+	owner, err := s.owner(ctx, s.db, unit)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT n, hash, signature FROM head WHERE unit = ? ORDER BY n DESC LIMIT 1`, owner)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -85,15 +97,23 @@ func (s *Store) NewestHead(ctx context.Context, unit string) (*history.Head, err
 
 // LeadsTo tells whether the entries of a unit lead to a head.
 func (s *Store) LeadsTo(ctx context.Context, h history.Head) (bool, error) {
+	owner, err := s.owner(ctx, s.db, h.Unit)
+	if err != nil {
+		return false, err
+	}
 	n := 0
-	err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM entry WHERE unit = ? AND n = ? AND hash = ?`, h.Unit, h.N, h.Hash[:])
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM entry WHERE unit = ? AND n = ? AND hash = ?`, owner, h.N, h.Hash[:])
 	return n == 1, err
 }
 
 // KeepHead keeps a signed head to which the entries here do not lead. It tells whether it is
 // new.
 func (s *Store) KeepHead(ctx context.Context, h history.Head, bench string, at time.Time) (bool, error) {
-	x, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO kept_head (unit, n, hash, signature, bench, told_at) VALUES (?, ?, ?, ?, ?, ?)`, h.Unit, h.N, h.Hash[:], h.Signature, bench, at.UTC())
+	owner, err := s.owner(ctx, s.db, h.Unit)
+	if err != nil {
+		return false, err
+	}
+	x, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO kept_head (unit, n, hash, signature, bench, told_at) VALUES (?, ?, ?, ?, ?, ?)`, owner, h.N, h.Hash[:], h.Signature, bench, at.UTC())
 	if err != nil {
 		return false, err
 	}
@@ -110,6 +130,10 @@ func (s *Store) Chain(ctx context.Context, unit string) ([]history.Stored, []his
 // ChainFrom reads the entries behind a number, the heads from it on, and all those that benches
 // have kept.
 func (s *Store) ChainFrom(ctx context.Context, unit string, from uint64) ([]history.Stored, []history.Head, error) {
+	owner, err := s.owner(ctx, s.db, unit)
+	if err != nil {
+		return nil, nil, err
+	}
 	chain, err := s.Entries(ctx, unit, from+1, math.MaxInt64)
 	if err != nil {
 		return nil, nil, err
@@ -119,7 +143,7 @@ func (s *Store) ChainFrom(ctx context.Context, unit string, from uint64) ([]hist
 		Hash      []byte `db:"hash"`
 		Signature []byte `db:"signature"`
 	}
-	if err := s.db.SelectContext(ctx, &raw, `SELECT n, hash, signature FROM head WHERE unit = ? AND n >= ? UNION ALL SELECT n, hash, signature FROM kept_head WHERE unit = ? AND n >= ? ORDER BY n`, unit, from, unit, from); err != nil {
+	if err := s.db.SelectContext(ctx, &raw, `SELECT n, hash, signature FROM head WHERE unit = ? AND n >= ? UNION ALL SELECT n, hash, signature FROM kept_head WHERE unit = ? AND n >= ? ORDER BY n`, owner, from, owner, from); err != nil {
 		return nil, nil, err
 	}
 	var heads []history.Head
@@ -137,13 +161,17 @@ func (s *Store) ChainFrom(ctx context.Context, unit string, from uint64) ([]hist
 
 // Entries reads some of a unit's entries, by their numbers, as they are stored.
 func (s *Store) Entries(ctx context.Context, unit string, from, to uint64) ([]history.Stored, error) {
+	owner, err := s.owner(ctx, s.db, unit)
+	if err != nil {
+		return nil, err
+	}
 	var rows []struct {
 		N       uint64 `db:"n"`
 		Hash    []byte `db:"hash"`
 		Kind    string `db:"kind"`
 		Encoded []byte `db:"encoded"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT n, hash, kind, encoded FROM entry WHERE unit = ? AND n BETWEEN ? AND ? ORDER BY n`, unit, from, to); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT n, hash, kind, encoded FROM entry WHERE unit = ? AND n BETWEEN ? AND ? ORDER BY n`, owner, from, to); err != nil {
 		return nil, err
 	}
 	var chain []history.Stored
@@ -161,7 +189,11 @@ func (s *Store) NewestEntry(ctx context.Context, unit string) (m history.Mark, e
 		N    uint64 `db:"n"`
 		Hash []byte `db:"hash"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1`, unit)
+	owner, err := s.owner(ctx, s.db, unit)
+	if err != nil {
+		return m, err
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT n, hash FROM entry WHERE unit = ? ORDER BY n DESC LIMIT 1`, owner)
 	if errors.Is(err, sql.ErrNoRows) {
 		return m, nil
 	}

@@ -93,10 +93,12 @@ func (p pool) GetContext(ctx context.Context, dest any, query string, args ...an
 
 func (p pool) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	defer forget(ctx)
-	return p.DB.ExecContext(ctx, query, args...)
+	r, err := p.DB.ExecContext(ctx, query, args...)
+	return r, noUUID(err)
 }
 
 func (p pool) NamedExecContext(ctx context.Context, query string, arg any) (sql.Result, error) {
 	defer forget(ctx)
-	return p.DB.NamedExecContext(ctx, query, arg)
+	r, err := p.DB.NamedExecContext(ctx, query, arg)
+	return r, noUUID(err)
 }

@@ -53,7 +53,7 @@ func TestACallReadsTheSameRowsOnce(t *testing.T) {
 	if other := read(store.Remember(ctx)); len(other) != 2 {
 		t.Errorf("another call that remembers: %+v", other)
 	}
-	if err := s.PutAdapter(call, store.Adapter{Serial: "A-3", Name: "lead", State: "ready", At: time.Now(), By: "p"}); err != nil {
+	if err := s.PutAdapter(call, store.Adapter{Serial: "A-3", Name: "lead", State: "ready", At: time.Now(), By: somebody}); err != nil {
 		t.Fatal(err)
 	}
 	if after := read(call); len(after) != 3 || !there() {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -207,7 +208,7 @@ func (s *Store) PauseRun(ctx context.Context, id string) error {
 
 // claimed says which run is in the way.
 func (s *Store) claimed(ctx context.Context, r Run, links []string) error {
-	q, args, err := sqlx.In(`SELECT run FROM claim WHERE run <> ? AND ((kind = 'link' AND what IN (?)) OR (kind = 'unit' AND what = ?)) LIMIT 1`, r.ID, append([]string{""}, links...), r.Unit)
+	q, args, err := sqlx.In(`SELECT run FROM claim WHERE run <> ? AND ((kind = 'link' AND what IN (?)) OR (kind = 'unit' AND what = ?)) LIMIT 1`, cmp.Or(r.ID, NoID), append([]string{""}, links...), r.Unit)
 	if err != nil {
 		return err
 	}

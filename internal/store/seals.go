@@ -33,27 +33,27 @@ type Seal struct {
 type sealedTable struct {
 	key   string   // the column that names a row; of several the first tells enough to find it
 	named string   // SQL that says how people call the row
-	bytes []string // columns with text or bytes
+	bytes []string // columns with text or bytes, or ids, which are marked
 	other []string // columns with times and numbers
 	later []string // columns with text that came later: where there is none the seal is as before
 }
 
 var sealedTables = map[string]sealedTable{
-	"person":         {"id", "CONCAT('person ', name)", []string{"id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}, []string{"sites"}},
-	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "person", "bench", "scope"}, []string{"until_at"}, []string{"sites", "benches"}},
-	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "person"}, nil, nil},
-	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "person", "credential"}, nil, nil},
-	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "person", "scope"}, []string{"days", "given"}, nil},
-	"bench":          {"id", "CONCAT('bench ', name)", []string{"id", "name", "public_key"}, []string{"revoked_at"}, []string{"earlier_keys"}},
-	"trusted_key":    {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "added_by", "second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}, nil},
-	"vouch":          {"firmware", "CONCAT('a word for release ', firmware)", []string{"firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}, nil},
-	"firmware":       {"id", "CONCAT('release ', model, ' ', version)", []string{"id", "model", "version", "document"}, []string{"withdrawn_at"}, nil},
+	"person":         {"id", "CONCAT('person ', name)", []string{"id:id", "name", "role", "password", "factor"}, []string{"ended_at", "factor_at"}, []string{"sites"}},
+	"secret":         {"digest", "CONCAT('a ', kind, ' called ', name)", []string{"digest", "kind", "id:person", "id:bench", "scope"}, []string{"until_at"}, []string{"sites", "benches"}},
+	"person_subject": {"id", "CONCAT('whom the identity provider calls ', subject)", []string{"id", "id:person"}, nil, nil},
+	"passkey":        {"id", "CONCAT('a passkey called ', name)", []string{"id", "id:person", "credential"}, nil, nil},
+	"device_ask":     {"digest", "CONCAT('what machine ', machine, ' asked')", []string{"digest", "code", "id:person", "scope"}, []string{"days", "given"}, nil},
+	"bench":          {"id", "CONCAT('bench ', name)", []string{"id:id", "name", "public_key"}, []string{"revoked_at"}, []string{"earlier_keys"}},
+	"trusted_key":    {"id", "CONCAT('key ', name)", []string{"id", "name", "public", "id:added_by", "id:second_by"}, []string{"valid_from", "valid_until", "revoked_at", "alone"}, nil},
+	"vouch":          {"firmware", "CONCAT('a word for release ', firmware)", []string{"id:firmware", "how", "who", "signed", "signature"}, []string{"dated_at", "alone"}, nil},
+	"firmware":       {"id", "CONCAT('release ', model, ' ', version)", []string{"id:id", "model", "version", "document"}, []string{"withdrawn_at"}, nil},
 	"model":          {"name", "CONCAT('model ', name)", []string{"name", "sheet"}, nil, nil},
 	"team_rule":      {"name", "CONCAT('the rule ', name)", []string{"name", "value"}, nil, nil},
-	"model_wanted":   {"name", "CONCAT('the sheet that is wanted for ', name)", []string{"name", "sheet", "wanted_by"}, nil, nil},
-	"consent":        {"id", "CONCAT('a consent to ', what)", []string{"id", "unit", "what", "given_by"}, []string{"given_at", "until_at"}, nil},
-	"second_word":    {"number", "CONCAT('leave number ', number)", []string{"unit", "kind", "firmware", "source", "wants", "asked_by", "decided_by"}, []string{"number", "given", "until_at"}, nil},
-	"fact":           {"unit", "CONCAT('fact ', name)", []string{"unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}, nil},
+	"model_wanted":   {"name", "CONCAT('the sheet that is wanted for ', name)", []string{"name", "sheet", "id:wanted_by"}, nil, nil},
+	"consent":        {"id", "CONCAT('a consent to ', what)", []string{"id:id", "id:unit", "what", "id:given_by"}, []string{"given_at", "until_at"}, nil},
+	"second_word":    {"number", "CONCAT('leave number ', number)", []string{"id:unit", "kind", "firmware", "source", "wants", "id:asked_by", "id:decided_by"}, []string{"number", "given", "until_at"}, nil},
+	"fact":           {"unit", "CONCAT('fact ', name)", []string{"id:unit", "name", "value", "source", "said_by", "evidence"}, []string{"said_at"}, nil},
 }
 
 // sealPurpose is that of the key of seals; auditSealed the entry of the audit log which says that
@@ -63,12 +63,19 @@ const (
 	AuditSealed = "rows-sealed"
 )
 
+// idMark is before the name of a column with ids.
+const idMark = "id:"
+
 // sealText is SQL for what is sealed of a row: its columns in hexadecimal, '-' for none.
 func sealText(table, alias string) string {
 	t := sealedTables[table]
 	parts := []string{"'" + table + "'"}
 	for _, c := range t.bytes {
-		parts = append(parts, "COALESCE(HEX("+alias+c+"), '-')")
+		is := alias + c
+		if id, ok := strings.CutPrefix(c, idMark); ok {
+			is = "CAST(" + alias + id + " AS CHAR)"
+		}
+		parts = append(parts, "COALESCE(HEX("+is+"), '-')")
 	}
 	for _, c := range t.other {
 		parts = append(parts, "COALESCE(HEX(CAST("+alias+c+" AS CHAR)), '-')")
@@ -228,8 +235,12 @@ func (s *Store) WithKey(ctx context.Context, key trust.Key) error {
 	if s.line, err = s.LineOf(ctx, key); err != nil {
 		return err
 	}
+	owner, err := s.owner(ctx, s.db, TeamChain)
+	if err != nil {
+		return err
+	}
 	done := false
-	if err := s.db.GetContext(ctx, &done, `SELECT EXISTS(SELECT 1 FROM entry WHERE unit = ? AND kind = ?)`, TeamChain, AuditSealed); err != nil {
+	if err := s.db.GetContext(ctx, &done, `SELECT EXISTS(SELECT 1 FROM entry WHERE unit = ? AND kind = ?)`, owner, AuditSealed); err != nil {
 		return err
 	}
 	if !done {

@@ -29,7 +29,7 @@ import (
 )
 
 // Schema is the number of the newest migration that this version knows.
-const Schema = 31
+const Schema = 32
 
 // Store is the database.
 type Store struct {
@@ -43,6 +43,7 @@ type Store struct {
 	names  names
 	tally  tally
 	folds  folds
+	short  atomic.Bool // ids take 16 bytes
 
 	sealKey []byte      // of seals; without one what is written has none, and everything is believed
 	strict  atomic.Bool // every row has a seal
@@ -167,6 +168,7 @@ func (s *Store) hasProcedures(ctx context.Context) error {
 
 // Numbers of errors of the server.
 const (
+	wrongValue  = 1292
 	noProcedure = 1305
 	notToCall   = 1370
 	noDefiner   = 1449
@@ -232,9 +234,9 @@ func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {
 	for try := 0; ; try++ {
 		err := s.once(ctx, f)
 		var e *mysql.MySQLError
-		again := errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) || errors.Is(err, errRaced)
+		again := errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) || errors.Is(err, errRaced) || s.grewShort(ctx, err)
 		if !again || try == mostAgain {
-			return err
+			return noUUID(err)
 		}
 		select {
 		case <-time.After(rand.N(wait)):

@@ -27,6 +27,12 @@ import (
 
 var ctx = context.Background()
 
+// Ids that are nobody's.
+const (
+	somebody = "01940000-0000-7000-8000-000000000001"
+	someUnit = "01940000-0000-7000-8000-000000000002"
+)
+
 func open(t *testing.T) (*store.Store, *database.Database, trust.Key) {
 	t.Helper()
 	db := database.New(t, false)
@@ -124,7 +130,7 @@ func TestADatabaseWithoutItsProcedures(t *testing.T) {
 // that none names, is left out, and the events are taken.
 func TestATextDoesNotStandInTheWay(t *testing.T) {
 	s, db, key := open(t)
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: key.Public()}); err != nil {
 		t.Fatal(err)
 	}
@@ -252,7 +258,7 @@ func TestPiecesThatNothingNamesAreSwept(t *testing.T) {
 	if err := s.PutPieces(ctx, []shelf.Piece{lone, asked, named}); err != nil {
 		t.Fatal(err)
 	}
-	r := store.Run{ID: store.NewID(), Kind: run.BackUp, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.BackUp, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.OpenRun(ctx, r, []string{r.Bench + "/a"}, nil, store.Order{ID: store.NewID(), Bench: r.Bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
@@ -363,7 +369,7 @@ func TestImagesAndReleases(t *testing.T) {
 	}
 	data := bytes.Repeat([]byte("image "), 30000)
 	for range 2 {
-		if err := s.PutImage(ctx, data, "x.bin", "p"); err != nil {
+		if err := s.PutImage(ctx, data, "x.bin", somebody); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -372,14 +378,14 @@ func TestImagesAndReleases(t *testing.T) {
 	}
 	r := &model.Release{ID: store.NewID(), Model: sheet.Model, Version: "1.0.0", Channel: model.Stable}
 	raw, _ := json.Marshal(r)
-	document, err := s.AddRelease(ctx, r, raw, 0xFF, "p")
+	document, err := s.AddRelease(ctx, r, raw, 0xFF, somebody)
 	if err != nil {
 		t.Fatal(err)
 	}
 	again := *r
 	again.ID = store.NewID()
 	other, _ := json.Marshal(again)
-	if _, err := s.AddRelease(ctx, &again, other, 0xFF, "p"); core.KindOf(err) != core.Busy {
+	if _, err := s.AddRelease(ctx, &again, other, 0xFF, somebody); core.KindOf(err) != core.Busy {
 		t.Errorf("a version twice: %v", err)
 	}
 	all, err := s.Releases(ctx, sheet.Model)
@@ -395,11 +401,11 @@ func TestImagesAndReleases(t *testing.T) {
 func TestUnitsAreFoundAndPaged(t *testing.T) {
 	s, _, key := open(t)
 	for i := range 30 {
-		if _, err := s.MeetUnit(ctx, key, "quill-80", fmt.Sprintf("Q-%03d", i), fmt.Sprintf("Quay %d%%", i%3), "p", time.Now()); err != nil {
+		if _, err := s.MeetUnit(ctx, key, "quill-80", fmt.Sprintf("Q-%03d", i), fmt.Sprintf("Quay %d%%", i%3), somebody, time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
-	s.MeetUnit(ctx, key, "other", "Q-001", "", "p", time.Now())
+	s.MeetUnit(ctx, key, "other", "Q-001", "", somebody, time.Now())
 	for name, x := range map[string]struct {
 		q     store.UnitQuery
 		total int
@@ -433,9 +439,9 @@ func TestUnitsAreFoundAndPaged(t *testing.T) {
 
 func TestTheNewestFactOfEachSource(t *testing.T) {
 	s, _, key := open(t)
-	u, _ := s.MeetUnit(ctx, key, "m", "S", "", "p", time.Now())
+	u, _ := s.MeetUnit(ctx, key, "m", "S", "", somebody, time.Now())
 	noon := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
-	facts := []core.Fact{{Name: "revision", Value: "C", Source: "wire", At: noon}, {Name: "revision", Value: "D", Source: "wire", At: noon.Add(time.Second)}, {Name: "revision", Value: "C", Source: "label", At: noon, By: "p"}, {Name: "running", Value: "1.2.3", Source: "wire", At: noon}}
+	facts := []core.Fact{{Name: "revision", Value: "C", Source: "wire", At: noon}, {Name: "revision", Value: "D", Source: "wire", At: noon.Add(time.Second)}, {Name: "revision", Value: "C", Source: "label", At: noon, By: somebody}, {Name: "running", Value: "1.2.3", Source: "wire", At: noon}}
 	for range 2 { // the same facts twice change nothing
 		if err := s.AddFacts(ctx, u.ID, facts); err != nil {
 			t.Fatal(err)
@@ -463,17 +469,17 @@ func TestOneChainManyWriters(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: "u", Kind: history.Entered, HappenedAt: int64(i), By: "p"}); err != nil {
+			if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: someUnit, Kind: history.Entered, HappenedAt: int64(i), By: somebody}); err != nil {
 				t.Error(err)
 			}
 		}()
 	}
 	all.Wait()
-	chain, heads, err := s.Chain(ctx, "u")
+	chain, heads, err := s.Chain(ctx, someUnit)
 	if err != nil || len(chain) != 12 || len(heads) != 12 {
 		t.Fatalf("%d entries, %d heads, %v", len(chain), len(heads), err)
 	}
-	if found := history.Check("u", chain, heads, history.Line{Now: key.Public()}, func(string) trust.Any { return nil }); len(found) > 0 {
+	if found := history.Check(someUnit, chain, heads, history.Line{Now: key.Public()}, func(string) trust.Any { return nil }); len(found) > 0 {
 		t.Error(found)
 	}
 }
@@ -558,7 +564,7 @@ func event(n uint64, kind string, body any) []byte {
 
 func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	s, _, key := open(t)
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: make([]byte, 32)}); err != nil {
 		t.Fatal(err)
 	}
@@ -642,10 +648,10 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 	if r, _ = s.Run(ctx, r.ID); r.State != store.RunPaused || r.Outcome != "interrupted" {
 		t.Errorf("it was not taken up: %s, %q", r.State, r.Outcome)
 	}
-	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); err != nil {
+	if err := s.ReleaseRun(ctx, key, r, somebody, "gone", true); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.ReleaseRun(ctx, key, r, "p", "gone", true); core.KindOf(err) != core.NotFound {
+	if err := s.ReleaseRun(ctx, key, r, somebody, "gone", true); core.KindOf(err) != core.NotFound {
 		t.Errorf("a second time: %v", err)
 	}
 	if err := s.OpenRun(ctx, other, []string{other.Bench + "/" + other.Link}, nil, order); err != nil {
@@ -659,7 +665,7 @@ func TestEventsAreTakenOnceAndWithoutGaps(t *testing.T) {
 func TestBatchesInRows(t *testing.T) {
 	s, db, key := open(t)
 	root := db.Open(t, db.Root)
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: make([]byte, 32)}); err != nil {
 		t.Fatal(err)
 	}
@@ -782,7 +788,7 @@ func batch(bench string, first uint64, outcome string, events ...[]byte) store.P
 // its epoch on, however it cuts its batches.
 func TestSignedBatches(t *testing.T) {
 	s, _, key := open(t)
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: key.Public()}); err != nil {
 		t.Fatal(err)
 	}
@@ -915,7 +921,7 @@ func TestRunsArePackedOnceTheyAreOver(t *testing.T) {
 		all[r.ID] = append(all[r.ID], bodies...)
 	}
 	for i := range 6 {
-		r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench, Link: fmt.Sprint("a", i), By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+		r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: bench, Link: fmt.Sprint("a", i), By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 		if err := s.OpenRun(ctx, r, []string{bench + "/" + r.Link}, nil, store.Order{ID: store.NewID(), Bench: bench, Kind: "run", Body: []byte(`{}`), Created: time.Now(), Deadline: time.Now()}); err != nil {
 			t.Fatal(err)
 		}
@@ -1012,7 +1018,7 @@ func TestRunsArePackedOnceTheyAreOver(t *testing.T) {
 func TestRunsAreNotPackedForOlderServices(t *testing.T) {
 	s, db, key := open(t)
 	root := db.Open(t, db.Root)
-	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: "p", Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
+	r := store.Run{ID: store.NewID(), Kind: run.Flash, Unit: store.NewID(), Bench: store.NewID(), Link: "a", By: somebody, Epoch: 1, Opened: []byte(`{"serial":"S"}`), OpenedAt: time.Now()}
 	if err := s.AddBench(ctx, store.Bench{ID: r.Bench, Name: "b", PublicKey: key.Public()}); err != nil {
 		t.Fatal(err)
 	}
@@ -1058,7 +1064,7 @@ func TestOldRowsAreSealedInOneWalk(t *testing.T) {
 		root := db.Open(t, db.Root)
 		at := time.Now().UTC()
 		for i := range rows {
-			id := fmt.Sprintf("%036d", i)
+			id := fmt.Sprintf("00000000-0000-7000-8000-%012d", i)
 			if _, err := root.Exec(`INSERT INTO ferry.firmware (id, model, version, document) VALUES (?, 'm', ?, ?)`, id, id, make([]byte, 32)); err != nil {
 				t.Fatal(err)
 			}
@@ -1066,7 +1072,7 @@ func TestOldRowsAreSealedInOneWalk(t *testing.T) {
 			if _, err := root.Exec(`INSERT INTO ferry.secret (digest, kind, created_at) VALUES (?, 'token', ?)`, digest[:], at); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := root.Exec(`INSERT INTO ferry.fact (unit, name, value, source, said_at, said_by) VALUES (?, 'revision', 'D', 'wire', ?, '')`, fmt.Sprintf("%036d", i/7), at.Add(time.Duration(i)*time.Second)); err != nil {
+			if _, err := root.Exec(`INSERT INTO ferry.fact (unit, name, value, source, said_at, said_by) VALUES (?, 'revision', 'D', 'wire', ?, '')`, fmt.Sprintf("00000000-0000-7000-8000-%012d", i/7), at.Add(time.Duration(i)*time.Second)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -1096,7 +1102,7 @@ func TestOldRowsAreSealedInOneWalk(t *testing.T) {
 			facts = append(facts, core.Fact{Name: fmt.Sprintf("n%d", i), Value: "1", Source: core.FromWire, At: at})
 		}
 		for some := range slices.Chunk(facts, 200) {
-			if err := st.AddFacts(ctx, fmt.Sprintf("%036d", rows), some); err != nil {
+			if err := st.AddFacts(ctx, fmt.Sprintf("00000000-0000-7000-8000-%012d", rows), some); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -1121,7 +1127,7 @@ func TestOldRowsAreSealedInOneWalk(t *testing.T) {
 		if err := fresh.WithKey(ctx, next); err != nil {
 			t.Fatal(err)
 		}
-		for _, unit := range []string{"", fmt.Sprintf("%036d", 3), fmt.Sprintf("%036d", rows)} {
+		for _, unit := range []string{"", fmt.Sprintf("00000000-0000-7000-8000-%012d", 3), fmt.Sprintf("00000000-0000-7000-8000-%012d", rows)} {
 			if found, err := fresh.Unsealed(ctx, unit); err != nil || len(found) > 0 {
 				t.Errorf("not sealed with the new key: %v %v", found, err)
 			}
@@ -1159,7 +1165,7 @@ func TestAFleetIsPagedByKey(t *testing.T) {
 		if i%11 == 0 {
 			seen = nil
 		}
-		rows = append(rows, fmt.Sprintf("%036d", i), fmt.Sprintf("hull-%d", i%40), fmt.Sprintf("F-%05d-%c", i, 'A'+i%26), site, "B7 works", "1.0.0", state, at, seen)
+		rows = append(rows, fmt.Sprintf("00000000-0000-7000-8000-%012d", i), fmt.Sprintf("hull-%d", i%40), fmt.Sprintf("F-%05d-%c", i, 'A'+i%26), site, "B7 works", "1.0.0", state, at, seen)
 	}
 	for part := range slices.Chunk(rows, 9*1000) {
 		if _, err := root.Exec(`INSERT INTO ferry.unit (id, model, serial, site, customer, running, state, entered_at, seen_at) VALUES (?,?,?,?,?,?,?,?,?)`+strings.Repeat(",(?,?,?,?,?,?,?,?,?)", 999), part...); err != nil {
@@ -1278,15 +1284,15 @@ func TestWhatIsOverIsSwept(t *testing.T) {
 			args []any
 		}{
 			{`INSERT INTO ferry.secret (digest, kind, created_at, expires_at) VALUES (?, 'session', ?, ?)`, []any{digest[:], at, at}},
-			{`INSERT INTO ferry.bench_order (id, bench, kind, body, created_at, deadline, ended_at) VALUES (?, 'b', 'check', '{}', ?, ?, ?)`, []any{store.NewID(), at, at, at}},
-			{`INSERT INTO ferry.bench_order (id, bench, kind, body, created_at, deadline) VALUES (?, 'b', 'run', '{}', ?, ?)`, []any{store.NewID(), at, at}}, // not ended
+			{`INSERT INTO ferry.bench_order (id, bench, kind, body, created_at, deadline, ended_at) VALUES (?, ?, 'check', '{}', ?, ?, ?)`, []any{store.NewID(), store.NewID(), at, at, at}},
+			{`INSERT INTO ferry.bench_order (id, bench, kind, body, created_at, deadline) VALUES (?, ?, 'run', '{}', ?, ?)`, []any{store.NewID(), store.NewID(), at, at}}, // not ended
 		} {
 			if _, err := root.Exec(x.q, x.args...); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
-	if _, err := root.Exec(`INSERT INTO ferry.run (id, kind, unit, bench, link, ordered_by, epoch, state, opened, opened_at) VALUES ('r', 'flash', 'none', 'b', 'a', 'p', 1, 'closed', '', ?)`, now); err != nil { // as the version before enters one
+	if _, err := root.Exec(`INSERT INTO ferry.run (id, kind, unit, bench, link, ordered_by, epoch, state, opened, opened_at) VALUES (?, 'flash', ?, ?, 'a', ?, 1, 'closed', '', ?)`, store.NewID(), store.NewID(), store.NewID(), somebody, now); err != nil { // as the version before enters one
 		t.Fatal(err)
 	}
 	for turn, want := range []int64{4, 3, 0} {
@@ -1320,18 +1326,18 @@ func TestAChainIsReadWhileItGrows(t *testing.T) {
 	go func() {
 		defer close(done)
 		for range 400 {
-			if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: "u", Kind: history.Noted, HappenedAt: 1, Text: "seen"}); err != nil {
+			if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: someUnit, Kind: history.Noted, HappenedAt: 1, Text: "seen"}); err != nil {
 				t.Error(err)
 				return
 			}
 		}
 	}()
 	for reads := 0; ; reads++ {
-		chain, heads, err := s.Chain(ctx, "u")
+		chain, heads, err := s.Chain(ctx, someUnit)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if found := history.Check("u", chain, heads, history.Line{Now: key.Public()}, func(string) trust.Any { return nil }); len(found) > 0 {
+		if found := history.Check(someUnit, chain, heads, history.Line{Now: key.Public()}, func(string) trust.Any { return nil }); len(found) > 0 {
 			t.Fatalf("read %d, of %d entries: %v", reads, len(chain), found)
 		}
 		select {

@@ -74,7 +74,11 @@ func (s *Store) LogToCut(ctx context.Context, before time.Time) (n uint64, err e
 	if err != nil || to.At.Valid && !to.At.Time.Before(before) {
 		return 0, err
 	}
-	err = s.db.GetContext(ctx, &n, `SELECT COALESCE(MAX(e.n), 0) FROM schema_promise k LEFT JOIN (SELECT n FROM entry WHERE unit = ? AND entered_at < ? ORDER BY n DESC LIMIT 1) e ON TRUE WHERE k.one = 1 AND k.oldest >= ?`, TeamChain, before.UTC(), ownDeletes)
+	owner, err := s.owner(ctx, s.db, TeamChain)
+	if err != nil {
+		return 0, err
+	}
+	err = s.db.GetContext(ctx, &n, `SELECT COALESCE(MAX(e.n), 0) FROM schema_promise k LEFT JOIN (SELECT n FROM entry WHERE unit = ? AND entered_at < ? ORDER BY n DESC LIMIT 1) e ON TRUE WHERE k.one = 1 AND k.oldest >= ?`, owner, before.UTC(), ownDeletes)
 	if err != nil || n > to.N {
 		return n, err
 	}

@@ -128,7 +128,7 @@ func growTree(ctx context.Context, tx *sqlx.Tx, key trust.Key, now time.Time) (m
 		return err
 	}
 	waiting = slices.DeleteFunc(waiting, func(w waits) bool {
-		h := history.Head{Unit: w.Unit, N: w.N, Hash: core.Digest(w.Hash), Signature: w.Signature}
+		h := history.Head{Unit: ownerOf(w.Unit), N: w.N, Hash: core.Digest(w.Hash), Signature: w.Signature}
 		return !h.Verify(key.Public())
 	})
 	if len(waiting) == 0 {
@@ -203,9 +203,9 @@ func (s *Store) Elsewhere(ctx context.Context) (all []history.Elsewhere, err err
 		By     string `db:"name"`
 	}
 	err = s.db.SelectContext(ctx, &rows, `(SELECT k.signed, '' AS unit, 0 AS n, COALESCE(CONCAT('bench ', b.name), 'the file beside the database') AS name FROM kept_checkpoint k LEFT JOIN bench b ON b.id = k.bench ORDER BY k.size LIMIT 100)
-		UNION ALL (SELECT NULL, k.unit, k.n, COALESCE(CONCAT('bench ', b.name), '') FROM kept_head k LEFT JOIN bench b ON b.id = k.bench ORDER BY k.told_at, k.unit, k.n LIMIT 100)`)
+		UNION ALL (SELECT NULL, CAST(k.unit AS CHAR(36)), k.n, COALESCE(CONCAT('bench ', b.name), '') FROM kept_head k LEFT JOIN bench b ON b.id = k.bench ORDER BY k.told_at, k.unit, k.n LIMIT 100)`)
 	for _, r := range rows {
-		all = append(all, history.Elsewhere{Signed: r.Signed, Unit: r.Unit, N: r.N, By: r.By})
+		all = append(all, history.Elsewhere{Signed: r.Signed, Unit: ownerOf(r.Unit), N: r.N, By: r.By})
 	}
 	return all, err
 }
@@ -242,7 +242,7 @@ func (s *Store) Placed(ctx context.Context, from, n uint64) (all []history.Place
 			return nil, err
 		}
 		p := &all[at-from]
-		p.Unit, p.N = string(unit), number
+		p.Unit, p.N = ownerOf(string(unit)), number
 		if kind != nil {
 			if _, ok := kinds[string(kind)]; !ok {
 				kinds[string(kind)] = string(kind)
@@ -309,11 +309,15 @@ func (s *Store) Continued(ctx context.Context, leaves []*history.Placed) error {
 // PlacesOf tells where entries of a unit stand in the tree, by their number. Those that wait
 // for a place have none.
 func (s *Store) PlacesOf(ctx context.Context, unit string, from, to uint64) (places map[uint64]uint64, waiting map[uint64]bool, err error) {
+	owner, err := s.owner(ctx, s.db, unit)
+	if err != nil {
+		return nil, nil, err
+	}
 	var rows []struct {
 		N  uint64        `db:"n"`
 		At sql.NullInt64 `db:"at"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT n, at FROM leaf WHERE unit = ? AND n BETWEEN ? AND ? UNION ALL SELECT n, NULL FROM entry_waiting WHERE unit = ? AND n BETWEEN ? AND ?`, unit, from, to, unit, from, to); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT n, at FROM leaf WHERE unit = ? AND n BETWEEN ? AND ? UNION ALL SELECT n, NULL FROM entry_waiting WHERE unit = ? AND n BETWEEN ? AND ?`, owner, from, to, owner, from, to); err != nil {
 		return nil, nil, err
 	}
 	places, waiting = map[uint64]uint64{}, map[uint64]bool{}
@@ -353,7 +357,7 @@ func (s *Store) Astray(ctx context.Context, limit int, clean bool) (all []histor
 			return nil, err
 		}
 		for _, r := range rows {
-			all = append(all, history.Astray{What: q.what, Unit: r.Unit, N: r.N, Run: r.Run})
+			all = append(all, history.Astray{What: q.what, Unit: ownerOf(r.Unit), N: r.N, Run: r.Run})
 		}
 	}
 	return all, nil

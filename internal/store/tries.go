@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -59,7 +60,7 @@ func (s *Store) PastOf(ctx context.Context, model, but string) (map[string]advis
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT rung AS what, COUNT(*) AS n, COALESCE(SUM(answered), 0) AS helped FROM run_try WHERE model = ? AND run <> ? GROUP BY rung
 		UNION ALL SELECT IF(r.kind = 'restore', 'restore', 'go-on'), COUNT(*), COALESCE(SUM(r.outcome = 'done'), 0) FROM run r JOIN unit u ON u.id = r.unit
-		WHERE u.model = ? AND r.id <> ? AND r.state = 'closed' AND (r.kind = 'restore' OR r.kind = 'flash' AND JSON_VALUE(r.summary, '$.halves') > 1) GROUP BY 1`, model, but, model, but)
+		WHERE u.model = ? AND r.id <> ? AND r.state = 'closed' AND (r.kind = 'restore' OR r.kind = 'flash' AND JSON_VALUE(r.summary, '$.halves') > 1) GROUP BY 1`, model, cmp.Or(but, NoID), model, cmp.Or(but, NoID))
 	out := map[string]advise.Count{}
 	for _, r := range rows {
 		out[r.What] = advise.Count{Helped: r.Helped, All: r.All}

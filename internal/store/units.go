@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -50,7 +51,7 @@ type Unit struct {
 	Due      string         `db:"due"`     // the version that should be in it while another one runs
 }
 
-var unitColumns = named(Unit{}, "u.", "run") + `, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = u.id) AS run`
+var unitColumns = named(Unit{}, "u.", "run") + `, (SELECT c.run FROM claim c WHERE c.kind = 'unit' AND c.what = CAST(u.id AS CHAR(36)) COLLATE utf8mb4_bin) AS run`
 
 // Unit finds one by id or serial; a serial that two models share is ambiguous.
 func (s *Store) Unit(ctx context.Context, idOrSerial string) (Unit, error) {
@@ -90,7 +91,7 @@ func (s *Store) UnitsAfter(ctx context.Context, model, after string, limit int) 
 		return nil, 0, err
 	}
 	var ids []string
-	if err := s.db.SelectContext(ctx, &ids, `SELECT u.id`+of+` AND u.id > ? ORDER BY u.id LIMIT ?`, model, after, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &ids, `SELECT u.id`+of+` AND u.id > ? ORDER BY u.id LIMIT ?`, model, cmp.Or(after, NoID), limit); err != nil {
 		return nil, 0, err
 	}
 	all, err = s.UnitsBy(ctx, ids)

@@ -499,7 +499,7 @@ func TestTheTeamInTheConsole(t *testing.T) {
 		press(`[data-check-all]`), browser.Until(`document.querySelector('[data-checked]')?.innerText.includes('none missing')`))
 
 	// Changed behind the service's back, the log says so.
-	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ? AND n = 1`, store.TeamChain); err != nil {
+	if _, err := w.DB.Open(t, w.DB.Root).ExecContext(ctx, `UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ? AND n = 1`, store.NoID); err != nil {
 		t.Fatal(err)
 	}
 	do(t, x, chromedp.Navigate(w.Base+"/audit"), says("Changed since it was entered"),

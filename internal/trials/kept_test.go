@@ -15,6 +15,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
+	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/internal/testkit/browser"
 )
@@ -138,7 +139,7 @@ func TestTheAuditLogIsLetGo(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	change(`UPDATE entry SET entered_at = entered_at - INTERVAL 500 DAY WHERE unit = 'team' AND n <= 3`)
+	change(`UPDATE entry SET entered_at = entered_at - INTERVAL 500 DAY WHERE unit = '` + store.NoID + `' AND n <= 3`)
 	told(t, l.must(0, "retention"), "The audit log is kept for good.")
 	told(t, l.must(17, "retention", "--log", "365"), "366 days at least, not 365")
 	sweeps(t, w, 25*time.Hour, time.Second)
@@ -150,7 +151,7 @@ func TestTheAuditLogIsLetGo(t *testing.T) {
 	told(t, l.must(0, "audit", "log"), "old entries let go", "of the entries up to 3 the hashes alone are kept", "Entries 1 to 3 were let go", "as it was entered and signed")
 	told(t, l.must(0, "audit"), "all as they were entered and signed, none missing")
 	var gone, there int
-	if err := root.QueryRowContext(ctx, `SELECT SUM(encoded = ''), SUM(encoded <> '') FROM entry WHERE unit = 'team'`).Scan(&gone, &there); err != nil || gone != 3 || there < 3 {
+	if err := root.QueryRowContext(ctx, `SELECT SUM(encoded = ''), SUM(encoded <> '') FROM entry WHERE unit = ?`, store.NoID).Scan(&gone, &there); err != nil || gone != 3 || there < 3 {
 		t.Errorf("%d are gone and %d there, %v", gone, there, err)
 	}
 	sweeps(t, w, 26*time.Hour, time.Second) // it is not told again
@@ -163,7 +164,7 @@ func TestTheAuditLogIsLetGo(t *testing.T) {
 
 	// Whoever has the service's account lets more go.
 	serve := w.DB.Open(t, w.DB.Serve)
-	change(`UPDATE entry SET entered_at = entered_at - INTERVAL 500 DAY WHERE unit = 'team' AND n = 4`)
+	change(`UPDATE entry SET entered_at = entered_at - INTERVAL 500 DAY WHERE unit = '` + store.NoID + `' AND n = 4`)
 	if _, err := serve.ExecContext(ctx, `CALL cut_audit_log(?, 10)`, 4); err != nil {
 		t.Fatal(err)
 	}

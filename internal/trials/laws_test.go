@@ -25,6 +25,7 @@ import (
 	"zealousferry/core/run"
 	"zealousferry/core/trust"
 	"zealousferry/internal/client"
+	"zealousferry/internal/store"
 	"zealousferry/internal/testkit"
 	"zealousferry/sim"
 )
@@ -178,18 +179,18 @@ func TestLaw5HistoryOnlyGrows(t *testing.T) {
 		}
 	}
 	var raw []byte
-	if err := root.QueryRow(`SELECT encoded FROM entry WHERE n = 2`).Scan(&raw); err != nil {
+	if err := root.QueryRow(`SELECT encoded FROM entry WHERE n = 2 AND unit <> '` + store.NoID + `'`).Scan(&raw); err != nil {
 		t.Fatal(err)
 	}
-	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2`, append(slices.Clone(raw[:len(raw)-1]), raw[len(raw)-1]^1))
+	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2 AND unit <> '`+store.NoID+`'`, append(slices.Clone(raw[:len(raw)-1]), raw[len(raw)-1]^1))
 	broken("a changed record")
-	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2`, raw)
+	must(t, root, `UPDATE entry SET encoded = ? WHERE n = 2 AND unit <> '`+store.NoID+`'`, raw)
 	if h, _ := w.Technician.History(ctx, "S-0001"); h.Chain != "intact" {
 		t.Fatalf("%+v", h.Findings)
 	}
 	// A tail cut off with its head is found by the head that the bench kept.
-	must(t, root, `DELETE FROM entry WHERE n = 2`)
-	must(t, root, `DELETE FROM head WHERE n = 2`)
+	must(t, root, `DELETE FROM entry WHERE n = 2 AND unit <> '`+store.NoID+`'`)
+	must(t, root, `DELETE FROM head WHERE n = 2 AND unit <> '`+store.NoID+`'`)
 	u, _ := w.Store.Unit(ctx, "S-0001")
 	chain, _, err := w.Store.Chain(ctx, u.ID)
 	if err != nil {

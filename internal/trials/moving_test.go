@@ -160,26 +160,140 @@ func TestDumpsOfLandedSchemasMigrate(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer s.Close()
-			if n := chains(t, s, key); n < 6 {
-				t.Errorf("only %d entries", n)
-			}
-			u, err := s.Unit(ctx, "S-0001")
-			if err != nil {
-				t.Fatal(err)
-			}
-			backups, err := s.Backups(ctx, u.ID)
-			if err != nil || len(backups) == 0 {
-				t.Fatalf("backups: %d, %v", len(backups), err)
-			}
-			for _, b := range backups {
-				if raw, err := s.Piece(ctx, core.Digest(b.Manifest)); err != nil || core.DigestOf(raw) != core.Digest(b.Manifest) {
-					t.Errorf("backup %s: %v", b.ID, err)
+			whole := func(when string) {
+				t.Helper()
+				if n := chains(t, s, key); n < 6 {
+					t.Errorf("%s: only %d entries", when, n)
+				}
+				u, err := s.Unit(ctx, "S-0001")
+				if err != nil {
+					t.Fatal(when, err)
+				}
+				backups, err := s.Backups(ctx, u.ID)
+				if err != nil || len(backups) == 0 {
+					t.Fatalf("%s: backups: %d, %v", when, len(backups), err)
+				}
+				for _, b := range backups {
+					if raw, err := s.Piece(ctx, core.Digest(b.Manifest)); err != nil || core.DigestOf(raw) != core.Digest(b.Manifest) {
+						t.Errorf("%s: backup %s: %v", when, b.ID, err)
+					}
+				}
+				if r, err := s.Releases(ctx, "small"); err != nil || len(r) < 2 {
+					t.Errorf("%s: releases: %d, %v", when, len(r), err)
 				}
 			}
-			if r, err := s.Releases(ctx, "small"); err != nil || len(r) < 2 {
-				t.Errorf("releases: %d, %v", len(r), err)
+			whole("with ids as they were")
+			if err := store.Migrate(ctx, db.Root, db.Service, true); err != nil {
+				t.Fatal(err)
 			}
+			whole("with ids of 16 bytes")
 		})
+	}
+}
+
+// TestIdsBecomeShorter makes ids take 16 bytes in a database of the version before while a service enters into
+// the histories of units and into the audit log: each entry that was acknowledged is there, in one chain.
+func TestIdsBecomeShorter(t *testing.T) {
+	t.Parallel()
+	raw, err := os.ReadFile("testdata/schema-31.dump")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	db := database.NewEmpty(t)
+	if _, err := store.Load(ctx, db.Root, db.Service, bytes.NewReader(raw)); err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(ctx, db.Serve)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	u, err := s.Unit(ctx, "S-0001")
+	if err != nil {
+		t.Fatal(err)
+	}
+	owners := []string{store.TeamChain, u.ID}
+	said, was := map[string][]history.Head{}, map[string]uint64{}
+	for _, of := range owners {
+		m, err := s.NewestEntry(ctx, of)
+		if err != nil {
+			t.Fatal(err)
+		}
+		was[of] = m.N
+	}
+	if was[u.ID] == 0 {
+		t.Fatal("the unit has no history to go on with")
+	}
+	stop, ended, refused := make(chan struct{}), make(chan struct{}), 0
+	go func() {
+		defer close(ended)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			of := owners[i%2]
+			h, err := s.AppendEntry(ctx, key, &history.Entry{Unit: of, Kind: history.Noted, HappenedAt: int64(i), Text: "seen"})
+			if err != nil { // one of its tables has them and another has not yet
+				refused++
+				continue
+			}
+			said[of] = append(said[of], h)
+		}
+	}()
+	var kind string
+	typed := func() string {
+		if err := db.Open(t, db.Root).QueryRow(`SELECT data_type FROM information_schema.columns WHERE table_schema = 'ferry' AND table_name = 'entry' AND column_name = 'unit'`).Scan(&kind); err != nil {
+			t.Fatal(err)
+		}
+		return kind
+	}
+	if typed() != "char" {
+		t.Errorf("before: the column has type %s", kind)
+	}
+	if err := store.Migrate(ctx, db.Root, db.Service, true); err != nil {
+		t.Fatal(err)
+	}
+	for _, of := range owners { // it goes on behind it
+		if _, err := s.AppendEntry(ctx, key, &history.Entry{Unit: of, Kind: history.Noted, HappenedAt: 1, Text: "seen again"}); err != nil {
+			t.Errorf("afterwards: %v", err)
+		}
+	}
+	close(stop)
+	<-ended
+	if typed() != "uuid" {
+		t.Errorf("afterwards the column has type %s", kind)
+	}
+	t.Logf("%d and %d entries were taken meanwhile, %d refused", len(said[owners[0]]), len(said[owners[1]]), refused)
+	other, err := store.Open(ctx, db.Serve)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	for _, of := range owners {
+		chain, _, err := other.Chain(ctx, of)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, e := range chain {
+			if e.N != uint64(i+1) {
+				t.Fatalf("%s: entry %d stands in place %d", of, e.N, i+1)
+			}
+		}
+		if want := was[of] + uint64(len(said[of])) + 1; uint64(len(chain)) != want {
+			t.Errorf("%s: %d entries, %d were acknowledged", of, len(chain), want)
+		}
+		for _, h := range said[of] {
+			if chain[h.N-1].Hash != h.Hash {
+				t.Errorf("%s: entry %d is another than the one that was acknowledged", of, h.N)
+			}
+		}
 	}
 }
 

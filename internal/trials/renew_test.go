@@ -171,7 +171,7 @@ func TestTheServicesKeyIsRenewed(t *testing.T) {
 		do   string
 		with []any
 	}{
-		{`INSERT INTO entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?, ?, ?, ?, '', NOW(6), NOW(6), ?)`, []any{u.ID, e.N, h.Hash[:], e.Kind, e.Encode()}},
+		{`INSERT INTO entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?, ?, ?, ?, ?, NOW(6), NOW(6), ?)`, []any{u.ID, e.N, h.Hash[:], e.Kind, store.NoID, e.Encode()}},
 		{`INSERT INTO head (unit, n, hash, signature) VALUES (?, ?, ?, ?)`, []any{u.ID, h.N, h.Hash[:], h.Signature}},
 		{`INSERT INTO entry_waiting (unit, n) VALUES (?, ?)`, []any{u.ID, e.N}},
 	} {

@@ -192,7 +192,7 @@ func TestLaw4AnAuditNamesWhatWasDone(t *testing.T) {
 		"a history, but not a unit": {"unit S-0001 is in the register, and has no history", []string{`DELETE FROM entry WHERE unit = ` + unit, `DELETE FROM head WHERE unit = ` + unit}, true},
 		"a byte of an entry":        {"entry 1 of unit S-0001: it was changed", []string{`UPDATE entry SET encoded = CONCAT(encoded, 'x') WHERE unit = ` + unit + ` AND n = 1`}, true},
 		"a chain computed anew":     {"entry 1 of unit S-0001: another entry stands in the tree", []string{`UPDATE entry SET encoded = CONCAT(encoded, 'x'), hash = UNHEX(SHA2(CONCAT('ferry-entry/1', CHAR(0), encoded), 256)) WHERE unit = ` + unit + ` AND n = 1`}, true},
-		"bytes of the audit log":    {"entry 2 of the audit log was changed: its bytes are gone, and no later entry lets them go", []string{`UPDATE entry SET encoded = '' WHERE unit = 'team' AND n = 2`}, false},
+		"bytes of the audit log":    {"entry 2 of the audit log was changed: its bytes are gone, and no later entry lets them go", []string{`UPDATE entry SET encoded = '' WHERE unit = '` + store.NoID + `' AND n = 2`}, false},
 		"an entry without a place":  {"has no place in the tree", []string{`INSERT INTO entry SELECT unit, 99, hash, kind, run, happened_at, entered_at, encoded FROM entry WHERE unit = ` + unit + ` AND n = 1`}, true},
 		"one taken, one put in":     {"has no place in the tree", []string{`UPDATE entry SET n = 99 WHERE unit = ` + unit + ` AND n = 2`}, true},
 		"a checkpoint":              {"a checkpoint was not signed by this service", []string{`UPDATE checkpoint SET signed = REPLACE(signed, CHAR(10), CHAR(32))`}, false},

@@ -1,0 +1,183 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jmoiron/sqlx"
+
+	"zealousferry/core"
+	"zealousferry/core/words"
+)
+
+// Ids are UUIDs (RFC 9562), and columns that hold nothing else are of the database's type for them:
+// 16 bytes in each row and key in place of 36. They are read and written as texts all the same. A
+// database that is older than that gets them once no service runs on it that does not know of it.
+
+// shortIDs is the first schema whose services know what stands in a column of 16 bytes where there was
+// a word or nothing.
+const shortIDs = 32
+
+// NoID stands in such a column for what is no id: the audit log among the owners of chains, and an entry that
+// tells of no run. (RFC 9562, section 5.9, the nil UUID.)
+const NoID = "00000000-0000-0000-0000-000000000000"
+
+// withWords are the columns in which NoID stands for something. In all others each value is an id, or NULL.
+// The entries come last: what a database has is told by them.
+var withWords = []struct{ table, column, word string }{
+	{"leaf", "unit", TeamChain}, {"head", "unit", TeamChain}, {"kept_head", "unit", TeamChain}, {"entry_waiting", "unit", TeamChain},
+	{"entry", "run", ""}, {"entry", "unit", TeamChain},
+}
+
+// isShort asks whether ids take 16 bytes.
+const isShort = `SELECT COUNT(*) FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = 'entry' AND column_name = 'unit' AND data_type = 'uuid'`
+
+// areShort tells whether ids take 16 bytes here. Once they do they stay so.
+func (s *Store) areShort(ctx context.Context, q sqlx.QueryerContext) (bool, error) {
+	if s.short.Load() {
+		return true, nil
+	}
+	n := 0
+	if err := sqlx.GetContext(ctx, q, &n, isShort); err != nil {
+		return false, err
+	}
+	if n > 0 {
+		s.short.Store(true)
+	}
+	return n > 0, nil
+}
+
+// owner is how the owner of a chain is called in the columns of its entries.
+func (s *Store) owner(ctx context.Context, q sqlx.QueryerContext, unit string) (string, error) {
+	return s.orNoID(ctx, q, unit, TeamChain)
+}
+
+// orNoID is what stands for an id in a column where the word may stand.
+func (s *Store) orNoID(ctx context.Context, q sqlx.QueryerContext, id, word string) (string, error) {
+	if id != word {
+		return id, nil
+	}
+	short, err := s.areShort(ctx, q)
+	if short {
+		return NoID, err
+	}
+	return word, err
+}
+
+// ownerOf undoes owner.
+func ownerOf(unit string) string {
+	if unit == NoID {
+		return TeamChain
+	}
+	return unit
+}
+
+// grewShort tells whether a statement failed since ids have become shorter meanwhile.
+func (s *Store) grewShort(ctx context.Context, err error) bool {
+	if e := new(mysql.MySQLError); s.short.Load() || !errors.As(err, &e) || e.Number != wrongValue {
+		return false
+	}
+	short, err := s.areShort(ctx, s.db)
+	return short && err == nil
+}
+
+// noUUID says in words that a text was given for an id that is none.
+func noUUID(err error) error {
+	e := new(mysql.MySQLError)
+	if !errors.As(err, &e) || e.Number != wrongValue {
+		return err
+	}
+	_, is, _ := strings.Cut(e.Message, "Incorrect uuid value: '")
+	if is, _, ok := strings.Cut(is, "' for column"); ok {
+		if is == TeamChain || is == "" {
+			return core.Fail(core.NotAnswering, "the ids of this database are being made shorter, or that has stopped in the middle").Unit("nothing was changed").Do("Try again in some minutes.").Go(words.Migrate().To("If it has stopped, go on with it"))
+		}
+		return core.Fail(core.NotUnderstood, "%q is no id; expected a UUID such as %s", is, NewID()).Unit("nothing was changed")
+	}
+	return err
+}
+
+// shorten makes ids take 16 bytes where they take more. Tables are written anew for it, one after the other,
+// and cannot be written to meanwhile. What went wrong in between is taken up where it ended. A server that
+// has no type for ids, or does not sort them by the time in them, is left as it is.
+func shorten(ctx context.Context, db *sql.DB) error {
+	sorted := false
+	if err := db.QueryRowContext(ctx, `SELECT CAST('00000000-0001-7000-8000-000000000002' AS UUID) < CAST('00000000-0002-7000-8000-000000000001' AS UUID)`).Scan(&sorted); err != nil || !sorted {
+		return nil
+	}
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	tables, err := longIDs(ctx, conn)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		q := "ALTER TABLE `" + t.name + "` " + strings.Join(t.changes, ", ")
+		var words []string
+		for _, w := range withWords {
+			if w.table != t.name {
+				continue
+			}
+			words = append(words, w.column)
+			var other string
+			err := conn.QueryRowContext(ctx, fmt.Sprintf("SELECT %[1]s FROM `%[2]s` WHERE %[1]s <> ? AND %[1]s NOT REGEXP '^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$' LIMIT 1", w.column, w.table), w.word).Scan(&other)
+			if err == nil {
+				return core.Fail(core.BadFile, "column %s of table %s holds %q, which is no id; ids stay as long as they are", w.column, w.table, other)
+			}
+			if !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+		}
+		if words != nil { // without strictness a word becomes NoID
+			q = "SET STATEMENT sql_mode = '' FOR " + q
+		}
+		if _, err := conn.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("making the ids of table %s shorter: %w", t.name, err)
+		}
+	}
+	return nil
+}
+
+// longTable is a table with ids that take 36 bytes, and how its columns are changed.
+type longTable struct {
+	name    string
+	changes []string
+}
+
+// longIDs lists them. Columns that are empty by default may hold no id, and so may those that say who did
+// something, which nobody may have: they stay as they are.
+func longIDs(ctx context.Context, conn *sql.Conn) (all []longTable, err error) {
+	rows, err := conn.QueryContext(ctx, `SELECT table_name, column_name, is_nullable = 'YES', extra LIKE '%INVISIBLE%' FROM information_schema.columns WHERE table_schema = DATABASE()
+		AND (column_type = 'char(36)' AND COALESCE(column_default, 'NULL') = 'NULL' AND table_name <> 'lease' AND (column_name NOT LIKE '%\\_by' OR column_name = 'ordered_by') OR column_type = 'varchar(36)' AND table_name = 'entry' AND column_name = 'run')
+		ORDER BY table_name = 'entry', table_name, ordinal_position`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var table, column string
+		var null, hidden bool
+		if err := rows.Scan(&table, &column, &null, &hidden); err != nil {
+			return nil, err
+		}
+		if n := len(all); n == 0 || all[n-1].name != table {
+			all = append(all, longTable{name: table})
+		}
+		t, change := &all[len(all)-1], "MODIFY `"+column+"` UUID NOT NULL"
+		if null {
+			change = "MODIFY `" + column + "` UUID NULL"
+		}
+		if hidden {
+			change += " INVISIBLE"
+		}
+		t.changes = append(t.changes, change)
+	}
+	return all, rows.Err()
+}
