@@ -198,34 +198,50 @@ func (s *stretch) cut(f *Form, lone bool) (paired int) {
 				r.Bad, r.Wrong = f.Prefix+bad+1, digits[bad]
 			}
 		}
+		used += len(r.Raw)
 		if address, data, is := f.Data(r); is && len(data) > 0 {
-			if s.join(r.Head, address, data) {
-				used += len(data)
+			if s.joins(address, data) {
 				continue
 			}
-			r.Raw, r.Many, r.Address = nil, 1, address
-			r.Data = s.raw[used : used+copy(s.raw[used:], data)] // in front of what may be joined to it
-			used += len(data)
-		} else {
-			used += len(r.Raw)
+			r.Many, r.Address, r.Data = 1, address, data
 		}
+		s.closeUp()
 		s.records = append(s.records, *r)
 	}
+	s.closeUp()
 	return paired
 }
 
-// join puts data behind that of the record before, if both belong together.
-func (s *stretch) join(head [2]byte, address uint64, data []byte) bool {
+// joins counts the record in hand to the one before, if both belong together.
+func (s *stretch) joins(address uint64, data []byte) bool {
 	if len(s.records) == 0 {
 		return false
 	}
 	r := &s.records[len(s.records)-1]
-	if r.Many == 0 || r.Head != head || r.Address+uint64(len(r.Data)) != address || r.Each() != len(data) || r.Line+int64(r.Many) != s.lines {
+	each := uint64(len(r.Data))
+	if r.Many == 0 || r.Head != s.record.Head || r.Address+uint64(r.Many)*each != address || len(r.Data) != len(data) || len(r.Raw) != len(s.record.Raw) || r.Line+int64(r.Many) != s.lines {
 		return false
 	}
-	r.Data = append(r.Data, data...) // raw has room: data stands in it, further on
 	r.Many++
 	return true
+}
+
+// closeUp puts the data of the records that came as one side by side. It is done for all of them at once: a
+// processor waits for what it has just written in smaller pieces.
+func (s *stretch) closeUp() {
+	if len(s.records) == 0 {
+		return
+	}
+	r := &s.records[len(s.records)-1]
+	each, apart := len(r.Data), len(r.Raw)
+	if r.Many < 2 || each == 0 || apart == 0 {
+		return
+	}
+	all := r.Data[:(r.Many-1)*apart+each]
+	for i := 1; i < r.Many; i++ {
+		copy(all[i*each:], all[i*apart:i*apart+each])
+	}
+	r.Data, r.Raw = all[:r.Many*each], nil
 }
 
 // Next gives the next record. The error is io.EOF at the end, and has kind
