@@ -103,7 +103,8 @@ func noUUID(err error) error {
 
 // shorten makes ids take 16 bytes where they take more. Tables are written anew for it, one after the other,
 // and cannot be written to meanwhile. What went wrong in between is taken up where it ended. A server that
-// has no type for ids, or does not sort them by the time in them, is left as it is.
+// has no type for ids, or does not sort them by the time in them, is left as it is, and so is a table in which
+// something else stands for an id.
 func shorten(ctx context.Context, db *sql.DB) error {
 	sorted := false
 	if err := db.QueryRowContext(ctx, `SELECT CAST('00000000-0001-7000-8000-000000000002' AS UUID) < CAST('00000000-0002-7000-8000-000000000001' AS UUID)`).Scan(&sorted); err != nil || !sorted {
@@ -118,31 +119,48 @@ func shorten(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
+	fit, err := wordsFit(ctx, conn)
+	if err != nil {
+		return err
+	}
 	for _, t := range tables {
 		q := "ALTER TABLE `" + t.name + "` " + strings.Join(t.changes, ", ")
-		var words []string
-		for _, w := range withWords {
-			if w.table != t.name {
+		if hasWords(t.name) {
+			if !fit {
 				continue
 			}
-			words = append(words, w.column)
-			var other string
-			err := conn.QueryRowContext(ctx, fmt.Sprintf("SELECT %[1]s FROM `%[2]s` WHERE %[1]s <> ? AND %[1]s NOT REGEXP '^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$' LIMIT 1", w.column, w.table), w.word).Scan(&other)
-			if err == nil {
-				return core.Fail(core.BadFile, "column %s of table %s holds %q, which is no id; ids stay as long as they are", w.column, w.table, other)
-			}
-			if !errors.Is(err, sql.ErrNoRows) {
-				return err
-			}
+			q = "SET STATEMENT sql_mode = '' FOR " + q // without strictness a word becomes NoID
 		}
-		if words != nil { // without strictness a word becomes NoID
-			q = "SET STATEMENT sql_mode = '' FOR " + q
+		_, err := conn.ExecContext(ctx, q)
+		if e := new(mysql.MySQLError); errors.As(err, &e) && e.Number == wrongValue {
+			continue
 		}
-		if _, err := conn.ExecContext(ctx, q); err != nil {
+		if err != nil {
 			return fmt.Errorf("making the ids of table %s shorter: %w", t.name, err)
 		}
 	}
 	return nil
+}
+
+func hasWords(table string) bool {
+	for _, w := range withWords {
+		if w.table == table {
+			return true
+		}
+	}
+	return false
+}
+
+// wordsFit tells whether the columns with words hold ids beside them and nothing else: all are changed, or none.
+func wordsFit(ctx context.Context, conn *sql.Conn) (bool, error) {
+	for _, w := range withWords {
+		var other string
+		err := conn.QueryRowContext(ctx, fmt.Sprintf("SELECT %[1]s FROM `%[2]s` WHERE CAST(%[1]s AS CHAR) NOT IN (?, '%[3]s') AND CAST(%[1]s AS CHAR) NOT REGEXP '^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$' LIMIT 1", w.column, w.table, NoID), w.word).Scan(&other)
+		if !errors.Is(err, sql.ErrNoRows) {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // longTable is a table with ids that take 36 bytes, and how its columns are changed.
