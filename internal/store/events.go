@@ -267,7 +267,7 @@ func (s *Store) rowsOf(id string, epoch, n uint64, events [][]byte, oldest int64
 	}
 	at := time.Now().UTC()
 	for some := range slices.Chunk(events, in) {
-		all = append(all, eventRow{Run: id, Epoch: epoch, N: n, Received: at, Body: pack(s.evNow, some), Events: len(some)})
+		all = append(all, eventRow{Run: id, Epoch: epoch, N: n, Received: at, Body: pack(forEventsNow(), some), Events: len(some)})
 		n += uint64(len(some))
 	}
 	return all
@@ -338,7 +338,7 @@ func (s *Store) AddConflict(ctx context.Context, id string, epoch uint64, body [
 	}
 	d := core.DigestOf(body)
 	x, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO run_conflict (run, epoch, n, digest, received_at, body) SELECT ?, ?, ?, ?, ?, ? FROM DUAL WHERE (SELECT COUNT(*) FROM run_conflict WHERE run = ?) < ?`,
-		id, epoch, e.N, d[:], at.UTC(), s.ev.EncodeAll(body, nil), id, mostConflicts)
+		id, epoch, e.N, d[:], at.UTC(), forEvents().EncodeAll(body, nil), id, mostConflicts)
 	if err != nil {
 		return false, err
 	}

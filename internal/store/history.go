@@ -51,7 +51,7 @@ func (s *Store) appendEntry(ctx context.Context, tx *sqlx.Tx, key trust.Key, e *
 	encoded := e.Encode()
 	hash := history.HashEntry(encoded)
 	_, err = tx.ExecContext(ctx, `INSERT INTO entry (unit, n, hash, kind, run, happened_at, entered_at, encoded) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		owner, e.N, hash[:], e.Kind, of, micro(e.HappenedAt), micro(e.EnteredAt), s.packEntry(encoded, last.Oldest))
+		owner, e.N, hash[:], e.Kind, of, micro(e.HappenedAt), micro(e.EnteredAt), packEntry(encoded, last.Oldest))
 	if duplicate(err) {
 		return history.Head{}, errRaced
 	}

@@ -31,9 +31,9 @@ const packedEntries = 28
 var magic = []byte{0x28, 0xb5, 0x2f, 0xfd}
 
 // packEntry gives the bytes that are kept of an entry where services of some schema may still run.
-func (s *Store) packEntry(encoded []byte, oldest int64) []byte {
+func packEntry(encoded []byte, oldest int64) []byte {
 	if oldest >= packedEntries {
-		if b := s.en.EncodeAll(encoded, nil); len(b) < len(encoded) {
+		if b := forEntries().EncodeAll(encoded, nil); len(b) < len(encoded) {
 			return b
 		}
 	}
@@ -163,7 +163,7 @@ func (s *Store) packRun(ctx context.Context, tx *sqlx.Tx, id string) (packed boo
 			n++
 		}
 		if n > 1 {
-			if _, err := tx.ExecContext(ctx, `CALL pack_events(?, ?, ?, ?, ?)`, id, first.Epoch, first.N, len(events), pack(s.ev, events)); err != nil {
+			if _, err := tx.ExecContext(ctx, `CALL pack_events(?, ?, ?, ?, ?)`, id, first.Epoch, first.N, len(events), pack(forEvents(), events)); err != nil {
 				return packed, err
 			}
 			packed = true

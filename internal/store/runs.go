@@ -121,7 +121,7 @@ func (s *Store) openRun(ctx context.Context, r Run, links, uses []string, order 
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, kind, unit, bench, link, ordered_by, firmware, source, epoch, state, opened, opened_at, adapter, job, model) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?, COALESCE((SELECT u.model FROM unit u WHERE u.id = ?), ''))`,
-			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, s.ev.EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter, r.Job, r.Unit); err != nil {
+			r.ID, r.Kind, r.Unit, r.Bench, r.Link, r.By, r.Firmware, r.Source, RunOpen, forEvents().EncodeAll(r.Opened, nil), r.OpenedAt.UTC(), r.Adapter, r.Job, r.Unit); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run_line (run, epoch, bench, link, first_n) VALUES (?, 1, ?, ?, 1)`, r.ID, r.Bench, r.Link); err != nil {

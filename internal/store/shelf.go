@@ -58,7 +58,7 @@ func (s *Store) addPieces(ctx context.Context, tx *sqlx.Tx, pieces []shelf.Piece
 			if len(p.Data) > MaxPiece || core.DigestOf(p.Data) != p.Name {
 				return added, core.Fail(core.BadFile, "a piece does not have the digest that it is named by")
 			}
-			args = append(args, append([]byte(nil), p.Name[:]...), len(p.Data), s.enc.EncodeAll(p.Data, nil))
+			args = append(args, append([]byte(nil), p.Name[:]...), len(p.Data), forPieces().EncodeAll(p.Data, nil))
 		}
 		r, err := tx.ExecContext(ctx, `INSERT IGNORE INTO piece (name, length, body) VALUES `+strings.Repeat("(?, ?, ?),", n-1)+"(?, ?, ?)", args...)
 		if err != nil {

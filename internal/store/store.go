@@ -33,11 +33,7 @@ const Schema = 32
 
 // Store is the database.
 type Store struct {
-	db    pool
-	enc   *zstd.Encoder // of pieces
-	ev    *zstd.Encoder // of events that stay as they are
-	evNow *zstd.Encoder // of events as they come: a closed run's are packed once more
-	en    *zstd.Encoder // of entries
+	db pool
 
 	sheets sheetCache
 	names  names
@@ -122,17 +118,6 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	db.SetMaxIdleConns(24)
 	db.SetConnMaxLifetime(connectionLasts) // what stands between may have let go of an old one
 	s := &Store{db: pool{db}}
-	if s.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
-		return nil, err
-	}
-	for to, level := range map[**zstd.Encoder]zstd.EncoderLevel{&s.ev: zstd.SpeedBetterCompression, &s.evNow: zstd.SpeedFastest} {
-		if *to, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderDictRaw(eventWordsID, eventWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(level)); err != nil {
-			return nil, err
-		}
-	}
-	if s.en, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderDict(entryWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedBetterCompression)); err != nil {
-		return nil, err
-	}
 	if err := s.checkSchema(ctx); err != nil {
 		db.Close()
 		return nil, err
@@ -211,6 +196,24 @@ const eventWordsID = 1
 //
 //go:embed entries.dict
 var entryWords []byte
+
+// What packs rows keeps tables of some megabytes, which all stores of a process share.
+var (
+	forPieces    = packer()
+	forEvents    = packer(zstd.WithEncoderDictRaw(eventWordsID, eventWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedBetterCompression)) // that stays as it is
+	forEventsNow = packer(zstd.WithEncoderDictRaw(eventWordsID, eventWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedFastest))           // as it comes: a closed run's are packed once more
+	forEntries   = packer(zstd.WithEncoderDict(entryWords), zstd.WithEncoderCRC(false), zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
+)
+
+func packer(with ...zstd.EOption) func() *zstd.Encoder {
+	return sync.OnceValue(func() *zstd.Encoder {
+		e, err := zstd.NewWriter(nil, append(with, zstd.WithEncoderConcurrency(2))...)
+		if err != nil {
+			panic(err) // a dictionary of our own that cannot be read
+		}
+		return e
+	})
+}
 
 // unpack undoes what the store packed.
 var unpack = sync.OnceValue(func() *zstd.Decoder {

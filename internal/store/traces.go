@@ -32,7 +32,7 @@ func (s *Store) keepTexts(ctx context.Context, tx *sqlx.Tx, id string, events []
 		if !ok || len(text) > 2*run.MostTrace { // its remarks and names come to what its pieces take
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO run_trace (run, digest, body, received_at) VALUES (?, ?, ?, ?)`, id, t.Digest[:], s.ev.EncodeAll(text, nil), time.Now().UTC()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO run_trace (run, digest, body, received_at) VALUES (?, ?, ?, ?)`, id, t.Digest[:], forEvents().EncodeAll(text, nil), time.Now().UTC()); err != nil {
 			return err
 		}
 	}
