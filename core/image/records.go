@@ -151,6 +151,7 @@ func (s *stretch) read(f *Form) {
 	if s.cut(f, false) != crs {
 		s.cut(f, true)
 	}
+	s.closeUp() // the last ones
 }
 
 // cut returns how many CRs stood before an LF.
@@ -208,7 +209,6 @@ func (s *stretch) cut(f *Form, lone bool) (paired int) {
 		s.closeUp()
 		s.records = append(s.records, *r)
 	}
-	s.closeUp()
 	return paired
 }
 

@@ -2,6 +2,7 @@ package ihex
 
 import (
 	"bytes"
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -121,6 +122,17 @@ func TestEncodeRefusesAddressesAbove32Bits(t *testing.T) {
 
 func TestRecordsReadTogetherAreAsOneByOne(t *testing.T) {
 	formattest.ReadsTogether(t, Format{}, 1, ":00000001FF\n", form, read)
+}
+
+func TestALineThatIsTooLongBehindManyRecords(t *testing.T) {
+	file := ":0100000000FF\n"
+	for at := range 40 {
+		file += fmt.Sprintf(":0100%02X0000%02X\n", at+1, byte(-(at+2)))
+	}
+	_, err := decode(file + ":" + strings.Repeat("0", 600) + "\n")
+	if err == nil || !strings.Contains(err.Error(), "line 42: longer than") {
+		t.Errorf("got %v", err)
+	}
 }
 
 func FuzzDecode(f *testing.F) {
