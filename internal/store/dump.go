@@ -29,7 +29,6 @@ type dumpHead struct {
 	Format int       `cbor:"ferry-dump"`
 	Schema int64     `cbor:"schema"`
 	At     time.Time `cbor:"at"`
-	Short  bool      `cbor:"short,omitempty"` // ids take 16 bytes where it was taken, and NoID stands for words
 }
 
 type dumpTable struct {
@@ -105,11 +104,7 @@ func Dump(ctx context.Context, dsn string, w io.Writer, now time.Time, key *trus
 	defer behind.CloseWithError(context.Canceled)
 	buffer := bufio.NewWriterSize(behind, parcel)
 	out := cbor.NewEncoder(buffer)
-	short := 0
-	if err := conn.QueryRowContext(ctx, isShort).Scan(&short); err != nil {
-		return m, err
-	}
-	if err := out.Encode(dumpHead{dumpFormat, m.Schema, m.At, short > 0}); err != nil {
+	if err := out.Encode(dumpHead{dumpFormat, m.Schema, m.At}); err != nil {
 		return m, err
 	}
 	tables, err := tablesOf(ctx, conn, name)
@@ -253,17 +248,15 @@ func Load(ctx context.Context, dsn, account string, r io.Reader) (m Moved, err e
 	if err := migrateTo(ctx, db, d.Schema); err != nil {
 		return d.Moved, err
 	}
-	if d.short {
-		if err := shorten(ctx, db); err != nil {
-			return d.Moved, err
-		}
-	}
 	err = d.tables(func(t dumpTable, row func() ([][]byte, error)) error { return loadRows(ctx, db, t, row) })
 	m = d.Moved
 	if err != nil {
 		return m, err
 	}
 	if err := migrateTo(ctx, db, Schema); err != nil {
+		return m, err
+	}
+	if err := shortenOnceNewest(ctx, db); err != nil {
 		return m, err
 	}
 	if err := fill(ctx, dsn); err != nil {
@@ -284,7 +277,6 @@ type dumpReader struct {
 	Moved
 	z     *zstd.Decoder
 	items itemReader
-	short bool
 }
 
 func openDump(r io.Reader) (*dumpReader, error) {
@@ -298,7 +290,6 @@ func openDump(r io.Reader) (*dumpReader, error) {
 		z.Close()
 		return nil, core.Fail(core.BadFile, "this is not a dump that can be read: expected format %d, came %d", dumpFormat, head.Format)
 	}
-	d.short = head.Short
 	d.Moved = Moved{Schema: head.Schema, At: head.At, Rows: map[string]uint64{}}
 	return d, nil
 }
@@ -425,12 +416,7 @@ func loadRows(ctx context.Context, db *sql.DB, t dumpTable, next func() ([][]byt
 	}
 	head := "INSERT INTO `" + t.Table + "` (`" + strings.Join(t.Columns, "`,`") + "`) VALUES "
 	one := "(?" + strings.Repeat(",?", len(t.Columns)-1) + ")"
-	ids := make([]bool, len(t.Columns)) // of 16 bytes, which are given as texts
-	for i, c := range t.Columns {
-		if err := db.QueryRowContext(ctx, `SELECT COUNT(*) > 0 FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND column_name = ? AND data_type = 'uuid'`, t.Table, c).Scan(&ids[i]); err != nil {
-			return err
-		}
-	}
+	words := wordsOf(t) // ids are as long as they can be here: this server may have no shorter ones
 	var args []any
 	bytes, rows := 0, 0
 	flush := func() error {
@@ -446,14 +432,16 @@ func loadRows(ctx context.Context, db *sql.DB, t dumpTable, next func() ([][]byt
 		if err != nil {
 			return err
 		}
-		for i, v := range row {
+		for i, word := range words {
+			if string(row[i]) == NoID {
+				row[i] = []byte(word)
+			}
+		}
+		for _, v := range row {
 			bytes += len(v)
-			switch {
-			case v == nil:
+			if v == nil {
 				args = append(args, nil)
-			case ids[i]:
-				args = append(args, string(v))
-			default:
+			} else {
 				args = append(args, v)
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
@@ -28,10 +29,12 @@ const NoID = "00000000-0000-0000-0000-000000000000"
 
 // withWords are the columns in which NoID stands for something. In all others each value is an id, or NULL.
 // The entries come last: what a database has is told by them.
-var withWords = []struct{ table, column, word string }{
+var withWords = []withWord{
 	{"leaf", "unit", TeamChain}, {"head", "unit", TeamChain}, {"kept_head", "unit", TeamChain}, {"entry_waiting", "unit", TeamChain},
 	{"entry", "run", ""}, {"entry", "unit", TeamChain},
 }
+
+type withWord struct{ table, column, word string }
 
 // isShort asks whether ids take 16 bytes.
 const isShort = `SELECT COUNT(*) FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = 'entry' AND column_name = 'unit' AND data_type = 'uuid'`
@@ -93,12 +96,23 @@ func noUUID(err error) error {
 	}
 	_, is, _ := strings.Cut(e.Message, "Incorrect uuid value: '")
 	if is, _, ok := strings.Cut(is, "' for column"); ok {
-		if is == TeamChain || is == "" {
+		if slices.ContainsFunc(withWords, func(w withWord) bool {
+			return w.word == is && strings.Contains(e.Message, "`"+w.table+"`.`"+w.column+"`")
+		}) {
 			return core.Fail(core.NotAnswering, "the ids of this database are being made shorter, or that has stopped in the middle").Unit("nothing was changed").Do("Try again in some minutes.").Go(words.Migrate().To("If it has stopped, go on with it"))
 		}
 		return core.Fail(core.NotUnderstood, "%q is no id; expected a UUID such as %s", is, NewID()).Unit("nothing was changed")
 	}
 	return err
+}
+
+// shortenOnceNewest does it where no service runs any more that does not know of it.
+func shortenOnceNewest(ctx context.Context, db *sql.DB) error {
+	var oldest int64
+	if err := db.QueryRowContext(ctx, `SELECT oldest FROM schema_promise WHERE one = 1`).Scan(&oldest); err != nil || oldest < shortIDs {
+		return err
+	}
+	return shorten(ctx, db)
 }
 
 // shorten makes ids take 16 bytes where they take more. Tables are written anew for it, one after the other,
@@ -142,13 +156,19 @@ func shorten(ctx context.Context, db *sql.DB) error {
 	return nil
 }
 
-func hasWords(table string) bool {
+// wordsOf is what NoID stands for in columns of a table, by their places.
+func wordsOf(t dumpTable) map[int]string {
+	all := map[int]string{}
 	for _, w := range withWords {
-		if w.table == table {
-			return true
+		if i := slices.Index(t.Columns, w.column); w.table == t.Table && i >= 0 {
+			all[i] = w.word
 		}
 	}
-	return false
+	return all
+}
+
+func hasWords(table string) bool {
+	return slices.ContainsFunc(withWords, func(w withWord) bool { return w.table == table })
 }
 
 // wordsFit tells whether the columns with words hold ids beside them and nothing else: all are changed, or none.

@@ -52,14 +52,8 @@ func Migrate(ctx context.Context, dsn, account string, newest bool) error {
 			return err
 		}
 	}
-	var oldest int64
-	if err := db.QueryRowContext(ctx, `SELECT oldest FROM schema_promise WHERE one = 1`).Scan(&oldest); err != nil {
+	if err := shortenOnceNewest(ctx, db); err != nil {
 		return err
-	}
-	if oldest >= shortIDs {
-		if err := shorten(ctx, db); err != nil {
-			return err
-		}
 	}
 	if err := putProcedures(ctx, db); err != nil {
 		return err

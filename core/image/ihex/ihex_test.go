@@ -127,7 +127,7 @@ func TestRecordsReadTogetherAreAsOneByOne(t *testing.T) {
 func TestALineThatIsTooLongBehindManyRecords(t *testing.T) {
 	file := ":0100000000FF\n"
 	for at := range 40 {
-		file += fmt.Sprintf(":0100%02X0000%02X\n", at+1, byte(-(at+2)))
+		file += fmt.Sprintf(":0100%02X0000%02X\n", at+1, byte(-(at + 2)))
 	}
 	_, err := decode(file + ":" + strings.Repeat("0", 600) + "\n")
 	if err == nil || !strings.Contains(err.Error(), "line 42: longer than") {
