@@ -13,6 +13,8 @@ import (
 
 	"zealousferry/console"
 	"zealousferry/core"
+	"zealousferry/core/history"
+	"zealousferry/core/trust"
 	"zealousferry/internal/client"
 	"zealousferry/internal/service"
 	"zealousferry/internal/service/frame"
@@ -172,4 +174,95 @@ func leads(t *testing.T, s *store.Store) (two []store.Person) {
 		two = append(two, p)
 	}
 	return two
+}
+
+// TestIdsBecomeShorterOnACluster makes ids take 16 bytes at one node of a cluster that holds what schema 31 has
+// left, while services at the other nodes enter into the audit log: all nodes stay in the cluster, and have
+// every entry that was acknowledged, once.
+func TestIdsBecomeShorterOnACluster(t *testing.T) {
+	if os.Getenv("FERRY_TRIALS") != "full" {
+		t.Skip("in make trials")
+	}
+	scripts := cmp.Or(os.Getenv("FERRY_GALERA_SCRIPTS"), filepath.Join(here, "var", "galera", "usr", "bin"))
+	if lacks := database.Clustered(scripts); lacks != "" {
+		t.Fatalf("%s is missing: scripts/need trials", lacks)
+	}
+	c := database.NewCluster(t, 3, scripts)
+	raw, err := os.ReadFile("testdata/schema-31.dump")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := c.Nodes[0]
+	root := first.Open(t, first.Root)
+	root.SetMaxOpenConns(1) // the connection stays when its database goes
+	must(t, root, "DROP DATABASE ferry")
+	must(t, root, "CREATE DATABASE ferry CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci")
+	if _, err := store.Load(ctx, first.Root, first.Service, bytes.NewReader(raw)); err != nil {
+		t.Fatal(err)
+	}
+	key, err := trust.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	stop := make(chan struct{})
+	var all sync.WaitGroup
+	said := make([][]history.Head, 2)
+	for i, node := range c.Nodes[1:] {
+		s, err := store.Open(ctx, node.Serve)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Close() })
+		all.Go(func() {
+			for n := int64(0); ; n++ {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				if h, err := s.AppendEntry(ctx, key, &history.Entry{Unit: store.TeamChain, Kind: history.Noted, HappenedAt: n, Text: "seen"}); err == nil {
+					said[i] = append(said[i], h)
+				}
+			}
+		})
+	}
+	if err := store.Migrate(ctx, first.Root, first.Service, true); err != nil {
+		t.Fatal(err)
+	}
+	close(stop)
+	all.Wait()
+	acknowledged := append(said[0], said[1]...)
+	t.Logf("%d entries were taken meanwhile", len(acknowledged))
+	for i, node := range c.Nodes {
+		var size, state, words int
+		var kind string
+		if err := node.Open(t, node.Root).QueryRow(`SELECT (SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'wsrep_cluster_size'),
+			(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'wsrep_local_state'),
+			(SELECT data_type FROM information_schema.columns WHERE table_schema = 'ferry' AND table_name = 'entry' AND column_name = 'unit'),
+			(SELECT COUNT(*) FROM ferry.entry WHERE run = ?)`, store.NoID).Scan(&size, &state, &kind, &words); err != nil {
+			t.Fatal(err)
+		}
+		if size != 3 || state != 4 || kind != "uuid" || words == 0 {
+			t.Errorf("node %d: %d nodes, state %d, ids of type %s, %d entries that tell of no run", i, size, state, kind, words)
+		}
+		s, err := store.Open(ctx, node.Serve)
+		if err != nil {
+			t.Fatal(err)
+		}
+		chain, _, err := s.Chain(ctx, store.TeamChain)
+		s.Close()
+		if err != nil || len(chain) < len(acknowledged) {
+			t.Fatalf("node %d: %d entries, %d were acknowledged (%v)", i, len(chain), len(acknowledged), err)
+		}
+		for k, e := range chain {
+			if e.N != uint64(k+1) {
+				t.Fatalf("node %d: entry %d stands in place %d", i, e.N, k+1)
+			}
+		}
+		for _, h := range acknowledged {
+			if chain[h.N-1].Hash != h.Hash {
+				t.Errorf("node %d: entry %d is another than the one that was acknowledged", i, h.N)
+			}
+		}
+	}
 }
