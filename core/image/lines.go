@@ -92,7 +92,7 @@ func (l *Lines) trim(line []byte) ([]byte, error) {
 }
 
 func (l *Lines) tooLong() error {
-	return core.BadAt(core.Line(l.N), "longer than the %d characters of %s", l.Most, l.Longest)
+	return core.BadAt(core.Line(l.N), "longer than the %d characters of %s", l.Most, l.Longest).Do(FetchAgain)
 }
 
 // Comment tells whether a line is a remark, as some tools write them between records.

@@ -251,7 +251,7 @@ func (x *Records) Next() (*Record, error) {
 		s := x.now
 		if s.tooLong > 0 {
 			x.Line = x.before + s.tooLong
-			return nil, core.BadAt(core.Line(x.Line), "longer than the %d characters of %s", x.form.Most, x.form.Longest)
+			return nil, core.BadAt(core.Line(x.Line), "longer than the %d characters of %s", x.form.Most, x.form.Longest).Do(FetchAgain)
 		}
 		x.before += s.lines
 		if s.err == io.EOF {
