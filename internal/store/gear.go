@@ -26,6 +26,9 @@ type Gear struct {
 
 // PutGear adds or changes a thing.
 func (s *Store) PutGear(ctx context.Context, g Gear) error {
+	if err := checkID(core.NotUnderstood, g.ID); err != nil {
+		return err
+	}
 	_, err := s.db.NamedExecContext(ctx, `INSERT INTO gear (id, kind, name, version, owner, expires_at, uses_left, cost, note, changed_by, changed_at) VALUES (:id, :kind, :name, :version, :owner, :expires_at, :uses_left, :cost, :note, :changed_by, :changed_at)
 		ON DUPLICATE KEY UPDATE version = VALUES(version), owner = VALUES(owner), expires_at = VALUES(expires_at), uses_left = VALUES(uses_left), cost = VALUES(cost), note = VALUES(note), changed_by = VALUES(changed_by), changed_at = VALUES(changed_at)`, g)
 	return err

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
+	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
 	"zealousferry/core"
@@ -99,11 +100,22 @@ func noUUID(err error) error {
 		if slices.ContainsFunc(withWords, func(w withWord) bool {
 			return w.word == is && strings.Contains(e.Message, "`"+w.table+"`.`"+w.column+"`")
 		}) {
-			return core.Fail(core.NotAnswering, "the ids of this database are being made shorter, or that has stopped in the middle").Unit("nothing was changed").Do("Try again in some minutes.").Go(words.Migrate().To("If it has stopped, go on with it"))
+			return core.Fail(core.NotAnswering, "the ids of this database are being made shorter, or that has stopped in the middle").Unit("nothing of it was entered").Do("Try again in some minutes.").Go(words.Migrate().To("If it has stopped, go on with it"))
 		}
-		return core.Fail(core.NotUnderstood, "%q is no id; expected a UUID such as %s", is, NewID()).Unit("nothing was changed")
+		if no := checkID(core.NotUnderstood, is); no != nil {
+			return no
+		}
 	}
 	return err
+}
+
+// checkID refuses an id that comes from elsewhere and is not written as the database writes it: it would come
+// back as another.
+func checkID(kind core.Kind, id string) error {
+	if u, err := uuid.Parse(id); err == nil && u.String() == id {
+		return nil
+	}
+	return core.Fail(kind, "%q is no id; expected a UUID in lower case such as %s", id, NewID()).Unit("nothing of it was entered")
 }
 
 // shortenOnceNewest does it where no service runs any more that does not know of it.
@@ -121,8 +133,12 @@ func shortenOnceNewest(ctx context.Context, db *sql.DB) error {
 // something else stands for an id.
 func shorten(ctx context.Context, db *sql.DB) error {
 	sorted := false
-	if err := db.QueryRowContext(ctx, `SELECT CAST('00000000-0001-7000-8000-000000000002' AS UUID) < CAST('00000000-0002-7000-8000-000000000001' AS UUID)`).Scan(&sorted); err != nil || !sorted {
-		return nil
+	err := db.QueryRowContext(ctx, `SELECT CAST('00000000-0001-7000-8000-000000000002' AS UUID) < CAST('00000000-0002-7000-8000-000000000001' AS UUID)`).Scan(&sorted)
+	if e := new(mysql.MySQLError); errors.As(err, &e) || err == nil && !sorted {
+		return nil // the server answers that it has no such type, or sorts it otherwise
+	}
+	if err != nil {
+		return err
 	}
 	conn, err := db.Conn(ctx)
 	if err != nil {

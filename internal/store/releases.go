@@ -48,6 +48,9 @@ func (s *Store) AddRelease(ctx context.Context, r *model.Release, document []byt
 	if old, err := s.Release(ctx, r.ID); err == nil && old.Document == name {
 		return name, nil
 	}
+	if err := checkID(core.BadFile, r.ID); err != nil {
+		return name, err
+	}
 	marks, err := s.marks(ctx, r, erased)
 	if err != nil {
 		return name, err

@@ -48,6 +48,18 @@ func open(t *testing.T) (*store.Store, *database.Database, trust.Key) {
 	return s, db, key
 }
 
+func TestIdsFromElsewhere(t *testing.T) {
+	s, _, _ := open(t)
+	for _, id := range []string{"", "clip", strings.ToUpper(somebody[:35] + "a"), strings.ReplaceAll(somebody, "-", "")} {
+		if err := s.PutGear(ctx, store.Gear{ID: id, Kind: "tool", Name: "clip", At: time.Now()}); core.KindOf(err) != core.NotUnderstood || !strings.Contains(err.Error(), "is no id; expected a UUID in lower case") {
+			t.Errorf("%q: %v", id, err)
+		}
+	}
+	if err := s.PutGear(ctx, store.Gear{ID: somebody, Kind: "tool", Name: "clip", At: time.Now()}); err != nil {
+		t.Error(err)
+	}
+}
+
 func TestSchemas(t *testing.T) {
 	_, db, _ := open(t)
 	if err := store.Migrate(ctx, db.Migrate, db.Service, false); err != nil {
